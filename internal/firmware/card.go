@@ -1,0 +1,139 @@
+// Package firmware holds what is known about firmware images: the card that
+// describes one, and the image as it lies on a shelf. It is pure: it does no
+// I/O and reads no clock.
+package firmware
+
+import (
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"catena/internal/firmware/version"
+	"catena/internal/yamldoc"
+)
+
+// Main is the component that a device has when it has only one.
+const Main = "main"
+
+// Status says what the maker, or who keeps the shelf, thinks of an image.
+type Status string
+
+const (
+	Recommended Status = "recommended" // the default
+	OK          Status = "ok"          // works, but is not what one would choose
+	Superseded  Status = "superseded"  // a later one takes its place
+	Withdrawn   Status = "withdrawn"   // must not be sent any more
+)
+
+var statuses = []Status{Recommended, OK, Superseded, Withdrawn}
+
+// Card describes one image: which devices it is for, what it needs before it may
+// be sent, and what may follow. In memory every optional key has its default.
+type Card struct {
+	Card      int      `yaml:"card" json:"-"` // the format; always 1
+	Vendor    string   `yaml:"vendor" json:"vendor"`
+	Models    []string `yaml:"models,flow" json:"models"`
+	Hardware  string   `yaml:"hardware,omitempty" json:"hardware,omitempty"` // constraint on the hardware revision
+	Component string   `yaml:"component,omitempty" json:"component"`
+	Version   string   `yaml:"version" json:"version"`
+	File      string   `yaml:"file" json:"file"`     // the image's path, relative to the card
+	SHA256    string   `yaml:"sha256" json:"sha256"` // 64 hexadecimal digits
+	Needs     string   `yaml:"needs,omitempty" json:"needs,omitempty"`
+	Back      string   `yaml:"back,omitempty" json:"back,omitempty"`
+	After     []string `yaml:"after,omitempty,flow" json:"after,omitempty"`
+	Resets    []string `yaml:"resets,omitempty,flow" json:"resets,omitempty"`
+	Cautions  []string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	Status    Status   `yaml:"status,omitempty" json:"status"`
+	Notes     string   `yaml:"notes,omitempty" json:"notes,omitempty"` // file name of the release notes
+}
+
+// MaxCard is the largest card that is read, in bytes.
+const MaxCard = 64 << 10
+
+// ParseCard reads a card; name is what errors call the file.
+func ParseCard(name string, data []byte) (Card, error) {
+	var c Card
+	if len(data) > MaxCard {
+		return c, &yamldoc.Error{Name: name, Message: fmt.Sprintf("a card of %d bytes is longer than %d", len(data), MaxCard)}
+	}
+	doc, err := yamldoc.Decode(name, data, &c)
+	if err != nil {
+		return c, err
+	}
+	if c.Component == "" {
+		c.Component = Main
+	}
+	if c.Status == "" {
+		c.Status = Recommended
+	}
+	c.SHA256 = strings.ToLower(c.SHA256)
+	return c, c.check(doc)
+}
+
+func (c Card) check(doc *yamldoc.Doc) error {
+	switch {
+	case c.Card != 1:
+		return doc.Errorf("$.card", "card: must be 1, the format of this file")
+	case c.Vendor == "":
+		return doc.Errorf("$.vendor", "vendor: is missing; name the maker")
+	case len(c.Models) == 0:
+		return doc.Errorf("$.models", "models: is missing; list the models that the image is for")
+	case slices.Contains(c.Models, ""):
+		return doc.Errorf("$.models", "models: has an empty entry")
+	case c.File == "":
+		return doc.Errorf("$.file", "file: is missing; name the image beside this card")
+	}
+	if err := version.Valid(c.Version); err != nil {
+		return doc.Errorf("$.version", "version: %v", err)
+	}
+	if raw, err := hex.DecodeString(c.SHA256); err != nil || len(raw) != 32 {
+		return doc.Errorf("$.sha256", "sha256: must be 64 hexadecimal digits, the SHA-256 of %s", c.File)
+	}
+	if !slices.Contains(statuses, c.Status) {
+		return doc.Errorf("$.status", "status: %q is none of recommended, ok, superseded, withdrawn", c.Status)
+	}
+	for _, k := range []struct{ key, constraint string }{{"hardware", c.Hardware}, {"needs", c.Needs}, {"back", c.Back}} {
+		if _, err := version.ParseConstraint(k.constraint); err != nil {
+			return doc.Errorf("$."+k.key, "%s: %v", k.key, err)
+		}
+	}
+	seen := map[string]bool{}
+	for i, m := range c.Models {
+		if seen[strings.ToLower(m)] {
+			return doc.Errorf(fmt.Sprintf("$.models[%d]", i), "models: %s stands here twice", m)
+		}
+		seen[strings.ToLower(m)] = true
+	}
+	if slices.Contains(c.After, c.Component) {
+		return doc.Errorf("$.after", "after: %s cannot come after itself", c.Component)
+	}
+	return nil
+}
+
+// Image is a card and the file it describes, as found on a shelf.
+type Image struct {
+	Card
+	Size int64 `json:"size"` // bytes
+}
+
+// Fits tells whether the image is for this vendor, model and hardware revision.
+// Upper and lower case are the same. A revision that is not known meets no
+// constraint.
+func (i Image) Fits(vendor, model, hardware string) bool {
+	if !strings.EqualFold(i.Vendor, vendor) ||
+		!slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+		return false
+	}
+	return Meets(i.Hardware, hardware)
+}
+
+// Meets tells whether a version meets a constraint that ParseCard has accepted.
+// An empty version meets only the empty constraint.
+func Meets(constraint, v string) bool {
+	c, err := version.ParseConstraint(constraint)
+	if err != nil {
+		return false
+	}
+	return c.Empty() || v != "" && c.Holds(v)
+}

@@ -1,0 +1,88 @@
+// Package site holds what is written and known about one site: its file
+// site.yaml, its address ranges and its devices. It is pure: it takes bytes and
+// returns values.
+package site
+
+import (
+	"fmt"
+	"path"
+
+	"catena/internal/yamldoc"
+)
+
+// File is the name of the site file; the folder that holds it is the site folder.
+const File = "site.yaml"
+
+// Site is the content of a site file.
+type Site struct {
+	Name     string    `yaml:"site"`
+	Networks []Network `yaml:"networks"`
+	Hold     []Hold    `yaml:"hold"`
+}
+
+// Network is a part of the site's network that is looked through. What answers
+// from outside its ranges is not the site's and is left alone.
+type Network struct {
+	Name    string   `yaml:"name"`
+	Adapter string   `yaml:"adapter"` // the laptop's own, by name; empty: all
+	Ranges  []string `yaml:"ranges"`
+	Except  []string `yaml:"except"`
+	Ports   []uint16 `yaml:"ports"` // empty: the usual ones
+}
+
+// Hold says that a device is to be left as it is.
+type Hold struct {
+	Device  string `yaml:"device"` // name, with wildcards, or address or serial number
+	Because string `yaml:"because"`
+}
+
+// Parse reads a site file; name is what errors call it.
+func Parse(name string, data []byte) (Site, error) {
+	var s Site
+	doc, err := yamldoc.Decode(name, data, &s)
+	if err != nil {
+		return s, err
+	}
+	if Clean(s.Name) == "" {
+		return s, doc.Errorf("$.site", "site: is missing; give the site a name")
+	}
+	for i, n := range s.Networks {
+		for key, list := range map[string][]string{"ranges": n.Ranges, "except": n.Except} {
+			for j, text := range list {
+				if _, err := ParseRange(text); err != nil {
+					return s, doc.Errorf(fmt.Sprintf("$.networks[%d].%s[%d]", i, key, j), "%s: %v", key, err)
+				}
+			}
+		}
+	}
+	for i, h := range s.Hold {
+		if _, err := path.Match(h.Device, ""); h.Device == "" || err != nil {
+			return s, doc.Errorf(fmt.Sprintf("$.hold[%d]", i), "hold: device must be a name, an address or a serial number")
+		}
+	}
+	return s, nil
+}
+
+// Held returns the hold that applies to a device, if any; the first one wins.
+func (s Site) Held(d Device) (Hold, bool) {
+	for _, h := range s.Hold {
+		if d.Answers(h.Device) {
+			return h, true
+		}
+	}
+	return Hold{}, false
+}
+
+// Inside returns the network's ranges and exceptions, parsed. Parse has checked
+// them, so that none can fail here.
+func (n Network) Inside() (ranges, except []Range) {
+	parse := func(list []string) (out []Range) {
+		for _, text := range list {
+			if r, err := ParseRange(text); err == nil {
+				out = append(out, r)
+			}
+		}
+		return out
+	}
+	return parse(n.Ranges), parse(n.Except)
+}

@@ -1,0 +1,108 @@
+package site_test
+
+import (
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/site"
+)
+
+func TestParseRange(t *testing.T) {
+	for text, want := range map[string]struct {
+		first, last string
+		count       int
+	}{
+		"10.20.4.7":             {"10.20.4.7", "10.20.4.7", 1},
+		"10.20.4.1-10.20.4.60":  {"10.20.4.1", "10.20.4.60", 60},
+		"10.20.4.250-10.20.5.4": {"10.20.4.250", "10.20.5.4", 11},
+		"10.20.5.0/26":          {"10.20.5.1", "10.20.5.62", 62},
+		"10.20.5.9/32":          {"10.20.5.9", "10.20.5.9", 1},
+		"10.20.0.0/16":          {"10.20.0.1", "10.20.255.254", 65534},
+		"fd00::10-fd00::1f":     {"fd00::10", "fd00::1f", 16},
+	} {
+		r, err := site.ParseRange(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want.first, r.First.String(), text)
+		assert.Equal(t, want.last, r.Last.String(), text)
+		assert.Equal(t, want.count, r.Count(), text)
+	}
+	r, err := site.ParseRange("10.20.4.7:8080")
+	require.NoError(t, err)
+	assert.True(t, r.Has(netip.MustParseAddrPort("10.20.4.7:8080")))
+	assert.False(t, r.Has(netip.MustParseAddrPort("10.20.4.7:80")))
+
+	for text, why := range map[string]string{
+		"":                      "is no address",
+		"lock-keeper":           "is no row",
+		"10.20.4.9-10.20.4.1":   "runs backwards",
+		"10.20.4.1-fd00::1":     "is no row",
+		"10.0.0.0/8":            "more than 65536",
+		"10.0.0.0-10.9.0.0":     "more than 65536",
+		"10.20.4.7:0":           "is no address",
+		"10.20.4.7:70000":       "is no address",
+		"10.20.4.1-10.20.4.300": "is no row",
+	} {
+		_, err := site.ParseRange(text)
+		assert.ErrorContains(t, err, why, text)
+	}
+}
+
+func TestParseSite(t *testing.T) {
+	s, err := site.Parse("site.yaml", []byte(`site: Marrow Hill Locks
+networks:
+  - {name: towpath, adapter: lo, ranges: [10.20.4.1-10.20.4.60], except: [10.20.4.1]}
+hold:
+  - {device: gate-5, because: not before the winter stoppage}
+  - {device: "cam-2*"}
+`))
+	require.NoError(t, err)
+	hold, ok := s.Held(site.Device{Name: "GATE-5"})
+	assert.True(t, ok)
+	assert.Equal(t, "not before the winter stoppage", hold.Because)
+	_, ok = s.Held(site.Device{Name: "cam-21"})
+	assert.True(t, ok)
+	_, ok = s.Held(site.Device{Name: "cam-11"})
+	assert.False(t, ok)
+
+	for text, want := range map[string]string{
+		"site: X\nuplinks: []\n":                       `site.yaml:2:1: unknown field "uplinks"`,
+		"networks: []\n":                               "site.yaml: site: is missing",
+		"site: X\nnetworks:\n  - ranges: [10.20.4]\n":  "site.yaml:3:14: ranges: ",
+		"site: X\nhold:\n  - because: winter\n":        "site.yaml:3:",
+		"site: X\nnetworks: [{ports: [70000]}]\n":      "site.yaml:2:",
+		"site: X\n---\nsite: Y\n":                      "more than one document",
+		strings.Repeat("#", 5<<20):                     "at most",
+		"site: X\nnetworks:\n  - {except: [9.9.9.9-1]}": "site.yaml:3:",
+	} {
+		_, err := site.Parse("site.yaml", []byte(text))
+		assert.ErrorContains(t, err, want)
+	}
+}
+
+func TestClean(t *testing.T) {
+	for in, want := range map[string]string{
+		"cam-11":                     "cam-11",
+		"cam\x1b[2J\x1b]0;x\x07-11":  "cam[2J]0;x-11",
+		"two\r\nlines\t and  spaces": "two lines and spaces",
+		"a\u202eb\u200bc\u009bd":     "abcd",
+		"\xff\xfecam":                "cam",
+		"Schleuse Süd 门":             "Schleuse Süd 门",
+	} {
+		assert.Equal(t, want, site.Clean(in))
+	}
+	assert.LessOrEqual(t, len(site.Clean(strings.Repeat("门", 10000))), site.MaxText)
+}
+
+func TestDeviceAnswers(t *testing.T) {
+	d := site.Device{ID: "d7", Name: "cam-11", Address: "10.20.4.11:80", Serial: "WX4-0011"}
+	for _, p := range []string{"cam-11", "CAM-11", "cam-1?", "d7", "10.20.4.11", "10.20.4.11:80", "wx4-0011"} {
+		assert.True(t, d.Answers(p), p)
+	}
+	for _, p := range []string{"cam-1", "d70", "10.20.4.1", "", "10.20.4.11:8080"} {
+		assert.False(t, d.Answers(p), p)
+	}
+}
