@@ -69,13 +69,13 @@ hold:
 	assert.False(t, ok)
 
 	for text, want := range map[string]string{
-		"site: X\nuplinks: []\n":                       `site.yaml:2:1: unknown field "uplinks"`,
-		"networks: []\n":                               "site.yaml: site: is missing",
-		"site: X\nnetworks:\n  - ranges: [10.20.4]\n":  "site.yaml:3:14: ranges: ",
-		"site: X\nhold:\n  - because: winter\n":        "site.yaml:3:",
-		"site: X\nnetworks: [{ports: [70000]}]\n":      "site.yaml:2:",
-		"site: X\n---\nsite: Y\n":                      "more than one document",
-		strings.Repeat("#", 5<<20):                     "at most",
+		"site: X\nuplinks: []\n":                        `site.yaml:2:1: unknown field "uplinks"`,
+		"networks: []\n":                                "site.yaml: site: is missing",
+		"site: X\nnetworks:\n  - ranges: [10.20.4]\n":   "site.yaml:3:14: ranges: ",
+		"site: X\nhold:\n  - because: winter\n":         "site.yaml:3:",
+		"site: X\nnetworks: [{ports: [70000]}]\n":       "site.yaml:2:",
+		"site: X\n---\nsite: Y\n":                       "more than one document",
+		strings.Repeat("#", 5<<20):                      "at most",
 		"site: X\nnetworks:\n  - {except: [9.9.9.9-1]}": "site.yaml:3:",
 	} {
 		_, err := site.Parse("site.yaml", []byte(text))

@@ -1,0 +1,141 @@
+package shelf
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+)
+
+// archiveKind returns "zip", "tar" or "tgz" by the file's name, or "".
+func archiveKind(name string) string {
+	name = strings.ToLower(name)
+	switch {
+	case strings.HasSuffix(name, ".zip"):
+		return "zip"
+	case strings.HasSuffix(name, ".tgz"), strings.HasSuffix(name, ".tar.gz"):
+		return "tgz"
+	case strings.HasSuffix(name, ".tar"):
+		return "tar"
+	}
+	return ""
+}
+
+func (in *importer) archive(b *batch, p string, size int64) error {
+	f, err := os.Open(p)
+	if err != nil {
+		return refuse("cannot be read: %w", err)
+	}
+	defer func() { _ = f.Close() }()
+	switch archiveKind(p) {
+	case "zip":
+		return in.zip(b, f, size)
+	case "tgz":
+		packed := &meter{r: f}
+		z, err := gzip.NewReader(packed)
+		if err != nil {
+			return refuse("is no gzip file: %w", err)
+		}
+		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
+	default:
+		return in.tar(b, f)
+	}
+}
+
+func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
+	z, err := zip.NewReader(f, size)
+	if err != nil {
+		return refuse("is no whole zip file: %w", err)
+	}
+	for _, entry := range z.File {
+		rel, err := inside(entry.Name)
+		if err != nil {
+			return err
+		}
+		if !entry.Mode().IsRegular() {
+			if entry.Mode().IsDir() {
+				continue
+			}
+			return refuse("holds %s, which is neither a file nor a folder", rel)
+		}
+		r, err := entry.Open()
+		if err != nil {
+			return refuse("%s cannot be unpacked: %w", rel, err)
+		}
+		packed := int64(entry.CompressedSize64)
+		err = in.entry(b, rel, &ratio{r: r, packed: func() int64 { return packed }})
+		if err = errors.Join(err, r.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (in *importer) tar(b *batch, r io.Reader) error {
+	t := tar.NewReader(r)
+	for {
+		header, err := t.Next()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return refuse("is no whole tar file: %w", err)
+		}
+		rel, err := inside(header.Name)
+		if err != nil {
+			return err
+		}
+		switch header.Typeflag {
+		case tar.TypeReg:
+			if err := in.entry(b, rel, t); err != nil {
+				return err
+			}
+		case tar.TypeDir, tar.TypeXGlobalHeader:
+		default:
+			return refuse("holds %s, which is neither a file nor a folder", rel)
+		}
+	}
+}
+
+// inside refuses names that would lead out of the archive's own folder.
+func inside(name string) (string, error) {
+	clean := path.Clean(strings.ReplaceAll(name, `\`, "/"))
+	if !filepath.IsLocal(filepath.FromSlash(clean)) || strings.Contains(clean, ":") {
+		return "", refuse("holds %q, which leads out of the folder", name)
+	}
+	return clean, nil
+}
+
+// meter counts what is read through it.
+type meter struct {
+	r io.Reader
+	n int64
+}
+
+func (m *meter) Read(p []byte) (int, error) {
+	n, err := m.r.Read(p)
+	m.n += int64(n)
+	return n, err
+}
+
+// ratio stops an archive that blows up.
+type ratio struct {
+	r      io.Reader
+	packed func() int64
+	n      int64
+}
+
+func (r *ratio) Read(p []byte) (int, error) {
+	n, err := r.r.Read(p)
+	r.n += int64(n)
+	if r.n > ratioCounts && r.n/maxRatio > r.packed() {
+		return n, fmt.Errorf("unpacks to more than %d times its size, as only an archive made to do harm would", maxRatio)
+	}
+	return n, err
+}

@@ -1,0 +1,423 @@
+package shelf
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/firmware"
+)
+
+// Bounds of one import. Firmware rarely shrinks below a tenth of its size;
+// deflate can shrink zeros to a thousandth, which is how an archive blows up.
+const (
+	maxFiles    = 10_000
+	maxImage    = 8 << 30  // bytes of one image
+	maxTotal    = 64 << 30 // bytes of all images of one import
+	maxRatio    = 200      // unpacked to packed bytes, once …
+	ratioCounts = 32 << 20 // … this many are unpacked
+)
+
+// Outcome says what became of one file of an import.
+type Outcome string
+
+const (
+	New     Outcome = "new"
+	There   Outcome = "already there"
+	Refused Outcome = "refused"
+)
+
+// Result is one line of an import's summary.
+type Result struct {
+	Source  string         `json:"source"` // the file as given, then its path in the archive
+	Outcome Outcome        `json:"outcome"`
+	Reason  string         `json:"reason,omitempty"`
+	Image   firmware.Image `json:"image,omitzero"`
+}
+
+// Import adds files, folders and archives (.zip, .tar, .tgz, .tar.gz) with their
+// cards. Each file that is refused is one Result; the others are added all the
+// same. The error is for what stops the import as a whole: the shelf cannot be
+// written, or the context ended. progress, which may be nil, is told the bytes
+// read so far.
+func (s *Shelf) Import(ctx context.Context, paths []string, progress func(bytes int64)) ([]Result, error) {
+	s.sweepTemp()
+	in := &importer{shelf: s, ctx: ctx, progress: progress}
+	for _, p := range paths {
+		if err := in.source(p); err != nil {
+			return in.results, err
+		}
+	}
+	return in.results, nil
+}
+
+// sweepTemp removes what an interrupted import left, when no other is running.
+func (s *Shelf) sweepTemp() {
+	names, _ := filepath.Glob(filepath.Join(s.dir, "tmp", "import-*"))
+	for _, name := range names {
+		if info, err := os.Stat(name); err == nil && time.Since(info.ModTime()) > staleAfter {
+			_ = os.Remove(name)
+		}
+	}
+}
+
+// staleAfter is when a temporary file is nobody's any more: an import that is
+// still running writes to its own all the time.
+const staleAfter = 24 * time.Hour
+
+// importer carries one import from source to source.
+type importer struct {
+	shelf    *Shelf
+	ctx      context.Context
+	progress func(int64)
+	results  []Result
+	read     int64 // bytes staged in this import
+	files    int
+}
+
+// batch is what one source (a folder, an archive, the files of one call) holds
+// before its cards and images are brought together.
+type batch struct {
+	source string
+	cards  []cardFile
+	images map[string]staged // by slash path within the source
+	notes  map[string][]byte
+	bad    bool // a card could not be read: what has none may well be its image
+}
+
+type cardFile struct {
+	path string
+	card firmware.Card
+}
+
+type staged struct {
+	temp   string
+	digest string
+	size   int64
+	used   bool
+}
+
+// errSkip marks what refuses one source, not the import.
+type errSkip struct{ reason error }
+
+func (e errSkip) Error() string { return e.reason.Error() }
+
+func refuse(format string, args ...any) error { return errSkip{fmt.Errorf(format, args...)} }
+
+func (in *importer) source(p string) error {
+	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{}}
+	defer func() {
+		for _, image := range b.images {
+			_ = os.Remove(image.temp) // gone where it was put on the shelf
+		}
+	}()
+	var skip errSkip
+	if err := in.fill(b, p); errors.As(err, &skip) {
+		in.results = append(in.results, Result{Source: p, Outcome: Refused, Reason: skip.Error()})
+		return nil // nothing of a source that cannot be trusted as a whole
+	} else if err != nil {
+		return err
+	}
+	return in.settle(b)
+}
+
+// fill reads one source into the batch.
+func (in *importer) fill(b *batch, p string) error {
+	info, err := os.Stat(p)
+	if err != nil {
+		return refuse("cannot be read: %w", err)
+	}
+	switch {
+	case info.IsDir():
+		return in.folder(b, p)
+	case archiveKind(p) != "":
+		return in.archive(b, p, info.Size())
+	case isCard(p):
+		return in.cardWithImage(b, p)
+	default:
+		return in.imageWithCard(b, p)
+	}
+}
+
+// folder takes every regular file of a folder. A link is not followed: it could
+// lead anywhere.
+func (in *importer) folder(b *batch, dir string) error {
+	return filepath.WalkDir(dir, func(p string, entry os.DirEntry, err error) error {
+		if err != nil {
+			return refuse("cannot be read: %w", err)
+		}
+		if !entry.Type().IsRegular() {
+			return nil
+		}
+		rel, err := filepath.Rel(dir, p)
+		if err != nil {
+			return err
+		}
+		return in.file(b, filepath.ToSlash(rel), p)
+	})
+}
+
+// cardWithImage takes a card given by name and the image it names beside it.
+func (in *importer) cardWithImage(b *batch, p string) error {
+	b.source = filepath.Dir(p)
+	if err := in.file(b, filepath.Base(p), p); err != nil {
+		return err
+	}
+	for _, c := range b.cards {
+		for _, name := range []string{c.card.File, c.card.Notes} {
+			if name == "" || !filepath.IsLocal(name) {
+				continue
+			}
+			if info, err := os.Stat(filepath.Join(b.source, name)); err == nil && info.Mode().IsRegular() {
+				if err := in.file(b, path.Clean(filepath.ToSlash(name)), filepath.Join(b.source, name)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// imageWithCard takes an image given by name and the cards beside it that name it.
+func (in *importer) imageWithCard(b *batch, p string) error {
+	b.source = filepath.Dir(p)
+	if err := in.file(b, filepath.Base(p), p); err != nil {
+		return err
+	}
+	beside, err := filepath.Glob(filepath.Join(escapeGlob(b.source), "*.y*ml"))
+	if err != nil {
+		return err
+	}
+	for _, name := range beside {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			continue
+		}
+		if card, err := firmware.ParseCard(name, data); err == nil && card.File == filepath.Base(p) {
+			b.cards = append(b.cards, cardFile{filepath.Base(name), card})
+		}
+	}
+	return nil
+}
+
+// escapeGlob keeps a folder's name from being read as a pattern.
+func escapeGlob(dir string) string {
+	if filepath.Separator == '\\' {
+		return dir // Windows has no escape, and forbids * and ? in names
+	}
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
+}
+
+func (in *importer) file(b *batch, rel, p string) error {
+	f, err := os.Open(p)
+	if err != nil {
+		return refuse("cannot be read: %w", err)
+	}
+	defer func() { _ = f.Close() }()
+	return in.entry(b, rel, f)
+}
+
+// entry takes one file of a source: a card, release notes, or an image.
+func (in *importer) entry(b *batch, rel string, r io.Reader) error {
+	if err := in.ctx.Err(); err != nil {
+		return err
+	}
+	if in.files++; in.files > maxFiles {
+		return refuse("holds more than %d files", maxFiles)
+	}
+	switch {
+	case isCard(rel):
+		data, err := io.ReadAll(io.LimitReader(r, firmware.MaxCard+1))
+		if err != nil {
+			return refuse("%s cannot be read: %w", rel, err)
+		}
+		card, err := firmware.ParseCard(rel, data)
+		if err != nil {
+			b.bad = true
+			in.refused(b, rel, err.Error())
+			return nil
+		}
+		b.cards = append(b.cards, cardFile{rel, card})
+		return nil
+	case strings.EqualFold(path.Ext(rel), ".md"):
+		data, err := io.ReadAll(io.LimitReader(r, maxNotes+1))
+		if err != nil {
+			return refuse("%s cannot be read: %w", rel, err)
+		}
+		if len(data) > maxNotes {
+			in.refused(b, rel, fmt.Sprintf("release notes of more than %d bytes", maxNotes))
+			return nil
+		}
+		b.notes[rel] = data
+		return nil
+	}
+	image, err := in.stage(r, rel)
+	if err != nil {
+		return err
+	}
+	b.images[rel] = image
+	return nil
+}
+
+// maxNotes is the largest file of release notes that is kept, in bytes.
+const maxNotes = 1 << 20
+
+// stage writes an image under a temporary name in the shelf and syncs it, so that
+// a rename is all that is left to do.
+func (in *importer) stage(r io.Reader, rel string) (staged, error) {
+	f, err := in.shelf.temp()
+	if err != nil {
+		return staged{}, err
+	}
+	h := sha256.New()
+	n, err := io.Copy(io.MultiWriter(f, h), &counted{in: in, r: io.LimitReader(r, maxImage+1)})
+	var read errRead
+	switch {
+	case n > maxImage:
+		err = refuse("%s is larger than %d GiB", rel, int64(maxImage)>>30)
+	case errors.As(err, &read):
+		err = in.ctx.Err()
+		if err == nil {
+			err = refuse("%s cannot be read to its end: %w", rel, read.err)
+		}
+	case err == nil:
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		_ = os.Remove(f.Name())
+		return staged{}, err
+	}
+	return staged{temp: f.Name(), digest: hex.EncodeToString(h.Sum(nil)), size: n}, nil
+}
+
+// errRead tells what came from the source from what came from the shelf's disk.
+type errRead struct{ err error }
+
+func (e errRead) Error() string { return e.err.Error() }
+
+// counted reads on while the import may go on, and tells how far it is.
+type counted struct {
+	in *importer
+	r  io.Reader
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	if err := c.in.ctx.Err(); err != nil {
+		return 0, errRead{err}
+	}
+	n, err := c.r.Read(p)
+	c.in.read += int64(n)
+	if c.in.progress != nil {
+		c.in.progress(c.in.read)
+	}
+	if c.in.read > maxTotal {
+		return n, errRead{fmt.Errorf("the import holds more than %d GiB", int64(maxTotal)>>30)}
+	}
+	if err != nil && err != io.EOF {
+		err = errRead{err}
+	}
+	return n, err
+}
+
+// settle brings the cards and images of a batch together and puts on the shelf
+// what fits.
+func (in *importer) settle(b *batch) error {
+	for _, c := range b.cards {
+		if err := in.settleCard(b, c); err != nil {
+			return err
+		}
+	}
+	for _, rel := range slices.Sorted(maps.Keys(b.images)) {
+		if !b.images[rel].used {
+			reason := "no card names it; write one beside it"
+			if b.bad {
+				reason = "no card that can be read names it"
+			}
+			in.refused(b, rel, reason)
+		}
+	}
+	return nil
+}
+
+func (in *importer) settleCard(b *batch, c cardFile) error {
+	if !filepath.IsLocal(filepath.FromSlash(c.card.File)) {
+		in.refused(b, c.path, fmt.Sprintf("its file %q leads out of the folder", c.card.File))
+		return nil
+	}
+	rel := path.Join(path.Dir(c.path), path.Clean(c.card.File))
+	image, ok := b.images[rel]
+	if !ok {
+		in.refused(b, c.path, fmt.Sprintf("its file %s is not there", c.card.File))
+		return nil
+	}
+	used := image
+	used.used = true
+	b.images[rel] = used
+	if image.digest != c.card.SHA256 {
+		in.refused(b, rel, fmt.Sprintf("is not the image of its card %s: its SHA-256 is %s…, the card says %s…",
+			c.path, image.digest[:12], c.card.SHA256[:12]))
+		return nil
+	}
+	if old, err := in.shelf.load(c.card.SHA256); err == nil {
+		result := Result{Source: in.place(b, rel), Outcome: There, Image: old}
+		if d := difference(old.Card, c.card); d != "" {
+			result.Outcome, result.Reason = Refused, fmt.Sprintf("another card for this image is on the shelf, and its %s differs", d)
+		}
+		in.results = append(in.results, result)
+		return nil
+	}
+	if notes, ok := b.notes[path.Join(path.Dir(c.path), c.card.Notes)]; ok && c.card.Notes != "" {
+		if err := in.shelf.write(filepath.Join(in.shelf.dir, "notes", c.card.SHA256+".md"), notes); err != nil {
+			return err
+		}
+	}
+	if err := in.shelf.put(c.card, image.temp); err != nil {
+		return err
+	}
+	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: New,
+		Image: firmware.Image{Card: c.card, Size: image.size}})
+	return nil
+}
+
+// difference names the first key in which two cards for one image disagree; where
+// the file lay and how the notes are called does not matter.
+func difference(a, b firmware.Card) string {
+	for _, d := range []struct {
+		key  string
+		same bool
+	}{
+		{"vendor", a.Vendor == b.Vendor}, {"models", slices.Equal(a.Models, b.Models)},
+		{"hardware", a.Hardware == b.Hardware}, {"component", a.Component == b.Component},
+		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs}, {"back", a.Back == b.Back},
+		{"after", slices.Equal(a.After, b.After)}, {"resets", slices.Equal(a.Resets, b.Resets)},
+		{"cautions", slices.Equal(a.Cautions, b.Cautions)}, {"status", a.Status == b.Status},
+	} {
+		if !d.same {
+			return d.key
+		}
+	}
+	return ""
+}
+
+func (in *importer) refused(b *batch, rel, reason string) {
+	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: Refused, Reason: reason})
+}
+
+func (in *importer) place(b *batch, rel string) string {
+	return filepath.Join(b.source, filepath.FromSlash(rel))
+}
+
+func isCard(name string) bool {
+	ext := strings.ToLower(path.Ext(filepath.ToSlash(name)))
+	return ext == ".yaml" || ext == ".yml"
+}

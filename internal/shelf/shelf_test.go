@@ -1,0 +1,218 @@
+package shelf_test
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/shelf"
+)
+
+type file struct{ name, body string }
+
+func cardFor(model, version, name, body string) file {
+	return file{strings.TrimSuffix(name, filepath.Ext(name)) + ".yaml", fmt.Sprintf(
+		"card: 1\nvendor: Wexcombe\nmodels: [%s]\nversion: %s\nfile: %s\nsha256: %x\n",
+		model, version, filepath.Base(name), sha256.Sum256([]byte(body)))}
+}
+
+func open(t *testing.T) *shelf.Shelf {
+	s, err := shelf.Open(filepath.Join(t.TempDir(), "shelf"))
+	require.NoError(t, err)
+	return s
+}
+
+func add(t *testing.T, s *shelf.Shelf, paths ...string) map[shelf.Outcome][]string {
+	results, err := s.Import(context.Background(), paths, nil)
+	require.NoError(t, err)
+	out := map[shelf.Outcome][]string{}
+	for _, r := range results {
+		out[r.Outcome] = append(out[r.Outcome], filepath.Base(r.Source)+" "+r.Reason)
+	}
+	return out
+}
+
+func write(t *testing.T, dir string, files ...file) string {
+	for _, f := range files {
+		path := filepath.Join(dir, f.name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(f.body), 0o600))
+	}
+	return dir
+}
+
+func zipOf(t *testing.T, files ...file) string {
+	var buf bytes.Buffer
+	z := zip.NewWriter(&buf)
+	for _, f := range files {
+		w, err := z.Create(f.name)
+		require.NoError(t, err)
+		_, err = io.WriteString(w, f.body)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	return filepath.Join(write(t, t.TempDir(), file{"bundle.zip", buf.String()}), "bundle.zip")
+}
+
+func tgzOf(t *testing.T, headers []tar.Header, files ...file) string {
+	var buf bytes.Buffer
+	z := gzip.NewWriter(&buf)
+	w := tar.NewWriter(z)
+	for _, f := range files {
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: f.name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(f.body))}))
+		_, err := io.WriteString(w, f.body)
+		require.NoError(t, err)
+	}
+	for _, h := range headers {
+		require.NoError(t, w.WriteHeader(&h))
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, z.Close())
+	return filepath.Join(write(t, t.TempDir(), file{"bundle.tgz", buf.String()}), "bundle.tgz")
+}
+
+var (
+	oldImage = file{"wx40/wx40_3.1.0.bin", "image 3.1.0"}
+	newImage = file{"wx40/wx40_3.2.1.bin", "image 3.2.1"}
+	oldCard  = cardFor("WX-40", "3.1.0", oldImage.name, oldImage.body)
+	newCard  = cardFor("WX-40", "3.2.1", newImage.name, newImage.body)
+)
+
+func TestEveryKindOfSource(t *testing.T) {
+	dir := write(t, t.TempDir(), oldImage, newImage, oldCard, newCard)
+	for name, paths := range map[string][]string{
+		"folder": {dir},
+		"images": {filepath.Join(dir, oldImage.name), filepath.Join(dir, newImage.name)},
+		"cards":  {filepath.Join(dir, oldCard.name), filepath.Join(dir, newCard.name)},
+		"zip":    {zipOf(t, oldImage, oldCard, newCard, newImage)},
+		"tgz":    {tgzOf(t, nil, newImage, oldImage, newCard, oldCard)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := open(t)
+			assert.Len(t, add(t, s, paths...)[shelf.New], 2)
+			again := add(t, s, paths...)
+			assert.Len(t, again[shelf.There], 2)
+			assert.Empty(t, again[shelf.New])
+
+			images, err := s.List()
+			require.NoError(t, err)
+			require.Len(t, images, 2)
+			assert.Equal(t, "3.2.1", images[0].Version, "the newest first")
+			f, err := s.OpenImage(images[0])
+			require.NoError(t, err)
+			body, err := io.ReadAll(f)
+			require.NoError(t, err)
+			require.NoError(t, f.Close())
+			assert.Equal(t, newImage.body, string(body))
+			left, err := os.ReadDir(filepath.Join(s.Dir(), "tmp"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+func TestWhatIsRefusedIsNamedAndTheRestIsAdded(t *testing.T) {
+	wrong := cardFor("WX-40", "3.2.1", newImage.name, "something else")
+	lost := cardFor("WX-40", "9.9", "wx40/lost.bin", "lost")
+	away := file{"wx40/away.yaml", strings.Replace(lost.body, "lost.bin", "../../../etc/passwd", 1)}
+	odd := file{"wx40/odd.yaml", "card: 1\nvender: Wexcombe\n"}
+	got := add(t, open(t), write(t, t.TempDir(), oldImage, oldCard, newImage, wrong, lost, away, odd))
+	assert.Len(t, got[shelf.New], 1)
+	refused := strings.Join(got[shelf.Refused], "\n")
+	assert.Contains(t, refused, "wx40_3.2.1.bin is not the image of its card")
+	assert.Contains(t, refused, "lost.yaml its file lost.bin is not there")
+	assert.Contains(t, refused, "away.yaml its file \"../../../etc/passwd\" leads out of the folder")
+	assert.Contains(t, refused, `odd.yaml wx40/odd.yaml:2:1: unknown field "vender"`)
+
+	got = add(t, open(t), write(t, t.TempDir(), oldImage), filepath.Join(t.TempDir(), "none"))
+	refused = strings.Join(got[shelf.Refused], "\n")
+	assert.Contains(t, refused, "no card names it")
+	assert.Contains(t, refused, "none cannot be read")
+}
+
+func TestTwoCardsForOneImageThatDisagree(t *testing.T) {
+	s := open(t)
+	add(t, s, write(t, t.TempDir(), oldImage, oldCard))
+	other := cardFor("WX-20", "3.1.0", oldImage.name, oldImage.body)
+	got := add(t, s, write(t, t.TempDir(), oldImage, other))
+	require.Len(t, got[shelf.Refused], 1)
+	assert.Contains(t, got[shelf.Refused][0], "its models differs")
+}
+
+func TestHostileArchivesAddNothing(t *testing.T) {
+	bomb := file{"bomb.bin", strings.Repeat("\x00", 64<<20)}
+	var many []file
+	for i := range 10_001 {
+		many = append(many, file{fmt.Sprintf("%d.md", i), ""})
+	}
+	good := []file{oldImage, oldCard}
+	truncated := zipOf(t, good...)
+	require.NoError(t, os.Truncate(truncated, 200))
+	short := tgzOf(t, nil, append(good, file{"rest.md", strings.Repeat("x", 5000)})...)
+	require.NoError(t, os.Truncate(short, 250))
+	for why, path := range map[string]string{
+		"leads out of the folder":                 zipOf(t, append(good, file{"../../escape.bin", "x"})...),
+		`holds "..\\escape.bin", which leads out`: zipOf(t, append(good, file{`..\escape.bin`, "x"})...),
+		`holds "/etc/passwd", which leads out`:    tgzOf(t, nil, append(good, file{"/etc/passwd", "x"})...),
+		`holds "C:\\escape.bin", which leads out`: zipOf(t, append(good, file{`C:\escape.bin`, "x"})...),
+		"neither a file nor a folder":             tgzOf(t, []tar.Header{{Name: "link", Typeflag: tar.TypeSymlink, Linkname: "/etc"}}, good...),
+		"unpacks to more than 200 times":          zipOf(t, append(good, bomb)...),
+		"more than 200 times its size":            tgzOf(t, nil, append(good, bomb)...),
+		"holds more than 10000 files":             zipOf(t, append(good, many...)...),
+		"is no whole zip file":                    truncated,
+		"is no whole tar file":                    short,
+	} {
+		t.Run(why, func(t *testing.T) {
+			s := open(t)
+			got := add(t, s, path)
+			assert.Empty(t, got[shelf.New])
+			require.Len(t, got[shelf.Refused], 1)
+			assert.Contains(t, got[shelf.Refused][0], why)
+			images, err := s.List()
+			require.NoError(t, err)
+			assert.Empty(t, images)
+			left, err := os.ReadDir(filepath.Join(s.Dir(), "tmp"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+}
+
+func TestDamageIsFoundBeforeTheImageIsUsed(t *testing.T) {
+	s := open(t)
+	add(t, s, write(t, t.TempDir(), oldImage, oldCard))
+	images, err := s.List()
+	require.NoError(t, err)
+	digest := images[0].SHA256
+	require.NoError(t, os.WriteFile(filepath.Join(s.Dir(), "images", digest[:2], digest), []byte("image 3.1.1"), 0o600))
+	_, err = s.OpenImage(images[0])
+	assert.ErrorIs(t, err, shelf.ErrDamaged)
+}
+
+func TestInterruptedImportLeavesAWholeShelf(t *testing.T) {
+	s := open(t)
+	dir := write(t, t.TempDir(), oldImage, oldCard, file{"z.bin", strings.Repeat("z", 1<<20)})
+	ctx, cancel := context.WithCancel(context.Background())
+	_, err := s.Import(ctx, []string{dir}, func(n int64) {
+		if n > 1<<16 {
+			cancel()
+		}
+	})
+	require.ErrorIs(t, err, context.Canceled)
+	images, err := s.List()
+	require.NoError(t, err)
+	assert.Empty(t, images)
+	assert.Len(t, add(t, s, dir)[shelf.New], 1)
+}
