@@ -1,0 +1,318 @@
+package sim
+
+import (
+	"bytes"
+	"crypto/md5"
+	"crypto/rand"
+	"crypto/sha1"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/xml"
+	"fmt"
+	"html"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+)
+
+// camera is a Wexcombe camera: the device service of the ONVIF Core
+// Specification, SOAP 1.2 over HTTP. Its login is a WS-UsernameToken with a
+// password digest, or HTTP Digest, as its scenario says.
+type camera struct {
+	*standIn
+	uuid string
+
+	mu     sync.Mutex
+	nonces map[string]bool // of tokens already used
+	digest string          // the nonce of HTTP Digest that it hands out
+	upload string          // the path that waits for an image; empty: none
+	opens  time.Time       // when it may come
+}
+
+const (
+	servicePath = "/onvif/device_service"
+	maxSOAP     = 256 << 10
+	clockWindow = 5 * time.Minute // how old a token may be
+)
+
+func newCamera(s *standIn) *camera {
+	c := &camera{standIn: s, nonces: map[string]bool{}, digest: rand.Text()}
+	sum := sha1.Sum([]byte(s.Model + s.Serial))
+	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
+	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST "+servicePath, c.service)
+	mux.HandleFunc("POST /upload/{key}", c.receiveImage)
+	s.handler = mux
+	return c
+}
+
+// request is what every call has: a header that may hold a token, and one element
+// in the body.
+type request struct {
+	XMLName xml.Name `xml:"http://www.w3.org/2003/05/soap-envelope Envelope"`
+	Token   *struct {
+		Username string `xml:"Username"`
+		Password struct {
+			Type  string `xml:"Type,attr"`
+			Value string `xml:",chardata"`
+		} `xml:"Password"`
+		Nonce   string `xml:"Nonce"`
+		Created string `xml:"http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd Created"`
+	} `xml:"Header>Security>UsernameToken"`
+	Body struct {
+		Call struct {
+			XMLName  xml.Name
+			Category string `xml:"Category"`
+		} `xml:",any"`
+	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
+}
+
+const deviceNS = "http://www.onvif.org/ver10/device/wsdl"
+
+func (c *camera) service(w http.ResponseWriter, r *http.Request) {
+	if kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); kind != "application/soap+xml" {
+		http.Error(w, "SOAP 1.2 wants application/soap+xml", http.StatusUnsupportedMediaType)
+		return
+	}
+	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxSOAP))
+	var in request
+	if err != nil || xml.Unmarshal(raw, &in) != nil || in.Body.Call.XMLName.Local == "" {
+		fault(w, http.StatusBadRequest, "Sender", "ter:WellFormed", "The request is not well-formed.")
+		return
+	}
+	call := in.Body.Call.XMLName
+	if call.Space != deviceNS {
+		fault(w, http.StatusBadRequest, "Sender", "ter:Namespace", "Only the device service is here.")
+		return
+	}
+	// Access classes: ONVIF Core, 5.9.4.3. These are before authentication.
+	open := map[string]func() string{
+		"GetSystemDateAndTime": c.dateAndTime,
+		"GetServices":          c.services,
+		"GetCapabilities":      c.capabilities,
+	}
+	closed := map[string]func() string{
+		"GetDeviceInformation": c.information,
+		"GetScopes":            c.scopes,
+		"StartFirmwareUpgrade": func() string { return c.startUpgrade(r.Host) },
+		"SystemReboot": func() string {
+			c.restart(0)
+			return `<tds:SystemRebootResponse><tds:Message>Rebooting</tds:Message></tds:SystemRebootResponse>`
+		},
+	}
+	if do, ok := open[call.Local]; ok {
+		reply(w, http.StatusOK, do())
+		return
+	}
+	do, ok := closed[call.Local]
+	if !ok {
+		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported", call.Local+" is not supported.")
+		return
+	}
+	if !c.let(w, r, in) {
+		return
+	}
+	reply(w, http.StatusOK, do())
+}
+
+// let checks the login and answers itself where it is refused.
+func (c *camera) let(w http.ResponseWriter, r *http.Request, in request) bool {
+	if c.Auth == "digest" {
+		if c.httpDigest(r) {
+			return true
+		}
+		c.challenge(w)
+		return false
+	}
+	if in.Token != nil && c.tokenHolds(in) {
+		return true
+	}
+	fault(w, http.StatusBadRequest, "Sender", "ter:NotAuthorized", "Sender not authorized")
+	return false
+}
+
+// tokenHolds checks a WS-UsernameToken (OASIS WSS UsernameToken Profile 1.1, 3.1):
+// Base64(SHA-1(nonce + created + password)), fresh, and never seen before.
+func (c *camera) tokenHolds(in request) bool {
+	nonce, err := base64.StdEncoding.DecodeString(strings.TrimSpace(in.Token.Nonce))
+	created, err2 := time.Parse(time.RFC3339, strings.TrimSpace(in.Token.Created))
+	if err != nil || err2 != nil || len(nonce) < 8 || !strings.HasSuffix(in.Token.Password.Type, "#PasswordDigest") {
+		return false
+	}
+	if off := c.clock().Sub(created); off > clockWindow || off < -clockWindow {
+		return false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.nonces[string(nonce)] {
+		return false
+	}
+	c.nonces[string(nonce)] = true
+	sum := sha1.Sum([]byte(string(nonce) + strings.TrimSpace(in.Token.Created) + c.login.Password))
+	want := base64.StdEncoding.EncodeToString(sum[:])
+	return in.Token.Username == c.login.User &&
+		subtle.ConstantTimeCompare([]byte(want), []byte(strings.TrimSpace(in.Token.Password.Value))) == 1
+}
+
+const realm = "camera"
+
+func (c *camera) challenge(w http.ResponseWriter) {
+	c.mu.Lock()
+	nonce := c.digest
+	c.mu.Unlock()
+	w.Header().Set("WWW-Authenticate", fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=MD5, nonce="%s"`, realm, nonce))
+	http.Error(w, "log in", http.StatusUnauthorized)
+}
+
+// httpDigest checks HTTP Digest with MD5 and qop=auth (RFC 7616, 3.4).
+func (c *camera) httpDigest(r *http.Request) bool {
+	field, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Digest ")
+	if !ok {
+		return false
+	}
+	p := map[string]string{}
+	for part := range strings.SplitSeq(field, ",") {
+		k, v, _ := strings.Cut(strings.TrimSpace(part), "=")
+		p[strings.ToLower(k)] = strings.Trim(v, `"`)
+	}
+	c.mu.Lock()
+	fresh := p["nonce"] == c.digest
+	c.mu.Unlock()
+	if !fresh || p["uri"] != r.URL.RequestURI() || p["username"] != c.login.User || p["qop"] != "auth" || p["cnonce"] == "" {
+		return false
+	}
+	h := func(s string) string { sum := md5.Sum([]byte(s)); return hex.EncodeToString(sum[:]) }
+	want := h(strings.Join([]string{h(c.login.User + ":" + realm + ":" + c.login.Password),
+		p["nonce"], p["nc"], p["cnonce"], p["qop"], h(r.Method + ":" + p["uri"])}, ":"))
+	return subtle.ConstantTimeCompare([]byte(want), []byte(p["response"])) == 1
+}
+
+func (c *camera) clock() time.Time { return time.Now().Add(c.ClockOff).UTC() }
+
+func (c *camera) dateAndTime() string {
+	t := c.clock()
+	return fmt.Sprintf(`<tds:GetSystemDateAndTimeResponse><tds:SystemDateAndTime>
+<tt:DateTimeType>NTP</tt:DateTimeType><tt:DaylightSavings>false</tt:DaylightSavings>
+<tt:UTCDateTime><tt:Time><tt:Hour>%d</tt:Hour><tt:Minute>%d</tt:Minute><tt:Second>%d</tt:Second></tt:Time>
+<tt:Date><tt:Year>%d</tt:Year><tt:Month>%d</tt:Month><tt:Day>%d</tt:Day></tt:Date></tt:UTCDateTime>
+</tds:SystemDateAndTime></tds:GetSystemDateAndTimeResponse>`, t.Hour(), t.Minute(), t.Second(), t.Year(), t.Month(), t.Day())
+}
+
+// namespaces of the services that a camera lists when it is well.
+var wellServices = []string{deviceNS, "http://www.onvif.org/ver20/media/wsdl", "http://www.onvif.org/ver10/events/wsdl"}
+
+func (c *camera) offered() []string {
+	if _, well := c.running(); !well {
+		return wellServices[:1]
+	}
+	return wellServices
+}
+
+func (c *camera) services() string {
+	var b strings.Builder
+	for _, ns := range c.offered() {
+		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>http://%s%s</tds:XAddr>`+
+			`<tds:Version><tt:Major>21</tt:Major><tt:Minor>12</tt:Minor></tds:Version></tds:Service>`, ns, c.addr, servicePath)
+	}
+	return `<tds:GetServicesResponse>` + b.String() + `</tds:GetServicesResponse>`
+}
+
+func (c *camera) capabilities() string {
+	return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>http://%s%s</tt:XAddr>
+<tt:System><tt:DiscoveryResolve>false</tt:DiscoveryResolve><tt:FirmwareUpgrade>false</tt:FirmwareUpgrade></tt:System>
+<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device></tds:Capabilities></tds:GetCapabilitiesResponse>`, c.addr, servicePath)
+}
+
+func (c *camera) information() string {
+	version, _ := c.running()
+	return fmt.Sprintf(`<tds:GetDeviceInformationResponse><tds:Manufacturer>Wexcombe</tds:Manufacturer><tds:Model>%s</tds:Model>`+
+		`<tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
+		html.EscapeString(c.Model), html.EscapeString(version), html.EscapeString(c.Serial), html.EscapeString(c.Hardware))
+}
+
+func (c *camera) scopeList() []string {
+	return []string{"onvif://www.onvif.org/Profile/T", "onvif://www.onvif.org/name/" + url.PathEscape(c.Name), "onvif://www.onvif.org/hardware/" + url.PathEscape(c.Model)}
+}
+
+func (c *camera) scopes() string {
+	var b strings.Builder
+	for _, s := range c.scopeList() {
+		fmt.Fprintf(&b, `<tds:Scopes><tt:ScopeDef>Fixed</tt:ScopeDef><tt:ScopeItem>%s</tt:ScopeItem></tds:Scopes>`, html.EscapeString(s))
+	}
+	return `<tds:GetScopesResponse>` + b.String() + `</tds:GetScopesResponse>`
+}
+
+func (c *camera) startUpgrade(host string) string {
+	c.mu.Lock()
+	c.upload, c.opens = "/upload/"+rand.Text(), time.Now().Add(c.pace.Delay)
+	path := c.upload
+	c.mu.Unlock()
+	return fmt.Sprintf(`<tds:StartFirmwareUpgradeResponse><tds:UploadUri>http://%s%s</tds:UploadUri>`+
+		`<tds:UploadDelay>%s</tds:UploadDelay><tds:ExpectedDownTime>%s</tds:ExpectedDownTime></tds:StartFirmwareUpgradeResponse>`,
+		html.EscapeString(host), path, xsDuration(c.pace.Delay), xsDuration(c.pace.Write+c.pace.Restart))
+}
+
+// xsDuration writes a duration as XML Schema has it, 3.2.6.
+func xsDuration(d time.Duration) string { return fmt.Sprintf("PT%.3fS", d.Seconds()) }
+
+// receiveImage takes the image at the address that StartFirmwareUpgrade gave, once.
+func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
+	c.mu.Lock()
+	open, opens := c.upload == r.URL.Path, c.opens
+	c.mu.Unlock()
+	switch {
+	case !open:
+		http.Error(w, "no upgrade was started here", http.StatusNotFound)
+		return
+	case time.Now().Before(opens):
+		w.Header().Set("Retry-After", "1")
+		http.Error(w, "the upload delay is not over", http.StatusServiceUnavailable)
+		return
+	case c.Auth == "digest" && !c.httpDigest(r):
+		c.challenge(w)
+		return
+	}
+	c.mu.Lock()
+	c.upload = ""
+	c.mu.Unlock()
+	version, err := receive(r.Body, "Wexcombe", c.Model, nil)
+	switch err {
+	case nil:
+	case errTruncated:
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return
+	default:
+		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
+		return
+	}
+	c.standIn.take(version)
+	w.Header().Set("Connection", "close")
+	w.WriteHeader(http.StatusOK)
+	if c.Restarts != "asked" {
+		c.restart(c.pace.Write)
+	}
+}
+
+func reply(w http.ResponseWriter, status int, body string) {
+	var b bytes.Buffer
+	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope"` +
+		` xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"` +
+		` xmlns:ter="http://www.onvif.org/ver10/error"><env:Body>`)
+	b.WriteString(body)
+	b.WriteString(`</env:Body></env:Envelope>`)
+	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
+	w.WriteHeader(status)
+	_, _ = w.Write(b.Bytes())
+}
+
+// fault answers with a SOAP 1.2 fault, part 1, 5.4.
+func fault(w http.ResponseWriter, status int, code, subcode, reason string) {
+	reply(w, status, fmt.Sprintf(`<env:Fault><env:Code><env:Value>env:%s</env:Value><env:Subcode><env:Value>%s</env:Value></env:Subcode></env:Code>`+
+		`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`, code, subcode, html.EscapeString(reason)))
+}

@@ -1,0 +1,198 @@
+package sim
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"encoding/json"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+)
+
+// gate is a Tollgarth gate controller: JSON over HTTP, with a session token after
+// the login. Its errors are problem details (RFC 9457), an image's digest travels
+// as Content-Digest (RFC 9530).
+//
+//	GET  /tg/v1/about      who it is; no login
+//	POST /tg/v1/sessions   a login for a token of five minutes
+//	GET  /tg/v1/state      what it runs and how it is
+//	PUT  /tg/v1/firmware   an image; it is written once it is whole
+//	GET  /tg/v1/firmware   how far the writing is
+//	POST /tg/v1/restart    start what was written
+type gate struct {
+	*standIn
+	mu     sync.Mutex
+	tokens map[string]time.Time
+	wrong  int
+	busy   bool
+	why    string // why the last image was refused
+}
+
+const (
+	tokenLives = 5 * time.Minute
+	maxWrong   = 5 // wrong passwords in a row before it stops listening to any
+)
+
+func newGate(s *standIn) *gate {
+	g := &gate{standIn: s, tokens: map[string]time.Time{}}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, http.StatusOK, map[string]any{
+			"maker": "Tollgarth", "model": s.Model, "hardware": s.Hardware, "serial": s.Serial, "name": s.Name})
+	})
+	mux.HandleFunc("POST /tg/v1/sessions", g.session)
+	mux.HandleFunc("GET /tg/v1/state", g.inside(g.state))
+	mux.HandleFunc("PUT /tg/v1/firmware", g.inside(g.put))
+	mux.HandleFunc("GET /tg/v1/firmware", g.inside(g.progress))
+	mux.HandleFunc("POST /tg/v1/restart", g.inside(g.reboot))
+	s.handler = mux
+	return g
+}
+
+func (g *gate) session(w http.ResponseWriter, r *http.Request) {
+	var in struct{ User, Password string }
+	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil {
+		problem(w, http.StatusBadRequest, "the login cannot be read")
+		return
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.wrong >= maxWrong {
+		problem(w, http.StatusTooManyRequests, "too many wrong passwords; switch the controller off and on")
+		return
+	}
+	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.login.User))
+	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.login.Password))
+	if user&password != 1 {
+		g.wrong++
+		problem(w, http.StatusUnauthorized, "user or password is wrong")
+		return
+	}
+	g.wrong = 0
+	token := rand.Text()
+	g.tokens[token] = time.Now().Add(tokenLives)
+	answer(w, http.StatusCreated, map[string]any{"token": token, "lifetime_s": int(tokenLives.Seconds())})
+}
+
+// inside lets only requests with a living token through. A restart forgets all.
+func (g *gate) inside(h http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		g.mu.Lock()
+		until, ok := g.tokens[token]
+		g.mu.Unlock()
+		if !ok || time.Now().After(until) {
+			w.Header().Set("WWW-Authenticate", `Bearer realm="gate"`)
+			problem(w, http.StatusUnauthorized, "no session")
+			return
+		}
+		h(w, r)
+	}
+}
+
+func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
+	version, well := g.running()
+	faults := []string{}
+	if !well {
+		faults = append(faults, "limit switch does not answer")
+	}
+	answer(w, http.StatusOK, map[string]any{"firmware": version, "gate": "closed", "faults": faults})
+}
+
+func (g *gate) put(w http.ResponseWriter, r *http.Request) {
+	want, ok := contentDigest(r.Header.Get("Content-Digest"))
+	switch {
+	case !ok:
+		problem(w, http.StatusBadRequest, "Content-Digest with sha-256 is missing")
+		return
+	case r.ContentLength < 0:
+		problem(w, http.StatusLengthRequired, "Content-Length is missing")
+		return
+	}
+	g.mu.Lock()
+	percent, next := g.written()
+	if g.busy || next != "" && percent < 100 {
+		g.mu.Unlock()
+		problem(w, http.StatusConflict, "another image is being taken")
+		return
+	}
+	g.busy, g.why = true, ""
+	g.mu.Unlock()
+	h := sha256.New()
+	version, err := receive(r.Body, "Tollgarth", g.Model, h)
+	if err == nil && string(h.Sum(nil)) != string(want) {
+		err = errChecksum
+	}
+	g.mu.Lock()
+	g.busy = false
+	if err != nil {
+		g.why = err.Error()
+	}
+	g.mu.Unlock()
+	if err != nil {
+		problem(w, http.StatusUnprocessableEntity, err.Error())
+		return
+	}
+	g.take(version)
+	answer(w, http.StatusAccepted, map[string]any{"phase": "writing", "percent": 0})
+}
+
+func (g *gate) progress(w http.ResponseWriter, _ *http.Request) {
+	percent, next := g.written()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	phase := "idle"
+	switch {
+	case g.busy:
+		phase = "receiving"
+	case next != "" && percent < 100:
+		phase = "writing"
+	case next != "":
+		phase = "ready"
+	case g.why != "":
+		phase = "refused"
+	}
+	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "version": next, "why": g.why})
+}
+
+func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
+	if percent, next := g.written(); next != "" && percent < 100 {
+		problem(w, http.StatusConflict, "an image is being written")
+		return
+	}
+	g.mu.Lock()
+	clear(g.tokens)
+	g.mu.Unlock()
+	w.Header().Set("Connection", "close")
+	answer(w, http.StatusAccepted, map[string]any{"restarting": true})
+	g.restart(0)
+}
+
+// contentDigest takes the sha-256 out of a Content-Digest field (RFC 9530, 2):
+// sha-256=:base64:
+func contentDigest(field string) ([]byte, bool) {
+	for item := range strings.SplitSeq(field, ",") {
+		if v, ok := strings.CutPrefix(strings.TrimSpace(item), "sha-256=:"); ok && strings.HasSuffix(v, ":") {
+			raw, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(v, ":"))
+			return raw, err == nil && len(raw) == sha256.Size
+		}
+	}
+	return nil, false
+}
+
+func answer(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+// problem answers with problem details, RFC 9457.
+func problem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{
+		"type": "about:blank", "title": http.StatusText(status), "status": status, "detail": detail})
+}

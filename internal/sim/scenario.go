@@ -1,0 +1,112 @@
+package sim
+
+import (
+	_ "embed"
+	"fmt"
+	"time"
+
+	"catena/internal/yamldoc"
+)
+
+// Scenario is a simulated site, as its YAML file has it.
+type Scenario struct {
+	Site    string        `yaml:"site"`
+	Login   Login         `yaml:"login"`
+	Pace    Pace          `yaml:"pace"`
+	Devices []Device      `yaml:"devices"`
+	Images  []ImageRecipe `yaml:"images"`
+}
+
+// Login is what a stand-in lets in.
+type Login struct {
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
+}
+
+// Pace is how long a stand-in takes for things.
+type Pace struct {
+	Answer  time.Duration `yaml:"answer"`  // before each answer
+	Write   time.Duration `yaml:"write"`   // to write a received image
+	Restart time.Duration `yaml:"restart"` // from going away to coming back
+	Settle  time.Duration `yaml:"settle"`  // from coming back to being well
+	Delay   time.Duration `yaml:"delay"`   // what a camera asks for before an upload
+}
+
+// Device is one stand-in.
+type Device struct {
+	Name     string        `yaml:"name"`
+	Kind     string        `yaml:"kind"` // camera, gate, or silent
+	Model    string        `yaml:"model"`
+	Hardware string        `yaml:"hardware"`
+	Serial   string        `yaml:"serial"`
+	Version  string        `yaml:"version"`
+	Host     int           `yaml:"host"`      // last number of its address, 1 to 253
+	Auth     string        `yaml:"auth"`      // cameras: token (default), digest
+	Restarts string        `yaml:"restarts"`  // cameras: alone (default), asked
+	ClockOff time.Duration `yaml:"clock_off"` // how far the device's clock is off
+	Faults   Faults        `yaml:"faults"`
+}
+
+// Faults are the switches of one stand-in.
+type Faults struct {
+	OtherPassword string `yaml:"other_password"` // the login has this password instead
+	Silent        bool   `yaml:"silent"`         // takes connections, never answers
+	DropAfter     int64  `yaml:"drop_after"`     // cuts a connection after so many bytes
+	KeepsVersion  bool   `yaml:"keeps_version"`  // takes an image, comes back as before
+	NeverReturns  bool   `yaml:"never_returns"`  // does not come back on another image
+	Sick          bool   `yaml:"sick"`           // comes back on another image, but not well
+	Rate          int64  `yaml:"rate"`           // bytes per second that its link carries
+}
+
+// ImageRecipe is an image that the demo makes for the site's shelf.
+type ImageRecipe struct {
+	Maker    string   `yaml:"maker"`
+	Models   []string `yaml:"models"`
+	Version  string   `yaml:"version"`
+	File     string   `yaml:"file"`
+	Bytes    int64    `yaml:"bytes"`
+	Cautions []string `yaml:"cautions"`
+}
+
+//go:embed marrow-hill.yaml
+var marrowHill []byte
+
+// MarrowHill is the demo's scenario.
+func MarrowHill() Scenario {
+	s, err := ParseScenario("marrow-hill.yaml", marrowHill)
+	if err != nil {
+		panic(err) // it is part of the program
+	}
+	return s
+}
+
+// ParseScenario reads a scenario file; name is what errors call it.
+func ParseScenario(name string, data []byte) (Scenario, error) {
+	s := Scenario{
+		Pace: Pace{Write: 300 * time.Millisecond, Restart: 800 * time.Millisecond, Delay: 100 * time.Millisecond},
+	}
+	doc, err := yamldoc.Decode(name, data, &s)
+	if err != nil {
+		return s, err
+	}
+	hosts := map[int]string{}
+	for i, d := range s.Devices {
+		at := func(key, format string, args ...any) error {
+			return doc.Errorf(fmt.Sprintf("$.devices[%d].%s", i, key), key+": "+format, args...)
+		}
+		switch {
+		case d.Kind != "camera" && d.Kind != "gate" && d.Kind != "silent":
+			return s, at("kind", "must be camera, gate or silent")
+		case d.Host < 1 || d.Host > 253:
+			return s, at("host", "must be from 1 to 253")
+		case hosts[d.Host] != "":
+			return s, at("host", "%d is %s already", d.Host, hosts[d.Host])
+		case d.Auth != "" && d.Auth != "token" && d.Auth != "digest":
+			return s, at("auth", "must be token or digest")
+		case d.Restarts != "" && d.Restarts != "alone" && d.Restarts != "asked":
+			return s, at("restarts", "must be alone or asked")
+		}
+		hosts[d.Host] = d.Name + "'s"
+	}
+	return s, nil
+}

@@ -1,0 +1,209 @@
+// Package sim holds stand-ins: simulated devices that speak the real protocols on
+// loopback addresses, and the sites they make up.
+//
+// A stand-in checks what it receives as a real device would, and truly restarts:
+// its listener goes away and comes back, and only then does it tell the new
+// version. Its faults are switches in the scenario file. The package shares only
+// the reading of YAML with the rest of the program, so that a mistake in a dialect
+// is not mirrored here.
+package sim
+
+import (
+	"log/slog"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+)
+
+// standIn is what all kinds of simulated devices have in common: an address, a
+// listener that can go away, a version, and faults.
+type standIn struct {
+	Device
+	pace  Pace
+	login Login
+	log   *slog.Logger
+	addr  string // host:port
+
+	handler http.Handler
+
+	mu       sync.Mutex
+	version  string // what it runs
+	original string // what it ran at first
+	next     string // what it will run after the next restart; empty: the same
+	writing  time.Time
+	up       bool
+	since    time.Time // when it came up
+	server   *http.Server
+	stopped  bool
+	work     sync.WaitGroup
+}
+
+// start brings the stand-in up for the first time.
+func (s *standIn) start() error {
+	l, err := net.Listen("tcp", s.addr)
+	if err != nil {
+		return err
+	}
+	s.addr = l.Addr().String()
+	s.serve(l)
+	return nil
+}
+
+func (s *standIn) serve(l net.Listener) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopped {
+		_ = l.Close()
+		return
+	}
+	s.server = &http.Server{
+		Handler: s.paced(s.handler), ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+	}
+	s.up, s.since = true, time.Now()
+	server := s.server
+	s.work.Go(func() { _ = server.Serve(&link{Listener: l, faults: s.Faults}) })
+}
+
+// paced keeps the stand-in silent where it should be, and slow where it should be.
+func (s *standIn) paced(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.Faults.Silent || s.Kind == "silent" {
+			<-r.Context().Done()
+			return
+		}
+		if s.pace.Answer > 0 {
+			select {
+			case <-time.After(s.pace.Answer):
+			case <-r.Context().Done():
+			}
+		}
+		h.ServeHTTP(w, r)
+	})
+}
+
+// take accepts an image of that version; it is written from now on.
+func (s *standIn) take(version string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.writing, s.next = time.Now(), version
+	s.log.Info("took an image", "device", s.Name, "version", version)
+}
+
+// written tells how far the writing of an image is, in percent, and whether one
+// waits for the restart.
+func (s *standIn) written() (percent int, next string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.next == "" {
+		return 0, ""
+	}
+	if s.pace.Write <= 0 {
+		return 100, s.next
+	}
+	return min(100, int(100*time.Since(s.writing)/s.pace.Write)), s.next
+}
+
+// running tells the version and whether the device is well.
+func (s *standIn) running() (version string, well bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	other := s.version != s.original
+	return s.version, !(other && s.Faults.Sick) && time.Since(s.since) >= s.pace.Settle
+}
+
+// restart goes away after a moment, in which the answer can leave, and comes back.
+func (s *standIn) restart(after time.Duration) {
+	s.work.Go(func() {
+		time.Sleep(after + 50*time.Millisecond)
+		s.mu.Lock()
+		if s.stopped || !s.up {
+			s.mu.Unlock()
+			return
+		}
+		s.up = false
+		server := s.server
+		other := s.next != "" && s.next != s.original
+		if s.next != "" && !s.Faults.KeepsVersion {
+			s.version = s.next
+		}
+		s.next = ""
+		s.mu.Unlock()
+		_ = server.Close()
+		s.log.Info("restarts", "device", s.Name)
+		if other && s.Faults.NeverReturns {
+			return
+		}
+		time.Sleep(s.pace.Restart)
+		l, err := net.Listen("tcp", s.addr)
+		if err != nil {
+			s.log.Error("cannot come back", "device", s.Name, "err", err)
+			return
+		}
+		s.serve(l)
+	})
+}
+
+func (s *standIn) isUp() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.up && !s.stopped
+}
+
+// stop ends the stand-in for good.
+func (s *standIn) stop() {
+	s.mu.Lock()
+	s.stopped, s.up = true, false
+	server := s.server
+	s.mu.Unlock()
+	if server != nil {
+		_ = server.Close()
+	}
+	s.work.Wait()
+}
+
+// link is a listener whose connections have the device's faults.
+type link struct {
+	net.Listener
+	faults Faults
+}
+
+func (l *link) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	if l.faults.Rate > 0 || l.faults.DropAfter > 0 {
+		if t, ok := c.(*net.TCPConn); ok {
+			_ = t.SetReadBuffer(16 << 10) // a slow link holds little
+		}
+		return &slowConn{Conn: c, faults: l.faults}, nil
+	}
+	return c, nil
+}
+
+type slowConn struct {
+	net.Conn
+	faults Faults
+	n      int64
+}
+
+func (c *slowConn) Read(p []byte) (int, error) {
+	if rate := c.faults.Rate; rate > 0 && int64(len(p)) > rate/20+1 {
+		p = p[:rate/20+1]
+	}
+	n, err := c.Conn.Read(p)
+	c.n += int64(n)
+	if c.faults.DropAfter > 0 && c.n > c.faults.DropAfter {
+		if t, ok := c.Conn.(*net.TCPConn); ok {
+			_ = t.SetLinger(0)
+		}
+		_ = c.Close()
+		return 0, net.ErrClosed
+	}
+	if c.faults.Rate > 0 {
+		time.Sleep(time.Duration(n) * time.Second / time.Duration(c.faults.Rate))
+	}
+	return n, err
+}
