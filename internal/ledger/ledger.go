@@ -228,7 +228,8 @@ func chain(before []byte, seq int64, fields ...string) []byte {
 type Filter struct {
 	Kind        Kind
 	Job, Device string
-	Last        int // only so many of the newest; the order stays oldest first
+	After       int64 // only entries with a higher number
+	Last        int   // only so many of the newest; the order stays oldest first
 }
 
 // Entries returns the chosen entries, oldest first.
@@ -239,7 +240,7 @@ func (l *Ledger) Entries(f Filter) ([]Entry, error) {
 	}
 	rows, err := l.entries.Query(`SELECT seq, at, kind, job, device, body FROM (
 		SELECT * FROM entries WHERE (?1 = '' OR kind = ?1) AND (?2 = '' OR job = ?2) AND (?3 = '' OR device = ?3)
-		ORDER BY seq DESC LIMIT ?4) ORDER BY seq`, f.Kind, f.Job, f.Device, limit)
+		AND seq > ?4 ORDER BY seq DESC LIMIT ?5) ORDER BY seq`, f.Kind, f.Job, f.Device, f.After, limit)
 	if err != nil {
 		return nil, err
 	}

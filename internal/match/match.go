@@ -179,6 +179,31 @@ func (m *Matcher) WayBack(d site.Device, target firmware.Image) *firmware.Image 
 	return m.Exact(d, d.Version)
 }
 
+// To matches a device to one version that a person named, earlier or later than
+// what it runs. Where it must not be sent there, the row has no image and says why.
+func (m *Matcher) To(d site.Device, v string) Row {
+	row := m.Device(d)
+	row.Target, row.Image, row.Back = v, nil, nil
+	switch row.Standing {
+	case Away, Locked, Held:
+		return row
+	}
+	target, now := m.Exact(d, v), m.Exact(d, d.Version)
+	switch {
+	case version.Equal(d.Version, v):
+		row.Reason = "it runs " + v + " already"
+	case target == nil:
+		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
+	case version.Compare(v, d.Version) < 0 && now != nil && !firmware.Meets(now.Back, v):
+		row.Reason = fmt.Sprintf("%s lets one return only to %s", d.Version, now.Back)
+	case version.Compare(v, d.Version) > 0 && !firmware.Meets(target.Needs, d.Version):
+		row.Reason = fmt.Sprintf("%s needs %s to run before", v, target.Needs)
+	default:
+		row.Image, row.Back, row.Reason = target, m.WayBack(d, *target), "asked for"
+	}
+	return row
+}
+
 // Exact is the image of one version for a device. Its status does not matter: what
 // a device ran is the best it can be returned to. A withdrawn one is not taken.
 func (m *Matcher) Exact(d site.Device, v string) *firmware.Image {

@@ -1,0 +1,329 @@
+// Package cli holds the commands, one file each. A command reads its words, calls
+// the core, and prints what came back; no part of the job is decided here.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"catena/internal/cli/view"
+	"catena/internal/dialect"
+	"catena/internal/dialect/httpjson"
+	"catena/internal/dialect/onvif"
+	"catena/internal/ledger"
+	"catena/internal/shelf"
+	"catena/internal/site"
+	"catena/internal/yamldoc"
+)
+
+// Exit codes.
+const (
+	exitDone     = 0
+	exitError    = 1
+	exitUsage    = 2 // wrong usage or a bad file
+	exitFailed   = 3 // some devices failed or were returned
+	exitStranded = 4 // some devices need hands
+	exitRefused  = 5 // refused before anything was touched
+)
+
+// exit is an error with an exit code. An empty message prints nothing.
+type exit struct {
+	code int
+	err  error
+}
+
+func (e exit) Error() string { return e.err.Error() }
+func (e exit) Unwrap() error { return e.err }
+
+// errSilent is the error of an exit that has said all there is to say.
+var errSilent = errors.New("")
+
+func usage(format string, args ...any) error { return exit{exitUsage, fmt.Errorf(format, args...)} }
+
+func refused(format string, args ...any) error { return exit{exitRefused, fmt.Errorf(format, args...)} }
+
+// app is what the commands share: the global flags and the terminal.
+type app struct {
+	dir, shelf, format string
+	noColor, quiet     bool
+	verbose            bool
+
+	in       io.Reader
+	out, err io.Writer
+	getenv   func(string) string
+	now      func() time.Time
+	log      *slog.Logger
+}
+
+// Main runs the program with its arguments and returns its exit code.
+func Main(args []string) int {
+	a := &app{in: os.Stdin, out: os.Stdout, err: os.Stderr, getenv: os.Getenv, now: time.Now}
+	return a.run(context.Background(), args)
+}
+
+func (a *app) run(ctx context.Context, args []string) int {
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(a.in)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitDone
+	}
+	if !errors.Is(err, errSilent) {
+		fmt.Fprintf(a.err, "catena: %s\n", strings.TrimSpace(err.Error()))
+	}
+	var e exit
+	var file *yamldoc.Error
+	switch {
+	case errors.As(err, &e):
+		return e.code
+	case errors.As(err, &file):
+		return exitUsage
+	}
+	return exitError
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "catena",
+		Short: "Find the devices of a site, flash them, prove them, return the ones that fail",
+		Long: `Catena finds the devices on a site's network, reads what each one runs, finds the
+right firmware image for it on a local shelf, flashes many at once, proves each
+device after its restart, and returns the ones that failed to what they ran before.
+
+A night's work:
+  catena new "Marrow Hill Locks" --range 10.20.4.0/24     make a site folder
+  cd marrow-hill-locks
+  catena scan                                             find and read the devices
+  catena shelf add ~/Downloads/firmware.zip               fill the shelf
+  catena match                                            see what should be flashed
+  catena flash --all                                      flash it, prove it
+  catena track                                            watch, from another terminal too
+
+The login for the devices is asked for, or taken from CATENA_LOGIN=user:password.
+To see all of it on a simulated site: catena demo
+
+Exit codes: 0 done, 1 error, 2 wrong usage or a bad file, 3 some devices failed or
+were returned, 4 some are stranded, 5 refused before anything was touched.`,
+		SilenceUsage: true, SilenceErrors: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
+	}
+	flags := root.PersistentFlags()
+	flags.StringVarP(&a.dir, "dir", "C", "", "the site folder (default: the nearest one upwards with a site.yaml)")
+	flags.StringVar(&a.shelf, "shelf", "", "the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
+	flags.StringVar(&a.format, "format", "table", "table, json or csv")
+	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say only what was asked for")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell on stderr what is being done")
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage("%w\nsee: %s --help", err, c.CommandPath())
+	})
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(a.newCmd(), a.scanCmd(), a.listCmd(), a.showCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.trackCmd(),
+		a.rollbackCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
+	return root
+}
+
+func (a *app) prepare() error {
+	switch a.format {
+	case "table", "json", "csv":
+	default:
+		return usage("--format %q is none of table, json, csv", a.format)
+	}
+	level := slog.LevelWarn
+	if a.verbose {
+		level = slog.LevelDebug
+	}
+	a.log = slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	return nil
+}
+
+// exactly, atLeast and atMost check the number of words after a command.
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) != n {
+			return usage("%s wants %s; see: %[1]s --help", c.CommandPath(), what)
+		}
+		return nil
+	}
+}
+
+func atLeast(n int, what string) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if len(args) < n {
+			return usage("%s wants %s; see: %[1]s --help", c.CommandPath(), what)
+		}
+		return nil
+	}
+}
+
+// style is how to print to w: with colours and a width where it is a terminal.
+func (a *app) style(w io.Writer) view.Style {
+	s := view.Style{}
+	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		s.Terminal = true
+		s.Colors = !a.noColor && a.getenv("NO_COLOR") == "" && a.getenv("TERM") != "dumb"
+		if width, height, err := term.GetSize(int(f.Fd())); err == nil {
+			s.Width, s.Height = width, height
+		}
+	}
+	return s
+}
+
+// say prints to the person: on stderr where stdout carries data.
+func (a *app) say(format string, args ...any) {
+	if a.quiet {
+		return
+	}
+	fmt.Fprintf(a.human(), format+"\n", args...)
+}
+
+func (a *app) human() io.Writer {
+	if a.format == "table" {
+		return a.out
+	}
+	return a.err
+}
+
+// siteDir finds the site folder.
+func (a *app) siteDir() (string, error) {
+	if a.dir != "" {
+		if _, err := os.Stat(filepath.Join(a.dir, site.File)); err != nil {
+			return "", usage("%s is no site folder: it has no %s; make one with: catena new NAME", a.dir, site.File)
+		}
+		return a.dir, nil
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", err
+	}
+	for start := dir; ; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, site.File)); err == nil {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return "", usage("neither %s nor a folder above it is a site folder; go to one, name one with -C, or make one with: catena new NAME", start)
+		}
+	}
+}
+
+// home is an open site folder.
+type home struct {
+	dir    string
+	site   site.Site
+	ledger *ledger.Ledger
+}
+
+// openSite reads the site file and opens the ledger. The caller closes it.
+func (a *app) openSite() (*home, error) {
+	dir, err := a.siteDir()
+	if err != nil {
+		return nil, err
+	}
+	path := filepath.Join(dir, site.File)
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	s, err := site.Parse(path, data)
+	if err != nil {
+		return nil, err
+	}
+	l, err := ledger.Open(dir, a.now)
+	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
+		l, err = ledger.Create(dir, a.now)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &home{dir, s, l}, nil
+}
+
+func (h *home) Close() { _ = h.ledger.Close() } // all that was appended is on the disk
+
+func (a *app) openShelf() (*shelf.Shelf, error) {
+	dir := a.shelf
+	if dir == "" {
+		dir = a.getenv("CATENA_SHELF")
+	}
+	if dir == "" {
+		base := a.getenv("XDG_DATA_HOME")
+		if base == "" {
+			user, err := os.UserHomeDir()
+			if err != nil {
+				return nil, usage("there is no home folder to keep a shelf in; name one with --shelf: %w", err)
+			}
+			base = filepath.Join(user, ".local", "share")
+			if app := a.getenv("LOCALAPPDATA"); app != "" {
+				base = app
+			}
+		}
+		dir = filepath.Join(base, "catena", "shelf")
+	}
+	return shelf.Open(dir)
+}
+
+// dialects that are known, in the order in which a device is asked.
+var dialects = []dialect.Dialect{onvif.Dialect{}, httpjson.Dialect{}}
+
+func dialectNamed(name string) (dialect.Dialect, bool) {
+	for _, d := range dialects {
+		if d.Name() == name {
+			return d, true
+		}
+	}
+	return nil, false
+}
+
+// logins returns what gives a device's login. It asks for one where there is a
+// terminal and none was given otherwise.
+func (a *app) logins() (func(site.Device) (dialect.Login, bool), error) {
+	login, ok, err := a.login()
+	return func(site.Device) (dialect.Login, bool) { return login, ok }, err
+}
+
+func (a *app) login() (dialect.Login, bool, error) {
+	if given := a.getenv("CATENA_LOGIN"); given != "" {
+		user, password, ok := strings.Cut(given, ":")
+		if !ok || user == "" {
+			return dialect.Login{}, false, usage("CATENA_LOGIN must be user:password")
+		}
+		return dialect.Login{User: user, Password: password}, true, nil
+	}
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return dialect.Login{}, false, nil
+	}
+	fmt.Fprint(a.err, "User of the devices (empty: none): ")
+	var line []byte
+	for b := make([]byte, 1); ; { // byte by byte: what follows is the password's
+		n, err := f.Read(b)
+		if n == 0 || err != nil || b[0] == '\n' || len(line) > 256 {
+			break
+		}
+		line = append(line, b[0])
+	}
+	user := strings.TrimSpace(string(line))
+	if user == "" {
+		return dialect.Login{}, false, nil
+	}
+	fmt.Fprint(a.err, "Password: ")
+	password, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	if err != nil {
+		return dialect.Login{}, false, fmt.Errorf("the password cannot be read: %w", err)
+	}
+	return dialect.Login{User: user, Password: string(password)}, true, nil
+}

@@ -1,0 +1,223 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/ledger"
+	"catena/internal/sim"
+	"catena/internal/site"
+)
+
+func (a *app) demoCmd() *cobra.Command {
+	var keep string
+	var oneHost bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Play a whole night at a simulated site",
+		Long: `Make a site folder, start the stand-ins of Marrow Hill, a flight of canal locks, and do
+the whole job on real protocol traffic: find the devices, fill the shelf, match, flash,
+prove, return. Before each step the command is shown that a person would type. Nothing
+leaves the machine. It ends with 0 only when every device ended as foreseen.`,
+		Example: "  catena demo\n  catena demo --keep /tmp/marrow-hill",
+		Args:    exactly(0, "no more words"),
+		RunE:    func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep, oneHost) },
+	}
+	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and leave it")
+	c.Flags().BoolVar(&oneHost, "one-address", false, "all stand-ins on 127.0.0.1, each on a port of its own")
+	return c
+}
+
+// foreseen is how each device must end: its standing and its version.
+var foreseen = []struct{ name, standing, version, why string }{
+	{"cam-11", "current", "3.2.1", "flashed and proven"},
+	{"cam-12", "current", "1.70", "flashed and proven"},
+	{"cam-21", "current", "3.2.1", "flashed and proven; its clock is a day off"},
+	{"cam-22", "current", "1.70", "flashed and proven"},
+	{"cam-31", "locked", "", "somebody set another password"},
+	{"cam-32", "current", "1.70", "was there already"},
+	{"cam-41", "behind", "3.1.0", "the new image never came up: returned"},
+	{"cam-42", "current", "1.70", "flashed and proven"},
+	{"cam-51", "current", "3.2.1", "was there already"},
+	{"cam-52", "current", "3.2.1", "flashed and proven"},
+	{"gate-1", "current", "F0061", "flashed and proven"},
+	{"gate-2", "current", "F0061", "flashed and proven"},
+	{"gate-3", "current", "F0061", "flashed and proven"},
+	{"gate-4", "current", "F0061", "was there already"},
+	{"gate-5", "held", "F0058", "the site holds it"},
+	{"(silent)", "away", "", "an address that answers nothing"},
+}
+
+func (a *app) demo(ctx context.Context, keep string, oneHost bool) error {
+	began := time.Now()
+	work, err := os.MkdirTemp("", "catena-demo-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(work) }()
+	dir := filepath.Join(work, "marrow-hill-locks")
+	if keep != "" {
+		if dir, err = filepath.Abs(keep); err != nil {
+			return err
+		}
+	}
+	scenario := sim.MarrowHill()
+	place, err := sim.Start(scenario, oneHost, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	defer place.Stop()
+	images := filepath.Join(work, "firmware")
+	if err := sim.WriteImages(images, scenario); err != nil {
+		return err
+	}
+	if a.shelf == "" {
+		a.shelf = filepath.Join(filepath.Dir(dir), "shelf")
+		if keep != "" {
+			a.shelf = filepath.Join(dir, "shelf")
+		}
+	}
+	d := &demo{app: a, ctx: ctx, dir: dir, login: scenario.Login.User + ":" + scenario.Login.Password}
+	fmt.Fprintf(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site, len(scenario.Devices), place.Net)
+	steps := []struct {
+		what, note string
+		args       []string
+		exit       int
+	}{
+		{"Make a site folder", "", append([]string{"new", scenario.Site, "--adapter", place.Adapter}, strings.Fields(rangeFlags(place.Ranges()))...), exitDone},
+		{"Find the devices", "", []string{"scan"}, exitDone},
+		{"Fill the shelf", "", []string{"shelf", "add", images}, exitDone},
+		{"See what should be flashed", "", []string{"match"}, exitDone},
+		{"Flash it, prove it, return what fails", "", []string{"flash", "--all", "--yes", "--prove-within", "3s"}, exitFailed},
+		{"Look again", "", []string{"scan"}, exitDone},
+		{"What runs now", "", []string{"list"}, exitDone},
+	}
+	for i, s := range steps {
+		if i == 1 {
+			if err := d.hold(); err != nil {
+				return err
+			}
+		}
+		if code := d.run(s.what, s.args); code != s.exit {
+			return fmt.Errorf("the demo did not go as foreseen: catena %s ended with %d, not %d", s.args[0], code, s.exit)
+		}
+	}
+	return d.compare(time.Since(began), keep != "")
+}
+
+type demo struct {
+	app        *app
+	ctx        context.Context
+	dir, login string
+}
+
+// run shows a command and runs it as if it were typed in the site folder.
+func (d *demo) run(what string, args []string) int {
+	a := d.app
+	s := a.style(a.out)
+	typed := slices.Clone(args)
+	for i, w := range typed {
+		if strings.ContainsAny(w, " ") {
+			typed[i] = fmt.Sprintf("%q", w)
+		}
+	}
+	line := strings.Join(typed, " ")
+	if short, _, ok := strings.Cut(line, " --range 127.0.0.1:"); ok {
+		line = short + " --range 127.0.0.1:… for each"
+	}
+	fmt.Fprintf(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what), s.Paint(view.Good, "$ catena "+line))
+	sub := &app{in: strings.NewReader(""), out: a.out, err: a.err, now: a.now, getenv: func(k string) string {
+		if k == "CATENA_LOGIN" {
+			return d.login
+		}
+		return a.getenv(k)
+	}}
+	global := []string{"-C", d.dir, "--shelf", a.shelf}
+	if a.noColor {
+		global = append(global, "--no-color")
+	}
+	return sub.run(d.ctx, append(global, args...))
+}
+
+// hold writes into the site file what a person would write with an editor.
+func (d *demo) hold() error {
+	f, err := os.OpenFile(filepath.Join(d.dir, site.File), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\n"
+	fmt.Fprintf(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
+	_, err = f.WriteString(text)
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	return err
+}
+
+// compare holds what the devices say now against what was foreseen.
+func (d *demo) compare(took time.Duration, kept bool) error {
+	a := d.app
+	sub := &app{dir: d.dir, shelf: a.shelf, getenv: a.getenv, now: a.now}
+	h, err := sub.openSite()
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	devices, _, err := sub.matched(h)
+	if err != nil {
+		return err
+	}
+	if _, _, err := h.ledger.Check(); err != nil {
+		return err
+	}
+	entries, err := h.ledger.Entries(ledger.Filter{})
+	if err != nil {
+		return err
+	}
+	byName := map[string]device{}
+	for _, x := range devices {
+		name := x.Name
+		if name == x.Address {
+			name = "(silent)"
+		}
+		byName[name] = x
+	}
+	s := a.style(a.out)
+	t := view.Table{Columns: []string{"device", "stands", "runs", "as foreseen", "why"}}
+	wrong := 0
+	for _, f := range foreseen {
+		x, ok := byName[f.name]
+		verdict := view.Cell{Text: "yes", Tone: view.Good}
+		if !ok || x.Standing != f.standing || string(x.Version) != f.version {
+			verdict = view.Cell{Text: fmt.Sprintf("no: %s %s", f.standing, f.version), Tone: view.Bad}
+			wrong++
+		}
+		name := f.name
+		if name == "(silent)" {
+			name = x.Address
+		}
+		t.Add(view.Cell{Text: name}, view.Cell{Text: x.Standing, Tone: standingTone(x.Standing)}, view.Cell{Text: string(x.Version)}, verdict, view.Cell{Text: f.why, Tone: view.Quiet})
+	}
+	if extra := len(devices) - len(foreseen); extra != 0 {
+		wrong += max(extra, -extra)
+	}
+	fmt.Fprintf(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+h.site.Name))
+	t.Draw(a.out, s)
+	fmt.Fprintf(a.out, "\n%d of %d devices ended as foreseen, in %.0f s. The ledger is whole: %d entries.\n", len(foreseen)-wrong, len(foreseen), took.Seconds(), len(entries))
+	if kept {
+		fmt.Fprintf(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, show or track.\n", d.dir, a.shelf)
+	}
+	if wrong > 0 {
+		return fmt.Errorf("%d devices did not end as foreseen", wrong)
+	}
+	return nil
+}

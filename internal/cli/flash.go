@@ -1,0 +1,339 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"catena/internal/cli/view"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/match"
+	"catena/internal/shelf"
+)
+
+// jobFlags are what flash and rollback share.
+type jobFlags struct {
+	choice
+	lanes  int
+	yes    bool
+	timing job.Timing
+}
+
+func (f *jobFlags) flags(c *cobra.Command) {
+	f.timing = job.Usual
+	c.Flags().StringVar(&f.where, "where", "", `devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
+	c.Flags().IntVar(&f.lanes, "lanes", 8, "how many devices are worked on at the same time")
+	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "do not ask")
+	c.Flags().DurationVar(&f.timing.BackWithin, "back-within", f.timing.BackWithin, "how long a device may stay away after its restart")
+	c.Flags().DurationVar(&f.timing.ProveWithin, "prove-within", f.timing.ProveWithin, "how long a device that is back may take to be as it should")
+	c.Flags().DurationVar(&f.timing.Grace, "restart-after", f.timing.Grace, "how long beyond its announced time a device that restarts by itself may stay up before it is asked to")
+}
+
+func (f *jobFlags) check() error {
+	if f.lanes < 1 || f.lanes > 512 {
+		return usage("--lanes %d must be from 1 to 512", f.lanes)
+	}
+	return nil
+}
+
+func (a *app) flashCmd() *cobra.Command {
+	var f jobFlags
+	var all bool
+	c := &cobra.Command{
+		Use:   "flash DEVICE… | --where EXPR | --all",
+		Short: "Send devices their images, prove them, return the ones that fail",
+		Long: `Flash the chosen devices that stand behind, several at once. Each one is checked,
+sent its image, restarted, and asked what it runs. One that does not come up as it
+should gets the image of its earlier version back from the shelf, and is proven on
+that. A device that fails never stops the others.
+
+The first Ctrl-C starts no further device; the second also lets go of those that are
+only being checked. What is being written is always finished.`,
+		Example: `  catena flash cam-11 cam-12
+  catena flash --where 'model == "WX-40" && version < "3.2"' --lanes 4
+  catena flash --all --yes`,
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := f.check(); err != nil {
+				return err
+			}
+			if len(args) == 0 && f.where == "" && !all {
+				return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
+			}
+			return a.flash(c.Context(), f, args)
+		},
+	}
+	f.flags(c)
+	c.Flags().BoolVar(&all, "all", false, "all devices that stand behind")
+	return c
+}
+
+func (a *app) flash(ctx context.Context, f jobFlags, names []string) error {
+	h, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	devices, _, err := a.matched(h)
+	if err != nil {
+		return err
+	}
+	if len(names) > 0 {
+		if devices, err = pick(devices, names); err != nil {
+			return err
+		}
+	}
+	if devices, err = f.apply(devices); err != nil {
+		return err
+	}
+	return a.carryOut(ctx, h, job.Flash, f, devices, len(names) > 0)
+}
+
+// carryOut asks, runs the job and shows it. Devices without an image are left
+// alone; where the person named them, that is a failure.
+func (a *app) carryOut(ctx context.Context, h *home, purpose job.Purpose, f jobFlags, devices []device, named bool) error {
+	plan := job.Plan{Purpose: purpose, Lanes: f.lanes}
+	var left []device
+	for _, d := range devices {
+		if d.row.Image == nil {
+			left = append(left, d)
+			continue
+		}
+		plan.Items = append(plan.Items, job.Item{Device: d.row.Device, From: string(d.Version), Image: *d.row.Image, Back: d.row.Back})
+	}
+	if named {
+		for _, d := range left {
+			fmt.Fprintf(a.err, "left alone %s: %s: %s\n", d.Name, d.Standing, d.Reason)
+		}
+	}
+	if len(plan.Items) == 0 {
+		if !named {
+			a.say("There is nothing to do: %s.", orNothing(counted(devices)))
+			return nil
+		}
+		return refused("none of the devices named can be worked on")
+	}
+	login, err := a.logins()
+	if err != nil {
+		return err
+	}
+	if _, ok := login(plan.Items[0].Device); !ok {
+		return refused("no login for the devices is given; set CATENA_LOGIN=user:password, or run this in a terminal to be asked")
+	}
+	a.plainSummary(plan, left)
+	if !f.yes {
+		if err := a.confirm(view.Plural(len(plan.Items), "device")); err != nil {
+			return err
+		}
+	}
+	s, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	engine := &job.Engine{Ledger: h.ledger, Dialect: dialectNamed, Login: login, Timing: f.timing, Now: a.now,
+		Open: func(i firmware.Image) (job.File, error) { return s.OpenImage(i) }}
+	j, err := engine.Start(plan)
+	if errors.Is(err, shelf.ErrDamaged) {
+		return refused("%w", err)
+	}
+	if err != nil {
+		return err
+	}
+	state, err := a.runAndShow(ctx, h, j)
+	if err != nil {
+		return err
+	}
+	if err := a.summary(h, state); err != nil {
+		return err
+	}
+	if named && len(left) > 0 {
+		return exit{exitFailed, errSilent}
+	}
+	return nil
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "no device is chosen"
+	}
+	return s
+}
+
+// plainSummary says what is about to happen.
+func (a *app) plainSummary(plan job.Plan, left []device) {
+	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Lanes)
+	type group struct{ model, from, to, file, back string }
+	var order []group
+	count, cautions := map[group][]string{}, []string{}
+	for _, i := range plan.Items {
+		g := group{i.Device.Model, i.From, i.Image.Version, i.Image.File, string(match.ByImage)}
+		if i.Back == nil {
+			g.back = string(match.None)
+		}
+		if count[g] == nil {
+			order = append(order, g)
+		}
+		count[g] = append(count[g], i.Device.Name)
+		for _, c := range i.Image.Cautions {
+			text := fmt.Sprintf("%s %s: %s", i.Device.Model, i.Image.Version, c)
+			if !slices.Contains(cautions, text) {
+				cautions = append(cautions, text)
+			}
+		}
+	}
+	t := view.Table{Columns: []string{"model", "from → to", "image", "way back", "devices"}}
+	for _, g := range order {
+		back := view.Cell{Text: g.back}
+		if g.back == string(match.None) {
+			back.Tone = view.Bad
+		}
+		t.Add(view.Cell{Text: g.model}, view.Cell{Text: g.from + " → " + g.to}, view.Cell{Text: g.file}, back,
+			view.Cell{Text: strings.Join(count[g], ", ")})
+	}
+	if !a.quiet {
+		t.Draw(a.human(), a.style(a.human()))
+	}
+	for _, c := range cautions {
+		a.say("%s %s", a.style(a.human()).Paint(view.Warn, "Caution:"), c)
+	}
+	if len(left) > 0 {
+		a.say("Left alone: %s.", counted(left))
+	}
+	a.say("")
+}
+
+// confirm asks once. Without a terminal there is nobody to ask.
+func (a *app) confirm(what string) error {
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return refused("there is no terminal to ask on; look at the summary above and say --yes")
+	}
+	fmt.Fprintf(a.err, "Work on %s now? [y/N] ", what)
+	line, _ := bufio.NewReader(f).ReadString('\n')
+	if answer := strings.ToLower(strings.TrimSpace(line)); answer != "y" && answer != "yes" {
+		return refused("not confirmed; nothing was touched")
+	}
+	return nil
+}
+
+// runAndShow runs the job to its end and shows it meanwhile. A closed window or a
+// reader that went away does not end a write: the job goes on without them.
+func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (job.State, error) {
+	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
+	going, stopStarting := context.WithCancel(ctx)
+	defer stopStarting()
+	patience, letGo := context.WithCancel(ctx)
+	defer letGo()
+	signals := make(chan os.Signal, 4)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(signals)
+	go func() {
+		for times := 0; ; times++ {
+			select {
+			case <-signals:
+			case <-patience.Done():
+				return
+			}
+			if times == 0 {
+				stopStarting()
+				fmt.Fprintln(a.err, "\nStopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked.")
+				continue
+			}
+			letGo()
+		}
+	}()
+	ended := make(chan error, 1)
+	go func() { ended <- j.Run(going, patience) }()
+	_, showErr := a.follow(context.WithoutCancel(ctx), h, j.ID)
+	err := <-ended // whatever the view met, the job is waited for
+	if err != nil {
+		return job.State{}, fmt.Errorf("the job cannot go on: %w\nwhat was begun is in the ledger: catena track %s --once", err, j.ID)
+	}
+	if showErr != nil {
+		a.log.Warn("the job could not be shown", "err", showErr)
+	}
+	return job.Load(h.ledger, j.ID)
+}
+
+func (a *app) rollbackCmd() *cobra.Command {
+	var f jobFlags
+	var to, of string
+	c := &cobra.Command{
+		Use:   "rollback DEVICE… | --job JOB",
+		Short: "Return devices to the version they ran before",
+		Long: `Return devices to the version they ran before the last job that changed them, or to
+the one named with --to. The image comes from the shelf, and the device is proven on
+it like after a flash.`,
+		Example: `  catena rollback cam-11
+  catena rollback --to 3.1.0 cam-11 cam-21
+  catena rollback --job j3`,
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := f.check(); err != nil {
+				return err
+			}
+			if len(args) == 0 && f.where == "" && of == "" {
+				return usage("say which devices: names, --where EXPR, or --job JOB")
+			}
+			return a.rollback(c.Context(), f, args, to, of)
+		},
+	}
+	f.flags(c)
+	c.Flags().StringVar(&to, "to", "", "the version to return to (default: the one before)")
+	c.Flags().StringVar(&of, "job", "", "all devices that this job brought to a new version")
+	return c
+}
+
+func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of string) error {
+	h, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	devices, m, err := a.matched(h)
+	if err != nil {
+		return err
+	}
+	jobs, err := job.Jobs(h.ledger)
+	if err != nil {
+		return err
+	}
+	if len(names) > 0 {
+		if devices, err = pick(devices, names); err != nil {
+			return err
+		}
+	}
+	if of != "" {
+		i := slices.IndexFunc(jobs, func(s job.State) bool { return s.ID == of })
+		if i < 0 {
+			return usage("there is no job %s in the ledger", of)
+		}
+		jobs = jobs[i : i+1]
+		devices = slices.DeleteFunc(devices, func(d device) bool { return job.Earlier(jobs, d.ID) == "" })
+	}
+	if devices, err = f.apply(devices); err != nil {
+		return err
+	}
+	for i, d := range devices {
+		v := to
+		if v == "" {
+			v = job.Earlier(jobs, d.ID)
+		}
+		row := d.row
+		if row.Image = nil; v != "" {
+			row = m.To(d.row.Device, v)
+		} else {
+			row.Reason = "no job has changed it; say the version with --to"
+		}
+		devices[i] = toDevice(row)
+	}
+	return a.carryOut(ctx, h, job.Rollback, f, devices, true)
+}

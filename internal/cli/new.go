@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime/debug"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/ledger"
+	"catena/internal/site"
+)
+
+func (a *app) versionCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the program's version", Args: exactly(0, "no more words"),
+		RunE: func(*cobra.Command, []string) error {
+			v, system := "unknown", ""
+			if info, ok := debug.ReadBuildInfo(); ok {
+				v = info.Main.Version
+				system = info.GoVersion
+			}
+			_, err := fmt.Fprintf(a.out, "catena %s (%s)\n", v, system)
+			return err
+		},
+	}
+}
+
+func (a *app) newCmd() *cobra.Command {
+	var ranges []string
+	var adapter string
+	c := &cobra.Command{
+		Use:   "new NAME",
+		Short: "Make a site folder",
+		Long: `Make a folder for a site, with its site.yaml and its ledger. The folder is named
+after the site; -C gives it another name.`,
+		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
+  catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0`,
+		Args: exactly(1, "the site's name"),
+		RunE: func(_ *cobra.Command, args []string) error { return a.newSite(args[0], adapter, ranges) },
+	}
+	c.Flags().StringArrayVar(&ranges, "range", nil, "addresses that are the site's; may be repeated")
+	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")
+	return c
+}
+
+var notPlain = regexp.MustCompile(`[^\pL\pN]+`)
+
+func (a *app) newSite(name, adapter string, ranges []string) error {
+	dir := a.dir
+	if dir == "" {
+		dir = strings.Trim(notPlain.ReplaceAllString(strings.ToLower(name), "-"), "-")
+	}
+	if dir == "" {
+		return usage("%q makes no folder name; name the folder with -C", name)
+	}
+	path := filepath.Join(dir, site.File)
+	if _, err := os.Stat(path); err == nil {
+		return usage("%s is there already; nothing was changed", path)
+	}
+	text := siteFile(name, adapter, ranges)
+	if _, err := site.Parse(site.File, []byte(text)); err != nil {
+		return usage("%w", err)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	l, err := ledger.Create(dir, a.now)
+	if err != nil {
+		return err
+	}
+	// The site file comes last: a folder is a site folder once it is there.
+	err = errors.Join(l.Append(ledger.Founded, "", "", map[string]string{"site": name}), l.Close())
+	if err == nil {
+		err = os.WriteFile(path, []byte(text), 0o644)
+	}
+	if err != nil {
+		return err
+	}
+	a.say("Made the site folder %s.\nNext: cd %s, then catena scan", dir, dir)
+	return nil
+}
+
+func siteFile(name, adapter string, ranges []string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "site: %s\n\n# Where its devices are. What answers from outside the ranges is left alone.\n", strconv.Quote(name))
+	if adapter == "" && len(ranges) == 0 {
+		b.WriteString("# networks:\n#   - {name: towpath, adapter: eth0, ranges: [10.20.4.1-10.20.4.60, 10.20.5.0/26], except: [10.20.4.1]}\n")
+	} else {
+		fmt.Fprintf(&b, "networks:\n  - name: first\n")
+		if adapter != "" {
+			fmt.Fprintf(&b, "    adapter: %s\n", strconv.Quote(adapter))
+		}
+		if len(ranges) > 0 {
+			b.WriteString("    ranges:\n")
+			for _, r := range ranges {
+				fmt.Fprintf(&b, "      - %s\n", strconv.Quote(r))
+			}
+		}
+	}
+	b.WriteString("\n# Devices to leave as they are.\n# hold:\n#   - {device: gate-5, because: not before the winter stoppage}\n")
+	return b.String()
+}

@@ -1,0 +1,100 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/sim"
+)
+
+func (a *app) simCmd() *cobra.Command {
+	var oneHost bool
+	var images string
+	c := &cobra.Command{
+		Use:   "sim [SCENARIO]",
+		Short: "Simulate a site: devices that speak the real protocols on loopback",
+		Long: `Start the stand-ins of a scenario file, or of Marrow Hill without one, and keep them
+until Ctrl-C. Each has a loopback address of its own, or where the machine has only
+127.0.0.1, a port of its own. Nothing leaves the machine.
+
+A stand-in checks what it receives and truly restarts. Its faults are switches in the
+scenario: other_password, silent, drop_after, keeps_version, never_returns, sick, rate.`,
+		Example: `  catena sim
+  catena sim site-to-try.yaml
+  catena sim --images firmware/      also write the scenario's images, with cards`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("catena sim wants one scenario file at most")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			scenario := sim.MarrowHill()
+			if len(args) == 1 {
+				data, err := os.ReadFile(args[0])
+				if err != nil {
+					return usage("%w", err)
+				}
+				if scenario, err = sim.ParseScenario(args[0], data); err != nil {
+					return err
+				}
+			}
+			return a.sim(c.Context(), scenario, oneHost, images)
+		},
+	}
+	c.Flags().BoolVar(&oneHost, "one-address", false, "all stand-ins on 127.0.0.1, each on a port of its own")
+	c.Flags().StringVar(&images, "images", "", "write the scenario's images and their cards into this folder")
+	return c
+}
+
+func (a *app) sim(ctx context.Context, scenario sim.Scenario, oneHost bool, images string) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if images != "" {
+		if err := sim.WriteImages(images, scenario); err != nil {
+			return err
+		}
+		a.say("Wrote %s with cards into %s.", view.Plural(len(scenario.Images), "image"), images)
+	}
+	level := slog.LevelError
+	if a.verbose {
+		level = slog.LevelInfo
+	}
+	s, err := sim.Start(scenario, oneHost, slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	if err != nil {
+		return err
+	}
+	defer s.Stop()
+	if a.format == "json" {
+		if err := a.printJSON(s.StandIns()); err != nil {
+			return err
+		}
+	} else {
+		t := view.Table{Columns: []string{"name", "kind", "model", "address", "version"}}
+		for _, in := range s.StandIns() {
+			t.Add(view.Cell{Text: in.Name}, view.Cell{Text: in.Kind}, view.Cell{Text: in.Model}, view.Cell{Text: in.Address}, view.Cell{Text: in.Version})
+		}
+		t.Draw(a.out, a.style(a.out))
+		a.say("\n%s is up: %s on adapter %s, login %s:%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
+			scenario.Site, view.Plural(len(scenario.Devices), "stand-in"), s.Adapter, scenario.Login.User, scenario.Login.Password,
+			scenario.Site, s.Adapter, rangeFlags(s.Ranges()))
+	}
+	<-ctx.Done()
+	return nil
+}
+
+func rangeFlags(ranges []string) string {
+	var b strings.Builder
+	for _, r := range ranges {
+		fmt.Fprintf(&b, " --range %s", r)
+	}
+	return b.String()
+}

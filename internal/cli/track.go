@@ -1,0 +1,301 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/job"
+)
+
+func (a *app) trackCmd() *cobra.Command {
+	var once bool
+	c := &cobra.Command{
+		Use:   "track [JOB]",
+		Short: "Watch a job, or see how it ended",
+		Long: `Show how far each device of a job is, live, from any terminal; without JOB, of the
+newest one. Where the output is no terminal, a line is printed for each step. What is
+shown is derived from the ledger: it is there after a crash and in the morning, too.`,
+		Example: "  catena track\n  catena track --once\n  catena track j2 --format json",
+		Args: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("catena track wants one job at most")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
+			defer stop()
+			h, err := a.openSite()
+			if err != nil {
+				return err
+			}
+			defer h.Close()
+			id, err := whichJob(h, args)
+			if err != nil {
+				return err
+			}
+			if once {
+				return a.trackOnce(h, id)
+			}
+			state, err := a.follow(ctx, h, id)
+			if err != nil {
+				return err
+			}
+			return a.summary(h, state)
+		},
+	}
+	c.Flags().BoolVar(&once, "once", false, "print one frame and end")
+	return c
+}
+
+func whichJob(h *home, args []string) (string, error) {
+	if len(args) == 1 {
+		return args[0], nil
+	}
+	jobs, err := job.Jobs(h.ledger)
+	if err != nil {
+		return "", err
+	}
+	if len(jobs) == 0 {
+		return "", refused("no job was ever started here; start one with: catena flash --all")
+	}
+	return jobs[len(jobs)-1].ID, nil
+}
+
+func (a *app) trackOnce(h *home, id string) error {
+	state, err := job.Load(h.ledger, id)
+	if err != nil {
+		return err
+	}
+	switch a.format {
+	case "json":
+		return a.printJSON(state)
+	case "csv":
+		var rows [][]string
+		for _, d := range state.Devices {
+			rows = append(rows, []string{d.ID, d.Name, d.From, d.To, string(d.Step), fmt.Sprint(d.Done), fmt.Sprint(d.Total), d.Version, d.Reason, d.Advice})
+		}
+		return view.CSV(a.out, []string{"id", "name", "from", "to", "step", "done", "total", "version", "reason", "advice"}, rows)
+	}
+	s := a.style(a.out)
+	s.Height = 0 // one frame has all rows
+	fmt.Fprint(a.out, frame(h.site.Name, state, a.now(), s))
+	return nil
+}
+
+// lookEvery is how often a job is looked at while it is followed.
+const lookEvery = 200 * time.Millisecond
+
+// follow shows a job until it ends, its Catena dies, or ctx ends.
+func (a *app) follow(ctx context.Context, h *home, id string) (job.State, error) {
+	style := a.style(a.human())
+	live := style.Terminal && a.format == "table" && !a.quiet
+	drawn, after := 0, int64(0)
+	for {
+		state, err := job.Load(h.ledger, id)
+		if err != nil {
+			return state, err
+		}
+		if live {
+			text := frame(h.site.Name, state, a.now(), style)
+			up := ""
+			if drawn > 0 {
+				up = fmt.Sprintf("\x1b[%dA\x1b[J", drawn)
+			}
+			fmt.Fprint(a.out, up+text)
+			drawn = strings.Count(text, "\n")
+		} else if after, err = a.printEvents(h, state, after); err != nil {
+			return state, err
+		}
+		if !state.Alive || ctx.Err() != nil {
+			return state, nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(lookEvery):
+		}
+	}
+}
+
+// printEvents prints a line for each entry after the one given.
+func (a *app) printEvents(h *home, state job.State, after int64) (int64, error) {
+	names, from := map[string]string{}, map[string]string{}
+	for _, d := range state.Devices {
+		names[d.ID], from[d.ID] = d.Name, d.From
+	}
+	events, err := job.Events(h.ledger, state.ID, after, names)
+	if err != nil {
+		return after, err
+	}
+	for _, e := range events {
+		after = e.Seq
+		switch {
+		case a.format == "json":
+			raw, err := json.Marshal(e)
+			if err != nil {
+				return after, err
+			}
+			fmt.Fprintf(a.out, "%s\n", raw)
+		case a.quiet:
+		default:
+			fmt.Fprintln(a.out, eventLine(e, from[e.Device]))
+		}
+	}
+	return after, nil
+}
+
+func eventLine(e job.Event, from string) string {
+	detail := from + " → " + e.To
+	if e.Returning {
+		detail = "back to " + e.To
+	}
+	if e.Step.End() {
+		detail = strings.TrimSpace(e.Version + "  " + e.Reason)
+	}
+	return strings.TrimRight(fmt.Sprintf("%s  %-12s %-11s %s", e.At.Local().Format("15:04:05"), e.Name, e.Step, detail), " ")
+}
+
+// order in which devices stand in a frame when not all have room: those at work
+// first, then those that went wrong.
+var frameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sending, job.Checking, job.Stranded,
+	job.Returned, job.Failed, job.Waiting, job.Skipped, job.Done}
+
+// frame is one picture of a job.
+func frame(siteName string, state job.State, now time.Time, s view.Style) string {
+	var b strings.Builder
+	until := now
+	if !state.Ended.IsZero() {
+		until = state.Ended
+	}
+	ended, working := 0, 0
+	for _, d := range state.Devices {
+		switch {
+		case d.Step.End():
+			ended++
+		case d.Step != job.Waiting:
+			working++
+		}
+	}
+	head := fmt.Sprintf("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName, state.Purpose, state.ID,
+		ended, len(state.Devices), working, len(state.Devices)-ended-working, view.Clock(until.Sub(state.Started)))
+	if state.Interrupted() {
+		head += s.Paint(view.Bad, " · interrupted")
+	}
+	fmt.Fprintf(&b, "%s\n\n", head)
+
+	devices := slices.Clone(state.Devices)
+	room := len(devices)
+	if s.Height > 0 {
+		room = min(room, max(3, s.Height-6))
+	}
+	if room < len(devices) {
+		slices.SortStableFunc(devices, func(x, y job.DeviceState) int {
+			return slices.Index(frameOrder, x.Step) - slices.Index(frameOrder, y.Step)
+		})
+	}
+	t := view.Table{Columns: []string{"name", "from → to", "step", "", "%", "rate", "left", "what happened"}}
+	for _, d := range devices[:room] {
+		t.Rows = append(t.Rows, frameRow(d, now, s))
+	}
+	// A row is one line, so that the frame can be drawn over itself.
+	t.OneLine = s.Height > 0
+	t.Draw(&b, s)
+	if room < len(devices) {
+		fmt.Fprintf(&b, "… and %d more\n", len(devices)-room)
+	}
+	if state.Interrupted() {
+		fmt.Fprintf(&b, "\nThe Catena that worked on this job is gone. The step shown is the last that was begun;\nwhat each device runs now: catena scan. Then flash again what is still behind.\n")
+	}
+	return b.String()
+}
+
+const barWidth = 12
+
+func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
+	step := view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}
+	if d.Returning {
+		step = view.Cell{Text: string(d.Step) + " back", Tone: view.Warn}
+	}
+	bar, percent, rate, left := "", "", "", ""
+	if p := d.Percent(); p >= 0 {
+		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
+		if d.Rate > 0 {
+			rate, left = view.Bytes(d.Rate)+"/s", view.Clock(time.Duration(d.Left*float64(time.Second)))
+		}
+	} else if !d.Step.End() && d.Step != job.Waiting {
+		bar = s.Bar(-1, barWidth)
+	}
+	what := d.Reason
+	switch {
+	case what != "":
+	case d.Step == job.Done:
+		what = fmt.Sprintf("proven on %s in %s", d.Version, view.Clock(time.Duration(d.Took*float64(time.Second))))
+	case !d.Step.End() && d.Step != job.Waiting:
+		what = "for " + view.Clock(now.Sub(d.Since))
+	}
+	return []view.Cell{{Text: d.Name}, {Text: d.From + " → " + d.To}, step, {Text: bar}, {Text: percent}, {Text: rate}, {Text: left},
+		{Text: what, Tone: view.Quiet}}
+}
+
+func stepTone(s job.Step) view.Tone {
+	switch s {
+	case job.Done:
+		return view.Good
+	case job.Stranded:
+		return view.Bad
+	case job.Failed, job.Returned:
+		return view.Warn
+	case job.Waiting, job.Skipped:
+		return view.Quiet
+	}
+	return view.Busy
+}
+
+// summary says how a job ended, and gives the exit code that says so too.
+func (a *app) summary(h *home, state job.State) error {
+	var trouble []job.DeviceState
+	for _, d := range state.Devices {
+		if d.Step.End() && d.Step != job.Done {
+			trouble = append(trouble, d)
+		}
+	}
+	if len(trouble) > 0 {
+		t := view.Table{Columns: []string{"name", "end", "runs", "why", "what to do"}}
+		for _, d := range trouble {
+			t.Add(view.Cell{Text: d.Name}, view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}, view.Cell{Text: d.Version},
+				view.Cell{Text: d.Reason}, view.Cell{Text: d.Advice})
+		}
+		a.say("")
+		t.Draw(a.human(), a.style(a.human()))
+	}
+	var parts []string
+	for _, end := range append([]job.Step{job.Waiting}, job.Ends...) {
+		if n := state.Count(end); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, end))
+		}
+	}
+	if state.Alive {
+		a.say("\nThe job goes on. Watch it again: catena track %s", state.ID)
+		return nil
+	}
+	if state.Interrupted() {
+		return exit{exitError, fmt.Errorf("job %s was interrupted; see what each device runs: catena scan", state.ID)}
+	}
+	a.say("\nJob %s at %s: %s, in %s.", state.ID, h.site.Name, strings.Join(parts, ", "), view.Clock(state.Ended.Sub(state.Started)))
+	switch {
+	case state.Count(job.Stranded) > 0:
+		return exit{exitStranded, errSilent}
+	case state.Count(job.Failed)+state.Count(job.Returned) > 0:
+		return exit{exitFailed, errSilent}
+	}
+	return nil
+}

@@ -1,0 +1,355 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"catena/internal/dialect"
+	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+	"catena/internal/ledger"
+)
+
+// device takes one device through its steps. Read it from work downwards.
+type device struct {
+	job      *Job
+	item     Item
+	talk     dialect.Talk
+	knows    dialect.Dialect
+	peer     dialect.Peer
+	before   dialect.Facts // what it said while it was well, before it was touched
+	heard    string        // the version it last told
+	patience context.Context
+	lasting  context.Context // for what must not be interrupted
+}
+
+// lookWithin bounds one look at a device that may be restarting.
+const lookWithin = 10 * time.Second
+
+// work brings the device to its end. Its error is the ledger's alone: a device
+// that fails is not an error of the job.
+func (d *device) work(going context.Context) error {
+	if other, ok := d.job.busy[d.item.Device.ID]; ok {
+		return d.end(Failed, fmt.Sprintf("job %s is working on it", other), "wait for that job: catena track "+other)
+	}
+	if going.Err() != nil {
+		return d.end(Skipped, "the job was stopped before it", "")
+	}
+	if err := d.intend(Checking, d.item.Image, false); err != nil {
+		return err
+	}
+	step, reason, advice := d.check()
+	if step != "" {
+		return d.end(step, reason, advice)
+	}
+	if going.Err() != nil {
+		return d.end(Skipped, "the job was stopped before anything was sent to it", "")
+	}
+	problem := d.put(d.item.Image, false)
+	if problem == nil {
+		return d.end(Done, "", "")
+	}
+	if problem.ledger != nil {
+		return problem.ledger
+	}
+	return d.recover(*problem)
+}
+
+// check looks before anything is touched. An empty step means: go on.
+func (d *device) check() (step Step, reason, advice string) {
+	was := d.item.Device
+	knows, ok := d.job.engine.Dialect(was.Dialect)
+	if !ok {
+		return Failed, "no dialect is known for it", "scan again with this program: catena scan"
+	}
+	login, ok := d.job.engine.Login(was)
+	if !ok {
+		return Failed, "no login is given for it", "give a login and flash it again"
+	}
+	d.knows, d.peer = knows, dialect.Peer{Address: was.Address, Path: was.Path, Login: login}
+	d.talk = knows.Open(d.peer)
+	facts, err := d.talk.Read(d.patience)
+	switch {
+	case d.patience.Err() != nil:
+		return Skipped, "the job was abandoned while it was checked", ""
+	case errors.Is(err, dialect.ErrLocked):
+		return Failed, err.Error(), "find its password, then flash it again"
+	case err != nil:
+		return Failed, err.Error(), "look whether it has power and network, then: catena scan"
+	}
+	d.heard = facts.Version
+	if other := stranger(was.Serial, was.Model, facts); other != "" {
+		return Failed, "another device is at its address: " + other, "find out what was exchanged: catena scan"
+	}
+	switch {
+	case version.Equal(facts.Version, d.item.Image.Version):
+		d.see(facts)
+		return Skipped, "it runs " + facts.Version + " already", ""
+	case !version.Equal(facts.Version, d.item.From):
+		d.see(facts)
+		return Failed, fmt.Sprintf("it runs %s, not %s as when it was matched", facts.Version, d.item.From), "match again: catena match"
+	}
+	if err := d.talk.Well(d.patience, facts); err != nil {
+		return Failed, "it is not well: " + err.Error(), "mend that first, then flash it again"
+	}
+	d.before = facts
+	return "", "", ""
+}
+
+// stranger says what is not the same about a device that should be; empty: nothing.
+func stranger(serial, model string, now dialect.Facts) string {
+	switch {
+	case serial != "" && !strings.EqualFold(serial, now.Serial):
+		return fmt.Sprintf("serial number %s, not %s", now.Serial, serial)
+	case model != "" && !strings.EqualFold(model, now.Model):
+		return fmt.Sprintf("model %s, not %s", now.Model, model)
+	}
+	return ""
+}
+
+// problem says how far an image came.
+type problem struct {
+	ledger error // the ledger could not be written: nothing more was done
+	taken  bool  // the device has all of the image: what it will start is not known any more
+	away   bool  // it did not come back
+	why    string
+}
+
+// put sends an image, restarts the device and proves it. nil means proven.
+func (d *device) put(image firmware.Image, returning bool) *problem {
+	if err := d.intend(Sending, image, returning); err != nil {
+		return &problem{ledger: err}
+	}
+	meter := d.job.sent[d.item.Device.ID]
+	meter.done.Store(0)
+	meter.total.Store(image.Size)
+	outlook, err := d.talk.Send(d.lasting, dialect.Upload{
+		Image: d.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256,
+		Sent: func(n int64) { meter.done.Store(n) },
+	})
+	if err != nil {
+		return &problem{why: "while sending: " + err.Error()}
+	}
+	if err := d.intend(Writing, image, returning); err != nil {
+		return &problem{ledger: err, taken: true}
+	}
+	if p := d.awaitWritten(meter); p != nil {
+		return p
+	}
+	if err := d.intend(Restarting, image, returning); err != nil {
+		return &problem{ledger: err, taken: true}
+	}
+	if p := d.restart(outlook, image.Version); p != nil {
+		return p
+	}
+	if err := d.intend(Proving, image, returning); err != nil {
+		return &problem{ledger: err, taken: true}
+	}
+	if err := d.prove(image.Version); err != nil {
+		return &problem{taken: true, why: "after its restart: " + err.Error()}
+	}
+	return nil
+}
+
+// awaitWritten follows the device's own writing.
+func (d *device) awaitWritten(meter *transfer) *problem {
+	for wait := d.wait(d.job.engine.Timing.WriteWithin); ; {
+		percent, err := d.talk.Writing(d.lasting)
+		switch {
+		case err == nil && percent >= 100:
+			return nil
+		case errors.Is(err, dialect.ErrRefused):
+			return &problem{why: "while writing: " + err.Error()}
+		case err == nil:
+			meter.done.Store(int64(percent))
+			meter.total.Store(100)
+		}
+		if !wait() {
+			return &problem{taken: true, why: fmt.Sprintf("it has not written the image within %s", d.job.engine.Timing.WriteWithin)}
+		}
+	}
+}
+
+// restart sees the device go and come back. One that should restart by itself and
+// does not is asked to, once. Where it was gone too shortly to be seen, the new
+// version tells; not so on a way back to the version that it runs all along.
+// Presence is looked for without a login: a device that came back with another
+// password must not be locked out by us.
+func (d *device) restart(outlook dialect.Outlook, to string) *problem {
+	t, now := d.job.engine.Timing, d.job.engine.Now
+	asked := !outlook.RestartsAlone
+	if asked {
+		if err := d.talk.Restart(d.lasting); err != nil && !errors.Is(err, dialect.ErrAway) {
+			return &problem{taken: true, why: "it would not restart: " + err.Error()}
+		}
+	}
+	since, telling := now(), !version.Equal(d.heard, to)
+	wait := d.wait(t.BackWithin)
+	for gone := false; ; {
+		late := now().Sub(since) > outlook.Down+t.Grace
+		switch {
+		case !d.there():
+			gone = true
+		case gone || telling && d.runs(to):
+			return nil
+		case late && asked:
+			return nil // it may have been gone between two looks; the proof tells
+		case late:
+			asked, since = true, now()
+			_ = d.talk.Restart(d.lasting) // the proof tells whether it did
+		}
+		if !wait() {
+			return &problem{taken: true, away: true, why: fmt.Sprintf("it did not come back within %s after its restart", t.BackWithin)}
+		}
+	}
+}
+
+// there tells whether the device answers, without a login.
+func (d *device) there() bool {
+	ctx, cancel := context.WithTimeout(d.lasting, lookWithin)
+	defer cancel()
+	_, err := d.knows.Recognise(ctx, d.peer)
+	return err == nil
+}
+
+// runs tells whether the device says that it runs that version.
+func (d *device) runs(v string) bool {
+	ctx, cancel := context.WithTimeout(d.lasting, lookWithin)
+	defer cancel()
+	facts, err := d.talk.Read(ctx)
+	return err == nil && version.Equal(facts.Version, v)
+}
+
+// loginTries is how often a login is tried on a device that was let in before and
+// now refuses: a device that is starting may refuse wrongly, one whose login was
+// cleared must not be locked out by us.
+const loginTries = 2
+
+// errFinal marks what no later look can better.
+var errFinal = errors.New("it is another device")
+
+// prove returns what is wrong with the device, which should run that version, be
+// the same as before, and be well. One that has just come back may need a while,
+// so it looks again.
+func (d *device) prove(to string) error {
+	wait := d.wait(d.job.engine.Timing.ProveWithin)
+	for refused := 0; ; {
+		err := d.look(to)
+		if errors.Is(err, dialect.ErrLocked) {
+			refused++
+		}
+		if err == nil || errors.Is(err, errFinal) || refused >= loginTries || !wait() {
+			return err
+		}
+	}
+}
+
+// look is one look at the device.
+func (d *device) look(to string) error {
+	ctx, cancel := context.WithTimeout(d.lasting, lookWithin)
+	defer cancel()
+	facts, err := d.talk.Read(ctx)
+	if err != nil {
+		return err
+	}
+	d.heard = facts.Version
+	if other := stranger(d.before.Serial, d.before.Model, facts); other != "" {
+		return fmt.Errorf("%w: %s", errFinal, other)
+	}
+	if !version.Equal(facts.Version, to) {
+		return fmt.Errorf("it runs %s, not %s", facts.Version, to)
+	}
+	if err := d.talk.Well(ctx, d.before); err != nil {
+		return fmt.Errorf("it runs %s but is not well: %w", facts.Version, err)
+	}
+	d.see(facts)
+	return nil
+}
+
+// wait returns a function that waits a while before the next look, and returns
+// false when the time is over. A device that has just gone is looked at often, one
+// that has been away for long, rarely.
+func (d *device) wait(within time.Duration) func() bool {
+	since := d.job.engine.Now()
+	return func() bool {
+		gone := d.job.engine.Now().Sub(since)
+		time.Sleep(min(longestPause, max(shortestPause, gone/8)))
+		return gone < within
+	}
+}
+
+// Between two looks at a device.
+const (
+	shortestPause = 100 * time.Millisecond
+	longestPause  = 3 * time.Second
+)
+
+// awaitThere waits until the device answers, and returns false where it does not.
+func (d *device) awaitThere() bool {
+	for wait := d.wait(d.job.engine.Timing.BackWithin); ; {
+		if d.there() {
+			return true
+		}
+		if !wait() {
+			return false
+		}
+	}
+}
+
+// recover decides what becomes of a device whose new image was not proven.
+func (d *device) recover(p problem) error {
+	onSite := "look at it on site: switch it off and on; when it answers: catena scan, then catena flash or catena rollback"
+	if p.away {
+		return d.end(Stranded, p.why, onSite)
+	}
+	if !p.taken {
+		// The device has not said that it has the image. It is the truth, not we.
+		if !d.awaitThere() {
+			return d.end(Stranded, p.why+"; it has not answered since", onSite)
+		}
+		to := d.item.Image.Version
+		if d.runs(to) && d.prove(to) == nil {
+			return d.end(Done, "proven, although it broke off "+p.why, "")
+		}
+		err := d.prove(d.item.From)
+		if err == nil {
+			return d.end(Failed, p.why+"; it still runs "+d.item.From, "mend the cause, then flash it again")
+		}
+		p.why += "; then " + err.Error()
+	}
+	if d.item.Back == nil {
+		return d.end(Stranded, p.why+"; it has no way back", fmt.Sprintf("put an image of %s on the shelf (catena shelf add), then: catena rollback --to %s %s",
+			d.item.From, d.item.From, d.item.Device.Name))
+	}
+	back := d.put(*d.item.Back, true)
+	switch {
+	case back == nil:
+		return d.end(Returned, p.why, "")
+	case back.ledger != nil:
+		return back.ledger
+	}
+	return d.end(Stranded, p.why+"; and on its way back: "+back.why,
+		"look at it on site: switch it off and on; when it answers: catena rollback "+d.item.Device.Name)
+}
+
+// intend writes down what is about to be done. Only when it is on the disk may
+// the effect follow.
+func (d *device) intend(step Step, image firmware.Image, returning bool) error {
+	return d.job.engine.Ledger.Append(ledger.Step, d.job.ID, d.item.Device.ID, stepBody{step, image.Version, returning})
+}
+
+func (d *device) end(step Step, reason, advice string) error {
+	return d.job.engine.Ledger.Append(ledger.Ended, d.job.ID, d.item.Device.ID,
+		endBody{End: step, Version: d.heard, Reason: reason, Advice: advice})
+}
+
+// see tells the ledger what the device has just said of itself.
+func (d *device) see(facts dialect.Facts) {
+	now := d.item.Device
+	facts.Into(&now)
+	now.Reach, now.Trouble = "answers", ""
+	_ = d.job.engine.Ledger.See(d.job.ID, &now) // the next scan sees it too
+}

@@ -1,0 +1,193 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"catena/internal/dialect"
+	"catena/internal/firmware"
+	"catena/internal/ledger"
+	"catena/internal/site"
+)
+
+// File is an open image.
+type File interface {
+	io.ReaderAt
+	io.Closer
+}
+
+// Engine carries out plans.
+type Engine struct {
+	Ledger  *ledger.Ledger
+	Dialect func(name string) (dialect.Dialect, bool)
+	Login   func(site.Device) (dialect.Login, bool)
+	// Open opens an image whose digest was checked from the very file returned.
+	Open   func(firmware.Image) (File, error)
+	Timing Timing
+	Now    func() time.Time
+}
+
+// ErrNothing is returned by Start for a plan without devices.
+var ErrNothing = errors.New("there is no device to work on")
+
+// Job is a job that was started and not yet run.
+type Job struct {
+	ID      string
+	engine  *Engine
+	plan    Plan
+	files   map[string]File // by digest: hashed once, held open
+	release func()
+	sent    map[string]*transfer // by device ID
+	busy    map[string]string    // devices another job works on, and that job
+}
+
+// transfer is how far a transfer is; its owner is the device's goroutine.
+type transfer struct{ done, total atomic.Int64 }
+
+// Start opens and checks every image of the plan and writes the job into the
+// ledger. No device is touched before Run. The caller must call Run.
+func (e *Engine) Start(plan Plan) (*Job, error) {
+	if len(plan.Items) == 0 {
+		return nil, ErrNothing
+	}
+	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{}, release: func() {}}
+	for _, item := range plan.Items {
+		j.sent[item.Device.ID] = &transfer{}
+		for _, image := range []*firmware.Image{&item.Image, item.Back} {
+			if image == nil || j.files[image.SHA256] != nil {
+				continue
+			}
+			f, err := e.Open(*image)
+			if err != nil {
+				j.close()
+				return nil, err
+			}
+			j.files[image.SHA256] = f
+		}
+	}
+	if err := j.enter(); err != nil {
+		j.close()
+		return nil, err
+	}
+	return j, nil
+}
+
+// enter gives the job its number and writes it down. One Catena at a time does
+// so, so that no two jobs take the same device.
+func (j *Job) enter() error {
+	l := j.engine.Ledger
+	release, err := holdSoon(l, "start")
+	if err != nil {
+		return err
+	}
+	defer release()
+	jobs, err := Jobs(l)
+	if err != nil {
+		return err
+	}
+	j.ID, j.busy = "j"+strconv.Itoa(len(jobs)+1), map[string]string{}
+	for _, other := range jobs {
+		for _, d := range other.Devices {
+			if other.Alive && !d.Step.End() {
+				j.busy[d.ID] = other.ID
+			}
+		}
+	}
+	free, ok, err := l.Hold(j.ID)
+	if err != nil || !ok {
+		return fmt.Errorf("job %s cannot be claimed: %w", j.ID, errors.Join(err, errors.New("its lock is held")))
+	}
+	j.release = free
+	body := startedBody{Purpose: j.plan.Purpose, Lanes: j.plan.Lanes}
+	for _, i := range j.plan.Items {
+		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.Image.Version, SHA256: i.Image.SHA256, Size: i.Image.Size}
+		if i.Back != nil {
+			s.Back = i.Back.SHA256
+		}
+		body.Items = append(body.Items, s)
+	}
+	return l.Append(ledger.Started, j.ID, "", body)
+}
+
+// holdSoon waits for a lock that others hold only for moments.
+func holdSoon(l *ledger.Ledger, name string) (func(), error) {
+	for range 200 {
+		release, ok, err := l.Hold(name)
+		if err != nil || ok {
+			return release, err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return nil, errors.New("another Catena has been starting a job here for ten seconds; look whether it hangs")
+}
+
+func (j *Job) close() {
+	for _, f := range j.files {
+		_ = f.Close() // only read from
+	}
+	j.release()
+}
+
+// Run works through the plan and returns when every device has come to its end.
+// When going ends, no further device is started; when patience ends, devices that
+// are only being checked are let go too. What is being written is always finished.
+func (j *Job) Run(going, patience context.Context) error {
+	defer j.close()
+	stop := j.tellProgress()
+	defer stop()
+	var group errgroup.Group
+	group.SetLimit(max(1, j.plan.Lanes))
+	for _, item := range j.plan.Items {
+		group.Go(func() error {
+			d := &device{job: j, item: item, patience: patience, lasting: context.WithoutCancel(patience)}
+			return d.work(going)
+		})
+	}
+	err := group.Wait()
+	if err == nil {
+		err = j.engine.Ledger.Append(ledger.Closed, j.ID, "", struct{}{})
+	}
+	return err
+}
+
+// progressEvery is how often the ledger is told how far transfers are.
+const progressEvery = 200 * time.Millisecond
+
+// tellProgress keeps the ledger told until the returned function is called.
+func (j *Job) tellProgress() (stop func()) {
+	end := make(chan struct{})
+	var group sync.WaitGroup
+	group.Go(func() {
+		tick := time.NewTicker(progressEvery)
+		defer tick.Stop()
+		last := map[string]ledger.Progress{}
+		for going := true; going; {
+			select {
+			case <-tick.C:
+			case <-end:
+				going = false
+			}
+			moved := map[string]ledger.Progress{}
+			for id, t := range j.sent {
+				p := ledger.Progress{Done: t.done.Load(), Total: t.total.Load()}
+				if p.Total > 0 && p != last[id] {
+					last[id] = p
+					p.At = j.engine.Now()
+					moved[id] = p
+				}
+			}
+			if len(moved) > 0 {
+				_ = j.engine.Ledger.SetProgress(j.ID, moved) // it passes; the steps are what counts
+			}
+		}
+	})
+	return func() { close(end); group.Wait() }
+}

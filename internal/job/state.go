@@ -1,0 +1,252 @@
+package job
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"catena/internal/ledger"
+)
+
+// State is how far a job is, derived from its entries in the ledger.
+type State struct {
+	ID      string        `json:"job"`
+	Purpose Purpose       `json:"purpose"`
+	Lanes   int           `json:"lanes"`
+	Started time.Time     `json:"started"`
+	Ended   time.Time     `json:"ended,omitzero"`
+	Alive   bool          `json:"alive"` // a Catena is working on it now
+	Devices []DeviceState `json:"devices"`
+}
+
+// Interrupted tells whether the job's Catena died before its end.
+func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() }
+
+// Count is the number of devices at a step.
+func (s State) Count(step Step) int {
+	n := 0
+	for _, d := range s.Devices {
+		if d.Step == step {
+			n++
+		}
+	}
+	return n
+}
+
+// DeviceState is how far one device is.
+type DeviceState struct {
+	ID        string    `json:"id"`
+	Name      string    `json:"name"`
+	From      string    `json:"from"`
+	To        string    `json:"to"`
+	Step      Step      `json:"step"`
+	Returning bool      `json:"returning,omitempty"`
+	Since     time.Time `json:"since"`             // of the step
+	Done      int64     `json:"done"`              // bytes sent, or percent written
+	Total     int64     `json:"total"`             // bytes, or 100
+	Rate      float64   `json:"rate"`              // bytes per second, while sending
+	Left      float64   `json:"left"`              // seconds, while sending; 0: not known
+	Version   string    `json:"version,omitempty"` // what it was last heard to run
+	Reason    string    `json:"reason,omitempty"`
+	Advice    string    `json:"advice,omitempty"`
+	SHA256    string    `json:"sha256"`
+	Took      float64   `json:"took,omitempty"` // seconds from its first step to its end
+	first     time.Time
+}
+
+// Percent is how far the current step is, or -1 where that is not known.
+func (d DeviceState) Percent() int {
+	if (d.Step == Sending || d.Step == Writing) && d.Total > 0 {
+		return int(100 * d.Done / d.Total)
+	}
+	return -1
+}
+
+// Load derives the state of one job.
+func Load(l *ledger.Ledger, id string) (State, error) {
+	entries, err := l.Entries(ledger.Filter{Job: id})
+	if err != nil {
+		return State{}, err
+	}
+	if len(entries) == 0 {
+		return State{}, fmt.Errorf("there is no job %s in the ledger", id)
+	}
+	s, err := fold(entries)
+	if err != nil {
+		return s, err
+	}
+	s.Alive = s.Ended.IsZero() && l.Held(id)
+	progress, err := l.Progress(id)
+	if err != nil {
+		return s, err
+	}
+	for i := range s.Devices {
+		s.Devices[i].move(progress[s.Devices[i].ID])
+	}
+	return s, nil
+}
+
+// move adds the passing progress, where it belongs to the step the device is in.
+func (d *DeviceState) move(p ledger.Progress) {
+	if d.Step != Sending && d.Step != Writing || p.At.Before(d.Since) || d.Step == Writing && p.Total != 100 {
+		return
+	}
+	d.Done, d.Total = p.Done, p.Total
+	if took := p.At.Sub(d.Since).Seconds(); d.Step == Sending && took > 0 {
+		d.Rate = float64(d.Done) / took
+		if d.Rate > 0 {
+			d.Left = float64(d.Total-d.Done) / d.Rate
+		}
+	}
+}
+
+// Jobs derives the states of all jobs, oldest first, without passing progress.
+func Jobs(l *ledger.Ledger) ([]State, error) {
+	started, err := l.Entries(ledger.Filter{Kind: ledger.Started})
+	if err != nil {
+		return nil, err
+	}
+	var out []State
+	for _, e := range started {
+		s, err := Load(l, e.Job)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+func fold(entries []ledger.Entry) (State, error) {
+	var s State
+	at := map[string]int{}
+	for _, e := range entries {
+		var err error
+		switch e.Kind {
+		case ledger.Started:
+			var b startedBody
+			err = json.Unmarshal(e.Body, &b)
+			s = State{ID: e.Job, Purpose: b.Purpose, Lanes: b.Lanes, Started: e.At}
+			for i, item := range b.Items {
+				at[item.Device] = i
+				s.Devices = append(s.Devices, DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
+					SHA256: item.SHA256, Step: Waiting, Since: e.At})
+			}
+		case ledger.Step, ledger.Ended:
+			i, ok := at[e.Device]
+			if !ok {
+				return s, fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq, e.Device, e.Job)
+			}
+			err = s.Devices[i].apply(e)
+		case ledger.Closed:
+			s.Ended = e.At
+		}
+		if err != nil {
+			return s, fmt.Errorf("entry %d of the ledger cannot be read: %w", e.Seq, err)
+		}
+	}
+	return s, nil
+}
+
+func (d *DeviceState) apply(e ledger.Entry) error {
+	d.Since = e.At
+	if d.first.IsZero() {
+		d.first = e.At
+	}
+	if e.Kind == ledger.Step {
+		var b stepBody
+		err := json.Unmarshal(e.Body, &b)
+		d.Step, d.Returning = b.Step, b.Returning
+		return err
+	}
+	var b endBody
+	err := json.Unmarshal(e.Body, &b)
+	d.Step, d.Version, d.Reason, d.Advice, d.Returning = b.End, b.Version, b.Reason, b.Advice, false
+	d.Took = e.At.Sub(d.first).Seconds()
+	return err
+}
+
+// Earlier is the version that a device ran before the last job that changed it;
+// empty: no job did.
+func Earlier(jobs []State, device string) string {
+	for i := len(jobs) - 1; i >= 0; i-- {
+		for _, d := range jobs[i].Devices {
+			if d.ID == device && d.Step == Done {
+				return d.From
+			}
+		}
+	}
+	return ""
+}
+
+// Sentence says in words what a job's entry records.
+func Sentence(e ledger.Entry) string {
+	switch e.Kind {
+	case ledger.Step:
+		var b stepBody
+		if json.Unmarshal(e.Body, &b) == nil {
+			if b.Returning {
+				return fmt.Sprintf("%s, on its way back to %s", b.Step, b.To)
+			}
+			return fmt.Sprintf("%s, on its way to %s", b.Step, b.To)
+		}
+	case ledger.Ended:
+		var b endBody
+		if json.Unmarshal(e.Body, &b) == nil {
+			s := string(b.End)
+			if b.Version != "" {
+				s += ", it runs " + b.Version
+			}
+			if b.Reason != "" {
+				s += ": " + b.Reason
+			}
+			return s
+		}
+	}
+	return string(e.Kind)
+}
+
+// Event is one entry of a job for who follows it.
+type Event struct {
+	Seq       int64     `json:"seq"`
+	At        time.Time `json:"at"`
+	Job       string    `json:"job"`
+	Device    string    `json:"device,omitempty"` // its ID
+	Name      string    `json:"name,omitempty"`
+	Step      Step      `json:"step"` // waiting for the job's start, an end for the device's end
+	To        string    `json:"to,omitempty"`
+	Returning bool      `json:"returning,omitempty"`
+	Version   string    `json:"version,omitempty"`
+	Reason    string    `json:"reason,omitempty"`
+	Advice    string    `json:"advice,omitempty"`
+}
+
+// Events are the entries of a job after the entry number after. names are those of
+// its devices by ID.
+func Events(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
+	entries, err := l.Entries(ledger.Filter{Job: id, After: after})
+	if err != nil {
+		return nil, err
+	}
+	var out []Event
+	for _, e := range entries {
+		ev := Event{Seq: e.Seq, At: e.At, Job: id, Device: e.Device, Name: names[e.Device]}
+		switch e.Kind {
+		case ledger.Step:
+			var b stepBody
+			err = json.Unmarshal(e.Body, &b)
+			ev.Step, ev.To, ev.Returning = b.Step, b.To, b.Returning
+		case ledger.Ended:
+			var b endBody
+			err = json.Unmarshal(e.Body, &b)
+			ev.Step, ev.Version, ev.Reason, ev.Advice = b.End, b.Version, b.Reason, b.Advice
+		default:
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("entry %d of the ledger cannot be read: %w", e.Seq, err)
+		}
+		out = append(out, ev)
+	}
+	return out, nil
+}
