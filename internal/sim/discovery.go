@@ -29,9 +29,9 @@ type probe struct {
 	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
 }
 
-// hearProbes answers what comes in on conn for every camera given, each from the
-// socket that from returns for it.
-func hearProbes(conn net.PacketConn, cameras []*camera, from func(*camera) net.PacketConn) {
+// hearProbes answers what comes in on conn for every camera given, each from its
+// own socket.
+func hearProbes(conn net.PacketConn, cameras []*camera, own map[*camera]net.PacketConn) {
 	buf := make([]byte, 64<<10)
 	for {
 		n, to, err := conn.ReadFrom(buf)
@@ -48,7 +48,7 @@ func hearProbes(conn net.PacketConn, cameras []*camera, from func(*camera) net.P
 		}
 		for _, c := range cameras {
 			if c.isUp() && !c.Faults.Silent {
-				_, _ = from(c).WriteTo([]byte(c.probeMatch(p.MessageID)), to)
+				_, _ = own[c].WriteTo([]byte(c.probeMatch(p.MessageID)), to)
 			}
 		}
 	}

@@ -1,11 +1,13 @@
 package sim
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"strconv"
+	"sync"
 	"syscall"
 )
 
@@ -18,6 +20,7 @@ type Site struct {
 	claim    net.Listener
 	standIns []*standIn
 	sockets  []net.PacketConn
+	hearing  sync.WaitGroup // an address is free again only when nobody reads from it
 }
 
 // Port is where stand-ins listen that have an address of their own.
@@ -70,26 +73,25 @@ func Start(s Scenario, oneHost bool, log *slog.Logger) (*Site, error) {
 // multicast ones together.
 func (s *Site) announce(cameras []*camera) error {
 	own := map[*camera]net.PacketConn{}
+	listen := net.ListenConfig{Control: reuse}
 	if s.OneHost {
-		conn, err := net.ListenPacket("udp4", fmt.Sprintf("127.0.0.1:%d", discoveryPort))
+		conn, err := listen.ListenPacket(context.Background(), "udp4", fmt.Sprintf("127.0.0.1:%d", discoveryPort))
 		if err != nil {
 			return fmt.Errorf("discovery cannot listen: %w", err)
 		}
-		s.sockets = append(s.sockets, conn)
 		for _, c := range cameras {
 			own[c] = conn
 		}
-		go hearProbes(conn, cameras, func(c *camera) net.PacketConn { return own[c] })
+		s.hear(conn, cameras, own)
 	} else {
 		for _, c := range cameras {
 			host, _, _ := net.SplitHostPort(c.addr)
-			conn, err := net.ListenPacket("udp4", fmt.Sprintf("%s:%d", host, discoveryPort))
+			conn, err := listen.ListenPacket(context.Background(), "udp4", fmt.Sprintf("%s:%d", host, discoveryPort))
 			if err != nil {
 				return fmt.Errorf("%s cannot listen for probes: %w", c.Name, err)
 			}
-			s.sockets = append(s.sockets, conn)
 			own[c] = conn
-			go hearProbes(conn, []*camera{c}, func(*camera) net.PacketConn { return conn })
+			s.hear(conn, []*camera{c}, map[*camera]net.PacketConn{c: conn})
 		}
 	}
 	adapter, err := net.InterfaceByName(s.Adapter)
@@ -100,9 +102,13 @@ func (s *Site) announce(cameras []*camera) error {
 	if err != nil {
 		return nil // not every system lets a group be joined on loopback
 	}
-	s.sockets = append(s.sockets, group)
-	go hearProbes(group, cameras, func(c *camera) net.PacketConn { return own[c] })
+	s.hear(group, cameras, own)
 	return nil
+}
+
+func (s *Site) hear(conn net.PacketConn, cameras []*camera, own map[*camera]net.PacketConn) {
+	s.sockets = append(s.sockets, conn)
+	s.hearing.Go(func() { hearProbes(conn, cameras, own) })
 }
 
 // StandIn tells where one stand-in is.
@@ -141,6 +147,7 @@ func (s *Site) Stop() {
 	for _, c := range s.sockets {
 		_ = c.Close()
 	}
+	s.hearing.Wait()
 	done := make(chan struct{})
 	for _, in := range s.standIns {
 		go func() { in.stop(); done <- struct{}{} }()

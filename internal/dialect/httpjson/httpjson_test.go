@@ -1,0 +1,59 @@
+package httpjson_test
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"catena/internal/dialect"
+	"catena/internal/dialect/dialecttest"
+	"catena/internal/dialect/httpjson"
+	"catena/internal/sim"
+)
+
+func TestConformance(t *testing.T) {
+	dialecttest.Run(t, httpjson.Dialect{}, "Tollgarth", sim.Device{Kind: "gate", Model: "TG-200"})
+}
+
+// A device may answer anything at all; each ends in an error that names its kind.
+func TestHostileAnswers(t *testing.T) {
+	about := `{"maker":"Tollgarth","model":"TG-200","serial":"1"}`
+	for name, c := range map[string]struct {
+		state http.HandlerFunc
+		want  error
+	}{
+		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, dialect.ErrOdd},
+		"no JSON": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, dialect.ErrOdd},
+		"empty":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) }, dialect.ErrOdd},
+		"redirect": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
+		}, dialect.ErrRefused},
+		"headers": {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X", strings.Repeat("x", 1<<20)) }, dialect.ErrOdd},
+		"gone":    {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, dialect.ErrAway},
+	} {
+		t.Run(name, func(t *testing.T) {
+			mux := http.NewServeMux()
+			mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(about)) })
+			mux.HandleFunc("POST /tg/v1/sessions", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`{"token":"t"}`)) })
+			mux.HandleFunc("GET /tg/v1/state", c.state)
+			s := httptest.NewServer(mux)
+			defer s.Close()
+			_, err := httpjson.Dialect{}.Open(dialect.Peer{Address: s.Listener.Addr().String()}).Read(t.Context())
+			assert.ErrorIs(t, err, c.want)
+		})
+	}
+}
+
+func TestTextsAreCleaned(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write([]byte(`{"maker":"Tollgarth","model":"TG\u001b[2J","name":"a\nb"}`))
+	}))
+	defer s.Close()
+	f, err := httpjson.Dialect{}.Recognise(t.Context(), dialect.Peer{Address: s.Listener.Addr().String()})
+	assert.NoError(t, err)
+	assert.Equal(t, "TG[2J", f.Model)
+	assert.Equal(t, "a b", f.Name)
+}

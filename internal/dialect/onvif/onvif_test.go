@@ -1,0 +1,97 @@
+package onvif_test
+
+import (
+	"encoding/xml"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/dialect"
+	"catena/internal/dialect/dialecttest"
+	"catena/internal/dialect/onvif"
+	"catena/internal/sim"
+)
+
+func TestConformance(t *testing.T) {
+	for name, device := range map[string]sim.Device{
+		"token":        {Auth: "token"},
+		"digest":       {Auth: "digest"},
+		"wrong clock":  {Auth: "token", ClockOff: -26 * time.Hour},
+		"does not ask": {},
+	} {
+		t.Run(name, func(t *testing.T) {
+			device.Kind, device.Model = "camera", "WX-40"
+			dialecttest.Run(t, onvif.Dialect{}, "Wexcombe", device)
+		})
+	}
+}
+
+// answering is a device that answers every call with the body that f gives for it.
+func answering(t *testing.T, f func(call string, r *http.Request) string) dialect.Peer {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		var in struct {
+			Body struct {
+				Call struct{ XMLName xml.Name } `xml:",any"`
+			} `xml:"Body"`
+		}
+		_ = xml.Unmarshal(raw, &in)
+		fmt.Fprintf(w, `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body>%s</s:Body></s:Envelope>`, f(in.Body.Call.XMLName.Local, r))
+	}))
+	t.Cleanup(s.Close)
+	return dialect.Peer{Address: s.Listener.Addr().String(), Login: dialect.Login{User: "keeper", Password: "quoin"}}
+}
+
+func TestAnImageGoesToNoOtherHost(t *testing.T) {
+	for _, uri := range []string{"http://127.0.0.9:1/upload", "https://127.0.0.1/upload", "ftp://x/", "", "http://"} {
+		p := answering(t, func(string, *http.Request) string {
+			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri + "</UploadUri></r:StartFirmwareUpgradeResponse>"
+		})
+		_, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Image: strings.NewReader("x"), Size: 1})
+		assert.ErrorIs(t, err, dialect.ErrOdd, uri)
+		assert.ErrorContains(t, err, "upload address")
+	}
+}
+
+func TestHostileXML(t *testing.T) {
+	for name, body := range map[string]string{
+		"nested":       strings.Repeat("<a>", 20_000),
+		"entities":     `<!DOCTYPE x [<!ENTITY a "b">]>&a;`,
+		"unclosed":     "<GetDeviceInformationResponse>",
+		"no version":   "<GetDeviceInformationResponse><Model>WX-40</Model></GetDeviceInformationResponse>",
+		"endless":      strings.Repeat(" ", 1<<20),
+		"odd duration": "<StartFirmwareUpgradeResponse><UploadDelay>PT9X</UploadDelay></StartFirmwareUpgradeResponse>",
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := answering(t, func(string, *http.Request) string { return body })
+			_, err := onvif.Dialect{}.Open(p).Read(t.Context())
+			assert.ErrorIs(t, err, dialect.ErrOdd)
+		})
+	}
+}
+
+func TestScopes(t *testing.T) {
+	name, hardware := onvif.Scopes([]string{"onvif://www.onvif.org/Profile/T", "onvif://www.onvif.org/name/upper%20basin%1b", "onvif://www.onvif.org/hardware/WX-40"})
+	assert.Equal(t, "upper basin", name)
+	assert.Equal(t, "WX-40", hardware)
+}
+
+func TestAnnouncedTimesAreBounded(t *testing.T) {
+	p := answering(t, func(call string, r *http.Request) string {
+		if strings.HasPrefix(r.URL.Path, "/up") {
+			return ""
+		}
+		return "<StartFirmwareUpgradeResponse><UploadUri>http://" + r.Host + "/up</UploadUri><UploadDelay>PT0.01S</UploadDelay>" +
+			"<ExpectedDownTime>P400DT1H1M1S</ExpectedDownTime></StartFirmwareUpgradeResponse>"
+	})
+	out, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Image: strings.NewReader("x"), Size: 1})
+	require.NoError(t, err)
+	assert.Equal(t, time.Hour, out.Down)
+}
