@@ -117,7 +117,7 @@ To see all of it on a simulated site: catena demo
 
 Exit codes: 0 done, 1 error, 2 wrong usage or a bad file, 3 some devices failed or
 were returned, 4 some are stranded, 5 refused before anything was touched.`,
-		SilenceUsage: true, SilenceErrors: true,
+		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
 	}
 	flags := root.PersistentFlags()
@@ -150,7 +150,22 @@ func (a *app) prepare() error {
 	return nil
 }
 
-// exactly, atLeast and atMost check the number of words after a command.
+// onlyCommands refuses a word that is no command, and names the ones like it.
+func onlyCommands(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	like := ""
+	c.SuggestionsMinimumDistance = 2
+	if s := c.SuggestionsFor(args[0]); len(s) > 0 {
+		like = "; did you mean " + strings.Join(s, " or ") + "?"
+	}
+	return usage("%s has no command %q%s\nsee: %[1]s --help", c.CommandPath(), args[0], like)
+}
+
+func help(c *cobra.Command, _ []string) error { return c.Help() }
+
+// exactly and atLeast check the number of words after a command.
 func exactly(n int, what string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) != n {

@@ -19,8 +19,7 @@ import (
 )
 
 func (a *app) demoCmd() *cobra.Command {
-	var keep string
-	var oneHost bool
+	var keep, place string
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Play a whole night at a simulated site",
@@ -30,10 +29,10 @@ prove, return. Before each step the command is shown that a person would type. N
 leaves the machine. It ends with 0 only when every device ended as foreseen.`,
 		Example: "  catena demo\n  catena demo --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no more words"),
-		RunE:    func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep, oneHost) },
+		RunE:    func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep, place) },
 	}
 	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and leave it")
-	c.Flags().BoolVar(&oneHost, "one-address", false, "all stand-ins on 127.0.0.1, each on a port of its own")
+	placeFlag(c, &place)
 	return c
 }
 
@@ -57,7 +56,7 @@ var foreseen = []struct{ name, standing, version, why string }{
 	{"(silent)", "away", "", "an address that answers nothing"},
 }
 
-func (a *app) demo(ctx context.Context, keep string, oneHost bool) error {
+func (a *app) demo(ctx context.Context, keep, at string) error {
 	began := time.Now()
 	work, err := os.MkdirTemp("", "catena-demo-")
 	if err != nil {
@@ -71,7 +70,7 @@ func (a *app) demo(ctx context.Context, keep string, oneHost bool) error {
 		}
 	}
 	scenario := sim.MarrowHill()
-	place, err := sim.Start(scenario, oneHost, slog.New(slog.DiscardHandler))
+	place, err := sim.Start(scenario, at, slog.New(slog.DiscardHandler))
 	if err != nil {
 		return err
 	}

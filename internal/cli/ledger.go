@@ -9,7 +9,7 @@ import (
 func (a *app) ledgerCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "ledger", Short: "Look after the record of all that was seen and done",
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(&cobra.Command{
 		Use:   "check",

@@ -163,7 +163,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	}
 	asked := "Nothing but multicast was asked"
 	if note.Asked > 0 {
-		asked = view.Plural(note.Asked, "address") + " looked at"
+		asked = "1 address looked at"
 		if note.Asked > 1 {
 			asked = fmt.Sprintf("%d addresses looked at", note.Asked)
 		}
@@ -171,7 +171,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	a.say("\n%s in %.1f s: %s found, %d new, %d changed, %d gone.", asked, note.Seconds,
 		view.Plural(note.Found, "device"), len(note.New), countNames(note.Changed), len(note.Gone))
 	if note.Outside > 0 {
-		a.say("%s answered from outside the site's ranges and were left alone.", view.Plural(note.Outside, "address"))
+		a.say("Heard from outside the site's ranges and left alone: %d.", note.Outside)
 	}
 	for _, w := range note.Warnings {
 		a.say("Note: %s.", w)
@@ -183,7 +183,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 		}
 	}
 	if locked > 0 {
-		a.say("%s refused the login; give it in CATENA_LOGIN=user:password or when asked, and scan again.", view.Plural(locked, "device"))
+		a.say("%s could not be logged in to; give the login in CATENA_LOGIN=user:password or when asked, and scan again.", view.Plural(locked, "device"))
 	}
 	if len(shown) == 0 {
 		a.say("Nothing answered. Is this machine on the site's network, and are the ranges right?")

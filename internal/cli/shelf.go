@@ -21,13 +21,7 @@ func (a *app) shelfCmd() *cobra.Command {
 		Long: `The shelf is the local store of firmware images. It is shared by all your sites and
 works without a network. Each image lies there with a card, a small YAML file that
 says which devices it is for.`,
-		Args: func(c *cobra.Command, args []string) error {
-			if len(args) > 0 {
-				return usage("catena shelf has no command %q; see: catena shelf --help", args[0])
-			}
-			return nil
-		},
-		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
+		Args: onlyCommands, RunE: help,
 	}
 	add := &cobra.Command{
 		Use:   "add PATH…",

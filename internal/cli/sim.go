@@ -16,8 +16,7 @@ import (
 )
 
 func (a *app) simCmd() *cobra.Command {
-	var oneHost bool
-	var images string
+	var place, images string
 	c := &cobra.Command{
 		Use:   "sim [SCENARIO]",
 		Short: "Simulate a site: devices that speak the real protocols on loopback",
@@ -47,15 +46,15 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 					return err
 				}
 			}
-			return a.sim(c.Context(), scenario, oneHost, images)
+			return a.sim(c.Context(), scenario, place, images)
 		},
 	}
-	c.Flags().BoolVar(&oneHost, "one-address", false, "all stand-ins on 127.0.0.1, each on a port of its own")
+	placeFlag(c, &place)
 	c.Flags().StringVar(&images, "images", "", "write the scenario's images and their cards into this folder")
 	return c
 }
 
-func (a *app) sim(ctx context.Context, scenario sim.Scenario, oneHost bool, images string) error {
+func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images string) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if images != "" {
@@ -68,7 +67,7 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, oneHost bool, imag
 	if a.verbose {
 		level = slog.LevelInfo
 	}
-	s, err := sim.Start(scenario, oneHost, slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	s, err := sim.Start(scenario, place, slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
 	if err != nil {
 		return err
 	}
@@ -89,6 +88,10 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, oneHost bool, imag
 	}
 	<-ctx.Done()
 	return nil
+}
+
+func placeFlag(c *cobra.Command, place *string) {
+	c.Flags().StringVar(place, "place", "", "the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port of its own (default: the first that is free)")
 }
 
 func rangeFlags(ranges []string) string {

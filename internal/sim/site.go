@@ -23,6 +23,9 @@ type Site struct {
 	hearing  sync.WaitGroup // an address is free again only when nobody reads from it
 }
 
+// OneAddress is the place where every stand-in has a port of its own.
+const OneAddress = "127.0.0.1"
+
 // Port is where stand-ins listen that have an address of their own.
 const Port = 8080
 
@@ -30,15 +33,24 @@ const Port = 8080
 // machine never share addresses.
 const claimPort = 4400
 
-// Start brings a site up. With oneHost, or where the machine has no other
-// loopback address than 127.0.0.1, all stand-ins share that one.
-func Start(s Scenario, oneHost bool, log *slog.Logger) (*Site, error) {
+// Start brings a site up. place is where: OneAddress, the first three numbers of
+// its addresses, or empty for the first that are free. Where the machine has no
+// other loopback address than 127.0.0.1, all stand-ins share that one.
+func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 	site := &Site{Scenario: s, Adapter: loopbackName()}
-	if !oneHost {
+	var err error
+	switch place {
+	case OneAddress:
+	case "":
 		site.claim, site.Net = claim()
+	default:
+		if site.claim, err = net.Listen("tcp4", fmt.Sprintf("%s.254:%d", place, claimPort)); err != nil {
+			return nil, fmt.Errorf("%s cannot be had: %w", place, err)
+		}
+		site.Net = place
 	}
 	if site.claim == nil {
-		site.OneHost, site.Net = true, "127.0.0.1"
+		site.OneHost, site.Net = true, OneAddress
 	}
 	var cameras []*camera
 	for _, d := range s.Devices {

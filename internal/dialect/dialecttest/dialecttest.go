@@ -50,7 +50,7 @@ func (c *suite) site(t *testing.T, faults sim.Faults) dialect.Peer {
 		Login:   sim.Login{User: c.login.User, Password: c.login.Password},
 		Pace:    sim.Pace{Write: 100 * time.Millisecond, Restart: 100 * time.Millisecond, Delay: 10 * time.Millisecond},
 		Devices: []sim.Device{device},
-	}, false, slog.New(slog.DiscardHandler))
+	}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(site.Stop)
 	return dialect.Peer{Address: site.StandIns()[0].Address, Login: c.login}

@@ -1,0 +1,145 @@
+package cli_test
+
+import (
+	"bufio"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"catena/internal/cli"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){"catena": func() { os.Exit(cli.Main(os.Args[1:])) }})
+}
+
+// TestScripts runs the scripts in testdata: each reads like a page of the manual.
+// Beside the usual commands there are
+//
+//	sim FILE        start a simulated site; $NET, $ADAPTER and $ADDR_name tell where
+//	stopsim         end it
+//	code N          the exit code of the last command run with ! or ? was N
+//	field FILE K V  some object in the JSON lines of FILE has K with value V
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir:                 "testdata",
+		RequireExplicitExec: true,
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("CATENA_LOGIN", "keeper:quoin-and-sluice")
+			e.Setenv("CATENA_SHELF", filepath.Join(e.WorkDir, "shelf"))
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"sim": func(ts *testscript.TestScript, _ bool, args []string) {
+				s := startSim(ts.Check, ts.MkAbs("."), args)
+				ts.Defer(s.stop)
+				ts.Setenv("NET", s.net)
+				ts.Setenv("ADAPTER", s.adapter)
+				for name, address := range s.address {
+					ts.Setenv("ADDR_"+strings.ReplaceAll(name, "-", "_"), address)
+				}
+				sims.Store(ts, s)
+			},
+			"stopsim": func(ts *testscript.TestScript, _ bool, _ []string) {
+				if s, ok := sims.Load(ts); ok {
+					s.(*simulation).stop()
+				}
+			},
+			"code": func(ts *testscript.TestScript, _ bool, args []string) {
+				cmd := exec.Command("catena", args[1:]...)
+				cmd.Dir = ts.MkAbs(".")
+				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"), "CATENA_SHELF="+ts.Getenv("CATENA_SHELF"), "HOME="+ts.Getenv("HOME"))
+				out, _ := cmd.CombinedOutput() // the code says it
+				if got := cmd.ProcessState.ExitCode(); args[0] != string(rune('0'+got)) {
+					ts.Fatalf("exit code %d, not %s:\n%s", got, args[0], out)
+				}
+				ts.Check(os.WriteFile(ts.MkAbs("said"), out, 0o600))
+			},
+			"field": func(ts *testscript.TestScript, neg bool, args []string) {
+				found := false
+				for _, object := range jsonObjects(ts.ReadFile(args[0])) {
+					found = found || object[args[1]] == args[2]
+				}
+				if found == neg {
+					ts.Fatalf("field %s with value %s: found is %v", args[1], args[2], found)
+				}
+			},
+		},
+	})
+}
+
+func jsonObjects(text string) []map[string]any {
+	var out []map[string]any
+	d := json.NewDecoder(strings.NewReader(text))
+	for {
+		var v any
+		if d.Decode(&v) != nil {
+			return out
+		}
+		list, ok := v.([]any)
+		if !ok {
+			list = []any{v}
+		}
+		for _, x := range list {
+			if m, ok := x.(map[string]any); ok {
+				out = append(out, m)
+			}
+		}
+	}
+}
+
+// sims are the running sites by script.
+var sims sync.Map
+
+// simulation is a running `catena sim`.
+type simulation struct {
+	cmd          *exec.Cmd
+	net, adapter string
+	address      map[string]string
+	ended        chan struct{}
+}
+
+func startSim(check func(error), dir string, args []string) *simulation {
+	s := &simulation{address: map[string]string{}, ended: make(chan struct{})}
+	s.cmd = exec.Command("catena", append([]string{"sim"}, args...)...)
+	s.cmd.Dir = dir
+	out, err := s.cmd.StdoutPipe()
+	check(err)
+	check(s.cmd.Start())
+	// The table of stand-ins, then the command to make a site for them.
+	row, made := regexp.MustCompile(`^(\S+) .* (127\.\S+:\d+)`), regexp.MustCompile(`--adapter (\S+) --range (127\.\d+\.\d+)`)
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if m := row.FindStringSubmatch(lines.Text()); m != nil {
+			s.address[m[1]] = m[2]
+		}
+		if m := made.FindStringSubmatch(lines.Text()); m != nil {
+			s.adapter, s.net = m[1], m[2]
+			break
+		}
+	}
+	go func() {
+		for lines.Scan() {
+		}
+		_ = s.cmd.Wait()
+		close(s.ended)
+	}()
+	return s
+}
+
+func (s *simulation) stop() {
+	_ = s.cmd.Process.Signal(os.Interrupt)
+	select {
+	case <-s.ended:
+	case <-time.After(20 * time.Second):
+		_ = s.cmd.Process.Kill()
+	}
+}

@@ -1,0 +1,326 @@
+package job_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/dialect"
+	"catena/internal/dialect/httpjson"
+	"catena/internal/dialect/onvif"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/match"
+	"catena/internal/sim"
+	"catena/internal/site"
+)
+
+const password = "quoin-and-sluice"
+
+// bench is a simulated site, its ledger and an engine.
+type bench struct {
+	engine  *job.Engine
+	ledger  *ledger.Ledger
+	devices []site.Device
+	matcher *match.Matcher
+	opened  map[string]int // images by version
+}
+
+type memory struct{ *bytes.Reader }
+
+func (memory) Close() error { return nil }
+
+// start makes a site of these devices; every one is at 1.0, and images of 1.0 and
+// 2.0 are there for each.
+func start(t *testing.T, devices ...sim.Device) *bench {
+	for i := range devices {
+		d := &devices[i]
+		if d.Name == "" {
+			d.Name = fmt.Sprintf("device-%d", i+1)
+		}
+		d.Host, d.Serial, d.Version = i+1, fmt.Sprintf("S-%d", i+1), "1.0"
+		if d.Kind == "" {
+			d.Kind = "camera"
+		}
+		d.Model = map[string]string{"camera": "WX-40", "gate": "TG-200"}[d.Kind]
+	}
+	place, err := sim.Start(sim.Scenario{
+		Login:   sim.Login{User: "keeper", Password: password},
+		Pace:    sim.Pace{Write: 150 * time.Millisecond, Restart: 200 * time.Millisecond},
+		Devices: devices,
+	}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(place.Stop)
+	l, err := ledger.Create(t.TempDir(), time.Now)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = l.Close() })
+
+	b := &bench{ledger: l, opened: map[string]int{}}
+	content := map[string][]byte{}
+	var images []firmware.Image
+	for maker, model := range map[string]string{"Wexcombe": "WX-40", "Tollgarth": "TG-200"} {
+		for _, v := range []string{"1.0", "2.0"} {
+			var buf bytes.Buffer
+			require.NoError(t, sim.Image(&buf, maker, []string{model}, v, 400_000))
+			digest := fmt.Sprintf("%x", sha256.Sum256(buf.Bytes()))
+			content[digest] = buf.Bytes()
+			images = append(images, firmware.Image{Size: int64(buf.Len()), Card: firmware.Card{Vendor: maker, Models: []string{model},
+				Version: v, Component: firmware.Main, Status: firmware.Recommended, SHA256: digest, File: model + "_" + v}})
+		}
+	}
+	b.matcher = match.New(images, site.Site{})
+	b.engine = &job.Engine{
+		Ledger: l, Now: time.Now,
+		Dialect: func(name string) (dialect.Dialect, bool) {
+			if name == "onvif" {
+				return onvif.Dialect{}, true
+			}
+			return httpjson.Dialect{}, name == "http"
+		},
+		Login: func(site.Device) (dialect.Login, bool) {
+			return dialect.Login{User: "keeper", Password: password}, true
+		},
+		Open: func(i firmware.Image) (job.File, error) {
+			b.opened[i.Version]++
+			return memory{bytes.NewReader(content[i.SHA256])}, nil
+		},
+		Timing: job.Timing{Grace: 400 * time.Millisecond, WriteWithin: 5 * time.Second, BackWithin: 1500 * time.Millisecond, ProveWithin: 400 * time.Millisecond},
+	}
+	for _, in := range place.StandIns() {
+		d := site.Device{Name: in.Name, Address: in.Address, Vendor: "Wexcombe", Model: in.Model, Serial: "S-" + in.Name,
+			Version: "1.0", Dialect: "onvif", Reach: site.Answers}
+		if in.Kind == "gate" {
+			d.Vendor, d.Dialect = "Tollgarth", "http"
+		}
+		d.Serial = devices[len(b.devices)].Serial
+		require.NoError(t, l.See("", &d))
+		b.devices = append(b.devices, d)
+	}
+	return b
+}
+
+func (b *bench) plan() job.Plan {
+	p := job.Plan{Purpose: job.Flash, Lanes: 8}
+	for _, row := range b.matcher.All(b.devices) {
+		p.Items = append(p.Items, job.Item{Device: row.Device, From: row.Device.Version, Image: *row.Image, Back: row.Back})
+	}
+	return p
+}
+
+func (b *bench) run(t *testing.T, plan job.Plan) job.State {
+	j, err := b.engine.Start(plan)
+	require.NoError(t, err)
+	require.NoError(t, j.Run(t.Context(), t.Context()))
+	state, err := job.Load(b.ledger, j.ID)
+	require.NoError(t, err)
+	assert.False(t, state.Alive)
+	assert.False(t, state.Interrupted())
+	count, _, err := b.ledger.Check()
+	require.NoError(t, err)
+	assert.Positive(t, count)
+	return state
+}
+
+// steps are the steps that the ledger has of a device, in order; a step on the way
+// back has a < before it.
+func (b *bench) steps(t *testing.T, id string) string {
+	events, err := job.Events(b.ledger, "j1", 0, nil)
+	require.NoError(t, err)
+	var out []string
+	for _, e := range events {
+		if e.Device == id {
+			s := string(e.Step)
+			if e.Returning {
+				s = "<" + s
+			}
+			out = append(out, s)
+		}
+	}
+	return strings.Join(out, " ")
+}
+
+const (
+	forth = "checking sending writing restarting proving"
+	back  = " <sending <writing <restarting <proving"
+)
+
+func TestEveryFaultHasItsEnd(t *testing.T) {
+	for name, c := range map[string]struct {
+		device sim.Device
+		change func(*bench, *job.Plan)
+		end    job.Step
+		runs   string // what the device said last
+		steps  string
+		reason string
+	}{
+		"camera":                    {sim.Device{}, nil, job.Done, "2.0", forth + " done", ""},
+		"camera with HTTP Digest":   {sim.Device{Auth: "digest"}, nil, job.Done, "2.0", forth + " done", ""},
+		"camera that must be asked": {sim.Device{Restarts: "asked"}, nil, job.Done, "2.0", forth + " done", ""},
+		"gate":                      {sim.Device{Kind: "gate"}, nil, job.Done, "2.0", forth + " done", ""},
+		"another password": {sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}}, nil, job.Failed, "", "checking failed",
+			"refuses the login"},
+		"never answers": {sim.Device{Faults: sim.Faults{Silent: true}}, nil, job.Failed, "", "checking failed", "does not answer"},
+		"absent": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Device.Address = "127.0.0.1:1" }, job.Failed, "",
+			"checking failed", "does not answer"},
+		"connection cut": {sim.Device{Kind: "gate", Faults: sim.Faults{DropAfter: 150_000}}, nil, job.Failed, "1.0",
+			"checking sending failed", "still runs 1.0"},
+		"keeps its version": {sim.Device{Faults: sim.Faults{KeepsVersion: true}}, nil, job.Returned, "1.0",
+			forth + back + " returned", "it runs 1.0, not 2.0"},
+		"sick": {sim.Device{Kind: "gate", Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
+			forth + back + " returned", "limit switch"},
+		"sick camera": {sim.Device{Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
+			forth + back + " returned", "no longer offers"},
+		"sick without a way back": {sim.Device{Faults: sim.Faults{Sick: true}}, func(_ *bench, p *job.Plan) { p.Items[0].Back = nil },
+			job.Stranded, "2.0", forth + " stranded", "no way back"},
+		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded, "1.0",
+			"checking sending writing restarting stranded", "did not come back within 1.5s"},
+		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0", forth + " done", ""},
+		"another device": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
+			"checking failed", "another device is at its address: serial number S-1, not S-9"},
+		"changed since": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].From = "0.9" }, job.Failed, "1.0",
+			"checking failed", "it runs 1.0, not 0.9"},
+		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Image = *p.Items[0].Back }, job.Skipped, "1.0",
+			"checking skipped", "runs 1.0 already"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := start(t, c.device)
+			plan := b.plan()
+			if c.change != nil {
+				c.change(b, &plan)
+			}
+			d := b.run(t, plan).Devices[0]
+			assert.Equal(t, c.end, d.Step, d.Reason)
+			assert.Equal(t, c.runs, d.Version)
+			assert.Contains(t, d.Reason, c.reason)
+			assert.Equal(t, c.steps, b.steps(t, d.ID))
+			assert.NotContains(t, d.Reason+d.Advice, password)
+			if c.end == job.Failed || c.end == job.Stranded {
+				assert.NotEmpty(t, d.Advice, "what a person should do")
+			}
+			if c.end == job.Done {
+				devices, err := b.ledger.Devices()
+				require.NoError(t, err)
+				assert.Equal(t, "2.0", devices[0].Version)
+			}
+		})
+	}
+}
+
+func TestOneFailureStopsNoOther(t *testing.T) {
+	b := start(t, sim.Device{}, sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}}, sim.Device{Kind: "gate"},
+		sim.Device{Faults: sim.Faults{DropAfter: 100_000}}, sim.Device{Kind: "gate"}, sim.Device{Auth: "digest"})
+	plan := b.plan()
+	plan.Lanes = 3
+	state := b.run(t, plan)
+	assert.Equal(t, 4, state.Count(job.Done))
+	assert.Equal(t, 2, state.Count(job.Failed))
+	assert.Equal(t, map[string]int{"1.0": 2, "2.0": 2}, b.opened, "each image is opened and hashed once")
+}
+
+func TestLanesAreKept(t *testing.T) {
+	b := start(t, sim.Device{}, sim.Device{}, sim.Device{}, sim.Device{})
+	plan := b.plan()
+	plan.Lanes = 1
+	b.run(t, plan)
+	events, err := job.Events(b.ledger, "j1", 0, nil)
+	require.NoError(t, err)
+	atWork := ""
+	for _, e := range events {
+		if atWork == "" {
+			atWork = e.Device
+		}
+		assert.Equal(t, atWork, e.Device, "one device at a time")
+		if e.Step.End() {
+			atWork = ""
+		}
+	}
+}
+
+func TestStoppedJobFinishesWhatItBegan(t *testing.T) {
+	b := start(t, sim.Device{Faults: sim.Faults{Rate: 800_000}}, sim.Device{}, sim.Device{})
+	plan := b.plan()
+	plan.Lanes = 1
+	j, err := b.engine.Start(plan)
+	require.NoError(t, err)
+	going, stop := context.WithCancel(t.Context())
+	patience, letGo := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- j.Run(going, patience) }()
+	require.Eventually(t, func() bool {
+		s, err := job.Load(b.ledger, j.ID)
+		return err == nil && s.Devices[0].Step == job.Sending && s.Devices[0].Percent() > 10
+	}, 10*time.Second, 10*time.Millisecond)
+	stop()
+	letGo()
+	require.NoError(t, <-ended)
+	state, err := job.Load(b.ledger, j.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.Done, state.Devices[0].Step, "a write is never interrupted")
+	assert.Equal(t, job.Skipped, state.Devices[1].Step)
+	assert.Equal(t, job.Skipped, state.Devices[2].Step)
+}
+
+func TestTwoJobsNeverWorkOnOneDevice(t *testing.T) {
+	b := start(t, sim.Device{Faults: sim.Faults{Rate: 400_000}}, sim.Device{})
+	plan := b.plan()
+	first := plan
+	first.Items = plan.Items[:1]
+	j1, err := b.engine.Start(first)
+	require.NoError(t, err)
+	j2, err := b.engine.Start(plan)
+	require.NoError(t, err)
+	ended := make(chan error, 1)
+	go func() { ended <- j1.Run(t.Context(), t.Context()) }()
+	require.NoError(t, j2.Run(t.Context(), t.Context()))
+	require.NoError(t, <-ended)
+	two, err := job.Load(b.ledger, j2.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.Failed, two.Devices[0].Step)
+	assert.Contains(t, two.Devices[0].Reason, "job j1 is working on it")
+	assert.Equal(t, job.Done, two.Devices[1].Step)
+}
+
+func TestNothingIsSentThatCannotBeWrittenDown(t *testing.T) {
+	b := start(t, sim.Device{})
+	j, err := b.engine.Start(b.plan())
+	require.NoError(t, err)
+	require.NoError(t, b.ledger.Close()) // as a full disk would
+	assert.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
+	d := b.devices[0]
+	f, err := onvif.Dialect{}.Open(dialect.Peer{Address: d.Address, Login: dialect.Login{User: "keeper", Password: password}}).Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "1.0", f.Version)
+}
+
+func TestADamagedImageStartsNoJob(t *testing.T) {
+	b := start(t, sim.Device{})
+	damaged := errors.New("the image on the shelf is damaged")
+	b.engine.Open = func(firmware.Image) (job.File, error) { return nil, damaged }
+	_, err := b.engine.Start(b.plan())
+	assert.ErrorIs(t, err, damaged)
+	jobs, err := job.Jobs(b.ledger)
+	require.NoError(t, err)
+	assert.Empty(t, jobs)
+	_, err = b.engine.Start(job.Plan{})
+	assert.ErrorIs(t, err, job.ErrNothing)
+}
+
+func TestEarlier(t *testing.T) {
+	b := start(t, sim.Device{}, sim.Device{Faults: sim.Faults{KeepsVersion: true}})
+	b.run(t, b.plan())
+	jobs, err := job.Jobs(b.ledger)
+	require.NoError(t, err)
+	assert.Equal(t, "1.0", job.Earlier(jobs, b.devices[0].ID))
+	assert.Empty(t, job.Earlier(jobs, b.devices[1].ID), "no job changed it")
+}
