@@ -202,7 +202,9 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 			return slices.Index(frameOrder, x.Step) - slices.Index(frameOrder, y.Step)
 		})
 	}
-	t := view.Table{Columns: []string{"name", "from → to", "step", "", "%", "rate", "left", "what happened"}}
+	// The widths are kept, so that nothing jumps when a rate comes or goes.
+	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"), strings.Repeat(" ", barWidth), "%  ",
+		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
 	for _, d := range devices[:room] {
 		t.Rows = append(t.Rows, frameRow(d, now, s))
 	}
@@ -220,6 +222,10 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 
 const barWidth = 12
 
+// rateAfter is how long a transfer must last before its rate says something: at
+// first the buffers on the way fill.
+const rateAfter = 1500 * time.Millisecond
+
 func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
 	step := view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}
 	if d.Returning {
@@ -228,7 +234,7 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
 	bar, percent, rate, left := "", "", "", ""
 	if p := d.Percent(); p >= 0 {
 		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
-		if d.Rate > 0 {
+		if d.Rate > 0 && now.Sub(d.Since) > rateAfter {
 			rate, left = view.Bytes(d.Rate)+"/s", view.Clock(time.Duration(d.Left*float64(time.Second)))
 		}
 	} else if !d.Step.End() && d.Step != job.Waiting {
