@@ -5,10 +5,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"runtime/debug"
 	"strconv"
 	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -49,12 +49,11 @@ after the site; -C gives it another name.`,
 	return c
 }
 
-var notPlain = regexp.MustCompile(`[^\pL\pN]+`)
-
 func (a *app) newSite(name, adapter string, ranges []string) error {
 	dir := a.dir
 	if dir == "" {
-		dir = strings.Trim(notPlain.ReplaceAllString(strings.ToLower(name), "-"), "-")
+		plain := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
+		dir = strings.Join(strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !plain(r) }), "-")
 	}
 	if dir == "" {
 		return usage("%q makes no folder name; name the folder with -C", name)

@@ -1,0 +1,149 @@
+package scan
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/dialect"
+	"catena/internal/site"
+)
+
+func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
+
+func sighting(heard, address, uuid, name string) Sighting {
+	return Sighting{Heard: heard, Address: at(address), Dialect: "onvif", Facts: dialect.Facts{UUID: uuid, Name: name}}
+}
+
+func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
+	found := merge([]Sighting{
+		sighting("http", "10.20.4.11:80", "", ""),
+		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
+		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
+		sighting("ws-discovery", "10.20.4.12:80", "urn:uuid:2", "cam-12"),
+		{Heard: "http", Address: at("10.20.4.9:80"), Trouble: "answers, but no dialect knows it"},
+	})
+	require.Len(t, found, 3)
+	assert.Equal(t, "10.20.4.9:80", found[0].Address)
+	assert.False(t, found[0].Known())
+	assert.Equal(t, []string{"http", "ws-discovery"}, found[1].Heard)
+	assert.Equal(t, "cam-11", found[1].Name)
+}
+
+func TestOneSerialOnOneHostIsOne(t *testing.T) {
+	found := fold([]*site.Device{
+		{Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}},
+		{Address: "10.20.4.11:8080", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}},
+		{Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-1"},
+		{Address: "10.20.4.13:80"},
+	})
+	assert.Len(t, found, 3)
+}
+
+func settled(found, known []site.Device, ranges string) Result {
+	var r Result
+	var pointers []*site.Device
+	for i := range found {
+		pointers = append(pointers, &found[i])
+	}
+	first, _ := site.ParseRange(ranges)
+	r.settle(pointers, known, []Network{{Ranges: []site.Range{first}}})
+	return r
+}
+
+func TestSettle(t *testing.T) {
+	known := []site.Device{
+		{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.1.0", Reach: site.Answers},
+		{ID: "d2", Name: "cam-12", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-2", Version: "3.1.0", Reach: site.Answers},
+		{ID: "d3", Name: "cam-13", Address: "10.20.9.13:80", Vendor: "Wexcombe", Serial: "S-3", Reach: site.Answers},
+	}
+	r := settled([]site.Device{
+		// The first has another version and has moved to another address.
+		{Name: "cam-11", Address: "10.20.4.31:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.2.1", Reach: site.Answers},
+		// A newcomer claims its name.
+		{Name: "cam-11", Address: "10.20.4.40:80", Vendor: "Wexcombe", Serial: "S-9", Reach: site.Answers},
+		// Another device is where the second was.
+		{Name: "cam-14", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-8", Reach: site.Answers},
+	}, known, "10.20.4.0/24")
+	assert.ElementsMatch(t, []string{"cam-11~2", "cam-14"}, r.New)
+	assert.Contains(t, r.Changed, Change{"cam-11", "version", "3.1.0", "3.2.1"})
+	assert.Contains(t, r.Changed, Change{"cam-11", "address", "10.20.4.11:80", "10.20.4.31:80"})
+	require.Len(t, r.Gone, 1, "the third was not looked for")
+	assert.Equal(t, "cam-12", r.Gone[0].Name)
+	assert.Empty(t, r.Warnings)
+}
+
+func TestWhatIsNotSaidIsRemembered(t *testing.T) {
+	known := []site.Device{{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", UUID: "u", Version: "3.1.0", Reach: site.Answers}}
+	r := settled([]site.Device{{Address: "10.20.4.11:80", UUID: "u", Reach: site.Locked}}, known, "10.20.4.0/24")
+	require.Len(t, r.Devices, 1)
+	assert.Equal(t, "S-1", r.Devices[0].Serial)
+	assert.Equal(t, "3.1.0", r.Devices[0].Version)
+	assert.Equal(t, []Change{{"cam-11", "reach", "answers", "locked"}}, r.Changed)
+}
+
+func TestTwoThatClaimOneSerial(t *testing.T) {
+	r := settled([]site.Device{
+		{Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", Reach: site.Answers},
+		{Name: "cam-12", Address: "10.20.4.12:80", Serial: "S-1", Reach: site.Answers},
+	}, nil, "10.20.4.0/24")
+	assert.Len(t, r.Devices, 2, "both are shown")
+	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)
+}
+
+const id = "urn:uuid:ask"
+
+func match(relates, xaddrs, scopes string) []byte {
+	return fmt.Appendf(nil, `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="a" xmlns:d="d"><e:Header><a:RelatesTo>%s</a:RelatesTo></e:Header>
+<e:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs>
+</d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`, relates, scopes, xaddrs)
+}
+
+func TestParseMatches(t *testing.T) {
+	from := netip.MustParseAddr("10.20.4.11")
+	got := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), id, from)
+	require.Len(t, got, 1)
+	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
+	assert.Equal(t, "/onvif/device_service", got[0].Facts.Path)
+	assert.Equal(t, "cam 11", got[0].Facts.Name)
+
+	for why, packet := range map[string][]byte{
+		"answers somebody else": match("urn:uuid:other", "http://10.20.4.11/x", ""),
+		"points elsewhere":      match(id, "http://10.20.4.99/x http://upstream/x", ""),
+		"another scheme":        match(id, "file:///etc/passwd", ""),
+		"not XML":               []byte("\x00\x01"),
+		"cut off":               match(id, "http://10.20.4.11/x", "")[:200],
+		"nested":                []byte(strings.Repeat("<a>", 100_000)),
+	} {
+		assert.Empty(t, parseMatches(packet, id, from), why)
+	}
+}
+
+func FuzzParseMatches(f *testing.F) {
+	f.Add(match(id, "http://10.20.4.11/x", "onvif://www.onvif.org/name/%zz"))
+	f.Add([]byte("<Envelope><Header><RelatesTo>" + id))
+	from := netip.MustParseAddr("10.20.4.11")
+	f.Fuzz(func(t *testing.T, packet []byte) {
+		for _, s := range parseMatches(packet, id, from) {
+			if s.Address.Addr() != from {
+				t.Errorf("an address on another host: %v", s.Address)
+			}
+			if s.Facts.Name != site.Clean(s.Facts.Name) {
+				t.Errorf("a name that is not clean: %q", s.Facts.Name)
+			}
+		}
+	})
+}
+
+func TestExpandKeepsExceptions(t *testing.T) {
+	r, err := site.ParseRange("10.20.4.1-10.20.4.3")
+	require.NoError(t, err)
+	except, err := site.ParseRange("10.20.4.2")
+	require.NoError(t, err)
+	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except}}
+	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"), at("10.20.4.3:8080")}, n.expand(r))
+}
