@@ -20,6 +20,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
+	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/shelf"
 	"catena/internal/site"
@@ -132,7 +133,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.listCmd(), a.showCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.trackCmd(),
-		a.rollbackCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
+		a.rollbackCmd(), a.aimCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
 	return root
 }
 
@@ -256,6 +257,9 @@ func (a *app) openSite() (*home, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := joinAims(dir, &s); err != nil {
+		return nil, err
+	}
 	l, err := ledger.Open(dir, a.now)
 	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
 		l, err = ledger.Create(dir, a.now)
@@ -264,6 +268,58 @@ func (a *app) openSite() (*home, error) {
 		return nil, err
 	}
 	return &home{dir, s, l}, nil
+}
+
+// joinAims adds the aims that the aim commands keep beside the site file.
+func joinAims(dir string, s *site.Site) error {
+	path := filepath.Join(dir, site.AimsFile)
+	aims, err := readAims(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return s.Join(path, aims)
+}
+
+func readAims(path string) ([]site.Aim, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	return site.ParseAims(path, data)
+}
+
+// families reads the family files of the site folder, if there is one, and those
+// beside the shelf.
+func (a *app) families(dir string, s *shelf.Shelf) (family.Set, error) {
+	var all []family.Family
+	for _, folder := range []string{dir, s.Dir()} {
+		if folder == "" {
+			continue
+		}
+		names, err := filepath.Glob(filepath.Join(folder, "families", "*.yaml"))
+		if err != nil {
+			return family.Set{}, err
+		}
+		for _, name := range names {
+			data, err := os.ReadFile(name)
+			if err != nil {
+				return family.Set{}, err
+			}
+			f, err := family.Parse(name, data)
+			if err != nil {
+				return family.Set{}, err
+			}
+			all = append(all, f)
+		}
+	}
+	set, err := family.NewSet(all)
+	if err != nil {
+		return set, usage("%w", err)
+	}
+	return set, nil
 }
 
 func (h *home) Close() { _ = h.ledger.Close() } // all that was appended is on the disk

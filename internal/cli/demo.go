@@ -166,15 +166,12 @@ func (d *demo) hold() error {
 func (d *demo) compare(took time.Duration, kept bool) error {
 	a := d.app
 	sub := &app{dir: d.dir, shelf: a.shelf, getenv: a.getenv, now: a.now}
-	h, err := sub.openSite()
+	p, err := sub.look()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	devices, _, err := sub.matched(h)
-	if err != nil {
-		return err
-	}
+	defer p.home.Close()
+	h, devices := p.home, p.devices
 	if _, _, err := h.ledger.Check(); err != nil {
 		return err
 	}
@@ -196,7 +193,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 	for _, f := range foreseen {
 		x, ok := byName[f.name]
 		verdict := view.Cell{Text: "yes", Tone: view.Good}
-		if !ok || x.Standing != f.standing || string(x.Version) != f.version {
+		if !ok || x.Standing != f.standing || x.Version.Text != f.version {
 			verdict = view.Cell{Text: fmt.Sprintf("no: %s %s", f.standing, f.version), Tone: view.Bad}
 			wrong++
 		}
@@ -204,7 +201,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		if name == "(silent)" {
 			name = x.Address
 		}
-		t.Add(view.Cell{Text: name}, view.Cell{Text: x.Standing, Tone: standingTone(x.Standing)}, view.Cell{Text: string(x.Version)}, verdict, view.Cell{Text: f.why, Tone: view.Quiet})
+		t.Add(view.Cell{Text: name}, view.Cell{Text: x.Standing, Tone: standingTone(x.Standing)}, view.Cell{Text: x.Version.Text}, verdict, view.Cell{Text: f.why, Tone: view.Quiet})
 	}
 	if extra := len(devices) - len(foreseen); extra != 0 {
 		wrong += max(extra, -extra)

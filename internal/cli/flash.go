@@ -78,37 +78,33 @@ only being checked. What is being written is always finished.`,
 }
 
 func (a *app) flash(ctx context.Context, f jobFlags, names []string) error {
-	h, err := a.openSite()
+	p, err := a.look()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	devices, _, err := a.matched(h)
+	defer p.home.Close()
+	devices, err := p.choose(names, f.choice)
 	if err != nil {
 		return err
 	}
-	if len(names) > 0 {
-		if devices, err = pick(devices, names); err != nil {
-			return err
-		}
-	}
-	if devices, err = f.apply(devices); err != nil {
-		return err
-	}
-	return a.carryOut(ctx, h, job.Flash, f, devices, len(names) > 0)
+	return a.carryOut(ctx, p, job.Flash, f, devices, len(names) > 0)
 }
 
 // carryOut asks, runs the job and shows it. Devices without an image are left
 // alone; where the person named them, that is a failure.
-func (a *app) carryOut(ctx context.Context, h *home, purpose job.Purpose, f jobFlags, devices []device, named bool) error {
+func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f jobFlags, devices []device, named bool) error {
 	plan := job.Plan{Purpose: purpose, Lanes: f.lanes}
 	var left []device
 	for _, d := range devices {
-		if d.row.Image == nil {
+		if len(d.row.Path) == 0 {
 			left = append(left, d)
 			continue
 		}
-		plan.Items = append(plan.Items, job.Item{Device: d.row.Device, From: string(d.Version), Image: *d.row.Image, Back: d.row.Back})
+		item := job.Item{Device: d.row.Device, From: d.Version.Text, Order: p.matcher.Order(d.row.Device)}
+		for _, h := range d.row.Path {
+			item.Path = append(item.Path, job.Hop{Image: *h.Image, Back: h.Back})
+		}
+		plan.Items = append(plan.Items, item)
 	}
 	if named {
 		for _, d := range left {
@@ -135,12 +131,8 @@ func (a *app) carryOut(ctx context.Context, h *home, purpose job.Purpose, f jobF
 			return err
 		}
 	}
-	s, err := a.openShelf()
-	if err != nil {
-		return err
-	}
-	engine := &job.Engine{Ledger: h.ledger, Dialect: dialectNamed, Login: login, Timing: f.timing, Now: a.now,
-		Open: func(i firmware.Image) (job.File, error) { return s.OpenImage(i) }}
+	engine := &job.Engine{Ledger: p.home.ledger, Dialect: dialectNamed, Login: login, Timing: f.timing, Now: a.now,
+		Open: func(i firmware.Image) (job.File, error) { return p.shelf.OpenImage(i) }}
 	j, err := engine.Start(plan)
 	if errors.Is(err, shelf.ErrDamaged) {
 		return refused("%w", err)
@@ -148,11 +140,11 @@ func (a *app) carryOut(ctx context.Context, h *home, purpose job.Purpose, f jobF
 	if err != nil {
 		return err
 	}
-	state, err := a.runAndShow(ctx, h, j)
+	state, err := a.runAndShow(ctx, p.home, j)
 	if err != nil {
 		return err
 	}
-	if err := a.summary(h, state); err != nil {
+	if err := a.summary(p.home, state); err != nil {
 		return err
 	}
 	if named && len(left) > 0 {
@@ -175,20 +167,26 @@ func (a *app) plainSummary(plan job.Plan, left []device) {
 	var order []group
 	count, cautions := map[group][]string{}, []string{}
 	for _, i := range plan.Items {
-		g := group{i.Device.Model, i.From, i.Image.Version, i.Image.File, string(match.ByImage)}
-		if i.Back == nil {
-			g.back = string(match.None)
+		g := group{i.Device.Model, i.From, "", "", string(match.ByImage)}
+		for n, h := range i.Path {
+			if n > 0 {
+				g.to += " → "
+			}
+			g.to, g.file = g.to+h.Image.Version, h.Image.File
+			if h.Back == nil {
+				g.back = string(match.None)
+			}
+			for _, c := range h.Image.Cautions {
+				text := fmt.Sprintf("%s %s: %s", i.Device.Model, h.Image.Version, c)
+				if !slices.Contains(cautions, text) {
+					cautions = append(cautions, text)
+				}
+			}
 		}
 		if count[g] == nil {
 			order = append(order, g)
 		}
 		count[g] = append(count[g], i.Device.Name)
-		for _, c := range i.Image.Cautions {
-			text := fmt.Sprintf("%s %s: %s", i.Device.Model, i.Image.Version, c)
-			if !slices.Contains(cautions, text) {
-				cautions = append(cautions, text)
-			}
-		}
 	}
 	t := view.Table{Columns: []string{"model", "from → to", "image", "way back", "devices"}}
 	for _, g := range order {
@@ -293,23 +291,14 @@ it like after a flash.`,
 }
 
 func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of string) error {
-	h, err := a.openSite()
+	p, err := a.look()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	devices, m, err := a.matched(h)
+	defer p.home.Close()
+	jobs, err := job.Jobs(p.home.ledger)
 	if err != nil {
 		return err
-	}
-	jobs, err := job.Jobs(h.ledger)
-	if err != nil {
-		return err
-	}
-	if len(names) > 0 {
-		if devices, err = pick(devices, names); err != nil {
-			return err
-		}
 	}
 	if of != "" {
 		i := slices.IndexFunc(jobs, func(s job.State) bool { return s.ID == of })
@@ -317,9 +306,10 @@ func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of s
 			return usage("there is no job %s in the ledger", of)
 		}
 		jobs = jobs[i : i+1]
-		devices = slices.DeleteFunc(devices, func(d device) bool { return job.Earlier(jobs, d.ID) == "" })
+		p.devices = slices.DeleteFunc(p.devices, func(d device) bool { return job.Earlier(jobs, d.ID) == "" })
 	}
-	if devices, err = f.apply(devices); err != nil {
+	devices, err := p.choose(names, f.choice)
+	if err != nil {
 		return err
 	}
 	for i, d := range devices {
@@ -328,12 +318,12 @@ func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of s
 			v = job.Earlier(jobs, d.ID)
 		}
 		row := d.row
-		if row.Image = nil; v != "" {
-			row = m.To(d.row.Device, v)
+		if row.Path = nil; v != "" {
+			row = p.matcher.To(d.row.Device, v)
 		} else {
 			row.Reason = "no job has changed it; say the version with --to"
 		}
-		devices[i] = toDevice(row)
+		devices[i] = p.device(row)
 	}
-	return a.carryOut(ctx, h, job.Rollback, f, devices, true)
+	return a.carryOut(ctx, p, job.Rollback, f, devices, true)
 }

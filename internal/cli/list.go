@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,6 +12,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/match"
 	"catena/internal/site"
 )
 
@@ -32,7 +35,7 @@ func (a *app) listCmd() *cobra.Command {
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "standing"}}
 				for _, d := range devices {
 					t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
-						view.Cell{Text: string(d.Hardware)}, view.Cell{Text: d.Serial}, view.Cell{Text: string(d.Version)},
+						view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, view.Cell{Text: d.Version.Text},
 						view.Cell{Text: d.Standing, Tone: standingTone(d.Standing)})
 				}
 				return t
@@ -45,24 +48,33 @@ func (a *app) listCmd() *cobra.Command {
 
 func (a *app) matchCmd() *cobra.Command {
 	var choose choice
+	var by string
 	c := &cobra.Command{
 		Use:   "match",
 		Short: "Say which image each device should get, and why",
 		Long: `Hold every known device against the shelf: how it stands, what it runs and should
 run, how it would be returned, and why. Nothing is touched.
 
-Standings: behind (a later image is there), current, ahead, unmatched (the shelf has
+Standings: unsafe (what it runs was withdrawn), behind (a later image is there), current, ahead, unmatched (the shelf has
 nothing for it), locked (refuses the login), away (does not answer), held (the site
 file says to leave it alone).`,
 		Example: `  catena match
   catena match --where 'standing == "behind" && way_back == "none"'
+  catena match --by group
   catena match --format json`,
 		Args: exactly(0, "no more words (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
-			return a.withDevices(choose, matchTable)
+			switch by {
+			case "":
+				return a.withDevices(choose, matchTable)
+			case "model", "group":
+				return a.withDevices(choose, groupTable(by))
+			}
+			return usage("--by %q is neither model nor group", by)
 		},
 	}
 	choose.flags(c)
+	c.Flags().StringVar(&by, "by", "", "count devices instead: by model (with what they run and should run), or by group")
 	return c
 }
 
@@ -70,42 +82,84 @@ func matchTable(devices []device) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "standing", "from", "to", "image", "way back", "reason"}}
 	for _, d := range devices {
 		back := view.Cell{Text: d.WayBack}
-		if d.row.Image != nil && d.row.Back == nil {
+		if d.WayBack == string(match.None) {
 			back.Tone = view.Bad
 		}
-		to := ""
-		if d.row.Image != nil {
-			to = string(d.Target)
-		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Model}, view.Cell{Text: d.Standing, Tone: standingTone(d.Standing)},
-			view.Cell{Text: string(d.Version)}, view.Cell{Text: to}, view.Cell{Text: d.File}, back, view.Cell{Text: d.Reason, Tone: view.Quiet})
+			view.Cell{Text: d.Version.Text}, view.Cell{Text: strings.Join(d.Path, " → ")}, view.Cell{Text: d.File}, back,
+			view.Cell{Text: d.Reason, Tone: view.Quiet})
 	}
 	return t
 }
 
+// groupTable counts devices: how many of each model run what they are meant to.
+func groupTable(by string) func([]device) view.Table {
+	return func(devices []device) view.Table {
+		type key struct{ group, vendor, model, runs, target string }
+		count, standings := map[key]int{}, map[key]map[string]int{}
+		var order []key
+		for _, d := range devices {
+			groups := []string{""}
+			if by == "group" {
+				if groups = d.Groups; len(groups) == 0 {
+					groups = []string{"(none)"}
+				}
+			}
+			for _, g := range groups {
+				k := key{g, d.Vendor, d.Model, d.Version.Text, d.Target.Text}
+				if by == "group" {
+					k.runs, k.target = "", ""
+				}
+				if count[k] == 0 {
+					order = append(order, k)
+					standings[k] = map[string]int{}
+				}
+				count[k]++
+				standings[k][d.Standing]++
+			}
+		}
+		slices.SortStableFunc(order, func(a, b key) int {
+			return cmp.Or(strings.Compare(a.group, b.group), strings.Compare(a.vendor, b.vendor), strings.Compare(a.model, b.model))
+		})
+		t := view.Table{Columns: []string{"vendor", "model", "runs", "aim", "devices", "as aimed", "standing"}}
+		if by == "group" {
+			t.Columns = []string{"group", "vendor", "model", "devices", "as aimed", "standing"}
+		}
+		for _, k := range order {
+			aimed := standings[k][string(match.Current)]
+			tone := view.Warn
+			if aimed == count[k] {
+				tone = view.Good
+			}
+			row := []view.Cell{{Text: k.vendor}, {Text: k.model}, {Text: k.runs}, {Text: k.target}}
+			if by == "group" {
+				row = []view.Cell{{Text: k.group}, {Text: k.vendor}, {Text: k.model}}
+			}
+			t.Add(append(row, view.Cell{Text: fmt.Sprint(count[k])}, view.Cell{Text: fmt.Sprint(aimed), Tone: tone}, view.Cell{Text: inWords(standings[k]), Tone: view.Quiet})...)
+		}
+		return t
+	}
+}
+
 // withDevices prints the chosen devices as a table and their count.
 func (a *app) withDevices(choose choice, table func([]device) view.Table) error {
-	h, err := a.openSite()
+	p, err := a.look()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	devices, _, err := a.matched(h)
+	defer p.home.Close()
+	devices, err := p.choose(nil, choose)
 	if err != nil {
-		return err
-	}
-	all := len(devices)
-	if devices, err = choose.apply(devices); err != nil {
 		return err
 	}
 	if err := a.printDevices(devices, table); err != nil || a.format != "table" {
 		return err
 	}
 	switch {
-	case all == 0:
+	case len(p.devices) == 0:
 		a.say("No devices are known yet. Find them: catena scan")
 	case len(devices) == 0:
-		a.say("None of the %s is chosen by --where.", view.Plural(all, "device"))
+		a.say("None of the %s is chosen by --where.", view.Plural(len(p.devices), "device"))
 	default:
 		a.say("\n%s: %s", view.Plural(len(devices), "device"), counted(devices))
 	}
@@ -130,23 +184,20 @@ type event struct {
 }
 
 func (a *app) show(name string) error {
-	h, err := a.openSite()
+	p, err := a.look()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	devices, _, err := a.matched(h)
+	defer p.home.Close()
+	devices, err := pick(p.devices, []string{name})
 	if err != nil {
-		return err
-	}
-	if devices, err = pick(devices, []string{name}); err != nil {
 		return err
 	}
 	if len(devices) > 1 {
 		return usage("%s means %s; name one", name, view.Plural(len(devices), "device"))
 	}
 	d := devices[0]
-	entries, err := h.ledger.Entries(ledger.Filter{Device: d.ID})
+	entries, err := p.home.ledger.Entries(ledger.Filter{Device: d.ID})
 	if err != nil {
 		return err
 	}
@@ -159,9 +210,9 @@ func (a *app) show(name string) error {
 	}
 	s := a.style(a.out)
 	facts := view.Table{Columns: []string{"device", d.Name}}
-	for _, f := range [][2]string{{"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", string(d.Hardware)},
-		{"serial", d.Serial}, {"version", string(d.Version)}, {"standing", d.Standing}, {"reason", d.Reason},
-		{"target", string(d.Target)}, {"way back", d.WayBack}, {"dialect", d.Dialect}, {"heard by", strings.Join(d.Heard, ", ")}, {"id", d.ID}} {
+	for _, f := range [][2]string{{"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
+		{"serial", d.Serial}, {"version", d.Version.Text}, {"standing", d.Standing}, {"reason", d.Reason},
+		{"aim", d.Aim}, {"path", strings.Join(d.Path, " → ")}, {"way back", d.WayBack}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"heard by", strings.Join(d.Heard, ", ")}, {"id", d.ID}} {
 		if f[1] != "" {
 			facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
 		}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -12,11 +13,18 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/firmware/version"
 	"catena/internal/match"
+	"catena/internal/shelf"
 	"catena/internal/site"
 )
 
-// V is a version in an expression: it compares in the order of versions.
-type V string
+// V is a version in an expression: it compares in the order of its maker.
+type V struct {
+	Text  string
+	order version.Order
+}
+
+func (v V) String() string               { return v.Text }
+func (v V) MarshalText() ([]byte, error) { return []byte(v.Text), nil }
 
 // device is one device as lists, expressions and machine-readable output see it.
 // The names of its fields in JSON are a promise.
@@ -32,62 +40,109 @@ type device struct {
 	Component string     `json:"component" expr:"component"`
 	Standing  string     `json:"standing" expr:"standing"`
 	Target    V          `json:"target" expr:"target"`
-	Image     string     `json:"image" expr:"image"` // SHA-256
+	Path      []string   `json:"path" expr:"path"`   // the versions on the way, the target last
+	Image     string     `json:"image" expr:"image"` // SHA-256, of the target
 	File      string     `json:"file" expr:"file"`
 	WayBack   string     `json:"way_back" expr:"way_back"`
+	Aim       string     `json:"aim" expr:"aim"`
 	Reason    string     `json:"reason" expr:"reason"`
 	Dialect   string     `json:"dialect" expr:"dialect"`
 	Heard     []string   `json:"heard" expr:"heard"`
 	Reach     site.Reach `json:"reach" expr:"reach"`
+	Groups    []string   `json:"groups" expr:"groups"`
 
 	row match.Row
 }
 
-func toDevice(r match.Row) device {
+func (p *picture) device(r match.Row) device {
+	order := p.matcher.Order(r.Device)
 	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: r.Device.Address, Vendor: r.Device.Vendor, Model: r.Device.Model,
-		Hardware: V(r.Device.Hardware), Serial: r.Device.Serial, Version: V(r.Device.Version), Component: r.Component,
-		Standing: string(r.Standing), Target: V(r.Target), Reason: r.Reason, Dialect: r.Device.Dialect, Heard: r.Device.Heard,
-		Reach: r.Device.Reach, row: r}
+		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Device.Version, order}, Component: r.Component,
+		Standing: string(r.Standing), Target: V{r.Target, order}, Aim: strings.TrimPrefix(r.Aim, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
+		Heard: r.Device.Heard, Reach: r.Device.Reach, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
 	if d.Heard == nil {
 		d.Heard = []string{}
 	}
-	if r.Image != nil {
-		d.Image, d.File, d.WayBack = r.Image.SHA256, r.Image.File, string(r.WayBack())
+	if d.Groups == nil {
+		d.Groups = []string{}
+	}
+	for _, h := range r.Path {
+		d.Path = append(d.Path, h.Image.Version)
+	}
+	if image := r.Image(); image != nil {
+		d.Image, d.File, d.WayBack = image.SHA256, image.File, string(r.WayBack())
 	}
 	return d
 }
 
 // columns of CSV, and names for --sort.
 var deviceColumns = []string{"id", "name", "address", "vendor", "model", "hardware", "serial", "version", "component",
-	"standing", "target", "image", "file", "way_back", "reason", "dialect", "heard", "reach"}
+	"standing", "target", "path", "image", "file", "way_back", "aim", "reason", "dialect", "heard", "reach", "groups"}
 
 func (d device) field(name string) string {
 	return map[string]string{"id": d.ID, "name": d.Name, "address": d.Address, "vendor": d.Vendor, "model": d.Model,
-		"hardware": string(d.Hardware), "serial": d.Serial, "version": string(d.Version), "component": d.Component,
-		"standing": d.Standing, "target": string(d.Target), "image": d.Image, "file": d.File, "way_back": d.WayBack,
-		"reason": d.Reason, "dialect": d.Dialect, "heard": strings.Join(d.Heard, " "), "reach": string(d.Reach)}[name]
+		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
+		"standing": d.Standing, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
+		"way_back": d.WayBack, "aim": d.Aim, "reason": d.Reason, "dialect": d.Dialect, "heard": strings.Join(d.Heard, " "),
+		"reach": string(d.Reach), "groups": strings.Join(d.Groups, " ")}[name]
 }
 
-// matched returns every known device against the shelf.
-func (a *app) matched(h *home) ([]device, *match.Matcher, error) {
-	known, err := h.ledger.Devices()
+// picture is a site with its shelf: every device known, matched.
+type picture struct {
+	home    *home
+	shelf   *shelf.Shelf
+	matcher *match.Matcher
+	devices []device
+}
+
+// look opens the site and the shelf and matches every device. The caller closes the
+// home.
+func (a *app) look() (*picture, error) {
+	h, err := a.openSite()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	s, err := a.openShelf()
+	p := &picture{home: h}
+	if err := p.match(a); err != nil {
+		h.Close()
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *picture) match(a *app) error {
+	known, err := p.home.ledger.Devices()
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	images, err := s.List()
+	if p.shelf, err = a.openShelf(); err != nil {
+		return err
+	}
+	images, err := p.shelf.List()
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
-	m := match.New(images, h.site)
-	var out []device
-	for _, r := range m.All(known) {
-		out = append(out, toDevice(r))
+	families, err := a.families(p.home.dir, p.shelf)
+	if err != nil {
+		return err
 	}
-	return out, m, nil
+	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Order: families.Order})
+	p.devices = nil
+	for _, r := range p.matcher.All(known) {
+		p.devices = append(p.devices, p.device(r))
+	}
+	return nil
+}
+
+// choose keeps the devices that are named, if any are, and for which --where holds.
+func (p *picture) choose(names []string, c choice) (devices []device, err error) {
+	devices = p.devices
+	if len(names) > 0 {
+		if devices, err = pick(devices, names); err != nil {
+			return nil, err
+		}
+	}
+	return c.apply(devices)
 }
 
 // choice is what --where and --sort say.
@@ -122,7 +177,14 @@ func filter(devices []device, where string) ([]device, error) {
 		name := "version" + op
 		return []expr.Option{
 			expr.Function(name, func(p ...any) (any, error) {
-				return holds(version.Compare(fmt.Sprint(p[0]), fmt.Sprint(p[1]))), nil
+				order, texts := version.Order{}, [2]string{}
+				for i, side := range p {
+					texts[i] = fmt.Sprint(side)
+					if v, ok := side.(V); ok {
+						order = v.order
+					}
+				}
+				return holds(order.Compare(texts[0], texts[1])), nil
 			}, new(func(V, string) bool), new(func(string, V) bool), new(func(V, V) bool)),
 			expr.Operator(op, name),
 		}
@@ -173,22 +235,33 @@ func (a *app) printDevices(devices []device, table func([]device) view.Table) er
 	return nil
 }
 
-// printJSON prints one array, with a line for each of its values.
-func (a *app) printJSON(values any) error {
-	raw, err := json.Marshal(values)
-	if err != nil {
+// encode writes a value as JSON for programs that read it, not for a web page.
+func encode(value any) (string, error) {
+	var b strings.Builder
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(value)
+	return strings.TrimSuffix(b.String(), "\n"), err
+}
+
+// printJSON prints one array, with a line for each of its values, or one object.
+func (a *app) printJSON(value any) error {
+	var lines []string
+	if list := reflect.ValueOf(value); list.Kind() == reflect.Slice {
+		for i := range list.Len() {
+			line, err := encode(list.Index(i).Interface())
+			if err != nil {
+				return err
+			}
+			lines = append(lines, line)
+		}
+		_, err := fmt.Fprintf(a.out, "[%s]\n", strings.Join(lines, ",\n "))
 		return err
 	}
-	var list []json.RawMessage
-	if json.Unmarshal(raw, &list) != nil {
-		_, err = fmt.Fprintf(a.out, "%s\n", raw)
-		return err
+	text, err := encode(value)
+	if err == nil {
+		_, err = fmt.Fprintln(a.out, text)
 	}
-	lines := make([]string, len(list))
-	for i, v := range list {
-		lines[i] = string(v)
-	}
-	_, err = fmt.Fprintf(a.out, "[%s]\n", strings.Join(lines, ",\n "))
 	return err
 }
 
@@ -199,7 +272,7 @@ func standingTone(s string) view.Tone {
 		return view.Good
 	case match.Behind:
 		return view.Warn
-	case match.Locked, match.Away:
+	case match.Locked, match.Away, match.Unsafe:
 		return view.Bad
 	}
 	return view.Quiet
@@ -211,6 +284,10 @@ func counted(devices []device) string {
 	for _, d := range devices {
 		n[d.Standing]++
 	}
+	return inWords(n)
+}
+
+func inWords(n map[string]int) string {
 	var parts []string
 	for _, s := range match.Standings {
 		if c := n[string(s)]; c > 0 {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 	"os/signal"
@@ -115,8 +114,8 @@ type scanNote struct {
 }
 
 func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
-	rows, _, err := a.matched(h)
-	if err != nil {
+	p := &picture{home: h}
+	if err := p.match(a); err != nil {
 		return err
 	}
 	here := map[string]bool{}
@@ -124,24 +123,20 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 		here[d.ID] = true
 	}
 	var shown []device
-	for _, d := range rows {
+	for _, d := range p.devices {
 		if here[d.ID] {
 			shown = append(shown, d)
 		}
 	}
-	if shown, err = (choice{sort: "name"}).apply(shown); err != nil {
+	shown, err := (choice{sort: "name"}).apply(shown)
+	if err != nil {
 		return err
 	}
 	if a.format == "json" {
-		raw, err := json.Marshal(struct {
+		return a.printJSON(struct {
 			scanNote
 			Devices []device `json:"devices"`
 		}{note, shown})
-		if err != nil {
-			return err
-		}
-		_, err = fmt.Fprintf(a.out, "%s\n", raw)
-		return err
 	}
 	news := map[string]view.Cell{}
 	for _, n := range note.New {
@@ -209,7 +204,7 @@ func orNone(s string) string {
 func scanTable(devices []device, news map[string]view.Cell) view.Table {
 	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "heard by", "news"}}
 	for _, d := range devices {
-		version := view.Cell{Text: string(d.Version)}
+		version := view.Cell{Text: d.Version.Text}
 		if d.Reach != site.Answers {
 			version = view.Cell{Text: string(d.Reach), Tone: view.Bad}
 		}
@@ -218,7 +213,7 @@ func scanTable(devices []device, news map[string]view.Cell) view.Table {
 			remark.Text = strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; ")
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
-			view.Cell{Text: string(d.Hardware)}, view.Cell{Text: d.Serial}, version,
+			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,
 			view.Cell{Text: strings.Join(d.Heard, ", "), Tone: view.Quiet}, remark)
 	}
 	return t

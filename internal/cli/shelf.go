@@ -80,9 +80,6 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 	}
 	switch a.format {
 	case "json":
-		if results == nil {
-			results = []shelf.Result{}
-		}
 		if err := a.printJSON(results); err != nil {
 			return err
 		}
@@ -121,9 +118,6 @@ func (a *app) shelfList() error {
 	}
 	switch a.format {
 	case "json":
-		if images == nil {
-			images = []firmware.Image{}
-		}
 		return a.printJSON(images)
 	case "csv":
 		var rows [][]string

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 	"os/signal"
@@ -140,11 +139,9 @@ func (a *app) printEvents(h *home, state job.State, after int64) (int64, error) 
 		after = e.Seq
 		switch {
 		case a.format == "json":
-			raw, err := json.Marshal(e)
-			if err != nil {
-				return after, err
+			if err := a.printJSON(e); err != nil {
+				a.log.Debug("nobody reads the events", "err", err)
 			}
-			fmt.Fprintf(a.out, "%s\n", raw)
 		case a.quiet:
 		default:
 			fmt.Fprintln(a.out, eventLine(e, from[e.Device]))

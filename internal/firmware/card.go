@@ -45,7 +45,8 @@ type Card struct {
 	Resets    []string `yaml:"resets,omitempty,flow" json:"resets,omitempty"`
 	Cautions  []string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	Status    Status   `yaml:"status,omitempty" json:"status"`
-	Notes     string   `yaml:"notes,omitempty" json:"notes,omitempty"` // file name of the release notes
+	Because   string   `yaml:"because,omitempty" json:"because,omitempty"` // why it has this status
+	Notes     string   `yaml:"notes,omitempty" json:"notes,omitempty"`     // file name of the release notes
 }
 
 // MaxCard is the largest card that is read, in bytes.
@@ -125,15 +126,15 @@ func (i Image) Fits(vendor, model, hardware string) bool {
 		!slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
 		return false
 	}
-	return Meets(i.Hardware, hardware)
+	return Meets(version.Order{}, i.Hardware, hardware)
 }
 
-// Meets tells whether a version meets a constraint that ParseCard has accepted.
-// An empty version meets only the empty constraint.
-func Meets(constraint, v string) bool {
+// Meets tells whether a version meets a constraint that ParseCard has accepted, in
+// the order o. An empty version meets only the empty constraint.
+func Meets(o version.Order, constraint, v string) bool {
 	c, err := version.ParseConstraint(constraint)
 	if err != nil {
 		return false
 	}
-	return c.Empty() || v != "" && c.Holds(v)
+	return c.Empty() || v != "" && c.Holds(o, v)
 }

@@ -9,7 +9,6 @@ import (
 
 	"catena/internal/dialect"
 	"catena/internal/firmware"
-	"catena/internal/firmware/version"
 	"catena/internal/ledger"
 )
 
@@ -38,25 +37,43 @@ func (d *device) work(going context.Context) error {
 	if going.Err() != nil {
 		return d.end(Skipped, "the job was stopped before it", "")
 	}
-	if err := d.intend(Checking, d.item.Image, false); err != nil {
+	if err := d.intend(Checking, d.item.To(), false); err != nil {
 		return err
 	}
 	step, reason, advice := d.check()
 	if step != "" {
 		return d.end(step, reason, advice)
 	}
-	if going.Err() != nil {
-		return d.end(Skipped, "the job was stopped before anything was sent to it", "")
+	at := d.heard
+	for _, hop := range d.item.Path[d.begun(at):] {
+		if going.Err() != nil {
+			return d.end(Skipped, "the job was stopped before "+hop.Image.Version+" was sent to it", "")
+		}
+		problem := d.put(hop.Image, false)
+		switch {
+		case problem == nil:
+		case problem.ledger != nil:
+			return problem.ledger
+		default:
+			return d.recover(*problem, hop, at)
+		}
+		at = hop.Image.Version
 	}
-	problem := d.put(d.item.Image, false)
-	if problem == nil {
-		return d.end(Done, "", "")
-	}
-	if problem.ledger != nil {
-		return problem.ledger
-	}
-	return d.recover(*problem)
+	return d.end(Done, "", "")
 }
+
+// begun tells how many hops of the path lie behind a device that runs v: an earlier
+// job may have brought it a part of the way.
+func (d *device) begun(v string) int {
+	for i, hop := range d.item.Path {
+		if d.same(hop.Image.Version, v) {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+func (d *device) same(a, b string) bool { return d.item.Order.Equal(a, b) }
 
 // check looks before anything is touched. An empty step means: go on.
 func (d *device) check() (step Step, reason, advice string) {
@@ -85,10 +102,10 @@ func (d *device) check() (step Step, reason, advice string) {
 		return Failed, "another device is at its address: " + other, "find out what was exchanged: catena scan"
 	}
 	switch {
-	case version.Equal(facts.Version, d.item.Image.Version):
+	case d.same(facts.Version, d.item.To()):
 		d.see(facts)
 		return Skipped, "it runs " + facts.Version + " already", ""
-	case !version.Equal(facts.Version, d.item.From):
+	case !d.same(facts.Version, d.item.From) && d.begun(facts.Version) == 0:
 		d.see(facts)
 		return Failed, fmt.Sprintf("it runs %s, not %s as when it was matched", facts.Version, d.item.From), "match again: catena match"
 	}
@@ -120,7 +137,7 @@ type problem struct {
 
 // put sends an image, restarts the device and proves it. nil means proven.
 func (d *device) put(image firmware.Image, returning bool) *problem {
-	if err := d.intend(Sending, image, returning); err != nil {
+	if err := d.intend(Sending, image.Version, returning); err != nil {
 		return &problem{ledger: err}
 	}
 	meter := d.job.sent[d.item.Device.ID]
@@ -133,19 +150,19 @@ func (d *device) put(image firmware.Image, returning bool) *problem {
 	if err != nil {
 		return &problem{why: "while sending: " + err.Error()}
 	}
-	if err := d.intend(Writing, image, returning); err != nil {
+	if err := d.intend(Writing, image.Version, returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
 	if p := d.awaitWritten(meter); p != nil {
 		return p
 	}
-	if err := d.intend(Restarting, image, returning); err != nil {
+	if err := d.intend(Restarting, image.Version, returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
 	if p := d.restart(outlook, image.Version); p != nil {
 		return p
 	}
-	if err := d.intend(Proving, image, returning); err != nil {
+	if err := d.intend(Proving, image.Version, returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
 	if err := d.prove(image.Version); err != nil {
@@ -186,7 +203,7 @@ func (d *device) restart(outlook dialect.Outlook, to string) *problem {
 			return &problem{taken: true, why: "it would not restart: " + err.Error()}
 		}
 	}
-	since, telling := now(), !version.Equal(d.heard, to)
+	since, telling := now(), !d.same(d.heard, to)
 	wait := d.wait(t.BackWithin)
 	for gone := false; ; {
 		late := now().Sub(since) > outlook.Down+t.Grace
@@ -220,7 +237,7 @@ func (d *device) runs(v string) bool {
 	ctx, cancel := context.WithTimeout(d.lasting, lookWithin)
 	defer cancel()
 	facts, err := d.talk.Read(ctx)
-	return err == nil && version.Equal(facts.Version, v)
+	return err == nil && d.same(facts.Version, v)
 }
 
 // loginTries is how often a login is tried on a device that was let in before and
@@ -259,7 +276,7 @@ func (d *device) look(to string) error {
 	if other := stranger(d.before.Serial, d.before.Model, facts); other != "" {
 		return fmt.Errorf("%w: %s", errFinal, other)
 	}
-	if !version.Equal(facts.Version, to) {
+	if !d.same(facts.Version, to) {
 		return fmt.Errorf("it runs %s, not %s", facts.Version, to)
 	}
 	if err := d.talk.Well(ctx, d.before); err != nil {
@@ -299,8 +316,9 @@ func (d *device) awaitThere() bool {
 	}
 }
 
-// recover decides what becomes of a device whose new image was not proven.
-func (d *device) recover(p problem) error {
+// recover decides what becomes of a device whose image of a hop was not proven.
+// from is what it ran before that hop.
+func (d *device) recover(p problem, hop Hop, from string) error {
 	onSite := "look at it on site: switch it off and on; when it answers: catena scan, then catena flash or catena rollback"
 	if p.away {
 		return d.end(Stranded, p.why, onSite)
@@ -310,21 +328,21 @@ func (d *device) recover(p problem) error {
 		if !d.awaitThere() {
 			return d.end(Stranded, p.why+"; it has not answered since", onSite)
 		}
-		to := d.item.Image.Version
+		to := hop.Image.Version
 		if d.runs(to) && d.prove(to) == nil {
-			return d.end(Done, "proven, although it broke off "+p.why, "")
+			return d.end(d.arrived(to), "proven, although it broke off "+p.why, "")
 		}
-		err := d.prove(d.item.From)
+		err := d.prove(from)
 		if err == nil {
-			return d.end(Failed, p.why+"; it still runs "+d.item.From, "mend the cause, then flash it again")
+			return d.end(Failed, p.why+"; it still runs "+from, "mend the cause, then flash it again")
 		}
 		p.why += "; then " + err.Error()
 	}
-	if d.item.Back == nil {
+	if hop.Back == nil {
 		return d.end(Stranded, p.why+"; it has no way back", fmt.Sprintf("put an image of %s on the shelf (catena shelf add), then: catena rollback --to %s %s",
-			d.item.From, d.item.From, d.item.Device.Name))
+			from, from, d.item.Device.Name))
 	}
-	back := d.put(*d.item.Back, true)
+	back := d.put(*hop.Back, true)
 	switch {
 	case back == nil:
 		return d.end(Returned, p.why, "")
@@ -335,10 +353,19 @@ func (d *device) recover(p problem) error {
 		"look at it on site: switch it off and on; when it answers: catena rollback "+d.item.Device.Name)
 }
 
+// arrived is the end of a device that is proven on a version of its path: a stone
+// on the way is not where it should be.
+func (d *device) arrived(v string) Step {
+	if d.same(v, d.item.To()) {
+		return Done
+	}
+	return Failed
+}
+
 // intend writes down what is about to be done. Only when it is on the disk may
 // the effect follow.
-func (d *device) intend(step Step, image firmware.Image, returning bool) error {
-	return d.job.engine.Ledger.Append(ledger.Step, d.job.ID, d.item.Device.ID, stepBody{step, image.Version, returning})
+func (d *device) intend(step Step, to string, returning bool) error {
+	return d.job.engine.Ledger.Append(ledger.Step, d.job.ID, d.item.Device.ID, stepBody{step, to, returning})
 }
 
 func (d *device) end(step Step, reason, advice string) error {

@@ -61,16 +61,11 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{}, release: func() {}}
 	for _, item := range plan.Items {
 		j.sent[item.Device.ID] = &transfer{}
-		for _, image := range []*firmware.Image{&item.Image, item.Back} {
-			if image == nil || j.files[image.SHA256] != nil {
-				continue
-			}
-			f, err := e.Open(*image)
-			if err != nil {
+		for _, hop := range item.Path {
+			if err := errors.Join(j.open(&hop.Image), j.open(hop.Back)); err != nil {
 				j.close()
 				return nil, err
 			}
-			j.files[image.SHA256] = f
 		}
 	}
 	if err := j.enter(); err != nil {
@@ -78,6 +73,18 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 		return nil, err
 	}
 	return j, nil
+}
+
+// open opens an image, once.
+func (j *Job) open(image *firmware.Image) error {
+	if image == nil || j.files[image.SHA256] != nil {
+		return nil
+	}
+	f, err := j.engine.Open(*image)
+	if err == nil {
+		j.files[image.SHA256] = f
+	}
+	return err
 }
 
 // enter gives the job its number and writes it down. One Catena at a time does
@@ -108,9 +115,13 @@ func (j *Job) enter() error {
 	j.release = free
 	body := startedBody{Purpose: j.plan.Purpose, Lanes: j.plan.Lanes}
 	for _, i := range j.plan.Items {
-		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.Image.Version, SHA256: i.Image.SHA256, Size: i.Image.Size}
-		if i.Back != nil {
-			s.Back = i.Back.SHA256
+		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To()}
+		for _, h := range i.Path {
+			hop := startHop{Version: h.Image.Version, SHA256: h.Image.SHA256, Size: h.Image.Size}
+			if h.Back != nil {
+				hop.Back = h.Back.SHA256
+			}
+			s.Path = append(s.Path, hop)
 		}
 		body.Items = append(body.Items, s)
 	}

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"catena/internal/firmware"
+	"catena/internal/firmware/version"
 	"catena/internal/site"
 )
 
@@ -57,9 +58,18 @@ const (
 type Item struct {
 	Device site.Device
 	From   string // what it runs, as it was last read
-	Image  firmware.Image
-	Back   *firmware.Image // its way back; nil: none
+	Path   []Hop  // the images, one after the other; never empty
+	Order  version.Order
 }
+
+// Hop is one image on the path, and the way back to the version before it.
+type Hop struct {
+	Image firmware.Image
+	Back  *firmware.Image // nil: none
+}
+
+// To is the version at the end of the path.
+func (i Item) To() string { return i.Path[len(i.Path)-1].Image.Version }
 
 // Plan is a job before it starts.
 type Plan struct {
@@ -92,13 +102,18 @@ type startedBody struct {
 }
 
 type startItem struct {
-	Device string `json:"device"` // its ID
-	Name   string `json:"name"`
-	From   string `json:"from"`
-	To     string `json:"to"`
-	SHA256 string `json:"sha256"`
-	Size   int64  `json:"size"`           // bytes
-	Back   string `json:"back,omitempty"` // SHA-256 of the way back
+	Device string     `json:"device"` // its ID
+	Name   string     `json:"name"`
+	From   string     `json:"from"`
+	To     string     `json:"to"`
+	Path   []startHop `json:"path"`
+}
+
+type startHop struct {
+	Version string `json:"version"`
+	SHA256  string `json:"sha256"`
+	Size    int64  `json:"size"`           // bytes
+	Back    string `json:"back,omitempty"` // SHA-256 of the way back
 }
 
 type stepBody struct {

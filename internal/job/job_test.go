@@ -69,7 +69,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	content := map[string][]byte{}
 	var images []firmware.Image
 	for maker, model := range map[string]string{"Wexcombe": "WX-40", "Tollgarth": "TG-200"} {
-		for _, v := range []string{"1.0", "2.0"} {
+		for _, v := range []string{"1.0", "1.5", "2.0"} {
 			var buf bytes.Buffer
 			require.NoError(t, sim.Image(&buf, maker, []string{model}, v, 400_000))
 			digest := fmt.Sprintf("%x", sha256.Sum256(buf.Bytes()))
@@ -78,7 +78,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 				Version: v, Component: firmware.Main, Status: firmware.Recommended, SHA256: digest, File: model + "_" + v}})
 		}
 	}
-	b.matcher = match.New(images, site.Site{})
+	b.matcher = match.New(match.Input{Images: images})
 	b.engine = &job.Engine{
 		Ledger: l, Now: time.Now,
 		Dialect: func(name string) (dialect.Dialect, bool) {
@@ -112,7 +112,11 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 func (b *bench) plan() job.Plan {
 	p := job.Plan{Purpose: job.Flash, Lanes: 8}
 	for _, row := range b.matcher.All(b.devices) {
-		p.Items = append(p.Items, job.Item{Device: row.Device, From: row.Device.Version, Image: *row.Image, Back: row.Back})
+		item := job.Item{Device: row.Device, From: row.Device.Version}
+		for _, h := range row.Path {
+			item.Path = append(item.Path, job.Hop{Image: *h.Image, Back: h.Back})
+		}
+		p.Items = append(p.Items, item)
 	}
 	return p
 }
@@ -180,7 +184,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			forth + back + " returned", "limit switch"},
 		"sick camera": {sim.Device{Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
 			forth + back + " returned", "no longer offers"},
-		"sick without a way back": {sim.Device{Faults: sim.Faults{Sick: true}}, func(_ *bench, p *job.Plan) { p.Items[0].Back = nil },
+		"sick without a way back": {sim.Device{Faults: sim.Faults{Sick: true}}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].Back = nil },
 			job.Stranded, "2.0", forth + " stranded", "no way back"},
 		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded, "1.0",
 			"checking sending writing restarting stranded", "did not come back within 1.5s"},
@@ -189,7 +193,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			"checking failed", "another device is at its address: serial number S-1, not S-9"},
 		"changed since": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].From = "0.9" }, job.Failed, "1.0",
 			"checking failed", "it runs 1.0, not 0.9"},
-		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Image = *p.Items[0].Back }, job.Skipped, "1.0",
+		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = *p.Items[0].Path[0].Back }, job.Skipped, "1.0",
 			"checking skipped", "runs 1.0 already"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -213,6 +217,36 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 				require.NoError(t, err)
 				assert.Equal(t, "2.0", devices[0].Version)
 			}
+		})
+	}
+}
+
+func TestSteppingStones(t *testing.T) {
+	for name, c := range map[string]struct {
+		device sim.Device
+		from   string
+		end    job.Step
+		runs   string
+		steps  string
+	}{
+		"both":             {sim.Device{}, "1.0", job.Done, "2.0", forth + " sending writing restarting proving done"},
+		"one lies behind":  {sim.Device{}, "0.9", job.Done, "2.0", forth + " done"},
+		"fails on a stone": {sim.Device{Faults: sim.Faults{Sick: true}}, "1.0", job.Returned, "1.0", forth + back + " returned"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := start(t, c.device)
+			plan := b.plan()
+			item := &plan.Items[0]
+			last, first := item.Path[0], b.matcher.To(b.devices[0], "1.5").Path[0]
+			item.From, item.Path = c.from, []job.Hop{{Image: *first.Image, Back: first.Back}, {Image: last.Image, Back: first.Image}}
+			if c.from == "0.9" { // it runs the first stone already
+				item.Path[0].Image = *first.Back
+			}
+			d := b.run(t, plan).Devices[0]
+			assert.Equal(t, c.end, d.Step, d.Reason)
+			assert.Equal(t, c.runs, d.Version)
+			assert.Equal(t, c.steps, b.steps(t, d.ID))
 		})
 	}
 }

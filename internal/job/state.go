@@ -35,22 +35,23 @@ func (s State) Count(step Step) int {
 
 // DeviceState is how far one device is.
 type DeviceState struct {
-	ID        string    `json:"id"`
-	Name      string    `json:"name"`
-	From      string    `json:"from"`
-	To        string    `json:"to"`
-	Step      Step      `json:"step"`
-	Returning bool      `json:"returning,omitempty"`
-	Since     time.Time `json:"since"`             // of the step
-	Done      int64     `json:"done"`              // bytes sent, or percent written
-	Total     int64     `json:"total"`             // bytes, or 100
-	Rate      float64   `json:"rate"`              // bytes per second, while sending
-	Left      float64   `json:"left"`              // seconds, while sending; 0: not known
-	Version   string    `json:"version,omitempty"` // what it was last heard to run
-	Reason    string    `json:"reason,omitempty"`
-	Advice    string    `json:"advice,omitempty"`
-	SHA256    string    `json:"sha256"`
-	Took      float64   `json:"took,omitempty"` // seconds from its first step to its end
+	ID        string     `json:"id"`
+	Name      string     `json:"name"`
+	From      string     `json:"from"`
+	To        string     `json:"to"`
+	Step      Step       `json:"step"`
+	Returning bool       `json:"returning,omitempty"`
+	Since     time.Time  `json:"since"`             // of the step
+	Done      int64      `json:"done"`              // bytes sent, or percent written
+	Total     int64      `json:"total"`             // bytes, or 100
+	Rate      float64    `json:"rate"`              // bytes per second, while sending
+	Left      float64    `json:"left"`              // seconds, while sending; 0: not known
+	Version   string     `json:"version,omitempty"` // what it was last heard to run
+	Reason    string     `json:"reason,omitempty"`
+	Advice    string     `json:"advice,omitempty"`
+	Path      []startHop `json:"path"`
+	Toward    string     `json:"toward,omitempty"` // the version of the step: a stone on the way, or the end of it
+	Took      float64    `json:"took,omitempty"`   // seconds from its first step to its end
 	first     time.Time
 }
 
@@ -130,7 +131,7 @@ func fold(entries []ledger.Entry) (State, error) {
 			for i, item := range b.Items {
 				at[item.Device] = i
 				s.Devices = append(s.Devices, DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
-					SHA256: item.SHA256, Step: Waiting, Since: e.At})
+					Path: item.Path, Step: Waiting, Since: e.At})
 			}
 		case ledger.Step, ledger.Ended:
 			i, ok := at[e.Device]
@@ -156,7 +157,7 @@ func (d *DeviceState) apply(e ledger.Entry) error {
 	if e.Kind == ledger.Step {
 		var b stepBody
 		err := json.Unmarshal(e.Body, &b)
-		d.Step, d.Returning = b.Step, b.Returning
+		d.Step, d.Toward, d.Returning = b.Step, b.To, b.Returning
 		return err
 	}
 	var b endBody

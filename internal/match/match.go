@@ -1,12 +1,13 @@
-// Package match says how each device stands against the shelf: which image it
-// should get, why, and how it would be returned.
+// Package match says how each device stands against the shelf: which version it
+// should run, by which images it gets there, why, and how it would be returned.
 //
-// It is pure: devices, images and holds go in, a Row for each device comes out.
-// The forecast, the flash and the list all ask here; the rule stands once.
+// It is pure: devices, images, aims and holds go in, a Row for each device comes
+// out. The list, the flash and the rollback all ask here; the rule stands once.
 package match
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"catena/internal/firmware"
@@ -18,9 +19,10 @@ import (
 type Standing string
 
 const (
+	Unsafe    Standing = "unsafe"    // what it runs was withdrawn
 	Current   Standing = "current"   // it runs what it should
-	Behind    Standing = "behind"    // a later image is on the shelf
-	Ahead     Standing = "ahead"     // it runs something later than the shelf has
+	Behind    Standing = "behind"    // it should run something later
+	Ahead     Standing = "ahead"     // it runs something later than it should
 	Unmatched Standing = "unmatched" // the shelf has nothing for it
 	Locked    Standing = "locked"    // it refuses the login
 	Away      Standing = "away"      // it does not answer
@@ -28,7 +30,7 @@ const (
 )
 
 // Standings in the order in which lists show them: what wants a person first.
-var Standings = []Standing{Away, Locked, Behind, Unmatched, Ahead, Held, Current}
+var Standings = []Standing{Unsafe, Away, Locked, Behind, Unmatched, Ahead, Held, Current}
 
 // WayBack is how a device would be returned to what it runs.
 type WayBack string
@@ -38,44 +40,150 @@ const (
 	None    WayBack = "none"
 )
 
+// Hop is one image on a device's path, and the way back from it.
+type Hop struct {
+	Image *firmware.Image
+	Back  *firmware.Image // of the version before; nil: none
+}
+
 // Row is one device against the shelf.
 type Row struct {
 	Device    site.Device
 	Component string
 	Standing  Standing
-	Target    string          // the version it should run; empty: none
-	Image     *firmware.Image // of the target, where the device should be flashed
-	Back      *firmware.Image // the way back from the target; nil: none
+	Target    string // the version it should run; empty: none
+	Path      []Hop  // how it gets there; empty where it should not be flashed
+	Aim       string // the aim that applies, in words
 	Reason    string
 }
 
-// WayBack names the way back.
-func (r Row) WayBack() WayBack {
-	if r.Back != nil {
-		return ByImage
+// Image is that of the target, or nil where the device should not be flashed.
+func (r Row) Image() *firmware.Image {
+	if len(r.Path) == 0 {
+		return nil
 	}
-	return None
+	return r.Path[len(r.Path)-1].Image
 }
 
-// Matcher is a shelf and a site file, ready to be asked.
+// WayBack names the way back: by image only where every hop has one.
+func (r Row) WayBack() WayBack {
+	if len(r.Path) == 0 || slices.ContainsFunc(r.Path, func(h Hop) bool { return h.Back == nil }) {
+		return None
+	}
+	return ByImage
+}
+
+// Withdrawal says that versions of a model must not run any more.
+type Withdrawal struct {
+	Vendor, Model string
+	Versions      string // a version or a constraint
+	Reason        string // with the advisory's identifier, where there is one
+}
+
+// Input is all that a match depends on besides the device.
+type Input struct {
+	Images    []firmware.Image
+	Site      site.Site
+	Withdrawn []Withdrawal
+	Order     func(vendor, model string) version.Order // nil: natural
+}
+
+// Matcher is an Input, ready to be asked. It is for one goroutine.
 type Matcher struct {
-	images map[string][]firmware.Image // by lower-case vendor and model
+	models map[string]*model
 	site   site.Site
+	order  func(vendor, model string) version.Order
+}
+
+// model is what the shelf has for one model.
+type model struct {
+	order     version.Order
+	images    []candidate // of the main component, oldest first
+	others    []string    // why other images do not count
+	withdrawn []withdrawn
+	answers   map[question]answer
+}
+
+// A site has many devices that ask the same: one model, hardware, version and aim.
+type question struct{ hardware, version, aim string }
+
+type answer struct {
+	standing Standing
+	target   string
+	path     []Hop // shared: nobody changes it
+	reason   string
+}
+
+type candidate struct {
+	*firmware.Image
+	needs, back version.Constraint
+}
+
+type withdrawn struct {
+	versions version.Constraint
+	reason   string
 }
 
 // New makes a matcher.
-func New(images []firmware.Image, s site.Site) *Matcher {
-	m := &Matcher{images: map[string][]firmware.Image{}, site: s}
-	for _, image := range images {
-		for _, model := range image.Models {
-			k := key(image.Vendor, model)
-			m.images[k] = append(m.images[k], image)
+func New(in Input) *Matcher {
+	if in.Order == nil {
+		in.Order = func(string, string) version.Order { return version.Order{} }
+	}
+	m := &Matcher{models: map[string]*model{}, site: in.Site, order: in.Order}
+	for i := range in.Images {
+		image := &in.Images[i]
+		for _, name := range image.Models {
+			m.model(image.Vendor, name).take(image)
 		}
+	}
+	for _, w := range in.Withdrawn {
+		of := m.model(w.Vendor, w.Model)
+		if c, err := version.ParseConstraint(w.Versions); err == nil && !c.Empty() {
+			of.withdrawn = append(of.withdrawn, withdrawn{c, w.Reason})
+		}
+	}
+	for _, of := range m.models {
+		slices.SortStableFunc(of.images, func(a, b candidate) int { return of.order.Compare(a.Version, b.Version) })
 	}
 	return m
 }
 
-func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
+func (m *Matcher) model(vendor, name string) *model {
+	k := strings.ToLower(vendor + "\x00" + name)
+	if m.models[k] == nil {
+		m.models[k] = &model{order: m.order(vendor, name), answers: map[question]answer{}}
+	}
+	return m.models[k]
+}
+
+func (of *model) take(image *firmware.Image) {
+	if image.Component != firmware.Main || len(image.After) > 0 {
+		of.others = append(of.others, fmt.Sprintf("%s %s is for a component, and only whole devices are flashed", image.Component, image.Version))
+		return
+	}
+	c := candidate{Image: image}
+	c.needs, _ = version.ParseConstraint(image.Needs) // the card was checked
+	c.back, _ = version.ParseConstraint(image.Back)
+	of.images = append(of.images, c)
+	if image.Status == firmware.Withdrawn {
+		v, _ := version.ParseConstraint("= " + image.Version)
+		reason := "it was withdrawn"
+		if image.Because != "" {
+			reason += ": " + image.Because
+		}
+		of.withdrawn = append(of.withdrawn, withdrawn{v, reason})
+	}
+}
+
+// why a version must not run; empty: it may.
+func (of *model) unsafe(v string) string {
+	for _, w := range of.withdrawn {
+		if w.versions.Holds(of.order, v) {
+			return w.reason
+		}
+	}
+	return ""
+}
 
 // All matches every device.
 func (m *Matcher) All(devices []site.Device) []Row {
@@ -86,133 +194,253 @@ func (m *Matcher) All(devices []site.Device) []Row {
 	return out
 }
 
-// Device matches one device.
+// Order is how the versions of a device sort.
+func (m *Matcher) Order(d site.Device) version.Order { return m.model(d.Vendor, d.Model).order }
+
+// Device matches one device to its aim.
 func (m *Matcher) Device(d site.Device) Row {
 	row := Row{Device: d, Component: firmware.Main}
-	hold, held := m.site.Held(d)
-	switch {
-	case d.Reach == site.Away || d.Reach == site.Silent:
+	switch d.Reach {
+	case site.Away, site.Silent:
 		row.Standing, row.Reason = Away, d.Trouble
 		return row
-	case d.Reach == site.Locked:
+	case site.Locked:
 		row.Standing, row.Reason = Locked, d.Trouble
 		return row
-	case held:
-		row.Standing, row.Reason = Held, "the site file holds it"
-		if hold.Because != "" {
-			row.Reason += ": " + hold.Because
-		}
-		return row
 	}
-	best, why := m.best(d)
-	if best == nil {
-		row.Standing, row.Reason = Unmatched, why
-		return row
+	of := m.model(d.Vendor, d.Model)
+	aim, held := m.aim(d)
+	row.Aim = aim.String()
+	if held != "" {
+		row.Standing, row.Reason = Held, held
+	} else {
+		q := question{d.Hardware, d.Version, row.Aim}
+		a, ok := of.answers[q]
+		if !ok {
+			a = of.answer(d, aim)
+			of.answers[q] = a
+		}
+		row.Standing, row.Target, row.Path, row.Reason = a.standing, a.target, a.path, a.reason
 	}
-	row.Target = best.Version
-	switch c := version.Compare(d.Version, best.Version); {
-	case c == 0:
-		row.Standing, row.Reason = Current, "runs the newest recommended"
-	case c > 0:
-		row.Standing, row.Reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s", best.Version)
-	default:
-		row.Standing, row.Image = Behind, best
-		row.Back = m.WayBack(d, *best)
-		row.Reason = "the newest recommended"
-		if why != "" {
-			row.Reason += "; " + why
-		}
-		if row.Back == nil {
-			row.Reason += fmt.Sprintf("; no way back: %s is not on the shelf", d.Version)
-		}
+	if why := of.unsafe(d.Version); why != "" {
+		row.Standing, row.Reason = Unsafe, fmt.Sprintf("%s must not run: %s; %s", d.Version, why, row.Reason)
 	}
 	return row
 }
 
-// best is the newest image that may be sent to the device now, and what should be
-// known about newer ones that may not. Where there is none it says why.
-func (m *Matcher) best(d site.Device) (best *firmware.Image, why string) {
-	of := m.images[key(d.Vendor, d.Model)]
-	if len(of) == 0 {
-		return nil, fmt.Sprintf("no image for %s %s on the shelf", d.Vendor, d.Model)
+// aim is what the site wants of a device, and why it is held, if it is.
+func (m *Matcher) aim(d site.Device) (site.Aim, string) {
+	if hold, ok := m.site.Held(d); ok {
+		return site.Aim{Device: hold.Device, Version: site.Leave}, because("the site file holds it", hold.Because)
 	}
-	var passed *firmware.Image
-	for i := range of {
-		image := &of[i]
-		reason := cannot(*image, d)
+	aim, ok, other := m.site.AimFor(d)
+	switch {
+	case !ok:
+		return site.Aim{Version: site.Newest}, ""
+	case other != nil:
+		return aim, fmt.Sprintf("two aims contradict each other: %s, and %s", aim, *other)
+	case aim.Version == site.Leave:
+		return aim, because("its aim is to be left alone ("+aim.For()+")", aim.Because)
+	}
+	return aim, ""
+}
+
+func because(what, why string) string {
+	if why == "" {
+		return what
+	}
+	return what + ": " + why
+}
+
+// answer says how a device that may be flashed stands.
+func (of *model) answer(d site.Device, aim site.Aim) answer {
+	usable := of.usable(d)
+	target, why := of.target(usable, aim)
+	if target == nil {
 		switch {
-		case reason == "" && (best == nil || version.Compare(image.Version, best.Version) > 0):
-			best = image
-		case reason != "" && (passed == nil || version.Compare(image.Version, passed.Version) > 0):
-			passed, why = image, fmt.Sprintf("%s is not for it: %s", image.Version, reason)
+		case len(of.images) == 0 && len(of.others) > 0:
+			why = of.others[0]
+		case len(of.images) == 0:
+			why = fmt.Sprintf("no image for %s %s on the shelf", d.Vendor, d.Model)
+		case len(usable) == 0:
+			why = fmt.Sprintf("no image on the shelf is for hardware %q", d.Hardware)
+		}
+		return answer{standing: Unmatched, reason: why}
+	}
+	a := answer{standing: Behind, target: target.Version}
+	_, exact := aim.Exact()
+	switch c := of.order.Compare(d.Version, target.Version); {
+	case c == 0:
+		a.standing, a.reason = Current, "runs "+why
+		return a
+	case c > 0:
+		a.standing, a.reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s", target.Version)
+		if !exact && holds(of.order, aim, d.Version) && of.unsafe(d.Version) == "" {
+			return a // it works, and nothing asks for an earlier one
 		}
 	}
-	if best != nil && (passed == nil || version.Compare(passed.Version, best.Version) <= 0) {
-		why = ""
+	if a.path, a.reason = of.route(usable, d.Version, target); a.path == nil {
+		return a
 	}
-	return best, why
+	a.reason = why
+	for _, h := range a.path {
+		if h.Back == nil {
+			a.reason += "; no way back from " + h.Image.Version
+			break
+		}
+	}
+	return a
 }
 
-// cannot says why an image may not be sent to a device; empty: it may.
-func cannot(image firmware.Image, d site.Device) string {
-	switch {
-	case !image.Fits(d.Vendor, d.Model, d.Hardware):
-		return fmt.Sprintf("it is for hardware %s", image.Hardware)
-	case image.Component != firmware.Main:
-		return fmt.Sprintf("it is for the component %s; only whole devices are flashed", image.Component)
-	case len(image.After) > 0:
-		return fmt.Sprintf("the component %s must go first; only whole devices are flashed", strings.Join(image.After, ", "))
-	case image.Status != firmware.Recommended:
-		return fmt.Sprintf("it is %s", image.Status)
-	case version.Compare(image.Version, d.Version) > 0 && !firmware.Meets(image.Needs, d.Version):
-		return fmt.Sprintf("it needs %s to run before", image.Needs)
-	}
-	return ""
+func holds(o version.Order, aim site.Aim, v string) bool {
+	c, err := version.ParseConstraint(aim.Version)
+	return aim.Version == site.Newest || err == nil && c.Holds(o, v)
 }
 
-// WayBack is the image of what the device runs, where the target lets one return
-// to it.
-func (m *Matcher) WayBack(d site.Device, target firmware.Image) *firmware.Image {
-	if !firmware.Meets(target.Back, d.Version) {
+// usable are the images for this very device, oldest first.
+func (of *model) usable(d site.Device) []candidate {
+	out := of.images[:0:0]
+	for _, c := range of.images {
+		if c.Fits(d.Vendor, d.Model, d.Hardware) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// target is the image that an aim wants, and why.
+func (of *model) target(usable []candidate, aim site.Aim) (*candidate, string) {
+	exact, named := aim.Exact()
+	for _, status := range []firmware.Status{firmware.Recommended, firmware.OK, firmware.Superseded} {
+		for i := len(usable) - 1; i >= 0; i-- {
+			c := &usable[i]
+			switch {
+			case c.Status != status || of.unsafe(c.Version) != "":
+			case named && of.order.Equal(c.Version, exact):
+				return c, "aimed at by " + aim.For()
+			case !named && holds(of.order, aim, c.Version):
+				if aim.Version == site.Newest {
+					if status != firmware.Recommended {
+						return nil, "none of its images is recommended"
+					}
+					return c, "the newest recommended"
+				}
+				return c, fmt.Sprintf("the newest within %s, aimed at by %s", aim.Version, aim.For())
+			}
+		}
+	}
+	if aim.Version == site.Newest {
+		return nil, "none of its images is recommended"
+	}
+	return nil, fmt.Sprintf("the shelf has no usable image for the aim %s", aim)
+}
+
+// route is the shortest path of images from one version to a target: each may be
+// sent to the version before it. Where there is none it names the missing stone.
+func (of *model) route(usable []candidate, from string, target *candidate) ([]Hop, string) {
+	up := of.order.Compare(from, target.Version) < 0
+	between := func(v string) bool { // no stone lies before the start or beyond the target
+		a, b := of.order.Compare(v, from), of.order.Compare(v, target.Version)
+		return up && a > 0 && b <= 0 || !up && a < 0 && b >= 0
+	}
+	start := candidate{Image: &firmware.Image{Card: firmware.Card{Version: from}}}
+	for _, c := range usable {
+		if of.order.Equal(c.Version, from) && c.Status != firmware.Withdrawn {
+			start = c
+		}
+	}
+	// Breadth first: the first path that arrives is one of the shortest. Newer
+	// stones are tried first.
+	type node struct {
+		at     candidate
+		before int
+	}
+	nodes := []node{{start, -1}}
+	seen := make([]bool, len(usable))
+	for n := 0; n < len(nodes); n++ {
+		at := nodes[n].at
+		if n > 0 && at.SHA256 == target.SHA256 {
+			var path []Hop
+			for i := n; i > 0; i = nodes[i].before {
+				path = append(path, Hop{Image: nodes[i].at.Image, Back: of.back(nodes[nodes[i].before].at, nodes[i].at)})
+			}
+			slices.Reverse(path)
+			return path, ""
+		}
+		for i := len(usable) - 1; i >= 0; i-- {
+			c := usable[i]
+			stone := c.SHA256 == target.SHA256 || c.Status != firmware.Withdrawn && of.unsafe(c.Version) == ""
+			if !seen[i] && stone && between(c.Version) && of.step(at, c) {
+				seen[i] = true
+				nodes = append(nodes, node{c, n})
+			}
+		}
+	}
+	return nil, of.missing(usable, start, target, up)
+}
+
+// step tells whether an image may be sent to a device that runs another.
+func (of *model) step(from, to candidate) bool {
+	if !to.needs.Holds(of.order, from.Version) {
+		return false
+	}
+	return of.order.Compare(to.Version, from.Version) > 0 || from.back.Holds(of.order, to.Version)
+}
+
+// back is the way back after a hop: the image of the version before, where it is on
+// the shelf and the new one lets one return to it.
+func (of *model) back(before, after candidate) *firmware.Image {
+	if before.SHA256 == "" || !after.back.Holds(of.order, before.Version) {
 		return nil
 	}
-	return m.Exact(d, d.Version)
+	return before.Image
+}
+
+func (of *model) missing(usable []candidate, from candidate, target *candidate, up bool) string {
+	if !up {
+		if !from.back.Holds(of.order, target.Version) {
+			return fmt.Sprintf("%s lets one return only to %s", from.Version, from.back)
+		}
+		return fmt.Sprintf("%s cannot be reached from %s", target.Version, from.Version)
+	}
+	// The lowest image on the way that is needed and cannot be sent.
+	need, to := target.needs, target.Version
+	for range usable { // each round goes one stone down
+		i := slices.IndexFunc(usable, func(c candidate) bool {
+			return of.order.Compare(c.Version, from.Version) > 0 && need.Holds(of.order, c.Version) && c.Status != firmware.Withdrawn && of.order.Compare(c.Version, to) < 0
+		})
+		if i < 0 || of.step(from, usable[i]) {
+			break
+		}
+		need, to = usable[i].needs, usable[i].Version
+	}
+	return fmt.Sprintf("%s needs %s; nothing on the shelf leads there from %s", to, need, from.Version)
 }
 
 // To matches a device to one version that a person named, earlier or later than
-// what it runs. Where it must not be sent there, the row has no image and says why.
+// what it runs. Where it must not be sent there, the row has no path and says why.
 func (m *Matcher) To(d site.Device, v string) Row {
 	row := m.Device(d)
-	row.Target, row.Image, row.Back = v, nil, nil
-	switch row.Standing {
-	case Away, Locked, Held:
+	if row.Standing == Away || row.Standing == Locked || row.Standing == Held {
+		row.Path = nil
 		return row
 	}
-	target, now := m.Exact(d, v), m.Exact(d, d.Version)
-	switch {
-	case version.Equal(d.Version, v):
+	of := m.model(d.Vendor, d.Model)
+	row.Target, row.Path = v, nil
+	if of.order.Equal(d.Version, v) {
 		row.Reason = "it runs " + v + " already"
-	case target == nil:
+		return row
+	}
+	usable := of.usable(d)
+	i := slices.IndexFunc(usable, func(c candidate) bool {
+		return of.order.Equal(c.Version, v) && c.Status != firmware.Withdrawn
+	})
+	if i < 0 {
 		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
-	case version.Compare(v, d.Version) < 0 && now != nil && !firmware.Meets(now.Back, v):
-		row.Reason = fmt.Sprintf("%s lets one return only to %s", d.Version, now.Back)
-	case version.Compare(v, d.Version) > 0 && !firmware.Meets(target.Needs, d.Version):
-		row.Reason = fmt.Sprintf("%s needs %s to run before", v, target.Needs)
-	default:
-		row.Image, row.Back, row.Reason = target, m.WayBack(d, *target), "asked for"
+		return row
+	}
+	if row.Path, row.Reason = of.route(usable, d.Version, &usable[i]); row.Path != nil {
+		row.Reason = "asked for"
 	}
 	return row
-}
-
-// Exact is the image of one version for a device. Its status does not matter: what
-// a device ran is the best it can be returned to. A withdrawn one is not taken.
-func (m *Matcher) Exact(d site.Device, v string) *firmware.Image {
-	of := m.images[key(d.Vendor, d.Model)]
-	for i := range of {
-		if image := &of[i]; image.Component == firmware.Main && image.Status != firmware.Withdrawn &&
-			image.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(image.Version, v) {
-			return image
-		}
-	}
-	return nil
 }

@@ -1,11 +1,15 @@
 package match_test
 
 import (
+	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
 	"catena/internal/firmware"
+	"catena/internal/firmware/version"
 	"catena/internal/match"
 	"catena/internal/site"
 )
@@ -47,15 +51,15 @@ func TestStandings(t *testing.T) {
 	}{
 		"behind":              {[]firmware.Image{old, new}, device("3.1.0"), "", match.Behind, "3.2.1", match.ByImage, "the newest recommended"},
 		"order of versions":   {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")}, device("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
-		"no way back":         {[]firmware.Image{new}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no way back: 3.1.0 is not on the shelf"},
+		"no way back":         {[]firmware.Image{new}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no way back from 3.2.1"},
 		"one-way":             {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no way back"},
 		"current":             {[]firmware.Image{old, new}, device("V3.2.1"), "", match.Current, "3.2.1", match.None, "runs the newest"},
 		"ahead":               {[]firmware.Image{old, new}, device("3.3"), "", match.Ahead, "3.2.1", match.None, "nothing later than 3.2.1"},
 		"other model":         {[]firmware.Image{image("WX-20", "9")}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image for Wexcombe WX-40"},
-		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, device("3.1.0"), "", match.Unmatched, "", match.None, "hardware >= C"},
+		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image on the shelf is for hardware \"B\""},
 		"withdrawn":           {[]firmware.Image{old, image("WX-40", "3.3", status(firmware.Withdrawn))}, device("3.1.0"), "", match.Current, "3.1.0", match.None, ""},
-		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "4.0 is not for it: it needs >= 3.2"},
-		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.Unmatched, "", match.None, "component lens"},
+		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, device("3.1.0"), "", match.Behind, "4.0", match.None, "no way back from 3.2.1"},
+		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.Unmatched, "", match.None, "lens 4.0 is for a component"},
 		"held":                {[]firmware.Image{old, new}, device("3.1.0"), "cam-1*", match.Held, "", match.None, "the site file holds it: winter"},
 		"locked":              {[]firmware.Image{old, new}, device("", reach(site.Locked)), "", match.Locked, "", match.None, "its trouble"},
 		"away":                {[]firmware.Image{old, new}, device("3.1.0", reach(site.Away)), "cam-11", match.Away, "", match.None, "its trouble"},
@@ -65,12 +69,183 @@ func TestStandings(t *testing.T) {
 			if c.hold != "" {
 				s.Hold = []site.Hold{{Device: c.hold, Because: "winter"}}
 			}
-			row := match.New(c.shelf, s).Device(c.device)
+			row := match.New(match.Input{Images: c.shelf, Site: s}).Device(c.device)
 			assert.Equal(t, c.standing, row.Standing)
 			assert.Equal(t, c.target, row.Target)
 			assert.Equal(t, c.back, row.WayBack())
 			assert.Contains(t, row.Reason, c.reason)
-			assert.Equal(t, c.standing == match.Behind, row.Image != nil, "an image only where the device should be flashed")
+			assert.Equal(t, c.standing == match.Behind, row.Image() != nil, "an image only where the device should be flashed")
+		})
+	}
+}
+
+func with(change func(*firmware.Image)) func(*firmware.Image) { return change }
+
+func needs(c string) func(*firmware.Image) {
+	return with(func(i *firmware.Image) { i.Needs = c })
+}
+
+func back(c string) func(*firmware.Image) { return with(func(i *firmware.Image) { i.Back = c }) }
+
+func path(r match.Row) string {
+	var out []string
+	for _, h := range r.Path {
+		s := h.Image.Version
+		if h.Back == nil {
+			s += "!" // no way back
+		}
+		out = append(out, s)
+	}
+	return strings.Join(out, " ")
+}
+
+func TestPaths(t *testing.T) {
+	shelf := []firmware.Image{
+		image("WX-40", "1.4"), image("WX-40", "1.9"), image("WX-40", "2.0", needs(">= 1.9")), image("WX-40", "2.5", needs(">= 2.0")),
+		image("WX-40", "3.0", needs(">= 2.0"), back(">= 2.5")), image("WX-40", "3.1", needs(">= 3.0"), back(">= 3.0")),
+	}
+	without := func(versions ...string) []firmware.Image {
+		var out []firmware.Image
+		for _, i := range shelf {
+			if !slices.Contains(versions, i.Version) {
+				out = append(out, i)
+			}
+		}
+		return out
+	}
+	withdrawn := append(without("2.0"), image("WX-40", "2.0", needs(">= 1.9"), with(func(i *firmware.Image) { i.Status = firmware.Withdrawn })))
+	for name, c := range map[string]struct {
+		shelf    []firmware.Image
+		from, to string
+		path     string
+		reason   string
+	}{
+		"one hop":               {shelf, "3.0", "3.1", "3.1", ""},
+		"shortest":              {shelf, "1.4", "3.1", "1.9 2.0 3.0! 3.1", ""},
+		"not on the shelf":      {shelf, "1.8", "2.0", "1.9! 2.0", ""},
+		"stone is missing":      {without("2.0", "2.5"), "1.4", "3.1", "", "3.0 needs >= 2.0; nothing on the shelf leads there from 1.4"},
+		"withdrawn is no stone": {withdrawn, "1.4", "3.1", "", "needs >= 2.0; nothing on the shelf leads there from 1.4"},
+		"down one":              {shelf, "3.1", "3.0", "3.0", ""},
+		"down by stones":        {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
+		"down is barred":        {without("2.5"), "3.0", "2.0", "", "3.0 lets one return only to >= 2.5"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			m := match.New(match.Input{Images: c.shelf})
+			row := m.To(device(c.from), c.to)
+			assert.Equal(t, c.path, path(row))
+			assert.Contains(t, row.Reason, c.reason)
+		})
+	}
+	m := match.New(match.Input{Images: without("2.0", "2.5")})
+	row := m.Device(device("1.4"))
+	assert.Equal(t, match.Behind, row.Standing)
+	assert.Equal(t, "3.1", row.Target)
+	assert.Nil(t, row.Image(), "refused, with the stone named")
+	assert.Contains(t, row.Reason, "needs >= 2.0")
+}
+
+func TestAims(t *testing.T) {
+	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1"), image("WX-40", "3.2"), image("WX-40", "4.0")}
+	groups := map[string][]string{"chamber-1": {"cam-1*"}, "upper": {"cam-11", "cam-5*"}}
+	aim := func(device, group, model, version string) site.Aim {
+		return site.Aim{Device: device, Group: group, Model: model, Version: version}
+	}
+	for name, c := range map[string]struct {
+		aims     []site.Aim
+		runs     string
+		standing match.Standing
+		path     string
+		aim      string
+		reason   string
+	}{
+		"default":                {nil, "3.0", match.Behind, "4.0", ": newest", "the newest recommended"},
+		"model":                  {[]site.Aim{aim("", "", "wx-40", "3.1")}, "3.0", match.Behind, "3.1", "model wx-40: 3.1", "aimed at by model wx-40"},
+		"group before model":     {[]site.Aim{aim("", "", "WX-40", "3.1"), aim("", "chamber-1", "", "3.2")}, "3.0", match.Behind, "3.2", "group chamber-1: 3.2", ""},
+		"both before group":      {[]site.Aim{aim("", "chamber-1", "WX-40", "3.1"), aim("", "upper", "", "3.2")}, "3.0", match.Behind, "3.1", "group chamber-1, model WX-40: 3.1", ""},
+		"device before all":      {[]site.Aim{aim("cam-11", "", "", "hold"), aim("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Held, "", "device cam-11: hold", "left alone"},
+		"not meant":              {[]site.Aim{aim("", "", "WX-20", "3.1")}, "3.0", match.Behind, "4.0", ": newest", ""},
+		"constraint":             {[]site.Aim{aim("", "", "WX-40", ">= 3.1, < 4")}, "3.0", match.Behind, "3.2", "", "the newest within >= 3.1, < 4"},
+		"met, later on shelf":    {[]site.Aim{aim("", "", "WX-40", ">= 3.1, < 4")}, "3.1", match.Behind, "3.2", "", ""},
+		"met, nothing later":     {[]site.Aim{aim("", "", "WX-40", "< 4")}, "3.3", match.Ahead, "", "", "nothing later"},
+		"beyond the constraint":  {[]site.Aim{aim("", "", "WX-40", "< 4")}, "4.0", match.Ahead, "3.2", "", "the newest within < 4"},
+		"exactly what it runs":   {[]site.Aim{aim("", "", "WX-40", "3.1")}, "3.1", match.Current, "", "", "runs aimed at"},
+		"exactly an earlier one": {[]site.Aim{aim("", "", "WX-40", "3.1")}, "4.0", match.Ahead, "3.1", "", "aimed at by"},
+		"not on the shelf":       {[]site.Aim{aim("", "", "WX-40", "5.0")}, "4.0", match.Unmatched, "", "", "no usable image for the aim model WX-40: 5.0"},
+		"two groups disagree":    {[]site.Aim{aim("", "chamber-1", "", "3.1"), aim("", "upper", "", "3.2")}, "3.0", match.Held, "", "", "two aims contradict each other: group chamber-1: 3.1, and group upper: 3.2"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := site.Site{Groups: groups}
+			assert.NoError(t, s.Join("aims.yaml", c.aims))
+			row := match.New(match.Input{Images: shelf, Site: s}).Device(device(c.runs))
+			assert.Equal(t, c.standing, row.Standing)
+			assert.Equal(t, c.path, path(row))
+			assert.Contains(t, row.Aim, c.aim)
+			assert.Contains(t, row.Reason, c.reason)
+		})
+	}
+}
+
+func TestUnsafe(t *testing.T) {
+	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1", with(func(i *firmware.Image) {
+		i.Status, i.Because = firmware.Withdrawn, "it loses its presets"
+	})), image("WX-40", "3.2"), image("WX-40", "3.3")}
+	in := match.Input{Images: shelf, Withdrawn: []match.Withdrawal{{Vendor: "wexcombe", Model: "wx-40", Versions: ">= 3.3", Reason: "MH-2026-7: open door"}}}
+	for runs, want := range map[string]struct{ path, reason string }{
+		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"}, // a withdrawn image is no way back
+		"3.3": {"3.2", "3.3 must not run: MH-2026-7: open door"},
+		"4.0": {"3.2!", "open door"},
+	} {
+		row := match.New(in).Device(device(runs))
+		assert.Equal(t, match.Unsafe, row.Standing)
+		assert.Equal(t, want.path, path(row), runs)
+		assert.Contains(t, row.Reason, want.reason)
+	}
+	assert.Equal(t, match.Current, match.New(in).Device(device("3.2")).Standing, "the newest that may run")
+	in.Site.Hold = []site.Hold{{Device: "cam-11"}}
+	row := match.New(in).Device(device("3.1"))
+	assert.Equal(t, match.Unsafe, row.Standing, "a hold does not hide it")
+	assert.Nil(t, row.Image(), "and is kept")
+}
+
+func TestOrderOfTheMaker(t *testing.T) {
+	listed, err := version.NewOrder("listed", nil, nil, []string{"Amber", "Cedar", "Birch"})
+	assert.NoError(t, err)
+	in := match.Input{Images: []firmware.Image{image("WX-40", "Amber"), image("WX-40", "Birch"), image("WX-40", "Cedar")},
+		Order: func(string, string) version.Order { return listed }}
+	assert.Equal(t, "Birch", match.New(in).Device(device("cedar")).Target)
+}
+
+// 20,000 devices of 100 models against 2,000 images, with aims, stepping stones and
+// groups.
+func BenchmarkMatch(b *testing.B) {
+	for _, n := range []int{2_000, 20_000} {
+		b.Run(fmt.Sprintf("devices=%d", n), func(b *testing.B) {
+			in := match.Input{Site: site.Site{Groups: map[string][]string{"first": {"cam-1*"}, "second": {"cam-2*"}}}}
+			for m := range 100 {
+				model := fmt.Sprintf("M-%d", m)
+				for v := range 20 {
+					n := ""
+					if v > 0 {
+						n = fmt.Sprintf(">= 1.%d", max(0, v-8))
+					}
+					in.Images = append(in.Images, image(model, fmt.Sprintf("1.%d", v), needs(n)))
+				}
+				if m%3 == 0 {
+					in.Site.Aims = append(in.Site.Aims, site.Aim{Model: model, Version: "< 1.15"}, site.Aim{Group: "first", Model: model, Version: "1.12"})
+				}
+			}
+			var devices []site.Device
+			for i := range n {
+				devices = append(devices, device(fmt.Sprintf("1.%d", i%20), func(d *site.Device) {
+					d.Name, d.Model = fmt.Sprintf("cam-%d", i), fmt.Sprintf("M-%d", i%100)
+				}))
+			}
+			b.ResetTimer()
+			for b.Loop() {
+				if rows := match.New(in).All(devices); len(rows) != n {
+					b.Fatal("rows are missing")
+				}
+			}
 		})
 	}
 }

@@ -65,6 +65,11 @@ type ImageRecipe struct {
 	Version  string   `yaml:"version"`
 	File     string   `yaml:"file"`
 	Bytes    int64    `yaml:"bytes"`
+	Needs    string   `yaml:"needs"`   // as on a card
+	Status   string   `yaml:"status"`  // as on a card
+	Because  string   `yaml:"because"` // as on a card
+	Notes    string   `yaml:"notes"`   // the text of its release notes
+	Bare     bool     `yaml:"bare"`    // it comes without a card
 	Cautions []string `yaml:"cautions"`
 }
 

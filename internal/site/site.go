@@ -5,7 +5,9 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 
 	"catena/internal/yamldoc"
 )
@@ -15,9 +17,11 @@ const File = "site.yaml"
 
 // Site is the content of a site file.
 type Site struct {
-	Name     string    `yaml:"site"`
-	Networks []Network `yaml:"networks"`
-	Hold     []Hold    `yaml:"hold"`
+	Name     string              `yaml:"site"`
+	Networks []Network           `yaml:"networks"`
+	Groups   map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
+	Hold     []Hold              `yaml:"hold"`
+	Aims     []Aim               `yaml:"aims"`
 }
 
 // Network is a part of the site's network that is looked through. What answers
@@ -60,8 +64,19 @@ func Parse(name string, data []byte) (Site, error) {
 			return s, doc.Errorf(fmt.Sprintf("$.hold[%d]", i), "hold: device must be a name, an address or a serial number")
 		}
 	}
-	return s, nil
+	for _, g := range s.groupNames() {
+		for j, pattern := range s.Groups[g] {
+			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
+				return s, doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is no name", pattern)
+			}
+		}
+	}
+	return s, checkAims(s.Aims, orEmpty(s.Groups), func(i int, format string, args ...any) error {
+		return doc.Errorf(fmt.Sprintf("$.aims[%d]", i), "aims: "+format, args...)
+	})
 }
+
+func (s Site) groupNames() []string { return slices.Sorted(maps.Keys(s.Groups)) }
 
 // Held returns the hold that applies to a device, if any; the first one wins.
 func (s Site) Held(d Device) (Hold, bool) {

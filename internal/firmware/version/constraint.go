@@ -46,10 +46,10 @@ func ParseConstraint(s string) (Constraint, error) {
 	return c, nil
 }
 
-// Holds tells whether v meets every part of the constraint.
-func (c Constraint) Holds(v string) bool {
+// Holds tells whether v meets every part of the constraint, in the order o.
+func (c Constraint) Holds(o Order, v string) bool {
 	for _, p := range c.parts {
-		if !p.holds(Compare(v, p.version)) {
+		if !p.holds(o.Compare(v, p.version)) {
 			return false
 		}
 	}

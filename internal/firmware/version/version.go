@@ -4,7 +4,8 @@
 // natural order reads such a string as a row of numbers and words and compares
 // the rows from the left, so that 1.9 comes before 1.10, a beta before its
 // release, and a fix pack after it. It is a total order on what is read:
-// strings that read the same (V1.65, 1.65, 1.65.0) are equal.
+// strings that read the same (V1.65, 1.65, 1.65.0) are equal. A maker who sorts
+// otherwise has an Order of another rule.
 //
 // The package is pure: it takes strings and returns answers.
 package version
@@ -21,15 +22,7 @@ const MaxLength = 128
 
 // Compare returns -1, 0 or +1 as a comes before, equals or comes after b in the
 // natural order.
-func Compare(a, b string) int {
-	x, y := read(a), read(b)
-	for i := 0; i < len(x) || i < len(y); i++ {
-		if c := at(x, i).compare(at(y, i)); c != 0 {
-			return c
-		}
-	}
-	return 0
-}
+func Compare(a, b string) int { return Order{}.Compare(a, b) }
 
 // Equal tells whether a and b read as the same version.
 func Equal(a, b string) bool { return Compare(a, b) == 0 }

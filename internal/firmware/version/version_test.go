@@ -80,7 +80,7 @@ func TestConstraint(t *testing.T) {
 	for _, c := range cases {
 		parsed, err := version.ParseConstraint(c.constraint)
 		require.NoError(t, err)
-		assert.Equal(t, c.holds, parsed.Holds(c.version), "%q against %q", c.version, c.constraint)
+		assert.Equal(t, c.holds, parsed.Holds(version.Order{}, c.version), "%q against %q", c.version, c.constraint)
 		again, err := version.ParseConstraint(parsed.String())
 		require.NoError(t, err)
 		assert.Equal(t, parsed, again)

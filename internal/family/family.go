@@ -1,0 +1,259 @@
+// Package family is the language in which a family of devices is described. It is
+// pure: callers bring the bytes of the files.
+//
+// As of now a family says how its makers' version strings sort, and how an image
+// that comes without a card is recognised.
+package family
+
+import (
+	"bytes"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+	"catena/internal/site"
+	"catena/internal/yamldoc"
+)
+
+// Head is how much of an image patterns may look at, in bytes from its start.
+const Head = 1 << 20
+
+// Family is one family file.
+type Family struct {
+	Name     string    `yaml:"family"`
+	Vendor   string    `yaml:"vendor"`
+	Models   []string  `yaml:"models"`
+	Versions Versions  `yaml:"versions"`
+	Images   []Pattern `yaml:"images"`
+
+	order version.Order
+}
+
+// Versions is how the family's version strings sort; see version.NewOrder.
+type Versions struct {
+	Order  string   `yaml:"order"`
+	Prefix []string `yaml:"prefix"`
+	Suffix []string `yaml:"suffix"`
+	List   []string `yaml:"list"`
+}
+
+// Pattern recognises an image of the family. Whatever of file, at and content is
+// given must hold. Model, component and version come from groups of these names in
+// file or content, or are fixed here.
+type Pattern struct {
+	File      string `yaml:"file"`    // RE2 on the file's name
+	Content   string `yaml:"content"` // RE2 on the first MiB
+	At        *At    `yaml:"at"`
+	Model     string `yaml:"model"`
+	Component string `yaml:"component"`
+	Version   string `yaml:"version"`
+
+	file, content *regexp.Regexp
+	bytes         []byte
+}
+
+// At is what stands at an offset of an image: a text, or bytes in hexadecimal.
+type At struct {
+	Offset int    `yaml:"offset"`
+	Text   string `yaml:"text"`
+	Hex    string `yaml:"hex"`
+}
+
+// Parse reads a family file; name is what errors call it.
+func Parse(name string, data []byte) (Family, error) {
+	var f Family
+	doc, err := yamldoc.Decode(name, data, &f)
+	if err != nil {
+		return f, err
+	}
+	switch {
+	case f.Name == "":
+		return f, doc.Errorf("$.family", "family: is missing; give the family a name")
+	case f.Vendor == "":
+		return f, doc.Errorf("$.vendor", "vendor: is missing; name the maker")
+	case len(f.Models) == 0 || slices.Contains(f.Models, ""):
+		return f, doc.Errorf("$.models", "models: must list the models of the family")
+	}
+	if f.order, err = version.NewOrder(f.Versions.Order, f.Versions.Prefix, f.Versions.Suffix, f.Versions.List); err != nil {
+		return f, doc.Errorf("$.versions", "versions: %v", err)
+	}
+	for i := range f.Images {
+		if err := f.Images[i].compile(); err != nil {
+			return f, doc.Errorf(fmt.Sprintf("$.images[%d]", i), "images: %v", err)
+		}
+	}
+	return f, nil
+}
+
+func (p *Pattern) compile() (err error) {
+	if p.File == "" && p.Content == "" && p.At == nil {
+		return fmt.Errorf("a pattern needs file, content or at")
+	}
+	groups := map[string]bool{"model": p.Model != "", "version": p.Version != ""}
+	for _, r := range []struct {
+		text string
+		to   **regexp.Regexp
+	}{{p.File, &p.file}, {p.Content, &p.content}} {
+		if r.text == "" {
+			continue
+		}
+		if *r.to, err = regexp.Compile(r.text); err != nil {
+			return err
+		}
+		for _, g := range (*r.to).SubexpNames() {
+			groups[g] = true
+		}
+	}
+	if !groups["version"] {
+		return fmt.Errorf("nothing gives the version: name a group (?P<version>…), or write version:")
+	}
+	if p.At == nil {
+		return nil
+	}
+	p.bytes = []byte(p.At.Text)
+	if p.At.Hex != "" {
+		if p.bytes, err = hex.DecodeString(strings.ReplaceAll(p.At.Hex, " ", "")); err != nil {
+			return fmt.Errorf("at: hex: %w", err)
+		}
+	}
+	if len(p.bytes) == 0 || p.At.Text != "" && p.At.Hex != "" || p.At.Offset < 0 || p.At.Offset+len(p.bytes) > Head {
+		return fmt.Errorf("at: wants an offset within the first MiB, and either text or hex")
+	}
+	return nil
+}
+
+// found returns what a pattern takes from an image, or false.
+func (p *Pattern) found(name string, head []byte) (map[string]string, bool) {
+	out := map[string]string{"model": p.Model, "component": p.Component, "version": p.Version}
+	take := func(r *regexp.Regexp, m [][]byte) {
+		for i, g := range r.SubexpNames() {
+			if _, known := out[g]; known && i < len(m) && len(m[i]) > 0 && out[g] == "" {
+				out[g] = site.Clean(string(m[i]))
+			}
+		}
+	}
+	if p.At != nil && !bytes.HasPrefix(head[min(p.At.Offset, len(head)):], p.bytes) {
+		return nil, false
+	}
+	if p.file != nil {
+		m := p.file.FindSubmatch([]byte(name))
+		if m == nil {
+			return nil, false
+		}
+		take(p.file, m)
+	}
+	if p.content != nil {
+		m := p.content.FindSubmatch(head)
+		if m == nil {
+			return nil, false
+		}
+		take(p.content, m)
+	}
+	return out, true
+}
+
+// Set is all families that are known.
+type Set struct {
+	families []Family
+}
+
+// NewSet brings families together. It refuses two that claim one model.
+func NewSet(families []Family) (Set, error) {
+	owner := map[string]string{}
+	for _, f := range families {
+		for _, m := range f.Models {
+			k := key(f.Vendor, m)
+			if other, ok := owner[k]; ok {
+				return Set{}, fmt.Errorf("the families %s and %s both claim the model %s of %s; take it out of one", other, f.Name, m, f.Vendor)
+			}
+			owner[k] = f.Name
+		}
+	}
+	return Set{families}, nil
+}
+
+// Families lists them.
+func (s Set) Families() []Family { return s.families }
+
+// Order is how the versions of a model sort: natural where no family says.
+func (s Set) Order(vendor, model string) version.Order {
+	for _, f := range s.families {
+		if strings.EqualFold(f.Vendor, vendor) && slices.ContainsFunc(f.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+			return f.order
+		}
+	}
+	return version.Order{}
+}
+
+func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
+
+// Card writes the card of an image that came without one, from its file name and
+// its first MiB. The digest is the caller's to fill in. The error says why no rule
+// recognises it, or that two disagree.
+func (s Set) Card(name string, head []byte) (firmware.Card, error) {
+	base := path.Base(name)
+	var card firmware.Card
+	by := ""
+	for _, f := range s.families {
+		for i := range f.Images {
+			got, ok := f.Images[i].found(base, head)
+			if !ok {
+				continue
+			}
+			models, err := f.modelsFor(got["model"])
+			if err != nil {
+				return card, err
+			}
+			if err := version.Valid(got["version"]); err != nil {
+				return card, fmt.Errorf("the family %s recognises it, but %w", f.Name, err)
+			}
+			next := firmware.Card{Card: 1, Vendor: f.Vendor, Models: models, Component: orMain(got["component"]), Version: got["version"],
+				File: base, Status: firmware.Recommended}
+			if by != "" && (card.Vendor != next.Vendor || !slices.Equal(card.Models, next.Models) || card.Version != next.Version || card.Component != next.Component) {
+				return card, fmt.Errorf("two rules disagree: %s reads %s %s, %s reads %s %s", by, strings.Join(card.Models, ", "), card.Version,
+					f.Name, strings.Join(next.Models, ", "), next.Version)
+			}
+			card, by = next, f.Name
+		}
+	}
+	if by == "" {
+		return card, fmt.Errorf("no rule of any family recognises it")
+	}
+	return card, nil
+}
+
+func orMain(component string) string {
+	if component == "" {
+		return firmware.Main
+	}
+	return component
+}
+
+// modelsFor finds the model that a text in a file name means: wx40 is WX-40. An
+// empty text means every model of the family.
+func (f Family) modelsFor(text string) ([]string, error) {
+	if text == "" {
+		return f.Models, nil
+	}
+	for _, m := range f.Models {
+		if plain(m) == plain(text) {
+			return []string{m}, nil
+		}
+	}
+	return nil, fmt.Errorf("the family %s recognises it, but has no model %s", f.Name, text)
+}
+
+// plain keeps letters and digits, in lower case.
+func plain(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return -1
+	}, strings.ToLower(s))
+}

@@ -1,0 +1,112 @@
+package family_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/family"
+)
+
+const cameras = `family: wexcombe-cameras
+vendor: Wexcombe
+models: [WX-20, WX-40]
+images:
+  - file: '^(?P<model>wx\d+)_(?P<version>[\d.]+)\.bin$'
+  - at: {offset: 4, text: WXFW}
+    content: 'model=(?P<model>\S+) rev=(?P<version>\S+)'
+`
+
+const gates = `family: tollgarth
+vendor: Tollgarth
+models: [TG-200]
+versions: {order: listed, list: [Amber, Cedar, Birch]}
+images:
+  - file: '\.img$'
+    content: 'release (?P<version>\w+)'
+    component: main
+`
+
+func set(t *testing.T, texts ...string) family.Set {
+	var all []family.Family
+	for _, text := range texts {
+		f, err := family.Parse("family.yaml", []byte(text))
+		require.NoError(t, err)
+		all = append(all, f)
+	}
+	s, err := family.NewSet(all)
+	require.NoError(t, err)
+	return s
+}
+
+func TestCard(t *testing.T) {
+	s := set(t, cameras, gates)
+	for _, c := range []struct{ name, head, models, version string }{
+		{"a/b/wx40_3.2.1.bin", "", "WX-40", "3.2.1"},
+		{"download.bin", "\x00\x00\x00\x00WXFW model=wx-20 rev=1.70 \n", "WX-20", "1.70"},
+		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=3.2.1 \n", "WX-40", "3.2.1"},
+		{"x.img", "release Cedar", "TG-200", "Cedar"},
+	} {
+		card, err := s.Card(c.name, []byte(c.head))
+		require.NoError(t, err, c.name)
+		assert.Equal(t, c.models, strings.Join(card.Models, " "))
+		assert.Equal(t, c.version, card.Version)
+		assert.Equal(t, "main", card.Component)
+	}
+	for _, c := range []struct{ name, head, why string }{
+		{"notes.pdf", "", "no rule of any family recognises it"},
+		{"wx90_1.0.bin", "", "has no model wx90"},
+		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=9 \n", "two rules disagree"},
+		{"x.img", "", "no rule"},
+		{"short", "\x00", "no rule"},
+	} {
+		_, err := s.Card(c.name, []byte(c.head))
+		assert.ErrorContains(t, err, c.why, c.name)
+	}
+}
+
+func TestOrder(t *testing.T) {
+	s := set(t, cameras, gates)
+	assert.Equal(t, -1, s.Order("tollgarth", "tg-200").Compare("Cedar", "Birch"))
+	assert.Equal(t, 1, s.Order("Wexcombe", "WX-40").Compare("Cedar", "Birch"), "natural")
+}
+
+func TestParseNamesThePlace(t *testing.T) {
+	for text, want := range map[string]string{
+		strings.Replace(cameras, "vendor", "vender", 1):                "f.yaml:2:1: unknown field",
+		strings.Replace(cameras, "(?P<version>[", "(?P<ver>[", 1):      "nothing gives the version",
+		strings.Replace(cameras, `wx\d+)`, `wx\d+`, 1):                 "f.yaml:5:",
+		strings.Replace(cameras, "text: WXFW", "text: A, hex: zz", 1):  "at: hex",
+		strings.Replace(cameras, "offset: 4", "offset: 99999999", 1):   "within the first MiB",
+		strings.Replace(gates, "listed", "sorted", 1):                  "f.yaml:4:",
+		strings.Replace(gates, "models: [TG-200]", "models: []", 1):    "models: must list",
+		strings.Replace(gates, "family: tollgarth", "family: \"\"", 1): "family: is missing",
+	} {
+		_, err := family.Parse("f.yaml", []byte(text))
+		assert.ErrorContains(t, err, want)
+	}
+	f, err := family.Parse("f.yaml", []byte(cameras))
+	require.NoError(t, err)
+	_, err = family.NewSet([]family.Family{f, f})
+	assert.ErrorContains(t, err, "both claim the model WX-20")
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(cameras, "wx40_3.2.1.bin", []byte("release x"))
+	f.Add(gates, "x.img", []byte{})
+	f.Fuzz(func(t *testing.T, text, name string, head []byte) {
+		fam, err := family.Parse("f.yaml", []byte(text))
+		if err != nil {
+			return
+		}
+		s, err := family.NewSet([]family.Family{fam})
+		if err != nil {
+			return
+		}
+		if card, err := s.Card(name, head); err == nil && (card.Version == "" || len(card.Models) == 0) {
+			t.Errorf("a card without version or models: %+v", card)
+		}
+	})
+}
