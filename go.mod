@@ -9,9 +9,12 @@ require (
 	github.com/google/uuid v1.6.0
 	github.com/icholy/digest v1.2.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/klauspost/compress v1.20.3
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
+	github.com/xi2/xz v0.0.0-20171230120015-48954b6210f8
+	github.com/yuin/goldmark v1.8.7
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0

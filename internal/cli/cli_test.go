@@ -3,6 +3,7 @@ package cli_test
 import (
 	"bufio"
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -66,7 +67,7 @@ func TestScripts(t *testing.T) {
 			"field": func(ts *testscript.TestScript, neg bool, args []string) {
 				found := false
 				for _, object := range jsonObjects(ts.ReadFile(args[0])) {
-					found = found || object[args[1]] == args[2]
+					found = found || fmt.Sprint(object[args[1]]) == args[2]
 				}
 				if found == neg {
 					ts.Fatalf("field %s with value %s: found is %v", args[1], args[2], found)

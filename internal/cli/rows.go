@@ -118,6 +118,9 @@ func (p *picture) match(a *app) error {
 	if p.shelf, err = a.openShelf(); err != nil {
 		return err
 	}
+	if err := p.shelf.Remember(p.home.dir); err != nil {
+		return err
+	}
 	images, err := p.shelf.List()
 	if err != nil {
 		return err

@@ -2,15 +2,22 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
 	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+	"catena/internal/job"
+	"catena/internal/ledger"
 	"catena/internal/shelf"
 )
 
@@ -23,11 +30,17 @@ works without a network. Each image lies there with a card, a small YAML file th
 says which devices it is for.`,
 		Args: onlyCommands, RunE: help,
 	}
-	add := &cobra.Command{
+	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(), a.shelfDropCmd(), a.shelfExportCmd(), a.shelfCheckCmd())
+	return c
+}
+
+func (a *app) shelfAddCmd() *cobra.Command {
+	var as string
+	c := &cobra.Command{
 		Use:   "add PATH…",
 		Short: "Put images on the shelf",
-		Long: `Put images on the shelf: files, folders, and archives (.zip, .tgz, .tar), with their
-cards. A card is a YAML file beside its image:
+		Long: `Put images on the shelf: files, folders, and archives (.zip, .tgz, .tar, .tar.xz, and
+archives within them), with their cards. A card is a YAML file beside its image:
 
   card: 1
   vendor: Wexcombe
@@ -36,20 +49,29 @@ cards. A card is a YAML file beside its image:
   file: wx40_3.2.1.bin
   sha256: 9f2c…            # 64 digits, as sha256sum prints them
 
-What does not match its card is refused and named; the rest is added.`,
+An image without a card is put there by the rules of the families (catena family
+--help). What no rule recognises is kept aside, listed with the reason, and settled
+with --as. What does not match its card is refused; the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
-  catena shelf add firmware/ tg200-F0061.img`,
+  catena shelf add firmware/ tg200-F0061.img
+  catena shelf list --aside
+  catena shelf add --as vendor=Tollgarth,model=TG-200,version=F0061 update.img`,
 		Args: atLeast(1, "at least one file, folder or archive"),
-		RunE: func(c *cobra.Command, args []string) error { return a.shelfAdd(c.Context(), args) },
+		RunE: func(c *cobra.Command, args []string) error {
+			if as != "" {
+				return a.shelfSettle(c.Context(), as, args)
+			}
+			return a.shelfAdd(c.Context(), args)
+		},
 	}
-	list := &cobra.Command{
-		Use: "list", Short: "List the images on the shelf",
-		Example: "  catena shelf list\n  catena shelf list --format json",
-		Args:    exactly(0, "no more words"),
-		RunE:    func(*cobra.Command, []string) error { return a.shelfList() },
-	}
-	c.AddCommand(add, list)
+	c.Flags().StringVar(&as, "as", "", "what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
 	return c
+}
+
+func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter) (shelf.Options, error) {
+	dir, _ := a.siteDir() // outside a site, the shelf's families count
+	families, err := a.families(dir, s)
+	return shelf.Options{Card: families.Card, Progress: func(n int64) { meter.Show(view.Bytes(float64(n)) + " read") }}, err
 }
 
 func (a *app) shelfAdd(ctx context.Context, paths []string) error {
@@ -60,15 +82,50 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 		return err
 	}
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-	results, err := s.Import(ctx, paths, func(n int64) { meter.Show(view.Bytes(float64(n)) + " read") })
+	options, err := a.importOptions(s, meter)
+	if err != nil {
+		return err
+	}
+	results, err := s.Import(ctx, paths, options)
 	meter.Clear()
+	if printErr := a.printImport(results); printErr != nil {
+		return printErr
+	}
+	if err != nil {
+		return fmt.Errorf("the import did not end: %w; what stands above is on the shelf, run it again for the rest", err)
+	}
 	count := map[shelf.Outcome]int{}
-	t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "size", "file"}}
-	var refusedFiles []shelf.Result
 	for _, r := range results {
 		count[r.Outcome]++
-		if r.Outcome == shelf.Refused {
-			refusedFiles = append(refusedFiles, r)
+	}
+	aside := ""
+	if n := count[shelf.Aside]; n > 0 {
+		aside = fmt.Sprintf(", %d not recognised and kept aside", n)
+	}
+	a.say("\n%d new, %d already there, %d refused%s.", count[shelf.New], count[shelf.There], count[shelf.Refused], aside)
+	if aside != "" {
+		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or take them away: catena shelf drop FILE")
+	}
+	if count[shelf.Refused] > 0 {
+		return exit{exitUsage, errSilent}
+	}
+	return nil
+}
+
+func (a *app) printImport(results []shelf.Result) error {
+	switch a.format {
+	case "json":
+		return a.printJSON(results)
+	case "csv":
+		var rows [][]string
+		for _, r := range results {
+			rows = append(rows, []string{string(r.Outcome), r.Image.Vendor, strings.Join(r.Image.Models, " "), r.Image.Version, r.Image.SHA256, r.Source, r.Reason})
+		}
+		return view.CSV(a.out, []string{"outcome", "vendor", "models", "version", "sha256", "source", "reason"}, rows)
+	}
+	t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "size", "file"}}
+	for _, r := range results {
+		if r.Outcome == shelf.Refused || r.Outcome == shelf.Aside {
 			continue
 		}
 		tone := view.Good
@@ -78,71 +135,436 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 		t.Add(view.Cell{Text: string(r.Outcome), Tone: tone}, view.Cell{Text: r.Image.Vendor}, view.Cell{Text: strings.Join(r.Image.Models, ", ")},
 			view.Cell{Text: r.Image.Version}, view.Cell{Text: view.Bytes(float64(r.Image.Size))}, view.Cell{Text: r.Source, Tone: view.Quiet})
 	}
-	switch a.format {
-	case "json":
-		if err := a.printJSON(results); err != nil {
-			return err
+	t.Draw(a.out, a.style(a.out))
+	for _, r := range results {
+		if r.Outcome == shelf.Refused || r.Outcome == shelf.Aside {
+			fmt.Fprintf(a.err, "%s %s: %s\n", r.Outcome, r.Source, r.Reason)
 		}
-	case "csv":
-		var rows [][]string
-		for _, r := range results {
-			rows = append(rows, []string{string(r.Outcome), r.Image.Vendor, strings.Join(r.Image.Models, " "), r.Image.Version, r.Image.SHA256, r.Source, r.Reason})
-		}
-		if err := view.CSV(a.out, []string{"outcome", "vendor", "models", "version", "sha256", "source", "reason"}, rows); err != nil {
-			return err
-		}
-	default:
-		t.Draw(a.out, a.style(a.out))
-	}
-	for _, r := range refusedFiles {
-		fmt.Fprintf(a.err, "refused %s: %s\n", r.Source, r.Reason)
-	}
-	if err != nil {
-		return fmt.Errorf("the import did not end: %w; what stands above is on the shelf, run it again for the rest", err)
-	}
-	a.say("\n%d new, %d already there, %d refused.", count[shelf.New], count[shelf.There], count[shelf.Refused])
-	if count[shelf.Refused] > 0 {
-		return exit{exitUsage, errSilent}
 	}
 	return nil
 }
 
-func (a *app) shelfList() error {
+// cardFrom reads what --as says.
+func cardFrom(as string) (firmware.Card, error) {
+	card := firmware.Card{Card: 1, Component: firmware.Main, Status: firmware.Recommended}
+	for part := range strings.SplitSeq(as, ",") {
+		key, value, ok := strings.Cut(part, "=")
+		value = strings.TrimSpace(value)
+		switch key = strings.TrimSpace(key); {
+		case !ok || value == "":
+			return card, usage("--as: %q is not key=value", part)
+		case key == "vendor":
+			card.Vendor = value
+		case key == "model":
+			card.Models = append(card.Models, value)
+		case key == "version":
+			card.Version = value
+		case key == "component":
+			card.Component = value
+		case key == "hardware":
+			card.Hardware = value
+		default:
+			return card, usage("--as knows vendor, model, version, component and hardware, not %q", key)
+		}
+	}
+	if card.Vendor == "" || len(card.Models) == 0 {
+		return card, usage("--as needs vendor, model and version")
+	}
+	if err := version.Valid(card.Version); err != nil {
+		return card, usage("--as: %w", err)
+	}
+	if _, err := version.ParseConstraint(card.Hardware); err != nil {
+		return card, usage("--as: hardware: %w", err)
+	}
+	return card, nil
+}
+
+// shelfSettle puts one image on the shelf as what the person says it is: a file, or
+// one that lies aside.
+func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
+	card, err := cardFrom(as)
+	if err != nil {
+		return err
+	}
+	if len(args) != 1 {
+		return usage("--as is for one image at a time")
+	}
 	s, err := a.openShelf()
 	if err != nil {
 		return err
 	}
+	if _, err := os.Stat(args[0]); err == nil {
+		results, err := s.Import(ctx, args, shelf.Options{Card: func(string, []byte) (firmware.Card, error) {
+			card.File = filepath.Base(args[0])
+			return card, nil
+		}})
+		if err != nil {
+			return err
+		}
+		if len(results) != 1 || results[0].Outcome == shelf.Refused {
+			_ = a.printImport(results)
+			return exit{exitUsage, errors.New("the image was not added")}
+		}
+		return a.printImport(results)
+	}
+	u, ok := findAside(s, args[0])
+	if !ok {
+		return usage("%s is neither a file nor something that lies aside; see: catena shelf list --aside", args[0])
+	}
+	image, err := s.Settle(u, card)
+	if err != nil {
+		return err
+	}
+	return a.printImport([]shelf.Result{{Source: u.File, Outcome: shelf.New, Image: image}})
+}
+
+func findAside(s *shelf.Shelf, name string) (shelf.Unknown, bool) {
+	list, _ := s.AsideList() // an unreadable note is not what is looked for
+	i := slices.IndexFunc(list, func(u shelf.Unknown) bool {
+		return u.File == name || len(name) >= 6 && strings.HasPrefix(u.SHA256, name)
+	})
+	if i < 0 {
+		return shelf.Unknown{}, false
+	}
+	return list[i], true
+}
+
+func (a *app) shelfListCmd() *cobra.Command {
+	var aside bool
+	var vendor, model string
+	c := &cobra.Command{
+		Use: "list", Short: "List the images on the shelf",
+		Long:    "List the images, by model, newest first. Marked are the newest of each model and what\ncame since the shelf was last listed.",
+		Example: "  catena shelf list\n  catena shelf list --model WX-40\n  catena shelf list --aside\n  catena shelf list --format json",
+		Args:    exactly(0, "no more words"),
+		RunE: func(*cobra.Command, []string) error {
+			s, err := a.openShelf()
+			if err != nil {
+				return err
+			}
+			if aside {
+				return a.shelfAside(s)
+			}
+			return a.shelfList(s, vendor, model)
+		},
+	}
+	c.Flags().BoolVar(&aside, "aside", false, "list what was not recognised instead")
+	c.Flags().StringVar(&vendor, "vendor", "", "only of this maker")
+	c.Flags().StringVar(&model, "model", "", "only for this model")
+	return c
+}
+
+func (a *app) shelfAside(s *shelf.Shelf) error {
+	list, err := s.AsideList()
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.printJSON(list)
+	}
+	t := view.Table{Columns: []string{"file", "size", "digest", "why"}}
+	for _, u := range list {
+		t.Add(view.Cell{Text: u.File}, view.Cell{Text: view.Bytes(float64(u.Size))}, view.Cell{Text: u.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: u.Reason})
+	}
+	t.Draw(a.out, a.style(a.out))
+	if len(list) == 0 {
+		a.say("Nothing lies aside.")
+	}
+	return nil
+}
+
+// listed is an image as machine-readable lists show it.
+type listed struct {
+	firmware.Image
+	Newest bool      `json:"newest"` // of its model and component
+	Fresh  bool      `json:"fresh"`  // since the last look
+	Added  time.Time `json:"added"`
+}
+
+func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	images, err := s.List()
 	if err != nil {
 		return err
 	}
+	last, err := s.Look()
+	if err != nil {
+		return err
+	}
+	var list []listed
+	total := int64(0)
+	newest := map[string]bool{}
+	for _, i := range images {
+		if vendor != "" && !strings.EqualFold(i.Vendor, vendor) || model != "" && !slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+			continue
+		}
+		key := strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
+		l := listed{Image: i, Newest: !newest[key] && i.Status != firmware.Withdrawn, Added: s.Added(i)}
+		l.Fresh = !last.IsZero() && l.Added.After(last)
+		newest[key] = newest[key] || l.Newest
+		total += i.Size
+		list = append(list, l)
+	}
 	switch a.format {
 	case "json":
-		return a.printJSON(images)
+		return a.printJSON(list)
 	case "csv":
 		var rows [][]string
-		for _, i := range images {
+		for _, i := range list {
 			rows = append(rows, []string{i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version, string(i.Status), fmt.Sprint(i.Size), i.SHA256, i.File})
 		}
 		return view.CSV(a.out, []string{"vendor", "models", "hardware", "component", "version", "status", "size", "sha256", "file"}, rows)
 	}
-	t := view.Table{Columns: []string{"vendor", "models", "version", "status", "size", "digest", "file"}}
-	total := int64(0)
-	for _, i := range images {
-		total += i.Size
-		tone := view.Plain
-		if i.Status != firmware.Recommended {
-			tone = view.Quiet
+	t := view.Table{Columns: []string{"vendor", "models", "version", "status", "size", "digest", "file", "marks"}}
+	for _, i := range list {
+		tone := map[firmware.Status]view.Tone{firmware.Withdrawn: view.Bad, firmware.OK: view.Quiet, firmware.Superseded: view.Quiet}[i.Status]
+		var marks []string
+		if i.Newest {
+			marks = append(marks, "newest")
+		}
+		if i.Fresh {
+			marks = append(marks, "new here")
+		}
+		if i.Because != "" {
+			marks = append(marks, i.Because)
 		}
 		t.Add(view.Cell{Text: i.Vendor}, view.Cell{Text: strings.Join(i.Models, ", ")}, view.Cell{Text: i.Version},
 			view.Cell{Text: string(i.Status), Tone: tone}, view.Cell{Text: view.Bytes(float64(i.Size))},
-			view.Cell{Text: i.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: i.File})
+			view.Cell{Text: i.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: i.File}, view.Cell{Text: strings.Join(marks, "; "), Tone: view.Good})
 	}
 	t.Draw(a.out, a.style(a.out))
 	if len(images) == 0 {
 		a.say("The shelf %s is empty. Fill it: catena shelf add PATH", s.Dir())
 		return nil
 	}
-	a.say("\n%s, %s, in %s", view.Plural(len(images), "image"), view.Bytes(float64(total)), s.Dir())
+	a.say("\n%s, %s, in %s", view.Plural(len(list), "image"), view.Bytes(float64(total)), s.Dir())
 	return nil
+}
+
+// imageCmd is a command on one image.
+func (a *app) imageCmd(c *cobra.Command, do func(s *shelf.Shelf, image firmware.Image) error) *cobra.Command {
+	c.Args = exactly(1, "an image: its file name, or the first digits of its digest")
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		s, err := a.openShelf()
+		if err != nil {
+			return err
+		}
+		images, err := s.List()
+		if err != nil {
+			return err
+		}
+		image, err := shelf.Find(images, args[0])
+		if err != nil {
+			return usage("%w", err)
+		}
+		return do(s, image)
+	}
+	return c
+}
+
+func (a *app) shelfNotesCmd() *cobra.Command {
+	return a.imageCmd(&cobra.Command{
+		Use: "notes IMAGE", Short: "Show an image's release notes", Example: "  catena shelf notes wx40_3.2.1.bin",
+	}, func(s *shelf.Shelf, image firmware.Image) error {
+		notes, err := s.Notes(image)
+		if err != nil {
+			return err
+		}
+		if notes == "" {
+			a.say("%s came without release notes.", image.File)
+			return nil
+		}
+		_, err = fmt.Fprint(a.out, view.Markdown(notes, a.style(a.out)))
+		return err
+	})
+}
+
+func (a *app) shelfMarkCmd() *cobra.Command {
+	var because string
+	c := &cobra.Command{
+		Use: "mark IMAGE STATUS", Short: "Say what is to be thought of an image: recommended, ok, superseded, withdrawn",
+		Long:    "Give an image another status. A withdrawn one is never sent, and devices that run it stand\nunsafe, first in every list.",
+		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'",
+		Args:    exactly(2, "an image and a status"),
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		one := a.imageCmd(&cobra.Command{}, func(s *shelf.Shelf, image firmware.Image) error {
+			if err := s.Mark(image, firmware.Status(args[1]), because); err != nil {
+				return usage("%w", err)
+			}
+			a.say("%s is %s.", image.File, args[1])
+			return nil
+		})
+		return one.RunE(one, args[:1])
+	}
+	c.Flags().StringVar(&because, "because", "", "why")
+	return c
+}
+
+func (a *app) shelfDropCmd() *cobra.Command {
+	var force bool
+	c := &cobra.Command{
+		Use: "drop IMAGE", Short: "Take an image off the shelf, or what lies aside",
+		Long:    "Take an image off the shelf. One that is the way back of a device of any site that used\nthis shelf is kept, unless --force is given.",
+		Example: "  catena shelf drop wx40_3.0.0.bin",
+		Args:    exactly(1, "an image: its file name, or the first digits of its digest"),
+	}
+	c.RunE = func(_ *cobra.Command, args []string) error {
+		s, err := a.openShelf()
+		if err != nil {
+			return err
+		}
+		if u, ok := findAside(s, args[0]); ok {
+			if err := s.Forget(u); err != nil {
+				return err
+			}
+			a.say("Took away %s, which lay aside.", u.File)
+			return nil
+		}
+		one := a.imageCmd(&cobra.Command{}, func(s *shelf.Shelf, image firmware.Image) error {
+			needed, err := a.neededBy(s, image)
+			if err != nil {
+				return err
+			}
+			if len(needed) > 0 && !force {
+				return refused("%s is the way back of %s; keep it, or say --force", image.File, strings.Join(needed, ", "))
+			}
+			if err := s.Drop(image); err != nil {
+				return err
+			}
+			a.say("Dropped %s (%s).", image.File, image.SHA256[:12])
+			return nil
+		})
+		return one.RunE(one, args)
+	}
+	c.Flags().BoolVar(&force, "force", false, "also where it is a device's way back")
+	return c
+}
+
+// neededBy names the devices, of all sites that have used the shelf, that run an
+// image or ran it before their last job: it is what they would be returned to.
+// Another image of the same version would do as well.
+func (a *app) neededBy(s *shelf.Shelf, image firmware.Image) ([]string, error) {
+	images, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	dirs, err := s.Sites()
+	if err != nil {
+		return nil, err
+	}
+	if here, err := a.siteDir(); err == nil {
+		if abs, err := filepath.Abs(here); err == nil && !slices.Contains(dirs, abs) {
+			dirs = append(dirs, abs)
+		}
+	}
+	var out []string
+	for _, dir := range dirs {
+		l, err := ledger.Open(dir, a.now)
+		if errors.Is(err, ledger.ErrNone) {
+			continue // the folder is gone
+		}
+		if err != nil {
+			return nil, err
+		}
+		devices, err := l.Devices()
+		jobs, jobsErr := job.Jobs(l)
+		_ = l.Close()
+		if err = errors.Join(err, jobsErr); err != nil {
+			return nil, err
+		}
+		for _, d := range devices {
+			is := func(i firmware.Image, v string) bool {
+				return v != "" && i.Component == firmware.Main && i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
+			}
+			for _, v := range []string{d.Version, job.Earlier(jobs, d.ID)} {
+				if is(image, v) && !slices.ContainsFunc(images, func(i firmware.Image) bool { return i.SHA256 != image.SHA256 && is(i, v) }) {
+					out = append(out, fmt.Sprintf("%s (%s)", d.Name, filepath.Base(dir)))
+					break
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+func (a *app) shelfExportCmd() *cobra.Command {
+	var vendor, model string
+	c := &cobra.Command{
+		Use: "export FILE.zip [IMAGE…]", Short: "Write images with their cards into a bundle for a colleague",
+		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe\n  catena shelf export one.zip wx40_3.2.1.bin",
+		Args:    atLeast(1, "a file to write"),
+		RunE: func(c *cobra.Command, args []string) error {
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
+			defer stop()
+			s, err := a.openShelf()
+			if err != nil {
+				return err
+			}
+			all, err := s.List()
+			if err != nil {
+				return err
+			}
+			var images []firmware.Image
+			for _, i := range all {
+				if len(args) == 1 && (vendor == "" || strings.EqualFold(i.Vendor, vendor)) &&
+					(model == "" || slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) })) {
+					images = append(images, i)
+				}
+			}
+			for _, name := range args[1:] {
+				i, err := shelf.Find(all, name)
+				if err != nil {
+					return usage("%w", err)
+				}
+				images = append(images, i)
+			}
+			if len(images) == 0 {
+				return usage("no image is chosen; see: catena shelf list")
+			}
+			if _, err := os.Stat(args[0]); err == nil {
+				return usage("%s is there already; choose another name", args[0])
+			}
+			if err := s.Export(ctx, args[0], images); err != nil {
+				return fmt.Errorf("nothing was written: %w", err)
+			}
+			a.say("Wrote %s into %s. A colleague adds it: catena shelf add %s", view.Plural(len(images), "image"), args[0], filepath.Base(args[0]))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&vendor, "vendor", "", "all of this maker")
+	c.Flags().StringVar(&model, "model", "", "all for this model")
+	return c
+}
+
+func (a *app) shelfCheckCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "check", Short: "Read every image again and name the damaged ones", Args: exactly(0, "no more words"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
+			defer stop()
+			s, err := a.openShelf()
+			if err != nil {
+				return err
+			}
+			meter := &view.Meter{W: a.err, Style: a.style(a.err)}
+			count, damaged, err := s.Check(ctx, func(n int64) { meter.Show(view.Bytes(float64(n)) + " read") })
+			meter.Clear()
+			if err != nil {
+				return err
+			}
+			if a.format == "json" {
+				if err := a.printJSON(damaged); err != nil {
+					return err
+				}
+			}
+			for _, d := range damaged {
+				a.say("%s: %s", d.Image.File, d.Reason)
+			}
+			if len(damaged) > 0 {
+				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it", len(damaged), view.Plural(count, "image"))
+			}
+			a.say("%s read, nothing is damaged.", view.Plural(count, "image"))
+			return nil
+		},
+	}
 }

@@ -11,9 +11,13 @@ import (
 	"path"
 	"path/filepath"
 	"strings"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/xi2/xz"
 )
 
-// archiveKind returns "zip", "tar" or "tgz" by the file's name, or "".
+// archiveKind returns zip, tar, tgz or txz by the file's name, other for an archive
+// that is not read, or nothing.
 func archiveKind(name string) string {
 	name = strings.ToLower(name)
 	switch {
@@ -21,28 +25,45 @@ func archiveKind(name string) string {
 		return "zip"
 	case strings.HasSuffix(name, ".tgz"), strings.HasSuffix(name, ".tar.gz"):
 		return "tgz"
+	case strings.HasSuffix(name, ".txz"), strings.HasSuffix(name, ".tar.xz"):
+		return "txz"
 	case strings.HasSuffix(name, ".tar"):
 		return "tar"
+	case strings.HasSuffix(name, ".7z"), strings.HasSuffix(name, ".rar"):
+		return "other"
 	}
 	return ""
 }
 
-func (in *importer) archive(b *batch, p string, size int64) error {
+// maxDictionary is how much memory an xz stream may ask for, in bytes: that of the
+// highest usual level.
+const maxDictionary = 64 << 20
+
+// archive reads the archive that lies at p and is called name.
+func (in *importer) archive(b *batch, p, name string, size int64) error {
 	f, err := os.Open(p)
 	if err != nil {
 		return refuse("cannot be read: %w", err)
 	}
 	defer func() { _ = f.Close() }()
-	switch archiveKind(p) {
+	packed := &meter{r: f}
+	switch archiveKind(name) {
 	case "zip":
 		return in.zip(b, f, size)
 	case "tgz":
-		packed := &meter{r: f}
 		z, err := gzip.NewReader(packed)
 		if err != nil {
 			return refuse("is no gzip file: %w", err)
 		}
 		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
+	case "txz":
+		z, err := xz.NewReader(packed, maxDictionary)
+		if err != nil {
+			return refuse("is no xz file: %w", err)
+		}
+		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
+	case "other":
+		return refuse("is an archive of a kind that is not read; unpack it, then add the folder")
 	default:
 		return in.tar(b, f)
 	}
@@ -53,6 +74,7 @@ func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
 	if err != nil {
 		return refuse("is no whole zip file: %w", err)
 	}
+	z.RegisterDecompressor(zip.Deflate, flate.NewReader)
 	for _, entry := range z.File {
 		rel, err := inside(entry.Name)
 		if err != nil {

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/family"
 	"catena/internal/firmware"
 )
 
@@ -22,6 +23,7 @@ import (
 // deflate can shrink zeros to a thousandth, which is how an archive blows up.
 const (
 	maxFiles    = 10_000
+	maxDepth    = 3        // archives within archives
 	maxImage    = 8 << 30  // bytes of one image
 	maxTotal    = 64 << 30 // bytes of all images of one import
 	maxRatio    = 200      // unpacked to packed bytes, once …
@@ -34,6 +36,7 @@ type Outcome string
 const (
 	New     Outcome = "new"
 	There   Outcome = "already there"
+	Aside   Outcome = "not recognised" // kept aside until somebody says what it is
 	Refused Outcome = "refused"
 )
 
@@ -45,14 +48,22 @@ type Result struct {
 	Image   firmware.Image `json:"image,omitzero"`
 }
 
-// Import adds files, folders and archives (.zip, .tar, .tgz, .tar.gz) with their
-// cards. Each file that is refused is one Result; the others are added all the
-// same. The error is for what stops the import as a whole: the shelf cannot be
-// written, or the context ended. progress, which may be nil, is told the bytes
-// read so far.
-func (s *Shelf) Import(ctx context.Context, paths []string, progress func(bytes int64)) ([]Result, error) {
+// Options say how an import treats what it finds.
+type Options struct {
+	// Card writes the card of an image that has none, from its name and its first
+	// MiB; the error says why it cannot. nil: such an image is not recognised.
+	Card func(name string, head []byte) (firmware.Card, error)
+	// Progress is told the bytes read so far. It may be nil.
+	Progress func(bytes int64)
+}
+
+// Import adds files, folders and archives (.zip, .tar, .tgz, .tar.gz, .tar.xz, and
+// archives within them) with their cards. Each file that is refused is one Result;
+// the others are added all the same. The error is for what stops the import as a
+// whole: the shelf cannot be written, or the context ended.
+func (s *Shelf) Import(ctx context.Context, paths []string, o Options) ([]Result, error) {
 	s.sweepTemp()
-	in := &importer{shelf: s, ctx: ctx, progress: progress}
+	in := &importer{shelf: s, ctx: ctx, Options: o}
 	for _, p := range paths {
 		if err := in.source(p); err != nil {
 			return in.results, err
@@ -77,12 +88,13 @@ const staleAfter = 24 * time.Hour
 
 // importer carries one import from source to source.
 type importer struct {
-	shelf    *Shelf
-	ctx      context.Context
-	progress func(int64)
-	results  []Result
-	read     int64 // bytes staged in this import
-	files    int
+	Options
+	shelf   *Shelf
+	ctx     context.Context
+	results []Result
+	read    int64 // bytes staged in this import
+	files   int
+	depth   int // archives within archives
 }
 
 // batch is what one source (a folder, an archive, the files of one call) holds
@@ -116,11 +128,7 @@ func refuse(format string, args ...any) error { return errSkip{fmt.Errorf(format
 
 func (in *importer) source(p string) error {
 	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{}}
-	defer func() {
-		for _, image := range b.images {
-			_ = os.Remove(image.temp) // gone where it was put on the shelf
-		}
-	}()
+	defer b.clear()
 	var skip errSkip
 	if err := in.fill(b, p); errors.As(err, &skip) {
 		in.results = append(in.results, Result{Source: p, Outcome: Refused, Reason: skip.Error()})
@@ -141,7 +149,7 @@ func (in *importer) fill(b *batch, p string) error {
 	case info.IsDir():
 		return in.folder(b, p)
 	case archiveKind(p) != "":
-		return in.archive(b, p, info.Size())
+		return in.archive(b, p, p, info.Size())
 	case isCard(p):
 		return in.cardWithImage(b, p)
 	default:
@@ -265,8 +273,44 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 	if err != nil {
 		return err
 	}
+	if archiveKind(rel) != "" {
+		defer func() { _ = os.Remove(image.temp) }()
+		return in.nested(b, rel, image)
+	}
 	b.images[rel] = image
 	return nil
+}
+
+// nested reads an archive that lay in a folder or an archive.
+func (in *importer) nested(b *batch, rel string, a staged) error {
+	if in.depth++; in.depth > maxDepth {
+		return refuse("holds %s, an archive more than %d deep", rel, maxDepth)
+	}
+	defer func() { in.depth-- }()
+	inner := &batch{source: in.place(b, rel), images: map[string]staged{}, notes: map[string][]byte{}}
+	defer inner.clear()
+	var skip errSkip
+	err := in.archive(inner, a.temp, rel, a.size)
+	if errors.As(err, &skip) && !in.spent() {
+		in.refused(b, rel, skip.Error())
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return in.settle(inner)
+}
+
+// spent tells whether the import as a whole has reached a bound.
+func (in *importer) spent() bool {
+	return in.files > maxFiles || in.read > maxTotal || in.depth > maxDepth
+}
+
+// clear removes what was staged and not put on the shelf.
+func (b *batch) clear() {
+	for _, image := range b.images {
+		_ = os.Remove(image.temp) // gone where it was put on the shelf
+	}
 }
 
 // maxNotes is the largest file of release notes that is kept, in bytes.
@@ -317,8 +361,8 @@ func (c *counted) Read(p []byte) (int, error) {
 	}
 	n, err := c.r.Read(p)
 	c.in.read += int64(n)
-	if c.in.progress != nil {
-		c.in.progress(c.in.read)
+	if c.in.Progress != nil {
+		c.in.Progress(c.in.read)
 	}
 	if c.in.read > maxTotal {
 		return n, errRead{fmt.Errorf("the import holds more than %d GiB", int64(maxTotal)>>30)}
@@ -339,14 +383,51 @@ func (in *importer) settle(b *batch) error {
 	}
 	for _, rel := range slices.Sorted(maps.Keys(b.images)) {
 		if !b.images[rel].used {
-			reason := "no card names it; write one beside it"
-			if b.bad {
-				reason = "no card that can be read names it"
+			if err := in.settleBare(b, rel); err != nil {
+				return err
 			}
-			in.refused(b, rel, reason)
 		}
 	}
 	return nil
+}
+
+// settleBare puts an image on the shelf that no card names: by a rule that
+// recognises it, or aside.
+func (in *importer) settleBare(b *batch, rel string) error {
+	image := b.images[rel]
+	reason := "no card names it"
+	switch {
+	case b.bad:
+		reason = "no card that can be read names it" // what that card says may well differ
+	case in.Card != nil:
+		head, err := readHead(image.temp)
+		if err != nil {
+			return err
+		}
+		card, err := in.Card(rel, head)
+		if err == nil {
+			card.SHA256 = image.digest
+			return in.keep(b, rel, card)
+		}
+		reason += ", and " + err.Error()
+	}
+	if old, err := in.shelf.load(image.digest); err == nil {
+		in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: There, Image: old})
+		return nil
+	}
+	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: Aside, Reason: reason,
+		Image: firmware.Image{Card: firmware.Card{SHA256: image.digest, File: path.Base(rel)}, Size: image.size}})
+	return in.shelf.putAside(Unknown{File: path.Base(rel), SHA256: image.digest, Size: image.size, Reason: reason}, image.temp)
+}
+
+// readHead reads as much of a file as rules may look at.
+func readHead(name string) ([]byte, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = f.Close() }()
+	return io.ReadAll(io.LimitReader(f, family.Head))
 }
 
 func (in *importer) settleCard(b *batch, c cardFile) error {
@@ -368,24 +449,30 @@ func (in *importer) settleCard(b *batch, c cardFile) error {
 			c.path, image.digest[:12], c.card.SHA256[:12]))
 		return nil
 	}
-	if old, err := in.shelf.load(c.card.SHA256); err == nil {
+	if notes, ok := b.notes[path.Join(path.Dir(c.path), c.card.Notes)]; ok && c.card.Notes != "" {
+		if err := in.shelf.write(in.shelf.notesPath(c.card.SHA256), notes); err != nil {
+			return err
+		}
+	}
+	return in.keep(b, rel, c.card)
+}
+
+// keep puts an image with its card on the shelf, where it is not there yet.
+func (in *importer) keep(b *batch, rel string, card firmware.Card) error {
+	image := b.images[rel]
+	if old, err := in.shelf.load(card.SHA256); err == nil {
 		result := Result{Source: in.place(b, rel), Outcome: There, Image: old}
-		if d := difference(old.Card, c.card); d != "" {
+		if d := difference(old.Card, card); d != "" {
 			result.Outcome, result.Reason = Refused, fmt.Sprintf("another card for this image is on the shelf, and its %s differs", d)
 		}
 		in.results = append(in.results, result)
 		return nil
 	}
-	if notes, ok := b.notes[path.Join(path.Dir(c.path), c.card.Notes)]; ok && c.card.Notes != "" {
-		if err := in.shelf.write(filepath.Join(in.shelf.dir, "notes", c.card.SHA256+".md"), notes); err != nil {
-			return err
-		}
-	}
-	if err := in.shelf.put(c.card, image.temp); err != nil {
+	if err := errors.Join(in.shelf.put(card, image.temp), in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
 		return err
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: New,
-		Image: firmware.Image{Card: c.card, Size: image.size}})
+		Image: firmware.Image{Card: card, Size: image.size}})
 	return nil
 }
 
@@ -400,7 +487,7 @@ func difference(a, b firmware.Card) string {
 		{"hardware", a.Hardware == b.Hardware}, {"component", a.Component == b.Component},
 		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs}, {"back", a.Back == b.Back},
 		{"after", slices.Equal(a.After, b.After)}, {"resets", slices.Equal(a.Resets, b.Resets)},
-		{"cautions", slices.Equal(a.Cautions, b.Cautions)}, {"status", a.Status == b.Status},
+		{"cautions", slices.Equal(a.Cautions, b.Cautions)},
 	} {
 		if !d.same {
 			return d.key

@@ -36,7 +36,7 @@ var ErrDamaged = errors.New("the image on the shelf is damaged")
 
 // Open opens the shelf in dir, and makes the folder where there is none.
 func Open(dir string) (*Shelf, error) {
-	for _, sub := range []string{"images", "cards", "notes", "tmp"} {
+	for _, sub := range []string{"images", "cards", "notes", "aside", "advisories", "families", "tmp"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return nil, fmt.Errorf("the shelf cannot be used: %w", err)
 		}
@@ -53,6 +53,10 @@ func (s *Shelf) imagePath(digest string) string {
 
 func (s *Shelf) cardPath(digest string) string {
 	return filepath.Join(s.dir, "cards", digest+".yaml")
+}
+
+func (s *Shelf) notesPath(digest string) string {
+	return filepath.Join(s.dir, "notes", digest+".md")
 }
 
 // List returns every image on the shelf: by vendor, first model and component,

@@ -10,8 +10,10 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -35,7 +37,7 @@ func open(t *testing.T) *shelf.Shelf {
 }
 
 func add(t *testing.T, s *shelf.Shelf, paths ...string) map[shelf.Outcome][]string {
-	results, err := s.Import(context.Background(), paths, nil)
+	results, err := s.Import(context.Background(), paths, shelf.Options{})
 	require.NoError(t, err)
 	out := map[shelf.Outcome][]string{}
 	for _, r := range results {
@@ -137,9 +139,8 @@ func TestWhatIsRefusedIsNamedAndTheRestIsAdded(t *testing.T) {
 	assert.Contains(t, refused, `odd.yaml wx40/odd.yaml:2:1: unknown field "vender"`)
 
 	got = add(t, open(t), write(t, t.TempDir(), oldImage), filepath.Join(t.TempDir(), "none"))
-	refused = strings.Join(got[shelf.Refused], "\n")
-	assert.Contains(t, refused, "no card names it")
-	assert.Contains(t, refused, "none cannot be read")
+	assert.Contains(t, strings.Join(got[shelf.Aside], "\n"), "no card names it")
+	assert.Contains(t, strings.Join(got[shelf.Refused], "\n"), "none cannot be read")
 }
 
 func TestTwoCardsForOneImageThatDisagree(t *testing.T) {
@@ -149,6 +150,69 @@ func TestTwoCardsForOneImageThatDisagree(t *testing.T) {
 	got := add(t, s, write(t, t.TempDir(), oldImage, other))
 	require.Len(t, got[shelf.Refused], 1)
 	assert.Contains(t, got[shelf.Refused][0], "its models differs")
+}
+
+func bytesOf(t *testing.T, path string) string {
+	raw, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return string(raw)
+}
+
+func TestArchivesWithinArchives(t *testing.T) {
+	inner := file{"makers/wexcombe.tgz", bytesOf(t, tgzOf(t, nil, newImage, newCard))}
+	s := open(t)
+	got := add(t, s, zipOf(t, inner, oldImage, oldCard))
+	assert.Len(t, got[shelf.New], 2)
+	assert.Empty(t, got[shelf.Refused])
+
+	// A damaged one is refused by itself; one too deep refuses the whole.
+	broken := file{"broken.zip", "PK"}
+	got = add(t, open(t), zipOf(t, broken, oldImage, oldCard))
+	assert.Len(t, got[shelf.New], 1)
+	require.Len(t, got[shelf.Refused], 1)
+	assert.Contains(t, got[shelf.Refused][0], "broken.zip is no whole zip file")
+	deep := file{"d.zip", bytesOf(t, zipOf(t, oldImage, oldCard))}
+	for range 4 {
+		deep.body = bytesOf(t, zipOf(t, deep))
+	}
+	got = add(t, open(t), zipOf(t, deep, newImage, newCard))
+	assert.Empty(t, got[shelf.New])
+	assert.Contains(t, strings.Join(got[shelf.Refused], ""), "an archive more than 3 deep")
+	got = add(t, open(t), zipOf(t, file{"x.7z", "7z"}))
+	assert.Contains(t, got[shelf.Refused][0], "of a kind that is not read; unpack it")
+}
+
+// The archive holds image 3.1.0 and its card; xz made it.
+func TestTarXZ(t *testing.T) {
+	if _, err := exec.LookPath("xz"); err != nil {
+		t.Skip("xz is not installed")
+	}
+	raw, err := exec.Command("sh", "-c", "gzip -dc '"+tgzOf(t, nil, oldImage, oldCard)+"' | xz -c").Output()
+	require.NoError(t, err)
+	dir := write(t, t.TempDir(), file{"bundle.tar.xz", string(raw)}, file{"cut.tar.xz", string(raw[:len(raw)-40])})
+	assert.Len(t, add(t, open(t), filepath.Join(dir, "bundle.tar.xz"))[shelf.New], 1)
+	got := add(t, open(t), filepath.Join(dir, "cut.tar.xz"))
+	assert.Empty(t, got[shelf.New])
+	assert.Len(t, got[shelf.Refused], 1)
+}
+
+func TestTwoImportsAtOnce(t *testing.T) {
+	s := open(t)
+	dir := write(t, t.TempDir(), oldImage, oldCard, newImage, newCard)
+	var group sync.WaitGroup
+	for range 8 {
+		group.Go(func() {
+			_, err := s.Import(context.Background(), []string{dir}, shelf.Options{})
+			assert.NoError(t, err)
+		})
+	}
+	group.Wait()
+	images, err := s.List()
+	require.NoError(t, err)
+	assert.Len(t, images, 2)
+	_, damaged, err := s.Check(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, damaged)
 }
 
 func TestHostileArchivesAddNothing(t *testing.T) {
@@ -205,11 +269,11 @@ func TestInterruptedImportLeavesAWholeShelf(t *testing.T) {
 	s := open(t)
 	dir := write(t, t.TempDir(), oldImage, oldCard, file{"z.bin", strings.Repeat("z", 1<<20)})
 	ctx, cancel := context.WithCancel(context.Background())
-	_, err := s.Import(ctx, []string{dir}, func(n int64) {
+	_, err := s.Import(ctx, []string{dir}, shelf.Options{Progress: func(n int64) {
 		if n > 1<<16 {
 			cancel()
 		}
-	})
+	}})
 	require.ErrorIs(t, err, context.Canceled)
 	images, err := s.List()
 	require.NoError(t, err)

@@ -71,27 +71,33 @@ func (d Device) Answers(pattern string) bool {
 // about itself.
 const MaxText = 128
 
-// Clean makes a text from a device harmless and short: control characters
-// (terminal escapes and newlines among them), invisible and direction-changing
-// characters go, white space folds to single spaces.
+// Clean makes a text from a device harmless and short: it is Harmless, on one line,
+// with single spaces, and at most MaxText bytes long.
 func Clean(s string) string {
 	if len(s) > 4*MaxText {
 		s = s[:4*MaxText]
 	}
-	s = strings.ToValidUTF8(s, "")
-	s = strings.Map(func(r rune) rune {
+	s = strings.Join(strings.Fields(Harmless(s)), " ")
+	if len(s) > MaxText {
+		s = strings.TrimSpace(strings.ToValidUTF8(s[:MaxText], ""))
+	}
+	return s
+}
+
+// Harmless takes out of a text what a terminal would act on, and what hides or
+// turns other characters: control characters but for tabs and newlines, invisible
+// and direction-changing ones.
+func Harmless(s string) string {
+	return strings.Map(func(r rune) rune {
 		switch {
-		case r == '\t' || r == '\n' || r == '\r':
+		case r == '\t' || r == '\n':
+			return r
+		case r == '\r':
 			return ' '
 		case r < 0x20, r >= 0x7f && r < 0xa0, // C0, DEL, C1
 			r >= 0x200b && r <= 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0xfeff:
 			return -1
 		}
 		return r
-	}, s)
-	s = strings.Join(strings.Fields(s), " ")
-	if len(s) > MaxText {
-		s = strings.TrimSpace(strings.ToValidUTF8(s[:MaxText], ""))
-	}
-	return s
+	}, strings.ToValidUTF8(s, ""))
 }

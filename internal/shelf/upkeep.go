@@ -1,0 +1,279 @@
+package shelf
+
+import (
+	"archive/zip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"catena/internal/firmware"
+	"catena/internal/yamldoc"
+)
+
+// Unknown is a file that no rule recognised. It is kept aside until somebody says
+// what it is.
+type Unknown struct {
+	File   string `yaml:"file" json:"file"`
+	SHA256 string `yaml:"sha256" json:"sha256"`
+	Size   int64  `yaml:"size" json:"size"` // bytes
+	Reason string `yaml:"reason" json:"reason"`
+}
+
+func (s *Shelf) asidePath(digest string) string { return filepath.Join(s.dir, "aside", digest) }
+
+func (s *Shelf) putAside(u Unknown, staged string) error {
+	raw, err := yaml.Marshal(u)
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(staged, s.asidePath(u.SHA256)); err != nil {
+		return err
+	}
+	return s.write(s.asidePath(u.SHA256)+".yaml", raw)
+}
+
+// AsideList returns what lies aside, by file name.
+func (s *Shelf) AsideList() ([]Unknown, error) {
+	names, err := filepath.Glob(filepath.Join(s.dir, "aside", "*.yaml"))
+	if err != nil {
+		return nil, err
+	}
+	var out []Unknown
+	for _, name := range names {
+		data, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		var u Unknown
+		if err == nil {
+			_, err = yamldoc.Decode(name, data, &u)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, u)
+	}
+	slices.SortFunc(out, func(a, b Unknown) int { return strings.Compare(a.File+a.SHA256, b.File+b.SHA256) })
+	return out, nil
+}
+
+// Settle puts what lies aside on the shelf under a card that a person gave.
+func (s *Shelf) Settle(u Unknown, card firmware.Card) (firmware.Image, error) {
+	card.File, card.SHA256 = u.File, u.SHA256
+	if err := s.put(card, s.asidePath(u.SHA256)); err != nil {
+		return firmware.Image{}, err
+	}
+	return firmware.Image{Card: card, Size: u.Size}, ignoreGone(os.Remove(s.asidePath(u.SHA256) + ".yaml"))
+}
+
+// Forget removes what lies aside.
+func (s *Shelf) Forget(u Unknown) error {
+	return errors.Join(ignoreGone(os.Remove(s.asidePath(u.SHA256)+".yaml")), ignoreGone(os.Remove(s.asidePath(u.SHA256))))
+}
+
+func ignoreGone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+// Mark gives an image another status.
+func (s *Shelf) Mark(image firmware.Image, status firmware.Status, because string) error {
+	card := image.Card
+	card.Status, card.Because = status, because
+	raw, err := yaml.Marshal(card)
+	if err != nil {
+		return err
+	}
+	if _, err := firmware.ParseCard(s.cardPath(card.SHA256), raw); err != nil {
+		return err
+	}
+	return s.write(s.cardPath(card.SHA256), raw)
+}
+
+// Drop takes an image off the shelf: the card first, so that nobody sees an image
+// that is half gone.
+func (s *Shelf) Drop(image firmware.Image) error {
+	if err := os.Remove(s.cardPath(image.SHA256)); err != nil {
+		return err
+	}
+	return errors.Join(ignoreGone(os.Remove(s.notesPath(image.SHA256))), ignoreGone(os.Remove(s.imagePath(image.SHA256))))
+}
+
+// Notes returns an image's release notes, in Markdown; empty: it has none.
+func (s *Shelf) Notes(image firmware.Image) (string, error) {
+	raw, err := os.ReadFile(s.notesPath(image.SHA256))
+	return string(raw), ignoreGone(err)
+}
+
+// Check reads every image again and returns those that are not what their cards
+// say, each with the reason. progress, which may be nil, is told the bytes read.
+func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, damaged []Result, err error) {
+	images, err := s.List()
+	if err != nil {
+		return 0, nil, err
+	}
+	read := int64(0)
+	for _, image := range images {
+		if err := ctx.Err(); err != nil {
+			return count, damaged, err
+		}
+		f, err := s.OpenImage(image)
+		if err == nil {
+			err = f.Close()
+		}
+		if err != nil {
+			damaged = append(damaged, Result{Source: s.imagePath(image.SHA256), Outcome: Refused, Reason: err.Error(), Image: image})
+		}
+		count++
+		if read += image.Size; progress != nil {
+			progress(read)
+		}
+	}
+	return count, damaged, nil
+}
+
+// Export writes images with their cards and notes into a zip file, which Import
+// reads. Damaged ones are refused. The file is whole or not there.
+func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(path), ".export-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.Remove(f.Name()) }() // gone after the rename
+	defer func() { _ = f.Close() }()           // closed already where all went well
+	z := zip.NewWriter(f)
+	for _, image := range images {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := s.exportOne(z, image); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(z.Close(), f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
+	folder := image.SHA256[:12] + "/"
+	card := image.Card
+	card.File = filepath.Base(filepath.FromSlash(card.File))
+	in, err := s.OpenImage(image)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = in.Close() }()
+	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + card.File, Method: zip.Store, Modified: time.Unix(0, 0).UTC()})
+	if err == nil {
+		_, err = io.Copy(w, in) // stored as it is: firmware is packed already
+	}
+	if err != nil {
+		return err
+	}
+	notes, err := s.Notes(image)
+	if err != nil {
+		return err
+	}
+	if card.Notes = ""; notes != "" {
+		card.Notes = "notes.md"
+	}
+	raw, err := yaml.Marshal(card)
+	if err != nil {
+		return err
+	}
+	for name, text := range map[string]string{"card.yaml": string(raw), card.Notes: notes} {
+		if text == "" {
+			continue
+		}
+		w, err := z.Create(folder + name)
+		if err == nil {
+			_, err = io.WriteString(w, text)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// looked is the file whose time says when the shelf was last looked at.
+const looked = "looked"
+
+// Added is when an image came to the shelf or its card was changed.
+func (s *Shelf) Added(image firmware.Image) time.Time {
+	info, err := os.Stat(s.cardPath(image.SHA256))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
+// Look returns when the shelf was last looked at, and notes that it is now.
+func (s *Shelf) Look() (time.Time, error) {
+	path := filepath.Join(s.dir, looked)
+	var last time.Time
+	if info, err := os.Stat(path); err == nil {
+		last = info.ModTime()
+	}
+	return last, s.write(path, []byte{})
+}
+
+// sites is the file that lists the site folders that use the shelf.
+const sites = "sites"
+
+// Remember notes that a site folder uses this shelf.
+func (s *Shelf) Remember(dir string) error {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	known, err := s.Sites()
+	if err != nil || slices.Contains(known, abs) {
+		return err
+	}
+	return s.write(filepath.Join(s.dir, sites), []byte(strings.Join(append(known, abs), "\n")+"\n"))
+}
+
+// Sites lists the site folders that have used this shelf.
+func (s *Shelf) Sites() ([]string, error) {
+	raw, err := os.ReadFile(filepath.Join(s.dir, sites))
+	var out []string
+	for line := range strings.Lines(string(raw)) {
+		out = append(out, strings.TrimSuffix(line, "\n"))
+	}
+	return out, ignoreGone(err)
+}
+
+// ErrNotFound is returned by Find.
+var ErrNotFound = errors.New("no such image")
+
+// Find returns the one image that a person means: by a digest's first digits (at
+// least six), or by its file name.
+func Find(images []firmware.Image, name string) (firmware.Image, error) {
+	var found []firmware.Image
+	for _, i := range images {
+		if i.File == name || filepath.Base(i.File) == name || len(name) >= 6 && strings.HasPrefix(i.SHA256, strings.ToLower(name)) {
+			found = append(found, i)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return firmware.Image{}, fmt.Errorf("%w: %s; see: catena shelf list", ErrNotFound, name)
+	}
+	return firmware.Image{}, fmt.Errorf("%s means %d images; name one by its digest", name, len(found))
+}
