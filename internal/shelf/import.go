@@ -94,7 +94,8 @@ type importer struct {
 	results []Result
 	read    int64 // bytes staged in this import
 	files   int
-	depth   int // archives within archives
+	depth   int  // archives within archives
+	deep    bool // too many
 }
 
 // batch is what one source (a folder, an archive, the files of one call) holds
@@ -283,9 +284,11 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 
 // nested reads an archive that lay in a folder or an archive.
 func (in *importer) nested(b *batch, rel string, a staged) error {
-	if in.depth++; in.depth > maxDepth {
+	if in.depth == maxDepth {
+		in.deep = true
 		return refuse("holds %s, an archive more than %d deep", rel, maxDepth)
 	}
+	in.depth++
 	defer func() { in.depth-- }()
 	inner := &batch{source: in.place(b, rel), images: map[string]staged{}, notes: map[string][]byte{}}
 	defer inner.clear()
@@ -303,7 +306,7 @@ func (in *importer) nested(b *batch, rel string, a staged) error {
 
 // spent tells whether the import as a whole has reached a bound.
 func (in *importer) spent() bool {
-	return in.files > maxFiles || in.read > maxTotal || in.depth > maxDepth
+	return in.files > maxFiles || in.read > maxTotal || in.deep
 }
 
 // clear removes what was staged and not put on the shelf.
