@@ -57,7 +57,7 @@ func TestScripts(t *testing.T) {
 			"code": func(ts *testscript.TestScript, _ bool, args []string) {
 				cmd := exec.Command("catena", args[1:]...)
 				cmd.Dir = ts.MkAbs(".")
-				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"), "CATENA_SHELF="+ts.Getenv("CATENA_SHELF"), "HOME="+ts.Getenv("HOME"))
+				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"), "CATENA_SHELF="+ts.Getenv("CATENA_SHELF"), "CATENA_KEY_PASSWORD="+ts.Getenv("CATENA_KEY_PASSWORD"), "HOME="+ts.Getenv("HOME"))
 				out, _ := cmd.CombinedOutput() // the code says it
 				if got := cmd.ProcessState.ExitCode(); args[0] != string(rune('0'+got)) {
 					ts.Fatalf("exit code %d, not %s:\n%s", got, args[0], out)

@@ -129,12 +129,29 @@ func (p *picture) match(a *app) error {
 	if err != nil {
 		return err
 	}
-	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Order: families.Order})
+	withdrawn, err := withdrawals(p.shelf)
+	if err != nil {
+		return err
+	}
+	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Withdrawn: withdrawn, Order: families.Order})
 	p.devices = nil
 	for _, r := range p.matcher.All(known) {
 		p.devices = append(p.devices, p.device(r))
 	}
 	return nil
+}
+
+// withdrawals are what feeds and advisories say must not run.
+func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
+	var out []match.Withdrawal
+	fromFeeds, err := s.Withdrawals()
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range fromFeeds {
+		out = append(out, match.Withdrawal{Vendor: w.Vendor, Model: w.Model, Versions: w.Versions, Reason: w.Because})
+	}
+	return out, nil
 }
 
 // choose keeps the devices that are named, if any are, and for which --where holds.

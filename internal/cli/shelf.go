@@ -30,7 +30,8 @@ works without a network. Each image lies there with a card, a small YAML file th
 says which devices it is for.`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(), a.shelfDropCmd(), a.shelfExportCmd(), a.shelfCheckCmd())
+	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(), a.shelfDropCmd(), a.shelfExportCmd(),
+		a.shelfCheckCmd(), a.shelfPullCmd(), a.shelfFeedCmd())
 	return c
 }
 

@@ -62,6 +62,15 @@ func ParseCard(name string, data []byte) (Card, error) {
 	if err != nil {
 		return c, err
 	}
+	if key, message := c.Complete(); message != "" {
+		return c, doc.Errorf("$."+key, "%s", message)
+	}
+	return c, nil
+}
+
+// Complete gives every optional key its default and checks the card. Where
+// something is wrong it returns the key and a message; otherwise an empty message.
+func (c *Card) Complete() (key, message string) {
 	if c.Component == "" {
 		c.Component = Main
 	}
@@ -69,47 +78,43 @@ func ParseCard(name string, data []byte) (Card, error) {
 		c.Status = Recommended
 	}
 	c.SHA256 = strings.ToLower(c.SHA256)
-	return c, c.check(doc)
-}
-
-func (c Card) check(doc *yamldoc.Doc) error {
 	switch {
 	case c.Card != 1:
-		return doc.Errorf("$.card", "card: must be 1, the format of this file")
+		return "card", "card: must be 1, the format of this file"
 	case c.Vendor == "":
-		return doc.Errorf("$.vendor", "vendor: is missing; name the maker")
+		return "vendor", "vendor: is missing; name the maker"
 	case len(c.Models) == 0:
-		return doc.Errorf("$.models", "models: is missing; list the models that the image is for")
+		return "models", "models: is missing; list the models that the image is for"
 	case slices.Contains(c.Models, ""):
-		return doc.Errorf("$.models", "models: has an empty entry")
+		return "models", "models: has an empty entry"
 	case c.File == "":
-		return doc.Errorf("$.file", "file: is missing; name the image beside this card")
+		return "file", "file: is missing; name the image beside this card"
 	}
 	if err := version.Valid(c.Version); err != nil {
-		return doc.Errorf("$.version", "version: %v", err)
+		return "version", "version: " + err.Error()
 	}
 	if raw, err := hex.DecodeString(c.SHA256); err != nil || len(raw) != 32 {
-		return doc.Errorf("$.sha256", "sha256: must be 64 hexadecimal digits, the SHA-256 of %s", c.File)
+		return "sha256", fmt.Sprintf("sha256: must be 64 hexadecimal digits, the SHA-256 of %s", c.File)
 	}
 	if !slices.Contains(statuses, c.Status) {
-		return doc.Errorf("$.status", "status: %q is none of recommended, ok, superseded, withdrawn", c.Status)
+		return "status", fmt.Sprintf("status: %q is none of recommended, ok, superseded, withdrawn", c.Status)
 	}
 	for _, k := range []struct{ key, constraint string }{{"hardware", c.Hardware}, {"needs", c.Needs}, {"back", c.Back}} {
 		if _, err := version.ParseConstraint(k.constraint); err != nil {
-			return doc.Errorf("$."+k.key, "%s: %v", k.key, err)
+			return k.key, k.key + ": " + err.Error()
 		}
 	}
 	seen := map[string]bool{}
 	for i, m := range c.Models {
 		if seen[strings.ToLower(m)] {
-			return doc.Errorf(fmt.Sprintf("$.models[%d]", i), "models: %s stands here twice", m)
+			return fmt.Sprintf("models[%d]", i), fmt.Sprintf("models: %s stands here twice", m)
 		}
 		seen[strings.ToLower(m)] = true
 	}
 	if slices.Contains(c.After, c.Component) {
-		return doc.Errorf("$.after", "after: %s cannot come after itself", c.Component)
+		return "after", fmt.Sprintf("after: %s cannot come after itself", c.Component)
 	}
-	return nil
+	return "", ""
 }
 
 // Image is a card and the file it describes, as found on a shelf.

@@ -128,6 +128,7 @@ func (e errSkip) Error() string { return e.reason.Error() }
 func refuse(format string, args ...any) error { return errSkip{fmt.Errorf(format, args...)} }
 
 func (in *importer) source(p string) error {
+	in.deep = false
 	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{}}
 	defer b.clear()
 	var skip errSkip

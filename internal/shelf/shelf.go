@@ -36,7 +36,7 @@ var ErrDamaged = errors.New("the image on the shelf is damaged")
 
 // Open opens the shelf in dir, and makes the folder where there is none.
 func Open(dir string) (*Shelf, error) {
-	for _, sub := range []string{"images", "cards", "notes", "aside", "advisories", "families", "tmp"} {
+	for _, sub := range []string{"images", "cards", "notes", "aside", "advisories", "families", "feeds", "tmp"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return nil, fmt.Errorf("the shelf cannot be used: %w", err)
 		}

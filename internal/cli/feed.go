@@ -1,0 +1,332 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"aead.dev/minisign"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"catena/internal/cli/view"
+	"catena/internal/firmware"
+	"catena/internal/shelf"
+)
+
+// pullFlags choose what a pull brings.
+type pullFlags struct {
+	key, ca       string
+	vendor, model string
+	forSite, look bool
+}
+
+func (a *app) shelfPullCmd() *cobra.Command {
+	var f pullFlags
+	c := &cobra.Command{
+		Use:   "pull [FEED]",
+		Short: "Fill the shelf from a feed",
+		Long: `Fetch images from a feed: a folder, a stick, or an HTTPS address that holds a signed
+index and its images. The first pull names the key that is trusted; it is remembered.
+Without FEED all feeds that are trusted are pulled.
+
+A fetch that broke off goes on where it ended. An index that is expired, signed by
+another key, or older than the one seen last is refused.`,
+		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key RWQ…
+  catena shelf pull /media/stick/feed --for-site
+  catena shelf pull --look`,
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("catena shelf pull wants one feed at most")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error { return a.pull(c.Context(), args, f) },
+	}
+	c.Flags().StringVar(&f.key, "key", "", "the feed's public key, or a file that holds it; needed the first time")
+	c.Flags().StringVar(&f.ca, "ca", "", "a file with certificates (PEM) to trust besides the system's")
+	c.Flags().StringVar(&f.vendor, "vendor", "", "only of this maker")
+	c.Flags().StringVar(&f.model, "model", "", "only for this model")
+	c.Flags().BoolVar(&f.forSite, "for-site", false, "only what the site's known devices could use")
+	c.Flags().BoolVar(&f.look, "look", false, "only tell which models have something new")
+	return c
+}
+
+func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	s, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	sources := args
+	if len(args) == 0 {
+		if sources, err = s.Feeds(); err != nil {
+			return err
+		}
+		if len(sources) == 0 {
+			return usage("no feed is trusted yet; name one: catena shelf pull FEED --key KEY")
+		}
+	}
+	wanted, err := a.wantedModels(f)
+	if err != nil {
+		return err
+	}
+	client, err := feedClient(f.ca)
+	if err != nil {
+		return err
+	}
+	key := f.key
+	if raw, err := os.ReadFile(key); key != "" && err == nil {
+		var public minisign.PublicKey
+		if err := public.UnmarshalText(raw); err != nil {
+			return usage("%s holds no public key: %w", key, err)
+		}
+		key = public.String()
+	}
+	release, ok, err := s.HoldPulls()
+	if err != nil || !ok {
+		return errors.Join(err, errors.New("another Catena is pulling to this shelf; wait for it"))
+	}
+	defer release()
+	failed := false
+	for _, source := range sources {
+		if source, err = feedSource(source); err != nil {
+			return err
+		}
+		meter := &view.Meter{W: a.err, Style: a.style(a.err)}
+		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Client: client, Now: a.now,
+			Progress: func(n int64) { meter.Show(view.Bytes(float64(n)) + " fetched") }}
+		bad, err := a.pullOne(ctx, p, wanted, f.look)
+		meter.Clear()
+		if err != nil {
+			return err
+		}
+		failed = failed || bad
+	}
+	if failed {
+		return exit{exitError, errSilent}
+	}
+	return nil
+}
+
+// feedSource makes a source absolute, so that it means the same tomorrow. Only
+// HTTPS is a web address.
+func feedSource(source string) (string, error) {
+	if u, err := url.Parse(source); err == nil && strings.Contains(source, "://") {
+		if u.Scheme != "https" || u.Host == "" {
+			return "", usage("%s: a feed is a folder or an https:// address", source)
+		}
+		return strings.TrimSuffix(source, "/"), nil
+	}
+	return filepath.Abs(source)
+}
+
+// feedClient fetches over HTTPS, and follows no redirect to another host.
+func feedClient(ca string) (*http.Client, error) {
+	roots, err := x509.SystemCertPool()
+	if err != nil {
+		roots = x509.NewCertPool()
+	}
+	if ca != "" {
+		raw, err := os.ReadFile(ca)
+		if err != nil {
+			return nil, usage("--ca: %w", err)
+		}
+		if !roots.AppendCertsFromPEM(raw) {
+			return nil, usage("--ca: %s holds no certificate", ca)
+		}
+	}
+	return &http.Client{
+		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
+			ResponseHeaderTimeout: 30 * time.Second, DisableCompression: true},
+		CheckRedirect: func(r *http.Request, via []*http.Request) error {
+			if len(via) > 5 || r.URL.Host != via[0].URL.Host || r.URL.Scheme != "https" {
+				return fmt.Errorf("it redirects to %s, which is not followed", r.URL.Host)
+			}
+			return nil
+		},
+	}, nil
+}
+
+// wantedModels tells which images a pull brings.
+func (a *app) wantedModels(f pullFlags) (func(firmware.Card) bool, error) {
+	var known []device
+	if f.forSite {
+		p, err := a.look()
+		if err != nil {
+			return nil, err
+		}
+		defer p.home.Close()
+		known = p.devices
+	}
+	return func(c firmware.Card) bool {
+		i := firmware.Image{Card: c}
+		return (f.vendor == "" || strings.EqualFold(f.vendor, c.Vendor)) &&
+			(f.model == "" || slices.ContainsFunc(c.Models, func(m string) bool { return strings.EqualFold(m, f.model) })) &&
+			(!f.forSite || slices.ContainsFunc(known, func(d device) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
+	}, nil
+}
+
+func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Card) bool, look bool) (failed bool, err error) {
+	f, err := p.Index(ctx)
+	switch {
+	case errors.Is(err, shelf.ErrNoKey):
+		return true, usage("%s: %w; name it with --key", p.Source, err)
+	case err != nil:
+		return true, refused("%s: %w", p.Source, err)
+	}
+	var images []shelf.FeedImage
+	for _, e := range p.Shelf.Missing(f) {
+		if wanted(e.Card) {
+			images = append(images, e)
+		}
+	}
+	a.say("%s, number %d of %s, good until %s: %s, %d new here.", f.Name, f.Number, f.Made.Format(time.DateOnly), f.Expires.Format(time.DateOnly),
+		view.Plural(len(f.Images), "image"), len(images))
+	for _, w := range f.Withdrawn {
+		a.say("Withdrawn: %s %s %s: %s", w.Vendor, w.Model, w.Versions, w.Because)
+	}
+	if look {
+		t := view.Table{Columns: []string{"vendor", "models", "version", "status", "size"}}
+		for _, e := range images {
+			t.Add(view.Cell{Text: e.Card.Vendor}, view.Cell{Text: strings.Join(e.Card.Models, ", ")}, view.Cell{Text: e.Card.Version},
+				view.Cell{Text: string(e.Card.Status)}, view.Cell{Text: view.Bytes(float64(e.Size))})
+		}
+		t.Draw(a.out, a.style(a.out))
+		return false, nil
+	}
+	results := p.Pull(ctx, images)
+	if err := a.printImport(results); err != nil {
+		return true, err
+	}
+	return slices.ContainsFunc(results, func(r shelf.Result) bool { return r.Outcome == shelf.Refused }), ctx.Err()
+}
+
+func (a *app) shelfFeedCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use: "feed", Short: "Make feeds for others to pull", Args: onlyCommands, RunE: help,
+		Long: "A feed is a folder with a signed index and images. Put it on a web server or a stick;\nothers fill their shelves from it: catena shelf pull.",
+	}
+	key := &cobra.Command{
+		Use: "key FILE", Short: "Make a key pair to sign feeds with",
+		Long:    "Make a key pair: the private key, encrypted with a password, in FILE, the public one in\nFILE.pub. The password is asked for, or taken from CATENA_KEY_PASSWORD.",
+		Example: "  catena shelf feed key wexcombe.key",
+		Args:    exactly(1, "a file for the private key"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			for _, name := range []string{args[0], args[0] + ".pub"} {
+				if _, err := os.Stat(name); err == nil {
+					return usage("%s is there already; a key is never overwritten", name)
+				}
+			}
+			password, err := a.keyPassword()
+			if err != nil {
+				return err
+			}
+			public, private, err := minisign.GenerateKey(rand.Reader)
+			if err != nil {
+				return err
+			}
+			encrypted, err := minisign.EncryptKey(password, private)
+			if err != nil {
+				return err
+			}
+			text, err := public.MarshalText()
+			if err != nil {
+				return err
+			}
+			if err := errors.Join(os.WriteFile(args[0], encrypted, 0o600), os.WriteFile(args[0]+".pub", append(text, '\n'), 0o644)); err != nil {
+				return err
+			}
+			a.say("The public key, for those who pull: %s", public)
+			return nil
+		},
+	}
+	var name, keyFile string
+	var good time.Duration
+	var withdraw []string
+	make := &cobra.Command{
+		Use: "make FOLDER [IMAGE…]", Short: "Write images of the shelf and a signed index into a folder",
+		Long: `Write images of the shelf (all, or those named) and a signed index into a folder. The
+index gets the number after the one that is there.`,
+		Example: `  catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key
+  catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key --withdraw 'Wexcombe/WX-40/>= 3.0, < 3.2/it loses its presets'`,
+		Args: atLeast(1, "a folder"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if name == "" || keyFile == "" {
+				return usage("a feed needs --name and --key; make a key: catena shelf feed key FILE")
+			}
+			f := shelf.Feed{Name: name, Number: shelf.LastNumber(args[0]) + 1, Made: a.now().UTC().Truncate(time.Second), Expires: a.now().UTC().Add(good).Truncate(time.Second)}
+			for _, w := range withdraw {
+				part := strings.SplitN(w, "/", 4)
+				if len(part) != 4 {
+					return usage("--withdraw %q is not VENDOR/MODEL/VERSIONS/WHY", w)
+				}
+				f.Withdrawn = append(f.Withdrawn, shelf.Withdrawn{Vendor: part[0], Model: part[1], Versions: part[2], Because: part[3]})
+			}
+			password, err := a.keyPassword()
+			if err != nil {
+				return err
+			}
+			private, err := minisign.PrivateKeyFromFile(password, keyFile)
+			if err != nil {
+				return usage("%s cannot be opened: %w", keyFile, err)
+			}
+			s, err := a.openShelf()
+			if err != nil {
+				return err
+			}
+			images, err := s.List()
+			if err != nil {
+				return err
+			}
+			if len(args) > 1 {
+				all := images
+				images = nil
+				for _, n := range args[1:] {
+					i, err := shelf.Find(all, n)
+					if err != nil {
+						return usage("%w", err)
+					}
+					images = append(images, i)
+				}
+			}
+			if err := s.MakeFeed(args[0], f, images, private); err != nil {
+				return err
+			}
+			a.say("Wrote number %d of %s with %s into %s.", f.Number, name, view.Plural(len(images), "image"), args[0])
+			return nil
+		},
+	}
+	make.Flags().StringVar(&name, "name", "", "the feed's name")
+	make.Flags().StringVar(&keyFile, "key", "", "the private key's file")
+	make.Flags().DurationVar(&good, "good-for", 180*24*time.Hour, "how long the index is to be believed")
+	make.Flags().StringArrayVar(&withdraw, "withdraw", nil, "VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
+	c.AddCommand(key, make)
+	return c
+}
+
+func (a *app) keyPassword() (string, error) {
+	if p := a.getenv("CATENA_KEY_PASSWORD"); p != "" {
+		return p, nil
+	}
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", usage("the key's password is not given; set CATENA_KEY_PASSWORD, or run this in a terminal to be asked")
+	}
+	fmt.Fprint(a.err, "Password of the key: ")
+	raw, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return string(raw), err
+}
