@@ -151,6 +151,15 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 	for _, w := range fromFeeds {
 		out = append(out, match.Withdrawal{Vendor: w.Vendor, Model: w.Model, Versions: w.Versions, Reason: w.Because})
 	}
+	advisories, err := s.Advisories()
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range advisories {
+		for _, st := range a.Statements {
+			out = append(out, match.Withdrawal{Vendor: st.Vendor, Model: st.Model, Versions: st.Versions, Reason: "advisory " + a.ID + ", " + a.Title})
+		}
+	}
 	return out, nil
 }
 

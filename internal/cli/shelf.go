@@ -51,7 +51,8 @@ archives within them), with their cards. A card is a YAML file beside its image:
   sha256: 9f2c…            # 64 digits, as sha256sum prints them
 
 An image without a card is put there by the rules of the families (catena family
---help). What no rule recognises is kept aside, listed with the reason, and settled
+--help). Security advisories (CSAF 2.0, .json) are kept too: devices that run a
+version they name stand unsafe. What no rule recognises is kept aside, listed with the reason, and settled
 with --as. What does not match its card is refused; the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
   catena shelf add firmware/ tg200-F0061.img
@@ -132,6 +133,11 @@ func (a *app) printImport(results []shelf.Result) error {
 		tone := view.Good
 		if r.Outcome == shelf.There {
 			tone = view.Quiet
+		}
+		if r.Advisory != "" {
+			t.Add(view.Cell{Text: string(r.Outcome), Tone: tone}, view.Cell{Text: "advisory"}, view.Cell{Text: r.Advisory}, view.Cell{}, view.Cell{},
+				view.Cell{Text: r.Reason, Tone: view.Quiet})
+			continue
 		}
 		t.Add(view.Cell{Text: string(r.Outcome), Tone: tone}, view.Cell{Text: r.Image.Vendor}, view.Cell{Text: strings.Join(r.Image.Models, ", ")},
 			view.Cell{Text: r.Image.Version}, view.Cell{Text: view.Bytes(float64(r.Image.Size))}, view.Cell{Text: r.Source, Tone: view.Quiet})

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -17,6 +18,7 @@ import (
 
 	"catena/internal/family"
 	"catena/internal/firmware"
+	"catena/internal/firmware/advisory"
 )
 
 // Bounds of one import. Firmware rarely shrinks below a tenth of its size;
@@ -46,6 +48,8 @@ type Result struct {
 	Outcome Outcome        `json:"outcome"`
 	Reason  string         `json:"reason,omitempty"`
 	Image   firmware.Image `json:"image,omitzero"`
+
+	Advisory string `json:"advisory,omitempty"` // its identifier, where it is no image
 }
 
 // Options say how an import treats what it finds.
@@ -271,6 +275,16 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		b.notes[rel] = data
 		return nil
 	}
+	if strings.EqualFold(path.Ext(rel), ".json") {
+		start := make([]byte, 64<<10)
+		n, err := io.ReadFull(r, start)
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return refuse("%s cannot be read: %w", rel, err)
+		}
+		if r = io.MultiReader(bytes.NewReader(start[:n]), r); advisory.Is(start[:n]) {
+			return in.advisory(b, rel, r)
+		}
+	}
 	image, err := in.stage(r, rel)
 	if err != nil {
 		return err
@@ -281,6 +295,30 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 	}
 	b.images[rel] = image
 	return nil
+}
+
+// advisory keeps a security advisory.
+func (in *importer) advisory(b *batch, rel string, r io.Reader) error {
+	raw, err := io.ReadAll(io.LimitReader(r, advisory.MaxSize+1))
+	if err != nil {
+		return refuse("%s cannot be read: %w", rel, err)
+	}
+	a, err := advisory.Parse(raw)
+	if err != nil {
+		in.refused(b, rel, err.Error())
+		return nil
+	}
+	result := Result{Source: in.place(b, rel), Outcome: New, Advisory: a.ID}
+	result.Reason = fmt.Sprintf("%s; it names %d versions as affected", a.Title, len(a.Statements))
+	if len(a.Unclear) > 0 {
+		result.Reason += "; not understood: " + strings.Join(a.Unclear[:min(3, len(a.Unclear))], ", ")
+	}
+	kept := in.shelf.advisoryPath(a.ID)
+	if old, err := os.ReadFile(kept); err == nil && bytes.Equal(old, raw) {
+		result.Outcome = There
+	}
+	in.results = append(in.results, result)
+	return in.shelf.write(kept, raw)
 }
 
 // nested reads an archive that lay in a folder or an archive.

@@ -16,6 +16,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"catena/internal/firmware"
+	"catena/internal/firmware/advisory"
 	"catena/internal/yamldoc"
 )
 
@@ -85,6 +86,31 @@ func ignoreGone(err error) error {
 		return nil
 	}
 	return err
+}
+
+func (s *Shelf) advisoryPath(id string) string {
+	return filepath.Join(s.dir, "advisories", strings.ToLower(id)+".json")
+}
+
+// Advisories returns the security advisories that were added.
+func (s *Shelf) Advisories() ([]advisory.Advisory, error) {
+	names, err := filepath.Glob(filepath.Join(s.dir, "advisories", "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	var out []advisory.Advisory
+	for _, name := range names {
+		raw, err := os.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		a, err := advisory.Parse(raw)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		out = append(out, a)
+	}
+	return out, nil
 }
 
 // Mark gives an image another status.
