@@ -197,7 +197,8 @@ says how a maker's version strings sort, and how images without a card are recog
   images:                           # RE2; the groups model, component, version count
     - file: '^(?P<model>wx\d+)_(?P<version>[\d.]+)\.bin$'
     - at: {offset: 0, text: WXFW}   # or hex: 57584657
-      content: 'model=(?P<model>\S+) rev=(?P<version>\S+)'`,
+      content: 'model=(?P<model>\S+) rev=(?P<version>\S+)'
+    - format: usb-dfu               # uimage, fit, usb-dfu, ihex, srec, pldm, suit`,
 		Args: onlyCommands, RunE: help,
 	}
 	list := &cobra.Command{

@@ -15,6 +15,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/firmware"
+	"catena/internal/firmware/format"
 	"catena/internal/firmware/version"
 	"catena/internal/job"
 	"catena/internal/ledger"
@@ -51,7 +52,8 @@ archives within them), with their cards. A card is a YAML file beside its image:
   sha256: 9f2c…            # 64 digits, as sha256sum prints them
 
 An image without a card is put there by the rules of the families (catena family
---help). Security advisories (CSAF 2.0, .json) are kept too: devices that run a
+--help). Open formats that describe themselves are read and their checksums checked:
+U-Boot FIT and legacy images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT. Security advisories (CSAF 2.0, .json) are kept too: devices that run a
 version they name stand unsafe. What no rule recognises is kept aside, listed with the reason, and settled
 with --as. What does not match its card is refused; the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
@@ -201,7 +203,7 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		return err
 	}
 	if _, err := os.Stat(args[0]); err == nil {
-		results, err := s.Import(ctx, args, shelf.Options{Card: func(string, []byte) (firmware.Card, error) {
+		results, err := s.Import(ctx, args, shelf.Options{Card: func(string, []byte, format.Facts) (firmware.Card, error) {
 			card.File = filepath.Base(args[0])
 			return card, nil
 		}})

@@ -15,6 +15,7 @@ import (
 	"strings"
 
 	"catena/internal/firmware"
+	"catena/internal/firmware/format"
 	"catena/internal/firmware/version"
 	"catena/internal/site"
 	"catena/internal/yamldoc"
@@ -42,13 +43,14 @@ type Versions struct {
 	List   []string `yaml:"list"`
 }
 
-// Pattern recognises an image of the family. Whatever of file, at and content is
-// given must hold. Model, component and version come from groups of these names in
+// Pattern recognises an image of the family. Whatever of file, at, content and format
+// is given must hold. Model, component and version come from groups of these names in
 // file or content, or are fixed here.
 type Pattern struct {
 	File      string `yaml:"file"`    // RE2 on the file's name
 	Content   string `yaml:"content"` // RE2 on the first MiB
 	At        *At    `yaml:"at"`
+	Format    string `yaml:"format"` // an open format (package format); its version counts where no group gives one
 	Model     string `yaml:"model"`
 	Component string `yaml:"component"`
 	Version   string `yaml:"version"`
@@ -91,10 +93,13 @@ func Parse(name string, data []byte) (Family, error) {
 }
 
 func (p *Pattern) compile() (err error) {
-	if p.File == "" && p.Content == "" && p.At == nil {
-		return fmt.Errorf("a pattern needs file, content or at")
+	if p.File == "" && p.Content == "" && p.At == nil && p.Format == "" {
+		return fmt.Errorf("a pattern needs file, content, at or format")
 	}
-	groups := map[string]bool{"model": p.Model != "", "version": p.Version != ""}
+	if p.Format != "" && !slices.Contains(format.Names, p.Format) {
+		return fmt.Errorf("format %q is none of %s", p.Format, strings.Join(format.Names, ", "))
+	}
+	groups := map[string]bool{"model": p.Model != "", "version": p.Version != "" || p.Format != ""}
 	for _, r := range []struct {
 		text string
 		to   **regexp.Regexp
@@ -128,7 +133,10 @@ func (p *Pattern) compile() (err error) {
 }
 
 // found returns what a pattern takes from an image, or false.
-func (p *Pattern) found(name string, head []byte) (map[string]string, bool) {
+func (p *Pattern) found(name string, head []byte, facts format.Facts) (map[string]string, bool) {
+	if p.Format != "" && p.Format != facts.Format {
+		return nil, false
+	}
 	out := map[string]string{"model": p.Model, "component": p.Component, "version": p.Version}
 	take := func(r *regexp.Regexp, m [][]byte) {
 		for i, g := range r.SubexpNames() {
@@ -153,6 +161,13 @@ func (p *Pattern) found(name string, head []byte) (map[string]string, bool) {
 			return nil, false
 		}
 		take(p.content, m)
+	}
+	if p.Format != "" {
+		for key, said := range map[string]string{"model": facts.Model, "component": facts.Component, "version": facts.Version} {
+			if out[key] == "" {
+				out[key] = said
+			}
+		}
 	}
 	return out, true
 }
@@ -192,16 +207,16 @@ func (s Set) Order(vendor, model string) version.Order {
 
 func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
 
-// Card writes the card of an image that came without one, from its file name and
-// its first MiB. The digest is the caller's to fill in. The error says why no rule
-// recognises it, or that two disagree.
-func (s Set) Card(name string, head []byte) (firmware.Card, error) {
+// Card writes the card of an image that came without one, from its file name, its
+// first MiB, and what it says of itself in an open format. The digest is the caller's
+// to fill in. The error says why no rule recognises it, or that two disagree.
+func (s Set) Card(name string, head []byte, facts format.Facts) (firmware.Card, error) {
 	base := path.Base(name)
 	var card firmware.Card
 	by := ""
 	for _, f := range s.families {
 		for i := range f.Images {
-			got, ok := f.Images[i].found(base, head)
+			got, ok := f.Images[i].found(base, head, facts)
 			if !ok {
 				continue
 			}

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/family"
+	"catena/internal/firmware/format"
 )
 
 const cameras = `family: wexcombe-cameras
@@ -49,7 +50,7 @@ func TestCard(t *testing.T) {
 		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=3.2.1 \n", "WX-40", "3.2.1"},
 		{"x.img", "release Cedar", "TG-200", "Cedar"},
 	} {
-		card, err := s.Card(c.name, []byte(c.head))
+		card, err := s.Card(c.name, []byte(c.head), format.Facts{})
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.models, strings.Join(card.Models, " "))
 		assert.Equal(t, c.version, card.Version)
@@ -62,9 +63,20 @@ func TestCard(t *testing.T) {
 		{"x.img", "", "no rule"},
 		{"short", "\x00", "no rule"},
 	} {
-		_, err := s.Card(c.name, []byte(c.head))
+		_, err := s.Card(c.name, []byte(c.head), format.Facts{})
 		assert.ErrorContains(t, err, c.why, c.name)
 	}
+}
+
+func TestFormatGivesTheVersion(t *testing.T) {
+	s := set(t, "family: drives\nvendor: Harrow & Dene\nmodels: [HD-7]\nimages: [{format: usb-dfu}]\n")
+	card, err := s.Card("x.dfu", nil, format.Facts{Format: "usb-dfu", Version: "2.10"})
+	require.NoError(t, err)
+	assert.Equal(t, "2.10", card.Version)
+	_, err = s.Card("x.dfu", nil, format.Facts{Format: "ihex", Version: "2.10"})
+	assert.ErrorContains(t, err, "no rule")
+	_, err = s.Card("x.dfu", nil, format.Facts{Format: "usb-dfu"})
+	assert.ErrorContains(t, err, "must not be empty")
 }
 
 func TestOrder(t *testing.T) {
@@ -105,7 +117,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if card, err := s.Card(name, head); err == nil && (card.Version == "" || len(card.Models) == 0) {
+		if card, err := s.Card(name, head, format.Facts{Format: "ihex", Version: "1"}); err == nil && (card.Version == "" || len(card.Models) == 0) {
 			t.Errorf("a card without version or models: %+v", card)
 		}
 	})

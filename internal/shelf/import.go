@@ -19,6 +19,7 @@ import (
 	"catena/internal/family"
 	"catena/internal/firmware"
 	"catena/internal/firmware/advisory"
+	"catena/internal/firmware/format"
 )
 
 // Bounds of one import. Firmware rarely shrinks below a tenth of its size;
@@ -54,9 +55,9 @@ type Result struct {
 
 // Options say how an import treats what it finds.
 type Options struct {
-	// Card writes the card of an image that has none, from its name and its first
-	// MiB; the error says why it cannot. nil: such an image is not recognised.
-	Card func(name string, head []byte) (firmware.Card, error)
+	// Card writes the card of an image that has none, from its name, its first MiB,
+	// and what it says of itself; the error says why it cannot. nil: such an image is not recognised.
+	Card func(name string, head []byte, facts format.Facts) (firmware.Card, error)
 	// Progress is told the bytes read so far. It may be nil.
 	Progress func(bytes int64)
 }
@@ -437,21 +438,28 @@ func (in *importer) settle(b *batch) error {
 // recognises it, or aside.
 func (in *importer) settleBare(b *batch, rel string) error {
 	image := b.images[rel]
+	head, facts, err := readSelf(image)
+	if errors.Is(err, format.ErrDamaged) {
+		in.refused(b, rel, err.Error())
+		return nil
+	}
+	if err != nil {
+		return err
+	}
 	reason := "no card names it"
 	switch {
 	case b.bad:
 		reason = "no card that can be read names it" // what that card says may well differ
 	case in.Card != nil:
-		head, err := readHead(image.temp)
-		if err != nil {
-			return err
-		}
-		card, err := in.Card(rel, head)
+		card, err := in.Card(rel, head, facts)
 		if err == nil {
 			card.SHA256 = image.digest
 			return in.keep(b, rel, card)
 		}
 		reason += ", and " + err.Error()
+	}
+	if facts.Format != "" {
+		reason += "; it is " + facts.String()
 	}
 	if old, err := in.shelf.load(image.digest); err == nil {
 		in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: There, Image: old})
@@ -462,14 +470,20 @@ func (in *importer) settleBare(b *batch, rel string) error {
 	return in.shelf.putAside(Unknown{File: path.Base(rel), SHA256: image.digest, Size: image.size, Reason: reason}, image.temp)
 }
 
-// readHead reads as much of a file as rules may look at.
-func readHead(name string) ([]byte, error) {
-	f, err := os.Open(name)
+// readSelf reads as much of an image as rules may look at, and what it says of itself
+// where it is of an open format.
+func readSelf(image staged) ([]byte, format.Facts, error) {
+	f, err := os.Open(image.temp)
 	if err != nil {
-		return nil, err
+		return nil, format.Facts{}, err
 	}
 	defer func() { _ = f.Close() }()
-	return io.ReadAll(io.LimitReader(f, family.Head))
+	facts, _, err := format.Read(f, image.size)
+	if err != nil {
+		return nil, facts, err
+	}
+	head, err := io.ReadAll(io.NewSectionReader(f, 0, min(image.size, family.Head)))
+	return head, facts, err
 }
 
 func (in *importer) settleCard(b *batch, c cardFile) error {
