@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -45,12 +46,12 @@ var foreseen = []struct{ name, standing, version, why string }{
 	{"cam-31", "locked", "", "somebody set another password"},
 	{"cam-32", "current", "1.70", "was there already"},
 	{"cam-41", "behind", "3.1.0", "the new image never came up: returned"},
-	{"cam-42", "current", "1.70", "flashed and proven"},
+	{"cam-42", "current", "1.70", "was unsafe on 1.68: flashed and proven"},
 	{"cam-51", "current", "3.2.1", "was there already"},
 	{"cam-52", "current", "3.2.1", "flashed and proven"},
 	{"gate-1", "current", "F0061", "flashed and proven"},
 	{"gate-2", "current", "F0061", "flashed and proven"},
-	{"gate-3", "current", "F0061", "flashed and proven"},
+	{"gate-3", "current", "F0061", "flashed by a stepping stone and proven"},
 	{"gate-4", "current", "F0061", "was there already"},
 	{"gate-5", "held", "F0058", "the site holds it"},
 	{"(silent)", "away", "", "an address that answers nothing"},
@@ -95,14 +96,16 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		{"Make a site folder", "", append([]string{"new", scenario.Site, "--adapter", place.Adapter}, strings.Fields(rangeFlags(place.Ranges()))...), exitDone},
 		{"Find the devices", "", []string{"scan"}, exitDone},
 		{"Fill the shelf", "", []string{"shelf", "add", images}, exitDone},
+		{"Read what is new in it", "", []string{"shelf", "notes", "wx40_3.2.1.bin"}, exitDone},
 		{"See what should be flashed", "", []string{"match"}, exitDone},
 		{"Flash it, prove it, return what fails", "", []string{"flash", "--all", "--yes", "--prove-within", "3s"}, exitFailed},
 		{"Look again", "", []string{"scan"}, exitDone},
 		{"What runs now", "", []string{"list"}, exitDone},
+		{"How many run what they should", "", []string{"match", "--by", "model"}, exitDone},
 	}
 	for i, s := range steps {
 		if i == 1 {
-			if err := d.hold(); err != nil {
+			if err := d.write(scenario); err != nil {
 				return err
 			}
 		}
@@ -147,8 +150,8 @@ func (d *demo) run(what string, args []string) int {
 	return sub.run(d.ctx, append(global, args...))
 }
 
-// hold writes into the site file what a person would write with an editor.
-func (d *demo) hold() error {
+// write writes into the site folder what a person would write with an editor.
+func (d *demo) write(scenario sim.Scenario) error {
 	f, err := os.OpenFile(filepath.Join(d.dir, site.File), os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		return err
@@ -156,10 +159,19 @@ func (d *demo) hold() error {
 	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\n"
 	fmt.Fprintf(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
 	_, err = f.WriteString(text)
-	if closeErr := f.Close(); err == nil {
-		err = closeErr
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
 	}
-	return err
+	if err := os.MkdirAll(filepath.Join(d.dir, "families"), 0o755); err != nil {
+		return err
+	}
+	for name, text := range scenario.Families {
+		fmt.Fprintf(d.app.out, "\nAnd in families/%s, so that images without a card are known:\n%s", name, text)
+		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // compare holds what the devices say now against what was foreseen.

@@ -106,9 +106,8 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			return err
 		}
 		meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Client: client, Now: a.now,
-			Progress: func(n int64) { meter.Show(view.Bytes(float64(n)) + " fetched") }}
-		bad, err := a.pullOne(ctx, p, wanted, f.look)
+		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Client: client, Now: a.now}
+		bad, err := a.pullOne(ctx, p, wanted, f.look, meter)
 		meter.Clear()
 		if err != nil {
 			return err
@@ -179,7 +178,7 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Card) bool, error) {
 	}, nil
 }
 
-func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Card) bool, look bool) (failed bool, err error) {
+func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Card) bool, look bool, meter *view.Meter) (failed bool, err error) {
 	f, err := p.Index(ctx)
 	switch {
 	case errors.Is(err, shelf.ErrNoKey):
@@ -207,7 +206,13 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 		t.Draw(a.out, a.style(a.out))
 		return false, nil
 	}
+	total := int64(0)
+	for _, e := range images {
+		total += e.Size
+	}
+	p.Progress = func(n int64) { meter.ShowBytes(n, total, "fetched") }
 	results := p.Pull(ctx, images)
+	meter.Clear()
 	if err := a.printImport(results); err != nil {
 		return true, err
 	}

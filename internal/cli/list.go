@@ -28,6 +28,7 @@ func (a *app) listCmd() *cobra.Command {
 		Short: "List the devices known, each as it was last seen",
 		Example: `  catena list
   catena list --where 'vendor == "Wexcombe" && standing != "current"' --sort version
+  catena list --where 'meets(version, ">= 2.0, < 4")'
   catena list --format csv > devices.csv`,
 		Args: exactly(0, "no more words (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {

@@ -218,7 +218,12 @@ func filter(devices []device, where string) ([]device, error) {
 			expr.Operator(op, name),
 		}
 	}
-	options := []expr.Option{expr.Env(device{}), expr.AsBool()}
+	meets := expr.Function("meets", func(p ...any) (any, error) {
+		v, _ := p[0].(V)
+		c, err := version.ParseConstraint(fmt.Sprint(p[1]))
+		return v.Text != "" && c.Holds(v.order, v.Text), err
+	}, new(func(V, string) bool))
+	options := []expr.Option{expr.Env(device{}), expr.AsBool(), meets}
 	for op, holds := range map[string]func(int) bool{
 		"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
 		">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
@@ -228,7 +233,7 @@ func filter(devices []device, where string) ([]device, error) {
 	}
 	program, err := expr.Compile(where, options...)
 	if err != nil {
-		return nil, usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\"", err)
+		return nil, usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\", or: meets(version, \">= 2.0, < 4\")", err)
 	}
 	var out []device
 	for _, d := range devices {

@@ -72,10 +72,11 @@ with --as. What does not match its card is refused; the rest is added.`,
 	return c
 }
 
-func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter) (shelf.Options, error) {
+func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter, paths []string) (shelf.Options, error) {
 	dir, _ := a.siteDir() // outside a site, the shelf's families count
 	families, err := a.families(dir, s)
-	return shelf.Options{Card: families.Card, Progress: func(n int64) { meter.Show(view.Bytes(float64(n)) + " read") }}, err
+	total := shelf.Size(paths)
+	return shelf.Options{Card: families.Card, Progress: func(n int64) { meter.ShowBytes(n, total, "read") }}, err
 }
 
 func (a *app) shelfAdd(ctx context.Context, paths []string) error {
@@ -86,7 +87,7 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 		return err
 	}
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-	options, err := a.importOptions(s, meter)
+	options, err := a.importOptions(s, meter, paths)
 	if err != nil {
 		return err
 	}
@@ -556,7 +557,15 @@ func (a *app) shelfCheckCmd() *cobra.Command {
 				return err
 			}
 			meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-			count, damaged, err := s.Check(ctx, func(n int64) { meter.Show(view.Bytes(float64(n)) + " read") })
+			images, err := s.List()
+			if err != nil {
+				return err
+			}
+			total := int64(0)
+			for _, i := range images {
+				total += i.Size
+			}
+			count, damaged, err := s.Check(ctx, func(n int64) { meter.ShowBytes(n, total, "read") })
 			meter.Clear()
 			if err != nil {
 				return err

@@ -39,7 +39,7 @@ var client = &http.Client{
 
 // sendBuffer is what the system may hold of a transfer. A larger one would let
 // the progress run ahead of the device.
-const sendBuffer = 64 << 10
+const sendBuffer = 256 << 10
 
 func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	d := net.Dialer{Timeout: dialWithin}

@@ -115,7 +115,7 @@ func (p *Pattern) compile() (err error) {
 		}
 	}
 	if !groups["version"] {
-		return fmt.Errorf("nothing gives the version: name a group (?P<version>…), or write version:")
+		return fmt.Errorf("nothing gives the version: name a group (?P<version>…), or give it here")
 	}
 	if p.At == nil {
 		return nil

@@ -1,6 +1,7 @@
 package shelf
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -75,6 +76,31 @@ func (s *Shelf) Import(ctx context.Context, paths []string, o Options) ([]Result
 		}
 	}
 	return in.results, nil
+}
+
+// Size is how many bytes the images of files, folders and zip files have, unpacked,
+// as far as that can be told without unpacking.
+func Size(paths []string) (total int64) {
+	for _, p := range paths {
+		_ = filepath.WalkDir(p, func(name string, entry os.DirEntry, err error) error {
+			if err != nil || !entry.Type().IsRegular() {
+				return nil // the import itself will say so
+			}
+			if archiveKind(name) == "zip" {
+				if z, err := zip.OpenReader(name); err == nil {
+					for _, f := range z.File {
+						total += int64(min(f.UncompressedSize64, maxImage))
+					}
+					return z.Close()
+				}
+			}
+			if info, err := entry.Info(); err == nil {
+				total += info.Size()
+			}
+			return nil
+		})
+	}
+	return total
 }
 
 // sweepTemp removes what an interrupted import left, when no other is running.
@@ -454,7 +480,7 @@ func (in *importer) settleBare(b *batch, rel string) error {
 		card, err := in.Card(rel, head, facts)
 		if err == nil {
 			card.SHA256 = image.digest
-			return in.keep(b, rel, card)
+			return errors.Join(in.keepNotes(b, strings.TrimSuffix(rel, path.Ext(rel))+".md", card), in.keep(b, rel, card))
 		}
 		reason += ", and " + err.Error()
 	}
@@ -505,12 +531,15 @@ func (in *importer) settleCard(b *batch, c cardFile) error {
 			c.path, image.digest[:12], c.card.SHA256[:12]))
 		return nil
 	}
-	if notes, ok := b.notes[path.Join(path.Dir(c.path), c.card.Notes)]; ok && c.card.Notes != "" {
-		if err := in.shelf.write(in.shelf.notesPath(c.card.SHA256), notes); err != nil {
-			return err
-		}
+	return errors.Join(in.keepNotes(b, path.Join(path.Dir(c.path), c.card.Notes), c.card), in.keep(b, rel, c.card))
+}
+
+// keepNotes keeps the release notes that came with an image, where they did.
+func (in *importer) keepNotes(b *batch, rel string, card firmware.Card) error {
+	if notes, ok := b.notes[rel]; ok {
+		return in.shelf.write(in.shelf.notesPath(card.SHA256), notes)
 	}
-	return in.keep(b, rel, c.card)
+	return nil
 }
 
 // keep puts an image with its card on the shelf, where it is not there yet.
@@ -524,12 +553,49 @@ func (in *importer) keep(b *batch, rel string, card firmware.Card) error {
 		in.results = append(in.results, result)
 		return nil
 	}
+	if circle, err := in.shelf.circle(card); err != nil || circle != "" {
+		if err == nil {
+			in.refused(b, rel, circle)
+		}
+		return err
+	}
 	if err := errors.Join(in.shelf.put(card, image.temp), in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
 		return err
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: New,
 		Image: firmware.Image{Card: card, Size: image.size}})
 	return nil
+}
+
+// circle says whether a card, together with those on the shelf, would have
+// components of a model wait for each other.
+func (s *Shelf) circle(card firmware.Card) (string, error) {
+	if len(card.After) == 0 {
+		return "", nil
+	}
+	images, err := s.List()
+	if err != nil {
+		return "", err
+	}
+	for _, model := range card.Models {
+		after := map[string][]string{card.Component: card.After}
+		for _, i := range images {
+			if strings.EqualFold(i.Vendor, card.Vendor) && slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+				after[i.Component] = append(after[i.Component], i.After...)
+			}
+		}
+		seen := map[string]bool{}
+		for next := slices.Clone(card.After); len(next) > 0; next = next[1:] {
+			if next[0] == card.Component {
+				return fmt.Sprintf("after: on %s, %s would have to come after itself, by way of %s", model, card.Component, strings.Join(card.After, ", ")), nil
+			}
+			if !seen[next[0]] {
+				seen[next[0]] = true
+				next = append(next, after[next[0]]...)
+			}
+		}
+	}
+	return "", nil
 }
 
 // difference names the first key in which two cards for one image disagree; where

@@ -196,6 +196,45 @@ func TestTarXZ(t *testing.T) {
 	assert.Len(t, got[shelf.Refused], 1)
 }
 
+func TestComponentsThatWaitForEachOther(t *testing.T) {
+	s := open(t)
+	after := func(f file, component, first string) file {
+		f.body += "component: " + component + "\nafter: [" + first + "]\n"
+		return f
+	}
+	got := add(t, s, write(t, t.TempDir(), oldImage, after(oldCard, "modem", "io"), newImage, after(newCard, "io", "modem")))
+	assert.Len(t, got[shelf.New], 1)
+	require.Len(t, got[shelf.Refused], 1)
+	assert.Contains(t, got[shelf.Refused][0], "would have to come after itself, by way of")
+}
+
+// A limit on the size of files stands for a disk that is full.
+func TestAFullDiskLeavesAWholeShelf(t *testing.T) {
+	if home := os.Getenv("CATENA_TEST_SHELF"); home != "" { // the child, below
+		s, err := shelf.Open(home)
+		require.NoError(t, err)
+		_, err = s.Import(context.Background(), []string{os.Getenv("CATENA_TEST_SOURCE")}, shelf.Options{})
+		require.ErrorContains(t, err, "file too large")
+		return
+	}
+	big := file{"big.bin", strings.Repeat("x", 1<<20)}
+	dir := write(t, t.TempDir(), oldImage, oldCard, big, cardFor("WX-20", "1.70", big.name, big.body))
+	home := t.TempDir()
+	if _, err := exec.LookPath("sh"); err != nil {
+		t.Skip("there is no sh to set a limit with")
+	}
+	cmd := exec.Command("sh", "-c", `ulimit -f 100; exec "$0" -test.run TestAFullDisk`, os.Args[0])
+	cmd.Env = append(os.Environ(), "CATENA_TEST_SHELF="+home, "CATENA_TEST_SOURCE="+dir)
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(out))
+	s, err := shelf.Open(home)
+	require.NoError(t, err)
+	_, damaged, err := s.Check(context.Background(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, damaged)
+	assert.Len(t, add(t, s, dir)[shelf.New], 2, "with room again, all is added")
+}
+
 func TestTwoImportsAtOnce(t *testing.T) {
 	s := open(t)
 	dir := write(t, t.TempDir(), oldImage, oldCard, newImage, newCard)

@@ -1,39 +1,75 @@
 package sim
 
 import (
+	"archive/zip"
 	"bytes"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 )
 
-// WriteImages writes the scenario's images and their cards into a folder.
+// WriteImages writes the scenario's images into a folder, as their makers would
+// give them out: with cards or without, alone or in a bundle.
 func WriteImages(dir string, s Scenario) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	bundles := map[string]*bundle{}
 	for _, r := range s.Images {
-		var image bytes.Buffer
-		if err := Image(&image, r.Maker, r.Models, r.Version, r.Bytes); err != nil {
+		put := func(name string, data []byte) error { return os.WriteFile(filepath.Join(dir, name), data, 0o644) }
+		if r.Bundle != "" {
+			if bundles[r.Bundle] == nil {
+				f, err := os.Create(filepath.Join(dir, r.Bundle))
+				if err != nil {
+					return err
+				}
+				bundles[r.Bundle] = &bundle{f, zip.NewWriter(f)}
+			}
+			put = bundles[r.Bundle].put
+		}
+		if err := r.write(put); err != nil {
 			return err
 		}
-		stem := strings.TrimSuffix(r.File, filepath.Ext(r.File))
-		files := map[string][]byte{r.File: image.Bytes()}
-		if r.Notes != "" {
-			files[stem+".md"] = []byte(r.Notes)
-		}
-		if !r.Bare {
-			files[stem+".yaml"] = []byte(r.card(stem, sha256.Sum256(image.Bytes())))
-		}
-		for name, data := range files {
-			if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
-				return err
-			}
+	}
+	for _, b := range bundles {
+		if err := errors.Join(b.zip.Close(), b.file.Close()); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// bundle is a zip file that is being written.
+type bundle struct {
+	file *os.File
+	zip  *zip.Writer
+}
+
+func (b *bundle) put(name string, data []byte) error {
+	w, err := b.zip.Create(name)
+	if err == nil {
+		_, err = w.Write(data)
+	}
+	return err
+}
+
+func (r ImageRecipe) write(put func(name string, data []byte) error) error {
+	var image bytes.Buffer
+	if err := Image(&image, r.Maker, r.Models, r.Version, r.Bytes); err != nil {
+		return err
+	}
+	stem := strings.TrimSuffix(r.File, filepath.Ext(r.File))
+	err := put(r.File, image.Bytes())
+	if err == nil && r.Notes != "" {
+		err = put(stem+".md", []byte(r.Notes))
+	}
+	if err == nil && !r.Bare {
+		err = put(stem+".yaml", []byte(r.card(stem, sha256.Sum256(image.Bytes()))))
+	}
+	return err
 }
 
 func (r ImageRecipe) card(stem string, digest [sha256.Size]byte) string {

@@ -15,6 +15,8 @@ type Scenario struct {
 	Pace    Pace          `yaml:"pace"`
 	Devices []Device      `yaml:"devices"`
 	Images  []ImageRecipe `yaml:"images"`
+	// Families are family files that a person would have written, by file name.
+	Families map[string]string `yaml:"families"`
 }
 
 // Login is what a stand-in lets in.
@@ -70,6 +72,7 @@ type ImageRecipe struct {
 	Because  string   `yaml:"because"` // as on a card
 	Notes    string   `yaml:"notes"`   // the text of its release notes
 	Bare     bool     `yaml:"bare"`    // it comes without a card
+	Bundle   string   `yaml:"bundle"`  // the zip file that it comes in
 	Cautions []string `yaml:"cautions"`
 }
 

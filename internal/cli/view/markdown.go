@@ -4,9 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/yuin/goldmark"
-	"github.com/yuin/goldmark/ast"
-	"github.com/yuin/goldmark/text"
+	"github.com/gomarkdown/markdown/ast"
+	"github.com/gomarkdown/markdown/parser"
 
 	"catena/internal/site"
 )
@@ -15,31 +14,29 @@ import (
 // as they stand, links with their addresses. It comes from somebody else: control
 // characters go, pictures and HTML are left out.
 func Markdown(source string, s Style) string {
-	src := []byte(site.Harmless(source))
-	r := &renderer{src: src, style: s}
-	r.blocks(goldmark.DefaultParser().Parse(text.NewReader(src)), "")
+	r := &renderer{style: s}
+	r.blocks(parser.New().Parse([]byte(site.Harmless(source))), "")
 	return strings.TrimRight(r.out.String(), "\n") + "\n"
 }
 
 type renderer struct {
-	src   []byte
 	style Style
 	out   strings.Builder
 }
 
 func (r *renderer) blocks(parent ast.Node, indent string) {
 	number := 0
-	if list, ok := parent.(*ast.List); ok && list.IsOrdered() {
-		number = list.Start
+	if list, ok := parent.(*ast.List); ok && list.ListFlags&ast.ListTypeOrdered != 0 {
+		number = max(1, list.Start)
 	}
-	for n := parent.FirstChild(); n != nil; n = n.NextSibling() {
+	for _, n := range parent.GetChildren() {
 		switch n := n.(type) {
 		case *ast.Heading:
 			r.line(indent, r.style.Paint(Busy, r.inline(n)))
 			r.out.WriteString("\n")
 		case *ast.List:
 			r.blocks(n, indent)
-			if n.Parent() == nil || n.Parent().Kind() == ast.KindDocument {
+			if _, nested := parent.(*ast.ListItem); !nested {
 				r.out.WriteString("\n")
 			}
 		case *ast.ListItem:
@@ -48,29 +45,25 @@ func (r *renderer) blocks(parent ast.Node, indent string) {
 				mark = fmt.Sprintf("%d. ", number)
 				number++
 			}
-			var item renderer
-			item.src, item.style = r.src, r.style
+			item := renderer{style: r.style}
 			item.blocks(n, "")
-			for i, line := range strings.Split(strings.TrimRight(item.out.String(), "\n"), "\n") {
-				if i == 0 {
-					r.line(indent+mark, line)
-				} else {
-					r.line(indent+strings.Repeat(" ", len([]rune(mark))), line)
+			first := indent + mark
+			for line := range strings.SplitSeq(strings.TrimRight(item.out.String(), "\n"), "\n") {
+				if line != "" {
+					r.line(first, line)
 				}
+				first = indent + strings.Repeat(" ", len([]rune(mark)))
 			}
-		case *ast.Blockquote:
+		case *ast.BlockQuote:
 			r.blocks(n, indent+"│ ")
-		case *ast.CodeBlock, *ast.FencedCodeBlock:
-			for i := range n.Lines().Len() {
-				at := n.Lines().At(i)
-				r.line(indent+"    ", r.style.Paint(Quiet, strings.TrimRight(string(at.Value(r.src)), "\n")))
+		case *ast.CodeBlock:
+			for line := range strings.Lines(string(n.Literal)) {
+				r.line(indent+"    ", r.style.Paint(Quiet, strings.TrimRight(line, "\n")))
 			}
 			r.out.WriteString("\n")
-		case *ast.ThematicBreak:
+		case *ast.HorizontalRule:
 			r.line(indent, strings.Repeat("─", 20))
 		case *ast.HTMLBlock:
-		case *ast.TextBlock:
-			r.line(indent, r.inline(n))
 		default:
 			r.line(indent, r.inline(n))
 			r.out.WriteString("\n")
@@ -86,20 +79,19 @@ func (r *renderer) line(indent, s string) {
 
 func (r *renderer) inline(parent ast.Node) string {
 	var b strings.Builder
-	for n := parent.FirstChild(); n != nil; n = n.NextSibling() {
+	for _, n := range parent.GetChildren() {
 		switch n := n.(type) {
 		case *ast.Text:
-			b.Write(n.Value(r.src))
-			if n.HardLineBreak() || n.SoftLineBreak() {
-				b.WriteString("\n")
-			}
+			b.Write(n.Literal)
+		case *ast.Code:
+			b.Write(n.Literal)
 		case *ast.Link:
 			b.WriteString(r.inline(n) + " <" + string(n.Destination) + ">")
-		case *ast.AutoLink:
-			b.WriteString("<" + string(n.URL(r.src)) + ">")
-		case *ast.Emphasis:
+		case *ast.Emph, *ast.Strong:
 			b.WriteString(r.style.Paint(Good, r.inline(n)))
-		case *ast.RawHTML, *ast.Image:
+		case *ast.Hardbreak, *ast.Softbreak:
+			b.WriteString("\n")
+		case *ast.HTMLSpan, *ast.Image:
 		default:
 			b.WriteString(r.inline(n))
 		}

@@ -201,6 +201,16 @@ func (m *Meter) Show(line string) {
 	fmt.Fprintf(m.W, "\r\x1b[K%s", line)
 }
 
+// ShowBytes draws how many bytes of a total are done; a total of 0 is not known.
+func (m *Meter) ShowBytes(done, total int64, what string) {
+	if total <= 0 {
+		m.Show(Bytes(float64(done)) + " " + what)
+		return
+	}
+	percent := int(100 * min(done, total) / total)
+	m.Show(fmt.Sprintf("%s %3d %%  %s of %s %s", m.Style.Bar(percent, 24), percent, Bytes(float64(done)), Bytes(float64(total)), what))
+}
+
 // Clear removes the line.
 func (m *Meter) Clear() {
 	if m.drawn {

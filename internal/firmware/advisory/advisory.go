@@ -6,8 +6,8 @@ package advisory
 import (
 	"encoding/json"
 	"fmt"
-	"regexp"
 	"strings"
+	"unicode"
 
 	"catena/internal/firmware/version"
 	"catena/internal/site"
@@ -70,8 +70,13 @@ func Is(head []byte) bool {
 	return strings.HasPrefix(strings.TrimSpace(string(head)), "{") && strings.Contains(string(head), `"csaf_version"`)
 }
 
-// plainID is what the identifier of an advisory looks like.
-var plainID = regexp.MustCompile(`^[\pL\pN][\pL\pN ._-]{0,127}$`)
+// plainID tells whether an identifier is one that can name a file.
+func plainID(id string) bool {
+	odd := func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" ._-", r)
+	}
+	return id != "" && len(id) <= 128 && !strings.ContainsFunc(id, odd) && !strings.HasPrefix(id, ".")
+}
 
 // Parse reads an advisory.
 func Parse(data []byte) (Advisory, error) {
@@ -86,7 +91,7 @@ func Parse(data []byte) (Advisory, error) {
 	switch {
 	case d.Document.Version != "2.0":
 		return a, fmt.Errorf("csaf_version is %q; 2.0 is read", site.Clean(d.Document.Version))
-	case !plainID.MatchString(a.ID):
+	case !plainID(a.ID):
 		return a, fmt.Errorf("document.tracking.id is %q, which is no identifier", site.Clean(a.ID))
 	}
 	affected := map[string]bool{}
