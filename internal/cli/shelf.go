@@ -328,6 +328,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	for _, i := range list {
 		tone := map[firmware.Status]view.Tone{firmware.Withdrawn: view.Bad, firmware.OK: view.Quiet, firmware.Superseded: view.Quiet}[i.Status]
 		var marks []string
+		marked := view.Good
 		if i.Newest {
 			marks = append(marks, "newest")
 		}
@@ -335,11 +336,11 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 			marks = append(marks, "new here")
 		}
 		if i.Because != "" {
-			marks = append(marks, i.Because)
+			marks, marked = append(marks, i.Because), tone
 		}
 		t.Add(view.Cell{Text: i.Vendor}, view.Cell{Text: strings.Join(i.Models, ", ")}, view.Cell{Text: i.Version},
 			view.Cell{Text: string(i.Status), Tone: tone}, view.Cell{Text: view.Bytes(float64(i.Size))},
-			view.Cell{Text: i.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: i.File}, view.Cell{Text: strings.Join(marks, "; "), Tone: view.Good})
+			view.Cell{Text: i.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: i.File}, view.Cell{Text: strings.Join(marks, "; "), Tone: marked})
 	}
 	t.Draw(a.out, a.style(a.out))
 	if len(images) == 0 {
