@@ -172,9 +172,7 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Card) bool, error) {
 	}
 	return func(c firmware.Card) bool {
 		i := firmware.Image{Card: c}
-		return (f.vendor == "" || strings.EqualFold(f.vendor, c.Vendor)) &&
-			(f.model == "" || slices.ContainsFunc(c.Models, func(m string) bool { return strings.EqualFold(m, f.model) })) &&
-			(!f.forSite || slices.ContainsFunc(known, func(d device) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
+		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d device) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
 	}, nil
 }
 
@@ -292,20 +290,9 @@ index gets the number after the one that is there.`,
 			if err != nil {
 				return err
 			}
-			images, err := s.List()
+			images, err := chosen(s, args[1:], "", "")
 			if err != nil {
 				return err
-			}
-			if len(args) > 1 {
-				all := images
-				images = nil
-				for _, n := range args[1:] {
-					i, err := shelf.Find(all, n)
-					if err != nil {
-						return usage("%w", err)
-					}
-					images = append(images, i)
-				}
 			}
 			if err := s.MakeFeed(args[0], f, images, private); err != nil {
 				return err

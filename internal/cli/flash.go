@@ -55,7 +55,8 @@ func (a *app) flashCmd() *cobra.Command {
 		Long: `Flash the chosen devices that stand behind, several at once. Each one is checked,
 sent its image, restarted, and asked what it runs. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
-that. A device that fails never stops the others.
+that. A device that fails never stops the others. One that has failed on the way to the
+same version before is left alone, unless it is named.
 
 The first Ctrl-C starts no further device; the second also lets go of those that are
 only being checked. What is being written is always finished.`,
@@ -96,7 +97,7 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 	plan := job.Plan{Purpose: purpose, Lanes: f.lanes}
 	var left []device
 	for _, d := range devices {
-		if len(d.row.Path) == 0 {
+		if len(d.row.Path) == 0 || d.Setback != "" && !named {
 			left = append(left, d)
 			continue
 		}

@@ -12,6 +12,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/firmware/version"
+	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/shelf"
 	"catena/internal/site"
@@ -50,6 +51,7 @@ type device struct {
 	Heard     []string   `json:"heard" expr:"heard"`
 	Reach     site.Reach `json:"reach" expr:"reach"`
 	Groups    []string   `json:"groups" expr:"groups"`
+	Setback   string     `json:"setback" expr:"setback"` // the job in which it failed on the way to the target
 
 	row match.Row
 }
@@ -77,14 +79,14 @@ func (p *picture) device(r match.Row) device {
 
 // columns of CSV, and names for --sort.
 var deviceColumns = []string{"id", "name", "address", "vendor", "model", "hardware", "serial", "version", "component",
-	"standing", "target", "path", "image", "file", "way_back", "aim", "reason", "dialect", "heard", "reach", "groups"}
+	"standing", "target", "path", "image", "file", "way_back", "aim", "reason", "dialect", "heard", "reach", "groups", "setback"}
 
 func (d device) field(name string) string {
 	return map[string]string{"id": d.ID, "name": d.Name, "address": d.Address, "vendor": d.Vendor, "model": d.Model,
 		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
 		"standing": d.Standing, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
 		"way_back": d.WayBack, "aim": d.Aim, "reason": d.Reason, "dialect": d.Dialect, "heard": strings.Join(d.Heard, " "),
-		"reach": string(d.Reach), "groups": strings.Join(d.Groups, " ")}[name]
+		"reach": string(d.Reach), "groups": strings.Join(d.Groups, " "), "setback": d.Setback}[name]
 }
 
 // picture is a site with its shelf: every device known, matched.
@@ -134,9 +136,18 @@ func (p *picture) match(a *app) error {
 		return err
 	}
 	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Withdrawn: withdrawn, Order: families.Order})
+	jobs, err := job.Jobs(p.home.ledger)
+	if err != nil {
+		return err
+	}
 	p.devices = nil
 	for _, r := range p.matcher.All(known) {
-		p.devices = append(p.devices, p.device(r))
+		d := p.device(r)
+		if id, ok := job.Setback(jobs, d.ID, d.Target.Text); ok && len(d.Path) > 0 {
+			d.Setback = id
+			d.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, d.Reason)
+		}
+		p.devices = append(p.devices, d)
 	}
 	return nil
 }

@@ -304,7 +304,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	total := int64(0)
 	newest := map[string]bool{}
 	for _, i := range images {
-		if vendor != "" && !strings.EqualFold(i.Vendor, vendor) || model != "" && !slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+		if !i.IsFor(vendor, model) {
 			continue
 		}
 		key := strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
@@ -498,6 +498,31 @@ func (a *app) neededBy(s *shelf.Shelf, image firmware.Image) ([]string, error) {
 	return out, nil
 }
 
+// chosen are the images that are named, or all of a vendor and model.
+func chosen(s *shelf.Shelf, names []string, vendor, model string) ([]firmware.Image, error) {
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	var out []firmware.Image
+	for _, i := range all {
+		if len(names) == 0 && i.IsFor(vendor, model) {
+			out = append(out, i)
+		}
+	}
+	for _, name := range names {
+		i, err := shelf.Find(all, name)
+		if err != nil {
+			return nil, usage("%w", err)
+		}
+		out = append(out, i)
+	}
+	if len(out) == 0 {
+		return nil, usage("no image is chosen; see: catena shelf list")
+	}
+	return out, nil
+}
+
 func (a *app) shelfExportCmd() *cobra.Command {
 	var vendor, model string
 	c := &cobra.Command{
@@ -511,26 +536,9 @@ func (a *app) shelfExportCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := s.List()
+			images, err := chosen(s, args[1:], vendor, model)
 			if err != nil {
 				return err
-			}
-			var images []firmware.Image
-			for _, i := range all {
-				if len(args) == 1 && (vendor == "" || strings.EqualFold(i.Vendor, vendor)) &&
-					(model == "" || slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) })) {
-					images = append(images, i)
-				}
-			}
-			for _, name := range args[1:] {
-				i, err := shelf.Find(all, name)
-				if err != nil {
-					return usage("%w", err)
-				}
-				images = append(images, i)
-			}
-			if len(images) == 0 {
-				return usage("no image is chosen; see: catena shelf list")
 			}
 			if _, err := os.Stat(args[0]); err == nil {
 				return usage("%s is there already; choose another name", args[0])

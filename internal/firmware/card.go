@@ -123,15 +123,17 @@ type Image struct {
 	Size int64 `json:"size"` // bytes
 }
 
-// Fits tells whether the image is for this vendor, model and hardware revision.
-// Upper and lower case are the same. A revision that is not known meets no
-// constraint.
+// IsFor tells whether the image is of this vendor and for this model; an empty one
+// stands for all. Upper and lower case are the same.
+func (i Image) IsFor(vendor, model string) bool {
+	return (vendor == "" || strings.EqualFold(i.Vendor, vendor)) &&
+		(model == "" || slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }))
+}
+
+// Fits tells whether the image is for this very vendor, model and hardware revision.
+// A revision that is not known meets no constraint.
 func (i Image) Fits(vendor, model, hardware string) bool {
-	if !strings.EqualFold(i.Vendor, vendor) ||
-		!slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
-		return false
-	}
-	return Meets(version.Order{}, i.Hardware, hardware)
+	return vendor != "" && model != "" && i.IsFor(vendor, model) && Meets(version.Order{}, i.Hardware, hardware)
 }
 
 // Meets tells whether a version meets a constraint that ParseCard has accepted, in

@@ -180,6 +180,25 @@ func Earlier(jobs []State, device string) string {
 	return ""
 }
 
+// Setback is the last job in which a device failed on its way to a version after it
+// was touched; ok is false where there was none, or it got there later.
+func Setback(jobs []State, device, to string) (job string, ok bool) {
+	for i := len(jobs) - 1; i >= 0; i-- {
+		for _, d := range jobs[i].Devices {
+			if d.ID != device || d.To != to {
+				continue
+			}
+			switch d.Step {
+			case Returned, Stranded:
+				return jobs[i].ID, true
+			case Done:
+				return "", false
+			}
+		}
+	}
+	return "", false
+}
+
 // Sentence says in words what a job's entry records.
 func Sentence(e ledger.Entry) string {
 	switch e.Kind {

@@ -580,7 +580,7 @@ func (s *Shelf) circle(card firmware.Card) (string, error) {
 	for _, model := range card.Models {
 		after := map[string][]string{card.Component: card.After}
 		for _, i := range images {
-			if strings.EqualFold(i.Vendor, card.Vendor) && slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+			if i.IsFor(card.Vendor, model) {
 				after[i.Component] = append(after[i.Component], i.After...)
 			}
 		}
