@@ -10,7 +10,9 @@ import (
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
 )
 
 // MaxSize is the largest file that is read, in bytes. A site of thousands of
@@ -38,10 +40,19 @@ func (e *Error) Error() string {
 }
 
 // Decode reads data, called name in messages, into the struct that into points
-// to. Every error is an *Error.
-func Decode(name string, data []byte, into any) (*Doc, error) {
+// to. Every error is an *Error. Anchors and aliases are refused: a file that refers to
+// itself would never end.
+func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 	if len(data) > MaxSize {
 		return nil, &Error{Name: name, Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
+	}
+	defer func() { // the YAML package does so on some files that are none
+		if r := recover(); r != nil {
+			doc, err = nil, &Error{Name: name, Message: "is no YAML that can be read"}
+		}
+	}()
+	if err := shape(name, lexer.Tokenize(string(data))); err != nil {
+		return nil, err
 	}
 	file, err := parser.ParseBytes(data, 0)
 	if err != nil {
@@ -53,23 +64,71 @@ func Decode(name string, data []byte, into any) (*Doc, error) {
 	if len(file.Docs) > 1 {
 		return nil, &Error{Name: name, Message: "holds more than one document; split it at the line ---"}
 	}
-	if err := yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict()); err != nil {
+	if err = yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict()); err != nil {
 		return nil, place(name, err)
 	}
 	return &Doc{name, file}, nil
+}
+
+// Bounds of what is given to the parser, whose time and memory grow with the square
+// of the depth. No file of ours comes near them.
+const (
+	maxDepth  = 32      // of [ and {, or of - and ? on one line
+	maxIndent = 128     // spaces before the first thing on a line
+	maxTokens = 200_000 // words and signs
+)
+
+// shape refuses files that refer to themselves or are built to be slow.
+func shape(name string, tokens token.Tokens) error {
+	depth, line, marks := 0, 0, 0
+	for i, t := range tokens {
+		at := func(message string) error {
+			return &Error{Name: name, Line: t.Position.Line, Column: t.Position.Column, Message: message}
+		}
+		first := t.Position.Line != line
+		if first {
+			line, marks = t.Position.Line, 0
+		}
+		switch t.Type {
+		case token.AnchorType, token.AliasType, token.MergeKeyType:
+			return at("anchors (&) and aliases (*) are not read; write it out, and put names with a * in quotes")
+		case token.SequenceStartType, token.MappingStartType:
+			depth++
+		case token.SequenceEndType, token.MappingEndType:
+			depth--
+		case token.SequenceEntryType, token.MappingKeyType, token.MappingValueType, token.TagType:
+			if depth == 0 {
+				marks++
+			}
+		}
+		if depth > maxDepth || marks > maxDepth || i > maxTokens || first && depth == 0 && t.Position.Column > maxIndent {
+			return at("is deeper or longer than any file of this kind")
+		}
+	}
+	return nil
 }
 
 // Errorf makes an error at the value that path names, for example
 // "$.hold[0].device"; where there is no such value, at the whole file.
 func (d *Doc) Errorf(path, format string, args ...any) error {
 	e := &Error{Name: d.name, Message: fmt.Sprintf(format, args...)}
-	if p, err := yaml.PathString(path); err == nil {
-		if node, err := p.FilterFile(d.file); err == nil && node != nil {
-			at := node.GetToken().Position
-			e.Line, e.Column = at.Line, at.Column
-		}
-	}
+	e.Line, e.Column = d.find(path)
 	return e
+}
+
+// find returns the place of a value, or zeros.
+func (d *Doc) find(path string) (line, column int) {
+	defer func() { _ = recover() }() // as in Decode
+	p, err := yaml.PathString(path)
+	if err != nil {
+		return 0, 0
+	}
+	node, err := p.FilterFile(d.file)
+	if err != nil || node == nil {
+		return 0, 0
+	}
+	at := node.GetToken().Position
+	return at.Line, at.Column
 }
 
 func place(name string, err error) error {
