@@ -61,3 +61,14 @@ func TestFits(t *testing.T) {
 	assert.False(t, image.Fits("Wexcombe", "WX-40", "A"), "older hardware")
 	assert.False(t, image.Fits("Wexcombe", "WX-40", ""), "hardware not known")
 }
+
+func FuzzParseCard(f *testing.F) {
+	f.Add([]byte(card))
+	f.Add([]byte("card: 1\nmodels: [\"\"]\nneeds: '>='\n"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		c, err := firmware.ParseCard("card.yaml", raw)
+		if err == nil && (len(c.SHA256) != 64 || c.Component == "" || len(c.Models) == 0) {
+			t.Errorf("a card that is not complete: %+v", c)
+		}
+	})
+}

@@ -319,3 +319,37 @@ func TestInterruptedImportLeavesAWholeShelf(t *testing.T) {
 	assert.Empty(t, images)
 	assert.Len(t, add(t, s, dir)[shelf.New], 1)
 }
+
+// FuzzImport gives the bytes as archives of each kind; whatever they are, the shelf
+// stays whole.
+func FuzzImport(f *testing.F) {
+	var buf bytes.Buffer
+	z := zip.NewWriter(&buf)
+	for _, entry := range []file{oldImage, oldCard} {
+		w, _ := z.Create(entry.name)
+		_, _ = io.WriteString(w, entry.body)
+	}
+	_ = z.Close()
+	f.Add(buf.Bytes())
+	f.Add([]byte("\xfd7zXZ\x00\x00"))
+	f.Add([]byte("\x1f\x8b\x08\x00"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		dir := t.TempDir()
+		for _, name := range []string{"a.zip", "a.tar", "a.tgz", "a.tar.xz"} {
+			if err := os.WriteFile(filepath.Join(dir, name), raw, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		s, err := shelf.Open(filepath.Join(dir, "shelf"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := s.Import(context.Background(), []string{filepath.Join(dir, "a.zip"), filepath.Join(dir, "a.tar"),
+			filepath.Join(dir, "a.tgz"), filepath.Join(dir, "a.tar.xz")}, shelf.Options{}); err != nil {
+			t.Errorf("the import stopped: %v", err)
+		}
+		if _, damaged, err := s.Check(context.Background(), nil); err != nil || len(damaged) > 0 {
+			t.Errorf("the shelf is not whole: %v %v", damaged, err)
+		}
+	})
+}

@@ -106,3 +106,42 @@ func TestDeviceAnswers(t *testing.T) {
 		assert.False(t, d.Answers(p), p)
 	}
 }
+
+func TestAimsOfASite(t *testing.T) {
+	for text, want := range map[string]string{
+		"site: X\naims: [{model: A, version: 1}, {model: a, version: 2}]": "site.yaml:2:32: aims: model a is aimed at 1 above and at 2 here",
+		"site: X\naims: [{group: attic, version: 1}]":                     "site.yaml:2:8: aims: there is no group attic",
+		"site: X\naims: [{version: 1}]":                                   "needs a device, a group or a model",
+		"site: X\naims: [{device: x, model: y, version: 1}]":              "needs no group and no model",
+		"site: X\naims: [{model: A, version: \">=\"}]":                    "write for example",
+		"site: X\ngroups: {a: [\"[\"]}":                                   "is no name",
+	} {
+		_, err := site.Parse("site.yaml", []byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte("site: X\nnetworks: [{ranges: [10.20.4.0/24], except: [10.20.4.1]}]\ngroups: {a: [\"cam-*\"]}\naims: [{group: a, version: \">= 1\"}]\nhold: [{device: x}]\n"))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		s, err := site.Parse("site.yaml", raw)
+		if err != nil {
+			return
+		}
+		d := site.Device{Name: "cam-11", Model: "A"}
+		s.Held(d)
+		if aim, ok, _ := s.AimFor(d); ok && aim.Check() != nil {
+			t.Errorf("an aim that makes no sense: %v", aim)
+		}
+	})
+}
+
+func FuzzParseRange(f *testing.F) {
+	f.Add("10.20.4.1-10.20.4.60")
+	f.Add("fd00::/120")
+	f.Fuzz(func(t *testing.T, text string) {
+		if r, err := site.ParseRange(text); err == nil && (r.Count() > site.MaxAddresses || r.Last.Less(r.First)) {
+			t.Errorf("%q is a range of %d from %s to %s", text, r.Count(), r.First, r.Last)
+		}
+	})
+}
