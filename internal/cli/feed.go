@@ -87,11 +87,11 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	if err != nil {
 		return err
 	}
-	key := f.key
-	if raw, err := os.ReadFile(key); key != "" && err == nil {
-		var public minisign.PublicKey
-		if err := public.UnmarshalText(raw); err != nil {
-			return usage("%s holds no public key: %w", key, err)
+	key := ""
+	if f.key != "" {
+		public, err := publicKey(f.key)
+		if err != nil {
+			return err
 		}
 		key = public.String()
 	}
@@ -278,13 +278,9 @@ index gets the number after the one that is there.`,
 				}
 				f.Withdrawn = append(f.Withdrawn, shelf.Withdrawn{Vendor: part[0], Model: part[1], Versions: part[2], Because: part[3]})
 			}
-			password, err := a.keyPassword()
+			private, err := a.privateKey(keyFile)
 			if err != nil {
 				return err
-			}
-			private, err := minisign.PrivateKeyFromFile(password, keyFile)
-			if err != nil {
-				return usage("%s cannot be opened: %w", keyFile, err)
 			}
 			s, err := a.openShelf()
 			if err != nil {
@@ -294,7 +290,7 @@ index gets the number after the one that is there.`,
 			if err != nil {
 				return err
 			}
-			if err := s.MakeFeed(args[0], f, images, private); err != nil {
+			if err := s.MakeFeed(args[0], f, images, *private); err != nil {
 				return err
 			}
 			a.say("Wrote number %d of %s with %s into %s.", f.Number, name, view.Plural(len(images), "image"), args[0])
@@ -307,6 +303,31 @@ index gets the number after the one that is there.`,
 	make.Flags().StringArrayVar(&withdraw, "withdraw", nil, "VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
 	c.AddCommand(key, make)
 	return c
+}
+
+// publicKey reads a public key, or the file that holds it.
+func publicKey(key string) (minisign.PublicKey, error) {
+	var public minisign.PublicKey
+	text := []byte(key)
+	if raw, err := os.ReadFile(key); err == nil {
+		text = raw
+	}
+	if err := public.UnmarshalText(text); err != nil {
+		return public, usage("%s is no public key, and no file that holds one: %w", key, err)
+	}
+	return public, nil
+}
+
+func (a *app) privateKey(file string) (*minisign.PrivateKey, error) {
+	password, err := a.keyPassword()
+	if err != nil {
+		return nil, err
+	}
+	private, err := minisign.PrivateKeyFromFile(password, file)
+	if err != nil {
+		return nil, usage("%s cannot be opened: %w", file, err)
+	}
+	return &private, nil
 }
 
 func (a *app) keyPassword() (string, error) {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"aead.dev/minisign"
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
@@ -37,7 +38,7 @@ says which devices it is for.`,
 }
 
 func (a *app) shelfAddCmd() *cobra.Command {
-	var as string
+	var as, key string
 	c := &cobra.Command{
 		Use:   "add PATH…",
 		Short: "Put images on the shelf",
@@ -62,12 +63,24 @@ with --as. What does not match its card is refused; the rest is added.`,
   catena shelf add --as vendor=Tollgarth,model=TG-200,version=F0061 update.img`,
 		Args: atLeast(1, "at least one file, folder or archive"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if key != "" {
+				public, err := publicKey(key)
+				if err != nil {
+					return err
+				}
+				for _, p := range args {
+					if err := shelf.CheckSignature(p, public); err != nil {
+						return refused("%w; nothing was added", err)
+					}
+				}
+			}
 			if as != "" {
 				return a.shelfSettle(c.Context(), as, args)
 			}
 			return a.shelfAdd(c.Context(), args)
 		},
 	}
+	c.Flags().StringVar(&key, "key", "", "a public key, or a file that holds it: every file must have its signature beside it, as FILE.minisig")
 	c.Flags().StringVar(&as, "as", "", "what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
 	return c
 }
@@ -524,10 +537,13 @@ func chosen(s *shelf.Shelf, names []string, vendor, model string) ([]firmware.Im
 }
 
 func (a *app) shelfExportCmd() *cobra.Command {
-	var vendor, model string
+	var vendor, model, key string
 	c := &cobra.Command{
 		Use: "export FILE.zip [IMAGE…]", Short: "Write images with their cards into a bundle for a colleague",
-		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe\n  catena shelf export one.zip wx40_3.2.1.bin",
+		Long: `Write images with their cards and release notes into a bundle. With --key the bundle is
+signed: the minisign signature lies beside it, and a colleague has it checked with
+catena shelf add --key.`,
+		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe --key ours.key\n  catena shelf export one.zip wx40_3.2.1.bin",
 		Args:    atLeast(1, "a file to write"),
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
@@ -543,7 +559,13 @@ func (a *app) shelfExportCmd() *cobra.Command {
 			if _, err := os.Stat(args[0]); err == nil {
 				return usage("%s is there already; choose another name", args[0])
 			}
-			if err := s.Export(ctx, args[0], images); err != nil {
+			var private *minisign.PrivateKey
+			if key != "" {
+				if private, err = a.privateKey(key); err != nil {
+					return err
+				}
+			}
+			if err := s.Export(ctx, args[0], images, private); err != nil {
 				return fmt.Errorf("nothing was written: %w", err)
 			}
 			a.say("Wrote %s into %s. A colleague adds it: catena shelf add %s", view.Plural(len(images), "image"), args[0], filepath.Base(args[0]))
@@ -552,6 +574,7 @@ func (a *app) shelfExportCmd() *cobra.Command {
 	}
 	c.Flags().StringVar(&vendor, "vendor", "", "all of this maker")
 	c.Flags().StringVar(&model, "model", "", "all for this model")
+	c.Flags().StringVar(&key, "key", "", "the private key to sign the bundle with (catena shelf feed key)")
 	return c
 }
 

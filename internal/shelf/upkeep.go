@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"aead.dev/minisign"
 	"github.com/goccy/go-yaml"
 
 	"catena/internal/firmware"
@@ -169,9 +170,37 @@ func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, dam
 	return count, damaged, nil
 }
 
+// Signature is what a file's name gets for that of its minisign signature.
+const Signature = ".minisig"
+
+// ErrUnsigned is returned for a file without a signature by the key that is wanted.
+var ErrUnsigned = errors.New("it is not signed by that key")
+
+// CheckSignature checks the minisign signature that lies beside a file.
+func CheckSignature(path string, key minisign.PublicKey) error {
+	signature, err := os.ReadFile(path + Signature)
+	if err != nil {
+		return fmt.Errorf("%s: %w: %w", path, ErrUnsigned, err)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	r := minisign.NewReader(f)
+	if _, err := io.Copy(io.Discard, r); err != nil {
+		return err
+	}
+	if !r.Verify(key, signature) {
+		return fmt.Errorf("%s: %w", path, ErrUnsigned)
+	}
+	return nil
+}
+
 // Export writes images with their cards and notes into a zip file, which Import
-// reads. Damaged ones are refused. The file is whole or not there.
-func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image) (err error) {
+// reads, and with a key its signature beside it. Damaged ones are refused. The file
+// is whole or not there.
+func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image, key *minisign.PrivateKey) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(path), ".export-*")
 	if err != nil {
 		return err
@@ -187,10 +216,22 @@ func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image
 			return err
 		}
 	}
-	if err := errors.Join(z.Close(), f.Sync(), f.Close()); err != nil {
+	if err := errors.Join(z.Close(), f.Sync()); err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), path)
+	if key != nil {
+		if _, err := f.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		r := minisign.NewReader(f)
+		if _, err := io.Copy(io.Discard, r); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path+Signature, r.Sign(*key), 0o644); err != nil {
+			return err
+		}
+	}
+	return errors.Join(f.Close(), os.Rename(f.Name(), path))
 }
 
 func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
