@@ -162,9 +162,6 @@ func (d *demo) write(scenario sim.Scenario) error {
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Join(d.dir, "families"), 0o755); err != nil {
-		return err
-	}
 	for name, text := range scenario.Families {
 		fmt.Fprintf(d.app.out, "\nAnd in families/%s, so that images without a card are known:\n%s", name, text)
 		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text), 0o644); err != nil {

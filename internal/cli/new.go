@@ -66,7 +66,7 @@ func (a *app) newSite(name, adapter string, ranges []string) error {
 	if _, err := site.Parse(site.File, []byte(text)); err != nil {
 		return usage("%w", err)
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Join(dir, "families"), 0o755); err != nil {
 		return err
 	}
 	l, err := ledger.Create(dir, a.now)

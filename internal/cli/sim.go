@@ -61,7 +61,7 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 		if err := sim.WriteImages(images, scenario); err != nil {
 			return err
 		}
-		a.say("Wrote %s with cards into %s.", view.Plural(len(scenario.Images), "image"), images)
+		a.say("Wrote the scenario's %s into %s, as their makers give them out.", view.Plural(len(scenario.Images), "image"), images)
 	}
 	level := slog.LevelError
 	if a.verbose {
