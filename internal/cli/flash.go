@@ -96,20 +96,34 @@ func (a *app) flash(ctx context.Context, f jobFlags, names []string) error {
 func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f jobFlags, devices []device, named bool) error {
 	plan := job.Plan{Purpose: purpose, Lanes: f.lanes}
 	var left []device
+	rows := map[string][]match.Row{} // by device
+	var order []device
 	for _, d := range devices {
 		if len(d.row.Path) == 0 || d.Setback != "" && !named {
 			left = append(left, d)
 			continue
 		}
-		item := job.Item{Device: d.row.Device, From: d.Version.Text, Order: p.matcher.Order(d.row.Device)}
-		for _, h := range d.row.Path {
-			item.Path = append(item.Path, job.Hop{Image: *h.Image, Back: h.Back})
+		if rows[d.ID] == nil {
+			order = append(order, d)
+		}
+		rows[d.ID] = append(rows[d.ID], d.row)
+	}
+	if err := p.agree(rows); err != nil {
+		return err
+	}
+	for _, d := range order {
+		item := job.Item{Device: d.row.Device, From: d.row.Device.Version, Order: p.matcher.Order(d.row.Device)}
+		for _, h := range match.Ordered(rows[d.ID]) {
+			item.Path = append(item.Path, job.Hop{From: h.From, Image: *h.Image, Back: h.Back})
 		}
 		plan.Items = append(plan.Items, item)
 	}
 	if named {
 		for _, d := range left {
-			fmt.Fprintf(a.err, "left alone %s: %s: %s\n", d.Name, d.Standing, d.Reason)
+			if rows[d.ID] != nil {
+				continue // another component of it is worked on
+			}
+			fmt.Fprintf(a.err, "left alone %s: %s: %s\n", d.part(), d.Standing, d.Reason)
 		}
 	}
 	if len(plan.Items) == 0 {
@@ -148,7 +162,7 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 	if err := a.summary(p.home, state); err != nil {
 		return err
 	}
-	if named && len(left) > 0 {
+	if named && slices.ContainsFunc(left, func(d device) bool { return rows[d.ID] == nil }) {
 		return exit{exitFailed, errSilent}
 	}
 	return nil
@@ -161,19 +175,50 @@ func orNothing(s string) string {
 	return s
 }
 
+// agree refuses work after which versions that belong together would not: where only
+// a part of them was chosen. chosen are the rows to be carried out, by device.
+func (p *picture) agree(chosen map[string][]match.Row) error {
+	var all []match.Row
+	for _, d := range p.devices {
+		row := d.row
+		row.Path = nil
+		for _, c := range chosen[d.ID] {
+			if c.Component == d.Component {
+				row = c
+			}
+		}
+		all = append(all, row)
+	}
+	want := slices.Clone(all)
+	p.matcher.Agree(all)
+	for i := range all {
+		if len(want[i].Path) > 0 && len(all[i].Path) == 0 {
+			return refused("%s cannot be worked on as chosen: %s", all[i].Device.Name, all[i].Reason)
+		}
+	}
+	return nil
+}
+
 // plainSummary says what is about to happen.
 func (a *app) plainSummary(plan job.Plan, left []device) {
 	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Lanes)
-	type group struct{ model, from, to, file, back string }
+	type group struct{ model, path, file, back string }
 	var order []group
 	count, cautions := map[group][]string{}, []string{}
 	for _, i := range plan.Items {
-		g := group{i.Device.Model, i.From, "", "", string(match.ByImage)}
-		for n, h := range i.Path {
-			if n > 0 {
-				g.to += " → "
+		g := group{model: i.Device.Model, back: string(match.ByImage)}
+		component := ""
+		for _, h := range i.Path {
+			if c := h.Image.Component; c != component {
+				if component = c; g.path != "" {
+					g.path += ", "
+				}
+				if c != firmware.Main {
+					g.path += c + " "
+				}
+				g.path += h.From
 			}
-			g.to, g.file = g.to+h.Image.Version, h.Image.File
+			g.path, g.file = g.path+" → "+h.Image.Version, h.Image.File
 			if h.Back == nil {
 				g.back = string(match.None)
 			}
@@ -195,7 +240,7 @@ func (a *app) plainSummary(plan job.Plan, left []device) {
 		if g.back == string(match.None) {
 			back.Tone = view.Bad
 		}
-		t.Add(view.Cell{Text: g.model}, view.Cell{Text: g.from + " → " + g.to}, view.Cell{Text: g.file}, back,
+		t.Add(view.Cell{Text: g.model}, view.Cell{Text: g.path}, view.Cell{Text: g.file}, back,
 			view.Cell{Text: strings.Join(count[g], ", ")})
 	}
 	if !a.quiet {
@@ -313,6 +358,7 @@ func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of s
 	if err != nil {
 		return err
 	}
+	devices = mains(devices)
 	for i, d := range devices {
 		v := to
 		if v == "" {

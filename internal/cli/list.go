@@ -33,6 +33,7 @@ func (a *app) listCmd() *cobra.Command {
 		Args: exactly(0, "no more words (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.withDevices(choose, func(devices []device) view.Table {
+				devices = mains(devices)
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "standing"}}
 				for _, d := range devices {
 					t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
@@ -86,7 +87,7 @@ func matchTable(devices []device) view.Table {
 		if d.WayBack == string(match.None) {
 			back.Tone = view.Bad
 		}
-		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Model}, view.Cell{Text: d.Standing, Tone: standingTone(d.Standing)},
+		t.Add(view.Cell{Text: d.part()}, view.Cell{Text: d.Model}, view.Cell{Text: d.Standing, Tone: standingTone(d.Standing)},
 			view.Cell{Text: d.Version.Text}, view.Cell{Text: strings.Join(d.Path, " → ")}, view.Cell{Text: d.File}, back,
 			view.Cell{Text: d.Reason, Tone: view.Quiet})
 	}
@@ -99,7 +100,7 @@ func groupTable(by string) func([]device) view.Table {
 		type key struct{ group, vendor, model, runs, target string }
 		count, standings := map[key]int{}, map[key]map[string]int{}
 		var order []key
-		for _, d := range devices {
+		for _, d := range mains(devices) {
 			groups := []string{""}
 			if by == "group" {
 				if groups = d.Groups; len(groups) == 0 {
@@ -160,9 +161,9 @@ func (a *app) withDevices(choose choice, table func([]device) view.Table) error 
 	case len(p.devices) == 0:
 		a.say("No devices are known yet. Find them: catena scan")
 	case len(devices) == 0:
-		a.say("None of the %s is chosen by --where.", view.Plural(len(p.devices), "device"))
+		a.say("None of the %s is chosen by --where.", many(p.devices))
 	default:
-		a.say("\n%s: %s", view.Plural(len(devices), "device"), counted(devices))
+		a.say("\n%s: %s", many(devices), counted(devices))
 	}
 	return nil
 }
@@ -194,8 +195,8 @@ func (a *app) show(name string) error {
 	if err != nil {
 		return err
 	}
-	if len(devices) > 1 {
-		return usage("%s means %s; name one", name, view.Plural(len(devices), "device"))
+	if len(mains(devices)) > 1 {
+		return usage("%s means %s; name one", name, many(devices))
 	}
 	d := devices[0]
 	entries, err := p.home.ledger.Entries(ledger.Filter{Device: d.ID})
@@ -219,6 +220,17 @@ func (a *app) show(name string) error {
 		}
 	}
 	facts.Draw(a.out, s)
+	for _, part := range devices[1:] {
+		facts.Rows = nil
+		facts.Columns = []string{"component", part.Component}
+		for _, f := range [][2]string{{"version", part.Version.Text}, {"standing", part.Standing}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
+			if f[1] != "" {
+				facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
+			}
+		}
+		fmt.Fprintln(a.out)
+		facts.Draw(a.out, s)
+	}
 	fmt.Fprintln(a.out)
 	past := view.Table{Columns: []string{"when", "job", "what"}}
 	for _, e := range events {
@@ -255,8 +267,8 @@ func pick(devices []device, names []string) ([]device, error) {
 		for _, d := range devices {
 			if d.row.Device.Answers(name) {
 				any = true
-				if !taken[d.ID] {
-					taken[d.ID] = true
+				if key := d.ID + " " + d.Component; !taken[key] {
+					taken[key] = true
 					out = append(out, d)
 				}
 			}

@@ -11,6 +11,7 @@ import (
 	"github.com/expr-lang/expr"
 
 	"catena/internal/cli/view"
+	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/job"
 	"catena/internal/match"
@@ -59,7 +60,7 @@ type device struct {
 func (p *picture) device(r match.Row) device {
 	order := p.matcher.Order(r.Device)
 	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: r.Device.Address, Vendor: r.Device.Vendor, Model: r.Device.Model,
-		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Device.Version, order}, Component: r.Component,
+		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Version, order}, Component: r.Component,
 		Standing: string(r.Standing), Target: V{r.Target, order}, Aim: strings.TrimPrefix(r.Aim, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
 		Heard: r.Device.Heard, Reach: r.Device.Reach, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
 	if d.Heard == nil {
@@ -174,6 +175,14 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 	return out, nil
 }
 
+// part is how a row is called in tables: a component other than the main one is named.
+func (d device) part() string {
+	if d.Component == firmware.Main {
+		return d.Name
+	}
+	return d.Name + " / " + d.Component
+}
+
 // choose keeps the devices that are named, if any are, and for which --where holds.
 func (p *picture) choose(names []string, c choice) (devices []device, err error) {
 	devices = p.devices
@@ -207,7 +216,7 @@ func (c choice) apply(devices []device) ([]device, error) {
 			return version.Compare(x.field(c.sort), y.field(c.sort))
 		}
 		return cmp.Or(slices.Index(match.Standings, match.Standing(x.Standing))-slices.Index(match.Standings, match.Standing(y.Standing)),
-			version.Compare(x.Name, y.Name))
+			version.Compare(x.Name, y.Name), strings.Compare(x.mainFirst(), y.mainFirst()))
 	})
 	return devices, nil
 }
@@ -321,6 +330,32 @@ func standingTone(s string) view.Tone {
 		return view.Bad
 	}
 	return view.Quiet
+}
+
+// mainFirst sorts the main component before the others.
+func (d device) mainFirst() string {
+	if d.Component == firmware.Main {
+		return ""
+	}
+	return d.Component
+}
+
+// mains are the rows of main components: one for each device.
+func mains(devices []device) []device {
+	return slices.DeleteFunc(slices.Clone(devices), func(d device) bool { return d.Component != firmware.Main })
+}
+
+// many counts devices and, where there are more rows than devices, components.
+func many(devices []device) string {
+	ids := map[string]bool{}
+	for _, d := range devices {
+		ids[d.ID] = true
+	}
+	text := view.Plural(len(ids), "device")
+	if len(devices) > len(ids) {
+		text += fmt.Sprintf(" with %d components", len(devices))
+	}
+	return text
 }
 
 // counted writes how many devices have which standing: 3 behind, 1 locked.

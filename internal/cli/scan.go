@@ -123,7 +123,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 		here[d.ID] = true
 	}
 	var shown []device
-	for _, d := range p.devices {
+	for _, d := range mains(p.devices) {
 		if here[d.ID] {
 			shown = append(shown, d)
 		}

@@ -18,6 +18,7 @@ import (
 	"log/slog"
 	"time"
 
+	"catena/internal/firmware"
 	"catena/internal/site"
 )
 
@@ -50,7 +51,8 @@ type Peer struct {
 type Facts struct {
 	Name, Vendor, Model, Hardware, Serial, Version, UUID, Path string
 
-	Services []string // what it offers while it is well
+	Services   []string          // what it offers while it is well
+	Components map[string]string // versions of other components than the main one
 }
 
 // Clean returns the facts with every text made harmless.
@@ -63,6 +65,13 @@ func (f Facts) Clean() Facts {
 	for i := range f.Services {
 		f.Services[i] = site.Clean(f.Services[i])
 	}
+	components := map[string]string{}
+	for name, v := range f.Components {
+		if name, v = site.Clean(name), site.Clean(v); name != "" && v != "" && name != firmware.Main && len(components) < most {
+			components[name] = v
+		}
+	}
+	f.Components = components
 	return f
 }
 
@@ -80,14 +89,26 @@ func (f Facts) Into(d *site.Device) {
 	if len(f.Services) > 0 {
 		d.Services = f.Services
 	}
+	if len(f.Components) > 0 {
+		d.Components = f.Components
+	}
+}
+
+// Of is the version of a component.
+func (f Facts) Of(component string) string {
+	if component == firmware.Main {
+		return f.Version
+	}
+	return f.Components[component]
 }
 
 // Upload is an image on its way.
 type Upload struct {
-	Image  io.ReaderAt
-	Size   int64  // bytes
-	SHA256 string // hexadecimal
-	Sent   func(bytes int64)
+	Image     io.ReaderAt
+	Component string // firmware.Main, or another that the device told of
+	Size      int64  // bytes
+	SHA256    string // hexadecimal
+	Sent      func(bytes int64)
 }
 
 // Outlook is what a device announces once it has an image.

@@ -42,11 +42,14 @@ type Card struct {
 	Needs     string   `yaml:"needs,omitempty" json:"needs,omitempty"`
 	Back      string   `yaml:"back,omitempty" json:"back,omitempty"`
 	After     []string `yaml:"after,omitempty,flow" json:"after,omitempty"`
-	Resets    []string `yaml:"resets,omitempty,flow" json:"resets,omitempty"`
-	Cautions  []string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
-	Status    Status   `yaml:"status,omitempty" json:"status"`
-	Because   string   `yaml:"because,omitempty" json:"because,omitempty"` // why it has this status
-	Notes     string   `yaml:"notes,omitempty" json:"notes,omitempty"`     // file name of the release notes
+	// Pairs are versions that must be beside this one: of other components, by their
+	// names, and of devices in lockstep, by their models.
+	Pairs    map[string]string `yaml:"pairs,omitempty" json:"pairs,omitempty"`
+	Resets   []string          `yaml:"resets,omitempty,flow" json:"resets,omitempty"`
+	Cautions []string          `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	Status   Status            `yaml:"status,omitempty" json:"status"`
+	Because  string            `yaml:"because,omitempty" json:"because,omitempty"` // why it has this status
+	Notes    string            `yaml:"notes,omitempty" json:"notes,omitempty"`     // file name of the release notes
 }
 
 // MaxCard is the largest card that is read, in bytes.
@@ -102,6 +105,11 @@ func (c *Card) Complete() (key, message string) {
 	for _, k := range []struct{ key, constraint string }{{"hardware", c.Hardware}, {"needs", c.Needs}, {"back", c.Back}} {
 		if _, err := version.ParseConstraint(k.constraint); err != nil {
 			return k.key, k.key + ": " + err.Error()
+		}
+	}
+	for name, constraint := range c.Pairs {
+		if p, err := version.ParseConstraint(constraint); err != nil || p.Empty() {
+			return "pairs", fmt.Sprintf("pairs: %s: %q is no constraint; write for example \">= 2.0\"", name, constraint)
 		}
 	}
 	seen := map[string]bool{}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,7 +21,7 @@ type device struct {
 	knows    dialect.Dialect
 	peer     dialect.Peer
 	before   dialect.Facts // what it said while it was well, before it was touched
-	heard    string        // the version it last told
+	heard    dialect.Facts // what it last told
 	patience context.Context
 	lasting  context.Context // for what must not be interrupted
 }
@@ -44,10 +45,10 @@ func (d *device) work(going context.Context) error {
 	if step != "" {
 		return d.end(step, reason, advice)
 	}
-	at := d.heard
-	for _, hop := range d.item.Path[d.begun(at):] {
+	left, _ := d.left(d.heard)
+	for _, hop := range left {
 		if going.Err() != nil {
-			return d.end(Skipped, "the job was stopped before "+hop.Image.Version+" was sent to it", "")
+			return d.end(Skipped, "the job was stopped before "+label(hop.Image)+" was sent to it", "")
 		}
 		problem := d.put(hop.Image, false)
 		switch {
@@ -55,22 +56,39 @@ func (d *device) work(going context.Context) error {
 		case problem.ledger != nil:
 			return problem.ledger
 		default:
-			return d.recover(*problem, hop, at)
+			return d.recover(*problem, hop)
 		}
-		at = hop.Image.Version
 	}
 	return d.end(Done, "", "")
 }
 
-// begun tells how many hops of the path lie behind a device that runs v: an earlier
-// job may have brought it a part of the way.
-func (d *device) begun(v string) int {
-	for i, hop := range d.item.Path {
-		if d.same(hop.Image.Version, v) {
-			return i + 1
+// left are the hops that a device which says this of itself still has before it: an
+// earlier job may have brought it a part of the way. strange names a component that
+// runs something else than it did when it was matched.
+func (d *device) left(facts dialect.Facts) (hops []Hop, strange string) {
+	behind := map[string]int{} // by component: so many of its hops lie behind
+	first := map[string]string{}
+	count := map[string]int{}
+	for _, hop := range d.item.Path {
+		c := hop.Image.Component
+		if count[c]++; count[c] == 1 {
+			first[c] = hop.From
+		}
+		if d.same(hop.Image.Version, facts.Of(c)) {
+			behind[c] = count[c]
 		}
 	}
-	return 0
+	count = map[string]int{}
+	for _, hop := range d.item.Path {
+		c := hop.Image.Component
+		if count[c]++; count[c] > behind[c] {
+			hops = append(hops, hop)
+		}
+		if behind[c] == 0 && !d.same(first[c], facts.Of(c)) {
+			strange = label(firmware.Image{Card: firmware.Card{Component: c, Version: facts.Of(c)}}) + ", not " + first[c]
+		}
+	}
+	return hops, strange
 }
 
 func (d *device) same(a, b string) bool { return d.item.Order.Equal(a, b) }
@@ -97,17 +115,17 @@ func (d *device) check() (step Step, reason, advice string) {
 	case err != nil:
 		return Failed, err.Error(), "look whether it has power and network, then: catena scan"
 	}
-	d.heard = facts.Version
+	d.heard = facts
 	if other := stranger(was.Serial, was.Model, facts); other != "" {
 		return Failed, "another device is at its address: " + other, "find out what was exchanged: catena scan"
 	}
-	switch {
-	case d.same(facts.Version, d.item.To()):
+	switch left, strange := d.left(facts); {
+	case len(left) == 0:
 		d.see(facts)
-		return Skipped, "it runs " + facts.Version + " already", ""
-	case !d.same(facts.Version, d.item.From) && d.begun(facts.Version) == 0:
+		return Skipped, "it runs " + d.item.To() + " already", ""
+	case strange != "":
 		d.see(facts)
-		return Failed, fmt.Sprintf("it runs %s, not %s as when it was matched", facts.Version, d.item.From), "match again: catena match"
+		return Failed, "it runs " + strange + " as when it was matched", "match again: catena match"
 	}
 	if err := d.talk.Well(d.patience, facts); err != nil {
 		return Failed, "it is not well: " + err.Error(), "mend that first, then flash it again"
@@ -137,35 +155,35 @@ type problem struct {
 
 // put sends an image, restarts the device and proves it. nil means proven.
 func (d *device) put(image firmware.Image, returning bool) *problem {
-	if err := d.intend(Sending, image.Version, returning); err != nil {
+	if err := d.intend(Sending, label(image), returning); err != nil {
 		return &problem{ledger: err}
 	}
 	meter := d.job.sent[d.item.Device.ID]
 	meter.done.Store(0)
 	meter.total.Store(image.Size)
 	outlook, err := d.talk.Send(d.lasting, dialect.Upload{
-		Image: d.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256,
+		Component: image.Component, Image: d.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256,
 		Sent: func(n int64) { meter.done.Store(n) },
 	})
 	if err != nil {
 		return &problem{why: "while sending: " + err.Error()}
 	}
-	if err := d.intend(Writing, image.Version, returning); err != nil {
+	if err := d.intend(Writing, label(image), returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
 	if p := d.awaitWritten(meter); p != nil {
 		return p
 	}
-	if err := d.intend(Restarting, image.Version, returning); err != nil {
+	if err := d.intend(Restarting, label(image), returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
-	if p := d.restart(outlook, image.Version); p != nil {
+	if p := d.restart(outlook, image.Component, image.Version); p != nil {
 		return p
 	}
-	if err := d.intend(Proving, image.Version, returning); err != nil {
+	if err := d.intend(Proving, label(image), returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
-	if err := d.prove(image.Version); err != nil {
+	if err := d.prove(image.Component, image.Version); err != nil {
 		return &problem{taken: true, why: "after its restart: " + err.Error()}
 	}
 	return nil
@@ -195,7 +213,7 @@ func (d *device) awaitWritten(meter *transfer) *problem {
 // version tells; not so on a way back to the version that it runs all along.
 // Presence is looked for without a login: a device that came back with another
 // password must not be locked out by us.
-func (d *device) restart(outlook dialect.Outlook, to string) *problem {
+func (d *device) restart(outlook dialect.Outlook, component, to string) *problem {
 	t, now := d.job.engine.Timing, d.job.engine.Now
 	asked := !outlook.RestartsAlone
 	if asked {
@@ -203,14 +221,14 @@ func (d *device) restart(outlook dialect.Outlook, to string) *problem {
 			return &problem{taken: true, why: "it would not restart: " + err.Error()}
 		}
 	}
-	since, telling := now(), !d.same(d.heard, to)
+	since, telling := now(), !d.same(d.heard.Of(component), to)
 	wait := d.wait(t.BackWithin)
 	for gone := false; ; {
 		late := now().Sub(since) > outlook.Down+t.Grace
 		switch {
 		case !d.there():
 			gone = true
-		case gone || telling && d.runs(to):
+		case gone || telling && d.runs(component, to):
 			return nil
 		case late && asked:
 			return nil // it may have been gone between two looks; the proof tells
@@ -232,12 +250,12 @@ func (d *device) there() bool {
 	return err == nil
 }
 
-// runs tells whether the device says that it runs that version.
-func (d *device) runs(v string) bool {
+// runs tells whether the device says that a component runs that version.
+func (d *device) runs(component, v string) bool {
 	ctx, cancel := context.WithTimeout(d.lasting, lookWithin)
 	defer cancel()
 	facts, err := d.talk.Read(ctx)
-	return err == nil && d.same(facts.Version, v)
+	return err == nil && d.same(facts.Of(component), v)
 }
 
 // loginTries is how often a login is tried on a device that was let in before and
@@ -251,10 +269,10 @@ var errFinal = errors.New("it is another device")
 // prove returns what is wrong with the device, which should run that version, be
 // the same as before, and be well. One that has just come back may need a while,
 // so it looks again.
-func (d *device) prove(to string) error {
+func (d *device) prove(component, to string) error {
 	wait := d.wait(d.job.engine.Timing.ProveWithin)
 	for refused := 0; ; {
-		err := d.look(to)
+		err := d.look(component, to)
 		if errors.Is(err, dialect.ErrLocked) {
 			refused++
 		}
@@ -265,22 +283,22 @@ func (d *device) prove(to string) error {
 }
 
 // look is one look at the device.
-func (d *device) look(to string) error {
+func (d *device) look(component, to string) error {
 	ctx, cancel := context.WithTimeout(d.lasting, lookWithin)
 	defer cancel()
 	facts, err := d.talk.Read(ctx)
 	if err != nil {
 		return err
 	}
-	d.heard = facts.Version
+	d.heard = facts
 	if other := stranger(d.before.Serial, d.before.Model, facts); other != "" {
 		return fmt.Errorf("%w: %s", errFinal, other)
 	}
-	if !d.same(facts.Version, to) {
-		return fmt.Errorf("it runs %s, not %s", facts.Version, to)
+	if !d.same(facts.Of(component), to) {
+		return fmt.Errorf("it runs %s, not %s", facts.Of(component), to)
 	}
 	if err := d.talk.Well(ctx, d.before); err != nil {
-		return fmt.Errorf("it runs %s but is not well: %w", facts.Version, err)
+		return fmt.Errorf("it runs %s but is not well: %w", facts.Of(component), err)
 	}
 	d.see(facts)
 	return nil
@@ -317,8 +335,8 @@ func (d *device) awaitThere() bool {
 }
 
 // recover decides what becomes of a device whose image of a hop was not proven.
-// from is what it ran before that hop.
-func (d *device) recover(p problem, hop Hop, from string) error {
+func (d *device) recover(p problem, hop Hop) error {
+	component, from := hop.Image.Component, hop.From
 	onSite := "look at it on site: switch it off and on; when it answers: catena scan, then catena flash or catena rollback"
 	if p.away {
 		return d.end(Stranded, p.why, onSite)
@@ -329,10 +347,10 @@ func (d *device) recover(p problem, hop Hop, from string) error {
 			return d.end(Stranded, p.why+"; it has not answered since", onSite)
 		}
 		to := hop.Image.Version
-		if d.runs(to) && d.prove(to) == nil {
-			return d.end(d.arrived(to), "proven, although it broke off "+p.why, "")
+		if d.runs(component, to) && d.prove(component, to) == nil {
+			return d.end(d.arrived(), "proven, although it broke off "+p.why, "")
 		}
-		err := d.prove(from)
+		err := d.prove(component, from)
 		if err == nil {
 			return d.end(Failed, p.why+"; it still runs "+from, "mend the cause, then flash it again")
 		}
@@ -355,8 +373,8 @@ func (d *device) recover(p problem, hop Hop, from string) error {
 
 // arrived is the end of a device that is proven on a version of its path: a stone
 // on the way is not where it should be.
-func (d *device) arrived(v string) Step {
-	if d.same(v, d.item.To()) {
+func (d *device) arrived() Step {
+	if left, _ := d.left(d.heard); len(left) == 0 {
 		return Done
 	}
 	return Failed
@@ -370,7 +388,21 @@ func (d *device) intend(step Step, to string, returning bool) error {
 
 func (d *device) end(step Step, reason, advice string) error {
 	return d.job.engine.Ledger.Append(ledger.Ended, d.job.ID, d.item.Device.ID,
-		endBody{End: step, Version: d.heard, Reason: reason, Advice: advice})
+		endBody{End: step, Version: d.runsNow(), Reason: reason, Advice: advice})
+}
+
+// runsNow is what the device last said that it runs: its main component, and those
+// that the job changes.
+func (d *device) runsNow() string {
+	parts := []string{d.heard.Version}
+	for _, hop := range d.item.Path {
+		if c := hop.Image.Component; c != firmware.Main && d.heard.Of(c) != "" {
+			if text := c + " " + d.heard.Of(c); !slices.Contains(parts, text) {
+				parts = append(parts, text)
+			}
+		}
+	}
+	return strings.TrimPrefix(strings.Join(parts, ", "), ", ")
 }
 
 // see tells the ledger what the device has just said of itself.

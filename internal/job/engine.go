@@ -117,7 +117,7 @@ func (j *Job) enter() error {
 	for _, i := range j.plan.Items {
 		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To()}
 		for _, h := range i.Path {
-			hop := startHop{Version: h.Image.Version, SHA256: h.Image.SHA256, Size: h.Image.Size}
+			hop := startHop{Component: h.Image.Component, Version: h.Image.Version, SHA256: h.Image.SHA256, Size: h.Image.Size}
 			if h.Back != nil {
 				hop.Back = h.Back.SHA256
 			}

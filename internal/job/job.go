@@ -8,6 +8,7 @@
 package job
 
 import (
+	"strings"
 	"time"
 
 	"catena/internal/firmware"
@@ -57,19 +58,48 @@ const (
 // Item is what is to be done with one device.
 type Item struct {
 	Device site.Device
-	From   string // what it runs, as it was last read
+	From   string // what its main component runs, as it was last read
 	Path   []Hop  // the images, one after the other; never empty
 	Order  version.Order
 }
 
 // Hop is one image on the path, and the way back to the version before it.
 type Hop struct {
+	From  string // the version of the image's component before
 	Image firmware.Image
 	Back  *firmware.Image // nil: none
 }
 
-// To is the version at the end of the path.
-func (i Item) To() string { return i.Path[len(i.Path)-1].Image.Version }
+// To is what the path leads to: the version of the main component, and of others
+// that it changes.
+func (i Item) To() string {
+	last := map[string]string{}
+	var order []string
+	for _, h := range i.Path {
+		if c := h.Image.Component; c != firmware.Main {
+			if last[c] == "" {
+				order = append(order, c)
+			}
+		}
+		last[h.Image.Component] = h.Image.Version
+	}
+	var parts []string
+	if v := last[firmware.Main]; v != "" {
+		parts = append(parts, v)
+	}
+	for _, c := range order {
+		parts = append(parts, c+" "+last[c])
+	}
+	return strings.Join(parts, ", ")
+}
+
+// label is how a hop's image is called in the record.
+func label(i firmware.Image) string {
+	if i.Component == firmware.Main {
+		return i.Version
+	}
+	return i.Component + " " + i.Version
+}
 
 // Plan is a job before it starts.
 type Plan struct {
@@ -110,10 +140,11 @@ type startItem struct {
 }
 
 type startHop struct {
-	Version string `json:"version"`
-	SHA256  string `json:"sha256"`
-	Size    int64  `json:"size"`           // bytes
-	Back    string `json:"back,omitempty"` // SHA-256 of the way back
+	Component string `json:"component"`
+	Version   string `json:"version"`
+	SHA256    string `json:"sha256"`
+	Size      int64  `json:"size"`           // bytes
+	Back      string `json:"back,omitempty"` // SHA-256 of the way back
 }
 
 type stepBody struct {

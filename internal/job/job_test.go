@@ -71,7 +71,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	for maker, model := range map[string]string{"Wexcombe": "WX-40", "Tollgarth": "TG-200"} {
 		for _, v := range []string{"1.0", "1.5", "2.0"} {
 			var buf bytes.Buffer
-			require.NoError(t, sim.Image(&buf, maker, []string{model}, v, 400_000))
+			require.NoError(t, sim.Image(&buf, maker, []string{model}, "", v, 400_000))
 			digest := fmt.Sprintf("%x", sha256.Sum256(buf.Bytes()))
 			content[digest] = buf.Bytes()
 			images = append(images, firmware.Image{Size: int64(buf.Len()), Card: firmware.Card{Vendor: maker, Models: []string{model},
@@ -114,7 +114,7 @@ func (b *bench) plan() job.Plan {
 	for _, row := range b.matcher.All(b.devices) {
 		item := job.Item{Device: row.Device, From: row.Device.Version}
 		for _, h := range row.Path {
-			item.Path = append(item.Path, job.Hop{Image: *h.Image, Back: h.Back})
+			item.Path = append(item.Path, job.Hop{From: h.From, Image: *h.Image, Back: h.Back})
 		}
 		p.Items = append(p.Items, item)
 	}
@@ -191,7 +191,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0", forth + " done", ""},
 		"another device": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
 			"checking failed", "another device is at its address: serial number S-1, not S-9"},
-		"changed since": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].From = "0.9" }, job.Failed, "1.0",
+		"changed since": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].From = "0.9" }, job.Failed, "1.0",
 			"checking failed", "it runs 1.0, not 0.9"},
 		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = *p.Items[0].Path[0].Back }, job.Skipped, "1.0",
 			"checking skipped", "runs 1.0 already"},
@@ -239,7 +239,7 @@ func TestSteppingStones(t *testing.T) {
 			plan := b.plan()
 			item := &plan.Items[0]
 			last, first := item.Path[0], b.matcher.To(b.devices[0], "1.5").Path[0]
-			item.From, item.Path = c.from, []job.Hop{{Image: *first.Image, Back: first.Back}, {Image: last.Image, Back: first.Image}}
+			item.From, item.Path = c.from, []job.Hop{{From: c.from, Image: *first.Image, Back: first.Back}, {From: "1.5", Image: last.Image, Back: first.Image}}
 			if c.from == "0.9" { // it runs the first stone already
 				item.Path[0].Image = *first.Back
 			}

@@ -7,6 +7,7 @@ package match
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -42,14 +43,16 @@ const (
 
 // Hop is one image on a device's path, and the way back from it.
 type Hop struct {
+	From  string // the version before
 	Image *firmware.Image
 	Back  *firmware.Image // of the version before; nil: none
 }
 
-// Row is one device against the shelf.
+// Row is one component of a device against the shelf.
 type Row struct {
 	Device    site.Device
 	Component string
+	Version   string // what the component runs
 	Standing  Standing
 	Target    string // the version it should run; empty: none
 	Path      []Hop  // how it gets there; empty where it should not be flashed
@@ -98,14 +101,14 @@ type Matcher struct {
 // model is what the shelf has for one model.
 type model struct {
 	order     version.Order
-	images    []candidate // of the main component, oldest first
-	others    []string    // why other images do not count
+	images    map[string][]candidate // by component, oldest first
 	withdrawn []withdrawn
 	answers   map[question]answer
 }
 
-// A site has many devices that ask the same: one model, hardware, version and aim.
-type question struct{ hardware, version, aim string }
+// A site has many devices that ask the same: one model, hardware, component, version
+// and aim.
+type question struct{ hardware, component, version, aim string }
 
 type answer struct {
 	standing Standing
@@ -120,8 +123,9 @@ type candidate struct {
 }
 
 type withdrawn struct {
-	versions version.Constraint
-	reason   string
+	component string
+	versions  version.Constraint
+	reason    string
 }
 
 // New makes a matcher.
@@ -139,11 +143,13 @@ func New(in Input) *Matcher {
 	for _, w := range in.Withdrawn {
 		of := m.model(w.Vendor, w.Model)
 		if c, err := version.ParseConstraint(w.Versions); err == nil && !c.Empty() {
-			of.withdrawn = append(of.withdrawn, withdrawn{c, w.Reason})
+			of.withdrawn = append(of.withdrawn, withdrawn{firmware.Main, c, w.Reason})
 		}
 	}
 	for _, of := range m.models {
-		slices.SortStableFunc(of.images, func(a, b candidate) int { return of.order.Compare(a.Version, b.Version) })
+		for _, images := range of.images {
+			slices.SortStableFunc(images, func(a, b candidate) int { return of.order.Compare(a.Version, b.Version) })
+		}
 	}
 	return m
 }
@@ -151,55 +157,68 @@ func New(in Input) *Matcher {
 func (m *Matcher) model(vendor, name string) *model {
 	k := strings.ToLower(vendor + "\x00" + name)
 	if m.models[k] == nil {
-		m.models[k] = &model{order: m.order(vendor, name), answers: map[question]answer{}}
+		m.models[k] = &model{order: m.order(vendor, name), images: map[string][]candidate{}, answers: map[question]answer{}}
 	}
 	return m.models[k]
 }
 
 func (of *model) take(image *firmware.Image) {
-	if image.Component != firmware.Main || len(image.After) > 0 {
-		of.others = append(of.others, fmt.Sprintf("%s %s is for a component, and only whole devices are flashed", image.Component, image.Version))
-		return
-	}
 	c := candidate{Image: image}
 	c.needs, _ = version.ParseConstraint(image.Needs) // the card was checked
 	c.back, _ = version.ParseConstraint(image.Back)
-	of.images = append(of.images, c)
+	of.images[image.Component] = append(of.images[image.Component], c)
 	if image.Status == firmware.Withdrawn {
 		v, _ := version.ParseConstraint("= " + image.Version)
 		reason := "it was withdrawn"
 		if image.Because != "" {
 			reason += ": " + image.Because
 		}
-		of.withdrawn = append(of.withdrawn, withdrawn{v, reason})
+		of.withdrawn = append(of.withdrawn, withdrawn{image.Component, v, reason})
 	}
 }
 
 // why a version must not run; empty: it may.
-func (of *model) unsafe(v string) string {
+func (of *model) unsafe(component, v string) string {
 	for _, w := range of.withdrawn {
-		if w.versions.Holds(of.order, v) {
+		if w.component == component && w.versions.Holds(of.order, v) {
 			return w.reason
 		}
 	}
 	return ""
 }
 
-// All matches every device.
+// All matches every device, and has the versions that belong together agree. The rows
+// of one device follow each other: its main component, then the others by name.
 func (m *Matcher) All(devices []site.Device) []Row {
 	out := make([]Row, 0, len(devices))
 	for _, d := range devices {
-		out = append(out, m.Device(d))
+		out = append(out, m.rows(d)...)
 	}
+	m.Agree(out)
 	return out
+}
+
+func (m *Matcher) rows(d site.Device) []Row {
+	rows := []Row{m.Device(d)}
+	if rows[0].Standing == Away || rows[0].Standing == Locked {
+		return rows
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Components)) {
+		rows = append(rows, m.component(d, name, d.Components[name]))
+	}
+	return rows
 }
 
 // Order is how the versions of a device sort.
 func (m *Matcher) Order(d site.Device) version.Order { return m.model(d.Vendor, d.Model).order }
 
-// Device matches one device to its aim.
+// Device matches the main component of a device to its aim.
 func (m *Matcher) Device(d site.Device) Row {
-	row := Row{Device: d, Component: firmware.Main}
+	return m.component(d, firmware.Main, d.Version)
+}
+
+func (m *Matcher) component(d site.Device, component, v string) Row {
+	row := Row{Device: d, Component: component, Version: v}
 	switch d.Reach {
 	case site.Away, site.Silent:
 		row.Standing, row.Reason = Away, d.Trouble
@@ -210,20 +229,23 @@ func (m *Matcher) Device(d site.Device) Row {
 	}
 	of := m.model(d.Vendor, d.Model)
 	aim, held := m.aim(d)
+	if component != firmware.Main && held == "" { // versions in aims are those of the main component
+		aim = site.Aim{Version: site.Newest}
+	}
 	row.Aim = aim.String()
 	if held != "" {
 		row.Standing, row.Reason = Held, held
 	} else {
-		q := question{d.Hardware, d.Version, row.Aim}
+		q := question{d.Hardware, component, v, row.Aim}
 		a, ok := of.answers[q]
 		if !ok {
-			a = of.answer(d, aim)
+			a = of.answer(d, component, v, aim)
 			of.answers[q] = a
 		}
 		row.Standing, row.Target, row.Path, row.Reason = a.standing, a.target, a.path, a.reason
 	}
-	if why := of.unsafe(d.Version); why != "" {
-		row.Standing, row.Reason = Unsafe, fmt.Sprintf("%s must not run: %s; %s", d.Version, why, row.Reason)
+	if why := of.unsafe(component, v); why != "" {
+		row.Standing, row.Reason = Unsafe, fmt.Sprintf("%s must not run: %s; %s", v, why, row.Reason)
 	}
 	return row
 }
@@ -252,15 +274,15 @@ func because(what, why string) string {
 	return what + ": " + why
 }
 
-// answer says how a device that may be flashed stands.
-func (of *model) answer(d site.Device, aim site.Aim) answer {
-	usable := of.usable(d)
+// answer says how a component that may be flashed stands.
+func (of *model) answer(d site.Device, component, runs string, aim site.Aim) answer {
+	usable := of.usable(d, component)
 	target, why := of.target(usable, aim)
 	if target == nil {
 		switch {
-		case len(of.images) == 0 && len(of.others) > 0:
-			why = of.others[0]
-		case len(of.images) == 0:
+		case len(of.images[component]) == 0 && component != firmware.Main:
+			why = fmt.Sprintf("no image for the component %s of %s %s on the shelf", component, d.Vendor, d.Model)
+		case len(of.images[component]) == 0:
 			why = fmt.Sprintf("no image for %s %s on the shelf", d.Vendor, d.Model)
 		case len(usable) == 0:
 			why = fmt.Sprintf("no image on the shelf is for hardware %q", d.Hardware)
@@ -269,17 +291,17 @@ func (of *model) answer(d site.Device, aim site.Aim) answer {
 	}
 	a := answer{standing: Behind, target: target.Version}
 	_, exact := aim.Exact()
-	switch c := of.order.Compare(d.Version, target.Version); {
+	switch c := of.order.Compare(runs, target.Version); {
 	case c == 0:
 		a.standing, a.reason = Current, "runs "+why
 		return a
 	case c > 0:
 		a.standing, a.reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s", target.Version)
-		if !exact && holds(of.order, aim, d.Version) && of.unsafe(d.Version) == "" {
+		if !exact && holds(of.order, aim, runs) && of.unsafe(component, runs) == "" {
 			return a // it works, and nothing asks for an earlier one
 		}
 	}
-	if a.path, a.reason = of.route(usable, d.Version, target); a.path == nil {
+	if a.path, a.reason = of.route(usable, component, runs, target); a.path == nil {
 		return a
 	}
 	a.reason = why
@@ -298,9 +320,9 @@ func holds(o version.Order, aim site.Aim, v string) bool {
 }
 
 // usable are the images for this very device, oldest first.
-func (of *model) usable(d site.Device) []candidate {
-	out := of.images[:0:0]
-	for _, c := range of.images {
+func (of *model) usable(d site.Device, component string) []candidate {
+	var out []candidate
+	for _, c := range of.images[component] {
 		if c.Fits(d.Vendor, d.Model, d.Hardware) {
 			out = append(out, c)
 		}
@@ -315,7 +337,7 @@ func (of *model) target(usable []candidate, aim site.Aim) (*candidate, string) {
 		for i := len(usable) - 1; i >= 0; i-- {
 			c := &usable[i]
 			switch {
-			case c.Status != status || of.unsafe(c.Version) != "":
+			case c.Status != status || of.unsafe(c.Component, c.Version) != "":
 			case named && of.order.Equal(c.Version, exact):
 				return c, "aimed at by " + aim.For()
 			case !named && holds(of.order, aim, c.Version):
@@ -337,13 +359,13 @@ func (of *model) target(usable []candidate, aim site.Aim) (*candidate, string) {
 
 // route is the shortest path of images from one version to a target: each may be
 // sent to the version before it. Where there is none it names the missing stone.
-func (of *model) route(usable []candidate, from string, target *candidate) ([]Hop, string) {
+func (of *model) route(usable []candidate, component, from string, target *candidate) ([]Hop, string) {
 	up := of.order.Compare(from, target.Version) < 0
 	between := func(v string) bool { // no stone lies before the start or beyond the target
 		a, b := of.order.Compare(v, from), of.order.Compare(v, target.Version)
 		return up && a > 0 && b <= 0 || !up && a < 0 && b >= 0
 	}
-	start := candidate{Image: &firmware.Image{Card: firmware.Card{Version: from}}}
+	start := candidate{Image: &firmware.Image{Card: firmware.Card{Version: from, Component: component}}}
 	for _, c := range usable {
 		if of.order.Equal(c.Version, from) && c.Status != firmware.Withdrawn {
 			start = c
@@ -362,14 +384,15 @@ func (of *model) route(usable []candidate, from string, target *candidate) ([]Ho
 		if n > 0 && at.SHA256 == target.SHA256 {
 			var path []Hop
 			for i := n; i > 0; i = nodes[i].before {
-				path = append(path, Hop{Image: nodes[i].at.Image, Back: of.back(nodes[nodes[i].before].at, nodes[i].at)})
+				before := nodes[nodes[i].before].at
+				path = append(path, Hop{From: before.Version, Image: nodes[i].at.Image, Back: of.back(before, nodes[i].at)})
 			}
 			slices.Reverse(path)
 			return path, ""
 		}
 		for i := len(usable) - 1; i >= 0; i-- {
 			c := usable[i]
-			stone := c.SHA256 == target.SHA256 || c.Status != firmware.Withdrawn && of.unsafe(c.Version) == ""
+			stone := c.SHA256 == target.SHA256 || c.Status != firmware.Withdrawn && of.unsafe(component, c.Version) == ""
 			if !seen[i] && stone && between(c.Version) && of.step(at, c) {
 				seen[i] = true
 				nodes = append(nodes, node{c, n})
@@ -431,7 +454,7 @@ func (m *Matcher) To(d site.Device, v string) Row {
 		row.Reason = "it runs " + v + " already"
 		return row
 	}
-	usable := of.usable(d)
+	usable := of.usable(d, firmware.Main)
 	i := slices.IndexFunc(usable, func(c candidate) bool {
 		return of.order.Equal(c.Version, v) && c.Status != firmware.Withdrawn
 	})
@@ -439,7 +462,7 @@ func (m *Matcher) To(d site.Device, v string) Row {
 		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
 		return row
 	}
-	if row.Path, row.Reason = of.route(usable, d.Version, &usable[i]); row.Path != nil {
+	if row.Path, row.Reason = of.route(usable, firmware.Main, d.Version, &usable[i]); row.Path != nil {
 		row.Reason = "asked for"
 	}
 	return row

@@ -59,7 +59,7 @@ func TestStandings(t *testing.T) {
 		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image on the shelf is for hardware \"B\""},
 		"withdrawn":           {[]firmware.Image{old, image("WX-40", "3.3", status(firmware.Withdrawn))}, device("3.1.0"), "", match.Current, "3.1.0", match.None, ""},
 		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, device("3.1.0"), "", match.Behind, "4.0", match.None, "no way back from 3.2.1"},
-		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.Unmatched, "", match.None, "lens 4.0 is for a component"},
+		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image for Wexcombe WX-40"},
 		"held":                {[]firmware.Image{old, new}, device("3.1.0"), "cam-1*", match.Held, "", match.None, "the site file holds it: winter"},
 		"locked":              {[]firmware.Image{old, new}, device("", reach(site.Locked)), "", match.Locked, "", match.None, "its trouble"},
 		"away":                {[]firmware.Image{old, new}, device("3.1.0", reach(site.Away)), "cam-11", match.Away, "", match.None, "its trouble"},
@@ -248,4 +248,75 @@ func BenchmarkMatch(b *testing.B) {
 			}
 		})
 	}
+}
+
+func parts(v map[string]string) func(*site.Device) {
+	return func(d *site.Device) { d.Components = v }
+}
+
+func component(name string) func(*firmware.Image) {
+	return with(func(i *firmware.Image) { i.Component, i.SHA256 = name, name+i.SHA256 })
+}
+
+func pairs(name, constraint string) func(*firmware.Image) {
+	return with(func(i *firmware.Image) { i.Pairs = map[string]string{name: constraint} })
+}
+
+func after(name string) func(*firmware.Image) {
+	return with(func(i *firmware.Image) { i.After = []string{name} })
+}
+
+func TestComponents(t *testing.T) {
+	old, io2 := image("WX-40", "3.1"), image("WX-40", "1.2", component("io"))
+	io3 := image("WX-40", "1.3", component("io"))
+	for name, c := range map[string]struct {
+		shelf  []firmware.Image
+		parts  map[string]string
+		order  string
+		reason string // of the main component
+	}{
+		"each its own":           {[]firmware.Image{old, image("WX-40", "3.2"), io2, io3}, map[string]string{"io": "1.2"}, "main 3.2, io 1.3", "the newest recommended"},
+		"the other first":        {[]firmware.Image{old, image("WX-40", "3.2", after("io")), io2, io3}, map[string]string{"io": "1.2"}, "io 1.3, main 3.2", ""},
+		"first, and there":       {[]firmware.Image{old, image("WX-40", "3.2", after("io")), io2, io3}, map[string]string{"io": "1.3"}, "main 3.2", ""},
+		"no such component":      {[]firmware.Image{old, image("WX-40", "3.2", after("io"), pairs("io", ">= 1.3"))}, nil, "main 3.2", ""},
+		"a pair is made":         {[]firmware.Image{old, image("WX-40", "3.2", pairs("io", ">= 1.3")), io2, io3}, map[string]string{"io": "1.2"}, "main 3.2, io 1.3", ""},
+		"a pair cannot be made":  {[]firmware.Image{old, image("WX-40", "3.2", pairs("io", ">= 1.3")), io2}, map[string]string{"io": "1.2"}, "", "main 3.2 goes only with io >= 1.3, and cam-11 would have 1.2"},
+		"a pair would be broken": {[]firmware.Image{image("WX-40", "3.1", pairs("io", "< 1.3")), io2, io3}, map[string]string{"io": "1.2"}, "", "runs the newest"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			rows := match.New(match.Input{Images: c.shelf}).All([]site.Device{device("3.1", parts(c.parts))})
+			var order []string
+			for _, h := range match.Ordered(rows) {
+				order = append(order, h.Image.Component+" "+h.Image.Version)
+			}
+			assert.Equal(t, c.order, strings.Join(order, ", "))
+			assert.Contains(t, rows[0].Reason, c.reason)
+			assert.Len(t, rows, 1+len(c.parts))
+		})
+	}
+}
+
+func TestLockstep(t *testing.T) {
+	hub := func(version string, change ...func(*firmware.Image)) firmware.Image {
+		return image("PK-1", version, change...)
+	}
+	devices := []site.Device{
+		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d1", "hub-1", "PK-1" }),
+		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d2", "handset-1", "PH-2" }),
+		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d3", "handset-2", "PH-2" }),
+		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d4", "handset-9", "PH-2" }), // of another hub
+	}
+	set := site.Site{Lockstep: []site.Lockstep{{Name: "handsets", Of: []string{"hub-1", "handset-[12]"}}}}
+	shelf := []firmware.Image{hub("1.0"), hub("2.0", pairs("PH-2", ">= 2")), image("PH-2", "1.0"), image("PH-2", "2.0")}
+	paths := func(s site.Site, shelf []firmware.Image) (out []string) {
+		for _, r := range match.New(match.Input{Images: shelf, Site: s}).All(devices) {
+			out = append(out, path(r))
+		}
+		return out
+	}
+	assert.Equal(t, []string{"2.0", "2.0", "2.0", "2.0"}, paths(set, shelf), "all go together")
+	set.Hold = []site.Hold{{Device: "handset-2"}}
+	assert.Equal(t, []string{"", "", "", "2.0"}, paths(set, shelf), "one is held, so none of the set goes")
+	rows := match.New(match.Input{Images: shelf, Site: set}).All(devices)
+	assert.Equal(t, "main 2.0 goes only with PH-2 >= 2, and handset-2 would have 1.0", rows[0].Reason)
 }

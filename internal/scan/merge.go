@@ -112,6 +112,9 @@ func remember(d, old site.Device) site.Device {
 	if len(now.Services) == 0 {
 		now.Services = old.Services
 	}
+	if len(now.Components) == 0 {
+		now.Components = old.Components
+	}
 	return now
 }
 

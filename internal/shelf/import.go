@@ -608,7 +608,7 @@ func difference(a, b firmware.Card) string {
 		{"vendor", a.Vendor == b.Vendor}, {"models", slices.Equal(a.Models, b.Models)},
 		{"hardware", a.Hardware == b.Hardware}, {"component", a.Component == b.Component},
 		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs}, {"back", a.Back == b.Back},
-		{"after", slices.Equal(a.After, b.After)}, {"resets", slices.Equal(a.Resets, b.Resets)},
+		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)}, {"resets", slices.Equal(a.Resets, b.Resets)},
 		{"cautions", slices.Equal(a.Cautions, b.Cautions)},
 	} {
 		if !d.same {

@@ -281,7 +281,7 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 	c.mu.Lock()
 	c.upload = ""
 	c.mu.Unlock()
-	version, err := receive(r.Body, "Wexcombe", c.Model, nil)
+	version, err := receive(r.Body, "Wexcombe", c.Model, "", nil)
 	switch err {
 	case nil:
 	case errTruncated:
@@ -291,7 +291,7 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
 		return
 	}
-	c.standIn.take(version)
+	c.standIn.take("", version)
 	w.Header().Set("Connection", "close")
 	w.WriteHeader(http.StatusOK)
 	if c.Restarts != "asked" {

@@ -58,7 +58,7 @@ func (b *bundle) put(name string, data []byte) error {
 
 func (r ImageRecipe) write(put func(name string, data []byte) error) error {
 	var image bytes.Buffer
-	if err := Image(&image, r.Maker, r.Models, r.Version, r.Bytes); err != nil {
+	if err := Image(&image, r.Maker, r.Models, r.Part, r.Version, r.Bytes); err != nil {
 		return err
 	}
 	stem := strings.TrimSuffix(r.File, filepath.Ext(r.File))
@@ -75,9 +75,18 @@ func (r ImageRecipe) write(put func(name string, data []byte) error) error {
 func (r ImageRecipe) card(stem string, digest [sha256.Size]byte) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "card: 1\nvendor: %s\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n", r.Maker, strings.Join(r.Models, ", "), r.Version, r.File, digest)
-	for _, k := range [][2]string{{"needs", r.Needs}, {"status", r.Status}, {"because", r.Because}} {
+	for _, k := range [][2]string{{"component", r.Part}, {"needs", r.Needs}, {"status", r.Status}, {"because", r.Because}} {
 		if k[1] != "" {
 			fmt.Fprintf(&b, "%s: %q\n", k[0], k[1])
+		}
+	}
+	if len(r.After) > 0 {
+		fmt.Fprintf(&b, "after: [%s]\n", strings.Join(r.After, ", "))
+	}
+	if len(r.Pairs) > 0 {
+		b.WriteString("pairs:\n")
+		for name, constraint := range r.Pairs {
+			fmt.Fprintf(&b, "  %s: %q\n", name, constraint)
 		}
 	}
 	if r.Notes != "" {

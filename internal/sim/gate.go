@@ -19,7 +19,7 @@ import (
 //	GET  /tg/v1/about      who it is; no login
 //	POST /tg/v1/sessions   a login for a token of five minutes
 //	GET  /tg/v1/state      what it runs and how it is
-//	PUT  /tg/v1/firmware   an image; it is written once it is whole
+//	PUT  /tg/v1/firmware   an image, with ?part= for a part; written once it is whole
 //	GET  /tg/v1/firmware   how far the writing is
 //	POST /tg/v1/restart    start what was written
 type gate struct {
@@ -99,7 +99,7 @@ func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
 	if !well {
 		faults = append(faults, "limit switch does not answer")
 	}
-	answer(w, http.StatusOK, map[string]any{"firmware": version, "gate": "closed", "faults": faults})
+	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.partVersions(), "gate": "closed", "faults": faults})
 }
 
 func (g *gate) put(w http.ResponseWriter, r *http.Request) {
@@ -112,6 +112,11 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusLengthRequired, "Content-Length is missing")
 		return
 	}
+	part := r.URL.Query().Get("part")
+	if _, ok := g.partVersions()[part]; part != "" && !ok {
+		problem(w, http.StatusNotFound, "no such part")
+		return
+	}
 	g.mu.Lock()
 	percent, next := g.written()
 	if g.busy || next != "" && percent < 100 {
@@ -122,7 +127,7 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 	g.busy, g.why = true, ""
 	g.mu.Unlock()
 	h := sha256.New()
-	version, err := receive(r.Body, "Tollgarth", g.Model, h)
+	version, err := receive(r.Body, "Tollgarth", g.Model, part, h)
 	if err == nil && string(h.Sum(nil)) != string(want) {
 		err = errChecksum
 	}
@@ -136,7 +141,7 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	g.take(version)
+	g.take(part, version)
 	answer(w, http.StatusAccepted, map[string]any{"phase": "writing", "percent": 0})
 }
 

@@ -20,6 +20,7 @@ import (
 type imageHeader struct {
 	Maker   string   `json:"maker"`
 	Models  []string `json:"models"`
+	Part    string   `json:"part,omitempty"` // empty: the device itself
 	Version string   `json:"version"`
 	Bytes   int64    `json:"bytes"`
 	SHA256  string   `json:"sha256"`
@@ -29,8 +30,8 @@ const maxHeader = 1 << 10
 
 // Image writes an image of size payload bytes. The payload is pseudo-random and
 // the same for the same arguments.
-func Image(w io.Writer, maker string, models []string, version string, size int64) error {
-	seed := sha256.Sum256(fmt.Appendf(nil, "%s %v %s %d", maker, models, version, size))
+func Image(w io.Writer, maker string, models []string, part, version string, size int64) error {
+	seed := sha256.Sum256(fmt.Appendf(nil, "%s %v %s%s %d", maker, models, part, version, size))
 	payload := func(w io.Writer) error {
 		_, err := io.CopyN(w, rand.NewChaCha8(seed), size)
 		return err
@@ -39,7 +40,7 @@ func Image(w io.Writer, maker string, models []string, version string, size int6
 	if err := payload(h); err != nil {
 		return err
 	}
-	line, err := json.Marshal(imageHeader{maker, models, version, size, hex.EncodeToString(h.Sum(nil))})
+	line, err := json.Marshal(imageHeader{maker, models, part, version, size, hex.EncodeToString(h.Sum(nil))})
 	if err != nil {
 		return err
 	}
@@ -53,13 +54,14 @@ func Image(w io.Writer, maker string, models []string, version string, size int6
 var (
 	errNoImage    = errors.New("not an image of this maker")
 	errOtherModel = errors.New("image is for another model")
+	errOtherPart  = errors.New("image is for another part")
 	errTruncated  = errors.New("image is truncated")
 	errChecksum   = errors.New("image checksum is wrong")
 )
 
 // receive reads an image to its end and returns its version. also, which may be
 // nil, is given every byte as it came.
-func receive(r io.Reader, maker, model string, also hash.Hash) (string, error) {
+func receive(r io.Reader, maker, model, part string, also hash.Hash) (string, error) {
 	if also != nil {
 		r = io.TeeReader(r, also)
 	}
@@ -81,6 +83,8 @@ func receive(r io.Reader, maker, model string, also hash.Hash) (string, error) {
 		return "", errTruncated
 	case !slices.Contains(head.Models, model):
 		return "", errOtherModel
+	case head.Part != part:
+		return "", errOtherPart
 	case n > head.Bytes || hex.EncodeToString(h.Sum(nil)) != head.SHA256:
 		return "", errChecksum
 	}

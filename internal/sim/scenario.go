@@ -36,17 +36,18 @@ type Pace struct {
 
 // Device is one stand-in.
 type Device struct {
-	Name     string        `yaml:"name"`
-	Kind     string        `yaml:"kind"` // camera, gate, or silent
-	Model    string        `yaml:"model"`
-	Hardware string        `yaml:"hardware"`
-	Serial   string        `yaml:"serial"`
-	Version  string        `yaml:"version"`
-	Host     int           `yaml:"host"`      // last number of its address, 1 to 253
-	Auth     string        `yaml:"auth"`      // cameras: token (default), digest
-	Restarts string        `yaml:"restarts"`  // cameras: alone (default), asked
-	ClockOff time.Duration `yaml:"clock_off"` // how far the device's clock is off
-	Faults   Faults        `yaml:"faults"`
+	Name     string            `yaml:"name"`
+	Kind     string            `yaml:"kind"` // camera, gate, or silent
+	Model    string            `yaml:"model"`
+	Hardware string            `yaml:"hardware"`
+	Serial   string            `yaml:"serial"`
+	Version  string            `yaml:"version"`
+	Parts    map[string]string `yaml:"parts"`     // versions of parts that have firmware of their own; gates only
+	Host     int               `yaml:"host"`      // last number of its address, 1 to 253
+	Auth     string            `yaml:"auth"`      // cameras: token (default), digest
+	Restarts string            `yaml:"restarts"`  // cameras: alone (default), asked
+	ClockOff time.Duration     `yaml:"clock_off"` // how far the device's clock is off
+	Faults   Faults            `yaml:"faults"`
 }
 
 // Faults are the switches of one stand-in.
@@ -62,18 +63,21 @@ type Faults struct {
 
 // ImageRecipe is an image that the demo makes for the site's shelf.
 type ImageRecipe struct {
-	Maker    string   `yaml:"maker"`
-	Models   []string `yaml:"models"`
-	Version  string   `yaml:"version"`
-	File     string   `yaml:"file"`
-	Bytes    int64    `yaml:"bytes"`
-	Needs    string   `yaml:"needs"`   // as on a card
-	Status   string   `yaml:"status"`  // as on a card
-	Because  string   `yaml:"because"` // as on a card
-	Notes    string   `yaml:"notes"`   // the text of its release notes
-	Bare     bool     `yaml:"bare"`    // it comes without a card
-	Bundle   string   `yaml:"bundle"`  // the zip file that it comes in
-	Cautions []string `yaml:"cautions"`
+	Maker    string            `yaml:"maker"`
+	Models   []string          `yaml:"models"`
+	Version  string            `yaml:"version"`
+	File     string            `yaml:"file"`
+	Bytes    int64             `yaml:"bytes"`
+	Part     string            `yaml:"part"`    // of the device; empty: the device itself
+	After    []string          `yaml:"after"`   // as on a card
+	Pairs    map[string]string `yaml:"pairs"`   // as on a card
+	Needs    string            `yaml:"needs"`   // as on a card
+	Status   string            `yaml:"status"`  // as on a card
+	Because  string            `yaml:"because"` // as on a card
+	Notes    string            `yaml:"notes"`   // the text of its release notes
+	Bare     bool              `yaml:"bare"`    // it comes without a card
+	Bundle   string            `yaml:"bundle"`  // the zip file that it comes in
+	Cautions []string          `yaml:"cautions"`
 }
 
 //go:embed marrow-hill.yaml

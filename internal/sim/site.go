@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"strconv"
 	"sync"
@@ -54,7 +55,7 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 	}
 	var cameras []*camera
 	for _, d := range s.Devices {
-		in := &standIn{Device: d, pace: s.Pace, login: s.Login, log: log, version: d.Version, original: d.Version}
+		in := &standIn{Device: d, pace: s.Pace, login: s.Login, log: log, version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
 		if d.Faults.OtherPassword != "" {
 			in.login.Password = d.Faults.OtherPassword
 		}

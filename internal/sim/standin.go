@@ -10,6 +10,7 @@ package sim
 
 import (
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"sync"
@@ -31,6 +32,8 @@ type standIn struct {
 	version  string // what it runs
 	original string // what it ran at first
 	next     string // what it will run after the next restart; empty: the same
+	nextPart string // the part that next is for; empty: the device itself
+	parts    map[string]string
 	writing  time.Time
 	up       bool
 	since    time.Time // when it came up
@@ -84,10 +87,10 @@ func (s *standIn) paced(h http.Handler) http.Handler {
 }
 
 // take accepts an image of that version; it is written from now on.
-func (s *standIn) take(version string) {
+func (s *standIn) take(part, version string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.writing, s.next = time.Now(), version
+	s.writing, s.next, s.nextPart = time.Now(), version, part
 	s.log.Info("took an image", "device", s.Name, "version", version)
 }
 
@@ -103,6 +106,13 @@ func (s *standIn) written() (percent int, next string) {
 		return 100, s.next
 	}
 	return min(100, int(100*time.Since(s.writing)/s.pace.Write)), s.next
+}
+
+// partVersions tells the versions of the parts.
+func (s *standIn) partVersions() map[string]string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.parts)
 }
 
 // running tells the version and whether the device is well.
@@ -125,7 +135,11 @@ func (s *standIn) restart(after time.Duration) {
 		s.up = false
 		server := s.server
 		other := s.next != "" && s.next != s.original
-		if s.next != "" && !s.Faults.KeepsVersion {
+		switch {
+		case s.next == "" || s.Faults.KeepsVersion:
+		case s.nextPart != "":
+			s.parts[s.nextPart] = s.next
+		default:
 			s.version = s.next
 		}
 		s.next = ""

@@ -1,6 +1,7 @@
 package site
 
 import (
+	"maps"
 	"net/netip"
 	"path"
 	"slices"
@@ -20,28 +21,29 @@ const (
 // Device is what is known about one device. Every text in it comes from the
 // device itself and was cleaned by Clean before it got here.
 type Device struct {
-	ID       string   `json:"id"`      // given once by the ledger: d1, d2, …
-	Name     string   `json:"name"`    // unique within the site
-	Address  string   `json:"address"` // host:port
-	Dialect  string   `json:"dialect,omitempty"`
-	Path     string   `json:"path,omitempty"` // where its service lives, as it announced
-	UUID     string   `json:"uuid,omitempty"`
-	Vendor   string   `json:"vendor,omitempty"`
-	Model    string   `json:"model,omitempty"`
-	Hardware string   `json:"hardware,omitempty"`
-	Serial   string   `json:"serial,omitempty"`
-	Version  string   `json:"version,omitempty"`
-	Services []string `json:"services,omitempty"` // what it says it offers
-	Heard    []string `json:"heard,omitempty"`    // by which ways it was found
-	Reach    Reach    `json:"reach"`
-	Trouble  string   `json:"trouble,omitempty"` // why Reach is not answers
+	ID       string `json:"id"`      // given once by the ledger: d1, d2, …
+	Name     string `json:"name"`    // unique within the site
+	Address  string `json:"address"` // host:port
+	Dialect  string `json:"dialect,omitempty"`
+	Path     string `json:"path,omitempty"` // where its service lives, as it announced
+	UUID     string `json:"uuid,omitempty"`
+	Vendor   string `json:"vendor,omitempty"`
+	Model    string `json:"model,omitempty"`
+	Hardware string `json:"hardware,omitempty"`
+	Serial   string `json:"serial,omitempty"`
+	Version  string `json:"version,omitempty"` // of the main component
+	// Components are the versions of the others, by name.
+	Components map[string]string `json:"components,omitempty"`
+	Services   []string          `json:"services,omitempty"` // what it says it offers
+	Heard      []string          `json:"heard,omitempty"`    // by which ways it was found
+	Reach      Reach             `json:"reach"`
+	Trouble    string            `json:"trouble,omitempty"` // why Reach is not answers
 }
 
 // Equal tells whether nothing differs.
 func (d Device) Equal(e Device) bool {
-	services, heard := slices.Equal(d.Services, e.Services), slices.Equal(d.Heard, e.Heard)
-	d.Services, e.Services, d.Heard, e.Heard = nil, nil, nil, nil
-	return services && heard && scalars(d) == scalars(e)
+	return slices.Equal(d.Services, e.Services) && slices.Equal(d.Heard, e.Heard) &&
+		maps.Equal(d.Components, e.Components) && scalars(d) == scalars(e)
 }
 
 func scalars(d Device) [13]string {

@@ -22,6 +22,7 @@ type Site struct {
 	Groups   map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
 	Hold     []Hold              `yaml:"hold"`
 	Aims     []Aim               `yaml:"aims"`
+	Lockstep []Lockstep          `yaml:"lockstep"`
 }
 
 // Network is a part of the site's network that is looked through. What answers
@@ -33,6 +34,16 @@ type Network struct {
 	Except  []string `yaml:"except"`
 	Ports   []uint16 `yaml:"ports"` // empty: the usual ones
 }
+
+// Lockstep is a set of devices whose versions must go together, as their images'
+// cards say (pairs).
+type Lockstep struct {
+	Name string   `yaml:"name"`
+	Of   []string `yaml:"of"` // names of devices, with wildcards
+}
+
+// Has tells whether a device belongs to the set.
+func (l Lockstep) Has(d Device) bool { return slices.ContainsFunc(l.Of, d.Answers) }
 
 // Hold says that a device is to be left as it is.
 type Hold struct {
@@ -62,6 +73,16 @@ func Parse(name string, data []byte) (Site, error) {
 	for i, h := range s.Hold {
 		if _, err := path.Match(h.Device, ""); h.Device == "" || err != nil {
 			return s, doc.Errorf(fmt.Sprintf("$.hold[%d]", i), "hold: device must be a name, an address or a serial number")
+		}
+	}
+	for i, l := range s.Lockstep {
+		for j, pattern := range l.Of {
+			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
+				return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d].of[%d]", i, j), "lockstep: %q is no name", pattern)
+			}
+		}
+		if len(l.Of) < 2 {
+			return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d]", i), "lockstep: a set needs at least two devices (of: […])")
 		}
 	}
 	for _, g := range s.groupNames() {

@@ -114,6 +114,8 @@ func TestAimsOfASite(t *testing.T) {
 		"site: X\naims: [{version: 1}]":                                   "needs a device, a group or a model",
 		"site: X\naims: [{device: x, model: y, version: 1}]":              "needs no group and no model",
 		"site: X\naims: [{model: A, version: \">=\"}]":                    "write for example",
+		"site: X\nlockstep: [{name: a, of: [x]}]":                         "at least two devices",
+		"site: X\nlockstep: [{name: a, of: [x, \"[\"]}]":                  "is no name",
 		"site: X\ngroups: {a: [\"[\"]}":                                   "is no name",
 	} {
 		_, err := site.Parse("site.yaml", []byte(text))

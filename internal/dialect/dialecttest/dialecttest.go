@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/dialect"
+	"catena/internal/firmware"
 	"catena/internal/sim"
 )
 
@@ -58,12 +59,12 @@ func (c *suite) site(t *testing.T, faults sim.Faults) dialect.Peer {
 
 func (c *suite) image(t *testing.T, maker, model string) []byte {
 	var b bytes.Buffer
-	require.NoError(t, sim.Image(&b, maker, []string{model}, "2.0", 300_000))
+	require.NoError(t, sim.Image(&b, maker, []string{model}, "", "2.0", 300_000))
 	return b.Bytes()
 }
 
 func upload(image []byte, sent func(int64)) dialect.Upload {
-	return dialect.Upload{Image: bytes.NewReader(image), Size: int64(len(image)), SHA256: fmt.Sprintf("%x", sha256.Sum256(image)), Sent: sent}
+	return dialect.Upload{Component: firmware.Main, Image: bytes.NewReader(image), Size: int64(len(image)), SHA256: fmt.Sprintf("%x", sha256.Sum256(image)), Sent: sent}
 }
 
 func (c *suite) recognises(t *testing.T) {

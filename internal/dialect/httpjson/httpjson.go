@@ -14,9 +14,11 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"catena/internal/dialect"
+	"catena/internal/firmware"
 )
 
 // Dialect is the dialect.
@@ -40,9 +42,10 @@ type session struct {
 
 // state is the answer to GET /tg/v1/state.
 type state struct {
-	Firmware string   `json:"firmware"`
-	Gate     string   `json:"gate"`
-	Faults   []string `json:"faults"`
+	Firmware string            `json:"firmware"`
+	Parts    map[string]string `json:"parts"` // versions of its components
+	Gate     string            `json:"gate"`
+	Faults   []string          `json:"faults"`
 }
 
 // writing is the answer to GET /tg/v1/firmware.
@@ -171,7 +174,7 @@ func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
 		return a.facts(), err
 	}
 	f := a.facts()
-	f.Version = s.Firmware
+	f.Version, f.Components = s.Firmware, s.Parts
 	if f.Version == "" {
 		return f, dialect.Odd("a state without a firmware")
 	}
@@ -183,8 +186,12 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 	if err != nil {
 		return dialect.Outlook{}, err
 	}
+	path := "/tg/v1/firmware"
+	if u.Component != firmware.Main {
+		path += "?part=" + url.QueryEscape(u.Component)
+	}
 	a, err := t.inside(ctx, func() (*http.Request, error) {
-		r, err := t.request(http.MethodPut, "/tg/v1/firmware", nil)
+		r, err := t.request(http.MethodPut, path, nil)
 		if err == nil {
 			r.Header.Set("Content-Type", "application/octet-stream")
 			r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")

@@ -24,6 +24,7 @@ import (
 	"github.com/icholy/digest"
 
 	"catena/internal/dialect"
+	"catena/internal/firmware"
 	"catena/internal/site"
 )
 
@@ -247,6 +248,9 @@ func Scopes(items []string) (name, hardware string) {
 // Send does a firmware upgrade over HTTP: ONVIF Core 8.3.9.
 func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, error) {
 	none := dialect.Outlook{}
+	if u.Component != firmware.Main {
+		return none, dialect.Refused("it has no component " + u.Component)
+	}
 	e, err := t.call(ctx, `<tds:StartFirmwareUpgrade/>`, true)
 	if err != nil {
 		return none, err

@@ -16,6 +16,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/onvif"
+	"catena/internal/firmware"
 	"catena/internal/sim"
 )
 
@@ -54,7 +55,7 @@ func TestAnImageGoesToNoOtherHost(t *testing.T) {
 		p := answering(t, func(string, *http.Request) string {
 			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri + "</UploadUri></r:StartFirmwareUpgradeResponse>"
 		})
-		_, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Image: strings.NewReader("x"), Size: 1})
+		_, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Component: firmware.Main, Image: strings.NewReader("x"), Size: 1})
 		assert.ErrorIs(t, err, dialect.ErrOdd, uri)
 		assert.ErrorContains(t, err, "upload address")
 	}
@@ -91,7 +92,7 @@ func TestAnnouncedTimesAreBounded(t *testing.T) {
 		return "<StartFirmwareUpgradeResponse><UploadUri>http://" + r.Host + "/up</UploadUri><UploadDelay>PT0.01S</UploadDelay>" +
 			"<ExpectedDownTime>P400DT1H1M1S</ExpectedDownTime></StartFirmwareUpgradeResponse>"
 	})
-	out, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Image: strings.NewReader("x"), Size: 1})
+	out, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Component: firmware.Main, Image: strings.NewReader("x"), Size: 1})
 	require.NoError(t, err)
 	assert.Equal(t, time.Hour, out.Down)
 }

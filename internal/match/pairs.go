@@ -1,0 +1,122 @@
+package match
+
+import (
+	"fmt"
+	"slices"
+
+	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+)
+
+// result is the version that a component will run when its row is carried out.
+func (r Row) result() string {
+	if image := r.Image(); image != nil {
+		return image.Version
+	}
+	return r.Version
+}
+
+// imageOf is the image of the version that a component will run, where the shelf has
+// it.
+func (m *Matcher) imageOf(r Row) *firmware.Image {
+	if image := r.Image(); image != nil {
+		return image
+	}
+	of := m.model(r.Device.Vendor, r.Device.Model)
+	for _, c := range of.usable(r.Device, r.Component) {
+		if of.order.Equal(c.Version, r.Version) {
+			return c.Image
+		}
+	}
+	return nil
+}
+
+// Agree looks whether versions that belong together would, once every row that has a
+// path was carried out: those of one device's components, and those of devices in
+// lockstep. Where they would not, none of them is changed, and each says why. The rows
+// of one device follow each other.
+func (m *Matcher) Agree(rows []Row) {
+	for from := 0; from < len(rows); {
+		to := from + 1
+		for to < len(rows) && rows[to].Device.ID == rows[from].Device.ID {
+			to++
+		}
+		if to-from > 1 {
+			m.agree(rows[from:to])
+		}
+		from = to
+	}
+	for _, set := range m.site.Lockstep {
+		var at []int
+		var members []Row
+		for i, r := range rows {
+			if set.Has(r.Device) {
+				at, members = append(at, i), append(members, r)
+			}
+		}
+		m.agree(members)
+		for i, r := range members {
+			rows[at[i]] = r
+		}
+	}
+}
+
+// agree checks the pairs of every row against the others: by component within one
+// device, by model between devices.
+func (m *Matcher) agree(all []Row) {
+	if !slices.ContainsFunc(all, func(r Row) bool { return len(r.Path) > 0 }) {
+		return // nothing changes
+	}
+	for _, r := range all {
+		image := m.imageOf(r)
+		if image == nil {
+			continue
+		}
+		for name, wants := range image.Pairs {
+			c, err := version.ParseConstraint(wants)
+			if err != nil {
+				continue // the card was checked
+			}
+			for _, other := range all {
+				beside := other.Device.ID == r.Device.ID && other.Component == name ||
+					other.Device.ID != r.Device.ID && other.Component == firmware.Main && other.Device.Model == name
+				if beside && !c.Holds(m.Order(other.Device), other.result()) {
+					refuse(all, fmt.Sprintf("%s %s goes only with %s %s, and %s would have %s",
+						r.Component, image.Version, name, c, other.Device.Name, other.result()))
+					return
+				}
+			}
+		}
+	}
+}
+
+// refuse takes the paths of rows away.
+func refuse(rows []Row, why string) {
+	for i := range rows {
+		if len(rows[i].Path) > 0 {
+			rows[i].Path, rows[i].Reason = nil, why
+		}
+	}
+}
+
+// Ordered is all that is to be sent to one device, in the order in which its
+// components go: what an image comes after goes first.
+func Ordered(rows []Row) []Hop {
+	left := slices.DeleteFunc(slices.Clone(rows), func(r Row) bool { return len(r.Path) == 0 })
+	var out []Hop
+	for len(left) > 0 {
+		next := 0 // in a circle, which cards on a shelf cannot form, the first
+		for i, r := range left {
+			waits := slices.ContainsFunc(left, func(o Row) bool {
+				return o.Component != r.Component && slices.ContainsFunc(r.Path, func(h Hop) bool { return slices.Contains(h.Image.After, o.Component) })
+			})
+			if !waits {
+				next = i
+				break
+			}
+		}
+		out = append(out, left[next].Path...)
+		left = slices.Delete(left, next, next+1)
+	}
+	return out
+}
