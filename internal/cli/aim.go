@@ -64,7 +64,7 @@ The aims of these commands lie in aims.yaml in the site folder; site.yaml may ho
 	}
 	choose(drop)
 	list := &cobra.Command{
-		Use: "list", Short: "List the aims, the most general first", Args: exactly(0, "no more words"),
+		Use: "list", Short: "List the aims, those of site.yaml first", Args: exactly(0, "no more words"),
 		RunE: func(*cobra.Command, []string) error { return a.aimList() },
 	}
 	save := &cobra.Command{
