@@ -210,7 +210,7 @@ func scanTable(devices []device, news map[string]view.Cell) view.Table {
 		}
 		remark := news[d.Name]
 		if d.row.Device.Trouble != "" && d.Reach != site.Away {
-			remark.Text = strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; ")
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; "), Tone: view.Bad}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,

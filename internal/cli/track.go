@@ -242,6 +242,8 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
 	case what != "":
 	case d.Step == job.Done:
 		what = fmt.Sprintf("proven on %s in %s", d.Version, view.Clock(time.Duration(d.Took*float64(time.Second))))
+	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total: // what is left is on the wire
+		what, left = "all sent, waits for its answer", ""
 	case !d.Step.End() && d.Step != job.Waiting:
 		what = "for " + view.Clock(now.Sub(d.Since))
 	}

@@ -455,11 +455,13 @@ func (m *Matcher) To(d site.Device, v string) Row {
 		return row
 	}
 	usable := of.usable(d, firmware.Main)
-	i := slices.IndexFunc(usable, func(c candidate) bool {
-		return of.order.Equal(c.Version, v) && c.Status != firmware.Withdrawn
-	})
-	if i < 0 {
+	i := slices.IndexFunc(usable, func(c candidate) bool { return of.order.Equal(c.Version, v) })
+	switch {
+	case i < 0:
 		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
+		return row
+	case of.unsafe(firmware.Main, v) != "":
+		row.Reason = fmt.Sprintf("%s is never sent: %s", v, of.unsafe(firmware.Main, v))
 		return row
 	}
 	if row.Path, row.Reason = of.route(usable, firmware.Main, d.Version, &usable[i]); row.Path != nil {

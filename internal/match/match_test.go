@@ -201,6 +201,9 @@ func TestUnsafe(t *testing.T) {
 		assert.Contains(t, row.Reason, want.reason)
 	}
 	assert.Equal(t, match.Current, match.New(in).Device(device("3.2")).Standing, "the newest that may run")
+	asked := match.New(in).To(device("3.2"), "3.1")
+	assert.Nil(t, asked.Image())
+	assert.Equal(t, "3.1 is never sent: it was withdrawn: it loses its presets", asked.Reason)
 	in.Site.Hold = []site.Hold{{Device: "cam-11"}}
 	row := match.New(in).Device(device("3.1"))
 	assert.Equal(t, match.Unsafe, row.Standing, "a hold does not hide it")
