@@ -155,12 +155,15 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 	if err != nil {
 		return err
 	}
-	state, err := a.runAndShow(ctx, p.home, j)
+	state, stopped, err := a.runAndShow(ctx, p.home, j)
 	if err != nil {
 		return err
 	}
 	if err := a.summary(p.home, state); err != nil {
 		return err
+	}
+	if stopped && state.Count(job.Skipped) > 0 {
+		return exit{exitFailed, errors.New("the job was stopped before all devices were worked on; go on with the same command")}
 	}
 	if named && slices.ContainsFunc(left, func(d device) bool { return rows[d.ID] == nil }) {
 		return exit{exitFailed, errSilent}
@@ -270,8 +273,9 @@ func (a *app) confirm(what string) error {
 }
 
 // runAndShow runs the job to its end and shows it meanwhile. A closed window or a
-// reader that went away does not end a write: the job goes on without them.
-func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (job.State, error) {
+// reader that went away does not end a write: the job goes on without them. stopped
+// tells whether a person stopped it.
+func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (state job.State, stopped bool, err error) {
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	going, stopStarting := context.WithCancel(ctx)
 	defer stopStarting()
@@ -298,14 +302,16 @@ func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (job.State, e
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, patience) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), h, j.ID)
-	err := <-ended // whatever the view met, the job is waited for
+	err = <-ended // whatever the view met, the job is waited for
+	stopped = going.Err() != nil
 	if err != nil {
-		return job.State{}, fmt.Errorf("the job cannot go on: %w\nwhat was begun is in the ledger: catena track %s --once", err, j.ID)
+		return state, stopped, fmt.Errorf("the job cannot go on: %w\nwhat was begun is in the ledger: catena track %s --once", err, j.ID)
 	}
 	if showErr != nil {
 		a.log.Warn("the job could not be shown", "err", showErr)
 	}
-	return job.Load(h.ledger, j.ID)
+	state, err = job.Load(h.ledger, j.ID)
+	return state, stopped, err
 }
 
 func (a *app) rollbackCmd() *cobra.Command {
@@ -342,23 +348,22 @@ func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of s
 		return err
 	}
 	defer p.home.Close()
-	jobs, err := job.Jobs(p.home.ledger)
-	if err != nil {
-		return err
-	}
+	jobs := p.jobs
 	if of != "" {
 		i := slices.IndexFunc(jobs, func(s job.State) bool { return s.ID == of })
 		if i < 0 {
 			return usage("there is no job %s in the ledger", of)
 		}
 		jobs = jobs[i : i+1]
-		p.devices = slices.DeleteFunc(p.devices, func(d device) bool { return job.Earlier(jobs, d.ID) == "" })
 	}
 	devices, err := p.choose(names, f.choice)
 	if err != nil {
 		return err
 	}
 	devices = mains(devices)
+	if of != "" {
+		devices = slices.DeleteFunc(devices, func(d device) bool { return job.Earlier(jobs, d.ID) == "" })
+	}
 	for i, d := range devices {
 		v := to
 		if v == "" {

@@ -6,7 +6,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -46,6 +48,18 @@ func command(dir string, args ...string) *exec.Cmd {
 	return cmd
 }
 
+// patientSite starts the site, and returns its folder: scanned, with a full shelf.
+func patientSite(t *testing.T) string {
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(patient), 0o600))
+	s := startSim(func(err error) { require.NoError(t, err) }, dir, []string{"patient.yaml", "--images", "firmware"})
+	t.Cleanup(s.stop)
+	catena(t, dir, "new", "Locks", "-C", dir, "--adapter", s.adapter, "--range", s.net+".0/24")
+	catena(t, dir, "scan")
+	catena(t, dir, "shelf", "add", "firmware")
+	return dir
+}
+
 // TestKilledInEveryStep kills the program with SIGKILL as soon as a device has
 // begun a step. Then the ledger opens and is whole, says where every device was,
 // and no device is lost: once it has come to rest it answers with a version that
@@ -64,13 +78,7 @@ func TestKilledInEveryStep(t *testing.T) {
 		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			dir := t.TempDir()
-			require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(patient), 0o600))
-			s := startSim(func(err error) { require.NoError(t, err) }, dir, []string{"patient.yaml", "--images", "firmware"})
-			defer s.stop()
-			catena(t, dir, "new", "Locks", "-C", dir, "--adapter", s.adapter, "--range", s.net+".0/24")
-			catena(t, dir, "scan")
-			catena(t, dir, "shelf", "add", "firmware")
+			dir := patientSite(t)
 
 			seen := killAt(t, dir, c.step, c.returning)
 
@@ -153,13 +161,7 @@ func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]
 // TestReaderWhoGoesAwayStopsNothing closes the other end of the output while a
 // device is being flashed: the job goes on to its end.
 func TestReaderWhoGoesAwayStopsNothing(t *testing.T) {
-	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(patient), 0o600))
-	s := startSim(func(err error) { require.NoError(t, err) }, dir, []string{"patient.yaml", "--images", "firmware"})
-	defer s.stop()
-	catena(t, dir, "new", "Locks", "-C", dir, "--adapter", s.adapter, "--range", s.net+".0/24")
-	catena(t, dir, "scan")
-	catena(t, dir, "shelf", "add", "firmware")
+	dir := patientSite(t)
 	cmd := command(dir, "flash", "cam-11", "--yes", "--format", "json")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -168,4 +170,51 @@ func TestReaderWhoGoesAwayStopsNothing(t *testing.T) {
 	require.NoError(t, out.Close())
 	assert.NoError(t, cmd.Wait())
 	assert.Regexp(t, `cam-11 +3\.1\.0 → 3\.2\.1 +done`, catena(t, dir, "track", "--once"))
+}
+
+// signalled flashes two devices, one after the other, sends the signal while the
+// first is being sent its image, and returns the exit code and the states after it.
+func signalled(t *testing.T, dir string, s os.Signal) (int, map[string]job.DeviceState) {
+	cmd := command(dir, "flash", "cam-11", "gate-1", "--yes", "--lanes", "1", "--format", "json")
+	out, err := cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	sent := false
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		var e job.Event
+		require.NoError(t, json.Unmarshal(lines.Bytes(), &e))
+		if e.Step == job.Sending && !sent {
+			sent = true
+			require.NoError(t, cmd.Process.Signal(s))
+		}
+	}
+	_ = cmd.Wait() // the code says it
+	require.True(t, sent)
+	var state job.State
+	require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "track", "--once", "--format", "json")), &state))
+	devices := map[string]job.DeviceState{}
+	for _, d := range state.Devices {
+		devices[d.Name] = d
+	}
+	return cmd.ProcessState.ExitCode(), devices
+}
+
+func TestCtrlCFinishesWhatWasBegun(t *testing.T) {
+	t.Parallel()
+	code, devices := signalled(t, patientSite(t), os.Interrupt)
+	assert.Equal(t, 3, code, "not everything was done")
+	assert.Equal(t, job.Done, devices["cam-11"].Step)
+	assert.Equal(t, job.Skipped, devices["gate-1"].Step)
+	assert.Contains(t, devices["gate-1"].Reason, "the job was stopped before it")
+}
+
+func TestAClosedWindowStopsNothing(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("windows are closed otherwise there")
+	}
+	t.Parallel()
+	code, devices := signalled(t, patientSite(t), syscall.SIGHUP)
+	assert.Equal(t, 0, code)
+	assert.Equal(t, job.Done, devices["cam-11"].Step)
+	assert.Equal(t, job.Done, devices["gate-1"].Step)
 }

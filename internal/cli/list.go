@@ -57,9 +57,9 @@ func (a *app) matchCmd() *cobra.Command {
 		Long: `Hold every known device against the shelf: how it stands, what it runs and should
 run, how it would be returned, and why. Nothing is touched.
 
-Standings: unsafe (what it runs was withdrawn), behind (a later image is there), current, ahead, unmatched (the shelf has
-nothing for it), locked (refuses the login), away (does not answer), held (the site
-file says to leave it alone).`,
+Standings: unsafe (what it runs was withdrawn), behind (a later image is there), current,
+ahead, unmatched (the shelf has nothing for it), locked (refuses the login), away (does
+not answer), held (the site says to leave it alone).`,
 		Example: `  catena match
   catena match --where 'standing == "behind" && way_back == "none"'
   catena match --by group

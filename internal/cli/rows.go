@@ -96,6 +96,7 @@ type picture struct {
 	shelf   *shelf.Shelf
 	matcher *match.Matcher
 	devices []device
+	jobs    []job.State
 }
 
 // look opens the site and the shelf and matches every device. The caller closes the
@@ -137,14 +138,13 @@ func (p *picture) match(a *app) error {
 		return err
 	}
 	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Withdrawn: withdrawn, Order: families.Order})
-	jobs, err := job.Jobs(p.home.ledger)
-	if err != nil {
+	if p.jobs, err = job.Jobs(p.home.ledger); err != nil {
 		return err
 	}
 	p.devices = nil
 	for _, r := range p.matcher.All(known) {
 		d := p.device(r)
-		if id, ok := job.Setback(jobs, d.ID, d.Target.Text); ok && len(d.Path) > 0 {
+		if id, ok := job.Setback(p.jobs, d.ID, d.Component, d.Target.Text); ok && len(d.Path) > 0 {
 			d.Setback = id
 			d.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, d.Reason)
 		}
@@ -211,6 +211,7 @@ func (c choice) apply(devices []device) ([]device, error) {
 	if c.sort != "" && !slices.Contains(deviceColumns, c.sort) {
 		return nil, usage("--sort %q is no field; there are %s", c.sort, strings.Join(deviceColumns, ", "))
 	}
+	devices = slices.Clone(devices) // the picture keeps its own order
 	slices.SortStableFunc(devices, func(x, y device) int {
 		if c.sort != "" {
 			return version.Compare(x.field(c.sort), y.field(c.sort))

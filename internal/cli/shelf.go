@@ -315,15 +315,27 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	}
 	var list []listed
 	total := int64(0)
-	newest := map[string]bool{}
+	dir, _ := a.siteDir() // outside a site, the shelf's families count
+	families, err := a.families(dir, s)
+	if err != nil {
+		return err
+	}
+	newest := map[string]string{} // the newest version, in the maker's order
+	kind := func(i firmware.Image) string {
+		return strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
+	}
+	for _, i := range images {
+		best, ok := newest[kind(i)]
+		if i.Status != firmware.Withdrawn && (!ok || families.Order(i.Vendor, i.Models[0]).Compare(i.Version, best) > 0) {
+			newest[kind(i)] = i.Version
+		}
+	}
 	for _, i := range images {
 		if !i.IsFor(vendor, model) {
 			continue
 		}
-		key := strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
-		l := listed{Image: i, Newest: !newest[key] && i.Status != firmware.Withdrawn, Added: s.Added(i)}
+		l := listed{Image: i, Newest: i.Status != firmware.Withdrawn && newest[kind(i)] == i.Version, Added: s.Added(i)}
 		l.Fresh = !last.IsZero() && l.Added.After(last)
-		newest[key] = newest[key] || l.Newest
 		total += i.Size
 		list = append(list, l)
 	}
@@ -364,42 +376,45 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	return nil
 }
 
-// imageCmd is a command on one image.
-func (a *app) imageCmd(c *cobra.Command, do func(s *shelf.Shelf, image firmware.Image) error) *cobra.Command {
-	c.Args = exactly(1, "an image: its file name, or the first digits of its digest")
-	c.RunE = func(_ *cobra.Command, args []string) error {
-		s, err := a.openShelf()
-		if err != nil {
-			return err
-		}
-		images, err := s.List()
-		if err != nil {
-			return err
-		}
-		image, err := shelf.Find(images, args[0])
-		if err != nil {
-			return usage("%w", err)
-		}
-		return do(s, image)
+// anImage is what commands on one image want.
+const anImage = "an image: its file name, or the first digits of its digest"
+
+// withImage finds the image that a person named.
+func (a *app) withImage(name string, do func(s *shelf.Shelf, image firmware.Image) error) error {
+	s, err := a.openShelf()
+	if err != nil {
+		return err
 	}
-	return c
+	images, err := s.List()
+	if err != nil {
+		return err
+	}
+	image, err := shelf.Find(images, name)
+	if err != nil {
+		return usage("%w", err)
+	}
+	return do(s, image)
 }
 
 func (a *app) shelfNotesCmd() *cobra.Command {
-	return a.imageCmd(&cobra.Command{
+	return &cobra.Command{
 		Use: "notes IMAGE", Short: "Show an image's release notes", Example: "  catena shelf notes wx40_3.2.1.bin",
-	}, func(s *shelf.Shelf, image firmware.Image) error {
-		notes, err := s.Notes(image)
-		if err != nil {
-			return err
-		}
-		if notes == "" {
-			a.say("%s came without release notes.", image.File)
-			return nil
-		}
-		_, err = fmt.Fprint(a.out, view.Markdown(notes, a.style(a.out)))
-		return err
-	})
+		Args: exactly(1, anImage),
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
+				notes, err := s.Notes(image)
+				if err != nil {
+					return err
+				}
+				if notes == "" {
+					a.say("%s came without release notes.", image.File)
+					return nil
+				}
+				_, err = fmt.Fprint(a.out, view.Markdown(notes, a.style(a.out)))
+				return err
+			})
+		},
+	}
 }
 
 func (a *app) shelfMarkCmd() *cobra.Command {
@@ -411,14 +426,13 @@ func (a *app) shelfMarkCmd() *cobra.Command {
 		Args:    exactly(2, "an image and a status"),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
-		one := a.imageCmd(&cobra.Command{}, func(s *shelf.Shelf, image firmware.Image) error {
+		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 			if err := s.Mark(image, firmware.Status(args[1]), because); err != nil {
 				return usage("%w", err)
 			}
 			a.say("%s is %s.", image.File, args[1])
 			return nil
 		})
-		return one.RunE(one, args[:1])
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
 	return c
@@ -430,7 +444,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 		Use: "drop IMAGE", Short: "Take an image off the shelf, or what lies aside",
 		Long:    "Take an image off the shelf. One that is the way back of a device of any site that used\nthis shelf is kept, unless --force is given.",
 		Example: "  catena shelf drop wx40_3.0.0.bin",
-		Args:    exactly(1, "an image: its file name, or the first digits of its digest"),
+		Args:    exactly(1, anImage),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		s, err := a.openShelf()
@@ -444,7 +458,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			a.say("Took away %s, which lay aside.", u.File)
 			return nil
 		}
-		one := a.imageCmd(&cobra.Command{}, func(s *shelf.Shelf, image firmware.Image) error {
+		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 			needed, err := a.neededBy(s, image)
 			if err != nil {
 				return err
@@ -458,7 +472,6 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			a.say("Dropped %s (%s).", image.File, image.SHA256[:12])
 			return nil
 		})
-		return one.RunE(one, args)
 	}
 	c.Flags().BoolVar(&force, "force", false, "also where it is a device's way back")
 	return c

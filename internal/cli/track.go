@@ -13,6 +13,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/job"
+	"catena/internal/ledger"
 )
 
 func (a *app) trackCmd() *cobra.Command {
@@ -60,14 +61,14 @@ func whichJob(h *home, args []string) (string, error) {
 	if len(args) == 1 {
 		return args[0], nil
 	}
-	jobs, err := job.Jobs(h.ledger)
+	last, err := h.ledger.Entries(ledger.Filter{Kind: ledger.Started, Last: 1})
 	if err != nil {
 		return "", err
 	}
-	if len(jobs) == 0 {
+	if len(last) == 0 {
 		return "", refused("no job was ever started here; start one with: catena flash --all")
 	}
-	return jobs[len(jobs)-1].ID, nil
+	return last[0].Job, nil
 }
 
 func (a *app) trackOnce(h *home, id string) error {

@@ -224,9 +224,9 @@ func (d *device) restart(outlook dialect.Outlook, component, to string) *problem
 	since, telling := now(), !d.same(d.heard.Of(component), to)
 	wait := d.wait(t.BackWithin)
 	for gone := false; ; {
-		late := now().Sub(since) > outlook.Down+t.Grace
+		late, there := now().Sub(since) > outlook.Down+t.Grace, d.there()
 		switch {
-		case !d.there():
+		case !there:
 			gone = true
 		case gone || telling && d.runs(component, to):
 			return nil
@@ -236,7 +236,11 @@ func (d *device) restart(outlook dialect.Outlook, component, to string) *problem
 			asked, since = true, now()
 			_ = d.talk.Restart(d.lasting) // the proof tells whether it did
 		}
-		if !wait() {
+		switch {
+		case wait():
+		case there:
+			return nil // it never went: the proof tells what it runs
+		default:
 			return &problem{taken: true, away: true, why: fmt.Sprintf("it did not come back within %s after its restart", t.BackWithin)}
 		}
 	}

@@ -188,6 +188,8 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			job.Stranded, "2.0", forth + " stranded", "no way back"},
 		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded, "1.0",
 			"checking sending writing restarting stranded", "did not come back within 1.5s"},
+		"never restarts": {sim.Device{Restarts: "asked"}, func(b *bench, _ *job.Plan) { b.engine.Timing.Grace = time.Minute }, job.Returned, "1.0",
+			forth + back + " returned", "it runs 1.0, not 2.0"},
 		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0", forth + " done", ""},
 		"another device": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
 			"checking failed", "another device is at its address: serial number S-1, not S-9"},

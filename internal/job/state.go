@@ -3,8 +3,10 @@ package job
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
+	"catena/internal/firmware"
 	"catena/internal/ledger"
 )
 
@@ -167,12 +169,18 @@ func (d *DeviceState) apply(e ledger.Entry) error {
 	return err
 }
 
-// Earlier is the version that a device ran before the last job that changed it;
-// empty: no job did.
+// leads tells whether the device's path has an image of a component, of this version
+// or, where v is empty, of any.
+func (d DeviceState) leads(component, v string) bool {
+	return slices.ContainsFunc(d.Path, func(h startHop) bool { return h.Component == component && (v == "" || h.Version == v) })
+}
+
+// Earlier is the version that a device's main component ran before the last job that
+// changed it; empty: no job did.
 func Earlier(jobs []State, device string) string {
 	for i := len(jobs) - 1; i >= 0; i-- {
 		for _, d := range jobs[i].Devices {
-			if d.ID == device && d.Step == Done {
+			if d.ID == device && d.Step == Done && d.leads(firmware.Main, "") {
 				return d.From
 			}
 		}
@@ -180,12 +188,13 @@ func Earlier(jobs []State, device string) string {
 	return ""
 }
 
-// Setback is the last job in which a device failed on its way to a version after it
-// was touched; ok is false where there was none, or it got there later.
-func Setback(jobs []State, device, to string) (job string, ok bool) {
+// Setback is the last job in which a device failed, after it was touched, on a path
+// that has this version of the component; ok is false where there was none, or it got
+// there later.
+func Setback(jobs []State, device, component, v string) (job string, ok bool) {
 	for i := len(jobs) - 1; i >= 0; i-- {
 		for _, d := range jobs[i].Devices {
-			if d.ID != device || d.To != to {
+			if d.ID != device || !d.leads(component, v) {
 				continue
 			}
 			switch d.Step {

@@ -299,6 +299,19 @@ func TestComponents(t *testing.T) {
 	}
 }
 
+func TestAgreeDoesNotDependOnTheOrderOfRows(t *testing.T) {
+	m := match.New(match.Input{Images: []firmware.Image{image("WX-40", "3.1"), image("WX-40", "3.2", pairs("io", ">= 1.3")),
+		image("WX-40", "1.2", component("io")), image("WX-40", "1.3", component("io"))}})
+	other := device("3.1", func(d *site.Device) { d.ID = "d2" })
+	rows := m.All([]site.Device{device("3.1", parts(map[string]string{"io": "1.2"})), other})
+	assert.Equal(t, "3.2", path(rows[0]))
+	rows[1].Path = nil // the io component is not chosen, and stands apart from its device
+	apart := []match.Row{rows[0], rows[2], rows[1]}
+	m.Agree(apart)
+	assert.Empty(t, path(apart[0]))
+	assert.Contains(t, apart[0].Reason, "cam-11 would have 1.2")
+}
+
 func TestLockstep(t *testing.T) {
 	hub := func(version string, change ...func(*firmware.Image)) firmware.Image {
 		return image("PK-1", version, change...)

@@ -33,31 +33,41 @@ func (m *Matcher) imageOf(r Row) *firmware.Image {
 
 // Agree looks whether versions that belong together would, once every row that has a
 // path was carried out: those of one device's components, and those of devices in
-// lockstep. Where they would not, none of them is changed, and each says why. The rows
-// of one device follow each other.
+// lockstep. Where they would not, none of them is changed, and each says why.
 func (m *Matcher) Agree(rows []Row) {
-	for from := 0; from < len(rows); {
-		to := from + 1
-		for to < len(rows) && rows[to].Device.ID == rows[from].Device.ID {
-			to++
+	together := map[string][]int{} // places of rows, by device
+	var order []string
+	for i, r := range rows {
+		if together[r.Device.ID] == nil {
+			order = append(order, r.Device.ID)
 		}
-		if to-from > 1 {
-			m.agree(rows[from:to])
+		together[r.Device.ID] = append(together[r.Device.ID], i)
+	}
+	for _, id := range order {
+		if len(together[id]) > 1 {
+			m.agreeAt(rows, together[id])
 		}
-		from = to
 	}
 	for _, set := range m.site.Lockstep {
 		var at []int
-		var members []Row
 		for i, r := range rows {
 			if set.Has(r.Device) {
-				at, members = append(at, i), append(members, r)
+				at = append(at, i)
 			}
 		}
-		m.agree(members)
-		for i, r := range members {
-			rows[at[i]] = r
-		}
+		m.agreeAt(rows, at)
+	}
+}
+
+// agreeAt has the rows at these places agree.
+func (m *Matcher) agreeAt(rows []Row, at []int) {
+	var members []Row
+	for _, i := range at {
+		members = append(members, rows[i])
+	}
+	m.agree(members)
+	for n, i := range at {
+		rows[i] = members[n]
 	}
 }
 

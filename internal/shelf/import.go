@@ -480,7 +480,7 @@ func (in *importer) settleBare(b *batch, rel string) error {
 		card, err := in.Card(rel, head, facts)
 		if err == nil {
 			card.SHA256 = image.digest
-			return errors.Join(in.keepNotes(b, strings.TrimSuffix(rel, path.Ext(rel))+".md", card), in.keep(b, rel, card))
+			return in.keep(b, rel, card, strings.TrimSuffix(rel, path.Ext(rel))+".md")
 		}
 		reason += ", and " + err.Error()
 	}
@@ -531,7 +531,7 @@ func (in *importer) settleCard(b *batch, c cardFile) error {
 			c.path, image.digest[:12], c.card.SHA256[:12]))
 		return nil
 	}
-	return errors.Join(in.keepNotes(b, path.Join(path.Dir(c.path), c.card.Notes), c.card), in.keep(b, rel, c.card))
+	return in.keep(b, rel, c.card, path.Join(path.Dir(c.path), c.card.Notes))
 }
 
 // keepNotes keeps the release notes that came with an image, where they did.
@@ -542,8 +542,9 @@ func (in *importer) keepNotes(b *batch, rel string, card firmware.Card) error {
 	return nil
 }
 
-// keep puts an image with its card on the shelf, where it is not there yet.
-func (in *importer) keep(b *batch, rel string, card firmware.Card) error {
+// keep puts an image with its card on the shelf, where it is not there yet, and with
+// the release notes that came with it. A card that is refused changes nothing.
+func (in *importer) keep(b *batch, rel string, card firmware.Card, notes string) error {
 	image := b.images[rel]
 	if old, err := in.shelf.load(card.SHA256); err == nil {
 		result := Result{Source: in.place(b, rel), Outcome: There, Image: old}
@@ -551,12 +552,18 @@ func (in *importer) keep(b *batch, rel string, card firmware.Card) error {
 			result.Outcome, result.Reason = Refused, fmt.Sprintf("another card for this image is on the shelf, and its %s differs", d)
 		}
 		in.results = append(in.results, result)
-		return nil
+		if result.Outcome == Refused {
+			return nil
+		}
+		return in.keepNotes(b, notes, card)
 	}
 	if circle, err := in.shelf.circle(card); err != nil || circle != "" {
 		if err == nil {
 			in.refused(b, rel, circle)
 		}
+		return err
+	}
+	if err := in.keepNotes(b, notes, card); err != nil {
 		return err
 	}
 	if err := errors.Join(in.shelf.put(card, image.temp), in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {

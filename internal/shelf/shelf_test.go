@@ -150,6 +150,15 @@ func TestTwoCardsForOneImageThatDisagree(t *testing.T) {
 	got := add(t, s, write(t, t.TempDir(), oldImage, other))
 	require.Len(t, got[shelf.Refused], 1)
 	assert.Contains(t, got[shelf.Refused][0], "its models differs")
+
+	// The refused card's release notes do not take the place of those that are there.
+	other.body += "notes: n.md\n"
+	add(t, s, write(t, t.TempDir(), oldImage, other, file{"wx40/n.md", "somebody else's"}))
+	images, err := s.List()
+	require.NoError(t, err)
+	notes, err := s.Notes(images[0])
+	require.NoError(t, err)
+	assert.Empty(t, notes)
 }
 
 func bytesOf(t *testing.T, path string) string {
