@@ -48,3 +48,18 @@ func TestWordsForNumbers(t *testing.T) {
 	assert.Equal(t, "━━━···", view.Style{}.Bar(50, 6))
 	assert.Equal(t, "plain", view.Style{}.Paint(view.Bad, "plain"))
 }
+
+func TestMeter(t *testing.T) {
+	var b strings.Builder
+	m := view.Meter{W: &b, Style: view.Style{Terminal: true, Width: 80}}
+	m.ShowBytes(1<<20, 2<<20, "read")
+	m.ShowBytes(2<<20, 2<<20, "read") // too soon to be drawn again
+	m.Clear()
+	assert.Equal(t, "\r\x1b[K━━━━━━━━━━━━············  50 %  1.0 MiB of 2.0 MiB read\r\x1b[K", b.String())
+
+	b.Reset()
+	m = view.Meter{W: &b} // no terminal: nothing
+	m.ShowBytes(1, 0, "read")
+	m.Clear()
+	assert.Empty(t, b.String())
+}
