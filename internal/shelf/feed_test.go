@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -184,4 +185,39 @@ func FuzzParseFeed(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestPullsAFewAtATime(t *testing.T) {
+	var files []file
+	for i := range 12 {
+		f := file{fmt.Sprintf("m%d.bin", i), fmt.Sprintf("image %d", i)}
+		files = append(files, f, cardFor(fmt.Sprintf("M-%d", i), "1.0", f.name, f.body))
+	}
+	source := open(t)
+	add(t, source, write(t, t.TempDir(), files...))
+	images, err := source.List()
+	require.NoError(t, err)
+	public, private, err := minisign.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	dir := filepath.Join(t.TempDir(), "feed")
+	require.NoError(t, source.MakeFeed(dir, shelf.Feed{Name: "Wexcombe", Number: 1, Expires: time.Now().Add(time.Hour)}, images, private))
+
+	var now, most atomic.Int32
+	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n := now.Add(1)
+		defer now.Add(-1)
+		for m := most.Load(); n > m && !most.CompareAndSwap(m, n); m = most.Load() {
+		}
+		time.Sleep(30 * time.Millisecond) // so that they meet
+		http.ServeFile(w, r, filepath.Join(dir, filepath.FromSlash(r.URL.Path)))
+	}))
+	defer server.Close()
+	s := open(t)
+	p := &shelf.Puller{Shelf: s, Source: server.URL, Key: public.String(), Client: server.Client(), Now: time.Now}
+	f, err := p.Index(context.Background())
+	require.NoError(t, err)
+	p.Pull(context.Background(), s.Missing(f))
+	assert.Empty(t, s.Missing(f))
+	assert.LessOrEqual(t, most.Load(), int32(4))
+	assert.Greater(t, most.Load(), int32(1), "several at once")
 }
