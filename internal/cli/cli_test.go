@@ -8,8 +8,10 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -108,7 +110,26 @@ type simulation struct {
 	ended        chan struct{}
 }
 
+// places are the third numbers of the addresses that the tests have given
+// away. Each simulation has one for itself, also once it is stopped: what is gone must
+// not come back as another test's.
+var places atomic.Int64
+
+// startSim starts a simulation at addresses that no other test has, or on one address
+// with a port for each where the machine has no others.
 func startSim(check func(error), dir string, args []string) *simulation {
+	if !slices.Contains(args, "--place") {
+		for range 20 {
+			n := 100 + places.Add(1)%100
+			if s := startSimAt(check, dir, append(slices.Clone(args), "--place", fmt.Sprintf("127.44.%d", n))); s.net != "" {
+				return s
+			}
+		}
+	}
+	return startSimAt(check, dir, args)
+}
+
+func startSimAt(check func(error), dir string, args []string) *simulation {
 	s := &simulation{address: map[string]string{}, ended: make(chan struct{})}
 	s.cmd = exec.Command("catena", append([]string{"sim"}, args...)...)
 	s.cmd.Dir = dir
