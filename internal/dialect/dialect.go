@@ -11,11 +11,15 @@
 package dialect
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
+	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/firmware"
@@ -27,12 +31,19 @@ var (
 	ErrNotMine = errors.New("speaks another dialect")
 	ErrAway    = errors.New("does not answer")
 	ErrLocked  = errors.New("refuses the login")
-	ErrRefused = errors.New("refuses")
-	ErrOdd     = errors.New("answers what cannot be understood")
+	// The login is right, but before anything else the device wants a new password.
+	ErrNewPassword = errors.New("wants a new password before anything else")
+	// The login is right, but it may not read what it must.
+	ErrNoRight = errors.New("tells its version only to an administrator")
+	// Its certificate or key is another than before. No login was sent.
+	ErrStranger = errors.New("is not the device that was here")
+	ErrRefused  = errors.New("refuses")
+	ErrOdd      = errors.New("answers what cannot be understood")
 )
 
 // Login is a user and a password. It shows neither when it is printed or logged.
 type Login struct {
+	ID             string // names it without showing it; empty: given for this run
 	User, Password string
 }
 
@@ -45,11 +56,36 @@ type Peer struct {
 	Address string // host:port
 	Path    string // where its service lives; empty: the dialect's usual place
 	Login   Login
+	TLS     bool
+	// PlainBasic allows a password to be shown on the wire: HTTP Basic without TLS.
+	PlainBasic bool
+	// Trust is asked before anything is sent over a connection with a key of the
+	// device's: kind is KeyTLS or KeySSH. Its error, an ErrStranger, ends the talk.
+	Trust func(kind, fingerprint string) error
+}
+
+// Kinds of keys that Trust is asked about.
+const (
+	KeyTLS = "TLS certificate"
+	KeySSH = "SSH host key"
+)
+
+// Scheme is http or https.
+func (p Peer) Scheme() string {
+	if p.TLS {
+		return "https"
+	}
+	return "http"
 }
 
 // Facts are what a device says of itself, cleaned.
 type Facts struct {
 	Name, Vendor, Model, Hardware, Serial, Version, UUID, Path string
+
+	Says       string // what it said of itself in words: a description, a banner
+	MAC        string // its hardware address
+	Neighbours []site.Neighbour
+	Behind     []string // what it says hangs behind it
 
 	Services   []string          // what it offers while it is well
 	Components map[string]string // versions of other components than the main one
@@ -57,10 +93,19 @@ type Facts struct {
 
 // Clean returns the facts with every text made harmless.
 func (f Facts) Clean() Facts {
-	for _, s := range []*string{&f.Name, &f.Vendor, &f.Model, &f.Hardware, &f.Serial, &f.Version, &f.UUID} {
+	for _, s := range []*string{&f.Name, &f.Vendor, &f.Model, &f.Hardware, &f.Serial, &f.Version, &f.UUID, &f.Says} {
 		*s = site.Clean(*s)
 	}
+	f.MAC = cleanMAC(f.MAC)
 	const most = 64 // services of one device; real ones have a dozen
+	f.Neighbours = slices.Clone(f.Neighbours[:min(len(f.Neighbours), maxNeighbours)])
+	for i, n := range f.Neighbours {
+		f.Neighbours[i] = site.Neighbour{Port: site.Clean(n.Port), Chassis: site.Clean(n.Chassis), Name: site.Clean(n.Name), Address: site.Clean(n.Address)}
+	}
+	f.Behind = slices.Clone(f.Behind[:min(len(f.Behind), maxNeighbours)])
+	for i := range f.Behind {
+		f.Behind[i] = site.Clean(f.Behind[i])
+	}
 	f.Services = f.Services[:min(len(f.Services), most)]
 	for i := range f.Services {
 		f.Services[i] = site.Clean(f.Services[i])
@@ -75,12 +120,26 @@ func (f Facts) Clean() Facts {
 	return f
 }
 
+// maxNeighbours is how many neighbours of one device are kept; a large switch has 52
+// ports.
+const maxNeighbours = 256
+
+// cleanMAC writes a hardware address as 02:00:5e:00:53:11; what is none, or is nobody's
+// alone (all zeros, a group), is left out.
+func cleanMAC(text string) string {
+	mac, err := net.ParseMAC(strings.TrimSpace(text))
+	if err != nil || len(mac) != 6 || mac[0]&1 == 1 || bytes.Equal(mac, make([]byte, 6)) {
+		return ""
+	}
+	return mac.String()
+}
+
 // Into writes the facts that are known into a device. What the device did not say
 // this time stays as it was; its name is not touched.
 func (f Facts) Into(d *site.Device) {
 	for _, p := range []struct{ from, to *string }{
 		{&f.Vendor, &d.Vendor}, {&f.Model, &d.Model}, {&f.Hardware, &d.Hardware}, {&f.Serial, &d.Serial},
-		{&f.Version, &d.Version}, {&f.UUID, &d.UUID}, {&f.Path, &d.Path},
+		{&f.Version, &d.Version}, {&f.UUID, &d.UUID}, {&f.Path, &d.Path}, {&f.MAC, &d.MAC}, {&f.Says, &d.Says},
 	} {
 		if *p.from != "" {
 			*p.to = *p.from
@@ -91,6 +150,12 @@ func (f Facts) Into(d *site.Device) {
 	}
 	if len(f.Components) > 0 {
 		d.Components = f.Components
+	}
+	if len(f.Neighbours) > 0 {
+		d.Neighbours = f.Neighbours
+	}
+	if len(f.Behind) > 0 {
+		d.Behind = f.Behind
 	}
 }
 
@@ -117,14 +182,29 @@ type Outlook struct {
 	Down          time.Duration // how long it expects to be away; 0: it did not say
 }
 
-// Dialect is one way of talking.
-type Dialect interface {
+// Reader recognises a kind of devices and reads them.
+type Reader interface {
 	Name() string
 	// Recognise asks without a login whether such a device answers there. It
 	// returns ErrNotMine where something else does, and ErrAway or ErrOdd.
 	Recognise(ctx context.Context, p Peer) (Facts, error)
+	// Read logs in and asks who the device is and what it runs.
+	Read(ctx context.Context, p Peer) (Facts, error)
+}
+
+// Dialect is one way of talking.
+type Dialect interface {
+	Reader
 	// Open starts a talk. It sends nothing yet.
 	Open(p Peer) Talk
+}
+
+// Blinker is a Reader that can make a device show itself.
+type Blinker interface {
+	// Blink starts it or ends it, and says what the device does. output is what a
+	// person named: an output of the device's, such as a relay; empty: what is made
+	// for showing. ErrRefused: the device has nothing of the kind.
+	Blink(ctx context.Context, p Peer, on bool, output string) (what string, err error)
 }
 
 // Talk is a conversation with one device. It is for one goroutine, and outlives

@@ -2,6 +2,9 @@ package dialect
 
 import (
 	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -28,6 +31,7 @@ const (
 var client = &http.Client{
 	Transport: &http.Transport{
 		DialContext:            dial,
+		DialTLSContext:         dialTLS,
 		DisableKeepAlives:      true,
 		DisableCompression:     true,
 		MaxResponseHeaderBytes: maxHeader,
@@ -50,6 +54,44 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return c, err
 }
 
+// trustKey is where a request's context holds the Peer's Trust.
+type trustKey struct{}
+
+// dialTLS connects and shows the device's certificate to Trust before anything else is
+// sent. Devices sign their certificates themselves: what counts is that it is the same
+// as at the first contact, not who signed it.
+func dialTLS(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := dial(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	trust, _ := ctx.Value(trustKey{}).(func(kind, fingerprint string) error)
+	t := tls.Client(c, &tls.Config{
+		InsecureSkipVerify: true, // see above
+		MinVersion:         tls.VersionTLS10,
+		VerifyConnection: func(state tls.ConnectionState) error {
+			if len(state.PeerCertificates) == 0 {
+				return errors.New("no certificate")
+			}
+			if trust == nil {
+				return nil
+			}
+			return trust(KeyTLS, Fingerprint(state.PeerCertificates[0].Raw))
+		},
+	})
+	if err := t.HandshakeContext(ctx); err != nil {
+		_ = c.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// Fingerprint is how a key is shown: SHA256 and the digest in base64, as SSH has it.
+func Fingerprint(key []byte) string {
+	sum := sha256.Sum256(key)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
 // Answer is a device's answer to one request.
 type Answer struct {
 	Status int
@@ -57,11 +99,14 @@ type Answer struct {
 	Body   []byte // at most 256 KiB
 }
 
-// Ask sends a small request and reads the whole answer. Its errors are ErrAway
-// and ErrOdd.
-func Ask(ctx context.Context, r *http.Request) (Answer, error) {
+// Ask sends a small request to p and reads the whole answer. Its errors are ErrAway,
+// ErrOdd and ErrStranger.
+func Ask(ctx context.Context, p Peer, r *http.Request) (Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
+	if p.Trust != nil {
+		ctx = context.WithValue(ctx, trustKey{}, p.Trust)
+	}
 	resp, err := client.Do(r.WithContext(ctx))
 	if err != nil {
 		return Answer{}, away(ctx, err)
@@ -87,6 +132,11 @@ func away(ctx context.Context, err error) error {
 	var timeout net.Error
 	var op *net.OpError
 	switch {
+	case errors.Is(err, ErrStranger):
+		if inner := errors.Unwrap(err); inner != nil && errors.Is(inner, ErrStranger) {
+			return inner // without the address
+		}
+		return err
 	case errors.Is(ctx.Err(), context.Canceled):
 		if cause := context.Cause(ctx); errors.Is(cause, ErrAway) {
 			return cause
@@ -110,7 +160,10 @@ func away(ctx context.Context, err error) error {
 // Transfer sends an image as the body of r and returns the device's answer. It
 // ends a transfer only when for a minute not one byte has gone out, or five
 // minutes after the last byte no answer has come; both are ErrAway.
-func Transfer(ctx context.Context, r *http.Request, u Upload) (Answer, error) {
+func Transfer(ctx context.Context, p Peer, r *http.Request, u Upload) (Answer, error) {
+	if p.Trust != nil {
+		ctx = context.WithValue(ctx, trustKey{}, p.Trust)
+	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	body := &outgoing{upload: u}

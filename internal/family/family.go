@@ -31,6 +31,8 @@ type Family struct {
 	Models   []string  `yaml:"models"`
 	Versions Versions  `yaml:"versions"`
 	Images   []Pattern `yaml:"images"`
+	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
+	PlainBasic bool `yaml:"plain_basic"`
 
 	order version.Order
 }
@@ -196,13 +198,18 @@ func NewSet(families []Family) (Set, error) {
 func (s Set) Families() []Family { return s.families }
 
 // Order is how the versions of a model sort: natural where no family says.
-func (s Set) Order(vendor, model string) version.Order {
+func (s Set) Order(vendor, model string) version.Order { return s.of(vendor, model).order }
+
+// PlainBasic tells whether the password of a model may be shown on the wire.
+func (s Set) PlainBasic(vendor, model string) bool { return s.of(vendor, model).PlainBasic }
+
+func (s Set) of(vendor, model string) Family {
 	for _, f := range s.families {
 		if strings.EqualFold(f.Vendor, vendor) && slices.ContainsFunc(f.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
-			return f.order
+			return f
 		}
 	}
-	return version.Order{}
+	return Family{}
 }
 
 func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }

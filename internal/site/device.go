@@ -38,31 +38,63 @@ type Device struct {
 	Heard      []string          `json:"heard,omitempty"`    // by which ways it was found
 	Reach      Reach             `json:"reach"`
 	Trouble    string            `json:"trouble,omitempty"` // why Reach is not answers
+
+	TLS        bool        `json:"tls,omitempty"`        // it is talked to over TLS
+	Says       string      `json:"says,omitempty"`       // what it said of itself in words
+	MAC        string      `json:"mac,omitempty"`        // its hardware address: 02:00:5e:00:53:11
+	Named      bool        `json:"named,omitempty"`      // its name is a person's; the device's own is not taken
+	Login      string      `json:"login,omitempty"`      // the id of the login that worked last
+	Refused    []string    `json:"refused,omitempty"`    // ids of logins that it refused; they are not tried again by themselves
+	Neighbours []Neighbour `json:"neighbours,omitempty"` // what it sees at its ports
+	Behind     []string    `json:"behind,omitempty"`     // what it says hangs behind it: serial numbers, names or addresses
+}
+
+// Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
+type Neighbour struct {
+	Port    string `json:"port"`              // of the device that sees it
+	Chassis string `json:"chassis,omitempty"` // the neighbour's hardware address, where it told one
+	Name    string `json:"name,omitempty"`
+	Address string `json:"address,omitempty"` // for its management
+}
+
+// Key is what a device showed of itself at an address: a certificate, a host key, a
+// serial number. Remembered at the first contact, it must be the same ever after.
+type Key struct {
+	Address     string `json:"address"` // host:port
+	Kind        string `json:"kind"`
+	Fingerprint string `json:"fingerprint"`
 }
 
 // Equal tells whether nothing differs.
 func (d Device) Equal(e Device) bool {
-	return slices.Equal(d.Services, e.Services) && slices.Equal(d.Heard, e.Heard) &&
-		maps.Equal(d.Components, e.Components) && scalars(d) == scalars(e)
+	return slices.Equal(d.Services, e.Services) && slices.Equal(d.Heard, e.Heard) && slices.Equal(d.Refused, e.Refused) &&
+		slices.Equal(d.Neighbours, e.Neighbours) && slices.Equal(d.Behind, e.Behind) &&
+		maps.Equal(d.Components, e.Components) && d.TLS == e.TLS && d.Named == e.Named && scalars(d) == scalars(e)
 }
 
-func scalars(d Device) [13]string {
-	return [13]string{d.ID, d.Name, d.Address, d.Dialect, d.Path, d.UUID, d.Vendor, d.Model,
-		d.Hardware, d.Serial, d.Version, string(d.Reach), d.Trouble}
+func scalars(d Device) [16]string {
+	return [16]string{d.ID, d.Name, d.Address, d.Dialect, d.Path, d.UUID, d.Vendor, d.Model,
+		d.Hardware, d.Serial, d.Version, string(d.Reach), d.Trouble, d.MAC, d.Login, d.Says}
+}
+
+// Host is the device's address without its port, and without an IPv6 zone.
+func (d Device) Host() string {
+	a, err := netip.ParseAddrPort(d.Address)
+	if err != nil {
+		return d.Address
+	}
+	return a.Addr().Unmap().WithZone("").String()
 }
 
 // Known tells whether one can talk to the device at all.
 func (d Device) Known() bool { return d.Dialect != "" }
 
 // Answers tells whether pattern means this device: its name (with * and ? as
-// wildcards), its id, its address with or without port, or its serial number.
+// wildcards), its id, its address with or without port, its serial number or its
+// hardware address.
 func (d Device) Answers(pattern string) bool {
-	host := d.Address
-	if a, err := netip.ParseAddrPort(d.Address); err == nil {
-		host = a.Addr().String()
-	}
-	if slices.Contains([]string{d.ID, d.Address, host}, pattern) ||
-		d.Serial != "" && strings.EqualFold(d.Serial, pattern) {
+	if slices.Contains([]string{d.ID, d.Address, d.Host()}, pattern) ||
+		d.Serial != "" && strings.EqualFold(d.Serial, pattern) || d.MAC != "" && strings.EqualFold(d.MAC, pattern) {
 		return true
 	}
 	ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(d.Name))

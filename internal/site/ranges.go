@@ -3,12 +3,17 @@ package site
 import (
 	"fmt"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 )
 
-// MaxAddresses is the largest number of addresses that one range may name: a
-// /16. A larger one is nearly always a slip of the pen.
+// MaxAddresses is the largest number of addresses that one range may name without
+// more ado: a /16. A larger one is nearly always a slip of the pen.
 const MaxAddresses = 1 << 16
+
+// MaxWide is the largest number of addresses that one range may ever name: a /8.
+const MaxWide = 1 << 24
 
 // Range is a row of addresses, and a port where one was named.
 type Range struct {
@@ -46,39 +51,71 @@ func ParseRange(s string) (Range, error) {
 		return bad("runs backwards")
 	}
 	r := Range{First: first, Last: last}
-	if r.Count() > MaxAddresses {
-		return bad(fmt.Sprintf("names more than %d addresses", MaxAddresses))
+	if r.Count() > MaxWide && first.Is4() {
+		return bad(fmt.Sprintf("names more than %d addresses", MaxWide))
 	}
 	return r, nil
 }
 
+// Wide tells whether it is so large an IPv4 range that one must want it.
+func (r Range) Wide() bool { return r.First.Is4() && r.Count() > MaxAddresses }
+
+// Sweeps tells whether its addresses can be tried one by one. In a larger IPv6 range
+// one can only listen.
+func (r Range) Sweeps() bool { return r.First.Is4() || r.Count() <= MaxAddresses }
+
 func prefixRange(s string, p netip.Prefix) (Range, error) {
 	host := p.Addr().BitLen() - p.Bits()
-	if host > 16 {
-		return Range{}, fmt.Errorf("%q names more than %d addresses; scan it in parts of a /16", s, MaxAddresses)
+	if p.Addr().Is4() && host > 24 {
+		return Range{}, fmt.Errorf("%q names more than %d addresses; scan it in parts", s, MaxWide)
 	}
-	r := Range{First: p.Addr(), Last: p.Addr()}
-	for range 1<<host - 1 {
-		r.Last = r.Last.Next()
-	}
+	r := Range{First: p.Addr(), Last: last(p)}
 	if p.Addr().Is4() && host >= 2 {
 		r.First, r.Last = r.First.Next(), r.Last.Prev()
 	}
 	return r, nil
 }
 
-// Count is the number of addresses; counting stops above MaxAddresses.
-func (r Range) Count() int {
-	n := 1
-	for a := r.First; a != r.Last && n <= MaxAddresses; a = a.Next() {
-		n++
+// last is the highest address of a network.
+func last(p netip.Prefix) netip.Addr {
+	raw := p.Addr().AsSlice()
+	for bit := p.Bits(); bit < p.Addr().BitLen(); bit++ {
+		raw[bit/8] |= 0x80 >> (bit % 8)
 	}
-	return n
+	a, _ := netip.AddrFromSlice(raw) // as long as it was
+	return a
+}
+
+// Count is the number of addresses; what is above MaxWide counts as MaxWide+1.
+func (r Range) Count() int {
+	high, low := r.Last.As16(), r.First.As16()
+	n := 0
+	for i := range high {
+		if n = n<<8 + int(high[i]) - int(low[i]); n > MaxWide {
+			return MaxWide + 1
+		}
+	}
+	return n + 1
+}
+
+// All yields every address of the range, in order.
+func (r Range) All(yield func(netip.Addr) bool) {
+	for a := r.First; a.IsValid() && a.Compare(r.Last) <= 0; a = a.Next() {
+		if !yield(a) {
+			return
+		}
+	}
+}
+
+// Overlaps tells whether the range has an address in common with a network.
+func (r Range) Overlaps(p netip.Prefix) bool {
+	return r.First.Is4() == p.Addr().Is4() && r.First.Compare(last(p.Masked())) <= 0 && p.Masked().Addr().Compare(r.Last) <= 0
 }
 
 // Has tells whether an address, heard at that port, lies in the range.
 func (r Range) Has(a netip.AddrPort) bool {
-	return r.First.Compare(a.Addr().Unmap()) <= 0 && a.Addr().Unmap().Compare(r.Last) <= 0 &&
+	addr := a.Addr().Unmap().WithZone("")
+	return r.First.Is4() == addr.Is4() && r.First.WithZone("").Compare(addr) <= 0 && addr.Compare(r.Last.WithZone("")) <= 0 &&
 		(r.Port == 0 || r.Port == a.Port())
 }
 
@@ -90,4 +127,26 @@ func Has(ranges []Range, a netip.AddrPort) bool {
 		}
 	}
 	return false
+}
+
+// Port is a port to look at, and by which way of asking; empty: by all that use TCP.
+type Port struct {
+	Way    string
+	Number uint16
+}
+
+// Ways that a port can be named for, beside the plain number.
+var portWays = []string{"snmp", "modbus", "ethernet-ip"}
+
+// ParsePort reads a port as site files and --port have it: 8080, or snmp:1161.
+func ParsePort(s string) (Port, error) {
+	way, number, named := strings.Cut(strings.TrimSpace(s), ":")
+	if !named {
+		way, number = "", way
+	}
+	n, err := strconv.ParseUint(number, 10, 16)
+	if err != nil || n == 0 || named && !slices.Contains(portWays, way) {
+		return Port{}, fmt.Errorf("%q is no port; write 8080, or with the way of asking: %s:1161", s, strings.Join(portWays, ":1161, "))
+	}
+	return Port{way, uint16(n)}, nil
 }

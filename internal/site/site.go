@@ -8,6 +8,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strings"
 
 	"catena/internal/yamldoc"
 )
@@ -23,6 +24,10 @@ type Site struct {
 	Hold     []Hold              `yaml:"hold"`
 	Aims     []Aim               `yaml:"aims"`
 	Lockstep []Lockstep          `yaml:"lockstep"`
+	Uplinks  []Uplink            `yaml:"uplinks"`
+	// Names are what devices are called here, by address, serial number or hardware
+	// address.
+	Names map[string]string `yaml:"names"`
 }
 
 // Network is a part of the site's network that is looked through. What answers
@@ -32,7 +37,8 @@ type Network struct {
 	Adapter string   `yaml:"adapter"` // the laptop's own, by name; empty: all
 	Ranges  []string `yaml:"ranges"`
 	Except  []string `yaml:"except"`
-	Ports   []uint16 `yaml:"ports"` // empty: the usual ones
+	Ports   []string `yaml:"ports"` // empty: the usual ones; see ParsePort
+	Wide    bool     `yaml:"wide"`  // a range of more than a /16 is meant
 }
 
 // Lockstep is a set of devices whose versions must go together, as their images'
@@ -64,9 +70,18 @@ func Parse(name string, data []byte) (Site, error) {
 	for i, n := range s.Networks {
 		for key, list := range map[string][]string{"ranges": n.Ranges, "except": n.Except} {
 			for j, text := range list {
-				if _, err := ParseRange(text); err != nil {
-					return s, doc.Errorf(fmt.Sprintf("$.networks[%d].%s[%d]", i, key, j), "%s: %v", key, err)
+				at := fmt.Sprintf("$.networks[%d].%s[%d]", i, key, j)
+				switch r, err := ParseRange(text); {
+				case err != nil:
+					return s, doc.Errorf(at, "%s: %v", key, err)
+				case key == "ranges" && r.Wide() && !n.Wide:
+					return s, doc.Errorf(at, "ranges: %s names more than %d addresses; write wide: true beside it if it is meant", text, MaxAddresses)
 				}
+			}
+		}
+		for j, text := range n.Ports {
+			if _, err := ParsePort(text); err != nil {
+				return s, doc.Errorf(fmt.Sprintf("$.networks[%d].ports[%d]", i, j), "ports: %v", err)
 			}
 		}
 	}
@@ -84,6 +99,12 @@ func Parse(name string, data []byte) (Site, error) {
 		if len(l.Of) < 2 {
 			return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d]", i), "lockstep: a set needs at least two devices (of: […])")
 		}
+	}
+	if err := s.checkUplinks(doc); err != nil {
+		return s, err
+	}
+	if err := s.checkNames(doc); err != nil {
+		return s, err
 	}
 	for _, g := range s.groupNames() {
 		for j, pattern := range s.Groups[g] {
@@ -109,6 +130,44 @@ func (s Site) Held(d Device) (Hold, bool) {
 	return Hold{}, false
 }
 
+// checkNames wants every name to be one that can be typed, and given once.
+func (s Site) checkNames(doc *yamldoc.Doc) error {
+	given := map[string]string{}
+	for _, key := range slices.Sorted(maps.Keys(s.Names)) {
+		name := s.Names[key]
+		if err := CheckName(name); err != nil {
+			return doc.Errorf("$.names", "names: %v", err)
+		}
+		if other, ok := given[strings.ToLower(name)]; ok {
+			return doc.Errorf("$.names", "names: %s and %s are both called %s", other, key, name)
+		}
+		given[strings.ToLower(name)] = key
+	}
+	return nil
+}
+
+// CheckName refuses names that cannot be typed, or that mean something else.
+func CheckName(name string) error {
+	if name == "" || Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") || strings.HasPrefix(name, "-") {
+		return fmt.Errorf("%q cannot be a name; use letters, digits, - _ and .", name)
+	}
+	if _, err := ParseRange(name); err == nil {
+		return fmt.Errorf("%q is an address, not a name", name)
+	}
+	return nil
+}
+
+// NameOf is what the site file calls a device, if it does.
+func (s Site) NameOf(d Device) (string, bool) {
+	for _, key := range slices.Sorted(maps.Keys(s.Names)) {
+		if slices.Contains([]string{d.Address, d.Host()}, key) || d.Serial != "" && strings.EqualFold(d.Serial, key) ||
+			d.MAC != "" && strings.EqualFold(d.MAC, key) {
+			return s.Names[key], true
+		}
+	}
+	return "", false
+}
+
 // Inside returns the network's ranges and exceptions, parsed. Parse has checked
 // them, so that none can fail here.
 func (n Network) Inside() (ranges, except []Range) {
@@ -121,4 +180,15 @@ func (n Network) Inside() (ranges, except []Range) {
 		return out
 	}
 	return parse(n.Ranges), parse(n.Except)
+}
+
+// PortList returns the network's ports, parsed; see Inside.
+func (n Network) PortList() []Port {
+	var out []Port
+	for _, text := range n.Ports {
+		if p, err := ParsePort(text); err == nil {
+			out = append(out, p)
+		}
+	}
+	return out
 }

@@ -2,6 +2,7 @@ package site_test
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -40,8 +41,8 @@ func TestParseRange(t *testing.T) {
 		"lock-keeper":           "is no row",
 		"10.20.4.9-10.20.4.1":   "runs backwards",
 		"10.20.4.1-fd00::1":     "is no row",
-		"10.0.0.0/8":            "more than 65536",
-		"10.0.0.0-10.9.0.0":     "more than 65536",
+		"0.0.0.0/4":             "more than 16777216",
+		"10.0.0.0-12.9.0.0":     "more than 16777216",
 		"10.20.4.7:0":           "is no address",
 		"10.20.4.7:70000":       "is no address",
 		"10.20.4.1-10.20.4.300": "is no row",
@@ -69,8 +70,16 @@ hold:
 	assert.False(t, ok)
 
 	for text, want := range map[string]string{
-		"site: X\nuplinks: []\n":                        `site.yaml:2:1: unknown field "uplinks"`,
-		"networks: []\n":                                "site.yaml: site: is missing",
+		"site: X\nupliks: []\n":                                                              `site.yaml:2:1: unknown field "upliks"`,
+		"site: X\nnetworks:\n  - ranges: [10.0.0.0/8]\n":                                     "wide: true",
+		"site: X\nnetworks:\n  - ports: ['ftp:21']\n":                                        "is no port",
+		"site: X\nuplinks:\n  - {through: a}\n":                                              "site.yaml:3:",
+		"site: X\nuplinks:\n  - {through: a, reach: ['[']}\n":                                "is no name",
+		"site: X\nuplinks:\n  - {through: a, reach: [b]}\n  - {through: b, reach: ['a*']}\n": "a is behind itself: a → b → a",
+		"site: X\nnames: {10.20.4.1: 'a b'}\n":                                               "cannot be a name",
+		"site: X\nnames: {10.20.4.1: 10.20.4.2}\n":                                           "is an address",
+		"site: X\nnames: {10.20.4.1: a, 10.20.4.2: A}\n":                                     "are both called",
+		"networks: []\n": "site.yaml: site: is missing",
 		"site: X\nnetworks:\n  - ranges: [10.20.4]\n":   "site.yaml:3:14: ranges: ",
 		"site: X\nhold:\n  - because: winter\n":         "site.yaml:3:",
 		"site: X\nnetworks: [{ports: [70000]}]\n":       "site.yaml:2:",
@@ -81,6 +90,62 @@ hold:
 		_, err := site.Parse("site.yaml", []byte(text))
 		assert.ErrorContains(t, err, want)
 	}
+}
+
+func TestWideRanges(t *testing.T) {
+	for text, want := range map[string]struct {
+		count        int
+		wide, sweeps bool
+	}{
+		"10.20.0.0/16":        {65534, false, true},
+		"10.0.0.0/8":          {1<<24 - 2, true, true},
+		"fd00:20::/112":       {1 << 16, false, true},
+		"fe80::/10":           {site.MaxWide + 1, false, false}, // one can listen there, not try each
+		"fe80::1%eth0":        {1, false, true},
+		"10.20.4.7:8080":      {1, false, true},
+		"10.20.4.1-10.20.5.1": {257, false, true},
+	} {
+		r, err := site.ParseRange(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want.count, r.Count(), text)
+		assert.Equal(t, want.wide, r.Wide(), text)
+		assert.Equal(t, want.sweeps, r.Sweeps(), text)
+	}
+	r, err := site.ParseRange("fe80::/10")
+	require.NoError(t, err)
+	assert.True(t, r.Has(netip.MustParseAddrPort("[fe80::5%eth0]:80")))
+	assert.False(t, r.Has(netip.MustParseAddrPort("10.20.4.7:80")))
+	r, err = site.ParseRange("10.20.4.1-10.20.4.3")
+	require.NoError(t, err)
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")}, slices.Collect(r.All))
+	assert.True(t, r.Overlaps(netip.MustParsePrefix("10.20.4.0/24")))
+	assert.False(t, r.Overlaps(netip.MustParsePrefix("10.20.5.0/24")))
+}
+
+func TestParsePort(t *testing.T) {
+	p, err := site.ParsePort("snmp:1161")
+	require.NoError(t, err)
+	assert.Equal(t, site.Port{Way: "snmp", Number: 1161}, p)
+	for _, text := range []string{"", "0", "70000", "ftp:21", "snmp:", ":80"} {
+		_, err := site.ParsePort(text)
+		assert.ErrorContains(t, err, "is no port", text)
+	}
+}
+
+func TestNames(t *testing.T) {
+	s, err := site.Parse("site.yaml", []byte("site: X\nnames: {10.20.4.11: cam-basin, TG2-00101: gate-low, '02:00:5e:00:53:01': switch}\n"))
+	require.NoError(t, err)
+	for want, d := range map[string]site.Device{
+		"cam-basin": {Address: "10.20.4.11:8080"},
+		"gate-low":  {Address: "10.20.4.9:80", Serial: "tg2-00101"},
+		"switch":    {Address: "10.20.4.2:161", MAC: "02:00:5E:00:53:01"},
+	} {
+		name, ok := s.NameOf(d)
+		assert.True(t, ok)
+		assert.Equal(t, want, name)
+	}
+	_, ok := s.NameOf(site.Device{Address: "10.20.4.12:80"})
+	assert.False(t, ok)
 }
 
 func TestClean(t *testing.T) {
@@ -142,7 +207,7 @@ func FuzzParseRange(f *testing.F) {
 	f.Add("10.20.4.1-10.20.4.60")
 	f.Add("fd00::/120")
 	f.Fuzz(func(t *testing.T, text string) {
-		if r, err := site.ParseRange(text); err == nil && (r.Count() > site.MaxAddresses || r.Last.Less(r.First)) {
+		if r, err := site.ParseRange(text); err == nil && (r.Count() > site.MaxWide && r.First.Is4() || r.Last.Less(r.First)) {
 			t.Errorf("%q is a range of %d from %s to %s", text, r.Count(), r.First, r.Last)
 		}
 	})

@@ -37,7 +37,8 @@ type about struct {
 
 // session is the answer to POST /tg/v1/sessions.
 type session struct {
-	Token string `json:"token"`
+	Token       string `json:"token"`
+	NewPassword bool   `json:"new_password"` // a new one is wanted first
 }
 
 // state is the answer to GET /tg/v1/state.
@@ -45,6 +46,7 @@ type state struct {
 	Firmware string            `json:"firmware"`
 	Parts    map[string]string `json:"parts"` // versions of its components
 	Gate     string            `json:"gate"`
+	Behind   []string          `json:"behind"` // serial numbers of those that hang behind it
 	Faults   []string          `json:"faults"`
 }
 
@@ -72,6 +74,11 @@ func (a about) facts() dialect.Facts {
 // Open starts a talk.
 func (d Dialect) Open(p dialect.Peer) dialect.Talk { return &talk{peer: p} }
 
+// Read is Open and Read in one.
+func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
+	return d.Open(p).Read(ctx)
+}
+
 type talk struct {
 	peer  dialect.Peer
 	token string // of the session; empty: none yet
@@ -82,7 +89,7 @@ func (t *talk) request(method, path string, body any) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := http.NewRequest(method, "http://"+t.peer.Address+path, bytes.NewReader(raw))
+	r, err := http.NewRequest(method, t.peer.Scheme()+"://"+t.peer.Address+path, bytes.NewReader(raw))
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +108,7 @@ func (t *talk) open(ctx context.Context, method, path string, body, into any) (d
 	if err != nil {
 		return dialect.Answer{}, err
 	}
-	a, err := dialect.Ask(ctx, r)
+	a, err := dialect.Ask(ctx, t.peer, r)
 	if err != nil {
 		return a, err
 	}
@@ -125,7 +132,12 @@ func (t *talk) logIn(ctx context.Context) error {
 	var s session
 	_, err := t.open(ctx, http.MethodPost, "/tg/v1/sessions",
 		map[string]string{"user": t.peer.Login.User, "password": t.peer.Login.Password}, &s)
-	if err == nil && s.Token == "" {
+	switch {
+	case errors.Is(err, dialect.ErrNoRight):
+		err = dialect.ErrLocked
+	case err == nil && s.NewPassword:
+		err = dialect.ErrNewPassword
+	case err == nil && s.Token == "":
 		err = dialect.Odd("a login without a token")
 	}
 	t.token = s.Token
@@ -157,7 +169,7 @@ func (t *talk) inside(ctx context.Context, make func() (*http.Request, error),
 func (t *talk) ask(ctx context.Context, method, path string, into any) error {
 	a, err := t.inside(ctx,
 		func() (*http.Request, error) { return t.request(method, path, nil) },
-		func(r *http.Request) (dialect.Answer, error) { return dialect.Ask(ctx, r) })
+		func(r *http.Request) (dialect.Answer, error) { return dialect.Ask(ctx, t.peer, r) })
 	if err != nil {
 		return err
 	}
@@ -174,7 +186,7 @@ func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
 		return a.facts(), err
 	}
 	f := a.facts()
-	f.Version, f.Components = s.Firmware, s.Parts
+	f.Version, f.Components, f.Behind = s.Firmware, s.Parts, s.Behind
 	if f.Version == "" {
 		return f, dialect.Odd("a state without a firmware")
 	}
@@ -197,7 +209,7 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 			r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")
 		}
 		return r, err
-	}, func(r *http.Request) (dialect.Answer, error) { return dialect.Transfer(ctx, r, u) })
+	}, func(r *http.Request) (dialect.Answer, error) { return dialect.Transfer(ctx, t.peer, r, u) })
 	if err != nil {
 		return dialect.Outlook{}, err
 	}
@@ -237,6 +249,23 @@ func (t *talk) Well(ctx context.Context, _ dialect.Facts) error {
 	return nil
 }
 
+// Blink makes the controller's lamp blink.
+func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output string) (string, error) {
+	if output != "" {
+		return "", dialect.Refused("it has no outputs to name; leave the output out")
+	}
+	t := &talk{peer: p}
+	a, err := t.inside(ctx,
+		func() (*http.Request, error) {
+			return t.request(http.MethodPut, "/tg/v1/lamp", map[string]bool{"blinks": on})
+		},
+		func(r *http.Request) (dialect.Answer, error) { return dialect.Ask(ctx, p, r) })
+	if err == nil {
+		err = understand(a, nil)
+	}
+	return "its lamp blinks", err
+}
+
 // understand turns an answer into a value or into the error it stands for.
 func understand(a dialect.Answer, into any) error {
 	var problem struct {
@@ -251,8 +280,10 @@ func understand(a dialect.Answer, into any) error {
 			return dialect.Odd("no JSON of the expected kind")
 		}
 		return nil
-	case a.Status == http.StatusUnauthorized || a.Status == http.StatusForbidden:
+	case a.Status == http.StatusUnauthorized:
 		return dialect.ErrLocked
+	case a.Status == http.StatusForbidden:
+		return dialect.ErrNoRight
 	}
 	_ = json.Unmarshal(a.Body, &problem) // the status says enough where there is none
 	if problem.Detail == "" {

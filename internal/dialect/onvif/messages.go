@@ -24,6 +24,8 @@ type envelope struct {
 		Scopes       []scope       `xml:"GetScopesResponse>Scopes"`
 		Upgrade      *upgrade      `xml:"StartFirmwareUpgradeResponse"`
 		Reboot       *reboot       `xml:"SystemRebootResponse"`
+		Misc         *misc         `xml:"GetServiceCapabilitiesResponse>Capabilities>Misc"`
+		Relays       []relay       `xml:"GetRelayOutputsResponse>RelayOutputs"`
 	} `xml:"Body"`
 }
 
@@ -120,4 +122,14 @@ func (d *duration) UnmarshalText(text []byte) error {
 	}
 	*d = duration(min(maxDuration.Seconds(), total) * float64(time.Second))
 	return nil
+}
+
+// misc is ONVIF Core 8.1.2.1: what else the device can do.
+type misc struct {
+	AuxiliaryCommands string `xml:"AuxiliaryCommands,attr"`
+}
+
+// relay is ONVIF Core 8.5.
+type relay struct {
+	Token string `xml:"token,attr"`
 }

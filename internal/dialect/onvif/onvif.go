@@ -21,8 +21,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/icholy/digest"
-
 	"catena/internal/dialect"
 	"catena/internal/firmware"
 	"catena/internal/site"
@@ -58,12 +56,16 @@ func (d Dialect) Open(p dialect.Peer) dialect.Talk {
 	return &talk{peer: p}
 }
 
+// Read is Open and Read in one.
+func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
+	return d.Open(p).Read(ctx)
+}
+
 type talk struct {
-	peer      dialect.Peer
-	ahead     time.Duration     // how far the device's clock is ahead of ours
-	clock     bool              // whether ahead is known
-	challenge *digest.Challenge // of HTTP Digest; nil: not asked for
-	count     int               // requests under that challenge
+	peer  dialect.Peer
+	ahead time.Duration // how far the device's clock is ahead of ours
+	clock bool          // whether ahead is known
+	http  dialect.HTTPLogin
 }
 
 // call sends one request; with login it carries the login. A device that asks for
@@ -76,59 +78,34 @@ func (t *talk) call(ctx context.Context, body string, login bool) (envelope, err
 	}
 	for again := false; ; again = true {
 		header := ""
-		if login && t.challenge == nil {
+		if login && !t.http.Challenged() {
 			header = t.token(time.Now())
 		}
-		r, err := http.NewRequest(http.MethodPost, "http://"+t.peer.Address+t.peer.Path, bytes.NewReader(wrap(header, body)))
+		r, err := http.NewRequest(http.MethodPost, t.peer.Scheme()+"://"+t.peer.Address+t.peer.Path, bytes.NewReader(wrap(header, body)))
 		if err != nil {
 			return envelope{}, err
 		}
 		r.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
 		if login {
-			if err := t.authorize(r); err != nil {
+			if err := t.http.Sign(t.peer, r); err != nil {
 				return envelope{}, err
 			}
 		}
-		a, err := dialect.Ask(ctx, r)
+		a, err := dialect.Ask(ctx, t.peer, r)
 		if err != nil {
 			return envelope{}, err
 		}
 		if a.Status == http.StatusUnauthorized {
-			if login && !again && t.challenged(a.Header) {
-				continue
+			if !login || again {
+				return envelope{}, dialect.ErrLocked
 			}
-			return envelope{}, dialect.ErrLocked
+			if err := t.http.Take(t.peer, a.Header); err != nil {
+				return envelope{}, err
+			}
+			continue
 		}
 		return understand(a)
 	}
-}
-
-// challenged takes up a new challenge of HTTP Digest. It returns false where
-// there is none, or where the device only repeats the one that was answered: then
-// the password is wrong.
-func (t *talk) challenged(h http.Header) bool {
-	c, err := digest.FindChallenge(h)
-	if err != nil || t.challenge != nil && t.challenge.Nonce == c.Nonce && !c.Stale {
-		return false
-	}
-	t.challenge, t.count = c, 0
-	return true
-}
-
-// authorize adds the answer to the challenge, if there was one.
-func (t *talk) authorize(r *http.Request) error {
-	if t.challenge == nil {
-		return nil
-	}
-	t.count++
-	credentials, err := digest.Digest(t.challenge, digest.Options{
-		Method: r.Method, URI: r.URL.RequestURI(), Count: t.count,
-		Username: t.peer.Login.User, Password: t.peer.Login.Password})
-	if err != nil {
-		return dialect.Odd("a login method that is not known: %s", site.Clean(err.Error()))
-	}
-	r.Header.Set("Authorization", credentials.String())
-	return nil
 }
 
 func understand(a dialect.Answer) (envelope, error) {
@@ -274,19 +251,22 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 			return none, err
 		}
 		r.Header.Set("Content-Type", "application/octet-stream")
-		if err := t.authorize(r); err != nil {
+		if err := t.http.Sign(t.peer, r); err != nil {
 			return none, err
 		}
-		a, err := dialect.Transfer(ctx, r, u)
+		a, err := dialect.Transfer(ctx, t.peer, r, u)
 		switch {
 		case err != nil:
 			return none, err
 		case a.Status >= 200 && a.Status < 300:
 			return dialect.Outlook{RestartsAlone: true, Down: time.Duration(up.ExpectedDownTime)}, nil
-		case a.Status == http.StatusUnauthorized && !again && t.challenged(a.Header):
-			continue
-		case a.Status == http.StatusUnauthorized:
+		case a.Status == http.StatusUnauthorized && again:
 			return none, dialect.ErrLocked
+		case a.Status == http.StatusUnauthorized:
+			if err := t.http.Take(t.peer, a.Header); err != nil {
+				return none, err
+			}
+			continue
 		}
 		return none, dialect.Refused(fmt.Sprintf("%s (HTTP %d)", a.Body[:min(len(a.Body), 200)], a.Status))
 	}
@@ -296,7 +276,7 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 // the device that was checked, and to no other.
 func (t *talk) own(uri string) (string, error) {
 	u, err := url.Parse(strings.TrimSpace(uri))
-	if err != nil || u.Scheme != "http" || u.Host == "" {
+	if err != nil || u.Scheme != t.peer.Scheme() || u.Host == "" {
 		return "", dialect.Odd("an upload address that is none: %q", site.Clean(uri))
 	}
 	self, err := url.Parse("http://" + t.peer.Address)

@@ -1,0 +1,348 @@
+// Package redfish reads devices with a Redfish service (DMTF DSP0266): what they are and
+// what firmware they run. It sends no images.
+//
+// A login is a session token (DSP0266, 13.3.4) over TLS, HTTP Digest where the service
+// asks for that, and HTTP Basic at last, over TLS or where a family allows it.
+package redfish
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"strings"
+
+	"catena/internal/dialect"
+	"catena/internal/site"
+)
+
+// UsualPath is the service root: DSP0266, 6.3.
+const UsualPath = "/redfish/v1/"
+
+// Dialect is the dialect, as far as it reads.
+type Dialect struct{}
+
+func (Dialect) Name() string { return "redfish" }
+
+// ref points to another resource.
+type ref struct {
+	ID string `json:"@odata.id"`
+}
+
+// root is the ServiceRoot.
+type root struct {
+	RedfishVersion string `json:"RedfishVersion"`
+	UUID           string `json:"UUID"`
+	Vendor         string `json:"Vendor"`
+	Product        string `json:"Product"`
+	Name           string `json:"Name"`
+	Systems        ref    `json:"Systems"`
+	Managers       ref    `json:"Managers"`
+	Chassis        ref    `json:"Chassis"`
+	Update         ref    `json:"UpdateService"`
+	Sessions       struct {
+		Sessions ref `json:"Sessions"`
+	} `json:"Links"`
+}
+
+type collection struct {
+	Members []ref `json:"Members"`
+}
+
+// resource has what ComputerSystem, Manager, Chassis and SoftwareInventory have of it.
+type resource struct {
+	Manufacturer    string `json:"Manufacturer"`
+	Model           string `json:"Model"`
+	SerialNumber    string `json:"SerialNumber"`
+	PartNumber      string `json:"PartNumber"`
+	HostName        string `json:"HostName"`
+	FirmwareVersion string `json:"FirmwareVersion"`
+	BiosVersion     string `json:"BiosVersion"`
+	ID              string `json:"Id"`
+	Version         string `json:"Version"`
+	ODataID         string `json:"@odata.id"`
+	Indicator       *bool  `json:"LocationIndicatorActive"`
+}
+
+// Recognise asks for the service root, which is open to all (DSP0266, 13.3.1).
+func (d Dialect) Recognise(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
+	t := open(p)
+	r, err := t.root(ctx)
+	if err != nil {
+		return dialect.Facts{}, err
+	}
+	return dialect.Facts{Vendor: r.Vendor, Model: r.Product, UUID: uuid(r.UUID), Path: t.peer.Path}.Clean(), nil
+}
+
+func uuid(text string) string {
+	if text == "" {
+		return ""
+	}
+	return "urn:uuid:" + strings.ToLower(text)
+}
+
+type talk struct {
+	peer  dialect.Peer
+	http  dialect.HTTPLogin
+	token string
+	login bool // the login is to be used
+}
+
+func open(p dialect.Peer) *talk {
+	if p.Path == "" {
+		p.Path = UsualPath
+	}
+	return &talk{peer: p}
+}
+
+func (t *talk) root(ctx context.Context) (root, error) {
+	var r root
+	err := t.get(ctx, t.peer.Path, &r)
+	switch {
+	case errors.Is(err, dialect.ErrAway), errors.Is(err, dialect.ErrStranger), ctx.Err() != nil:
+		return r, err
+	case err != nil || r.RedfishVersion == "":
+		return r, dialect.ErrNotMine
+	}
+	return r, nil
+}
+
+// get reads one resource.
+func (t *talk) get(ctx context.Context, at string, into any) error {
+	a, err := t.ask(ctx, http.MethodGet, at, nil, nil)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(a.Body, into); err != nil {
+		return dialect.Odd("no JSON of the expected kind")
+	}
+	return nil
+}
+
+// ask sends one request, with the login once that is wanted. Nothing but paths on the
+// device itself is asked for.
+func (t *talk) ask(ctx context.Context, method, at string, header http.Header, body any) (dialect.Answer, error) {
+	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
+		return dialect.Answer{}, dialect.Odd("a link that leads elsewhere: %q", site.Clean(at))
+	}
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return dialect.Answer{}, err
+	}
+	for again := false; ; again = true {
+		r, err := http.NewRequest(method, t.peer.Scheme()+"://"+t.peer.Address+at, bytes.NewReader(raw))
+		if err != nil {
+			return dialect.Answer{}, dialect.Odd("a link that is none")
+		}
+		for k, v := range header {
+			r.Header[k] = v
+		}
+		r.Header.Set("Accept", "application/json")
+		r.Header.Set("OData-Version", "4.0")
+		if body != nil {
+			r.Header.Set("Content-Type", "application/json")
+		} else {
+			r.Body, r.ContentLength = http.NoBody, 0
+		}
+		switch {
+		case !t.login:
+		case t.token != "":
+			r.Header.Set("X-Auth-Token", t.token)
+		default:
+			if err := t.http.Sign(t.peer, r); err != nil {
+				return dialect.Answer{}, err
+			}
+		}
+		a, err := dialect.Ask(ctx, t.peer, r)
+		if err != nil {
+			return a, err
+		}
+		if a.Status == http.StatusUnauthorized && t.login && t.token == "" && !again {
+			if err := t.http.Take(t.peer, a.Header); err != nil {
+				return a, err
+			}
+			continue
+		}
+		return a, understand(a)
+	}
+}
+
+// understand finds the error that an answer stands for: DSP0266, 8.6.
+func understand(a dialect.Answer) error {
+	var e struct {
+		Error struct {
+			Message  string `json:"message"`
+			Extended []struct {
+				ID string `json:"MessageId"`
+			} `json:"@Message.ExtendedInfo"`
+		} `json:"error"`
+		Extended []struct {
+			ID string `json:"MessageId"`
+		} `json:"@Message.ExtendedInfo"`
+	}
+	_ = json.Unmarshal(a.Body, &e) // the status says enough where there is none
+	for _, m := range append(e.Extended, e.Error.Extended...) {
+		if strings.HasSuffix(m.ID, ".PasswordChangeRequired") {
+			return dialect.ErrNewPassword
+		}
+	}
+	switch {
+	case a.Status >= 200 && a.Status < 300:
+		return nil
+	case a.Status == http.StatusUnauthorized:
+		return dialect.ErrLocked
+	case a.Status == http.StatusForbidden:
+		return dialect.ErrNoRight
+	case e.Error.Message != "":
+		return dialect.Refused(e.Error.Message)
+	}
+	return dialect.Refused(fmt.Sprintf("HTTP %d", a.Status))
+}
+
+// logIn opens a session where that does not show the password. Where there are no
+// sessions, the service's own challenge says what it wants.
+func (t *talk) logIn(ctx context.Context, r root) error {
+	t.login = true
+	if !t.peer.TLS || r.Sessions.Sessions.ID == "" {
+		return nil
+	}
+	t.login = false
+	a, err := t.ask(ctx, http.MethodPost, r.Sessions.Sessions.ID, nil,
+		map[string]string{"UserName": t.peer.Login.User, "Password": t.peer.Login.Password})
+	t.login = true
+	switch {
+	case errors.Is(err, dialect.ErrRefused) && (a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
+		return nil
+	case errors.Is(err, dialect.ErrNoRight):
+		return dialect.ErrLocked
+	case err != nil:
+		return err
+	}
+	t.token = a.Header.Get("X-Auth-Token")
+	return nil
+}
+
+// Read logs in and asks the first system, chassis and manager, and the firmware
+// inventory (DSP0266; schemas in DSP8010).
+func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
+	t := open(p)
+	r, err := t.root(ctx)
+	if err != nil {
+		return dialect.Facts{}, err
+	}
+	f := dialect.Facts{Vendor: r.Vendor, Model: r.Product, UUID: uuid(r.UUID), Path: t.peer.Path}
+	if err := t.logIn(ctx, r); err != nil {
+		return f.Clean(), err
+	}
+	for _, c := range []ref{r.Systems, r.Chassis, r.Managers} {
+		got, err := t.first(ctx, c)
+		if err != nil {
+			return f.Clean(), err
+		}
+		for _, x := range []struct{ to, from *string }{
+			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber}, {&f.Hardware, &got.PartNumber}, {&f.Name, &got.HostName},
+			{&f.Version, &got.FirmwareVersion},
+		} {
+			if *x.to == "" {
+				*x.to = *x.from
+			}
+		}
+	}
+	if f.Components, err = t.inventory(ctx, r.Update); err != nil {
+		return f.Clean(), err
+	}
+	if f.Version == "" {
+		return f.Clean(), dialect.Odd("a manager without a firmware version")
+	}
+	return f.Clean(), nil
+}
+
+// first reads the first member of a collection; where there is none, nothing.
+func (t *talk) first(ctx context.Context, c ref) (resource, error) {
+	var list collection
+	var got resource
+	if c.ID == "" {
+		return got, nil
+	}
+	if err := t.get(ctx, c.ID, &list); err != nil || len(list.Members) == 0 {
+		return got, err
+	}
+	return got, t.get(ctx, list.Members[0].ID, &got)
+}
+
+// maxInventory is how many parts' versions are asked for.
+const maxInventory = 16
+
+// inventory reads the versions of the parts: the members of the firmware inventory.
+func (t *talk) inventory(ctx context.Context, update ref) (map[string]string, error) {
+	if update.ID == "" {
+		return nil, nil
+	}
+	var service struct {
+		Firmware ref `json:"FirmwareInventory"`
+	}
+	var list collection
+	if err := t.get(ctx, update.ID, &service); err != nil || service.Firmware.ID == "" {
+		return nil, err
+	}
+	if err := t.get(ctx, service.Firmware.ID, &list); err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, m := range list.Members[:min(len(list.Members), maxInventory)] {
+		var part resource
+		if err := t.get(ctx, m.ID, &part); err != nil {
+			return nil, err
+		}
+		name := part.ID
+		if name == "" {
+			name = path.Base(m.ID)
+		}
+		if strings.EqualFold(name, "BMC") { // the manager's own, which is the main component
+			continue
+		}
+		out[name] = part.Version
+	}
+	return out, nil
+}
+
+// Blink sets LocationIndicatorActive of the first chassis or system that has it.
+func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output string) (string, error) {
+	if output != "" {
+		return "", dialect.Refused("it has no outputs to name; leave the output out")
+	}
+	t := open(p)
+	r, err := t.root(ctx)
+	if err == nil {
+		err = t.logIn(ctx, r)
+	}
+	if err != nil {
+		return "", err
+	}
+	for _, c := range []ref{r.Chassis, r.Systems} {
+		var list collection
+		if c.ID == "" {
+			continue
+		}
+		if err := t.get(ctx, c.ID, &list); err != nil {
+			return "", err
+		}
+		for _, m := range list.Members[:min(len(list.Members), maxInventory)] {
+			a, err := t.ask(ctx, http.MethodGet, m.ID, nil, nil)
+			var got resource
+			if err != nil || json.Unmarshal(a.Body, &got) != nil || got.Indicator == nil {
+				continue
+			}
+			header := http.Header{}
+			if tag := a.Header.Get("ETag"); tag != "" {
+				header.Set("If-Match", tag) // DSP0266, 6.5: not over somebody else's change
+			}
+			_, err = t.ask(ctx, http.MethodPatch, m.ID, header, map[string]bool{"LocationIndicatorActive": on})
+			return "its location indicator is lit", err
+		}
+	}
+	return "", dialect.Refused("it has no location indicator")
+}

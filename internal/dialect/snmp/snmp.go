@@ -1,0 +1,337 @@
+// Package snmp reads devices that speak SNMP: v1, v2c (RFC 1157, RFC 3416) and v3 with
+// the user-based security model (RFC 3414). It reads the system group (RFC 3418), the
+// ENTITY-MIB (RFC 6933) and the LLDP-MIB (IEEE 802.1AB), and writes nothing.
+//
+// A login without a user is a community; one with a user is a v3 user.
+package snmp
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gosnmp/gosnmp"
+
+	"catena/internal/dialect"
+	"catena/internal/site"
+)
+
+// Versions, as a Peer's Path tells them.
+const (
+	V1  = "v1"
+	V2c = "v2c"
+	V3  = "v3"
+)
+
+// Community is what a device is read with that nobody gave a login for: what the trade
+// sets at the factory for reading.
+const Community = "public"
+
+const (
+	answerIn = time.Second // for one question …
+	retries  = 1           // … asked so often more
+	maxRows  = 1024        // of one column of a table
+)
+
+// Dialect is the dialect, as far as it reads.
+type Dialect struct{}
+
+func (Dialect) Name() string { return "snmp" }
+
+// Recognise asks in every version at once.
+func (d Dialect) Recognise(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
+	a, err := netip.ParseAddrPort(p.Address)
+	if err != nil {
+		return dialect.Facts{}, dialect.ErrNotMine
+	}
+	facts, ok := ask(ctx, a)
+	if !ok {
+		return dialect.Facts{}, dialect.ErrAway
+	}
+	return facts, nil
+}
+
+// objects of the system group, the ENTITY-MIB, the interfaces group and the LLDP-MIB.
+const (
+	sysDescr = ".1.3.6.1.2.1.1.1.0"
+	sysName  = ".1.3.6.1.2.1.1.5.0"
+
+	entPhysical  = ".1.3.6.1.2.1.47.1.1.1.1."
+	entClass     = entPhysical + "5"
+	entName      = entPhysical + "7"
+	entHardware  = entPhysical + "8"
+	entFirmware  = entPhysical + "9"
+	entSoftware  = entPhysical + "10"
+	entSerial    = entPhysical + "11"
+	entMaker     = entPhysical + "12"
+	entModel     = entPhysical + "13"
+	classChassis = 3
+	classModule  = 9
+
+	ifPhysAddress = ".1.3.6.1.2.1.2.2.1.6"
+
+	lldpLocal         = ".1.0.8802.1.1.2.1.3."
+	lldpLocChassisSub = lldpLocal + "1.0"
+	lldpLocChassis    = lldpLocal + "2.0"
+	lldpLocPortDesc   = lldpLocal + "7.1.4"
+	lldpRemote        = ".1.0.8802.1.1.2.1.4.1.1."
+	lldpRemChassisSub = lldpRemote + "4"
+	lldpRemChassis    = lldpRemote + "5"
+	lldpRemName       = lldpRemote + "9"
+	lldpRemManAddr    = ".1.0.8802.1.1.2.1.4.2.1.3"
+	subtypeMAC        = 4 // LldpChassisIdSubtype
+)
+
+// Read reads the device with its login.
+func (d Dialect) Read(ctx context.Context, p dialect.Peer) (facts dialect.Facts, err error) {
+	defer func() { // what a device sends has made the decoder fall over before
+		if r := recover(); r != nil {
+			err = dialect.Odd("no SNMP that can be read")
+		}
+	}()
+	var last error
+	for _, c := range clients(p) {
+		c.Context = ctx
+		if err := c.Connect(); err != nil {
+			return facts, fmt.Errorf("%w: %v", dialect.ErrAway, err)
+		}
+		facts, last = read(c)
+		_ = c.Close()
+		if last == nil || !errors.Is(last, dialect.ErrLocked) {
+			break
+		}
+	}
+	facts.Path = p.Path
+	return facts.Clean(), last
+}
+
+// clients are the ways to log in that are worth a try, the safest first.
+func clients(p dialect.Peer) []*gosnmp.GoSNMP {
+	host, port := p.Address, uint16(161)
+	if a, err := netip.ParseAddrPort(p.Address); err == nil {
+		host, port = a.Addr().String(), a.Port()
+	}
+	base := func(v gosnmp.SnmpVersion) *gosnmp.GoSNMP {
+		return &gosnmp.GoSNMP{Target: host, Port: port, Transport: "udp", Version: v, Timeout: answerIn, Retries: retries,
+			MaxOids: 24, MaxRepetitions: 24}
+	}
+	if p.Login.User == "" {
+		c := base(gosnmp.Version2c)
+		if p.Path == V1 {
+			c.Version = gosnmp.Version1
+		}
+		if c.Community = p.Login.Password; c.Community == "" {
+			c.Community = Community
+		}
+		return []*gosnmp.GoSNMP{c}
+	}
+	var out []*gosnmp.GoSNMP
+	for _, how := range []struct {
+		flags gosnmp.SnmpV3MsgFlags
+		auth  gosnmp.SnmpV3AuthProtocol
+		priv  gosnmp.SnmpV3PrivProtocol
+	}{
+		{gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv},
+	} {
+		c := base(gosnmp.Version3)
+		c.SecurityModel, c.MsgFlags = gosnmp.UserSecurityModel, how.flags
+		s := &gosnmp.UsmSecurityParameters{UserName: p.Login.User, AuthenticationProtocol: how.auth, AuthenticationPassphrase: p.Login.Password}
+		if how.flags == gosnmp.AuthPriv {
+			s.PrivacyProtocol, s.PrivacyPassphrase = how.priv, p.Login.Password
+		}
+		c.SecurityParameters = s
+		out = append(out, c)
+	}
+	return out
+}
+
+func read(c *gosnmp.GoSNMP) (dialect.Facts, error) {
+	var f dialect.Facts
+	got, err := c.Get([]string{sysDescr, sysName})
+	if err != nil {
+		return f, refusal(err)
+	}
+	f.Says, f.Name = text(got.Variables, 0), text(got.Variables, 1)
+	t := tables{c: c}
+	t.entity(&f)
+	t.lldp(&f)
+	if f.MAC == "" {
+		for _, row := range t.column(ifPhysAddress) {
+			if f.MAC = hexMAC(row.value); f.MAC != "" {
+				break
+			}
+		}
+	}
+	return f, t.err
+}
+
+// refusal says what an error of the first question means. An agent does not answer a
+// wrong community at all; that it is there was heard before.
+func refusal(err error) error {
+	switch {
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return err
+	case strings.Contains(err.Error(), "timeout"):
+		return fmt.Errorf("%w: it does not answer this community", dialect.ErrLocked)
+	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption),
+		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
+		return dialect.ErrLocked
+	}
+	return dialect.Odd("SNMP: %s", site.Clean(err.Error()))
+}
+
+// tables reads columns of tables; its first error ends the reading.
+type tables struct {
+	c   *gosnmp.GoSNMP
+	err error
+}
+
+type row struct {
+	index string // the object's number behind the column's
+	value gosnmp.SnmpPDU
+}
+
+var errEnough = errors.New("enough")
+
+func (t *tables) column(oid string) []row {
+	var out []row
+	if t.err != nil {
+		return nil
+	}
+	walk := t.c.BulkWalk
+	if t.c.Version == gosnmp.Version1 {
+		walk = t.c.Walk
+	}
+	err := walk(oid, func(p gosnmp.SnmpPDU) error {
+		index, ok := strings.CutPrefix(p.Name, oid+".")
+		if !ok || len(out) >= maxRows || len(index) > 256 {
+			return errEnough
+		}
+		out = append(out, row{index, p})
+		return nil
+	})
+	// A device without the table says so in several ways; what it has was read.
+	if err != nil && !errors.Is(err, errEnough) && t.c.Context.Err() != nil {
+		t.err = fmt.Errorf("%w in time", dialect.ErrAway)
+	}
+	return out
+}
+
+func (t *tables) texts(oid string) map[string]string {
+	out := map[string]string{}
+	for _, r := range t.column(oid) {
+		out[r.index] = plain(r.value)
+	}
+	return out
+}
+
+// entity takes the chassis from the ENTITY-MIB, and the modules with a version of their
+// own as components.
+func (t *tables) entity(f *dialect.Facts) {
+	chassis, modules := "", []string{}
+	for _, r := range t.column(entClass) {
+		switch class, _ := r.value.Value.(int); {
+		case class == classChassis && chassis == "":
+			chassis = r.index
+		case class == classModule:
+			modules = append(modules, r.index)
+		}
+	}
+	if chassis == "" {
+		return
+	}
+	model, serial, maker, hardware := t.texts(entModel), t.texts(entSerial), t.texts(entMaker), t.texts(entHardware)
+	firmware, software, name := t.texts(entFirmware), t.texts(entSoftware), t.texts(entName)
+	f.Model, f.Serial, f.Vendor, f.Hardware, f.Version = model[chassis], serial[chassis], maker[chassis], hardware[chassis], firmware[chassis]
+	if f.Version == "" {
+		f.Version = software[chassis]
+	}
+	f.Components = map[string]string{}
+	for _, m := range modules {
+		if firmware[m] != "" && name[m] != "" {
+			f.Components[name[m]] = firmware[m]
+		}
+	}
+}
+
+// lldp takes the device's own chassis number, and its neighbours with the ports that
+// they are seen at.
+func (t *tables) lldp(f *dialect.Facts) {
+	if t.err != nil {
+		return
+	}
+	if got, err := t.c.Get([]string{lldpLocChassisSub, lldpLocChassis}); err == nil && len(got.Variables) == 2 {
+		if sub, _ := got.Variables[0].Value.(int); sub == subtypeMAC {
+			f.MAC = hexMAC(got.Variables[1])
+		}
+	}
+	ports, names := t.texts(lldpLocPortDesc), t.texts(lldpRemName)
+	subs := map[string]int{}
+	for _, r := range t.column(lldpRemChassisSub) {
+		subs[r.index], _ = r.value.Value.(int)
+	}
+	addresses := map[string]string{} // by time, port and number of the neighbour
+	for _, r := range t.column(lldpRemManAddr) {
+		if neighbour, address, ok := manAddr(r.index); ok {
+			addresses[neighbour] = address
+		}
+	}
+	for _, r := range t.column(lldpRemChassis) {
+		part := strings.Split(r.index, ".") // lldpRemTimeMark, lldpRemLocalPortNum, lldpRemIndex
+		if len(part) != 3 {
+			continue
+		}
+		n := site.Neighbour{Port: ports[part[1]], Name: names[r.index], Address: addresses[r.index]}
+		if n.Port == "" {
+			n.Port = part[1]
+		}
+		if subs[r.index] == subtypeMAC {
+			n.Chassis = hexMAC(r.value)
+		} else {
+			n.Chassis = plain(r.value)
+		}
+		f.Neighbours = append(f.Neighbours, n)
+	}
+}
+
+// manAddr splits the index of lldpRemManAddrTable: the neighbour's three numbers, the
+// address family (1 is IPv4), the length, the address.
+func manAddr(index string) (neighbour, address string, ok bool) {
+	part := strings.Split(index, ".")
+	if len(part) != 9 || part[3] != "1" || part[4] != "4" {
+		return "", "", false
+	}
+	a, err := netip.ParseAddr(strings.Join(part[5:], "."))
+	return strings.Join(part[:3], "."), a.String(), err == nil
+}
+
+func text(v []gosnmp.SnmpPDU, i int) string {
+	if i >= len(v) {
+		return ""
+	}
+	return plain(v[i])
+}
+
+func plain(p gosnmp.SnmpPDU) string {
+	switch v := p.Value.(type) {
+	case []byte:
+		return site.Clean(string(v[:min(len(v), 4*site.MaxText)]))
+	case string:
+		return site.Clean(v)
+	case int:
+		return strconv.Itoa(v)
+	}
+	return ""
+}
+
+func hexMAC(p gosnmp.SnmpPDU) string {
+	v, _ := p.Value.([]byte)
+	if len(v) != 6 {
+		return ""
+	}
+	return dialect.Facts{MAC: fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", v[0], v[1], v[2], v[3], v[4], v[5])}.Clean().MAC
+}
