@@ -20,6 +20,8 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
+	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/shelf"
@@ -58,6 +60,7 @@ type app struct {
 	dir, shelf, format string
 	noColor, quiet     bool
 	verbose            bool
+	identity           string // the file that opens the logins
 
 	in       io.Reader
 	out, err io.Writer
@@ -107,13 +110,15 @@ device after its restart, and returns the ones that failed to what they ran befo
 A night's work:
   catena new "Marrow Hill Locks" --range 10.20.4.0/24     make a site folder
   cd marrow-hill-locks
+  catena login add --user keeper                          how to log in to them
   catena scan                                             find and read the devices
   catena shelf add ~/Downloads/firmware.zip               fill the shelf
   catena match                                            see what should be flashed
   catena flash --all                                      flash it, prove it
   catena track                                            watch, from another terminal too
 
-The login for the devices is asked for, or taken from CATENA_LOGIN=user:password.
+Logins are kept with catena login add; without any, one is asked for, or taken from
+CATENA_LOGIN=user:password.
 To see all of it on a simulated site: catena demo
 
 Exit codes: 0 done, 1 error, 2 wrong usage or a bad file, 3 some devices failed or
@@ -127,12 +132,13 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	flags.StringVar(&a.format, "format", "table", "table, json or csv")
 	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say only what was asked for")
+	flags.StringVar(&a.identity, "identity", "", "the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell on stderr what is being done")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w\nsee: %s --help", err, c.CommandPath())
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
-	root.AddCommand(a.newCmd(), a.scanCmd(), a.listCmd(), a.showCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.trackCmd(),
+	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.trackCmd(),
 		a.rollbackCmd(), a.aimCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
 	return root
 }
@@ -346,8 +352,11 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 	return shelf.Open(dir)
 }
 
-// dialects that are known, in the order in which a device is asked.
+// dialects that take images, in the order in which a device is asked.
 var dialects = []dialect.Dialect{onvif.Dialect{}, httpjson.Dialect{}}
+
+// readers are all ways of reading devices, in the order in which one is asked.
+var readers = []dialect.Reader{onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}
 
 func dialectNamed(name string) (dialect.Dialect, bool) {
 	for _, d := range dialects {
@@ -356,45 +365,4 @@ func dialectNamed(name string) (dialect.Dialect, bool) {
 		}
 	}
 	return nil, false
-}
-
-// logins returns what gives a device's login. It asks for one where there is a
-// terminal and none was given otherwise.
-func (a *app) logins() (func(site.Device) (dialect.Login, bool), error) {
-	login, ok, err := a.login()
-	return func(site.Device) (dialect.Login, bool) { return login, ok }, err
-}
-
-func (a *app) login() (dialect.Login, bool, error) {
-	if given := a.getenv("CATENA_LOGIN"); given != "" {
-		user, password, ok := strings.Cut(given, ":")
-		if !ok || user == "" {
-			return dialect.Login{}, false, usage("CATENA_LOGIN must be user:password")
-		}
-		return dialect.Login{User: user, Password: password}, true, nil
-	}
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return dialect.Login{}, false, nil
-	}
-	fmt.Fprint(a.err, "User of the devices (empty: none): ")
-	var line []byte
-	for b := make([]byte, 1); ; { // byte by byte: what follows is the password's
-		n, err := f.Read(b)
-		if n == 0 || err != nil || b[0] == '\n' || len(line) > 256 {
-			break
-		}
-		line = append(line, b[0])
-	}
-	user := strings.TrimSpace(string(line))
-	if user == "" {
-		return dialect.Login{}, false, nil
-	}
-	fmt.Fprint(a.err, "Password: ")
-	password, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
-	if err != nil {
-		return dialect.Login{}, false, fmt.Errorf("the password cannot be read: %w", err)
-	}
-	return dialect.Login{User: user, Password: string(password)}, true, nil
 }

@@ -133,12 +133,12 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 		}
 		return refused("none of the devices named can be worked on")
 	}
-	login, err := a.logins()
+	access, err := a.access(p.home)
 	if err != nil {
 		return err
 	}
-	if _, ok := login(plan.Items[0].Device); !ok {
-		return refused("no login for the devices is given; set CATENA_LOGIN=user:password, or run this in a terminal to be asked")
+	if _, ok := access.peer(plan.Items[0].Device); !ok {
+		return refused("there is no login for %s; add one with catena login add, set CATENA_LOGIN=user:password, or run this in a terminal to be asked", plan.Items[0].Device.Name)
 	}
 	a.plainSummary(plan, left)
 	if !f.yes {
@@ -146,7 +146,7 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 			return err
 		}
 	}
-	engine := &job.Engine{Ledger: p.home.ledger, Dialect: dialectNamed, Login: login, Timing: f.timing, Now: a.now,
+	engine := &job.Engine{Ledger: p.home.ledger, Dialect: dialectNamed, Peer: access.peer, Timing: f.timing, Now: a.now,
 		Open: func(i firmware.Image) (job.File, error) { return p.shelf.OpenImage(i) }}
 	j, err := engine.Start(plan)
 	if errors.Is(err, shelf.ErrDamaged) {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,89 +17,395 @@ import (
 	"catena/internal/site"
 )
 
+// look is how a scan is to look.
+type look struct {
+	adapter  string
+	except   []string
+	ports    []string
+	by       []string
+	wide     bool
+	patience time.Duration
+}
+
 func (a *app) scanCmd() *cobra.Command {
-	var adapter string
-	var ports []uint
-	var patience time.Duration
+	var l look
+	var adapters, uplinks bool
+	var at string
+	var every time.Duration
 	c := &cobra.Command{
 		Use:   "scan [TARGET…]",
 		Short: "Find the devices and read what they run",
-		Long: `Find the devices on the site's networks and read what each one runs: by
-WS-Discovery, by multicast and address by address, and by trying the addresses for
-HTTP. What is found is kept; what is new, changed or gone is shown.
+		Long: `Find the devices on the site's networks and read what each one runs. All ways of hearing
+are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
+address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
+What is found is kept; what is new, changed or gone is shown. What answers but is not
+recognised is listed too, with what was heard.
 
-Without targets the networks of site.yaml are looked through. Addresses that do not
-answer are no error.`,
+Without targets the networks of site.yaml are looked through. A target is an address, a
+row of addresses, a network, host:port, or @FILE with a target on each line. Addresses
+that do not answer are no error.
+
+The ways: ` + strings.Join(scan.Ways, ", ") + `.`,
 		Example: `  catena scan
-  catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26
-  catena scan 10.20.4.17:8080
-  catena scan --adapter eth0`,
+  catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26 --except 10.20.4.7
+  catena scan 10.20.4.17:8080 @more-addresses.txt
+  catena scan --adapters                      this machine's adapters
+  catena scan --adapter eth0                  by its name, its address, or an address beyond it
+  catena scan --by snmp,mdns --port snmp:1161
+  catena scan --every 30s                     keep looking, print only what changes
+  catena scan --uplinks                       what is reached through what, to paste into site.yaml`,
 		RunE: func(c *cobra.Command, args []string) error {
-			var narrow []uint16
-			for _, p := range ports {
-				if p == 0 || p > 65535 {
-					return usage("--port %d is no port", p)
-				}
-				narrow = append(narrow, uint16(p))
+			switch {
+			case adapters:
+				return a.adapters()
+			case every != 0 && every < time.Second:
+				return usage("--every %s is less than a second", every)
+			case every != 0 && uplinks:
+				return usage("--every and --uplinks do not go together")
 			}
-			return a.scan(c.Context(), args, adapter, narrow, patience)
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
+			defer stop()
+			r, err := a.newRound(args, l)
+			if err != nil {
+				return err
+			}
+			defer r.home.Close()
+			if every != 0 {
+				return r.watch(ctx, every)
+			}
+			note, devices, err := r.scan(ctx)
+			if err != nil {
+				return err
+			}
+			if uplinks {
+				return a.printUplinks(at, devices)
+			}
+			return a.printScan(r.home, note, devices)
 		},
 	}
-	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to look through, by name")
-	c.Flags().UintSliceVar(&ports, "port", nil, "ports to try (default 80 and 8080)")
-	c.Flags().DurationVar(&patience, "patience", 1500*time.Millisecond, "how long one address may take to answer")
+	f := c.Flags()
+	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: all)")
+	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and look no further")
+	f.StringSliceVar(&l.except, "except", nil, "addresses, rows or networks to leave out")
+	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
+	f.StringSliceVar(&l.by, "by", nil, "hear only by these ways")
+	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
+	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond, "how long one address may take to answer")
+	f.DurationVar(&every, "every", 0, "keep looking, this often, and print only what changes")
+	f.BoolVar(&uplinks, "uplinks", false, "print what is reached through what, as uplinks: for site.yaml")
+	f.StringVar(&at, "at", "", "with --uplinks: the device that this machine is plugged into")
 	return c
 }
 
-func (a *app) scan(ctx context.Context, targets []string, adapter string, ports []uint16, patience time.Duration) error {
-	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
-	defer stop()
-	h, err := a.openSite()
-	if err != nil {
-		return err
-	}
-	defer h.Close()
-	networks := scan.Networks(h.site.Networks)
-	if len(targets) > 0 || adapter != "" || len(networks) == 0 {
-		if networks, err = scan.Targets(targets, adapter, ports); err != nil {
-			return usage("%w", err)
+// round is what one scan needs, once or again and again.
+type round struct {
+	app      *app
+	home     *home
+	access   *access
+	networks []scan.Network
+	look     look
+}
+
+func (a *app) newRound(targets []string, l look) (*round, error) {
+	for _, way := range l.by {
+		if !slices.Contains(scan.Ways, way) {
+			return nil, usage("--by %q is no way of hearing; there are %s", way, strings.Join(scan.Ways, ", "))
 		}
 	}
+	var ports []site.Port
+	for _, text := range l.ports {
+		p, err := site.ParsePort(text)
+		if err != nil {
+			return nil, usage("--port: %w", err)
+		}
+		ports = append(ports, p)
+	}
+	targets, err := targetFiles(targets)
+	if err != nil {
+		return nil, err
+	}
+	h, err := a.openSite()
+	if err != nil {
+		return nil, err
+	}
+	r := &round{app: a, home: h, look: l, networks: scan.Networks(h.site.Networks)}
+	if len(targets) > 0 || l.adapter != "" || len(r.networks) == 0 {
+		if r.networks, err = scan.Targets(targets, l.except, l.adapter, ports, l.wide); err != nil {
+			h.Close()
+			return nil, usage("%w", err)
+		}
+	} else if r.networks, err = scan.Narrow(r.networks, l.except, ports); err != nil {
+		h.Close()
+		return nil, usage("%w", err)
+	}
+	if r.access, err = a.access(h); err != nil {
+		h.Close()
+		return nil, err
+	}
+	return r, nil
+}
+
+// targetFiles puts the lines of a file in the place of @FILE. Empty lines and what
+// follows a # are left out.
+func targetFiles(targets []string) ([]string, error) {
+	var out []string
+	for _, t := range targets {
+		name, isFile := strings.CutPrefix(t, "@")
+		if !isFile {
+			out = append(out, t)
+			continue
+		}
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, usage("the targets cannot be read: %w", err)
+		}
+		n := 0
+		for line := range strings.Lines(string(data)) {
+			n++
+			line, _, _ = strings.Cut(line, "#")
+			if line = strings.TrimSpace(line); line == "" {
+				continue
+			}
+			if _, err := site.ParseRange(line); err != nil {
+				return nil, usage("%s:%d: %w", name, n, err)
+			}
+			out = append(out, line)
+		}
+	}
+	return out, nil
+}
+
+// scanner makes the scanner of a site.
+func (a *app) scanner(h *home, x *access) *scan.Scanner {
+	return &scan.Scanner{Readers: readers, Logins: x.logins, Names: h.site.NameOf, Plain: x.plain, Trusted: x.keys,
+		Patience: 1500 * time.Millisecond, Log: a.log}
+}
+
+// scan looks once, keeps what came and tells it.
+func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device, err error) {
+	a, h := r.app, r.home
 	known, err := h.ledger.Devices()
 	if err != nil {
-		return err
+		return note, nil, err
 	}
-	login, err := a.logins()
-	if err != nil {
-		return err
-	}
+	s := a.scanner(h, r.access)
+	s.Patience, s.By = r.look.patience, r.look.by
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-	s := &scan.Scanner{Dialects: dialects, Login: login, Patience: patience, Log: a.log}
 	if !a.quiet {
 		s.Progress = func(done, total int, what string) { meter.Show(fmt.Sprintf("%d of %d %s", done, total, what)) }
 	}
 	began := a.now()
-	result, err := s.Scan(ctx, networks, known)
+	result, err := s.Scan(ctx, r.networks, known)
 	meter.Clear()
 	if err != nil {
-		return fmt.Errorf("the scan did not end: %w; nothing was kept", err)
+		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
 	}
-	var seen []*site.Device
-	for i := range result.Devices {
-		seen = append(seen, &result.Devices[i])
+	if err := keepScan(h, result.Devices, result.Keys); err != nil {
+		return note, nil, err
 	}
-	if err := h.ledger.See("", seen...); err != nil {
-		return err
+	if r.access.keys, _, err = h.ledger.Keys(); err != nil {
+		return note, nil, err
 	}
-	note := scanNote{Asked: result.Asked, Found: len(result.Devices) - len(result.Gone), New: result.New, Changed: result.Changed,
+	note = scanNote{Asked: result.Asked, Found: len(result.Devices) - len(result.Gone), New: result.New, Changed: result.Changed,
 		Outside: result.Outside, Warnings: result.Warnings, Seconds: a.now().Sub(began).Seconds()}
 	for _, d := range result.Gone {
 		note.Gone = append(note.Gone, d.Name)
 	}
-	if err := h.ledger.Append(ledger.Scanned, "", "", note); err != nil {
+	return note, result.Devices, h.ledger.Append(ledger.Scanned, "", "", note)
+}
+
+// keepScan keeps what was seen of devices, and the keys that they showed.
+func keepScan(h *home, devices []site.Device, keys scan.Keys) error {
+	var seen []*site.Device
+	for i := range devices {
+		seen = append(seen, &devices[i])
+	}
+	if err := h.ledger.See("", seen...); err != nil {
 		return err
 	}
-	return a.printScan(h, note, result.Devices)
+	if err := h.ledger.Meet(keys.Fresh); err != nil {
+		return err
+	}
+	return h.ledger.Distrust(keys.Refused)
+}
+
+// watch looks again and again until it is stopped, and prints what changes. A scan that
+// cannot be done, because a cable is out for a while, is told, and the next one comes.
+func (r *round) watch(ctx context.Context, every time.Duration) error {
+	a := r.app
+	for first := true; ; first = false {
+		next := time.After(every)
+		note, _, err := r.scan(ctx)
+		if ctx.Err() != nil {
+			return nil
+		}
+		at := a.now().Format("2006-01-02 15:04:05")
+		if err != nil {
+			fmt.Fprintf(a.err, "%s %v\n", at, err)
+		} else if err := a.printNews(at, note); err != nil {
+			return err
+		}
+		if first && err == nil {
+			a.say("%s %s here; looking again every %s, until Ctrl-C.", at, view.Plural(note.Found, "device"), every)
+		}
+		select {
+		case <-next:
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// news is one line of what a watching scan tells.
+type news struct {
+	At   string `json:"at"`
+	Name string `json:"name"`
+	What string `json:"what"` // new, gone, or a field's name
+	From string `json:"from,omitempty"`
+	To   string `json:"to,omitempty"`
+}
+
+func (a *app) printNews(at string, note scanNote) error {
+	var all []news
+	for _, n := range note.New {
+		all = append(all, news{At: at, Name: n, What: "new"})
+	}
+	for _, n := range note.Gone {
+		all = append(all, news{At: at, Name: n, What: "gone"})
+	}
+	for _, c := range note.Changed {
+		all = append(all, news{at, c.Name, c.What, c.From, c.To})
+	}
+	s := a.style(a.out)
+	for _, n := range all {
+		switch {
+		case a.format == "json":
+			line, err := encode(n)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, line)
+		case n.What == "new":
+			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Good, "new"))
+		case n.What == "gone":
+			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Bad, "gone"))
+		default:
+			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Warn, fmt.Sprintf("%s %s → %s", n.What, orNone(n.From), orNone(n.To))))
+		}
+	}
+	return nil
+}
+
+// adapters lists this machine's adapters.
+func (a *app) adapters() error {
+	all, err := scan.Adapters()
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.printJSON(all)
+	}
+	var rows [][]string
+	for _, x := range all {
+		link := "down"
+		switch {
+		case x.Up && x.Running:
+			link = "up"
+		case x.Up:
+			link = "no link"
+		}
+		var addresses []string
+		for _, p := range x.Addresses {
+			addresses = append(addresses, p.String())
+		}
+		use := "yes"
+		switch {
+		case x.Loopback:
+			use = "when named"
+		case !x.Up || len(x.Addresses) == 0 || !x.Multicast:
+			use = "no"
+		}
+		rows = append(rows, []string{x.Name, link, strings.Join(addresses, " "), x.MAC, use})
+	}
+	columns := []string{"adapter", "link", "addresses", "mac", "scanned"}
+	if a.format == "csv" {
+		return view.CSV(a.out, columns, rows)
+	}
+	t := view.Table{Columns: columns}
+	for _, r := range rows {
+		tone := view.Good
+		if r[1] != "up" {
+			tone = view.Bad
+		}
+		t.Add(view.Cell{Text: r[0]}, view.Cell{Text: r[1], Tone: tone}, view.Cell{Text: r[2]}, view.Cell{Text: r[3], Tone: view.Quiet}, view.Cell{Text: r[4]})
+	}
+	t.Draw(a.out, a.style(a.out))
+	return nil
+}
+
+// printUplinks prints what is reached through what, to be pasted into site.yaml. What
+// cannot be known stands there as comments.
+func (a *app) printUplinks(at string, devices []site.Device) error {
+	if at != "" && !slices.ContainsFunc(devices, func(d site.Device) bool { return d.Answers(at) }) {
+		return usage("--at: no device %q was found", at)
+	}
+	for _, d := range devices {
+		if at != "" && d.Answers(at) {
+			at = d.Name
+		}
+	}
+	links, unseen := site.Propose(devices, at)
+	if a.format == "json" {
+		type link struct {
+			Through string   `json:"through"`
+			Reach   []string `json:"reach"`
+			Chain   bool     `json:"chain"`
+			Doubts  []string `json:"doubts"`
+		}
+		out := []link{}
+		for _, l := range links {
+			out = append(out, link{l.Through, l.Reach, l.Chain, append([]string{}, l.Doubts...)})
+		}
+		return a.printJSON(out)
+	}
+	if len(links) == 0 {
+		a.say("# No device tells what it sees at its ports or what hangs behind it. Where you know it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}")
+		return nil
+	}
+	fmt.Fprintln(a.out, "# What the devices say of their neighbours. Read it before you paste it into site.yaml.")
+	fmt.Fprintln(a.out, "uplinks:")
+	for _, l := range links {
+		for _, d := range l.Doubts {
+			fmt.Fprintf(a.out, "  # Not sure: %s.\n", d)
+		}
+		if l.Chain {
+			fmt.Fprintf(a.out, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
+		}
+		fmt.Fprintf(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through), strings.Join(mapped(l.Reach, yamlWord), ", "))
+	}
+	if len(unseen) > 0 {
+		fmt.Fprintf(a.out, "# Nobody sees %s: what they are reached through is not known.\n", strings.Join(unseen, ", "))
+	}
+	return nil
+}
+
+func mapped(list []string, f func(string) string) []string {
+	var out []string
+	for _, x := range list {
+		out = append(out, f(x))
+	}
+	return out
+}
+
+// yamlWord writes a name so that YAML reads it as that name.
+func yamlWord(name string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_.", r)
+	}
+	if strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 && strings.ContainsAny(name[:1], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", "''") + "'"
 }
 
 // scanNote is what a scan brought, as the ledger keeps it and JSON shows it.
@@ -178,7 +485,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 		}
 	}
 	if locked > 0 {
-		a.say("%s could not be logged in to; give the login in CATENA_LOGIN=user:password or when asked, and scan again.", view.Plural(locked, "device"))
+		a.say("%s could not be logged in to. Add their logins: catena login add; see which works where: catena login test", view.Plural(locked, "device"))
 	}
 	if len(shown) == 0 {
 		a.say("Nothing answered. Is this machine on the site's network, and are the ranges right?")

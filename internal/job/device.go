@@ -98,13 +98,13 @@ func (d *device) check() (step Step, reason, advice string) {
 	was := d.item.Device
 	knows, ok := d.job.engine.Dialect(was.Dialect)
 	if !ok {
-		return Failed, "no dialect is known for it", "scan again with this program: catena scan"
+		return Failed, "this program can read it but has no way yet to send it an image", "flash it by its maker's own means"
 	}
-	login, ok := d.job.engine.Login(was)
+	peer, ok := d.job.engine.Peer(was)
 	if !ok {
 		return Failed, "no login is given for it", "give a login and flash it again"
 	}
-	d.knows, d.peer = knows, dialect.Peer{Address: was.Address, Path: was.Path, Login: login}
+	d.knows, d.peer = knows, peer
 	d.talk = knows.Open(d.peer)
 	facts, err := d.talk.Read(d.patience)
 	switch {
@@ -112,6 +112,10 @@ func (d *device) check() (step Step, reason, advice string) {
 		return Skipped, "the job was abandoned while it was checked", ""
 	case errors.Is(err, dialect.ErrLocked):
 		return Failed, err.Error(), "find its password, then flash it again"
+	case errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
+		return Failed, err.Error(), "see to its login (catena login test), then flash it again"
+	case errors.Is(err, dialect.ErrStranger):
+		return Failed, err.Error(), "find out what was exchanged: catena scan"
 	case err != nil:
 		return Failed, err.Error(), "look whether it has power and network, then: catena scan"
 	}

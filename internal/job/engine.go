@@ -28,7 +28,8 @@ type File interface {
 type Engine struct {
 	Ledger  *ledger.Ledger
 	Dialect func(name string) (dialect.Dialect, bool)
-	Login   func(site.Device) (dialect.Login, bool)
+	// Peer is how to talk to a device, with its login; false: there is no login.
+	Peer func(site.Device) (dialect.Peer, bool)
 	// Open opens an image whose digest was checked from the very file returned.
 	Open   func(firmware.Image) (File, error)
 	Timing Timing

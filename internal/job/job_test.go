@@ -87,8 +87,8 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			}
 			return httpjson.Dialect{}, name == "http"
 		},
-		Login: func(site.Device) (dialect.Login, bool) {
-			return dialect.Login{User: "keeper", Password: password}, true
+		Peer: func(d site.Device) (dialect.Peer, bool) {
+			return dialect.Peer{Address: d.Address, Path: d.Path, Login: dialect.Login{User: "keeper", Password: password}}, true
 		},
 		Open: func(i firmware.Image) (job.File, error) {
 			b.opened[i.Version]++

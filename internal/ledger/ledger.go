@@ -38,6 +38,8 @@ const (
 	Founded Kind = "founded" // the site folder was made
 	Seen    Kind = "seen"    // something about a device is new; the body is a site.Device
 	Scanned Kind = "scanned" // a scan ended
+	Met     Kind = "met"     // a device's key, at the first contact or accepted by a person; the body is a site.Key
+	Strange Kind = "strange" // another key than the one met
 	Started Kind = "started" // a job was started; the body lists its devices
 	Step    Kind = "step"    // a device is about to enter a step: the intent, before the effect
 	Ended   Kind = "ended"   // a device of a job has come to its end

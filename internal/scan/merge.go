@@ -1,74 +1,262 @@
 package scan
 
 import (
+	"bufio"
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
+	"os"
 	"slices"
 	"strings"
 
+	"catena/internal/dialect"
+	"catena/internal/dialect/snmp"
 	"catena/internal/site"
 )
 
-// merge makes devices of sightings: what has one UUID or one address is one
-// device. The result is in the order of the addresses.
-func merge(sightings []Sighting) []*site.Device {
+// found is a device that was heard, with the ways to talk to it.
+type found struct {
+	site.Device
+	talks    []talk // the best first
+	readOnly bool   // what it told is all there is to read
+	fixed    bool   // it is a known device: its name and its refused logins are as given
+}
+
+// talk is one way to talk to a device.
+type talk struct {
+	dialect string
+	address netip.AddrPort
+	tls     bool
+	path    string
+	open    bool // no login is needed
+}
+
+// ranks of the ways to talk: those that take images first.
+var talkRank = []string{"onvif", "http", "redfish", "snmp"}
+
+// add fills in what is not known yet.
+func (f *found) add(facts dialect.Facts) {
+	name := f.Name
+	d := f.Device
+	facts.Into(&f.Device)
+	// What was known first stays: it came from the better way.
+	for _, p := range []struct {
+		to  *string
+		old string
+	}{
+		{&f.Vendor, d.Vendor}, {&f.Model, d.Model}, {&f.Hardware, d.Hardware}, {&f.Serial, d.Serial}, {&f.Version, d.Version},
+		{&f.UUID, d.UUID}, {&f.Path, d.Path}, {&f.MAC, d.MAC}, {&f.Says, d.Says},
+	} {
+		if p.old != "" {
+			*p.to = p.old
+		}
+	}
+	if f.Name = name; name == "" {
+		f.Name = facts.Name
+	}
+}
+
+// merge makes devices of sightings. What has one UUID is one device; so is what answers
+// at one host, unless that host is a door to several: then only what answers at one
+// port is. The result is in the order of the addresses.
+func merge(sightings []Sighting) []*found {
+	for i := range sightings {
+		sightings[i].Facts = sightings[i].Facts.Clean()
+		if sightings[i].ReadOnly { // it is found again by what it said
+			sightings[i].Facts.Path = ""
+		}
+	}
 	slices.SortStableFunc(sightings, func(a, b Sighting) int {
-		return cmp.Or(a.Address.Compare(b.Address), strings.Compare(b.Dialect, a.Dialect), strings.Compare(a.Heard, b.Heard))
+		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(a)-rank(b), a.Address.Compare(b.Address), strings.Compare(a.Heard, b.Heard))
 	})
-	byUUID, byAddress := map[string]*site.Device{}, map[netip.AddrPort]*site.Device{}
-	var out []*site.Device
+	shared := sharedHosts(sightings)
+	byKey := map[string]*found{}
+	var out []*found
 	for _, s := range sightings {
-		facts := s.Facts.Clean()
-		d := byAddress[s.Address]
-		if d == nil && facts.UUID != "" {
-			d = byUUID[facts.UUID]
+		keys := []string{"at " + s.Address.Addr().String()}
+		if shared[s.Address.Addr()] {
+			keys = []string{"at " + s.Address.String()}
 		}
-		if d == nil {
-			d = &site.Device{Address: s.Address.String(), Reach: site.Silent, Trouble: s.Trouble}
-			out = append(out, d)
+		if s.Facts.UUID != "" {
+			keys = append(keys, "uuid "+s.Facts.UUID)
 		}
-		byAddress[s.Address] = d
-		if facts.UUID != "" {
-			byUUID[facts.UUID] = d
+		if s.Facts.MAC != "" && s.Dialect == "" {
+			keys = append(keys, "mac "+s.Facts.MAC)
 		}
-		if d.Dialect == "" {
-			d.Dialect = s.Dialect
+		var f *found
+		for _, k := range keys {
+			if f == nil {
+				f = byKey[k]
+			}
 		}
-		if facts.Name != "" && d.Name == "" {
-			d.Name = facts.Name
+		if f == nil {
+			if shared[s.Address.Addr()] && s.Address.Port() == 0 {
+				continue // nobody can say which of them it was
+			}
+			f = &found{Device: site.Device{Address: s.Address.String(), Reach: site.Silent, Trouble: "it was heard, but no family knows it"}}
+			out = append(out, f)
 		}
-		facts.Into(d)
-		if !slices.Contains(d.Heard, s.Heard) {
-			d.Heard = append(d.Heard, s.Heard)
-			slices.Sort(d.Heard)
+		for _, k := range keys {
+			byKey[k] = f
+		}
+		f.take(s)
+	}
+	return out
+}
+
+func rank(s Sighting) int {
+	if i := slices.Index(talkRank, s.Dialect); i >= 0 {
+		return i
+	}
+	if s.ReadOnly {
+		return len(talkRank)
+	}
+	if s.Address.Port() == 0 {
+		return len(talkRank) + 2
+	}
+	return len(talkRank) + 1
+}
+
+// take adds one sighting to what is known of the device.
+func (f *found) take(s Sighting) {
+	if s.Dialect != "" {
+		t := talk{s.Dialect, s.Address, s.TLS, s.Facts.Path, openTalk(s)}
+		i := slices.IndexFunc(f.talks, func(o talk) bool { return o.dialect == t.dialect && o.address == t.address })
+		switch {
+		case i < 0:
+			f.talks = append(f.talks, t)
+			slices.SortStableFunc(f.talks, func(a, b talk) int {
+				return slices.Index(talkRank, a.dialect) - slices.Index(talkRank, b.dialect)
+			})
+		case f.talks[i].path == "" || t.dialect == snmp.Dialect{}.Name() && snmp.Better(t.path, f.talks[i].path):
+			f.talks[i].path, f.talks[i].open = t.path, t.open
+		}
+		if t.dialect == f.talks[0].dialect {
+			f.Path = f.talks[0].path
+		}
+	} else if s.Facts.Path != "" {
+		s.Facts.Path = ""
+	}
+	if s.Dialect == "" && s.Trouble != "" && len(f.talks) == 0 && !f.readOnly {
+		f.Trouble = s.Trouble
+	}
+	f.readOnly = f.readOnly || s.ReadOnly
+	if a, err := netip.ParseAddrPort(f.Address); err == nil && a.Port() == 0 && s.Address.Port() != 0 && a.Addr() == s.Address.Addr() {
+		f.Address, f.TLS = s.Address.String(), s.TLS
+	}
+	path := f.Path
+	f.add(s.Facts)
+	f.Path = path
+	if !slices.Contains(f.Heard, s.Heard) {
+		f.Heard = append(f.Heard, s.Heard)
+		slices.Sort(f.Heard)
+	}
+}
+
+// sharedHosts are the addresses at which several devices answer, each at a port of its
+// own: a router that forwards ports, or a simulation on one address.
+func sharedHosts(sightings []Sighting) map[netip.Addr]bool {
+	type spoken struct {
+		host    netip.Addr
+		dialect string
+	}
+	at, out := map[spoken]netip.AddrPort{}, map[netip.Addr]bool{}
+	uuids := map[netip.AddrPort]string{}
+	for _, s := range sightings {
+		if s.Facts.UUID != "" {
+			uuids[s.Address] = s.Facts.UUID
+		}
+		if s.Dialect == "" {
+			continue
+		}
+		k := spoken{s.Address.Addr(), s.Dialect}
+		other, heard := at[k]
+		switch {
+		case !heard:
+			at[k] = s.Address
+		case other != s.Address && !(uuids[other] != "" && uuids[other] == uuids[s.Address]):
+			out[k.host] = true
+		}
+	}
+	return out
+}
+
+// addMACs adds the hardware addresses that this machine knows of its neighbours, where
+// one belongs to one address: a router that answers for others says nothing of them.
+func addMACs(devices []*found, table map[netip.Addr]string) {
+	count, hosts := map[string]int{}, map[netip.Addr]int{}
+	for _, mac := range table {
+		count[mac]++
+	}
+	address := func(f *found) netip.Addr { a, _ := netip.ParseAddrPort(f.Address); return a.Addr() }
+	for _, f := range devices {
+		hosts[address(f)]++
+	}
+	for _, f := range devices {
+		if mac := table[address(f)]; f.MAC == "" && mac != "" && count[mac] == 1 && hosts[address(f)] == 1 {
+			f.MAC = mac
+		}
+	}
+}
+
+// arpTable is what this machine knows of its neighbours' hardware addresses, where the
+// system tells it in a file: on Linux.
+func arpTable() map[netip.Addr]string {
+	out := map[netip.Addr]string{}
+	file, err := os.Open("/proc/net/arp")
+	if err != nil {
+		return out
+	}
+	defer func() { _ = file.Close() }()
+	for lines := bufio.NewScanner(file); lines.Scan(); {
+		field := strings.Fields(lines.Text()) // address, type, flags, hardware address, …
+		if len(field) < 4 || field[2] == "0x0" {
+			continue
+		}
+		if a, err := netip.ParseAddr(field[0]); err == nil {
+			out[a] = dialect.Facts{MAC: field[3]}.Clean().MAC
 		}
 	}
 	return out
 }
 
 // fold drops what turned out, once read, to be a device already found: the same
-// serial number on the same host, heard at another port.
-func fold(found []*site.Device) []*site.Device {
+// serial number on the same host, or the same hardware address, heard at another port
+// or address.
+func fold(all []*found) []*site.Device {
 	seen := map[string]*site.Device{}
-	return slices.DeleteFunc(found, func(d *site.Device) bool {
-		a, err := netip.ParseAddrPort(d.Address)
-		if d.Serial == "" || err != nil {
-			return false
+	var out []*site.Device
+	for _, f := range all {
+		d := &f.Device
+		var keys []string
+		if a, err := netip.ParseAddrPort(d.Address); err == nil && d.Serial != "" {
+			keys = append(keys, strings.ToLower(a.Addr().String()+" "+d.Vendor+" "+d.Serial))
 		}
-		key := strings.ToLower(a.Addr().String() + " " + d.Vendor + " " + d.Serial)
-		if first := seen[key]; first != nil {
+		if d.MAC != "" {
+			keys = append(keys, "mac "+d.MAC+" "+d.Serial)
+		}
+		var first *site.Device
+		for _, k := range keys {
+			if first == nil {
+				first = seen[k]
+			}
+		}
+		if first != nil {
 			first.Heard = slices.Compact(slices.Sorted(slices.Values(append(first.Heard, d.Heard...))))
-			return true
+			continue
 		}
-		seen[key] = d
-		return false
-	})
+		for _, k := range keys {
+			seen[k] = d
+		}
+		out = append(out, d)
+	}
+	return out
 }
 
-// same finds the known device that d is: by serial number, then UUID, then
-// address. A device at a known address that says another serial number or UUID is
-// another device.
+// same finds the known device that d is: by serial number, then hardware address, then
+// UUID, then address. A device at a known address that says another serial number,
+// hardware address or UUID is another device.
 func same(d site.Device, known []site.Device, taken map[string]bool) (site.Device, bool) {
 	tests := []func(k site.Device) bool{
 		func(k site.Device) bool {
@@ -77,9 +265,10 @@ func same(d site.Device, known []site.Device, taken map[string]bool) (site.Devic
 		func(k site.Device) bool {
 			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && strings.EqualFold(d.Vendor, k.Vendor)
 		},
-		func(k site.Device) bool { return d.UUID != "" && d.UUID == k.UUID },
+		func(k site.Device) bool { return d.MAC != "" && d.MAC == k.MAC && !differ(d.Serial, k.Serial) },
+		func(k site.Device) bool { return d.UUID != "" && d.UUID == k.UUID && !differ(d.Serial, k.Serial) },
 		func(k site.Device) bool {
-			return d.Address == k.Address && !differ(d.Serial, k.Serial) && !differ(d.UUID, k.UUID)
+			return d.Address == k.Address && !differ(d.Serial, k.Serial) && !differ(d.UUID, k.UUID) && !differ(d.MAC, k.MAC)
 		},
 	}
 	for _, is := range tests {
@@ -104,6 +293,7 @@ func remember(d, old site.Device) site.Device {
 	}{
 		{&now.Name, old.Name}, {&now.Dialect, old.Dialect}, {&now.Path, old.Path}, {&now.UUID, old.UUID}, {&now.Vendor, old.Vendor},
 		{&now.Model, old.Model}, {&now.Hardware, old.Hardware}, {&now.Serial, old.Serial}, {&now.Version, old.Version},
+		{&now.MAC, old.MAC}, {&now.Says, old.Says},
 	} {
 		if *p.to == "" {
 			*p.to = p.old
@@ -114,6 +304,15 @@ func remember(d, old site.Device) site.Device {
 	}
 	if len(now.Components) == 0 {
 		now.Components = old.Components
+	}
+	if len(now.Neighbours) == 0 {
+		now.Neighbours = old.Neighbours
+	}
+	if len(now.Behind) == 0 {
+		now.Behind = old.Behind
+	}
+	if old.Named { // by a person
+		now.Name, now.Named = old.Name, true
 	}
 	return now
 }
@@ -158,4 +357,8 @@ func changes(old, now site.Device) []Change {
 		}
 	}
 	return out
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	return slices.Sorted(maps.Keys(m))
 }

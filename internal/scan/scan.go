@@ -20,33 +20,46 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"catena/internal/dialect"
+	"catena/internal/dialect/snmp"
 	"catena/internal/site"
 )
 
-// UsualPorts are looked at where a network or a target names none.
-var UsualPorts = []uint16{80, 8080}
+// UsualPorts are looked at where a network or a target names none: HTTP, SSH, Modbus.
+var UsualPorts = []uint16{80, 443, 8080, 8443, 22, modbusPort}
 
 const (
-	maxSightings = 16384            // of one scan; a site has hundreds
-	readLanes    = 48               // devices read at the same time
+	maxSightings = 16384            // of one scan; a site has hundreds of devices, each heard a few times
+	lookLanes    = 64               // announced addresses looked at at the same time
+	readLanes    = 96               // devices read at the same time
 	readWithin   = 20 * time.Second // for one device
+	maxTries     = 3                // logins tried with one device; many lock after five
 )
 
 // Sighting is one answer heard.
 type Sighting struct {
-	Heard   string         // the way: ws-discovery, http
-	Address netip.AddrPort // where to talk to it
-	Dialect string         // empty: it answers, but is not recognised
-	Facts   dialect.Facts  // what it told without a login
-	Trouble string         // why it is not recognised
+	Heard    string         // the way: ws-discovery, mdns, ssdp, snmp, http, https, ssh, …
+	Address  netip.AddrPort // where to talk to it; port 0: nowhere
+	TLS      bool
+	Dialect  string // empty: it answers, but is not recognised
+	ReadOnly bool   // the facts are all there is to read
+	Facts    dialect.Facts
+	Trouble  string // why it is not recognised
+	Look     bool   // it announced the address, but not what is there: look
+
+	more func(context.Context, Sighting) dialect.Facts // asks it for more, without a login
 }
 
-// Network is where to look. Without ranges, all that is heard on the adapter
-// counts.
+func (s Sighting) peer() dialect.Peer {
+	return dialect.Peer{Address: s.Address.String(), TLS: s.TLS}
+}
+
+// Network is where to look. Without ranges, all that is heard on the adapters counts.
 type Network struct {
-	Adapter        string // empty: all
+	Adapter        string // a name or an address, see Choose; empty: all
 	Ranges, Except []site.Range
-	Ports          []uint16 // empty: the usual ones
+	Ports          []site.Port // empty: the usual ones
+
+	adapters []Adapter
 }
 
 // inside tells whether what was heard there is the site's.
@@ -54,14 +67,47 @@ func (n Network) inside(a netip.AddrPort) bool {
 	return !site.Has(n.Except, a) && (len(n.Ranges) == 0 || site.Has(n.Ranges, a))
 }
 
+// heardInside is inside for what may have been heard at another port than the one that
+// a range names.
+func (n Network) heardInside(s Sighting) bool {
+	if n.inside(s.Address) {
+		return true
+	}
+	return slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
+		r.Port = 0
+		return s.Dialect == "" && r.Has(s.Address) && !site.Has(n.Except, s.Address)
+	})
+}
+
+// portsFor are the ports that are named for a way of asking; empty: none.
+func (n Network) portsFor(way string) []uint16 {
+	var out []uint16
+	for _, p := range n.Ports {
+		if p.Way == way {
+			out = append(out, p.Number)
+		}
+	}
+	return out
+}
+
 // Scanner looks through networks.
 type Scanner struct {
-	Dialects []dialect.Dialect
-	Login    func(site.Device) (dialect.Login, bool) // false: there is none
-	Patience time.Duration                           // for an address to take a connection, and to answer who it is
+	Readers  []dialect.Reader                  // the ways of talking, in the order in which a device is asked
+	Logins   func(site.Device) []dialect.Login // in the order to try; a device tries no more than three
+	Names    func(site.Device) (string, bool)  // what the site calls it; may be nil
+	Plain    func(vendor, model string) bool   // may its password be shown on the wire; may be nil
+	Trusted  []Key                             // keys of earlier contacts
+	Patience time.Duration                     // for an address to take a connection, and to answer who it is
+	By       []string                          // the ways to hear by; empty: all
 	Log      *slog.Logger
 	Progress func(done, total int, what string) // may be nil
+
+	keys keyring
 }
+
+// Ways are the names of the ways of hearing. The sweep is what tries TCP ports: HTTP,
+// TLS, SSH and Modbus.
+var Ways = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-ip"}
 
 // Result is what a scan brought.
 type Result struct {
@@ -72,6 +118,7 @@ type Result struct {
 	Outside  int      // heard from outside the ranges; left alone
 	Asked    int      // addresses looked at
 	Warnings []string // what was odd
+	Keys     Keys
 }
 
 // Change is what is different in a device since it was last seen.
@@ -87,6 +134,18 @@ type Change struct {
 // adapter, or a context that ended.
 func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Device) (Result, error) {
 	var result Result
+	adapters, err := Adapters()
+	if err != nil {
+		return result, err
+	}
+	networks = slices.Clone(networks)
+	for i := range networks {
+		if networks[i].adapters, err = Choose(adapters, networks[i].Adapter); err != nil {
+			return result, err
+		}
+		result.Warnings = append(result.Warnings, networks[i].astray(adapters)...)
+	}
+	s.keys = newKeyring(s.Trusted)
 	var sightings []Sighting
 	for _, n := range networks {
 		heard, outside, err := s.hear(ctx, n)
@@ -96,51 +155,160 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Dev
 		sightings = append(sightings, heard...)
 		result.Outside += outside
 		for _, r := range n.Ranges {
-			result.Asked += r.Count()
+			if r.Sweeps() {
+				result.Asked += r.Count()
+			}
 		}
 	}
+	if len(sightings) >= maxSightings {
+		result.Warnings = append(result.Warnings, fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
+	}
 	found := merge(sightings)
-	if err := s.read(ctx, found); err != nil {
+	addMACs(found, arpTable())
+	if err := s.read(ctx, found, known); err != nil {
 		return result, err
 	}
-	result.settle(fold(found), known, networks)
+	result.settle(s, fold(found), known, networks)
+	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil
 }
 
-// hear runs all ways of hearing at once on one network.
-func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
-	var mu sync.Mutex
-	var sightings []Sighting
-	outside := map[netip.Addr]bool{}
-	take := func(sight Sighting) {
-		mu.Lock()
-		defer mu.Unlock()
-		switch {
-		case len(sightings) >= maxSightings || len(outside) >= maxSightings:
-		case n.inside(sight.Address):
-			sightings = append(sightings, sight)
-		default:
-			outside[sight.Address.Addr()] = true
+// astray says which ranges lie in none of the networks that this machine is in.
+func (n Network) astray(adapters []Adapter) []string {
+	var out []string
+	var own []string
+	for _, a := range adapters {
+		for _, p := range a.Addresses {
+			if !p.Addr().IsLinkLocalUnicast() && !p.Addr().IsLoopback() {
+				own = append(own, a.Name+" "+p.String())
+			}
 		}
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.Go(func() error { return s.wsDiscovery(ctx, n, take) })
-	group.Go(func() error { return s.sweep(ctx, n, take) })
+	for _, r := range n.Ranges {
+		near := slices.ContainsFunc(adapters, func(a Adapter) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) })
+		if near || r.First.IsLoopback() || r.First.IsLinkLocalUnicast() {
+			continue
+		}
+		text := r.First.String()
+		if r.Last != r.First {
+			text += "-" + r.Last.String()
+		}
+		where := "it has none but its own"
+		if len(own) > 0 {
+			where = "it is in " + strings.Join(own, ", ")
+		}
+		out = append(out, fmt.Sprintf("%s is in no network of this machine (%s), so that it is asked through a router, if there is one, and without multicast", text, where))
+	}
+	return out
+}
+
+// hear runs all ways of hearing at once on one network. What is announced is looked at
+// while the others still wait.
+func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
+	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}}
+	h.looks.SetLimit(lookLanes)
+	var group errgroup.Group
+	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
+		if s.by(w.name) {
+			group.Go(func() error { return w.run(ctx, s, n, h.take) })
+		}
+	}
+	if s.by("sweep") {
+		group.Go(func() error { return s.sweep(ctx, n, h) })
+	}
 	err := group.Wait()
-	return sightings, len(outside), err
+	_ = h.looks.Wait() // nothing in it fails
+	if err == nil {
+		err = ctx.Err()
+	}
+	return h.sightings, len(h.outside), err
+}
+
+func (s *Scanner) by(way string) bool { return len(s.By) == 0 || slices.Contains(s.By, way) }
+
+// hearing collects the sightings of one network.
+type hearing struct {
+	scanner *Scanner
+	network Network
+	ctx     context.Context
+	looks   errgroup.Group
+
+	mu        sync.Mutex
+	sightings []Sighting
+	looked    map[netip.AddrPort]bool // addresses that were or are looked at
+	outside   map[netip.Addr]bool
+}
+
+func (h *hearing) take(sight Sighting) {
+	if !h.keep(sight) || sight.Address.Port() == 0 {
+		return
+	}
+	if sight.Look || sight.more != nil {
+		h.looks.Go(func() error {
+			if sight.more != nil {
+				ctx, cancel := context.WithTimeout(h.ctx, h.scanner.Patience)
+				defer cancel()
+				if f := sight.more(ctx, sight); f.Model != "" || f.Name != "" {
+					sight.Facts, sight.ReadOnly, sight.more = joined(f, sight.Facts), f.Version != "", nil
+					h.keep(sight)
+				}
+			}
+			if sight.Look && h.first(sight.Address) {
+				if seen, ok := h.scanner.look(h.ctx, h.network, sight.Address, sight.TLS); ok {
+					h.keep(seen)
+				}
+			}
+			return nil
+		})
+	}
+}
+
+// joined is a with what b knows besides.
+func joined(a, b dialect.Facts) dialect.Facts {
+	var d site.Device
+	b.Into(&d)
+	a.Into(&d)
+	out := dialect.Facts{Name: a.Name, Vendor: d.Vendor, Model: d.Model, Hardware: d.Hardware, Serial: d.Serial, Version: d.Version,
+		UUID: d.UUID, Path: d.Path, Says: d.Says, MAC: d.MAC}
+	if out.Name == "" {
+		out.Name = b.Name
+	}
+	return out
+}
+
+// keep takes a sighting where it is the site's and there is room.
+func (h *hearing) keep(sight Sighting) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	switch {
+	case len(h.sightings) >= maxSightings || len(h.outside) >= maxSightings:
+		return false
+	case h.network.heardInside(sight):
+		h.sightings = append(h.sightings, sight)
+		return true
+	}
+	h.outside[sight.Address.Addr()] = true
+	return false
+}
+
+// first tells whether an address was not looked at before; from now on it was.
+func (h *hearing) first(a netip.AddrPort) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	was := h.looked[a]
+	h.looked[a] = true
+	return !was
 }
 
 // read logs in to every device found and asks what it is.
-func (s *Scanner) read(ctx context.Context, found []*site.Device) error {
+func (s *Scanner) read(ctx context.Context, found []*found, known []site.Device) error {
 	var group errgroup.Group
 	group.SetLimit(readLanes)
 	var mu sync.Mutex
 	done := 0
 	for _, d := range found {
 		group.Go(func() error {
-			if d.Known() {
-				s.readOne(ctx, d)
-			}
+			s.readOne(ctx, d, known)
 			mu.Lock()
 			defer mu.Unlock()
 			done++
@@ -152,27 +320,165 @@ func (s *Scanner) read(ctx context.Context, found []*site.Device) error {
 	return ctx.Err()
 }
 
-func (s *Scanner) readOne(ctx context.Context, d *site.Device) {
-	login, ok := s.Login(*d)
-	if !ok {
-		d.Reach, d.Trouble = site.Locked, "no login is given for it"
-		return
-	}
+// readOne reads a device by the best way to talk to it. The others only add what they
+// tell without a login.
+func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
 	ctx, cancel := context.WithTimeout(ctx, readWithin)
 	defer cancel()
-	for _, speaks := range s.Dialects {
-		if speaks.Name() != d.Dialect {
-			continue
+	if len(d.talks) == 0 {
+		if d.readOnly {
+			d.Reach, d.Trouble = site.Answers, ""
+			s.pinSerial(d)
 		}
-		talk := speaks.Open(dialect.Peer{Address: d.Address, Path: d.Path, Login: login})
-		facts, err := talk.Read(ctx)
-		facts.Into(d)
-		if facts.Name != "" {
+		return
+	}
+	best := d.talks[0]
+	d.Dialect, d.Address, d.TLS = best.dialect, best.address.String(), best.tls
+	if old, ok := same(d.Device, known, nil); ok && !d.fixed {
+		d.ID, d.Login, d.Refused = old.ID, old.Login, old.Refused
+	}
+	s.logIn(ctx, d, best)
+	for _, t := range d.talks[1:] {
+		if reader := s.reader(t.dialect); reader != nil && t.open {
+			if facts, err := reader.Read(ctx, dialect.Peer{Address: t.address.String(), Path: t.path, TLS: t.tls}); err == nil {
+				facts.Path = ""
+				d.add(facts)
+			}
+		}
+	}
+	if d.Reach == site.Answers {
+		s.pinSerial(d)
+	}
+}
+
+// Again logs in to known devices once more, also with logins that they refused before.
+// It returns them as they are now, and the keys met.
+func (s *Scanner) Again(ctx context.Context, devices []site.Device) ([]site.Device, Keys) {
+	s.keys = newKeyring(s.Trusted)
+	var all []*found
+	for _, d := range devices {
+		f := &found{Device: d}
+		f.Refused = nil
+		if a, err := netip.ParseAddrPort(d.Address); err == nil {
+			f.talks = []talk{{d.Dialect, a, d.TLS, d.Path, d.Dialect == snmp.Dialect{}.Name() && d.Path != snmp.V3}}
+		}
+		f.fixed = true
+		all = append(all, f)
+	}
+	_ = s.read(ctx, all, devices) // an end of the context is the caller's to see
+	var out []site.Device
+	for _, f := range all {
+		out = append(out, f.Device)
+	}
+	return out, Keys{s.keys.fresh, s.keys.refused}
+}
+
+// Keys are those that a scan met.
+type Keys struct {
+	Fresh   []Key // for the first time
+	Refused []Key // other ones than before
+}
+
+// pinSerial holds a device's serial number against the one that was there before.
+func (s *Scanner) pinSerial(d *found) {
+	if d.Serial == "" {
+		return
+	}
+	if err := s.keys.check(d.Address, KeySerial, d.Serial); err != nil {
+		d.Reach, d.Trouble = site.Locked, err.Error()
+	}
+}
+
+// logIn tries the device's logins, one after the other, until one is not refused.
+// Before the first, all that the device showed of itself must be as it was.
+func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
+	reader := s.reader(t.dialect)
+	if reader == nil {
+		d.Trouble = "it speaks " + t.dialect + ", which this program does not"
+		return
+	}
+	if d.Serial != "" {
+		if s.pinSerial(d); d.Reach == site.Locked {
+			return
+		}
+	}
+	if err := s.keys.stranger(t.address.Addr()); err != nil {
+		d.Reach, d.Trouble = site.Locked, err.Error()
+		return
+	}
+	peer := dialect.Peer{Address: d.Address, Path: t.path, TLS: t.tls, Trust: s.keys.trust(d.Address)}
+	peer.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
+	logins, before := s.logins(d.Device, t)
+	if len(logins) == 0 {
+		d.Reach, d.Trouble = site.Locked, "no login is given for it"
+		if before > 0 {
+			d.Trouble = fmt.Sprintf("it refused %d of the logins before; they are not tried again by themselves, so that it does not lock up (catena login test does)", before)
+		}
+		return
+	}
+	tried := 0
+	for _, login := range logins {
+		peer.Login = login
+		facts, err := reader.Read(ctx, peer)
+		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version, "err", err)
+		facts.Into(&d.Device)
+		if facts.Name != "" && !d.fixed {
 			d.Name = facts.Name
 		}
 		d.Reach, d.Trouble = Reach(err)
-		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", d.Version, "err", err)
+		tried++
+		switch {
+		case errors.Is(err, dialect.ErrLocked):
+			if login.ID != "" && !slices.Contains(d.Refused, login.ID) {
+				d.Refused = append(slices.Clone(d.Refused), login.ID)
+			}
+			if d.Login == login.ID {
+				d.Login = ""
+			}
+			continue
+		case d.Reach == site.Answers, errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
+			d.Login = login.ID
+			d.Refused = slices.DeleteFunc(slices.Clone(d.Refused), func(id string) bool { return id == login.ID })
+		}
+		return
 	}
+	if tried > 1 {
+		d.Trouble += fmt.Sprintf(" (%d were tried)", tried)
+	}
+}
+
+// logins are those to try with a device: the one that worked last, then the others in
+// their order, without those that it refused before. A device that tells all without a
+// login is asked without.
+func (s *Scanner) logins(d site.Device, t talk) (out []dialect.Login, before int) {
+	if t.open {
+		return []dialect.Login{{}}, 0
+	}
+	for _, l := range s.Logins(d) {
+		switch {
+		case l.ID != "" && slices.Contains(d.Refused, l.ID):
+			before++
+		case l.ID != "" && l.ID == d.Login:
+			out = slices.Insert(out, 0, l)
+		default:
+			out = append(out, l)
+		}
+	}
+	return out[:min(len(out), maxTries)], before
+}
+
+func (s *Scanner) reader(name string) dialect.Reader {
+	for _, r := range s.Readers {
+		if r.Name() == name {
+			return r
+		}
+	}
+	return nil
+}
+
+// open tells whether a talk needs no login: SNMP where it answered the usual community.
+func openTalk(s Sighting) bool {
+	return s.Dialect == snmp.Dialect{}.Name() && s.Facts.Path != snmp.V3
 }
 
 // Reach says what an error of a talk means for a device.
@@ -180,7 +486,7 @@ func Reach(err error) (site.Reach, string) {
 	switch {
 	case err == nil:
 		return site.Answers, ""
-	case errors.Is(err, dialect.ErrLocked):
+	case errors.Is(err, dialect.ErrLocked), errors.Is(err, dialect.ErrStranger), errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
 		return site.Locked, err.Error()
 	case errors.Is(err, dialect.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return site.Away, err.Error()
@@ -194,18 +500,42 @@ func (s *Scanner) progress(done, total int, what string) {
 	}
 }
 
-// Targets makes networks of what a person names to be looked through: each an
-// address, a row, a network or host:port.
-func Targets(targets []string, adapter string, ports []uint16) ([]Network, error) {
+// Targets makes a network of what a person names to be looked through: each an address,
+// a row, a network or host:port. wide allows ranges of more than a /16.
+func Targets(targets, except []string, adapter string, ports []site.Port, wide bool) ([]Network, error) {
 	n := Network{Adapter: adapter, Ports: ports}
-	for _, t := range targets {
+	for list, into := range map[*[]string]*[]site.Range{&targets: &n.Ranges, &except: &n.Except} {
+		for _, t := range *list {
+			r, err := site.ParseRange(t)
+			switch {
+			case err != nil:
+				return nil, err
+			case r.Wide() && !wide && into == &n.Ranges:
+				return nil, fmt.Errorf("%s names %d addresses, more than a /16; say --wide if that is meant", t, r.Count())
+			}
+			*into = append(*into, r)
+		}
+	}
+	return []Network{n}, nil
+}
+
+// Narrow takes addresses out of networks, and has other ports looked at in them.
+func Narrow(networks []Network, except []string, ports []site.Port) ([]Network, error) {
+	for _, t := range except {
 		r, err := site.ParseRange(t)
 		if err != nil {
 			return nil, err
 		}
-		n.Ranges = append(n.Ranges, r)
+		for i := range networks {
+			networks[i].Except = append(networks[i].Except, r)
+		}
 	}
-	return []Network{n}, nil
+	for i := range networks {
+		if len(ports) > 0 {
+			networks[i].Ports = ports
+		}
+	}
+	return networks, nil
 }
 
 // Networks makes networks of those in a site file.
@@ -213,18 +543,23 @@ func Networks(of []site.Network) []Network {
 	var out []Network
 	for _, n := range of {
 		ranges, except := n.Inside()
-		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except, Ports: n.Ports})
+		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except, Ports: n.PortList()})
 	}
 	return out
 }
 
 // settle brings what was found and what was known together.
-func (r *Result) settle(found []*site.Device, known []site.Device, networks []Network) {
+func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, networks []Network) {
 	matched := map[string]bool{}
 	for _, d := range found {
 		if old, ok := same(*d, known, matched); ok {
 			matched[old.ID] = true
 			*d = remember(*d, old)
+		}
+		if s.Names != nil {
+			if name, ok := s.Names(*d); ok {
+				d.Name = name
+			}
 		}
 		r.Devices = append(r.Devices, *d)
 	}

@@ -3,6 +3,7 @@ package scan
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
@@ -35,11 +36,11 @@ func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
 }
 
 func TestOneSerialOnOneHostIsOne(t *testing.T) {
-	found := fold([]*site.Device{
-		{Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}},
-		{Address: "10.20.4.11:8080", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}},
-		{Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-1"},
-		{Address: "10.20.4.13:80"},
+	found := fold([]*found{
+		{Device: site.Device{Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}}},
+		{Device: site.Device{Address: "10.20.4.11:8080", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}}},
+		{Device: site.Device{Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-1"}},
+		{Device: site.Device{Address: "10.20.4.13:80"}},
 	})
 	assert.Len(t, found, 3)
 }
@@ -51,7 +52,7 @@ func settled(found, known []site.Device, ranges string) Result {
 		pointers = append(pointers, &found[i])
 	}
 	first, _ := site.ParseRange(ranges)
-	r.settle(pointers, known, []Network{{Ranges: []site.Range{first}}})
+	r.settle(&Scanner{}, pointers, known, []Network{{Ranges: []site.Range{first}}})
 	return r
 }
 
@@ -105,7 +106,7 @@ func match(relates, xaddrs, scopes string) []byte {
 
 func TestParseMatches(t *testing.T) {
 	from := netip.MustParseAddr("10.20.4.11")
-	got := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), id, from)
+	got, _ := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), id, from)
 	require.Len(t, got, 1)
 	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
 	assert.Equal(t, "/onvif/device_service", got[0].Facts.Path)
@@ -119,7 +120,8 @@ func TestParseMatches(t *testing.T) {
 		"cut off":               match(id, "http://10.20.4.11/x", "")[:200],
 		"nested":                []byte(strings.Repeat("<a>", 100_000)),
 	} {
-		assert.Empty(t, parseMatches(packet, id, from), why)
+		got, _ := parseMatches(packet, id, from)
+		assert.Empty(t, got, why)
 	}
 }
 
@@ -128,7 +130,8 @@ func FuzzParseMatches(f *testing.F) {
 	f.Add([]byte("<Envelope><Header><RelatesTo>" + id))
 	from := netip.MustParseAddr("10.20.4.11")
 	f.Fuzz(func(t *testing.T, packet []byte) {
-		for _, s := range parseMatches(packet, id, from) {
+		got, _ := parseMatches(packet, id, from)
+		for _, s := range got {
 			if s.Address.Addr() != from {
 				t.Errorf("an address on another host: %v", s.Address)
 			}
@@ -139,11 +142,11 @@ func FuzzParseMatches(f *testing.F) {
 	})
 }
 
-func TestExpandKeepsExceptions(t *testing.T) {
+func TestEachKeepsExceptions(t *testing.T) {
 	r, err := site.ParseRange("10.20.4.1-10.20.4.3")
 	require.NoError(t, err)
 	except, err := site.ParseRange("10.20.4.2")
 	require.NoError(t, err)
-	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except}}
-	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"), at("10.20.4.3:8080")}, n.expand(r))
+	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except}, Ports: []site.Port{{Number: 80}, {Number: 8080}, {Way: "snmp", Number: 1161}}}
+	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"), at("10.20.4.3:8080")}, slices.Collect(n.each))
 }

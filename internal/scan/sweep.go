@@ -1,46 +1,57 @@
 package scan
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"net"
+	"net/http"
 	"net/netip"
+	"slices"
+	"strings"
 	"sync"
+	"time"
 
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
 	"catena/internal/dialect"
 	"catena/internal/site"
 )
 
-// sweepLanes is how many addresses are tried at the same time. Most of them do
-// not exist and cost the whole patience; a switch's address table takes this many.
-const sweepLanes = 256
+const (
+	// sweepLanes is how many addresses are tried at the same time. Most of them do not
+	// exist and cost the whole patience; a switch's address table takes this many.
+	sweepLanes = 512
+	// A server that speaks first, as SSH does, does so at once.
+	greetWithin = 250 * time.Millisecond
+	maxBanner   = 255 // bytes: RFC 4253, 4.2
+)
 
 // sweep tries to connect to every address of the network's ranges and asks those
-// that take the connection who they are, in every dialect. An address that does
-// not is no error.
-func (s *Scanner) sweep(ctx context.Context, n Network, take func(Sighting)) error {
-	var all []netip.AddrPort
-	for _, r := range n.Ranges {
-		all = append(all, n.expand(r)...)
-	}
+// that take the connection who they are. An address that does not is no error.
+func (s *Scanner) sweep(ctx context.Context, n Network, h *hearing) error {
+	total := n.countPorts()
 	var group errgroup.Group
 	group.SetLimit(sweepLanes)
 	var mu sync.Mutex
 	done := 0
-	for _, a := range all {
+	for a := range n.each {
 		if ctx.Err() != nil {
 			break
 		}
 		group.Go(func() error {
-			if s.open(ctx, a) {
-				take(s.recognise(ctx, a))
+			if s.open(ctx, a) && h.first(a) {
+				if sight, ok := s.look(ctx, n, a, a.Port() == 443 || a.Port() == 8443); ok {
+					h.take(sight)
+				}
 			}
 			mu.Lock()
 			defer mu.Unlock()
 			done++
-			s.progress(done, len(all), "addresses tried")
+			if done%64 == 0 || done == total {
+				s.progress(done, total, "addresses tried")
+			}
 			return nil
 		})
 	}
@@ -48,31 +59,47 @@ func (s *Scanner) sweep(ctx context.Context, n Network, take func(Sighting)) err
 	return ctx.Err()
 }
 
-// expand lists every address and port of a range, without the exceptions.
-func (n Network) expand(r site.Range) []netip.AddrPort {
-	ports := n.Ports
-	if len(ports) == 0 {
-		ports = UsualPorts
-	}
+// ports are the TCP ports to try in a range.
+func (n Network) ports(r site.Range) []uint16 {
 	if r.Port != 0 {
-		ports = []uint16{r.Port}
+		return []uint16{r.Port}
 	}
-	var out []netip.AddrPort
-	for a, left := r.First, site.MaxAddresses; left > 0; a, left = a.Next(), left-1 {
-		for _, p := range ports {
-			if ap := netip.AddrPortFrom(a, p); !site.Has(n.Except, ap) {
-				out = append(out, ap)
-			}
-		}
-		if a == r.Last {
-			break
-		}
+	out := append(n.portsFor(""), n.portsFor("modbus")...)
+	if len(out) == 0 {
+		return UsualPorts
 	}
 	return out
 }
 
+// each yields every address and port of the ranges, without the exceptions.
+func (n Network) each(yield func(netip.AddrPort) bool) {
+	for _, r := range n.Ranges {
+		if !r.Sweeps() {
+			continue
+		}
+		ports := n.ports(r)
+		for a := range r.All {
+			for _, p := range ports {
+				if ap := netip.AddrPortFrom(a, p); !site.Has(n.Except, ap) && !yield(ap) {
+					return
+				}
+			}
+		}
+	}
+}
+
+func (n Network) countPorts() int {
+	total := 0
+	for _, r := range n.Ranges {
+		if r.Sweeps() {
+			total += r.Count() * len(n.ports(r))
+		}
+	}
+	return total
+}
+
 func (s *Scanner) open(ctx context.Context, a netip.AddrPort) bool {
-	d := net.Dialer{Timeout: s.Patience}
+	d := net.Dialer{Timeout: s.Patience, KeepAlive: -1}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
 		return false
@@ -81,28 +108,132 @@ func (s *Scanner) open(ctx context.Context, a netip.AddrPort) bool {
 	return true
 }
 
+// look finds out what answers at an open port: SSH where it greets with that, Modbus
+// where the port is one of its, and otherwise HTTP, with TLS or without.
+func (s *Scanner) look(ctx context.Context, n Network, a netip.AddrPort, tlsFirst bool) (Sighting, bool) {
+	if a.Port() == modbusPort || slices.Contains(n.portsFor("modbus"), a.Port()) {
+		if facts, ok := identifyModbus(ctx, a, s.Patience); ok {
+			return Sighting{Heard: "modbus", Address: a, ReadOnly: true, Facts: facts}, true
+		}
+	}
+	switch a.Port() {
+	case 80, 443, 8080, 8443:
+	default:
+		if banner := s.greeting(ctx, a); strings.HasPrefix(banner, "SSH-") {
+			return s.ssh(ctx, a, banner), true
+		}
+	}
+	sight, silent, ok := s.recognise(ctx, a, tlsFirst)
+	if !ok && !silent {
+		if other, _, ok := s.recognise(ctx, a, !tlsFirst); ok {
+			return other, true
+		}
+	}
+	if !ok && !s.open(ctx, a) {
+		return sight, false // it was open for a moment only
+	}
+	return sight, true
+}
+
+// greeting is what a server says before it is asked; empty: nothing.
+func (s *Scanner) greeting(ctx context.Context, a netip.AddrPort) string {
+	wait := greetWithin
+	if a.Port() == 22 {
+		wait = s.Patience
+	}
+	d := net.Dialer{Timeout: s.Patience}
+	c, err := d.DialContext(ctx, "tcp", a.String())
+	if err != nil {
+		return ""
+	}
+	defer func() { _ = c.Close() }()
+	_ = c.SetDeadline(time.Now().Add(wait))
+	line, _ := bufio.NewReaderSize(c, maxBanner).ReadSlice('\n') // what came, also when it is too long or cut off
+	return site.Clean(string(line))
+}
+
+// ssh meets an SSH server as far as its host key. Nobody logs in.
+func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
+	sight := Sighting{Heard: "ssh", Address: a, Facts: dialect.Facts{Says: banner}, Trouble: "it speaks SSH, but no family knows it"}
+	d := net.Dialer{Timeout: s.Patience}
+	c, err := d.DialContext(ctx, "tcp", a.String())
+	if err != nil {
+		return sight
+	}
+	defer func() { _ = c.Close() }()
+	_ = c.SetDeadline(time.Now().Add(s.Patience))
+	enough := errors.New("enough")
+	_, _, _, _ = ssh.NewClientConn(c, a.String(), &ssh.ClientConfig{ // it ends with enough, before any login
+		User: "nobody",
+		// Always in this order, so that a server with several keys shows the same one.
+		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
+			ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			_ = s.keys.check(a.String(), dialect.KeySSH, ssh.FingerprintSHA256(key)) // kept for when a login would be sent
+			return enough
+		},
+	})
+	return sight
+}
+
 // recognise asks in every dialect at once; the first in their order that knows the
-// device has it.
-func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort) Sighting {
+// device has it. silent: nothing at all came back.
+func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting, silent, ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Patience)
 	defer cancel()
-	facts, errs := make([]dialect.Facts, len(s.Dialects)), make([]error, len(s.Dialects))
-	var group sync.WaitGroup
-	for i, d := range s.Dialects {
-		group.Go(func() { facts[i], errs[i] = d.Recognise(ctx, dialect.Peer{Address: a.String()}) })
-	}
-	group.Wait()
-	sight := Sighting{Heard: "http", Address: a, Trouble: "answers, but no dialect knows it"}
-	silent := true
-	for i, d := range s.Dialects {
-		if errs[i] == nil {
-			sight.Dialect, sight.Facts, sight.Trouble = d.Name(), facts[i], ""
-			return sight
+	peer := dialect.Peer{Address: a.String(), TLS: tls, Trust: func(kind, fingerprint string) error {
+		_ = s.keys.check(a.String(), kind, fingerprint) // kept for when a login would be sent
+		return nil
+	}}
+	sight = Sighting{Heard: peer.Scheme(), Address: a, TLS: tls, Trouble: "answers, but no dialect knows it"}
+	var readers []dialect.Reader
+	for _, r := range s.Readers {
+		if r.Name() != "snmp" { // it has no TCP port
+			readers = append(readers, r)
 		}
-		silent = silent && (errors.Is(errs[i], dialect.ErrAway) || ctx.Err() != nil)
 	}
-	if silent {
+	facts, errs := make([]dialect.Facts, len(readers)), make([]error, len(readers))
+	var group sync.WaitGroup
+	for i, r := range readers {
+		group.Go(func() { facts[i], errs[i] = r.Recognise(ctx, peer) })
+	}
+	var page dialect.Answer
+	var pageErr error
+	group.Go(func() {
+		var r *http.Request
+		if r, pageErr = http.NewRequest(http.MethodGet, peer.Scheme()+"://"+peer.Address+"/", nil); pageErr == nil {
+			page, pageErr = dialect.Ask(ctx, peer, r)
+		}
+	})
+	group.Wait()
+	for i, r := range readers {
+		if errs[i] == nil {
+			sight.Dialect, sight.Facts, sight.Trouble = r.Name(), facts[i], ""
+			return sight, false, true
+		}
+	}
+	if pageErr == nil && (page.Status != http.StatusBadRequest || tls) {
+		sight.Facts.Says = site.Clean(strings.TrimSpace(page.Header.Get("Server") + " " + title(page.Body)))
+		return sight, false, true
+	}
+	if ctx.Err() != nil {
 		sight.Trouble = "takes connections, answers nothing"
+		return sight, true, false
 	}
-	return sight
+	return sight, false, false
+}
+
+// title is the title of a page, as far as one is there.
+func title(page []byte) string {
+	lower := strings.ToLower(string(page[:min(len(page), 16<<10)]))
+	_, rest, ok := strings.Cut(lower, "<title>")
+	end := strings.Index(rest, "</title>")
+	if !ok || end < 0 {
+		return ""
+	}
+	at := len(lower) - len(rest)
+	if at+end > len(page) { // lower case can be longer
+		return ""
+	}
+	return string(page[at : at+end])
 }

@@ -3,243 +3,136 @@ package scan
 import (
 	"context"
 	"encoding/xml"
-	"errors"
-	"fmt"
 	"net"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/net/ipv4"
-	"golang.org/x/sync/errgroup"
 
 	"catena/internal/dialect"
 	"catena/internal/dialect/onvif"
 	"catena/internal/site"
 )
 
-// WS-Discovery as ONVIF uses it (Core, 7.3): the namespace of 2005/04, SOAP 1.2
-// over UDP.
+// WS-Discovery, SOAP 1.2 over UDP: OASIS 1.1, and the namespace of 2005/04 that ONVIF
+// (Core, 7.3) and DPWS 2006 use.
 const (
-	wsdPort   = 3702
-	wsdGroup  = "239.255.255.250"
-	wsdRepeat = 2                      // datagrams get lost; each is sent so often …
-	wsdApart  = 150 * time.Millisecond // … so far apart
-	// A device waits up to 500 ms before it answers (APP_MAX_DELAY, 2005/04, 2.4),
-	// so that not all answer at once.
-	wsdWait   = 900 * time.Millisecond
-	wsdPacket = 32 << 10             // bytes of one answer that are looked at
-	wsdPause  = time.Millisecond / 4 // between directed probes: a switch drops bursts
+	wsdPort = 3702
+	wsd2005 = "http://schemas.xmlsoap.org/ws/2005/04/discovery"
+	wsd11   = "http://docs.oasis-open.org/ws-dd/ns/discovery/2009/01"
+	// A device waits up to 500 ms before it answers (APP_MAX_DELAY, 2005/04, 2.4 and
+	// 1.1, 3.1.3), so that not all answer at once.
+	wsdWait = 900 * time.Millisecond
 )
 
-// wsDiscovery probes the network's adapters by multicast and its ranges address by
-// address.
-func (s *Scanner) wsDiscovery(ctx context.Context, n Network, take func(Sighting)) error {
-	adapters, err := probeAdapters(n)
-	if err != nil {
-		return err
-	}
-	var group errgroup.Group
-	for _, a := range adapters {
-		group.Go(func() error {
-			err := probeAll(ctx, a, take)
-			if err != nil { // an adapter without multicast is no reason to stop
-				s.Log.Info("no multicast discovery", "adapter", a.Name, "err", err)
-			}
-			return nil
-		})
-	}
-	if len(n.Ranges) > 0 {
-		group.Go(func() error { return probeEach(ctx, n, take) })
-	}
-	return group.Wait()
-}
-
-// probeAdapters returns the adapter that is named, or all that are up and can
-// multicast. Without ranges and without a name, loopback is not among them.
-func probeAdapters(n Network) ([]net.Interface, error) {
-	all, err := net.Interfaces()
-	if err != nil {
-		return nil, err
-	}
-	var out []net.Interface
-	var names []string
-	for _, a := range all {
-		names = append(names, a.Name)
-		up := a.Flags&net.FlagUp != 0
-		switch {
-		case n.Adapter == a.Name && !up:
-			return nil, fmt.Errorf("adapter %s is down; bring it up or choose another", a.Name)
-		case n.Adapter == a.Name:
-			return []net.Interface{a}, nil
-		case n.Adapter == "" && up && a.Flags&net.FlagMulticast != 0 && a.Flags&net.FlagLoopback == 0:
-			out = append(out, a)
-		}
-	}
-	if n.Adapter != "" {
-		return nil, fmt.Errorf("there is no adapter %q; this machine has %s", n.Adapter, strings.Join(names, ", "))
-	}
-	return out, nil
-}
-
-// probeAll asks everybody on one adapter.
-func probeAll(ctx context.Context, a net.Interface, take func(Sighting)) error {
-	addrs, err := a.Addrs()
-	if err != nil {
-		return err
-	}
-	for _, addr := range addrs {
-		ip, ok := addr.(*net.IPNet)
-		if !ok || ip.IP.To4() == nil {
-			continue
-		}
-		conn, err := net.ListenUDP("udp4", &net.UDPAddr{IP: ip.IP})
-		if err != nil {
-			return err
-		}
-		p := ipv4.NewPacketConn(conn)
-		if err = errors.Join(p.SetMulticastInterface(&a), p.SetMulticastTTL(1), p.SetMulticastLoopback(true)); err != nil {
-			_ = conn.Close()
-			return err
-		}
-		group := netip.AddrPortFrom(netip.MustParseAddr(wsdGroup), wsdPort)
-		return exchange(ctx, conn, []netip.AddrPort{group}, take)
-	}
-	return fmt.Errorf("it has no IPv4 address")
-}
-
-// probeEach asks every address of the ranges by itself: multicast does not cross
-// routers, and some switches drop it.
-func probeEach(ctx context.Context, n Network, take func(Sighting)) error {
-	n.Ports = []uint16{wsdPort}
-	var to []netip.AddrPort
-	seen := map[netip.Addr]bool{}
-	for _, r := range n.Ranges {
-		r.Port = 0
-		for _, a := range n.expand(r) {
-			if a.Addr().Is4() && !seen[a.Addr()] {
-				seen[a.Addr()] = true
-				to = append(to, a)
-			}
-		}
-	}
-	conn, err := net.ListenUDP("udp4", nil)
-	if err != nil {
-		return err
-	}
-	return exchange(ctx, conn, to, take)
-}
-
-// exchange sends probes and takes the answers until the waiting time is over. It
-// closes conn.
-func exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPort, take func(Sighting)) error {
+// wsDiscovery asks for all devices, and for cameras by their type: some answer only to
+// that.
+func (s *Scanner) wsDiscovery() way {
 	id := "urn:uuid:" + uuid.NewString()
-	listening := make(chan struct{})
-	go func() {
-		defer close(listening)
-		hearMatches(conn, id, take)
-	}()
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
-	defer stop()
-	message := probeMessage(id)
-	for range wsdRepeat {
-		for i, a := range to {
-			// A refused datagram only says that nobody is there.
-			_, _ = conn.WriteToUDPAddrPort(message, a)
-			if i%16 == 15 {
-				time.Sleep(16 * wsdPause)
-			}
-			if ctx.Err() != nil {
-				break
-			}
-		}
-		time.Sleep(wsdApart)
+	const cameras = `<d:Types xmlns:dn="http://www.onvif.org/ver10/network/wsdl">dn:NetworkVideoTransmitter</d:Types>`
+	return way{
+		name: "ws-discovery", port: wsdPort, wait: wsdWait,
+		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"), groupPort: wsdPort,
+		messages: [][]byte{wsdMessage(wsd2005, id, "Probe", cameras), wsdMessage(wsd2005, id, "Probe", ""), wsdMessage(wsd11, id, "Probe", "")},
+		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
+			return parseMatches(packet, id, from.Addr())
+		},
 	}
-	_ = conn.SetReadDeadline(time.Now().Add(wsdWait))
-	<-listening
-	_ = conn.Close()
-	return ctx.Err()
 }
 
-func probeMessage(id string) []byte {
+// wsdMessage writes a Probe or a Resolve of either version.
+func wsdMessage(ns, id, action, what string) []byte {
+	addressing, to := "http://schemas.xmlsoap.org/ws/2004/08/addressing", "urn:schemas-xmlsoap-org:ws:2005:04:discovery"
+	if ns == wsd11 {
+		addressing, to = "http://www.w3.org/2005/08/addressing", "urn:docs-oasis-open-org:ws-dd:ns:discovery:2009:01"
+	}
 	return []byte(`<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"` +
-		` xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="http://schemas.xmlsoap.org/ws/2005/04/discovery"` +
-		` xmlns:dn="http://www.onvif.org/ver10/network/wsdl"><s:Header><a:MessageID>` + id + `</a:MessageID>` +
-		`<a:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</a:To>` +
-		`<a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</a:Action></s:Header>` +
-		`<s:Body><d:Probe><d:Types>dn:NetworkVideoTransmitter</d:Types></d:Probe></s:Body></s:Envelope>`)
+		` xmlns:a="` + addressing + `" xmlns:d="` + ns + `"><s:Header><a:MessageID>` + id + `</a:MessageID>` +
+		`<a:To>` + to + `</a:To><a:Action>` + ns + `/` + action + `</a:Action></s:Header>` +
+		`<s:Body><d:` + action + `>` + what + `</d:` + action + `></s:Body></s:Envelope>`)
 }
 
-// hearMatches takes answers to the probe id until the socket's deadline.
-func hearMatches(conn *net.UDPConn, id string, take func(Sighting)) {
-	buf := make([]byte, wsdPacket)
-	seen := map[netip.AddrPort]bool{}
-	for {
-		n, from, err := conn.ReadFromUDPAddrPort(buf)
-		var timeout net.Error
-		if errors.As(err, &timeout) && timeout.Timeout() || errors.Is(err, net.ErrClosed) {
-			return
-		}
-		if err != nil {
-			continue
-		}
-		for _, sight := range parseMatches(buf[:n], id, from.Addr().Unmap()) {
-			if !seen[sight.Address] && len(seen) < maxSightings {
-				seen[sight.Address] = true
-				take(sight)
-			}
-		}
-	}
+// wsdMatch is one device in an answer.
+type wsdMatch struct {
+	Endpoint string `xml:"EndpointReference>Address"`
+	Types    string `xml:"Types"`
+	Scopes   string `xml:"Scopes"`
+	XAddrs   string `xml:"XAddrs"`
 }
 
-// matches is a ProbeMatches message: WS-Discovery 2005/04, 5.3.
+// matches is a ProbeMatches (2005/04, 5.3; 1.1, 5.3) or a ResolveMatches message.
 type matches struct {
-	XMLName   xml.Name `xml:"Envelope"`
-	RelatesTo string   `xml:"Header>RelatesTo"`
-	Matches   []struct {
-		Endpoint string `xml:"EndpointReference>Address"`
-		Types    string `xml:"Types"`
-		Scopes   string `xml:"Scopes"`
-		XAddrs   string `xml:"XAddrs"`
-	} `xml:"Body>ProbeMatches>ProbeMatch"`
+	XMLName   xml.Name   `xml:"Envelope"`
+	RelatesTo string     `xml:"Header>RelatesTo"`
+	Action    string     `xml:"Header>Action"`
+	Matches   []wsdMatch `xml:"Body>ProbeMatches>ProbeMatch"`
+	Resolved  []wsdMatch `xml:"Body>ResolveMatches>ResolveMatch"`
 }
 
 // maxMatches is how many devices one answer may name. A proxy names several; the
 // rest is somebody's joke.
 const maxMatches = 256
 
-// parseMatches reads one answer. Only what answers our probe counts, and of the
+// parseMatches reads one answer. Only what answers our question counts, and of the
 // addresses it names only those on the host that it came from: nobody can send us
-// with a password to somebody else.
-func parseMatches(packet []byte, id string, from netip.Addr) []Sighting {
+// with a password to somebody else. A device that names no address is asked for it.
+func parseMatches(packet []byte, id string, from netip.Addr) (out []Sighting, resolve []byte) {
 	var m matches
-	if xml.Unmarshal(packet, &m) != nil || strings.TrimSpace(m.RelatesTo) != id {
-		return nil
+	if deep(packet) || xml.Unmarshal(packet, &m) != nil || strings.TrimSpace(m.RelatesTo) != id {
+		return nil, nil
 	}
-	var out []Sighting
-	for _, match := range m.Matches[:min(len(m.Matches), maxMatches)] {
+	all := append(m.Matches, m.Resolved...)
+	for _, match := range all[:min(len(all), maxMatches)] {
+		endpoint := site.Clean(strings.TrimSpace(match.Endpoint))
+		named := false
 		for x := range strings.FieldsSeq(match.XAddrs) {
-			u, err := url.Parse(x)
-			if err != nil || u.Scheme != "http" {
+			u, address, ok := ownURL(x, from)
+			if !ok {
 				continue
 			}
-			port := u.Port()
-			if port == "" {
-				port = "80"
-			}
-			address, err := netip.ParseAddrPort(net.JoinHostPort(u.Hostname(), port))
-			if err != nil || address.Addr().Unmap() != from {
-				continue
-			}
+			named = true
 			name, model := onvif.Scopes(strings.Fields(match.Scopes))
-			out = append(out, Sighting{Heard: "ws-discovery", Address: address, Dialect: onvif.Dialect{}.Name(), Facts: dialect.Facts{
-				Name: name, Model: model, UUID: site.Clean(strings.TrimSpace(match.Endpoint)), Path: cleanPath(u)}})
+			sight := Sighting{Heard: "ws-discovery", Address: address, TLS: u.Scheme == "https",
+				Facts: dialect.Facts{Name: name, Model: model, UUID: endpoint, Path: cleanPath(u)}}
+			if strings.Contains(match.Types, "NetworkVideoTransmitter") || model != "" {
+				sight.Dialect = onvif.Dialect{}.Name()
+			} else {
+				sight.more, sight.Look = wsdMetadata, true
+			}
+			out = append(out, sight)
 			break
 		}
+		if !named && len(m.Resolved) == 0 && strings.TrimSpace(match.XAddrs) == "" && strings.HasPrefix(endpoint, "urn:") && !strings.ContainsAny(endpoint, `<>&"'`) {
+			ns := wsd2005
+			if strings.Contains(m.Action, wsd11) {
+				ns = wsd11
+			}
+			resolve = wsdMessage(ns, id, "Resolve", `<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
+			out = append(out, Sighting{Heard: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: dialect.Facts{UUID: endpoint}})
+		}
 	}
-	return out
+	return out, resolve
+}
+
+// ownURL reads an address that a device gave for itself: HTTP, with or without TLS, on
+// the host that it speaks from.
+func ownURL(text string, from netip.Addr) (*url.URL, netip.AddrPort, bool) {
+	u, err := url.Parse(strings.TrimSpace(text))
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
+		return nil, netip.AddrPort{}, false
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	address, err := netip.ParseAddrPort(net.JoinHostPort(u.Hostname(), port))
+	if err != nil || address.Addr().Unmap().WithZone("") != from.WithZone("") {
+		return nil, netip.AddrPort{}, false
+	}
+	return u, netip.AddrPortFrom(from, address.Port()), true
 }
 
 // cleanPath is the path that a device announced, where it is a plain one.
@@ -249,4 +142,79 @@ func cleanPath(u *url.URL) string {
 		return ""
 	}
 	return p
+}
+
+// deep tells whether a packet nests elements deeper than any message of ours: the XML
+// package would follow it all the way down.
+func deep(packet []byte) bool {
+	const most = 48
+	depth := 0
+	for i := 0; i+1 < len(packet); i++ {
+		if packet[i] != '<' {
+			continue
+		}
+		switch next := packet[i+1]; {
+		case next == '/':
+			depth--
+		case next != '?' && next != '!':
+			end := i + 1
+			for end < len(packet) && packet[end] != '>' {
+				end++
+			}
+			if packet[end-1] != '/' {
+				depth++
+			}
+		}
+		if depth > most {
+			return true
+		}
+	}
+	return false
+}
+
+// wsdMetadata asks a device for its description (DPWS 1.1, 5: WS-Transfer Get), which
+// is open to all.
+func wsdMetadata(ctx context.Context, s Sighting) dialect.Facts {
+	path := s.Facts.Path
+	if path == "" || s.Facts.UUID == "" || strings.ContainsAny(s.Facts.UUID, `<>&"'`) {
+		return dialect.Facts{}
+	}
+	const get = "http://schemas.xmlsoap.org/ws/2004/09/transfer/Get"
+	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing">` +
+		`<s:Header><a:MessageID>urn:uuid:` + uuid.NewString() + `</a:MessageID><a:To>` + s.Facts.UUID + `</a:To>` +
+		`<a:ReplyTo><a:Address>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:Address></a:ReplyTo>` +
+		`<a:Action>` + get + `</a:Action></s:Header><s:Body/></s:Envelope>`
+	peer := s.peer()
+	r, err := http.NewRequest(http.MethodPost, peer.Scheme()+"://"+peer.Address+path, strings.NewReader(body))
+	if err != nil {
+		return dialect.Facts{}
+	}
+	r.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
+	a, err := dialect.Ask(ctx, peer, r)
+	if err != nil || a.Status != http.StatusOK || deep(a.Body) {
+		return dialect.Facts{}
+	}
+	var m struct {
+		XMLName  xml.Name `xml:"Envelope"`
+		Sections []struct {
+			Name     string `xml:"ThisDevice>FriendlyName"`
+			Version  string `xml:"ThisDevice>FirmwareVersion"`
+			Serial   string `xml:"ThisDevice>SerialNumber"`
+			Maker    string `xml:"ThisModel>Manufacturer"`
+			Model    string `xml:"ThisModel>ModelName"`
+			Computer string `xml:"Relationship>Host>Computer"`
+		} `xml:"Body>Metadata>MetadataSection"`
+	}
+	if xml.Unmarshal(a.Body, &m) != nil {
+		return dialect.Facts{}
+	}
+	var f dialect.Facts
+	for _, x := range m.Sections[:min(len(m.Sections), 16)] {
+		for _, p := range []struct{ to, from *string }{{&f.Name, &x.Name}, {&f.Version, &x.Version}, {&f.Serial, &x.Serial}, {&f.Vendor, &x.Maker}, {&f.Model, &x.Model}, {&f.Says, &x.Computer}} {
+			if *p.to == "" {
+				*p.to = *p.from
+			}
+		}
+	}
+	return f.Clean()
 }

@@ -1,0 +1,611 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"catena/internal/cli/view"
+	"catena/internal/dialect"
+	"catena/internal/login"
+	"catena/internal/scan"
+	"catena/internal/site"
+)
+
+func (a *app) loginCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "login",
+		Short: "Keep the logins of the devices, encrypted; see which one works where",
+		Long: `Keep the logins of the devices in the site folder, in ` + login.File + `, encrypted with a
+passphrase or, for use without a person, for an identity file.
+
+A login is for one device, a model, a group, or the whole site. With a device they are
+tried in this order, after the one that worked last: at most three in one scan, and one
+that a device refused is not tried with it again by itself, so that nothing locks up.
+
+The passphrase is asked for, or taken from CATENA_PASSPHRASE; an identity file is named
+with --identity or in CATENA_IDENTITY.`,
+		Args: onlyCommands, RunE: help,
+	}
+	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(), a.loginAcceptCmd())
+	return c
+}
+
+func (a *app) loginAddCmd() *cobra.Command {
+	var e struct{ device, model, group, user string }
+	var stdin, community bool
+	c := &cobra.Command{
+		Use:   "add",
+		Short: "Add a login for a device, a model, a group or the site",
+		Long: `Add a login: for the whole site, or with --device, --model or --group for those. The
+password is asked for without showing it, read from standard input with
+--password-stdin, or taken from CATENA_PASSWORD. It is never a word of the command: those
+can be seen in the list of processes.`,
+		Example: `  catena login add --user keeper
+  catena login add --device cam-31 --user keeper
+  catena login add --model WX-20 --user admin --password-stdin < password
+  catena login add --group chamber-1 --community        an SNMP community
+  catena login add --user keeper --identity ~/catena-identity`,
+		Args: exactly(0, "no more words"),
+		RunE: func(*cobra.Command, []string) error {
+			return a.loginAdd(e.device, e.model, e.group, e.user, stdin, community)
+		},
+	}
+	c.Flags().StringVar(&e.device, "device", "", "for one device: its name, address or serial number")
+	c.Flags().StringVar(&e.model, "model", "", "for all devices of a model")
+	c.Flags().StringVar(&e.group, "group", "", "for a group of site.yaml")
+	c.Flags().StringVar(&e.user, "user", "", "the user (asked for if left out)")
+	c.Flags().BoolVar(&community, "community", false, "it is an SNMP community, which has no user")
+	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
+	return c
+}
+
+func (a *app) loginAdd(device, model, group, user string, stdin, community bool) error {
+	h, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	e := login.Entry{Kind: login.Site, User: user}
+	named := 0
+	for _, f := range []struct {
+		kind login.Kind
+		of   string
+	}{{login.Device, device}, {login.Model, model}, {login.Group, group}} {
+		if f.of != "" {
+			e.Kind, e.Of = f.kind, f.of
+			named++
+		}
+	}
+	switch {
+	case named > 1:
+		return usage("a login is for one of --device, --model and --group")
+	case community && user != "":
+		return usage("an SNMP community has no user; leave out --user or --community")
+	case group != "" && h.site.Groups[group] == nil:
+		return usage("site.yaml has no group %q", group)
+	}
+	if device != "" {
+		known, err := h.ledger.Devices()
+		if err != nil {
+			return err
+		}
+		if e.Of, e.Label, err = oneDevice(known, device); err != nil {
+			return err
+		}
+	}
+	if !community && e.User == "" {
+		if e.User = a.ask("User: "); e.User == "" {
+			return usage("there is no user; name one with --user, or say --community for an SNMP community")
+		}
+	}
+	if e.Password, err = a.newPassword(stdin, community); err != nil {
+		return err
+	}
+	secret, book, err := a.openBook(h.dir, true)
+	if err != nil {
+		return err
+	}
+	if e, err = book.Add(e); err != nil {
+		return usage("%w", err)
+	}
+	if err := login.Save(h.dir, book, secret); err != nil {
+		return fmt.Errorf("the logins cannot be kept: %w", err)
+	}
+	a.say("Added login %s for %s. Try it: catena login test", e.ID, e.For())
+	return nil
+}
+
+// oneDevice finds the one device that a person means: its id and name; an address that
+// is not known yet means itself.
+func oneDevice(known []site.Device, name string) (id, label string, err error) {
+	for _, d := range known {
+		if d.Answers(name) {
+			if id != "" {
+				return "", "", usage("%s means several devices; name one", name)
+			}
+			id, label = d.ID, d.Name
+		}
+	}
+	if r, err := site.ParseRange(name); id == "" && err == nil && r.First == r.Last {
+		return name, "", nil
+	}
+	if id == "" {
+		return "", "", usage("no device %q is known; see them with: catena list", name)
+	}
+	return id, label, nil
+}
+
+// newPassword takes the password of a login that is added.
+func (a *app) newPassword(stdin, community bool) (string, error) {
+	if given := a.getenv("CATENA_PASSWORD"); given != "" && !stdin {
+		return given, nil
+	}
+	if stdin {
+		line, err := bufio.NewReader(io.LimitReader(a.in, 4096)).ReadString('\n')
+		if err != nil && !errors.Is(err, io.EOF) {
+			return "", err
+		}
+		return strings.TrimRight(line, "\r\n"), nil
+	}
+	what := "Password: "
+	if community {
+		what = "Community: "
+	}
+	password, err := a.askSecret(what)
+	if errors.Is(err, errNoTerminal) {
+		return "", usage("there is no terminal to ask for the password on; give it with --password-stdin or in CATENA_PASSWORD")
+	}
+	return password, err
+}
+
+var errNoTerminal = errors.New("there is no terminal")
+
+// terminal is where a person can be asked, if there is one.
+func (a *app) terminal() (*os.File, bool) {
+	f, ok := a.in.(*os.File)
+	return f, ok && term.IsTerminal(int(f.Fd()))
+}
+
+// ask asks for a line; without a terminal it is empty.
+func (a *app) ask(what string) string {
+	f, ok := a.terminal()
+	if !ok {
+		return ""
+	}
+	fmt.Fprint(a.err, what)
+	var line []byte
+	for b := make([]byte, 1); ; { // byte by byte: what follows is the password's
+		n, err := f.Read(b)
+		if n == 0 || err != nil || b[0] == '\n' || len(line) > 256 {
+			return strings.TrimSpace(string(line))
+		}
+		line = append(line, b[0])
+	}
+}
+
+// askSecret asks for a line that is not shown.
+func (a *app) askSecret(what string) (string, error) {
+	f, ok := a.terminal()
+	if !ok {
+		return "", errNoTerminal
+	}
+	fmt.Fprint(a.err, what)
+	text, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	if err != nil {
+		return "", fmt.Errorf("it cannot be read from the terminal: %w", err)
+	}
+	return string(text), nil
+}
+
+// openBook opens the site's logins with the secret that was given or is asked for. With
+// begin it starts a book where there is none.
+func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error) {
+	exists := login.Exists(dir)
+	if !exists && !begin {
+		return login.Secret{}, login.Book{}, login.ErrNone
+	}
+	secret, err := a.secret(dir, exists)
+	if err != nil {
+		return secret, login.Book{}, err
+	}
+	book, err := login.Open(dir, secret)
+	switch {
+	case errors.Is(err, login.ErrNone):
+		err = nil
+	case errors.Is(err, login.ErrSecret):
+		err = usage("%w; it is in CATENA_PASSPHRASE or asked for, an identity file is named with --identity", err)
+	}
+	return secret, book, err
+}
+
+func (a *app) secret(dir string, exists bool) (login.Secret, error) {
+	identity := a.identity
+	if identity == "" {
+		identity = a.getenv("CATENA_IDENTITY")
+	}
+	if identity != "" {
+		if _, err := os.Stat(identity); errors.Is(err, os.ErrNotExist) && !exists {
+			if err := login.NewIdentityFile(identity); err != nil {
+				return login.Secret{}, fmt.Errorf("the identity file cannot be made: %w", err)
+			}
+			a.say("Made the identity file %s. Without it the logins cannot be read; keep a copy elsewhere.", identity)
+		}
+		s, err := login.IdentityFile(identity)
+		if err != nil {
+			return s, usage("%w", err)
+		}
+		return s, nil
+	}
+	passphrase := a.getenv("CATENA_PASSPHRASE")
+	var err error
+	if passphrase == "" {
+		passphrase, err = a.askSecret("Passphrase of the site's logins: ")
+		if err == nil && !exists {
+			var again string
+			if again, err = a.askSecret("The same again: "); err == nil && again != passphrase {
+				return login.Secret{}, usage("the two differ; nothing was kept")
+			}
+		}
+	}
+	switch {
+	case errors.Is(err, errNoTerminal):
+		return login.Secret{}, usage("%s is encrypted, and there is no terminal to ask on; give the passphrase in CATENA_PASSPHRASE, or an identity file with --identity or in CATENA_IDENTITY",
+			filepath.Join(dir, login.File))
+	case err != nil:
+		return login.Secret{}, err
+	case passphrase == "":
+		return login.Secret{}, usage("the passphrase is empty")
+	}
+	return login.Passphrase(passphrase)
+}
+
+func (a *app) loginListCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the logins, without their passwords",
+		Example: "  catena login list", Args: exactly(0, "no more words"),
+		RunE: func(*cobra.Command, []string) error {
+			dir, err := a.siteDir()
+			if err != nil {
+				return err
+			}
+			_, book, err := a.openBook(dir, false)
+			if errors.Is(err, login.ErrNone) {
+				if a.format == "json" {
+					return a.printJSON([]string{})
+				}
+				a.say("There are no logins yet. Add one: catena login add --user NAME")
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			type row struct {
+				ID   string `json:"id"`
+				Kind string `json:"kind"`
+				Of   string `json:"of"`
+				User string `json:"user"`
+			}
+			rows := []row{}
+			t := view.Table{Columns: []string{"id", "for", "user"}}
+			for _, kind := range login.Kinds { // in the order in which they are tried
+				for _, e := range slices.Backward(book.Entries) {
+					if e.Kind != kind {
+						continue
+					}
+					of := e.Of
+					if e.Label != "" {
+						of = e.Label
+					}
+					rows = append(rows, row{e.ID, string(e.Kind), of, e.User})
+					user := e.User
+					if user == "" {
+						user = "(community)"
+					}
+					t.Add(view.Cell{Text: e.ID, Tone: view.Quiet}, view.Cell{Text: e.For()}, view.Cell{Text: user})
+				}
+			}
+			switch a.format {
+			case "json":
+				return a.printJSON(rows)
+			case "csv":
+				var lines [][]string
+				for _, r := range rows {
+					lines = append(lines, []string{r.ID, r.Kind, r.Of, r.User})
+				}
+				return view.CSV(a.out, []string{"id", "kind", "of", "user"}, lines)
+			}
+			t.Draw(a.out, a.style(a.out))
+			return nil
+		},
+	}
+}
+
+func (a *app) loginDropCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "drop ID…", Short: "Drop logins", Example: "  catena login drop k3x7q2ab",
+		Args: atLeast(1, "the ids of the logins; see them with: catena login list"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			dir, err := a.siteDir()
+			if err != nil {
+				return err
+			}
+			secret, book, err := a.openBook(dir, false)
+			if errors.Is(err, login.ErrNone) {
+				return usage("there are no logins")
+			}
+			if err != nil {
+				return err
+			}
+			for _, id := range args {
+				e, ok := book.Drop(id)
+				if !ok {
+					return usage("there is no login %q; nothing was dropped. See them with: catena login list", id)
+				}
+				defer a.say("Dropped login %s for %s.", id, e.For())
+			}
+			return login.Save(dir, book, secret)
+		},
+	}
+}
+
+func (a *app) loginTestCmd() *cobra.Command {
+	var choose choice
+	c := &cobra.Command{
+		Use:   "test [DEVICE…]",
+		Short: "Show for each device which login works",
+		Long: `Log in to the devices, all that are known or those named, and show which login works.
+At most three logins are tried with each. Logins that a device refused before are tried
+again here: some devices lock up after too many wrong ones, so name the device that you
+mean.`,
+		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where 'standing == \"locked\"'",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.loginTest(c.Context(), args, choose)
+		},
+	}
+	choose.flags(c)
+	return c
+}
+
+func (a *app) loginTest(ctx context.Context, names []string, choose choice) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	p, err := a.look()
+	if err != nil {
+		return err
+	}
+	defer p.home.Close()
+	rows, err := p.choose(names, choose)
+	if err != nil {
+		return err
+	}
+	access, err := a.access(p.home)
+	if err != nil {
+		return err
+	}
+	scanner := a.scanner(p.home, access)
+	var devices []site.Device
+	for _, r := range mains(rows) {
+		if r.row.Device.Known() {
+			devices = append(devices, r.row.Device)
+		}
+	}
+	tested, keys := scanner.Again(ctx, devices)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := keepScan(p.home, tested, keys); err != nil {
+		return err
+	}
+	return a.printLogins(tested, access.book)
+}
+
+func (a *app) printLogins(tested []site.Device, book login.Book) error {
+	type row struct {
+		Device  string `json:"device"`
+		Address string `json:"address"`
+		Login   string `json:"login"` // the id of the one that works; given: CATENA_LOGIN or as asked for
+		For     string `json:"for"`
+		User    string `json:"user"`
+		Works   bool   `json:"works"`
+		Trouble string `json:"trouble"`
+	}
+	rows := []row{}
+	t := view.Table{Columns: []string{"device", "address", "login", "user", "result"}}
+	failed := 0
+	for _, d := range tested {
+		r := row{Device: d.Name, Address: d.Address, Works: d.Reach == site.Answers, Trouble: d.Trouble}
+		result := view.Cell{Text: d.Trouble, Tone: view.Bad}
+		if e, ok := book.Find(d.Login); ok {
+			r.Login, r.For, r.User = e.ID, e.For(), e.User
+		} else if r.Works {
+			if r.Login = "given"; d.Dialect == "snmp" && d.Path != "v3" {
+				r.Login = "none"
+			}
+			r.For = map[string]string{"given": "given for this run", "none": "none is needed"}[r.Login]
+		}
+		if r.Works {
+			result = view.Cell{Text: "works", Tone: view.Good}
+		} else {
+			failed++
+		}
+		rows = append(rows, r)
+		t.Add(view.Cell{Text: r.Device}, view.Cell{Text: r.Address}, view.Cell{Text: r.For}, view.Cell{Text: r.User}, result)
+	}
+	switch a.format {
+	case "json":
+		return a.printJSON(rows)
+	case "csv":
+		var lines [][]string
+		for _, r := range rows {
+			lines = append(lines, []string{r.Device, r.Address, r.Login, r.User, fmt.Sprint(r.Works), r.Trouble})
+		}
+		return view.CSV(a.out, []string{"device", "address", "login", "user", "works", "trouble"}, lines)
+	}
+	t.Draw(a.out, a.style(a.out))
+	a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"), len(tested)-failed, failed)
+	return nil
+}
+
+func (a *app) loginAcceptCmd() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use:   "accept DEVICE|ADDRESS",
+		Short: "Accept that another certificate, key or serial number is at an address now",
+		Long: `A device's TLS certificate, SSH host key and serial number are remembered at the first
+contact. Where another one is met at its address, nothing is sent to it any more, until
+this command accepts what was met last. Do so only when you know what was exchanged.`,
+		Example: "  catena login accept cam-11\n  catena login accept 10.20.4.11 --yes",
+		Args:    exactly(1, "one device or address"),
+		RunE:    func(_ *cobra.Command, args []string) error { return a.loginAccept(args[0], yes) },
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return c
+}
+
+func (a *app) loginAccept(name string, yes bool) error {
+	h, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	known, err := h.ledger.Devices()
+	if err != nil {
+		return err
+	}
+	trusted, strange, err := h.ledger.Keys()
+	if err != nil {
+		return err
+	}
+	hosts := map[string]bool{name: true}
+	for _, d := range known {
+		if d.Answers(name) {
+			hosts[d.Host()] = true
+		}
+	}
+	was := map[site.Key]string{}
+	for _, k := range trusted {
+		was[site.Key{Address: k.Address, Kind: k.Kind}] = k.Fingerprint
+	}
+	var accepted []site.Key
+	for _, k := range strange {
+		if hosts[k.Address] || hosts[site.Device{Address: k.Address}.Host()] {
+			accepted = append(accepted, k)
+			a.say("%s: another %s\n  was %s\n  is  %s", k.Address, k.Kind, was[site.Key{Address: k.Address, Kind: k.Kind}], k.Fingerprint)
+		}
+	}
+	if len(accepted) == 0 {
+		return usage("nothing strange was met at %s; scan first: catena scan", name)
+	}
+	if !yes {
+		if _, ok := a.terminal(); !ok {
+			return refused("there is no terminal to ask on; say --yes if you know what was exchanged")
+		}
+		if answer := strings.ToLower(a.ask("Is that right, was it exchanged on purpose? [y/N] ")); answer != "y" && answer != "yes" {
+			return refused("not confirmed; nothing was changed")
+		}
+	}
+	if err := h.ledger.Meet(accepted); err != nil {
+		return err
+	}
+	a.say("Accepted. Read it again: catena scan %s", site.Device{Address: accepted[0].Address}.Host())
+	return nil
+}
+
+// access is what is needed to talk to the site's devices.
+type access struct {
+	book  login.Book
+	given []dialect.Login // for this run
+	site  site.Site
+	keys  []site.Key
+	plain func(vendor, model string) bool
+}
+
+// access opens the logins, and asks for what it needs. A login that is given for this
+// run comes after those that are kept.
+func (a *app) access(h *home) (*access, error) {
+	x := &access{site: h.site}
+	var err error
+	if x.keys, _, err = h.ledger.Keys(); err != nil {
+		return nil, err
+	}
+	s, err := a.openShelf()
+	if err != nil {
+		return nil, err
+	}
+	families, err := a.families(h.dir, s)
+	if err != nil {
+		return nil, err
+	}
+	x.plain = families.PlainBasic
+	_, interactive := a.terminal()
+	kept := login.Exists(h.dir)
+	if kept && (interactive || a.getenv("CATENA_LOGIN") == "" || a.identity+a.getenv("CATENA_IDENTITY")+a.getenv("CATENA_PASSPHRASE") != "") {
+		if _, x.book, err = a.openBook(h.dir, false); err != nil {
+			return nil, err
+		}
+	}
+	if !kept || a.getenv("CATENA_LOGIN") != "" {
+		given, ok, err := a.login()
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			x.given = append(x.given, given)
+		}
+	}
+	return x, nil
+}
+
+// logins are those to try with a device, in their order.
+func (x *access) logins(d site.Device) []dialect.Login {
+	return append(x.book.For(d, x.site.GroupsOf(d)), x.given...)
+}
+
+// peer is how to talk to a known device: with the login that worked last, or the first
+// that it did not refuse.
+func (x *access) peer(d site.Device) (dialect.Peer, bool) {
+	p := dialect.Peer{Address: d.Address, Path: d.Path, TLS: d.TLS, PlainBasic: x.plain(d.Vendor, d.Model), Trust: scan.Trust(x.keys, d.Address)}
+	logins := x.logins(d)
+	for _, l := range logins {
+		if l.ID == d.Login {
+			p.Login = l
+			return p, true
+		}
+	}
+	for _, l := range logins {
+		if l.ID == "" || !slices.Contains(d.Refused, l.ID) {
+			p.Login = l
+			return p, true
+		}
+	}
+	return p, false
+}
+
+// login is the one that is given for this run: in the environment, or as asked for.
+func (a *app) login() (dialect.Login, bool, error) {
+	if given := a.getenv("CATENA_LOGIN"); given != "" {
+		user, password, ok := strings.Cut(given, ":")
+		if !ok || user == "" {
+			return dialect.Login{}, false, usage("CATENA_LOGIN must be user:password")
+		}
+		return dialect.Login{User: user, Password: password}, true, nil
+	}
+	user := a.ask("User of the devices (empty: none): ")
+	if user == "" {
+		return dialect.Login{}, false, nil
+	}
+	password, err := a.askSecret("Password: ")
+	return dialect.Login{User: user, Password: password}, true, err
+}

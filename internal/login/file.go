@@ -1,0 +1,156 @@
+package login
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"filippo.io/age"
+)
+
+// File is the name of the file in a site folder.
+const File = "logins.age"
+
+const maxFile = 1 << 20 // bytes
+
+// What can be wrong with a file; callers test with errors.Is.
+var (
+	ErrNone   = errors.New("there are no logins yet")
+	ErrSecret = errors.New("the passphrase or the identity does not open it")
+)
+
+// Secret opens a file and closes it again: a passphrase, or an identity of age.
+type Secret struct {
+	identities []age.Identity
+	recipients []age.Recipient
+}
+
+// Passphrase makes a secret of a passphrase.
+func Passphrase(text string) (Secret, error) {
+	i, err := age.NewScryptIdentity(text)
+	if err != nil {
+		return Secret{}, err
+	}
+	i.SetMaxWorkFactor(20)
+	r, err := age.NewScryptRecipient(text)
+	if err != nil {
+		return Secret{}, err
+	}
+	r.SetWorkFactor(16) // a quarter of a second on a laptop
+	return Secret{[]age.Identity{i}, []age.Recipient{r}}, nil
+}
+
+// IdentityFile reads a secret from a file with an age identity (AGE-SECRET-KEY-…), for
+// use without a person. Others than its owner must not be able to read it.
+func IdentityFile(path string) (Secret, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return Secret{}, err
+	}
+	if err := private(info); err != nil {
+		return Secret{}, fmt.Errorf("%s: %w", path, err)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return Secret{}, err
+	}
+	defer func() { _ = f.Close() }()
+	all, err := age.ParseIdentities(io.LimitReader(f, maxFile))
+	if err != nil {
+		return Secret{}, fmt.Errorf("%s holds no identity: %w", path, err)
+	}
+	var s Secret
+	for _, i := range all {
+		switch x := i.(type) {
+		case *age.X25519Identity:
+			s.identities, s.recipients = append(s.identities, x), append(s.recipients, x.Recipient())
+		case *age.HybridIdentity:
+			s.identities, s.recipients = append(s.identities, x), append(s.recipients, x.Recipient())
+		}
+	}
+	if len(s.recipients) == 0 {
+		return Secret{}, fmt.Errorf("%s holds no identity that logins can be kept for", path)
+	}
+	return s, nil
+}
+
+// NewIdentityFile makes an identity and writes it into a new file that only its owner
+// can read.
+func NewIdentityFile(path string) error {
+	i, err := age.GenerateX25519Identity()
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(f, "# opens the logins of a site; keep it apart from them\n# public key: %s\n%s\n", i.Recipient(), i)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// Exists tells whether a site folder has logins.
+func Exists(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, File))
+	return err == nil
+}
+
+// Open reads the logins of a site folder. Its errors are ErrNone and ErrSecret, and
+// what is wrong with the file.
+func Open(dir string, s Secret) (Book, error) {
+	var b Book
+	path := filepath.Join(dir, File)
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return b, ErrNone
+	}
+	if err != nil {
+		return b, err
+	}
+	if len(data) > maxFile {
+		return b, fmt.Errorf("%s is larger than any such file", path)
+	}
+	plain, err := age.Decrypt(bytes.NewReader(data), s.identities...)
+	var none *age.NoIdentityMatchError
+	switch {
+	case errors.As(err, &none):
+		return b, fmt.Errorf("%s: %w", path, ErrSecret)
+	case err != nil:
+		return b, fmt.Errorf("%s is damaged: %w; take it from a backup, or remove it and add the logins again", path, err)
+	}
+	raw, err := io.ReadAll(io.LimitReader(plain, maxFile))
+	if err == nil {
+		err = json.Unmarshal(raw, &b)
+	}
+	if err != nil {
+		return Book{}, fmt.Errorf("%s is damaged; take it from a backup, or remove it and add the logins again", path)
+	}
+	return b, nil
+}
+
+// Save writes the logins of a site folder: into a new file first, which then takes the
+// old one's place, so that a crash leaves the one or the other.
+func Save(dir string, b Book, s Secret) error {
+	raw, err := json.Marshal(b)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, ".logins-*") // readable by its owner alone
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.Remove(f.Name()) }() // gone already where all went well
+	w, err := age.Encrypt(f, s.recipients...)
+	if err == nil {
+		_, err = w.Write(raw)
+		err = errors.Join(err, w.Close())
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), filepath.Join(dir, File))
+}

@@ -1,0 +1,139 @@
+// Package login keeps the logins of a site's devices, encrypted at rest, and says which
+// are worth a try with a device, and in which order.
+//
+// Its central type is Book. It never logs in itself, and never writes a password
+// anywhere but into its encrypted file.
+package login
+
+import (
+	"crypto/rand"
+	"fmt"
+	"slices"
+	"strings"
+
+	"catena/internal/dialect"
+	"catena/internal/site"
+)
+
+// Kind is what a login is for.
+type Kind string
+
+// The kinds, the most particular first: in this order logins are tried.
+const (
+	Device Kind = "device"
+	Model  Kind = "model"
+	Group  Kind = "group"
+	Site   Kind = "site"
+)
+
+// Kinds in their order.
+var Kinds = []Kind{Device, Model, Group, Site}
+
+// Entry is one login and what it is for. It shows no password when it is printed.
+type Entry struct {
+	ID       string `json:"id"`
+	Kind     Kind   `json:"kind"`
+	Of       string `json:"of,omitempty"`    // a device's id or address, a model's or a group's name
+	Label    string `json:"label,omitempty"` // what the device was called when it was added
+	User     string `json:"user,omitempty"`  // empty: an SNMP community
+	Password string `json:"password"`
+}
+
+func (e Entry) String() string   { return e.For() }
+func (e Entry) GoString() string { return e.For() }
+
+// For says in words what the login is for.
+func (e Entry) For() string {
+	switch {
+	case e.Kind == Site:
+		return "the site"
+	case e.Label != "":
+		return string(e.Kind) + " " + e.Label
+	}
+	return string(e.Kind) + " " + e.Of
+}
+
+// applies tells whether the login is for a device in these groups.
+func (e Entry) applies(d site.Device, groups []string) bool {
+	switch e.Kind {
+	case Device:
+		return e.Of == d.ID && d.ID != "" || e.Of == d.Address || e.Of == d.Host()
+	case Model:
+		return strings.EqualFold(e.Of, d.Model)
+	case Group:
+		return slices.Contains(groups, e.Of)
+	}
+	return e.Kind == Site
+}
+
+// Book is all logins of a site.
+type Book struct {
+	Entries []Entry `json:"logins"`
+}
+
+// For lists the logins for a device that is in these groups, in the order in which they
+// are to be tried: for the device, its model, its groups, the site; of one kind the one
+// that was added last comes first.
+func (b Book) For(d site.Device, groups []string) []dialect.Login {
+	var out []dialect.Login
+	for _, kind := range Kinds {
+		for _, e := range slices.Backward(b.Entries) {
+			if e.Kind == kind && e.applies(d, groups) {
+				out = append(out, dialect.Login{ID: e.ID, User: e.User, Password: e.Password})
+			}
+		}
+	}
+	return out
+}
+
+// Add adds a login. One for the same with the same user takes the old one's place.
+func (b *Book) Add(e Entry) (Entry, error) {
+	if err := e.check(); err != nil {
+		return e, err
+	}
+	e.ID = strings.ToLower(rand.Text()[:8])
+	b.Entries = slices.DeleteFunc(b.Entries, func(o Entry) bool { return o.Kind == e.Kind && o.Of == e.Of && o.User == e.User })
+	b.Entries = append(b.Entries, e)
+	return e, nil
+}
+
+const maxSecret = 256 // bytes of a user or a password
+
+func (e Entry) check() error {
+	switch {
+	case !slices.Contains(Kinds, e.Kind):
+		return fmt.Errorf("a login is for a device, a model, a group or the site")
+	case (e.Kind == Site) != (e.Of == ""):
+		return fmt.Errorf("a login for a %s wants its name", e.Kind)
+	case e.Password == "":
+		return fmt.Errorf("the password is empty")
+	case len(e.User) > maxSecret || len(e.Password) > maxSecret:
+		return fmt.Errorf("a user or a password of more than %d bytes", maxSecret)
+	case strings.ContainsAny(e.User+e.Password, "\r\n\x00"):
+		return fmt.Errorf("a user or a password with a line break in it")
+	case strings.Contains(e.User, ":"):
+		return fmt.Errorf("a user with a colon in it, which HTTP cannot send")
+	}
+	return nil
+}
+
+// Drop takes a login out by its id.
+func (b *Book) Drop(id string) (Entry, bool) {
+	for i, e := range b.Entries {
+		if e.ID == id {
+			b.Entries = slices.Delete(b.Entries, i, i+1)
+			return e, true
+		}
+	}
+	return Entry{}, false
+}
+
+// Find is the login with that id.
+func (b Book) Find(id string) (Entry, bool) {
+	for _, e := range b.Entries {
+		if e.ID == id && id != "" {
+			return e, true
+		}
+	}
+	return Entry{}, false
+}

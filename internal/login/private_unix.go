@@ -1,0 +1,16 @@
+//go:build unix
+
+package login
+
+import (
+	"fmt"
+	"io/fs"
+)
+
+// private refuses a secret that others can read.
+func private(info fs.FileInfo) error {
+	if info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("others can read it; make it yours alone: chmod 600")
+	}
+	return nil
+}

@@ -1,0 +1,63 @@
+package scan
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"catena/internal/dialect"
+)
+
+// EtherNet/IP's ListIdentity: CIP Networks Library, volume 2, 2-4.2.
+const (
+	enipPort     = 44818
+	enipIdentity = 0x0063 // the command
+	enipItem     = 0x000c // the type of the item in the answer
+	enipWait     = 700 * time.Millisecond
+	enipHeader   = 24
+)
+
+// enipContext comes back in the answer, so that an answer to somebody else is not taken.
+var enipContext = [8]byte{'i', 'd', 'e', 'n', 't', 'i', 't', 'y'}
+
+func (s *Scanner) ethernetIP() way {
+	request := make([]byte, enipHeader)
+	binary.LittleEndian.PutUint16(request, enipIdentity)
+	copy(request[12:], enipContext[:])
+	return way{name: "ethernet-ip", port: enipPort, wait: enipWait, group4: netip.AddrFrom4([4]byte{255, 255, 255, 255}), groupPort: enipPort,
+		messages: [][]byte{request},
+		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
+			facts, ok := parseIdentity(packet)
+			if !ok {
+				return nil, nil
+			}
+			return []Sighting{{Heard: "ethernet-ip", Address: from, ReadOnly: true, Facts: facts}}, nil
+		}}
+}
+
+// parseIdentity reads the answer: a header, the count of items, and an identity item.
+func parseIdentity(p []byte) (dialect.Facts, bool) {
+	le := binary.LittleEndian
+	if len(p) < enipHeader+6 || le.Uint16(p) != enipIdentity || le.Uint32(p[8:]) != 0 || [8]byte(p[12:20]) != enipContext {
+		return dialect.Facts{}, false
+	}
+	data := p[enipHeader:]
+	if int(le.Uint16(p[2:])) > len(data) || le.Uint16(data) < 1 || le.Uint16(data[2:]) != enipItem || int(le.Uint16(data[4:])) > len(data)-6 {
+		return dialect.Facts{}, false
+	}
+	item := data[6 : 6+int(le.Uint16(data[4:]))]
+	// Encapsulation version 2, socket address 16, vendor 2, type 2, code 2, revision 2,
+	// status 2, serial 4, name 1+n, state 1.
+	const fixed = 33
+	if len(item) < fixed || len(item) < fixed+int(item[32]) {
+		return dialect.Facts{}, false
+	}
+	return dialect.Facts{
+		Vendor:   fmt.Sprintf("vendor %d", le.Uint16(item[18:])), // the standard keeps the names in a list of its own
+		Hardware: fmt.Sprintf("%d", le.Uint16(item[22:])),        // product code
+		Version:  fmt.Sprintf("%d.%d", item[24], item[25]),
+		Serial:   fmt.Sprintf("%08X", le.Uint32(item[28:])),
+		Model:    string(item[fixed : fixed+int(item[32])]),
+	}.Clean(), true
+}

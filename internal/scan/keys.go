@@ -1,0 +1,85 @@
+package scan
+
+import (
+	"fmt"
+	"net/netip"
+	"sync"
+
+	"catena/internal/dialect"
+	"catena/internal/site"
+)
+
+// KeySerial is the kind of key that a serial number is: it too says whether an address
+// has the device that was there.
+const KeySerial = "serial number"
+
+// Key is what a device showed of itself at an address.
+type Key = site.Key
+
+// keyring holds the keys met against those known.
+type keyring struct {
+	mu             *sync.Mutex
+	trusted        map[Key]string // by address and kind: the fingerprint
+	fresh, refused []Key
+	strangers      map[netip.Addr]error
+}
+
+func newKeyring(known []Key) keyring {
+	k := keyring{mu: new(sync.Mutex), trusted: map[Key]string{}, strangers: map[netip.Addr]error{}}
+	for _, key := range known {
+		k.trusted[Key{Address: key.Address, Kind: key.Kind}] = key.Fingerprint
+	}
+	return k
+}
+
+// check remembers a key at the first contact; another one than before is an
+// ErrStranger with both, and the way to accept it.
+func (k *keyring) check(address, kind, fingerprint string) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	slot := Key{Address: address, Kind: kind}
+	was, known := k.trusted[slot]
+	switch {
+	case !known:
+		k.trusted[slot] = fingerprint
+		k.fresh = append(k.fresh, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
+		return nil
+	case was == fingerprint:
+		return nil
+	}
+	host, err := netip.ParseAddrPort(address)
+	name := address
+	if err == nil {
+		name = host.Addr().String()
+	}
+	stranger := StrangerError(name, kind, was, fingerprint)
+	if k.strangers[host.Addr()] == nil {
+		k.refused = append(k.refused, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
+		k.strangers[host.Addr()] = stranger
+	}
+	return stranger
+}
+
+// StrangerError says that a key is another than before, and what to do.
+func StrangerError(host, kind, was, is string) error {
+	return fmt.Errorf("%w: another %s than before, was %s, is %s; if that is right: catena login accept %s",
+		dialect.ErrStranger, kind, site.Clean(was), site.Clean(is), host)
+}
+
+// trust is check for the connections to one address.
+func (k *keyring) trust(address string) func(kind, fingerprint string) error {
+	return func(kind, fingerprint string) error { return k.check(address, kind, fingerprint) }
+}
+
+// stranger is what was found to be another at any port of a host.
+func (k *keyring) stranger(host netip.Addr) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.strangers[host]
+}
+
+// Trust holds the keys shown at an address against those known, without keeping any.
+func Trust(known []Key, address string) func(kind, fingerprint string) error {
+	k := newKeyring(known)
+	return k.trust(address)
+}

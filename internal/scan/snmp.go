@@ -1,0 +1,25 @@
+package scan
+
+import (
+	"net/netip"
+	"time"
+
+	"catena/internal/dialect/snmp"
+)
+
+const (
+	snmpPort = 161
+	snmpWait = time.Second // an agent on a small processor
+)
+
+// snmp asks every address for its system group, in all versions (RFC 3416, RFC 3414).
+func (s *Scanner) snmp() way {
+	return way{name: "snmp", port: snmpPort, wait: snmpWait, messages: snmp.Probes(),
+		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
+			facts, ok := snmp.Understand(packet)
+			if !ok {
+				return nil, nil
+			}
+			return []Sighting{{Heard: "snmp", Address: from, Dialect: snmp.Dialect{}.Name(), Facts: facts}}, nil
+		}}
+}

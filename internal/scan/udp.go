@@ -1,0 +1,321 @@
+package scan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"time"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+	"golang.org/x/sync/errgroup"
+
+	"catena/internal/site"
+)
+
+// Bounds of every way of asking over UDP.
+const (
+	askTwice  = 2                      // datagrams get lost; each is sent so often …
+	askApart  = 150 * time.Millisecond // … so far apart
+	maxPacket = 32 << 10               // bytes of one answer that are looked at
+	maxTalk   = 64                     // answers that one address may give to one way
+	burst     = 64                     // datagrams to single addresses before a pause: switches drop longer bursts
+	pause     = 2 * time.Millisecond
+)
+
+// way is one way of asking over UDP: what is sent where, how long the answers may take,
+// and how they are read.
+type way struct {
+	name string
+	port uint16 // where single addresses are asked; 0: only groups are
+	// ports adds what a network or a target names for this way.
+	group4, group6 netip.Addr    // multicast groups, or the broadcast address; may be none
+	groupPort      uint16        // of the groups
+	wait           time.Duration // from the last datagram on
+	messages       [][]byte
+	// read reads one answer. reply may be sent back to who sent it.
+	read func(packet []byte, from netip.AddrPort) (heard []Sighting, reply []byte)
+}
+
+// run asks on the adapters and address by address. An adapter that cannot multicast is
+// no reason to stop.
+func (w way) run(ctx context.Context, s *Scanner, n Network, take func(Sighting)) error {
+	var group errgroup.Group
+	for _, a := range n.adapters {
+		for _, addr := range a.Addresses {
+			if ctx.Err() == nil {
+				group.Go(func() error {
+					if err := w.all(ctx, a, addr.Addr(), take); err != nil {
+						s.Log.Info("cannot ask everybody", "way", w.name, "adapter", a.Name, "from", addr.Addr(), "err", err)
+					}
+					return nil
+				})
+			}
+		}
+	}
+	if each := w.each(n); len(each) > 0 {
+		for _, network := range []string{"udp4", "udp6"} {
+			var to []netip.AddrPort
+			for _, a := range each {
+				if a.Addr().Is4() == (network == "udp4") {
+					to = append(to, a)
+				}
+			}
+			if len(to) > 0 {
+				group.Go(func() error {
+					conn, err := net.ListenUDP(network, nil)
+					if err != nil {
+						return err
+					}
+					return w.exchange(ctx, conn, to, take)
+				})
+			}
+		}
+	}
+	return group.Wait()
+}
+
+// all asks everybody on one adapter, from one of its addresses.
+func (w way) all(ctx context.Context, a Adapter, from netip.Addr, take func(Sighting)) error {
+	group := w.group4
+	if from.Is6() {
+		if !from.IsLinkLocalUnicast() {
+			return nil // one IPv6 address of an adapter is enough, and it always has this
+		}
+		group = w.group6
+	}
+	if !group.IsValid() {
+		return nil
+	}
+	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(from.WithZone(zoneOf(from, a)), 0)))
+	if err != nil {
+		return err
+	}
+	adapter, err := net.InterfaceByName(a.Name)
+	switch {
+	case err != nil:
+	case from.Is4() && group.IsMulticast():
+		p := ipv4.NewPacketConn(conn)
+		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastTTL(1), p.SetMulticastLoopback(true))
+	case from.Is6():
+		p := ipv6.NewPacketConn(conn)
+		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastHopLimit(1), p.SetMulticastLoopback(true))
+	}
+	if err != nil {
+		_ = conn.Close()
+		return err
+	}
+	return w.exchange(ctx, conn, []netip.AddrPort{netip.AddrPortFrom(group.WithZone(zoneOf(group, a)), w.groupPort)}, take)
+}
+
+// zoneOf is the adapter's name for an address that means something only on a link.
+func zoneOf(a netip.Addr, adapter Adapter) string {
+	if a.Is6() && (a.IsLinkLocalUnicast() || a.IsLinkLocalMulticast()) {
+		return adapter.Name
+	}
+	return ""
+}
+
+// each are the single addresses to ask.
+func (w way) each(n Network) []netip.AddrPort {
+	if w.port == 0 {
+		return nil
+	}
+	usual := n.portsFor(w.name)
+	if len(usual) == 0 {
+		usual = []uint16{w.port}
+	}
+	var out []netip.AddrPort
+	seen := map[netip.AddrPort]bool{}
+	for _, r := range n.Ranges {
+		ports := usual
+		if r.Port != 0 && askedAt(w.name) {
+			ports = []uint16{r.Port}
+		}
+		if !r.Sweeps() {
+			continue
+		}
+		r.Port = 0
+		for a := range r.All {
+			for _, p := range ports {
+				if ap := netip.AddrPortFrom(a, p); !seen[ap] && !site.Has(n.Except, ap) {
+					seen[ap] = true
+					out = append(out, ap)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// askedAt tells whether a target host:port means that port for this way too. Discovery
+// has ports of its own on every host.
+func askedAt(name string) bool { return name == "snmp" || name == "ethernet-ip" }
+
+// exchange sends the questions and takes the answers until the waiting time is over. It
+// closes conn.
+func (w way) exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPort, take func(Sighting)) error {
+	heard := make(chan struct{})
+	go func() {
+		defer close(heard)
+		w.hear(conn, take)
+	}()
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+	defer stop()
+	sent := 0
+	for i := range askTwice {
+		if i > 0 {
+			time.Sleep(askApart)
+		}
+		for _, a := range to {
+			for _, m := range w.messages {
+				// A refused datagram only says that nobody is there.
+				_, _ = conn.WriteToUDPAddrPort(m, a)
+				if sent++; sent%burst == 0 {
+					time.Sleep(pause)
+				}
+			}
+			if ctx.Err() != nil {
+				break
+			}
+		}
+	}
+	_ = conn.SetReadDeadline(time.Now().Add(w.wait))
+	<-heard
+	_ = conn.Close()
+	return ctx.Err()
+}
+
+// hear takes answers until the socket's deadline: from one address no more than one
+// answers with, in all no more than a site can hold.
+func (w way) hear(conn *net.UDPConn, take func(Sighting)) {
+	buf := make([]byte, maxPacket)
+	answers := map[netip.Addr]int{}
+	type said struct {
+		address netip.AddrPort
+		uuid    string
+	}
+	seen := map[said]bool{}
+	for {
+		n, from, err := conn.ReadFromUDPAddrPort(buf)
+		var timeout net.Error
+		if errors.As(err, &timeout) && timeout.Timeout() || errors.Is(err, net.ErrClosed) {
+			return
+		}
+		from = netip.AddrPortFrom(from.Addr().Unmap(), from.Port())
+		if err != nil || answers[from.Addr()] >= maxTalk || len(answers) >= maxSightings {
+			continue
+		}
+		answers[from.Addr()]++
+		heard, reply := w.read(buf[:n], from)
+		if reply != nil {
+			_, _ = conn.WriteToUDPAddrPort(reply, from)
+		}
+		for _, sight := range heard {
+			if key := (said{sight.Address, sight.Facts.UUID + sight.Facts.Path}); !seen[key] && len(seen) < maxSightings {
+				seen[key] = true
+				take(sight)
+			}
+		}
+	}
+}
+
+// Adapter is one of this machine's adapters.
+type Adapter struct {
+	Name      string         `json:"name"`
+	MAC       string         `json:"mac,omitempty"`
+	Up        bool           `json:"up"`
+	Running   bool           `json:"link"` // a cable is in, or the radio is joined
+	Loopback  bool           `json:"loopback"`
+	Multicast bool           `json:"multicast"`
+	Addresses []netip.Prefix `json:"addresses"`
+}
+
+// Adapters lists this machine's adapters.
+func Adapters() ([]Adapter, error) {
+	all, err := net.Interfaces()
+	if err != nil {
+		return nil, err
+	}
+	var out []Adapter
+	for _, i := range all {
+		a := Adapter{Name: i.Name, MAC: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0, Running: i.Flags&net.FlagRunning != 0,
+			Loopback: i.Flags&net.FlagLoopback != 0, Multicast: i.Flags&net.FlagMulticast != 0, Addresses: []netip.Prefix{}}
+		addrs, err := i.Addrs()
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range addrs {
+			if p, err := netip.ParsePrefix(x.String()); err == nil {
+				a.Addresses = append(a.Addresses, p)
+			}
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// Choose finds the adapters that a person means: by name, by one of its addresses, or by
+// any other address, which is then reached through it; empty: all that are up and can
+// multicast, without loopback.
+func Choose(all []Adapter, want string) ([]Adapter, error) {
+	var out []Adapter
+	var names string
+	address, _ := netip.ParseAddr(want)
+	for i, a := range all {
+		if i > 0 {
+			names += ", "
+		}
+		names += a.Name
+		named := want == a.Name
+		for _, p := range a.Addresses {
+			named = named || address.IsValid() && p.Addr() == address
+		}
+		switch {
+		case want == "" && a.Up && a.Multicast && !a.Loopback:
+			out = append(out, a)
+		case named:
+			return usable(a)
+		}
+	}
+	if want == "" {
+		return out, nil
+	}
+	if address.IsValid() {
+		from, err := route(address)
+		if err != nil {
+			return nil, fmt.Errorf("no adapter leads to %s: %v", want, err)
+		}
+		for _, a := range all {
+			for _, p := range a.Addresses {
+				if p.Addr() == from {
+					return usable(a)
+				}
+			}
+		}
+	}
+	return nil, fmt.Errorf("there is no adapter %q; this machine has %s (see catena scan --adapters)", want, names)
+}
+
+func usable(a Adapter) ([]Adapter, error) {
+	switch {
+	case !a.Up:
+		return nil, fmt.Errorf("adapter %s is down; bring it up or choose another", a.Name)
+	case len(a.Addresses) == 0:
+		return nil, fmt.Errorf("adapter %s has no address; give it one in the site's network, or choose another", a.Name)
+	}
+	return []Adapter{a}, nil
+}
+
+// route is the address from which this machine would talk to another. Nothing is sent.
+func route(to netip.Addr) (netip.Addr, error) {
+	c, err := net.Dial("udp", netip.AddrPortFrom(to, 9).String())
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	defer func() { _ = c.Close() }()
+	from, err := netip.ParseAddrPort(c.LocalAddr().String())
+	return from.Addr(), err
+}
