@@ -93,7 +93,7 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		args       []string
 		exit       int
 	}{
-		{"Make a site folder", "", append([]string{"new", scenario.Site, "--adapter", place.Adapter}, strings.Fields(rangeFlags(place.Ranges()))...), exitDone},
+		{"Make a site folder", "", append([]string{"new", scenario.Site, "--adapter", place.Adapter}, strings.Fields(rangeFlags(place))...), exitDone},
 		{"Find the devices", "", []string{"scan"}, exitDone},
 		{"Fill the shelf", "", []string{"shelf", "add", images}, exitDone},
 		{"Read what is new in it", "", []string{"shelf", "notes", "wx40_3.2.1.bin"}, exitDone},

@@ -214,10 +214,14 @@ func (a *app) show(name string) error {
 	facts := view.Table{Columns: []string{"device", d.Name}}
 	for _, f := range [][2]string{{"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
 		{"serial", d.Serial}, {"version", d.Version.Text}, {"standing", d.Standing}, {"reason", d.Reason},
-		{"aim", d.Aim}, {"path", strings.Join(d.Path, " → ")}, {"way back", d.WayBack}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"heard by", strings.Join(d.Heard, ", ")}, {"id", d.ID}} {
+		{"aim", d.Aim}, {"path", strings.Join(d.Path, " → ")}, {"way back", d.WayBack}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"heard by", strings.Join(d.Heard, ", ")},
+		{"says", d.row.Device.Says}, {"hardware address", d.row.Device.MAC}, {"behind it", strings.Join(d.row.Device.Behind, ", ")}, {"id", d.ID}} {
 		if f[1] != "" {
 			facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
 		}
+	}
+	for _, n := range d.row.Device.Neighbours {
+		facts.Add(view.Cell{Text: "sees", Tone: view.Quiet}, view.Cell{Text: strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, n.Chassis))})
 	}
 	facts.Draw(a.out, s)
 	for _, part := range devices[1:] {

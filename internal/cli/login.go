@@ -17,6 +17,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/dialect"
+	"catena/internal/dialect/snmp"
 	"catena/internal/login"
 	"catena/internal/scan"
 	"catena/internal/site"
@@ -430,7 +431,7 @@ func (a *app) printLogins(tested []site.Device, book login.Book) error {
 		if e, ok := book.Find(d.Login); ok {
 			r.Login, r.For, r.User = e.ID, e.For(), e.User
 		} else if r.Works {
-			if r.Login = "given"; d.Dialect == "snmp" && d.Path != "v3" {
+			if r.Login = "given"; d.Dialect == "snmp" && snmp.Open(d.Path) {
 				r.Login = "none"
 			}
 			r.For = map[string]string{"given": "given for this run", "none": "none is needed"}[r.Login]
@@ -573,11 +574,22 @@ func (x *access) logins(d site.Device) []dialect.Login {
 	return append(x.book.For(d, x.site.GroupsOf(d)), x.given...)
 }
 
+// communities are those of the whole site: everybody may be asked with them.
+func (x *access) communities() []string {
+	var out []string
+	for _, e := range x.book.Entries {
+		if e.Kind == login.Site && e.User == "" {
+			out = append(out, e.Password)
+		}
+	}
+	return out
+}
+
 // peer is how to talk to a known device: with the login that worked last, or the first
 // that it did not refuse.
 func (x *access) peer(d site.Device) (dialect.Peer, bool) {
 	p := dialect.Peer{Address: d.Address, Path: d.Path, TLS: d.TLS, PlainBasic: x.plain(d.Vendor, d.Model), Trust: scan.Trust(x.keys, d.Address)}
-	logins := x.logins(d)
+	logins := slices.DeleteFunc(x.logins(d), func(l dialect.Login) bool { return !scan.Fits(l, d.Dialect, d.Path) })
 	for _, l := range logins {
 		if l.ID == d.Login {
 			p.Login = l

@@ -32,7 +32,7 @@ func (a *app) versionCmd() *cobra.Command {
 }
 
 func (a *app) newCmd() *cobra.Command {
-	var ranges []string
+	var ranges, ports []string
 	var adapter string
 	c := &cobra.Command{
 		Use:   "new NAME",
@@ -42,14 +42,15 @@ after the site; -C gives it another name.`,
 		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
   catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0`,
 		Args: exactly(1, "the site's name"),
-		RunE: func(_ *cobra.Command, args []string) error { return a.newSite(args[0], adapter, ranges) },
+		RunE: func(_ *cobra.Command, args []string) error { return a.newSite(args[0], adapter, ranges, ports) },
 	}
 	c.Flags().StringArrayVar(&ranges, "range", nil, "addresses that are the site's; may be repeated")
 	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")
+	c.Flags().StringSliceVar(&ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161")
 	return c
 }
 
-func (a *app) newSite(name, adapter string, ranges []string) error {
+func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 	dir := a.dir
 	if dir == "" {
 		plain := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
@@ -62,7 +63,7 @@ func (a *app) newSite(name, adapter string, ranges []string) error {
 	if _, err := os.Stat(path); err == nil {
 		return usage("%s is there already; nothing was changed", path)
 	}
-	text := siteFile(name, adapter, ranges)
+	text := siteFile(name, adapter, ranges, ports)
 	if _, err := site.Parse(site.File, []byte(text)); err != nil {
 		return usage("%w", err)
 	}
@@ -85,10 +86,10 @@ func (a *app) newSite(name, adapter string, ranges []string) error {
 	return nil
 }
 
-func siteFile(name, adapter string, ranges []string) string {
+func siteFile(name, adapter string, ranges, ports []string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "site: %s\n\n# Where its devices are. What answers from outside the ranges is left alone.\n", strconv.Quote(name))
-	if adapter == "" && len(ranges) == 0 {
+	if adapter == "" && len(ranges) == 0 && len(ports) == 0 {
 		b.WriteString("# networks:\n#   - {name: towpath, adapter: eth0, ranges: [10.20.4.1-10.20.4.60, 10.20.5.0/26], except: [10.20.4.1]}\n")
 	} else {
 		fmt.Fprintf(&b, "networks:\n  - name: first\n")
@@ -101,7 +102,12 @@ func siteFile(name, adapter string, ranges []string) string {
 				fmt.Fprintf(&b, "      - %s\n", strconv.Quote(r))
 			}
 		}
+		if len(ports) > 0 {
+			fmt.Fprintf(&b, "    ports: [%s]\n", strings.Join(mapped(ports, strconv.Quote), ", "))
+		}
 	}
-	b.WriteString("\n# Devices to leave as they are.\n# hold:\n#   - {device: gate-5, because: not before the winter stoppage}\n")
+	b.WriteString("\n# Devices to leave as they are.\n# hold:\n#   - {device: gate-5, because: not before the winter stoppage}\n" +
+		"\n# What devices are called here, by address or serial number.\n# names: {10.20.4.17: cam-basin}\n" +
+		"\n# What is reached through what: catena scan --uplinks proposes it.\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n")
 	return b.String()
 }

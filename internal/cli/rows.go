@@ -16,7 +16,6 @@ import (
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/shelf"
-	"catena/internal/site"
 )
 
 // V is a version in an expression: it compares in the order of its maker.
@@ -31,38 +30,38 @@ func (v V) MarshalText() ([]byte, error) { return []byte(v.Text), nil }
 // device is one device as lists, expressions and machine-readable output see it.
 // The names of its fields in JSON are a promise.
 type device struct {
-	ID        string     `json:"id" expr:"id"`
-	Name      string     `json:"name" expr:"name"`
-	Address   string     `json:"address" expr:"address"`
-	Vendor    string     `json:"vendor" expr:"vendor"`
-	Model     string     `json:"model" expr:"model"`
-	Hardware  V          `json:"hardware" expr:"hardware"`
-	Serial    string     `json:"serial" expr:"serial"`
-	Version   V          `json:"version" expr:"version"`
-	Component string     `json:"component" expr:"component"`
-	Standing  string     `json:"standing" expr:"standing"`
-	Target    V          `json:"target" expr:"target"`
-	Path      []string   `json:"path" expr:"path"`   // the versions on the way, the target last
-	Image     string     `json:"image" expr:"image"` // SHA-256, of the target
-	File      string     `json:"file" expr:"file"`
-	WayBack   string     `json:"way_back" expr:"way_back"`
-	Aim       string     `json:"aim" expr:"aim"`
-	Reason    string     `json:"reason" expr:"reason"`
-	Dialect   string     `json:"dialect" expr:"dialect"`
-	Heard     []string   `json:"heard" expr:"heard"`
-	Reach     site.Reach `json:"reach" expr:"reach"`
-	Groups    []string   `json:"groups" expr:"groups"`
-	Setback   string     `json:"setback" expr:"setback"` // the job in which it failed on the way to the target
+	ID        string   `json:"id" expr:"id"`
+	Name      string   `json:"name" expr:"name"`
+	Address   string   `json:"address" expr:"address"`
+	Vendor    string   `json:"vendor" expr:"vendor"`
+	Model     string   `json:"model" expr:"model"`
+	Hardware  V        `json:"hardware" expr:"hardware"`
+	Serial    string   `json:"serial" expr:"serial"`
+	Version   V        `json:"version" expr:"version"`
+	Component string   `json:"component" expr:"component"`
+	Standing  string   `json:"standing" expr:"standing"`
+	Target    V        `json:"target" expr:"target"`
+	Path      []string `json:"path" expr:"path"`   // the versions on the way, the target last
+	Image     string   `json:"image" expr:"image"` // SHA-256, of the target
+	File      string   `json:"file" expr:"file"`
+	WayBack   string   `json:"way_back" expr:"way_back"`
+	Aim       string   `json:"aim" expr:"aim"`
+	Reason    string   `json:"reason" expr:"reason"`
+	Dialect   string   `json:"dialect" expr:"dialect"`
+	Heard     []string `json:"heard" expr:"heard"`
+	Reach     string   `json:"reach" expr:"reach"`
+	Groups    []string `json:"groups" expr:"groups"`
+	Setback   string   `json:"setback" expr:"setback"` // the job in which it failed on the way to the target
 
 	row match.Row
 }
 
 func (p *picture) device(r match.Row) device {
 	order := p.matcher.Order(r.Device)
-	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: r.Device.Address, Vendor: r.Device.Vendor, Model: r.Device.Model,
+	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: strings.TrimSuffix(r.Device.Address, ":0"), Vendor: r.Device.Vendor, Model: r.Device.Model,
 		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Version, order}, Component: r.Component,
 		Standing: string(r.Standing), Target: V{r.Target, order}, Aim: strings.TrimPrefix(r.Aim, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
-		Heard: r.Device.Heard, Reach: r.Device.Reach, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
+		Heard: r.Device.Heard, Reach: string(r.Device.Reach), Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
 	if d.Heard == nil {
 		d.Heard = []string{}
 	}
@@ -87,7 +86,7 @@ func (d device) field(name string) string {
 		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
 		"standing": d.Standing, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
 		"way_back": d.WayBack, "aim": d.Aim, "reason": d.Reason, "dialect": d.Dialect, "heard": strings.Join(d.Heard, " "),
-		"reach": string(d.Reach), "groups": strings.Join(d.Groups, " "), "setback": d.Setback}[name]
+		"reach": d.Reach, "groups": strings.Join(d.Groups, " "), "setback": d.Setback}[name]
 }
 
 // picture is a site with its shelf: every device known, matched.

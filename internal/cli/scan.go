@@ -84,7 +84,7 @@ The ways: ` + strings.Join(scan.Ways, ", ") + `.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: all)")
+	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the targets lie, or without any target all)")
 	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and look no further")
 	f.StringSliceVar(&l.except, "except", nil, "addresses, rows or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
@@ -177,7 +177,7 @@ func targetFiles(targets []string) ([]string, error) {
 
 // scanner makes the scanner of a site.
 func (a *app) scanner(h *home, x *access) *scan.Scanner {
-	return &scan.Scanner{Readers: readers, Logins: x.logins, Names: h.site.NameOf, Plain: x.plain, Trusted: x.keys,
+	return &scan.Scanner{Readers: readers, Logins: x.logins, Names: h.site.NameOf, Plain: x.plain, Communities: x.communities(), Trusted: x.keys,
 		Patience: 1500 * time.Millisecond, Log: a.log}
 }
 
@@ -480,7 +480,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	}
 	locked := 0
 	for _, d := range shown {
-		if d.Reach == site.Locked {
+		if d.row.Device.Reach == site.Locked {
 			locked++
 		}
 	}
@@ -512,11 +512,11 @@ func scanTable(devices []device, news map[string]view.Cell) view.Table {
 	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "heard by", "news"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
-		if d.Reach != site.Answers {
-			version = view.Cell{Text: string(d.Reach), Tone: view.Bad}
+		if d.row.Device.Reach != site.Answers {
+			version = view.Cell{Text: d.Reach, Tone: view.Bad}
 		}
 		remark := news[d.Name]
-		if d.row.Device.Trouble != "" && d.Reach != site.Away {
+		if d.row.Device.Trouble != "" && d.row.Device.Reach != site.Away {
 			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; "), Tone: view.Bad}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},

@@ -84,7 +84,7 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 		t.Draw(a.out, a.style(a.out))
 		a.say("\n%s is up: %s on adapter %s, login %s:%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
 			scenario.Site, view.Plural(len(scenario.Devices), "stand-in"), s.Adapter, scenario.Login.User, scenario.Login.Password,
-			scenario.Site, s.Adapter, rangeFlags(s.Ranges()))
+			scenario.Site, s.Adapter, rangeFlags(s))
 	}
 	<-ctx.Done()
 	return nil
@@ -94,10 +94,13 @@ func placeFlag(c *cobra.Command, place *string) {
 	c.Flags().StringVar(place, "place", "", "the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port of its own (default: the first that is free)")
 }
 
-func rangeFlags(ranges []string) string {
+func rangeFlags(s *sim.Site) string {
 	var b strings.Builder
-	for _, r := range ranges {
+	for _, r := range s.Ranges() {
 		fmt.Fprintf(&b, " --range %s", r)
+	}
+	if ports := s.Ports(); len(ports) > 0 {
+		fmt.Fprintf(&b, " --port %s", strings.Join(ports, ","))
 	}
 	return b.String()
 }

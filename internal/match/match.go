@@ -226,6 +226,9 @@ func (m *Matcher) component(d site.Device, component, v string) Row {
 	case site.Locked:
 		row.Standing, row.Reason = Locked, d.Trouble
 		return row
+	case site.Unknown:
+		row.Standing, row.Reason = Unmatched, d.Trouble
+		return row
 	}
 	of := m.model(d.Vendor, d.Model)
 	aim, held := m.aim(d)

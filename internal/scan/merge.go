@@ -94,7 +94,7 @@ func merge(sightings []Sighting) []*found {
 			if shared[s.Address.Addr()] && s.Address.Port() == 0 {
 				continue // nobody can say which of them it was
 			}
-			f = &found{Device: site.Device{Address: s.Address.String(), Reach: site.Silent, Trouble: "it was heard, but no family knows it"}}
+			f = &found{Device: site.Device{Address: s.Address.String(), Reach: site.Unknown, Trouble: "it was heard, but no family knows it"}}
 			out = append(out, f)
 		}
 		for _, k := range keys {
@@ -139,7 +139,10 @@ func (f *found) take(s Sighting) {
 		s.Facts.Path = ""
 	}
 	if s.Dialect == "" && s.Trouble != "" && len(f.talks) == 0 && !f.readOnly {
-		f.Trouble = s.Trouble
+		f.Trouble, f.Reach = s.Trouble, site.Unknown
+		if s.Silent && len(f.Heard) == 0 {
+			f.Reach = site.Silent
+		}
 	}
 	f.readOnly = f.readOnly || s.ReadOnly
 	if a, err := netip.ParseAddrPort(f.Address); err == nil && a.Port() == 0 && s.Address.Port() != 0 && a.Addr() == s.Address.Addr() {
@@ -334,7 +337,7 @@ func (r *Result) name(known []site.Device) {
 		d := &r.Devices[i]
 		name := strings.ReplaceAll(d.Name, " ", "-")
 		if name == "" {
-			name = d.Address
+			name = strings.TrimSuffix(d.Address, ":0")
 		}
 		for n := 2; !free(name, d.ID); n++ {
 			name = fmt.Sprintf("%s~%d", strings.TrimSuffix(name, fmt.Sprintf("~%d", n-1)), n)

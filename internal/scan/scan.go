@@ -44,6 +44,7 @@ type Sighting struct {
 	ReadOnly bool   // the facts are all there is to read
 	Facts    dialect.Facts
 	Trouble  string // why it is not recognised
+	Silent   bool   // it takes connections, and says nothing
 	Look     bool   // it announced the address, but not what is there: look
 
 	more func(context.Context, Sighting) dialect.Facts // asks it for more, without a login
@@ -55,7 +56,7 @@ func (s Sighting) peer() dialect.Peer {
 
 // Network is where to look. Without ranges, all that is heard on the adapters counts.
 type Network struct {
-	Adapter        string // a name or an address, see Choose; empty: all
+	Adapter        string // a name or an address, see Choose; empty: those that lead to the ranges, or all
 	Ranges, Except []site.Range
 	Ports          []site.Port // empty: the usual ones
 
@@ -92,15 +93,16 @@ func (n Network) portsFor(way string) []uint16 {
 
 // Scanner looks through networks.
 type Scanner struct {
-	Readers  []dialect.Reader                  // the ways of talking, in the order in which a device is asked
-	Logins   func(site.Device) []dialect.Login // in the order to try; a device tries no more than three
-	Names    func(site.Device) (string, bool)  // what the site calls it; may be nil
-	Plain    func(vendor, model string) bool   // may its password be shown on the wire; may be nil
-	Trusted  []Key                             // keys of earlier contacts
-	Patience time.Duration                     // for an address to take a connection, and to answer who it is
-	By       []string                          // the ways to hear by; empty: all
-	Log      *slog.Logger
-	Progress func(done, total int, what string) // may be nil
+	Readers     []dialect.Reader                  // the ways of talking, in the order in which a device is asked
+	Logins      func(site.Device) []dialect.Login // in the order to try; a device tries no more than three
+	Names       func(site.Device) (string, bool)  // what the site calls it; may be nil
+	Plain       func(vendor, model string) bool   // may its password be shown on the wire; may be nil
+	Communities []string                          // of SNMP, to ask everybody with besides the usual one
+	Trusted     []Key                             // keys of earlier contacts
+	Patience    time.Duration                     // for an address to take a connection, and to answer who it is
+	By          []string                          // the ways to hear by; empty: all
+	Log         *slog.Logger
+	Progress    func(done, total int, what string) // may be nil
 
 	keys keyring
 }
@@ -140,7 +142,7 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Dev
 	}
 	networks = slices.Clone(networks)
 	for i := range networks {
-		if networks[i].adapters, err = Choose(adapters, networks[i].Adapter); err != nil {
+		if networks[i].adapters, err = networks[i].choose(adapters); err != nil {
 			return result, err
 		}
 		result.Warnings = append(result.Warnings, networks[i].astray(adapters)...)
@@ -171,6 +173,21 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Dev
 	result.settle(s, fold(found), known, networks)
 	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil
+}
+
+// choose finds the adapters to multicast on: the one named, or those in whose networks
+// the ranges lie, or without ranges all.
+func (n Network) choose(all []Adapter) ([]Adapter, error) {
+	if n.Adapter != "" || len(n.Ranges) == 0 {
+		return Choose(all, n.Adapter)
+	}
+	var out []Adapter
+	for _, a := range all {
+		if a.Up && slices.ContainsFunc(n.Ranges, func(r site.Range) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) }) {
+			out = append(out, a)
+		}
+	}
+	return out, nil
 }
 
 // astray says which ranges lie in none of the networks that this machine is in.
@@ -360,7 +377,7 @@ func (s *Scanner) Again(ctx context.Context, devices []site.Device) ([]site.Devi
 		f := &found{Device: d}
 		f.Refused = nil
 		if a, err := netip.ParseAddrPort(d.Address); err == nil {
-			f.talks = []talk{{d.Dialect, a, d.TLS, d.Path, d.Dialect == snmp.Dialect{}.Name() && d.Path != snmp.V3}}
+			f.talks = []talk{{d.Dialect, a, d.TLS, d.Path, d.Dialect == snmp.Dialect{}.Name() && snmp.Open(d.Path)}}
 		}
 		f.fixed = true
 		all = append(all, f)
@@ -456,6 +473,7 @@ func (s *Scanner) logins(d site.Device, t talk) (out []dialect.Login, before int
 	}
 	for _, l := range s.Logins(d) {
 		switch {
+		case !Fits(l, t.dialect, t.path):
 		case l.ID != "" && slices.Contains(d.Refused, l.ID):
 			before++
 		case l.ID != "" && l.ID == d.Login:
@@ -467,6 +485,13 @@ func (s *Scanner) logins(d site.Device, t talk) (out []dialect.Login, before int
 	return out[:min(len(out), maxTries)], before
 }
 
+// Fits tells whether a login is of the kind that a talk wants: a community without a
+// user for SNMP v1 and v2c, a user for all else.
+func Fits(l dialect.Login, name, path string) bool {
+	community := name == snmp.Dialect{}.Name() && path != snmp.V3
+	return community == (l.User == "")
+}
+
 func (s *Scanner) reader(name string) dialect.Reader {
 	for _, r := range s.Readers {
 		if r.Name() == name {
@@ -476,9 +501,9 @@ func (s *Scanner) reader(name string) dialect.Reader {
 	return nil
 }
 
-// open tells whether a talk needs no login: SNMP where it answered the usual community.
+// openTalk tells whether a talk needs no login: SNMP where it answered the usual community.
 func openTalk(s Sighting) bool {
-	return s.Dialect == snmp.Dialect{}.Name() && s.Facts.Path != snmp.V3
+	return s.Dialect == snmp.Dialect{}.Name() && snmp.Open(s.Facts.Path)
 }
 
 // Reach says what an error of a talk means for a device.
@@ -564,7 +589,7 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 		r.Devices = append(r.Devices, *d)
 	}
 	for _, d := range known {
-		if !matched[d.ID] && r.lookedAt(d, networks) {
+		if !matched[d.ID] && s.lookedAt(d, networks) {
 			if d.Reach != site.Away {
 				r.Gone = append(r.Gone, d)
 			}
@@ -587,9 +612,33 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 	r.warn()
 }
 
-func (r *Result) lookedAt(d site.Device, networks []Network) bool {
+// swept are the ways by which the sweep hears.
+var swept = []string{"http", "https", "ssh", "modbus"}
+
+// lookedAt tells whether a known device would have been heard if it were there: in a
+// network that was looked through, by all the ways by which it was heard before.
+func (s *Scanner) lookedAt(d site.Device, networks []Network) bool {
 	a, err := netip.ParseAddrPort(d.Address)
-	return err == nil && slices.ContainsFunc(networks, func(n Network) bool { return n.inside(a) })
+	if err != nil {
+		return false
+	}
+	onlySwept := true
+	for _, heard := range d.Heard {
+		way := heard
+		if slices.Contains(swept, heard) {
+			way = "sweep"
+		} else {
+			onlySwept = false
+		}
+		if !s.by(way) {
+			return false
+		}
+	}
+	return slices.ContainsFunc(networks, func(n Network) bool {
+		return n.inside(a) && (!onlySwept || len(n.Ranges) == 0 || slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
+			return r.Has(a) && slices.Contains(n.ports(r), a.Port())
+		}))
+	})
 }
 
 // warn says what a person should know about what was found.

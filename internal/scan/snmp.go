@@ -14,7 +14,7 @@ const (
 
 // snmp asks every address for its system group, in all versions (RFC 3416, RFC 3414).
 func (s *Scanner) snmp() way {
-	return way{name: "snmp", port: snmpPort, wait: snmpWait, messages: snmp.Probes(),
+	return way{name: "snmp", port: snmpPort, wait: snmpWait, messages: snmp.Probes(s.Communities...),
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			facts, ok := snmp.Understand(packet)
 			if !ok {

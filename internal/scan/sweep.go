@@ -217,7 +217,7 @@ func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort, tls bool) (si
 		return sight, false, true
 	}
 	if ctx.Err() != nil {
-		sight.Trouble = "takes connections, answers nothing"
+		sight.Trouble, sight.Silent = "takes connections, answers nothing", true
 		return sight, true, false
 	}
 	return sight, false, false

@@ -15,6 +15,7 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -40,7 +41,7 @@ const (
 	clockWindow = 5 * time.Minute // how old a token may be
 )
 
-func newCamera(s *standIn) *camera {
+func newCamera(s *standIn, _ Scenario) error {
 	c := &camera{standIn: s, nonces: map[string]bool{}, digest: rand.Text()}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
@@ -49,7 +50,8 @@ func newCamera(s *standIn) *camera {
 	mux.HandleFunc("POST "+servicePath, c.service)
 	mux.HandleFunc("POST /upload/{key}", c.receiveImage)
 	s.handler = mux
-	return c
+	s.udp = map[string]func([]byte) [][]byte{"ws-discovery": c.hearProbe}
+	return nil
 }
 
 // request is what every call has: a header that may hold a token, and one element
@@ -69,6 +71,9 @@ type request struct {
 		Call struct {
 			XMLName  xml.Name
 			Category string `xml:"Category"`
+			Command  string `xml:"AuxiliaryCommand"`
+			Relay    string `xml:"RelayOutputToken"`
+			State    string `xml:"LogicalState"`
 		} `xml:",any"`
 	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
 }
@@ -96,11 +101,22 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 		"GetSystemDateAndTime": c.dateAndTime,
 		"GetServices":          c.services,
 		"GetCapabilities":      c.capabilities,
+		"GetServiceCapabilities": func() string {
+			return `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Misc AuxiliaryCommands="` + html.EscapeString(strings.Join(c.Auxiliary, " ")) + `"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`
+		},
 	}
 	closed := map[string]func() string{
+		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, // below: they take arguments
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
 		"StartFirmwareUpgrade": func() string { return c.startUpgrade(r.Host) },
+		"GetRelayOutputs": func() string {
+			var b strings.Builder
+			for _, r := range c.Relays {
+				fmt.Fprintf(&b, `<tds:RelayOutputs token="%s"><tt:Properties><tt:Mode>Bistable</tt:Mode></tt:Properties></tds:RelayOutputs>`, html.EscapeString(r))
+			}
+			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
+		},
 		"SystemReboot": func() string {
 			c.restart(0)
 			return `<tds:SystemRebootResponse><tds:Message>Rebooting</tds:Message></tds:SystemRebootResponse>`
@@ -118,7 +134,35 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 	if !c.let(w, r, in) {
 		return
 	}
-	reply(w, http.StatusOK, do())
+	switch call.Local {
+	case "SendAuxiliaryCommand":
+		c.auxiliary(w, in)
+	case "SetRelayOutputState":
+		c.relay(w, in)
+	default:
+		reply(w, http.StatusOK, do())
+	}
+}
+
+// auxiliary does an auxiliary command that the camera has: ONVIF Core 8.6.1.
+func (c *camera) auxiliary(w http.ResponseWriter, in request) {
+	command := strings.TrimSpace(in.Body.Call.Command)
+	if !slices.Contains(c.Auxiliary, command) {
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "There is no such auxiliary command.")
+		return
+	}
+	c.did("auxiliary " + command)
+	reply(w, http.StatusOK, `<tds:SendAuxiliaryCommandResponse/>`)
+}
+
+// relay switches a relay output: ONVIF Core 8.5.3.
+func (c *camera) relay(w http.ResponseWriter, in request) {
+	if !slices.Contains(c.Relays, in.Body.Call.Relay) {
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "There is no such relay output.")
+		return
+	}
+	c.did("relay " + in.Body.Call.Relay + " " + in.Body.Call.State)
+	reply(w, http.StatusOK, `<tds:SetRelayOutputStateResponse/>`)
 }
 
 // let checks the login and answers itself where it is refused.

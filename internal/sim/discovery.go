@@ -4,18 +4,14 @@ import (
 	"encoding/xml"
 	"fmt"
 	"html"
-	"net"
 	"slices"
 	"strings"
 )
 
-// WS-Discovery as ONVIF uses it (Core, 7.3): the 2005/04 namespace, SOAP 1.2 over
-// UDP, port 3702.
+// WS-Discovery as ONVIF uses it (Core, 7.3): the 2005/04 namespace, SOAP 1.2 over UDP.
 const (
-	discoveryPort  = 3702
-	discoveryGroup = "239.255.255.250"
-	probeAction    = "http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe"
-	cameraType     = "NetworkVideoTransmitter"
+	probeAction = "http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe"
+	cameraType  = "NetworkVideoTransmitter"
 )
 
 type probe struct {
@@ -29,29 +25,17 @@ type probe struct {
 	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
 }
 
-// hearProbes answers what comes in on conn for every camera given, each from its
-// own socket.
-func hearProbes(conn net.PacketConn, cameras []*camera, own map[*camera]net.PacketConn) {
-	buf := make([]byte, 64<<10)
-	for {
-		n, to, err := conn.ReadFrom(buf)
-		if err != nil {
-			return
-		}
-		var p probe
-		if xml.Unmarshal(buf[:n], &p) != nil || p.Body.Probe == nil || p.MessageID == "" || strings.TrimSpace(p.Action) != probeAction {
-			continue
-		}
-		wanted := strings.Fields(p.Body.Probe.Types)
-		if len(wanted) > 0 && !slices.ContainsFunc(wanted, func(t string) bool { return strings.HasSuffix(t, ":"+cameraType) }) {
-			continue
-		}
-		for _, c := range cameras {
-			if c.isUp() && !c.Faults.Silent {
-				_, _ = own[c].WriteTo([]byte(c.probeMatch(p.MessageID)), to)
-			}
-		}
+// hearProbe answers a probe for cameras, or for anything.
+func (c *camera) hearProbe(packet []byte) [][]byte {
+	var p probe
+	if xml.Unmarshal(packet, &p) != nil || p.Body.Probe == nil || p.MessageID == "" || strings.TrimSpace(p.Action) != probeAction {
+		return nil
 	}
+	wanted := strings.Fields(p.Body.Probe.Types)
+	if len(wanted) > 0 && !slices.ContainsFunc(wanted, func(t string) bool { return strings.HasSuffix(t, ":"+cameraType) }) {
+		return nil
+	}
+	return [][]byte{[]byte(c.probeMatch(p.MessageID))}
 }
 
 func (c *camera) probeMatch(relatesTo string) string {

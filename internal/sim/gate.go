@@ -6,7 +6,9 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -22,6 +24,7 @@ import (
 //	PUT  /tg/v1/firmware   an image, with ?part= for a part; written once it is whole
 //	GET  /tg/v1/firmware   how far the writing is
 //	POST /tg/v1/restart    start what was written
+//	PUT  /tg/v1/lamp       let the lamp blink, or not
 type gate struct {
 	*standIn
 	mu     sync.Mutex
@@ -29,6 +32,7 @@ type gate struct {
 	wrong  int
 	busy   bool
 	why    string // why the last image was refused
+	behind []string
 }
 
 const (
@@ -36,8 +40,13 @@ const (
 	maxWrong   = 5 // wrong passwords in a row before it stops listening to any
 )
 
-func newGate(s *standIn) *gate {
+func newGate(s *standIn, of Scenario) error {
 	g := &gate{standIn: s, tokens: map[string]time.Time{}}
+	for _, d := range of.Devices {
+		if slices.Contains(s.Behind, d.Name) {
+			g.behind = append(g.behind, d.Serial)
+		}
+	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, map[string]any{
@@ -48,8 +57,20 @@ func newGate(s *standIn) *gate {
 	mux.HandleFunc("PUT /tg/v1/firmware", g.inside(g.put))
 	mux.HandleFunc("GET /tg/v1/firmware", g.inside(g.progress))
 	mux.HandleFunc("POST /tg/v1/restart", g.inside(g.reboot))
+	mux.HandleFunc("PUT /tg/v1/lamp", g.inside(g.lamp))
 	s.handler = mux
-	return g
+	s.udp = map[string]func([]byte) [][]byte{"mdns": s.answerMDNS("_http._tcp.local.")}
+	return nil
+}
+
+func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Blinks *bool }
+	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil || in.Blinks == nil {
+		problem(w, http.StatusBadRequest, "say whether the lamp blinks")
+		return
+	}
+	g.did(fmt.Sprintf("lamp %v", *in.Blinks))
+	answer(w, http.StatusOK, map[string]any{"blinks": *in.Blinks})
 }
 
 func (g *gate) session(w http.ResponseWriter, r *http.Request) {
@@ -72,6 +93,10 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	g.wrong = 0
+	if g.Faults.NewPassword {
+		answer(w, http.StatusCreated, map[string]any{"new_password": true})
+		return
+	}
 	token := rand.Text()
 	g.tokens[token] = time.Now().Add(tokenLives)
 	answer(w, http.StatusCreated, map[string]any{"token": token, "lifetime_s": int(tokenLives.Seconds())})
@@ -94,12 +119,16 @@ func (g *gate) inside(h http.HandlerFunc) http.HandlerFunc {
 }
 
 func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
+	if g.Faults.NoRight {
+		problem(w, http.StatusForbidden, "only an administrator may see this")
+		return
+	}
 	version, well := g.running()
 	faults := []string{}
 	if !well {
 		faults = append(faults, "limit switch does not answer")
 	}
-	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.partVersions(), "gate": "closed", "faults": faults})
+	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.partVersions(), "behind": g.behind, "gate": "closed", "faults": faults})
 }
 
 func (g *gate) put(w http.ResponseWriter, r *http.Request) {

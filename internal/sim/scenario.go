@@ -3,6 +3,9 @@ package sim
 import (
 	_ "embed"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/yamldoc"
@@ -37,7 +40,7 @@ type Pace struct {
 // Device is one stand-in.
 type Device struct {
 	Name     string            `yaml:"name"`
-	Kind     string            `yaml:"kind"` // camera, gate, or silent
+	Kind     string            `yaml:"kind"` // camera, gate, switch, recorder, drive, hub, io, or silent
 	Model    string            `yaml:"model"`
 	Hardware string            `yaml:"hardware"`
 	Serial   string            `yaml:"serial"`
@@ -48,11 +51,20 @@ type Device struct {
 	Restarts string            `yaml:"restarts"`  // cameras: alone (default), asked
 	ClockOff time.Duration     `yaml:"clock_off"` // how far the device's clock is off
 	Faults   Faults            `yaml:"faults"`
+
+	MAC       string   `yaml:"mac"`       // switches: their hardware address
+	Sees      []string `yaml:"sees"`      // switches: the devices at their ports, the first at port 1
+	Behind    []string `yaml:"behind"`    // gates: those that hang behind it
+	Community string   `yaml:"community"` // switches: for reading (default public)
+	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
+	Relays    []string `yaml:"relays"`    // cameras: tokens of relay outputs
 }
 
 // Faults are the switches of one stand-in.
 type Faults struct {
 	OtherPassword string `yaml:"other_password"` // the login has this password instead
+	NewPassword   bool   `yaml:"new_password"`   // gates: a login only leads to wanting a new password
+	NoRight       bool   `yaml:"no_right"`       // gates: the login may not read the version
 	Silent        bool   `yaml:"silent"`         // takes connections, never answers
 	DropAfter     int64  `yaml:"drop_after"`     // cuts a connection after so many bytes
 	KeepsVersion  bool   `yaml:"keeps_version"`  // takes an image, comes back as before
@@ -107,8 +119,8 @@ func ParseScenario(name string, data []byte) (Scenario, error) {
 			return doc.Errorf(fmt.Sprintf("$.devices[%d].%s", i, key), key+": "+format, args...)
 		}
 		switch {
-		case d.Kind != "camera" && d.Kind != "gate" && d.Kind != "silent":
-			return s, at("kind", "must be camera, gate or silent")
+		case kinds[d.Kind] == nil:
+			return s, at("kind", "must be one of %s", strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
 		case d.Host < 1 || d.Host > 253:
 			return s, at("host", "must be from 1 to 253")
 		case hosts[d.Host] != "":

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"maps"
 	"net"
+	"slices"
 	"strconv"
 	"sync"
 	"syscall"
@@ -27,8 +28,18 @@ type Site struct {
 // OneAddress is the place where every stand-in has a port of its own.
 const OneAddress = "127.0.0.1"
 
-// Port is where stand-ins listen that have an address of their own.
-const Port = 8080
+// SNMPPort is where agents listen that have an address of their own; the standard's
+// port needs rights.
+const SNMPPort = 1161
+
+// ports are where stand-ins listen that have an address of their own.
+var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort, "recorder": 8443, "drive": 2222, "hub": 8080, "io": 44818}
+
+// kinds make what is particular to a kind of stand-in.
+var kinds = map[string]func(*standIn, Scenario) error{
+	"camera": newCamera, "gate": newGate, "silent": func(*standIn, Scenario) error { return nil },
+	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO,
+}
 
 // claimPort is bound for as long as a site lives, so that two sites on one
 // machine never share addresses.
@@ -53,21 +64,20 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 	if site.claim == nil {
 		site.OneHost, site.Net = true, OneAddress
 	}
-	var cameras []*camera
 	for _, d := range s.Devices {
 		in := &standIn{Device: d, pace: s.Pace, login: s.Login, log: log, version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
 		if d.Faults.OtherPassword != "" {
 			in.login.Password = d.Faults.OtherPassword
 		}
-		in.addr = net.JoinHostPort(site.Net+"."+strconv.Itoa(d.Host), strconv.Itoa(Port))
+		in.addr = net.JoinHostPort(site.Net+"."+strconv.Itoa(d.Host), strconv.Itoa(ports[d.Kind]))
 		if site.OneHost {
 			in.addr = "127.0.0.1:0"
 		}
-		switch d.Kind {
-		case "camera":
-			cameras = append(cameras, newCamera(in))
-		case "gate":
-			newGate(in)
+		if make := kinds[d.Kind]; make != nil {
+			if err := make(in, s); err != nil {
+				site.Stop()
+				return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
+			}
 		}
 		if err := in.start(); err != nil {
 			site.Stop()
@@ -75,62 +85,109 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 		}
 		site.standIns = append(site.standIns, in)
 	}
-	if err := site.announce(cameras); err != nil {
+	if err := site.announce(); err != nil {
 		site.Stop()
 		return nil, err
 	}
 	return site, nil
 }
 
-// announce lets the cameras answer probes: directed ones each on its own address,
-// multicast ones together.
-func (s *Site) announce(cameras []*camera) error {
-	own := map[*camera]net.PacketConn{}
+// services are what stand-ins answer over UDP. Group and port are the standards' own,
+// but for SNMP, whose port needs rights.
+var services = []struct {
+	name  string
+	port  int
+	group string // empty: only who is asked itself answers
+}{
+	{"ws-discovery", 3702, "239.255.255.250"},
+	{"mdns", 5353, "224.0.0.251"},
+	{"ssdp", 1900, "239.255.255.250"},
+	{"snmp", SNMPPort, ""},
+	{"ethernet-ip", 44818, ""},
+}
+
+// announce lets the stand-ins answer over UDP: what comes to a group all together, what
+// comes to one each on its own address.
+func (s *Site) announce() error {
 	listen := net.ListenConfig{Control: reuse}
-	if s.OneHost {
-		conn, err := listen.ListenPacket(context.Background(), "udp4", fmt.Sprintf("127.0.0.1:%d", discoveryPort))
-		if err != nil {
-			return fmt.Errorf("discovery cannot listen: %w", err)
-		}
-		for _, c := range cameras {
-			own[c] = conn
-		}
-		s.hear(conn, cameras, own)
-	} else {
-		for _, c := range cameras {
-			host, _, _ := net.SplitHostPort(c.addr)
-			conn, err := listen.ListenPacket(context.Background(), "udp4", fmt.Sprintf("%s:%d", host, discoveryPort))
-			if err != nil {
-				return fmt.Errorf("%s cannot listen for probes: %w", c.Name, err)
+	for _, service := range services {
+		own := map[*standIn]net.PacketConn{}
+		var answering []*standIn
+		for _, in := range s.standIns {
+			if in.udp[service.name] == nil {
+				continue
 			}
-			own[c] = conn
-			s.hear(conn, []*camera{c}, map[*camera]net.PacketConn{c: conn})
+			answering = append(answering, in)
+			host, _, _ := net.SplitHostPort(in.addr)
+			at := net.JoinHostPort(host, strconv.Itoa(service.port))
+			switch {
+			case s.OneHost && service.group == "":
+				at = "127.0.0.1:0"
+			case s.OneHost && len(answering) > 1:
+				own[in] = own[answering[0]]
+				continue
+			}
+			conn, err := listen.ListenPacket(context.Background(), "udp4", at)
+			if err != nil {
+				return fmt.Errorf("%s cannot listen for %s: %w", in.Name, service.name, err)
+			}
+			own[in] = conn
+			if in.handler == nil && in.conn == nil { // this is its only door
+				in.addr = conn.LocalAddr().String()
+			}
+			if !s.OneHost || service.group == "" {
+				s.hear(conn, service.name, []*standIn{in}, own)
+			}
 		}
+		if len(answering) == 0 {
+			continue
+		}
+		if s.OneHost && service.group != "" {
+			s.hear(own[answering[0]], service.name, answering, own)
+		}
+		adapter, err := net.InterfaceByName(s.Adapter)
+		if err != nil || service.group == "" {
+			continue // only who is asked itself answers
+		}
+		group, err := net.ListenMulticastUDP("udp4", adapter, &net.UDPAddr{IP: net.ParseIP(service.group), Port: service.port})
+		if err != nil {
+			continue // not every system lets a group be joined on loopback
+		}
+		s.hear(group, service.name, answering, own)
 	}
-	adapter, err := net.InterfaceByName(s.Adapter)
-	if err != nil {
-		return nil // directed probes only
-	}
-	group, err := net.ListenMulticastUDP("udp4", adapter, &net.UDPAddr{IP: net.ParseIP(discoveryGroup), Port: discoveryPort})
-	if err != nil {
-		return nil // not every system lets a group be joined on loopback
-	}
-	s.hear(group, cameras, own)
 	return nil
 }
 
-func (s *Site) hear(conn net.PacketConn, cameras []*camera, own map[*camera]net.PacketConn) {
+// hear answers what comes in on conn for the stand-ins given, each from its own socket.
+func (s *Site) hear(conn net.PacketConn, service string, answering []*standIn, own map[*standIn]net.PacketConn) {
 	s.sockets = append(s.sockets, conn)
-	s.hearing.Go(func() { hearProbes(conn, cameras, own) })
+	s.hearing.Go(func() {
+		buf := make([]byte, 64<<10)
+		for {
+			n, to, err := conn.ReadFrom(buf)
+			if err != nil {
+				return
+			}
+			for _, in := range answering {
+				if !in.isUp() || in.Faults.Silent {
+					continue
+				}
+				for _, answer := range in.udp[service](buf[:n]) {
+					_, _ = own[in].WriteTo(answer, to)
+				}
+			}
+		}
+	})
 }
 
 // StandIn tells where one stand-in is.
 type StandIn struct {
-	Name    string `json:"name"`
-	Kind    string `json:"kind"`
-	Model   string `json:"model"`
-	Address string `json:"address"`
-	Version string `json:"version"`
+	Name    string   `json:"name"`
+	Kind    string   `json:"kind"`
+	Model   string   `json:"model"`
+	Address string   `json:"address"`
+	Version string   `json:"version"`
+	Deeds   []string `json:"deeds,omitempty"` // what was done to it: lamps, relays, logins
 }
 
 // StandIns lists the stand-ins of the site.
@@ -138,9 +195,34 @@ func (s *Site) StandIns() []StandIn {
 	var out []StandIn
 	for _, in := range s.standIns {
 		version, _ := in.running()
-		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version})
+		in.mu.Lock()
+		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version, slices.Clone(in.deeds)})
+		in.mu.Unlock()
 	}
 	return out
+}
+
+// Ports are what a site file would name for the stand-ins, as site.ParsePort has them;
+// none where each has an address with a port.
+func (s *Site) Ports() []string {
+	if s.OneHost {
+		return nil
+	}
+	have := map[string]bool{}
+	for _, in := range s.standIns {
+		if in.Kind == "switch" {
+			have[fmt.Sprintf("snmp:%d", SNMPPort)] = true
+		} else if in.Kind != "io" {
+			have[strconv.Itoa(ports[in.Kind])] = true
+		}
+		if in.Kind == "drive" {
+			have[fmt.Sprintf("modbus:%d", modbusPort)] = true
+		}
+	}
+	if len(have) == 1 && have["8080"] { // which is a usual one
+		return nil
+	}
+	return slices.Sorted(maps.Keys(have))
 }
 
 // Ranges are what a site file would name to have all of the site looked through.

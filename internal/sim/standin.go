@@ -9,10 +9,13 @@
 package sim
 
 import (
+	"crypto/tls"
+	"io"
 	"log/slog"
 	"maps"
 	"net"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 )
@@ -26,7 +29,12 @@ type standIn struct {
 	log   *slog.Logger
 	addr  string // host:port
 
-	handler http.Handler
+	handler http.Handler   // nil: it does not speak HTTP
+	tls     *tls.Config    // nil: without
+	conn    func(net.Conn) // speaks something else over TCP
+	also    []door         // at other ports besides
+	// udp answers a datagram, by service.
+	udp map[string]func(packet []byte) [][]byte
 
 	mu       sync.Mutex
 	version  string // what it runs
@@ -37,21 +45,65 @@ type standIn struct {
 	writing  time.Time
 	up       bool
 	since    time.Time // when it came up
-	server   *http.Server
+	server   io.Closer
 	stopped  bool
+	deeds    []string // what was done to it, in order
+	doors    []net.Listener
 	work     sync.WaitGroup
 }
 
 // start brings the stand-in up for the first time.
 func (s *standIn) start() error {
+	if s.handler == nil && s.conn == nil && s.Kind != "silent" { // it answers over UDP only
+		s.up, s.since = true, time.Now()
+		return nil
+	}
 	l, err := net.Listen("tcp", s.addr)
 	if err != nil {
 		return err
 	}
 	s.addr = l.Addr().String()
 	s.serve(l)
+	for _, d := range s.also {
+		host, _, _ := net.SplitHostPort(s.addr)
+		if host == OneAddress {
+			continue // there its port would be nobody's
+		}
+		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(d.port)))
+		if err != nil {
+			return err
+		}
+		s.doors = append(s.doors, l)
+		s.work.Go(func() { accept(l, d.conn) })
+	}
 	return nil
 }
+
+// door is another port that a stand-in listens at.
+type door struct {
+	port int
+	conn func(net.Conn)
+}
+
+// accept serves connections until the listener is closed.
+func accept(l net.Listener, serve func(net.Conn)) {
+	var open sync.WaitGroup
+	defer open.Wait()
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		open.Go(func() {
+			defer func() { _ = c.Close() }()
+			_ = c.SetDeadline(time.Now().Add(doorOpen))
+			serve(c)
+		})
+	}
+}
+
+// doorOpen is how long one connection may last that is not HTTP.
+const doorOpen = 10 * time.Second
 
 func (s *standIn) serve(l net.Listener) {
 	s.mu.Lock()
@@ -60,13 +112,22 @@ func (s *standIn) serve(l net.Listener) {
 		_ = l.Close()
 		return
 	}
-	s.server = &http.Server{
+	s.up, s.since = true, time.Now()
+	if s.conn != nil {
+		s.server = l
+		s.work.Go(func() { accept(l, s.conn) })
+		return
+	}
+	server := &http.Server{
 		Handler: s.paced(s.handler), ReadHeaderTimeout: 10 * time.Second,
 		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
-	s.up, s.since = true, time.Now()
-	server := s.server
-	s.work.Go(func() { _ = server.Serve(&link{Listener: l, faults: s.Faults}) })
+	s.server = server
+	var wire net.Listener = &link{Listener: l, faults: s.Faults}
+	if s.tls != nil {
+		wire = tls.NewListener(wire, s.tls)
+	}
+	s.work.Go(func() { _ = server.Serve(wire) })
 }
 
 // paced keeps the stand-in silent where it should be, and slow where it should be.
@@ -173,6 +234,9 @@ func (s *standIn) stop() {
 	s.mu.Unlock()
 	if server != nil {
 		_ = server.Close()
+	}
+	for _, d := range s.doors {
+		_ = d.Close()
 	}
 	s.work.Wait()
 }

@@ -15,6 +15,7 @@ const (
 	Answers Reach = "answers" // it was logged in to and read
 	Locked  Reach = "locked"  // it answers, but refuses the login
 	Silent  Reach = "silent"  // it takes connections but says nothing, or nothing that can be used
+	Unknown Reach = "unknown" // it answers, but nobody knows how to read it
 	Away    Reach = "away"    // it was known, and does not answer now
 )
 

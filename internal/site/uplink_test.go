@@ -58,7 +58,7 @@ func TestPropose(t *testing.T) {
 		"a chain on a switch": {[]string{"switch: gate-1 cam-1", "gate-1:; behind gate-2", "gate-2:; behind gate-3", "gate-3:", "cam-1:"}, "switch",
 			"switch → cam-1 gate-1\ngate-1 → gate-2 chain\ngate-2 → gate-3 chain", ""},
 		"a hub with one behind it is no chain": {[]string{"hub:; behind set", "set:"}, "", "hub → set", "hub"},
-		"a ring":                               {[]string{"a: b c", "b: c", "c:"}, "a", "a → b c\n", ""},
+		"a ring":                               {[]string{"a: b c", "b: c", "c:"}, "a", "a → b c ?b", ""},
 		"two that say the other is behind":     {[]string{"a:; behind b", "b:; behind a"}, "", "a → b", "a"},
 		"one that nobody sees":                 {[]string{"switch: cam-1", "cam-1:", "cam-2:"}, "switch", "switch → cam-1", "cam-2"},
 		"nothing is told":                      {[]string{"a:", "b:"}, "", "", "a b"},

@@ -17,22 +17,24 @@ import (
 const requestID = 0x0ca7e4a
 
 // Probes are the questions that find an agent, in all versions: the system group with
-// the usual community in v2c and v1, and for v3 the one that every agent answers with
-// its engine's number, without a login (RFC 3414, 4).
-func Probes() [][]byte {
+// the usual community, and those given, in v2c and v1, and for v3 the one that every
+// agent answers with its engine's number, without a login (RFC 3414, 4).
+func Probes(communities ...string) [][]byte {
 	var out [][]byte
-	for _, v := range []gosnmp.SnmpVersion{gosnmp.Version2c, gosnmp.Version1, gosnmp.Version3} {
-		p := &gosnmp.SnmpPacket{Version: v, Community: Community, PDUType: gosnmp.GetRequest, RequestID: requestID, MsgID: requestID}
-		if v == gosnmp.Version3 {
-			p.MsgMaxSize, p.MsgFlags, p.SecurityModel = 65507, gosnmp.Reportable, gosnmp.UserSecurityModel
-			p.SecurityParameters = &gosnmp.UsmSecurityParameters{}
-		} else {
-			p.Variables = []gosnmp.SnmpPDU{{Name: sysDescr, Type: gosnmp.Null}, {Name: sysName, Type: gosnmp.Null}}
-		}
+	add := func(p gosnmp.SnmpPacket) {
+		p.PDUType, p.RequestID, p.MsgID = gosnmp.GetRequest, requestID, requestID
 		if raw, err := p.MarshalMsg(); err == nil {
 			out = append(out, raw)
 		}
 	}
+	for _, c := range append([]string{Community}, communities...) {
+		for _, v := range []gosnmp.SnmpVersion{gosnmp.Version2c, gosnmp.Version1} {
+			add(gosnmp.SnmpPacket{Version: v, Community: c,
+				Variables: []gosnmp.SnmpPDU{{Name: sysDescr, Type: gosnmp.Null}, {Name: sysName, Type: gosnmp.Null}}})
+		}
+	}
+	add(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507, MsgFlags: gosnmp.Reportable, SecurityModel: gosnmp.UserSecurityModel,
+		SecurityParameters: &gosnmp.UsmSecurityParameters{}})
 	return out
 }
 
@@ -62,6 +64,9 @@ func Understand(packet []byte) (facts dialect.Facts, ok bool) {
 		return facts, false
 	default:
 		facts.Path = map[gosnmp.SnmpVersion]string{gosnmp.Version1: V1, gosnmp.Version2c: V2c}[p.Version]
+		if p.Community != Community {
+			facts.Path += withLogin
+		}
 		facts.Says, facts.Name = text(p.Variables, 0), text(p.Variables, 1)
 	}
 	return facts.Clean(), true
@@ -76,9 +81,16 @@ func engineMAC(id string) string {
 	return fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", id[5], id[6], id[7], id[8], id[9], id[10])
 }
 
+// withLogin follows the version in a Path where the agent wants another community than
+// the usual one.
+const withLogin = " with a login"
+
+// Open tells whether an agent that answered so can be read without a login.
+func Open(path string) bool { return path == V1 || path == V2c }
+
 // Better tells whether one version is to be preferred to another for reading.
 func Better(a, b string) bool {
-	rank := map[string]int{V2c: 3, V3: 2, V1: 1} // v3 without a login tells nothing
+	rank := map[string]int{V2c: 5, V2c + withLogin: 4, V1: 3, V1 + withLogin: 2, V3: 1} // v3 without a login tells nothing
 	return rank[a] > rank[b]
 }
 

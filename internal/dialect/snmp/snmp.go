@@ -121,7 +121,7 @@ func clients(p dialect.Peer) []*gosnmp.GoSNMP {
 	}
 	if p.Login.User == "" {
 		c := base(gosnmp.Version2c)
-		if p.Path == V1 {
+		if strings.HasPrefix(p.Path, V1) {
 			c.Version = gosnmp.Version1
 		}
 		if c.Community = p.Login.Password; c.Community == "" {

@@ -1,0 +1,213 @@
+package sim
+
+import (
+	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha1"
+	"crypto/subtle"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/json"
+	"fmt"
+	"math/big"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+)
+
+// recorder is a Brackwell recorder appliance: a Redfish service (DMTF DSP0266) over TLS,
+// with a certificate of its own, found by SSDP (DSP0266, 10.2). Its root is open to all,
+// the rest wants a session or Basic.
+type recorder struct {
+	*standIn
+	uuid string
+
+	mu     sync.Mutex
+	tokens map[string]bool
+	lit    bool
+}
+
+func newRecorder(s *standIn, _ Scenario) error {
+	r := &recorder{standIn: s, tokens: map[string]bool{}}
+	sum := sha1.Sum([]byte(s.Model + s.Serial))
+	r.uuid = fmt.Sprintf("%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
+	certificate, err := selfSigned(s.Name)
+	if err != nil {
+		return err
+	}
+	s.tls = &tls.Config{Certificates: []tls.Certificate{certificate}}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /redfish/v1/{$}", r.root)
+	mux.HandleFunc("POST /redfish/v1/SessionService/Sessions", r.session)
+	link := func(id string) map[string]string { return map[string]string{"@odata.id": "/redfish/v1/" + id} }
+	list := func(ids ...string) func() map[string]any {
+		return func() map[string]any {
+			members := []map[string]string{}
+			for _, id := range ids {
+				members = append(members, link(id))
+			}
+			return map[string]any{"Members": members, "Members@odata.count": len(members)}
+		}
+	}
+	for path, body := range map[string]func() map[string]any{
+		"Systems":  list("Systems/1"),
+		"Managers": list("Managers/1"),
+		"Chassis":  list("Chassis/1"),
+		"UpdateService": func() map[string]any {
+			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory")}
+		},
+		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC", "UpdateService/FirmwareInventory/Disks"),
+		"UpdateService/FirmwareInventory/BMC": func() map[string]any {
+			version, _ := s.running()
+			return map[string]any{"Id": "BMC", "Version": version}
+		},
+		"UpdateService/FirmwareInventory/Disks": func() map[string]any { return map[string]any{"Id": "Disks", "Version": "D12"} },
+		"Systems/1": func() map[string]any {
+			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": s.Model, "SerialNumber": s.Serial, "PartNumber": s.Hardware, "HostName": s.Name}
+		},
+		"Managers/1": func() map[string]any {
+			version, _ := s.running()
+			return map[string]any{"Id": "1", "FirmwareVersion": version}
+		},
+		"Chassis/1": func() map[string]any {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return map[string]any{"Id": "1", "LocationIndicatorActive": r.lit}
+		},
+	} {
+		mux.HandleFunc("GET /redfish/v1/"+path, r.inside(func(w http.ResponseWriter, _ *http.Request) { r.resource(w, path, body()) }))
+	}
+	mux.HandleFunc("PATCH /redfish/v1/Chassis/1", r.inside(r.light))
+	s.handler = mux
+	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
+	return nil
+}
+
+// selfSigned makes the certificate that a device makes for itself at its first start.
+func selfSigned(name string) (tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(10 * 365 * 24 * time.Hour)}
+	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
+	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
+}
+
+func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
+	link := func(id string) map[string]string { return map[string]string{"@odata.id": "/redfish/v1/" + id} }
+	r.resource(w, "", map[string]any{"RedfishVersion": "1.15.0", "UUID": r.uuid, "Vendor": "Brackwell", "Product": r.Model,
+		"Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"), "UpdateService": link("UpdateService"),
+		"Links": map[string]any{"Sessions": link("SessionService/Sessions")}})
+}
+
+func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]any) {
+	body["@odata.id"] = "/redfish/v1/" + path
+	var b bytes.Buffer
+	_ = json.NewEncoder(&b).Encode(body)
+	w.Header().Set("ETag", tag(b.Bytes()))
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("OData-Version", "4.0")
+	_, _ = w.Write(b.Bytes())
+}
+
+func tag(body []byte) string { return fmt.Sprintf(`W/"%x"`, sha1.Sum(body)) }
+
+// redfishError answers with an error as DSP0266, 8.6 has it.
+func redfishError(w http.ResponseWriter, status int, id, message string) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18." + id, "message": message,
+		"@Message.ExtendedInfo": []map[string]string{{"MessageId": "Base.1.18." + id}}}})
+}
+
+func (r *recorder) knows(user, password string) bool {
+	return subtle.ConstantTimeCompare([]byte(user), []byte(r.login.User))&subtle.ConstantTimeCompare([]byte(password), []byte(r.login.Password)) == 1
+}
+
+func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
+	var in struct{ UserName, Password string }
+	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil || !r.knows(in.UserName, in.Password) {
+		redfishError(w, http.StatusUnauthorized, "ResourceAtUriUnauthorized", "user or password is wrong")
+		return
+	}
+	token := rand.Text()
+	r.mu.Lock()
+	r.tokens[token] = true
+	r.mu.Unlock()
+	w.Header().Set("X-Auth-Token", token)
+	w.Header().Set("Location", "/redfish/v1/SessionService/Sessions/1")
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusCreated)
+	body := map[string]any{"Id": "1"}
+	if r.Faults.NewPassword { // DSP0266, 13.3.7.1
+		body["@Message.ExtendedInfo"] = []map[string]string{{"MessageId": "Base.1.18.PasswordChangeRequired"}}
+	}
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+// inside lets only requests with a session or the login through.
+func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, req *http.Request) {
+		user, password, basic := req.BasicAuth()
+		r.mu.Lock()
+		session := r.tokens[req.Header.Get("X-Auth-Token")]
+		r.mu.Unlock()
+		switch {
+		case !session && !(basic && r.knows(user, password)):
+			w.Header().Set("WWW-Authenticate", `Basic realm="recorder"`)
+			redfishError(w, http.StatusUnauthorized, "NoValidSession", "no session")
+		case r.Faults.NewPassword:
+			redfishError(w, http.StatusForbidden, "PasswordChangeRequired", "the password must be changed")
+		case r.Faults.NoRight:
+			redfishError(w, http.StatusForbidden, "InsufficientPrivilege", "only an administrator may see this")
+		default:
+			h(w, req)
+		}
+	}
+}
+
+// light sets the location indicator: a PATCH against the state that the asker has seen
+// (DSP0266, 6.5).
+func (r *recorder) light(w http.ResponseWriter, req *http.Request) {
+	var in struct{ LocationIndicatorActive *bool }
+	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil || in.LocationIndicatorActive == nil {
+		redfishError(w, http.StatusBadRequest, "MalformedJSON", "only LocationIndicatorActive can be set")
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	var b bytes.Buffer
+	_ = json.NewEncoder(&b).Encode(map[string]any{"@odata.id": "/redfish/v1/Chassis/1", "Id": "1", "LocationIndicatorActive": r.lit})
+	if match := req.Header.Get("If-Match"); match != tag(b.Bytes()) {
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+		return
+	}
+	r.lit = *in.LocationIndicatorActive
+	r.did(fmt.Sprintf("indicator %v", r.lit))
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// hearSearch answers an SSDP search (UPnP DA 1.1, 1.3.2) for Redfish services.
+func (r *recorder) hearSearch(packet []byte) [][]byte {
+	const kind = "urn:dmtf-org:service:redfish-rest:1"
+	if !searches(packet, kind) {
+		return nil
+	}
+	return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind + "\r\nUSN: uuid:" + r.uuid + "::" + kind +
+		"\r\nAL: https://" + r.addr + "/redfish/v1/\r\nEXT:\r\n\r\n")}
+}
+
+// searches tells whether a packet is a search for a type, or for all.
+func searches(packet []byte, kind string) bool {
+	text := string(packet)
+	if !strings.HasPrefix(text, "M-SEARCH * HTTP/1.1\r\n") || !strings.Contains(text, "\r\nMAN: \"ssdp:discover\"\r\n") {
+		return false
+	}
+	return strings.Contains(text, "\r\nST: "+kind+"\r\n") || strings.Contains(text, "\r\nST: ssdp:all\r\n")
+}
