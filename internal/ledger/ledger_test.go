@@ -117,3 +117,27 @@ func TestProgressIsTheLastOne(t *testing.T) {
 	assert.Len(t, p, 2)
 	assert.Equal(t, int64(5), p["d1"].Done)
 }
+
+func TestKeys(t *testing.T) {
+	l, err := ledger.Create(t.TempDir(), time.Now)
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	tls := site.Key{Address: "10.20.4.11:443", Kind: "TLS certificate", Fingerprint: "SHA256:a"}
+	other := tls
+	other.Fingerprint = "SHA256:b"
+	require.NoError(t, l.Meet([]site.Key{tls}))
+	require.NoError(t, l.Meet([]site.Key{tls}), "what is known is not written again")
+	require.NoError(t, l.Distrust([]site.Key{other}))
+	trusted, strange, err := l.Keys()
+	require.NoError(t, err)
+	assert.Equal(t, []site.Key{tls}, trusted)
+	assert.Equal(t, []site.Key{other}, strange)
+	require.NoError(t, l.Meet([]site.Key{other}))
+	trusted, strange, err = l.Keys()
+	require.NoError(t, err)
+	assert.Equal(t, []site.Key{other}, trusted)
+	assert.Empty(t, strange)
+	n, _, err := l.Check()
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, n)
+}

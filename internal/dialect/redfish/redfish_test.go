@@ -1,0 +1,143 @@
+package redfish_test
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/dialect"
+	"catena/internal/dialect/redfish"
+	"catena/internal/sim"
+)
+
+func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.Peer) {
+	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
+		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Hardware: "r2", Serial: "BR5-1", Version: "2.10.3", Host: 70, Faults: faults}}},
+		"", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	return s, dialect.Peer{Address: s.StandIns()[0].Address, TLS: true, Login: dialect.Login{User: "keeper", Password: "quoin"}}
+}
+
+func TestReadsAndShows(t *testing.T) {
+	s, p := recorder(t, sim.Faults{})
+	facts, err := redfish.Dialect{}.Recognise(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, "Brackwell", facts.Vendor)
+	assert.Empty(t, facts.Version, "that wants a login")
+	facts, err = redfish.Dialect{}.Read(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, "BR-5 BR5-1 2.10.3 r2 recorder-1", strings.Join([]string{facts.Model, facts.Serial, facts.Version, facts.Hardware, facts.Name}, " "))
+	assert.Equal(t, map[string]string{"Disks": "D12"}, facts.Components)
+	_, err = redfish.Dialect{}.Blink(t.Context(), p, true, "")
+	require.NoError(t, err)
+	_, err = redfish.Dialect{}.Blink(t.Context(), p, false, "")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"indicator true", "indicator false"}, s.StandIns()[0].Deeds)
+	_, err = redfish.Dialect{}.Blink(t.Context(), p, true, "relay-1")
+	assert.ErrorIs(t, err, dialect.ErrRefused)
+}
+
+func TestRefusals(t *testing.T) {
+	for name, c := range map[string]struct {
+		faults   sim.Faults
+		password string
+		want     error
+	}{
+		"a wrong password":       {sim.Faults{}, "wrong", dialect.ErrLocked},
+		"a new password is due":  {sim.Faults{NewPassword: true}, "quoin", dialect.ErrNewPassword},
+		"only an administrator":  {sim.Faults{NoRight: true}, "quoin", dialect.ErrNoRight},
+		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin", dialect.ErrLocked},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, p := recorder(t, c.faults)
+			p.Login.Password = c.password
+			_, err := redfish.Dialect{}.Read(t.Context(), p)
+			assert.ErrorIs(t, err, c.want)
+		})
+	}
+}
+
+// Another certificate than before ends the talk before anything is sent.
+func TestStranger(t *testing.T) {
+	_, p := recorder(t, sim.Faults{})
+	var shown string
+	p.Trust = func(kind, fingerprint string) error {
+		shown = kind + " " + fingerprint
+		return nil
+	}
+	_, err := redfish.Dialect{}.Read(t.Context(), p)
+	require.NoError(t, err)
+	assert.Regexp(t, `^TLS certificate SHA256:[A-Za-z0-9+/]{43}$`, shown)
+	p.Trust = func(string, string) error { return dialect.ErrStranger }
+	_, err = redfish.Dialect{}.Read(t.Context(), p)
+	assert.ErrorIs(t, err, dialect.ErrStranger)
+}
+
+// service is a Redfish service whose resources want HTTP Basic.
+func service(t *testing.T, resources map[string]any) *httptest.Server {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, _, ok := r.BasicAuth(); !ok && r.URL.Path != "/redfish/v1/" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="x"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		if resources[r.URL.Path] == nil {
+			http.NotFound(w, r)
+			return
+		}
+		_ = json.NewEncoder(w).Encode(resources[r.URL.Path])
+	}))
+	t.Cleanup(s.Close)
+	return s
+}
+
+func link(to string) map[string]string { return map[string]string{"@odata.id": to} }
+
+// A password in the clear is sent only where a family allows it, and a link never leads
+// to somebody else.
+func TestPlainBasicAndLinks(t *testing.T) {
+	var sent int
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { sent++ }))
+	defer other.Close()
+	s := service(t, map[string]any{
+		"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Managers": link("/m"), "Systems": link("/s")},
+		"/m":           map[string]any{"Members": []any{link("/m/1")}},
+		"/m/1":         map[string]any{"FirmwareVersion": "2.1", "Model": "BR\x1b[2J"},
+		"/s":           map[string]any{"Members": []any{}},
+	})
+	p := dialect.Peer{Address: s.Listener.Addr().String(), Login: dialect.Login{User: "keeper", Password: "quoin"}}
+	_, err := redfish.Dialect{}.Read(t.Context(), p)
+	require.ErrorIs(t, err, dialect.ErrLocked)
+	assert.ErrorContains(t, err, "plain_basic: true")
+	p.PlainBasic = true
+	facts, err := redfish.Dialect{}.Read(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, "2.1", facts.Version)
+	assert.Equal(t, "BR[2J", facts.Model)
+
+	for _, to := range []string{other.URL, "//" + other.Listener.Addr().String() + "/x", "m", "/" + strings.Repeat("x", 1000)} {
+		s := service(t, map[string]any{"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Systems": link(to)}})
+		p.Address = s.Listener.Addr().String()
+		_, err := redfish.Dialect{}.Read(t.Context(), p)
+		assert.ErrorIs(t, err, dialect.ErrOdd, to)
+	}
+	assert.Zero(t, sent)
+}
+
+func TestOthersAreNotMine(t *testing.T) {
+	for _, body := range []any{map[string]string{"x": "y"}, []int{1}, "text"} {
+		s := service(t, map[string]any{"/redfish/v1/": body})
+		_, err := redfish.Dialect{}.Recognise(context.Background(), dialect.Peer{Address: s.Listener.Addr().String()})
+		assert.ErrorIs(t, err, dialect.ErrNotMine)
+	}
+	_, err := redfish.Dialect{}.Recognise(context.Background(), dialect.Peer{Address: "127.0.0.1:1"})
+	assert.ErrorIs(t, err, dialect.ErrAway)
+}

@@ -1,0 +1,116 @@
+package snmp_test
+
+import (
+	"log/slog"
+	"net"
+	"testing"
+	"time"
+
+	"github.com/gosnmp/gosnmp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/dialect"
+	"catena/internal/dialect/snmp"
+	"catena/internal/sim"
+	"catena/internal/site"
+)
+
+func agent(t *testing.T, community string) dialect.Peer {
+	s, err := sim.Start(sim.Scenario{Devices: []sim.Device{
+		{Name: "switch-basin", Kind: "switch", Model: "OS-8", Hardware: "1", Serial: "OS8-60", Version: "4.2", Host: 60, Sees: []string{"switch-top", "cam-11"}, Community: community},
+		{Name: "switch-top", Kind: "switch", Model: "OS-8", Serial: "OS8-61", Version: "4.2", Host: 61, MAC: "02:00:5e:00:53:61"},
+		{Name: "cam-11", Kind: "silent", Host: 11},
+	}}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	return dialect.Peer{Address: s.StandIns()[0].Address}
+}
+
+func TestReads(t *testing.T) {
+	p := agent(t, "")
+	facts, err := snmp.Dialect{}.Recognise(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, snmp.V2c, facts.Path)
+	assert.Equal(t, "switch-basin", facts.Name)
+	for _, version := range []string{snmp.V1, snmp.V2c} {
+		p.Path = version
+		facts, err := snmp.Dialect{}.Read(t.Context(), p)
+		require.NoError(t, err, version)
+		assert.Equal(t, []string{"Osmere", "OS-8", "1", "OS8-60", "4.2"}, []string{facts.Vendor, facts.Model, facts.Hardware, facts.Serial, facts.Version})
+		assert.Equal(t, "02:00:5e:00:53:3c", facts.MAC)
+		assert.Equal(t, []site.Neighbour{
+			{Port: "port 1", Chassis: "02:00:5e:00:53:61", Name: "switch-top"},
+			{Port: "port 2", Chassis: "cam-11", Name: "cam-11"},
+		}, facts.Neighbours)
+	}
+}
+
+func TestAnotherCommunity(t *testing.T) {
+	p := agent(t, "towpath")
+	_, err := snmp.Dialect{}.Recognise(t.Context(), p)
+	assert.ErrorIs(t, err, dialect.ErrAway, "an agent does not answer a wrong community at all")
+	_, err = snmp.Dialect{}.Read(t.Context(), p)
+	assert.ErrorIs(t, err, dialect.ErrLocked)
+	p.Login.Password = "towpath"
+	facts, err := snmp.Dialect{}.Read(t.Context(), p)
+	require.NoError(t, err)
+	assert.Equal(t, "OS8-60", facts.Serial)
+}
+
+func TestUnderstand(t *testing.T) {
+	for _, p := range snmp.Probes("towpath") {
+		_, ok := snmp.Understand(p)
+		assert.False(t, ok, "a question is no answer")
+	}
+	assert.Len(t, snmp.Probes("towpath"), 5, "two versions with two communities, and v3")
+	answer := func(id uint32, text string) []byte {
+		raw, err := (&gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "public", PDUType: gosnmp.GetResponse, RequestID: id,
+			Variables: []gosnmp.SnmpPDU{{Name: ".1.3.6.1.2.1.1.1.0", Type: gosnmp.OctetString, Value: []byte(text)}}}).MarshalMsg()
+		require.NoError(t, err)
+		return raw
+	}
+	facts, ok := snmp.Understand(answer(0x0ca7e4a, "a\x1b[2J\nb"))
+	assert.True(t, ok)
+	assert.Equal(t, "a[2J b", facts.Says)
+	_, ok = snmp.Understand(answer(7, "x"))
+	assert.False(t, ok, "an answer to somebody else")
+}
+
+// An agent whose tables never end is read as far as a device can have them.
+func TestEndlessAgent(t *testing.T) {
+	c, err := net.ListenPacket("udp4", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = c.Close() }()
+	go func() {
+		buf := make([]byte, 4096)
+		n := 0
+		for {
+			size, from, err := c.ReadFrom(buf)
+			if err != nil {
+				return
+			}
+			in, err := (&gosnmp.GoSNMP{Version: gosnmp.Version2c}).SnmpDecodePacket(buf[:size])
+			if err != nil {
+				continue
+			}
+			out := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "public", PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
+			for _, v := range in.Variables {
+				for range max(1, int(in.MaxRepetitions)) {
+					n++
+					name := v.Name
+					if in.PDUType != gosnmp.GetRequest {
+						name = v.Name + ".1"
+					}
+					out.Variables = append(out.Variables, gosnmp.SnmpPDU{Name: name, Type: gosnmp.Integer, Value: n})
+				}
+			}
+			raw, _ := out.MarshalMsg()
+			_, _ = c.WriteTo(raw, from)
+		}
+	}()
+	began := time.Now()
+	_, err = snmp.Dialect{}.Read(t.Context(), dialect.Peer{Address: c.LocalAddr().String(), Path: snmp.V2c})
+	assert.NoError(t, err)
+	assert.Less(t, time.Since(began), time.Minute, "it ended") // far beyond its bounds
+}

@@ -1,0 +1,111 @@
+package login_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/login"
+	"catena/internal/site"
+)
+
+func TestOrder(t *testing.T) {
+	var b login.Book
+	for _, e := range []login.Entry{
+		{Kind: login.Site, User: "s", Password: "1"},
+		{Kind: login.Group, Of: "chamber-1", User: "g", Password: "2"},
+		{Kind: login.Model, Of: "wx-40", User: "m", Password: "3"},
+		{Kind: login.Device, Of: "d7", Label: "cam-11", User: "d", Password: "4"},
+		{Kind: login.Device, Of: "10.20.4.11", User: "a", Password: "5"},
+		{Kind: login.Model, Of: "TG-200", User: "other", Password: "6"},
+		{Kind: login.Site, User: "s2", Password: "7"},
+	} {
+		_, err := b.Add(e)
+		require.NoError(t, err)
+	}
+	users := func(d site.Device, groups ...string) (out []string) {
+		for _, l := range b.For(d, groups) {
+			out = append(out, l.User)
+			assert.NotEmpty(t, l.ID)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"a", "d", "m", "g", "s2", "s"}, users(site.Device{ID: "d7", Address: "10.20.4.11:80", Model: "WX-40"}, "chamber-1"))
+	assert.Equal(t, []string{"s2", "s"}, users(site.Device{ID: "d8", Name: "cam-11", Address: "10.20.4.12:80"}), "a name alone brings no password")
+
+	again, err := b.Add(login.Entry{Kind: login.Site, User: "s", Password: "8"})
+	require.NoError(t, err)
+	assert.Len(t, b.Entries, 7, "the same for the same takes its place")
+	found, ok := b.Find(again.ID)
+	assert.True(t, ok)
+	assert.Equal(t, "8", found.Password)
+	assert.NotContains(t, fmt.Sprintf("%v %+v %#v %s", found, found, found, found), "8", "a password is never printed")
+	_, ok = b.Drop(again.ID)
+	assert.True(t, ok)
+	_, ok = b.Drop(again.ID)
+	assert.False(t, ok)
+}
+
+func TestBadEntries(t *testing.T) {
+	for _, e := range []login.Entry{
+		{Kind: "planet", Password: "x"}, {Kind: login.Model, Password: "x"}, {Kind: login.Site, Of: "x", Password: "x"}, {Kind: login.Site},
+		{Kind: login.Site, User: "a:b", Password: "x"}, {Kind: login.Site, User: "a\nb", Password: "x"}, {Kind: login.Site, Password: string(make([]byte, 300))},
+	} {
+		var b login.Book
+		_, err := b.Add(e)
+		assert.Error(t, err, "%+v", e)
+		assert.Empty(t, b.Entries)
+	}
+}
+
+func TestFile(t *testing.T) {
+	dir := t.TempDir()
+	right, err := login.Passphrase("a-swan-a-day")
+	require.NoError(t, err)
+	_, err = login.Open(dir, right)
+	assert.ErrorIs(t, err, login.ErrNone)
+	var b login.Book
+	_, err = b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "quoin-and-sluice"})
+	require.NoError(t, err)
+	require.NoError(t, login.Save(dir, b, right))
+	got, err := login.Open(dir, right)
+	require.NoError(t, err)
+	assert.Equal(t, b, got)
+	raw, err := os.ReadFile(filepath.Join(dir, login.File))
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), "quoin")
+	info, err := os.Stat(filepath.Join(dir, login.File))
+	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o077, "nobody else can read it")
+	left, err := filepath.Glob(filepath.Join(dir, ".logins-*"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing is left over")
+
+	wrong, err := login.Passphrase("a-duck-a-day")
+	require.NoError(t, err)
+	_, err = login.Open(dir, wrong)
+	assert.ErrorIs(t, err, login.ErrSecret)
+
+	key := filepath.Join(dir, "key")
+	require.NoError(t, login.NewIdentityFile(key))
+	assert.Error(t, login.NewIdentityFile(key), "an identity is never written over")
+	identity, err := login.IdentityFile(key)
+	require.NoError(t, err)
+	_, err = login.Open(dir, identity)
+	assert.ErrorIs(t, err, login.ErrSecret)
+	require.NoError(t, login.Save(dir, b, identity))
+	got, err = login.Open(dir, identity)
+	require.NoError(t, err)
+	assert.Equal(t, b, got)
+
+	raw, err = os.ReadFile(filepath.Join(dir, login.File))
+	require.NoError(t, err)
+	raw[len(raw)-1]++
+	require.NoError(t, os.WriteFile(filepath.Join(dir, login.File), raw, 0o600))
+	_, err = login.Open(dir, identity)
+	assert.ErrorContains(t, err, "is damaged")
+}
