@@ -28,13 +28,13 @@ const (
 // way is one way of asking over UDP: what is sent where, how long the answers may take,
 // and how they are read.
 type way struct {
-	name string
-	port uint16 // where single addresses are asked; 0: only groups are
-	// ports adds what a network or a target names for this way.
+	name           string
+	port           uint16        // where single addresses are asked; 0: only groups are
 	group4, group6 netip.Addr    // multicast groups, or the broadcast address; may be none
 	groupPort      uint16        // of the groups
 	wait           time.Duration // from the last datagram on
 	messages       [][]byte
+	replyAll       bool // a reply goes to the group, where the answer came to a question to it
 	// read reads one answer. reply may be sent back to who sent it.
 	read func(packet []byte, from netip.AddrPort) (heard []Sighting, reply []byte)
 }
@@ -160,7 +160,7 @@ func (w way) exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPor
 	heard := make(chan struct{})
 	go func() {
 		defer close(heard)
-		w.hear(conn, take)
+		w.hear(conn, to, take)
 	}()
 	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	defer stop()
@@ -190,7 +190,7 @@ func (w way) exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPor
 
 // hear takes answers until the socket's deadline: from one address no more than one
 // answers with, in all no more than a site can hold.
-func (w way) hear(conn *net.UDPConn, take func(Sighting)) {
+func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)) {
 	buf := make([]byte, maxPacket)
 	answers := map[netip.Addr]int{}
 	type said struct {
@@ -211,7 +211,11 @@ func (w way) hear(conn *net.UDPConn, take func(Sighting)) {
 		answers[from.Addr()]++
 		heard, reply := w.read(buf[:n], from)
 		if reply != nil {
-			_, _ = conn.WriteToUDPAddrPort(reply, from)
+			to := from
+			if w.replyAll && len(asked) == 1 && asked[0].Addr().IsMulticast() {
+				to = asked[0]
+			}
+			_, _ = conn.WriteToUDPAddrPort(reply, to)
 		}
 		for _, sight := range heard {
 			if key := (said{sight.Address, sight.Facts.UUID + sight.Facts.Path}); !seen[key] && len(seen) < maxSightings {

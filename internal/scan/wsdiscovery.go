@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,17 +29,23 @@ const (
 	wsdWait = 900 * time.Millisecond
 )
 
-// wsDiscovery asks for all devices, and for cameras by their type: some answer only to
-// that.
+// wsDiscovery asks for all devices, and by their types for cameras and for what follows
+// the device profile (DPWS 2006): some answer only to that.
 func (s *Scanner) wsDiscovery() way {
-	id := "urn:uuid:" + uuid.NewString()
+	// Each question has a number of its own: a device answers one number once.
+	ids := make([]string, 5)
+	for i := range ids {
+		ids[i] = "urn:uuid:" + uuid.NewString()
+	}
 	const cameras = `<d:Types xmlns:dn="http://www.onvif.org/ver10/network/wsdl">dn:NetworkVideoTransmitter</d:Types>`
+	const profile = `<d:Types xmlns:wsdp="http://schemas.xmlsoap.org/ws/2006/02/devprof">wsdp:Device</d:Types>`
 	return way{
-		name: "ws-discovery", port: wsdPort, wait: wsdWait,
+		name: "ws-discovery", port: wsdPort, wait: wsdWait, replyAll: true, // a Resolve goes to all: 2005/04, 6.1
 		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"), groupPort: wsdPort,
-		messages: [][]byte{wsdMessage(wsd2005, id, "Probe", cameras), wsdMessage(wsd2005, id, "Probe", ""), wsdMessage(wsd11, id, "Probe", "")},
+		messages: [][]byte{wsdMessage(wsd2005, ids[1], "Probe", cameras), wsdMessage(wsd2005, ids[2], "Probe", ""),
+			wsdMessage(wsd2005, ids[3], "Probe", profile), wsdMessage(wsd11, ids[4], "Probe", "")},
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
-			return parseMatches(packet, id, from.Addr())
+			return parseMatches(packet, ids, from.Addr())
 		},
 	}
 }
@@ -78,10 +85,11 @@ const maxMatches = 256
 
 // parseMatches reads one answer. Only what answers our question counts, and of the
 // addresses it names only those on the host that it came from: nobody can send us
-// with a password to somebody else. A device that names no address is asked for it.
-func parseMatches(packet []byte, id string, from netip.Addr) (out []Sighting, resolve []byte) {
+// with a password to somebody else. A device that names no address is asked for it,
+// with the first of the numbers.
+func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting, resolve []byte) {
 	var m matches
-	if deep(packet) || xml.Unmarshal(packet, &m) != nil || strings.TrimSpace(m.RelatesTo) != id {
+	if deep(packet) || xml.Unmarshal(packet, &m) != nil || !slices.Contains(ids, strings.TrimSpace(m.RelatesTo)) {
 		return nil, nil
 	}
 	all := append(m.Matches, m.Resolved...)
@@ -110,7 +118,7 @@ func parseMatches(packet []byte, id string, from netip.Addr) (out []Sighting, re
 			if strings.Contains(m.Action, wsd11) {
 				ns = wsd11
 			}
-			resolve = wsdMessage(ns, id, "Resolve", `<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
+			resolve = wsdMessage(ns, ids[0], "Resolve", `<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
 			out = append(out, Sighting{Heard: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: dialect.Facts{UUID: endpoint}})
 		}
 	}

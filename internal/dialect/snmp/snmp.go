@@ -109,7 +109,7 @@ func (d Dialect) Read(ctx context.Context, p dialect.Peer) (facts dialect.Facts,
 	return facts.Clean(), last
 }
 
-// clients are the ways to log in that are worth a try, the safest first.
+// clients are the ways to log in that are worth a try, the commonest first.
 func clients(p dialect.Peer) []*gosnmp.GoSNMP {
 	host, port := p.Address, uint16(161)
 	if a, err := netip.ParseAddrPort(p.Address); err == nil {
@@ -135,9 +135,10 @@ func clients(p dialect.Peer) []*gosnmp.GoSNMP {
 		auth  gosnmp.SnmpV3AuthProtocol
 		priv  gosnmp.SnmpV3PrivProtocol
 	}{
-		{gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv},
+		{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES}, {gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv},
 	} {
 		c := base(gosnmp.Version3)
+		c.Retries = 0 // a wrong guess is not worth a second
 		c.SecurityModel, c.MsgFlags = gosnmp.UserSecurityModel, how.flags
 		s := &gosnmp.UsmSecurityParameters{UserName: p.Login.User, AuthenticationProtocol: how.auth, AuthenticationPassphrase: p.Login.Password}
 		if how.flags == gosnmp.AuthPriv {
@@ -177,6 +178,8 @@ func refusal(err error) error {
 		return err
 	case strings.Contains(err.Error(), "timeout"):
 		return fmt.Errorf("%w: it does not answer this community", dialect.ErrLocked)
+	case strings.Contains(err.Error(), "not authentic"): // the answer was signed another way
+		return dialect.ErrLocked
 	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption),
 		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
 		return dialect.ErrLocked
