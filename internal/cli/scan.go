@@ -206,10 +206,15 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 	if r.access.keys, _, err = h.ledger.Keys(); err != nil {
 		return note, nil, err
 	}
-	note = scanNote{Asked: result.Asked, Found: len(result.Devices) - len(result.Gone), New: result.New, Changed: result.Changed,
+	note = scanNote{Asked: result.Asked, New: result.New, Changed: result.Changed,
 		Outside: result.Outside, Warnings: result.Warnings, Seconds: a.now().Sub(began).Seconds()}
 	for _, d := range result.Gone {
 		note.Gone = append(note.Gone, d.Name)
+	}
+	for _, d := range result.Devices {
+		if d.Reach != site.Away {
+			note.Found++
+		}
 	}
 	return note, result.Devices, h.ledger.Append(ledger.Scanned, "", "", note)
 }

@@ -114,7 +114,7 @@ var Ways = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-i
 // Result is what a scan brought.
 type Result struct {
 	Devices  []site.Device // all that were heard, as they are now
-	Gone     []site.Device // known, in the ranges looked through, and not heard
+	Gone     []site.Device // known, in the ranges looked through, and not answering any more
 	New      []string      // the names of those never seen before
 	Changed  []Change
 	Outside  int      // heard from outside the ranges; left alone
@@ -270,7 +270,7 @@ func (h *hearing) take(sight Sighting) {
 					h.keep(sight)
 				}
 			}
-			if sight.Look && h.first(sight.Address) {
+			if sight.Look && !sight.ReadOnly && h.first(sight.Address) { // it has not told all by itself
 				if seen, ok := h.scanner.look(h.ctx, h.network, sight.Address, sight.TLS); ok {
 					h.keep(seen)
 				}
@@ -590,9 +590,6 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 	}
 	for _, d := range known {
 		if !matched[d.ID] && s.lookedAt(d, networks) {
-			if d.Reach != site.Away {
-				r.Gone = append(r.Gone, d)
-			}
 			d.Reach, d.Trouble = site.Away, "did not answer the last scan"
 			r.Devices = append(r.Devices, d)
 		}
@@ -605,6 +602,9 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 	for _, d := range r.Devices {
 		if old, ok := byID[d.ID]; ok {
 			r.Changed = append(r.Changed, changes(old, d)...)
+			if d.Reach == site.Away && old.Reach != site.Away { // also one that was heard, and gone when it was read
+				r.Gone = append(r.Gone, d)
+			}
 		} else {
 			r.New = append(r.New, d.Name)
 		}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"sync"
 	"time"
 
 	"golang.org/x/net/ipv4"
@@ -65,11 +67,7 @@ func (w way) run(ctx context.Context, s *Scanner, n Network, take func(Sighting)
 			}
 			if len(to) > 0 {
 				group.Go(func() error {
-					conn, err := net.ListenUDP(network, nil)
-					if err != nil {
-						return err
-					}
-					return w.exchange(ctx, conn, to, take)
+					return w.exchange(ctx, func() (*net.UDPConn, error) { return net.ListenUDP(network, nil) }, to, take)
 				})
 			}
 		}
@@ -89,13 +87,21 @@ func (w way) all(ctx context.Context, a Adapter, from netip.Addr, take func(Sigh
 	if !group.IsValid() {
 		return nil
 	}
+	to := []netip.AddrPort{netip.AddrPortFrom(group.WithZone(zoneOf(group, a)), w.groupPort)}
+	return w.exchange(ctx, func() (*net.UDPConn, error) { return groupSocket(a, from, group) }, to, take)
+}
+
+// groupSocket opens a socket that sends to a group, or a broadcast, on one adapter.
+func groupSocket(a Adapter, from, group netip.Addr) (*net.UDPConn, error) {
+	adapter, err := net.InterfaceByName(a.Name)
+	if err != nil {
+		return nil, err
+	}
 	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(from.WithZone(zoneOf(from, a)), 0)))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	adapter, err := net.InterfaceByName(a.Name)
 	switch {
-	case err != nil:
 	case from.Is4() && group.IsMulticast():
 		p := ipv4.NewPacketConn(conn)
 		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastTTL(1), p.SetMulticastLoopback(true))
@@ -105,9 +111,9 @@ func (w way) all(ctx context.Context, a Adapter, from netip.Addr, take func(Sigh
 	}
 	if err != nil {
 		_ = conn.Close()
-		return err
+		return nil, err
 	}
-	return w.exchange(ctx, conn, []netip.AddrPort{netip.AddrPortFrom(group.WithZone(zoneOf(group, a)), w.groupPort)}, take)
+	return conn, nil
 }
 
 // zoneOf is the adapter's name for an address that means something only on a link.
@@ -154,15 +160,17 @@ func (w way) each(n Network) []netip.AddrPort {
 // has ports of its own on every host.
 func askedAt(name string) bool { return name == "snmp" || name == "ethernet-ip" }
 
-// exchange sends the questions and takes the answers until the waiting time is over. It
-// closes conn.
-func (w way) exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPort, take func(Sighting)) error {
-	heard := make(chan struct{})
-	go func() {
-		defer close(heard)
-		w.hear(conn, to, take)
-	}()
-	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
+// exchange sends the questions and takes the answers until the waiting time is over.
+// open opens a socket to do so. Datagrams to addresses where nobody is stay in the
+// socket's buffer for as long as the system looks for them, which is seconds: when one
+// is full, the next socket goes on.
+func (w way) exchange(ctx context.Context, open func() (*net.UDPConn, error), to []netip.AddrPort, take func(Sighting)) error {
+	s := &sockets{way: w, open: open, to: to, take: take}
+	defer s.close()
+	if err := s.next(); err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, s.hangUp)
 	defer stop()
 	sent := 0
 	for i := range askTwice {
@@ -171,8 +179,7 @@ func (w way) exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPor
 		}
 		for _, a := range to {
 			for _, m := range w.messages {
-				// A refused datagram only says that nobody is there.
-				_, _ = conn.WriteToUDPAddrPort(m, a)
+				s.send(m, a)
 				if sent++; sent%burst == 0 {
 					time.Sleep(pause)
 				}
@@ -182,10 +189,72 @@ func (w way) exchange(ctx context.Context, conn *net.UDPConn, to []netip.AddrPor
 			}
 		}
 	}
-	_ = conn.SetReadDeadline(time.Now().Add(w.wait))
-	<-heard
-	_ = conn.Close()
+	s.endIn(w.wait)
+	s.hearing.Wait()
 	return ctx.Err()
+}
+
+const (
+	maxSockets = 64                    // of one exchange
+	fullAfter  = 20 * time.Millisecond // a datagram that cannot leave for so long finds its socket full
+)
+
+// sockets are those of one exchange; the last one sends, all hear.
+type sockets struct {
+	way     way
+	open    func() (*net.UDPConn, error)
+	to      []netip.AddrPort
+	take    func(Sighting)
+	hearing sync.WaitGroup
+
+	mu  sync.Mutex
+	all []*net.UDPConn
+}
+
+// next opens another socket and hears on it.
+func (s *sockets) next() error {
+	conn, err := s.open()
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all = append(s.all, conn)
+	s.hearing.Go(func() { s.way.hear(conn, s.to, s.take) })
+	return nil
+}
+
+// send sends one datagram. A refused one only says that nobody is there; one for which
+// there is no room at all is lost, as any may be.
+func (s *sockets) send(m []byte, to netip.AddrPort) {
+	for {
+		s.mu.Lock()
+		conn, n := s.all[len(s.all)-1], len(s.all)
+		s.mu.Unlock()
+		_ = conn.SetWriteDeadline(time.Now().Add(fullAfter))
+		_, err := conn.WriteToUDPAddrPort(m, to)
+		if !errors.Is(err, os.ErrDeadlineExceeded) || n >= maxSockets || s.next() != nil {
+			return
+		}
+	}
+}
+
+func (s *sockets) endIn(wait time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, c := range s.all {
+		_ = c.SetReadDeadline(time.Now().Add(wait))
+	}
+}
+
+func (s *sockets) hangUp() { s.endIn(0) }
+
+func (s *sockets) close() {
+	s.hangUp()
+	s.hearing.Wait()
+	for _, c := range s.all {
+		_ = c.Close()
+	}
 }
 
 // hear takes answers until the socket's deadline: from one address no more than one

@@ -461,11 +461,10 @@ func TestFlood(t *testing.T) {
 		}
 	}()
 	to := netip.MustParseAddrPort(device.LocalAddr().String())
-	conn, err := net.ListenUDP("udp4", nil)
-	require.NoError(t, err)
+	open := func() (*net.UDPConn, error) { return net.ListenUDP("udp4", nil) }
 	n := 0
 	w := way{name: "ssdp", wait: 300 * time.Millisecond, messages: [][]byte{[]byte("x")}, read: parseSSDP}
-	require.NoError(t, w.exchange(context.Background(), conn, []netip.AddrPort{to}, func(Sighting) { n++ }))
+	require.NoError(t, w.exchange(context.Background(), open, []netip.AddrPort{to}, func(Sighting) { n++ }))
 	assert.LessOrEqual(t, n, maxTalk, "one address gives so many answers and no more")
 	assert.Positive(t, n)
 }
