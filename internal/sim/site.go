@@ -22,7 +22,10 @@ type Site struct {
 	claim    net.Listener
 	standIns []*standIn
 	sockets  []net.PacketConn
-	hearing  sync.WaitGroup // an address is free again only when nobody reads from it
+	log      *slog.Logger
+	mu       sync.Mutex
+	own      map[string]map[*standIn]net.PacketConn // who answers, by service, and from where
+	hearing  sync.WaitGroup                         // an address is free again only when nobody reads from it
 }
 
 // OneAddress is the place where every stand-in has a port of its own.
@@ -49,7 +52,7 @@ const claimPort = 4400
 // its addresses, or empty for the first that are free. Where the machine has no
 // other loopback address than 127.0.0.1, all stand-ins share that one.
 func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
-	site := &Site{Scenario: s, Adapter: loopbackName()}
+	site := &Site{Scenario: s, Adapter: loopbackName(), log: log, own: map[string]map[*standIn]net.PacketConn{}}
 	var err error
 	switch place {
 	case OneAddress:
@@ -65,23 +68,10 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 		site.OneHost, site.Net = true, OneAddress
 	}
 	for _, d := range s.Devices {
-		in := &standIn{Device: d, pace: s.Pace, login: s.Login, log: log, version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
-		if d.Faults.OtherPassword != "" {
-			in.login.Password = d.Faults.OtherPassword
-		}
-		in.addr = net.JoinHostPort(site.Net+"."+strconv.Itoa(d.Host), strconv.Itoa(ports[d.Kind]))
-		if site.OneHost {
-			in.addr = "127.0.0.1:0"
-		}
-		if make := kinds[d.Kind]; make != nil {
-			if err := make(in, s); err != nil {
-				site.Stop()
-				return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
-			}
-		}
-		if err := in.start(); err != nil {
+		in, err := site.bring(d)
+		if err != nil {
 			site.Stop()
-			return nil, fmt.Errorf("%s cannot listen: %w", d.Name, err)
+			return nil, err
 		}
 		site.standIns = append(site.standIns, in)
 	}
@@ -109,57 +99,77 @@ var services = []struct {
 // announce lets the stand-ins answer over UDP: what comes to a group all together, what
 // comes to one each on its own address.
 func (s *Site) announce() error {
-	listen := net.ListenConfig{Control: reuse}
+	for _, in := range s.standIns {
+		if err := s.answer(in); err != nil {
+			return err
+		}
+	}
+	adapter, err := net.InterfaceByName(s.Adapter)
+	if err != nil {
+		return nil // only who is asked itself answers
+	}
 	for _, service := range services {
-		own := map[*standIn]net.PacketConn{}
-		var answering []*standIn
-		for _, in := range s.standIns {
-			if in.udp[service.name] == nil {
-				continue
-			}
-			answering = append(answering, in)
-			host, _, _ := net.SplitHostPort(in.addr)
-			at := net.JoinHostPort(host, strconv.Itoa(service.port))
-			switch {
-			case s.OneHost && service.group == "":
-				at = "127.0.0.1:0"
-			case s.OneHost && len(answering) > 1:
-				own[in] = own[answering[0]]
-				continue
-			}
-			conn, err := listen.ListenPacket(context.Background(), "udp4", at)
-			if err != nil {
-				return fmt.Errorf("%s cannot listen for %s: %w", in.Name, service.name, err)
-			}
-			own[in] = conn
-			if in.handler == nil && in.conn == nil { // this is its only door
-				in.addr = conn.LocalAddr().String()
-			}
-			if !s.OneHost || service.group == "" {
-				s.hear(conn, service.name, []*standIn{in}, own)
-			}
-		}
-		if len(answering) == 0 {
+		if service.group == "" || len(s.own[service.name]) == 0 {
 			continue
-		}
-		if s.OneHost && service.group != "" {
-			s.hear(own[answering[0]], service.name, answering, own)
-		}
-		adapter, err := net.InterfaceByName(s.Adapter)
-		if err != nil || service.group == "" {
-			continue // only who is asked itself answers
 		}
 		group, err := net.ListenMulticastUDP("udp4", adapter, &net.UDPAddr{IP: net.ParseIP(service.group), Port: service.port})
 		if err != nil {
 			continue // not every system lets a group be joined on loopback
 		}
-		s.hear(group, service.name, answering, own)
+		s.hear(group, service.name, nil)
 	}
 	return nil
 }
 
-// hear answers what comes in on conn for the stand-ins given, each from its own socket.
-func (s *Site) hear(conn net.PacketConn, service string, answering []*standIn, own map[*standIn]net.PacketConn) {
+// answer lets one stand-in answer over UDP on its own address. On one address for all,
+// those of a service with a fixed port share a socket.
+func (s *Site) answer(in *standIn) error {
+	listen := net.ListenConfig{Control: reuse}
+	for _, service := range services {
+		if in.udp[service.name] == nil {
+			continue
+		}
+		if s.own[service.name] == nil {
+			s.own[service.name] = map[*standIn]net.PacketConn{}
+		}
+		own := s.own[service.name]
+		shared := s.OneHost && service.group != ""
+		if shared && len(own) > 0 {
+			s.mu.Lock()
+			for _, conn := range own {
+				own[in] = conn
+				break
+			}
+			s.mu.Unlock()
+			continue
+		}
+		host, _, _ := net.SplitHostPort(in.addr)
+		at := net.JoinHostPort(host, strconv.Itoa(service.port))
+		if s.OneHost && !shared {
+			at = "127.0.0.1:0"
+		}
+		conn, err := listen.ListenPacket(context.Background(), "udp4", at)
+		if err != nil {
+			return fmt.Errorf("%s cannot listen for %s: %w", in.Name, service.name, err)
+		}
+		s.mu.Lock()
+		own[in] = conn
+		s.mu.Unlock()
+		if in.handler == nil && in.conn == nil { // this is its only door
+			in.addr = conn.LocalAddr().String()
+		}
+		if shared {
+			s.hear(conn, service.name, nil)
+		} else {
+			s.hear(conn, service.name, in)
+		}
+	}
+	return nil
+}
+
+// hear answers what comes in on conn for one stand-in, or where none is given for all
+// of the service, each from its own socket.
+func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
 	s.sockets = append(s.sockets, conn)
 	s.hearing.Go(func() {
 		buf := make([]byte, 64<<10)
@@ -168,16 +178,69 @@ func (s *Site) hear(conn net.PacketConn, service string, answering []*standIn, o
 			if err != nil {
 				return
 			}
-			for _, in := range answering {
-				if !in.isUp() || in.Faults.Silent {
+			s.mu.Lock()
+			own := maps.Clone(s.own[service])
+			s.mu.Unlock()
+			for in, from := range own {
+				if only != nil && in != only || !in.isUp() || in.Faults.Silent {
 					continue
 				}
 				for _, answer := range in.udp[service](buf[:n]) {
-					_, _ = own[in].WriteTo(answer, to)
+					_, _ = from.WriteTo(answer, to)
 				}
 			}
 		}
 	})
+}
+
+// Move takes a stand-in away and brings it up at another host's address, as it was.
+func (s *Site) Move(name string, host int) error {
+	for i, was := range s.standIns {
+		if was.Name != name {
+			continue
+		}
+		was.stop()
+		s.mu.Lock()
+		for service := range s.own {
+			if conn := s.own[service][was]; conn != nil {
+				if !s.OneHost {
+					_ = conn.Close()
+				}
+				delete(s.own[service], was)
+			}
+		}
+		s.mu.Unlock()
+		d := was.Device
+		d.Host, d.Version = host, was.version
+		in, err := s.bring(d)
+		if err != nil {
+			return err
+		}
+		s.standIns[i] = in
+		return s.answer(in)
+	}
+	return fmt.Errorf("there is no stand-in %s", name)
+}
+
+// bring makes a stand-in and starts it.
+func (s *Site) bring(d Device) (*standIn, error) {
+	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log, version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
+	if d.Faults.OtherPassword != "" {
+		in.login.Password = d.Faults.OtherPassword
+	}
+	in.addr = net.JoinHostPort(s.Net+"."+strconv.Itoa(d.Host), strconv.Itoa(ports[d.Kind]))
+	if s.OneHost {
+		in.addr = "127.0.0.1:0"
+	}
+	if make := kinds[d.Kind]; make != nil {
+		if err := make(in, s.Scenario); err != nil {
+			return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
+		}
+	}
+	if err := in.start(); err != nil {
+		return nil, fmt.Errorf("%s cannot listen: %w", d.Name, err)
+	}
+	return in, nil
 }
 
 // StandIn tells where one stand-in is.
