@@ -48,7 +48,7 @@ var foreseen = []struct{ name, standing, version, why string }{
 	{"cam-32", "current", "1.70", "was there already"},
 	{"cam-41", "behind", "3.1.0", "the new image never came up: returned"},
 	{"cam-42", "current", "1.70", "was unsafe on 1.68: flashed and proven"},
-	{"cam-51", "current", "3.2.1", "was there already; has moved to another address"},
+	{"cam-51", "current", "3.2.1", "was there already"},
 	{"cam-52", "current", "3.2.1", "flashed and proven"},
 	{"gate-1", "current", "F0061", "flashed and proven"},
 	{"gate-2", "current", "F0061", "flashed and proven"},
@@ -110,6 +110,9 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		{what: "See what should be flashed", args: []string{"match"}},
 		{what: "Flash it, prove it, return what fails", args: []string{"flash", "--all", "--yes", "--prove-within", "3s"}, exit: exitFailed},
 		{what: "Look again", args: []string{"scan"}, before: func() error {
+			if place.OneHost { // another address would be another port, outside what the site names
+				return nil
+			}
 			fmt.Fprintln(a.out, "\nMeanwhile somebody has given cam-51 another address.")
 			return place.Move("cam-51", 53)
 		}},
@@ -233,6 +236,9 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		if f.name == "drive-1" && d.place.OneHost { // there its other door is nobody's
 			f.version = ""
 		}
+		if f.name == "cam-51" && !d.place.OneHost {
+			f.why += "; found again at another address"
+		}
 		x, ok := byName[f.name]
 		verdict := view.Cell{Text: "yes", Tone: view.Good}
 		if !ok || x.Standing != f.standing || x.Version.Text != f.version {
@@ -255,7 +261,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		fmt.Fprintf(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, show or track.\n", d.dir, a.shelf)
 	}
 	if wrong > 0 {
-		return fmt.Errorf("%d devices did not end as foreseen", wrong)
+		return fmt.Errorf("%s did not end as foreseen", view.Plural(wrong, "device"))
 	}
 	return nil
 }
