@@ -55,12 +55,13 @@ func TestParseRange(t *testing.T) {
 func TestParseSite(t *testing.T) {
 	s, err := site.Parse("site.yaml", []byte(`site: Marrow Hill Locks
 networks:
-  - {name: towpath, adapter: lo, ranges: [10.20.4.1-10.20.4.60], except: [10.20.4.1]}
+  - {name: towpath, adapter: lo, ranges: [10.20.4.1-10.20.4.60], except: [10.20.4.1], ports: [80, "snmp:1161", modbus:5020]}
 hold:
   - {device: gate-5, because: not before the winter stoppage}
   - {device: "cam-2*"}
 `))
 	require.NoError(t, err)
+	assert.Equal(t, []site.Port{{Number: 80}, {Way: "snmp", Number: 1161}, {Way: "modbus", Number: 5020}}, s.Networks[0].PortList())
 	hold, ok := s.Held(site.Device{Name: "GATE-5"})
 	assert.True(t, ok)
 	assert.Equal(t, "not before the winter stoppage", hold.Because)
