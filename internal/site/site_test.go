@@ -55,7 +55,7 @@ func TestParseRange(t *testing.T) {
 func TestParseSite(t *testing.T) {
 	s, err := site.Parse("site.yaml", []byte(`site: Marrow Hill Locks
 networks:
-  - {name: towpath, adapter: lo, ranges: [10.20.4.1-10.20.4.60], except: [10.20.4.1], ports: [80, "snmp:1161", modbus:5020]}
+  - {name: towpath, adapter: lo, ranges: [10.20.4.1-10.20.4.60], except: [10.20.4.1], ports: [80, "snmp:1161", "modbus:5020"]}
 hold:
   - {device: gate-5, because: not before the winter stoppage}
   - {device: "cam-2*"}
