@@ -389,9 +389,24 @@ func (a *app) printUplinks(at string, devices []site.Device) error {
 		fmt.Fprintf(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through), strings.Join(mapped(l.Reach, yamlWord), ", "))
 	}
 	if len(unseen) > 0 {
-		fmt.Fprintf(a.out, "# Nobody sees %s: what they are reached through is not known.\n", strings.Join(unseen, ", "))
+		fmt.Fprint(a.out, comment(fmt.Sprintf("What these are reached through is not known, nobody sees them: %s.", strings.Join(unseen, ", "))))
 	}
 	return nil
+}
+
+// comment writes a text as lines that YAML leaves out.
+func comment(text string) string {
+	const width = 100
+	var b strings.Builder
+	line := "#"
+	for word := range strings.FieldsSeq(text) {
+		if len(line)+1+len(word) > width && line != "#" {
+			b.WriteString(line + "\n")
+			line = "#"
+		}
+		line += " " + word
+	}
+	return b.String() + line + "\n"
 }
 
 func mapped(list []string, f func(string) string) []string {
@@ -513,16 +528,25 @@ func orNone(s string) string {
 	return s
 }
 
+// troubleTone is loud where a person must see to a device, not where nobody ever could
+// read it.
+func troubleTone(d site.Device) view.Tone {
+	if d.Reach == site.Unknown {
+		return view.Warn
+	}
+	return view.Bad
+}
+
 func scanTable(devices []device, news map[string]view.Cell) view.Table {
 	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "heard by", "news"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
 		if d.row.Device.Reach != site.Answers {
-			version = view.Cell{Text: d.Reach, Tone: view.Bad}
+			version = view.Cell{Text: d.Reach, Tone: troubleTone(d.row.Device)}
 		}
 		remark := news[d.Name]
 		if d.row.Device.Trouble != "" && d.row.Device.Reach != site.Away {
-			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; "), Tone: view.Bad}
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; "), Tone: troubleTone(d.row.Device)}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,
