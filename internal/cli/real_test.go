@@ -154,13 +154,17 @@ func (w *town) tree(name, model, serial, version string) string {
 
 const realPassword = "quoin-and-sluice"
 
-// nginx runs nginx with TLS and Basic in front of a Redfish tree.
+// nginx runs nginx with Basic in front of a Redfish tree, with TLS or without.
 func (w *town) nginx(host, root, certificate string) (stop func()) {
+	listen := "80;"
+	if certificate != "" {
+		listen = "443 ssl; ssl_certificate " + certificate + "; ssl_certificate_key " + certificate + ";"
+	}
 	users := w.file("nginx-users", "keeper:{PLAIN}"+realPassword+"\n")
 	conf := w.file(host+".conf", `daemon off; pid /run/nginx.pid; error_log stderr; worker_processes 1;
 events {}
 http { access_log off; client_body_temp_path /run/b; proxy_temp_path /run/p; fastcgi_temp_path /run/f; uwsgi_temp_path /run/u; scgi_temp_path /run/s;
- server { listen 443 ssl; ssl_certificate `+certificate+`; ssl_certificate_key `+certificate+`; root `+root+`; index index.json; default_type application/json;
+ server { listen `+listen+` root `+root+`; index index.json; default_type application/json;
   location = /redfish/v1/ { auth_basic off; }
   location = /redfish/v1/index.json { auth_basic off; }
   location /redfish/ { auth_basic "recorder"; auth_basic_user_file `+users+`; } } }`)
@@ -200,8 +204,14 @@ wait`)
 // Catena, on a laptop in a network with real daemons, finds and reads each.
 func TestRealNeighbours(t *testing.T) {
 	w := newTown(t)
-	for i, name := range []string{"wsd", "avahi", "basin", "top", "ssh", "tls", "laptop"} {
+	for i, name := range []string{"wsd", "avahi", "basin", "top", "ssh", "tls", "laptop", "plain"} {
 		w.host(name, 11+i)
+	}
+	for range 30 { // until their link-local addresses are their own
+		if !strings.Contains(w.in("laptop", "ip", "-6", "addr")+w.in("wsd", "ip", "-6", "addr")+w.in("avahi", "ip", "-6", "addr"), "tentative") {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
 	}
 	w.daemon("wsd", "exec wsdd -i eth0 -n LOCKHOUSE --shortlog")
 	md5hex := func(s string) string { sum := md5.Sum([]byte(s)); return hex.EncodeToString(sum[:]) }
@@ -209,6 +219,8 @@ func TestRealNeighbours(t *testing.T) {
 	lighttpd := w.file("lighttpd.conf", `server.modules = ("mod_auth", "mod_authn_file", "mod_access")
 server.document-root = "`+w.tree("digest", "BR-5", "BR5-00071", "2.10.1")+`"
 server.port = 8181
+server.bind = "[::]"
+server.set-v6only = "disable"
 server.upload-dirs = ("/run")
 index-file.names = ("index.json")
 mimetype.assign = ("" => "application/json")
@@ -234,6 +246,8 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	}
 	stopSSH := sshd()
 	stopTLS := w.nginx("tls", w.tree("basic", "BR-5", "BR5-00070", "2.10.3"), w.certificate("first.pem"))
+
+	w.nginx("plain", w.tree("clear", "BR-3", "BR3-00069", "1.4"), "")
 
 	site := filepath.Join(w.dir, "hill")
 	shelf := filepath.Join(w.dir, "shelf")
@@ -275,6 +289,17 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	assert.Regexp(t, `hardware address +[0-9a-f]{2}:`, catena("show", "10.20.4.15"))
 	assert.Contains(t, catena("scan", "--uplinks", "--at", "basin"), "{through: basin, reach: [top]}")
 	assert.Regexp(t, `(?m)10\.20\.4\.16.* keeper +works`, catena("login", "test"))
+
+	assert.Regexp(t, `10\.20\.4\.18:80 .*locked .*wants the password in the clear \(Basic without TLS\)`, said)
+	family := w.file("hill/families/brackwell.yaml", "family: brackwell\nvendor: Brackwell\nmodels: [BR-3]\nplain_basic: true\n")
+	assert.Regexp(t, `10\.20\.4\.18:80 .*keeper +works`, catena("login", "test", "10.20.4.18"), family)
+
+	// By IPv6 on the link, where the protocols have it.
+	linked := catena("scan", "fe80::/10", "--adapter", "eth0")
+	assert.Regexp(t, `WSD-Device-LOCKHOUSE +\[fe80::[0-9a-f:]+%eth0\]:5357`, linked)
+	assert.Regexp(t, `recorder-weir +\[fe80::[0-9a-f:]+%eth0\]:8181 .* BR5-00071 +2\.10\.1`, linked)
+	assert.Contains(t, catena("scan", "--by", "snmp", "10.99.0.1"), "10.99.0.1 is in no network of this machine (it is in eth0 10.20.4.17/24)")
+	catena("scan") // they are at their other addresses again
 
 	// The next day the one has another certificate, the other another host key.
 	stopTLS()

@@ -31,6 +31,8 @@ var (
 	ErrNotMine = errors.New("speaks another dialect")
 	ErrAway    = errors.New("does not answer")
 	ErrLocked  = errors.New("refuses the login")
+	// It would have the password in the clear. No login was sent.
+	ErrPlain = errors.New("wants the password in the clear (Basic without TLS)")
 	// The login is right, but before anything else the device wants a new password.
 	ErrNewPassword = errors.New("wants a new password before anything else")
 	// The login is right, but it may not read what it must.
@@ -69,6 +71,12 @@ const (
 	KeyTLS = "TLS certificate"
 	KeySSH = "SSH host key"
 )
+
+// URL is the address of something on the device. The zone of an IPv6 link-local address
+// is escaped as URLs want it (RFC 6874).
+func (p Peer) URL(path string) string {
+	return p.Scheme() + "://" + strings.ReplaceAll(p.Address, "%", "%25") + path
+}
 
 // Scheme is http or https.
 func (p Peer) Scheme() string {

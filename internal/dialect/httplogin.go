@@ -23,7 +23,7 @@ type HTTPLogin struct {
 func (l *HTTPLogin) Challenged() bool { return l.challenge != nil || l.basic }
 
 // Take takes up the challenges of a refusal. It returns ErrLocked where the device only
-// repeats what was answered already: then the login is wrong.
+// repeats what was answered already: then the login is wrong; and ErrPlain.
 func (l *HTTPLogin) Take(p Peer, h http.Header) error {
 	if c, err := digest.FindChallenge(h); err == nil {
 		if l.challenge != nil && l.challenge.Nonce == c.Nonce && !c.Stale {
@@ -39,7 +39,7 @@ func (l *HTTPLogin) Take(p Peer, h http.Header) error {
 		case l.basic:
 			return ErrLocked
 		case !p.TLS && !p.PlainBasic:
-			return fmt.Errorf("%w: it wants the password in the clear (Basic without TLS); if that is acceptable, its family file allows it with plain_basic: true", ErrLocked)
+			return fmt.Errorf("%w; if that is acceptable, its family file allows it with plain_basic: true", ErrPlain)
 		default:
 			l.basic = true
 			return nil

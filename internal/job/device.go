@@ -112,7 +112,7 @@ func (d *device) check() (step Step, reason, advice string) {
 		return Skipped, "the job was abandoned while it was checked", ""
 	case errors.Is(err, dialect.ErrLocked):
 		return Failed, err.Error(), "find its password, then flash it again"
-	case errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
+	case errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight), errors.Is(err, dialect.ErrPlain):
 		return Failed, err.Error(), "see to its login (catena login test), then flash it again"
 	case errors.Is(err, dialect.ErrStranger):
 		return Failed, err.Error(), "find out what was exchanged: catena scan"

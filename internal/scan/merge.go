@@ -32,6 +32,12 @@ type talk struct {
 	open    bool // no login is needed
 }
 
+// onlyAnnounced tells whether nothing but datagrams came of it yet, while it is to be
+// talked to over TCP. Datagrams can be forged.
+func (f *found) onlyAnnounced() bool {
+	return !f.fixed && f.talks[0].dialect != snmp.Dialect{}.Name() && !slices.ContainsFunc(f.Heard, func(h string) bool { return slices.Contains(swept, h) })
+}
+
 // ranks of the ways to talk: those that take images first.
 var talkRank = []string{"onvif", "http", "redfish", "snmp"}
 

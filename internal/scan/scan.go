@@ -29,8 +29,10 @@ var UsualPorts = []uint16{80, 443, 8080, 8443, 22, modbusPort}
 
 const (
 	maxSightings = 16384            // of one scan; a site has hundreds of devices, each heard a few times
-	lookLanes    = 64               // announced addresses looked at at the same time
-	readLanes    = 96               // devices read at the same time
+	maxDevices   = 4096             // of one scan, after the sightings were brought together
+	maxLooks     = 8                // announced addresses of one host that are looked at
+	lookLanes    = 128              // announced addresses looked at at the same time
+	readLanes    = 128              // devices read at the same time
 	readWithin   = 20 * time.Second // for one device
 	maxTries     = 3                // logins tried with one device; many lock after five
 )
@@ -166,6 +168,10 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Dev
 		result.Warnings = append(result.Warnings, fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
 	}
 	found := merge(sightings)
+	if len(found) > maxDevices {
+		result.Warnings = append(result.Warnings, fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
+		found = found[:maxDevices]
+	}
 	addMACs(found, arpTable())
 	if err := s.read(ctx, found, known); err != nil {
 		return result, err
@@ -222,7 +228,7 @@ func (n Network) astray(adapters []Adapter) []string {
 // hear runs all ways of hearing at once on one network. What is announced is looked at
 // while the others still wait.
 func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
-	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}}
+	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
 	h.looks.SetLimit(lookLanes)
 	var group errgroup.Group
 	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
@@ -254,13 +260,14 @@ type hearing struct {
 	sightings []Sighting
 	looked    map[netip.AddrPort]bool // addresses that were or are looked at
 	outside   map[netip.Addr]bool
+	looksAt   map[netip.Addr]int
 }
 
 func (h *hearing) take(sight Sighting) {
 	if !h.keep(sight) || sight.Address.Port() == 0 {
 		return
 	}
-	if sight.Look || sight.more != nil {
+	if (sight.Look || sight.more != nil) && h.room(sight.Address.Addr()) {
 		h.looks.Go(func() error {
 			if sight.more != nil {
 				ctx, cancel := context.WithTimeout(h.ctx, h.scanner.Patience)
@@ -308,6 +315,14 @@ func (h *hearing) keep(sight Sighting) bool {
 	return false
 }
 
+// room tells whether one more thing that a host announces is looked at.
+func (h *hearing) room(host netip.Addr) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.looksAt[host]++
+	return h.looksAt[host] <= maxLooks
+}
+
 // first tells whether an address was not looked at before; from now on it was.
 func (h *hearing) first(a netip.AddrPort) bool {
 	h.mu.Lock()
@@ -353,6 +368,10 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
 	d.Dialect, d.Address, d.TLS = best.dialect, best.address.String(), best.tls
 	if old, ok := same(d.Device, known, nil); ok && !d.fixed {
 		d.ID, d.Login, d.Refused = old.ID, old.Login, old.Refused
+	}
+	if d.onlyAnnounced() && !s.open(ctx, best.address) {
+		d.Reach, d.Trouble = site.Away, "it was announced, but takes no connection"
+		return
 	}
 	s.logIn(ctx, d, best)
 	for _, t := range d.talks[1:] {
@@ -511,7 +530,8 @@ func Reach(err error) (site.Reach, string) {
 	switch {
 	case err == nil:
 		return site.Answers, ""
-	case errors.Is(err, dialect.ErrLocked), errors.Is(err, dialect.ErrStranger), errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
+	case errors.Is(err, dialect.ErrLocked), errors.Is(err, dialect.ErrStranger), errors.Is(err, dialect.ErrPlain),
+		errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
 		return site.Locked, err.Error()
 	case errors.Is(err, dialect.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return site.Away, err.Error()

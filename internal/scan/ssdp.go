@@ -7,7 +7,6 @@ import (
 	"encoding/xml"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"strings"
 	"time"
 
@@ -71,7 +70,7 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 // all.
 func upnpDescription(ctx context.Context, s Sighting) dialect.Facts {
 	peer := s.peer()
-	r, err := http.NewRequest(http.MethodGet, (&url.URL{Scheme: peer.Scheme(), Host: peer.Address, Path: s.Facts.Path}).String(), nil)
+	r, err := http.NewRequest(http.MethodGet, peer.URL(s.Facts.Path), nil)
 	if err != nil {
 		return dialect.Facts{}
 	}

@@ -201,7 +201,7 @@ func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort, tls bool) (si
 	var pageErr error
 	group.Go(func() {
 		var r *http.Request
-		if r, pageErr = http.NewRequest(http.MethodGet, peer.Scheme()+"://"+peer.Address+"/", nil); pageErr == nil {
+		if r, pageErr = http.NewRequest(http.MethodGet, peer.URL("/"), nil); pageErr == nil {
 			page, pageErr = dialect.Ask(ctx, peer, r)
 		}
 	})

@@ -470,7 +470,10 @@ func TestFlood(t *testing.T) {
 }
 
 func TestKeepIsBounded(t *testing.T) {
-	h := &hearing{scanner: newScanner(time.Second), looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}}
+	h := &hearing{scanner: newScanner(time.Second), looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
+	for i := range 2 * maxLooks {
+		assert.Equal(t, i < maxLooks, h.room(host))
+	}
 	a := host
 	for range 2 * maxSightings {
 		a = a.Next()

@@ -193,7 +193,7 @@ func wsdMetadata(ctx context.Context, s Sighting) dialect.Facts {
 		`<a:ReplyTo><a:Address>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:Address></a:ReplyTo>` +
 		`<a:Action>` + get + `</a:Action></s:Header><s:Body/></s:Envelope>`
 	peer := s.peer()
-	r, err := http.NewRequest(http.MethodPost, peer.Scheme()+"://"+peer.Address+path, strings.NewReader(body))
+	r, err := http.NewRequest(http.MethodPost, peer.URL(path), strings.NewReader(body))
 	if err != nil {
 		return dialect.Facts{}
 	}

@@ -89,7 +89,7 @@ func (t *talk) request(method, path string, body any) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := http.NewRequest(method, t.peer.Scheme()+"://"+t.peer.Address+path, bytes.NewReader(raw))
+	r, err := http.NewRequest(method, t.peer.URL(path), bytes.NewReader(raw))
 	if err != nil {
 		return nil, err
 	}

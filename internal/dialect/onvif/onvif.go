@@ -81,7 +81,7 @@ func (t *talk) call(ctx context.Context, body string, login bool) (envelope, err
 		if login && !t.http.Challenged() {
 			header = t.token(time.Now())
 		}
-		r, err := http.NewRequest(http.MethodPost, t.peer.Scheme()+"://"+t.peer.Address+t.peer.Path, bytes.NewReader(wrap(header, body)))
+		r, err := http.NewRequest(http.MethodPost, t.peer.URL(t.peer.Path), bytes.NewReader(wrap(header, body)))
 		if err != nil {
 			return envelope{}, err
 		}
@@ -279,7 +279,7 @@ func (t *talk) own(uri string) (string, error) {
 	if err != nil || u.Scheme != t.peer.Scheme() || u.Host == "" {
 		return "", dialect.Odd("an upload address that is none: %q", site.Clean(uri))
 	}
-	self, err := url.Parse("http://" + t.peer.Address)
+	self, err := url.Parse(t.peer.URL(""))
 	if err != nil || u.Hostname() != self.Hostname() {
 		return "", dialect.Odd("an upload address on another host: %q", site.Clean(u.Host))
 	}

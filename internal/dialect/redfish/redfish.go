@@ -133,7 +133,7 @@ func (t *talk) ask(ctx context.Context, method, at string, header http.Header, b
 		return dialect.Answer{}, err
 	}
 	for again := false; ; again = true {
-		r, err := http.NewRequest(method, t.peer.Scheme()+"://"+t.peer.Address+at, bytes.NewReader(raw))
+		r, err := http.NewRequest(method, t.peer.URL(at), bytes.NewReader(raw))
 		if err != nil {
 			return dialect.Answer{}, dialect.Odd("a link that is none")
 		}

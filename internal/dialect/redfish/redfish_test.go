@@ -115,7 +115,7 @@ func TestPlainBasicAndLinks(t *testing.T) {
 	})
 	p := dialect.Peer{Address: s.Listener.Addr().String(), Login: dialect.Login{User: "keeper", Password: "quoin"}}
 	_, err := redfish.Dialect{}.Read(t.Context(), p)
-	require.ErrorIs(t, err, dialect.ErrLocked)
+	require.ErrorIs(t, err, dialect.ErrPlain)
 	assert.ErrorContains(t, err, "plain_basic: true")
 	p.PlainBasic = true
 	facts, err := redfish.Dialect{}.Read(t.Context(), p)
