@@ -97,11 +97,11 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 		return usage("site.yaml has no group %q", group)
 	}
 	if device != "" {
-		known, err := h.ledger.Devices()
-		if err != nil {
-			return err
-		}
-		if e.Of, e.Label, err = oneDevice(known, device); err != nil {
+		r, bad := site.ParseRange(device)
+		switch _, d, err := h.device(device); {
+		case err == nil:
+			e.Of, e.Label = d.ID, d.Name
+		case bad != nil || r.First != r.Last: // an address that is not known yet means itself
 			return err
 		}
 	}
@@ -125,26 +125,6 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 	}
 	a.say("Added login %s for %s. Try it: catena login test", e.ID, e.For())
 	return nil
-}
-
-// oneDevice finds the one device that a person means: its id and name; an address that
-// is not known yet means itself.
-func oneDevice(known []site.Device, name string) (id, label string, err error) {
-	for _, d := range known {
-		if d.Answers(name) {
-			if id != "" {
-				return "", "", usage("%s means several devices; name one", name)
-			}
-			id, label = d.ID, d.Name
-		}
-	}
-	if r, err := site.ParseRange(name); id == "" && err == nil && r.First == r.Last {
-		return name, "", nil
-	}
-	if id == "" {
-		return "", "", usage("no device %q is known; see them with: catena list", name)
-	}
-	return id, label, nil
 }
 
 // newPassword takes the password of a login that is added.

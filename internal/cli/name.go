@@ -37,36 +37,44 @@ func (a *app) name(which, name string) error {
 		return err
 	}
 	defer h.Close()
-	known, err := h.ledger.Devices()
+	known, device, err := h.device(which)
 	if err != nil {
 		return err
 	}
-	id, _, err := oneDevice(known, which)
-	if err != nil {
-		return err
-	}
-	var device *site.Device
-	for i, d := range known {
-		switch {
-		case d.ID == id:
-			device = &known[i]
-		case strings.EqualFold(d.Name, name):
+	for _, d := range known {
+		if d.ID != device.ID && strings.EqualFold(d.Name, name) {
 			return usage("%s is called %s already", d.Host(), d.Name)
 		}
 	}
-	if device == nil {
-		return usage("no device %q is known; see them with: catena list", which)
-	}
-	if fixed, ok := h.site.NameOf(*device); ok && fixed != name {
+	if fixed, ok := h.site.NameOf(device); ok && fixed != name {
 		return usage("%s calls it %s (names:); change it there", site.File, fixed)
 	}
 	was := device.Name
 	device.Name, device.Named = name, true
-	if err := h.ledger.See("", device); err != nil {
+	if err := h.ledger.See("", &device); err != nil {
 		return err
 	}
 	a.say("%s is called %s now.", was, name)
 	return nil
+}
+
+// device finds the one known device that a person means, among all that are known.
+func (h *home) device(which string) (known []site.Device, device site.Device, err error) {
+	if known, err = h.ledger.Devices(); err != nil {
+		return nil, device, err
+	}
+	for _, d := range known {
+		if d.Answers(which) {
+			if device.ID != "" {
+				return nil, device, usage("%s means several devices; name one", which)
+			}
+			device = d
+		}
+	}
+	if device.ID == "" {
+		return nil, device, usage("no device %q is known; see them with: catena list", which)
+	}
+	return known, device, nil
 }
 
 func (a *app) blinkCmd() *cobra.Command {
@@ -102,23 +110,11 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 		return err
 	}
 	defer h.Close()
-	known, err := h.ledger.Devices()
+	_, d, err := h.device(which)
 	if err != nil {
 		return err
 	}
-	id, name, err := oneDevice(known, which)
-	if err != nil {
-		return err
-	}
-	var d site.Device
-	for _, k := range known {
-		if k.ID == id {
-			d = k
-		}
-	}
-	if d.ID == "" {
-		return usage("no device %q is known; see them with: catena list", which)
-	}
+	name := d.Name
 	var blinker dialect.Blinker
 	for _, r := range readers {
 		if b, ok := r.(dialect.Blinker); ok && r.Name() == d.Dialect {

@@ -52,6 +52,8 @@ type device struct {
 	Reach     string   `json:"reach" expr:"reach"`
 	Groups    []string `json:"groups" expr:"groups"`
 	Setback   string   `json:"setback" expr:"setback"` // the job in which it failed on the way to the target
+	MAC       string   `json:"mac" expr:"mac"`         // its hardware address
+	Says      string   `json:"says" expr:"says"`       // what it says of itself in words
 
 	row match.Row
 }
@@ -61,7 +63,7 @@ func (p *picture) device(r match.Row) device {
 	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: strings.TrimSuffix(r.Device.Address, ":0"), Vendor: r.Device.Vendor, Model: r.Device.Model,
 		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Version, order}, Component: r.Component,
 		Standing: string(r.Standing), Target: V{r.Target, order}, Aim: strings.TrimPrefix(r.Aim, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
-		Heard: r.Device.Heard, Reach: string(r.Device.Reach), Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
+		Heard: r.Device.Heard, Reach: string(r.Device.Reach), MAC: r.Device.MAC, Says: r.Device.Says, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
 	if d.Heard == nil {
 		d.Heard = []string{}
 	}
@@ -79,14 +81,14 @@ func (p *picture) device(r match.Row) device {
 
 // columns of CSV, and names for --sort.
 var deviceColumns = []string{"id", "name", "address", "vendor", "model", "hardware", "serial", "version", "component",
-	"standing", "target", "path", "image", "file", "way_back", "aim", "reason", "dialect", "heard", "reach", "groups", "setback"}
+	"standing", "target", "path", "image", "file", "way_back", "aim", "reason", "dialect", "heard", "reach", "groups", "setback", "mac", "says"}
 
 func (d device) field(name string) string {
 	return map[string]string{"id": d.ID, "name": d.Name, "address": d.Address, "vendor": d.Vendor, "model": d.Model,
 		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
 		"standing": d.Standing, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
 		"way_back": d.WayBack, "aim": d.Aim, "reason": d.Reason, "dialect": d.Dialect, "heard": strings.Join(d.Heard, " "),
-		"reach": d.Reach, "groups": strings.Join(d.Groups, " "), "setback": d.Setback}[name]
+		"reach": d.Reach, "groups": strings.Join(d.Groups, " "), "setback": d.Setback, "mac": d.MAC, "says": d.Says}[name]
 }
 
 // picture is a site with its shelf: every device known, matched.

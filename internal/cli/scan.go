@@ -103,7 +103,7 @@ type round struct {
 	home     *home
 	access   *access
 	networks []scan.Network
-	look     look
+	scanner  *scan.Scanner
 }
 
 func (a *app) newRound(targets []string, l look) (*round, error) {
@@ -128,7 +128,7 @@ func (a *app) newRound(targets []string, l look) (*round, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &round{app: a, home: h, look: l, networks: scan.Networks(h.site.Networks)}
+	r := &round{app: a, home: h, networks: scan.Networks(h.site.Networks)}
 	if len(targets) > 0 || l.adapter != "" || len(r.networks) == 0 {
 		if r.networks, err = scan.Targets(targets, l.except, l.adapter, ports, l.wide); err != nil {
 			h.Close()
@@ -142,6 +142,8 @@ func (a *app) newRound(targets []string, l look) (*round, error) {
 		h.Close()
 		return nil, err
 	}
+	r.scanner = a.scanner(h, r.access)
+	r.scanner.Patience, r.scanner.By = l.patience, l.by
 	return r, nil
 }
 
@@ -188,8 +190,8 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 	if err != nil {
 		return note, nil, err
 	}
-	s := a.scanner(h, r.access)
-	s.Patience, s.By = r.look.patience, r.look.by
+	s := r.scanner
+	s.Trusted = r.access.keys
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 	if !a.quiet {
 		s.Progress = func(done, total int, what string) { meter.Show(fmt.Sprintf("%d of %d %s", done, total, what)) }
@@ -206,8 +208,8 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 	if r.access.keys, _, err = h.ledger.Keys(); err != nil {
 		return note, nil, err
 	}
-	note = scanNote{Asked: result.Asked, New: result.New, Changed: result.Changed,
-		Outside: result.Outside, Warnings: result.Warnings, Seconds: a.now().Sub(began).Seconds()}
+	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{},
+		Outside: result.Outside, Warnings: orEmpty(result.Warnings), Seconds: a.now().Sub(began).Seconds()}
 	for _, d := range result.Gone {
 		note.Gone = append(note.Gone, d.Name)
 	}
@@ -217,6 +219,14 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 		}
 	}
 	return note, result.Devices, h.ledger.Append(ledger.Scanned, "", "", note)
+}
+
+// orEmpty is a list that JSON shows as one, also when nothing is in it.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
 }
 
 // keepScan keeps what was seen of devices, and the keys that they showed.

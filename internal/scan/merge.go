@@ -20,6 +20,7 @@ type found struct {
 	site.Device
 	talks    []talk // the best first
 	readOnly bool   // what it told is all there is to read
+	said     bool   // it told its name when it was read
 	fixed    bool   // it is a known device: its name and its refused logins are as given
 }
 

@@ -107,6 +107,9 @@ type Scanner struct {
 	Progress    func(done, total int, what string) // may be nil
 
 	keys keyring
+	// unnamed are the devices that refused a login without a number, by address: it was
+	// given for this run, and is tried once with a device as long as the run lasts.
+	unnamed sync.Map
 }
 
 // Ways are the names of the ways of hearing. The sweep is what tries TCP ports: HTTP,
@@ -366,14 +369,22 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
 	}
 	best := d.talks[0]
 	d.Dialect, d.Address, d.TLS = best.dialect, best.address.String(), best.tls
+	// Which logins are for it is told by what was known before, not by the name that it
+	// claims.
+	claimed := d.Name
 	if old, ok := same(d.Device, known, nil); ok && !d.fixed {
-		d.ID, d.Login, d.Refused = old.ID, old.Login, old.Refused
+		d.ID, d.Name, d.Login, d.Refused = old.ID, old.Name, old.Login, old.Refused
+	} else if !d.fixed {
+		d.Name = ""
 	}
 	if d.onlyAnnounced() && !s.open(ctx, best.address) {
 		d.Reach, d.Trouble = site.Away, "it was announced, but takes no connection"
 		return
 	}
 	s.logIn(ctx, d, best)
+	if claimed != "" && !d.fixed && !d.said {
+		d.Name = claimed
+	}
 	for _, t := range d.talks[1:] {
 		if reader := s.reader(t.dialect); reader != nil && t.open {
 			if facts, err := reader.Read(ctx, dialect.Peer{Address: t.address.String(), Path: t.path, TLS: t.tls}); err == nil {
@@ -459,13 +470,15 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version, "err", err)
 		facts.Into(&d.Device)
 		if facts.Name != "" && !d.fixed {
-			d.Name = facts.Name
+			d.Name, d.said = facts.Name, true
 		}
 		d.Reach, d.Trouble = Reach(err)
 		tried++
 		switch {
 		case errors.Is(err, dialect.ErrLocked):
-			if login.ID != "" && !slices.Contains(d.Refused, login.ID) {
+			if login.ID == "" {
+				s.unnamed.Store(d.Address+" "+login.User, true)
+			} else if !slices.Contains(d.Refused, login.ID) {
 				d.Refused = append(slices.Clone(d.Refused), login.ID)
 			}
 			if d.Login == login.ID {
@@ -493,6 +506,8 @@ func (s *Scanner) logins(d site.Device, t talk) (out []dialect.Login, before int
 	for _, l := range s.Logins(d) {
 		switch {
 		case !Fits(l, t.dialect, t.path):
+		case l.ID == "" && s.refusedNow(d.Address, l.User):
+			before++
 		case l.ID != "" && slices.Contains(d.Refused, l.ID):
 			before++
 		case l.ID != "" && l.ID == d.Login:
@@ -502,6 +517,11 @@ func (s *Scanner) logins(d site.Device, t talk) (out []dialect.Login, before int
 		}
 	}
 	return out[:min(len(out), maxTries)], before
+}
+
+func (s *Scanner) refusedNow(address, user string) bool {
+	_, refused := s.unnamed.Load(address + " " + user)
+	return refused
 }
 
 // Fits tells whether a login is of the kind that a talk wants: a community without a

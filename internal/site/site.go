@@ -149,7 +149,7 @@ func (s Site) checkNames(doc *yamldoc.Doc) error {
 // CheckName refuses names that cannot be typed, or that mean something else.
 func CheckName(name string) error {
 	if name == "" || Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") || strings.HasPrefix(name, "-") {
-		return fmt.Errorf("%q cannot be a name; use letters, digits, - _ and .", name)
+		return fmt.Errorf("%q cannot be a name; use letters, digits, and the signs . _ - only", name)
 	}
 	if _, err := ParseRange(name); err == nil {
 		return fmt.Errorf("%q is an address, not a name", name)
