@@ -99,7 +99,7 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 	rows := map[string][]match.Row{} // by device
 	var order []device
 	for _, d := range devices {
-		if len(d.row.Path) == 0 || d.Setback != "" && !named {
+		if len(d.row.Path) == 0 || d.Setback != "" && !named || !d.takesImages() {
 			left = append(left, d)
 			continue
 		}

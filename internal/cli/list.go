@@ -211,8 +211,8 @@ func (a *app) show(name string) error {
 		}{d, events})
 	}
 	s := a.style(a.out)
-	facts := view.Table{Columns: []string{"device", d.Name}}
-	for _, f := range [][2]string{{"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
+	facts := view.Table{Columns: []string{"what", "value"}}
+	for _, f := range [][2]string{{"name", d.Name}, {"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
 		{"serial", d.Serial}, {"version", d.Version.Text}, {"standing", d.Standing}, {"reason", d.Reason},
 		{"aim", d.Aim}, {"path", strings.Join(d.Path, " → ")}, {"way back", d.WayBack}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"heard by", strings.Join(d.Heard, ", ")},
 		{"says", d.row.Device.Says}, {"hardware address", d.row.Device.MAC}, {"behind it", strings.Join(d.row.Device.Behind, ", ")}, {"id", d.ID}} {
@@ -221,13 +221,12 @@ func (a *app) show(name string) error {
 		}
 	}
 	for _, n := range d.row.Device.Neighbours {
-		facts.Add(view.Cell{Text: "sees", Tone: view.Quiet}, view.Cell{Text: strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, n.Chassis))})
+		facts.Add(view.Cell{Text: "sees", Tone: view.Quiet}, view.Cell{Text: strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, strings.TrimPrefix(n.Chassis, n.Name)))})
 	}
 	facts.Draw(a.out, s)
 	for _, part := range devices[1:] {
 		facts.Rows = nil
-		facts.Columns = []string{"component", part.Component}
-		for _, f := range [][2]string{{"version", part.Version.Text}, {"standing", part.Standing}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
+		for _, f := range [][2]string{{"component", part.Component}, {"version", part.Version.Text}, {"standing", part.Standing}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
 			if f[1] != "" {
 				facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
 			}

@@ -149,6 +149,9 @@ func (p *picture) match(a *app) error {
 			d.Setback = id
 			d.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, d.Reason)
 		}
+		if !d.takesImages() && len(d.Path) > 0 {
+			d.Reason = "no way is known yet to send it an image; " + d.Reason
+		}
 		p.devices = append(p.devices, d)
 	}
 	return nil
@@ -174,6 +177,12 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 		}
 	}
 	return out, nil
+}
+
+// takesImages tells whether the device's dialect can send it an image.
+func (d device) takesImages() bool {
+	_, ok := dialectNamed(d.Dialect)
+	return ok
 }
 
 // part is how a row is called in tables: a component other than the main one is named.
