@@ -426,14 +426,17 @@ type Keys struct {
 	Refused []Key // other ones than before
 }
 
-// pinSerial holds a device's serial number against the one that was there before.
-func (s *Scanner) pinSerial(d *found) {
+// pinSerial holds a device's serial number against the one that was there before. It
+// returns false where it is another.
+func (s *Scanner) pinSerial(d *found) bool {
 	if d.Serial == "" {
-		return
+		return true
 	}
-	if err := s.keys.check(d.Address, KeySerial, d.Serial); err != nil {
+	err := s.keys.check(d.Address, KeySerial, d.Serial)
+	if err != nil {
 		d.Reach, d.Trouble = site.Locked, err.Error()
 	}
+	return err == nil
 }
 
 // logIn tries the device's logins, one after the other, until one is not refused.
@@ -444,10 +447,8 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 		d.Trouble = "it speaks " + t.dialect + ", which this program does not"
 		return
 	}
-	if d.Serial != "" {
-		if s.pinSerial(d); d.Reach == site.Locked {
-			return
-		}
+	if !s.pinSerial(d) {
+		return
 	}
 	if err := s.keys.stranger(t.address.Addr()); err != nil {
 		d.Reach, d.Trouble = site.Locked, err.Error()

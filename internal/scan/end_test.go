@@ -1,0 +1,263 @@
+package scan
+
+import (
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/dialect"
+	"catena/internal/sim"
+	"catena/internal/site"
+)
+
+const right, other = "quoin", "heron"
+
+// hill is a simulated site with a scanner for it.
+type hill struct {
+	t        *testing.T
+	place    *sim.Site
+	scanner  *Scanner
+	networks []Network
+	known    []site.Device
+}
+
+func newHill(t *testing.T, devices ...sim.Device) *hill {
+	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right}, Devices: devices}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(place.Stop)
+	if place.OneHost {
+		t.Skip("this machine has one loopback address")
+	}
+	h := &hill{t: t, place: place, scanner: newScanner(time.Second)}
+	var ports []site.Port
+	for _, text := range append(place.Ports(), "8080") {
+		p, err := site.ParsePort(text)
+		require.NoError(t, err)
+		ports = append(ports, p)
+	}
+	h.networks = []Network{{Adapter: place.Adapter, Ranges: ranges(t, place.Ranges()...), Ports: ports}}
+	h.logins(dialect.Login{ID: "l1", User: "keeper", Password: right})
+	return h
+}
+
+func (h *hill) logins(all ...dialect.Login) {
+	h.scanner.Logins = func(site.Device) []dialect.Login { return all }
+}
+
+// scan looks, and keeps what came as the ledger would.
+func (h *hill) scan() Result {
+	r, err := h.scanner.Scan(h.t.Context(), h.networks, h.known)
+	require.NoError(h.t, err)
+	byID := map[string]site.Device{}
+	for _, d := range h.known {
+		byID[d.ID] = d
+	}
+	for i, d := range r.Devices {
+		if d.ID == "" {
+			d.ID = fmt.Sprintf("d%d", len(byID)+1)
+			r.Devices[i].ID = d.ID
+		}
+		byID[d.ID] = d
+	}
+	h.known = slices.Collect(maps.Values(byID))
+	h.scanner.Trusted = append(h.scanner.Trusted, r.Keys.Fresh...)
+	return r
+}
+
+func (h *hill) device(r Result, name string) site.Device {
+	for _, d := range r.Devices {
+		if d.Name == name {
+			return d
+		}
+	}
+	h.t.Fatalf("no %s among %v", name, r.Devices)
+	return site.Device{}
+}
+
+func gate(name string, host int, faults sim.Faults) sim.Device {
+	return sim.Device{Name: name, Kind: "gate", Model: "TG-200", Hardware: "2", Serial: "TG2-" + name, Version: "F0058", Host: host, Faults: faults}
+}
+
+func camera(name string, host int, faults sim.Faults) sim.Device {
+	return sim.Device{Name: name, Kind: "camera", Model: "WX-40", Hardware: "B", Serial: "WX4-" + name, Version: "3.1.0", Host: host, Faults: faults}
+}
+
+func TestMovedDeviceStaysTheSame(t *testing.T) {
+	h := newHill(t, camera("cam-11", 11, sim.Faults{}), gate("gate-1", 101, sim.Faults{}))
+	before := h.device(h.scan(), "cam-11")
+	require.NoError(t, h.place.Move("cam-11", 31))
+	r := h.scan()
+	after := h.device(r, "cam-11")
+	assert.Equal(t, before.ID, after.ID)
+	assert.True(t, strings.HasSuffix(after.Address, ".31:8080"), after.Address)
+	assert.Equal(t, "3.1.0", after.Version)
+	require.Len(t, r.Changed, 1)
+	assert.Equal(t, "address", r.Changed[0].What)
+	assert.Empty(t, r.Gone)
+	assert.Error(t, h.place.Move("cam-99", 3))
+
+	// Somebody else takes the old address: its serial number is another, and it gets no
+	// password until a person says that this is right.
+	require.NoError(t, h.place.Move("gate-1", 11))
+	r = h.scan()
+	stopped := h.device(r, "gate-1")
+	assert.Equal(t, site.Locked, stopped.Reach)
+	assert.Contains(t, stopped.Trouble, "another serial number than before, was WX4-cam-11, is TG2-gate-1; if that is right: catena login accept "+stopped.Host())
+	require.Len(t, r.Keys.Refused, 1)
+	assert.Equal(t, KeySerial, r.Keys.Refused[0].Kind)
+}
+
+// Logins are tried in their order, three at most, the refused ones not again, and the
+// one that worked comes first.
+func TestLoginsAreTriedInOrder(t *testing.T) {
+	h := newHill(t, gate("gate-1", 101, sim.Faults{OtherPassword: other}))
+	wrong := func(n int) dialect.Login {
+		return dialect.Login{ID: fmt.Sprintf("w%d", n), User: "keeper", Password: fmt.Sprintf("wrong-%d", n)}
+	}
+	good := dialect.Login{ID: "good", User: "keeper", Password: other}
+	h.logins(wrong(1), wrong(2), wrong(3), wrong(4), good)
+	d := h.device(h.scan(), "gate-1")
+	assert.Equal(t, site.Locked, d.Reach)
+	assert.Equal(t, []string{"w1", "w2", "w3"}, d.Refused)
+	assert.Contains(t, d.Trouble, "refuses the login (3 were tried)")
+	d = h.device(h.scan(), "gate-1")
+	assert.Equal(t, site.Answers, d.Reach, "what was refused is not tried again, so that the gate, which locks up after five, has not")
+	assert.Equal(t, "good", d.Login)
+	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused)
+	h.logins(wrong(5), good)
+	d = h.device(h.scan(), "gate-1")
+	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused, "the one that worked comes first")
+
+	h.logins(wrong(1))
+	d = h.device(h.scan(), "gate-1")
+	assert.Contains(t, d.Trouble, "it refused 1 of the logins before")
+	tested, _ := h.scanner.Again(t.Context(), []site.Device{d})
+	assert.Equal(t, "refuses the login", tested[0].Trouble, "a person asked for it")
+	h.logins()
+	assert.Equal(t, "no login is given for it", h.device(h.scan(), "gate-1").Trouble)
+}
+
+// A login for one device is not sent to another that only claims its name.
+func TestClaimedNamesBringNoLogin(t *testing.T) {
+	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
+	h.scan()
+	var asked []string
+	h.scanner.Logins = func(d site.Device) []dialect.Login {
+		asked = append(asked, d.ID+" "+d.Name)
+		return nil
+	}
+	h.known = nil
+	h.scan()
+	assert.Equal(t, []string{" "}, asked, "who is not known has no name yet")
+}
+
+func TestWhoNeedsAPerson(t *testing.T) {
+	h := newHill(t, gate("gate-new", 101, sim.Faults{NewPassword: true}), gate("gate-low", 102, sim.Faults{NoRight: true}),
+		gate("gate-1", 103, sim.Faults{}), sim.Device{Name: "mute", Kind: "silent", Host: 77},
+		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.10", Host: 70, Faults: sim.Faults{NewPassword: true}})
+	r := h.scan()
+	for name, want := range map[string]struct {
+		reach site.Reach
+		says  string
+	}{
+		"gate-new": {site.Locked, "wants a new password before anything else"},
+		"gate-low": {site.Locked, "tells its version only to an administrator"},
+		"gate-1":   {site.Answers, ""},
+	} {
+		d := h.device(r, name)
+		assert.Equal(t, want.reach, d.Reach, name)
+		assert.Equal(t, want.says, d.Trouble, name)
+		assert.Equal(t, "l1", d.Login, "the login itself is right")
+		assert.Empty(t, d.Refused)
+	}
+	for _, d := range r.Devices {
+		switch {
+		case strings.HasSuffix(d.Address, ".77:8080"):
+			assert.Equal(t, site.Silent, d.Reach)
+			assert.Equal(t, "takes connections, answers nothing", d.Trouble)
+		case d.Model == "BR-5":
+			assert.Equal(t, "wants a new password before anything else", d.Trouble)
+		}
+	}
+}
+
+// Every kind of stand-in is heard in its own way and read as far as it can be.
+func TestKindsAreHeard(t *testing.T) {
+	h := newHill(t, camera("cam-11", 11, sim.Faults{}), gate("gate-1", 101, sim.Faults{}),
+		sim.Device{Name: "switch-1", Kind: "switch", Model: "OS-8", Serial: "OS8-1", Version: "4.2", Host: 60, MAC: "02:00:5e:00:53:60"},
+		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.10", Host: 70},
+		sim.Device{Name: "drive-1", Kind: "drive", Model: "HD-7", Version: "7.4", Host: 81},
+		sim.Device{Name: "hub-1", Kind: "hub", Model: "PK-1", Serial: "PK1-1", Version: "5", Host: 91},
+		sim.Device{Name: "io-1", Kind: "io", Model: "HD-IO4", Serial: "0A0B0C0D", Version: "2.7", Host: 95})
+	r := h.scan()
+	heard := map[string]string{}
+	for _, d := range r.Devices {
+		heard[d.Model] = fmt.Sprintf("%s %s %s", strings.Join(d.Heard, "+"), d.Reach, d.Version)
+	}
+	assert.Equal(t, map[string]string{
+		"WX-40": "http+ws-discovery answers 3.1.0", "TG-200": "http+mdns answers F0058", "OS-8": "snmp answers 4.2", "BR-5": "https+ssdp answers 2.10",
+		"HD-7": "modbus+ssh answers 7.4", "PK-1": "http+ssdp unknown ", "HD-IO4": "ethernet-ip answers 2.7",
+	}, heard)
+	kinds := map[string]bool{}
+	for _, k := range r.Keys.Fresh {
+		kinds[k.Kind] = true
+	}
+	assert.Equal(t, map[string]bool{KeySerial: true, dialect.KeyTLS: true, dialect.KeySSH: true}, kinds)
+	for _, in := range h.place.StandIns() {
+		assert.NotContains(t, strings.Join(in.Deeds, " "), "ssh password", "nobody logs in by SSH")
+	}
+	r = h.scan()
+	assert.Empty(t, r.New)
+	assert.Empty(t, r.Changed)
+	assert.Empty(t, r.Keys.Fresh)
+
+	// By some ways only, those that are heard by others are not gone.
+	h.scanner.By = []string{"snmp"}
+	r = h.scan()
+	require.Len(t, r.Devices, 1)
+	assert.Equal(t, "OS-8", r.Devices[0].Model)
+	h.scanner.By = []string{"ethernet-ip", "snmp"}
+	h.place.Stop()
+	r = h.scan()
+	var gone []string
+	for _, d := range r.Gone {
+		gone = append(gone, d.Model)
+	}
+	assert.ElementsMatch(t, []string{"OS-8", "HD-IO4"}, gone)
+}
+
+// What is announced by datagrams alone is met before a login is thought of.
+func TestAnnouncedOnly(t *testing.T) {
+	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
+	h.scanner.keys = newKeyring(nil)
+	f := merge([]Sighting{{Heard: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u"}}})
+	require.NoError(t, h.scanner.read(t.Context(), f, nil))
+	assert.Equal(t, site.Away, f[0].Reach)
+	assert.Equal(t, "it was announced, but takes no connection", f[0].Trouble)
+}
+
+func TestTargets(t *testing.T) {
+	_, err := Targets([]string{"10.0.0.0/8"}, nil, "", nil, false)
+	assert.ErrorContains(t, err, "--wide")
+	n, err := Targets([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0", []site.Port{{Number: 81}}, true)
+	require.NoError(t, err)
+	assert.True(t, n[0].inside(at("10.2.0.1:80")))
+	assert.False(t, n[0].inside(at("10.1.0.1:80")))
+	_, err = Targets([]string{"10.2.0.1"}, []string{"nobody"}, "", nil, false)
+	assert.Error(t, err)
+	n, err = Narrow([]Network{{Ranges: ranges(t, "10.2.0.0/24"), Ports: []site.Port{{Number: 80}}}}, []string{"10.2.0.9"}, []site.Port{{Number: 81}})
+	require.NoError(t, err)
+	assert.False(t, n[0].inside(at("10.2.0.9:80")))
+	assert.Equal(t, []uint16{81}, n[0].ports(n[0].Ranges[0]))
+	_, err = Narrow(nil, []string{"x"}, nil)
+	assert.Error(t, err)
+	_, err = (&Scanner{Log: slog.New(slog.DiscardHandler)}).Scan(t.Context(), []Network{{Adapter: "eth99"}}, nil)
+	assert.ErrorContains(t, err, `there is no adapter "eth99"`)
+}
