@@ -31,8 +31,8 @@ const (
 	maxSightings = 16384            // of one scan; a site has hundreds of devices, each heard a few times
 	maxDevices   = 4096             // of one scan, after the sightings were brought together
 	maxLooks     = 8                // announced addresses of one host that are looked at
-	lookLanes    = 128              // announced addresses looked at at the same time
-	readLanes    = 128              // devices read at the same time
+	lookLanes    = 48               // addresses looked at at the same time: each is asked in every dialect at once
+	readLanes    = 64               // devices read at the same time
 	readWithin   = 20 * time.Second // for one device
 	maxTries     = 3                // logins tried with one device; many lock after five
 )
@@ -231,7 +231,7 @@ func (n Network) astray(adapters []Adapter) []string {
 // hear runs all ways of hearing at once on one network. What is announced is looked at
 // while the others still wait.
 func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
-	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
+	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}, turns: make(chan struct{}, lookLanes)}
 	h.looks.SetLimit(lookLanes)
 	var group errgroup.Group
 	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
@@ -264,6 +264,7 @@ type hearing struct {
 	looked    map[netip.AddrPort]bool // addresses that were or are looked at
 	outside   map[netip.Addr]bool
 	looksAt   map[netip.Addr]int
+	turns     chan struct{} // to look
 }
 
 func (h *hearing) take(sight Sighting) {
@@ -281,9 +282,7 @@ func (h *hearing) take(sight Sighting) {
 				}
 			}
 			if sight.Look && !sight.ReadOnly && h.first(sight.Address) { // it has not told all by itself
-				if seen, ok := h.scanner.look(h.ctx, h.network, sight.Address, sight.TLS); ok {
-					h.keep(seen)
-				}
+				h.look(sight.Address, sight.TLS)
 			}
 			return nil
 		})
@@ -316,6 +315,16 @@ func (h *hearing) keep(sight Sighting) bool {
 	}
 	h.outside[sight.Address.Addr()] = true
 	return false
+}
+
+// look finds out what answers at an address and keeps it. Waiting for one's turn takes
+// nothing from the patience.
+func (h *hearing) look(a netip.AddrPort, tls bool) {
+	h.turns <- struct{}{}
+	defer func() { <-h.turns }()
+	if seen, ok := h.scanner.look(h.ctx, h.network, a, tls); ok {
+		h.keep(seen)
+	}
 }
 
 // room tells whether one more thing that a host announces is looked at.

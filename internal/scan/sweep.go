@@ -42,9 +42,7 @@ func (s *Scanner) sweep(ctx context.Context, n Network, h *hearing) error {
 		}
 		group.Go(func() error {
 			if s.open(ctx, a) && h.first(a) {
-				if sight, ok := s.look(ctx, n, a, a.Port() == 443 || a.Port() == 8443); ok {
-					h.take(sight)
-				}
+				h.look(a, a.Port() == 443 || a.Port() == 8443)
 			}
 			mu.Lock()
 			defer mu.Unlock()
