@@ -53,7 +53,12 @@ func newTown(t *testing.T) *town {
 		t.Skipf("network namespaces cannot be made here: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", w.prefix+"bridge").Run() })
-	w.ip("-n", w.prefix+"bridge", "link", "add", "name", "br0", "type", "bridge", "mcast_snooping", "0")
+	if out, err := exec.Command("ip", "-n", w.prefix+"bridge", "link", "add", "name", "br0", "type", "bridge", "mcast_snooping", "0").CombinedOutput(); err != nil {
+		t.Skipf("a bridge cannot be made here: %s", out)
+	}
+	if out, err := exec.Command("unshare", "--mount", "mount", "-t", "tmpfs", "tmpfs", "/run").CombinedOutput(); err != nil {
+		t.Skipf("a /run of its own cannot be given to a daemon here: %s", out)
+	}
 	w.ip("-n", w.prefix+"bridge", "link", "set", "br0", "up")
 	// A bridge keeps LLDP to itself unless it is told to pass it on: bit 14, for …:0e.
 	w.in("bridge", "sh", "-c", "echo 16384 > /sys/class/net/br0/bridge/group_fwd_mask || true")

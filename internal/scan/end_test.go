@@ -35,7 +35,7 @@ func newHill(t *testing.T, devices ...sim.Device) *hill {
 	if place.OneHost {
 		t.Skip("this machine has one loopback address")
 	}
-	h := &hill{t: t, place: place, scanner: newScanner(time.Second)}
+	h := &hill{t: t, place: place, scanner: newScanner(3 * time.Second)}
 	var ports []site.Port
 	for _, text := range append(place.Ports(), "8080") {
 		p, err := site.ParsePort(text)

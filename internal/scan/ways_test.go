@@ -430,7 +430,7 @@ func TestBadNeighbours(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := newScanner(600 * time.Millisecond)
+			s := newScanner(1500 * time.Millisecond)
 			began := time.Now()
 			sight, ok := s.look(t.Context(), Network{}, at(c.address), false)
 			assert.True(t, ok)
