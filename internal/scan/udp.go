@@ -209,6 +209,7 @@ type sockets struct {
 
 	mu  sync.Mutex
 	all []*net.UDPConn
+	end time.Time // when the waiting is over; zero: it has not begun
 }
 
 // next opens another socket and hears on it.
@@ -220,7 +221,7 @@ func (s *sockets) next() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.all = append(s.all, conn)
-	s.hearing.Go(func() { s.way.hear(conn, s.to, s.take) })
+	s.hearing.Go(func() { s.way.hear(conn, s.to, s.take, s.longer) })
 	return nil
 }
 
@@ -242,8 +243,26 @@ func (s *sockets) send(m []byte, to netip.AddrPort) {
 func (s *sockets) endIn(wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.end = time.Now().Add(wait)
 	for _, c := range s.all {
 		_ = c.SetReadDeadline(time.Now().Add(wait))
+	}
+}
+
+// longer gives the answer to a further question its waiting time too, but in all no more
+// than twice the usual.
+func (s *sockets) longer(conn *net.UDPConn) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.end.IsZero() {
+		return
+	}
+	until, last := time.Now().Add(s.way.wait), s.end.Add(s.way.wait)
+	if until.After(last) {
+		until = last
+	}
+	if until.After(s.end) {
+		_ = conn.SetReadDeadline(until)
 	}
 }
 
@@ -259,7 +278,7 @@ func (s *sockets) close() {
 
 // hear takes answers until the socket's deadline: from one address no more than one
 // answers with, in all no more than a site can hold.
-func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)) {
+func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting), longer func(*net.UDPConn)) {
 	buf := make([]byte, maxPacket)
 	answers := map[netip.Addr]int{}
 	type said struct {
@@ -285,6 +304,7 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 				to = asked[0]
 			}
 			_, _ = conn.WriteToUDPAddrPort(reply, to)
+			longer(conn)
 		}
 		for _, sight := range heard {
 			if key := (said{sight.Address, sight.Facts.UUID + sight.Facts.Path}); !seen[key] && len(seen) < maxSightings {
