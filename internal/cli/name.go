@@ -99,6 +99,12 @@ A relay output is switched only where it is named: what hangs on it may move.`,
 	return c
 }
 
+// blinkingReader recognises devices and can make one show itself.
+type blinkingReader interface {
+	dialect.Reader
+	dialect.Blinker
+}
+
 // endWithin is how long a device may take to be told to stop.
 const endWithin = 15 * time.Second
 
@@ -115,9 +121,9 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 		return err
 	}
 	name := d.Name
-	var blinker dialect.Blinker
+	var blinker blinkingReader
 	for _, r := range readers {
-		if b, ok := r.(dialect.Blinker); ok && r.Name() == d.Dialect {
+		if b, ok := r.(blinkingReader); ok && r.Name() == d.Dialect {
 			blinker = b
 		}
 	}
@@ -131,6 +137,12 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	peer, ok := x.peer(d)
 	if !ok {
 		return refused("there is no login for %s; add one: catena login add --device %[1]s", name)
+	}
+	if dialect.Stranger(d) {
+		return refused("%s: %s", name, d.Trouble)
+	}
+	if err := dialect.Meet(ctx, blinker, peer, d.Serial); err != nil {
+		return refused("%s: %w", name, err)
 	}
 	what, err := blinker.Blink(ctx, peer, true, output)
 	if err != nil {

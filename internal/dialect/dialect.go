@@ -70,7 +70,35 @@ type Peer struct {
 const (
 	KeyTLS = "TLS certificate"
 	KeySSH = "SSH host key"
+	// KeySerial is the kind of what a device tells openly of itself.
+	KeySerial = "serial number"
 )
+
+// StrangerError is an ErrStranger that says what is another than before, and what to do.
+func StrangerError(host, kind, was, is string) error {
+	return fmt.Errorf("%w: another %s than before, was %s, is %s; if that is right: catena login accept %s",
+		ErrStranger, kind, site.Clean(was), site.Clean(is), host)
+}
+
+// Meet looks, before a login is sent, whether the device that was known by this serial
+// number is still at its address, as far as it tells that openly. Its error is an
+// ErrStranger; who does not answer is for the login to find out.
+func Meet(ctx context.Context, r Reader, p Peer, serial string) error {
+	f, err := r.Recognise(ctx, p)
+	if errors.Is(err, ErrStranger) {
+		return err
+	}
+	if err == nil && serial != "" && f.Serial != "" && !strings.EqualFold(serial, f.Serial) {
+		return StrangerError(site.Device{Address: p.Address}.Host(), KeySerial, serial, f.Serial)
+	}
+	return nil
+}
+
+// Stranger tells whether another device was met in a device's place when it was last
+// looked at.
+func Stranger(d site.Device) bool {
+	return d.Reach == site.Locked && strings.HasPrefix(d.Trouble, ErrStranger.Error())
+}
 
 // URL is the address of something on the device. The zone of an IPv6 link-local address
 // is escaped as URLs want it (RFC 6874).

@@ -106,7 +106,11 @@ func (d *device) check() (step Step, reason, advice string) {
 	}
 	d.knows, d.peer = knows, peer
 	d.talk = knows.Open(d.peer)
-	facts, err := d.talk.Read(d.patience)
+	var facts dialect.Facts
+	err := dialect.Meet(d.patience, knows, peer, was.Serial)
+	if err == nil {
+		facts, err = d.talk.Read(d.patience)
+	}
 	switch {
 	case d.patience.Err() != nil:
 		return Skipped, "the job was abandoned while it was checked", ""

@@ -1,7 +1,6 @@
 package scan
 
 import (
-	"fmt"
 	"net/netip"
 	"sync"
 
@@ -11,7 +10,7 @@ import (
 
 // KeySerial is the kind of key that a serial number is: it too says whether an address
 // has the device that was there.
-const KeySerial = "serial number"
+const KeySerial = dialect.KeySerial
 
 // Key is what a device showed of itself at an address.
 type Key = site.Key
@@ -52,18 +51,12 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	if err == nil {
 		name = host.Addr().String()
 	}
-	stranger := StrangerError(name, kind, was, fingerprint)
+	stranger := dialect.StrangerError(name, kind, was, fingerprint)
 	if k.strangers[host.Addr()] == nil {
 		k.refused = append(k.refused, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
 		k.strangers[host.Addr()] = stranger
 	}
 	return stranger
-}
-
-// StrangerError says that a key is another than before, and what to do.
-func StrangerError(host, kind, was, is string) error {
-	return fmt.Errorf("%w: another %s than before, was %s, is %s; if that is right: catena login accept %s",
-		dialect.ErrStranger, kind, site.Clean(was), site.Clean(is), host)
 }
 
 // trust is check for the connections to one address.

@@ -413,13 +413,15 @@ func (s *Scanner) Again(ctx context.Context, devices []site.Device) ([]site.Devi
 	s.keys = newKeyring(s.Trusted)
 	var all []*found
 	for _, d := range devices {
-		f := &found{Device: d}
+		f := &found{Device: d, fixed: true}
+		all = append(all, f)
+		if dialect.Stranger(d) { // until a scan finds it as it should be
+			continue
+		}
 		f.Refused = nil
 		if a, err := netip.ParseAddrPort(d.Address); err == nil {
 			f.talks = []talk{{d.Dialect, a, d.TLS, d.Path, d.Dialect == snmp.Dialect{}.Name() && snmp.Open(d.Path)}}
 		}
-		f.fixed = true
-		all = append(all, f)
 	}
 	_ = s.read(ctx, all, devices) // an end of the context is the caller's to see
 	var out []site.Device
@@ -465,6 +467,12 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 	}
 	peer := dialect.Peer{Address: d.Address, Path: t.path, TLS: t.tls, Trust: s.keys.trust(d.Address)}
 	peer.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
+	if d.fixed { // it was not heard just now
+		if err := dialect.Meet(ctx, reader, peer, d.Serial); err != nil {
+			d.Reach, d.Trouble = site.Locked, err.Error()
+			return
+		}
+	}
 	logins, before := s.logins(d.Device, t)
 	if len(logins) == 0 {
 		d.Reach, d.Trouble = site.Locked, "no login is given for it"
