@@ -25,12 +25,12 @@ pace: {answer: 60ms, write: 400ms, restart: 500ms, settle: 300ms}
 devices:
   - {name: cam-11, kind: camera, model: WX-40, hardware: B, serial: WX4-10011, version: 3.1.0, host: 11, faults: {rate: 400000}}
   - {name: cam-21, kind: camera, model: WX-40, hardware: B, serial: WX4-10021, version: 3.1.0, host: 21, faults: {keeps_version: true, rate: 400000}}
-  - {name: gate-1, kind: gate, model: TG-200, hardware: "2", serial: TG2-00101, version: F0058, host: 101, faults: {rate: 400000}}
+  - {name: gate-1, kind: gate, model: TG-200, hardware: "2", serial: TG2-00101, version: K42, host: 101, faults: {rate: 400000}}
 images:
   - {maker: Wexcombe, models: [WX-40], version: 3.1.0, file: wx40_3.1.0.bin, bytes: 200000}
   - {maker: Wexcombe, models: [WX-40], version: 3.2.1, file: wx40_3.2.1.bin, bytes: 200000}
-  - {maker: Tollgarth, models: [TG-200], version: F0058, file: tg200-F0058.img, bytes: 200000}
-  - {maker: Tollgarth, models: [TG-200], version: F0061, file: tg200-F0061.img, bytes: 200000}
+  - {maker: Tollgarth, models: [TG-200], version: K42, file: tg200-K42.img, bytes: 200000}
+  - {maker: Tollgarth, models: [TG-200], version: K44, file: tg200-K44.img, bytes: 200000}
 `
 
 // catena runs the built program in dir and returns what it printed.
@@ -111,7 +111,7 @@ func TestKilledInEveryStep(t *testing.T) {
 			out, _ := command(dir, "flash", "cam-11", "gate-1", "--yes").CombinedOutput() // one may be there already
 			list := catena(t, dir, "list")
 			assert.Regexp(t, `cam-11 .*3\.2\.1 +current`, list, "%s", out)
-			assert.Regexp(t, `gate-1 .*F0061 +current`, list, "%s", out)
+			assert.Regexp(t, `gate-1 .*K44 +current`, list, "%s", out)
 			assert.Regexp(t, `cam-21 .*3\.1\.0 +behind`, list)
 		})
 	}

@@ -58,9 +58,9 @@ U-Boot FIT and legacy images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT.
 version they name stand unsafe. What no rule recognises is kept aside, listed with the reason, and settled
 with --as. What does not match its card is refused; the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
-  catena shelf add firmware/ tg200-F0061.img
+  catena shelf add firmware/ tg200-K44.img
   catena shelf list --aside
-  catena shelf add --as vendor=Tollgarth,model=TG-200,version=F0061 update.img`,
+  catena shelf add --as vendor=Tollgarth,model=TG-200,version=K44 update.img`,
 		Args: atLeast(1, "at least one file, folder or archive"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if key != "" {

@@ -46,7 +46,7 @@ func TestCard(t *testing.T) {
 	s := set(t, cameras, gates)
 	for _, c := range []struct{ name, head, models, version string }{
 		{"a/b/wx40_3.2.1.bin", "", "WX-40", "3.2.1"},
-		{"download.bin", "\x00\x00\x00\x00WXFW model=wx-20 rev=1.70 \n", "WX-20", "1.70"},
+		{"download.bin", "\x00\x00\x00\x00WXFW model=wx-20 rev=2.11 \n", "WX-20", "2.11"},
 		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=3.2.1 \n", "WX-40", "3.2.1"},
 		{"x.img", "release Cedar", "TG-200", "Cedar"},
 	} {

@@ -74,7 +74,7 @@ func TestCheckNamesTheEntryThatWasChanged(t *testing.T) {
 func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
 	l, _ := create(t)
 	cam := &site.Device{Name: "cam-11", Version: "3.1.0", Services: []string{"device"}}
-	gate := &site.Device{Name: "gate-1", Version: "1.60"}
+	gate := &site.Device{Name: "gate-1", Version: "K41"}
 	require.NoError(t, l.See("", cam, gate))
 	assert.Equal(t, "d1", cam.ID)
 	assert.Equal(t, "d2", gate.ID)

@@ -82,7 +82,7 @@ func (h *hill) device(r Result, name string) site.Device {
 }
 
 func gate(name string, host int, faults sim.Faults) sim.Device {
-	return sim.Device{Name: name, Kind: "gate", Model: "TG-200", Hardware: "2", Serial: "TG2-" + name, Version: "F0058", Host: host, Faults: faults}
+	return sim.Device{Name: name, Kind: "gate", Model: "TG-200", Hardware: "2", Serial: "TG2-" + name, Version: "K42", Host: host, Faults: faults}
 }
 
 func camera(name string, host int, faults sim.Faults) sim.Device {
@@ -202,7 +202,7 @@ func TestKindsAreHeard(t *testing.T) {
 		heard[d.Model] = fmt.Sprintf("%s %s %s", strings.Join(d.Heard, "+"), d.Reach, d.Version)
 	}
 	assert.Equal(t, map[string]string{
-		"WX-40": "http+ws-discovery answers 3.1.0", "TG-200": "http+mdns answers F0058", "OS-8": "snmp answers 4.2", "BR-5": "https+ssdp answers 2.10",
+		"WX-40": "http+ws-discovery answers 3.1.0", "TG-200": "http+mdns answers K42", "OS-8": "snmp answers 4.2", "BR-5": "https+ssdp answers 2.10",
 		"HD-7": "modbus+ssh answers 7.4", "PK-1": "http+ssdp unknown ", "HD-IO4": "ethernet-ip answers 2.7",
 	}, heard)
 	kinds := map[string]bool{}

@@ -30,7 +30,7 @@ import (
 func feedOf(t *testing.T) (dir, key string) {
 	large := file{"large.bin", strings.Repeat("0123456789abcdef", 1<<18)} // 4 MiB
 	source := open(t)
-	add(t, source, write(t, t.TempDir(), oldImage, oldCard, newImage, newCard, large, cardFor("WX-20", "1.70", large.name, large.body)))
+	add(t, source, write(t, t.TempDir(), oldImage, oldCard, newImage, newCard, large, cardFor("WX-20", "2.11", large.name, large.body)))
 	images, err := source.List()
 	require.NoError(t, err)
 	public, private, err := minisign.GenerateKey(rand.Reader)

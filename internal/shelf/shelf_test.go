@@ -227,7 +227,7 @@ func TestAFullDiskLeavesAWholeShelf(t *testing.T) {
 		return
 	}
 	big := file{"big.bin", strings.Repeat("x", 1<<20)}
-	dir := write(t, t.TempDir(), oldImage, oldCard, big, cardFor("WX-20", "1.70", big.name, big.body))
+	dir := write(t, t.TempDir(), oldImage, oldCard, big, cardFor("WX-20", "2.11", big.name, big.body))
 	home := t.TempDir()
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("there is no sh to set a limit with")

@@ -54,8 +54,8 @@ var makers = map[string]struct {
 	want format.Facts
 }{
 	"uimage": {func(t *testing.T) []byte {
-		return tool(t, "out", nil, "mkimage", "-A", "arm", "-T", "firmware", "-C", "none", "-n", "gate 1.65", "-d", "payload.bin", "out")
-	}, format.Facts{Name: "gate 1.65"}},
+		return tool(t, "out", nil, "mkimage", "-A", "arm", "-T", "firmware", "-C", "none", "-n", "gate 2.08", "-d", "payload.bin", "out")
+	}, format.Facts{Name: "gate 2.08"}},
 	"fit": {func(t *testing.T) []byte {
 		return tool(t, "out", map[string]string{"image.its": its}, "mkimage", "-f", "image.its", "out")
 	}, format.Facts{Name: "lock controller"}},
@@ -69,7 +69,7 @@ var makers = map[string]struct {
 		return tool(t, "out", nil, "objcopy", "-I", "binary", "-O", "srec", "payload.bin", "out")
 	}, format.Facts{Name: "out"}},
 	"pldm": {func(*testing.T) []byte { return pldmPackage() }, format.Facts{Version: "2.5.1"}},
-	"suit": {func(t *testing.T) []byte { return suitEnvelope(t) }, format.Facts{Vendor: "Tollgarth", Model: "TG-200", Component: "mcu", Version: "F0061"}},
+	"suit": {func(t *testing.T) []byte { return suitEnvelope(t) }, format.Facts{Vendor: "Tollgarth", Model: "TG-200", Component: "mcu", Version: "K44"}},
 }
 
 // pldmPackage follows DSP0267 1.0.0, 7: no device records, one component.
@@ -100,15 +100,19 @@ func pldmPackage() []byte {
 }
 
 func suitEnvelope(t *testing.T) []byte {
+	// Keys in their canonical order: the manifest always stands before the text, which no
+	// digest covers.
+	mode, err := cbor.CanonicalEncOptions().EncMode()
+	require.NoError(t, err)
 	enc := func(v any) []byte {
-		raw, err := cbor.Marshal(v)
+		raw, err := mode.Marshal(v)
 		require.NoError(t, err)
 		return raw
 	}
 	component := [][]byte{[]byte("mcu")}
 	manifest := enc(map[int]any{1: 1, 2: 7, 3: enc(map[int]any{2: []any{component}})})
 	sum := sha256.Sum256(enc(manifest))
-	texts := append([]byte{0xa1}, append(enc(component), enc(map[int]string{1: "Tollgarth", 2: "TG-200", 6: "F0061"})...)...)
+	texts := append([]byte{0xa1}, append(enc(component), enc(map[int]string{1: "Tollgarth", 2: "TG-200", 6: "K44"})...)...)
 	text := enc(map[string]cbor.RawMessage{"en": texts})
 	return append(enc(cbor.Tag{Number: 107, Content: map[int]any{2: enc([][]byte{enc([]any{-16, sum[:]})}), 3: manifest, 23: text}}), payload...)
 }

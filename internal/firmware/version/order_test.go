@@ -104,7 +104,7 @@ func TestEveryOrderIsTotal(t *testing.T) {
 }
 
 func FuzzOrders(f *testing.F) {
-	f.Add("V7.0 FP3", "2024.10b2")
+	f.Add("V7.0-p3", "2024.10b2")
 	f.Add("1.0.0-rc.1+b", "0x1F.\x00")
 	f.Fuzz(func(t *testing.T, a, b string) {
 		for _, rule := range version.Rules[:5] {

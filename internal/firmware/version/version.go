@@ -1,10 +1,10 @@
 // Package version puts the version strings of device makers in order.
 //
-// Makers write versions as they please: 1.65, V7.0 FP3, F0058, 2024.10b2. The
+// Makers write versions as they please: 2.08, V7.0-p3, K42, 2024.10b2. The
 // natural order reads such a string as a row of numbers and words and compares
 // the rows from the left, so that 1.9 comes before 1.10, a beta before its
 // release, and a fix pack after it. It is a total order on what is read:
-// strings that read the same (V1.65, 1.65, 1.65.0) are equal. A maker who sorts
+// strings that read the same (V2.08, 2.08, 2.08.0) are equal. A maker who sorts
 // otherwise has an Order of another rule.
 //
 // The package is pure: it takes strings and returns answers.
@@ -45,7 +45,7 @@ func Valid(s string) error {
 
 // rank says where a token stands against tokens of another kind in the same
 // place. The end of a version lies between its betas and its fix packs:
-// 1.0b2 < 1.0 < 1.0 FP1 < 1.0.1.
+// 1.0b2 < 1.0 < 1.0-p1 < 1.0.1.
 type rank int
 
 const (
