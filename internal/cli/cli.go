@@ -139,7 +139,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	})
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.trackCmd(),
-		a.rollbackCmd(), a.aimCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
+		a.rollbackCmd(), a.targetCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
 	return root
 }
 
@@ -263,7 +263,7 @@ func (a *app) openSite() (*home, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := joinAims(dir, &s); err != nil {
+	if err := joinTargets(dir, &s); err != nil {
 		return nil, err
 	}
 	l, err := ledger.Open(dir, a.now)
@@ -276,10 +276,10 @@ func (a *app) openSite() (*home, error) {
 	return &home{dir, s, l}, nil
 }
 
-// joinAims adds the aims that the aim commands keep beside the site file.
-func joinAims(dir string, s *site.Site) error {
-	path := filepath.Join(dir, site.AimsFile)
-	aims, err := readAims(path)
+// joinTargets adds the aims that the aim commands keep beside the site file.
+func joinTargets(dir string, s *site.Site) error {
+	path := filepath.Join(dir, site.TargetsFile)
+	aims, err := readTargets(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
@@ -289,12 +289,12 @@ func joinAims(dir string, s *site.Site) error {
 	return s.Join(path, aims)
 }
 
-func readAims(path string) ([]site.Aim, error) {
+func readTargets(path string) ([]site.Target, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
-	return site.ParseAims(path, data)
+	return site.ParseTargets(path, data)
 }
 
 // families reads the family files of the site folder, if there is one, and those

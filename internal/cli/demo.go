@@ -28,7 +28,7 @@ func (a *app) demoCmd() *cobra.Command {
 		Long: `Make a site folder, start the stand-ins of Marrow Hill, a flight of canal locks, and do
 the whole job on real protocol traffic: find the devices, fill the shelf, match, flash,
 prove, return. Before each step the command is shown that a person would type. Nothing
-leaves the machine. It ends with 0 only when every device ended as foreseen.`,
+leaves the machine. It ends with 0 only when every device ended as expected.`,
 		Example: "  catena demo\n  catena demo --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no more words"),
 		RunE:    func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep, place) },
@@ -38,13 +38,13 @@ leaves the machine. It ends with 0 only when every device ended as foreseen.`,
 	return c
 }
 
-// foreseen is how each device must end: its standing and its version.
-var foreseen = []struct{ name, standing, version, why string }{
+// expected is how each device must end: its status and its version.
+var expected = []struct{ name, status, version, why string }{
 	{"cam-11", "current", "3.2.1", "flashed and proven"},
 	{"cam-12", "current", "2.11", "flashed and proven"},
 	{"cam-21", "current", "3.2.1", "flashed and proven; its clock is a day off"},
 	{"cam-22", "current", "2.11", "flashed and proven"},
-	{"cam-31", "locked", "", "somebody set another password"},
+	{"cam-31", "no-access", "", "somebody set another password"},
 	{"cam-32", "current", "2.11", "was there already"},
 	{"cam-41", "behind", "3.1.0", "the new image never came up: returned"},
 	{"cam-42", "current", "2.11", "was unsafe on 2.09: flashed and proven"},
@@ -52,13 +52,13 @@ var foreseen = []struct{ name, standing, version, why string }{
 	{"cam-52", "current", "3.2.1", "flashed and proven"},
 	{"gate-1", "current", "K44", "flashed and proven"},
 	{"gate-2", "current", "K44", "flashed and proven"},
-	{"gate-3", "current", "K44", "flashed by a stepping stone and proven"},
+	{"gate-3", "current", "K44", "flashed by a intermediate version and proven"},
 	{"gate-4", "current", "K44", "was there already"},
 	{"gate-5", "held", "K42", "the site holds it"},
-	{"switch-basin", "unmatched", "4.2", "read by SNMP; the shelf has nothing for it"},
-	{"recorder-1", "unmatched", "2.10.3", "read by Redfish; the shelf has nothing for it"},
-	{"drive-1", "unmatched", "7.4", "heard by SSH and Modbus; the shelf has nothing for it"},
-	{"hub-1", "unmatched", "", "heard, but nobody knows how to read it"},
+	{"switch-basin", "no-image", "4.2", "read by SNMP; the shelf has nothing for it"},
+	{"recorder-1", "no-image", "2.10.3", "read by Redfish; the shelf has nothing for it"},
+	{"drive-1", "no-image", "7.4", "heard by SSH and Modbus; the shelf has nothing for it"},
+	{"hub-1", "no-image", "", "heard, but nobody knows how to read it"},
 	{"(silent)", "away", "", "an address that answers nothing"},
 }
 
@@ -126,7 +126,7 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 			}
 		}
 		if code := d.run(s.what, s.stdin, s.args); code != s.exit {
-			return fmt.Errorf("the demo did not go as foreseen: catena %s ended with %d, not %d", s.args[0], code, s.exit)
+			return fmt.Errorf("the demo did not go as expected: catena %s ended with %d, not %d", s.args[0], code, s.exit)
 		}
 	}
 	return d.compare(time.Since(began), keep != "")
@@ -183,7 +183,7 @@ func (d *demo) write(scenario sim.Scenario) error {
 		return err
 	}
 	for name, text := range scenario.Families {
-		fmt.Fprintf(d.app.out, "\nAnd in families/%s, so that images without a card are known:\n%s", name, text)
+		fmt.Fprintf(d.app.out, "\nAnd in families/%s, so that images without a manifest are known:\n%s", name, text)
 		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text), 0o644); err != nil {
 			return err
 		}
@@ -204,7 +204,7 @@ func (d *demo) drive() string {
 	return ""
 }
 
-// compare holds what the devices say now against what was foreseen.
+// compare holds what the devices say now against what was expected.
 func (d *demo) compare(took time.Duration, kept bool) error {
 	a := d.app
 	sub := &app{dir: d.dir, shelf: a.shelf, getenv: a.getenv, now: a.now}
@@ -230,9 +230,9 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		byName[name] = x
 	}
 	s := a.style(a.out)
-	t := view.Table{Columns: []string{"device", "stands", "runs", "as foreseen", "why"}}
+	t := view.Table{Columns: []string{"device", "stands", "runs", "as expected", "why"}}
 	wrong := 0
-	for _, f := range foreseen {
+	for _, f := range expected {
 		if f.name == "drive-1" && d.place.OneHost { // there its other door is nobody's
 			f.version = ""
 		}
@@ -241,27 +241,27 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		}
 		x, ok := byName[f.name]
 		verdict := view.Cell{Text: "yes", Tone: view.Good}
-		if !ok || x.Standing != f.standing || x.Version.Text != f.version {
-			verdict = view.Cell{Text: fmt.Sprintf("no: %s %s", f.standing, f.version), Tone: view.Bad}
+		if !ok || x.Status != f.status || x.Version.Text != f.version {
+			verdict = view.Cell{Text: fmt.Sprintf("no: %s %s", f.status, f.version), Tone: view.Bad}
 			wrong++
 		}
 		name := f.name
 		if name == "(silent)" {
 			name = x.Address
 		}
-		t.Add(view.Cell{Text: name}, view.Cell{Text: x.Standing, Tone: standingTone(x.Standing)}, view.Cell{Text: x.Version.Text}, verdict, view.Cell{Text: f.why, Tone: view.Quiet})
+		t.Add(view.Cell{Text: name}, view.Cell{Text: x.Status, Tone: statusTone(x.Status)}, view.Cell{Text: x.Version.Text}, verdict, view.Cell{Text: f.why, Tone: view.Quiet})
 	}
-	if extra := len(devices) - len(foreseen); extra != 0 {
+	if extra := len(devices) - len(expected); extra != 0 {
 		wrong += max(extra, -extra)
 	}
 	fmt.Fprintf(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+h.site.Name))
 	t.Draw(a.out, s)
-	fmt.Fprintf(a.out, "\n%d of %d devices ended as foreseen, in %.0f s. The ledger is whole: %d entries.\n", len(foreseen)-wrong, len(foreseen), took.Seconds(), len(entries))
+	fmt.Fprintf(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is whole: %d entries.\n", len(expected)-wrong, len(expected), took.Seconds(), len(entries))
 	if kept {
 		fmt.Fprintf(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, show or track.\n", d.dir, a.shelf)
 	}
 	if wrong > 0 {
-		return fmt.Errorf("%s did not end as foreseen", view.Plural(wrong, "device"))
+		return fmt.Errorf("%s did not end as expected", view.Plural(wrong, "device"))
 	}
 	return nil
 }

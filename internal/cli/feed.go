@@ -160,7 +160,7 @@ func feedClient(ca string) (*http.Client, error) {
 }
 
 // wantedModels tells which images a pull brings.
-func (a *app) wantedModels(f pullFlags) (func(firmware.Card) bool, error) {
+func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 	var known []device
 	if f.forSite {
 		p, err := a.look()
@@ -170,13 +170,13 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Card) bool, error) {
 		defer p.home.Close()
 		known = p.devices
 	}
-	return func(c firmware.Card) bool {
-		i := firmware.Image{Card: c}
+	return func(c firmware.Manifest) bool {
+		i := firmware.Image{Manifest: c}
 		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d device) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
 	}, nil
 }
 
-func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Card) bool, look bool, meter *view.Meter) (failed bool, err error) {
+func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Manifest) bool, look bool, meter *view.Meter) (failed bool, err error) {
 	f, err := p.Index(ctx)
 	switch {
 	case errors.Is(err, shelf.ErrNoKey):
@@ -186,7 +186,7 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 	}
 	var images []shelf.FeedImage
 	for _, e := range p.Shelf.Missing(f) {
-		if wanted(e.Card) {
+		if wanted(e.Manifest) {
 			images = append(images, e)
 		}
 	}
@@ -196,10 +196,10 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 		a.say("Withdrawn: %s %s %s: %s", w.Vendor, w.Model, w.Versions, w.Because)
 	}
 	if look {
-		t := view.Table{Columns: []string{"vendor", "models", "version", "status", "size"}}
+		t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size"}}
 		for _, e := range images {
-			t.Add(view.Cell{Text: e.Card.Vendor}, view.Cell{Text: strings.Join(e.Card.Models, ", ")}, view.Cell{Text: e.Card.Version},
-				view.Cell{Text: string(e.Card.Status)}, view.Cell{Text: view.Bytes(float64(e.Size))})
+			t.Add(view.Cell{Text: e.Manifest.Vendor}, view.Cell{Text: strings.Join(e.Manifest.Models, ", ")}, view.Cell{Text: e.Manifest.Version},
+				view.Cell{Text: string(e.Manifest.Advice)}, view.Cell{Text: view.Bytes(float64(e.Size))})
 		}
 		t.Draw(a.out, a.style(a.out))
 		return false, nil

@@ -24,15 +24,15 @@ import (
 // jobFlags are what flash and rollback share.
 type jobFlags struct {
 	choice
-	lanes  int
-	yes    bool
-	timing job.Timing
+	parallel int
+	yes      bool
+	timing   job.Timing
 }
 
 func (f *jobFlags) flags(c *cobra.Command) {
 	f.timing = job.Usual
 	c.Flags().StringVar(&f.where, "where", "", `devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
-	c.Flags().IntVar(&f.lanes, "lanes", 8, "how many devices are worked on at the same time")
+	c.Flags().IntVar(&f.parallel, "parallel", 8, "how many devices are worked on at the same time")
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "do not ask")
 	c.Flags().DurationVar(&f.timing.BackWithin, "back-within", f.timing.BackWithin, "how long a device may stay away after its restart")
 	c.Flags().DurationVar(&f.timing.ProveWithin, "prove-within", f.timing.ProveWithin, "how long a device that is back may take to be as it should")
@@ -40,8 +40,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 }
 
 func (f *jobFlags) check() error {
-	if f.lanes < 1 || f.lanes > 512 {
-		return usage("--lanes %d must be from 1 to 512", f.lanes)
+	if f.parallel < 1 || f.parallel > 512 {
+		return usage("--parallel %d must be from 1 to 512", f.parallel)
 	}
 	return nil
 }
@@ -56,12 +56,12 @@ func (a *app) flashCmd() *cobra.Command {
 sent its image, restarted, and asked what it runs. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
 that. A device that fails never stops the others. One that has failed on the way to the
-same version before is left alone, unless it is named.
+same version before is skipped, unless it is named.
 
 The first Ctrl-C starts no further device; the second also lets go of those that are
 only being checked. What is being written is always finished.`,
 		Example: `  catena flash cam-11 cam-12
-  catena flash --where 'model == "WX-40" && version < "3.2"' --lanes 4
+  catena flash --where 'model == "WX-40" && version < "3.2"' --parallel 4
   catena flash --all --yes`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := f.check(); err != nil {
@@ -94,12 +94,12 @@ func (a *app) flash(ctx context.Context, f jobFlags, names []string) error {
 // carryOut asks, runs the job and shows it. Devices without an image are left
 // alone; where the person named them, that is a failure.
 func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f jobFlags, devices []device, named bool) error {
-	plan := job.Plan{Purpose: purpose, Lanes: f.lanes}
+	plan := job.Plan{Purpose: purpose, Parallel: f.parallel}
 	var left []device
 	rows := map[string][]match.Row{} // by device
 	var order []device
 	for _, d := range devices {
-		if len(d.row.Path) == 0 || d.Setback != "" && !named || !d.takesImages() {
+		if len(d.row.Path) == 0 || d.FailedIn != "" && !named || !d.takesImages() {
 			left = append(left, d)
 			continue
 		}
@@ -123,7 +123,7 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 			if rows[d.ID] != nil {
 				continue // another component of it is worked on
 			}
-			fmt.Fprintf(a.err, "left alone %s: %s: %s\n", d.part(), d.Standing, d.Reason)
+			fmt.Fprintf(a.err, "skipped %s (%s): %s\n", d.part(), d.Status, d.Reason)
 		}
 	}
 	if len(plan.Items) == 0 {
@@ -204,7 +204,7 @@ func (p *picture) agree(chosen map[string][]match.Row) error {
 
 // plainSummary says what is about to happen.
 func (a *app) plainSummary(plan job.Plan, left []device) {
-	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Lanes)
+	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Parallel)
 	type group struct{ model, path, file, back string }
 	var order []group
 	count, cautions := map[group][]string{}, []string{}
@@ -237,7 +237,7 @@ func (a *app) plainSummary(plan job.Plan, left []device) {
 		}
 		count[g] = append(count[g], i.Device.Name)
 	}
-	t := view.Table{Columns: []string{"model", "from → to", "image", "way back", "devices"}}
+	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}}
 	for _, g := range order {
 		back := view.Cell{Text: g.back}
 		if g.back == string(match.None) {
@@ -253,7 +253,7 @@ func (a *app) plainSummary(plan job.Plan, left []device) {
 		a.say("%s %s", a.style(a.human()).Paint(view.Warn, "Caution:"), c)
 	}
 	if len(left) > 0 {
-		a.say("Left alone: %s.", counted(left))
+		a.say("Skipped: %s.", counted(left))
 	}
 	a.say("")
 }

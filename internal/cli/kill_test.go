@@ -97,12 +97,12 @@ func TestKilledInEveryStep(t *testing.T) {
 				out := catena(t, dir, "scan", "--format", "json")
 				var found struct {
 					Found   int
-					Devices []struct{ Reach string }
+					Devices []struct{ Access string }
 				}
 				require.NoError(t, json.Unmarshal([]byte(out), &found))
 				answering := 0
 				for _, d := range found.Devices {
-					if d.Reach == "answers" {
+					if d.Access == "answers" {
 						answering++
 					}
 				}
@@ -175,7 +175,7 @@ func TestReaderWhoGoesAwayStopsNothing(t *testing.T) {
 // signalled flashes two devices, one after the other, sends the signal while the
 // first is being sent its image, and returns the exit code and the states after it.
 func signalled(t *testing.T, dir string, s os.Signal) (int, map[string]job.DeviceState) {
-	cmd := command(dir, "flash", "cam-11", "gate-1", "--yes", "--lanes", "1", "--format", "json")
+	cmd := command(dir, "flash", "cam-11", "gate-1", "--yes", "--parallel", "1", "--format", "json")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, cmd.Start())

@@ -27,18 +27,18 @@ func (a *app) listCmd() *cobra.Command {
 		Use:   "list",
 		Short: "List the devices known, each as it was last seen",
 		Example: `  catena list
-  catena list --where 'vendor == "Wexcombe" && standing != "current"' --sort version
+  catena list --where 'vendor == "Wexcombe" && status != "current"' --sort version
   catena list --where 'meets(version, ">= 2.0, < 4")'
   catena list --format csv > devices.csv`,
 		Args: exactly(0, "no more words (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.withDevices(choose, func(devices []device) view.Table {
 				devices = mains(devices)
-				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "standing"}}
+				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "status"}}
 				for _, d := range devices {
 					t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 						view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, view.Cell{Text: d.Version.Text},
-						view.Cell{Text: d.Standing, Tone: standingTone(d.Standing)})
+						view.Cell{Text: d.Status, Tone: statusTone(d.Status)})
 				}
 				return t
 			})
@@ -57,11 +57,11 @@ func (a *app) matchCmd() *cobra.Command {
 		Long: `Hold every known device against the shelf: how it stands, what it runs and should
 run, how it would be returned, and why. Nothing is touched.
 
-Standings: unsafe (what it runs was withdrawn), behind (a later image is there), current,
-ahead, unmatched (the shelf has nothing for it), locked (refuses the login), away (does
+Statuses: unsafe (what it runs was withdrawn), behind (a later image is there), current,
+ahead, no-image (the shelf has nothing for it), no-access (no login works, or its identity changed), away (does
 not answer), held (the site says to leave it alone).`,
 		Example: `  catena match
-  catena match --where 'standing == "behind" && way_back == "none"'
+  catena match --where 'status == "behind" && rollback == "none"'
   catena match --by group
   catena match --format json`,
 		Args: exactly(0, "no more words (choose with --where)"),
@@ -72,7 +72,7 @@ not answer), held (the site says to leave it alone).`,
 			case "model", "group":
 				return a.withDevices(choose, groupTable(by))
 			}
-			return usage("--by %q is neither model nor group", by)
+			return usage("--via %q is neither model nor group", by)
 		},
 	}
 	choose.flags(c)
@@ -81,13 +81,13 @@ not answer), held (the site says to leave it alone).`,
 }
 
 func matchTable(devices []device) view.Table {
-	t := view.Table{Columns: []string{"name", "model", "standing", "from", "to", "image", "way back", "reason"}}
+	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback", "reason"}}
 	for _, d := range devices {
-		back := view.Cell{Text: d.WayBack}
-		if d.WayBack == string(match.None) {
+		back := view.Cell{Text: d.Rollback}
+		if d.Rollback == string(match.None) {
 			back.Tone = view.Bad
 		}
-		t.Add(view.Cell{Text: d.part()}, view.Cell{Text: d.Model}, view.Cell{Text: d.Standing, Tone: standingTone(d.Standing)},
+		t.Add(view.Cell{Text: d.part()}, view.Cell{Text: d.Model}, view.Cell{Text: d.Status, Tone: statusTone(d.Status)},
 			view.Cell{Text: d.Version.Text}, view.Cell{Text: strings.Join(d.Path, " → ")}, view.Cell{Text: d.File}, back,
 			view.Cell{Text: d.Reason, Tone: view.Quiet})
 	}
@@ -98,7 +98,7 @@ func matchTable(devices []device) view.Table {
 func groupTable(by string) func([]device) view.Table {
 	return func(devices []device) view.Table {
 		type key struct{ group, vendor, model, runs, target string }
-		count, standings := map[key]int{}, map[key]map[string]int{}
+		count, statuses := map[key]int{}, map[key]map[string]int{}
 		var order []key
 		for _, d := range mains(devices) {
 			groups := []string{""}
@@ -114,21 +114,21 @@ func groupTable(by string) func([]device) view.Table {
 				}
 				if count[k] == 0 {
 					order = append(order, k)
-					standings[k] = map[string]int{}
+					statuses[k] = map[string]int{}
 				}
 				count[k]++
-				standings[k][d.Standing]++
+				statuses[k][d.Status]++
 			}
 		}
 		slices.SortStableFunc(order, func(a, b key) int {
 			return cmp.Or(strings.Compare(a.group, b.group), strings.Compare(a.vendor, b.vendor), strings.Compare(a.model, b.model))
 		})
-		t := view.Table{Columns: []string{"vendor", "model", "runs", "aim", "devices", "as aimed", "standing"}}
+		t := view.Table{Columns: []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}}
 		if by == "group" {
-			t.Columns = []string{"group", "vendor", "model", "devices", "as aimed", "standing"}
+			t.Columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
 		}
 		for _, k := range order {
-			aimed := standings[k][string(match.Current)]
+			aimed := statuses[k][string(match.Current)]
 			tone := view.Warn
 			if aimed == count[k] {
 				tone = view.Good
@@ -137,7 +137,7 @@ func groupTable(by string) func([]device) view.Table {
 			if by == "group" {
 				row = []view.Cell{{Text: k.group}, {Text: k.vendor}, {Text: k.model}}
 			}
-			t.Add(append(row, view.Cell{Text: fmt.Sprint(count[k])}, view.Cell{Text: fmt.Sprint(aimed), Tone: tone}, view.Cell{Text: inWords(standings[k]), Tone: view.Quiet})...)
+			t.Add(append(row, view.Cell{Text: fmt.Sprint(count[k])}, view.Cell{Text: fmt.Sprint(aimed), Tone: tone}, view.Cell{Text: inWords(statuses[k]), Tone: view.Quiet})...)
 		}
 		return t
 	}
@@ -213,8 +213,8 @@ func (a *app) show(name string) error {
 	s := a.style(a.out)
 	facts := view.Table{Columns: []string{"what", "value"}}
 	for _, f := range [][2]string{{"name", d.Name}, {"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
-		{"serial", d.Serial}, {"version", d.Version.Text}, {"standing", d.Standing}, {"reason", d.Reason},
-		{"aim", d.Aim}, {"path", strings.Join(d.Path, " → ")}, {"way back", d.WayBack}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"heard by", strings.Join(d.Heard, ", ")},
+		{"serial", d.Serial}, {"version", d.Version.Text}, {"status", d.Status}, {"reason", d.Reason},
+		{"target rule", d.TargetRule}, {"path", strings.Join(d.Path, " → ")}, {"rollback", d.Rollback}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"found via", strings.Join(d.FoundVia, ", ")},
 		{"says", d.row.Device.Says}, {"hardware address", d.row.Device.MAC}, {"behind it", strings.Join(d.row.Device.Behind, ", ")}, {"id", d.ID}} {
 		if f[1] != "" {
 			facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
@@ -226,7 +226,7 @@ func (a *app) show(name string) error {
 	facts.Draw(a.out, s)
 	for _, part := range devices[1:] {
 		facts.Rows = nil
-		for _, f := range [][2]string{{"component", part.Component}, {"version", part.Version.Text}, {"standing", part.Standing}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
+		for _, f := range [][2]string{{"component", part.Component}, {"version", part.Version.Text}, {"status", part.Status}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
 			if f[1] != "" {
 				facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
 			}
@@ -251,7 +251,7 @@ func history(entries []ledger.Entry) []event {
 		case ledger.Seen:
 			var d site.Device
 			if json.Unmarshal(e.Body, &d) == nil {
-				what = strings.TrimSpace(fmt.Sprintf("seen at %s: %s %s", d.Address, d.Reach, d.Version))
+				what = strings.TrimSpace(fmt.Sprintf("seen at %s: %s %s", d.Address, d.Access, d.Version))
 			}
 		default:
 			what = job.Sentence(e)

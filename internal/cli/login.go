@@ -350,7 +350,7 @@ func (a *app) loginTestCmd() *cobra.Command {
 At most three logins are tried with each. Logins that a device refused before are tried
 again here: some devices lock up after too many wrong ones, so name the device that you
 mean.`,
-		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where 'standing == \"locked\"'",
+		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where 'access == \"login-refused\"'",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.loginTest(c.Context(), args, choose)
 		},
@@ -406,7 +406,7 @@ func (a *app) printLogins(tested []site.Device, book login.Book) error {
 	t := view.Table{Columns: []string{"device", "address", "login", "user", "result"}}
 	failed := 0
 	for _, d := range tested {
-		r := row{Device: d.Name, Address: d.Address, Works: d.Reach == site.Answers, Trouble: d.Trouble}
+		r := row{Device: d.Name, Address: d.Address, Works: d.Access == site.OK, Trouble: d.Trouble}
 		result := view.Cell{Text: d.Trouble, Tone: view.Bad}
 		if e, ok := book.Find(d.Login); ok {
 			r.Login, r.For, r.User = e.ID, e.For(), e.User

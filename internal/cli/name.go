@@ -138,10 +138,10 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	if !ok {
 		return refused("there is no login for %s; add one: catena login add --device %[1]s", name)
 	}
-	if dialect.Stranger(d) {
+	if d.Access == site.IdentityChanged {
 		return refused("%s: %s", name, d.Trouble)
 	}
-	if err := dialect.Meet(ctx, blinker, peer, d.Serial); err != nil {
+	if err := dialect.VerifyIdentity(ctx, blinker, peer, d.Serial); err != nil {
 		return refused("%s: %w", name, err)
 	}
 	what, err := blinker.Blink(ctx, peer, true, output)

@@ -88,7 +88,7 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 
 func siteFile(name, adapter string, ranges, ports []string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "site: %s\n\n# Where its devices are. What answers from outside the ranges is left alone.\n", strconv.Quote(name))
+	fmt.Fprintf(&b, "site: %s\n\n# Where its devices are. What answers from outside the ranges is skipped.\n", strconv.Quote(name))
 	if adapter == "" && len(ranges) == 0 && len(ports) == 0 {
 		b.WriteString("# networks:\n#   - {name: towpath, adapter: eth0, ranges: [10.20.4.1-10.20.4.60, 10.20.5.0/26], except: [10.20.4.1]}\n")
 	} else {

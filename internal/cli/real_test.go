@@ -295,7 +295,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	assert.Contains(t, catena("scan", "--uplinks", "--at", "basin"), "{through: basin, reach: [top]}")
 	assert.Regexp(t, `(?m)10\.20\.4\.16.* keeper +works`, catena("login", "test"))
 
-	assert.Regexp(t, `10\.20\.4\.18:80 .*locked .*wants the password in the clear \(Basic without TLS\)`, said)
+	assert.Regexp(t, `10\.20\.4\.18:80 .*login-refused .*wants the password in the clear \(Basic without TLS\)`, said)
 	family := w.file("hill/families/brackwell.yaml", "family: brackwell\nvendor: Brackwell\nmodels: [BR-3]\nplain_basic: true\n")
 	assert.Regexp(t, `10\.20\.4\.18:80 .*keeper +works`, catena("login", "test", "10.20.4.18"), family)
 
@@ -308,7 +308,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	}
 	assert.Regexp(t, `WSD-Device-LOCKHOUSE +\[fe80::[0-9a-f:]+%eth0\]:5357`, linked)
 	assert.Regexp(t, `recorder-weir +\[fe80::[0-9a-f:]+%eth0\]:8181 .* BR5-00071 +2\.10\.1`, linked)
-	assert.Contains(t, catena("scan", "--by", "snmp", "10.99.0.1"), "10.99.0.1 is in no network of this machine (it is in eth0 10.20.4.17/24)")
+	assert.Contains(t, catena("scan", "--via", "snmp", "10.99.0.1"), "10.99.0.1 is in no network of this machine (it is in eth0 10.20.4.17/24)")
 	catena("scan") // they are at their other addresses again
 
 	// The next day the one has another certificate, the other another host key.
@@ -323,7 +323,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 		}
 		time.Sleep(300 * time.Millisecond)
 	}
-	assert.Regexp(t, `10\.20\.4\.16:443 .*locked .*is not the device that was here: another TLS certificate than before`, said)
+	assert.Regexp(t, `10\.20\.4\.16:443 .*identity-changed .*is not the device that was here: another TLS certificate than before`, said)
 	assert.Regexp(t, `another SSH host key`, catena("login", "accept", "10.20.4.15", "--yes"))
 	catena("login", "accept", "10.20.4.16", "--yes")
 	assert.Regexp(t, `10\.20\.4\.16:443 .*2\.10\.3`, catena("scan", "10.20.4.16"))

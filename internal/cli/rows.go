@@ -30,30 +30,30 @@ func (v V) MarshalText() ([]byte, error) { return []byte(v.Text), nil }
 // device is one device as lists, expressions and machine-readable output see it.
 // The names of its fields in JSON are a promise.
 type device struct {
-	ID        string   `json:"id" expr:"id"`
-	Name      string   `json:"name" expr:"name"`
-	Address   string   `json:"address" expr:"address"`
-	Vendor    string   `json:"vendor" expr:"vendor"`
-	Model     string   `json:"model" expr:"model"`
-	Hardware  V        `json:"hardware" expr:"hardware"`
-	Serial    string   `json:"serial" expr:"serial"`
-	Version   V        `json:"version" expr:"version"`
-	Component string   `json:"component" expr:"component"`
-	Standing  string   `json:"standing" expr:"standing"`
-	Target    V        `json:"target" expr:"target"`
-	Path      []string `json:"path" expr:"path"`   // the versions on the way, the target last
-	Image     string   `json:"image" expr:"image"` // SHA-256, of the target
-	File      string   `json:"file" expr:"file"`
-	WayBack   string   `json:"way_back" expr:"way_back"`
-	Aim       string   `json:"aim" expr:"aim"`
-	Reason    string   `json:"reason" expr:"reason"`
-	Dialect   string   `json:"dialect" expr:"dialect"`
-	Heard     []string `json:"heard" expr:"heard"`
-	Reach     string   `json:"reach" expr:"reach"`
-	Groups    []string `json:"groups" expr:"groups"`
-	Setback   string   `json:"setback" expr:"setback"` // the job in which it failed on the way to the target
-	MAC       string   `json:"mac" expr:"mac"`         // its hardware address
-	Says      string   `json:"says" expr:"says"`       // what it says of itself in words
+	ID         string   `json:"id" expr:"id"`
+	Name       string   `json:"name" expr:"name"`
+	Address    string   `json:"address" expr:"address"`
+	Vendor     string   `json:"vendor" expr:"vendor"`
+	Model      string   `json:"model" expr:"model"`
+	Hardware   V        `json:"hardware" expr:"hardware"`
+	Serial     string   `json:"serial" expr:"serial"`
+	Version    V        `json:"version" expr:"version"`
+	Component  string   `json:"component" expr:"component"`
+	Status     string   `json:"status" expr:"status"`
+	Target     V        `json:"target" expr:"target"`
+	Path       []string `json:"path" expr:"path"`   // the versions on the way, the target last
+	Image      string   `json:"image" expr:"image"` // SHA-256, of the target
+	File       string   `json:"file" expr:"file"`
+	Rollback   string   `json:"rollback" expr:"rollback"`
+	TargetRule string   `json:"target_rule" expr:"target_rule"`
+	Reason     string   `json:"reason" expr:"reason"`
+	Dialect    string   `json:"dialect" expr:"dialect"`
+	FoundVia   []string `json:"found_via" expr:"found_via"`
+	Access     string   `json:"access" expr:"access"`
+	Groups     []string `json:"groups" expr:"groups"`
+	FailedIn   string   `json:"failed_in" expr:"failed_in"` // the job in which it failed on the way to the target
+	MAC        string   `json:"mac" expr:"mac"`             // its hardware address
+	Says       string   `json:"says" expr:"says"`           // what it says of itself in words
 
 	row match.Row
 }
@@ -62,10 +62,10 @@ func (p *picture) device(r match.Row) device {
 	order := p.matcher.Order(r.Device)
 	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: strings.TrimSuffix(r.Device.Address, ":0"), Vendor: r.Device.Vendor, Model: r.Device.Model,
 		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Version, order}, Component: r.Component,
-		Standing: string(r.Standing), Target: V{r.Target, order}, Aim: strings.TrimPrefix(r.Aim, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
-		Heard: r.Device.Heard, Reach: string(r.Device.Reach), MAC: r.Device.MAC, Says: r.Device.Says, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
-	if d.Heard == nil {
-		d.Heard = []string{}
+		Status: string(r.Status), Target: V{r.Target, order}, TargetRule: strings.TrimPrefix(r.Rule, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
+		FoundVia: r.Device.FoundVia, Access: string(r.Device.Access), MAC: r.Device.MAC, Says: r.Device.Says, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
+	if d.FoundVia == nil {
+		d.FoundVia = []string{}
 	}
 	if d.Groups == nil {
 		d.Groups = []string{}
@@ -74,21 +74,21 @@ func (p *picture) device(r match.Row) device {
 		d.Path = append(d.Path, h.Image.Version)
 	}
 	if image := r.Image(); image != nil {
-		d.Image, d.File, d.WayBack = image.SHA256, image.File, string(r.WayBack())
+		d.Image, d.File, d.Rollback = image.SHA256, image.File, string(r.Rollback())
 	}
 	return d
 }
 
 // columns of CSV, and names for --sort.
 var deviceColumns = []string{"id", "name", "address", "vendor", "model", "hardware", "serial", "version", "component",
-	"standing", "target", "path", "image", "file", "way_back", "aim", "reason", "dialect", "heard", "reach", "groups", "setback", "mac", "says"}
+	"status", "target", "path", "image", "file", "rollback", "target_rule", "reason", "dialect", "found_via", "access", "groups", "failed_in", "mac", "says"}
 
 func (d device) field(name string) string {
 	return map[string]string{"id": d.ID, "name": d.Name, "address": d.Address, "vendor": d.Vendor, "model": d.Model,
 		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
-		"standing": d.Standing, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
-		"way_back": d.WayBack, "aim": d.Aim, "reason": d.Reason, "dialect": d.Dialect, "heard": strings.Join(d.Heard, " "),
-		"reach": d.Reach, "groups": strings.Join(d.Groups, " "), "setback": d.Setback, "mac": d.MAC, "says": d.Says}[name]
+		"status": d.Status, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
+		"rollback": d.Rollback, "target_rule": d.TargetRule, "reason": d.Reason, "dialect": d.Dialect, "found_via": strings.Join(d.FoundVia, " "),
+		"access": d.Access, "groups": strings.Join(d.Groups, " "), "failed_in": d.FailedIn, "mac": d.MAC, "says": d.Says}[name]
 }
 
 // picture is a site with its shelf: every device known, matched.
@@ -145,8 +145,8 @@ func (p *picture) match(a *app) error {
 	p.devices = nil
 	for _, r := range p.matcher.All(known) {
 		d := p.device(r)
-		if id, ok := job.Setback(p.jobs, d.ID, d.Component, d.Target.Text); ok && len(d.Path) > 0 {
-			d.Setback = id
+		if id, ok := job.FailedIn(p.jobs, d.ID, d.Component, d.Target.Text); ok && len(d.Path) > 0 {
+			d.FailedIn = id
 			d.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, d.Reason)
 		}
 		if !d.takesImages() && len(d.Path) > 0 {
@@ -226,7 +226,7 @@ func (c choice) apply(devices []device) ([]device, error) {
 		if c.sort != "" {
 			return version.Compare(x.field(c.sort), y.field(c.sort))
 		}
-		return cmp.Or(slices.Index(match.Standings, match.Standing(x.Standing))-slices.Index(match.Standings, match.Standing(y.Standing)),
+		return cmp.Or(slices.Index(match.Statuses, match.Status(x.Status))-slices.Index(match.Statuses, match.Status(y.Status)),
 			version.Compare(x.Name, y.Name), strings.Compare(x.mainFirst(), y.mainFirst()))
 	})
 	return devices, nil
@@ -330,14 +330,14 @@ func (a *app) printJSON(value any) error {
 	return err
 }
 
-// standingTone is the colour of a standing.
-func standingTone(s string) view.Tone {
-	switch match.Standing(s) {
+// statusTone is the colour of a status.
+func statusTone(s string) view.Tone {
+	switch match.Status(s) {
 	case match.Current:
 		return view.Good
 	case match.Behind:
 		return view.Warn
-	case match.Locked, match.Away, match.Unsafe:
+	case match.NoAccess, match.Away, match.Unsafe:
 		return view.Bad
 	}
 	return view.Quiet
@@ -369,18 +369,18 @@ func many(devices []device) string {
 	return text
 }
 
-// counted writes how many devices have which standing: 3 behind, 1 locked.
+// counted writes how many devices have which status: 3 behind, 1 locked.
 func counted(devices []device) string {
 	n := map[string]int{}
 	for _, d := range devices {
-		n[d.Standing]++
+		n[d.Status]++
 	}
 	return inWords(n)
 }
 
 func inWords(n map[string]int) string {
 	var parts []string
-	for _, s := range match.Standings {
+	for _, s := range match.Statuses {
 		if c := n[string(s)]; c > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", c, s))
 		}

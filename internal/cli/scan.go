@@ -22,7 +22,7 @@ type look struct {
 	adapter  string
 	except   []string
 	ports    []string
-	by       []string
+	via      []string
 	wide     bool
 	patience time.Duration
 }
@@ -33,25 +33,25 @@ func (a *app) scanCmd() *cobra.Command {
 	var at string
 	var every time.Duration
 	c := &cobra.Command{
-		Use:   "scan [TARGET…]",
+		Use:   "scan [ADDRESS…]",
 		Short: "Find the devices and read what they run",
-		Long: `Find the devices on the site's networks and read what each one runs. All ways of hearing
+		Long: `Find the devices on the site's networks and read what each one runs. All discovery protocols
 are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
 address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
 What is found is kept; what is new, changed or gone is shown. What answers but is not
 recognised is listed too, with what was heard.
 
-Without targets the networks of site.yaml are looked through. A target is an address, a
-row of addresses, a network, host:port, or @FILE with a target on each line. Addresses
+Without addresses the networks of site.yaml are looked through. A target is an address, a
+row of addresses, a network, host:port, or @FILE with an address on each line. Addresses
 that do not answer are no error.
 
-The ways: ` + strings.Join(scan.Ways, ", ") + `.`,
+The ways: ` + strings.Join(scan.Protocols, ", ") + `.`,
 		Example: `  catena scan
   catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26 --except 10.20.4.7
   catena scan 10.20.4.17:8080 @more-addresses.txt
   catena scan --adapters                      this machine's adapters
   catena scan --adapter eth0                  by its name, its address, or an address beyond it
-  catena scan --by snmp,mdns --port snmp:1161
+  catena scan --via snmp,mdns --port snmp:1161
   catena scan --every 30s                     keep looking, print only what changes
   catena scan --uplinks                       what is reached through what, to paste into site.yaml`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -84,11 +84,11 @@ The ways: ` + strings.Join(scan.Ways, ", ") + `.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the targets lie, or without any target all)")
+	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
 	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and look no further")
 	f.StringSliceVar(&l.except, "except", nil, "addresses, rows or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
-	f.StringSliceVar(&l.by, "by", nil, "hear only by these ways")
+	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
 	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
 	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond, "how long one address may take to answer")
 	f.DurationVar(&every, "every", 0, "keep looking, this often, and print only what changes")
@@ -106,10 +106,10 @@ type round struct {
 	scanner  *scan.Scanner
 }
 
-func (a *app) newRound(targets []string, l look) (*round, error) {
-	for _, way := range l.by {
-		if !slices.Contains(scan.Ways, way) {
-			return nil, usage("--by %q is no way of hearing; there are %s", way, strings.Join(scan.Ways, ", "))
+func (a *app) newRound(addresses []string, l look) (*round, error) {
+	for _, way := range l.via {
+		if !slices.Contains(scan.Protocols, way) {
+			return nil, usage("--via %q is not a discovery protocol; there are %s", way, strings.Join(scan.Protocols, ", "))
 		}
 	}
 	var ports []site.Port
@@ -120,7 +120,7 @@ func (a *app) newRound(targets []string, l look) (*round, error) {
 		}
 		ports = append(ports, p)
 	}
-	targets, err := targetFiles(targets)
+	addresses, err := addressFiles(addresses)
 	if err != nil {
 		return nil, err
 	}
@@ -129,8 +129,8 @@ func (a *app) newRound(targets []string, l look) (*round, error) {
 		return nil, err
 	}
 	r := &round{app: a, home: h, networks: scan.Networks(h.site.Networks)}
-	if len(targets) > 0 || l.adapter != "" || len(r.networks) == 0 {
-		if r.networks, err = scan.Targets(targets, l.except, l.adapter, ports, l.wide); err != nil {
+	if len(addresses) > 0 || l.adapter != "" || len(r.networks) == 0 {
+		if r.networks, err = scan.Addresses(addresses, l.except, l.adapter, ports, l.wide); err != nil {
 			h.Close()
 			return nil, usage("%w", err)
 		}
@@ -143,15 +143,15 @@ func (a *app) newRound(targets []string, l look) (*round, error) {
 		return nil, err
 	}
 	r.scanner = a.scanner(h, r.access)
-	r.scanner.Patience, r.scanner.By = l.patience, l.by
+	r.scanner.Patience, r.scanner.Via = l.patience, l.via
 	return r, nil
 }
 
-// targetFiles puts the lines of a file in the place of @FILE. Empty lines and what
+// addressFiles puts the lines of a file in the place of @FILE. Empty lines and what
 // follows a # are left out.
-func targetFiles(targets []string) ([]string, error) {
+func addressFiles(addresses []string) ([]string, error) {
 	var out []string
-	for _, t := range targets {
+	for _, t := range addresses {
 		name, isFile := strings.CutPrefix(t, "@")
 		if !isFile {
 			out = append(out, t)
@@ -159,7 +159,7 @@ func targetFiles(targets []string) ([]string, error) {
 		}
 		data, err := os.ReadFile(name)
 		if err != nil {
-			return nil, usage("the targets cannot be read: %w", err)
+			return nil, usage("the addresses cannot be read: %w", err)
 		}
 		n := 0
 		for line := range strings.Lines(string(data)) {
@@ -214,7 +214,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 		note.Gone = append(note.Gone, d.Name)
 	}
 	for _, d := range result.Devices {
-		if d.Reach != site.Away {
+		if d.Access != site.Away {
 			note.Found++
 		}
 	}
@@ -503,14 +503,14 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	a.say("\n%s in %.1f s: %s found, %d new, %d changed, %d gone.", asked, note.Seconds,
 		view.Plural(note.Found, "device"), len(note.New), countNames(note.Changed), len(note.Gone))
 	if note.Outside > 0 {
-		a.say("Heard from outside the site's ranges and left alone: %d.", note.Outside)
+		a.say("Heard from outside the site's ranges and skipped: %d.", note.Outside)
 	}
 	for _, w := range note.Warnings {
 		a.say("Note: %s.", w)
 	}
 	locked := 0
 	for _, d := range shown {
-		if d.row.Device.Reach == site.Locked {
+		if d.row.Device.Access == site.LoginRefused {
 			locked++
 		}
 	}
@@ -541,26 +541,26 @@ func orNone(s string) string {
 // troubleTone is loud where a person must see to a device, not where nobody ever could
 // read it.
 func troubleTone(d site.Device) view.Tone {
-	if d.Reach == site.Unknown {
+	if d.Access == site.Unreadable {
 		return view.Warn
 	}
 	return view.Bad
 }
 
 func scanTable(devices []device, news map[string]view.Cell) view.Table {
-	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "heard by", "news"}}
+	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "found via", "news"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
-		if d.row.Device.Reach != site.Answers {
-			version = view.Cell{Text: d.Reach, Tone: troubleTone(d.row.Device)}
+		if d.row.Device.Access != site.OK {
+			version = view.Cell{Text: d.Access, Tone: troubleTone(d.row.Device)}
 		}
 		remark := news[d.Name]
-		if d.row.Device.Trouble != "" && d.row.Device.Reach != site.Away {
+		if d.row.Device.Trouble != "" && d.row.Device.Access != site.Away {
 			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; "), Tone: troubleTone(d.row.Device)}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,
-			view.Cell{Text: strings.Join(d.Heard, ", "), Tone: view.Quiet}, remark)
+			view.Cell{Text: strings.Join(d.FoundVia, ", "), Tone: view.Quiet}, remark)
 	}
 	return t
 }

@@ -28,7 +28,7 @@ func (a *app) shelfCmd() *cobra.Command {
 		Use:   "shelf",
 		Short: "Keep the firmware images",
 		Long: `The shelf is the local store of firmware images. It is shared by all your sites and
-works without a network. Each image lies there with a card, a small YAML file that
+works without a network. Each image lies there with a manifest, a small YAML file that
 says which devices it is for.`,
 		Args: onlyCommands, RunE: help,
 	}
@@ -43,20 +43,20 @@ func (a *app) shelfAddCmd() *cobra.Command {
 		Use:   "add PATH…",
 		Short: "Put images on the shelf",
 		Long: `Put images on the shelf: files, folders, and archives (.zip, .tgz, .tar, .tar.xz, and
-archives within them), with their cards. A card is a YAML file beside its image:
+archives within them), with their manifests. A manifest is a YAML file beside its image:
 
-  card: 1
+  manifest: 1
   vendor: Wexcombe
   models: [WX-40]
   version: 3.2.1
   file: wx40_3.2.1.bin
   sha256: 9f2c…            # 64 digits, as sha256sum prints them
 
-An image without a card is put there by the rules of the families (catena family
+An image without a manifest is put there by the rules of the families (catena family
 --help). Open formats that describe themselves are read and their checksums checked:
 U-Boot FIT and legacy images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT. Security advisories (CSAF 2.0, .json) are kept too: devices that run a
 version they name stand unsafe. What no rule recognises is kept aside, listed with the reason, and settled
-with --as. What does not match its card is refused; the rest is added.`,
+with --as. What does not match its manifest is refused; the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
   catena shelf add firmware/ tg200-K44.img
   catena shelf list --aside
@@ -89,7 +89,7 @@ func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter, paths []string) (
 	dir, _ := a.siteDir() // outside a site, the shelf's families count
 	families, err := a.families(dir, s)
 	total := shelf.Size(paths)
-	return shelf.Options{Card: families.Card, Progress: func(n int64) { meter.ShowBytes(n, total, "read") }}, err
+	return shelf.Options{Manifest: families.Manifest, Progress: func(n int64) { meter.ShowBytes(n, total, "read") }}, err
 }
 
 func (a *app) shelfAdd(ctx context.Context, paths []string) error {
@@ -167,45 +167,45 @@ func (a *app) printImport(results []shelf.Result) error {
 	return nil
 }
 
-// cardFrom reads what --as says.
-func cardFrom(as string) (firmware.Card, error) {
-	card := firmware.Card{Card: 1, Component: firmware.Main, Status: firmware.Recommended}
+// manifestFrom reads what --as says.
+func manifestFrom(as string) (firmware.Manifest, error) {
+	manifest := firmware.Manifest{Manifest: 1, Component: firmware.Main}
 	for part := range strings.SplitSeq(as, ",") {
 		key, value, ok := strings.Cut(part, "=")
 		value = strings.TrimSpace(value)
 		switch key = strings.TrimSpace(key); {
 		case !ok || value == "":
-			return card, usage("--as: %q is not key=value", part)
+			return manifest, usage("--as: %q is not key=value", part)
 		case key == "vendor":
-			card.Vendor = value
+			manifest.Vendor = value
 		case key == "model":
-			card.Models = append(card.Models, value)
+			manifest.Models = append(manifest.Models, value)
 		case key == "version":
-			card.Version = value
+			manifest.Version = value
 		case key == "component":
-			card.Component = value
+			manifest.Component = value
 		case key == "hardware":
-			card.Hardware = value
+			manifest.Hardware = value
 		default:
-			return card, usage("--as knows vendor, model, version, component and hardware, not %q", key)
+			return manifest, usage("--as knows vendor, model, version, component and hardware, not %q", key)
 		}
 	}
-	if card.Vendor == "" || len(card.Models) == 0 {
-		return card, usage("--as needs vendor, model and version")
+	if manifest.Vendor == "" || len(manifest.Models) == 0 {
+		return manifest, usage("--as needs vendor, model and version")
 	}
-	if err := version.Valid(card.Version); err != nil {
-		return card, usage("--as: %w", err)
+	if err := version.Valid(manifest.Version); err != nil {
+		return manifest, usage("--as: %w", err)
 	}
-	if _, err := version.ParseConstraint(card.Hardware); err != nil {
-		return card, usage("--as: hardware: %w", err)
+	if _, err := version.ParseConstraint(manifest.Hardware); err != nil {
+		return manifest, usage("--as: hardware: %w", err)
 	}
-	return card, nil
+	return manifest, nil
 }
 
 // shelfSettle puts one image on the shelf as what the person says it is: a file, or
 // one that lies aside.
 func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
-	card, err := cardFrom(as)
+	manifest, err := manifestFrom(as)
 	if err != nil {
 		return err
 	}
@@ -217,9 +217,9 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		return err
 	}
 	if _, err := os.Stat(args[0]); err == nil {
-		results, err := s.Import(ctx, args, shelf.Options{Card: func(string, []byte, format.Facts) (firmware.Card, error) {
-			card.File = filepath.Base(args[0])
-			return card, nil
+		results, err := s.Import(ctx, args, shelf.Options{Manifest: func(string, []byte, format.Facts) (firmware.Manifest, error) {
+			manifest.File = filepath.Base(args[0])
+			return manifest, nil
 		}})
 		if err != nil {
 			return err
@@ -234,7 +234,7 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 	if !ok {
 		return usage("%s is neither a file nor something that lies aside; see: catena shelf list --aside", args[0])
 	}
-	image, err := s.Settle(u, card)
+	image, err := s.Settle(u, manifest)
 	if err != nil {
 		return err
 	}
@@ -326,7 +326,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	}
 	for _, i := range images {
 		best, ok := newest[kind(i)]
-		if i.Status != firmware.Withdrawn && (!ok || families.Order(i.Vendor, i.Models[0]).Compare(i.Version, best) > 0) {
+		if i.Advice != firmware.Withdrawn && (!ok || families.Order(i.Vendor, i.Models[0]).Compare(i.Version, best) > 0) {
 			newest[kind(i)] = i.Version
 		}
 	}
@@ -334,7 +334,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 		if !i.IsFor(vendor, model) {
 			continue
 		}
-		l := listed{Image: i, Newest: i.Status != firmware.Withdrawn && newest[kind(i)] == i.Version, Added: s.Added(i)}
+		l := listed{Image: i, Newest: i.Advice != firmware.Withdrawn && newest[kind(i)] == i.Version, Added: s.Added(i)}
 		l.Fresh = !last.IsZero() && l.Added.After(last)
 		total += i.Size
 		list = append(list, l)
@@ -345,13 +345,13 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	case "csv":
 		var rows [][]string
 		for _, i := range list {
-			rows = append(rows, []string{i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version, string(i.Status), fmt.Sprint(i.Size), i.SHA256, i.File})
+			rows = append(rows, []string{i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version, string(i.Advice), fmt.Sprint(i.Size), i.SHA256, i.File})
 		}
-		return view.CSV(a.out, []string{"vendor", "models", "hardware", "component", "version", "status", "size", "sha256", "file"}, rows)
+		return view.CSV(a.out, []string{"vendor", "models", "hardware", "component", "version", "advice", "size", "sha256", "file"}, rows)
 	}
-	t := view.Table{Columns: []string{"vendor", "models", "version", "status", "size", "digest", "file", "marks"}}
+	t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size", "digest", "file", "marks"}}
 	for _, i := range list {
-		tone := map[firmware.Status]view.Tone{firmware.Withdrawn: view.Bad, firmware.OK: view.Quiet, firmware.Superseded: view.Quiet}[i.Status]
+		tone := map[firmware.Advice]view.Tone{firmware.Withdrawn: view.Bad, firmware.Superseded: view.Quiet}[i.Advice]
 		var marks []string
 		marked := view.Good
 		if i.Newest {
@@ -364,7 +364,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 			marks, marked = append(marks, i.Because), tone
 		}
 		t.Add(view.Cell{Text: i.Vendor}, view.Cell{Text: strings.Join(i.Models, ", ")}, view.Cell{Text: i.Version},
-			view.Cell{Text: string(i.Status), Tone: tone}, view.Cell{Text: view.Bytes(float64(i.Size))},
+			view.Cell{Text: string(i.Advice), Tone: tone}, view.Cell{Text: view.Bytes(float64(i.Size))},
 			view.Cell{Text: i.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: i.File}, view.Cell{Text: strings.Join(marks, "; "), Tone: marked})
 	}
 	t.Draw(a.out, a.style(a.out))
@@ -420,17 +420,21 @@ func (a *app) shelfNotesCmd() *cobra.Command {
 func (a *app) shelfMarkCmd() *cobra.Command {
 	var because string
 	c := &cobra.Command{
-		Use: "mark IMAGE STATUS", Short: "Say what is to be thought of an image: recommended, ok, superseded, withdrawn",
-		Long:    "Give an image another status. A withdrawn one is never sent, and devices that run it stand\nunsafe, first in every list.",
+		Use: "mark IMAGE ADVICE", Short: "Mark an image recommended, superseded or withdrawn, or none",
+		Long:    "Give an image an advice. A recommended image is chosen before all others, a superseded one\nonly where a target names it, a withdrawn one never: devices that run it are unsafe.",
 		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'",
-		Args:    exactly(2, "an image and a status"),
+		Args:    exactly(2, "an image and an advice"),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
-			if err := s.Mark(image, firmware.Status(args[1]), because); err != nil {
+			advice := firmware.Advice(args[1])
+			if args[1] == "none" {
+				advice = firmware.NoAdvice
+			}
+			if err := s.Mark(image, advice, because); err != nil {
 				return usage("%w", err)
 			}
-			a.say("%s is %s.", image.File, args[1])
+			a.say("Advice for %s: %s.", image.File, args[1])
 			return nil
 		})
 	}
@@ -442,7 +446,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 	var force bool
 	c := &cobra.Command{
 		Use: "drop IMAGE", Short: "Take an image off the shelf, or what lies aside",
-		Long:    "Take an image off the shelf. One that is the way back of a device of any site that used\nthis shelf is kept, unless --force is given.",
+		Long:    "Take an image off the shelf. One that is what would return a device of any site that used\nthis shelf is kept, unless --force is given.",
 		Example: "  catena shelf drop wx40_3.0.0.bin",
 		Args:    exactly(1, anImage),
 	}
@@ -464,7 +468,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 				return err
 			}
 			if len(needed) > 0 && !force {
-				return refused("%s is the way back of %s; keep it, or say --force", image.File, strings.Join(needed, ", "))
+				return refused("%s is what would return %s; keep it, or say --force", image.File, strings.Join(needed, ", "))
 			}
 			if err := s.Drop(image); err != nil {
 				return err
@@ -473,7 +477,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			return nil
 		})
 	}
-	c.Flags().BoolVar(&force, "force", false, "also where it is a device's way back")
+	c.Flags().BoolVar(&force, "force", false, "also where it is a device's rollback")
 	return c
 }
 
@@ -552,8 +556,8 @@ func chosen(s *shelf.Shelf, names []string, vendor, model string) ([]firmware.Im
 func (a *app) shelfExportCmd() *cobra.Command {
 	var vendor, model, key string
 	c := &cobra.Command{
-		Use: "export FILE.zip [IMAGE…]", Short: "Write images with their cards into a bundle for a colleague",
-		Long: `Write images with their cards and release notes into a bundle. With --key the bundle is
+		Use: "export FILE.zip [IMAGE…]", Short: "Write images with their manifests into a bundle for a colleague",
+		Long: `Write images with their manifests and release notes into a bundle. With --key the bundle is
 signed: the minisign signature lies beside it, and a colleague has it checked with
 catena shelf add --key.`,
 		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe --key ours.key\n  catena shelf export one.zip wx40_3.2.1.bin",

@@ -28,7 +28,7 @@ A stand-in checks what it receives and truly restarts. Its faults are switches i
 scenario: other_password, silent, drop_after, keeps_version, never_returns, sick, rate.`,
 		Example: `  catena sim
   catena sim site-to-try.yaml
-  catena sim --images firmware/      also write the scenario's images, with cards`,
+  catena sim --images firmware/      also write the scenario's images, with manifests`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("catena sim wants one scenario file at most")
@@ -50,7 +50,7 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 		},
 	}
 	placeFlag(c, &place)
-	c.Flags().StringVar(&images, "images", "", "write the scenario's images and their cards into this folder")
+	c.Flags().StringVar(&images, "images", "", "write the scenario's images and their manifests into this folder")
 	return c
 }
 

@@ -28,9 +28,9 @@ import (
 
 // What can be wrong with a device; callers test with errors.Is.
 var (
-	ErrNotMine = errors.New("speaks another dialect")
-	ErrAway    = errors.New("does not answer")
-	ErrLocked  = errors.New("refuses the login")
+	ErrNotMine      = errors.New("speaks another dialect")
+	ErrAway         = errors.New("does not answer")
+	ErrLoginRefused = errors.New("refuses the login")
 	// It would have the password in the clear. No login was sent.
 	ErrPlain = errors.New("wants the password in the clear (Basic without TLS)")
 	// The login is right, but before anything else the device wants a new password.
@@ -38,9 +38,9 @@ var (
 	// The login is right, but it may not read what it must.
 	ErrNoRight = errors.New("tells its version only to an administrator")
 	// Its certificate or key is another than before. No login was sent.
-	ErrStranger = errors.New("is not the device that was here")
-	ErrRefused  = errors.New("refuses")
-	ErrOdd      = errors.New("answers what cannot be understood")
+	ErrIdentityChanged = errors.New("is not the device that was here")
+	ErrRefused         = errors.New("refuses")
+	ErrMalformed       = errors.New("answers what cannot be understood")
 )
 
 // Login is a user and a password. It shows neither when it is printed or logged.
@@ -62,7 +62,7 @@ type Peer struct {
 	// PlainBasic allows a password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool
 	// Trust is asked before anything is sent over a connection with a key of the
-	// device's: kind is KeyTLS or KeySSH. Its error, an ErrStranger, ends the talk.
+	// device's: kind is KeyTLS or KeySSH. Its error, an ErrIdentityChanged, ends the talk.
 	Trust func(kind, fingerprint string) error
 }
 
@@ -74,30 +74,24 @@ const (
 	KeySerial = "serial number"
 )
 
-// StrangerError is an ErrStranger that says what is another than before, and what to do.
-func StrangerError(host, kind, was, is string) error {
+// IdentityChangedError is an ErrIdentityChanged that says what is another than before, and what to do.
+func IdentityChangedError(host, kind, was, is string) error {
 	return fmt.Errorf("%w: another %s than before, was %s, is %s; if that is right: catena login accept %s",
-		ErrStranger, kind, site.Clean(was), site.Clean(is), host)
+		ErrIdentityChanged, kind, site.Clean(was), site.Clean(is), host)
 }
 
-// Meet looks, before a login is sent, whether the device that was known by this serial
+// VerifyIdentity looks, before a login is sent, whether the device that was known by this serial
 // number is still at its address, as far as it tells that openly. Its error is an
-// ErrStranger; who does not answer is for the login to find out.
-func Meet(ctx context.Context, r Reader, p Peer, serial string) error {
+// ErrIdentityChanged; who does not answer is for the login to find out.
+func VerifyIdentity(ctx context.Context, r Reader, p Peer, serial string) error {
 	f, err := r.Recognise(ctx, p)
-	if errors.Is(err, ErrStranger) {
+	if errors.Is(err, ErrIdentityChanged) {
 		return err
 	}
 	if err == nil && serial != "" && f.Serial != "" && !strings.EqualFold(serial, f.Serial) {
-		return StrangerError(site.Device{Address: p.Address}.Host(), KeySerial, serial, f.Serial)
+		return IdentityChangedError(site.Device{Address: p.Address}.Host(), KeySerial, serial, f.Serial)
 	}
 	return nil
-}
-
-// Stranger tells whether another device was met in a device's place when it was last
-// looked at.
-func Stranger(d site.Device) bool {
-	return d.Reach == site.Locked && strings.HasPrefix(d.Trouble, ErrStranger.Error())
 }
 
 // URL is the address of something on the device. The zone of an IPv6 link-local address
@@ -212,8 +206,8 @@ type Upload struct {
 	Sent      func(bytes int64)
 }
 
-// Outlook is what a device announces once it has an image.
-type Outlook struct {
+// Traits is what a device announces once it has an image.
+type Traits struct {
 	RestartsAlone bool          // it restarts by itself
 	Down          time.Duration // how long it expects to be away; 0: it did not say
 }
@@ -222,7 +216,7 @@ type Outlook struct {
 type Reader interface {
 	Name() string
 	// Recognise asks without a login whether such a device answers there. It
-	// returns ErrNotMine where something else does, and ErrAway or ErrOdd.
+	// returns ErrNotMine where something else does, and ErrAway or ErrMalformed.
 	Recognise(ctx context.Context, p Peer) (Facts, error)
 	// Read logs in and asks who the device is and what it runs.
 	Read(ctx context.Context, p Peer) (Facts, error)
@@ -249,21 +243,21 @@ type Talk interface {
 	// Read logs in and asks who the device is and what it runs.
 	Read(ctx context.Context) (Facts, error)
 	// Send sends the image and returns when the device has all of it.
-	Send(ctx context.Context, u Upload) (Outlook, error)
+	Send(ctx context.Context, u Upload) (Traits, error)
 	// Writing tells how far the device is with writing what it was sent, in
 	// percent; at 100 it can restart. ErrRefused: it wants no more of it.
 	Writing(ctx context.Context) (int, error)
 	// Restart asks for a restart.
 	Restart(ctx context.Context) error
-	// Well returns an error that says what is wrong with the device. before are
+	// Healthy returns an error that says what is wrong with the device. before are
 	// the facts from when it was well.
-	Well(ctx context.Context, before Facts) error
+	Healthy(ctx context.Context, before Facts) error
 }
 
 // Refused is an ErrRefused with the device's own words.
 func Refused(words string) error { return fmt.Errorf("%w: %s", ErrRefused, site.Clean(words)) }
 
-// Odd is an ErrOdd that says what was expected.
-func Odd(format string, args ...any) error {
-	return fmt.Errorf("%w: %s", ErrOdd, fmt.Sprintf(format, args...))
+// Malformed is an ErrMalformed that says what was expected.
+func Malformed(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", ErrMalformed, fmt.Sprintf(format, args...))
 }

@@ -100,7 +100,7 @@ type Answer struct {
 }
 
 // Ask sends a small request to p and reads the whole answer. Its errors are ErrAway,
-// ErrOdd and ErrStranger.
+// ErrMalformed and ErrIdentityChanged.
 func Ask(ctx context.Context, p Peer, r *http.Request) (Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
@@ -121,7 +121,7 @@ func read(ctx context.Context, resp *http.Response) (Answer, error) {
 	case err != nil:
 		return Answer{}, away(ctx, err)
 	case len(body) > maxAnswer:
-		return Answer{}, Odd("an answer of more than %d KiB", maxAnswer>>10)
+		return Answer{}, Malformed("an answer of more than %d KiB", maxAnswer>>10)
 	}
 	return Answer{resp.StatusCode, resp.Header, body}, nil
 }
@@ -132,8 +132,8 @@ func away(ctx context.Context, err error) error {
 	var timeout net.Error
 	var op *net.OpError
 	switch {
-	case errors.Is(err, ErrStranger):
-		if inner := errors.Unwrap(err); inner != nil && errors.Is(inner, ErrStranger) {
+	case errors.Is(err, ErrIdentityChanged):
+		if inner := errors.Unwrap(err); inner != nil && errors.Is(inner, ErrIdentityChanged) {
 			return inner // without the address
 		}
 		return err
@@ -154,7 +154,7 @@ func away(ctx context.Context, err error) error {
 	if inner := errors.Unwrap(err); inner != nil {
 		err = inner // without the address, which the message around it has
 	}
-	return Odd("%s", site.Clean(err.Error()))
+	return Malformed("%s", site.Clean(err.Error()))
 }
 
 // Transfer sends an image as the body of r and returns the device's answer. It

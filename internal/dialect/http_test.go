@@ -97,18 +97,18 @@ func TestBasicWantsTLSOrLeave(t *testing.T) {
 	wrong.Login.Password = "heron"
 	before := passwords.Load()
 	_, err = logged(t, wrong)
-	assert.ErrorIs(t, err, dialect.ErrLocked)
+	assert.ErrorIs(t, err, dialect.ErrLoginRefused)
 	assert.EqualValues(t, 1, passwords.Load()-before, "a wrong password is tried once")
 }
 
 func TestUnknownChallenge(t *testing.T) {
 	var l dialect.HTTPLogin
-	assert.ErrorIs(t, l.Take(dialect.Peer{TLS: true}, http.Header{"Www-Authenticate": {`Weird realm="x"`}}), dialect.ErrLocked)
-	assert.ErrorIs(t, l.Take(dialect.Peer{TLS: true}, http.Header{}), dialect.ErrLocked)
+	assert.ErrorIs(t, l.Take(dialect.Peer{TLS: true}, http.Header{"Www-Authenticate": {`Weird realm="x"`}}), dialect.ErrLoginRefused)
+	assert.ErrorIs(t, l.Take(dialect.Peer{TLS: true}, http.Header{}), dialect.ErrLoginRefused)
 	assert.False(t, l.Challenged())
 	require.NoError(t, l.Take(dialect.Peer{}, http.Header{"Www-Authenticate": {`Digest realm="x", nonce="1", qop="auth"`}}))
 	assert.True(t, l.Challenged())
-	assert.ErrorIs(t, l.Take(dialect.Peer{}, http.Header{"Www-Authenticate": {`Digest realm="x", nonce="1", qop="auth"`}}), dialect.ErrLocked, "the same again means the login is wrong")
+	assert.ErrorIs(t, l.Take(dialect.Peer{}, http.Header{"Www-Authenticate": {`Digest realm="x", nonce="1", qop="auth"`}}), dialect.ErrLoginRefused, "the same again means the login is wrong")
 	assert.NoError(t, l.Take(dialect.Peer{}, http.Header{"Www-Authenticate": {`Digest realm="x", nonce="2", qop="auth"`}}), "a restart makes another")
 	assert.NoError(t, l.Take(dialect.Peer{}, http.Header{"Www-Authenticate": {`Digest realm="x", nonce="2", qop="auth", stale=true`}}))
 }
@@ -122,7 +122,7 @@ func TestTrustComesFirst(t *testing.T) {
 	p.Trust = func(kind, fingerprint string) error {
 		assert.Equal(t, dialect.KeyTLS, kind)
 		assert.Equal(t, dialect.Fingerprint(s.Certificate().Raw), fingerprint)
-		return fmt.Errorf("%w: another", dialect.ErrStranger)
+		return fmt.Errorf("%w: another", dialect.ErrIdentityChanged)
 	}
 	ask := func() error {
 		r, err := http.NewRequest(http.MethodGet, p.URL("/"), nil)
@@ -131,12 +131,12 @@ func TestTrustComesFirst(t *testing.T) {
 		return err
 	}
 	err := ask()
-	require.ErrorIs(t, err, dialect.ErrStranger)
+	require.ErrorIs(t, err, dialect.ErrIdentityChanged)
 	assert.NotContains(t, err.Error(), "127.0.0.1", "the message around it has the address")
 	r, err := http.NewRequest(http.MethodPut, p.URL("/"), nil)
 	require.NoError(t, err)
 	_, err = dialect.Transfer(t.Context(), p, r, dialect.Upload{Image: strings.NewReader("image"), Size: 5})
-	assert.ErrorIs(t, err, dialect.ErrStranger)
+	assert.ErrorIs(t, err, dialect.ErrIdentityChanged)
 	assert.Zero(t, requests.Load())
 	p.Trust = func(string, string) error { return nil }
 	require.NoError(t, ask())
@@ -157,7 +157,7 @@ func TestAskIsBounded(t *testing.T) {
 		}
 	}))
 	defer s.Close()
-	for path, want := range map[string]error{"/long": dialect.ErrOdd, "/headers": dialect.ErrOdd, "/never": dialect.ErrAway, "/redirect": nil} {
+	for path, want := range map[string]error{"/long": dialect.ErrMalformed, "/headers": dialect.ErrMalformed, "/never": dialect.ErrAway, "/redirect": nil} {
 		ctx, cancel := context.WithTimeout(t.Context(), 400*time.Millisecond)
 		r, err := http.NewRequest(http.MethodGet, peer(s).URL(path), nil)
 		require.NoError(t, err)

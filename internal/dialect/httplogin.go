@@ -22,12 +22,12 @@ type HTTPLogin struct {
 // Challenged tells whether a challenge was taken up.
 func (l *HTTPLogin) Challenged() bool { return l.challenge != nil || l.basic }
 
-// Take takes up the challenges of a refusal. It returns ErrLocked where the device only
+// Take takes up the challenges of a refusal. It returns ErrLoginRefused where the device only
 // repeats what was answered already: then the login is wrong; and ErrPlain.
 func (l *HTTPLogin) Take(p Peer, h http.Header) error {
 	if c, err := digest.FindChallenge(h); err == nil {
 		if l.challenge != nil && l.challenge.Nonce == c.Nonce && !c.Stale {
-			return ErrLocked
+			return ErrLoginRefused
 		}
 		l.challenge, l.basic, l.count = c, false, 0
 		return nil
@@ -37,7 +37,7 @@ func (l *HTTPLogin) Take(p Peer, h http.Header) error {
 		switch {
 		case !strings.EqualFold(scheme, "Basic"):
 		case l.basic:
-			return ErrLocked
+			return ErrLoginRefused
 		case !p.TLS && !p.PlainBasic:
 			return fmt.Errorf("%w; if that is acceptable, its family file allows it with plain_basic: true", ErrPlain)
 		default:
@@ -45,7 +45,7 @@ func (l *HTTPLogin) Take(p Peer, h http.Header) error {
 			return nil
 		}
 	}
-	return ErrLocked
+	return ErrLoginRefused
 }
 
 // Sign adds the answer to the challenge to a request, if there was one.
@@ -58,7 +58,7 @@ func (l *HTTPLogin) Sign(p Peer, r *http.Request) error {
 		credentials, err := digest.Digest(l.challenge, digest.Options{
 			Method: r.Method, URI: r.URL.RequestURI(), Count: l.count, Username: p.Login.User, Password: p.Login.Password})
 		if err != nil {
-			return Odd("a login method that is not known: %s", site.Clean(err.Error()))
+			return Malformed("a login method that is not known: %s", site.Clean(err.Error()))
 		}
 		r.Header.Set("Authorization", credentials.String())
 	}

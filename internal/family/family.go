@@ -2,7 +2,7 @@
 // pure: callers bring the bytes of the files.
 //
 // As of now a family says how its makers' version strings sort, and how an image
-// that comes without a card is recognised.
+// that comes without a manifest is recognised.
 package family
 
 import (
@@ -214,12 +214,12 @@ func (s Set) of(vendor, model string) Family {
 
 func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
 
-// Card writes the card of an image that came without one, from its file name, its
+// Manifest writes the manifest of an image that came without one, from its file name, its
 // first MiB, and what it says of itself in an open format. The digest is the caller's
 // to fill in. The error says why no rule recognises it, or that two disagree.
-func (s Set) Card(name string, head []byte, facts format.Facts) (firmware.Card, error) {
+func (s Set) Manifest(name string, head []byte, facts format.Facts) (firmware.Manifest, error) {
 	base := path.Base(name)
-	var card firmware.Card
+	var manifest firmware.Manifest
 	by := ""
 	for _, f := range s.families {
 		for i := range f.Images {
@@ -229,24 +229,24 @@ func (s Set) Card(name string, head []byte, facts format.Facts) (firmware.Card, 
 			}
 			models, err := f.modelsFor(got["model"])
 			if err != nil {
-				return card, err
+				return manifest, err
 			}
 			if err := version.Valid(got["version"]); err != nil {
-				return card, fmt.Errorf("the family %s recognises it, but %w", f.Name, err)
+				return manifest, fmt.Errorf("the family %s recognises it, but %w", f.Name, err)
 			}
-			next := firmware.Card{Card: 1, Vendor: f.Vendor, Models: models, Component: orMain(got["component"]), Version: got["version"],
-				File: base, Status: firmware.Recommended}
-			if by != "" && (card.Vendor != next.Vendor || !slices.Equal(card.Models, next.Models) || card.Version != next.Version || card.Component != next.Component) {
-				return card, fmt.Errorf("two rules disagree: %s reads %s %s, %s reads %s %s", by, strings.Join(card.Models, ", "), card.Version,
+			next := firmware.Manifest{Manifest: 1, Vendor: f.Vendor, Models: models, Component: orMain(got["component"]), Version: got["version"],
+				File: base}
+			if by != "" && (manifest.Vendor != next.Vendor || !slices.Equal(manifest.Models, next.Models) || manifest.Version != next.Version || manifest.Component != next.Component) {
+				return manifest, fmt.Errorf("two rules disagree: %s reads %s %s, %s reads %s %s", by, strings.Join(manifest.Models, ", "), manifest.Version,
 					f.Name, strings.Join(next.Models, ", "), next.Version)
 			}
-			card, by = next, f.Name
+			manifest, by = next, f.Name
 		}
 	}
 	if by == "" {
-		return card, fmt.Errorf("no rule of any family recognises it")
+		return manifest, fmt.Errorf("no rule of any family recognises it")
 	}
-	return card, nil
+	return manifest, nil
 }
 
 func orMain(component string) string {

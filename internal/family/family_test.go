@@ -42,7 +42,7 @@ func set(t *testing.T, texts ...string) family.Set {
 	return s
 }
 
-func TestCard(t *testing.T) {
+func TestManifest(t *testing.T) {
 	s := set(t, cameras, gates)
 	for _, c := range []struct{ name, head, models, version string }{
 		{"a/b/wx40_3.2.1.bin", "", "WX-40", "3.2.1"},
@@ -50,11 +50,11 @@ func TestCard(t *testing.T) {
 		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=3.2.1 \n", "WX-40", "3.2.1"},
 		{"x.img", "release Cedar", "TG-200", "Cedar"},
 	} {
-		card, err := s.Card(c.name, []byte(c.head), format.Facts{})
+		manifest, err := s.Manifest(c.name, []byte(c.head), format.Facts{})
 		require.NoError(t, err, c.name)
-		assert.Equal(t, c.models, strings.Join(card.Models, " "))
-		assert.Equal(t, c.version, card.Version)
-		assert.Equal(t, "main", card.Component)
+		assert.Equal(t, c.models, strings.Join(manifest.Models, " "))
+		assert.Equal(t, c.version, manifest.Version)
+		assert.Equal(t, "main", manifest.Component)
 	}
 	for _, c := range []struct{ name, head, why string }{
 		{"notes.pdf", "", "no rule of any family recognises it"},
@@ -63,19 +63,19 @@ func TestCard(t *testing.T) {
 		{"x.img", "", "no rule"},
 		{"short", "\x00", "no rule"},
 	} {
-		_, err := s.Card(c.name, []byte(c.head), format.Facts{})
+		_, err := s.Manifest(c.name, []byte(c.head), format.Facts{})
 		assert.ErrorContains(t, err, c.why, c.name)
 	}
 }
 
 func TestFormatGivesTheVersion(t *testing.T) {
 	s := set(t, "family: drives\nvendor: Harrow & Dene\nmodels: [HD-7]\nimages: [{format: usb-dfu}]\n")
-	card, err := s.Card("x.dfu", nil, format.Facts{Format: "usb-dfu", Version: "2.10"})
+	manifest, err := s.Manifest("x.dfu", nil, format.Facts{Format: "usb-dfu", Version: "2.10"})
 	require.NoError(t, err)
-	assert.Equal(t, "2.10", card.Version)
-	_, err = s.Card("x.dfu", nil, format.Facts{Format: "ihex", Version: "2.10"})
+	assert.Equal(t, "2.10", manifest.Version)
+	_, err = s.Manifest("x.dfu", nil, format.Facts{Format: "ihex", Version: "2.10"})
 	assert.ErrorContains(t, err, "no rule")
-	_, err = s.Card("x.dfu", nil, format.Facts{Format: "usb-dfu"})
+	_, err = s.Manifest("x.dfu", nil, format.Facts{Format: "usb-dfu"})
 	assert.ErrorContains(t, err, "must not be empty")
 }
 
@@ -117,8 +117,8 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if card, err := s.Card(name, head, format.Facts{Format: "ihex", Version: "1"}); err == nil && (card.Version == "" || len(card.Models) == 0) {
-			t.Errorf("a card without version or models: %+v", card)
+		if manifest, err := s.Manifest(name, head, format.Facts{Format: "ihex", Version: "1"}); err == nil && (manifest.Version == "" || len(manifest.Models) == 0) {
+			t.Errorf("a manifest without version or models: %+v", manifest)
 		}
 	})
 }

@@ -85,7 +85,7 @@ func (d *device) left(facts dialect.Facts) (hops []Hop, strange string) {
 			hops = append(hops, hop)
 		}
 		if behind[c] == 0 && !d.same(first[c], facts.Of(c)) {
-			strange = label(firmware.Image{Card: firmware.Card{Component: c, Version: facts.Of(c)}}) + ", not " + first[c]
+			strange = label(firmware.Image{Manifest: firmware.Manifest{Component: c, Version: facts.Of(c)}}) + ", not " + first[c]
 		}
 	}
 	return hops, strange
@@ -107,18 +107,18 @@ func (d *device) check() (step Step, reason, advice string) {
 	d.knows, d.peer = knows, peer
 	d.talk = knows.Open(d.peer)
 	var facts dialect.Facts
-	err := dialect.Meet(d.patience, knows, peer, was.Serial)
+	err := dialect.VerifyIdentity(d.patience, knows, peer, was.Serial)
 	if err == nil {
 		facts, err = d.talk.Read(d.patience)
 	}
 	switch {
 	case d.patience.Err() != nil:
 		return Skipped, "the job was abandoned while it was checked", ""
-	case errors.Is(err, dialect.ErrLocked):
+	case errors.Is(err, dialect.ErrLoginRefused):
 		return Failed, err.Error(), "find its password, then flash it again"
 	case errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight), errors.Is(err, dialect.ErrPlain):
 		return Failed, err.Error(), "see to its login (catena login test), then flash it again"
-	case errors.Is(err, dialect.ErrStranger):
+	case errors.Is(err, dialect.ErrIdentityChanged):
 		return Failed, err.Error(), "find out what was exchanged: catena scan"
 	case err != nil:
 		return Failed, err.Error(), "look whether it has power and network, then: catena scan"
@@ -135,7 +135,7 @@ func (d *device) check() (step Step, reason, advice string) {
 		d.see(facts)
 		return Failed, "it runs " + strange + " as when it was matched", "match again: catena match"
 	}
-	if err := d.talk.Well(d.patience, facts); err != nil {
+	if err := d.talk.Healthy(d.patience, facts); err != nil {
 		return Failed, "it is not well: " + err.Error(), "mend that first, then flash it again"
 	}
 	d.before = facts
@@ -169,7 +169,7 @@ func (d *device) put(image firmware.Image, returning bool) *problem {
 	meter := d.job.sent[d.item.Device.ID]
 	meter.done.Store(0)
 	meter.total.Store(image.Size)
-	outlook, err := d.talk.Send(d.lasting, dialect.Upload{
+	traits, err := d.talk.Send(d.lasting, dialect.Upload{
 		Component: image.Component, Image: d.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256,
 		Sent: func(n int64) { meter.done.Store(n) },
 	})
@@ -185,7 +185,7 @@ func (d *device) put(image firmware.Image, returning bool) *problem {
 	if err := d.intend(Restarting, label(image), returning); err != nil {
 		return &problem{ledger: err, taken: true}
 	}
-	if p := d.restart(outlook, image.Component, image.Version); p != nil {
+	if p := d.restart(traits, image.Component, image.Version); p != nil {
 		return p
 	}
 	if err := d.intend(Proving, label(image), returning); err != nil {
@@ -218,12 +218,12 @@ func (d *device) awaitWritten(meter *transfer) *problem {
 
 // restart sees the device go and come back. One that should restart by itself and
 // does not is asked to, once. Where it was gone too shortly to be seen, the new
-// version tells; not so on a way back to the version that it runs all along.
+// version tells; not so on a rollback to the version that it runs all along.
 // Presence is looked for without a login: a device that came back with another
 // password must not be locked out by us.
-func (d *device) restart(outlook dialect.Outlook, component, to string) *problem {
+func (d *device) restart(traits dialect.Traits, component, to string) *problem {
 	t, now := d.job.engine.Timing, d.job.engine.Now
-	asked := !outlook.RestartsAlone
+	asked := !traits.RestartsAlone
 	if asked {
 		if err := d.talk.Restart(d.lasting); err != nil && !errors.Is(err, dialect.ErrAway) {
 			return &problem{taken: true, why: "it would not restart: " + err.Error()}
@@ -232,7 +232,7 @@ func (d *device) restart(outlook dialect.Outlook, component, to string) *problem
 	since, telling := now(), !d.same(d.heard.Of(component), to)
 	wait := d.wait(t.BackWithin)
 	for gone := false; ; {
-		late, there := now().Sub(since) > outlook.Down+t.Grace, d.there()
+		late, there := now().Sub(since) > traits.Down+t.Grace, d.there()
 		switch {
 		case !there:
 			gone = true
@@ -285,7 +285,7 @@ func (d *device) prove(component, to string) error {
 	wait := d.wait(d.job.engine.Timing.ProveWithin)
 	for refused := 0; ; {
 		err := d.look(component, to)
-		if errors.Is(err, dialect.ErrLocked) {
+		if errors.Is(err, dialect.ErrLoginRefused) {
 			refused++
 		}
 		if err == nil || errors.Is(err, errFinal) || refused >= loginTries || !wait() {
@@ -309,7 +309,7 @@ func (d *device) look(component, to string) error {
 	if !d.same(facts.Of(component), to) {
 		return fmt.Errorf("it runs %s, not %s", facts.Of(component), to)
 	}
-	if err := d.talk.Well(ctx, d.before); err != nil {
+	if err := d.talk.Healthy(ctx, d.before); err != nil {
 		return fmt.Errorf("it runs %s but is not well: %w", facts.Of(component), err)
 	}
 	d.see(facts)
@@ -369,7 +369,7 @@ func (d *device) recover(p problem, hop Hop) error {
 		p.why += "; then " + err.Error()
 	}
 	if hop.Back == nil {
-		return d.end(Stranded, p.why+"; it has no way back", fmt.Sprintf("put an image of %s on the shelf (catena shelf add), then: catena rollback --to %s %s",
+		return d.end(Stranded, p.why+"; it cannot be rolled back", fmt.Sprintf("put an image of %s on the shelf (catena shelf add), then: catena rollback --to %s %s",
 			from, from, d.item.Device.Name))
 	}
 	back := d.put(*hop.Back, true)
@@ -379,11 +379,11 @@ func (d *device) recover(p problem, hop Hop) error {
 	case back.ledger != nil:
 		return back.ledger
 	}
-	return d.end(Stranded, p.why+"; and on its way back: "+back.why,
+	return d.end(Stranded, p.why+"; and on its rollback: "+back.why,
 		"look at it on site: switch it off and on; when it answers: catena rollback "+d.item.Device.Name)
 }
 
-// arrived is the end of a device that is proven on a version of its path: a stone
+// arrived is the end of a device that is proven on a version of its path: a intermediate version
 // on the way is not where it should be.
 func (d *device) arrived() Step {
 	if left, _ := d.left(d.heard); len(left) == 0 {
@@ -421,6 +421,6 @@ func (d *device) runsNow() string {
 func (d *device) see(facts dialect.Facts) {
 	now := d.item.Device
 	facts.Into(&now)
-	now.Reach, now.Trouble = "answers", ""
+	now.Access, now.Trouble = "answers", ""
 	_ = d.job.engine.Ledger.See(d.job.ID, &now) // the next scan sees it too
 }

@@ -114,7 +114,7 @@ func (j *Job) enter() error {
 		return fmt.Errorf("job %s cannot be claimed: %w", j.ID, errors.Join(err, errors.New("its lock is held")))
 	}
 	j.release = free
-	body := startedBody{Purpose: j.plan.Purpose, Lanes: j.plan.Lanes}
+	body := startedBody{Purpose: j.plan.Purpose, Parallel: j.plan.Parallel}
 	for _, i := range j.plan.Items {
 		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To()}
 		for _, h := range i.Path {
@@ -156,7 +156,7 @@ func (j *Job) Run(going, patience context.Context) error {
 	stop := j.tellProgress()
 	defer stop()
 	var group errgroup.Group
-	group.SetLimit(max(1, j.plan.Lanes))
+	group.SetLimit(max(1, j.plan.Parallel))
 	for _, item := range j.plan.Items {
 		group.Go(func() error {
 			d := &device{job: j, item: item, patience: patience, lasting: context.WithoutCancel(patience)}

@@ -63,7 +63,7 @@ type Item struct {
 	Order  version.Order
 }
 
-// Hop is one image on the path, and the way back to the version before it.
+// Hop is one image on the path, and the rollback to the version before it.
 type Hop struct {
 	From  string // the version of the image's component before
 	Image firmware.Image
@@ -103,9 +103,9 @@ func label(i firmware.Image) string {
 
 // Plan is a job before it starts.
 type Plan struct {
-	Purpose Purpose
-	Lanes   int // devices worked on at the same time
-	Items   []Item
+	Purpose  Purpose
+	Parallel int // devices worked on at the same time
+	Items    []Item
 }
 
 // Timing says how patient the engine is.
@@ -126,9 +126,9 @@ var Usual = Timing{
 // The bodies of a job's entries in the ledger.
 
 type startedBody struct {
-	Purpose Purpose     `json:"purpose"`
-	Lanes   int         `json:"lanes"`
-	Items   []startItem `json:"items"`
+	Purpose  Purpose     `json:"purpose"`
+	Parallel int         `json:"parallel"`
+	Items    []startItem `json:"items"`
 }
 
 type startItem struct {
@@ -144,13 +144,13 @@ type startHop struct {
 	Version   string `json:"version"`
 	SHA256    string `json:"sha256"`
 	Size      int64  `json:"size"`           // bytes
-	Back      string `json:"back,omitempty"` // SHA-256 of the way back
+	Back      string `json:"back,omitempty"` // SHA-256 of the rollback
 }
 
 type stepBody struct {
 	Step      Step   `json:"step"`
 	To        string `json:"to"`
-	Returning bool   `json:"returning,omitempty"` // on its way back
+	Returning bool   `json:"returning,omitempty"` // on its rollback
 }
 
 type endBody struct {

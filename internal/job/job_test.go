@@ -74,8 +74,8 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			require.NoError(t, sim.Image(&buf, maker, []string{model}, "", v, 400_000))
 			digest := fmt.Sprintf("%x", sha256.Sum256(buf.Bytes()))
 			content[digest] = buf.Bytes()
-			images = append(images, firmware.Image{Size: int64(buf.Len()), Card: firmware.Card{Vendor: maker, Models: []string{model},
-				Version: v, Component: firmware.Main, Status: firmware.Recommended, SHA256: digest, File: model + "_" + v}})
+			images = append(images, firmware.Image{Size: int64(buf.Len()), Manifest: firmware.Manifest{Vendor: maker, Models: []string{model},
+				Version: v, Component: firmware.Main, Advice: firmware.Recommended, SHA256: digest, File: model + "_" + v}})
 		}
 	}
 	b.matcher = match.New(match.Input{Images: images})
@@ -98,7 +98,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	}
 	for _, in := range place.StandIns() {
 		d := site.Device{Name: in.Name, Address: in.Address, Vendor: "Wexcombe", Model: in.Model, Serial: "S-" + in.Name,
-			Version: "1.0", Dialect: "onvif", Reach: site.Answers}
+			Version: "1.0", Dialect: "onvif", Access: site.OK}
 		if in.Kind == "gate" {
 			d.Vendor, d.Dialect = "Tollgarth", "http"
 		}
@@ -110,7 +110,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 }
 
 func (b *bench) plan() job.Plan {
-	p := job.Plan{Purpose: job.Flash, Lanes: 8}
+	p := job.Plan{Purpose: job.Flash, Parallel: 8}
 	for _, row := range b.matcher.All(b.devices) {
 		item := job.Item{Device: row.Device, From: row.Device.Version}
 		for _, h := range row.Path {
@@ -184,8 +184,8 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			forth + back + " returned", "limit switch"},
 		"sick camera": {sim.Device{Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
 			forth + back + " returned", "no longer offers"},
-		"sick without a way back": {sim.Device{Faults: sim.Faults{Sick: true}}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].Back = nil },
-			job.Stranded, "2.0", forth + " stranded", "no way back"},
+		"sick without a rollback": {sim.Device{Faults: sim.Faults{Sick: true}}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].Back = nil },
+			job.Stranded, "2.0", forth + " stranded", "cannot be rolled back"},
 		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded, "1.0",
 			"checking sending writing restarting stranded", "did not come back within 1.5s"},
 		"never restarts": {sim.Device{Restarts: "asked"}, func(b *bench, _ *job.Plan) { b.engine.Timing.Grace = time.Minute }, job.Returned, "1.0",
@@ -223,7 +223,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 	}
 }
 
-func TestSteppingStones(t *testing.T) {
+func TestIntermediateVersions(t *testing.T) {
 	for name, c := range map[string]struct {
 		device sim.Device
 		from   string
@@ -231,9 +231,9 @@ func TestSteppingStones(t *testing.T) {
 		runs   string
 		steps  string
 	}{
-		"both":             {sim.Device{}, "1.0", job.Done, "2.0", forth + " sending writing restarting proving done"},
-		"one lies behind":  {sim.Device{}, "0.9", job.Done, "2.0", forth + " done"},
-		"fails on a stone": {sim.Device{Faults: sim.Faults{Sick: true}}, "1.0", job.Returned, "1.0", forth + back + " returned"},
+		"both":                            {sim.Device{}, "1.0", job.Done, "2.0", forth + " sending writing restarting proving done"},
+		"one lies behind":                 {sim.Device{}, "0.9", job.Done, "2.0", forth + " done"},
+		"fails on a intermediate version": {sim.Device{Faults: sim.Faults{Sick: true}}, "1.0", job.Returned, "1.0", forth + back + " returned"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -242,7 +242,7 @@ func TestSteppingStones(t *testing.T) {
 			item := &plan.Items[0]
 			last, first := item.Path[0], b.matcher.To(b.devices[0], "1.5").Path[0]
 			item.From, item.Path = c.from, []job.Hop{{From: c.from, Image: *first.Image, Back: first.Back}, {From: "1.5", Image: last.Image, Back: first.Image}}
-			if c.from == "0.9" { // it runs the first stone already
+			if c.from == "0.9" { // it runs the first intermediate version already
 				item.Path[0].Image = *first.Back
 			}
 			d := b.run(t, plan).Devices[0]
@@ -257,17 +257,17 @@ func TestOneFailureStopsNoOther(t *testing.T) {
 	b := start(t, sim.Device{}, sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}}, sim.Device{Kind: "gate"},
 		sim.Device{Faults: sim.Faults{DropAfter: 100_000}}, sim.Device{Kind: "gate"}, sim.Device{Auth: "digest"})
 	plan := b.plan()
-	plan.Lanes = 3
+	plan.Parallel = 3
 	state := b.run(t, plan)
 	assert.Equal(t, 4, state.Count(job.Done))
 	assert.Equal(t, 2, state.Count(job.Failed))
 	assert.Equal(t, map[string]int{"1.0": 2, "2.0": 2}, b.opened, "each image is opened and hashed once")
 }
 
-func TestLanesAreKept(t *testing.T) {
+func TestParallelIsKept(t *testing.T) {
 	b := start(t, sim.Device{}, sim.Device{}, sim.Device{}, sim.Device{})
 	plan := b.plan()
-	plan.Lanes = 1
+	plan.Parallel = 1
 	b.run(t, plan)
 	events, err := job.Events(b.ledger, "j1", 0, nil)
 	require.NoError(t, err)
@@ -286,7 +286,7 @@ func TestLanesAreKept(t *testing.T) {
 func TestStoppedJobFinishesWhatItBegan(t *testing.T) {
 	b := start(t, sim.Device{Faults: sim.Faults{Rate: 800_000}}, sim.Device{}, sim.Device{})
 	plan := b.plan()
-	plan.Lanes = 1
+	plan.Parallel = 1
 	j, err := b.engine.Start(plan)
 	require.NoError(t, err)
 	going, stop := context.WithCancel(t.Context())

@@ -12,13 +12,13 @@ import (
 
 // State is how far a job is, derived from its entries in the ledger.
 type State struct {
-	ID      string        `json:"job"`
-	Purpose Purpose       `json:"purpose"`
-	Lanes   int           `json:"lanes"`
-	Started time.Time     `json:"started"`
-	Ended   time.Time     `json:"ended,omitzero"`
-	Alive   bool          `json:"alive"` // a Catena is working on it now
-	Devices []DeviceState `json:"devices"`
+	ID       string        `json:"job"`
+	Purpose  Purpose       `json:"purpose"`
+	Parallel int           `json:"parallel"`
+	Started  time.Time     `json:"started"`
+	Ended    time.Time     `json:"ended,omitzero"`
+	Alive    bool          `json:"alive"` // a Catena is working on it now
+	Devices  []DeviceState `json:"devices"`
 }
 
 // Interrupted tells whether the job's Catena died before its end.
@@ -52,7 +52,7 @@ type DeviceState struct {
 	Reason    string     `json:"reason,omitempty"`
 	Advice    string     `json:"advice,omitempty"`
 	Path      []startHop `json:"path"`
-	Toward    string     `json:"toward,omitempty"` // the version of the step: a stone on the way, or the end of it
+	Toward    string     `json:"toward,omitempty"` // the version of the step: a intermediate version on the way, or the end of it
 	Took      float64    `json:"took,omitempty"`   // seconds from its first step to its end
 	first     time.Time
 }
@@ -129,7 +129,7 @@ func fold(entries []ledger.Entry) (State, error) {
 		case ledger.Started:
 			var b startedBody
 			err = json.Unmarshal(e.Body, &b)
-			s = State{ID: e.Job, Purpose: b.Purpose, Lanes: b.Lanes, Started: e.At}
+			s = State{ID: e.Job, Purpose: b.Purpose, Parallel: b.Parallel, Started: e.At}
 			for i, item := range b.Items {
 				at[item.Device] = i
 				s.Devices = append(s.Devices, DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
@@ -188,10 +188,10 @@ func Earlier(jobs []State, device string) string {
 	return ""
 }
 
-// Setback is the last job in which a device failed, after it was touched, on a path
+// FailedIn is the last job in which a device failed, after it was touched, on a path
 // that has this version of the component; ok is false where there was none, or it got
 // there later.
-func Setback(jobs []State, device, component, v string) (job string, ok bool) {
+func FailedIn(jobs []State, device, component, v string) (job string, ok bool) {
 	for i := len(jobs) - 1; i >= 0; i-- {
 		for _, d := range jobs[i].Devices {
 			if d.ID != device || !d.leads(component, v) {
@@ -215,7 +215,7 @@ func Sentence(e ledger.Entry) string {
 		var b stepBody
 		if json.Unmarshal(e.Body, &b) == nil {
 			if b.Returning {
-				return fmt.Sprintf("%s, on its way back to %s", b.Step, b.To)
+				return fmt.Sprintf("%s, on its rollback to %s", b.Step, b.To)
 			}
 			return fmt.Sprintf("%s, on its way to %s", b.Step, b.To)
 		}

@@ -23,7 +23,7 @@ func create(t *testing.T) (*ledger.Ledger, string) {
 
 func TestEntriesComeBackInOrder(t *testing.T) {
 	l, dir := create(t)
-	require.NoError(t, l.Append(ledger.Started, "j1", "", map[string]int{"lanes": 8}))
+	require.NoError(t, l.Append(ledger.Started, "j1", "", map[string]int{"parallel": 8}))
 	require.NoError(t, l.Append(ledger.Step, "j1", "d1", map[string]string{"step": "checking"}))
 	require.NoError(t, l.Append(ledger.Step, "j2", "d1", map[string]string{"step": "sending"}))
 

@@ -1,7 +1,7 @@
 // Package match says how each device stands against the shelf: which version it
 // should run, by which images it gets there, why, and how it would be returned.
 //
-// It is pure: devices, images, aims and holds go in, a Row for each device comes
+// It is pure: devices, images, targets and holds go in, a Row for each device comes
 // out. The list, the flash and the rollback all ask here; the rule stands once.
 package match
 
@@ -16,32 +16,32 @@ import (
 	"catena/internal/site"
 )
 
-// Standing is how a device stands.
-type Standing string
+// Status is how a device stands.
+type Status string
 
 const (
-	Unsafe    Standing = "unsafe"    // what it runs was withdrawn
-	Current   Standing = "current"   // it runs what it should
-	Behind    Standing = "behind"    // it should run something later
-	Ahead     Standing = "ahead"     // it runs something later than it should
-	Unmatched Standing = "unmatched" // the shelf has nothing for it
-	Locked    Standing = "locked"    // it refuses the login
-	Away      Standing = "away"      // it does not answer
-	Held      Standing = "held"      // the site says to leave it alone
+	Unsafe   Status = "unsafe"    // what it runs was withdrawn
+	Current  Status = "current"   // it runs what it should
+	Behind   Status = "behind"    // it should run something later
+	Ahead    Status = "ahead"     // it runs something later than it should
+	NoImage  Status = "no-image"  // the shelf has nothing for it
+	NoAccess Status = "no-access" // it refuses the login
+	Away     Status = "away"      // it does not answer
+	Held     Status = "held"      // the site says to leave it alone
 )
 
-// Standings in the order in which lists show them: what wants a person first.
-var Standings = []Standing{Unsafe, Away, Locked, Behind, Unmatched, Ahead, Held, Current}
+// Statuses in the order in which lists show them: what wants a person first.
+var Statuses = []Status{Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held, Current}
 
-// WayBack is how a device would be returned to what it runs.
-type WayBack string
+// Rollback is how a device would be returned to what it runs.
+type Rollback string
 
 const (
-	ByImage WayBack = "image" // the image of its version is on the shelf
-	None    WayBack = "none"
+	ByImage Rollback = "image" // the image of its version is on the shelf
+	None    Rollback = "none"
 )
 
-// Hop is one image on a device's path, and the way back from it.
+// Hop is one image on a device's path, and the rollback from it.
 type Hop struct {
 	From  string // the version before
 	Image *firmware.Image
@@ -53,10 +53,10 @@ type Row struct {
 	Device    site.Device
 	Component string
 	Version   string // what the component runs
-	Standing  Standing
+	Status    Status
 	Target    string // the version it should run; empty: none
 	Path      []Hop  // how it gets there; empty where it should not be flashed
-	Aim       string // the aim that applies, in words
+	Rule      string // the target that applies, in words
 	Reason    string
 }
 
@@ -68,8 +68,8 @@ func (r Row) Image() *firmware.Image {
 	return r.Path[len(r.Path)-1].Image
 }
 
-// WayBack names the way back: by image only where every hop has one.
-func (r Row) WayBack() WayBack {
+// Rollback names the rollback: by image only where every hop has one.
+func (r Row) Rollback() Rollback {
 	if len(r.Path) == 0 || slices.ContainsFunc(r.Path, func(h Hop) bool { return h.Back == nil }) {
 		return None
 	}
@@ -107,14 +107,14 @@ type model struct {
 }
 
 // A site has many devices that ask the same: one model, hardware, component, version
-// and aim.
-type question struct{ hardware, component, version, aim string }
+// and target.
+type question struct{ hardware, component, version, rule string }
 
 type answer struct {
-	standing Standing
-	target   string
-	path     []Hop // shared: nobody changes it
-	reason   string
+	status Status
+	target string
+	path   []Hop // shared: nobody changes it
+	reason string
 }
 
 type candidate struct {
@@ -164,10 +164,10 @@ func (m *Matcher) model(vendor, name string) *model {
 
 func (of *model) take(image *firmware.Image) {
 	c := candidate{Image: image}
-	c.needs, _ = version.ParseConstraint(image.Needs) // the card was checked
+	c.needs, _ = version.ParseConstraint(image.Needs) // the manifest was checked
 	c.back, _ = version.ParseConstraint(image.Back)
 	of.images[image.Component] = append(of.images[image.Component], c)
-	if image.Status == firmware.Withdrawn {
+	if image.Advice == firmware.Withdrawn {
 		v, _ := version.ParseConstraint("= " + image.Version)
 		reason := "it was withdrawn"
 		if image.Because != "" {
@@ -200,7 +200,7 @@ func (m *Matcher) All(devices []site.Device) []Row {
 
 func (m *Matcher) rows(d site.Device) []Row {
 	rows := []Row{m.Device(d)}
-	if rows[0].Standing == Away || rows[0].Standing == Locked {
+	if rows[0].Status == Away || rows[0].Status == NoAccess {
 		return rows
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Components)) {
@@ -212,62 +212,60 @@ func (m *Matcher) rows(d site.Device) []Row {
 // Order is how the versions of a device sort.
 func (m *Matcher) Order(d site.Device) version.Order { return m.model(d.Vendor, d.Model).order }
 
-// Device matches the main component of a device to its aim.
+// Device matches the main component of a device to its target.
 func (m *Matcher) Device(d site.Device) Row {
 	return m.component(d, firmware.Main, d.Version)
 }
 
 func (m *Matcher) component(d site.Device, component, v string) Row {
 	row := Row{Device: d, Component: component, Version: v}
-	switch d.Reach {
+	switch d.Access {
 	case site.Away, site.Silent:
-		row.Standing, row.Reason = Away, d.Trouble
+		row.Status, row.Reason = Away, d.Trouble
 		return row
-	case site.Locked:
-		row.Standing, row.Reason = Locked, d.Trouble
+	case site.LoginRefused, site.IdentityChanged:
+		row.Status, row.Reason = NoAccess, d.Trouble
 		return row
-	case site.Unknown:
-		row.Standing, row.Reason = Unmatched, d.Trouble
+	case site.Unreadable:
+		row.Status, row.Reason = NoImage, d.Trouble
 		return row
 	}
 	of := m.model(d.Vendor, d.Model)
-	aim, held := m.aim(d)
-	if component != firmware.Main && held == "" { // versions in aims are those of the main component
-		aim = site.Aim{Version: site.Newest}
+	rule, held := m.rule(d)
+	if component != firmware.Main && held == "" { // versions in targets are those of the main component
+		rule = site.Target{Version: site.Newest}
 	}
-	row.Aim = aim.String()
+	row.Rule = rule.String()
 	if held != "" {
-		row.Standing, row.Reason = Held, held
+		row.Status, row.Reason = Held, held
 	} else {
-		q := question{d.Hardware, component, v, row.Aim}
+		q := question{d.Hardware, component, v, row.Rule}
 		a, ok := of.answers[q]
 		if !ok {
-			a = of.answer(d, component, v, aim)
+			a = of.answer(d, component, v, rule)
 			of.answers[q] = a
 		}
-		row.Standing, row.Target, row.Path, row.Reason = a.standing, a.target, a.path, a.reason
+		row.Status, row.Target, row.Path, row.Reason = a.status, a.target, a.path, a.reason
 	}
 	if why := of.unsafe(component, v); why != "" {
-		row.Standing, row.Reason = Unsafe, fmt.Sprintf("%s must not run: %s; %s", v, why, row.Reason)
+		row.Status, row.Reason = Unsafe, fmt.Sprintf("%s must not run: %s; %s", v, why, row.Reason)
 	}
 	return row
 }
 
-// aim is what the site wants of a device, and why it is held, if it is.
-func (m *Matcher) aim(d site.Device) (site.Aim, string) {
+// rule is what the site wants of a device, and why it is held, if it is.
+func (m *Matcher) rule(d site.Device) (site.Target, string) {
 	if hold, ok := m.site.Held(d); ok {
-		return site.Aim{Device: hold.Device, Version: site.Leave}, because("the site file holds it", hold.Because)
+		return site.Target{}, because("site.yaml holds it", hold.Because)
 	}
-	aim, ok, other := m.site.AimFor(d)
+	rule, ok, other := m.site.TargetFor(d)
 	switch {
 	case !ok:
-		return site.Aim{Version: site.Newest}, ""
+		return site.Target{Version: site.Newest}, ""
 	case other != nil:
-		return aim, fmt.Sprintf("two aims contradict each other: %s, and %s", aim, *other)
-	case aim.Version == site.Leave:
-		return aim, because("its aim is to be left alone ("+aim.For()+")", aim.Because)
+		return rule, fmt.Sprintf("two targets contradict each other: %s, and %s", rule, *other)
 	}
-	return aim, ""
+	return rule, ""
 }
 
 func because(what, why string) string {
@@ -278,9 +276,9 @@ func because(what, why string) string {
 }
 
 // answer says how a component that may be flashed stands.
-func (of *model) answer(d site.Device, component, runs string, aim site.Aim) answer {
+func (of *model) answer(d site.Device, component, runs string, rule site.Target) answer {
 	usable := of.usable(d, component)
-	target, why := of.target(usable, aim)
+	target, why := of.target(usable, rule)
 	if target == nil {
 		switch {
 		case len(of.images[component]) == 0 && component != firmware.Main:
@@ -290,17 +288,17 @@ func (of *model) answer(d site.Device, component, runs string, aim site.Aim) ans
 		case len(usable) == 0:
 			why = fmt.Sprintf("no image on the shelf is for hardware %q", d.Hardware)
 		}
-		return answer{standing: Unmatched, reason: why}
+		return answer{status: NoImage, reason: why}
 	}
-	a := answer{standing: Behind, target: target.Version}
-	_, exact := aim.Exact()
+	a := answer{status: Behind, target: target.Version}
+	_, exact := rule.Exact()
 	switch c := of.order.Compare(runs, target.Version); {
 	case c == 0:
-		a.standing, a.reason = Current, "runs "+why
+		a.status, a.reason = Current, "runs "+why
 		return a
 	case c > 0:
-		a.standing, a.reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s", target.Version)
-		if !exact && holds(of.order, aim, runs) && of.unsafe(component, runs) == "" {
+		a.status, a.reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s", target.Version)
+		if !exact && holds(of.order, rule, runs) && of.unsafe(component, runs) == "" {
 			return a // it works, and nothing asks for an earlier one
 		}
 	}
@@ -310,16 +308,16 @@ func (of *model) answer(d site.Device, component, runs string, aim site.Aim) ans
 	a.reason = why
 	for _, h := range a.path {
 		if h.Back == nil {
-			a.reason += "; no way back from " + h.Image.Version
+			a.reason += "; no rollback from " + h.Image.Version
 			break
 		}
 	}
 	return a
 }
 
-func holds(o version.Order, aim site.Aim, v string) bool {
-	c, err := version.ParseConstraint(aim.Version)
-	return aim.Version == site.Newest || err == nil && c.Holds(o, v)
+func holds(o version.Order, rule site.Target, v string) bool {
+	c, err := version.ParseConstraint(rule.Version)
+	return rule.Version == site.Newest || err == nil && c.Holds(o, v)
 }
 
 // usable are the images for this very device, oldest first.
@@ -333,49 +331,53 @@ func (of *model) usable(d site.Device, component string) []candidate {
 	return out
 }
 
-// target is the image that an aim wants, and why.
-func (of *model) target(usable []candidate, aim site.Aim) (*candidate, string) {
-	exact, named := aim.Exact()
-	for _, status := range []firmware.Status{firmware.Recommended, firmware.OK, firmware.Superseded} {
+// target is the image that a target wants, and why.
+func (of *model) target(usable []candidate, rule site.Target) (*candidate, string) {
+	exact, named := rule.Exact()
+	newest := rule.Version == site.Newest
+	advices := []firmware.Advice{firmware.Recommended, firmware.NoAdvice, firmware.Superseded}
+	if newest {
+		advices = advices[:2] // a superseded image is sent only where a target asks for it
+	}
+	for _, advice := range advices {
 		for i := len(usable) - 1; i >= 0; i-- {
 			c := &usable[i]
 			switch {
-			case c.Status != status || of.unsafe(c.Component, c.Version) != "":
+			case c.Advice != advice || of.unsafe(c.Component, c.Version) != "":
 			case named && of.order.Equal(c.Version, exact):
-				return c, "aimed at by " + aim.For()
-			case !named && holds(of.order, aim, c.Version):
-				if aim.Version == site.Newest {
-					if status != firmware.Recommended {
-						return nil, "none of its images is recommended"
-					}
-					return c, "the newest recommended"
-				}
-				return c, fmt.Sprintf("the newest within %s, aimed at by %s", aim.Version, aim.For())
+				return c, "the target of " + rule.For()
+			case named || !holds(of.order, rule, c.Version):
+			case newest && advice == firmware.Recommended:
+				return c, "the newest recommended"
+			case newest:
+				return c, "the newest on the shelf"
+			default:
+				return c, fmt.Sprintf("the newest within %s, the target of %s", rule.Version, rule.For())
 			}
 		}
 	}
-	if aim.Version == site.Newest {
-		return nil, "none of its images is recommended"
+	if newest {
+		return nil, "every image for it is superseded or withdrawn"
 	}
-	return nil, fmt.Sprintf("the shelf has no usable image for the aim %s", aim)
+	return nil, fmt.Sprintf("the shelf has no usable image for the target %s", rule)
 }
 
 // route is the shortest path of images from one version to a target: each may be
-// sent to the version before it. Where there is none it names the missing stone.
+// sent to the version before it. Where there is none it names the missing intermediate version.
 func (of *model) route(usable []candidate, component, from string, target *candidate) ([]Hop, string) {
 	up := of.order.Compare(from, target.Version) < 0
-	between := func(v string) bool { // no stone lies before the start or beyond the target
+	between := func(v string) bool { // no intermediate version lies before the start or beyond the target
 		a, b := of.order.Compare(v, from), of.order.Compare(v, target.Version)
 		return up && a > 0 && b <= 0 || !up && a < 0 && b >= 0
 	}
-	start := candidate{Image: &firmware.Image{Card: firmware.Card{Version: from, Component: component}}}
+	start := candidate{Image: &firmware.Image{Manifest: firmware.Manifest{Version: from, Component: component}}}
 	for _, c := range usable {
-		if of.order.Equal(c.Version, from) && c.Status != firmware.Withdrawn {
+		if of.order.Equal(c.Version, from) && c.Advice != firmware.Withdrawn {
 			start = c
 		}
 	}
 	// Breadth first: the first path that arrives is one of the shortest. Newer
-	// stones are tried first.
+	// intermediate versions are tried first.
 	type node struct {
 		at     candidate
 		before int
@@ -395,8 +397,8 @@ func (of *model) route(usable []candidate, component, from string, target *candi
 		}
 		for i := len(usable) - 1; i >= 0; i-- {
 			c := usable[i]
-			stone := c.SHA256 == target.SHA256 || c.Status != firmware.Withdrawn && of.unsafe(component, c.Version) == ""
-			if !seen[i] && stone && between(c.Version) && of.step(at, c) {
+			intermediate := c.SHA256 == target.SHA256 || c.Advice != firmware.Withdrawn && of.unsafe(component, c.Version) == ""
+			if !seen[i] && intermediate && between(c.Version) && of.step(at, c) {
 				seen[i] = true
 				nodes = append(nodes, node{c, n})
 			}
@@ -413,7 +415,7 @@ func (of *model) step(from, to candidate) bool {
 	return of.order.Compare(to.Version, from.Version) > 0 || from.back.Holds(of.order, to.Version)
 }
 
-// back is the way back after a hop: the image of the version before, where it is on
+// back is the rollback after a hop: the image of the version before, where it is on
 // the shelf and the new one lets one return to it.
 func (of *model) back(before, after candidate) *firmware.Image {
 	if before.SHA256 == "" || !after.back.Holds(of.order, before.Version) {
@@ -431,9 +433,9 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 	}
 	// The lowest image on the way that is needed and cannot be sent.
 	need, to := target.needs, target.Version
-	for range usable { // each round goes one stone down
+	for range usable { // each round goes one intermediate version down
 		i := slices.IndexFunc(usable, func(c candidate) bool {
-			return of.order.Compare(c.Version, from.Version) > 0 && need.Holds(of.order, c.Version) && c.Status != firmware.Withdrawn && of.order.Compare(c.Version, to) < 0
+			return of.order.Compare(c.Version, from.Version) > 0 && need.Holds(of.order, c.Version) && c.Advice != firmware.Withdrawn && of.order.Compare(c.Version, to) < 0
 		})
 		if i < 0 || of.step(from, usable[i]) {
 			break
@@ -447,7 +449,7 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 // what it runs. Where it must not be sent there, the row has no path and says why.
 func (m *Matcher) To(d site.Device, v string) Row {
 	row := m.Device(d)
-	if row.Standing == Away || row.Standing == Locked || row.Standing == Held {
+	if row.Status == Away || row.Status == NoAccess || row.Status == Held {
 		row.Path = nil
 		return row
 	}

@@ -15,8 +15,8 @@ import (
 )
 
 func image(model, version string, change ...func(*firmware.Image)) firmware.Image {
-	i := firmware.Image{Card: firmware.Card{Vendor: "Wexcombe", Models: []string{model}, Version: version,
-		Component: firmware.Main, Status: firmware.Recommended, SHA256: model + version}}
+	i := firmware.Image{Manifest: firmware.Manifest{Vendor: "Wexcombe", Models: []string{model}, Version: version,
+		Component: firmware.Main, Advice: firmware.Recommended, SHA256: model + version}}
 	for _, c := range change {
 		c(&i)
 	}
@@ -24,44 +24,44 @@ func image(model, version string, change ...func(*firmware.Image)) firmware.Imag
 }
 
 func device(version string, change ...func(*site.Device)) site.Device {
-	d := site.Device{ID: "d1", Name: "cam-11", Vendor: "Wexcombe", Model: "WX-40", Hardware: "B", Version: version, Reach: site.Answers}
+	d := site.Device{ID: "d1", Name: "cam-11", Vendor: "Wexcombe", Model: "WX-40", Hardware: "B", Version: version, Access: site.OK}
 	for _, c := range change {
 		c(&d)
 	}
 	return d
 }
 
-func TestStandings(t *testing.T) {
+func TestStatuses(t *testing.T) {
 	needs := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Needs = c } }
 	back := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Back = c } }
 	hardware := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Hardware = c } }
-	status := func(s firmware.Status) func(*firmware.Image) { return func(i *firmware.Image) { i.Status = s } }
-	reach := func(r site.Reach) func(*site.Device) {
-		return func(d *site.Device) { d.Reach, d.Trouble = r, "its trouble" }
+	status := func(s firmware.Advice) func(*firmware.Image) { return func(i *firmware.Image) { i.Advice = s } }
+	reach := func(r site.Access) func(*site.Device) {
+		return func(d *site.Device) { d.Access, d.Trouble = r, "its trouble" }
 	}
 	old, new := image("WX-40", "3.1.0"), image("WX-40", "3.2.1")
 	for name, c := range map[string]struct {
-		shelf    []firmware.Image
-		device   site.Device
-		hold     string
-		standing match.Standing
-		target   string
-		back     match.WayBack
-		reason   string
+		shelf  []firmware.Image
+		device site.Device
+		hold   string
+		status match.Status
+		target string
+		back   match.Rollback
+		reason string
 	}{
 		"behind":              {[]firmware.Image{old, new}, device("3.1.0"), "", match.Behind, "3.2.1", match.ByImage, "the newest recommended"},
 		"order of versions":   {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")}, device("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
-		"no way back":         {[]firmware.Image{new}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no way back from 3.2.1"},
-		"one-way":             {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no way back"},
+		"no rollback":         {[]firmware.Image{new}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback from 3.2.1"},
+		"one-way":             {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback"},
 		"current":             {[]firmware.Image{old, new}, device("V3.2.1"), "", match.Current, "3.2.1", match.None, "runs the newest"},
 		"ahead":               {[]firmware.Image{old, new}, device("3.3"), "", match.Ahead, "3.2.1", match.None, "nothing later than 3.2.1"},
-		"other model":         {[]firmware.Image{image("WX-20", "9")}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image for Wexcombe WX-40"},
-		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image on the shelf is for hardware \"B\""},
+		"other model":         {[]firmware.Image{image("WX-20", "9")}, device("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, device("3.1.0"), "", match.NoImage, "", match.None, "no image on the shelf is for hardware \"B\""},
 		"withdrawn":           {[]firmware.Image{old, image("WX-40", "3.3", status(firmware.Withdrawn))}, device("3.1.0"), "", match.Current, "3.1.0", match.None, ""},
-		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, device("3.1.0"), "", match.Behind, "4.0", match.None, "no way back from 3.2.1"},
-		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.Unmatched, "", match.None, "no image for Wexcombe WX-40"},
-		"held":                {[]firmware.Image{old, new}, device("3.1.0"), "cam-1*", match.Held, "", match.None, "the site file holds it: winter"},
-		"locked":              {[]firmware.Image{old, new}, device("", reach(site.Locked)), "", match.Locked, "", match.None, "its trouble"},
+		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, device("3.1.0"), "", match.Behind, "4.0", match.None, "no rollback from 3.2.1"},
+		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+		"held":                {[]firmware.Image{old, new}, device("3.1.0"), "cam-1*", match.Held, "", match.None, "site.yaml holds it: winter"},
+		"no-access":           {[]firmware.Image{old, new}, device("", reach(site.LoginRefused)), "", match.NoAccess, "", match.None, "its trouble"},
 		"away":                {[]firmware.Image{old, new}, device("3.1.0", reach(site.Away)), "cam-11", match.Away, "", match.None, "its trouble"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -70,11 +70,11 @@ func TestStandings(t *testing.T) {
 				s.Hold = []site.Hold{{Device: c.hold, Because: "winter"}}
 			}
 			row := match.New(match.Input{Images: c.shelf, Site: s}).Device(c.device)
-			assert.Equal(t, c.standing, row.Standing)
+			assert.Equal(t, c.status, row.Status)
 			assert.Equal(t, c.target, row.Target)
-			assert.Equal(t, c.back, row.WayBack())
+			assert.Equal(t, c.back, row.Rollback())
 			assert.Contains(t, row.Reason, c.reason)
-			assert.Equal(t, c.standing == match.Behind, row.Image() != nil, "an image only where the device should be flashed")
+			assert.Equal(t, c.status == match.Behind, row.Image() != nil, "an image only where the device should be flashed")
 		})
 	}
 }
@@ -92,7 +92,7 @@ func path(r match.Row) string {
 	for _, h := range r.Path {
 		s := h.Image.Version
 		if h.Back == nil {
-			s += "!" // no way back
+			s += "!" // no rollback
 		}
 		out = append(out, s)
 	}
@@ -113,21 +113,21 @@ func TestPaths(t *testing.T) {
 		}
 		return out
 	}
-	withdrawn := append(without("2.0"), image("WX-40", "2.0", needs(">= 1.9"), with(func(i *firmware.Image) { i.Status = firmware.Withdrawn })))
+	withdrawn := append(without("2.0"), image("WX-40", "2.0", needs(">= 1.9"), with(func(i *firmware.Image) { i.Advice = firmware.Withdrawn })))
 	for name, c := range map[string]struct {
 		shelf    []firmware.Image
 		from, to string
 		path     string
 		reason   string
 	}{
-		"one hop":               {shelf, "3.0", "3.1", "3.1", ""},
-		"shortest":              {shelf, "1.4", "3.1", "1.9 2.0 3.0! 3.1", ""},
-		"not on the shelf":      {shelf, "1.8", "2.0", "1.9! 2.0", ""},
-		"stone is missing":      {without("2.0", "2.5"), "1.4", "3.1", "", "3.0 needs >= 2.0; nothing on the shelf leads there from 1.4"},
-		"withdrawn is no stone": {withdrawn, "1.4", "3.1", "", "needs >= 2.0; nothing on the shelf leads there from 1.4"},
-		"down one":              {shelf, "3.1", "3.0", "3.0", ""},
-		"down by stones":        {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
-		"down is barred":        {without("2.5"), "3.0", "2.0", "", "3.0 lets one return only to >= 2.5"},
+		"one hop":                              {shelf, "3.0", "3.1", "3.1", ""},
+		"shortest":                             {shelf, "1.4", "3.1", "1.9 2.0 3.0! 3.1", ""},
+		"not on the shelf":                     {shelf, "1.8", "2.0", "1.9! 2.0", ""},
+		"intermediate version is missing":      {without("2.0", "2.5"), "1.4", "3.1", "", "3.0 needs >= 2.0; nothing on the shelf leads there from 1.4"},
+		"withdrawn is no intermediate version": {withdrawn, "1.4", "3.1", "", "needs >= 2.0; nothing on the shelf leads there from 1.4"},
+		"down one":                             {shelf, "3.1", "3.0", "3.0", ""},
+		"down by intermediate versions":        {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
+		"down is barred":                       {without("2.5"), "3.0", "2.0", "", "3.0 lets one return only to >= 2.5"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := match.New(match.Input{Images: c.shelf})
@@ -138,48 +138,48 @@ func TestPaths(t *testing.T) {
 	}
 	m := match.New(match.Input{Images: without("2.0", "2.5")})
 	row := m.Device(device("1.4"))
-	assert.Equal(t, match.Behind, row.Standing)
+	assert.Equal(t, match.Behind, row.Status)
 	assert.Equal(t, "3.1", row.Target)
-	assert.Nil(t, row.Image(), "refused, with the stone named")
+	assert.Nil(t, row.Image(), "refused, with the intermediate version named")
 	assert.Contains(t, row.Reason, "needs >= 2.0")
 }
 
-func TestAims(t *testing.T) {
+func TestTargets(t *testing.T) {
 	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1"), image("WX-40", "3.2"), image("WX-40", "4.0")}
 	groups := map[string][]string{"chamber-1": {"cam-1*"}, "upper": {"cam-11", "cam-5*"}}
-	aim := func(device, group, model, version string) site.Aim {
-		return site.Aim{Device: device, Group: group, Model: model, Version: version}
+	rule := func(device, group, model, version string) site.Target {
+		return site.Target{Device: device, Group: group, Model: model, Version: version}
 	}
 	for name, c := range map[string]struct {
-		aims     []site.Aim
-		runs     string
-		standing match.Standing
-		path     string
-		aim      string
-		reason   string
+		targets []site.Target
+		runs    string
+		status  match.Status
+		path    string
+		rule    string
+		reason  string
 	}{
 		"default":                {nil, "3.0", match.Behind, "4.0", ": newest", "the newest recommended"},
-		"model":                  {[]site.Aim{aim("", "", "wx-40", "3.1")}, "3.0", match.Behind, "3.1", "model wx-40: 3.1", "aimed at by model wx-40"},
-		"group before model":     {[]site.Aim{aim("", "", "WX-40", "3.1"), aim("", "chamber-1", "", "3.2")}, "3.0", match.Behind, "3.2", "group chamber-1: 3.2", ""},
-		"both before group":      {[]site.Aim{aim("", "chamber-1", "WX-40", "3.1"), aim("", "upper", "", "3.2")}, "3.0", match.Behind, "3.1", "group chamber-1, model WX-40: 3.1", ""},
-		"device before all":      {[]site.Aim{aim("cam-11", "", "", "hold"), aim("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Held, "", "device cam-11: hold", "left alone"},
-		"not meant":              {[]site.Aim{aim("", "", "WX-20", "3.1")}, "3.0", match.Behind, "4.0", ": newest", ""},
-		"constraint":             {[]site.Aim{aim("", "", "WX-40", ">= 3.1, < 4")}, "3.0", match.Behind, "3.2", "", "the newest within >= 3.1, < 4"},
-		"met, later on shelf":    {[]site.Aim{aim("", "", "WX-40", ">= 3.1, < 4")}, "3.1", match.Behind, "3.2", "", ""},
-		"met, nothing later":     {[]site.Aim{aim("", "", "WX-40", "< 4")}, "3.3", match.Ahead, "", "", "nothing later"},
-		"beyond the constraint":  {[]site.Aim{aim("", "", "WX-40", "< 4")}, "4.0", match.Ahead, "3.2", "", "the newest within < 4"},
-		"exactly what it runs":   {[]site.Aim{aim("", "", "WX-40", "3.1")}, "3.1", match.Current, "", "", "runs aimed at"},
-		"exactly an earlier one": {[]site.Aim{aim("", "", "WX-40", "3.1")}, "4.0", match.Ahead, "3.1", "", "aimed at by"},
-		"not on the shelf":       {[]site.Aim{aim("", "", "WX-40", "5.0")}, "4.0", match.Unmatched, "", "", "no usable image for the aim model WX-40: 5.0"},
-		"two groups disagree":    {[]site.Aim{aim("", "chamber-1", "", "3.1"), aim("", "upper", "", "3.2")}, "3.0", match.Held, "", "", "two aims contradict each other: group chamber-1: 3.1, and group upper: 3.2"},
+		"model":                  {[]site.Target{rule("", "", "wx-40", "3.1")}, "3.0", match.Behind, "3.1", "model wx-40: 3.1", "the target of model wx-40"},
+		"group before model":     {[]site.Target{rule("", "", "WX-40", "3.1"), rule("", "chamber-1", "", "3.2")}, "3.0", match.Behind, "3.2", "group chamber-1: 3.2", ""},
+		"both before group":      {[]site.Target{rule("", "chamber-1", "WX-40", "3.1"), rule("", "upper", "", "3.2")}, "3.0", match.Behind, "3.1", "group chamber-1, model WX-40: 3.1", ""},
+		"device before all":      {[]site.Target{rule("cam-11", "", "", "3.2"), rule("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Behind, "3.2", "device cam-11: 3.2", "the target of device cam-11"},
+		"not meant":              {[]site.Target{rule("", "", "WX-20", "3.1")}, "3.0", match.Behind, "4.0", ": newest", ""},
+		"constraint":             {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.0", match.Behind, "3.2", "", "the newest within >= 3.1, < 4"},
+		"met, later on shelf":    {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.1", match.Behind, "3.2", "", ""},
+		"met, nothing later":     {[]site.Target{rule("", "", "WX-40", "< 4")}, "3.3", match.Ahead, "", "", "nothing later"},
+		"beyond the constraint":  {[]site.Target{rule("", "", "WX-40", "< 4")}, "4.0", match.Ahead, "3.2", "", "the newest within < 4"},
+		"exactly what it runs":   {[]site.Target{rule("", "", "WX-40", "3.1")}, "3.1", match.Current, "", "", "runs the target of"},
+		"exactly an earlier one": {[]site.Target{rule("", "", "WX-40", "3.1")}, "4.0", match.Ahead, "3.1", "", "the target of"},
+		"not on the shelf":       {[]site.Target{rule("", "", "WX-40", "5.0")}, "4.0", match.NoImage, "", "", "no usable image for the target model WX-40: 5.0"},
+		"two groups disagree":    {[]site.Target{rule("", "chamber-1", "", "3.1"), rule("", "upper", "", "3.2")}, "3.0", match.Held, "", "", "two targets contradict each other: group chamber-1: 3.1, and group upper: 3.2"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := site.Site{Groups: groups}
-			assert.NoError(t, s.Join("aims.yaml", c.aims))
+			assert.NoError(t, s.Join("targets.yaml", c.targets))
 			row := match.New(match.Input{Images: shelf, Site: s}).Device(device(c.runs))
-			assert.Equal(t, c.standing, row.Standing)
+			assert.Equal(t, c.status, row.Status)
 			assert.Equal(t, c.path, path(row))
-			assert.Contains(t, row.Aim, c.aim)
+			assert.Contains(t, row.Rule, c.rule)
 			assert.Contains(t, row.Reason, c.reason)
 		})
 	}
@@ -187,26 +187,26 @@ func TestAims(t *testing.T) {
 
 func TestUnsafe(t *testing.T) {
 	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1", with(func(i *firmware.Image) {
-		i.Status, i.Because = firmware.Withdrawn, "it loses its presets"
+		i.Advice, i.Because = firmware.Withdrawn, "it loses its presets"
 	})), image("WX-40", "3.2"), image("WX-40", "3.3")}
 	in := match.Input{Images: shelf, Withdrawn: []match.Withdrawal{{Vendor: "wexcombe", Model: "wx-40", Versions: ">= 3.3", Reason: "MH-2026-7: open door"}}}
 	for runs, want := range map[string]struct{ path, reason string }{
-		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"}, // a withdrawn image is no way back
+		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"}, // a withdrawn image is no rollback
 		"3.3": {"3.2", "3.3 must not run: MH-2026-7: open door"},
 		"4.0": {"3.2!", "open door"},
 	} {
 		row := match.New(in).Device(device(runs))
-		assert.Equal(t, match.Unsafe, row.Standing)
+		assert.Equal(t, match.Unsafe, row.Status)
 		assert.Equal(t, want.path, path(row), runs)
 		assert.Contains(t, row.Reason, want.reason)
 	}
-	assert.Equal(t, match.Current, match.New(in).Device(device("3.2")).Standing, "the newest that may run")
+	assert.Equal(t, match.Current, match.New(in).Device(device("3.2")).Status, "the newest that may run")
 	asked := match.New(in).To(device("3.2"), "3.1")
 	assert.Nil(t, asked.Image())
 	assert.Equal(t, "3.1 is never sent: it was withdrawn: it loses its presets", asked.Reason)
 	in.Site.Hold = []site.Hold{{Device: "cam-11"}}
 	row := match.New(in).Device(device("3.1"))
-	assert.Equal(t, match.Unsafe, row.Standing, "a hold does not hide it")
+	assert.Equal(t, match.Unsafe, row.Status, "a hold does not hide it")
 	assert.Nil(t, row.Image(), "and is kept")
 }
 
@@ -218,7 +218,7 @@ func TestOrderOfTheMaker(t *testing.T) {
 	assert.Equal(t, "Birch", match.New(in).Device(device("cedar")).Target)
 }
 
-// 20,000 devices of 100 models against 2,000 images, with aims, stepping stones and
+// 20,000 devices of 100 models against 2,000 images, with targets, intermediate versions and
 // groups.
 func BenchmarkMatch(b *testing.B) {
 	for _, n := range []int{2_000, 20_000} {
@@ -234,7 +234,7 @@ func BenchmarkMatch(b *testing.B) {
 					in.Images = append(in.Images, image(model, fmt.Sprintf("1.%d", v), needs(n)))
 				}
 				if m%3 == 0 {
-					in.Site.Aims = append(in.Site.Aims, site.Aim{Model: model, Version: "< 1.15"}, site.Aim{Group: "first", Model: model, Version: "1.12"})
+					in.Site.Targets = append(in.Site.Targets, site.Target{Model: model, Version: "< 1.15"}, site.Target{Group: "first", Model: model, Version: "1.12"})
 				}
 			}
 			var devices []site.Device

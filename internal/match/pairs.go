@@ -85,7 +85,7 @@ func (m *Matcher) agree(all []Row) {
 		for name, wants := range image.Pairs {
 			c, err := version.ParseConstraint(wants)
 			if err != nil {
-				continue // the card was checked
+				continue // the manifest was checked
 			}
 			for _, other := range all {
 				beside := other.Device.ID == r.Device.ID && other.Component == name ||
@@ -115,7 +115,7 @@ func Ordered(rows []Row) []Hop {
 	left := slices.DeleteFunc(slices.Clone(rows), func(r Row) bool { return len(r.Path) == 0 })
 	var out []Hop
 	for len(left) > 0 {
-		next := 0 // in a circle, which cards on a shelf cannot form, the first
+		next := 0 // in a circle, which manifests on a shelf cannot form, the first
 		for i, r := range left {
 			waits := slices.ContainsFunc(left, func(o Row) bool {
 				return o.Component != r.Component && slices.ContainsFunc(r.Path, func(h Hop) bool { return slices.Contains(h.Image.After, o.Component) })

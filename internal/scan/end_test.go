@@ -108,7 +108,7 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 	require.NoError(t, h.place.Move("gate-1", 11))
 	r = h.scan()
 	stopped := h.device(r, "gate-1")
-	assert.Equal(t, site.Locked, stopped.Reach)
+	assert.Equal(t, site.IdentityChanged, stopped.Access)
 	assert.Contains(t, stopped.Trouble, "another serial number than before, was WX4-cam-11, is TG2-gate-1; if that is right: catena login accept "+stopped.Host())
 	require.Len(t, r.Keys.Refused, 1)
 	assert.Equal(t, KeySerial, r.Keys.Refused[0].Kind)
@@ -124,11 +124,11 @@ func TestLoginsAreTriedInOrder(t *testing.T) {
 	good := dialect.Login{ID: "good", User: "keeper", Password: other}
 	h.logins(wrong(1), wrong(2), wrong(3), wrong(4), good)
 	d := h.device(h.scan(), "gate-1")
-	assert.Equal(t, site.Locked, d.Reach)
+	assert.Equal(t, site.LoginRefused, d.Access)
 	assert.Equal(t, []string{"w1", "w2", "w3"}, d.Refused)
 	assert.Contains(t, d.Trouble, "refuses the login (3 were tried)")
 	d = h.device(h.scan(), "gate-1")
-	assert.Equal(t, site.Answers, d.Reach, "what was refused is not tried again, so that the gate, which locks up after five, has not")
+	assert.Equal(t, site.OK, d.Access, "what was refused is not tried again, so that the gate, which locks up after five, has not")
 	assert.Equal(t, "good", d.Login)
 	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused)
 	h.logins(wrong(5), good)
@@ -164,15 +164,15 @@ func TestWhoNeedsAPerson(t *testing.T) {
 		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.10", Host: 70, Faults: sim.Faults{NewPassword: true}})
 	r := h.scan()
 	for name, want := range map[string]struct {
-		reach site.Reach
+		reach site.Access
 		says  string
 	}{
-		"gate-new": {site.Locked, "wants a new password before anything else"},
-		"gate-low": {site.Locked, "tells its version only to an administrator"},
-		"gate-1":   {site.Answers, ""},
+		"gate-new": {site.LoginRefused, "wants a new password before anything else"},
+		"gate-low": {site.LoginRefused, "tells its version only to an administrator"},
+		"gate-1":   {site.OK, ""},
 	} {
 		d := h.device(r, name)
-		assert.Equal(t, want.reach, d.Reach, name)
+		assert.Equal(t, want.reach, d.Access, name)
 		assert.Equal(t, want.says, d.Trouble, name)
 		assert.Equal(t, "l1", d.Login, "the login itself is right")
 		assert.Empty(t, d.Refused)
@@ -180,7 +180,7 @@ func TestWhoNeedsAPerson(t *testing.T) {
 	for _, d := range r.Devices {
 		switch {
 		case strings.HasSuffix(d.Address, ".77:8080"):
-			assert.Equal(t, site.Silent, d.Reach)
+			assert.Equal(t, site.Silent, d.Access)
 			assert.Equal(t, "takes connections, answers nothing", d.Trouble)
 		case d.Model == "BR-5":
 			assert.Equal(t, "wants a new password before anything else", d.Trouble)
@@ -199,11 +199,11 @@ func TestKindsAreHeard(t *testing.T) {
 	r := h.scan()
 	heard := map[string]string{}
 	for _, d := range r.Devices {
-		heard[d.Model] = fmt.Sprintf("%s %s %s", strings.Join(d.Heard, "+"), d.Reach, d.Version)
+		heard[d.Model] = fmt.Sprintf("%s %s %s", strings.Join(d.FoundVia, "+"), d.Access, d.Version)
 	}
 	assert.Equal(t, map[string]string{
-		"WX-40": "http+ws-discovery answers 3.1.0", "TG-200": "http+mdns answers K42", "OS-8": "snmp answers 4.2", "BR-5": "https+ssdp answers 2.10",
-		"HD-7": "modbus+ssh answers 7.4", "PK-1": "http+ssdp unknown ", "HD-IO4": "ethernet-ip answers 2.7",
+		"WX-40": "http+ws-discovery ok 3.1.0", "TG-200": "http+mdns ok K42", "OS-8": "snmp ok 4.2", "BR-5": "https+ssdp ok 2.10",
+		"HD-7": "modbus+ssh ok 7.4", "PK-1": "http+ssdp unreadable ", "HD-IO4": "ethernet-ip ok 2.7",
 	}, heard)
 	kinds := map[string]bool{}
 	for _, k := range r.Keys.Fresh {
@@ -219,11 +219,11 @@ func TestKindsAreHeard(t *testing.T) {
 	assert.Empty(t, r.Keys.Fresh)
 
 	// By some ways only, those that are heard by others are not gone.
-	h.scanner.By = []string{"snmp"}
+	h.scanner.Via = []string{"snmp"}
 	r = h.scan()
 	require.Len(t, r.Devices, 1)
 	assert.Equal(t, "OS-8", r.Devices[0].Model)
-	h.scanner.By = []string{"ethernet-ip", "snmp"}
+	h.scanner.Via = []string{"ethernet-ip", "snmp"}
 	h.place.Stop()
 	r = h.scan()
 	var gone []string
@@ -237,20 +237,20 @@ func TestKindsAreHeard(t *testing.T) {
 func TestAnnouncedOnly(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
 	h.scanner.keys = newKeyring(nil)
-	f := merge([]Sighting{{Heard: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u"}}})
+	f := merge([]Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u"}}})
 	require.NoError(t, h.scanner.read(t.Context(), f, nil))
-	assert.Equal(t, site.Away, f[0].Reach)
+	assert.Equal(t, site.Away, f[0].Access)
 	assert.Equal(t, "it was announced, but takes no connection", f[0].Trouble)
 }
 
 func TestTargets(t *testing.T) {
-	_, err := Targets([]string{"10.0.0.0/8"}, nil, "", nil, false)
+	_, err := Addresses([]string{"10.0.0.0/8"}, nil, "", nil, false)
 	assert.ErrorContains(t, err, "--wide")
-	n, err := Targets([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0", []site.Port{{Number: 81}}, true)
+	n, err := Addresses([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0", []site.Port{{Number: 81}}, true)
 	require.NoError(t, err)
 	assert.True(t, n[0].inside(at("10.2.0.1:80")))
 	assert.False(t, n[0].inside(at("10.1.0.1:80")))
-	_, err = Targets([]string{"10.2.0.1"}, []string{"nobody"}, "", nil, false)
+	_, err = Addresses([]string{"10.2.0.1"}, []string{"nobody"}, "", nil, false)
 	assert.Error(t, err)
 	n, err = Narrow([]Network{{Ranges: ranges(t, "10.2.0.0/24"), Ports: []site.Port{{Number: 80}}}}, []string{"10.2.0.9"}, []site.Port{{Number: 81}})
 	require.NoError(t, err)

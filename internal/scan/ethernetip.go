@@ -32,7 +32,7 @@ func (s *Scanner) ethernetIP() way {
 			if !ok {
 				return nil, nil
 			}
-			return []Sighting{{Heard: "ethernet-ip", Address: from, ReadOnly: true, Facts: facts}}, nil
+			return []Sighting{{Via: "ethernet-ip", Address: from, ReadOnly: true, Facts: facts}}, nil
 		}}
 }
 

@@ -32,7 +32,7 @@ func newKeyring(known []Key) keyring {
 }
 
 // check remembers a key at the first contact; another one than before is an
-// ErrStranger with both, and the way to accept it.
+// ErrIdentityChanged with both, and the way to accept it.
 func (k *keyring) check(address, kind, fingerprint string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
@@ -51,7 +51,7 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	if err == nil {
 		name = host.Addr().String()
 	}
-	stranger := dialect.StrangerError(name, kind, was, fingerprint)
+	stranger := dialect.IdentityChangedError(name, kind, was, fingerprint)
 	if k.strangers[host.Addr()] == nil {
 		k.refused = append(k.refused, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
 		k.strangers[host.Addr()] = stranger

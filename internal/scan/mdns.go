@@ -141,7 +141,7 @@ func parseMDNS(packet []byte, from netip.AddrPort) (out []Sighting, ask []byte) 
 		}
 	}
 	if len(out) == 0 && (len(types) > 0 || len(instances) > 0) {
-		out = append(out, Sighting{Heard: "mdns", Address: netip.AddrPortFrom(from.Addr(), 0)})
+		out = append(out, Sighting{Via: "mdns", Address: netip.AddrPortFrom(from.Addr(), 0)})
 	}
 	return out, mdnsFollowUp(types, instances)
 }
@@ -159,7 +159,7 @@ func mdnsFollowUp(types, instances []string) []byte {
 // sighting makes one of a service instance, such as "cam-11._http._tcp.local.".
 func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 	label, kind := instance(name)
-	sight := Sighting{Heard: "mdns", Address: netip.AddrPortFrom(host, s.port), Facts: dialect.Facts{Name: label}}
+	sight := Sighting{Via: "mdns", Address: netip.AddrPortFrom(host, s.port), Facts: dialect.Facts{Name: label}}
 	switch kind {
 	case "_http._tcp", "_redfish._tcp", "_https._tcp", "_ssh._tcp":
 		sight.Look, sight.TLS = true, kind == "_https._tcp" || kind == "_redfish._tcp"

@@ -36,7 +36,7 @@ type talk struct {
 // onlyAnnounced tells whether nothing but datagrams came of it yet, while it is to be
 // talked to over TCP. Datagrams can be forged.
 func (f *found) onlyAnnounced() bool {
-	return !f.fixed && f.talks[0].dialect != snmp.Dialect{}.Name() && !slices.ContainsFunc(f.Heard, func(h string) bool { return slices.Contains(swept, h) })
+	return !f.fixed && f.talks[0].dialect != snmp.Dialect{}.Name() && !slices.ContainsFunc(f.FoundVia, func(h string) bool { return slices.Contains(swept, h) })
 }
 
 // ranks of the ways to talk: those that take images first.
@@ -75,7 +75,7 @@ func merge(sightings []Sighting) []*found {
 		}
 	}
 	slices.SortStableFunc(sightings, func(a, b Sighting) int {
-		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(a)-rank(b), a.Address.Compare(b.Address), strings.Compare(a.Heard, b.Heard))
+		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(a)-rank(b), a.Address.Compare(b.Address), strings.Compare(a.Via, b.Via))
 	})
 	shared := sharedHosts(sightings)
 	byKey := map[string]*found{}
@@ -101,7 +101,7 @@ func merge(sightings []Sighting) []*found {
 			if shared[s.Address.Addr()] && s.Address.Port() == 0 {
 				continue // nobody can say which of them it was
 			}
-			f = &found{Device: site.Device{Address: s.Address.String(), Reach: site.Unknown, Trouble: "it was heard, but no family knows it"}}
+			f = &found{Device: site.Device{Address: s.Address.String(), Access: site.Unreadable, Trouble: "it was heard, but no family knows it"}}
 			out = append(out, f)
 		}
 		for _, k := range keys {
@@ -146,9 +146,9 @@ func (f *found) take(s Sighting) {
 		s.Facts.Path = ""
 	}
 	if s.Dialect == "" && s.Trouble != "" && len(f.talks) == 0 && !f.readOnly {
-		f.Trouble, f.Reach = s.Trouble, site.Unknown
-		if s.Silent && len(f.Heard) == 0 {
-			f.Reach = site.Silent
+		f.Trouble, f.Access = s.Trouble, site.Unreadable
+		if s.Silent && len(f.FoundVia) == 0 {
+			f.Access = site.Silent
 		}
 	}
 	f.readOnly = f.readOnly || s.ReadOnly
@@ -158,9 +158,9 @@ func (f *found) take(s Sighting) {
 	path := f.Path
 	f.add(s.Facts)
 	f.Path = path
-	if !slices.Contains(f.Heard, s.Heard) {
-		f.Heard = append(f.Heard, s.Heard)
-		slices.Sort(f.Heard)
+	if !slices.Contains(f.FoundVia, s.Via) {
+		f.FoundVia = append(f.FoundVia, s.Via)
+		slices.Sort(f.FoundVia)
 	}
 }
 
@@ -253,7 +253,7 @@ func fold(all []*found) []*site.Device {
 			}
 		}
 		if first != nil {
-			first.Heard = slices.Compact(slices.Sorted(slices.Values(append(first.Heard, d.Heard...))))
+			first.FoundVia = slices.Compact(slices.Sorted(slices.Values(append(first.FoundVia, d.FoundVia...))))
 			continue
 		}
 		for _, k := range keys {
@@ -360,9 +360,9 @@ func changes(old, now site.Device) []Change {
 	for _, f := range []struct{ what, from, to string }{
 		{"name", old.Name, now.Name}, {"address", old.Address, now.Address}, {"model", old.Model, now.Model},
 		{"hardware", old.Hardware, now.Hardware}, {"serial", old.Serial, now.Serial}, {"version", old.Version, now.Version},
-		{"reach", string(old.Reach), string(now.Reach)},
+		{"access", string(old.Access), string(now.Access)},
 	} {
-		if f.from != f.to && !(f.what == "reach" && now.Reach == site.Away) {
+		if f.from != f.to && !(f.what == "access" && now.Access == site.Away) {
 			out = append(out, Change{now.Name, f.what, f.from, f.to})
 		}
 	}

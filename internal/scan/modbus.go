@@ -86,7 +86,7 @@ func modbusRead(r io.Reader, id uint16, unit byte) ([]byte, error) {
 	be := binary.BigEndian
 	length := int(be.Uint16(head[4:]))
 	if be.Uint16(head) != id || be.Uint16(head[2:]) != 0 || head[6] != unit || length < 2 || length > modbusMax-6 {
-		return nil, dialect.Odd("no Modbus")
+		return nil, dialect.Malformed("no Modbus")
 	}
 	body := make([]byte, length-1)
 	if _, err := io.ReadFull(r, body); err != nil {

@@ -1,6 +1,6 @@
 // Package scan finds devices on a network and reads what they run.
 //
-// Each way of hearing devices is a file of its own and gives sightings: one answer
+// Each discovery protocol devices is a file of its own and gives sightings: one answer
 // heard, not yet known to be a device. merge.go brings sightings of one device
 // together, and devices found with devices known. Everything is bounded: in time
 // by the protocol's own waiting time, in number by what a site can hold.
@@ -24,7 +24,7 @@ import (
 	"catena/internal/site"
 )
 
-// UsualPorts are looked at where a network or a target names none: HTTP, SSH, Modbus.
+// UsualPorts are looked at where a network or an ADDRESS names none: HTTP, SSH, Modbus.
 var UsualPorts = []uint16{80, 443, 8080, 8443, 22, modbusPort}
 
 const (
@@ -39,7 +39,7 @@ const (
 
 // Sighting is one answer heard.
 type Sighting struct {
-	Heard    string         // the way: ws-discovery, mdns, ssdp, snmp, http, https, ssh, …
+	Via      string         // the way: ws-discovery, mdns, ssdp, snmp, http, https, ssh, …
 	Address  netip.AddrPort // where to talk to it; port 0: nowhere
 	TLS      bool
 	Dialect  string // empty: it answers, but is not recognised
@@ -102,7 +102,7 @@ type Scanner struct {
 	Communities []string                          // of SNMP, to ask everybody with besides the usual one
 	Trusted     []Key                             // keys of earlier contacts
 	Patience    time.Duration                     // for an address to take a connection, and to answer who it is
-	By          []string                          // the ways to hear by; empty: all
+	Via         []string                          // the ways to hear by; empty: all
 	Log         *slog.Logger
 	Progress    func(done, total int, what string) // may be nil
 
@@ -112,9 +112,9 @@ type Scanner struct {
 	unnamed sync.Map
 }
 
-// Ways are the names of the ways of hearing. The sweep is what tries TCP ports: HTTP,
+// Protocols are the names of the discovery protocols. The sweep is what tries TCP ports: HTTP,
 // TLS, SSH and Modbus.
-var Ways = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-ip"}
+var Protocols = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-ip"}
 
 // Result is what a scan brought.
 type Result struct {
@@ -122,7 +122,7 @@ type Result struct {
 	Gone     []site.Device // known, in the ranges looked through, and not answering any more
 	New      []string      // the names of those never seen before
 	Changed  []Change
-	Outside  int      // heard from outside the ranges; left alone
+	Outside  int      // heard from outside the ranges; skipped
 	Asked    int      // addresses looked at
 	Warnings []string // what was odd
 	Keys     Keys
@@ -228,18 +228,18 @@ func (n Network) astray(adapters []Adapter) []string {
 	return out
 }
 
-// hear runs all ways of hearing at once on one network. What is announced is looked at
+// hear runs all discovery protocols at once on one network. What is announced is looked at
 // while the others still wait.
 func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
 	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}, turns: make(chan struct{}, lookLanes)}
 	h.looks.SetLimit(lookLanes)
 	var group errgroup.Group
 	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
-		if s.by(w.name) {
+		if s.uses(w.name) {
 			group.Go(func() error { return w.run(ctx, s, n, h.take) })
 		}
 	}
-	if s.by("sweep") {
+	if s.uses("sweep") {
 		group.Go(func() error { return s.sweep(ctx, n, h) })
 	}
 	err := group.Wait()
@@ -250,7 +250,9 @@ func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) 
 	return h.sightings, len(h.outside), err
 }
 
-func (s *Scanner) by(way string) bool { return len(s.By) == 0 || slices.Contains(s.By, way) }
+func (s *Scanner) uses(protocol string) bool {
+	return len(s.Via) == 0 || slices.Contains(s.Via, protocol)
+}
 
 // hearing collects the sightings of one network.
 type hearing struct {
@@ -371,7 +373,7 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
 	defer cancel()
 	if len(d.talks) == 0 {
 		if d.readOnly {
-			d.Reach, d.Trouble = site.Answers, ""
+			d.Access, d.Trouble = site.OK, ""
 			s.pinSerial(d)
 		}
 		return
@@ -387,7 +389,7 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
 		d.Name = ""
 	}
 	if d.onlyAnnounced() && !s.open(ctx, best.address) {
-		d.Reach, d.Trouble = site.Away, "it was announced, but takes no connection"
+		d.Access, d.Trouble = site.Away, "it was announced, but takes no connection"
 		return
 	}
 	s.logIn(ctx, d, best)
@@ -402,7 +404,7 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
 			}
 		}
 	}
-	if d.Reach == site.Answers {
+	if d.Access == site.OK {
 		s.pinSerial(d)
 	}
 }
@@ -415,7 +417,7 @@ func (s *Scanner) Again(ctx context.Context, devices []site.Device) ([]site.Devi
 	for _, d := range devices {
 		f := &found{Device: d, fixed: true}
 		all = append(all, f)
-		if dialect.Stranger(d) { // until a scan finds it as it should be
+		if d.Access == site.IdentityChanged { // until a scan finds it as it should be
 			continue
 		}
 		f.Refused = nil
@@ -445,7 +447,7 @@ func (s *Scanner) pinSerial(d *found) bool {
 	}
 	err := s.keys.check(d.Address, KeySerial, d.Serial)
 	if err != nil {
-		d.Reach, d.Trouble = site.Locked, err.Error()
+		d.Access, d.Trouble = site.IdentityChanged, err.Error()
 	}
 	return err == nil
 }
@@ -462,20 +464,20 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 		return
 	}
 	if err := s.keys.stranger(t.address.Addr()); err != nil {
-		d.Reach, d.Trouble = site.Locked, err.Error()
+		d.Access, d.Trouble = site.IdentityChanged, err.Error()
 		return
 	}
 	peer := dialect.Peer{Address: d.Address, Path: t.path, TLS: t.tls, Trust: s.keys.trust(d.Address)}
 	peer.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
 	if d.fixed { // it was not heard just now
-		if err := dialect.Meet(ctx, reader, peer, d.Serial); err != nil {
-			d.Reach, d.Trouble = site.Locked, err.Error()
+		if err := dialect.VerifyIdentity(ctx, reader, peer, d.Serial); err != nil {
+			d.Access, d.Trouble = site.IdentityChanged, err.Error()
 			return
 		}
 	}
 	logins, before := s.logins(d.Device, t)
 	if len(logins) == 0 {
-		d.Reach, d.Trouble = site.Locked, "no login is given for it"
+		d.Access, d.Trouble = site.LoginRefused, "no login is given for it"
 		if before > 0 {
 			d.Trouble = fmt.Sprintf("it refused %d of the logins before; they are not tried again by themselves, so that it does not lock up (catena login test does)", before)
 		}
@@ -490,10 +492,10 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 		if facts.Name != "" && !d.fixed {
 			d.Name, d.said = facts.Name, true
 		}
-		d.Reach, d.Trouble = Reach(err)
+		d.Access, d.Trouble = Access(err)
 		tried++
 		switch {
-		case errors.Is(err, dialect.ErrLocked):
+		case errors.Is(err, dialect.ErrLoginRefused):
 			if login.ID == "" {
 				s.unnamed.Store(d.Address+" "+login.User, true)
 			} else if !slices.Contains(d.Refused, login.ID) {
@@ -503,7 +505,7 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 				d.Login = ""
 			}
 			continue
-		case d.Reach == site.Answers, errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
+		case d.Access == site.OK, errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
 			d.Login = login.ID
 			d.Refused = slices.DeleteFunc(slices.Clone(d.Refused), func(id string) bool { return id == login.ID })
 		}
@@ -563,14 +565,16 @@ func openTalk(s Sighting) bool {
 	return s.Dialect == snmp.Dialect{}.Name() && snmp.Open(s.Facts.Path)
 }
 
-// Reach says what an error of a talk means for a device.
-func Reach(err error) (site.Reach, string) {
+// Access says what an error of a talk means for a device.
+func Access(err error) (site.Access, string) {
 	switch {
 	case err == nil:
-		return site.Answers, ""
-	case errors.Is(err, dialect.ErrLocked), errors.Is(err, dialect.ErrStranger), errors.Is(err, dialect.ErrPlain),
+		return site.OK, ""
+	case errors.Is(err, dialect.ErrIdentityChanged):
+		return site.IdentityChanged, err.Error()
+	case errors.Is(err, dialect.ErrLoginRefused), errors.Is(err, dialect.ErrPlain),
 		errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
-		return site.Locked, err.Error()
+		return site.LoginRefused, err.Error()
 	case errors.Is(err, dialect.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return site.Away, err.Error()
 	}
@@ -583,11 +587,11 @@ func (s *Scanner) progress(done, total int, what string) {
 	}
 }
 
-// Targets makes a network of what a person names to be looked through: each an address,
+// Addresses makes a network of what a person names to be looked through: each an address,
 // a row, a network or host:port. wide allows ranges of more than a /16.
-func Targets(targets, except []string, adapter string, ports []site.Port, wide bool) ([]Network, error) {
+func Addresses(addresses, except []string, adapter string, ports []site.Port, wide bool) ([]Network, error) {
 	n := Network{Adapter: adapter, Ports: ports}
-	for list, into := range map[*[]string]*[]site.Range{&targets: &n.Ranges, &except: &n.Except} {
+	for list, into := range map[*[]string]*[]site.Range{&addresses: &n.Ranges, &except: &n.Except} {
 		for _, t := range *list {
 			r, err := site.ParseRange(t)
 			switch {
@@ -648,7 +652,7 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 	}
 	for _, d := range known {
 		if !matched[d.ID] && s.lookedAt(d, networks) {
-			d.Reach, d.Trouble = site.Away, "did not answer the last scan"
+			d.Access, d.Trouble = site.Away, "did not answer the last scan"
 			r.Devices = append(r.Devices, d)
 		}
 	}
@@ -660,7 +664,7 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 	for _, d := range r.Devices {
 		if old, ok := byID[d.ID]; ok {
 			r.Changed = append(r.Changed, changes(old, d)...)
-			if d.Reach == site.Away && old.Reach != site.Away { // also one that was heard, and gone when it was read
+			if d.Access == site.Away && old.Access != site.Away { // also one that was heard, and gone when it was read
 				r.Gone = append(r.Gone, d)
 			}
 		} else {
@@ -681,14 +685,14 @@ func (s *Scanner) lookedAt(d site.Device, networks []Network) bool {
 		return false
 	}
 	onlySwept := true
-	for _, heard := range d.Heard {
+	for _, heard := range d.FoundVia {
 		way := heard
 		if slices.Contains(swept, heard) {
 			way = "sweep"
 		} else {
 			onlySwept = false
 		}
-		if !s.by(way) {
+		if !s.uses(way) {
 			return false
 		}
 	}
@@ -704,7 +708,7 @@ func (r *Result) warn() {
 	bySerial := map[string]string{}
 	for _, d := range r.Devices {
 		key := strings.ToLower(d.Vendor + " " + d.Serial)
-		if d.Serial == "" || d.Reach == site.Away {
+		if d.Serial == "" || d.Access == site.Away {
 			continue
 		}
 		if other, ok := bySerial[key]; ok {

@@ -17,7 +17,7 @@ import (
 func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
 
 func sighting(heard, address, uuid, name string) Sighting {
-	return Sighting{Heard: heard, Address: at(address), Dialect: "onvif", Facts: dialect.Facts{UUID: uuid, Name: name}}
+	return Sighting{Via: heard, Address: at(address), Dialect: "onvif", Facts: dialect.Facts{UUID: uuid, Name: name}}
 }
 
 func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
@@ -26,19 +26,19 @@ func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.12:80", "urn:uuid:2", "cam-12"),
-		{Heard: "http", Address: at("10.20.4.9:80"), Trouble: "answers, but no dialect knows it"},
+		{Via: "http", Address: at("10.20.4.9:80"), Trouble: "answers, but no dialect knows it"},
 	})
 	require.Len(t, found, 3)
 	assert.Equal(t, "10.20.4.9:80", found[0].Address)
 	assert.False(t, found[0].Known())
-	assert.Equal(t, []string{"http", "ws-discovery"}, found[1].Heard)
+	assert.Equal(t, []string{"http", "ws-discovery"}, found[1].FoundVia)
 	assert.Equal(t, "cam-11", found[1].Name)
 }
 
 func TestOneSerialOnOneHostIsOne(t *testing.T) {
 	found := fold([]*found{
-		{Device: site.Device{Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}}},
-		{Device: site.Device{Address: "10.20.4.11:8080", Vendor: "Wexcombe", Serial: "S-1", Heard: []string{"http"}}},
+		{Device: site.Device{Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", FoundVia: []string{"http"}}},
+		{Device: site.Device{Address: "10.20.4.11:8080", Vendor: "Wexcombe", Serial: "S-1", FoundVia: []string{"http"}}},
 		{Device: site.Device{Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-1"}},
 		{Device: site.Device{Address: "10.20.4.13:80"}},
 	})
@@ -58,17 +58,17 @@ func settled(found, known []site.Device, ranges string) Result {
 
 func TestSettle(t *testing.T) {
 	known := []site.Device{
-		{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.1.0", Reach: site.Answers},
-		{ID: "d2", Name: "cam-12", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-2", Version: "3.1.0", Reach: site.Answers},
-		{ID: "d3", Name: "cam-13", Address: "10.20.9.13:80", Vendor: "Wexcombe", Serial: "S-3", Reach: site.Answers},
+		{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.1.0", Access: site.OK},
+		{ID: "d2", Name: "cam-12", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-2", Version: "3.1.0", Access: site.OK},
+		{ID: "d3", Name: "cam-13", Address: "10.20.9.13:80", Vendor: "Wexcombe", Serial: "S-3", Access: site.OK},
 	}
 	r := settled([]site.Device{
 		// The first has another version and has moved to another address.
-		{Name: "cam-11", Address: "10.20.4.31:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.2.1", Reach: site.Answers},
+		{Name: "cam-11", Address: "10.20.4.31:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.2.1", Access: site.OK},
 		// A newcomer claims its name.
-		{Name: "cam-11", Address: "10.20.4.40:80", Vendor: "Wexcombe", Serial: "S-9", Reach: site.Answers},
+		{Name: "cam-11", Address: "10.20.4.40:80", Vendor: "Wexcombe", Serial: "S-9", Access: site.OK},
 		// Another device is where the second was.
-		{Name: "cam-14", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-8", Reach: site.Answers},
+		{Name: "cam-14", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-8", Access: site.OK},
 	}, known, "10.20.4.0/24")
 	assert.ElementsMatch(t, []string{"cam-11~2", "cam-14"}, r.New)
 	assert.Contains(t, r.Changed, Change{"cam-11", "version", "3.1.0", "3.2.1"})
@@ -79,18 +79,18 @@ func TestSettle(t *testing.T) {
 }
 
 func TestWhatIsNotSaidIsRemembered(t *testing.T) {
-	known := []site.Device{{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", UUID: "u", Version: "3.1.0", Reach: site.Answers}}
-	r := settled([]site.Device{{Address: "10.20.4.11:80", UUID: "u", Reach: site.Locked}}, known, "10.20.4.0/24")
+	known := []site.Device{{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", UUID: "u", Version: "3.1.0", Access: site.OK}}
+	r := settled([]site.Device{{Address: "10.20.4.11:80", UUID: "u", Access: site.LoginRefused}}, known, "10.20.4.0/24")
 	require.Len(t, r.Devices, 1)
 	assert.Equal(t, "S-1", r.Devices[0].Serial)
 	assert.Equal(t, "3.1.0", r.Devices[0].Version)
-	assert.Equal(t, []Change{{"cam-11", "reach", "answers", "locked"}}, r.Changed)
+	assert.Equal(t, []Change{{"cam-11", "access", "ok", "login-refused"}}, r.Changed)
 }
 
 func TestTwoThatClaimOneSerial(t *testing.T) {
 	r := settled([]site.Device{
-		{Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", Reach: site.Answers},
-		{Name: "cam-12", Address: "10.20.4.12:80", Serial: "S-1", Reach: site.Answers},
+		{Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", Access: site.OK},
+		{Name: "cam-12", Address: "10.20.4.12:80", Serial: "S-1", Access: site.OK},
 	}, nil, "10.20.4.0/24")
 	assert.Len(t, r.Devices, 2, "both are shown")
 	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)

@@ -20,6 +20,6 @@ func (s *Scanner) snmp() way {
 			if !ok {
 				return nil, nil
 			}
-			return []Sighting{{Heard: "snmp", Address: from, Dialect: snmp.Dialect{}.Name(), Facts: facts}}, nil
+			return []Sighting{{Via: "snmp", Address: from, Dialect: snmp.Dialect{}.Name(), Facts: facts}}, nil
 		}}
 }

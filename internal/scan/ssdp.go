@@ -47,7 +47,7 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 	if strings.HasPrefix(id, "uuid:") {
 		id = "urn:" + strings.ToLower(id)
 	}
-	sight := Sighting{Heard: "ssdp", Address: netip.AddrPortFrom(from.Addr(), 0),
+	sight := Sighting{Via: "ssdp", Address: netip.AddrPortFrom(from.Addr(), 0),
 		Facts: dialect.Facts{UUID: site.Clean(id), Says: site.Clean(resp.Header.Get("SERVER"))}}
 	where := resp.Header.Get("LOCATION")
 	if al := resp.Header.Get("AL"); al != "" && resp.Header.Get("ST") == redfishType {

@@ -111,7 +111,7 @@ func (s *Scanner) open(ctx context.Context, a netip.AddrPort) bool {
 func (s *Scanner) look(ctx context.Context, n Network, a netip.AddrPort, tlsFirst bool) (Sighting, bool) {
 	if a.Port() == modbusPort || slices.Contains(n.portsFor("modbus"), a.Port()) {
 		if facts, ok := identifyModbus(ctx, a, s.Patience); ok {
-			return Sighting{Heard: "modbus", Address: a, ReadOnly: true, Facts: facts}, true
+			return Sighting{Via: "modbus", Address: a, ReadOnly: true, Facts: facts}, true
 		}
 	}
 	switch a.Port() {
@@ -152,7 +152,7 @@ func (s *Scanner) greeting(ctx context.Context, a netip.AddrPort) string {
 
 // ssh meets an SSH server as far as its host key. Nobody logs in.
 func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
-	sight := Sighting{Heard: "ssh", Address: a, Facts: dialect.Facts{Says: banner}, Trouble: "it speaks SSH, but no family knows it"}
+	sight := Sighting{Via: "ssh", Address: a, Facts: dialect.Facts{Says: banner}, Trouble: "it speaks SSH, but no family knows it"}
 	d := net.Dialer{Timeout: s.Patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
@@ -183,7 +183,7 @@ func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort, tls bool) (si
 		_ = s.keys.check(a.String(), kind, fingerprint) // kept for when a login would be sent
 		return nil
 	}}
-	sight = Sighting{Heard: peer.Scheme(), Address: a, TLS: tls, Trouble: "answers, but no dialect knows it"}
+	sight = Sighting{Via: peer.Scheme(), Address: a, TLS: tls, Trouble: "answers, but no dialect knows it"}
 	var readers []dialect.Reader
 	for _, r := range s.Readers {
 		if r.Name() != "snmp" { // it has no TCP port

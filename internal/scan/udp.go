@@ -156,7 +156,7 @@ func (w way) each(n Network) []netip.AddrPort {
 	return out
 }
 
-// askedAt tells whether a target host:port means that port for this way too. Discovery
+// askedAt tells whether an address host:port means that port for this way too. Discovery
 // has ports of its own on every host.
 func askedAt(name string) bool { return name == "snmp" || name == "ethernet-ip" }
 

@@ -293,31 +293,31 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 
 func TestMergeByHost(t *testing.T) {
 	found := merge([]Sighting{
-		{Heard: "ssh", Address: at("10.20.4.11:22"), Trouble: "it speaks SSH, but no family knows it", Facts: dialect.Facts{Says: "SSH-2.0-x"}},
-		{Heard: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Facts: dialect.Facts{Path: snmp.V2c, Name: "host"}},
-		{Heard: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Facts: dialect.Facts{Path: "/p", Model: "WX-40"}},
-		{Heard: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.11"), 0)},
-		{Heard: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u", Path: "/p"}},
-		{Heard: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u", Path: "/p"}},
+		{Via: "ssh", Address: at("10.20.4.11:22"), Trouble: "it speaks SSH, but no family knows it", Facts: dialect.Facts{Says: "SSH-2.0-x"}},
+		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Facts: dialect.Facts{Path: snmp.V2c, Name: "host"}},
+		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Facts: dialect.Facts{Path: "/p", Model: "WX-40"}},
+		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.11"), 0)},
+		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u", Path: "/p"}},
+		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u", Path: "/p"}},
 	})
 	require.Len(t, found, 1, "one host, and its address of the other kind by its UUID")
-	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].Heard)
+	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].FoundVia)
 	assert.Equal(t, "onvif", found[0].talks[0].dialect)
 	assert.Equal(t, "SSH-2.0-x", found[0].Says)
 
 	// A host with two of a kind is a door to several: only one port is one device.
 	found = merge([]Sighting{
-		{Heard: "http", Address: at("10.20.4.1:8001"), Dialect: "onvif"},
-		{Heard: "http", Address: at("10.20.4.1:8002"), Dialect: "onvif"},
-		{Heard: "snmp", Address: at("10.20.4.1:161"), Dialect: "snmp"},
-		{Heard: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.1"), 0)},
+		{Via: "http", Address: at("10.20.4.1:8001"), Dialect: "onvif"},
+		{Via: "http", Address: at("10.20.4.1:8002"), Dialect: "onvif"},
+		{Via: "snmp", Address: at("10.20.4.1:161"), Dialect: "snmp"},
+		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.1"), 0)},
 	})
 	assert.Len(t, found, 3)
 }
 
 func TestHardwareAddresses(t *testing.T) {
 	a, b, c := netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")
-	found := merge([]Sighting{{Heard: "http", Address: netip.AddrPortFrom(a, 80)}, {Heard: "http", Address: netip.AddrPortFrom(b, 80)}, {Heard: "http", Address: netip.AddrPortFrom(c, 80)}})
+	found := merge([]Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)}, {Via: "http", Address: netip.AddrPortFrom(b, 80)}, {Via: "http", Address: netip.AddrPortFrom(c, 80)}})
 	addMACs(found, map[netip.Addr]string{a: "02:00:5e:00:53:01", b: "02:00:5e:00:53:02", c: "02:00:5e:00:53:02"})
 	assert.Equal(t, "02:00:5e:00:53:01", found[0].MAC)
 	assert.Empty(t, found[1].MAC, "one address for two is a router's, not theirs")
@@ -336,9 +336,9 @@ func TestKeyring(t *testing.T) {
 	assert.NoError(t, k.check("10.20.4.11:22", dialect.KeySSH, "SHA256:s"), "the first contact is remembered")
 	assert.NoError(t, k.stranger(netip.MustParseAddr("10.20.4.11")))
 	err := k.check("10.20.4.11:443", dialect.KeyTLS, "SHA256:b\x1b[2J")
-	require.ErrorIs(t, err, dialect.ErrStranger)
+	require.ErrorIs(t, err, dialect.ErrIdentityChanged)
 	assert.EqualError(t, err, "is not the device that was here: another TLS certificate than before, was SHA256:a, is SHA256:b[2J; if that is right: catena login accept 10.20.4.11")
-	assert.ErrorIs(t, k.stranger(netip.MustParseAddr("10.20.4.11")), dialect.ErrStranger, "for all ports of the host")
+	assert.ErrorIs(t, k.stranger(netip.MustParseAddr("10.20.4.11")), dialect.ErrIdentityChanged, "for all ports of the host")
 	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: dialect.KeySSH, Fingerprint: "SHA256:s"}}, k.fresh)
 	assert.Len(t, k.refused, 1)
 }
@@ -477,7 +477,7 @@ func TestKeepIsBounded(t *testing.T) {
 	a := host
 	for range 2 * maxSightings {
 		a = a.Next()
-		h.keep(Sighting{Heard: "ssdp", Address: netip.AddrPortFrom(a, 80)})
+		h.keep(Sighting{Via: "ssdp", Address: netip.AddrPortFrom(a, 80)})
 	}
 	assert.Len(t, h.sightings, maxSightings)
 }

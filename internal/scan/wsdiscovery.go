@@ -103,7 +103,7 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 			}
 			named = true
 			name, model := onvif.Scopes(strings.Fields(match.Scopes))
-			sight := Sighting{Heard: "ws-discovery", Address: address, TLS: u.Scheme == "https",
+			sight := Sighting{Via: "ws-discovery", Address: address, TLS: u.Scheme == "https",
 				Facts: dialect.Facts{Name: name, Model: model, UUID: endpoint, Path: cleanPath(u)}}
 			if strings.Contains(match.Types, "NetworkVideoTransmitter") || model != "" {
 				sight.Dialect = onvif.Dialect{}.Name()
@@ -119,7 +119,7 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 				ns = wsd11
 			}
 			resolve = wsdMessage(ns, ids[0], "Resolve", `<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
-			out = append(out, Sighting{Heard: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: dialect.Facts{UUID: endpoint}})
+			out = append(out, Sighting{Via: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: dialect.Facts{UUID: endpoint}})
 		}
 	}
 	return out, resolve

@@ -49,10 +49,10 @@ type Feed struct {
 
 // FeedImage is one image of a feed.
 type FeedImage struct {
-	Card  firmware.Card `yaml:"card"`
-	Path  string        `yaml:"path"`            // relative to the index
-	Size  int64         `yaml:"size"`            // bytes
-	Notes string        `yaml:"notes,omitempty"` // release notes, in Markdown
+	Manifest firmware.Manifest `yaml:"manifest"`
+	Path     string            `yaml:"path"`            // relative to the index
+	Size     int64             `yaml:"size"`            // bytes
+	Notes    string            `yaml:"notes,omitempty"` // release notes, in Markdown
 }
 
 // Withdrawn says that versions of a model must not run any more.
@@ -88,8 +88,8 @@ func ParseFeed(name string, data []byte) (Feed, error) {
 	}
 	for i := range f.Images {
 		e := &f.Images[i]
-		if key, message := e.Card.Complete(); message != "" {
-			return f, doc.Errorf(fmt.Sprintf("$.images[%d].card.%s", i, key), "%s", message)
+		if key, message := e.Manifest.Complete(); message != "" {
+			return f, doc.Errorf(fmt.Sprintf("$.images[%d].manifest.%s", i, key), "%s", message)
 		}
 		if e.Size < 0 || e.Size > maxImage || len(e.Notes) > maxNotes || !filepath.IsLocal(filepath.FromSlash(e.Path)) || strings.ContainsAny(e.Path, `\:`) {
 			return f, doc.Errorf(fmt.Sprintf("$.images[%d].path", i), "path, size or notes: out of bounds")
@@ -194,7 +194,7 @@ func (p *Puller) known() (trusted, error) {
 // Missing are the images of a feed that the shelf does not have.
 func (s *Shelf) Missing(f Feed) []FeedImage {
 	return slices.DeleteFunc(slices.Clone(f.Images), func(e FeedImage) bool {
-		_, err := s.load(e.Card.SHA256)
+		_, err := s.load(e.Manifest.SHA256)
 		return err == nil
 	})
 }
@@ -217,7 +217,7 @@ func (p *Puller) Pull(ctx context.Context, images []FeedImage) []Result {
 	group.SetLimit(feedLanes)
 	for i, e := range images {
 		group.Go(func() error {
-			results[i] = Result{Source: e.Path, Outcome: New, Image: firmware.Image{Card: e.Card, Size: e.Size}}
+			results[i] = Result{Source: e.Path, Outcome: New, Image: firmware.Image{Manifest: e.Manifest, Size: e.Size}}
 			if err := p.one(ctx, e, count); err != nil {
 				results[i].Outcome, results[i].Reason = Refused, err.Error()
 			}
@@ -229,7 +229,7 @@ func (p *Puller) Pull(ctx context.Context, images []FeedImage) []Result {
 }
 
 func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error {
-	part := filepath.Join(p.Shelf.dir, "tmp", "pull-"+e.Card.SHA256)
+	part := filepath.Join(p.Shelf.dir, "tmp", "pull-"+e.Manifest.SHA256)
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
@@ -246,7 +246,7 @@ func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error 
 	if err != nil {
 		return err
 	}
-	if got := hex.EncodeToString(h.Sum(nil)); n != e.Size || got != e.Card.SHA256 {
+	if got := hex.EncodeToString(h.Sum(nil)); n != e.Size || got != e.Manifest.SHA256 {
 		_ = os.Remove(part) // what was fetched is not it: the next pull starts anew
 		return fmt.Errorf("it is not what the index says: %d bytes, SHA-256 %s…", n, got[:12])
 	}
@@ -254,11 +254,11 @@ func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error 
 		return err
 	}
 	if e.Notes != "" {
-		if err := p.Shelf.write(p.Shelf.notesPath(e.Card.SHA256), []byte(e.Notes)); err != nil {
+		if err := p.Shelf.write(p.Shelf.notesPath(e.Manifest.SHA256), []byte(e.Notes)); err != nil {
 			return err
 		}
 	}
-	return errors.Join(p.Shelf.put(e.Card, part), ignoreGone(os.Remove(part+".etag")))
+	return errors.Join(p.Shelf.put(e.Manifest, part), ignoreGone(os.Remove(part+".etag")))
 }
 
 // fetch completes the file f to the image's size.
@@ -398,9 +398,9 @@ func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image, key minisi
 		if err != nil {
 			return err
 		}
-		card := image.Card
-		card.Notes = ""
-		e := FeedImage{Card: card, Path: "images/" + image.SHA256, Size: image.Size, Notes: notes}
+		manifest := image.Manifest
+		manifest.Notes = ""
+		e := FeedImage{Manifest: manifest, Path: "images/" + image.SHA256, Size: image.Size, Notes: notes}
 		if err := s.copyOut(image, filepath.Join(dir, "images", image.SHA256)); err != nil {
 			return err
 		}

@@ -30,7 +30,7 @@ import (
 func feedOf(t *testing.T) (dir, key string) {
 	large := file{"large.bin", strings.Repeat("0123456789abcdef", 1<<18)} // 4 MiB
 	source := open(t)
-	add(t, source, write(t, t.TempDir(), oldImage, oldCard, newImage, newCard, large, cardFor("WX-20", "2.11", large.name, large.body)))
+	add(t, source, write(t, t.TempDir(), oldImage, oldManifest, newImage, newManifest, large, manifestFor("WX-20", "2.11", large.name, large.body)))
 	images, err := source.List()
 	require.NoError(t, err)
 	public, private, err := minisign.GenerateKey(rand.Reader)
@@ -146,7 +146,7 @@ func TestAChangedImageIsFetchedAnew(t *testing.T) {
 	f, err := p.Index(context.Background())
 	require.NoError(t, err)
 	// A part is there that does not belong to the image.
-	write(t, filepath.Join(s.Dir(), "tmp"), file{"pull-" + f.Images[0].Card.SHA256, "rubbish"})
+	write(t, filepath.Join(s.Dir(), "tmp"), file{"pull-" + f.Images[0].Manifest.SHA256, "rubbish"})
 	for _, r := range p.Pull(context.Background(), s.Missing(f)) {
 		assert.Equal(t, shelf.New, r.Outcome, r.Reason)
 	}
@@ -173,14 +173,14 @@ func TestFeedsThatAreNotBelieved(t *testing.T) {
 }
 
 func FuzzParseFeed(f *testing.F) {
-	f.Add([]byte("feed: x\nnumber: 1\nmade: 2026-11-20T00:00:00Z\nexpires: 2027-01-01T00:00:00Z\nimages:\n  - {path: ../x, size: 1, card: {card: 1}}\n"))
+	f.Add([]byte("feed: x\nnumber: 1\nmade: 2026-11-20T00:00:00Z\nexpires: 2027-01-01T00:00:00Z\nimages:\n  - {path: ../x, size: 1, manifest: {manifest: 1}}\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		feed, err := shelf.ParseFeed("feed.yaml", raw)
 		if err != nil {
 			return
 		}
 		for _, e := range feed.Images {
-			if !filepath.IsLocal(filepath.FromSlash(e.Path)) || len(e.Card.SHA256) != 64 {
+			if !filepath.IsLocal(filepath.FromSlash(e.Path)) || len(e.Manifest.SHA256) != 64 {
 				t.Errorf("an image that leads out of the feed, or without a digest: %+v", e)
 			}
 		}
@@ -191,7 +191,7 @@ func TestPullsAFewAtATime(t *testing.T) {
 	var files []file
 	for i := range 12 {
 		f := file{fmt.Sprintf("m%d.bin", i), fmt.Sprintf("image %d", i)}
-		files = append(files, f, cardFor(fmt.Sprintf("M-%d", i), "1.0", f.name, f.body))
+		files = append(files, f, manifestFor(fmt.Sprintf("M-%d", i), "1.0", f.name, f.body))
 	}
 	source := open(t)
 	add(t, source, write(t, t.TempDir(), files...))

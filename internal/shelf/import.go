@@ -56,15 +56,15 @@ type Result struct {
 
 // Options say how an import treats what it finds.
 type Options struct {
-	// Card writes the card of an image that has none, from its name, its first MiB,
+	// Manifest writes the manifest of an image that has none, from its name, its first MiB,
 	// and what it says of itself; the error says why it cannot. nil: such an image is not recognised.
-	Card func(name string, head []byte, facts format.Facts) (firmware.Card, error)
+	Manifest func(name string, head []byte, facts format.Facts) (firmware.Manifest, error)
 	// Progress is told the bytes read so far. It may be nil.
 	Progress func(bytes int64)
 }
 
 // Import adds files, folders and archives (.zip, .tar, .tgz, .tar.gz, .tar.xz, and
-// archives within them) with their cards. Each file that is refused is one Result;
+// archives within them) with their manifests. Each file that is refused is one Result;
 // the others are added all the same. The error is for what stops the import as a
 // whole: the shelf cannot be written, or the context ended.
 func (s *Shelf) Import(ctx context.Context, paths []string, o Options) ([]Result, error) {
@@ -130,18 +130,18 @@ type importer struct {
 }
 
 // batch is what one source (a folder, an archive, the files of one call) holds
-// before its cards and images are brought together.
+// before its manifests and images are brought together.
 type batch struct {
-	source string
-	cards  []cardFile
-	images map[string]staged // by slash path within the source
-	notes  map[string][]byte
-	bad    bool // a card could not be read: what has none may well be its image
+	source    string
+	manifests []manifestFile
+	images    map[string]staged // by slash path within the source
+	notes     map[string][]byte
+	bad       bool // a manifest could not be read: what has none may well be its image
 }
 
-type cardFile struct {
-	path string
-	card firmware.Card
+type manifestFile struct {
+	path     string
+	manifest firmware.Manifest
 }
 
 type staged struct {
@@ -183,10 +183,10 @@ func (in *importer) fill(b *batch, p string) error {
 		return in.folder(b, p)
 	case archiveKind(p) != "":
 		return in.archive(b, p, p, info.Size())
-	case isCard(p):
-		return in.cardWithImage(b, p)
+	case isManifest(p):
+		return in.manifestWithImage(b, p)
 	default:
-		return in.imageWithCard(b, p)
+		return in.imageWithManifest(b, p)
 	}
 }
 
@@ -208,14 +208,14 @@ func (in *importer) folder(b *batch, dir string) error {
 	})
 }
 
-// cardWithImage takes a card given by name and the image it names beside it.
-func (in *importer) cardWithImage(b *batch, p string) error {
+// manifestWithImage takes a manifest given by name and the image it names beside it.
+func (in *importer) manifestWithImage(b *batch, p string) error {
 	b.source = filepath.Dir(p)
 	if err := in.file(b, filepath.Base(p), p); err != nil {
 		return err
 	}
-	for _, c := range b.cards {
-		for _, name := range []string{c.card.File, c.card.Notes} {
+	for _, c := range b.manifests {
+		for _, name := range []string{c.manifest.File, c.manifest.Notes} {
 			if name == "" || !filepath.IsLocal(name) {
 				continue
 			}
@@ -229,8 +229,8 @@ func (in *importer) cardWithImage(b *batch, p string) error {
 	return nil
 }
 
-// imageWithCard takes an image given by name and the cards beside it that name it.
-func (in *importer) imageWithCard(b *batch, p string) error {
+// imageWithManifest takes an image given by name and the manifests beside it that name it.
+func (in *importer) imageWithManifest(b *batch, p string) error {
 	b.source = filepath.Dir(p)
 	if err := in.file(b, filepath.Base(p), p); err != nil {
 		return err
@@ -244,8 +244,8 @@ func (in *importer) imageWithCard(b *batch, p string) error {
 		if err != nil {
 			continue
 		}
-		if card, err := firmware.ParseCard(name, data); err == nil && card.File == filepath.Base(p) {
-			b.cards = append(b.cards, cardFile{filepath.Base(name), card})
+		if manifest, err := firmware.ParseManifest(name, data); err == nil && manifest.File == filepath.Base(p) {
+			b.manifests = append(b.manifests, manifestFile{filepath.Base(name), manifest})
 		}
 	}
 	return nil
@@ -268,7 +268,7 @@ func (in *importer) file(b *batch, rel, p string) error {
 	return in.entry(b, rel, f)
 }
 
-// entry takes one file of a source: a card, release notes, or an image.
+// entry takes one file of a source: a manifest, release notes, or an image.
 func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 	if err := in.ctx.Err(); err != nil {
 		return err
@@ -277,18 +277,18 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		return refuse("holds more than %d files", maxFiles)
 	}
 	switch {
-	case isCard(rel):
-		data, err := io.ReadAll(io.LimitReader(r, firmware.MaxCard+1))
+	case isManifest(rel):
+		data, err := io.ReadAll(io.LimitReader(r, firmware.MaxManifest+1))
 		if err != nil {
 			return refuse("%s cannot be read: %w", rel, err)
 		}
-		card, err := firmware.ParseCard(rel, data)
+		manifest, err := firmware.ParseManifest(rel, data)
 		if err != nil {
 			b.bad = true
 			in.refused(b, rel, err.Error())
 			return nil
 		}
-		b.cards = append(b.cards, cardFile{rel, card})
+		b.manifests = append(b.manifests, manifestFile{rel, manifest})
 		return nil
 	case strings.EqualFold(path.Ext(rel), ".md"):
 		data, err := io.ReadAll(io.LimitReader(r, maxNotes+1))
@@ -442,11 +442,11 @@ func (c *counted) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// settle brings the cards and images of a batch together and puts on the shelf
+// settle brings the manifests and images of a batch together and puts on the shelf
 // what fits.
 func (in *importer) settle(b *batch) error {
-	for _, c := range b.cards {
-		if err := in.settleCard(b, c); err != nil {
+	for _, c := range b.manifests {
+		if err := in.settleManifest(b, c); err != nil {
 			return err
 		}
 	}
@@ -460,7 +460,7 @@ func (in *importer) settle(b *batch) error {
 	return nil
 }
 
-// settleBare puts an image on the shelf that no card names: by a rule that
+// settleBare puts an image on the shelf that no manifest names: by a rule that
 // recognises it, or aside.
 func (in *importer) settleBare(b *batch, rel string) error {
 	image := b.images[rel]
@@ -472,15 +472,15 @@ func (in *importer) settleBare(b *batch, rel string) error {
 	if err != nil {
 		return err
 	}
-	reason := "no card names it"
+	reason := "no manifest names it"
 	switch {
 	case b.bad:
-		reason = "no card that can be read names it" // what that card says may well differ
-	case in.Card != nil:
-		card, err := in.Card(rel, head, facts)
+		reason = "no manifest that can be read names it" // what that manifest says may well differ
+	case in.Manifest != nil:
+		manifest, err := in.Manifest(rel, head, facts)
 		if err == nil {
-			card.SHA256 = image.digest
-			return in.keep(b, rel, card, strings.TrimSuffix(rel, path.Ext(rel))+".md")
+			manifest.SHA256 = image.digest
+			return in.keep(b, rel, manifest, strings.TrimSuffix(rel, path.Ext(rel))+".md")
 		}
 		reason += ", and " + err.Error()
 	}
@@ -492,7 +492,7 @@ func (in *importer) settleBare(b *batch, rel string) error {
 		return nil
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: Aside, Reason: reason,
-		Image: firmware.Image{Card: firmware.Card{SHA256: image.digest, File: path.Base(rel)}, Size: image.size}})
+		Image: firmware.Image{Manifest: firmware.Manifest{SHA256: image.digest, File: path.Base(rel)}, Size: image.size}})
 	return in.shelf.putAside(Unknown{File: path.Base(rel), SHA256: image.digest, Size: image.size, Reason: reason}, image.temp)
 }
 
@@ -512,89 +512,89 @@ func readSelf(image staged) ([]byte, format.Facts, error) {
 	return head, facts, err
 }
 
-func (in *importer) settleCard(b *batch, c cardFile) error {
-	if !filepath.IsLocal(filepath.FromSlash(c.card.File)) {
-		in.refused(b, c.path, fmt.Sprintf("its file %q leads out of the folder", c.card.File))
+func (in *importer) settleManifest(b *batch, c manifestFile) error {
+	if !filepath.IsLocal(filepath.FromSlash(c.manifest.File)) {
+		in.refused(b, c.path, fmt.Sprintf("its file %q leads out of the folder", c.manifest.File))
 		return nil
 	}
-	rel := path.Join(path.Dir(c.path), path.Clean(c.card.File))
+	rel := path.Join(path.Dir(c.path), path.Clean(c.manifest.File))
 	image, ok := b.images[rel]
 	if !ok {
-		in.refused(b, c.path, fmt.Sprintf("its file %s is not there", c.card.File))
+		in.refused(b, c.path, fmt.Sprintf("its file %s is not there", c.manifest.File))
 		return nil
 	}
 	used := image
 	used.used = true
 	b.images[rel] = used
-	if image.digest != c.card.SHA256 {
-		in.refused(b, rel, fmt.Sprintf("is not the image of its card %s: its SHA-256 is %s…, the card says %s…",
-			c.path, image.digest[:12], c.card.SHA256[:12]))
+	if image.digest != c.manifest.SHA256 {
+		in.refused(b, rel, fmt.Sprintf("is not the image of its manifest %s: its SHA-256 is %s…, the manifest says %s…",
+			c.path, image.digest[:12], c.manifest.SHA256[:12]))
 		return nil
 	}
-	return in.keep(b, rel, c.card, path.Join(path.Dir(c.path), c.card.Notes))
+	return in.keep(b, rel, c.manifest, path.Join(path.Dir(c.path), c.manifest.Notes))
 }
 
 // keepNotes keeps the release notes that came with an image, where they did.
-func (in *importer) keepNotes(b *batch, rel string, card firmware.Card) error {
+func (in *importer) keepNotes(b *batch, rel string, manifest firmware.Manifest) error {
 	if notes, ok := b.notes[rel]; ok {
-		return in.shelf.write(in.shelf.notesPath(card.SHA256), notes)
+		return in.shelf.write(in.shelf.notesPath(manifest.SHA256), notes)
 	}
 	return nil
 }
 
-// keep puts an image with its card on the shelf, where it is not there yet, and with
-// the release notes that came with it. A card that is refused changes nothing.
-func (in *importer) keep(b *batch, rel string, card firmware.Card, notes string) error {
+// keep puts an image with its manifest on the shelf, where it is not there yet, and with
+// the release notes that came with it. A manifest that is refused changes nothing.
+func (in *importer) keep(b *batch, rel string, manifest firmware.Manifest, notes string) error {
 	image := b.images[rel]
-	if old, err := in.shelf.load(card.SHA256); err == nil {
+	if old, err := in.shelf.load(manifest.SHA256); err == nil {
 		result := Result{Source: in.place(b, rel), Outcome: There, Image: old}
-		if d := difference(old.Card, card); d != "" {
-			result.Outcome, result.Reason = Refused, fmt.Sprintf("another card for this image is on the shelf, and its %s differs", d)
+		if d := difference(old.Manifest, manifest); d != "" {
+			result.Outcome, result.Reason = Refused, fmt.Sprintf("another manifest for this image is on the shelf, and its %s differs", d)
 		}
 		in.results = append(in.results, result)
 		if result.Outcome == Refused {
 			return nil
 		}
-		return in.keepNotes(b, notes, card)
+		return in.keepNotes(b, notes, manifest)
 	}
-	if circle, err := in.shelf.circle(card); err != nil || circle != "" {
+	if circle, err := in.shelf.circle(manifest); err != nil || circle != "" {
 		if err == nil {
 			in.refused(b, rel, circle)
 		}
 		return err
 	}
-	if err := in.keepNotes(b, notes, card); err != nil {
+	if err := in.keepNotes(b, notes, manifest); err != nil {
 		return err
 	}
-	if err := errors.Join(in.shelf.put(card, image.temp), in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
+	if err := errors.Join(in.shelf.put(manifest, image.temp), in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
 		return err
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: New,
-		Image: firmware.Image{Card: card, Size: image.size}})
+		Image: firmware.Image{Manifest: manifest, Size: image.size}})
 	return nil
 }
 
-// circle says whether a card, together with those on the shelf, would have
+// circle says whether a manifest, together with those on the shelf, would have
 // components of a model wait for each other.
-func (s *Shelf) circle(card firmware.Card) (string, error) {
-	if len(card.After) == 0 {
+func (s *Shelf) circle(manifest firmware.Manifest) (string, error) {
+	if len(manifest.After) == 0 {
 		return "", nil
 	}
 	images, err := s.List()
 	if err != nil {
 		return "", err
 	}
-	for _, model := range card.Models {
-		after := map[string][]string{card.Component: card.After}
+	for _, model := range manifest.Models {
+		after := map[string][]string{manifest.Component: manifest.After}
 		for _, i := range images {
-			if i.IsFor(card.Vendor, model) {
+			if i.IsFor(manifest.Vendor, model) {
 				after[i.Component] = append(after[i.Component], i.After...)
 			}
 		}
 		seen := map[string]bool{}
-		for next := slices.Clone(card.After); len(next) > 0; next = next[1:] {
-			if next[0] == card.Component {
-				return fmt.Sprintf("after: on %s, %s would have to come after itself, by way of %s", model, card.Component, strings.Join(card.After, ", ")), nil
+		for next := slices.Clone(manifest.After); len(next) > 0; next = next[1:] {
+			if next[0] == manifest.Component {
+				return fmt.Sprintf("after: on %s, %s would have to come after itself, by way of %s", model, manifest.Component, strings.Join(manifest.After, ", ")), nil
 			}
 			if !seen[next[0]] {
 				seen[next[0]] = true
@@ -605,9 +605,9 @@ func (s *Shelf) circle(card firmware.Card) (string, error) {
 	return "", nil
 }
 
-// difference names the first key in which two cards for one image disagree; where
+// difference names the first key in which two manifests for one image disagree; where
 // the file lay and how the notes are called does not matter.
-func difference(a, b firmware.Card) string {
+func difference(a, b firmware.Manifest) string {
 	for _, d := range []struct {
 		key  string
 		same bool
@@ -615,7 +615,7 @@ func difference(a, b firmware.Card) string {
 		{"vendor", a.Vendor == b.Vendor}, {"models", slices.Equal(a.Models, b.Models)},
 		{"hardware", a.Hardware == b.Hardware}, {"component", a.Component == b.Component},
 		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs}, {"back", a.Back == b.Back},
-		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)}, {"resets", slices.Equal(a.Resets, b.Resets)},
+		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)}, {"settings", a.Settings == b.Settings},
 		{"cautions", slices.Equal(a.Cautions, b.Cautions)},
 	} {
 		if !d.same {
@@ -633,7 +633,7 @@ func (in *importer) place(b *batch, rel string) string {
 	return filepath.Join(b.source, filepath.FromSlash(rel))
 }
 
-func isCard(name string) bool {
+func isManifest(name string) bool {
 	ext := strings.ToLower(path.Ext(filepath.ToSlash(name)))
 	return ext == ".yaml" || ext == ".yml"
 }

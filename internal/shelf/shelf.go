@@ -2,10 +2,10 @@
 // user.
 //
 // Its central type is Shelf: a folder in which images lie under their SHA-256 and
-// a card lies beside each. An image is on the shelf when its card is; the image
-// is there, whole and on the disk, before its card is. Whatever interrupts an
+// a manifest lies beside each. An image is on the shelf when its manifest is; the image
+// is there, whole and on the disk, before its manifest is. Whatever interrupts an
 // import leaves at most temporary files, which the next import removes, or an
-// image without a card, which nobody sees.
+// image without a manifest, which nobody sees.
 package shelf
 
 import (
@@ -31,12 +31,12 @@ type Shelf struct {
 	dir string
 }
 
-// ErrDamaged is returned when an image on the shelf is not what its card says.
+// ErrDamaged is returned when an image on the shelf is not what its manifest says.
 var ErrDamaged = errors.New("the image on the shelf is damaged")
 
 // Open opens the shelf in dir, and makes the folder where there is none.
 func Open(dir string) (*Shelf, error) {
-	for _, sub := range []string{"images", "cards", "notes", "aside", "advisories", "families", "feeds", "tmp"} {
+	for _, sub := range []string{"images", "manifests", "notes", "aside", "advisories", "families", "feeds", "tmp"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return nil, fmt.Errorf("the shelf cannot be used: %w", err)
 		}
@@ -51,8 +51,8 @@ func (s *Shelf) imagePath(digest string) string {
 	return filepath.Join(s.dir, "images", digest[:2], digest)
 }
 
-func (s *Shelf) cardPath(digest string) string {
-	return filepath.Join(s.dir, "cards", digest+".yaml")
+func (s *Shelf) manifestPath(digest string) string {
+	return filepath.Join(s.dir, "manifests", digest+".yaml")
 }
 
 func (s *Shelf) notesPath(digest string) string {
@@ -62,7 +62,7 @@ func (s *Shelf) notesPath(digest string) string {
 // List returns every image on the shelf: by vendor, first model and component,
 // newest version first.
 func (s *Shelf) List() ([]firmware.Image, error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "cards", "*.yaml"))
+	names, err := filepath.Glob(filepath.Join(s.dir, "manifests", "*.yaml"))
 	if err != nil {
 		return nil, err
 	}
@@ -92,23 +92,23 @@ func (s *Shelf) List() ([]firmware.Image, error) {
 }
 
 func (s *Shelf) load(digest string) (firmware.Image, error) {
-	path := s.cardPath(digest)
+	path := s.manifestPath(digest)
 	data, err := os.ReadFile(path)
 	if err != nil {
 		return firmware.Image{}, err
 	}
-	card, err := firmware.ParseCard(path, data)
+	manifest, err := firmware.ParseManifest(path, data)
 	if err != nil {
 		return firmware.Image{}, err
 	}
-	if card.SHA256 != digest {
+	if manifest.SHA256 != digest {
 		return firmware.Image{}, fmt.Errorf("%s: its sha256 is not its name; remove it and add the image again", path)
 	}
 	info, err := os.Stat(s.imagePath(digest))
 	if err != nil {
-		return firmware.Image{}, fmt.Errorf("%s has a card but no image; remove the card or add the image again: %w", path, err)
+		return firmware.Image{}, fmt.Errorf("%s has a manifest but no image; remove the manifest or add the image again: %w", path, err)
 	}
-	return firmware.Image{Card: card, Size: info.Size()}, nil
+	return firmware.Image{Manifest: manifest, Size: info.Size()}, nil
 }
 
 // OpenImage opens an image for sending and checks its digest from the very file
@@ -135,9 +135,9 @@ func (s *Shelf) OpenImage(image firmware.Image) (*os.File, error) {
 	return f, nil
 }
 
-// put makes a staged image and its card part of the shelf: the image first.
-func (s *Shelf) put(card firmware.Card, staged string) error {
-	path := s.imagePath(card.SHA256)
+// put makes a staged image and its manifest part of the shelf: the image first.
+func (s *Shelf) put(manifest firmware.Manifest, staged string) error {
+	path := s.imagePath(manifest.SHA256)
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
 	}
@@ -145,11 +145,11 @@ func (s *Shelf) put(card firmware.Card, staged string) error {
 		return err
 	}
 	syncDir(filepath.Dir(path))
-	raw, err := yaml.Marshal(card)
+	raw, err := yaml.Marshal(manifest)
 	if err != nil {
 		return err
 	}
-	return s.write(s.cardPath(card.SHA256), raw)
+	return s.write(s.manifestPath(manifest.SHA256), raw)
 }
 
 // write replaces a small file: under a temporary name, synced, renamed.

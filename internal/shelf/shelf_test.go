@@ -24,9 +24,9 @@ import (
 
 type file struct{ name, body string }
 
-func cardFor(model, version, name, body string) file {
+func manifestFor(model, version, name, body string) file {
 	return file{strings.TrimSuffix(name, filepath.Ext(name)) + ".yaml", fmt.Sprintf(
-		"card: 1\nvendor: Wexcombe\nmodels: [%s]\nversion: %s\nfile: %s\nsha256: %x\n",
+		"manifest: 1\nvendor: Wexcombe\nmodels: [%s]\nversion: %s\nfile: %s\nsha256: %x\n",
 		model, version, filepath.Base(name), sha256.Sum256([]byte(body)))}
 }
 
@@ -86,20 +86,20 @@ func tgzOf(t *testing.T, headers []tar.Header, files ...file) string {
 }
 
 var (
-	oldImage = file{"wx40/wx40_3.1.0.bin", "image 3.1.0"}
-	newImage = file{"wx40/wx40_3.2.1.bin", "image 3.2.1"}
-	oldCard  = cardFor("WX-40", "3.1.0", oldImage.name, oldImage.body)
-	newCard  = cardFor("WX-40", "3.2.1", newImage.name, newImage.body)
+	oldImage    = file{"wx40/wx40_3.1.0.bin", "image 3.1.0"}
+	newImage    = file{"wx40/wx40_3.2.1.bin", "image 3.2.1"}
+	oldManifest = manifestFor("WX-40", "3.1.0", oldImage.name, oldImage.body)
+	newManifest = manifestFor("WX-40", "3.2.1", newImage.name, newImage.body)
 )
 
 func TestEveryKindOfSource(t *testing.T) {
-	dir := write(t, t.TempDir(), oldImage, newImage, oldCard, newCard)
+	dir := write(t, t.TempDir(), oldImage, newImage, oldManifest, newManifest)
 	for name, paths := range map[string][]string{
-		"folder": {dir},
-		"images": {filepath.Join(dir, oldImage.name), filepath.Join(dir, newImage.name)},
-		"cards":  {filepath.Join(dir, oldCard.name), filepath.Join(dir, newCard.name)},
-		"zip":    {zipOf(t, oldImage, oldCard, newCard, newImage)},
-		"tgz":    {tgzOf(t, nil, newImage, oldImage, newCard, oldCard)},
+		"folder":    {dir},
+		"images":    {filepath.Join(dir, oldImage.name), filepath.Join(dir, newImage.name)},
+		"manifests": {filepath.Join(dir, oldManifest.name), filepath.Join(dir, newManifest.name)},
+		"zip":       {zipOf(t, oldImage, oldManifest, newManifest, newImage)},
+		"tgz":       {tgzOf(t, nil, newImage, oldImage, newManifest, oldManifest)},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := open(t)
@@ -126,32 +126,32 @@ func TestEveryKindOfSource(t *testing.T) {
 }
 
 func TestWhatIsRefusedIsNamedAndTheRestIsAdded(t *testing.T) {
-	wrong := cardFor("WX-40", "3.2.1", newImage.name, "something else")
-	lost := cardFor("WX-40", "9.9", "wx40/lost.bin", "lost")
+	wrong := manifestFor("WX-40", "3.2.1", newImage.name, "something else")
+	lost := manifestFor("WX-40", "9.9", "wx40/lost.bin", "lost")
 	away := file{"wx40/away.yaml", strings.Replace(lost.body, "lost.bin", "../../../etc/passwd", 1)}
-	odd := file{"wx40/odd.yaml", "card: 1\nvender: Wexcombe\n"}
-	got := add(t, open(t), write(t, t.TempDir(), oldImage, oldCard, newImage, wrong, lost, away, odd))
+	odd := file{"wx40/odd.yaml", "manifest: 1\nvender: Wexcombe\n"}
+	got := add(t, open(t), write(t, t.TempDir(), oldImage, oldManifest, newImage, wrong, lost, away, odd))
 	assert.Len(t, got[shelf.New], 1)
 	refused := strings.Join(got[shelf.Refused], "\n")
-	assert.Contains(t, refused, "wx40_3.2.1.bin is not the image of its card")
+	assert.Contains(t, refused, "wx40_3.2.1.bin is not the image of its manifest")
 	assert.Contains(t, refused, "lost.yaml its file lost.bin is not there")
 	assert.Contains(t, refused, "away.yaml its file \"../../../etc/passwd\" leads out of the folder")
 	assert.Contains(t, refused, `odd.yaml wx40/odd.yaml:2:1: unknown field "vender"`)
 
 	got = add(t, open(t), write(t, t.TempDir(), oldImage), filepath.Join(t.TempDir(), "none"))
-	assert.Contains(t, strings.Join(got[shelf.Aside], "\n"), "no card names it")
+	assert.Contains(t, strings.Join(got[shelf.Aside], "\n"), "no manifest names it")
 	assert.Contains(t, strings.Join(got[shelf.Refused], "\n"), "none cannot be read")
 }
 
-func TestTwoCardsForOneImageThatDisagree(t *testing.T) {
+func TestTwoManifestsForOneImageThatDisagree(t *testing.T) {
 	s := open(t)
-	add(t, s, write(t, t.TempDir(), oldImage, oldCard))
-	other := cardFor("WX-20", "3.1.0", oldImage.name, oldImage.body)
+	add(t, s, write(t, t.TempDir(), oldImage, oldManifest))
+	other := manifestFor("WX-20", "3.1.0", oldImage.name, oldImage.body)
 	got := add(t, s, write(t, t.TempDir(), oldImage, other))
 	require.Len(t, got[shelf.Refused], 1)
 	assert.Contains(t, got[shelf.Refused][0], "its models differs")
 
-	// The refused card's release notes do not take the place of those that are there.
+	// The refused manifest's release notes do not take the place of those that are there.
 	other.body += "notes: n.md\n"
 	add(t, s, write(t, t.TempDir(), oldImage, other, file{"wx40/n.md", "somebody else's"}))
 	images, err := s.List()
@@ -168,35 +168,35 @@ func bytesOf(t *testing.T, path string) string {
 }
 
 func TestArchivesWithinArchives(t *testing.T) {
-	inner := file{"makers/wexcombe.tgz", bytesOf(t, tgzOf(t, nil, newImage, newCard))}
+	inner := file{"makers/wexcombe.tgz", bytesOf(t, tgzOf(t, nil, newImage, newManifest))}
 	s := open(t)
-	got := add(t, s, zipOf(t, inner, oldImage, oldCard))
+	got := add(t, s, zipOf(t, inner, oldImage, oldManifest))
 	assert.Len(t, got[shelf.New], 2)
 	assert.Empty(t, got[shelf.Refused])
 
 	// A damaged one is refused by itself; one too deep refuses the whole.
 	broken := file{"broken.zip", "PK"}
-	got = add(t, open(t), zipOf(t, broken, oldImage, oldCard))
+	got = add(t, open(t), zipOf(t, broken, oldImage, oldManifest))
 	assert.Len(t, got[shelf.New], 1)
 	require.Len(t, got[shelf.Refused], 1)
 	assert.Contains(t, got[shelf.Refused][0], "broken.zip is no whole zip file")
-	deep := file{"d.zip", bytesOf(t, zipOf(t, oldImage, oldCard))}
+	deep := file{"d.zip", bytesOf(t, zipOf(t, oldImage, oldManifest))}
 	for range 4 {
 		deep.body = bytesOf(t, zipOf(t, deep))
 	}
-	got = add(t, open(t), zipOf(t, deep, newImage, newCard))
+	got = add(t, open(t), zipOf(t, deep, newImage, newManifest))
 	assert.Empty(t, got[shelf.New])
 	assert.Contains(t, strings.Join(got[shelf.Refused], ""), "an archive more than 3 deep")
 	got = add(t, open(t), zipOf(t, file{"x.7z", "7z"}))
 	assert.Contains(t, got[shelf.Refused][0], "of a kind that is not read; unpack it")
 }
 
-// The archive holds image 3.1.0 and its card; xz made it.
+// The archive holds image 3.1.0 and its manifest; xz made it.
 func TestTarXZ(t *testing.T) {
 	if _, err := exec.LookPath("xz"); err != nil {
 		t.Skip("xz is not installed")
 	}
-	raw, err := exec.Command("sh", "-c", "gzip -dc '"+tgzOf(t, nil, oldImage, oldCard)+"' | xz -c").Output()
+	raw, err := exec.Command("sh", "-c", "gzip -dc '"+tgzOf(t, nil, oldImage, oldManifest)+"' | xz -c").Output()
 	require.NoError(t, err)
 	dir := write(t, t.TempDir(), file{"bundle.tar.xz", string(raw)}, file{"cut.tar.xz", string(raw[:len(raw)-40])})
 	assert.Len(t, add(t, open(t), filepath.Join(dir, "bundle.tar.xz"))[shelf.New], 1)
@@ -211,7 +211,7 @@ func TestComponentsThatWaitForEachOther(t *testing.T) {
 		f.body += "component: " + component + "\nafter: [" + first + "]\n"
 		return f
 	}
-	got := add(t, s, write(t, t.TempDir(), oldImage, after(oldCard, "modem", "io"), newImage, after(newCard, "io", "modem")))
+	got := add(t, s, write(t, t.TempDir(), oldImage, after(oldManifest, "modem", "io"), newImage, after(newManifest, "io", "modem")))
 	assert.Len(t, got[shelf.New], 1)
 	require.Len(t, got[shelf.Refused], 1)
 	assert.Contains(t, got[shelf.Refused][0], "would have to come after itself, by way of")
@@ -227,7 +227,7 @@ func TestAFullDiskLeavesAWholeShelf(t *testing.T) {
 		return
 	}
 	big := file{"big.bin", strings.Repeat("x", 1<<20)}
-	dir := write(t, t.TempDir(), oldImage, oldCard, big, cardFor("WX-20", "2.11", big.name, big.body))
+	dir := write(t, t.TempDir(), oldImage, oldManifest, big, manifestFor("WX-20", "2.11", big.name, big.body))
 	home := t.TempDir()
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("there is no sh to set a limit with")
@@ -246,7 +246,7 @@ func TestAFullDiskLeavesAWholeShelf(t *testing.T) {
 
 func TestTwoImportsAtOnce(t *testing.T) {
 	s := open(t)
-	dir := write(t, t.TempDir(), oldImage, oldCard, newImage, newCard)
+	dir := write(t, t.TempDir(), oldImage, oldManifest, newImage, newManifest)
 	var group sync.WaitGroup
 	for range 8 {
 		group.Go(func() {
@@ -269,7 +269,7 @@ func TestHostileArchivesAddNothing(t *testing.T) {
 	for i := range 10_001 {
 		many = append(many, file{fmt.Sprintf("%d.md", i), ""})
 	}
-	good := []file{oldImage, oldCard}
+	good := []file{oldImage, oldManifest}
 	truncated := zipOf(t, good...)
 	require.NoError(t, os.Truncate(truncated, 200))
 	short := tgzOf(t, nil, append(good, file{"rest.md", strings.Repeat("x", 5000)})...)
@@ -304,7 +304,7 @@ func TestHostileArchivesAddNothing(t *testing.T) {
 
 func TestDamageIsFoundBeforeTheImageIsUsed(t *testing.T) {
 	s := open(t)
-	add(t, s, write(t, t.TempDir(), oldImage, oldCard))
+	add(t, s, write(t, t.TempDir(), oldImage, oldManifest))
 	images, err := s.List()
 	require.NoError(t, err)
 	digest := images[0].SHA256
@@ -315,7 +315,7 @@ func TestDamageIsFoundBeforeTheImageIsUsed(t *testing.T) {
 
 func TestInterruptedImportLeavesAWholeShelf(t *testing.T) {
 	s := open(t)
-	dir := write(t, t.TempDir(), oldImage, oldCard, file{"z.bin", strings.Repeat("z", 1<<20)})
+	dir := write(t, t.TempDir(), oldImage, oldManifest, file{"z.bin", strings.Repeat("z", 1<<20)})
 	ctx, cancel := context.WithCancel(context.Background())
 	_, err := s.Import(ctx, []string{dir}, shelf.Options{Progress: func(n int64) {
 		if n > 1<<16 {
@@ -334,7 +334,7 @@ func TestInterruptedImportLeavesAWholeShelf(t *testing.T) {
 func FuzzImport(f *testing.F) {
 	var buf bytes.Buffer
 	z := zip.NewWriter(&buf)
-	for _, entry := range []file{oldImage, oldCard} {
+	for _, entry := range []file{oldImage, oldManifest} {
 		w, _ := z.Create(entry.name)
 		_, _ = io.WriteString(w, entry.body)
 	}

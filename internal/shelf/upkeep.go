@@ -68,13 +68,13 @@ func (s *Shelf) AsideList() ([]Unknown, error) {
 	return out, nil
 }
 
-// Settle puts what lies aside on the shelf under a card that a person gave.
-func (s *Shelf) Settle(u Unknown, card firmware.Card) (firmware.Image, error) {
-	card.File, card.SHA256 = u.File, u.SHA256
-	if err := s.put(card, s.asidePath(u.SHA256)); err != nil {
+// Settle puts what lies aside on the shelf under a manifest that a person gave.
+func (s *Shelf) Settle(u Unknown, manifest firmware.Manifest) (firmware.Image, error) {
+	manifest.File, manifest.SHA256 = u.File, u.SHA256
+	if err := s.put(manifest, s.asidePath(u.SHA256)); err != nil {
 		return firmware.Image{}, err
 	}
-	return firmware.Image{Card: card, Size: u.Size}, ignoreGone(os.Remove(s.asidePath(u.SHA256) + ".yaml"))
+	return firmware.Image{Manifest: manifest, Size: u.Size}, ignoreGone(os.Remove(s.asidePath(u.SHA256) + ".yaml"))
 }
 
 // Forget removes what lies aside.
@@ -115,23 +115,23 @@ func (s *Shelf) Advisories() ([]advisory.Advisory, error) {
 }
 
 // Mark gives an image another status.
-func (s *Shelf) Mark(image firmware.Image, status firmware.Status, because string) error {
-	card := image.Card
-	card.Status, card.Because = status, because
-	raw, err := yaml.Marshal(card)
+func (s *Shelf) Mark(image firmware.Image, status firmware.Advice, because string) error {
+	manifest := image.Manifest
+	manifest.Advice, manifest.Because = status, because
+	raw, err := yaml.Marshal(manifest)
 	if err != nil {
 		return err
 	}
-	if _, err := firmware.ParseCard(s.cardPath(card.SHA256), raw); err != nil {
+	if _, err := firmware.ParseManifest(s.manifestPath(manifest.SHA256), raw); err != nil {
 		return err
 	}
-	return s.write(s.cardPath(card.SHA256), raw)
+	return s.write(s.manifestPath(manifest.SHA256), raw)
 }
 
-// Drop takes an image off the shelf: the card first, so that nobody sees an image
+// Drop takes an image off the shelf: the manifest first, so that nobody sees an image
 // that is half gone.
 func (s *Shelf) Drop(image firmware.Image) error {
-	if err := os.Remove(s.cardPath(image.SHA256)); err != nil {
+	if err := os.Remove(s.manifestPath(image.SHA256)); err != nil {
 		return err
 	}
 	return errors.Join(ignoreGone(os.Remove(s.notesPath(image.SHA256))), ignoreGone(os.Remove(s.imagePath(image.SHA256))))
@@ -143,7 +143,7 @@ func (s *Shelf) Notes(image firmware.Image) (string, error) {
 	return string(raw), ignoreGone(err)
 }
 
-// Check reads every image again and returns those that are not what their cards
+// Check reads every image again and returns those that are not what their manifests
 // say, each with the reason. progress, which may be nil, is told the bytes read.
 func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, damaged []Result, err error) {
 	images, err := s.List()
@@ -197,7 +197,7 @@ func CheckSignature(path string, key minisign.PublicKey) error {
 	return nil
 }
 
-// Export writes images with their cards and notes into a zip file, which Import
+// Export writes images with their manifests and notes into a zip file, which Import
 // reads, and with a key its signature beside it. Damaged ones are refused. The file
 // is whole or not there.
 func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image, key *minisign.PrivateKey) (err error) {
@@ -236,14 +236,14 @@ func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image
 
 func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 	folder := image.SHA256[:12] + "/"
-	card := image.Card
-	card.File = filepath.Base(filepath.FromSlash(card.File))
+	manifest := image.Manifest
+	manifest.File = filepath.Base(filepath.FromSlash(manifest.File))
 	in, err := s.OpenImage(image)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = in.Close() }()
-	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + card.File, Method: zip.Store, Modified: time.Unix(0, 0).UTC()})
+	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + manifest.File, Method: zip.Store, Modified: time.Unix(0, 0).UTC()})
 	if err == nil {
 		_, err = io.Copy(w, in) // stored as it is: firmware is packed already
 	}
@@ -254,14 +254,14 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 	if err != nil {
 		return err
 	}
-	if card.Notes = ""; notes != "" {
-		card.Notes = "notes.md"
+	if manifest.Notes = ""; notes != "" {
+		manifest.Notes = "notes.md"
 	}
-	raw, err := yaml.Marshal(card)
+	raw, err := yaml.Marshal(manifest)
 	if err != nil {
 		return err
 	}
-	for name, text := range map[string]string{"card.yaml": string(raw), card.Notes: notes} {
+	for name, text := range map[string]string{"manifest.yaml": string(raw), manifest.Notes: notes} {
 		if text == "" {
 			continue
 		}
@@ -279,9 +279,9 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 // looked is the file whose time says when the shelf was last looked at.
 const looked = "looked"
 
-// Added is when an image came to the shelf or its card was changed.
+// Added is when an image came to the shelf or its manifest was changed.
 func (s *Shelf) Added(image firmware.Image) time.Time {
-	info, err := os.Stat(s.cardPath(image.SHA256))
+	info, err := os.Stat(s.manifestPath(image.SHA256))
 	if err != nil {
 		return time.Time{}
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // WriteImages writes the scenario's images into a folder, as their makers would
-// give them out: with cards or without, alone or in a bundle.
+// give them out: with manifests or without, alone or in a bundle.
 func WriteImages(dir string, s Scenario) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -67,15 +67,15 @@ func (r ImageRecipe) write(put func(name string, data []byte) error) error {
 		err = put(stem+".md", []byte(r.Notes))
 	}
 	if err == nil && !r.Bare {
-		err = put(stem+".yaml", []byte(r.card(stem, sha256.Sum256(image.Bytes()))))
+		err = put(stem+".yaml", []byte(r.manifest(stem, sha256.Sum256(image.Bytes()))))
 	}
 	return err
 }
 
-func (r ImageRecipe) card(stem string, digest [sha256.Size]byte) string {
+func (r ImageRecipe) manifest(stem string, digest [sha256.Size]byte) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "card: 1\nvendor: %s\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n", r.Maker, strings.Join(r.Models, ", "), r.Version, r.File, digest)
-	for _, k := range [][2]string{{"component", r.Part}, {"needs", r.Needs}, {"status", r.Status}, {"because", r.Because}} {
+	fmt.Fprintf(&b, "manifest: 1\nvendor: %s\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n", r.Maker, strings.Join(r.Models, ", "), r.Version, r.File, digest)
+	for _, k := range [][2]string{{"component", r.Part}, {"needs", r.Needs}, {"advice", r.Advice}, {"because", r.Because}} {
 		if k[1] != "" {
 			fmt.Fprintf(&b, "%s: %q\n", k[0], k[1])
 		}

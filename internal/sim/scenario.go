@@ -81,13 +81,13 @@ type ImageRecipe struct {
 	File     string            `yaml:"file"`
 	Bytes    int64             `yaml:"bytes"`
 	Part     string            `yaml:"part"`    // of the device; empty: the device itself
-	After    []string          `yaml:"after"`   // as on a card
-	Pairs    map[string]string `yaml:"pairs"`   // as on a card
-	Needs    string            `yaml:"needs"`   // as on a card
-	Status   string            `yaml:"status"`  // as on a card
-	Because  string            `yaml:"because"` // as on a card
+	After    []string          `yaml:"after"`   // as on a manifest
+	Pairs    map[string]string `yaml:"pairs"`   // as on a manifest
+	Needs    string            `yaml:"needs"`   // as on a manifest
+	Advice   string            `yaml:"advice"`  // as on a manifest
+	Because  string            `yaml:"because"` // as on a manifest
 	Notes    string            `yaml:"notes"`   // the text of its release notes
-	Bare     bool              `yaml:"bare"`    // it comes without a card
+	Bare     bool              `yaml:"bare"`    // it comes without a manifest
 	Bundle   string            `yaml:"bundle"`  // the zip file that it comes in
 	Cautions []string          `yaml:"cautions"`
 }

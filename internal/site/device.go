@@ -8,15 +8,16 @@ import (
 	"strings"
 )
 
-// Reach says how far one gets with a device.
-type Reach string
+// Access says how far Catena gets with a device.
+type Access string
 
 const (
-	Answers Reach = "answers" // it was logged in to and read
-	Locked  Reach = "locked"  // it answers, but refuses the login
-	Silent  Reach = "silent"  // it takes connections but says nothing, or nothing that can be used
-	Unknown Reach = "unknown" // it answers, but nobody knows how to read it
-	Away    Reach = "away"    // it was known, and does not answer now
+	OK              Access = "ok"               // it was read
+	LoginRefused    Access = "login-refused"    // it answers, but no login that is known opens it
+	IdentityChanged Access = "identity-changed" // its certificate, host key or serial number is not the one that was trusted
+	Silent          Access = "silent"           // it takes connections and answers nothing that can be understood
+	Unreadable      Access = "unreadable"       // it answers, but Catena does not know how to read it
+	Away            Access = "away"             // it was known, and does not answer now
 )
 
 // Device is what is known about one device. Every text in it comes from the
@@ -35,10 +36,10 @@ type Device struct {
 	Version  string `json:"version,omitempty"` // of the main component
 	// Components are the versions of the others, by name.
 	Components map[string]string `json:"components,omitempty"`
-	Services   []string          `json:"services,omitempty"` // what it says it offers
-	Heard      []string          `json:"heard,omitempty"`    // by which ways it was found
-	Reach      Reach             `json:"reach"`
-	Trouble    string            `json:"trouble,omitempty"` // why Reach is not answers
+	Services   []string          `json:"services,omitempty"`  // what it says it offers
+	FoundVia   []string          `json:"found_via,omitempty"` // by which ways it was found
+	Access     Access            `json:"access"`
+	Trouble    string            `json:"trouble,omitempty"` // why Access is not ok
 
 	TLS        bool        `json:"tls,omitempty"`        // it is talked to over TLS
 	Says       string      `json:"says,omitempty"`       // what it said of itself in words
@@ -68,14 +69,14 @@ type Key struct {
 
 // Equal tells whether nothing differs.
 func (d Device) Equal(e Device) bool {
-	return slices.Equal(d.Services, e.Services) && slices.Equal(d.Heard, e.Heard) && slices.Equal(d.Refused, e.Refused) &&
+	return slices.Equal(d.Services, e.Services) && slices.Equal(d.FoundVia, e.FoundVia) && slices.Equal(d.Refused, e.Refused) &&
 		slices.Equal(d.Neighbours, e.Neighbours) && slices.Equal(d.Behind, e.Behind) &&
 		maps.Equal(d.Components, e.Components) && d.TLS == e.TLS && d.Named == e.Named && scalars(d) == scalars(e)
 }
 
 func scalars(d Device) [16]string {
 	return [16]string{d.ID, d.Name, d.Address, d.Dialect, d.Path, d.UUID, d.Vendor, d.Model,
-		d.Hardware, d.Serial, d.Version, string(d.Reach), d.Trouble, d.MAC, d.Login, d.Says}
+		d.Hardware, d.Serial, d.Version, string(d.Access), d.Trouble, d.MAC, d.Login, d.Says}
 }
 
 // Host is the device's address without its port, and without an IPv6 zone.

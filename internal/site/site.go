@@ -22,7 +22,7 @@ type Site struct {
 	Networks []Network           `yaml:"networks"`
 	Groups   map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
 	Hold     []Hold              `yaml:"hold"`
-	Aims     []Aim               `yaml:"aims"`
+	Targets  []Target            `yaml:"-"` // of targets.yaml, by Join
 	Lockstep []Lockstep          `yaml:"lockstep"`
 	Uplinks  []Uplink            `yaml:"uplinks"`
 	// Names are what devices are called here, by address, serial number or hardware
@@ -31,7 +31,7 @@ type Site struct {
 }
 
 // Network is a part of the site's network that is looked through. What answers
-// from outside its ranges is not the site's and is left alone.
+// from outside its ranges is not the site's and is skipped.
 type Network struct {
 	Name    string   `yaml:"name"`
 	Adapter string   `yaml:"adapter"` // the laptop's own, by name; empty: all
@@ -42,7 +42,7 @@ type Network struct {
 }
 
 // Lockstep is a set of devices whose versions must go together, as their images'
-// cards say (pairs).
+// manifests say (pairs).
 type Lockstep struct {
 	Name string   `yaml:"name"`
 	Of   []string `yaml:"of"` // names of devices, with wildcards
@@ -113,9 +113,7 @@ func Parse(name string, data []byte) (Site, error) {
 			}
 		}
 	}
-	return s, checkAims(s.Aims, orEmpty(s.Groups), func(i int, format string, args ...any) error {
-		return doc.Errorf(fmt.Sprintf("$.aims[%d]", i), "aims: "+format, args...)
-	})
+	return s, nil
 }
 
 func (s Site) groupNames() []string { return slices.Sorted(maps.Keys(s.Groups)) }

@@ -173,24 +173,38 @@ func TestDeviceAnswers(t *testing.T) {
 	}
 }
 
-func TestAimsOfASite(t *testing.T) {
+func TestBadSets(t *testing.T) {
 	for text, want := range map[string]string{
-		"site: X\naims: [{model: A, version: 1}, {model: a, version: 2}]": "site.yaml:2:32: aims: model a is aimed at 1 above and at 2 here",
-		"site: X\naims: [{group: attic, version: 1}]":                     "site.yaml:2:8: aims: there is no group attic",
-		"site: X\naims: [{version: 1}]":                                   "needs a device, a group or a model",
-		"site: X\naims: [{device: x, model: y, version: 1}]":              "needs no group and no model",
-		"site: X\naims: [{model: A, version: \">=\"}]":                    "write for example",
-		"site: X\nlockstep: [{name: a, of: [x]}]":                         "at least two devices",
-		"site: X\nlockstep: [{name: a, of: [x, \"[\"]}]":                  "is no name",
-		"site: X\ngroups: {a: [\"[\"]}":                                   "is no name",
+		"site: X\nlockstep: [{name: a, of: [x]}]":        "at least two devices",
+		"site: X\nlockstep: [{name: a, of: [x, \"[\"]}]": "is no name",
+		"site: X\ngroups: {a: [\"[\"]}":                  "is no name",
+		"site: X\ntargets: [{model: A, version: 1}]":     "unknown field",
 	} {
 		_, err := site.Parse("site.yaml", []byte(text))
 		assert.ErrorContains(t, err, want, text)
 	}
 }
 
+func TestBadTargets(t *testing.T) {
+	for text, want := range map[string]string{
+		"targets: [{model: A, version: 1}, {model: a, version: 2}]": "targets.yaml:1:35: targets: model a has the target 1 above and 2 here",
+		"targets: [{group: attic, version: 1}]":                     "there is no group attic",
+		"targets: [{version: 1}]":                                   "needs a device, a group or a model",
+		"targets: [{device: x, model: y, version: 1}]":              "needs no group and no model",
+		"targets: [{model: A, version: \">=\"}]":                    "write for example",
+		"targets: [{device: x, version: hold}]":                     "under hold:",
+	} {
+		targets, err := site.ParseTargets("targets.yaml", []byte(text))
+		if err == nil {
+			var s site.Site
+			err = s.Join("targets.yaml", targets)
+		}
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
 func FuzzParse(f *testing.F) {
-	f.Add([]byte("site: X\nnetworks: [{ranges: [10.20.4.0/24], except: [10.20.4.1]}]\ngroups: {a: [\"cam-*\"]}\naims: [{group: a, version: \">= 1\"}]\nhold: [{device: x}]\n"))
+	f.Add([]byte("site: X\nnetworks: [{ranges: [10.20.4.0/24], except: [10.20.4.1]}]\ngroups: {a: [\"cam-*\"]}\nhold: [{device: x}]\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		s, err := site.Parse("site.yaml", raw)
 		if err != nil {
@@ -198,8 +212,8 @@ func FuzzParse(f *testing.F) {
 		}
 		d := site.Device{Name: "cam-11", Model: "A"}
 		s.Held(d)
-		if aim, ok, _ := s.AimFor(d); ok && aim.Check() != nil {
-			t.Errorf("an aim that makes no sense: %v", aim)
+		if targets, err := site.ParseTargets("targets.yaml", raw); err == nil && s.Join("targets.yaml", targets) == nil {
+			s.TargetFor(d)
 		}
 	})
 }

@@ -93,7 +93,7 @@ func (c *suite) wrongPassword(t *testing.T) {
 	wrong.Login.Password = "mitre"
 	for range 3 {
 		_, err := c.Open(wrong).Read(t.Context())
-		assert.ErrorIs(t, err, dialect.ErrLocked)
+		assert.ErrorIs(t, err, dialect.ErrLoginRefused)
 		assert.NotContains(t, fmt.Sprintf("%v %+v %#v", err, wrong, wrong), "mitre")
 	}
 	_, err := c.Open(p).Read(t.Context())
@@ -104,10 +104,10 @@ func (c *suite) sends(t *testing.T) {
 	talk := c.Open(c.site(t, sim.Faults{}))
 	before, err := talk.Read(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, talk.Well(t.Context(), before))
+	require.NoError(t, talk.Healthy(t.Context(), before))
 	image := c.image(t, c.maker, c.device.Model)
 	last := int64(0)
-	outlook, err := talk.Send(t.Context(), upload(image, func(n int64) {
+	traits, err := talk.Send(t.Context(), upload(image, func(n int64) {
 		assert.Greater(t, n, last, "progress only rises")
 		last = n
 	}))
@@ -117,7 +117,7 @@ func (c *suite) sends(t *testing.T) {
 		percent, err := talk.Writing(t.Context())
 		return err == nil && percent == 100
 	}, 5*time.Second, 20*time.Millisecond)
-	if !outlook.RestartsAlone {
+	if !traits.RestartsAlone {
 		f, err := talk.Read(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, "1.0", f.Version, "the version shows only after the restart")
@@ -127,7 +127,7 @@ func (c *suite) sends(t *testing.T) {
 		f, err := talk.Read(t.Context())
 		return err == nil && f.Version == "2.0"
 	}, 5*time.Second, 20*time.Millisecond)
-	assert.NoError(t, talk.Well(t.Context(), before))
+	assert.NoError(t, talk.Healthy(t.Context(), before))
 }
 
 func (c *suite) refusals(t *testing.T) {
@@ -157,17 +157,17 @@ func (c *suite) sick(t *testing.T) {
 	talk := c.Open(c.site(t, sim.Faults{Sick: true}))
 	before, err := talk.Read(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, talk.Well(t.Context(), before))
-	outlook, err := talk.Send(t.Context(), upload(c.image(t, c.maker, c.device.Model), nil))
+	require.NoError(t, talk.Healthy(t.Context(), before))
+	traits, err := talk.Send(t.Context(), upload(c.image(t, c.maker, c.device.Model), nil))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		if percent, err := talk.Writing(t.Context()); err == nil && percent == 100 && !outlook.RestartsAlone {
+		if percent, err := talk.Writing(t.Context()); err == nil && percent == 100 && !traits.RestartsAlone {
 			_ = talk.Restart(t.Context())
 		}
 		f, err := talk.Read(t.Context())
 		return err == nil && f.Version == "2.0"
 	}, 5*time.Second, 50*time.Millisecond)
-	assert.Error(t, talk.Well(t.Context(), before))
+	assert.Error(t, talk.Healthy(t.Context(), before))
 }
 
 func (c *suite) cut(t *testing.T) {

@@ -134,11 +134,11 @@ func (t *talk) logIn(ctx context.Context) error {
 		map[string]string{"user": t.peer.Login.User, "password": t.peer.Login.Password}, &s)
 	switch {
 	case errors.Is(err, dialect.ErrNoRight):
-		err = dialect.ErrLocked
+		err = dialect.ErrLoginRefused
 	case err == nil && s.NewPassword:
 		err = dialect.ErrNewPassword
 	case err == nil && s.Token == "":
-		err = dialect.Odd("a login without a token")
+		err = dialect.Malformed("a login without a token")
 	}
 	t.token = s.Token
 	return err
@@ -188,15 +188,15 @@ func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
 	f := a.facts()
 	f.Version, f.Components, f.Behind = s.Firmware, s.Parts, s.Behind
 	if f.Version == "" {
-		return f, dialect.Odd("a state without a firmware")
+		return f, dialect.Malformed("a state without a firmware")
 	}
 	return f.Clean(), nil
 }
 
-func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, error) {
+func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Traits, error) {
 	digest, err := hex.DecodeString(u.SHA256)
 	if err != nil {
-		return dialect.Outlook{}, err
+		return dialect.Traits{}, err
 	}
 	path := "/tg/v1/firmware"
 	if u.Component != firmware.Main {
@@ -211,9 +211,9 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 		return r, err
 	}, func(r *http.Request) (dialect.Answer, error) { return dialect.Transfer(ctx, t.peer, r, u) })
 	if err != nil {
-		return dialect.Outlook{}, err
+		return dialect.Traits{}, err
 	}
-	return dialect.Outlook{}, understand(a, nil)
+	return dialect.Traits{}, understand(a, nil)
 }
 
 func (t *talk) Writing(ctx context.Context) (int, error) {
@@ -238,7 +238,7 @@ func (t *talk) Restart(ctx context.Context) error {
 	return err
 }
 
-func (t *talk) Well(ctx context.Context, _ dialect.Facts) error {
+func (t *talk) Healthy(ctx context.Context, _ dialect.Facts) error {
 	var s state
 	if err := t.ask(ctx, http.MethodGet, "/tg/v1/state", &s); err != nil {
 		return err
@@ -277,11 +277,11 @@ func understand(a dialect.Answer, into any) error {
 			return nil
 		}
 		if err := json.Unmarshal(a.Body, into); err != nil {
-			return dialect.Odd("no JSON of the expected kind")
+			return dialect.Malformed("no JSON of the expected kind")
 		}
 		return nil
 	case a.Status == http.StatusUnauthorized:
-		return dialect.ErrLocked
+		return dialect.ErrLoginRefused
 	case a.Status == http.StatusForbidden:
 		return dialect.ErrNoRight
 	}
@@ -290,7 +290,7 @@ func understand(a dialect.Answer, into any) error {
 		problem.Detail = fmt.Sprintf("HTTP %d", a.Status)
 	}
 	if a.Status == http.StatusTooManyRequests {
-		return fmt.Errorf("%w: %s", dialect.ErrLocked, dialect.Facts{Name: problem.Detail}.Clean().Name)
+		return fmt.Errorf("%w: %s", dialect.ErrLoginRefused, dialect.Facts{Name: problem.Detail}.Clean().Name)
 	}
 	return dialect.Refused(problem.Detail)
 }

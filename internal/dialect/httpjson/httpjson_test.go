@@ -25,13 +25,13 @@ func TestHostileAnswers(t *testing.T) {
 		state http.HandlerFunc
 		want  error
 	}{
-		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, dialect.ErrOdd},
-		"no JSON": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, dialect.ErrOdd},
-		"empty":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) }, dialect.ErrOdd},
+		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, dialect.ErrMalformed},
+		"no JSON": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, dialect.ErrMalformed},
+		"empty":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) }, dialect.ErrMalformed},
 		"redirect": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
 		}, dialect.ErrRefused},
-		"headers": {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X", strings.Repeat("x", 1<<20)) }, dialect.ErrOdd},
+		"headers": {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X", strings.Repeat("x", 1<<20)) }, dialect.ErrMalformed},
 		"gone":    {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, dialect.ErrAway},
 	} {
 		t.Run(name, func(t *testing.T) {

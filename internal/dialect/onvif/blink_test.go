@@ -48,7 +48,7 @@ func TestBlink(t *testing.T) {
 				p.Login.Password = "wrong"
 				_, err = onvif.Dialect{}.Blink(t.Context(), p, true, c.output)
 				if c.refused == "" {
-					assert.ErrorIs(t, err, dialect.ErrLocked)
+					assert.ErrorIs(t, err, dialect.ErrLoginRefused)
 				}
 			}
 		})

@@ -97,7 +97,7 @@ func (t *talk) call(ctx context.Context, body string, login bool) (envelope, err
 		}
 		if a.Status == http.StatusUnauthorized {
 			if !login || again {
-				return envelope{}, dialect.ErrLocked
+				return envelope{}, dialect.ErrLoginRefused
 			}
 			if err := t.http.Take(t.peer, a.Header); err != nil {
 				return envelope{}, err
@@ -112,17 +112,17 @@ func understand(a dialect.Answer) (envelope, error) {
 	var e envelope
 	if err := xml.Unmarshal(a.Body, &e); err != nil {
 		if a.Status != http.StatusOK {
-			return e, dialect.Odd("HTTP %d", a.Status)
+			return e, dialect.Malformed("HTTP %d", a.Status)
 		}
-		return e, dialect.Odd("no SOAP")
+		return e, dialect.Malformed("no SOAP")
 	}
 	switch f := e.Body.Fault; {
 	case f != nil && f.notAuthorized():
-		return e, dialect.ErrLocked
+		return e, dialect.ErrLoginRefused
 	case f != nil:
 		return e, dialect.Refused(f.Reason)
 	case a.Status != http.StatusOK:
-		return e, dialect.Odd("HTTP %d", a.Status)
+		return e, dialect.Malformed("HTTP %d", a.Status)
 	}
 	return e, nil
 }
@@ -187,7 +187,7 @@ func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
 	}
 	i := e.Body.Information
 	if i == nil || i.Model == "" || i.FirmwareVersion == "" {
-		return f, dialect.Odd("device information without a model or a version")
+		return f, dialect.Malformed("device information without a model or a version")
 	}
 	f.Vendor, f.Model, f.Hardware, f.Serial, f.Version = i.Manufacturer, i.Model, i.HardwareID, i.SerialNumber, i.FirmwareVersion
 	if f.Services, err = t.services(ctx); err != nil {
@@ -223,8 +223,8 @@ func Scopes(items []string) (name, hardware string) {
 }
 
 // Send does a firmware upgrade over HTTP: ONVIF Core 8.3.9.
-func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, error) {
-	none := dialect.Outlook{}
+func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Traits, error) {
+	none := dialect.Traits{}
 	if u.Component != firmware.Main {
 		return none, dialect.Refused("it has no component " + u.Component)
 	}
@@ -234,7 +234,7 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 	}
 	up := e.Body.Upgrade
 	if up == nil {
-		return none, dialect.Odd("no upgrade was started")
+		return none, dialect.Malformed("no upgrade was started")
 	}
 	target, err := t.own(up.UploadURI)
 	if err != nil {
@@ -259,9 +259,9 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 		case err != nil:
 			return none, err
 		case a.Status >= 200 && a.Status < 300:
-			return dialect.Outlook{RestartsAlone: true, Down: time.Duration(up.ExpectedDownTime)}, nil
+			return dialect.Traits{RestartsAlone: true, Down: time.Duration(up.ExpectedDownTime)}, nil
 		case a.Status == http.StatusUnauthorized && again:
-			return none, dialect.ErrLocked
+			return none, dialect.ErrLoginRefused
 		case a.Status == http.StatusUnauthorized:
 			if err := t.http.Take(t.peer, a.Header); err != nil {
 				return none, err
@@ -277,11 +277,11 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Outlook, err
 func (t *talk) own(uri string) (string, error) {
 	u, err := url.Parse(strings.TrimSpace(uri))
 	if err != nil || u.Scheme != t.peer.Scheme() || u.Host == "" {
-		return "", dialect.Odd("an upload address that is none: %q", site.Clean(uri))
+		return "", dialect.Malformed("an upload address that is none: %q", site.Clean(uri))
 	}
 	self, err := url.Parse(t.peer.URL(""))
 	if err != nil || u.Hostname() != self.Hostname() {
-		return "", dialect.Odd("an upload address on another host: %q", site.Clean(u.Host))
+		return "", dialect.Malformed("an upload address on another host: %q", site.Clean(u.Host))
 	}
 	return u.String(), nil
 }
@@ -295,9 +295,9 @@ func (t *talk) Restart(ctx context.Context) error {
 	return err
 }
 
-// Well wants every service that was offered before to be offered again, and the
+// Healthy wants every service that was offered before to be offered again, and the
 // capabilities to be told.
-func (t *talk) Well(ctx context.Context, before dialect.Facts) error {
+func (t *talk) Healthy(ctx context.Context, before dialect.Facts) error {
 	now, err := t.services(ctx)
 	if err != nil {
 		return err
@@ -309,7 +309,7 @@ func (t *talk) Well(ctx context.Context, before dialect.Facts) error {
 	}
 	e, err := t.call(ctx, `<tds:GetCapabilities><tds:Category>Device</tds:Category></tds:GetCapabilities>`, false)
 	if err == nil && e.Body.Capabilities == nil {
-		err = dialect.Odd("no capabilities")
+		err = dialect.Malformed("no capabilities")
 	}
 	return err
 }

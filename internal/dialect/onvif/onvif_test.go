@@ -56,7 +56,7 @@ func TestAnImageGoesToNoOtherHost(t *testing.T) {
 			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri + "</UploadUri></r:StartFirmwareUpgradeResponse>"
 		})
 		_, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Component: firmware.Main, Image: strings.NewReader("x"), Size: 1})
-		assert.ErrorIs(t, err, dialect.ErrOdd, uri)
+		assert.ErrorIs(t, err, dialect.ErrMalformed, uri)
 		assert.ErrorContains(t, err, "upload address")
 	}
 }
@@ -73,7 +73,7 @@ func TestHostileXML(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p := answering(t, func(string, *http.Request) string { return body })
 			_, err := onvif.Dialect{}.Open(p).Read(t.Context())
-			assert.ErrorIs(t, err, dialect.ErrOdd)
+			assert.ErrorIs(t, err, dialect.ErrMalformed)
 		})
 	}
 }

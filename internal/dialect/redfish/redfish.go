@@ -102,7 +102,7 @@ func (t *talk) root(ctx context.Context) (root, error) {
 	var r root
 	err := t.get(ctx, t.peer.Path, &r)
 	switch {
-	case errors.Is(err, dialect.ErrAway), errors.Is(err, dialect.ErrStranger), ctx.Err() != nil:
+	case errors.Is(err, dialect.ErrAway), errors.Is(err, dialect.ErrIdentityChanged), ctx.Err() != nil:
 		return r, err
 	case err != nil || r.RedfishVersion == "":
 		return r, dialect.ErrNotMine
@@ -117,7 +117,7 @@ func (t *talk) get(ctx context.Context, at string, into any) error {
 		return err
 	}
 	if err := json.Unmarshal(a.Body, into); err != nil {
-		return dialect.Odd("no JSON of the expected kind")
+		return dialect.Malformed("no JSON of the expected kind")
 	}
 	return nil
 }
@@ -126,7 +126,7 @@ func (t *talk) get(ctx context.Context, at string, into any) error {
 // device itself is asked for.
 func (t *talk) ask(ctx context.Context, method, at string, header http.Header, body any) (dialect.Answer, error) {
 	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
-		return dialect.Answer{}, dialect.Odd("a link that leads elsewhere: %q", site.Clean(at))
+		return dialect.Answer{}, dialect.Malformed("a link that leads elsewhere: %q", site.Clean(at))
 	}
 	raw, err := json.Marshal(body)
 	if err != nil {
@@ -135,7 +135,7 @@ func (t *talk) ask(ctx context.Context, method, at string, header http.Header, b
 	for again := false; ; again = true {
 		r, err := http.NewRequest(method, t.peer.URL(at), bytes.NewReader(raw))
 		if err != nil {
-			return dialect.Answer{}, dialect.Odd("a link that is none")
+			return dialect.Answer{}, dialect.Malformed("a link that is none")
 		}
 		for k, v := range header {
 			r.Header[k] = v
@@ -193,7 +193,7 @@ func understand(a dialect.Answer) error {
 	case a.Status >= 200 && a.Status < 300:
 		return nil
 	case a.Status == http.StatusUnauthorized:
-		return dialect.ErrLocked
+		return dialect.ErrLoginRefused
 	case a.Status == http.StatusForbidden:
 		return dialect.ErrNoRight
 	case e.Error.Message != "":
@@ -217,7 +217,7 @@ func (t *talk) logIn(ctx context.Context, r root) error {
 	case errors.Is(err, dialect.ErrRefused) && (a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
 		return nil
 	case errors.Is(err, dialect.ErrNoRight):
-		return dialect.ErrLocked
+		return dialect.ErrLoginRefused
 	case err != nil:
 		return err
 	}
@@ -255,7 +255,7 @@ func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error
 		return f.Clean(), err
 	}
 	if f.Version == "" {
-		return f.Clean(), dialect.Odd("a manager without a firmware version")
+		return f.Clean(), dialect.Malformed("a manager without a firmware version")
 	}
 	return f.Clean(), nil
 }

@@ -51,10 +51,10 @@ func TestRefusals(t *testing.T) {
 		password string
 		want     error
 	}{
-		"a wrong password":       {sim.Faults{}, "wrong", dialect.ErrLocked},
+		"a wrong password":       {sim.Faults{}, "wrong", dialect.ErrLoginRefused},
 		"a new password is due":  {sim.Faults{NewPassword: true}, "quoin", dialect.ErrNewPassword},
 		"only an administrator":  {sim.Faults{NoRight: true}, "quoin", dialect.ErrNoRight},
-		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin", dialect.ErrLocked},
+		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin", dialect.ErrLoginRefused},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, p := recorder(t, c.faults)
@@ -76,9 +76,9 @@ func TestStranger(t *testing.T) {
 	_, err := redfish.Dialect{}.Read(t.Context(), p)
 	require.NoError(t, err)
 	assert.Regexp(t, `^TLS certificate SHA256:[A-Za-z0-9+/]{43}$`, shown)
-	p.Trust = func(string, string) error { return dialect.ErrStranger }
+	p.Trust = func(string, string) error { return dialect.ErrIdentityChanged }
 	_, err = redfish.Dialect{}.Read(t.Context(), p)
-	assert.ErrorIs(t, err, dialect.ErrStranger)
+	assert.ErrorIs(t, err, dialect.ErrIdentityChanged)
 }
 
 // service is a Redfish service whose resources want HTTP Basic.
@@ -127,7 +127,7 @@ func TestPlainBasicAndLinks(t *testing.T) {
 		s := service(t, map[string]any{"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Systems": link(to)}})
 		p.Address = s.Listener.Addr().String()
 		_, err := redfish.Dialect{}.Read(t.Context(), p)
-		assert.ErrorIs(t, err, dialect.ErrOdd, to)
+		assert.ErrorIs(t, err, dialect.ErrMalformed, to)
 	}
 	assert.Zero(t, sent)
 }

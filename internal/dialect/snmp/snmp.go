@@ -90,7 +90,7 @@ const (
 func (d Dialect) Read(ctx context.Context, p dialect.Peer) (facts dialect.Facts, err error) {
 	defer func() { // what a device sends has made the decoder fall over before
 		if r := recover(); r != nil {
-			err = dialect.Odd("no SNMP that can be read")
+			err = dialect.Malformed("no SNMP that can be read")
 		}
 	}()
 	var last error
@@ -101,7 +101,7 @@ func (d Dialect) Read(ctx context.Context, p dialect.Peer) (facts dialect.Facts,
 		}
 		facts, last = read(c)
 		_ = c.Close()
-		if last == nil || !errors.Is(last, dialect.ErrLocked) {
+		if last == nil || !errors.Is(last, dialect.ErrLoginRefused) {
 			break
 		}
 	}
@@ -177,14 +177,14 @@ func refusal(err error) error {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err
 	case strings.Contains(err.Error(), "timeout"):
-		return fmt.Errorf("%w: it does not answer this community", dialect.ErrLocked)
+		return fmt.Errorf("%w: it does not answer this community", dialect.ErrLoginRefused)
 	case strings.Contains(err.Error(), "not authentic"): // the answer was signed another way
-		return dialect.ErrLocked
+		return dialect.ErrLoginRefused
 	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption),
 		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
-		return dialect.ErrLocked
+		return dialect.ErrLoginRefused
 	}
-	return dialect.Odd("SNMP: %s", site.Clean(err.Error()))
+	return dialect.Malformed("SNMP: %s", site.Clean(err.Error()))
 }
 
 // tables reads columns of tables; its first error ends the reading.

@@ -51,7 +51,7 @@ func TestAnotherCommunity(t *testing.T) {
 	_, err := snmp.Dialect{}.Recognise(t.Context(), p)
 	assert.ErrorIs(t, err, dialect.ErrAway, "an agent does not answer a wrong community at all")
 	_, err = snmp.Dialect{}.Read(t.Context(), p)
-	assert.ErrorIs(t, err, dialect.ErrLocked)
+	assert.ErrorIs(t, err, dialect.ErrLoginRefused)
 	p.Login.Password = "towpath"
 	facts, err := snmp.Dialect{}.Read(t.Context(), p)
 	require.NoError(t, err)

@@ -16,59 +16,59 @@ import (
 	"catena/internal/site"
 )
 
-func (a *app) aimCmd() *cobra.Command {
+func (a *app) targetCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use:   "aim",
+		Use:   "target",
 		Short: "Say which version is wanted where",
-		Long: `An aim says which version a device, a model or a group is meant to run: newest, hold
+		Long: `An target says which version a device, a model or a group is meant to run: newest, hold
 (leave it alone), one version, or a constraint such as ">= 3.1, < 4". The most
-specific aim wins: a device before a model within a group, before a group, before a
+specific target wins: a device before a model within a group, before a group, before a
 model. Without any, a device should run the newest recommended.
 
-The aims of these commands lie in aims.yaml in the site folder; site.yaml may hold more.`,
+The targets of these commands lie in targets.yaml in the site folder; site.yaml may hold more.`,
 		Args: onlyCommands, RunE: help,
 	}
-	var aim site.Aim
+	var target site.Target
 	choose := func(c *cobra.Command) {
-		c.Flags().StringVar(&aim.Device, "device", "", "for this device: its name, address or serial number")
-		c.Flags().StringVar(&aim.Model, "model", "", "for this model")
-		c.Flags().StringVar(&aim.Group, "group", "", "for this group of site.yaml")
+		c.Flags().StringVar(&target.Device, "device", "", "for this device: its name, address or serial number")
+		c.Flags().StringVar(&target.Model, "model", "", "for this model")
+		c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
 	}
 	set := &cobra.Command{
 		Use:     "set VERSION",
-		Short:   "Aim devices at a version",
-		Example: "  catena aim set 3.2.1 --model WX-40\n  catena aim set hold --device gate-5 --because 'not before the winter stoppage'\n  catena aim set '>= 3.1, < 4' --group chamber-1 --model WX-40",
+		Short:   "Target devices at a version",
+		Example: "  catena target set 3.2.1 --model WX-40\n  catena target set hold --device gate-5 --because 'not before the winter stoppage'\n  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40",
 		Args:    exactly(1, "a version: newest, hold, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			aim.Version = strings.TrimSpace(args[0])
-			return a.changeAims(func(aims []site.Aim) ([]site.Aim, string, error) {
-				aims = slices.DeleteFunc(aims, aim.Same)
-				return append(aims, aim), "Aimed " + aim.String() + ".", nil
+			target.Version = strings.TrimSpace(args[0])
+			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
+				targets = slices.DeleteFunc(targets, target.Same)
+				return append(targets, target), "Target set: " + target.String() + ".", nil
 			})
 		},
 	}
 	choose(set)
-	set.Flags().StringVar(&aim.Because, "because", "", "why")
+	set.Flags().StringVar(&target.Because, "because", "", "why")
 	drop := &cobra.Command{
-		Use: "drop", Short: "Take an aim away", Example: "  catena aim drop --model WX-40",
+		Use: "drop", Short: "Take a target away", Example: "  catena target drop --model WX-40",
 		Args: exactly(0, "no more words (choose with --device, --model, --group)"),
 		RunE: func(*cobra.Command, []string) error {
-			return a.changeAims(func(aims []site.Aim) ([]site.Aim, string, error) {
-				left := slices.DeleteFunc(slices.Clone(aims), aim.Same)
-				if len(left) == len(aims) {
-					return nil, "", usage("%s has no aim for %q; see: catena aim list", site.AimsFile, aim.For())
+			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
+				left := slices.DeleteFunc(slices.Clone(targets), target.Same)
+				if len(left) == len(targets) {
+					return nil, "", usage("%s has no target for %q; see: catena target list", site.TargetsFile, target.For())
 				}
-				return left, "Dropped the aim for " + aim.For() + ".", nil
+				return left, "Dropped the target for " + target.For() + ".", nil
 			})
 		},
 	}
 	choose(drop)
 	list := &cobra.Command{
-		Use: "list", Short: "List the aims, those of site.yaml first", Args: exactly(0, "no more words"),
-		RunE: func(*cobra.Command, []string) error { return a.aimList() },
+		Use: "list", Short: "List the targets, those of site.yaml first", Args: exactly(0, "no more words"),
+		RunE: func(*cobra.Command, []string) error { return a.targetList() },
 	}
 	save := &cobra.Command{
-		Use: "save FILE", Short: "Write all aims of this site into a file, for another site", Example: "  catena aim save winter-2026.yaml",
+		Use: "save FILE", Short: "Write all targets of this site into a file, for another site", Example: "  catena target save winter-2026.yaml",
 		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			h, err := a.openSite()
@@ -79,27 +79,27 @@ The aims of these commands lie in aims.yaml in the site folder; site.yaml may ho
 			if _, err := os.Stat(args[0]); err == nil {
 				return usage("%s is there already; choose another name", args[0])
 			}
-			if err := writeAims(args[0], h.site.Aims); err != nil {
+			if err := writeTargets(args[0], h.site.Targets); err != nil {
 				return err
 			}
-			a.say("Wrote %s into %s.", view.Plural(len(h.site.Aims), "aim"), args[0])
+			a.say("Wrote %s into %s.", view.Plural(len(h.site.Targets), "target"), args[0])
 			return nil
 		},
 	}
 	load := &cobra.Command{
-		Use: "load FILE", Short: "Take over the aims of a file", Example: "  catena aim load winter-2026.yaml",
-		Long: "Take over the aims of a file. An aim for the same devices as one in aims.yaml takes its place.",
+		Use: "load FILE", Short: "Take over the targets of a file", Example: "  catena target load winter-2026.yaml",
+		Long: "Take over the targets of a file. An target for the same devices as one in targets.yaml takes its place.",
 		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			loaded, err := readAims(args[0])
+			loaded, err := readTargets(args[0])
 			if err != nil {
 				return err
 			}
-			return a.changeAims(func(aims []site.Aim) ([]site.Aim, string, error) {
+			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				for _, l := range loaded {
-					aims = slices.DeleteFunc(aims, l.Same)
+					targets = slices.DeleteFunc(targets, l.Same)
 				}
-				return append(aims, loaded...), "Took over " + view.Plural(len(loaded), "aim") + ".", nil
+				return append(targets, loaded...), "Took over " + view.Plural(len(loaded), "target") + ".", nil
 			})
 		},
 	}
@@ -107,19 +107,19 @@ The aims of these commands lie in aims.yaml in the site folder; site.yaml may ho
 	return c
 }
 
-// changeAims changes aims.yaml, when the site agrees with the result: the groups are
+// changeTargets changes targets.yaml, when the site agrees with the result: the groups are
 // there, and nothing contradicts site.yaml.
-func (a *app) changeAims(change func([]site.Aim) ([]site.Aim, string, error)) error {
+func (a *app) changeTargets(change func([]site.Target) ([]site.Target, string, error)) error {
 	dir, err := a.siteDir()
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(dir, site.AimsFile)
-	aims, err := readAims(path)
+	path := filepath.Join(dir, site.TargetsFile)
+	targets, err := readTargets(path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	aims, done, err := change(aims)
+	targets, done, err := change(targets)
 	if err != nil {
 		return err
 	}
@@ -132,23 +132,23 @@ func (a *app) changeAims(change func([]site.Aim) ([]site.Aim, string, error)) er
 	if err != nil {
 		return err
 	}
-	if err := s.Join(path, aims); err != nil {
+	if err := s.Join(path, targets); err != nil {
 		return fmt.Errorf("%w; nothing was changed", err)
 	}
-	if err := writeAims(path, aims); err != nil {
+	if err := writeTargets(path, targets); err != nil {
 		return err
 	}
 	a.say("%s See what it means: catena match", done)
 	return nil
 }
 
-// writeAims writes a file of aims: under another name first, so that it is never
+// writeTargets writes a file of targets: under another name first, so that it is never
 // half there.
-func writeAims(path string, aims []site.Aim) error {
-	if aims == nil {
-		aims = []site.Aim{}
+func writeTargets(path string, targets []site.Target) error {
+	if targets == nil {
+		targets = []site.Target{}
 	}
-	raw, err := yaml.Marshal(map[string][]site.Aim{"aims": aims})
+	raw, err := yaml.Marshal(map[string][]site.Target{"targets": targets})
 	if err != nil {
 		return err
 	}
@@ -158,18 +158,18 @@ func writeAims(path string, aims []site.Aim) error {
 	return os.Rename(path+".new", path)
 }
 
-func (a *app) aimList() error {
+func (a *app) targetList() error {
 	h, err := a.openSite()
 	if err != nil {
 		return err
 	}
 	defer h.Close()
 	if a.format == "json" {
-		return a.printJSON(h.site.Aims)
+		return a.printJSON(h.site.Targets)
 	}
 	var rows [][]string
 	t := view.Table{Columns: []string{"device", "group", "model", "version", "because"}}
-	for _, m := range h.site.Aims {
+	for _, m := range h.site.Targets {
 		rows = append(rows, []string{m.Device, m.Group, m.Model, m.Version, m.Because})
 		t.Add(view.Cell{Text: m.Device}, view.Cell{Text: m.Group}, view.Cell{Text: m.Model}, view.Cell{Text: m.Version}, view.Cell{Text: m.Because, Tone: view.Quiet})
 	}
@@ -178,7 +178,7 @@ func (a *app) aimList() error {
 	}
 	t.Draw(a.out, a.style(a.out))
 	if len(rows) == 0 {
-		a.say("There is no aim: every device should run the newest recommended. Set one: catena aim set --help")
+		a.say("There is no target: every device should run the newest recommended. Set one: catena target set --help")
 	}
 	return nil
 }
@@ -188,7 +188,7 @@ func (a *app) familyCmd() *cobra.Command {
 		Use:   "family",
 		Short: "Look at the device families",
 		Long: `A family is a YAML file in the site's families folder, or in the shelf's. As of now it
-says how a maker's version strings sort, and how images without a card are recognised:
+says how a maker's version strings sort, and how images without a manifest are recognised:
 
   family: wexcombe-cameras
   vendor: Wexcombe
@@ -223,7 +223,7 @@ says how a maker's version strings sort, and how images without a card are recog
 			}
 			t.Draw(a.out, a.style(a.out))
 			if len(set.Families()) == 0 {
-				a.say("No family is known: versions sort naturally, and images need cards.")
+				a.say("No family is known: versions sort naturally, and images need manifests.")
 			}
 			return nil
 		},

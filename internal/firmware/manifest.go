@@ -1,0 +1,166 @@
+// Package firmware holds what is known about firmware images: the manifest that
+// describes one, and the image as it lies on a shelf. It is pure: it does no
+// I/O and reads no clock.
+package firmware
+
+import (
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"catena/internal/firmware/version"
+	"catena/internal/yamldoc"
+)
+
+// Main is the component that a device has when it has only one.
+const Main = "main"
+
+// Advice says what the maker, or who keeps the shelf, thinks of an image.
+type Advice string
+
+const (
+	NoAdvice    Advice = ""            // nobody has said anything
+	Recommended Advice = "recommended" // chosen before those without advice
+	Superseded  Advice = "superseded"  // a later one takes its place; sent only where a target names it
+	Withdrawn   Advice = "withdrawn"   // never sent; a device that runs it is unsafe
+)
+
+var advices = []Advice{NoAdvice, Recommended, Superseded, Withdrawn}
+
+// Settings says what an update does to a device's own settings.
+type Settings string
+
+const (
+	Kept      Settings = "kept" // also where the manifest says nothing
+	Cleared   Settings = "cleared"
+	Converted Settings = "converted" // into a form that an earlier version cannot read
+)
+
+var settings = []Settings{"", Kept, Cleared, Converted}
+
+// Manifest describes one image: which devices it is for, what it needs before it may
+// be sent, and what may follow. In memory every optional key has its default.
+type Manifest struct {
+	Manifest  int      `yaml:"manifest" json:"-"` // the format; always 1
+	Vendor    string   `yaml:"vendor" json:"vendor"`
+	Models    []string `yaml:"models,flow" json:"models"`
+	Hardware  string   `yaml:"hardware,omitempty" json:"hardware,omitempty"` // constraint on the hardware revision
+	Component string   `yaml:"component,omitempty" json:"component"`
+	Version   string   `yaml:"version" json:"version"`
+	File      string   `yaml:"file" json:"file"`     // the image's path, relative to the manifest
+	SHA256    string   `yaml:"sha256" json:"sha256"` // 64 hexadecimal digits
+	Needs     string   `yaml:"needs,omitempty" json:"needs,omitempty"`
+	Back      string   `yaml:"back,omitempty" json:"back,omitempty"`
+	After     []string `yaml:"after,omitempty,flow" json:"after,omitempty"`
+	// Pairs are versions that must be beside this one: of other components, by their
+	// names, and of devices in lockstep, by their models.
+	Pairs    map[string]string `yaml:"pairs,omitempty" json:"pairs,omitempty"`
+	Settings Settings          `yaml:"settings,omitempty" json:"settings,omitempty"`
+	Cautions []string          `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	Advice   Advice            `yaml:"advice,omitempty" json:"advice"`
+	Because  string            `yaml:"because,omitempty" json:"because,omitempty"` // why it has this advice
+	Notes    string            `yaml:"notes,omitempty" json:"notes,omitempty"`     // file name of the release notes
+}
+
+// MaxManifest is the largest manifest that is read, in bytes.
+const MaxManifest = 64 << 10
+
+// ParseManifest reads a manifest; name is what errors call the file.
+func ParseManifest(name string, data []byte) (Manifest, error) {
+	var m Manifest
+	if len(data) > MaxManifest {
+		return m, &yamldoc.Error{Name: name, Message: fmt.Sprintf("a manifest of %d bytes is longer than %d", len(data), MaxManifest)}
+	}
+	doc, err := yamldoc.Decode(name, data, &m)
+	if err != nil {
+		return m, err
+	}
+	if key, message := m.Complete(); message != "" {
+		return m, doc.Errorf("$."+key, "%s", message)
+	}
+	return m, nil
+}
+
+// Complete gives every optional key its default and checks the manifest. Where
+// something is wrong it returns the key and a message; otherwise an empty message.
+func (m *Manifest) Complete() (key, message string) {
+	if m.Component == "" {
+		m.Component = Main
+	}
+	m.SHA256 = strings.ToLower(m.SHA256)
+	switch {
+	case m.Manifest != 1:
+		return "manifest", "manifest: must be 1, the format of this file"
+	case m.Vendor == "":
+		return "vendor", "vendor: is missing; name the maker"
+	case len(m.Models) == 0:
+		return "models", "models: is missing; list the models that the image is for"
+	case slices.Contains(m.Models, ""):
+		return "models", "models: has an empty entry"
+	case m.File == "":
+		return "file", "file: is missing; name the image beside this manifest"
+	}
+	if err := version.Valid(m.Version); err != nil {
+		return "version", "version: " + err.Error()
+	}
+	if raw, err := hex.DecodeString(m.SHA256); err != nil || len(raw) != 32 {
+		return "sha256", fmt.Sprintf("sha256: must be 64 hexadecimal digits, the SHA-256 of %s", m.File)
+	}
+	if !slices.Contains(advices, m.Advice) {
+		return "advice", fmt.Sprintf("advice: %q is none of recommended, superseded, withdrawn", m.Advice)
+	}
+	if !slices.Contains(settings, m.Settings) {
+		return "settings", fmt.Sprintf("settings: %q is none of kept, cleared, converted", m.Settings)
+	}
+	for _, k := range []struct{ key, constraint string }{{"hardware", m.Hardware}, {"needs", m.Needs}, {"back", m.Back}} {
+		if _, err := version.ParseConstraint(k.constraint); err != nil {
+			return k.key, k.key + ": " + err.Error()
+		}
+	}
+	for name, constraint := range m.Pairs {
+		if p, err := version.ParseConstraint(constraint); err != nil || p.Empty() {
+			return "pairs", fmt.Sprintf("pairs: %s: %q is no constraint; write for example \">= 2.0\"", name, constraint)
+		}
+	}
+	seen := map[string]bool{}
+	for i, model := range m.Models {
+		if seen[strings.ToLower(model)] {
+			return fmt.Sprintf("models[%d]", i), fmt.Sprintf("models: %s is listed twice", model)
+		}
+		seen[strings.ToLower(model)] = true
+	}
+	if slices.Contains(m.After, m.Component) {
+		return "after", fmt.Sprintf("after: %s cannot come after itself", m.Component)
+	}
+	return "", ""
+}
+
+// Image is a manifest and the file it describes, as found on a shelf.
+type Image struct {
+	Manifest
+	Size int64 `json:"size"` // bytes
+}
+
+// IsFor tells whether the image is of this vendor and for this model; an empty one
+// stands for all. Upper and lower case are the same.
+func (i Image) IsFor(vendor, model string) bool {
+	return (vendor == "" || strings.EqualFold(i.Vendor, vendor)) &&
+		(model == "" || slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }))
+}
+
+// Fits tells whether the image is for this very vendor, model and hardware revision.
+// A revision that is not known meets no constraint.
+func (i Image) Fits(vendor, model, hardware string) bool {
+	return vendor != "" && model != "" && i.IsFor(vendor, model) && Meets(version.Order{}, i.Hardware, hardware)
+}
+
+// Meets tells whether a version meets a constraint that ParseManifest has accepted, in
+// the order o. An empty version meets only the empty constraint.
+func Meets(o version.Order, constraint, v string) bool {
+	c, err := version.ParseConstraint(constraint)
+	if err != nil {
+		return false
+	}
+	return c.Empty() || v != "" && c.Holds(o, v)
+}
