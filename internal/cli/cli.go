@@ -17,11 +17,6 @@ import (
 	"golang.org/x/term"
 
 	"catena/internal/cli/view"
-	"catena/internal/dialect"
-	"catena/internal/dialect/httpjson"
-	"catena/internal/dialect/onvif"
-	"catena/internal/dialect/redfish"
-	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/shelf"
@@ -350,19 +345,4 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 		dir = filepath.Join(base, "catena", "shelf")
 	}
 	return shelf.Open(dir)
-}
-
-// dialects that take images, in the order in which a device is asked.
-var dialects = []dialect.Dialect{onvif.Dialect{}, httpjson.Dialect{}}
-
-// readers are all ways of reading devices, in the order in which one is asked.
-var readers = []dialect.Reader{onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}
-
-func dialectNamed(name string) (dialect.Dialect, bool) {
-	for _, d := range dialects {
-		if d.Name() == name {
-			return d, true
-		}
-	}
-	return nil, false
 }

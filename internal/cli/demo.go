@@ -108,7 +108,7 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		{what: "Fill the shelf", args: []string{"shelf", "add", images}},
 		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
 		{what: "See what should be flashed", args: []string{"match"}},
-		{what: "Flash it, prove it, return what fails", args: []string{"flash", "--all", "--yes", "--prove-within", "3s"}, exit: exitFailed},
+		{what: "Flash it, prove it, return what fails", args: []string{"flash", "--all", "--yes", "--patience", "proving=3s"}, exit: exitFailed},
 		{what: "Look again", args: []string{"scan"}, before: func() error {
 			if place.OneHost { // another address would be another port, outside what the site names
 				return nil
@@ -221,7 +221,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 	if err != nil {
 		return err
 	}
-	byName := map[string]device{}
+	byName := map[string]row{}
 	for _, x := range devices {
 		name := x.Name
 		if name == x.Address {

@@ -161,7 +161,7 @@ func feedClient(ca string) (*http.Client, error) {
 
 // wantedModels tells which images a pull brings.
 func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
-	var known []device
+	var known []row
 	if f.forSite {
 		p, err := a.look()
 		if err != nil {
@@ -172,7 +172,7 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 	}
 	return func(c firmware.Manifest) bool {
 		i := firmware.Image{Manifest: c}
-		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d device) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
+		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d row) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
 	}, nil
 }
 

@@ -10,15 +10,18 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
 	"catena/internal/cli/view"
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/shelf"
+	"catena/internal/workspace"
 )
 
 // jobFlags are what flash and rollback share.
@@ -26,17 +29,45 @@ type jobFlags struct {
 	choice
 	parallel int
 	yes      bool
-	timing   job.Timing
+	patience job.Patience
 }
 
 func (f *jobFlags) flags(c *cobra.Command) {
-	f.timing = job.Usual
+	f.patience = job.Usual
 	c.Flags().StringVar(&f.where, "where", "", `devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
 	c.Flags().IntVar(&f.parallel, "parallel", 8, "how many devices are worked on at the same time")
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "do not ask")
-	c.Flags().DurationVar(&f.timing.BackWithin, "back-within", f.timing.BackWithin, "how long a device may stay away after its restart")
-	c.Flags().DurationVar(&f.timing.ProveWithin, "prove-within", f.timing.ProveWithin, "how long a device that is back may take to be as it should")
-	c.Flags().DurationVar(&f.timing.Grace, "restart-after", f.timing.Grace, "how long beyond its announced time a device that restarts by itself may stay up before it is asked to")
+	c.Flags().Var(&patienceFlag{&f.patience}, "patience", "how long a device may take in a step, as STEP=DURATION; may be repeated")
+}
+
+// patienceFlag reads --patience STEP=DURATION.
+type patienceFlag struct{ of *job.Patience }
+
+func (p *patienceFlag) steps() map[string]*time.Duration {
+	return map[string]*time.Duration{"writing": &p.of.Writing, "restarting": &p.of.Restarting, "proving": &p.of.Proving, "grace": &p.of.Grace}
+}
+
+func (p *patienceFlag) Set(text string) error {
+	step, length, _ := strings.Cut(text, "=")
+	of := p.steps()[step]
+	if of == nil {
+		return fmt.Errorf("%q is not one of writing, restarting, proving, and grace (before a device that restarts by itself is asked to)", step)
+	}
+	d, err := time.ParseDuration(length)
+	if err != nil || d <= 0 {
+		return fmt.Errorf("%q is not a duration; write for example %s=20m", length, step)
+	}
+	*of = d
+	return nil
+}
+
+func (p *patienceFlag) Type() string { return "STEP=DURATION" }
+
+func (p *patienceFlag) String() string {
+	if p.of == nil {
+		return ""
+	}
+	return fmt.Sprintf("writing=%s, restarting=%s, proving=%s, grace=%s", p.of.Writing, p.of.Restarting, p.of.Proving, p.of.Grace)
 }
 
 func (f *jobFlags) check() error {
@@ -67,6 +98,9 @@ only being checked. What is being written is always finished.`,
 			if err := f.check(); err != nil {
 				return err
 			}
+			if all && (len(args) > 0 || f.where != "") {
+				return usage("--all means every device; leave it out to flash only those that you name")
+			}
 			if len(args) == 0 && f.where == "" && !all {
 				return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
 			}
@@ -93,26 +127,26 @@ func (a *app) flash(ctx context.Context, f jobFlags, names []string) error {
 
 // carryOut asks, runs the job and shows it. Devices without an image are left
 // alone; where the person named them, that is a failure.
-func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f jobFlags, devices []device, named bool) error {
+func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f jobFlags, devices []row, named bool) error {
 	plan := job.Plan{Purpose: purpose, Parallel: f.parallel}
-	var left []device
+	var left []row
 	rows := map[string][]match.Row{} // by device
-	var order []device
+	var order []row
 	for _, d := range devices {
-		if len(d.row.Path) == 0 || d.FailedIn != "" && !named || !d.takesImages() {
+		if len(d.match.Path) == 0 || d.FailedIn != "" && !named || !d.takesImages() {
 			left = append(left, d)
 			continue
 		}
 		if rows[d.ID] == nil {
 			order = append(order, d)
 		}
-		rows[d.ID] = append(rows[d.ID], d.row)
+		rows[d.ID] = append(rows[d.ID], d.match)
 	}
 	if err := p.agree(rows); err != nil {
 		return err
 	}
 	for _, d := range order {
-		item := job.Item{Device: d.row.Device, From: d.row.Device.Version, Order: p.matcher.Order(d.row.Device)}
+		item := job.Item{Device: d.match.Device, From: d.match.Device.Version, Order: p.matcher.Order(d.match.Device)}
 		for _, h := range match.Ordered(rows[d.ID]) {
 			item.Path = append(item.Path, job.Hop{From: h.From, Image: *h.Image, Back: h.Back})
 		}
@@ -131,14 +165,18 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 			a.say("There is nothing to do: %s.", orNothing(counted(devices)))
 			return nil
 		}
-		return refused("none of the devices named can be worked on")
+		if purpose == job.Flash && !slices.ContainsFunc(left, func(d row) bool { return d.Status != string(match.Current) }) {
+			a.say("There is nothing to do: %s.", counted(left))
+			return nil
+		}
+		return refused("none of the devices named can be worked on; nothing was touched")
 	}
 	access, err := a.access(p.home)
 	if err != nil {
 		return err
 	}
-	if _, ok := access.peer(plan.Items[0].Device); !ok {
-		return refused("there is no login for %s; add one with catena login add, set CATENA_LOGIN=user:password, or run this in a terminal to be asked", plan.Items[0].Device.Name)
+	if d := plan.Items[0].Device; !access.has(d) {
+		return access.noLogin(d)
 	}
 	a.plainSummary(plan, left)
 	if !f.yes {
@@ -146,11 +184,16 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 			return err
 		}
 	}
-	engine := &job.Engine{Ledger: p.home.ledger, Dialect: dialectNamed, Peer: access.peer, Timing: f.timing, Now: a.now,
+	engine := &job.Engine{Ledger: p.home.ledger, Dialects: workspace.Dialects, Contact: access.contact, Patience: f.patience, Now: a.now,
+		See:  func(id string, d *device.Device) error { return workspace.See(p.home.ledger, id, d) },
 		Open: func(i firmware.Image) (job.File, error) { return p.shelf.OpenImage(i) }}
 	j, err := engine.Start(plan)
-	if errors.Is(err, shelf.ErrDamaged) {
-		return refused("%w", err)
+	var busy *job.BusyError
+	switch {
+	case errors.As(err, &busy):
+		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
+	case errors.Is(err, shelf.ErrDamaged):
+		return refused("%w; nothing was touched", err)
 	}
 	if err != nil {
 		return err
@@ -165,7 +208,7 @@ func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f j
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New("the job was stopped before all devices were worked on; go on with the same command")}
 	}
-	if named && slices.ContainsFunc(left, func(d device) bool { return rows[d.ID] == nil }) {
+	if named && slices.ContainsFunc(left, func(d row) bool { return rows[d.ID] == nil }) {
 		return exit{exitFailed, errSilent}
 	}
 	return nil
@@ -183,7 +226,7 @@ func orNothing(s string) string {
 func (p *picture) agree(chosen map[string][]match.Row) error {
 	var all []match.Row
 	for _, d := range p.devices {
-		row := d.row
+		row := d.match
 		row.Path = nil
 		for _, c := range chosen[d.ID] {
 			if c.Component == d.Component {
@@ -203,7 +246,7 @@ func (p *picture) agree(chosen map[string][]match.Row) error {
 }
 
 // plainSummary says what is about to happen.
-func (a *app) plainSummary(plan job.Plan, left []device) {
+func (a *app) plainSummary(plan job.Plan, left []row) {
 	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Parallel)
 	type group struct{ model, path, file, back string }
 	var order []group
@@ -362,20 +405,20 @@ func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of s
 	}
 	devices = mains(devices)
 	if of != "" {
-		devices = slices.DeleteFunc(devices, func(d device) bool { return job.Earlier(jobs, d.ID) == "" })
+		devices = slices.DeleteFunc(devices, func(d row) bool { return job.Earlier(jobs, d.ID) == "" })
 	}
 	for i, d := range devices {
 		v := to
 		if v == "" {
 			v = job.Earlier(jobs, d.ID)
 		}
-		row := d.row
+		row := d.match
 		if row.Path = nil; v != "" {
-			row = p.matcher.To(d.row.Device, v)
+			row = p.matcher.To(d.match.Device, v)
 		} else {
 			row.Reason = "no job has changed it; say the version with --to"
 		}
-		devices[i] = p.device(row)
+		devices[i] = p.row(row)
 	}
 	return a.carryOut(ctx, p, job.Rollback, f, devices, true)
 }

@@ -41,6 +41,16 @@ func catena(t *testing.T, dir string, args ...string) string {
 	return string(out)
 }
 
+// interrupted is what track prints of an interrupted job; its exit code says so, too.
+func interrupted(t *testing.T, dir string, more ...string) string {
+	cmd := command(dir, append([]string{"track", "--once"}, more...)...)
+	out, err := cmd.Output()
+	var code *exec.ExitError
+	require.ErrorAs(t, err, &code)
+	assert.Equal(t, 1, code.ExitCode())
+	return string(out)
+}
+
 func command(dir string, args ...string) *exec.Cmd {
 	cmd := exec.Command("catena", args...)
 	cmd.Dir = dir
@@ -83,12 +93,12 @@ func TestKilledInEveryStep(t *testing.T) {
 			seen := killAt(t, dir, c.step, c.returning)
 
 			var state job.State
-			require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "track", "--once", "--format", "json")), &state))
+			require.NoError(t, json.Unmarshal([]byte(interrupted(t, dir, "--format", "json")), &state))
 			assert.True(t, state.Interrupted())
-			assert.Contains(t, catena(t, dir, "track", "--once"), "The Catena that worked on this job is gone")
+			assert.Contains(t, interrupted(t, dir), "The Catena that worked on this job is gone")
 			require.Len(t, state.Devices, 3, "no device is forgotten")
 			for _, d := range state.Devices {
-				assert.GreaterOrEqual(t, order(d.Step, d.Returning), seen[d.Name], "the ledger has %s at least where it was seen", d.Name)
+				assert.GreaterOrEqual(t, order(d.Step, (d.Direction == job.Back)), seen[d.Name], "the ledger has %s at least where it was seen", d.Name)
 			}
 			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
 
@@ -134,7 +144,7 @@ func order(s job.Step, returning bool) int {
 // killAt flashes all devices and kills the program when one begins the step. It
 // returns how far each device was seen to be.
 func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]int {
-	cmd := command(dir, "flash", "--all", "--yes", "--format", "json", "--prove-within", "300ms")
+	cmd := command(dir, "flash", "--all", "--yes", "--format", "json", "--patience", "proving=300ms")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	var said strings.Builder
@@ -146,8 +156,8 @@ func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]
 	for lines.Scan() {
 		var e job.Event
 		require.NoError(t, json.Unmarshal(lines.Bytes(), &e), lines.Text())
-		seen[e.Name] = order(e.Step, e.Returning)
-		if e.Step == step && e.Returning == returning {
+		seen[e.Name] = order(e.Step, (e.Direction == job.Back))
+		if e.Step == step && (e.Direction == job.Back) == returning {
 			met = true
 			require.NoError(t, cmd.Process.Kill())
 			break

@@ -10,10 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/device"
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 func (c *choice) flags(cmd *cobra.Command) {
@@ -32,7 +34,7 @@ func (a *app) listCmd() *cobra.Command {
   catena list --format csv > devices.csv`,
 		Args: exactly(0, "no more words (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
-			return a.withDevices(choose, func(devices []device) view.Table {
+			return a.withDevices(choose, func(devices []row) view.Table {
 				devices = mains(devices)
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "status"}}
 				for _, d := range devices {
@@ -70,9 +72,9 @@ not answer), held (the site says to leave it alone).`,
 			case "":
 				return a.withDevices(choose, matchTable)
 			case "model", "group":
-				return a.withDevices(choose, groupTable(by))
+				return a.matchBy(choose, by)
 			}
-			return usage("--via %q is neither model nor group", by)
+			return usage("--by %q is neither model nor group", by)
 		},
 	}
 	choose.flags(c)
@@ -80,7 +82,7 @@ not answer), held (the site says to leave it alone).`,
 	return c
 }
 
-func matchTable(devices []device) view.Table {
+func matchTable(devices []row) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback", "reason"}}
 	for _, d := range devices {
 		back := view.Cell{Text: d.Rollback}
@@ -94,57 +96,102 @@ func matchTable(devices []device) view.Table {
 	return t
 }
 
-// groupTable counts devices: how many of each model run what they are meant to.
-func groupTable(by string) func([]device) view.Table {
-	return func(devices []device) view.Table {
-		type key struct{ group, vendor, model, runs, target string }
-		count, statuses := map[key]int{}, map[key]map[string]int{}
-		var order []key
-		for _, d := range mains(devices) {
-			groups := []string{""}
-			if by == "group" {
-				if groups = d.Groups; len(groups) == 0 {
-					groups = []string{"(none)"}
-				}
-			}
-			for _, g := range groups {
-				k := key{g, d.Vendor, d.Model, d.Version.Text, d.Target.Text}
-				if by == "group" {
-					k.runs, k.target = "", ""
-				}
-				if count[k] == 0 {
-					order = append(order, k)
-					statuses[k] = map[string]int{}
-				}
-				count[k]++
-				statuses[k][d.Status]++
-			}
-		}
-		slices.SortStableFunc(order, func(a, b key) int {
-			return cmp.Or(strings.Compare(a.group, b.group), strings.Compare(a.vendor, b.vendor), strings.Compare(a.model, b.model))
-		})
-		t := view.Table{Columns: []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}}
-		if by == "group" {
-			t.Columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
-		}
-		for _, k := range order {
-			aimed := statuses[k][string(match.Current)]
-			tone := view.Warn
-			if aimed == count[k] {
-				tone = view.Good
-			}
-			row := []view.Cell{{Text: k.vendor}, {Text: k.model}, {Text: k.runs}, {Text: k.target}}
-			if by == "group" {
-				row = []view.Cell{{Text: k.group}, {Text: k.vendor}, {Text: k.model}}
-			}
-			t.Add(append(row, view.Cell{Text: fmt.Sprint(count[k])}, view.Cell{Text: fmt.Sprint(aimed), Tone: tone}, view.Cell{Text: inWords(statuses[k]), Tone: view.Quiet})...)
-		}
-		return t
+// tally is how many devices of a model run what they should.
+type tally struct {
+	Group    string         `json:"group,omitempty"`
+	Vendor   string         `json:"vendor"`
+	Model    string         `json:"model"`
+	Runs     string         `json:"runs,omitempty"`
+	Target   string         `json:"target,omitempty"`
+	Devices  int            `json:"devices"`
+	OnTarget int            `json:"on_target"`
+	Statuses map[string]int `json:"statuses"`
+}
+
+// matchBy counts devices by model, with what they run and should run, or by group.
+func (a *app) matchBy(choose choice, by string) error {
+	p, err := a.look()
+	if err != nil {
+		return err
 	}
+	defer p.home.Close()
+	rows, err := p.choose(nil, choose)
+	if err != nil {
+		return err
+	}
+	tallies := tallied(mains(rows), by)
+	columns := []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}
+	if by == "group" {
+		columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
+	}
+	t := view.Table{Columns: columns}
+	var lines [][]string
+	for _, c := range tallies {
+		tone := view.Quiet
+		if c.OnTarget < c.Devices {
+			tone = view.Warn
+		}
+		line := []view.Cell{{Text: c.Vendor}, {Text: c.Model}, {Text: c.Runs}, {Text: c.Target}}
+		if by == "group" {
+			line = []view.Cell{{Text: c.Group}, {Text: c.Vendor}, {Text: c.Model}}
+		}
+		line = append(line, view.Cell{Text: fmt.Sprint(c.Devices)}, view.Cell{Text: fmt.Sprint(c.OnTarget), Tone: tone},
+			view.Cell{Text: inWords(c.Statuses), Tone: view.Quiet})
+		t.Add(line...)
+		var texts []string
+		for _, cell := range line {
+			texts = append(texts, cell.Text)
+		}
+		lines = append(lines, texts)
+	}
+	switch a.format {
+	case "json":
+		return a.printJSON(tallies)
+	case "csv":
+		return view.CSV(a.out, columns, lines)
+	}
+	t.Draw(a.out, a.style(a.out))
+	a.say("\n%s: %s", many(rows), counted(rows))
+	return nil
+}
+
+func tallied(rows []row, by string) []tally {
+	type key struct{ group, vendor, model, runs, target string }
+	place := map[key]int{}
+	out := []tally{}
+	for _, d := range rows {
+		groups := []string{""}
+		if by == "group" {
+			groups = d.Groups
+			if len(groups) == 0 {
+				groups = []string{"(none)"}
+			}
+		}
+		for _, g := range groups {
+			k := key{g, d.Vendor, d.Model, d.Version.Text, d.Target.Text}
+			if by == "group" {
+				k.runs, k.target = "", ""
+			}
+			i, ok := place[k]
+			if !ok {
+				i, place[k] = len(out), len(out)
+				out = append(out, tally{Group: k.group, Vendor: k.vendor, Model: k.model, Runs: k.runs, Target: k.target, Statuses: map[string]int{}})
+			}
+			out[i].Devices++
+			out[i].Statuses[d.Status]++
+			if d.Status == string(match.Current) {
+				out[i].OnTarget++
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b tally) int {
+		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.Vendor, b.Vendor), strings.Compare(a.Model, b.Model))
+	})
+	return out
 }
 
 // withDevices prints the chosen devices as a table and their count.
-func (a *app) withDevices(choose choice, table func([]device) view.Table) error {
+func (a *app) withDevices(choose choice, table func([]row) view.Table) error {
 	p, err := a.look()
 	if err != nil {
 		return err
@@ -206,7 +253,7 @@ func (a *app) show(name string) error {
 	events := history(entries)
 	if a.format == "json" {
 		return a.printJSON(struct {
-			device
+			row
 			History []event `json:"history"`
 		}{d, events})
 	}
@@ -215,12 +262,12 @@ func (a *app) show(name string) error {
 	for _, f := range [][2]string{{"name", d.Name}, {"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
 		{"serial", d.Serial}, {"version", d.Version.Text}, {"status", d.Status}, {"reason", d.Reason},
 		{"target rule", d.TargetRule}, {"path", strings.Join(d.Path, " → ")}, {"rollback", d.Rollback}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"found via", strings.Join(d.FoundVia, ", ")},
-		{"says", d.row.Device.Says}, {"hardware address", d.row.Device.MAC}, {"behind it", strings.Join(d.row.Device.Behind, ", ")}, {"id", d.ID}} {
+		{"says", d.match.Device.Says}, {"hardware address", d.match.Device.MAC}, {"behind it", strings.Join(d.match.Device.Behind, ", ")}, {"id", d.ID}} {
 		if f[1] != "" {
 			facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
 		}
 	}
-	for _, n := range d.row.Device.Neighbours {
+	for _, n := range d.match.Device.Neighbours {
 		facts.Add(view.Cell{Text: "sees", Tone: view.Quiet}, view.Cell{Text: strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, strings.TrimPrefix(n.Chassis, n.Name)))})
 	}
 	facts.Draw(a.out, s)
@@ -248,8 +295,8 @@ func history(entries []ledger.Entry) []event {
 	for _, e := range entries {
 		what := ""
 		switch e.Kind {
-		case ledger.Seen:
-			var d site.Device
+		case workspace.Seen:
+			var d device.Device
 			if json.Unmarshal(e.Body, &d) == nil {
 				what = strings.TrimSpace(fmt.Sprintf("seen at %s: %s %s", d.Address, d.Access, d.Version))
 			}
@@ -262,22 +309,28 @@ func history(entries []ledger.Entry) []event {
 }
 
 // pick finds the devices that a person named; every name must mean one.
-func pick(devices []device, names []string) ([]device, error) {
-	var out []device
+func pick(rows []row, names []string) ([]row, error) {
+	var known []device.Device
+	for _, r := range mains(rows) {
+		known = append(known, r.match.Device)
+	}
+	var out []row
 	taken := map[string]bool{}
 	for _, name := range names {
-		any := false
-		for _, d := range devices {
-			if d.row.Device.Answers(name) {
-				any = true
-				if key := d.ID + " " + d.Component; !taken[key] {
-					taken[key] = true
-					out = append(out, d)
+		meant := site.Meant(known, name)
+		if len(meant) == 0 {
+			return nil, usage("no device %q is known; see them with: catena list", name)
+		}
+		for _, d := range meant {
+			if taken[d.ID] {
+				continue
+			}
+			taken[d.ID] = true
+			for _, r := range rows {
+				if r.ID == d.ID {
+					out = append(out, r)
 				}
 			}
-		}
-		if !any {
-			return nil, usage("no device %q is known; see them with: catena list", name)
 		}
 	}
 	return out, nil

@@ -16,11 +16,12 @@ import (
 	"golang.org/x/term"
 
 	"catena/internal/cli/view"
+	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/snmp"
 	"catena/internal/login"
 	"catena/internal/scan"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 func (a *app) loginCmd() *cobra.Command {
@@ -272,13 +273,13 @@ func (a *app) loginListCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			type row struct {
+			type line struct {
 				ID   string `json:"id"`
 				Kind string `json:"kind"`
 				Of   string `json:"of"`
 				User string `json:"user"`
 			}
-			rows := []row{}
+			rows := []line{}
 			t := view.Table{Columns: []string{"id", "for", "user"}}
 			for _, kind := range login.Kinds { // in the order in which they are tried
 				for _, e := range slices.Backward(book.Entries) {
@@ -289,7 +290,7 @@ func (a *app) loginListCmd() *cobra.Command {
 					if e.Label != "" {
 						of = e.Label
 					}
-					rows = append(rows, row{e.ID, string(e.Kind), of, e.User})
+					rows = append(rows, line{e.ID, string(e.Kind), of, e.User})
 					user := e.User
 					if user == "" {
 						user = "(community)"
@@ -376,10 +377,10 @@ func (a *app) loginTest(ctx context.Context, names []string, choose choice) erro
 		return err
 	}
 	scanner := a.scanner(p.home, access)
-	var devices []site.Device
+	var devices []device.Device
 	for _, r := range mains(rows) {
-		if r.row.Device.Known() {
-			devices = append(devices, r.row.Device)
+		if r.match.Device.Known() {
+			devices = append(devices, r.match.Device)
 		}
 	}
 	tested, keys := scanner.Again(ctx, devices)
@@ -392,8 +393,8 @@ func (a *app) loginTest(ctx context.Context, names []string, choose choice) erro
 	return a.printLogins(tested, access.book)
 }
 
-func (a *app) printLogins(tested []site.Device, book login.Book) error {
-	type row struct {
+func (a *app) printLogins(tested []device.Device, book login.Book) error {
+	type line struct {
 		Device  string `json:"device"`
 		Address string `json:"address"`
 		Login   string `json:"login"` // the id of the one that works; given: CATENA_LOGIN or as asked for
@@ -402,16 +403,17 @@ func (a *app) printLogins(tested []site.Device, book login.Book) error {
 		Works   bool   `json:"works"`
 		Trouble string `json:"trouble"`
 	}
-	rows := []row{}
+	rows := []line{}
 	t := view.Table{Columns: []string{"device", "address", "login", "user", "result"}}
 	failed := 0
 	for _, d := range tested {
-		r := row{Device: d.Name, Address: d.Address, Works: d.Access == site.OK, Trouble: d.Trouble}
-		result := view.Cell{Text: d.Trouble, Tone: view.Bad}
+		r := line{Device: d.Name, Address: d.Address, Works: d.Access == device.OK, Trouble: d.Why()}
+		result := view.Cell{Text: troubled(d), Tone: view.Bad}
 		if e, ok := book.Find(d.Login); ok {
 			r.Login, r.For, r.User = e.ID, e.For(), e.User
 		} else if r.Works {
-			if r.Login = "given"; d.Dialect == "snmp" && snmp.Open(d.Path) {
+			r.Login = "given"
+			if d.Open {
 				r.Login = "none"
 			}
 			r.For = map[string]string{"given": "given for this run", "none": "none is needed"}[r.Login]
@@ -443,7 +445,7 @@ func (a *app) loginAcceptCmd() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use:   "accept DEVICE|ADDRESS",
-		Short: "Accept that another certificate, key or serial number is at an address now",
+		Short: "Accept a changed certificate, host key or serial number",
 		Long: `A device's TLS certificate, SSH host key and serial number are remembered at the first
 contact. Where another one is met at its address, nothing is sent to it any more, until
 this command accepts what was met last. Do so only when you know what was exchanged.`,
@@ -461,11 +463,11 @@ func (a *app) loginAccept(name string, yes bool) error {
 		return err
 	}
 	defer h.Close()
-	known, err := h.ledger.Devices()
+	known, err := workspace.Devices(h.ledger)
 	if err != nil {
 		return err
 	}
-	trusted, strange, err := h.ledger.Keys()
+	trusted, strange, err := workspace.Keys(h.ledger)
 	if err != nil {
 		return err
 	}
@@ -475,41 +477,41 @@ func (a *app) loginAccept(name string, yes bool) error {
 			hosts[d.Host()] = true
 		}
 	}
-	was := map[site.Key]string{}
+	was := map[device.Key]string{}
 	for _, k := range trusted {
-		was[site.Key{Address: k.Address, Kind: k.Kind}] = k.Fingerprint
+		was[device.Key{Address: k.Address, Kind: k.Kind}] = k.Fingerprint
 	}
-	var accepted []site.Key
+	var accepted []device.Key
 	for _, k := range strange {
-		if hosts[k.Address] || hosts[site.Device{Address: k.Address}.Host()] {
+		if hosts[k.Address] || hosts[k.Host()] {
 			accepted = append(accepted, k)
-			a.say("%s: another %s\n  was %s\n  is  %s", k.Address, k.Kind, was[site.Key{Address: k.Address, Kind: k.Kind}], k.Fingerprint)
+			a.say("%s: the %s changed\n  was %s\n  now %s", k.Address, k.Kind, was[device.Key{Address: k.Address, Kind: k.Kind}], k.Fingerprint)
 		}
 	}
 	if len(accepted) == 0 {
-		return usage("nothing strange was met at %s; scan first: catena scan", name)
+		return usage("no changed certificate, key or serial number was met at %s; scan first: catena scan", name)
 	}
 	if !yes {
 		if _, ok := a.terminal(); !ok {
 			return refused("there is no terminal to ask on; say --yes if you know what was exchanged")
 		}
-		if answer := strings.ToLower(a.ask("Is that right, was it exchanged on purpose? [y/N] ")); answer != "y" && answer != "yes" {
+		if answer := strings.ToLower(a.ask("Was it exchanged on purpose? [y/N] ")); answer != "y" && answer != "yes" {
 			return refused("not confirmed; nothing was changed")
 		}
 	}
-	if err := h.ledger.Meet(accepted); err != nil {
+	if err := workspace.Trust(h.ledger, accepted); err != nil {
 		return err
 	}
-	a.say("Accepted. Read it again: catena scan %s", site.Device{Address: accepted[0].Address}.Host())
+	a.say("Accepted. Read it again: catena scan %s", accepted[0].Host())
 	return nil
 }
 
 // access is what is needed to talk to the site's devices.
 type access struct {
 	book  login.Book
-	given []dialect.Login // for this run
+	given []login.Credential // for this run
 	site  site.Site
-	keys  []site.Key
+	keys  []device.Key
 	plain func(vendor, model string) bool
 }
 
@@ -518,7 +520,7 @@ type access struct {
 func (a *app) access(h *home) (*access, error) {
 	x := &access{site: h.site}
 	var err error
-	if x.keys, _, err = h.ledger.Keys(); err != nil {
+	if x.keys, _, err = workspace.Keys(h.ledger); err != nil {
 		return nil, err
 	}
 	s, err := a.openShelf()
@@ -550,7 +552,7 @@ func (a *app) access(h *home) (*access, error) {
 }
 
 // logins are those to try with a device, in their order.
-func (x *access) logins(d site.Device) []dialect.Login {
+func (x *access) logins(d device.Device) []login.Credential {
 	return append(x.book.For(d, x.site.GroupsOf(d)), x.given...)
 }
 
@@ -565,39 +567,54 @@ func (x *access) communities() []string {
 	return out
 }
 
-// peer is how to talk to a known device: with the login that worked last, or the first
-// that it did not refuse.
-func (x *access) peer(d site.Device) (dialect.Peer, bool) {
-	p := dialect.Peer{Address: d.Address, Path: d.Path, TLS: d.TLS, PlainBasic: x.plain(d.Vendor, d.Model), Trust: scan.Trust(x.keys, d.Address)}
-	logins := slices.DeleteFunc(x.logins(d), func(l dialect.Login) bool { return !scan.Fits(l, d.Dialect, d.Path) })
-	for _, l := range logins {
-		if l.ID == d.Login {
-			p.Login = l
-			return p, true
-		}
+// contact is how to talk to a known device: with the login that worked last, or the
+// first that it did not refuse; without one where none is needed.
+func (x *access) contact(d device.Device) (dialect.At, login.Credential, bool) {
+	at := dialect.At{Endpoint: d.Endpoint, Trust: scan.Trust(x.keys, d.Address)}
+	if d.Open {
+		return at, login.Credential{}, true
 	}
-	for _, l := range logins {
-		if l.ID == "" || !slices.Contains(d.Refused, l.ID) {
-			p.Login = l
-			return p, true
-		}
+	form := workspace.Dialects.Form(d.Endpoint)
+	logins := slices.DeleteFunc(x.logins(d), func(l login.Credential) bool { return !l.Is(form) })
+	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })
+	if i < 0 {
+		i = slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == "" || !slices.Contains(d.Refused, l.ID) })
 	}
-	return p, false
+	if i < 0 {
+		return at, login.Credential{}, false
+	}
+	as := logins[i]
+	as.PlainBasic = x.plain(d.Vendor, d.Model)
+	return at, as, true
+}
+
+// has tells whether there is a login to use with a device.
+func (x *access) has(d device.Device) bool {
+	_, _, ok := x.contact(d)
+	return ok
+}
+
+// noLogin says why there is no login to use with a device, and what to do.
+func (x *access) noLogin(d device.Device) error {
+	if len(d.Refused) > 0 {
+		return refused("%s refused every login that is kept for it; add the right one: catena login add --device %[1]s, or try them again: catena login test %[1]s", d.Name)
+	}
+	return refused("no login is known for %s; add one with catena login add, set CATENA_LOGIN=user:password, or run this in a terminal to be asked", d.Name)
 }
 
 // login is the one that is given for this run: in the environment, or as asked for.
-func (a *app) login() (dialect.Login, bool, error) {
+func (a *app) login() (login.Credential, bool, error) {
 	if given := a.getenv("CATENA_LOGIN"); given != "" {
 		user, password, ok := strings.Cut(given, ":")
 		if !ok || user == "" {
-			return dialect.Login{}, false, usage("CATENA_LOGIN must be user:password")
+			return login.Credential{}, false, usage("CATENA_LOGIN must be user:password")
 		}
-		return dialect.Login{User: user, Password: password}, true, nil
+		return login.Credential{User: user, Password: password}, true, nil
 	}
 	user := a.ask("User of the devices (empty: none): ")
 	if user == "" {
-		return dialect.Login{}, false, nil
+		return login.Credential{}, false, nil
 	}
 	password, err := a.askSecret("Password: ")
-	return dialect.Login{User: user, Password: password}, true, err
+	return login.Credential{User: user, Password: password}, true, err
 }

@@ -11,8 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 func (a *app) nameCmd() *cobra.Command {
@@ -37,21 +39,21 @@ func (a *app) name(which, name string) error {
 		return err
 	}
 	defer h.Close()
-	known, device, err := h.device(which)
+	known, d, err := h.device(which)
 	if err != nil {
 		return err
 	}
-	for _, d := range known {
-		if d.ID != device.ID && strings.EqualFold(d.Name, name) {
-			return usage("%s is called %s already", d.Host(), d.Name)
+	for _, other := range known {
+		if other.ID != d.ID && strings.EqualFold(other.Name, name) {
+			return usage("%s is called %s already", other.Host(), other.Name)
 		}
 	}
-	if fixed, ok := h.site.NameOf(device); ok && fixed != name {
+	if fixed, ok := h.site.NameOf(d); ok && fixed != name {
 		return usage("%s calls it %s (names:); change it there", site.File, fixed)
 	}
-	was := device.Name
-	device.Name, device.Named = name, true
-	if err := h.ledger.See("", &device); err != nil {
+	was := d.Name
+	d.Name, d.Named = name, true
+	if err := workspace.See(h.ledger, "", &d); err != nil {
 		return err
 	}
 	a.say("%s is called %s now.", was, name)
@@ -59,22 +61,18 @@ func (a *app) name(which, name string) error {
 }
 
 // device finds the one known device that a person means, among all that are known.
-func (h *home) device(which string) (known []site.Device, device site.Device, err error) {
-	if known, err = h.ledger.Devices(); err != nil {
-		return nil, device, err
+func (h *home) device(which string) (known []device.Device, found device.Device, err error) {
+	if known, err = workspace.Devices(h.ledger); err != nil {
+		return nil, found, err
 	}
-	for _, d := range known {
-		if d.Answers(which) {
-			if device.ID != "" {
-				return nil, device, usage("%s means several devices; name one", which)
-			}
-			device = d
-		}
+	meant := site.Meant(known, which)
+	switch len(meant) {
+	case 0:
+		return nil, found, usage("no device %q is known; see them with: catena list", which)
+	case 1:
+		return known, meant[0], nil
 	}
-	if device.ID == "" {
-		return nil, device, usage("no device %q is known; see them with: catena list", which)
-	}
-	return known, device, nil
+	return nil, found, usage("%s means %d devices; name one", which, len(meant))
 }
 
 func (a *app) blinkCmd() *cobra.Command {
@@ -99,12 +97,6 @@ A relay output is switched only where it is named: what hangs on it may move.`,
 	return c
 }
 
-// blinkingReader recognises devices and can make one show itself.
-type blinkingReader interface {
-	dialect.Reader
-	dialect.Blinker
-}
-
 // endWithin is how long a device may take to be told to stop.
 const endWithin = 15 * time.Second
 
@@ -121,30 +113,30 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 		return err
 	}
 	name := d.Name
-	var blinker blinkingReader
-	for _, r := range readers {
-		if b, ok := r.(blinkingReader); ok && r.Name() == d.Dialect {
-			blinker = b
-		}
-	}
-	if blinker == nil {
-		return refused("%s speaks no dialect that can make it show itself", name)
+	speaks, ok := workspace.Dialects.Named(d.Dialect)
+	if !ok {
+		return refused("%s cannot be made to show itself: Catena does not know how to talk to it", name)
 	}
 	x, err := a.access(h)
 	if err != nil {
 		return err
 	}
-	peer, ok := x.peer(d)
+	at, as, ok := x.contact(d)
 	if !ok {
-		return refused("there is no login for %s; add one: catena login add --device %[1]s", name)
+		return x.noLogin(d)
 	}
-	if d.Access == site.IdentityChanged {
-		return refused("%s: %s", name, d.Trouble)
+	if d.Access == device.IdentityChanged {
+		return refused("%s: %s; %s", name, d.Why(), remedy(d))
 	}
-	if err := dialect.VerifyIdentity(ctx, blinker, peer, d.Serial); err != nil {
-		return refused("%s: %w", name, err)
+	if err := dialect.VerifyIdentity(ctx, speaks, at, d.Serial); err != nil {
+		return refused("%s: %w; %s", name, err, remedy(d))
 	}
-	what, err := blinker.Blink(ctx, peer, true, output)
+	session := speaks.Open(at, as)
+	locator, err := session.Locate()
+	if err != nil {
+		return refused("%s cannot be made to show itself", name)
+	}
+	what, err := locator.Show(ctx, true, output)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
@@ -156,7 +148,8 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	// It is ended also when the person has gone.
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
 	defer cancel()
-	if _, err := blinker.Blink(ending, peer, false, output); err != nil && !errors.Is(err, dialect.ErrAway) {
+	_, err = locator.Show(ending, false, output)
+	if err = errors.Join(err, session.Close(ending)); err != nil && !errors.Is(err, device.ErrAway) {
 		return fmt.Errorf("%s could not be told to stop: %w", name, err)
 	}
 	return nil

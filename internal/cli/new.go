@@ -14,6 +14,7 @@ import (
 
 	"catena/internal/ledger"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 func (a *app) versionCmd() *cobra.Command {
@@ -63,6 +64,16 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 	if _, err := os.Stat(path); err == nil {
 		return usage("%s is there already; nothing was changed", path)
 	}
+	for _, r := range ranges {
+		if _, err := site.ParseRange(r); err != nil {
+			return usage("--range: %w", err)
+		}
+	}
+	for _, p := range ports {
+		if _, err := site.ParsePort(p); err != nil {
+			return usage("--port: %w", err)
+		}
+	}
 	text := siteFile(name, adapter, ranges, ports)
 	if _, err := site.Parse(site.File, []byte(text)); err != nil {
 		return usage("%w", err)
@@ -75,7 +86,7 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 		return err
 	}
 	// The site file comes last: a folder is a site folder once it is there.
-	err = errors.Join(l.Append(ledger.Founded, "", "", map[string]string{"site": name}), l.Close())
+	err = errors.Join(l.Append(workspace.Founded, "", "", map[string]string{"site": name}), l.Close())
 	if err == nil {
 		err = os.WriteFile(path, []byte(text), 0o644)
 	}

@@ -16,6 +16,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/shelf"
+	"catena/internal/workspace"
 )
 
 // V is a version in an expression: it compares in the order of its maker.
@@ -29,7 +30,7 @@ func (v V) MarshalText() ([]byte, error) { return []byte(v.Text), nil }
 
 // device is one device as lists, expressions and machine-readable output see it.
 // The names of its fields in JSON are a promise.
-type device struct {
+type row struct {
 	ID         string   `json:"id" expr:"id"`
 	Name       string   `json:"name" expr:"name"`
 	Address    string   `json:"address" expr:"address"`
@@ -55,15 +56,15 @@ type device struct {
 	MAC        string   `json:"mac" expr:"mac"`             // its hardware address
 	Says       string   `json:"says" expr:"says"`           // what it says of itself in words
 
-	row match.Row
+	match match.Row
 }
 
-func (p *picture) device(r match.Row) device {
+func (p *picture) row(r match.Row) row {
 	order := p.matcher.Order(r.Device)
-	d := device{ID: r.Device.ID, Name: r.Device.Name, Address: strings.TrimSuffix(r.Device.Address, ":0"), Vendor: r.Device.Vendor, Model: r.Device.Model,
+	d := row{ID: r.Device.ID, Name: r.Device.Name, Address: strings.TrimSuffix(r.Device.Address, ":0"), Vendor: r.Device.Vendor, Model: r.Device.Model,
 		Hardware: V{Text: r.Device.Hardware}, Serial: r.Device.Serial, Version: V{r.Version, order}, Component: r.Component,
 		Status: string(r.Status), Target: V{r.Target, order}, TargetRule: strings.TrimPrefix(r.Rule, ": "), Reason: r.Reason, Dialect: r.Device.Dialect,
-		FoundVia: r.Device.FoundVia, Access: string(r.Device.Access), MAC: r.Device.MAC, Says: r.Device.Says, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, row: r}
+		FoundVia: r.Device.FoundVia, Access: string(r.Device.Access), MAC: r.Device.MAC, Says: r.Device.Says, Groups: p.home.site.GroupsOf(r.Device), Path: []string{}, match: r}
 	if d.FoundVia == nil {
 		d.FoundVia = []string{}
 	}
@@ -83,7 +84,7 @@ func (p *picture) device(r match.Row) device {
 var deviceColumns = []string{"id", "name", "address", "vendor", "model", "hardware", "serial", "version", "component",
 	"status", "target", "path", "image", "file", "rollback", "target_rule", "reason", "dialect", "found_via", "access", "groups", "failed_in", "mac", "says"}
 
-func (d device) field(name string) string {
+func (d row) field(name string) string {
 	return map[string]string{"id": d.ID, "name": d.Name, "address": d.Address, "vendor": d.Vendor, "model": d.Model,
 		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
 		"status": d.Status, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
@@ -96,7 +97,7 @@ type picture struct {
 	home    *home
 	shelf   *shelf.Shelf
 	matcher *match.Matcher
-	devices []device
+	devices []row
 	jobs    []job.State
 }
 
@@ -116,7 +117,7 @@ func (a *app) look() (*picture, error) {
 }
 
 func (p *picture) match(a *app) error {
-	known, err := p.home.ledger.Devices()
+	known, err := workspace.Devices(p.home.ledger)
 	if err != nil {
 		return err
 	}
@@ -144,7 +145,7 @@ func (p *picture) match(a *app) error {
 	}
 	p.devices = nil
 	for _, r := range p.matcher.All(known) {
-		d := p.device(r)
+		d := p.row(r)
 		if id, ok := job.FailedIn(p.jobs, d.ID, d.Component, d.Target.Text); ok && len(d.Path) > 0 {
 			d.FailedIn = id
 			d.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, d.Reason)
@@ -180,13 +181,12 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 }
 
 // takesImages tells whether the device's dialect can send it an image.
-func (d device) takesImages() bool {
-	_, ok := dialectNamed(d.Dialect)
-	return ok
+func (d row) takesImages() bool {
+	return workspace.Dialects.Updates(d.match.Device.Endpoint)
 }
 
 // part is how a row is called in tables: a component other than the main one is named.
-func (d device) part() string {
+func (d row) part() string {
 	if d.Component == firmware.Main {
 		return d.Name
 	}
@@ -194,7 +194,7 @@ func (d device) part() string {
 }
 
 // choose keeps the devices that are named, if any are, and for which --where holds.
-func (p *picture) choose(names []string, c choice) (devices []device, err error) {
+func (p *picture) choose(names []string, c choice) (devices []row, err error) {
 	devices = p.devices
 	if len(names) > 0 {
 		if devices, err = pick(devices, names); err != nil {
@@ -211,7 +211,7 @@ type choice struct {
 
 // apply keeps the devices for which the expression holds, in the order wanted: by
 // default what wants a person first, then by name.
-func (c choice) apply(devices []device) ([]device, error) {
+func (c choice) apply(devices []row) ([]row, error) {
 	if c.where != "" {
 		var err error
 		if devices, err = filter(devices, c.where); err != nil {
@@ -222,7 +222,7 @@ func (c choice) apply(devices []device) ([]device, error) {
 		return nil, usage("--sort %q is no field; there are %s", c.sort, strings.Join(deviceColumns, ", "))
 	}
 	devices = slices.Clone(devices) // the picture keeps its own order
-	slices.SortStableFunc(devices, func(x, y device) int {
+	slices.SortStableFunc(devices, func(x, y row) int {
 		if c.sort != "" {
 			return version.Compare(x.field(c.sort), y.field(c.sort))
 		}
@@ -232,7 +232,7 @@ func (c choice) apply(devices []device) ([]device, error) {
 	return devices, nil
 }
 
-func filter(devices []device, where string) ([]device, error) {
+func filter(devices []row, where string) ([]row, error) {
 	less := func(op string, holds func(int) bool) []expr.Option {
 		name := "version" + op
 		return []expr.Option{
@@ -254,7 +254,7 @@ func filter(devices []device, where string) ([]device, error) {
 		c, err := version.ParseConstraint(fmt.Sprint(p[1]))
 		return v.Text != "" && c.Holds(v.order, v.Text), err
 	}, new(func(V, string) bool))
-	options := []expr.Option{expr.Env(device{}), expr.AsBool(), meets}
+	options := []expr.Option{expr.Env(row{}), expr.AsBool(), meets}
 	for op, holds := range map[string]func(int) bool{
 		"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
 		">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
@@ -266,7 +266,7 @@ func filter(devices []device, where string) ([]device, error) {
 	if err != nil {
 		return nil, usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\", or: meets(version, \">= 2.0, < 4\")", err)
 	}
-	var out []device
+	var out []row
 	for _, d := range devices {
 		holds, err := expr.Run(program, d)
 		if err != nil {
@@ -280,7 +280,7 @@ func filter(devices []device, where string) ([]device, error) {
 }
 
 // print prints devices in the format asked for; table makes the table.
-func (a *app) printDevices(devices []device, table func([]device) view.Table) error {
+func (a *app) printDevices(devices []row, table func([]row) view.Table) error {
 	switch a.format {
 	case "json":
 		return a.printJSON(devices)
@@ -344,7 +344,7 @@ func statusTone(s string) view.Tone {
 }
 
 // mainFirst sorts the main component before the others.
-func (d device) mainFirst() string {
+func (d row) mainFirst() string {
 	if d.Component == firmware.Main {
 		return ""
 	}
@@ -352,12 +352,12 @@ func (d device) mainFirst() string {
 }
 
 // mains are the rows of main components: one for each device.
-func mains(devices []device) []device {
-	return slices.DeleteFunc(slices.Clone(devices), func(d device) bool { return d.Component != firmware.Main })
+func mains(devices []row) []row {
+	return slices.DeleteFunc(slices.Clone(devices), func(d row) bool { return d.Component != firmware.Main })
 }
 
 // many counts devices and, where there are more rows than devices, components.
-func many(devices []device) string {
+func many(devices []row) string {
 	ids := map[string]bool{}
 	for _, d := range devices {
 		ids[d.ID] = true
@@ -370,7 +370,7 @@ func many(devices []device) string {
 }
 
 // counted writes how many devices have which status: 3 behind, 1 locked.
-func counted(devices []device) string {
+func counted(devices []row) string {
 	n := map[string]int{}
 	for _, d := range devices {
 		n[d.Status]++

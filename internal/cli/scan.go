@@ -12,9 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
-	"catena/internal/ledger"
+	"catena/internal/device"
 	"catena/internal/scan"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 // look is how a scan is to look.
@@ -179,14 +180,14 @@ func addressFiles(addresses []string) ([]string, error) {
 
 // scanner makes the scanner of a site.
 func (a *app) scanner(h *home, x *access) *scan.Scanner {
-	return &scan.Scanner{Readers: readers, Logins: x.logins, Names: h.site.NameOf, Plain: x.plain, Communities: x.communities(), Trusted: x.keys,
+	return &scan.Scanner{Dialects: workspace.Dialects, Logins: x.logins, Names: h.site.NameOf, Plain: x.plain, Communities: x.communities(), Trusted: x.keys,
 		Patience: 1500 * time.Millisecond, Log: a.log}
 }
 
 // scan looks once, keeps what came and tells it.
-func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device, err error) {
+func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Device, err error) {
 	a, h := r.app, r.home
-	known, err := h.ledger.Devices()
+	known, err := workspace.Devices(h.ledger)
 	if err != nil {
 		return note, nil, err
 	}
@@ -205,7 +206,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 	if err := keepScan(h, result.Devices, result.Keys); err != nil {
 		return note, nil, err
 	}
-	if r.access.keys, _, err = h.ledger.Keys(); err != nil {
+	if r.access.keys, _, err = workspace.Keys(h.ledger); err != nil {
 		return note, nil, err
 	}
 	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{},
@@ -214,11 +215,11 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []site.Device,
 		note.Gone = append(note.Gone, d.Name)
 	}
 	for _, d := range result.Devices {
-		if d.Access != site.Away {
+		if d.Access != device.Away {
 			note.Found++
 		}
 	}
-	return note, result.Devices, h.ledger.Append(ledger.Scanned, "", "", note)
+	return note, result.Devices, h.ledger.Append(workspace.Scanned, "", "", note)
 }
 
 // orEmpty is a list that JSON shows as one, also when nothing is in it.
@@ -230,18 +231,18 @@ func orEmpty[T any](list []T) []T {
 }
 
 // keepScan keeps what was seen of devices, and the keys that they showed.
-func keepScan(h *home, devices []site.Device, keys scan.Keys) error {
-	var seen []*site.Device
+func keepScan(h *home, devices []device.Device, keys scan.Keys) error {
+	var seen []*device.Device
 	for i := range devices {
 		seen = append(seen, &devices[i])
 	}
-	if err := h.ledger.See("", seen...); err != nil {
+	if err := workspace.See(h.ledger, "", seen...); err != nil {
 		return err
 	}
-	if err := h.ledger.Meet(keys.Fresh); err != nil {
+	if err := workspace.Trust(h.ledger, keys.Fresh); err != nil {
 		return err
 	}
-	return h.ledger.Distrust(keys.Refused)
+	return workspace.Distrust(h.ledger, keys.Refused)
 }
 
 // watch looks again and again until it is stopped, and prints what changes. A scan that
@@ -360,8 +361,8 @@ func (a *app) adapters() error {
 
 // printUplinks prints what is reached through what, to be pasted into site.yaml. What
 // cannot be known stands there as comments.
-func (a *app) printUplinks(at string, devices []site.Device) error {
-	if at != "" && !slices.ContainsFunc(devices, func(d site.Device) bool { return d.Answers(at) }) {
+func (a *app) printUplinks(at string, devices []device.Device) error {
+	if at != "" && !slices.ContainsFunc(devices, func(d device.Device) bool { return d.Answers(at) }) {
 		return usage("--at: no device %q was found", at)
 	}
 	for _, d := range devices {
@@ -450,7 +451,7 @@ type scanNote struct {
 	Seconds  float64       `json:"seconds"`
 }
 
-func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
+func (a *app) printScan(h *home, note scanNote, devices []device.Device) error {
 	p := &picture{home: h}
 	if err := p.match(a); err != nil {
 		return err
@@ -459,7 +460,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	for _, d := range devices {
 		here[d.ID] = true
 	}
-	var shown []device
+	var shown []row
 	for _, d := range mains(p.devices) {
 		if here[d.ID] {
 			shown = append(shown, d)
@@ -472,7 +473,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	if a.format == "json" {
 		return a.printJSON(struct {
 			scanNote
-			Devices []device `json:"devices"`
+			Devices []row `json:"devices"`
 		}{note, shown})
 	}
 	news := map[string]view.Cell{}
@@ -489,7 +490,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	for _, n := range note.Gone {
 		news[n] = view.Cell{Text: "gone", Tone: view.Bad}
 	}
-	err = a.printDevices(shown, func(devices []device) view.Table { return scanTable(devices, news) })
+	err = a.printDevices(shown, func(devices []row) view.Table { return scanTable(devices, news) })
 	if err != nil {
 		return err
 	}
@@ -510,7 +511,7 @@ func (a *app) printScan(h *home, note scanNote, devices []site.Device) error {
 	}
 	locked := 0
 	for _, d := range shown {
-		if d.row.Device.Access == site.LoginRefused {
+		if d.match.Device.Access == device.LoginRefused {
 			locked++
 		}
 	}
@@ -540,23 +541,23 @@ func orNone(s string) string {
 
 // troubleTone is loud where a person must see to a device, not where nobody ever could
 // read it.
-func troubleTone(d site.Device) view.Tone {
-	if d.Access == site.Unreadable {
+func troubleTone(d device.Device) view.Tone {
+	if d.Access == device.Unreadable {
 		return view.Warn
 	}
 	return view.Bad
 }
 
-func scanTable(devices []device, news map[string]view.Cell) view.Table {
+func scanTable(devices []row, news map[string]view.Cell) view.Table {
 	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "found via", "news"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
-		if d.row.Device.Access != site.OK {
-			version = view.Cell{Text: d.Access, Tone: troubleTone(d.row.Device)}
+		if d.match.Device.Access != device.OK {
+			version = view.Cell{Text: d.Access, Tone: troubleTone(d.match.Device)}
 		}
 		remark := news[d.Name]
-		if d.row.Device.Trouble != "" && d.row.Device.Access != site.Away {
-			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+d.row.Device.Trouble, "; "), Tone: troubleTone(d.row.Device)}
+		if d.match.Device.Trouble != nil && d.match.Device.Access != device.Away {
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.match.Device), "; "), Tone: troubleTone(d.match.Device)}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,

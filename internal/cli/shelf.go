@@ -21,6 +21,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/shelf"
+	"catena/internal/workspace"
 )
 
 func (a *app) shelfCmd() *cobra.Command {
@@ -507,7 +508,7 @@ func (a *app) neededBy(s *shelf.Shelf, image firmware.Image) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		devices, err := l.Devices()
+		devices, err := workspace.Devices(l)
 		jobs, jobsErr := job.Jobs(l)
 		_ = l.Close()
 		if err = errors.Join(err, jobsErr); err != nil {

@@ -61,7 +61,7 @@ func whichJob(h *home, args []string) (string, error) {
 	if len(args) == 1 {
 		return args[0], nil
 	}
-	last, err := h.ledger.Entries(ledger.Filter{Kind: ledger.Started, Last: 1})
+	last, err := h.ledger.Entries(ledger.Filter{Kind: job.Started, Last: 1})
 	if err != nil {
 		return "", err
 	}
@@ -71,6 +71,13 @@ func whichJob(h *home, args []string) (string, error) {
 	return last[0].Job, nil
 }
 
+// tracked is a device of a job as machine-readable output shows it.
+type tracked struct {
+	job.DeviceState
+	Advice string `json:"advice,omitempty"` // what a person should do
+}
+
+// trackOnce prints one frame. Its exit code says how the job ended, as that of track does.
 func (a *app) trackOnce(h *home, id string) error {
 	state, err := job.Load(h.ledger, id)
 	if err != nil {
@@ -78,17 +85,41 @@ func (a *app) trackOnce(h *home, id string) error {
 	}
 	switch a.format {
 	case "json":
-		return a.printJSON(state)
+		all := struct {
+			job.State
+			Devices []tracked `json:"devices"`
+		}{State: state}
+		for _, d := range state.Devices {
+			all.Devices = append(all.Devices, tracked{d, advice(d)})
+		}
+		err = a.printJSON(all)
 	case "csv":
 		var rows [][]string
 		for _, d := range state.Devices {
-			rows = append(rows, []string{d.ID, d.Name, d.From, d.To, string(d.Step), fmt.Sprint(d.Done), fmt.Sprint(d.Total), d.Version, d.Reason, d.Advice})
+			rows = append(rows, []string{d.ID, d.Name, d.From, d.To, string(d.Step), fmt.Sprint(d.Done), fmt.Sprint(d.Total), d.Version, d.Reason, advice(d)})
 		}
-		return view.CSV(a.out, []string{"id", "name", "from", "to", "step", "done", "total", "version", "reason", "advice"}, rows)
+		err = view.CSV(a.out, []string{"id", "name", "from", "to", "step", "done", "total", "version", "reason", "advice"}, rows)
+	default:
+		s := a.style(a.out)
+		s.Height = 0 // one frame has all rows
+		_, err = fmt.Fprint(a.out, frame(h.site.Name, state, a.now(), s))
 	}
-	s := a.style(a.out)
-	s.Height = 0 // one frame has all rows
-	fmt.Fprint(a.out, frame(h.site.Name, state, a.now(), s))
+	if err != nil || state.Alive {
+		return err
+	}
+	return outcome(state)
+}
+
+// outcome is the exit code that says how a job ended.
+func outcome(state job.State) error {
+	switch {
+	case state.Interrupted():
+		return exit{exitError, fmt.Errorf("job %s was interrupted; see what each device runs: catena scan", state.ID)}
+	case state.Count(job.Stranded) > 0:
+		return exit{exitStranded, errSilent}
+	case state.Count(job.Failed)+state.Count(job.Returned) > 0:
+		return exit{exitFailed, errSilent}
+	}
 	return nil
 }
 
@@ -153,7 +184,7 @@ func (a *app) printEvents(h *home, state job.State, after int64) (int64, error) 
 
 func eventLine(e job.Event, from string) string {
 	detail := from + " → " + e.To
-	if e.Returning {
+	if e.Direction == job.Back {
 		detail = "back to " + e.To
 	}
 	if e.Step.End() {
@@ -226,7 +257,7 @@ const rateAfter = 1500 * time.Millisecond
 
 func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
 	step := view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}
-	if d.Returning {
+	if d.Direction == job.Back {
 		step = view.Cell{Text: string(d.Step) + " back", Tone: view.Warn}
 	}
 	bar, percent, rate, left := "", "", "", ""
@@ -278,7 +309,7 @@ func (a *app) summary(h *home, state job.State) error {
 		t := view.Table{Columns: []string{"name", "end", "runs", "why", "what to do"}}
 		for _, d := range trouble {
 			t.Add(view.Cell{Text: d.Name}, view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}, view.Cell{Text: d.Version},
-				view.Cell{Text: d.Reason}, view.Cell{Text: d.Advice})
+				view.Cell{Text: d.Reason}, view.Cell{Text: advice(d)})
 		}
 		a.say("")
 		t.Draw(a.human(), a.style(a.human()))
@@ -294,14 +325,8 @@ func (a *app) summary(h *home, state job.State) error {
 		return nil
 	}
 	if state.Interrupted() {
-		return exit{exitError, fmt.Errorf("job %s was interrupted; see what each device runs: catena scan", state.ID)}
+		return outcome(state)
 	}
 	a.say("\nJob %s at %s: %s, in %s.", state.ID, h.site.Name, strings.Join(parts, ", "), view.Clock(state.Ended.Sub(state.Started)))
-	switch {
-	case state.Count(job.Stranded) > 0:
-		return exit{exitStranded, errSilent}
-	case state.Count(job.Failed)+state.Count(job.Returned) > 0:
-		return exit{exitFailed, errSilent}
-	}
-	return nil
+	return outcome(state)
 }

@@ -1,263 +1,214 @@
-// Package dialect says what a dialect is: how one kind of device talks.
+// Package dialect says what a dialect is: how one kind of device is talked to.
 //
-// Its central types are Dialect, which recognises devices, and Talk, which reads
-// one device, sends it an image, restarts it and tells whether it is well. A Talk
-// does what it is asked, once; when to ask, how long to wait and what to make of
-// the answers is the engine's. Nothing here retries a login: a wrong password is
-// tried once.
+// A Dialect recognises devices and opens sessions. A Session reads one device and, where
+// the device can, updates it, keeps its settings and makes it show itself. A session does
+// what it is asked, once; when to ask, how long to wait and what to make of the answers
+// is the engine's. Nothing here retries a login: a wrong password is tried once.
 //
-// What a device answers is hostile until checked: every dialect bounds it in size
-// and time and cleans its texts.
+// Every error that is about the device is a *device.Cause.
 package dialect
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
-	"net"
 	"slices"
 	"strings"
 	"time"
 
-	"catena/internal/firmware"
-	"catena/internal/site"
+	"catena/internal/device"
+	"catena/internal/login"
+	"catena/internal/wire"
 )
 
-// What can be wrong with a device; callers test with errors.Is.
-var (
-	ErrNotMine      = errors.New("speaks another dialect")
-	ErrAway         = errors.New("does not answer")
-	ErrLoginRefused = errors.New("refuses the login")
-	// It would have the password in the clear. No login was sent.
-	ErrPlain = errors.New("wants the password in the clear (Basic without TLS)")
-	// The login is right, but before anything else the device wants a new password.
-	ErrNewPassword = errors.New("wants a new password before anything else")
-	// The login is right, but it may not read what it must.
-	ErrNoRight = errors.New("tells its version only to an administrator")
-	// Its certificate or key is another than before. No login was sent.
-	ErrIdentityChanged = errors.New("is not the device that was here")
-	ErrRefused         = errors.New("refuses")
-	ErrMalformed       = errors.New("answers what cannot be understood")
-)
-
-// Login is a user and a password. It shows neither when it is printed or logged.
-type Login struct {
-	ID             string // names it without showing it; empty: given for this run
-	User, Password string
+// At is where to talk to a device, and who is trusted there.
+type At struct {
+	device.Endpoint
+	Trust wire.Trust // nil trusts every key
 }
 
-func (l Login) String() string       { return "login" }
-func (l Login) GoString() string     { return "login" }
-func (l Login) LogValue() slog.Value { return slog.StringValue("login") }
-
-// Peer is a device to talk to.
-type Peer struct {
-	Address string // host:port
-	Path    string // where its service lives; empty: the dialect's usual place
-	Login   Login
-	TLS     bool
-	// PlainBasic allows a password to be shown on the wire: HTTP Basic without TLS.
-	PlainBasic bool
-	// Trust is asked before anything is sent over a connection with a key of the
-	// device's: kind is KeyTLS or KeySSH. Its error, an ErrIdentityChanged, ends the talk.
-	Trust func(kind, fingerprint string) error
-}
-
-// Kinds of keys that Trust is asked about.
-const (
-	KeyTLS = "TLS certificate"
-	KeySSH = "SSH host key"
-	// KeySerial is the kind of what a device tells openly of itself.
-	KeySerial = "serial number"
-)
-
-// IdentityChangedError is an ErrIdentityChanged that says what is another than before, and what to do.
-func IdentityChangedError(host, kind, was, is string) error {
-	return fmt.Errorf("%w: another %s than before, was %s, is %s; if that is right: catena login accept %s",
-		ErrIdentityChanged, kind, site.Clean(was), site.Clean(is), host)
-}
-
-// VerifyIdentity looks, before a login is sent, whether the device that was known by this serial
-// number is still at its address, as far as it tells that openly. Its error is an
-// ErrIdentityChanged; who does not answer is for the login to find out.
-func VerifyIdentity(ctx context.Context, r Reader, p Peer, serial string) error {
-	f, err := r.Recognise(ctx, p)
-	if errors.Is(err, ErrIdentityChanged) {
-		return err
-	}
-	if err == nil && serial != "" && f.Serial != "" && !strings.EqualFold(serial, f.Serial) {
-		return IdentityChangedError(site.Device{Address: p.Address}.Host(), KeySerial, serial, f.Serial)
-	}
-	return nil
-}
-
-// URL is the address of something on the device. The zone of an IPv6 link-local address
-// is escaped as URLs want it (RFC 6874).
-func (p Peer) URL(path string) string {
-	return p.Scheme() + "://" + strings.ReplaceAll(p.Address, "%", "%25") + path
-}
-
-// Scheme is http or https.
-func (p Peer) Scheme() string {
-	if p.TLS {
-		return "https"
-	}
-	return "http"
-}
-
-// Facts are what a device says of itself, cleaned.
-type Facts struct {
-	Name, Vendor, Model, Hardware, Serial, Version, UUID, Path string
-
-	Says       string // what it said of itself in words: a description, a banner
-	MAC        string // its hardware address
-	Neighbours []site.Neighbour
-	Behind     []string // what it says hangs behind it
-
-	Services   []string          // what it offers while it is well
-	Components map[string]string // versions of other components than the main one
-}
-
-// Clean returns the facts with every text made harmless.
-func (f Facts) Clean() Facts {
-	for _, s := range []*string{&f.Name, &f.Vendor, &f.Model, &f.Hardware, &f.Serial, &f.Version, &f.UUID, &f.Says} {
-		*s = site.Clean(*s)
-	}
-	f.MAC = cleanMAC(f.MAC)
-	const most = 64 // services of one device; real ones have a dozen
-	f.Neighbours = slices.Clone(f.Neighbours[:min(len(f.Neighbours), maxNeighbours)])
-	for i, n := range f.Neighbours {
-		f.Neighbours[i] = site.Neighbour{Port: site.Clean(n.Port), Chassis: site.Clean(n.Chassis), Name: site.Clean(n.Name), Address: site.Clean(n.Address)}
-	}
-	f.Behind = slices.Clone(f.Behind[:min(len(f.Behind), maxNeighbours)])
-	for i := range f.Behind {
-		f.Behind[i] = site.Clean(f.Behind[i])
-	}
-	f.Services = f.Services[:min(len(f.Services), most)]
-	for i := range f.Services {
-		f.Services[i] = site.Clean(f.Services[i])
-	}
-	components := map[string]string{}
-	for name, v := range f.Components {
-		if name, v = site.Clean(name), site.Clean(v); name != "" && v != "" && name != firmware.Main && len(components) < most {
-			components[name] = v
-		}
-	}
-	f.Components = components
-	return f
-}
-
-// maxNeighbours is how many neighbours of one device are kept; a large switch has 52
-// ports.
-const maxNeighbours = 256
-
-// cleanMAC writes a hardware address as 02:00:5e:00:53:11; what is none, or is nobody's
-// alone (all zeros, a group), is left out.
-func cleanMAC(text string) string {
-	mac, err := net.ParseMAC(strings.TrimSpace(text))
-	if err != nil || len(mac) != 6 || mac[0]&1 == 1 || bytes.Equal(mac, make([]byte, 6)) {
-		return ""
-	}
-	return mac.String()
-}
-
-// Into writes the facts that are known into a device. What the device did not say
-// this time stays as it was; its name is not touched.
-func (f Facts) Into(d *site.Device) {
-	for _, p := range []struct{ from, to *string }{
-		{&f.Vendor, &d.Vendor}, {&f.Model, &d.Model}, {&f.Hardware, &d.Hardware}, {&f.Serial, &d.Serial},
-		{&f.Version, &d.Version}, {&f.UUID, &d.UUID}, {&f.Path, &d.Path}, {&f.MAC, &d.MAC}, {&f.Says, &d.Says},
-	} {
-		if *p.from != "" {
-			*p.to = *p.from
-		}
-	}
-	if len(f.Services) > 0 {
-		d.Services = f.Services
-	}
-	if len(f.Components) > 0 {
-		d.Components = f.Components
-	}
-	if len(f.Neighbours) > 0 {
-		d.Neighbours = f.Neighbours
-	}
-	if len(f.Behind) > 0 {
-		d.Behind = f.Behind
-	}
-}
-
-// Of is the version of a component.
-func (f Facts) Of(component string) string {
-	if component == firmware.Main {
-		return f.Version
-	}
-	return f.Components[component]
-}
-
-// Upload is an image on its way.
-type Upload struct {
-	Image     io.ReaderAt
-	Component string // firmware.Main, or another that the device told of
-	Size      int64  // bytes
-	SHA256    string // hexadecimal
-	Sent      func(bytes int64)
-}
-
-// Traits is what a device announces once it has an image.
-type Traits struct {
-	RestartsAlone bool          // it restarts by itself
-	Down          time.Duration // how long it expects to be away; 0: it did not say
-}
-
-// Reader recognises a kind of devices and reads them.
-type Reader interface {
-	Name() string
-	// Recognise asks without a login whether such a device answers there. It
-	// returns ErrNotMine where something else does, and ErrAway or ErrMalformed.
-	Recognise(ctx context.Context, p Peer) (Facts, error)
-	// Read logs in and asks who the device is and what it runs.
-	Read(ctx context.Context, p Peer) (Facts, error)
+// About is what the rest of the program must know of a dialect; nothing else about one
+// is written down anywhere.
+type About struct {
+	Name string
+	// Rank orders the dialects that one device speaks: the lowest is the one to use. Those
+	// that update come before those that only read.
+	Rank      int
+	Transport string   // tcp or udp; over udp a discovery protocol of its own finds devices
+	Ports     []uint16 // where such devices usually answer
+	// Form is the credential that an endpoint requires; nil: a user and a password.
+	Form func(device.Endpoint) login.Form
+	// Better tells whether one endpoint of a device is better than another one of the same
+	// dialect; nil: no.
+	Better func(a, b device.Endpoint) bool
 }
 
 // Dialect is one way of talking.
 type Dialect interface {
-	Reader
-	// Open starts a talk. It sends nothing yet.
-	Open(p Peer) Talk
+	About() About
+	// Probe asks without a login whether such a device answers there, and returns what it
+	// tells openly. It returns device.ErrNotMine where something else answers.
+	Probe(ctx context.Context, at At) (device.Reading, error)
+	// Open starts a session. It sends nothing yet.
+	Open(at At, as login.Credential) Session
 }
 
-// Blinker is a Reader that can make a device show itself.
-type Blinker interface {
-	// Blink starts it or ends it, and says what the device does. output is what a
-	// person named: an output of the device's, such as a relay; empty: what is made
-	// for showing. ErrRefused: the device has nothing of the kind.
-	Blink(ctx context.Context, p Peer, on bool, output string) (what string, err error)
-}
-
-// Talk is a conversation with one device. It is for one goroutine, and outlives
-// the device's restarts.
-type Talk interface {
+// Session is a conversation with one device. It is for one goroutine, and outlives the
+// device's restarts. What a device can do may depend on data, so abilities are asked
+// for: Update and Locate return device.ErrUnsupported.
+type Session interface {
 	// Read logs in and asks who the device is and what it runs.
-	Read(ctx context.Context) (Facts, error)
-	// Send sends the image and returns when the device has all of it.
-	Send(ctx context.Context, u Upload) (Traits, error)
-	// Writing tells how far the device is with writing what it was sent, in
-	// percent; at 100 it can restart. ErrRefused: it wants no more of it.
-	Writing(ctx context.Context) (int, error)
-	// Restart asks for a restart.
-	Restart(ctx context.Context) error
-	// Healthy returns an error that says what is wrong with the device. before are
-	// the facts from when it was well.
-	Healthy(ctx context.Context, before Facts) error
+	Read(ctx context.Context) (device.Reading, error)
+	// Healthy returns what is wrong with the device. baseline is a reading from when it
+	// was healthy.
+	Healthy(ctx context.Context, baseline device.Reading) error
+	// Update begins to move an image into a component. It sends nothing yet.
+	Update(component string) (Update, error)
+	// Locate is how the device makes itself known to a person who looks for it.
+	Locate() (Locator, error)
+	// Close ends what the session has open at the device.
+	Close(ctx context.Context) error
 }
 
-// Refused is an ErrRefused with the device's own words.
-func Refused(words string) error { return fmt.Errorf("%w: %s", ErrRefused, site.Clean(words)) }
+// Image is what an update sends.
+type Image struct {
+	io.ReaderAt
+	Size   int64  // bytes
+	SHA256 string // hexadecimal
+}
 
-// Malformed is an ErrMalformed that says what was expected.
-func Malformed(format string, args ...any) error {
-	return fmt.Errorf("%w: %s", ErrMalformed, fmt.Sprintf(format, args...))
+// Traits are what an update is like.
+type Traits struct {
+	RestartsByItself bool          // once it has the image
+	Down             time.Duration // how long it announced to be away; 0: it did not say
+}
+
+// Update moves one image into one component. The engine may record or crash between any
+// two calls; the order of the calls is the engine's.
+type Update interface {
+	// Traits are known in full once the image was transferred.
+	Traits() Traits
+	// Ready returns what forbids the update now.
+	Ready(ctx context.Context) error
+	// Transfer sends the image and returns when the device has all of it.
+	Transfer(ctx context.Context, image Image, sent func(bytes int64)) error
+	// Progress is how far the device is with writing, in percent; at 100 it can restart.
+	// device.ErrRefused: it will not take the image.
+	Progress(ctx context.Context) (percent int, err error)
+	// Activate asks for the restart that makes the image run.
+	Activate(ctx context.Context) error
+}
+
+// Locator makes a device show itself.
+type Locator interface {
+	// Show starts it or ends it, and says what the device does. output is what a person
+	// named: an output of the device, such as a relay; empty: what is made for showing.
+	// device.ErrRefused: the device has nothing of the kind.
+	Show(ctx context.Context, on bool, output string) (what string, err error)
+}
+
+// ReadOnly is for sessions that only read.
+type ReadOnly struct{}
+
+// Update is not supported.
+func (ReadOnly) Update(string) (Update, error) { return nil, device.ErrUnsupported }
+
+// Locate is not supported.
+func (ReadOnly) Locate() (Locator, error) { return nil, device.ErrUnsupported }
+
+// Healthy is always so: nothing of it is known.
+func (ReadOnly) Healthy(context.Context, device.Reading) error { return nil }
+
+// Close has nothing to end.
+func (ReadOnly) Close(context.Context) error { return nil }
+
+// Registry is the dialects that this program has, by rank.
+type Registry []Dialect
+
+// NewRegistry brings dialects together. It panics where two have one name or one rank:
+// that is a mistake in the program.
+func NewRegistry(all ...Dialect) Registry {
+	slices.SortFunc(all, func(a, b Dialect) int { return a.About().Rank - b.About().Rank })
+	for i := 1; i < len(all); i++ {
+		a, b := all[i-1].About(), all[i].About()
+		if a.Rank == b.Rank || a.Name == b.Name {
+			panic(fmt.Sprintf("the dialects %s and %s cannot be told apart", a.Name, b.Name))
+		}
+	}
+	return all
+}
+
+// Named is the dialect of that name.
+func (r Registry) Named(name string) (Dialect, bool) {
+	i := slices.IndexFunc(r, func(d Dialect) bool { return d.About().Name == name })
+	if i < 0 {
+		return nil, false
+	}
+	return r[i], true
+}
+
+// Rank is a dialect's place; one that is not known comes last.
+func (r Registry) Rank(name string) int {
+	i := slices.IndexFunc(r, func(d Dialect) bool { return d.About().Name == name })
+	if i < 0 {
+		return len(r)
+	}
+	return i
+}
+
+// Over is the dialects of a transport, by rank.
+func (r Registry) Over(transport string) Registry {
+	return slices.DeleteFunc(slices.Clone(r), func(d Dialect) bool { return d.About().Transport != transport })
+}
+
+// Ports are where devices of these dialects usually answer.
+func (r Registry) Ports() []uint16 {
+	var out []uint16
+	for _, d := range r {
+		for _, p := range d.About().Ports {
+			if !slices.Contains(out, p) {
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// Form is the credential that an endpoint requires.
+func (r Registry) Form(e device.Endpoint) login.Form {
+	if d, ok := r.Named(e.Dialect); ok && d.About().Form != nil {
+		return d.About().Form(e)
+	}
+	return login.UserPassword
+}
+
+// Better tells whether an endpoint is to be preferred to another one of its dialect.
+func (r Registry) Better(a, b device.Endpoint) bool {
+	d, ok := r.Named(a.Dialect)
+	return ok && d.About().Better != nil && d.About().Better(a, b)
+}
+
+// Updates tells whether a device's main component can be updated.
+func (r Registry) Updates(e device.Endpoint) bool {
+	d, ok := r.Named(e.Dialect)
+	if !ok {
+		return false
+	}
+	_, err := d.Open(At{Endpoint: e}, login.Credential{}).Update("main")
+	return err == nil
+}
+
+// VerifyIdentity looks, before a login is sent, whether the device that was known by
+// this serial number is still there, as far as it tells that openly. Its error is a
+// device.ErrIdentityChanged; who does not answer is for the login to find out.
+func VerifyIdentity(ctx context.Context, d Dialect, at At, serial string) error {
+	r, err := d.Probe(ctx, at)
+	if errors.Is(err, device.ErrIdentityChanged) {
+		return err
+	}
+	if err == nil && serial != "" && r.Serial != "" && !strings.EqualFold(serial, r.Serial) {
+		return device.IdentityChangedError(device.KeySerial, serial, r.Serial)
+	}
+	return nil
 }

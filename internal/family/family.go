@@ -17,7 +17,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/firmware/format"
 	"catena/internal/firmware/version"
-	"catena/internal/site"
+	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
@@ -143,7 +143,7 @@ func (p *Pattern) found(name string, head []byte, facts format.Facts) (map[strin
 	take := func(r *regexp.Regexp, m [][]byte) {
 		for i, g := range r.SubexpNames() {
 			if _, known := out[g]; known && i < len(m) && len(m[i]) > 0 && out[g] == "" {
-				out[g] = site.Clean(string(m[i]))
+				out[g] = text.Clean(string(m[i]))
 			}
 		}
 	}

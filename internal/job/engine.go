@@ -12,10 +12,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/firmware"
 	"catena/internal/ledger"
-	"catena/internal/site"
+	"catena/internal/login"
 )
 
 // File is an open image.
@@ -26,18 +27,27 @@ type File interface {
 
 // Engine carries out plans.
 type Engine struct {
-	Ledger  *ledger.Ledger
-	Dialect func(name string) (dialect.Dialect, bool)
-	// Peer is how to talk to a device, with its login; false: there is no login.
-	Peer func(site.Device) (dialect.Peer, bool)
+	Ledger   *ledger.Ledger
+	Dialects dialect.Registry
+	// Contact is how to talk to a device, and with which login; false: there is none.
+	Contact func(device.Device) (dialect.At, login.Credential, bool)
 	// Open opens an image whose digest was checked from the very file returned.
-	Open   func(firmware.Image) (File, error)
-	Timing Timing
-	Now    func() time.Time
+	Open func(firmware.Image) (File, error)
+	// See keeps what a device said of itself in a job.
+	See      func(job string, d *device.Device) error
+	Patience Patience
+	Now      func() time.Time
 }
 
 // ErrNothing is returned by Start for a plan without devices.
 var ErrNothing = errors.New("there is no device to work on")
+
+// BusyError is returned by Start where another job works on a device of the plan.
+type BusyError struct{ Device, Job string } // its name, the job's ID
+
+func (e *BusyError) Error() string {
+	return fmt.Sprintf("%s: job %s is working on it", e.Device, e.Job)
+}
 
 // Job is a job that was started and not yet run.
 type Job struct {
@@ -47,7 +57,6 @@ type Job struct {
 	files   map[string]File // by digest: hashed once, held open
 	release func()
 	sent    map[string]*transfer // by device ID
-	busy    map[string]string    // devices another job works on, and that job
 }
 
 // transfer is how far a transfer is; its owner is the device's goroutine.
@@ -101,11 +110,11 @@ func (j *Job) enter() error {
 	if err != nil {
 		return err
 	}
-	j.ID, j.busy = "j"+strconv.Itoa(len(jobs)+1), map[string]string{}
+	j.ID = "j" + strconv.Itoa(len(jobs)+1)
 	for _, other := range jobs {
 		for _, d := range other.Devices {
-			if other.Alive && !d.Step.End() {
-				j.busy[d.ID] = other.ID
+			if j.sent[d.ID] != nil && other.Alive && !d.Step.End() {
+				return &BusyError{Device: d.Name, Job: other.ID}
 			}
 		}
 	}
@@ -118,15 +127,15 @@ func (j *Job) enter() error {
 	for _, i := range j.plan.Items {
 		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To()}
 		for _, h := range i.Path {
-			hop := startHop{Component: h.Image.Component, Version: h.Image.Version, SHA256: h.Image.SHA256, Size: h.Image.Size}
+			hop := startHop{Component: h.Image.Component, From: h.From, Version: h.Image.Version, SHA256: h.Image.SHA256, Size: h.Image.Size}
 			if h.Back != nil {
-				hop.Back = h.Back.SHA256
+				hop.Rollback = h.Back.SHA256
 			}
 			s.Path = append(s.Path, hop)
 		}
 		body.Items = append(body.Items, s)
 	}
-	return l.Append(ledger.Started, j.ID, "", body)
+	return l.Append(Started, j.ID, "", body)
 }
 
 // holdSoon waits for a lock that others hold only for moments.
@@ -159,13 +168,13 @@ func (j *Job) Run(going, patience context.Context) error {
 	group.SetLimit(max(1, j.plan.Parallel))
 	for _, item := range j.plan.Items {
 		group.Go(func() error {
-			d := &device{job: j, item: item, patience: patience, lasting: context.WithoutCancel(patience)}
-			return d.work(going)
+			w := &worker{job: j, item: item}
+			return w.work(going, patience)
 		})
 	}
 	err := group.Wait()
 	if err == nil {
-		err = j.engine.Ledger.Append(ledger.Closed, j.ID, "", struct{}{})
+		err = j.engine.Ledger.Append(Closed, j.ID, "", struct{}{})
 	}
 	return err
 }

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
-	"catena/internal/site"
 )
 
 // Step is where a device is in a job, or how it ended.
@@ -57,7 +57,7 @@ const (
 
 // Item is what is to be done with one device.
 type Item struct {
-	Device site.Device
+	Device device.Device
 	From   string // what its main component runs, as it was last read
 	Path   []Hop  // the images, one after the other; never empty
 	Order  version.Order
@@ -93,12 +93,12 @@ func (i Item) To() string {
 	return strings.Join(parts, ", ")
 }
 
-// label is how a hop's image is called in the record.
-func label(i firmware.Image) string {
-	if i.Component == firmware.Main {
-		return i.Version
+// label is how an image of a component is called in the record.
+func label(component, version string) string {
+	if component == firmware.Main {
+		return version
 	}
-	return i.Component + " " + i.Version
+	return component + " " + version
 }
 
 // Plan is a job before it starts.
@@ -108,54 +108,15 @@ type Plan struct {
 	Items    []Item
 }
 
-// Timing says how patient the engine is.
-type Timing struct {
+// Patience says how long the engine waits for a device, by step.
+type Patience struct {
 	// Grace is how long a device that should restart by itself may stay up, beyond
 	// the time it announced, before it is asked to. It may be writing all the while.
-	Grace       time.Duration
-	WriteWithin time.Duration // for a device to write what it was sent
-	BackWithin  time.Duration // for a device to come back from its restart
-	ProveWithin time.Duration // for a device that is back to be as it should
+	Grace      time.Duration
+	Writing    time.Duration // for a device to write what it was sent
+	Restarting time.Duration // for a device to come back from its restart
+	Proving    time.Duration // for a device that is back to be as it should
 }
 
-// Usual is the timing for real devices: some take minutes to write and to start.
-var Usual = Timing{
-	Grace: 3 * time.Minute, WriteWithin: 30 * time.Minute, BackWithin: 10 * time.Minute, ProveWithin: time.Minute,
-}
-
-// The bodies of a job's entries in the ledger.
-
-type startedBody struct {
-	Purpose  Purpose     `json:"purpose"`
-	Parallel int         `json:"parallel"`
-	Items    []startItem `json:"items"`
-}
-
-type startItem struct {
-	Device string     `json:"device"` // its ID
-	Name   string     `json:"name"`
-	From   string     `json:"from"`
-	To     string     `json:"to"`
-	Path   []startHop `json:"path"`
-}
-
-type startHop struct {
-	Component string `json:"component"`
-	Version   string `json:"version"`
-	SHA256    string `json:"sha256"`
-	Size      int64  `json:"size"`           // bytes
-	Back      string `json:"back,omitempty"` // SHA-256 of the rollback
-}
-
-type stepBody struct {
-	Step      Step   `json:"step"`
-	To        string `json:"to"`
-	Returning bool   `json:"returning,omitempty"` // on its rollback
-}
-
-type endBody struct {
-	End     Step   `json:"end"`
-	Version string `json:"version,omitempty"` // what it was last heard to run
-	Reason  string `json:"reason,omitempty"`
-	Advice  string `json:"advice,omitempty"` // what a person should do
-}
+// Usual is the patience for real devices: some take minutes to write and to start.
+var Usual = Patience{Grace: 3 * time.Minute, Writing: 30 * time.Minute, Restarting: 10 * time.Minute, Proving: time.Minute}

@@ -42,15 +42,15 @@ type DeviceState struct {
 	From      string     `json:"from"`
 	To        string     `json:"to"`
 	Step      Step       `json:"step"`
-	Returning bool       `json:"returning,omitempty"`
+	Direction Direction  `json:"direction,omitempty"`
 	Since     time.Time  `json:"since"`             // of the step
 	Done      int64      `json:"done"`              // bytes sent, or percent written
 	Total     int64      `json:"total"`             // bytes, or 100
 	Rate      float64    `json:"rate"`              // bytes per second, while sending
 	Left      float64    `json:"left"`              // seconds, while sending; 0: not known
 	Version   string     `json:"version,omitempty"` // what it was last heard to run
-	Reason    string     `json:"reason,omitempty"`
-	Advice    string     `json:"advice,omitempty"`
+	Cause     *Reason    `json:"cause,omitempty"`
+	Reason    string     `json:"reason,omitempty"` // the cause in words
 	Path      []startHop `json:"path"`
 	Toward    string     `json:"toward,omitempty"` // the version of the step: a intermediate version on the way, or the end of it
 	Took      float64    `json:"took,omitempty"`   // seconds from its first step to its end
@@ -105,7 +105,7 @@ func (d *DeviceState) move(p ledger.Progress) {
 
 // Jobs derives the states of all jobs, oldest first, without passing progress.
 func Jobs(l *ledger.Ledger) ([]State, error) {
-	started, err := l.Entries(ledger.Filter{Kind: ledger.Started})
+	started, err := l.Entries(ledger.Filter{Kind: Started})
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func fold(entries []ledger.Entry) (State, error) {
 	for _, e := range entries {
 		var err error
 		switch e.Kind {
-		case ledger.Started:
+		case Started:
 			var b startedBody
 			err = json.Unmarshal(e.Body, &b)
 			s = State{ID: e.Job, Purpose: b.Purpose, Parallel: b.Parallel, Started: e.At}
@@ -135,17 +135,17 @@ func fold(entries []ledger.Entry) (State, error) {
 				s.Devices = append(s.Devices, DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
 					Path: item.Path, Step: Waiting, Since: e.At})
 			}
-		case ledger.Step, ledger.Ended:
+		case Begun, Ended:
 			i, ok := at[e.Device]
 			if !ok {
 				return s, fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq, e.Device, e.Job)
 			}
 			err = s.Devices[i].apply(e)
-		case ledger.Closed:
+		case Closed:
 			s.Ended = e.At
 		}
 		if err != nil {
-			return s, fmt.Errorf("entry %d of the ledger cannot be read: %w", e.Seq, err)
+			return s, unreadable(e, err)
 		}
 	}
 	return s, nil
@@ -156,15 +156,15 @@ func (d *DeviceState) apply(e ledger.Entry) error {
 	if d.first.IsZero() {
 		d.first = e.At
 	}
-	if e.Kind == ledger.Step {
-		var b stepBody
+	if e.Kind == Begun {
+		var b Effect
 		err := json.Unmarshal(e.Body, &b)
-		d.Step, d.Toward, d.Returning = b.Step, b.To, b.Returning
+		d.Step, d.Toward, d.Direction = b.Step, label(b.Component, b.Version), b.Direction
 		return err
 	}
 	var b endBody
 	err := json.Unmarshal(e.Body, &b)
-	d.Step, d.Version, d.Reason, d.Advice, d.Returning = b.End, b.Version, b.Reason, b.Advice, false
+	d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
 	d.Took = e.At.Sub(d.first).Seconds()
 	return err
 }
@@ -206,76 +206,4 @@ func FailedIn(jobs []State, device, component, v string) (job string, ok bool) {
 		}
 	}
 	return "", false
-}
-
-// Sentence says in words what a job's entry records.
-func Sentence(e ledger.Entry) string {
-	switch e.Kind {
-	case ledger.Step:
-		var b stepBody
-		if json.Unmarshal(e.Body, &b) == nil {
-			if b.Returning {
-				return fmt.Sprintf("%s, on its rollback to %s", b.Step, b.To)
-			}
-			return fmt.Sprintf("%s, on its way to %s", b.Step, b.To)
-		}
-	case ledger.Ended:
-		var b endBody
-		if json.Unmarshal(e.Body, &b) == nil {
-			s := string(b.End)
-			if b.Version != "" {
-				s += ", it runs " + b.Version
-			}
-			if b.Reason != "" {
-				s += ": " + b.Reason
-			}
-			return s
-		}
-	}
-	return string(e.Kind)
-}
-
-// Event is one entry of a job for who follows it.
-type Event struct {
-	Seq       int64     `json:"seq"`
-	At        time.Time `json:"at"`
-	Job       string    `json:"job"`
-	Device    string    `json:"device,omitempty"` // its ID
-	Name      string    `json:"name,omitempty"`
-	Step      Step      `json:"step"` // waiting for the job's start, an end for the device's end
-	To        string    `json:"to,omitempty"`
-	Returning bool      `json:"returning,omitempty"`
-	Version   string    `json:"version,omitempty"`
-	Reason    string    `json:"reason,omitempty"`
-	Advice    string    `json:"advice,omitempty"`
-}
-
-// Events are the entries of a job after the entry number after. names are those of
-// its devices by ID.
-func Events(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
-	entries, err := l.Entries(ledger.Filter{Job: id, After: after})
-	if err != nil {
-		return nil, err
-	}
-	var out []Event
-	for _, e := range entries {
-		ev := Event{Seq: e.Seq, At: e.At, Job: id, Device: e.Device, Name: names[e.Device]}
-		switch e.Kind {
-		case ledger.Step:
-			var b stepBody
-			err = json.Unmarshal(e.Body, &b)
-			ev.Step, ev.To, ev.Returning = b.Step, b.To, b.Returning
-		case ledger.Ended:
-			var b endBody
-			err = json.Unmarshal(e.Body, &b)
-			ev.Step, ev.Version, ev.Reason, ev.Advice = b.End, b.Version, b.Reason, b.Advice
-		default:
-			continue
-		}
-		if err != nil {
-			return nil, fmt.Errorf("entry %d of the ledger cannot be read: %w", e.Seq, err)
-		}
-		out = append(out, ev)
-	}
-	return out, nil
 }

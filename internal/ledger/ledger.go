@@ -31,20 +31,9 @@ const Folder = ".catena"
 
 const file = "ledger.db"
 
-// Kind says what an entry records.
+// Kind says what an entry records. Kinds and bodies belong to those who append them; the
+// ledger does not read either.
 type Kind string
-
-const (
-	Founded Kind = "founded" // the site folder was made
-	Seen    Kind = "seen"    // something about a device is new; the body is a site.Device
-	Scanned Kind = "scanned" // a scan ended
-	Met     Kind = "met"     // a device's key, at the first contact or accepted by a person; the body is a site.Key
-	Strange Kind = "strange" // another key than the one met
-	Started Kind = "started" // a job was started; the body lists its devices
-	Step    Kind = "step"    // a device is about to enter a step: the intent, before the effect
-	Ended   Kind = "ended"   // a device of a job has come to its end
-	Closed  Kind = "closed"  // a job has come to its end
-)
 
 // Entry is one line of the record.
 type Entry struct {
@@ -52,7 +41,7 @@ type Entry struct {
 	At     time.Time       `json:"at"`
 	Kind   Kind            `json:"kind"`
 	Job    string          `json:"job,omitempty"`
-	Device string          `json:"device,omitempty"` // a site.Device's ID
+	Device string          `json:"device,omitempty"` // its ID
 	Body   json.RawMessage `json:"body,omitempty"`
 }
 
@@ -60,6 +49,19 @@ type Entry struct {
 type Progress struct {
 	Done, Total int64 // bytes, or percent of 100 while a device writes
 	At          time.Time
+}
+
+// FormatError is returned by Open for a ledger of another format, which is left as it is.
+type FormatError struct {
+	Path         string
+	Found, Known int
+}
+
+func (e *FormatError) Error() string {
+	if e.Found < e.Known {
+		return fmt.Sprintf("%s was made by an earlier Catena, in format %d; this one reads format %d only, and has changed nothing", e.Path, e.Found, e.Known)
+	}
+	return fmt.Sprintf("%s was made by a later Catena, in format %d; this one reads format %d", e.Path, e.Found, e.Known)
 }
 
 // ErrNone is returned by Open when there is no ledger in the folder.
@@ -88,7 +90,10 @@ CREATE TRIGGER IF NOT EXISTS entries_remain BEFORE DELETE ON entries
 CREATE TABLE IF NOT EXISTS progress (
 	job TEXT NOT NULL, device TEXT NOT NULL, done INTEGER NOT NULL, total INTEGER NOT NULL, at TEXT NOT NULL,
 	PRIMARY KEY (job, device)) WITHOUT ROWID;
-PRAGMA user_version = 1;`
+PRAGMA user_version = 2;`
+
+// format is the number of this form of the file, in its user_version.
+const format = 2
 
 // Create makes an empty ledger in the site folder dir, or opens the one there.
 func Create(dir string, now func() time.Time) (*Ledger, error) {
@@ -107,7 +112,7 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 }
 
 // Open opens the ledger of the site folder dir. It returns ErrNone when there is
-// none, and an error when the file is damaged or of a later format.
+// none, a FormatError for one of another format, and an error when the file is damaged.
 func Open(dir string, now func() time.Time) (*Ledger, error) {
 	if _, err := os.Stat(filepath.Join(dir, Folder, file)); errors.Is(err, os.ErrNotExist) {
 		return nil, ErrNone
@@ -116,14 +121,14 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	var format int
-	if err := l.entries.QueryRow(`PRAGMA user_version`).Scan(&format); err != nil {
+	var found int
+	if err := l.entries.QueryRow(`PRAGMA user_version`).Scan(&found); err != nil {
 		_ = l.Close()
 		return nil, fmt.Errorf("%s cannot be read: %w", l.path(), err)
 	}
-	if format > 1 {
+	if found != format && found != 0 { // 0: its making was interrupted
 		_ = l.Close()
-		return nil, fmt.Errorf("%s is of format %d; this program knows format 1: use the newer program", l.path(), format)
+		return nil, &FormatError{Path: l.path(), Found: found, Known: format}
 	}
 	// A process killed while it made the ledger leaves it without tables.
 	if _, err := l.entries.Exec(schema); err != nil {
@@ -168,24 +173,44 @@ func (l *Ledger) path() string { return filepath.Join(l.dir, file) }
 // Close closes the ledger; nothing is lost that Append has taken.
 func (l *Ledger) Close() error { return errors.Join(l.entries.Close(), l.passing.Close()) }
 
-// Append adds one entry and returns when it is on the disk. The body is written
-// as JSON; job and device may be empty.
+// Append adds one entry and returns when it is on the disk. The body is written as JSON;
+// job and device may be empty.
 func (l *Ledger) Append(kind Kind, job, device string, body any) error {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
-	return l.append(Entry{Kind: kind, Job: job, Device: device, Body: raw})
+	return l.Extend(nil, func([]Entry) ([]Entry, error) {
+		e, err := NewEntry(kind, job, device, body)
+		return []Entry{e}, err
+	})
 }
 
-func (l *Ledger) append(e Entry) error {
+// NewEntry is an entry to append; Seq and At are the ledger's to set.
+func NewEntry(kind Kind, job, device string, body any) (Entry, error) {
+	raw, err := json.Marshal(body)
+	return Entry{Kind: kind, Job: job, Device: device, Body: raw}, err
+}
+
+// Extend appends what extend makes of the entries that f chooses, all in one commit that
+// nobody else's comes between. f may be nil: then extend gets none. It returns when the
+// entries are on the disk; an error of extend appends nothing.
+func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error)) error {
 	tx, err := l.entries.Begin()
 	if err != nil {
 		return l.failed(err)
 	}
 	defer func() { _ = tx.Rollback() }() // says nothing after a commit
-	if err := l.appendIn(tx, e); err != nil {
-		return l.failed(err)
+	var chosen []Entry
+	if f != nil {
+		if chosen, err = query(tx, *f); err != nil {
+			return l.failed(err)
+		}
+	}
+	added, err := extend(chosen)
+	if err != nil {
+		return err
+	}
+	for _, e := range added {
+		if err := l.appendIn(tx, e); err != nil {
+			return l.failed(err)
+		}
 	}
 	return l.failed(tx.Commit())
 }
@@ -232,17 +257,24 @@ type Filter struct {
 	Job, Device string
 	After       int64 // only entries with a higher number
 	Last        int   // only so many of the newest; the order stays oldest first
+	Newest      bool  // only the newest of each device, of those of this kind
 }
 
 // Entries returns the chosen entries, oldest first.
-func (l *Ledger) Entries(f Filter) ([]Entry, error) {
+func (l *Ledger) Entries(f Filter) ([]Entry, error) { return query(l.entries, f) }
+
+// query asks a database, or a transaction on it.
+func query(db interface {
+	Query(query string, args ...any) (*sql.Rows, error)
+}, f Filter) ([]Entry, error) {
 	limit := -1
 	if f.Last > 0 {
 		limit = f.Last
 	}
-	rows, err := l.entries.Query(`SELECT seq, at, kind, job, device, body FROM (
+	rows, err := db.Query(`SELECT seq, at, kind, job, device, body FROM (
 		SELECT * FROM entries WHERE (?1 = '' OR kind = ?1) AND (?2 = '' OR job = ?2) AND (?3 = '' OR device = ?3)
-		AND seq > ?4 ORDER BY seq DESC LIMIT ?5) ORDER BY seq`, f.Kind, f.Job, f.Device, f.After, limit)
+		AND seq > ?4 AND (NOT ?6 OR seq IN (SELECT max(seq) FROM entries WHERE kind = ?1 GROUP BY device))
+		ORDER BY seq DESC LIMIT ?5) ORDER BY seq`, f.Kind, f.Job, f.Device, f.After, limit, f.Newest)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,10 @@ package ledger_test
 
 import (
 	"database/sql"
+	"errors"
+	"fmt"
 	"path/filepath"
+	"sync"
 	"testing"
 	"time"
 
@@ -10,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/ledger"
-	"catena/internal/site"
 )
 
 func create(t *testing.T) (*ledger.Ledger, string) {
@@ -23,9 +25,9 @@ func create(t *testing.T) (*ledger.Ledger, string) {
 
 func TestEntriesComeBackInOrder(t *testing.T) {
 	l, dir := create(t)
-	require.NoError(t, l.Append(ledger.Started, "j1", "", map[string]int{"parallel": 8}))
-	require.NoError(t, l.Append(ledger.Step, "j1", "d1", map[string]string{"step": "checking"}))
-	require.NoError(t, l.Append(ledger.Step, "j2", "d1", map[string]string{"step": "sending"}))
+	require.NoError(t, l.Append(started, "j1", "", map[string]int{"parallel": 8}))
+	require.NoError(t, l.Append(step, "j1", "d1", map[string]string{"step": "checking"}))
+	require.NoError(t, l.Append(step, "j2", "d1", map[string]string{"step": "sending"}))
 
 	other, err := ledger.Open(dir, time.Now) // as another terminal would
 	require.NoError(t, err)
@@ -33,12 +35,61 @@ func TestEntriesComeBackInOrder(t *testing.T) {
 	entries, err := other.Entries(ledger.Filter{Job: "j1"})
 	require.NoError(t, err)
 	require.Len(t, entries, 2)
-	assert.Equal(t, ledger.Started, entries[0].Kind)
+	assert.Equal(t, started, entries[0].Kind)
 	assert.JSONEq(t, `{"step":"checking"}`, string(entries[1].Body))
 	entries, err = other.Entries(ledger.Filter{Device: "d1", Last: 1})
 	require.NoError(t, err)
 	require.Len(t, entries, 1)
 	assert.Equal(t, "j2", entries[0].Job)
+}
+
+// The kinds are whoever's who appends.
+const started, step ledger.Kind = "started", "step"
+
+// A ledger of another format is refused in words, and left as it is.
+func TestAnotherFormat(t *testing.T) {
+	l, dir := create(t)
+	require.NoError(t, l.Close())
+	for format, words := range map[int]string{1: "by an earlier Catena, in format 1", 9: "by a later Catena, in format 9"} {
+		db, err := sql.Open("sqlite", filepath.Join(dir, ledger.Folder, "ledger.db"))
+		require.NoError(t, err)
+		_, err = db.Exec(fmt.Sprintf("PRAGMA user_version = %d", format))
+		require.NoError(t, errors.Join(err, db.Close()))
+		_, err = ledger.Open(dir, time.Now)
+		var wrong *ledger.FormatError
+		require.ErrorAs(t, err, &wrong)
+		assert.Equal(t, format, wrong.Found)
+		assert.ErrorContains(t, err, words)
+	}
+}
+
+// What Extend reads and what it appends belong together: nobody's entry comes between.
+func TestExtend(t *testing.T) {
+	l, dir := create(t)
+	other, err := ledger.Open(dir, time.Now)
+	require.NoError(t, err)
+	defer func() { _ = other.Close() }()
+	var group sync.WaitGroup
+	for _, l := range []*ledger.Ledger{l, other} {
+		group.Go(func() {
+			for range 20 {
+				assert.NoError(t, l.Extend(&ledger.Filter{Kind: step}, func(chosen []ledger.Entry) ([]ledger.Entry, error) {
+					e, err := ledger.NewEntry(step, "", "", len(chosen))
+					return []ledger.Entry{e}, err
+				}))
+			}
+		})
+	}
+	group.Wait()
+	entries, err := l.Entries(ledger.Filter{Kind: step})
+	require.NoError(t, err)
+	for i, e := range entries {
+		assert.Equal(t, fmt.Sprint(i), string(e.Body), "each has counted all before it")
+	}
+	assert.Error(t, l.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) { return nil, errors.New("no") }))
+	count, _, err := l.Check()
+	require.NoError(t, err)
+	assert.Equal(t, 40, count)
 }
 
 func TestOpenWithoutALedger(t *testing.T) {
@@ -49,7 +100,7 @@ func TestOpenWithoutALedger(t *testing.T) {
 func TestCheckNamesTheEntryThatWasChanged(t *testing.T) {
 	l, dir := create(t)
 	for range 5 {
-		require.NoError(t, l.Append(ledger.Step, "j1", "d1", map[string]string{"step": "sending"}))
+		require.NoError(t, l.Append(step, "j1", "d1", map[string]string{"step": "sending"}))
 	}
 	count, _, err := l.Check()
 	require.NoError(t, err)
@@ -69,26 +120,6 @@ func TestCheckNamesTheEntryThatWasChanged(t *testing.T) {
 	require.NoError(t, err)
 	_, _, err = l.Check()
 	assert.ErrorContains(t, err, "entry 2 is missing")
-}
-
-func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
-	l, _ := create(t)
-	cam := &site.Device{Name: "cam-11", Version: "3.1.0", Services: []string{"device"}}
-	gate := &site.Device{Name: "gate-1", Version: "K41"}
-	require.NoError(t, l.See("", cam, gate))
-	assert.Equal(t, "d1", cam.ID)
-	assert.Equal(t, "d2", gate.ID)
-	require.NoError(t, l.See("", cam, gate))
-	entries, err := l.Entries(ledger.Filter{Kind: ledger.Seen})
-	require.NoError(t, err)
-	assert.Len(t, entries, 2, "nothing had changed")
-
-	cam.Version = "3.2.1"
-	require.NoError(t, l.See("j1", cam, gate))
-	devices, err := l.Devices()
-	require.NoError(t, err)
-	require.Len(t, devices, 2)
-	assert.Equal(t, "3.2.1", devices[0].Version)
 }
 
 func TestLocksTellTheLivingFromTheDead(t *testing.T) {
@@ -116,28 +147,4 @@ func TestProgressIsTheLastOne(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, p, 2)
 	assert.Equal(t, int64(5), p["d1"].Done)
-}
-
-func TestKeys(t *testing.T) {
-	l, err := ledger.Create(t.TempDir(), time.Now)
-	require.NoError(t, err)
-	defer func() { _ = l.Close() }()
-	tls := site.Key{Address: "10.20.4.11:443", Kind: "TLS certificate", Fingerprint: "SHA256:a"}
-	other := tls
-	other.Fingerprint = "SHA256:b"
-	require.NoError(t, l.Meet([]site.Key{tls}))
-	require.NoError(t, l.Meet([]site.Key{tls}), "what is known is not written again")
-	require.NoError(t, l.Distrust([]site.Key{other}))
-	trusted, strange, err := l.Keys()
-	require.NoError(t, err)
-	assert.Equal(t, []site.Key{tls}, trusted)
-	assert.Equal(t, []site.Key{other}, strange)
-	require.NoError(t, l.Meet([]site.Key{other}))
-	trusted, strange, err = l.Keys()
-	require.NoError(t, err)
-	assert.Equal(t, []site.Key{other}, trusted)
-	assert.Empty(t, strange)
-	n, _, err := l.Check()
-	require.NoError(t, err)
-	assert.EqualValues(t, 3, n)
 }

@@ -11,8 +11,7 @@ import (
 	"slices"
 	"strings"
 
-	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/device"
 )
 
 // Kind is what a login is for.
@@ -54,7 +53,7 @@ func (e Entry) For() string {
 }
 
 // applies tells whether the login is for a device in these groups.
-func (e Entry) applies(d site.Device, groups []string) bool {
+func (e Entry) applies(d device.Device, groups []string) bool {
 	switch e.Kind {
 	case Device:
 		return e.Of == d.ID && d.ID != "" || e.Of == d.Address || e.Of == d.Host()
@@ -74,12 +73,12 @@ type Book struct {
 // For lists the logins for a device that is in these groups, in the order in which they
 // are to be tried: for the device, its model, its groups, the site; of one kind the one
 // that was added last comes first.
-func (b Book) For(d site.Device, groups []string) []dialect.Login {
-	var out []dialect.Login
+func (b Book) For(d device.Device, groups []string) []Credential {
+	var out []Credential
 	for _, kind := range Kinds {
 		for _, e := range slices.Backward(b.Entries) {
 			if e.Kind == kind && e.applies(d, groups) {
-				out = append(out, dialect.Login{ID: e.ID, User: e.User, Password: e.Password})
+				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password})
 			}
 		}
 	}

@@ -9,8 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/login"
-	"catena/internal/site"
 )
 
 func TestOrder(t *testing.T) {
@@ -27,15 +27,15 @@ func TestOrder(t *testing.T) {
 		_, err := b.Add(e)
 		require.NoError(t, err)
 	}
-	users := func(d site.Device, groups ...string) (out []string) {
+	users := func(d device.Device, groups ...string) (out []string) {
 		for _, l := range b.For(d, groups) {
 			out = append(out, l.User)
 			assert.NotEmpty(t, l.ID)
 		}
 		return out
 	}
-	assert.Equal(t, []string{"a", "d", "m", "g", "s2", "s"}, users(site.Device{ID: "d7", Address: "10.20.4.11:80", Model: "WX-40"}, "chamber-1"))
-	assert.Equal(t, []string{"s2", "s"}, users(site.Device{ID: "d8", Name: "cam-11", Address: "10.20.4.12:80"}), "a name alone brings no password")
+	assert.Equal(t, []string{"a", "d", "m", "g", "s2", "s"}, users(device.Device{ID: "d7", Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Model: "WX-40"}}}, "chamber-1"))
+	assert.Equal(t, []string{"s2", "s"}, users(device.Device{ID: "d8", Name: "cam-11", Endpoint: device.Endpoint{Address: "10.20.4.12:80"}}), "a name alone brings no password")
 
 	again, err := b.Add(login.Entry{Kind: login.Site, User: "s", Password: "8"})
 	require.NoError(t, err)

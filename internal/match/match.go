@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/site"
@@ -50,7 +51,7 @@ type Hop struct {
 
 // Row is one component of a device against the shelf.
 type Row struct {
-	Device    site.Device
+	Device    device.Device
 	Component string
 	Version   string // what the component runs
 	Status    Status
@@ -189,7 +190,7 @@ func (of *model) unsafe(component, v string) string {
 
 // All matches every device, and has the versions that belong together agree. The rows
 // of one device follow each other: its main component, then the others by name.
-func (m *Matcher) All(devices []site.Device) []Row {
+func (m *Matcher) All(devices []device.Device) []Row {
 	out := make([]Row, 0, len(devices))
 	for _, d := range devices {
 		out = append(out, m.rows(d)...)
@@ -198,7 +199,7 @@ func (m *Matcher) All(devices []site.Device) []Row {
 	return out
 }
 
-func (m *Matcher) rows(d site.Device) []Row {
+func (m *Matcher) rows(d device.Device) []Row {
 	rows := []Row{m.Device(d)}
 	if rows[0].Status == Away || rows[0].Status == NoAccess {
 		return rows
@@ -210,24 +211,24 @@ func (m *Matcher) rows(d site.Device) []Row {
 }
 
 // Order is how the versions of a device sort.
-func (m *Matcher) Order(d site.Device) version.Order { return m.model(d.Vendor, d.Model).order }
+func (m *Matcher) Order(d device.Device) version.Order { return m.model(d.Vendor, d.Model).order }
 
 // Device matches the main component of a device to its target.
-func (m *Matcher) Device(d site.Device) Row {
+func (m *Matcher) Device(d device.Device) Row {
 	return m.component(d, firmware.Main, d.Version)
 }
 
-func (m *Matcher) component(d site.Device, component, v string) Row {
+func (m *Matcher) component(d device.Device, component, v string) Row {
 	row := Row{Device: d, Component: component, Version: v}
 	switch d.Access {
-	case site.Away, site.Silent:
-		row.Status, row.Reason = Away, d.Trouble
+	case device.Away, device.Silent:
+		row.Status, row.Reason = Away, d.Why()
 		return row
-	case site.LoginRefused, site.IdentityChanged:
-		row.Status, row.Reason = NoAccess, d.Trouble
+	case device.LoginRefused, device.IdentityChanged:
+		row.Status, row.Reason = NoAccess, d.Why()
 		return row
-	case site.Unreadable:
-		row.Status, row.Reason = NoImage, d.Trouble
+	case device.Unreadable:
+		row.Status, row.Reason = NoImage, d.Why()
 		return row
 	}
 	of := m.model(d.Vendor, d.Model)
@@ -254,7 +255,7 @@ func (m *Matcher) component(d site.Device, component, v string) Row {
 }
 
 // rule is what the site wants of a device, and why it is held, if it is.
-func (m *Matcher) rule(d site.Device) (site.Target, string) {
+func (m *Matcher) rule(d device.Device) (site.Target, string) {
 	if hold, ok := m.site.Held(d); ok {
 		return site.Target{}, because("site.yaml holds it", hold.Because)
 	}
@@ -276,7 +277,7 @@ func because(what, why string) string {
 }
 
 // answer says how a component that may be flashed stands.
-func (of *model) answer(d site.Device, component, runs string, rule site.Target) answer {
+func (of *model) answer(d device.Device, component, runs string, rule site.Target) answer {
 	usable := of.usable(d, component)
 	target, why := of.target(usable, rule)
 	if target == nil {
@@ -321,7 +322,7 @@ func holds(o version.Order, rule site.Target, v string) bool {
 }
 
 // usable are the images for this very device, oldest first.
-func (of *model) usable(d site.Device, component string) []candidate {
+func (of *model) usable(d device.Device, component string) []candidate {
 	var out []candidate
 	for _, c := range of.images[component] {
 		if c.Fits(d.Vendor, d.Model, d.Hardware) {
@@ -447,7 +448,7 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 
 // To matches a device to one version that a person named, earlier or later than
 // what it runs. Where it must not be sent there, the row has no path and says why.
-func (m *Matcher) To(d site.Device, v string) Row {
+func (m *Matcher) To(d device.Device, v string) Row {
 	row := m.Device(d)
 	if row.Status == Away || row.Status == NoAccess || row.Status == Held {
 		row.Path = nil

@@ -8,6 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/match"
@@ -23,8 +24,8 @@ func image(model, version string, change ...func(*firmware.Image)) firmware.Imag
 	return i
 }
 
-func device(version string, change ...func(*site.Device)) site.Device {
-	d := site.Device{ID: "d1", Name: "cam-11", Vendor: "Wexcombe", Model: "WX-40", Hardware: "B", Version: version, Access: site.OK}
+func camera(version string, change ...func(*device.Device)) device.Device {
+	d := device.Device{ID: "d1", Name: "cam-11", Access: device.OK, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: "WX-40", Hardware: "B"}, Version: version}}
 	for _, c := range change {
 		c(&d)
 	}
@@ -36,33 +37,33 @@ func TestStatuses(t *testing.T) {
 	back := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Back = c } }
 	hardware := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Hardware = c } }
 	status := func(s firmware.Advice) func(*firmware.Image) { return func(i *firmware.Image) { i.Advice = s } }
-	reach := func(r site.Access) func(*site.Device) {
-		return func(d *site.Device) { d.Access, d.Trouble = r, "its trouble" }
+	reach := func(r device.Access) func(*device.Device) {
+		return func(d *device.Device) { d.Access, d.Trouble = r, device.Because(device.NoLogin, "its trouble") }
 	}
 	old, new := image("WX-40", "3.1.0"), image("WX-40", "3.2.1")
 	for name, c := range map[string]struct {
 		shelf  []firmware.Image
-		device site.Device
+		device device.Device
 		hold   string
 		status match.Status
 		target string
 		back   match.Rollback
 		reason string
 	}{
-		"behind":              {[]firmware.Image{old, new}, device("3.1.0"), "", match.Behind, "3.2.1", match.ByImage, "the newest recommended"},
-		"order of versions":   {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")}, device("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
-		"no rollback":         {[]firmware.Image{new}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback from 3.2.1"},
-		"one-way":             {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))}, device("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback"},
-		"current":             {[]firmware.Image{old, new}, device("V3.2.1"), "", match.Current, "3.2.1", match.None, "runs the newest"},
-		"ahead":               {[]firmware.Image{old, new}, device("3.3"), "", match.Ahead, "3.2.1", match.None, "nothing later than 3.2.1"},
-		"other model":         {[]firmware.Image{image("WX-20", "9")}, device("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
-		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, device("3.1.0"), "", match.NoImage, "", match.None, "no image on the shelf is for hardware \"B\""},
-		"withdrawn":           {[]firmware.Image{old, image("WX-40", "3.3", status(firmware.Withdrawn))}, device("3.1.0"), "", match.Current, "3.1.0", match.None, ""},
-		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, device("3.1.0"), "", match.Behind, "4.0", match.None, "no rollback from 3.2.1"},
-		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, device("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
-		"held":                {[]firmware.Image{old, new}, device("3.1.0"), "cam-1*", match.Held, "", match.None, "site.yaml holds it: winter"},
-		"no-access":           {[]firmware.Image{old, new}, device("", reach(site.LoginRefused)), "", match.NoAccess, "", match.None, "its trouble"},
-		"away":                {[]firmware.Image{old, new}, device("3.1.0", reach(site.Away)), "cam-11", match.Away, "", match.None, "its trouble"},
+		"behind":              {[]firmware.Image{old, new}, camera("3.1.0"), "", match.Behind, "3.2.1", match.ByImage, "the newest recommended"},
+		"order of versions":   {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")}, camera("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
+		"no rollback":         {[]firmware.Image{new}, camera("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback from 3.2.1"},
+		"one-way":             {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))}, camera("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback"},
+		"current":             {[]firmware.Image{old, new}, camera("V3.2.1"), "", match.Current, "3.2.1", match.None, "runs the newest"},
+		"ahead":               {[]firmware.Image{old, new}, camera("3.3"), "", match.Ahead, "3.2.1", match.None, "nothing later than 3.2.1"},
+		"other model":         {[]firmware.Image{image("WX-20", "9")}, camera("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, camera("3.1.0"), "", match.NoImage, "", match.None, "no image on the shelf is for hardware \"B\""},
+		"withdrawn":           {[]firmware.Image{old, image("WX-40", "3.3", status(firmware.Withdrawn))}, camera("3.1.0"), "", match.Current, "3.1.0", match.None, ""},
+		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, camera("3.1.0"), "", match.Behind, "4.0", match.None, "no rollback from 3.2.1"},
+		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, camera("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+		"held":                {[]firmware.Image{old, new}, camera("3.1.0"), "cam-1*", match.Held, "", match.None, "site.yaml holds it: winter"},
+		"no-access":           {[]firmware.Image{old, new}, camera("", reach(device.LoginRefused)), "", match.NoAccess, "", match.None, "its trouble"},
+		"away":                {[]firmware.Image{old, new}, camera("3.1.0", reach(device.Away)), "cam-11", match.Away, "", match.None, "its trouble"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var s site.Site
@@ -131,13 +132,13 @@ func TestPaths(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := match.New(match.Input{Images: c.shelf})
-			row := m.To(device(c.from), c.to)
+			row := m.To(camera(c.from), c.to)
 			assert.Equal(t, c.path, path(row))
 			assert.Contains(t, row.Reason, c.reason)
 		})
 	}
 	m := match.New(match.Input{Images: without("2.0", "2.5")})
-	row := m.Device(device("1.4"))
+	row := m.Device(camera("1.4"))
 	assert.Equal(t, match.Behind, row.Status)
 	assert.Equal(t, "3.1", row.Target)
 	assert.Nil(t, row.Image(), "refused, with the intermediate version named")
@@ -176,7 +177,7 @@ func TestTargets(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := site.Site{Groups: groups}
 			assert.NoError(t, s.Join("targets.yaml", c.targets))
-			row := match.New(match.Input{Images: shelf, Site: s}).Device(device(c.runs))
+			row := match.New(match.Input{Images: shelf, Site: s}).Device(camera(c.runs))
 			assert.Equal(t, c.status, row.Status)
 			assert.Equal(t, c.path, path(row))
 			assert.Contains(t, row.Rule, c.rule)
@@ -195,17 +196,17 @@ func TestUnsafe(t *testing.T) {
 		"3.3": {"3.2", "3.3 must not run: MH-2026-7: open door"},
 		"4.0": {"3.2!", "open door"},
 	} {
-		row := match.New(in).Device(device(runs))
+		row := match.New(in).Device(camera(runs))
 		assert.Equal(t, match.Unsafe, row.Status)
 		assert.Equal(t, want.path, path(row), runs)
 		assert.Contains(t, row.Reason, want.reason)
 	}
-	assert.Equal(t, match.Current, match.New(in).Device(device("3.2")).Status, "the newest that may run")
-	asked := match.New(in).To(device("3.2"), "3.1")
+	assert.Equal(t, match.Current, match.New(in).Device(camera("3.2")).Status, "the newest that may run")
+	asked := match.New(in).To(camera("3.2"), "3.1")
 	assert.Nil(t, asked.Image())
 	assert.Equal(t, "3.1 is never sent: it was withdrawn: it loses its presets", asked.Reason)
 	in.Site.Hold = []site.Hold{{Device: "cam-11"}}
-	row := match.New(in).Device(device("3.1"))
+	row := match.New(in).Device(camera("3.1"))
 	assert.Equal(t, match.Unsafe, row.Status, "a hold does not hide it")
 	assert.Nil(t, row.Image(), "and is kept")
 }
@@ -215,7 +216,7 @@ func TestOrderOfTheMaker(t *testing.T) {
 	assert.NoError(t, err)
 	in := match.Input{Images: []firmware.Image{image("WX-40", "Amber"), image("WX-40", "Birch"), image("WX-40", "Cedar")},
 		Order: func(string, string) version.Order { return listed }}
-	assert.Equal(t, "Birch", match.New(in).Device(device("cedar")).Target)
+	assert.Equal(t, "Birch", match.New(in).Device(camera("cedar")).Target)
 }
 
 // 20,000 devices of 100 models against 2,000 images, with targets, intermediate versions and
@@ -237,9 +238,9 @@ func BenchmarkMatch(b *testing.B) {
 					in.Site.Targets = append(in.Site.Targets, site.Target{Model: model, Version: "< 1.15"}, site.Target{Group: "first", Model: model, Version: "1.12"})
 				}
 			}
-			var devices []site.Device
+			var devices []device.Device
 			for i := range n {
-				devices = append(devices, device(fmt.Sprintf("1.%d", i%20), func(d *site.Device) {
+				devices = append(devices, camera(fmt.Sprintf("1.%d", i%20), func(d *device.Device) {
 					d.Name, d.Model = fmt.Sprintf("cam-%d", i), fmt.Sprintf("M-%d", i%100)
 				}))
 			}
@@ -253,8 +254,8 @@ func BenchmarkMatch(b *testing.B) {
 	}
 }
 
-func parts(v map[string]string) func(*site.Device) {
-	return func(d *site.Device) { d.Components = v }
+func parts(v map[string]string) func(*device.Device) {
+	return func(d *device.Device) { d.Components = v }
 }
 
 func component(name string) func(*firmware.Image) {
@@ -287,7 +288,7 @@ func TestComponents(t *testing.T) {
 		"a pair would be broken": {[]firmware.Image{image("WX-40", "3.1", pairs("io", "< 1.3")), io2, io3}, map[string]string{"io": "1.2"}, "", "runs the newest"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			rows := match.New(match.Input{Images: c.shelf}).All([]site.Device{device("3.1", parts(c.parts))})
+			rows := match.New(match.Input{Images: c.shelf}).All([]device.Device{camera("3.1", parts(c.parts))})
 			var order []string
 			for _, h := range match.Ordered(rows) {
 				order = append(order, h.Image.Component+" "+h.Image.Version)
@@ -302,8 +303,8 @@ func TestComponents(t *testing.T) {
 func TestAgreeDoesNotDependOnTheOrderOfRows(t *testing.T) {
 	m := match.New(match.Input{Images: []firmware.Image{image("WX-40", "3.1"), image("WX-40", "3.2", pairs("io", ">= 1.3")),
 		image("WX-40", "1.2", component("io")), image("WX-40", "1.3", component("io"))}})
-	other := device("3.1", func(d *site.Device) { d.ID = "d2" })
-	rows := m.All([]site.Device{device("3.1", parts(map[string]string{"io": "1.2"})), other})
+	other := camera("3.1", func(d *device.Device) { d.ID = "d2" })
+	rows := m.All([]device.Device{camera("3.1", parts(map[string]string{"io": "1.2"})), other})
 	assert.Equal(t, "3.2", path(rows[0]))
 	rows[1].Path = nil // the io component is not chosen, and stands apart from its device
 	apart := []match.Row{rows[0], rows[2], rows[1]}
@@ -316,11 +317,11 @@ func TestLockstep(t *testing.T) {
 	hub := func(version string, change ...func(*firmware.Image)) firmware.Image {
 		return image("PK-1", version, change...)
 	}
-	devices := []site.Device{
-		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d1", "hub-1", "PK-1" }),
-		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d2", "handset-1", "PH-2" }),
-		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d3", "handset-2", "PH-2" }),
-		device("1.0", func(d *site.Device) { d.ID, d.Name, d.Model = "d4", "handset-9", "PH-2" }), // of another hub
+	devices := []device.Device{
+		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d1", "hub-1", "PK-1" }),
+		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d2", "handset-1", "PH-2" }),
+		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d3", "handset-2", "PH-2" }),
+		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d4", "handset-9", "PH-2" }), // of another hub
 	}
 	set := site.Site{Lockstep: []site.Lockstep{{Name: "handsets", Of: []string{"hub-1", "handset-[12]"}}}}
 	shelf := []firmware.Image{hub("1.0"), hub("2.0", pairs("PH-2", ">= 2")), image("PH-2", "1.0"), image("PH-2", "2.0")}

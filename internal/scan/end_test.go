@@ -12,7 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"catena/internal/dialect"
+	"catena/internal/device"
+	"catena/internal/login"
 	"catena/internal/sim"
 	"catena/internal/site"
 )
@@ -25,7 +26,7 @@ type hill struct {
 	place    *sim.Site
 	scanner  *Scanner
 	networks []Network
-	known    []site.Device
+	known    []device.Device
 }
 
 func newHill(t *testing.T, devices ...sim.Device) *hill {
@@ -43,19 +44,19 @@ func newHill(t *testing.T, devices ...sim.Device) *hill {
 		ports = append(ports, p)
 	}
 	h.networks = []Network{{Adapter: place.Adapter, Ranges: ranges(t, place.Ranges()...), Ports: ports}}
-	h.logins(dialect.Login{ID: "l1", User: "keeper", Password: right})
+	h.logins(login.Credential{ID: "l1", User: "keeper", Password: right})
 	return h
 }
 
-func (h *hill) logins(all ...dialect.Login) {
-	h.scanner.Logins = func(site.Device) []dialect.Login { return all }
+func (h *hill) logins(all ...login.Credential) {
+	h.scanner.Logins = func(device.Device) []login.Credential { return all }
 }
 
 // scan looks, and keeps what came as the ledger would.
 func (h *hill) scan() Result {
 	r, err := h.scanner.Scan(h.t.Context(), h.networks, h.known)
 	require.NoError(h.t, err)
-	byID := map[string]site.Device{}
+	byID := map[string]device.Device{}
 	for _, d := range h.known {
 		byID[d.ID] = d
 	}
@@ -71,14 +72,14 @@ func (h *hill) scan() Result {
 	return r
 }
 
-func (h *hill) device(r Result, name string) site.Device {
+func (h *hill) device(r Result, name string) device.Device {
 	for _, d := range r.Devices {
 		if d.Name == name {
 			return d
 		}
 	}
 	h.t.Fatalf("no %s among %v", name, r.Devices)
-	return site.Device{}
+	return device.Device{}
 }
 
 func gate(name string, host int, faults sim.Faults) sim.Device {
@@ -108,8 +109,8 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 	require.NoError(t, h.place.Move("gate-1", 11))
 	r = h.scan()
 	stopped := h.device(r, "gate-1")
-	assert.Equal(t, site.IdentityChanged, stopped.Access)
-	assert.Contains(t, stopped.Trouble, "another serial number than before, was WX4-cam-11, is TG2-gate-1; if that is right: catena login accept "+stopped.Host())
+	assert.Equal(t, device.IdentityChanged, stopped.Access)
+	assert.Contains(t, stopped.Why(), "its serial number changed: was WX4-cam-11, now TG2-gate-1")
 	require.Len(t, r.Keys.Refused, 1)
 	assert.Equal(t, KeySerial, r.Keys.Refused[0].Kind)
 }
@@ -118,17 +119,17 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 // one that worked comes first.
 func TestLoginsAreTriedInOrder(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{OtherPassword: other}))
-	wrong := func(n int) dialect.Login {
-		return dialect.Login{ID: fmt.Sprintf("w%d", n), User: "keeper", Password: fmt.Sprintf("wrong-%d", n)}
+	wrong := func(n int) login.Credential {
+		return login.Credential{ID: fmt.Sprintf("w%d", n), User: "keeper", Password: fmt.Sprintf("wrong-%d", n)}
 	}
-	good := dialect.Login{ID: "good", User: "keeper", Password: other}
+	good := login.Credential{ID: "good", User: "keeper", Password: other}
 	h.logins(wrong(1), wrong(2), wrong(3), wrong(4), good)
 	d := h.device(h.scan(), "gate-1")
-	assert.Equal(t, site.LoginRefused, d.Access)
+	assert.Equal(t, device.LoginRefused, d.Access)
 	assert.Equal(t, []string{"w1", "w2", "w3"}, d.Refused)
-	assert.Contains(t, d.Trouble, "refuses the login (3 were tried)")
+	assert.Contains(t, d.Why(), "refused the login (3 logins were tried)")
 	d = h.device(h.scan(), "gate-1")
-	assert.Equal(t, site.OK, d.Access, "what was refused is not tried again, so that the gate, which locks up after five, has not")
+	assert.Equal(t, device.OK, d.Access, "what was refused is not tried again, so that the gate, which locks up after five, has not")
 	assert.Equal(t, "good", d.Login)
 	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused)
 	h.logins(wrong(5), good)
@@ -137,11 +138,11 @@ func TestLoginsAreTriedInOrder(t *testing.T) {
 
 	h.logins(wrong(1))
 	d = h.device(h.scan(), "gate-1")
-	assert.Contains(t, d.Trouble, "it refused 1 of the logins before")
-	tested, _ := h.scanner.Again(t.Context(), []site.Device{d})
-	assert.Equal(t, "refuses the login", tested[0].Trouble, "a person asked for it")
+	assert.Contains(t, d.Why(), "refused 1 of its logins before")
+	tested, _ := h.scanner.Again(t.Context(), []device.Device{d})
+	assert.Equal(t, "refused the login", tested[0].Why(), "a person asked for it")
 	h.logins()
-	assert.Equal(t, "no login is given for it", h.device(h.scan(), "gate-1").Trouble)
+	assert.Equal(t, "no login is known for it", h.device(h.scan(), "gate-1").Why())
 }
 
 // A login for one device is not sent to another that only claims its name.
@@ -149,7 +150,7 @@ func TestClaimedNamesBringNoLogin(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
 	h.scan()
 	var asked []string
-	h.scanner.Logins = func(d site.Device) []dialect.Login {
+	h.scanner.Logins = func(d device.Device) []login.Credential {
 		asked = append(asked, d.ID+" "+d.Name)
 		return nil
 	}
@@ -164,26 +165,26 @@ func TestWhoNeedsAPerson(t *testing.T) {
 		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.10", Host: 70, Faults: sim.Faults{NewPassword: true}})
 	r := h.scan()
 	for name, want := range map[string]struct {
-		reach site.Access
+		reach device.Access
 		says  string
 	}{
-		"gate-new": {site.LoginRefused, "wants a new password before anything else"},
-		"gate-low": {site.LoginRefused, "tells its version only to an administrator"},
-		"gate-1":   {site.OK, ""},
+		"gate-new": {device.LoginRefused, "requires a new password first"},
+		"gate-low": {device.LoginRefused, "tells its version only to an administrator"},
+		"gate-1":   {device.OK, ""},
 	} {
 		d := h.device(r, name)
 		assert.Equal(t, want.reach, d.Access, name)
-		assert.Equal(t, want.says, d.Trouble, name)
+		assert.Equal(t, want.says, d.Why(), name)
 		assert.Equal(t, "l1", d.Login, "the login itself is right")
 		assert.Empty(t, d.Refused)
 	}
 	for _, d := range r.Devices {
 		switch {
 		case strings.HasSuffix(d.Address, ".77:8080"):
-			assert.Equal(t, site.Silent, d.Access)
-			assert.Equal(t, "takes connections, answers nothing", d.Trouble)
+			assert.Equal(t, device.Silent, d.Access)
+			assert.Equal(t, "takes connections and answers nothing", d.Why())
 		case d.Model == "BR-5":
-			assert.Equal(t, "wants a new password before anything else", d.Trouble)
+			assert.Equal(t, "requires a new password first", d.Why())
 		}
 	}
 }
@@ -209,7 +210,7 @@ func TestKindsAreHeard(t *testing.T) {
 	for _, k := range r.Keys.Fresh {
 		kinds[k.Kind] = true
 	}
-	assert.Equal(t, map[string]bool{KeySerial: true, dialect.KeyTLS: true, dialect.KeySSH: true}, kinds)
+	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyTLS: true, device.KeySSH: true}, kinds)
 	for _, in := range h.place.StandIns() {
 		assert.NotContains(t, strings.Join(in.Deeds, " "), "ssh password", "nobody logs in by SSH")
 	}
@@ -237,10 +238,10 @@ func TestKindsAreHeard(t *testing.T) {
 func TestAnnouncedOnly(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
 	h.scanner.keys = newKeyring(nil)
-	f := merge([]Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u"}}})
+	f := merge(dialects, []Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
 	require.NoError(t, h.scanner.read(t.Context(), f, nil))
-	assert.Equal(t, site.Away, f[0].Access)
-	assert.Equal(t, "it was announced, but takes no connection", f[0].Trouble)
+	assert.Equal(t, device.Away, f[0].Access)
+	assert.Equal(t, "was announced, but takes no connection", f[0].Why())
 }
 
 func TestTargets(t *testing.T) {

@@ -6,7 +6,7 @@ import (
 	"net/netip"
 	"time"
 
-	"catena/internal/dialect"
+	"catena/internal/device"
 )
 
 // EtherNet/IP's ListIdentity: CIP Networks Library, volume 2, 2-4.2.
@@ -37,27 +37,29 @@ func (s *Scanner) ethernetIP() way {
 }
 
 // parseIdentity reads the answer: a header, the count of items, and an identity item.
-func parseIdentity(p []byte) (dialect.Facts, bool) {
+func parseIdentity(p []byte) (device.Reading, bool) {
 	le := binary.LittleEndian
 	if len(p) < enipHeader+6 || le.Uint16(p) != enipIdentity || le.Uint32(p[8:]) != 0 || [8]byte(p[12:20]) != enipContext {
-		return dialect.Facts{}, false
+		return device.Reading{}, false
 	}
 	data := p[enipHeader:]
 	if int(le.Uint16(p[2:])) > len(data) || le.Uint16(data) < 1 || le.Uint16(data[2:]) != enipItem || int(le.Uint16(data[4:])) > len(data)-6 {
-		return dialect.Facts{}, false
+		return device.Reading{}, false
 	}
 	item := data[6 : 6+int(le.Uint16(data[4:]))]
 	// Encapsulation version 2, socket address 16, vendor 2, type 2, code 2, revision 2,
 	// status 2, serial 4, name 1+n, state 1.
 	const fixed = 33
 	if len(item) < fixed || len(item) < fixed+int(item[32]) {
-		return dialect.Facts{}, false
+		return device.Reading{}, false
 	}
-	return dialect.Facts{
-		Vendor:   fmt.Sprintf("vendor %d", le.Uint16(item[18:])), // the standard keeps the names in a list of its own
-		Hardware: fmt.Sprintf("%d", le.Uint16(item[22:])),        // product code
-		Version:  fmt.Sprintf("%d.%d", item[24], item[25]),
-		Serial:   fmt.Sprintf("%08X", le.Uint32(item[28:])),
-		Model:    string(item[fixed : fixed+int(item[32])]),
+	return device.Reading{
+		Version: fmt.Sprintf("%d.%d", item[24], item[25]),
+		Identity: device.Identity{
+			Vendor:   fmt.Sprintf("vendor %d", le.Uint16(item[18:])), // the standard keeps the names in a list of its own
+			Hardware: fmt.Sprintf("%d", le.Uint16(item[22:])),        // product code
+			Serial:   fmt.Sprintf("%08X", le.Uint32(item[28:])),
+			Model:    string(item[fixed : fixed+int(item[32])]),
+		},
 	}.Clean(), true
 }

@@ -4,16 +4,16 @@ import (
 	"net/netip"
 	"sync"
 
-	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/device"
+	"catena/internal/wire"
 )
 
 // KeySerial is the kind of key that a serial number is: it too says whether an address
 // has the device that was there.
-const KeySerial = dialect.KeySerial
+const KeySerial = device.KeySerial
 
 // Key is what a device showed of itself at an address.
-type Key = site.Key
+type Key = device.Key
 
 // keyring holds the keys met against those known.
 type keyring struct {
@@ -46,33 +46,29 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	case was == fingerprint:
 		return nil
 	}
-	host, err := netip.ParseAddrPort(address)
-	name := address
-	if err == nil {
-		name = host.Addr().String()
-	}
-	stranger := dialect.IdentityChangedError(name, kind, was, fingerprint)
+	host, _ := netip.ParseAddrPort(address) // the zero address where it is none
+	changed := device.IdentityChangedError(kind, was, fingerprint)
 	if k.strangers[host.Addr()] == nil {
 		k.refused = append(k.refused, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
-		k.strangers[host.Addr()] = stranger
+		k.strangers[host.Addr()] = changed
 	}
-	return stranger
+	return changed
 }
 
 // trust is check for the connections to one address.
-func (k *keyring) trust(address string) func(kind, fingerprint string) error {
+func (k *keyring) trust(address string) wire.Trust {
 	return func(kind, fingerprint string) error { return k.check(address, kind, fingerprint) }
 }
 
-// stranger is what was found to be another at any port of a host.
-func (k *keyring) stranger(host netip.Addr) error {
+// changed is the key that was found to be another one at any port of a host.
+func (k *keyring) changed(host netip.Addr) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	return k.strangers[host]
 }
 
 // Trust holds the keys shown at an address against those known, without keeping any.
-func Trust(known []Key, address string) func(kind, fingerprint string) error {
+func Trust(known []Key, address string) wire.Trust {
 	k := newKeyring(known)
 	return k.trust(address)
 }

@@ -8,8 +8,8 @@ import (
 
 	"golang.org/x/net/dns/dnsmessage"
 
-	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/device"
+	"catena/internal/text"
 )
 
 // Multicast DNS (RFC 6762) and service discovery over it (RFC 6763). The questions go
@@ -159,7 +159,7 @@ func mdnsFollowUp(types, instances []string) []byte {
 // sighting makes one of a service instance, such as "cam-11._http._tcp.local.".
 func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 	label, kind := instance(name)
-	sight := Sighting{Via: "mdns", Address: netip.AddrPortFrom(host, s.port), Facts: dialect.Facts{Name: label}}
+	sight := Sighting{Via: "mdns", Address: netip.AddrPortFrom(host, s.port), Facts: device.Reading{Called: label}}
 	switch kind {
 	case "_http._tcp", "_redfish._tcp", "_https._tcp", "_ssh._tcp":
 		sight.Look, sight.TLS = true, kind == "_https._tcp" || kind == "_redfish._tcp"
@@ -167,7 +167,7 @@ func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 		sight.Address = netip.AddrPortFrom(host, 0)
 	}
 	if target := strings.TrimSuffix(s.target, ".local."); target != s.target && target != "" {
-		sight.Facts.Name = site.Clean(target) // the host's own name; the service's may be a sentence
+		sight.Facts.Called = text.Clean(target) // the host's own name; the service's may be a sentence
 	}
 	for _, t := range s.texts {
 		k, v, _ := strings.Cut(t, "=")
@@ -178,7 +178,7 @@ func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 			sight.Facts.MAC = v
 		}
 	}
-	if label != sight.Facts.Name {
+	if label != sight.Facts.Called {
 		sight.Facts.Says = label
 	}
 	return sight
@@ -190,11 +190,11 @@ func instance(name string) (label, kind string) {
 	name = strings.TrimSuffix(name, ".local.")
 	i := strings.LastIndex(name, "._")
 	if i < 0 {
-		return site.Clean(name), ""
+		return text.Clean(name), ""
 	}
 	j := strings.LastIndex(name[:i], "._")
 	if j < 0 {
 		return "", strings.TrimPrefix(name, ".")
 	}
-	return site.Clean(strings.ReplaceAll(name[:j], `\`, "")), strings.ToLower(name[j+1:])
+	return text.Clean(strings.ReplaceAll(name[:j], `\`, "")), strings.ToLower(name[j+1:])
 }

@@ -10,72 +10,35 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/snmp"
-	"catena/internal/site"
 )
 
 // found is a device that was heard, with the ways to talk to it.
 type found struct {
-	site.Device
-	talks    []talk // the best first
-	readOnly bool   // what it told is all there is to read
-	said     bool   // it told its name when it was read
-	fixed    bool   // it is a known device: its name and its refused logins are as given
+	device.Device
+	talks    []device.Endpoint // the best first
+	readOnly bool              // what it told is all there is to read
+	fixed    bool              // it is a known device: its name and its refused logins are as given
 }
 
-// talk is one way to talk to a device.
-type talk struct {
-	dialect string
-	address netip.AddrPort
-	tls     bool
-	path    string
-	open    bool // no login is needed
-}
-
-// onlyAnnounced tells whether nothing but datagrams came of it yet, while it is to be
-// talked to over TCP. Datagrams can be forged.
-func (f *found) onlyAnnounced() bool {
-	return !f.fixed && f.talks[0].dialect != snmp.Dialect{}.Name() && !slices.ContainsFunc(f.FoundVia, func(h string) bool { return slices.Contains(swept, h) })
-}
-
-// ranks of the ways to talk: those that take images first.
-var talkRank = []string{"onvif", "http", "redfish", "snmp"}
-
-// add fills in what is not known yet.
-func (f *found) add(facts dialect.Facts) {
-	name := f.Name
-	d := f.Device
-	facts.Into(&f.Device)
-	// What was known first stays: it came from the better way.
-	for _, p := range []struct {
-		to  *string
-		old string
-	}{
-		{&f.Vendor, d.Vendor}, {&f.Model, d.Model}, {&f.Hardware, d.Hardware}, {&f.Serial, d.Serial}, {&f.Version, d.Version},
-		{&f.UUID, d.UUID}, {&f.Path, d.Path}, {&f.MAC, d.MAC}, {&f.Says, d.Says},
-	} {
-		if p.old != "" {
-			*p.to = p.old
-		}
-	}
-	if f.Name = name; name == "" {
-		f.Name = facts.Name
-	}
+// connects tells whether more than datagrams came of it, where it is talked to over TCP:
+// datagrams can be forged.
+func (f *found) connects(dialects dialect.Registry) bool {
+	best, ok := dialects.Named(f.talks[0].Dialect)
+	return ok && best.About().Transport == "udp" ||
+		slices.ContainsFunc(f.FoundVia, func(via string) bool { return slices.Contains(swept, via) })
 }
 
 // merge makes devices of sightings. What has one UUID is one device; so is what answers
 // at one host, unless that host is a door to several: then only what answers at one
 // port is. The result is in the order of the addresses.
-func merge(sightings []Sighting) []*found {
+func merge(dialects dialect.Registry, sightings []Sighting) []*found {
 	for i := range sightings {
 		sightings[i].Facts = sightings[i].Facts.Clean()
-		if sightings[i].ReadOnly { // it is found again by what it said
-			sightings[i].Facts.Path = ""
-		}
 	}
 	slices.SortStableFunc(sightings, func(a, b Sighting) int {
-		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(a)-rank(b), a.Address.Compare(b.Address), strings.Compare(a.Via, b.Via))
+		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(dialects, a)-rank(dialects, b), a.Address.Compare(b.Address), strings.Compare(a.Via, b.Via))
 	})
 	shared := sharedHosts(sightings)
 	byKey := map[string]*found{}
@@ -101,63 +64,59 @@ func merge(sightings []Sighting) []*found {
 			if shared[s.Address.Addr()] && s.Address.Port() == 0 {
 				continue // nobody can say which of them it was
 			}
-			f = &found{Device: site.Device{Address: s.Address.String(), Access: site.Unreadable, Trouble: "it was heard, but no family knows it"}}
+			f = &found{Device: device.Device{Access: device.Unreadable, Trouble: device.Because(device.NotRecognised, ""), Endpoint: device.Endpoint{Address: s.Address.String()}}}
 			out = append(out, f)
 		}
 		for _, k := range keys {
 			byKey[k] = f
 		}
-		f.take(s)
+		f.take(dialects, s)
 	}
 	return out
 }
 
-func rank(s Sighting) int {
-	if i := slices.Index(talkRank, s.Dialect); i >= 0 {
-		return i
+// rank orders the sightings of one host: the best way to talk to it first, then what can
+// only be read, then what is not recognised, and what has no port last.
+func rank(dialects dialect.Registry, s Sighting) int {
+	switch {
+	case s.Dialect != "":
+		return dialects.Rank(s.Dialect)
+	case s.ReadOnly:
+		return len(dialects) + 1
+	case s.Address.Port() == 0:
+		return len(dialects) + 3
 	}
-	if s.ReadOnly {
-		return len(talkRank)
-	}
-	if s.Address.Port() == 0 {
-		return len(talkRank) + 2
-	}
-	return len(talkRank) + 1
+	return len(dialects) + 2
 }
 
 // take adds one sighting to what is known of the device.
-func (f *found) take(s Sighting) {
+func (f *found) take(dialects dialect.Registry, s Sighting) {
 	if s.Dialect != "" {
-		t := talk{s.Dialect, s.Address, s.TLS, s.Facts.Path, openTalk(s)}
-		i := slices.IndexFunc(f.talks, func(o talk) bool { return o.dialect == t.dialect && o.address == t.address })
+		e := s.endpoint()
+		i := slices.IndexFunc(f.talks, func(o device.Endpoint) bool { return o.Dialect == e.Dialect && o.Address == e.Address })
 		switch {
 		case i < 0:
-			f.talks = append(f.talks, t)
-			slices.SortStableFunc(f.talks, func(a, b talk) int {
-				return slices.Index(talkRank, a.dialect) - slices.Index(talkRank, b.dialect)
+			f.talks = append(f.talks, e)
+			slices.SortStableFunc(f.talks, func(a, b device.Endpoint) int {
+				return dialects.Rank(a.Dialect) - dialects.Rank(b.Dialect)
 			})
-		case f.talks[i].path == "" || t.dialect == snmp.Dialect{}.Name() && snmp.Better(t.path, f.talks[i].path):
-			f.talks[i].path, f.talks[i].open = t.path, t.open
+		case dialects.Better(e, f.talks[i]) || f.talks[i].Path == "" && e.Path != "":
+			f.talks[i] = e
 		}
-		if t.dialect == f.talks[0].dialect {
-			f.Path = f.talks[0].path
-		}
-	} else if s.Facts.Path != "" {
-		s.Facts.Path = ""
+		f.Endpoint = f.talks[0]
 	}
-	if s.Dialect == "" && s.Trouble != "" && len(f.talks) == 0 && !f.readOnly {
-		f.Trouble, f.Access = s.Trouble, site.Unreadable
+	if s.Dialect == "" && s.Trouble != nil && len(f.talks) == 0 && !f.readOnly {
+		f.Trouble, f.Access = s.Trouble, device.Unreadable
 		if s.Silent && len(f.FoundVia) == 0 {
-			f.Access = site.Silent
+			f.Access = device.Silent
 		}
 	}
 	f.readOnly = f.readOnly || s.ReadOnly
-	if a, err := netip.ParseAddrPort(f.Address); err == nil && a.Port() == 0 && s.Address.Port() != 0 && a.Addr() == s.Address.Addr() {
-		f.Address, f.TLS = s.Address.String(), s.TLS
+	if a := address(f.Endpoint); a.Port() == 0 && s.Address.Port() != 0 && a.Addr() == s.Address.Addr() {
+		e := s.endpoint()
+		f.Address, f.Scheme = e.Address, e.Scheme
 	}
-	path := f.Path
-	f.add(s.Facts)
-	f.Path = path
+	f.Reading = f.Reading.Over(s.Facts) // what was known first came from the better way
 	if !slices.Contains(f.FoundVia, s.Via) {
 		f.FoundVia = append(f.FoundVia, s.Via)
 		slices.Sort(f.FoundVia)
@@ -199,12 +158,12 @@ func addMACs(devices []*found, table map[netip.Addr]string) {
 	for _, mac := range table {
 		count[mac]++
 	}
-	address := func(f *found) netip.Addr { a, _ := netip.ParseAddrPort(f.Address); return a.Addr() }
+	host := func(f *found) netip.Addr { return address(f.Endpoint).Addr() }
 	for _, f := range devices {
-		hosts[address(f)]++
+		hosts[host(f)]++
 	}
 	for _, f := range devices {
-		if mac := table[address(f)]; f.MAC == "" && mac != "" && count[mac] == 1 && hosts[address(f)] == 1 {
+		if mac := table[host(f)]; f.MAC == "" && mac != "" && count[mac] == 1 && hosts[host(f)] == 1 {
 			f.MAC = mac
 		}
 	}
@@ -225,7 +184,7 @@ func arpTable() map[netip.Addr]string {
 			continue
 		}
 		if a, err := netip.ParseAddr(field[0]); err == nil {
-			out[a] = dialect.Facts{MAC: field[3]}.Clean().MAC
+			out[a] = device.CleanMAC(field[3])
 		}
 	}
 	return out
@@ -234,9 +193,9 @@ func arpTable() map[netip.Addr]string {
 // fold drops what turned out, once read, to be a device already found: the same
 // serial number on the same host, or the same hardware address, heard at another port
 // or address.
-func fold(all []*found) []*site.Device {
-	seen := map[string]*site.Device{}
-	var out []*site.Device
+func fold(all []*found) []*device.Device {
+	seen := map[string]*device.Device{}
+	var out []*device.Device
 	for _, f := range all {
 		d := &f.Device
 		var keys []string
@@ -246,7 +205,7 @@ func fold(all []*found) []*site.Device {
 		if d.MAC != "" {
 			keys = append(keys, "mac "+d.MAC+" "+d.Serial)
 		}
-		var first *site.Device
+		var first *device.Device
 		for _, k := range keys {
 			if first == nil {
 				first = seen[k]
@@ -267,17 +226,17 @@ func fold(all []*found) []*site.Device {
 // same finds the known device that d is: by serial number, then hardware address, then
 // UUID, then address. A device at a known address that says another serial number,
 // hardware address or UUID is another device.
-func same(d site.Device, known []site.Device, taken map[string]bool) (site.Device, bool) {
-	tests := []func(k site.Device) bool{
-		func(k site.Device) bool {
+func same(d device.Device, known []device.Device, taken map[string]bool) (device.Device, bool) {
+	tests := []func(k device.Device) bool{
+		func(k device.Device) bool {
 			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && strings.EqualFold(d.Vendor, k.Vendor) && d.Address == k.Address
 		},
-		func(k site.Device) bool {
+		func(k device.Device) bool {
 			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && strings.EqualFold(d.Vendor, k.Vendor)
 		},
-		func(k site.Device) bool { return d.MAC != "" && d.MAC == k.MAC && !differ(d.Serial, k.Serial) },
-		func(k site.Device) bool { return d.UUID != "" && d.UUID == k.UUID && !differ(d.Serial, k.Serial) },
-		func(k site.Device) bool {
+		func(k device.Device) bool { return d.MAC != "" && d.MAC == k.MAC && !differ(d.Serial, k.Serial) },
+		func(k device.Device) bool { return d.UUID != "" && d.UUID == k.UUID && !differ(d.Serial, k.Serial) },
+		func(k device.Device) bool {
 			return d.Address == k.Address && !differ(d.Serial, k.Serial) && !differ(d.UUID, k.UUID) && !differ(d.MAC, k.MAC)
 		},
 	}
@@ -288,48 +247,33 @@ func same(d site.Device, known []site.Device, taken map[string]bool) (site.Devic
 			}
 		}
 	}
-	return site.Device{}, false
+	return device.Device{}, false
 }
 
 func differ(a, b string) bool { return a != "" && b != "" && !strings.EqualFold(a, b) }
 
 // remember keeps what was known of a device and was not said this time.
-func remember(d, old site.Device) site.Device {
+func remember(d, old device.Device) device.Device {
 	now := d
-	now.ID = old.ID
-	for _, p := range []struct {
-		to  *string
-		old string
-	}{
-		{&now.Name, old.Name}, {&now.Dialect, old.Dialect}, {&now.Path, old.Path}, {&now.UUID, old.UUID}, {&now.Vendor, old.Vendor},
-		{&now.Model, old.Model}, {&now.Hardware, old.Hardware}, {&now.Serial, old.Serial}, {&now.Version, old.Version},
-		{&now.MAC, old.MAC}, {&now.Says, old.Says},
-	} {
-		if *p.to == "" {
-			*p.to = p.old
-		}
+	now.ID, now.Reading = old.ID, d.Reading.Over(old.Reading)
+	if now.Dialect == "" {
+		now.Endpoint = old.Endpoint
+		now.Address = d.Address
 	}
-	if len(now.Services) == 0 {
-		now.Services = old.Services
-	}
-	if len(now.Components) == 0 {
-		now.Components = old.Components
-	}
-	if len(now.Neighbours) == 0 {
-		now.Neighbours = old.Neighbours
-	}
-	if len(now.Behind) == 0 {
-		now.Behind = old.Behind
-	}
-	if old.Named { // by a person
+	switch {
+	case old.Named: // by a person
 		now.Name, now.Named = old.Name, true
+	case d.Called == "":
+		now.Name = old.Name
+	default:
+		now.Name = d.Called
 	}
 	return now
 }
 
 // name gives every device a name that no other has. Who was known keeps its name
 // against a newcomer that claims the same.
-func (r *Result) name(known []site.Device) {
+func (r *Result) name(known []device.Device) {
 	had := map[string]string{}
 	for _, k := range known {
 		had[strings.ToLower(k.Name)] = k.ID
@@ -342,7 +286,11 @@ func (r *Result) name(known []site.Device) {
 	}
 	for i := range r.Devices {
 		d := &r.Devices[i]
-		name := strings.ReplaceAll(d.Name, " ", "-")
+		name := d.Name
+		if name == "" {
+			name = d.Called
+		}
+		name = strings.ReplaceAll(name, " ", "-")
 		if name == "" {
 			name = strings.TrimSuffix(d.Address, ":0")
 		}
@@ -355,14 +303,14 @@ func (r *Result) name(known []site.Device) {
 }
 
 // changes lists what a person would want to know to be different.
-func changes(old, now site.Device) []Change {
+func changes(old, now device.Device) []Change {
 	var out []Change
 	for _, f := range []struct{ what, from, to string }{
 		{"name", old.Name, now.Name}, {"address", old.Address, now.Address}, {"model", old.Model, now.Model},
 		{"hardware", old.Hardware, now.Hardware}, {"serial", old.Serial, now.Serial}, {"version", old.Version, now.Version},
 		{"access", string(old.Access), string(now.Access)},
 	} {
-		if f.from != f.to && !(f.what == "access" && now.Access == site.Away) {
+		if f.from != f.to && !(f.what == "access" && now.Access == device.Away) {
 			out = append(out, Change{now.Name, f.what, f.from, f.to})
 		}
 	}

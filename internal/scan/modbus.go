@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"catena/internal/dialect"
+	"catena/internal/device"
 )
 
 // Modbus over TCP, read device identification: MODBUS Application Protocol V1.1b3, 6.21
@@ -27,20 +27,20 @@ const (
 
 // identifyModbus asks who answers at a Modbus port. Units are asked in the order in
 // which gateways use them: 255 for themselves, then 1.
-func identifyModbus(ctx context.Context, a netip.AddrPort, patience time.Duration) (dialect.Facts, bool) {
+func identifyModbus(ctx context.Context, a netip.AddrPort, patience time.Duration) (device.Reading, bool) {
 	for _, unit := range []byte{255, 1} {
 		if facts, ok := modbusUnit(ctx, a, unit, patience); ok {
 			return facts, true
 		}
 	}
-	return dialect.Facts{}, false
+	return device.Reading{}, false
 }
 
-func modbusUnit(ctx context.Context, a netip.AddrPort, unit byte, patience time.Duration) (dialect.Facts, bool) {
+func modbusUnit(ctx context.Context, a netip.AddrPort, unit byte, patience time.Duration) (device.Reading, bool) {
 	d := net.Dialer{Timeout: patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
-		return dialect.Facts{}, false
+		return device.Reading{}, false
 	}
 	defer func() { _ = c.Close() }()
 	_ = c.SetDeadline(time.Now().Add(patience))
@@ -48,22 +48,22 @@ func modbusUnit(ctx context.Context, a netip.AddrPort, unit byte, patience time.
 	next := byte(0)
 	for id := range uint16(modbusRounds) {
 		if _, err := c.Write(modbusRequest(id, unit, next)); err != nil {
-			return dialect.Facts{}, false
+			return device.Reading{}, false
 		}
 		answer, err := modbusRead(c, id, unit)
 		if err != nil {
-			return dialect.Facts{}, false
+			return device.Reading{}, false
 		}
 		more, after, ok := modbusObjects(answer, objects)
 		if !ok {
-			return dialect.Facts{}, false
+			return device.Reading{}, false
 		}
 		if !more || after <= next {
 			break
 		}
 		next = after
 	}
-	f := dialect.Facts{Vendor: objects[0], Model: objects[1], Version: strings.TrimPrefix(objects[2], "V"), Name: "", Says: objects[4]}
+	f := device.Reading{Identity: device.Identity{Vendor: objects[0], Model: objects[1]}, Version: strings.TrimPrefix(objects[2], "V"), Says: objects[4]}
 	if f.Model == "" {
 		f.Model = objects[5]
 	}
@@ -86,14 +86,14 @@ func modbusRead(r io.Reader, id uint16, unit byte) ([]byte, error) {
 	be := binary.BigEndian
 	length := int(be.Uint16(head[4:]))
 	if be.Uint16(head) != id || be.Uint16(head[2:]) != 0 || head[6] != unit || length < 2 || length > modbusMax-6 {
-		return nil, dialect.Malformed("no Modbus")
+		return nil, device.Because(device.Malformed, "no Modbus")
 	}
 	body := make([]byte, length-1)
 	if _, err := io.ReadFull(r, body); err != nil {
 		return nil, err
 	}
 	if body[0] != modbusIdent {
-		return nil, dialect.Refused("it has no identification")
+		return nil, device.Because(device.Refusal, "it has no identification")
 	}
 	return body[1:], nil
 }

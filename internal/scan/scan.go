@@ -19,13 +19,14 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/snmp"
+	"catena/internal/login"
 	"catena/internal/site"
 )
 
-// UsualPorts are looked at where a network or an ADDRESS names none: HTTP, SSH, Modbus.
-var UsualPorts = []uint16{80, 443, 8080, 8443, 22, modbusPort}
+// otherPorts are tried besides those of the dialects where nobody names any: SSH, Modbus.
+var otherPorts = []uint16{22, modbusPort}
 
 const (
 	maxSightings = 16384            // of one scan; a site has hundreds of devices, each heard a few times
@@ -44,16 +45,24 @@ type Sighting struct {
 	TLS      bool
 	Dialect  string // empty: it answers, but is not recognised
 	ReadOnly bool   // the facts are all there is to read
-	Facts    dialect.Facts
-	Trouble  string // why it is not recognised
-	Silent   bool   // it takes connections, and says nothing
-	Look     bool   // it announced the address, but not what is there: look
+	Path     string // where its service is, as announced
+	Version  string // of the protocol
+	Open     bool   // it can be read without a login
+	Facts    device.Reading
+	Trouble  *device.Cause // why it is not recognised
+	Silent   bool          // it takes connections, and says nothing
+	Look     bool          // it announced the address, but not what is there: look
 
-	more func(context.Context, Sighting) dialect.Facts // asks it for more, without a login
+	more func(context.Context, Sighting) device.Reading // asks it for more, without a login
 }
 
-func (s Sighting) peer() dialect.Peer {
-	return dialect.Peer{Address: s.Address.String(), TLS: s.TLS}
+// endpoint is where to talk to what was seen.
+func (s Sighting) endpoint() device.Endpoint {
+	e := device.Endpoint{Dialect: s.Dialect, Address: s.Address.String(), Path: s.Path, ProtocolVersion: s.Version, Open: s.Open}
+	if s.TLS {
+		e.Scheme = "https"
+	}
+	return e
 }
 
 // Network is where to look. Without ranges, all that is heard on the adapters counts.
@@ -63,6 +72,7 @@ type Network struct {
 	Ports          []site.Port // empty: the usual ones
 
 	adapters []Adapter
+	usual    []uint16 // TCP ports to try where none are named
 }
 
 // inside tells whether what was heard there is the site's.
@@ -95,14 +105,14 @@ func (n Network) portsFor(way string) []uint16 {
 
 // Scanner looks through networks.
 type Scanner struct {
-	Readers     []dialect.Reader                  // the ways of talking, in the order in which a device is asked
-	Logins      func(site.Device) []dialect.Login // in the order to try; a device tries no more than three
-	Names       func(site.Device) (string, bool)  // what the site calls it; may be nil
-	Plain       func(vendor, model string) bool   // may its password be shown on the wire; may be nil
-	Communities []string                          // of SNMP, to ask everybody with besides the usual one
-	Trusted     []Key                             // keys of earlier contacts
-	Patience    time.Duration                     // for an address to take a connection, and to answer who it is
-	Via         []string                          // the ways to hear by; empty: all
+	Dialects    dialect.Registry
+	Logins      func(device.Device) []login.Credential // in the order to try; no more than three are tried
+	Names       func(device.Device) (string, bool)     // what the site calls it; may be nil
+	Plain       func(vendor, model string) bool        // may its password be shown on the wire; may be nil
+	Communities []string                               // of SNMP, to ask everybody with besides the usual one
+	Trusted     []Key                                  // keys of earlier contacts
+	Patience    time.Duration                          // for an address to take a connection, and to answer who it is
+	Via         []string                               // the ways to hear by; empty: all
 	Log         *slog.Logger
 	Progress    func(done, total int, what string) // may be nil
 
@@ -118,9 +128,9 @@ var Protocols = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ether
 
 // Result is what a scan brought.
 type Result struct {
-	Devices  []site.Device // all that were heard, as they are now
-	Gone     []site.Device // known, in the ranges looked through, and not answering any more
-	New      []string      // the names of those never seen before
+	Devices  []device.Device // all that were heard, as they are now
+	Gone     []device.Device // known, in the ranges looked through, and not answering any more
+	New      []string        // the names of those never seen before
 	Changed  []Change
 	Outside  int      // heard from outside the ranges; skipped
 	Asked    int      // addresses looked at
@@ -139,7 +149,7 @@ type Change struct {
 // Scan looks through the networks and reads every device found. known are the
 // devices of earlier scans. Its error is for what makes a scan impossible: no such
 // adapter, or a context that ended.
-func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Device) (Result, error) {
+func (s *Scanner) Scan(ctx context.Context, networks []Network, known []device.Device) (Result, error) {
 	var result Result
 	adapters, err := Adapters()
 	if err != nil {
@@ -147,6 +157,7 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Dev
 	}
 	networks = slices.Clone(networks)
 	for i := range networks {
+		networks[i].usual = append(s.Dialects.Over("tcp").Ports(), otherPorts...)
 		if networks[i].adapters, err = networks[i].choose(adapters); err != nil {
 			return result, err
 		}
@@ -170,7 +181,7 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []site.Dev
 	if len(sightings) >= maxSightings {
 		result.Warnings = append(result.Warnings, fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
 	}
-	found := merge(sightings)
+	found := merge(s.Dialects, sightings)
 	if len(found) > maxDevices {
 		result.Warnings = append(result.Warnings, fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
 		found = found[:maxDevices]
@@ -278,8 +289,8 @@ func (h *hearing) take(sight Sighting) {
 			if sight.more != nil {
 				ctx, cancel := context.WithTimeout(h.ctx, h.scanner.Patience)
 				defer cancel()
-				if f := sight.more(ctx, sight); f.Model != "" || f.Name != "" {
-					sight.Facts, sight.ReadOnly, sight.more = joined(f, sight.Facts), f.Version != "", nil
+				if f := sight.more(ctx, sight); f.Model != "" || f.Called != "" {
+					sight.Facts, sight.ReadOnly, sight.more = f.Over(sight.Facts), f.Version != "", nil
 					h.keep(sight)
 				}
 			}
@@ -289,19 +300,6 @@ func (h *hearing) take(sight Sighting) {
 			return nil
 		})
 	}
-}
-
-// joined is a with what b knows besides.
-func joined(a, b dialect.Facts) dialect.Facts {
-	var d site.Device
-	b.Into(&d)
-	a.Into(&d)
-	out := dialect.Facts{Name: a.Name, Vendor: d.Vendor, Model: d.Model, Hardware: d.Hardware, Serial: d.Serial, Version: d.Version,
-		UUID: d.UUID, Path: d.Path, Says: d.Says, MAC: d.MAC}
-	if out.Name == "" {
-		out.Name = b.Name
-	}
-	return out
 }
 
 // keep takes a sighting where it is the site's and there is room.
@@ -347,7 +345,7 @@ func (h *hearing) first(a netip.AddrPort) bool {
 }
 
 // read logs in to every device found and asks what it is.
-func (s *Scanner) read(ctx context.Context, found []*found, known []site.Device) error {
+func (s *Scanner) read(ctx context.Context, found []*found, known []device.Device) error {
 	var group errgroup.Group
 	group.SetLimit(readLanes)
 	var mu sync.Mutex
@@ -368,65 +366,56 @@ func (s *Scanner) read(ctx context.Context, found []*found, known []site.Device)
 
 // readOne reads a device by the best way to talk to it. The others only add what they
 // tell without a login.
-func (s *Scanner) readOne(ctx context.Context, d *found, known []site.Device) {
+func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) {
 	ctx, cancel := context.WithTimeout(ctx, readWithin)
 	defer cancel()
 	if len(d.talks) == 0 {
 		if d.readOnly {
-			d.Access, d.Trouble = site.OK, ""
+			d.Access, d.Trouble = device.OK, nil
 			s.pinSerial(d)
 		}
 		return
 	}
 	best := d.talks[0]
-	d.Dialect, d.Address, d.TLS = best.dialect, best.address.String(), best.tls
-	// Which logins are for it is told by what was known before, not by the name that it
-	// claims.
-	claimed := d.Name
+	d.Endpoint = best
+	// Which logins are for it is told by what was known before, not by what it calls
+	// itself.
 	if old, ok := same(d.Device, known, nil); ok && !d.fixed {
 		d.ID, d.Name, d.Login, d.Refused = old.ID, old.Name, old.Login, old.Refused
-	} else if !d.fixed {
-		d.Name = ""
 	}
-	if d.onlyAnnounced() && !s.open(ctx, best.address) {
-		d.Access, d.Trouble = site.Away, "it was announced, but takes no connection"
+	if !d.fixed && !d.connects(s.Dialects) && !s.open(ctx, address(best)) {
+		d.Access, d.Trouble = device.Away, device.Because(device.OnlyAnnounced, "")
 		return
 	}
 	s.logIn(ctx, d, best)
-	if claimed != "" && !d.fixed && !d.said {
-		d.Name = claimed
-	}
-	for _, t := range d.talks[1:] {
-		if reader := s.reader(t.dialect); reader != nil && t.open {
-			if facts, err := reader.Read(ctx, dialect.Peer{Address: t.address.String(), Path: t.path, TLS: t.tls}); err == nil {
-				facts.Path = ""
-				d.add(facts)
+	for _, at := range d.talks[1:] {
+		if other, ok := s.Dialects.Named(at.Dialect); ok && at.Open {
+			if facts, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{}); err == nil {
+				d.Reading = d.Reading.Over(facts)
 			}
 		}
 	}
-	if d.Access == site.OK {
+	if d.Access == device.OK {
 		s.pinSerial(d)
 	}
 }
 
 // Again logs in to known devices once more, also with logins that they refused before.
 // It returns them as they are now, and the keys met.
-func (s *Scanner) Again(ctx context.Context, devices []site.Device) ([]site.Device, Keys) {
+func (s *Scanner) Again(ctx context.Context, devices []device.Device) ([]device.Device, Keys) {
 	s.keys = newKeyring(s.Trusted)
 	var all []*found
 	for _, d := range devices {
 		f := &found{Device: d, fixed: true}
 		all = append(all, f)
-		if d.Access == site.IdentityChanged { // until a scan finds it as it should be
+		if d.Access == device.IdentityChanged { // until a scan finds it as it should be
 			continue
 		}
 		f.Refused = nil
-		if a, err := netip.ParseAddrPort(d.Address); err == nil {
-			f.talks = []talk{{d.Dialect, a, d.TLS, d.Path, d.Dialect == snmp.Dialect{}.Name() && snmp.Open(d.Path)}}
-		}
+		f.talks = []device.Endpoint{d.Endpoint}
 	}
 	_ = s.read(ctx, all, devices) // an end of the context is the caller's to see
-	var out []site.Device
+	var out []device.Device
 	for _, f := range all {
 		out = append(out, f.Device)
 	}
@@ -447,55 +436,51 @@ func (s *Scanner) pinSerial(d *found) bool {
 	}
 	err := s.keys.check(d.Address, KeySerial, d.Serial)
 	if err != nil {
-		d.Access, d.Trouble = site.IdentityChanged, err.Error()
+		d.Access, d.Trouble = Access(err)
 	}
 	return err == nil
 }
 
 // logIn tries the device's logins, one after the other, until one is not refused.
 // Before the first, all that the device showed of itself must be as it was.
-func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
-	reader := s.reader(t.dialect)
-	if reader == nil {
-		d.Trouble = "it speaks " + t.dialect + ", which this program does not"
+func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
+	speaks, ok := s.Dialects.Named(best.Dialect)
+	if !ok {
+		d.Access, d.Trouble = device.Unreadable, device.Because(device.NotRecognised, "it speaks %s", best.Dialect)
 		return
 	}
 	if !s.pinSerial(d) {
 		return
 	}
-	if err := s.keys.stranger(t.address.Addr()); err != nil {
-		d.Access, d.Trouble = site.IdentityChanged, err.Error()
+	if err := s.keys.changed(address(best).Addr()); err != nil {
+		d.Access, d.Trouble = Access(err)
 		return
 	}
-	peer := dialect.Peer{Address: d.Address, Path: t.path, TLS: t.tls, Trust: s.keys.trust(d.Address)}
-	peer.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
-	if d.fixed { // it was not heard just now
-		if err := dialect.VerifyIdentity(ctx, reader, peer, d.Serial); err != nil {
-			d.Access, d.Trouble = site.IdentityChanged, err.Error()
+	at := dialect.At{Endpoint: best, Trust: s.keys.trust(d.Address)}
+	if d.fixed { // it was not found just now
+		if err := dialect.VerifyIdentity(ctx, speaks, at, d.Serial); err != nil {
+			d.Access, d.Trouble = Access(err)
 			return
 		}
 	}
-	logins, before := s.logins(d.Device, t)
+	logins, before := s.logins(d.Device, best)
 	if len(logins) == 0 {
-		d.Access, d.Trouble = site.LoginRefused, "no login is given for it"
+		d.Access, d.Trouble = device.LoginRefused, device.Because(device.NoLogin, "")
 		if before > 0 {
-			d.Trouble = fmt.Sprintf("it refused %d of the logins before; they are not tried again by themselves, so that it does not lock up (catena login test does)", before)
+			d.Trouble = &device.Cause{Problem: device.RefusedBefore, Count: before}
 		}
 		return
 	}
 	tried := 0
 	for _, login := range logins {
-		peer.Login = login
-		facts, err := reader.Read(ctx, peer)
+		login.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
+		facts, err := read(ctx, speaks, at, login)
 		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version, "err", err)
-		facts.Into(&d.Device)
-		if facts.Name != "" && !d.fixed {
-			d.Name, d.said = facts.Name, true
-		}
+		d.Reading = facts.Over(d.Reading)
 		d.Access, d.Trouble = Access(err)
 		tried++
 		switch {
-		case errors.Is(err, dialect.ErrLoginRefused):
+		case errors.Is(err, device.ErrLoginRefused):
 			if login.ID == "" {
 				s.unnamed.Store(d.Address+" "+login.User, true)
 			} else if !slices.Contains(d.Refused, login.ID) {
@@ -505,27 +490,47 @@ func (s *Scanner) logIn(ctx context.Context, d *found, t talk) {
 				d.Login = ""
 			}
 			continue
-		case d.Access == site.OK, errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
+		case d.Access == device.OK, errors.Is(err, device.ErrNewPassword), errors.Is(err, device.ErrNoRight):
 			d.Login = login.ID
 			d.Refused = slices.DeleteFunc(slices.Clone(d.Refused), func(id string) bool { return id == login.ID })
 		}
 		return
 	}
 	if tried > 1 {
-		d.Trouble += fmt.Sprintf(" (%d were tried)", tried)
+		d.Trouble = &device.Cause{Problem: d.Trouble.Problem, Detail: d.Trouble.Detail, Count: tried}
 	}
+}
+
+// endWithin is how long a device may take to end a session.
+const endWithin = 5 * time.Second
+
+// read is one session that reads. It ends also where the reading was given up.
+func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.Credential) (device.Reading, error) {
+	session := speaks.Open(at, as)
+	defer func() {
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
+		defer cancel()
+		_ = session.Close(ending) // what it left open at the device, the device ends itself
+	}()
+	return session.Read(ctx)
+}
+
+// address is where an endpoint is; the zero one where that is no address.
+func address(e device.Endpoint) netip.AddrPort {
+	a, _ := netip.ParseAddrPort(e.Address)
+	return a
 }
 
 // logins are those to try with a device: the one that worked last, then the others in
 // their order, without those that it refused before. A device that tells all without a
 // login is asked without.
-func (s *Scanner) logins(d site.Device, t talk) (out []dialect.Login, before int) {
-	if t.open {
-		return []dialect.Login{{}}, 0
+func (s *Scanner) logins(d device.Device, at device.Endpoint) (out []login.Credential, before int) {
+	if at.Open {
+		return []login.Credential{{}}, 0
 	}
 	for _, l := range s.Logins(d) {
 		switch {
-		case !Fits(l, t.dialect, t.path):
+		case !l.Is(s.Dialects.Form(at)):
 		case l.ID == "" && s.refusedNow(d.Address, l.User):
 			before++
 		case l.ID != "" && slices.Contains(d.Refused, l.ID):
@@ -544,41 +549,26 @@ func (s *Scanner) refusedNow(address, user string) bool {
 	return refused
 }
 
-// Fits tells whether a login is of the kind that a talk wants: a community without a
-// user for SNMP v1 and v2c, a user for all else.
-func Fits(l dialect.Login, name, path string) bool {
-	community := name == snmp.Dialect{}.Name() && path != snmp.V3
-	return community == (l.User == "")
-}
-
-func (s *Scanner) reader(name string) dialect.Reader {
-	for _, r := range s.Readers {
-		if r.Name() == name {
-			return r
+// Access says what an error of a session means for a device.
+func Access(err error) (device.Access, *device.Cause) {
+	var cause *device.Cause
+	if err != nil && !errors.As(err, &cause) {
+		cause = device.Because(device.NoAnswer, "%v", err)
+		if errors.Is(err, context.DeadlineExceeded) {
+			cause = device.Because(device.NoAnswer, "not in time")
 		}
 	}
-	return nil
-}
-
-// openTalk tells whether a talk needs no login: SNMP where it answered the usual community.
-func openTalk(s Sighting) bool {
-	return s.Dialect == snmp.Dialect{}.Name() && snmp.Open(s.Facts.Path)
-}
-
-// Access says what an error of a talk means for a device.
-func Access(err error) (site.Access, string) {
 	switch {
 	case err == nil:
-		return site.OK, ""
-	case errors.Is(err, dialect.ErrIdentityChanged):
-		return site.IdentityChanged, err.Error()
-	case errors.Is(err, dialect.ErrLoginRefused), errors.Is(err, dialect.ErrPlain),
-		errors.Is(err, dialect.ErrNewPassword), errors.Is(err, dialect.ErrNoRight):
-		return site.LoginRefused, err.Error()
-	case errors.Is(err, dialect.ErrAway), errors.Is(err, context.DeadlineExceeded):
-		return site.Away, err.Error()
+		return device.OK, nil
+	case cause.Problem == device.Changed:
+		return device.IdentityChanged, cause
+	case slices.Contains([]device.Problem{device.BadLogin, device.PlainLogin, device.NewPassword, device.NoRight}, cause.Problem):
+		return device.LoginRefused, cause
+	case cause.Problem == device.NoAnswer:
+		return device.Away, cause
 	}
-	return site.Silent, err.Error()
+	return device.Silent, cause
 }
 
 func (s *Scanner) progress(done, total int, what string) {
@@ -636,7 +626,7 @@ func Networks(of []site.Network) []Network {
 }
 
 // settle brings what was found and what was known together.
-func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, networks []Network) {
+func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device, networks []Network) {
 	matched := map[string]bool{}
 	for _, d := range found {
 		if old, ok := same(*d, known, matched); ok {
@@ -652,19 +642,19 @@ func (r *Result) settle(s *Scanner, found []*site.Device, known []site.Device, n
 	}
 	for _, d := range known {
 		if !matched[d.ID] && s.lookedAt(d, networks) {
-			d.Access, d.Trouble = site.Away, "did not answer the last scan"
+			d.Access, d.Trouble = device.Away, device.Because(device.MissedLastScan, "")
 			r.Devices = append(r.Devices, d)
 		}
 	}
 	r.name(known)
-	byID := map[string]site.Device{}
+	byID := map[string]device.Device{}
 	for _, d := range known {
 		byID[d.ID] = d
 	}
 	for _, d := range r.Devices {
 		if old, ok := byID[d.ID]; ok {
 			r.Changed = append(r.Changed, changes(old, d)...)
-			if d.Access == site.Away && old.Access != site.Away { // also one that was heard, and gone when it was read
+			if d.Access == device.Away && old.Access != device.Away { // also one that was heard, and gone when it was read
 				r.Gone = append(r.Gone, d)
 			}
 		} else {
@@ -679,7 +669,7 @@ var swept = []string{"http", "https", "ssh", "modbus"}
 
 // lookedAt tells whether a known device would have been heard if it were there: in a
 // network that was looked through, by all the ways by which it was heard before.
-func (s *Scanner) lookedAt(d site.Device, networks []Network) bool {
+func (s *Scanner) lookedAt(d device.Device, networks []Network) bool {
 	a, err := netip.ParseAddrPort(d.Address)
 	if err != nil {
 		return false
@@ -708,7 +698,7 @@ func (r *Result) warn() {
 	bySerial := map[string]string{}
 	for _, d := range r.Devices {
 		key := strings.ToLower(d.Vendor + " " + d.Serial)
-		if d.Serial == "" || d.Access == site.Away {
+		if d.Serial == "" || d.Access == device.Away {
 			continue
 		}
 		if other, ok := bySerial[key]; ok {

@@ -10,65 +10,67 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"catena/internal/dialect"
+	"catena/internal/device"
 	"catena/internal/site"
+	"catena/internal/text"
 )
 
 func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
 
 func sighting(heard, address, uuid, name string) Sighting {
-	return Sighting{Via: heard, Address: at(address), Dialect: "onvif", Facts: dialect.Facts{UUID: uuid, Name: name}}
+	return Sighting{Via: heard, Address: at(address), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: uuid}, Called: name}}
 }
 
 func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
-	found := merge([]Sighting{
+	found := merge(dialects, []Sighting{
 		sighting("http", "10.20.4.11:80", "", ""),
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.12:80", "urn:uuid:2", "cam-12"),
-		{Via: "http", Address: at("10.20.4.9:80"), Trouble: "answers, but no dialect knows it"},
+		{Via: "http", Address: at("10.20.4.9:80"), Trouble: device.Because(device.NotRecognised, "")},
 	})
 	require.Len(t, found, 3)
 	assert.Equal(t, "10.20.4.9:80", found[0].Address)
 	assert.False(t, found[0].Known())
 	assert.Equal(t, []string{"http", "ws-discovery"}, found[1].FoundVia)
-	assert.Equal(t, "cam-11", found[1].Name)
+	assert.Equal(t, "cam-11", found[1].Called)
 }
 
 func TestOneSerialOnOneHostIsOne(t *testing.T) {
 	found := fold([]*found{
-		{Device: site.Device{Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", FoundVia: []string{"http"}}},
-		{Device: site.Device{Address: "10.20.4.11:8080", Vendor: "Wexcombe", Serial: "S-1", FoundVia: []string{"http"}}},
-		{Device: site.Device{Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-1"}},
-		{Device: site.Device{Address: "10.20.4.13:80"}},
+		{Device: device.Device{FoundVia: []string{"http"}, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
+		{Device: device.Device{FoundVia: []string{"http"}, Endpoint: device.Endpoint{Address: "10.20.4.11:8080"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
+		{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
+		{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.13:80"}}},
 	})
 	assert.Len(t, found, 3)
 }
 
-func settled(found, known []site.Device, ranges string) Result {
+func settled(found, known []device.Device, ranges string) Result {
 	var r Result
-	var pointers []*site.Device
+	var pointers []*device.Device
 	for i := range found {
+		found[i].Called, found[i].Name = found[i].Name, "" // what it calls itself
 		pointers = append(pointers, &found[i])
 	}
 	first, _ := site.ParseRange(ranges)
-	r.settle(&Scanner{}, pointers, known, []Network{{Ranges: []site.Range{first}}})
+	r.settle(&Scanner{}, pointers, known, []Network{{Ranges: []site.Range{first}, usual: []uint16{80}}})
 	return r
 }
 
 func TestSettle(t *testing.T) {
-	known := []site.Device{
-		{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.1.0", Access: site.OK},
-		{ID: "d2", Name: "cam-12", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-2", Version: "3.1.0", Access: site.OK},
-		{ID: "d3", Name: "cam-13", Address: "10.20.9.13:80", Vendor: "Wexcombe", Serial: "S-3", Access: site.OK},
+	known := []device.Device{
+		{ID: "d1", Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}, Version: "3.1.0"}},
+		{ID: "d2", Name: "cam-12", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-2"}, Version: "3.1.0"}},
+		{ID: "d3", Name: "cam-13", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.9.13:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-3"}}},
 	}
-	r := settled([]site.Device{
+	r := settled([]device.Device{
 		// The first has another version and has moved to another address.
-		{Name: "cam-11", Address: "10.20.4.31:80", Vendor: "Wexcombe", Serial: "S-1", Version: "3.2.1", Access: site.OK},
+		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.31:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}, Version: "3.2.1"}},
 		// A newcomer claims its name.
-		{Name: "cam-11", Address: "10.20.4.40:80", Vendor: "Wexcombe", Serial: "S-9", Access: site.OK},
+		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.40:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-9"}}},
 		// Another device is where the second was.
-		{Name: "cam-14", Address: "10.20.4.12:80", Vendor: "Wexcombe", Serial: "S-8", Access: site.OK},
+		{Name: "cam-14", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-8"}}},
 	}, known, "10.20.4.0/24")
 	assert.ElementsMatch(t, []string{"cam-11~2", "cam-14"}, r.New)
 	assert.Contains(t, r.Changed, Change{"cam-11", "version", "3.1.0", "3.2.1"})
@@ -79,8 +81,8 @@ func TestSettle(t *testing.T) {
 }
 
 func TestWhatIsNotSaidIsRemembered(t *testing.T) {
-	known := []site.Device{{ID: "d1", Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", UUID: "u", Version: "3.1.0", Access: site.OK}}
-	r := settled([]site.Device{{Address: "10.20.4.11:80", UUID: "u", Access: site.LoginRefused}}, known, "10.20.4.0/24")
+	known := []device.Device{{ID: "d1", Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "S-1", UUID: "u"}, Version: "3.1.0"}}}
+	r := settled([]device.Device{{Access: device.LoginRefused, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{UUID: "u"}}}}, known, "10.20.4.0/24")
 	require.Len(t, r.Devices, 1)
 	assert.Equal(t, "S-1", r.Devices[0].Serial)
 	assert.Equal(t, "3.1.0", r.Devices[0].Version)
@@ -88,9 +90,9 @@ func TestWhatIsNotSaidIsRemembered(t *testing.T) {
 }
 
 func TestTwoThatClaimOneSerial(t *testing.T) {
-	r := settled([]site.Device{
-		{Name: "cam-11", Address: "10.20.4.11:80", Serial: "S-1", Access: site.OK},
-		{Name: "cam-12", Address: "10.20.4.12:80", Serial: "S-1", Access: site.OK},
+	r := settled([]device.Device{
+		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
+		{Name: "cam-12", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
 	}, nil, "10.20.4.0/24")
 	assert.Len(t, r.Devices, 2, "both are shown")
 	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)
@@ -109,8 +111,8 @@ func TestParseMatches(t *testing.T) {
 	got, _ := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), []string{id}, from)
 	require.Len(t, got, 1)
 	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
-	assert.Equal(t, "/onvif/device_service", got[0].Facts.Path)
-	assert.Equal(t, "cam 11", got[0].Facts.Name)
+	assert.Equal(t, "/onvif/device_service", got[0].Path)
+	assert.Equal(t, "cam 11", got[0].Facts.Called)
 
 	for why, packet := range map[string][]byte{
 		"answers somebody else": match("urn:uuid:other", "http://10.20.4.11/x", ""),
@@ -135,8 +137,8 @@ func FuzzParseMatches(f *testing.F) {
 			if s.Address.Addr() != from {
 				t.Errorf("an address on another host: %v", s.Address)
 			}
-			if s.Facts.Name != site.Clean(s.Facts.Name) {
-				t.Errorf("a name that is not clean: %q", s.Facts.Name)
+			if s.Facts.Called != text.Clean(s.Facts.Called) {
+				t.Errorf("a name that is not clean: %q", s.Facts.Called)
 			}
 		}
 	})

@@ -16,10 +16,10 @@ const (
 func (s *Scanner) snmp() way {
 	return way{name: "snmp", port: snmpPort, wait: snmpWait, messages: snmp.Probes(s.Communities...),
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
-			facts, ok := snmp.Understand(packet)
+			facts, by, ok := snmp.Understand(packet)
 			if !ok {
 				return nil, nil
 			}
-			return []Sighting{{Via: "snmp", Address: from, Dialect: snmp.Dialect{}.Name(), Facts: facts}}, nil
+			return []Sighting{{Via: "snmp", Address: from, Dialect: by.Dialect, Version: by.ProtocolVersion, Open: by.Open, Facts: facts}}, nil
 		}}
 }

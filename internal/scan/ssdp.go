@@ -10,8 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/device"
+	"catena/internal/text"
+	"catena/internal/wire"
 )
 
 // SSDP: UPnP Device Architecture 1.1, section 1. A Redfish service answers to a type of
@@ -48,7 +49,7 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 		id = "urn:" + strings.ToLower(id)
 	}
 	sight := Sighting{Via: "ssdp", Address: netip.AddrPortFrom(from.Addr(), 0),
-		Facts: dialect.Facts{UUID: site.Clean(id), Says: site.Clean(resp.Header.Get("SERVER"))}}
+		Facts: device.Reading{Identity: device.Identity{UUID: text.Clean(id)}, Says: text.Clean(resp.Header.Get("SERVER"))}}
 	where := resp.Header.Get("LOCATION")
 	if al := resp.Header.Get("AL"); al != "" && resp.Header.Get("ST") == redfishType {
 		where = strings.Trim(al, "<> ")
@@ -57,9 +58,9 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 	if !ok {
 		return []Sighting{sight}, nil
 	}
-	sight.Address, sight.TLS, sight.Look, sight.Facts.Path = address, u.Scheme == "https", true, cleanPath(u)
+	sight.Address, sight.TLS, sight.Look, sight.Path = address, u.Scheme == "https", true, cleanPath(u)
 	if resp.Header.Get("ST") == redfishType {
-		sight.Facts.Path = ""
+		sight.Path = ""
 	} else {
 		sight.more = upnpDescription
 	}
@@ -68,15 +69,15 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 
 // upnpDescription asks a device for its description (UPnP DA 1.1, 2.3), which is open to
 // all.
-func upnpDescription(ctx context.Context, s Sighting) dialect.Facts {
-	peer := s.peer()
-	r, err := http.NewRequest(http.MethodGet, peer.URL(s.Facts.Path), nil)
+func upnpDescription(ctx context.Context, s Sighting) device.Reading {
+	at := s.endpoint()
+	r, err := http.NewRequest(http.MethodGet, at.URL(s.Path), nil)
 	if err != nil {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
-	a, err := dialect.Ask(ctx, peer, r)
+	a, err := wire.NewHTTP(nil).Ask(ctx, r)
 	if err != nil || a.Status != http.StatusOK || deep(a.Body) {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
 	var d struct {
 		XMLName xml.Name `xml:"root"`
@@ -89,7 +90,7 @@ func upnpDescription(ctx context.Context, s Sighting) dialect.Facts {
 		} `xml:"device"`
 	}
 	if xml.Unmarshal(a.Body, &d) != nil {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
-	return dialect.Facts{Name: d.Device.Name, Vendor: d.Device.Maker, Model: d.Device.Model, Hardware: d.Device.Number, Serial: d.Device.Serial}.Clean()
+	return device.Reading{Identity: device.Identity{Vendor: d.Device.Maker, Model: d.Device.Model, Hardware: d.Device.Number, Serial: d.Device.Serial}, Called: d.Device.Name}.Clean()
 }

@@ -15,8 +15,11 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/site"
+	"catena/internal/text"
+	"catena/internal/wire"
 )
 
 const (
@@ -48,7 +51,7 @@ func (s *Scanner) sweep(ctx context.Context, n Network, h *hearing) error {
 			defer mu.Unlock()
 			done++
 			if done%64 == 0 || done == total {
-				s.progress(done, total, "addresses tried")
+				s.progress(done, total, "ports tried")
 			}
 			return nil
 		})
@@ -64,7 +67,7 @@ func (n Network) ports(r site.Range) []uint16 {
 	}
 	out := append(n.portsFor(""), n.portsFor("modbus")...)
 	if len(out) == 0 {
-		return UsualPorts
+		return n.usual
 	}
 	return out
 }
@@ -147,12 +150,12 @@ func (s *Scanner) greeting(ctx context.Context, a netip.AddrPort) string {
 	defer func() { _ = c.Close() }()
 	_ = c.SetDeadline(time.Now().Add(wait))
 	line, _ := bufio.NewReaderSize(c, maxBanner).ReadSlice('\n') // what came, also when it is too long or cut off
-	return site.Clean(string(line))
+	return text.Clean(string(line))
 }
 
 // ssh meets an SSH server as far as its host key. Nobody logs in.
 func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
-	sight := Sighting{Via: "ssh", Address: a, Facts: dialect.Facts{Says: banner}, Trouble: "it speaks SSH, but no family knows it"}
+	sight := Sighting{Via: "ssh", Address: a, Facts: device.Reading{Says: banner}, Trouble: device.Because(device.NotRecognised, "it speaks SSH")}
 	d := net.Dialer{Timeout: s.Patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
@@ -167,7 +170,7 @@ func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sigh
 		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
 			ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			_ = s.keys.check(a.String(), dialect.KeySSH, ssh.FingerprintSHA256(key)) // kept for when a login would be sent
+			_ = s.keys.check(a.String(), device.KeySSH, ssh.FingerprintSHA256(key)) // kept for when a login would be sent
 			return enough
 		},
 	})
@@ -179,43 +182,41 @@ func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sigh
 func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting, silent, ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Patience)
 	defer cancel()
-	peer := dialect.Peer{Address: a.String(), TLS: tls, Trust: func(kind, fingerprint string) error {
+	sight = Sighting{Via: "http", Address: a, TLS: tls, Trouble: device.Because(device.NotRecognised, "")}
+	if tls {
+		sight.Via = "https"
+	}
+	at := dialect.At{Endpoint: sight.endpoint(), Trust: func(kind, fingerprint string) error {
 		_ = s.keys.check(a.String(), kind, fingerprint) // kept for when a login would be sent
 		return nil
 	}}
-	sight = Sighting{Via: peer.Scheme(), Address: a, TLS: tls, Trouble: "answers, but no dialect knows it"}
-	var readers []dialect.Reader
-	for _, r := range s.Readers {
-		if r.Name() != "snmp" { // it has no TCP port
-			readers = append(readers, r)
-		}
-	}
-	facts, errs := make([]dialect.Facts, len(readers)), make([]error, len(readers))
+	dialects := s.Dialects.Over("tcp")
+	facts, errs := make([]device.Reading, len(dialects)), make([]error, len(dialects))
 	var group sync.WaitGroup
-	for i, r := range readers {
-		group.Go(func() { facts[i], errs[i] = r.Recognise(ctx, peer) })
+	for i, d := range dialects {
+		group.Go(func() { facts[i], errs[i] = d.Probe(ctx, at) })
 	}
-	var page dialect.Answer
+	var page wire.Answer
 	var pageErr error
 	group.Go(func() {
 		var r *http.Request
-		if r, pageErr = http.NewRequest(http.MethodGet, peer.URL("/"), nil); pageErr == nil {
-			page, pageErr = dialect.Ask(ctx, peer, r)
+		if r, pageErr = http.NewRequest(http.MethodGet, at.URL("/"), nil); pageErr == nil {
+			page, pageErr = wire.NewHTTP(at.Trust).Ask(ctx, r)
 		}
 	})
 	group.Wait()
-	for i, r := range readers {
+	for i, d := range dialects {
 		if errs[i] == nil {
-			sight.Dialect, sight.Facts, sight.Trouble = r.Name(), facts[i], ""
+			sight.Dialect, sight.Facts, sight.Trouble = d.About().Name, facts[i], nil
 			return sight, false, true
 		}
 	}
 	if pageErr == nil && (page.Status != http.StatusBadRequest || tls) {
-		sight.Facts.Says = site.Clean(strings.TrimSpace(page.Header.Get("Server") + " " + title(page.Body)))
+		sight.Facts.Says = text.Clean(strings.TrimSpace(page.Header.Get("Server") + " " + title(page.Body)))
 		return sight, false, true
 	}
 	if ctx.Err() != nil {
-		sight.Trouble, sight.Silent = "takes connections, answers nothing", true
+		sight.Trouble, sight.Silent = device.Because(device.Mute, ""), true
 		return sight, true, false
 	}
 	return sight, false, false

@@ -307,7 +307,7 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 			longer(conn)
 		}
 		for _, sight := range heard {
-			if key := (said{sight.Address, sight.Facts.UUID + sight.Facts.Path}); !seen[key] && len(seen) < maxSightings {
+			if key := (said{sight.Address, sight.Facts.UUID + sight.Path}); !seen[key] && len(seen) < maxSightings {
 				seen[key] = true
 				take(sight)
 			}

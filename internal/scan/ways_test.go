@@ -20,12 +20,15 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/dns/dnsmessage"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/snmp"
+	"catena/internal/login"
 	"catena/internal/site"
+	"catena/internal/text"
 )
 
 var host = netip.MustParseAddr("10.20.4.11")
@@ -69,7 +72,7 @@ func TestParseMDNS(t *testing.T) {
 	assert.Nil(t, ask, "there is nothing left to ask")
 	assert.Equal(t, netip.AddrPortFrom(host, 8080), got[0].Address)
 	assert.True(t, got[0].Look)
-	assert.Equal(t, dialect.Facts{Name: "gate-1", Says: "Gate. 1", MAC: "02:00:5e:00:53:11"}, got[0].Facts)
+	assert.Equal(t, device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:11"}, Called: "gate-1", Says: "Gate. 1"}, got[0].Facts)
 
 	// A service on somebody else's host does not count for the one who tells of it.
 	got, _ = parseMDNS(records(t, func(name func(string) dnsmessage.Name, add func(string, dnsmessage.ResourceBody)) {
@@ -116,9 +119,9 @@ func checkSightings(t *testing.T, got []Sighting) {
 			t.Errorf("an address on another host: %v", s.Address)
 		}
 		f := s.Facts
-		for _, text := range []string{f.Name, f.Says, f.UUID} {
-			if text != site.Clean(text) {
-				t.Errorf("a text that is not clean: %q", text)
+		for _, said := range []string{f.Called, f.Says, f.UUID} {
+			if said != text.Clean(said) {
+				t.Errorf("a text that is not clean: %q", said)
 			}
 		}
 	}
@@ -132,7 +135,7 @@ func TestParseSSDP(t *testing.T) {
 	require.Len(t, got, 1)
 	assert.Equal(t, netip.AddrPortFrom(host, 8080), got[0].Address)
 	assert.Equal(t, "urn:uuid:ab", got[0].Facts.UUID)
-	assert.Equal(t, "/description.xml", got[0].Facts.Path)
+	assert.Equal(t, "/description.xml", got[0].Path)
 	assert.NotNil(t, got[0].more)
 
 	got, _ = parseSSDP([]byte(strings.ReplaceAll(search, "10.20.4.11:8080", "10.20.4.99")), from)
@@ -165,7 +168,7 @@ func FuzzSNMP(f *testing.F) {
 		f.Add(p)
 	}
 	f.Fuzz(func(t *testing.T, packet []byte) {
-		if facts, ok := snmp.Understand(packet); ok && (facts.Name != site.Clean(facts.Name) || facts.Says != site.Clean(facts.Says)) {
+		if facts, _, ok := snmp.Understand(packet); ok && (facts.Called != text.Clean(facts.Called) || facts.Says != text.Clean(facts.Says)) {
 			t.Errorf("texts that are not clean: %q", facts)
 		}
 	})
@@ -211,7 +214,7 @@ func TestParseIdentity(t *testing.T) {
 func FuzzParseIdentity(f *testing.F) {
 	f.Add(identity("HD-IO4"))
 	f.Fuzz(func(t *testing.T, packet []byte) {
-		if facts, ok := parseIdentity(packet); ok && facts.Model != site.Clean(facts.Model) {
+		if facts, ok := parseIdentity(packet); ok && facts.Model != text.Clean(facts.Model) {
 			t.Errorf("a model that is not clean: %q", facts.Model)
 		}
 	})
@@ -292,21 +295,21 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 }
 
 func TestMergeByHost(t *testing.T) {
-	found := merge([]Sighting{
-		{Via: "ssh", Address: at("10.20.4.11:22"), Trouble: "it speaks SSH, but no family knows it", Facts: dialect.Facts{Says: "SSH-2.0-x"}},
-		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Facts: dialect.Facts{Path: snmp.V2c, Name: "host"}},
-		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Facts: dialect.Facts{Path: "/p", Model: "WX-40"}},
+	found := merge(dialects, []Sighting{
+		{Via: "ssh", Address: at("10.20.4.11:22"), Trouble: device.Because(device.NotRecognised, "it speaks SSH"), Facts: device.Reading{Says: "SSH-2.0-x"}},
+		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Version: snmp.V2c, Facts: device.Reading{Called: "host"}},
+		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{Model: "WX-40"}}},
 		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.11"), 0)},
-		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u", Path: "/p"}},
-		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Facts: dialect.Facts{UUID: "u", Path: "/p"}},
+		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
 	})
 	require.Len(t, found, 1, "one host, and its address of the other kind by its UUID")
 	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].FoundVia)
-	assert.Equal(t, "onvif", found[0].talks[0].dialect)
+	assert.Equal(t, "onvif", found[0].talks[0].Dialect)
 	assert.Equal(t, "SSH-2.0-x", found[0].Says)
 
 	// A host with two of a kind is a door to several: only one port is one device.
-	found = merge([]Sighting{
+	found = merge(dialects, []Sighting{
 		{Via: "http", Address: at("10.20.4.1:8001"), Dialect: "onvif"},
 		{Via: "http", Address: at("10.20.4.1:8002"), Dialect: "onvif"},
 		{Via: "snmp", Address: at("10.20.4.1:161"), Dialect: "snmp"},
@@ -317,35 +320,37 @@ func TestMergeByHost(t *testing.T) {
 
 func TestHardwareAddresses(t *testing.T) {
 	a, b, c := netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")
-	found := merge([]Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)}, {Via: "http", Address: netip.AddrPortFrom(b, 80)}, {Via: "http", Address: netip.AddrPortFrom(c, 80)}})
+	found := merge(dialects, []Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)}, {Via: "http", Address: netip.AddrPortFrom(b, 80)}, {Via: "http", Address: netip.AddrPortFrom(c, 80)}})
 	addMACs(found, map[netip.Addr]string{a: "02:00:5e:00:53:01", b: "02:00:5e:00:53:02", c: "02:00:5e:00:53:02"})
 	assert.Equal(t, "02:00:5e:00:53:01", found[0].MAC)
 	assert.Empty(t, found[1].MAC, "one address for two is a router's, not theirs")
 	// It finds a device again that moved and tells no serial number.
-	old, ok := same(site.Device{Address: "10.20.4.9:80", MAC: "02:00:5e:00:53:01"}, []site.Device{{ID: "d1", Address: "10.20.4.1:80", MAC: "02:00:5e:00:53:01"}}, nil)
+	old, ok := same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.9:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
 	assert.True(t, ok)
 	assert.Equal(t, "d1", old.ID)
-	_, ok = same(site.Device{Address: "10.20.4.1:80", MAC: "02:00:5e:00:53:07"}, []site.Device{{ID: "d1", Address: "10.20.4.1:80", MAC: "02:00:5e:00:53:01"}}, nil)
+	_, ok = same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
 	assert.False(t, ok, "another hardware address at the same address is another device")
 }
 
 func TestKeyring(t *testing.T) {
-	k := newKeyring([]Key{{Address: "10.20.4.11:443", Kind: dialect.KeyTLS, Fingerprint: "SHA256:a"}})
-	assert.NoError(t, k.check("10.20.4.11:443", dialect.KeyTLS, "SHA256:a"))
-	assert.NoError(t, k.check("10.20.4.11:22", dialect.KeySSH, "SHA256:s"))
-	assert.NoError(t, k.check("10.20.4.11:22", dialect.KeySSH, "SHA256:s"), "the first contact is remembered")
-	assert.NoError(t, k.stranger(netip.MustParseAddr("10.20.4.11")))
-	err := k.check("10.20.4.11:443", dialect.KeyTLS, "SHA256:b\x1b[2J")
-	require.ErrorIs(t, err, dialect.ErrIdentityChanged)
-	assert.EqualError(t, err, "is not the device that was here: another TLS certificate than before, was SHA256:a, is SHA256:b[2J; if that is right: catena login accept 10.20.4.11")
-	assert.ErrorIs(t, k.stranger(netip.MustParseAddr("10.20.4.11")), dialect.ErrIdentityChanged, "for all ports of the host")
-	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: dialect.KeySSH, Fingerprint: "SHA256:s"}}, k.fresh)
+	k := newKeyring([]Key{{Address: "10.20.4.11:443", Kind: device.KeyTLS, Fingerprint: "SHA256:a"}})
+	assert.NoError(t, k.check("10.20.4.11:443", device.KeyTLS, "SHA256:a"))
+	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"))
+	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"), "the first contact is remembered")
+	assert.NoError(t, k.changed(netip.MustParseAddr("10.20.4.11")))
+	err := k.check("10.20.4.11:443", device.KeyTLS, "SHA256:b\x1b[2J")
+	require.ErrorIs(t, err, device.ErrIdentityChanged)
+	assert.EqualError(t, err, "its TLS certificate changed: was SHA256:a, now SHA256:b[2J")
+	assert.ErrorIs(t, k.changed(netip.MustParseAddr("10.20.4.11")), device.ErrIdentityChanged, "for all ports of the host")
+	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: device.KeySSH, Fingerprint: "SHA256:s"}}, k.fresh)
 	assert.Len(t, k.refused, 1)
 }
 
+var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
+
 func newScanner(patience time.Duration) *Scanner {
-	s := &Scanner{Readers: []dialect.Reader{onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}, Patience: patience,
-		Logins: func(site.Device) []dialect.Login { return nil }, Log: slog.New(slog.DiscardHandler)}
+	s := &Scanner{Dialects: dialects, Patience: patience,
+		Logins: func(device.Device) []login.Credential { return nil }, Log: slog.New(slog.DiscardHandler)}
 	s.keys = newKeyring(nil)
 	return s
 }
@@ -405,7 +410,7 @@ func TestBadNeighbours(t *testing.T) {
 				}
 				time.Sleep(time.Second)
 			}
-		}), "takes connections, answers nothing"},
+		}), "takes connections and answers nothing"},
 		"headers without end": {raw(func(c net.Conn) {
 			_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\n")
 			for {
@@ -416,17 +421,17 @@ func TestBadNeighbours(t *testing.T) {
 		}), ""},
 		"entities": {web(func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w, `<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;&b;</Body></Envelope>`)
-		}), "answers, but no dialect knows it"},
+		}), "answers, but Catena does not know how to read it"},
 		"nested a hundred thousand times": {web(func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w, strings.Repeat("<a>", 80_000))
-		}), "answers, but no dialect knows it"},
-		"a redirect to another host": {web(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }), "answers, but no dialect knows it"},
-		"a redirect in a circle":     {web(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusFound) }), "answers, but no dialect knows it"},
+		}), "answers, but Catena does not know how to read it"},
+		"a redirect to another host": {web(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }), "answers, but Catena does not know how to read it"},
+		"a redirect in a circle":     {web(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusFound) }), "answers, but Catena does not know how to read it"},
 		"terminal codes in its name": {web(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Server", "x\x1b[2Jy")
 			_, _ = io.WriteString(w, "<title>a\nb\x1b]0;evil\x07</title>")
-		}), "answers, but no dialect knows it"},
-		"it hangs up": {raw(func(net.Conn) {}), "answers, but no dialect knows it"},
+		}), "answers, but Catena does not know how to read it"},
+		"it hangs up": {raw(func(net.Conn) {}), "answers, but Catena does not know how to read it"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -435,11 +440,11 @@ func TestBadNeighbours(t *testing.T) {
 			sight, ok := s.look(t.Context(), Network{}, at(c.address), false)
 			assert.True(t, ok)
 			assert.Empty(t, sight.Dialect)
-			assert.NotEmpty(t, sight.Trouble)
+			assert.NotEmpty(t, sight.Trouble.Error())
 			if c.says != "" {
-				assert.Equal(t, c.says, sight.Trouble)
+				assert.Equal(t, c.says, sight.Trouble.Error())
 			}
-			assert.Equal(t, site.Clean(sight.Facts.Says), sight.Facts.Says)
+			assert.Equal(t, text.Clean(sight.Facts.Says), sight.Facts.Says)
 			assert.Less(t, time.Since(began), 20*time.Second, "it ended") // far beyond its bounds
 		})
 	}

@@ -13,9 +13,10 @@ import (
 
 	"github.com/google/uuid"
 
-	"catena/internal/dialect"
+	"catena/internal/device"
 	"catena/internal/dialect/onvif"
-	"catena/internal/site"
+	"catena/internal/text"
+	"catena/internal/wire"
 )
 
 // WS-Discovery, SOAP 1.2 over UDP: OASIS 1.1, and the namespace of 2005/04 that ONVIF
@@ -94,7 +95,7 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 	}
 	all := append(m.Matches, m.Resolved...)
 	for _, match := range all[:min(len(all), maxMatches)] {
-		endpoint := site.Clean(strings.TrimSpace(match.Endpoint))
+		endpoint := text.Clean(strings.TrimSpace(match.Endpoint))
 		named := false
 		for x := range strings.FieldsSeq(match.XAddrs) {
 			u, address, ok := ownURL(x, from)
@@ -104,9 +105,10 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 			named = true
 			name, model := onvif.Scopes(strings.Fields(match.Scopes))
 			sight := Sighting{Via: "ws-discovery", Address: address, TLS: u.Scheme == "https",
-				Facts: dialect.Facts{Name: name, Model: model, UUID: endpoint, Path: cleanPath(u)}}
+				Path:  cleanPath(u),
+				Facts: device.Reading{Called: name, Identity: device.Identity{Model: model, UUID: endpoint}}}
 			if strings.Contains(match.Types, "NetworkVideoTransmitter") || model != "" {
-				sight.Dialect = onvif.Dialect{}.Name()
+				sight.Dialect = onvif.Name
 			} else {
 				sight.more, sight.Look = wsdMetadata, true
 			}
@@ -119,7 +121,7 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 				ns = wsd11
 			}
 			resolve = wsdMessage(ns, ids[0], "Resolve", `<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
-			out = append(out, Sighting{Via: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: dialect.Facts{UUID: endpoint}})
+			out = append(out, Sighting{Via: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: device.Reading{Identity: device.Identity{UUID: endpoint}}})
 		}
 	}
 	return out, resolve
@@ -146,7 +148,7 @@ func ownURL(text string, from netip.Addr) (*url.URL, netip.AddrPort, bool) {
 // cleanPath is the path that a device announced, where it is a plain one.
 func cleanPath(u *url.URL) string {
 	p := u.EscapedPath()
-	if u.RawQuery != "" || len(p) > site.MaxText || !strings.HasPrefix(p, "/") {
+	if u.RawQuery != "" || len(p) > text.Max || !strings.HasPrefix(p, "/") {
 		return ""
 	}
 	return p
@@ -182,25 +184,25 @@ func deep(packet []byte) bool {
 
 // wsdMetadata asks a device for its description (DPWS 1.1, 5: WS-Transfer Get), which
 // is open to all.
-func wsdMetadata(ctx context.Context, s Sighting) dialect.Facts {
-	path := s.Facts.Path
+func wsdMetadata(ctx context.Context, s Sighting) device.Reading {
+	path := s.Path
 	if path == "" || s.Facts.UUID == "" || strings.ContainsAny(s.Facts.UUID, `<>&"'`) {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
 	const get = "http://schemas.xmlsoap.org/ws/2004/09/transfer/Get"
 	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing">` +
 		`<s:Header><a:MessageID>urn:uuid:` + uuid.NewString() + `</a:MessageID><a:To>` + s.Facts.UUID + `</a:To>` +
 		`<a:ReplyTo><a:Address>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:Address></a:ReplyTo>` +
 		`<a:Action>` + get + `</a:Action></s:Header><s:Body/></s:Envelope>`
-	peer := s.peer()
-	r, err := http.NewRequest(http.MethodPost, peer.URL(path), strings.NewReader(body))
+	at := s.endpoint()
+	r, err := http.NewRequest(http.MethodPost, at.URL(path), strings.NewReader(body))
 	if err != nil {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
 	r.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
-	a, err := dialect.Ask(ctx, peer, r)
+	a, err := wire.NewHTTP(nil).Ask(ctx, r)
 	if err != nil || a.Status != http.StatusOK || deep(a.Body) {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
 	var m struct {
 		XMLName  xml.Name `xml:"Envelope"`
@@ -214,11 +216,11 @@ func wsdMetadata(ctx context.Context, s Sighting) dialect.Facts {
 		} `xml:"Body>Metadata>MetadataSection"`
 	}
 	if xml.Unmarshal(a.Body, &m) != nil {
-		return dialect.Facts{}
+		return device.Reading{}
 	}
-	var f dialect.Facts
+	var f device.Reading
 	for _, x := range m.Sections[:min(len(m.Sections), 16)] {
-		for _, p := range []struct{ to, from *string }{{&f.Name, &x.Name}, {&f.Version, &x.Version}, {&f.Serial, &x.Serial}, {&f.Vendor, &x.Maker}, {&f.Model, &x.Model}, {&f.Says, &x.Computer}} {
+		for _, p := range []struct{ to, from *string }{{&f.Called, &x.Name}, {&f.Version, &x.Version}, {&f.Serial, &x.Serial}, {&f.Vendor, &x.Maker}, {&f.Model, &x.Model}, {&f.Says, &x.Computer}} {
 			if *p.to == "" {
 				*p.to = *p.from
 			}

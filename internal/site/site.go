@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
+	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
@@ -49,7 +51,7 @@ type Lockstep struct {
 }
 
 // Has tells whether a device belongs to the set.
-func (l Lockstep) Has(d Device) bool { return slices.ContainsFunc(l.Of, d.Answers) }
+func (l Lockstep) Has(d device.Device) bool { return slices.ContainsFunc(l.Of, d.Answers) }
 
 // Hold says that a device is to be left as it is.
 type Hold struct {
@@ -64,7 +66,7 @@ func Parse(name string, data []byte) (Site, error) {
 	if err != nil {
 		return s, err
 	}
-	if Clean(s.Name) == "" {
+	if text.Clean(s.Name) == "" {
 		return s, doc.Errorf("$.site", "site: is missing; give the site a name")
 	}
 	for i, n := range s.Networks {
@@ -119,7 +121,7 @@ func Parse(name string, data []byte) (Site, error) {
 func (s Site) groupNames() []string { return slices.Sorted(maps.Keys(s.Groups)) }
 
 // Held returns the hold that applies to a device, if any; the first one wins.
-func (s Site) Held(d Device) (Hold, bool) {
+func (s Site) Held(d device.Device) (Hold, bool) {
 	for _, h := range s.Hold {
 		if d.Answers(h.Device) {
 			return h, true
@@ -146,7 +148,7 @@ func (s Site) checkNames(doc *yamldoc.Doc) error {
 
 // CheckName refuses names that cannot be typed, or that mean something else.
 func CheckName(name string) error {
-	if name == "" || Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") || strings.HasPrefix(name, "-") {
+	if name == "" || text.Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") || strings.HasPrefix(name, "-") {
 		return fmt.Errorf("%q cannot be a name; use letters, digits, and the signs . _ - only", name)
 	}
 	if _, err := ParseRange(name); err == nil {
@@ -156,7 +158,7 @@ func CheckName(name string) error {
 }
 
 // NameOf is what the site file calls a device, if it does.
-func (s Site) NameOf(d Device) (string, bool) {
+func (s Site) NameOf(d device.Device) (string, bool) {
 	for _, key := range slices.Sorted(maps.Keys(s.Names)) {
 		if slices.Contains([]string{d.Address, d.Host()}, key) || d.Serial != "" && strings.EqualFold(d.Serial, key) ||
 			d.MAC != "" && strings.EqualFold(d.MAC, key) {
@@ -164,6 +166,30 @@ func (s Site) NameOf(d Device) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// Meant finds the devices that a person means by a word: those that it means exactly;
+// else by a pattern for their names; else, from four characters on, the ones whose
+// serial number ends so.
+func Meant(devices []device.Device, word string) []device.Device {
+	for _, is := range []func(device.Device) bool{
+		func(d device.Device) bool { return d.Is(word) },
+		func(d device.Device) bool { return d.Answers(word) },
+		func(d device.Device) bool {
+			return len(word) >= 4 && strings.HasSuffix(strings.ToLower(d.Serial), strings.ToLower(word))
+		},
+	} {
+		var out []device.Device
+		for _, d := range devices {
+			if is(d) {
+				out = append(out, d)
+			}
+		}
+		if len(out) > 0 {
+			return out
+		}
+	}
+	return nil
 }
 
 // Inside returns the network's ranges and exceptions, parsed. Parse has checked

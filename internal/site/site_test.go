@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/site"
 )
 
@@ -62,12 +63,12 @@ hold:
 `))
 	require.NoError(t, err)
 	assert.Equal(t, []site.Port{{Number: 80}, {Way: "snmp", Number: 1161}, {Way: "modbus", Number: 5020}}, s.Networks[0].PortList())
-	hold, ok := s.Held(site.Device{Name: "GATE-5"})
+	hold, ok := s.Held(device.Device{Name: "GATE-5"})
 	assert.True(t, ok)
 	assert.Equal(t, "not before the winter stoppage", hold.Because)
-	_, ok = s.Held(site.Device{Name: "cam-21"})
+	_, ok = s.Held(device.Device{Name: "cam-21"})
 	assert.True(t, ok)
-	_, ok = s.Held(site.Device{Name: "cam-11"})
+	_, ok = s.Held(device.Device{Name: "cam-11"})
 	assert.False(t, ok)
 
 	for text, want := range map[string]string{
@@ -136,41 +137,17 @@ func TestParsePort(t *testing.T) {
 func TestNames(t *testing.T) {
 	s, err := site.Parse("site.yaml", []byte("site: X\nnames: {10.20.4.11: cam-basin, TG2-00101: gate-low, '02:00:5e:00:53:01': switch}\n"))
 	require.NoError(t, err)
-	for want, d := range map[string]site.Device{
-		"cam-basin": {Address: "10.20.4.11:8080"},
-		"gate-low":  {Address: "10.20.4.9:80", Serial: "tg2-00101"},
-		"switch":    {Address: "10.20.4.2:161", MAC: "02:00:5E:00:53:01"},
+	for want, d := range map[string]device.Device{
+		"cam-basin": {Endpoint: device.Endpoint{Address: "10.20.4.11:8080"}},
+		"gate-low":  {Endpoint: device.Endpoint{Address: "10.20.4.9:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "tg2-00101"}}},
+		"switch":    {Endpoint: device.Endpoint{Address: "10.20.4.2:161"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5E:00:53:01"}}},
 	} {
 		name, ok := s.NameOf(d)
 		assert.True(t, ok)
 		assert.Equal(t, want, name)
 	}
-	_, ok := s.NameOf(site.Device{Address: "10.20.4.12:80"})
+	_, ok := s.NameOf(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.12:80"}})
 	assert.False(t, ok)
-}
-
-func TestClean(t *testing.T) {
-	for in, want := range map[string]string{
-		"cam-11":                     "cam-11",
-		"cam\x1b[2J\x1b]0;x\x07-11":  "cam[2J]0;x-11",
-		"two\r\nlines\t and  spaces": "two lines and spaces",
-		"a\u202eb\u200bc\u009bd":     "abcd",
-		"\xff\xfecam":                "cam",
-		"Schleuse Süd 门":             "Schleuse Süd 门",
-	} {
-		assert.Equal(t, want, site.Clean(in))
-	}
-	assert.LessOrEqual(t, len(site.Clean(strings.Repeat("门", 10000))), site.MaxText)
-}
-
-func TestDeviceAnswers(t *testing.T) {
-	d := site.Device{ID: "d7", Name: "cam-11", Address: "10.20.4.11:80", Serial: "WX4-0011"}
-	for _, p := range []string{"cam-11", "CAM-11", "cam-1?", "d7", "10.20.4.11", "10.20.4.11:80", "wx4-0011"} {
-		assert.True(t, d.Answers(p), p)
-	}
-	for _, p := range []string{"cam-1", "d70", "10.20.4.1", "", "10.20.4.11:8080"} {
-		assert.False(t, d.Answers(p), p)
-	}
 }
 
 func TestBadSets(t *testing.T) {
@@ -210,7 +187,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		d := site.Device{Name: "cam-11", Model: "A"}
+		d := device.Device{Name: "cam-11", Reading: device.Reading{Identity: device.Identity{Model: "A"}}}
 		s.Held(d)
 		if targets, err := site.ParseTargets("targets.yaml", raw); err == nil && s.Join("targets.yaml", targets) == nil {
 			s.TargetFor(d)

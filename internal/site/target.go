@@ -5,6 +5,7 @@ import (
 	"path"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/firmware/version"
 	"catena/internal/yamldoc"
 )
@@ -78,7 +79,7 @@ func (t Target) Check() error {
 		return nil
 	}
 	if t.Version == "hold" {
-		return fmt.Errorf("a target does not hold a device; write it in site.yaml, under hold:")
+		return fmt.Errorf("a target does not hold a device; write it in site.yaml, under hold (hold: …)")
 	}
 	if t.Version == "" {
 		return fmt.Errorf("a target needs a version: newest, 3.2.1, or \">= 3.1, < 4\"")
@@ -144,7 +145,7 @@ func orEmpty(groups map[string][]string) map[string][]string {
 
 // TargetFor returns the most specific target for a device; ok is false where there is
 // none. contradicts is another one, as specific, that wants something else.
-func (s Site) TargetFor(d Device) (target Target, ok bool, contradicts *Target) {
+func (s Site) TargetFor(d device.Device) (target Target, ok bool, contradicts *Target) {
 	for _, t := range s.Targets {
 		if !s.meant(t, d) {
 			continue
@@ -159,13 +160,13 @@ func (s Site) TargetFor(d Device) (target Target, ok bool, contradicts *Target) 
 	return target, ok, contradicts
 }
 
-func (s Site) meant(t Target, d Device) bool {
+func (s Site) meant(t Target, d device.Device) bool {
 	return (t.Device == "" || d.Answers(t.Device)) && (t.Model == "" || strings.EqualFold(t.Model, d.Model)) &&
 		(t.Group == "" || s.InGroup(t.Group, d))
 }
 
 // InGroup tells whether a device belongs to a group.
-func (s Site) InGroup(group string, d Device) bool {
+func (s Site) InGroup(group string, d device.Device) bool {
 	for _, pattern := range s.Groups[group] {
 		if d.Answers(pattern) {
 			return true
@@ -175,7 +176,7 @@ func (s Site) InGroup(group string, d Device) bool {
 }
 
 // GroupsOf lists the groups that a device belongs to, in the order of their names.
-func (s Site) GroupsOf(d Device) []string {
+func (s Site) GroupsOf(d device.Device) []string {
 	var out []string
 	for _, g := range s.groupNames() {
 		if s.InGroup(g, d) {

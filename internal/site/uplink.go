@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/yamldoc"
 )
 
@@ -65,7 +66,7 @@ type Link struct {
 // behind them, what is reached through what. root is the device that the laptop is
 // plugged into; empty: the one that most others are seen at, with a doubt that says
 // so. Devices that nobody sees are returned apart.
-func Propose(devices []Device, root string) (links []Link, unseen []string) {
+func Propose(devices []device.Device, root string) (links []Link, unseen []string) {
 	g := newWiring(devices)
 	edges, children := g.edges()
 	doubts := map[int][]string{}
@@ -131,11 +132,11 @@ func Propose(devices []Device, root string) (links []Link, unseen []string) {
 
 // wiring finds devices by what others call them.
 type wiring struct {
-	devices []Device
+	devices []device.Device
 	by      map[string]int
 }
 
-func newWiring(devices []Device) wiring {
+func newWiring(devices []device.Device) wiring {
 	g := wiring{devices, map[string]int{}}
 	for i, d := range devices {
 		for _, key := range []string{d.MAC, d.Serial, d.Name, d.Host(), d.Address} {

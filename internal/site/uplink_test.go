@@ -6,19 +6,20 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"catena/internal/device"
 	"catena/internal/site"
 )
 
 // wired makes devices of lines like "switch: cam-1 cam-2; behind gate-2": what it sees
 // at its ports, and what it says hangs behind it.
-func wired(lines ...string) []site.Device {
-	var out []site.Device
+func wired(lines ...string) []device.Device {
+	var out []device.Device
 	for _, line := range lines {
 		name, rest, _ := strings.Cut(line, ":")
-		d := site.Device{Name: name, Serial: "S-" + name}
+		d := device.Device{Name: name, Reading: device.Reading{Identity: device.Identity{Serial: "S-" + name}}}
 		sees, behind, _ := strings.Cut(rest, "; behind")
 		for _, n := range strings.Fields(sees) {
-			d.Neighbours = append(d.Neighbours, site.Neighbour{Port: "1", Name: n})
+			d.Neighbours = append(d.Neighbours, device.Neighbour{Port: "1", Name: n})
 		}
 		for _, n := range strings.Fields(behind) {
 			d.Behind = append(d.Behind, "S-"+n)

@@ -7,7 +7,7 @@ import (
 	"github.com/gomarkdown/markdown/ast"
 	"github.com/gomarkdown/markdown/parser"
 
-	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // Markdown writes a Markdown text for a terminal: headings, lists, quotes and code
@@ -15,7 +15,7 @@ import (
 // characters go, pictures and HTML are left out.
 func Markdown(source string, s Style) string {
 	r := &renderer{style: s}
-	r.blocks(parser.New().Parse([]byte(site.Harmless(source))), "")
+	r.blocks(parser.New().Parse([]byte(text.Harmless(source))), "")
 	return strings.TrimRight(r.out.String(), "\n") + "\n"
 }
 

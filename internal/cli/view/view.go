@@ -201,9 +201,10 @@ func (m *Meter) Show(line string) {
 	fmt.Fprintf(m.W, "\r\x1b[K%s", line)
 }
 
-// ShowBytes draws how many bytes of a total are done; a total of 0 is not known.
+// ShowBytes draws how many bytes of a total are done; without a total, or beyond it, how
+// many alone.
 func (m *Meter) ShowBytes(done, total int64, what string) {
-	if total <= 0 {
+	if total <= 0 || done > total { // an archive holds more than its size told
 		m.Show(Bytes(float64(done)) + " " + what)
 		return
 	}

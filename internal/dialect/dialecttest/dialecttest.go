@@ -1,5 +1,6 @@
-// Package dialecttest is the one suite that every dialect must pass, against its
-// stand-in. A new dialect is one call of Run in a test.
+// Package dialecttest is the one suite that every dialect must pass. It knows no
+// implementation: a Subject brings the dialect, a way to start a device that speaks it,
+// and images for that device. A new dialect is one call of Run in a test.
 package dialecttest
 
 import (
@@ -7,195 +8,200 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
-	"log/slog"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/firmware"
-	"catena/internal/sim"
+	"catena/internal/login"
 )
 
-// Run holds a dialect against the stand-in that device describes. maker is who
-// makes images for it. The device is at version 1.0 at first.
-func Run(t *testing.T, d dialect.Dialect, maker string, device sim.Device) {
-	device.Name, device.Host, device.Serial, device.Hardware, device.Version = "first", 1, "S-1", "B", "1.0"
-	c := &suite{Dialect: d, maker: maker, device: device, login: dialect.Login{User: "keeper", Password: "quoin & <sluice>"}}
-	t.Run("recognises its own", c.recognises)
-	t.Run("knows what is not its own", c.notMine)
-	t.Run("reads", c.reads)
-	t.Run("tries a wrong password once", c.wrongPassword)
-	t.Run("sends, restarts, proves", c.sends)
-	t.Run("hears refusals", c.refusals)
-	t.Run("hears that a device is not well", c.sick)
-	t.Run("ends when the connection is cut", c.cut)
-	t.Run("says that nobody is there", c.away)
-	t.Run("ends with its context", c.ends)
+// Faults are what the suite asks a device to do wrong.
+type Faults struct {
+	Silent    bool  // it takes what comes and never answers
+	DropAfter int64 // it cuts a connection after so many bytes
+	Sick      bool  // it comes back on another image, but is not healthy
 }
 
-type suite struct {
-	dialect.Dialect
-	maker  string
-	device sim.Device
-	login  dialect.Login
+// Subject is a dialect and a device that speaks it.
+type Subject struct {
+	Dialect dialect.Dialect
+	// Start starts a device with these faults, which runs version 1.0, and stops it when
+	// the test ends.
+	Start func(t *testing.T, f Faults) dialect.At
+	// Other starts something that answers in another dialect; nil: nothing of the kind can
+	// be at such an address.
+	Other func(t *testing.T) dialect.At
+	Login login.Credential
+	Want  device.Reading // what the device says; compared as far as it is given
+	// Good is an image of version 2.0 for the device; nil: the dialect only reads.
+	Good []byte
+	// Bad are images that the device must refuse, by words of its refusal.
+	Bad map[string][]byte
 }
 
-// site starts the stand-in with the faults given.
-func (c *suite) site(t *testing.T, faults sim.Faults) dialect.Peer {
-	device := c.device
-	device.Faults = faults
-	site, err := sim.Start(sim.Scenario{
-		Login:   sim.Login{User: c.login.User, Password: c.login.Password},
-		Pace:    sim.Pace{Write: 100 * time.Millisecond, Restart: 100 * time.Millisecond, Delay: 10 * time.Millisecond},
-		Devices: []sim.Device{device},
-	}, "", slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(site.Stop)
-	return dialect.Peer{Address: site.StandIns()[0].Address, Login: c.login}
+// Run holds a dialect against its subject.
+func Run(t *testing.T, s Subject) {
+	t.Run("recognises its own", s.recognises)
+	t.Run("knows what is not its own", s.notMine)
+	t.Run("reads", s.reads)
+	t.Run("tries a wrong password once", s.wrongPassword)
+	t.Run("says that nobody is there", s.away)
+	t.Run("ends with its context", s.ends)
+	if s.Good == nil {
+		t.Run("says that it cannot update", s.cannotUpdate)
+		return
+	}
+	t.Run("sends, restarts, proves", s.sends)
+	t.Run("hears refusals", s.refusals)
+	t.Run("hears that a device is not healthy", s.sick)
+	t.Run("ends when the connection is cut", s.cut)
 }
 
-func (c *suite) image(t *testing.T, maker, model string) []byte {
-	var b bytes.Buffer
-	require.NoError(t, sim.Image(&b, maker, []string{model}, "", "2.0", 300_000))
-	return b.Bytes()
+// within is how long a device of the suite may take for a restart, on the busiest machine.
+const within = time.Minute
+
+func (s Subject) open(t *testing.T, at dialect.At) dialect.Session {
+	session := s.Dialect.Open(at, s.Login)
+	t.Cleanup(func() { _ = session.Close(context.Background()) }) // the device may be gone by then
+	return session
 }
 
-func upload(image []byte, sent func(int64)) dialect.Upload {
-	return dialect.Upload{Component: firmware.Main, Image: bytes.NewReader(image), Size: int64(len(image)), SHA256: fmt.Sprintf("%x", sha256.Sum256(image)), Sent: sent}
+func image(raw []byte) dialect.Image {
+	return dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)), SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
 }
 
-func (c *suite) recognises(t *testing.T) {
-	_, err := c.Recognise(t.Context(), c.site(t, sim.Faults{}))
+func (s Subject) recognises(t *testing.T) {
+	_, err := s.Dialect.Probe(t.Context(), s.Start(t, Faults{}))
 	assert.NoError(t, err)
 }
 
-func (c *suite) notMine(t *testing.T) {
-	other := *c
-	other.device.Kind = map[string]string{"camera": "gate", "gate": "camera"}[c.device.Kind]
-	_, err := c.Recognise(t.Context(), other.site(t, sim.Faults{}))
-	assert.ErrorIs(t, err, dialect.ErrNotMine)
+func (s Subject) notMine(t *testing.T) {
+	if s.Other == nil {
+		t.Skip("nothing else answers at such an address")
+	}
+	_, err := s.Dialect.Probe(t.Context(), s.Other(t))
+	assert.ErrorIs(t, err, device.ErrNotMine)
 }
 
-func (c *suite) reads(t *testing.T) {
-	f, err := c.Open(c.site(t, sim.Faults{})).Read(t.Context())
+func (s Subject) reads(t *testing.T) {
+	r, err := s.open(t, s.Start(t, Faults{})).Read(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"first", c.maker, c.device.Model, "B", "S-1", "1.0"}, []string{f.Name, f.Vendor, f.Model, f.Hardware, f.Serial, f.Version})
+	assert.Equal(t, r, s.Want.Over(r), "as expected, and the rest as it was read")
+	assert.Equal(t, "1.0", r.Version)
+	assert.Equal(t, r, r.Clean(), "every text is clean")
 }
 
-func (c *suite) wrongPassword(t *testing.T) {
-	// The stand-in of a gate stops listening after five wrong passwords: three
-	// talks, each with one try, leave it open for the right one.
-	p := c.site(t, sim.Faults{})
-	wrong := p
-	wrong.Login.Password = "mitre"
+func (s Subject) wrongPassword(t *testing.T) {
+	// Stand-ins stop listening after five wrong passwords: three sessions, each with one
+	// try, leave them open for the right one.
+	at := s.Start(t, Faults{})
+	wrong := s.Login
+	wrong.Password = "mitre"
 	for range 3 {
-		_, err := c.Open(wrong).Read(t.Context())
-		assert.ErrorIs(t, err, dialect.ErrLoginRefused)
+		_, err := s.Dialect.Open(at, wrong).Read(t.Context())
+		assert.ErrorIs(t, err, device.ErrLoginRefused)
 		assert.NotContains(t, fmt.Sprintf("%v %+v %#v", err, wrong, wrong), "mitre")
 	}
-	_, err := c.Open(p).Read(t.Context())
+	_, err := s.open(t, at).Read(t.Context())
 	assert.NoError(t, err)
 }
 
-func (c *suite) sends(t *testing.T) {
-	talk := c.Open(c.site(t, sim.Faults{}))
-	before, err := talk.Read(t.Context())
+func (s Subject) away(t *testing.T) {
+	at := s.Start(t, Faults{})
+	at.Address = "127.0.0.1:1"
+	_, err := s.Dialect.Probe(t.Context(), at)
+	assert.ErrorIs(t, err, device.ErrAway)
+}
+
+func (s Subject) ends(t *testing.T) {
+	at := s.Start(t, Faults{Silent: true})
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	_, err := s.Dialect.Probe(ctx, at)
+	assert.Error(t, err)
+	stopped, stop := context.WithCancel(t.Context())
+	stop()
+	_, err = s.open(t, at).Read(stopped)
+	assert.Error(t, err)
+}
+
+func (s Subject) cannotUpdate(t *testing.T) {
+	_, err := s.open(t, dialect.At{}).Update(firmware.Main)
+	assert.ErrorIs(t, err, device.ErrUnsupported)
+}
+
+// run waits until a device that has the image runs it.
+func (s Subject) run(t *testing.T, session dialect.Session, update dialect.Update) {
+	require.Eventually(t, func() bool {
+		percent, err := update.Progress(t.Context())
+		return err == nil && percent == 100
+	}, within, 20*time.Millisecond)
+	if !update.Traits().RestartsByItself {
+		r, err := session.Read(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, "1.0", r.Version, "the version shows only after the restart")
+		require.NoError(t, update.Activate(t.Context()))
+	}
+	require.Eventually(t, func() bool {
+		r, err := session.Read(t.Context())
+		return err == nil && r.Version == "2.0"
+	}, within, 20*time.Millisecond)
+}
+
+// begun is a session with a device that is healthy, and an update that was begun.
+func (s Subject) begun(t *testing.T, f Faults) (dialect.Session, dialect.Update, device.Reading) {
+	session := s.open(t, s.Start(t, f))
+	baseline, err := session.Read(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, talk.Healthy(t.Context(), before))
-	image := c.image(t, c.maker, c.device.Model)
+	require.NoError(t, session.Healthy(t.Context(), baseline))
+	update, err := session.Update(firmware.Main)
+	require.NoError(t, err)
+	require.NoError(t, update.Ready(t.Context()))
+	return session, update, baseline
+}
+
+func (s Subject) sends(t *testing.T) {
+	session, update, baseline := s.begun(t, Faults{})
 	last := int64(0)
-	traits, err := talk.Send(t.Context(), upload(image, func(n int64) {
+	require.NoError(t, update.Transfer(t.Context(), image(s.Good), func(n int64) {
 		assert.Greater(t, n, last, "progress only rises")
 		last = n
 	}))
-	require.NoError(t, err)
-	assert.Equal(t, int64(len(image)), last)
-	require.Eventually(t, func() bool {
-		percent, err := talk.Writing(t.Context())
-		return err == nil && percent == 100
-	}, 5*time.Second, 20*time.Millisecond)
-	if !traits.RestartsAlone {
-		f, err := talk.Read(t.Context())
-		require.NoError(t, err)
-		assert.Equal(t, "1.0", f.Version, "the version shows only after the restart")
-		require.NoError(t, talk.Restart(t.Context()))
-	}
-	require.Eventually(t, func() bool {
-		f, err := talk.Read(t.Context())
-		return err == nil && f.Version == "2.0"
-	}, 5*time.Second, 20*time.Millisecond)
-	assert.NoError(t, talk.Healthy(t.Context(), before))
+	assert.Equal(t, int64(len(s.Good)), last)
+	s.run(t, session, update)
+	assert.NoError(t, session.Healthy(t.Context(), baseline))
 }
 
-func (c *suite) refusals(t *testing.T) {
-	good := c.image(t, c.maker, c.device.Model)
-	damaged := bytes.Clone(good)
-	damaged[len(damaged)-1] ^= 1
-	for why, image := range map[string][]byte{
-		"not an image":      bytes.Repeat([]byte("x"), 5000),
-		"another model":     c.image(t, c.maker, "another"),
-		"not an image of":   c.image(t, "another", c.device.Model),
-		"truncated":         good[:len(good)-1000],
-		"checksum is wrong": damaged,
-	} {
+func (s Subject) refusals(t *testing.T) {
+	for why, raw := range s.Bad {
 		t.Run(why, func(t *testing.T) {
-			talk := c.Open(c.site(t, sim.Faults{}))
-			_, err := talk.Send(t.Context(), upload(image, nil))
-			assert.ErrorIs(t, err, dialect.ErrRefused)
+			session, update, _ := s.begun(t, Faults{})
+			err := update.Transfer(t.Context(), image(raw), nil)
+			assert.ErrorIs(t, err, device.ErrRefused)
 			assert.ErrorContains(t, err, why)
-			f, err := talk.Read(t.Context())
+			r, err := session.Read(t.Context())
 			require.NoError(t, err)
-			assert.Equal(t, "1.0", f.Version)
+			assert.Equal(t, "1.0", r.Version)
 		})
 	}
 }
 
-func (c *suite) sick(t *testing.T) {
-	talk := c.Open(c.site(t, sim.Faults{Sick: true}))
-	before, err := talk.Read(t.Context())
-	require.NoError(t, err)
-	require.NoError(t, talk.Healthy(t.Context(), before))
-	traits, err := talk.Send(t.Context(), upload(c.image(t, c.maker, c.device.Model), nil))
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		if percent, err := talk.Writing(t.Context()); err == nil && percent == 100 && !traits.RestartsAlone {
-			_ = talk.Restart(t.Context())
-		}
-		f, err := talk.Read(t.Context())
-		return err == nil && f.Version == "2.0"
-	}, 5*time.Second, 50*time.Millisecond)
-	assert.Error(t, talk.Healthy(t.Context(), before))
+func (s Subject) sick(t *testing.T) {
+	session, update, baseline := s.begun(t, Faults{Sick: true})
+	require.NoError(t, update.Transfer(t.Context(), image(s.Good), nil))
+	s.run(t, session, update)
+	assert.Error(t, session.Healthy(t.Context(), baseline))
 }
 
-func (c *suite) cut(t *testing.T) {
-	talk := c.Open(c.site(t, sim.Faults{DropAfter: 100_000}))
-	_, err := talk.Send(t.Context(), upload(c.image(t, c.maker, c.device.Model), nil))
-	assert.ErrorIs(t, err, dialect.ErrAway)
-	f, err := talk.Read(t.Context())
+func (s Subject) cut(t *testing.T) {
+	session, update, _ := s.begun(t, Faults{DropAfter: 100_000})
+	assert.ErrorIs(t, update.Transfer(t.Context(), image(s.Good), nil), device.ErrAway)
+	r, err := session.Read(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, "1.0", f.Version)
-}
-
-func (c *suite) away(t *testing.T) {
-	p := c.site(t, sim.Faults{})
-	p.Address = "127.0.0.1:1"
-	_, err := c.Recognise(t.Context(), p)
-	assert.ErrorIs(t, err, dialect.ErrAway)
-	_, err = c.Open(p).Read(t.Context())
-	assert.ErrorIs(t, err, dialect.ErrAway)
-}
-
-func (c *suite) ends(t *testing.T) {
-	p := c.site(t, sim.Faults{Silent: true})
-	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
-	defer cancel()
-	_, err := c.Recognise(ctx, p)
-	assert.Error(t, err)
-	stopped, stop := context.WithCancel(t.Context())
-	stop()
-	_, err = c.Open(p).Read(stopped)
-	assert.ErrorIs(t, err, context.Canceled)
+	assert.Equal(t, "1.0", r.Version)
 }

@@ -17,14 +17,20 @@ import (
 	"net/url"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/firmware"
+	"catena/internal/login"
+	"catena/internal/wire"
 )
 
 // Dialect is the dialect.
 type Dialect struct{}
 
-func (Dialect) Name() string { return "http" }
+// About is what the program must know of it.
+func (Dialect) About() dialect.About {
+	return dialect.About{Name: "http", Rank: 20, Transport: "tcp", Ports: []uint16{80, 443, 8080, 8443}}
+}
 
 // about is the answer to GET /tg/v1/about.
 type about struct {
@@ -35,8 +41,8 @@ type about struct {
 	Name     string `json:"name"`
 }
 
-// session is the answer to POST /tg/v1/sessions.
-type session struct {
+// token is the answer to POST /tg/v1/sessions.
+type token struct {
 	Token       string `json:"token"`
 	NewPassword bool   `json:"new_password"` // a new one is wanted first
 }
@@ -57,39 +63,39 @@ type writing struct {
 	Why     string `json:"why"`
 }
 
-// Recognise asks a gate controller who it is.
-func (d Dialect) Recognise(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	t := &talk{peer: p}
-	a, err := t.about(ctx)
+// Probe asks a gate controller who it is.
+func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	a, err := d.open(at, login.Credential{}).about(ctx)
 	if err != nil {
-		return dialect.Facts{}, err
+		return device.Reading{}, err
 	}
-	return a.facts(), nil
+	return a.reading(), nil
 }
 
-func (a about) facts() dialect.Facts {
-	return dialect.Facts{Name: a.Name, Vendor: a.Maker, Model: a.Model, Hardware: a.Hardware, Serial: a.Serial}.Clean()
+func (a about) reading() device.Reading {
+	return device.Reading{Called: a.Name, Identity: device.Identity{Vendor: a.Maker, Model: a.Model, Hardware: a.Hardware, Serial: a.Serial}}.Clean()
 }
 
-// Open starts a talk.
-func (d Dialect) Open(p dialect.Peer) dialect.Talk { return &talk{peer: p} }
+// Open starts a session.
+func (d Dialect) Open(at dialect.At, as login.Credential) dialect.Session { return d.open(at, as) }
 
-// Read is Open and Read in one.
-func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	return d.Open(p).Read(ctx)
+func (Dialect) open(at dialect.At, as login.Credential) *session {
+	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust)}
 }
 
-type talk struct {
-	peer  dialect.Peer
-	token string // of the session; empty: none yet
+type session struct {
+	at    dialect.At
+	as    login.Credential
+	http  *wire.HTTP
+	token string // empty: none yet
 }
 
-func (t *talk) request(method, path string, body any) (*http.Request, error) {
+func (t *session) request(method, path string, body any) (*http.Request, error) {
 	raw, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
-	r, err := http.NewRequest(method, t.peer.URL(path), bytes.NewReader(raw))
+	r, err := http.NewRequest(method, t.at.URL(path), bytes.NewReader(raw))
 	if err != nil {
 		return nil, err
 	}
@@ -103,60 +109,60 @@ func (t *talk) request(method, path string, body any) (*http.Request, error) {
 }
 
 // open asks what needs no login.
-func (t *talk) open(ctx context.Context, method, path string, body, into any) (dialect.Answer, error) {
+func (t *session) open(ctx context.Context, method, path string, body, into any) (wire.Answer, error) {
 	r, err := t.request(method, path, body)
 	if err != nil {
-		return dialect.Answer{}, err
+		return wire.Answer{}, err
 	}
-	a, err := dialect.Ask(ctx, t.peer, r)
+	a, err := t.http.Ask(ctx, r)
 	if err != nil {
 		return a, err
 	}
 	return a, understand(a, into)
 }
 
-func (t *talk) about(ctx context.Context) (about, error) {
+func (t *session) about(ctx context.Context) (about, error) {
 	var a about
 	answer, err := t.open(ctx, http.MethodGet, "/tg/v1/about", nil, &a)
 	switch {
-	case errors.Is(err, dialect.ErrAway) || ctx.Err() != nil:
+	case errors.Is(err, device.ErrAway) || ctx.Err() != nil:
 		return a, err
 	case err != nil || answer.Status != http.StatusOK || a.Maker != "Tollgarth" || a.Model == "":
-		return a, dialect.ErrNotMine
+		return a, device.ErrNotMine
 	}
 	return a, nil
 }
 
 // logIn tries the login, once.
-func (t *talk) logIn(ctx context.Context) error {
-	var s session
+func (t *session) logIn(ctx context.Context) error {
+	var got token
 	_, err := t.open(ctx, http.MethodPost, "/tg/v1/sessions",
-		map[string]string{"user": t.peer.Login.User, "password": t.peer.Login.Password}, &s)
+		map[string]string{"user": t.as.User, "password": t.as.Password}, &got)
 	switch {
-	case errors.Is(err, dialect.ErrNoRight):
-		err = dialect.ErrLoginRefused
-	case err == nil && s.NewPassword:
-		err = dialect.ErrNewPassword
-	case err == nil && s.Token == "":
-		err = dialect.Malformed("a login without a token")
+	case errors.Is(err, device.ErrNoRight):
+		err = device.ErrLoginRefused
+	case err == nil && got.NewPassword:
+		err = device.ErrNewPassword
+	case err == nil && got.Token == "":
+		err = device.Because(device.Malformed, "a login without a token")
 	}
-	t.token = s.Token
+	t.token = got.Token
 	return err
 }
 
-// inside sends what make makes with a living session. A session that the device
+// inside sends what build builds with a living session. A session that the device
 // has forgotten is renewed once.
-func (t *talk) inside(ctx context.Context, make func() (*http.Request, error),
-	send func(*http.Request) (dialect.Answer, error)) (dialect.Answer, error) {
+func (t *session) inside(ctx context.Context, build func() (*http.Request, error),
+	send func(*http.Request) (wire.Answer, error)) (wire.Answer, error) {
 	for renewed := false; ; renewed = true {
 		if t.token == "" || renewed {
 			if err := t.logIn(ctx); err != nil {
-				return dialect.Answer{}, err
+				return wire.Answer{}, err
 			}
 		}
-		r, err := make()
+		r, err := build()
 		if err != nil {
-			return dialect.Answer{}, err
+			return wire.Answer{}, err
 		}
 		r.Header.Set("Authorization", "Bearer "+t.token)
 		a, err := send(r)
@@ -166,42 +172,59 @@ func (t *talk) inside(ctx context.Context, make func() (*http.Request, error),
 	}
 }
 
-func (t *talk) ask(ctx context.Context, method, path string, into any) error {
+func (t *session) ask(ctx context.Context, method, path string, into any) error {
 	a, err := t.inside(ctx,
 		func() (*http.Request, error) { return t.request(method, path, nil) },
-		func(r *http.Request) (dialect.Answer, error) { return dialect.Ask(ctx, t.peer, r) })
+		func(r *http.Request) (wire.Answer, error) { return t.http.Ask(ctx, r) })
 	if err != nil {
 		return err
 	}
 	return understand(a, into)
 }
 
-func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
+func (t *session) Read(ctx context.Context) (device.Reading, error) {
 	a, err := t.about(ctx)
 	if err != nil {
-		return dialect.Facts{}, err
+		return device.Reading{}, err
 	}
 	var s state
 	if err := t.ask(ctx, http.MethodGet, "/tg/v1/state", &s); err != nil {
-		return a.facts(), err
+		return a.reading(), err
 	}
-	f := a.facts()
+	f := a.reading()
 	f.Version, f.Components, f.Behind = s.Firmware, s.Parts, s.Behind
 	if f.Version == "" {
-		return f, dialect.Malformed("a state without a firmware")
+		return f, device.Because(device.Malformed, "a state without a firmware")
 	}
 	return f.Clean(), nil
 }
 
-func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Traits, error) {
-	digest, err := hex.DecodeString(u.SHA256)
+// Update moves an image into a component.
+func (t *session) Update(component string) (dialect.Update, error) {
+	return &update{session: t, component: component}, nil
+}
+
+type update struct {
+	session   *session
+	component string
+}
+
+// Traits: the controller waits to be told to restart, and does not say for how long.
+func (*update) Traits() dialect.Traits { return dialect.Traits{} }
+
+// Ready has nothing to ask: the controller refuses the image itself.
+func (*update) Ready(context.Context) error { return nil }
+
+func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	digest, err := hex.DecodeString(image.SHA256)
 	if err != nil {
-		return dialect.Traits{}, err
+		return err
 	}
 	path := "/tg/v1/firmware"
-	if u.Component != firmware.Main {
-		path += "?part=" + url.QueryEscape(u.Component)
+	if u.component != firmware.Main {
+		path += "?part=" + url.QueryEscape(u.component)
 	}
+	t := u.session
 	a, err := t.inside(ctx, func() (*http.Request, error) {
 		r, err := t.request(http.MethodPut, path, nil)
 		if err == nil {
@@ -209,16 +232,18 @@ func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Traits, erro
 			r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")
 		}
 		return r, err
-	}, func(r *http.Request) (dialect.Answer, error) { return dialect.Transfer(ctx, t.peer, r, u) })
+	}, func(r *http.Request) (wire.Answer, error) {
+		return t.http.Send(ctx, r, wire.Body{From: image, Size: image.Size, Sent: sent})
+	})
 	if err != nil {
-		return dialect.Traits{}, err
+		return err
 	}
-	return dialect.Traits{}, understand(a, nil)
+	return understand(a, nil)
 }
 
-func (t *talk) Writing(ctx context.Context) (int, error) {
+func (u *update) Progress(ctx context.Context) (int, error) {
 	var w writing
-	if err := t.ask(ctx, http.MethodGet, "/tg/v1/firmware", &w); err != nil {
+	if err := u.session.ask(ctx, http.MethodGet, "/tg/v1/firmware", &w); err != nil {
 		return 0, err
 	}
 	switch w.Phase {
@@ -227,47 +252,54 @@ func (t *talk) Writing(ctx context.Context) (int, error) {
 	case "writing", "receiving":
 		return max(0, min(w.Percent, 99)), nil
 	case "refused":
-		return 0, dialect.Refused(w.Why)
+		return 0, device.Because(device.Refusal, "%s", w.Why)
 	}
-	return 0, dialect.Refused("it holds no image (" + w.Phase + ")")
+	return 0, device.Because(device.Refusal, "%s", "it holds no image ("+w.Phase+")")
 }
 
-func (t *talk) Restart(ctx context.Context) error {
-	err := t.ask(ctx, http.MethodPost, "/tg/v1/restart", nil)
-	t.token = "" // the restart forgets it
+func (u *update) Activate(ctx context.Context) error {
+	err := u.session.ask(ctx, http.MethodPost, "/tg/v1/restart", nil)
+	u.session.token = "" // the restart forgets it
 	return err
 }
 
-func (t *talk) Healthy(ctx context.Context, _ dialect.Facts) error {
+func (t *session) Healthy(ctx context.Context, _ device.Reading) error {
 	var s state
 	if err := t.ask(ctx, http.MethodGet, "/tg/v1/state", &s); err != nil {
 		return err
 	}
 	if len(s.Faults) > 0 {
-		return fmt.Errorf("it reports a fault: %s", dialect.Facts{Name: strings.Join(s.Faults, "; ")}.Clean().Name)
+		return device.Because(device.Refusal, "it reports a fault: %s", strings.Join(s.Faults, "; "))
 	}
 	return nil
 }
 
-// Blink makes the controller's lamp blink.
-func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output string) (string, error) {
+// Locate is the controller's lamp.
+func (t *session) Locate() (dialect.Locator, error) { return lamp{t}, nil }
+
+type lamp struct{ session *session }
+
+func (l lamp) Show(ctx context.Context, on bool, output string) (string, error) {
 	if output != "" {
-		return "", dialect.Refused("it has no outputs to name; leave the output out")
+		return "", device.Because(device.Refusal, "it has no outputs to name; leave the output out")
 	}
-	t := &talk{peer: p}
+	t := l.session
 	a, err := t.inside(ctx,
 		func() (*http.Request, error) {
 			return t.request(http.MethodPut, "/tg/v1/lamp", map[string]bool{"blinks": on})
 		},
-		func(r *http.Request) (dialect.Answer, error) { return dialect.Ask(ctx, p, r) })
+		func(r *http.Request) (wire.Answer, error) { return t.http.Ask(ctx, r) })
 	if err == nil {
 		err = understand(a, nil)
 	}
 	return "its lamp blinks", err
 }
 
+// Close leaves the session to the controller, which forgets it after a while.
+func (t *session) Close(context.Context) error { return nil }
+
 // understand turns an answer into a value or into the error it stands for.
-func understand(a dialect.Answer, into any) error {
+func understand(a wire.Answer, into any) error {
 	var problem struct {
 		Detail string `json:"detail"`
 	}
@@ -277,20 +309,20 @@ func understand(a dialect.Answer, into any) error {
 			return nil
 		}
 		if err := json.Unmarshal(a.Body, into); err != nil {
-			return dialect.Malformed("no JSON of the expected kind")
+			return device.Because(device.Malformed, "no JSON of the expected kind")
 		}
 		return nil
 	case a.Status == http.StatusUnauthorized:
-		return dialect.ErrLoginRefused
+		return device.ErrLoginRefused
 	case a.Status == http.StatusForbidden:
-		return dialect.ErrNoRight
+		return device.ErrNoRight
 	}
 	_ = json.Unmarshal(a.Body, &problem) // the status says enough where there is none
 	if problem.Detail == "" {
 		problem.Detail = fmt.Sprintf("HTTP %d", a.Status)
 	}
 	if a.Status == http.StatusTooManyRequests {
-		return fmt.Errorf("%w: %s", dialect.ErrLoginRefused, dialect.Facts{Name: problem.Detail}.Clean().Name)
+		return device.Because(device.BadLogin, "%s", problem.Detail)
 	}
-	return dialect.Refused(problem.Detail)
+	return device.Because(device.Refusal, "%s", problem.Detail)
 }

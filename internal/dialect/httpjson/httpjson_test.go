@@ -8,14 +8,17 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/httpjson"
+	"catena/internal/login"
 	"catena/internal/sim"
+	"catena/internal/sim/simtest"
 )
 
 func TestConformance(t *testing.T) {
-	dialecttest.Run(t, httpjson.Dialect{}, "Tollgarth", sim.Device{Kind: "gate", Model: "TG-200"})
+	dialecttest.Run(t, simtest.Subject(t, httpjson.Dialect{}, "Tollgarth", sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera"))
 }
 
 // A device may answer anything at all; each ends in an error that names its kind.
@@ -25,14 +28,14 @@ func TestHostileAnswers(t *testing.T) {
 		state http.HandlerFunc
 		want  error
 	}{
-		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, dialect.ErrMalformed},
-		"no JSON": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, dialect.ErrMalformed},
-		"empty":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) }, dialect.ErrMalformed},
+		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, device.ErrMalformed},
+		"no JSON": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, device.ErrMalformed},
+		"empty":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) }, device.ErrMalformed},
 		"redirect": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
-		}, dialect.ErrRefused},
-		"headers": {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X", strings.Repeat("x", 1<<20)) }, dialect.ErrMalformed},
-		"gone":    {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, dialect.ErrAway},
+		}, device.ErrRefused},
+		"headers": {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X", strings.Repeat("x", 1<<20)) }, device.ErrMalformed},
+		"gone":    {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, device.ErrAway},
 	} {
 		t.Run(name, func(t *testing.T) {
 			mux := http.NewServeMux()
@@ -41,7 +44,7 @@ func TestHostileAnswers(t *testing.T) {
 			mux.HandleFunc("GET /tg/v1/state", c.state)
 			s := httptest.NewServer(mux)
 			defer s.Close()
-			_, err := httpjson.Dialect{}.Open(dialect.Peer{Address: s.Listener.Addr().String()}).Read(t.Context())
+			_, err := httpjson.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}}, login.Credential{}).Read(t.Context())
 			assert.ErrorIs(t, err, c.want)
 		})
 	}
@@ -52,8 +55,8 @@ func TestTextsAreCleaned(t *testing.T) {
 		_, _ = w.Write([]byte(`{"maker":"Tollgarth","model":"TG\u001b[2J","name":"a\nb"}`))
 	}))
 	defer s.Close()
-	f, err := httpjson.Dialect{}.Recognise(t.Context(), dialect.Peer{Address: s.Listener.Addr().String()})
+	f, err := httpjson.Dialect{}.Probe(t.Context(), dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
 	assert.NoError(t, err)
 	assert.Equal(t, "TG[2J", f.Model)
-	assert.Equal(t, "a b", f.Name)
+	assert.Equal(t, "a b", f.Called)
 }

@@ -8,25 +8,31 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // shows are the auxiliary commands (ONVIF Core 8.6) that make a camera show itself and
 // move nothing, the plainest first. A wiper or a washer is not among them.
 var shows = []string{"led", "indicator", "irlamp", "lamp"}
 
-// Blink sends an auxiliary command of the device's, or, where a person named a relay
-// output, switches that. A relay is never chosen here: what hangs on it may move.
-func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output string) (string, error) {
-	t := d.Open(p).(*talk)
+// Locate is an auxiliary command of the device's.
+func (t *session) Locate() (dialect.Locator, error) { return locator{t}, nil }
+
+type locator struct{ session *session }
+
+// Show sends an auxiliary command or, where a person named a relay output, switches
+// that. A relay is never chosen here: what is connected to it may move.
+func (l locator) Show(ctx context.Context, on bool, output string) (string, error) {
+	t := l.session
 	if output != "" {
 		state := map[bool]string{true: "active", false: "inactive"}[on]
 		var token bytes.Buffer
 		_ = xml.EscapeText(&token, []byte(output)) // a buffer takes everything
 		_, err := t.call(ctx, `<tds:SetRelayOutputState><tds:RelayOutputToken>`+token.String()+`</tds:RelayOutputToken>`+
 			`<tds:LogicalState>`+state+`</tds:LogicalState></tds:SetRelayOutputState>`, true)
-		return "its relay output " + site.Clean(output) + " is switched", err
+		return "its relay output " + text.Clean(output) + " is switched", err
 	}
 	command, err := t.showing(ctx, on)
 	if err != nil {
@@ -40,14 +46,14 @@ func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output stri
 }
 
 // showing finds the auxiliary command to send.
-func (t *talk) showing(ctx context.Context, on bool) (string, error) {
+func (t *session) showing(ctx context.Context, on bool) (string, error) {
 	e, err := t.call(ctx, `<tds:GetServiceCapabilities/>`, false)
-	if err != nil && !errors.Is(err, dialect.ErrRefused) {
+	if err != nil && !errors.Is(err, device.ErrRefused) {
 		return "", err
 	}
 	ending := map[bool]string{true: "|on", false: "|off"}[on]
 	if m := e.Body.Misc; m != nil {
-		commands := strings.Fields(site.Harmless(m.AuxiliaryCommands))
+		commands := strings.Fields(text.Harmless(m.AuxiliaryCommands))
 		for _, word := range shows {
 			for _, c := range commands[:min(len(commands), 64)] {
 				if low := strings.ToLower(c); strings.Contains(low, word) && strings.HasSuffix(low, ending) {
@@ -57,17 +63,17 @@ func (t *talk) showing(ctx context.Context, on bool) (string, error) {
 		}
 	}
 	e, err = t.call(ctx, `<tds:GetRelayOutputs/>`, true)
-	if err != nil && !errors.Is(err, dialect.ErrRefused) {
+	if err != nil && !errors.Is(err, device.ErrRefused) {
 		return "", err
 	}
 	var tokens []string
 	for _, r := range e.Body.Relays[:min(len(e.Body.Relays), 16)] {
-		tokens = append(tokens, site.Clean(r.Token))
+		tokens = append(tokens, text.Clean(r.Token))
 	}
 	slices.Sort(tokens)
 	if len(tokens) > 0 {
-		return "", dialect.Refused("it has nothing that only shows; it has relay outputs (" + strings.Join(tokens, ", ") +
+		return "", device.Because(device.Refusal, "%s", "it has nothing that only shows; it has relay outputs ("+strings.Join(tokens, ", ")+
 			"), and what hangs on one may move: name one if that is meant")
 	}
-	return "", dialect.Refused("it has nothing to show itself with")
+	return "", device.Because(device.Refusal, "it has nothing to show itself with")
 }

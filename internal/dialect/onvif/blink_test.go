@@ -7,8 +7,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/onvif"
+	"catena/internal/login"
 	"catena/internal/sim"
 )
 
@@ -34,21 +36,25 @@ func TestBlink(t *testing.T) {
 					"", slog.New(slog.DiscardHandler))
 				require.NoError(t, err)
 				t.Cleanup(s.Stop)
-				p := dialect.Peer{Address: s.StandIns()[0].Address, Login: dialect.Login{User: "keeper", Password: "quoin"}}
-				_, err = onvif.Dialect{}.Blink(t.Context(), p, true, c.output)
+				at := dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}}
+				show := func(password string, on bool) error {
+					l, err := onvif.Dialect{}.Open(at, login.Credential{User: "keeper", Password: password}).Locate()
+					require.NoError(t, err)
+					_, err = l.Show(t.Context(), on, c.output)
+					return err
+				}
+				err = show("quoin", true)
 				if c.refused != "" {
-					require.ErrorIs(t, err, dialect.ErrRefused)
+					require.ErrorIs(t, err, device.ErrRefused)
 					assert.ErrorContains(t, err, c.refused)
 				} else {
 					require.NoError(t, err)
-					_, err = onvif.Dialect{}.Blink(t.Context(), p, false, c.output)
-					require.NoError(t, err)
+					require.NoError(t, show("quoin", false))
 				}
 				assert.Equal(t, c.deeds, s.StandIns()[0].Deeds)
-				p.Login.Password = "wrong"
-				_, err = onvif.Dialect{}.Blink(t.Context(), p, true, c.output)
+				err = show("wrong", true)
 				if c.refused == "" {
-					assert.ErrorIs(t, err, dialect.ErrLoginRefused)
+					assert.ErrorIs(t, err, device.ErrLoginRefused)
 				}
 			}
 		})

@@ -14,63 +14,69 @@ import (
 	"encoding/base64"
 	"encoding/xml"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/firmware"
-	"catena/internal/site"
+	"catena/internal/login"
+	"catena/internal/text"
+	"catena/internal/wire"
 )
 
 // UsualPath is where the device service lives where nothing else was announced.
 const UsualPath = "/onvif/device_service"
 
+// Name of the dialect.
+const Name = "onvif"
+
 // Dialect is the dialect.
 type Dialect struct{}
 
-func (Dialect) Name() string { return "onvif" }
+// About is what the program must know of it.
+func (Dialect) About() dialect.About {
+	return dialect.About{Name: Name, Rank: 10, Transport: "tcp", Ports: []uint16{80, 443, 8080, 8443}}
+}
 
-// Recognise asks for the device's clock, which every ONVIF device tells anybody.
-// It says only that the dialect is spoken there.
-func (d Dialect) Recognise(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	t := d.Open(p).(*talk)
-	e, err := t.call(ctx, `<tds:GetSystemDateAndTime/>`, false)
+// Probe asks for the device's clock, which every ONVIF device tells anybody. It says
+// only that the dialect is spoken there.
+func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	e, err := d.open(at, login.Credential{}).call(ctx, `<tds:GetSystemDateAndTime/>`, false)
 	switch {
-	case errors.Is(err, dialect.ErrAway) || ctx.Err() != nil:
-		return dialect.Facts{}, err
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged), ctx.Err() != nil:
+		return device.Reading{}, err
 	case err != nil || e.Body.DateAndTime == nil:
-		return dialect.Facts{}, dialect.ErrNotMine
+		return device.Reading{}, device.ErrNotMine
 	}
-	return dialect.Facts{Path: t.peer.Path}, nil
+	return device.Reading{}, nil
 }
 
-// Open starts a talk.
-func (d Dialect) Open(p dialect.Peer) dialect.Talk {
-	if p.Path == "" {
-		p.Path = UsualPath
+// Open starts a session.
+func (d Dialect) Open(at dialect.At, as login.Credential) dialect.Session { return d.open(at, as) }
+
+func (Dialect) open(at dialect.At, as login.Credential) *session {
+	if at.Path == "" {
+		at.Path = UsualPath
 	}
-	return &talk{peer: p}
+	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust), auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
 }
 
-// Read is Open and Read in one.
-func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	return d.Open(p).Read(ctx)
-}
-
-type talk struct {
-	peer  dialect.Peer
+type session struct {
+	at    dialect.At
+	as    login.Credential
+	http  *wire.HTTP
+	auth  wire.HTTPAuth
 	ahead time.Duration // how far the device's clock is ahead of ours
 	clock bool          // whether ahead is known
-	http  dialect.HTTPLogin
 }
 
 // call sends one request; with login it carries the login. A device that asks for
 // HTTP Digest is asked again, once, with that.
-func (t *talk) call(ctx context.Context, body string, login bool) (envelope, error) {
+func (t *session) call(ctx context.Context, body string, login bool) (envelope, error) {
 	if login && !t.clock {
 		if err := t.setClock(ctx); err != nil {
 			return envelope{}, err
@@ -78,28 +84,28 @@ func (t *talk) call(ctx context.Context, body string, login bool) (envelope, err
 	}
 	for again := false; ; again = true {
 		header := ""
-		if login && !t.http.Challenged() {
+		if login && !t.auth.Challenged() {
 			header = t.token(time.Now())
 		}
-		r, err := http.NewRequest(http.MethodPost, t.peer.URL(t.peer.Path), bytes.NewReader(wrap(header, body)))
+		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), bytes.NewReader(wrap(header, body)))
 		if err != nil {
 			return envelope{}, err
 		}
 		r.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
 		if login {
-			if err := t.http.Sign(t.peer, r); err != nil {
+			if err := t.auth.Sign(r); err != nil {
 				return envelope{}, err
 			}
 		}
-		a, err := dialect.Ask(ctx, t.peer, r)
+		a, err := t.http.Ask(ctx, r)
 		if err != nil {
 			return envelope{}, err
 		}
 		if a.Status == http.StatusUnauthorized {
 			if !login || again {
-				return envelope{}, dialect.ErrLoginRefused
+				return envelope{}, device.ErrLoginRefused
 			}
-			if err := t.http.Take(t.peer, a.Header); err != nil {
+			if err := t.auth.Take(a.Header); err != nil {
 				return envelope{}, err
 			}
 			continue
@@ -108,21 +114,21 @@ func (t *talk) call(ctx context.Context, body string, login bool) (envelope, err
 	}
 }
 
-func understand(a dialect.Answer) (envelope, error) {
+func understand(a wire.Answer) (envelope, error) {
 	var e envelope
 	if err := xml.Unmarshal(a.Body, &e); err != nil {
 		if a.Status != http.StatusOK {
-			return e, dialect.Malformed("HTTP %d", a.Status)
+			return e, device.Because(device.Malformed, "HTTP %d", a.Status)
 		}
-		return e, dialect.Malformed("no SOAP")
+		return e, device.Because(device.Malformed, "no SOAP")
 	}
 	switch f := e.Body.Fault; {
 	case f != nil && f.notAuthorized():
-		return e, dialect.ErrLoginRefused
+		return e, device.ErrLoginRefused
 	case f != nil:
-		return e, dialect.Refused(f.Reason)
+		return e, device.Because(device.Refusal, "%s", f.Reason)
 	case a.Status != http.StatusOK:
-		return e, dialect.Malformed("HTTP %d", a.Status)
+		return e, device.Because(device.Malformed, "HTTP %d", a.Status)
 	}
 	return e, nil
 }
@@ -135,13 +141,13 @@ func wrap(header, body string) []byte {
 
 // token is a WS-UsernameToken: the digest is Base64(SHA-1(nonce + created +
 // password)), created is now in the device's time.
-func (t *talk) token(now time.Time) string {
+func (t *session) token(now time.Time) string {
 	nonce := make([]byte, 16)
 	_, _ = rand.Read(nonce) // never fails, by its contract
 	created := now.Add(t.ahead).UTC().Format("2006-01-02T15:04:05.000Z")
-	sum := sha1.Sum(slices.Concat(nonce, []byte(created), []byte(t.peer.Login.Password)))
+	sum := sha1.Sum(slices.Concat(nonce, []byte(created), []byte(t.as.Password)))
 	var user bytes.Buffer
-	_ = xml.EscapeText(&user, []byte(t.peer.Login.User)) // a buffer takes everything
+	_ = xml.EscapeText(&user, []byte(t.as.User)) // a buffer takes everything
 	b64 := base64.StdEncoding.EncodeToString
 	return `<wsse:Security s:mustUnderstand="true"` +
 		` xmlns:wsse="http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"` +
@@ -153,7 +159,7 @@ func (t *talk) token(now time.Time) string {
 }
 
 // setClock learns how far the device's clock is ahead of ours.
-func (t *talk) setClock(ctx context.Context) error {
+func (t *session) setClock(ctx context.Context) error {
 	e, err := t.call(ctx, `<tds:GetSystemDateAndTime/>`, false)
 	if err != nil {
 		return err
@@ -165,7 +171,7 @@ func (t *talk) setClock(ctx context.Context) error {
 	return nil
 }
 
-func (t *talk) services(ctx context.Context) ([]string, error) {
+func (t *session) services(ctx context.Context) ([]string, error) {
 	e, err := t.call(ctx, `<tds:GetServices><tds:IncludeCapability>false</tds:IncludeCapability></tds:GetServices>`, false)
 	if err != nil {
 		return nil, err
@@ -178,16 +184,16 @@ func (t *talk) services(ctx context.Context) ([]string, error) {
 	return slices.Compact(out), nil
 }
 
-func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
+func (t *session) Read(ctx context.Context) (device.Reading, error) {
 	t.clock = false // a restart may have set it
-	f := dialect.Facts{Path: t.peer.Path}
+	var f device.Reading
 	e, err := t.call(ctx, `<tds:GetDeviceInformation/>`, true)
 	if err != nil {
 		return f, err
 	}
 	i := e.Body.Information
 	if i == nil || i.Model == "" || i.FirmwareVersion == "" {
-		return f, dialect.Malformed("device information without a model or a version")
+		return f, device.Because(device.Malformed, "device information without a model or a version")
 	}
 	f.Vendor, f.Model, f.Hardware, f.Serial, f.Version = i.Manufacturer, i.Model, i.HardwareID, i.SerialNumber, i.FirmwareVersion
 	if f.Services, err = t.services(ctx); err != nil {
@@ -198,8 +204,8 @@ func (t *talk) Read(ctx context.Context) (dialect.Facts, error) {
 		for _, s := range e.Body.Scopes {
 			items = append(items, s.Item)
 		}
-		f.Name, _ = Scopes(items)
-	} else if !errors.Is(err, dialect.ErrRefused) {
+		f.Called, _ = Scopes(items)
+	} else if !errors.Is(err, device.ErrRefused) {
 		return f, err
 	}
 	return f.Clean(), nil
@@ -215,101 +221,122 @@ func Scopes(items []string) (name, hardware string) {
 				if plain, err := url.PathUnescape(rest); err == nil {
 					rest = plain
 				}
-				*into = site.Clean(rest)
+				*into = text.Clean(rest)
 			}
 		}
 	}
 	return name, hardware
 }
 
-// Send does a firmware upgrade over HTTP: ONVIF Core 8.3.9.
-func (t *talk) Send(ctx context.Context, u dialect.Upload) (dialect.Traits, error) {
-	none := dialect.Traits{}
-	if u.Component != firmware.Main {
-		return none, dialect.Refused("it has no component " + u.Component)
+// Update is a firmware upgrade over HTTP: ONVIF Core 8.3.9.
+func (t *session) Update(component string) (dialect.Update, error) {
+	if component != firmware.Main {
+		return nil, device.Because(device.Refusal, "it has no component %s", component)
 	}
+	return &update{session: t, traits: dialect.Traits{RestartsByItself: true}}, nil
+}
+
+type update struct {
+	session *session
+	traits  dialect.Traits
+}
+
+func (u *update) Traits() dialect.Traits { return u.traits }
+
+// Ready has nothing to ask: the device refuses the upgrade itself.
+func (*update) Ready(context.Context) error { return nil }
+
+func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	t := u.session
 	e, err := t.call(ctx, `<tds:StartFirmwareUpgrade/>`, true)
 	if err != nil {
-		return none, err
+		return err
 	}
 	up := e.Body.Upgrade
 	if up == nil {
-		return none, dialect.Malformed("no upgrade was started")
+		return device.Because(device.Malformed, "no upgrade was started")
 	}
 	target, err := t.own(up.UploadURI)
 	if err != nil {
-		return none, err
+		return err
 	}
 	select {
 	case <-time.After(time.Duration(up.UploadDelay)):
 	case <-ctx.Done():
-		return none, ctx.Err()
+		return ctx.Err()
 	}
 	for again := false; ; again = true {
 		r, err := http.NewRequest(http.MethodPost, target, nil)
 		if err != nil {
-			return none, err
+			return err
 		}
 		r.Header.Set("Content-Type", "application/octet-stream")
-		if err := t.http.Sign(t.peer, r); err != nil {
-			return none, err
+		if err := t.auth.Sign(r); err != nil {
+			return err
 		}
-		a, err := dialect.Transfer(ctx, t.peer, r, u)
+		a, err := t.http.Send(ctx, r, wire.Body{From: image, Size: image.Size, Sent: sent})
 		switch {
 		case err != nil:
-			return none, err
+			return err
 		case a.Status >= 200 && a.Status < 300:
-			return dialect.Traits{RestartsAlone: true, Down: time.Duration(up.ExpectedDownTime)}, nil
+			u.traits.Down = time.Duration(up.ExpectedDownTime)
+			return nil
 		case a.Status == http.StatusUnauthorized && again:
-			return none, dialect.ErrLoginRefused
+			return device.ErrLoginRefused
 		case a.Status == http.StatusUnauthorized:
-			if err := t.http.Take(t.peer, a.Header); err != nil {
-				return none, err
+			if err := t.auth.Take(a.Header); err != nil {
+				return err
 			}
 			continue
 		}
-		return none, dialect.Refused(fmt.Sprintf("%s (HTTP %d)", a.Body[:min(len(a.Body), 200)], a.Status))
+		return device.Because(device.Refusal, "%s (HTTP %d)", a.Body[:min(len(a.Body), 200)], a.Status)
 	}
 }
 
 // own checks that an address which the device named is its own: an image goes to
 // the device that was checked, and to no other.
-func (t *talk) own(uri string) (string, error) {
-	u, err := url.Parse(strings.TrimSpace(uri))
-	if err != nil || u.Scheme != t.peer.Scheme() || u.Host == "" {
-		return "", dialect.Malformed("an upload address that is none: %q", site.Clean(uri))
+func (t *session) own(uri string) (string, error) {
+	self, err := url.Parse(t.at.URL(""))
+	if err != nil {
+		return "", err
 	}
-	self, err := url.Parse(t.peer.URL(""))
-	if err != nil || u.Hostname() != self.Hostname() {
-		return "", dialect.Malformed("an upload address on another host: %q", site.Clean(u.Host))
+	u, err := url.Parse(strings.TrimSpace(uri))
+	if err != nil || u.Scheme != self.Scheme || u.Host == "" {
+		return "", device.Because(device.Malformed, "an upload address that is none: %q", text.Clean(uri))
+	}
+	if u.Hostname() != self.Hostname() {
+		return "", device.Because(device.Malformed, "an upload address on another host: %q", text.Clean(u.Host))
 	}
 	return u.String(), nil
 }
 
-// Writing returns 100: ONVIF has no way to ask; the device writes what it has
-// answered for, then restarts.
-func (t *talk) Writing(context.Context) (int, error) { return 100, nil }
+// Progress returns 100: ONVIF has no way to ask; the device writes what it has answered
+// for, then restarts.
+func (*update) Progress(context.Context) (int, error) { return 100, nil }
 
-func (t *talk) Restart(ctx context.Context) error {
-	_, err := t.call(ctx, `<tds:SystemReboot/>`, true)
+func (u *update) Activate(ctx context.Context) error {
+	_, err := u.session.call(ctx, `<tds:SystemReboot/>`, true)
 	return err
 }
 
-// Healthy wants every service that was offered before to be offered again, and the
+// Healthy requires every service of the baseline to be offered again, and the
 // capabilities to be told.
-func (t *talk) Healthy(ctx context.Context, before dialect.Facts) error {
+func (t *session) Healthy(ctx context.Context, before device.Reading) error {
 	now, err := t.services(ctx)
 	if err != nil {
 		return err
 	}
 	for _, s := range before.Services {
 		if !slices.Contains(now, s) {
-			return fmt.Errorf("it no longer offers %s", s)
+			return device.Because(device.Refusal, "it no longer offers %s", s)
 		}
 	}
 	e, err := t.call(ctx, `<tds:GetCapabilities><tds:Category>Device</tds:Category></tds:GetCapabilities>`, false)
 	if err == nil && e.Body.Capabilities == nil {
-		err = dialect.Malformed("no capabilities")
+		err = device.Because(device.Malformed, "no capabilities")
 	}
 	return err
 }
+
+// Close has nothing to end: each request carries its own login.
+func (t *session) Close(context.Context) error { return nil }

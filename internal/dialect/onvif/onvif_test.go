@@ -13,29 +13,32 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/onvif"
 	"catena/internal/firmware"
+	"catena/internal/login"
 	"catena/internal/sim"
+	"catena/internal/sim/simtest"
 )
 
 func TestConformance(t *testing.T) {
-	for name, device := range map[string]sim.Device{
+	for name, d := range map[string]sim.Device{
 		"token":        {Auth: "token"},
 		"digest":       {Auth: "digest"},
 		"wrong clock":  {Auth: "token", ClockOff: -26 * time.Hour},
 		"does not ask": {},
 	} {
 		t.Run(name, func(t *testing.T) {
-			device.Kind, device.Model = "camera", "WX-40"
-			dialecttest.Run(t, onvif.Dialect{}, "Wexcombe", device)
+			d.Kind, d.Model, d.Hardware = "camera", "WX-40", "B"
+			dialecttest.Run(t, simtest.Subject(t, onvif.Dialect{}, "Wexcombe", d, "gate"))
 		})
 	}
 }
 
 // answering is a device that answers every call with the body that f gives for it.
-func answering(t *testing.T, f func(call string, r *http.Request) string) dialect.Peer {
+func answering(t *testing.T, f func(call string, r *http.Request) string) dialect.Session {
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
 		var in struct {
@@ -47,7 +50,8 @@ func answering(t *testing.T, f func(call string, r *http.Request) string) dialec
 		fmt.Fprintf(w, `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body>%s</s:Body></s:Envelope>`, f(in.Body.Call.XMLName.Local, r))
 	}))
 	t.Cleanup(s.Close)
-	return dialect.Peer{Address: s.Listener.Addr().String(), Login: dialect.Login{User: "keeper", Password: "quoin"}}
+	at := dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}}
+	return onvif.Dialect{}.Open(at, login.Credential{User: "keeper", Password: "quoin"})
 }
 
 func TestAnImageGoesToNoOtherHost(t *testing.T) {
@@ -55,8 +59,10 @@ func TestAnImageGoesToNoOtherHost(t *testing.T) {
 		p := answering(t, func(string, *http.Request) string {
 			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri + "</UploadUri></r:StartFirmwareUpgradeResponse>"
 		})
-		_, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Component: firmware.Main, Image: strings.NewReader("x"), Size: 1})
-		assert.ErrorIs(t, err, dialect.ErrMalformed, uri)
+		update, err := p.Update(firmware.Main)
+		require.NoError(t, err)
+		err = update.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1}, nil)
+		assert.ErrorIs(t, err, device.ErrMalformed, uri)
 		assert.ErrorContains(t, err, "upload address")
 	}
 }
@@ -72,8 +78,8 @@ func TestHostileXML(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := answering(t, func(string, *http.Request) string { return body })
-			_, err := onvif.Dialect{}.Open(p).Read(t.Context())
-			assert.ErrorIs(t, err, dialect.ErrMalformed)
+			_, err := p.Read(t.Context())
+			assert.ErrorIs(t, err, device.ErrMalformed)
 		})
 	}
 }
@@ -92,7 +98,8 @@ func TestAnnouncedTimesAreBounded(t *testing.T) {
 		return "<StartFirmwareUpgradeResponse><UploadUri>http://" + r.Host + "/up</UploadUri><UploadDelay>PT0.01S</UploadDelay>" +
 			"<ExpectedDownTime>P400DT1H1M1S</ExpectedDownTime></StartFirmwareUpgradeResponse>"
 	})
-	out, err := onvif.Dialect{}.Open(p).Send(t.Context(), dialect.Upload{Component: firmware.Main, Image: strings.NewReader("x"), Size: 1})
+	update, err := p.Update(firmware.Main)
 	require.NoError(t, err)
-	assert.Equal(t, time.Hour, out.Down)
+	require.NoError(t, update.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1}, nil))
+	assert.Equal(t, time.Hour, update.Traits().Down)
 }

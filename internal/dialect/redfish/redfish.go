@@ -15,8 +15,11 @@ import (
 	"path"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/login"
+	"catena/internal/text"
+	"catena/internal/wire"
 )
 
 // UsualPath is the service root: DSP0266, 6.3.
@@ -25,7 +28,10 @@ const UsualPath = "/redfish/v1/"
 // Dialect is the dialect, as far as it reads.
 type Dialect struct{}
 
-func (Dialect) Name() string { return "redfish" }
+// About is what the program must know of it.
+func (Dialect) About() dialect.About {
+	return dialect.About{Name: "redfish", Rank: 30, Transport: "tcp", Ports: []uint16{443, 8443}}
+}
 
 // ref points to another resource.
 type ref struct {
@@ -67,14 +73,17 @@ type resource struct {
 	Indicator       *bool  `json:"LocationIndicatorActive"`
 }
 
-// Recognise asks for the service root, which is open to all (DSP0266, 13.3.1).
-func (d Dialect) Recognise(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	t := open(p)
-	r, err := t.root(ctx)
+// Probe asks for the service root, which is open to all (DSP0266, 13.3.1).
+func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	r, err := d.open(at, login.Credential{}).root(ctx)
 	if err != nil {
-		return dialect.Facts{}, err
+		return device.Reading{}, err
 	}
-	return dialect.Facts{Vendor: r.Vendor, Model: r.Product, UUID: uuid(r.UUID), Path: t.peer.Path}.Clean(), nil
+	return r.reading().Clean(), nil
+}
+
+func (r root) reading() device.Reading {
+	return device.Reading{Identity: device.Identity{Vendor: r.Vendor, Model: r.Product, UUID: uuid(r.UUID)}}
 }
 
 func uuid(text string) string {
@@ -84,58 +93,64 @@ func uuid(text string) string {
 	return "urn:uuid:" + strings.ToLower(text)
 }
 
-type talk struct {
-	peer  dialect.Peer
-	http  dialect.HTTPLogin
+// Open starts a session.
+func (d Dialect) Open(at dialect.At, as login.Credential) dialect.Session { return d.open(at, as) }
+
+func (Dialect) open(at dialect.At, as login.Credential) *session {
+	if at.Path == "" {
+		at.Path = UsualPath
+	}
+	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust), auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
+}
+
+type session struct {
+	dialect.ReadOnly
+	at    dialect.At
+	as    login.Credential
+	http  *wire.HTTP
+	auth  wire.HTTPAuth
 	token string
 	login bool // the login is to be used
 }
 
-func open(p dialect.Peer) *talk {
-	if p.Path == "" {
-		p.Path = UsualPath
-	}
-	return &talk{peer: p}
-}
-
-func (t *talk) root(ctx context.Context) (root, error) {
+func (t *session) root(ctx context.Context) (root, error) {
 	var r root
-	err := t.get(ctx, t.peer.Path, &r)
+	err := t.get(ctx, t.at.Path, &r)
 	switch {
-	case errors.Is(err, dialect.ErrAway), errors.Is(err, dialect.ErrIdentityChanged), ctx.Err() != nil:
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged), ctx.Err() != nil:
 		return r, err
 	case err != nil || r.RedfishVersion == "":
-		return r, dialect.ErrNotMine
+		return r, device.ErrNotMine
 	}
 	return r, nil
 }
 
 // get reads one resource.
-func (t *talk) get(ctx context.Context, at string, into any) error {
+func (t *session) get(ctx context.Context, at string, into any) error {
 	a, err := t.ask(ctx, http.MethodGet, at, nil, nil)
 	if err != nil {
 		return err
 	}
 	if err := json.Unmarshal(a.Body, into); err != nil {
-		return dialect.Malformed("no JSON of the expected kind")
+		return device.Because(device.Malformed, "no JSON of the expected kind")
 	}
 	return nil
 }
 
 // ask sends one request, with the login once that is wanted. Nothing but paths on the
 // device itself is asked for.
-func (t *talk) ask(ctx context.Context, method, at string, header http.Header, body any) (dialect.Answer, error) {
+func (t *session) ask(ctx context.Context, method, at string, header http.Header, body any) (wire.Answer, error) {
 	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
-		return dialect.Answer{}, dialect.Malformed("a link that leads elsewhere: %q", site.Clean(at))
+		return wire.Answer{}, device.Because(device.Malformed, "a link that leads elsewhere: %q", text.Clean(at))
 	}
 	raw, err := json.Marshal(body)
 	if err != nil {
-		return dialect.Answer{}, err
+		return wire.Answer{}, err
 	}
 	for again := false; ; again = true {
-		r, err := http.NewRequest(method, t.peer.URL(at), bytes.NewReader(raw))
+		r, err := http.NewRequest(method, t.at.URL(at), bytes.NewReader(raw))
 		if err != nil {
-			return dialect.Answer{}, dialect.Malformed("a link that is none")
+			return wire.Answer{}, device.Because(device.Malformed, "a link that is none")
 		}
 		for k, v := range header {
 			r.Header[k] = v
@@ -152,16 +167,16 @@ func (t *talk) ask(ctx context.Context, method, at string, header http.Header, b
 		case t.token != "":
 			r.Header.Set("X-Auth-Token", t.token)
 		default:
-			if err := t.http.Sign(t.peer, r); err != nil {
-				return dialect.Answer{}, err
+			if err := t.auth.Sign(r); err != nil {
+				return wire.Answer{}, err
 			}
 		}
-		a, err := dialect.Ask(ctx, t.peer, r)
+		a, err := t.http.Ask(ctx, r)
 		if err != nil {
 			return a, err
 		}
 		if a.Status == http.StatusUnauthorized && t.login && t.token == "" && !again {
-			if err := t.http.Take(t.peer, a.Header); err != nil {
+			if err := t.auth.Take(a.Header); err != nil {
 				return a, err
 			}
 			continue
@@ -171,7 +186,7 @@ func (t *talk) ask(ctx context.Context, method, at string, header http.Header, b
 }
 
 // understand finds the error that an answer stands for: DSP0266, 8.6.
-func understand(a dialect.Answer) error {
+func understand(a wire.Answer) error {
 	var e struct {
 		Error struct {
 			Message  string `json:"message"`
@@ -186,38 +201,38 @@ func understand(a dialect.Answer) error {
 	_ = json.Unmarshal(a.Body, &e) // the status says enough where there is none
 	for _, m := range append(e.Extended, e.Error.Extended...) {
 		if strings.HasSuffix(m.ID, ".PasswordChangeRequired") {
-			return dialect.ErrNewPassword
+			return device.ErrNewPassword
 		}
 	}
 	switch {
 	case a.Status >= 200 && a.Status < 300:
 		return nil
 	case a.Status == http.StatusUnauthorized:
-		return dialect.ErrLoginRefused
+		return device.ErrLoginRefused
 	case a.Status == http.StatusForbidden:
-		return dialect.ErrNoRight
+		return device.ErrNoRight
 	case e.Error.Message != "":
-		return dialect.Refused(e.Error.Message)
+		return device.Because(device.Refusal, "%s", e.Error.Message)
 	}
-	return dialect.Refused(fmt.Sprintf("HTTP %d", a.Status))
+	return device.Because(device.Refusal, "%s", fmt.Sprintf("HTTP %d", a.Status))
 }
 
 // logIn opens a session where that does not show the password. Where there are no
 // sessions, the service's own challenge says what it wants.
-func (t *talk) logIn(ctx context.Context, r root) error {
+func (t *session) logIn(ctx context.Context, r root) error {
 	t.login = true
-	if !t.peer.TLS || r.Sessions.Sessions.ID == "" {
+	if !t.at.Secure() || r.Sessions.Sessions.ID == "" {
 		return nil
 	}
 	t.login = false
 	a, err := t.ask(ctx, http.MethodPost, r.Sessions.Sessions.ID, nil,
-		map[string]string{"UserName": t.peer.Login.User, "Password": t.peer.Login.Password})
+		map[string]string{"UserName": t.as.User, "Password": t.as.Password})
 	t.login = true
 	switch {
-	case errors.Is(err, dialect.ErrRefused) && (a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
+	case errors.Is(err, device.ErrRefused) && (a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
 		return nil
-	case errors.Is(err, dialect.ErrNoRight):
-		return dialect.ErrLoginRefused
+	case errors.Is(err, device.ErrNoRight):
+		return device.ErrLoginRefused
 	case err != nil:
 		return err
 	}
@@ -227,13 +242,12 @@ func (t *talk) logIn(ctx context.Context, r root) error {
 
 // Read logs in and asks the first system, chassis and manager, and the firmware
 // inventory (DSP0266; schemas in DSP8010).
-func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	t := open(p)
+func (t *session) Read(ctx context.Context) (device.Reading, error) {
 	r, err := t.root(ctx)
 	if err != nil {
-		return dialect.Facts{}, err
+		return device.Reading{}, err
 	}
-	f := dialect.Facts{Vendor: r.Vendor, Model: r.Product, UUID: uuid(r.UUID), Path: t.peer.Path}
+	f := r.reading()
 	if err := t.logIn(ctx, r); err != nil {
 		return f.Clean(), err
 	}
@@ -243,7 +257,7 @@ func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error
 			return f.Clean(), err
 		}
 		for _, x := range []struct{ to, from *string }{
-			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber}, {&f.Hardware, &got.PartNumber}, {&f.Name, &got.HostName},
+			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber}, {&f.Hardware, &got.PartNumber}, {&f.Called, &got.HostName},
 			{&f.Version, &got.FirmwareVersion},
 		} {
 			if *x.to == "" {
@@ -255,13 +269,13 @@ func (d Dialect) Read(ctx context.Context, p dialect.Peer) (dialect.Facts, error
 		return f.Clean(), err
 	}
 	if f.Version == "" {
-		return f.Clean(), dialect.Malformed("a manager without a firmware version")
+		return f.Clean(), device.Because(device.Malformed, "a manager without a firmware version")
 	}
 	return f.Clean(), nil
 }
 
 // first reads the first member of a collection; where there is none, nothing.
-func (t *talk) first(ctx context.Context, c ref) (resource, error) {
+func (t *session) first(ctx context.Context, c ref) (resource, error) {
 	var list collection
 	var got resource
 	if c.ID == "" {
@@ -277,7 +291,7 @@ func (t *talk) first(ctx context.Context, c ref) (resource, error) {
 const maxInventory = 16
 
 // inventory reads the versions of the parts: the members of the firmware inventory.
-func (t *talk) inventory(ctx context.Context, update ref) (map[string]string, error) {
+func (t *session) inventory(ctx context.Context, update ref) (map[string]string, error) {
 	if update.ID == "" {
 		return nil, nil
 	}
@@ -309,12 +323,16 @@ func (t *talk) inventory(ctx context.Context, update ref) (map[string]string, er
 	return out, nil
 }
 
-// Blink sets LocationIndicatorActive of the first chassis or system that has it.
-func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output string) (string, error) {
+// Locate is LocationIndicatorActive of the first chassis or system that has it.
+func (t *session) Locate() (dialect.Locator, error) { return indicator{t}, nil }
+
+type indicator struct{ session *session }
+
+func (i indicator) Show(ctx context.Context, on bool, output string) (string, error) {
 	if output != "" {
-		return "", dialect.Refused("it has no outputs to name; leave the output out")
+		return "", device.Because(device.Refusal, "it has no outputs to name; leave the output out")
 	}
-	t := open(p)
+	t := i.session
 	r, err := t.root(ctx)
 	if err == nil {
 		err = t.logIn(ctx, r)
@@ -344,5 +362,5 @@ func (d Dialect) Blink(ctx context.Context, p dialect.Peer, on bool, output stri
 			return "its location indicator is lit", err
 		}
 	}
-	return "", dialect.Refused("it has no location indicator")
+	return "", device.Because(device.Refusal, "it has no location indicator")
 }

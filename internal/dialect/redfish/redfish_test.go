@@ -12,37 +12,49 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/redfish"
+	"catena/internal/login"
 	"catena/internal/sim"
+	"catena/internal/sim/simtest"
 )
 
-func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.Peer) {
+func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.At) {
 	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
 		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Hardware: "r2", Serial: "BR5-1", Version: "2.10.3", Host: 70, Faults: faults}}},
 		"", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(s.Stop)
-	return s, dialect.Peer{Address: s.StandIns()[0].Address, TLS: true, Login: dialect.Login{User: "keeper", Password: "quoin"}}
+	return s, dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address, Scheme: "https"}}
+}
+
+var keeper = login.Credential{User: "keeper", Password: "quoin"}
+
+func TestConformance(t *testing.T) {
+	dialecttest.Run(t, simtest.Subject(t, redfish.Dialect{}, "", sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}, ""))
 }
 
 func TestReadsAndShows(t *testing.T) {
 	s, p := recorder(t, sim.Faults{})
-	facts, err := redfish.Dialect{}.Recognise(t.Context(), p)
+	facts, err := redfish.Dialect{}.Probe(t.Context(), p)
 	require.NoError(t, err)
 	assert.Equal(t, "Brackwell", facts.Vendor)
 	assert.Empty(t, facts.Version, "that wants a login")
-	facts, err = redfish.Dialect{}.Read(t.Context(), p)
+	facts, err = redfish.Dialect{}.Open(p, keeper).Read(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, "BR-5 BR5-1 2.10.3 r2 recorder-1", strings.Join([]string{facts.Model, facts.Serial, facts.Version, facts.Hardware, facts.Name}, " "))
+	assert.Equal(t, "BR-5 BR5-1 2.10.3 r2 recorder-1", strings.Join([]string{facts.Model, facts.Serial, facts.Version, facts.Hardware, facts.Called}, " "))
 	assert.Equal(t, map[string]string{"Disks": "D12"}, facts.Components)
-	_, err = redfish.Dialect{}.Blink(t.Context(), p, true, "")
+	locator, err := redfish.Dialect{}.Open(p, keeper).Locate()
 	require.NoError(t, err)
-	_, err = redfish.Dialect{}.Blink(t.Context(), p, false, "")
+	_, err = locator.Show(t.Context(), true, "")
+	require.NoError(t, err)
+	_, err = locator.Show(t.Context(), false, "")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"indicator true", "indicator false"}, s.StandIns()[0].Deeds)
-	_, err = redfish.Dialect{}.Blink(t.Context(), p, true, "relay-1")
-	assert.ErrorIs(t, err, dialect.ErrRefused)
+	_, err = locator.Show(t.Context(), true, "relay-1")
+	assert.ErrorIs(t, err, device.ErrRefused)
 }
 
 func TestRefusals(t *testing.T) {
@@ -51,15 +63,16 @@ func TestRefusals(t *testing.T) {
 		password string
 		want     error
 	}{
-		"a wrong password":       {sim.Faults{}, "wrong", dialect.ErrLoginRefused},
-		"a new password is due":  {sim.Faults{NewPassword: true}, "quoin", dialect.ErrNewPassword},
-		"only an administrator":  {sim.Faults{NoRight: true}, "quoin", dialect.ErrNoRight},
-		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin", dialect.ErrLoginRefused},
+		"a wrong password":       {sim.Faults{}, "wrong", device.ErrLoginRefused},
+		"a new password is due":  {sim.Faults{NewPassword: true}, "quoin", device.ErrNewPassword},
+		"only an administrator":  {sim.Faults{NoRight: true}, "quoin", device.ErrNoRight},
+		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin", device.ErrLoginRefused},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, p := recorder(t, c.faults)
-			p.Login.Password = c.password
-			_, err := redfish.Dialect{}.Read(t.Context(), p)
+			as := keeper
+			as.Password = c.password
+			_, err := redfish.Dialect{}.Open(p, as).Read(t.Context())
 			assert.ErrorIs(t, err, c.want)
 		})
 	}
@@ -73,12 +86,12 @@ func TestStranger(t *testing.T) {
 		shown = kind + " " + fingerprint
 		return nil
 	}
-	_, err := redfish.Dialect{}.Read(t.Context(), p)
+	_, err := redfish.Dialect{}.Open(p, keeper).Read(t.Context())
 	require.NoError(t, err)
 	assert.Regexp(t, `^TLS certificate SHA256:[A-Za-z0-9+/]{43}$`, shown)
-	p.Trust = func(string, string) error { return dialect.ErrIdentityChanged }
-	_, err = redfish.Dialect{}.Read(t.Context(), p)
-	assert.ErrorIs(t, err, dialect.ErrIdentityChanged)
+	p.Trust = func(string, string) error { return device.ErrIdentityChanged }
+	_, err = redfish.Dialect{}.Open(p, keeper).Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrIdentityChanged)
 }
 
 // service is a Redfish service whose resources want HTTP Basic.
@@ -113,12 +126,12 @@ func TestPlainBasicAndLinks(t *testing.T) {
 		"/m/1":         map[string]any{"FirmwareVersion": "2.1", "Model": "BR\x1b[2J"},
 		"/s":           map[string]any{"Members": []any{}},
 	})
-	p := dialect.Peer{Address: s.Listener.Addr().String(), Login: dialect.Login{User: "keeper", Password: "quoin"}}
-	_, err := redfish.Dialect{}.Read(t.Context(), p)
-	require.ErrorIs(t, err, dialect.ErrPlain)
-	assert.ErrorContains(t, err, "plain_basic: true")
-	p.PlainBasic = true
-	facts, err := redfish.Dialect{}.Read(t.Context(), p)
+	p := dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}}
+	_, err := redfish.Dialect{}.Open(p, keeper).Read(t.Context())
+	require.ErrorIs(t, err, device.ErrPlain)
+	plain := keeper
+	plain.PlainBasic = true
+	facts, err := redfish.Dialect{}.Open(p, plain).Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "2.1", facts.Version)
 	assert.Equal(t, "BR[2J", facts.Model)
@@ -126,8 +139,8 @@ func TestPlainBasicAndLinks(t *testing.T) {
 	for _, to := range []string{other.URL, "//" + other.Listener.Addr().String() + "/x", "m", "/" + strings.Repeat("x", 1000)} {
 		s := service(t, map[string]any{"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Systems": link(to)}})
 		p.Address = s.Listener.Addr().String()
-		_, err := redfish.Dialect{}.Read(t.Context(), p)
-		assert.ErrorIs(t, err, dialect.ErrMalformed, to)
+		_, err := redfish.Dialect{}.Open(p, plain).Read(t.Context())
+		assert.ErrorIs(t, err, device.ErrMalformed, to)
 	}
 	assert.Zero(t, sent)
 }
@@ -135,9 +148,9 @@ func TestPlainBasicAndLinks(t *testing.T) {
 func TestOthersAreNotMine(t *testing.T) {
 	for _, body := range []any{map[string]string{"x": "y"}, []int{1}, "text"} {
 		s := service(t, map[string]any{"/redfish/v1/": body})
-		_, err := redfish.Dialect{}.Recognise(context.Background(), dialect.Peer{Address: s.Listener.Addr().String()})
-		assert.ErrorIs(t, err, dialect.ErrNotMine)
+		_, err := redfish.Dialect{}.Probe(context.Background(), dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
+		assert.ErrorIs(t, err, device.ErrNotMine)
 	}
-	_, err := redfish.Dialect{}.Recognise(context.Background(), dialect.Peer{Address: "127.0.0.1:1"})
-	assert.ErrorIs(t, err, dialect.ErrAway)
+	_, err := redfish.Dialect{}.Probe(context.Background(), dialect.At{Endpoint: device.Endpoint{Address: "127.0.0.1:1"}})
+	assert.ErrorIs(t, err, device.ErrAway)
 }

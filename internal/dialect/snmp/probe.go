@@ -9,8 +9,7 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
-	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/device"
 )
 
 // requestID marks our questions, so that an answer to somebody else's is not taken.
@@ -38,38 +37,38 @@ func Probes(communities ...string) [][]byte {
 	return out
 }
 
-// Understand reads an answer to a probe. Path says in which version it came.
-func Understand(packet []byte) (facts dialect.Facts, ok bool) {
+// Understand reads an answer to a probe, and says in which version it came and whether
+// the device can be read without a login.
+func Understand(packet []byte) (facts device.Reading, at device.Endpoint, ok bool) {
 	defer func() { // the decoder falls over on some packets that are none
 		if r := recover(); r != nil {
-			facts, ok = dialect.Facts{}, false
+			facts, ok = device.Reading{}, false
 		}
 	}()
 	if len(packet) < 8 || packet[0] != 0x30 {
-		return facts, false
+		return facts, at, false
 	}
+	at.Dialect = Name
 	decoder := &gosnmp.GoSNMP{Version: gosnmp.Version2c, SecurityParameters: &gosnmp.UsmSecurityParameters{}}
 	p, err := decoder.SnmpDecodePacket(packet)
 	if err != nil || p == nil {
-		return facts, false
+		return facts, at, false
 	}
 	switch {
 	case p.Version == gosnmp.Version3:
 		u, isUSM := p.SecurityParameters.(*gosnmp.UsmSecurityParameters)
 		if !isUSM || p.MsgID != requestID || p.PDUType != gosnmp.Report || u.AuthoritativeEngineID == "" {
-			return facts, false
+			return facts, at, false
 		}
-		facts.Path, facts.MAC = V3, engineMAC(u.AuthoritativeEngineID)
+		at.ProtocolVersion, facts.MAC = V3, engineMAC(u.AuthoritativeEngineID)
 	case p.PDUType != gosnmp.GetResponse || p.RequestID != requestID:
-		return facts, false
+		return facts, at, false
 	default:
-		facts.Path = map[gosnmp.SnmpVersion]string{gosnmp.Version1: V1, gosnmp.Version2c: V2c}[p.Version]
-		if p.Community != Community {
-			facts.Path += withLogin
-		}
-		facts.Says, facts.Name = text(p.Variables, 0), text(p.Variables, 1)
+		at.ProtocolVersion = map[gosnmp.SnmpVersion]string{gosnmp.Version1: V1, gosnmp.Version2c: V2c}[p.Version]
+		at.Open = p.Community == Community
+		facts.Says, facts.Called = words(p.Variables, 0), words(p.Variables, 1)
 	}
-	return facts.Clean(), true
+	return facts.Clean(), at, true
 }
 
 // engineMAC takes the hardware address out of an engine's number, where it is of that
@@ -81,32 +80,32 @@ func engineMAC(id string) string {
 	return fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", id[5], id[6], id[7], id[8], id[9], id[10])
 }
 
-// withLogin follows the version in a Path where the agent wants another community than
-// the usual one.
-const withLogin = " with a login"
-
-// Open tells whether an agent that answered so can be read without a login.
-func Open(path string) bool { return path == V1 || path == V2c }
-
-// Better tells whether one version is to be preferred to another for reading.
-func Better(a, b string) bool {
-	rank := map[string]int{V2c: 5, V2c + withLogin: 4, V1: 3, V1 + withLogin: 2, V3: 1} // v3 without a login tells nothing
-	return rank[a] > rank[b]
+// Better tells whether one endpoint is to be preferred to another for reading: v2c, then
+// v1, each first where no login is needed, then v3, which tells nothing without one.
+func Better(a, b device.Endpoint) bool {
+	rank := func(e device.Endpoint) int {
+		r := map[string]int{V2c: 4, V1: 2, V3: 1}[e.ProtocolVersion]
+		if e.Open {
+			r++
+		}
+		return r
+	}
+	return rank(a) > rank(b)
 }
 
 // ask probes one address and waits for the best answer.
-func ask(ctx context.Context, a netip.AddrPort) (best dialect.Facts, ok bool) {
+func ask(ctx context.Context, a netip.AddrPort) (best device.Reading, at device.Endpoint, ok bool) {
 	var d net.Dialer
 	c, err := d.DialContext(ctx, "udp", a.String())
 	if err != nil {
-		return best, false
+		return best, at, false
 	}
 	defer func() { _ = c.Close() }()
 	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 	defer stop()
 	for _, p := range Probes() {
 		if _, err := c.Write(p); err != nil {
-			return best, false
+			return best, at, false
 		}
 	}
 	_ = c.SetReadDeadline(time.Now().Add(answerIn))
@@ -114,22 +113,12 @@ func ask(ctx context.Context, a netip.AddrPort) (best dialect.Facts, ok bool) {
 	for range 16 { // an agent gives three answers
 		n, err := c.Read(buf)
 		if err != nil {
-			return best, ok
+			return best, at, ok
 		}
-		if f, fine := Understand(buf[:n]); fine && (!ok || Better(f.Path, best.Path)) {
-			best, ok = merged(f, best), true
+		if f, by, fine := Understand(buf[:n]); fine && (!ok || Better(by, at)) {
+			best, at, ok = f.Over(best), by, true
 			_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond)) // the others follow at once
 		}
 	}
-	return best, ok
-}
-
-// merged keeps what the lesser answer knew besides.
-func merged(f, other dialect.Facts) dialect.Facts {
-	var d site.Device
-	other.Into(&d)
-	if f.MAC == "" {
-		f.MAC = d.MAC
-	}
-	return f
+	return best, at, ok
 }

@@ -16,11 +16,13 @@ import (
 
 	"github.com/gosnmp/gosnmp"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/site"
+	"catena/internal/login"
+	"catena/internal/text"
 )
 
-// Versions, as a Peer's Path tells them.
+// Versions, as an endpoint's ProtocolVersion tells them.
 const (
 	V1  = "v1"
 	V2c = "v2c"
@@ -40,19 +42,42 @@ const (
 // Dialect is the dialect, as far as it reads.
 type Dialect struct{}
 
-func (Dialect) Name() string { return "snmp" }
+// Name of the dialect.
+const Name = "snmp"
 
-// Recognise asks in every version at once.
-func (d Dialect) Recognise(ctx context.Context, p dialect.Peer) (dialect.Facts, error) {
-	a, err := netip.ParseAddrPort(p.Address)
+// About is what the program must know of it.
+func (Dialect) About() dialect.About {
+	return dialect.About{Name: Name, Rank: 40, Transport: "udp", Ports: []uint16{161}, Better: Better,
+		Form: func(e device.Endpoint) login.Form {
+			if e.ProtocolVersion == V3 {
+				return login.UserPassword
+			}
+			return login.Community
+		}}
+}
+
+// Probe asks in every version at once.
+func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	a, err := netip.ParseAddrPort(at.Address)
 	if err != nil {
-		return dialect.Facts{}, dialect.ErrNotMine
+		return device.Reading{}, device.ErrNotMine
 	}
-	facts, ok := ask(ctx, a)
+	reading, _, ok := ask(ctx, a)
 	if !ok {
-		return dialect.Facts{}, dialect.ErrAway
+		return device.Reading{}, device.ErrAway
 	}
-	return facts, nil
+	return reading, nil
+}
+
+// Open starts a session.
+func (Dialect) Open(at dialect.At, as login.Credential) dialect.Session {
+	return &session{at: at, as: as}
+}
+
+type session struct {
+	dialect.ReadOnly
+	at dialect.At
+	as login.Credential
 }
 
 // objects of the system group, the ENTITY-MIB, the interfaces group and the LLDP-MIB.
@@ -87,44 +112,43 @@ const (
 )
 
 // Read reads the device with its login.
-func (d Dialect) Read(ctx context.Context, p dialect.Peer) (facts dialect.Facts, err error) {
+func (t *session) Read(ctx context.Context) (facts device.Reading, err error) {
 	defer func() { // what a device sends has made the decoder fall over before
 		if r := recover(); r != nil {
-			err = dialect.Malformed("no SNMP that can be read")
+			err = device.Because(device.Malformed, "no SNMP that can be read")
 		}
 	}()
 	var last error
-	for _, c := range clients(p) {
+	for _, c := range clients(t.at.Endpoint, t.as) {
 		c.Context = ctx
 		if err := c.Connect(); err != nil {
-			return facts, fmt.Errorf("%w: %v", dialect.ErrAway, err)
+			return facts, device.Because(device.NoAnswer, "%v", err)
 		}
 		facts, last = read(c)
 		_ = c.Close()
-		if last == nil || !errors.Is(last, dialect.ErrLoginRefused) {
+		if last == nil || !errors.Is(last, device.ErrLoginRefused) {
 			break
 		}
 	}
-	facts.Path = p.Path
 	return facts.Clean(), last
 }
 
 // clients are the ways to log in that are worth a try, the commonest first.
-func clients(p dialect.Peer) []*gosnmp.GoSNMP {
-	host, port := p.Address, uint16(161)
-	if a, err := netip.ParseAddrPort(p.Address); err == nil {
+func clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
+	host, port := at.Address, uint16(161)
+	if a, err := netip.ParseAddrPort(at.Address); err == nil {
 		host, port = a.Addr().String(), a.Port()
 	}
 	base := func(v gosnmp.SnmpVersion) *gosnmp.GoSNMP {
 		return &gosnmp.GoSNMP{Target: host, Port: port, Transport: "udp", Version: v, Timeout: answerIn, Retries: retries,
 			MaxOids: 24, MaxRepetitions: 24}
 	}
-	if p.Login.User == "" {
+	if as.User == "" {
 		c := base(gosnmp.Version2c)
-		if strings.HasPrefix(p.Path, V1) {
+		if at.ProtocolVersion == V1 {
 			c.Version = gosnmp.Version1
 		}
-		if c.Community = p.Login.Password; c.Community == "" {
+		if c.Community = as.Password; c.Community == "" {
 			c.Community = Community
 		}
 		return []*gosnmp.GoSNMP{c}
@@ -140,9 +164,9 @@ func clients(p dialect.Peer) []*gosnmp.GoSNMP {
 		c := base(gosnmp.Version3)
 		c.Retries = 0 // a wrong guess is not worth a second
 		c.SecurityModel, c.MsgFlags = gosnmp.UserSecurityModel, how.flags
-		s := &gosnmp.UsmSecurityParameters{UserName: p.Login.User, AuthenticationProtocol: how.auth, AuthenticationPassphrase: p.Login.Password}
+		s := &gosnmp.UsmSecurityParameters{UserName: as.User, AuthenticationProtocol: how.auth, AuthenticationPassphrase: as.Password}
 		if how.flags == gosnmp.AuthPriv {
-			s.PrivacyProtocol, s.PrivacyPassphrase = how.priv, p.Login.Password
+			s.PrivacyProtocol, s.PrivacyPassphrase = how.priv, as.Password
 		}
 		c.SecurityParameters = s
 		out = append(out, c)
@@ -150,13 +174,13 @@ func clients(p dialect.Peer) []*gosnmp.GoSNMP {
 	return out
 }
 
-func read(c *gosnmp.GoSNMP) (dialect.Facts, error) {
-	var f dialect.Facts
+func read(c *gosnmp.GoSNMP) (device.Reading, error) {
+	var f device.Reading
 	got, err := c.Get([]string{sysDescr, sysName})
 	if err != nil {
 		return f, refusal(err)
 	}
-	f.Says, f.Name = text(got.Variables, 0), text(got.Variables, 1)
+	f.Says, f.Called = words(got.Variables, 0), words(got.Variables, 1)
 	t := tables{c: c}
 	t.entity(&f)
 	t.lldp(&f)
@@ -177,14 +201,14 @@ func refusal(err error) error {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err
 	case strings.Contains(err.Error(), "timeout"):
-		return fmt.Errorf("%w: it does not answer this community", dialect.ErrLoginRefused)
+		return device.Because(device.BadLogin, "it does not answer this community")
 	case strings.Contains(err.Error(), "not authentic"): // the answer was signed another way
-		return dialect.ErrLoginRefused
+		return device.ErrLoginRefused
 	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption),
 		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
-		return dialect.ErrLoginRefused
+		return device.ErrLoginRefused
 	}
-	return dialect.Malformed("SNMP: %s", site.Clean(err.Error()))
+	return device.Because(device.Malformed, "SNMP: %s", text.Clean(err.Error()))
 }
 
 // tables reads columns of tables; its first error ends the reading.
@@ -219,7 +243,7 @@ func (t *tables) column(oid string) []row {
 	})
 	// A device without the table says so in several ways; what it has was read.
 	if err != nil && !errors.Is(err, errEnough) && t.c.Context.Err() != nil {
-		t.err = fmt.Errorf("%w in time", dialect.ErrAway)
+		t.err = device.Because(device.NoAnswer, "not in time")
 	}
 	return out
 }
@@ -234,7 +258,7 @@ func (t *tables) texts(oid string) map[string]string {
 
 // entity takes the chassis from the ENTITY-MIB, and the modules with a version of their
 // own as components.
-func (t *tables) entity(f *dialect.Facts) {
+func (t *tables) entity(f *device.Reading) {
 	chassis, modules := "", []string{}
 	for _, r := range t.column(entClass) {
 		switch class, _ := r.value.Value.(int); {
@@ -263,7 +287,7 @@ func (t *tables) entity(f *dialect.Facts) {
 
 // lldp takes the device's own chassis number, and its neighbours with the ports that
 // they are seen at.
-func (t *tables) lldp(f *dialect.Facts) {
+func (t *tables) lldp(f *device.Reading) {
 	if t.err != nil {
 		return
 	}
@@ -288,7 +312,7 @@ func (t *tables) lldp(f *dialect.Facts) {
 		if len(part) != 3 {
 			continue
 		}
-		n := site.Neighbour{Port: ports[part[1]], Name: names[r.index], Address: addresses[r.index]}
+		n := device.Neighbour{Port: ports[part[1]], Name: names[r.index], Address: addresses[r.index]}
 		if n.Port == "" {
 			n.Port = part[1]
 		}
@@ -312,7 +336,7 @@ func manAddr(index string) (neighbour, address string, ok bool) {
 	return strings.Join(part[:3], "."), a.String(), err == nil
 }
 
-func text(v []gosnmp.SnmpPDU, i int) string {
+func words(v []gosnmp.SnmpPDU, i int) string {
 	if i >= len(v) {
 		return ""
 	}
@@ -322,9 +346,9 @@ func text(v []gosnmp.SnmpPDU, i int) string {
 func plain(p gosnmp.SnmpPDU) string {
 	switch v := p.Value.(type) {
 	case []byte:
-		return site.Clean(string(v[:min(len(v), 4*site.MaxText)]))
+		return text.Clean(string(v[:min(len(v), 4*text.Max)]))
 	case string:
-		return site.Clean(v)
+		return text.Clean(v)
 	case int:
 		return strconv.Itoa(v)
 	}
@@ -336,5 +360,5 @@ func hexMAC(p gosnmp.SnmpPDU) string {
 	if len(v) != 6 {
 		return ""
 	}
-	return dialect.Facts{MAC: fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", v[0], v[1], v[2], v[3], v[4], v[5])}.Clean().MAC
+	return device.CleanMAC(fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", v[0], v[1], v[2], v[3], v[4], v[5]))
 }

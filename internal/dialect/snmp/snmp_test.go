@@ -10,13 +10,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/snmp"
+	"catena/internal/login"
 	"catena/internal/sim"
-	"catena/internal/site"
+	"catena/internal/sim/simtest"
 )
 
-func agent(t *testing.T, community string) dialect.Peer {
+func agent(t *testing.T, community string) dialect.At {
 	s, err := sim.Start(sim.Scenario{Devices: []sim.Device{
 		{Name: "switch-basin", Kind: "switch", Model: "OS-8", Hardware: "1", Serial: "OS8-60", Version: "4.2", Host: 60, Sees: []string{"switch-top", "cam-11"}, Community: community},
 		{Name: "switch-top", Kind: "switch", Model: "OS-8", Serial: "OS8-61", Version: "4.2", Host: 61, MAC: "02:00:5e:00:53:61"},
@@ -24,22 +27,33 @@ func agent(t *testing.T, community string) dialect.Peer {
 	}}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(s.Stop)
-	return dialect.Peer{Address: s.StandIns()[0].Address}
+	return dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}}
+}
+
+func TestConformance(t *testing.T) {
+	s := simtest.Subject(t, snmp.Dialect{}, "", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")
+	s.Login = login.Credential{Password: snmp.Community}
+	start := s.Start
+	s.Start = func(t *testing.T, f dialecttest.Faults) dialect.At {
+		at := start(t, f)
+		at.ProtocolVersion = snmp.V2c
+		return at
+	}
+	dialecttest.Run(t, s)
 }
 
 func TestReads(t *testing.T) {
 	p := agent(t, "")
-	facts, err := snmp.Dialect{}.Recognise(t.Context(), p)
+	facts, err := snmp.Dialect{}.Probe(t.Context(), p)
 	require.NoError(t, err)
-	assert.Equal(t, snmp.V2c, facts.Path)
-	assert.Equal(t, "switch-basin", facts.Name)
+	assert.Equal(t, "switch-basin", facts.Called)
 	for _, version := range []string{snmp.V1, snmp.V2c} {
-		p.Path = version
-		facts, err := snmp.Dialect{}.Read(t.Context(), p)
+		p.ProtocolVersion = version
+		facts, err := snmp.Dialect{}.Open(p, login.Credential{}).Read(t.Context())
 		require.NoError(t, err, version)
 		assert.Equal(t, []string{"Osmere", "OS-8", "1", "OS8-60", "4.2"}, []string{facts.Vendor, facts.Model, facts.Hardware, facts.Serial, facts.Version})
 		assert.Equal(t, "02:00:5e:00:53:3c", facts.MAC)
-		assert.Equal(t, []site.Neighbour{
+		assert.Equal(t, []device.Neighbour{
 			{Port: "port 1", Chassis: "02:00:5e:00:53:61", Name: "switch-top"},
 			{Port: "port 2", Chassis: "cam-11", Name: "cam-11"},
 		}, facts.Neighbours)
@@ -48,19 +62,18 @@ func TestReads(t *testing.T) {
 
 func TestAnotherCommunity(t *testing.T) {
 	p := agent(t, "towpath")
-	_, err := snmp.Dialect{}.Recognise(t.Context(), p)
-	assert.ErrorIs(t, err, dialect.ErrAway, "an agent does not answer a wrong community at all")
-	_, err = snmp.Dialect{}.Read(t.Context(), p)
-	assert.ErrorIs(t, err, dialect.ErrLoginRefused)
-	p.Login.Password = "towpath"
-	facts, err := snmp.Dialect{}.Read(t.Context(), p)
+	_, err := snmp.Dialect{}.Probe(t.Context(), p)
+	assert.ErrorIs(t, err, device.ErrAway, "an agent does not answer a wrong community at all")
+	_, err = snmp.Dialect{}.Open(p, login.Credential{}).Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrLoginRefused)
+	facts, err := snmp.Dialect{}.Open(p, login.Credential{Password: "towpath"}).Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "OS8-60", facts.Serial)
 }
 
 func TestUnderstand(t *testing.T) {
 	for _, p := range snmp.Probes("towpath") {
-		_, ok := snmp.Understand(p)
+		_, _, ok := snmp.Understand(p)
 		assert.False(t, ok, "a question is no answer")
 	}
 	assert.Len(t, snmp.Probes("towpath"), 5, "two versions with two communities, and v3")
@@ -70,10 +83,11 @@ func TestUnderstand(t *testing.T) {
 		require.NoError(t, err)
 		return raw
 	}
-	facts, ok := snmp.Understand(answer(0x0ca7e4a, "a\x1b[2J\nb"))
+	facts, at, ok := snmp.Understand(answer(0x0ca7e4a, "a\x1b[2J\nb"))
 	assert.True(t, ok)
 	assert.Equal(t, "a[2J b", facts.Says)
-	_, ok = snmp.Understand(answer(7, "x"))
+	assert.Equal(t, device.Endpoint{Dialect: "snmp", ProtocolVersion: snmp.V2c, Open: true}, at)
+	_, _, ok = snmp.Understand(answer(7, "x"))
 	assert.False(t, ok, "an answer to somebody else")
 }
 
@@ -110,7 +124,7 @@ func TestEndlessAgent(t *testing.T) {
 		}
 	}()
 	began := time.Now()
-	_, err = snmp.Dialect{}.Read(t.Context(), dialect.Peer{Address: c.LocalAddr().String(), Path: snmp.V2c})
+	_, err = snmp.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: c.LocalAddr().String(), ProtocolVersion: snmp.V2c}}, login.Credential{}).Read(t.Context())
 	assert.NoError(t, err)
 	assert.Less(t, time.Since(began), time.Minute, "it ended") // far beyond its bounds
 }

@@ -10,7 +10,7 @@ import (
 	"unicode"
 
 	"catena/internal/firmware/version"
-	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // Bounds of one advisory.
@@ -87,12 +87,12 @@ func Parse(data []byte) (Advisory, error) {
 	if err := json.Unmarshal(data, &d); err != nil {
 		return Advisory{}, fmt.Errorf("the advisory is no JSON of the expected kind: %w", err)
 	}
-	a := Advisory{ID: d.Document.Tracking.ID, Title: site.Clean(d.Document.Title)}
+	a := Advisory{ID: d.Document.Tracking.ID, Title: text.Clean(d.Document.Title)}
 	switch {
 	case d.Document.Version != "2.0":
-		return a, fmt.Errorf("csaf_version is %q; 2.0 is read", site.Clean(d.Document.Version))
+		return a, fmt.Errorf("csaf_version is %q; 2.0 is read", text.Clean(d.Document.Version))
 	case !plainID(a.ID):
-		return a, fmt.Errorf("document.tracking.id is %q, which is no identifier", site.Clean(a.ID))
+		return a, fmt.Errorf("document.tracking.id is %q, which is no identifier", text.Clean(a.ID))
 	}
 	affected := map[string]bool{}
 	for _, v := range d.Vulnerabilities {
@@ -132,11 +132,11 @@ func (a *Advisory) walk(branches []branch, vendor, product branch, affected map[
 func (a *Advisory) state(vendor, model string, b branch) {
 	constraints, ok := Constraints(b.Name, b.Category == "product_version_range")
 	if !ok || vendor == "" || model == "" {
-		a.Unclear = append(a.Unclear, site.Clean(vendor+" "+model+" "+b.Name))
+		a.Unclear = append(a.Unclear, text.Clean(vendor+" "+model+" "+b.Name))
 		return
 	}
 	for _, c := range constraints {
-		a.Statements = append(a.Statements, Statement{site.Clean(vendor), site.Clean(model), c})
+		a.Statements = append(a.Statements, Statement{text.Clean(vendor), text.Clean(model), c})
 	}
 }
 

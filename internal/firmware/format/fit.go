@@ -164,7 +164,7 @@ func (t *tree) property(path []string, images []*image, facts *Facts) error {
 	if int64(nameAt) >= int64(len(t.names)) {
 		return damaged("its tree has a property without a name")
 	}
-	name, n := text(t.names[nameAt:]), int64(size)
+	name, n := plainText(t.names[nameAt:]), int64(size)
 	value, err := t.bytes(n)
 	if err != nil {
 		return err
@@ -177,7 +177,7 @@ func (t *tree) property(path []string, images []*image, facts *Facts) error {
 	}
 	switch {
 	case len(path) == 1 && name == "description":
-		facts.Name = text(value)
+		facts.Name = plainText(value)
 	case len(path) == 3 && path[1] == "images" && len(images) > 0:
 		i := images[len(images)-1]
 		switch name {
@@ -195,7 +195,7 @@ func (t *tree) property(path []string, images []*image, facts *Facts) error {
 		d := &i.hashes[len(i.hashes)-1]
 		switch name {
 		case "algo":
-			d.algorithm = text(value)
+			d.algorithm = plainText(value)
 		case "value":
 			d.value = value
 		}

@@ -25,7 +25,7 @@ import (
 	"io"
 	"strings"
 
-	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // ErrDamaged is returned for a file whose own checksum does not hold, or that breaks
@@ -84,7 +84,7 @@ func Read(r io.ReaderAt, size int64) (facts Facts, ok bool, err error) {
 		facts, err = f.read(r, size)
 		facts.Format = f.name
 		for _, s := range []*string{&facts.Vendor, &facts.Model, &facts.Component, &facts.Version, &facts.Name} {
-			*s = site.Clean(*s)
+			*s = text.Clean(*s)
 		}
 		return facts, true, err
 	}
@@ -105,7 +105,7 @@ func digest(h hash.Hash, r io.ReaderAt, from, n, size int64) ([]byte, error) {
 }
 
 // text is a C string in a field of fixed length.
-func text(field []byte) string {
+func plainText(field []byte) string {
 	s, _, _ := bytes.Cut(field, []byte{0})
 	return string(s)
 }
@@ -115,7 +115,7 @@ func uImage(r io.ReaderAt, size int64) (Facts, error) {
 	if _, err := r.ReadAt(h, 0); err != nil {
 		return Facts{}, err
 	}
-	facts := Facts{Name: text(h[32:64])}
+	facts := Facts{Name: plainText(h[32:64])}
 	want := binary.BigEndian.Uint32(h[4:])
 	copy(h[4:8], make([]byte, 4))
 	if crc32.ChecksumIEEE(h) != want {
@@ -225,7 +225,7 @@ func sRecord(r io.ReaderAt, size int64) (Facts, error) {
 		}
 		switch line[1] {
 		case '0':
-			facts.Name = text(raw[3 : len(raw)-1])
+			facts.Name = plainText(raw[3 : len(raw)-1])
 		case '7', '8', '9':
 			ended = true
 		}

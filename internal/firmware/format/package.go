@@ -68,7 +68,7 @@ func pldm(r io.ReaderAt, size int64) (Facts, error) {
 	c.take(13) // release date and time
 	c.u16()    // bits of the component bitmap
 	c.u8()     // type of the version string
-	facts.Version = text(c.take(c.u8()))
+	facts.Version = plainText(c.take(c.u8()))
 	lists := 1 // of device records; from 1.1 a second one, of downstream devices
 	if revision > 1 {
 		lists = 2
@@ -85,7 +85,7 @@ func pldm(r io.ReaderAt, size int64) (Facts, error) {
 		c.take(12) // classification, identifier, stamp, options, activation
 		offset, length := binary.LittleEndian.Uint32(c.take(4)), binary.LittleEndian.Uint32(c.take(4))
 		c.u8()
-		version := text(c.take(c.u8()))
+		version := plainText(c.take(c.u8()))
 		if revision > 2 {
 			c.take(int(binary.LittleEndian.Uint32(c.take(4)) & 0xffff)) // opaque data
 		}

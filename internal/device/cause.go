@@ -1,0 +1,109 @@
+package device
+
+import (
+	"fmt"
+
+	"catena/internal/text"
+)
+
+// Problem is the kind of a Cause. Code asks for it; nobody reads the wording.
+type Problem string
+
+const (
+	NotMine        Problem = "not-mine"         // it speaks another dialect
+	NoAnswer       Problem = "no-answer"        // it does not answer, or stopped answering
+	Malformed      Problem = "malformed"        // it sent what cannot be understood
+	Refusal        Problem = "refusal"          // it refused what was asked, in its own words
+	BadLogin       Problem = "bad-login"        // it refused the login
+	PlainLogin     Problem = "plain-login"      // it requires the password in the clear; none was sent
+	NewPassword    Problem = "new-password"     // the login is right, but a new password is required first
+	NoRight        Problem = "no-right"         // the login is right, but may not do what it must
+	Changed        Problem = "identity-changed" // a certificate, host key or serial number changed; no login was sent
+	NoLogin        Problem = "no-login"         // no login is known for it
+	RefusedBefore  Problem = "refused-before"   // it refused all logins before; they are not tried again unasked
+	NotRecognised  Problem = "not-recognised"   // it answers, but nothing knows how to read it
+	Mute           Problem = "mute"             // it takes connections and says nothing
+	OnlyAnnounced  Problem = "only-announced"   // it was announced, but takes no connection
+	MissedLastScan Problem = "missed-last-scan" // the last scan looked and did not find it
+	Unsupported    Problem = "unsupported"      // Catena cannot do that with it yet
+)
+
+// Cause says why something did not work with a device: a kind for code, and fields for
+// the sentence that a person reads. It is an error; errors.Is compares kinds.
+type Cause struct {
+	Problem Problem `json:"problem"`
+	Detail  string  `json:"detail,omitempty"` // the device's or the system's own words, cleaned
+	Key     string  `json:"key,omitempty"`    // of Changed: the kind of key
+	Was     string  `json:"was,omitempty"`
+	Now     string  `json:"now,omitempty"`
+	Count   int     `json:"count,omitempty"` // of logins
+}
+
+// Sentinels for errors.Is.
+var (
+	ErrNotMine         = &Cause{Problem: NotMine}
+	ErrAway            = &Cause{Problem: NoAnswer}
+	ErrMalformed       = &Cause{Problem: Malformed}
+	ErrRefused         = &Cause{Problem: Refusal}
+	ErrLoginRefused    = &Cause{Problem: BadLogin}
+	ErrPlain           = &Cause{Problem: PlainLogin}
+	ErrNewPassword     = &Cause{Problem: NewPassword}
+	ErrNoRight         = &Cause{Problem: NoRight}
+	ErrIdentityChanged = &Cause{Problem: Changed}
+	ErrUnsupported     = &Cause{Problem: Unsupported}
+)
+
+// Because is a cause of that kind with a detail, which is cleaned.
+func Because(p Problem, format string, args ...any) *Cause {
+	return &Cause{Problem: p, Detail: text.Clean(fmt.Sprintf(format, args...))}
+}
+
+// IdentityChangedError is the cause for a key that is not the trusted one.
+func IdentityChangedError(kind, was, is string) *Cause {
+	return &Cause{Problem: Changed, Key: kind, Was: text.Clean(was), Now: text.Clean(is)}
+}
+
+var sentences = map[Problem]string{
+	NotMine:        "speaks another protocol",
+	NoAnswer:       "does not answer",
+	Malformed:      "sent what cannot be understood",
+	Refusal:        "refused",
+	BadLogin:       "refused the login",
+	PlainLogin:     "requires the password in the clear (HTTP Basic without TLS)",
+	NewPassword:    "requires a new password first",
+	NoRight:        "tells its version only to an administrator",
+	NoLogin:        "no login is known for it",
+	NotRecognised:  "answers, but Catena does not know how to read it",
+	Mute:           "takes connections and answers nothing",
+	OnlyAnnounced:  "was announced, but takes no connection",
+	MissedLastScan: "did not answer the last scan",
+	Unsupported:    "Catena cannot do that with it yet",
+}
+
+// Error is one sentence about the device, without its subject and without a remedy:
+// the remedy depends on who asks.
+func (c *Cause) Error() string {
+	if c == nil {
+		return ""
+	}
+	switch c.Problem {
+	case Changed:
+		return fmt.Sprintf("its %s changed: was %s, now %s", c.Key, c.Was, c.Now)
+	case RefusedBefore:
+		return fmt.Sprintf("refused %d of its logins before; they are not tried again unasked, so that it does not lock up", c.Count)
+	}
+	s := sentences[c.Problem]
+	if c.Detail != "" {
+		s += ": " + c.Detail
+	}
+	if c.Count > 1 {
+		s += fmt.Sprintf(" (%d logins were tried)", c.Count)
+	}
+	return s
+}
+
+// Is tells whether target is a cause of the same kind.
+func (c *Cause) Is(target error) bool {
+	t, ok := target.(*Cause)
+	return ok && c != nil && t.Problem == c.Problem
+}

@@ -1,0 +1,243 @@
+// Package device holds what is known about one device: who it is (Identity), where it
+// is talked to (Endpoint), what it said when it was read (Reading), and all of that
+// together with how far Catena gets with it (Device). It is pure.
+//
+// Every text in these types comes from a device and has passed text.Clean.
+package device
+
+import (
+	"bytes"
+	"encoding/json"
+	"net"
+	"net/netip"
+	"path"
+	"slices"
+	"strings"
+
+	"catena/internal/firmware"
+	"catena/internal/text"
+)
+
+// Access says how far Catena gets with a device.
+type Access string
+
+const (
+	OK              Access = "ok"               // it was read
+	LoginRefused    Access = "login-refused"    // it answers, but no login that is known opens it
+	IdentityChanged Access = "identity-changed" // its certificate, host key or serial number is not the trusted one
+	Silent          Access = "silent"           // it takes connections and answers nothing that can be understood
+	Unreadable      Access = "unreadable"       // it answers, but Catena does not know how to read it
+	Away            Access = "away"             // it was known, and does not answer now
+)
+
+// Identity says which device it is. What a device does not tell is empty.
+type Identity struct {
+	Vendor   string `json:"vendor,omitempty"`
+	Model    string `json:"model,omitempty"`
+	Hardware string `json:"hardware,omitempty"` // revision
+	Serial   string `json:"serial,omitempty"`
+	UUID     string `json:"uuid,omitempty"`
+	MAC      string `json:"mac,omitempty"` // hardware address: 02:00:5e:00:53:11
+}
+
+// fields are pointers to all fields: whatever is done to each of them is done here once.
+func (i *Identity) fields() []*string {
+	return []*string{&i.Vendor, &i.Model, &i.Hardware, &i.Serial, &i.UUID, &i.MAC}
+}
+
+// Endpoint is where and how a device is talked to.
+type Endpoint struct {
+	Dialect         string `json:"dialect,omitempty"`
+	Address         string `json:"address"`                    // host:port; port 0: it is not talked to at any
+	Scheme          string `json:"scheme,omitempty"`           // http, https; empty: the dialect's only one
+	Path            string `json:"path,omitempty"`             // where its service is; empty: the dialect's usual place
+	ProtocolVersion string `json:"protocol_version,omitempty"` // where it matters: v1, v2c, v3
+	Open            bool   `json:"open,omitempty"`             // it can be read without a login
+	Through         string `json:"through,omitempty"`          // the ID of the parent that it is reached through
+}
+
+// Secure tells whether it is talked to over TLS.
+func (e Endpoint) Secure() bool { return e.Scheme == "https" }
+
+// URL is the address of something on the device. The zone of an IPv6 link-local
+// address is escaped as URLs require it (RFC 6874).
+func (e Endpoint) URL(path string) string {
+	scheme := e.Scheme
+	if scheme == "" {
+		scheme = "http"
+	}
+	return scheme + "://" + strings.ReplaceAll(e.Address, "%", "%25") + path
+}
+
+// Host is the address without its port, and without an IPv6 zone.
+func (e Endpoint) Host() string {
+	a, err := netip.ParseAddrPort(e.Address)
+	if err != nil {
+		return e.Address
+	}
+	return a.Addr().Unmap().WithZone("").String()
+}
+
+// Reading is what a device said of itself. What it did not say is empty.
+type Reading struct {
+	Identity
+	Called     string            `json:"called,omitempty"`     // what it calls itself
+	Version    string            `json:"version,omitempty"`    // the version of its main component
+	Components map[string]string `json:"components,omitempty"` // versions of the others, by name
+	Services   []string          `json:"services,omitempty"`   // what it offers while it is healthy
+	Says       string            `json:"says,omitempty"`       // in words: a description, a banner
+	Neighbours []Neighbour       `json:"neighbours,omitempty"` // what it sees at its ports
+	Behind     []string          `json:"behind,omitempty"`     // what is behind it: serial numbers, names or addresses
+}
+
+// Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
+type Neighbour struct {
+	Port    string `json:"port"`              // of the device that sees it
+	Chassis string `json:"chassis,omitempty"` // the neighbour's hardware address, where it told one
+	Name    string `json:"name,omitempty"`
+	Address string `json:"address,omitempty"` // for its management
+}
+
+// Bounds of one reading: real devices have a dozen services and components, a large
+// switch has 52 ports.
+const (
+	maxServices   = 64
+	maxNeighbours = 256
+)
+
+// Clean returns the reading with every text made harmless and every list bounded.
+func (r Reading) Clean() Reading {
+	for _, s := range append(r.fields(), &r.Called, &r.Version, &r.Says) {
+		*s = text.Clean(*s)
+	}
+	r.MAC = CleanMAC(r.MAC)
+	clean := func(list []string, most int) []string {
+		out := slices.Clone(list[:min(len(list), most)])
+		for i := range out {
+			out[i] = text.Clean(out[i])
+		}
+		return out
+	}
+	r.Services, r.Behind = clean(r.Services, maxServices), clean(r.Behind, maxNeighbours)
+	r.Neighbours = slices.Clone(r.Neighbours[:min(len(r.Neighbours), maxNeighbours)])
+	for i, n := range r.Neighbours {
+		r.Neighbours[i] = Neighbour{text.Clean(n.Port), text.Clean(n.Chassis), text.Clean(n.Name), text.Clean(n.Address)}
+	}
+	components := map[string]string{}
+	for name, v := range r.Components {
+		name, v = text.Clean(name), text.Clean(v)
+		if name != "" && v != "" && name != firmware.Main && len(components) < maxServices {
+			components[name] = v
+		}
+	}
+	r.Components = components
+	return r
+}
+
+// Over returns the reading with what it leaves out taken from an older one.
+func (r Reading) Over(older Reading) Reading {
+	from := append(older.fields(), &older.Called, &older.Version, &older.Says)
+	for i, to := range append(r.fields(), &r.Called, &r.Version, &r.Says) {
+		if *to == "" {
+			*to = *from[i]
+		}
+	}
+	if len(r.Components) == 0 {
+		r.Components = older.Components
+	}
+	if len(r.Services) == 0 {
+		r.Services = older.Services
+	}
+	if len(r.Neighbours) == 0 {
+		r.Neighbours = older.Neighbours
+	}
+	if len(r.Behind) == 0 {
+		r.Behind = older.Behind
+	}
+	return r
+}
+
+// Of is the version of a component.
+func (r Reading) Of(component string) string {
+	if component == firmware.Main {
+		return r.Version
+	}
+	return r.Components[component]
+}
+
+// CleanMAC writes a hardware address as 02:00:5e:00:53:11. What is not one, or does not
+// belong to one device alone (all zeros, a group), becomes empty.
+func CleanMAC(s string) string {
+	mac, err := net.ParseMAC(strings.TrimSpace(s))
+	if err != nil || len(mac) != 6 || mac[0]&1 == 1 || bytes.Equal(mac, make([]byte, 6)) {
+		return ""
+	}
+	return mac.String()
+}
+
+// Device is what is known about one device.
+type Device struct {
+	ID       string `json:"id"`   // given once by the ledger: d1, d2, …
+	Name     string `json:"name"` // unique within the site
+	Endpoint `json:"endpoint"`
+	Reading  `json:"reading"`
+	FoundVia []string `json:"found_via,omitempty"` // the discovery protocols that found it
+	Access   Access   `json:"access"`
+	Trouble  *Cause   `json:"trouble,omitempty"` // why Access is not ok
+
+	Named   bool     `json:"named,omitempty"`   // a person gave the name; the device's own is not used
+	Login   string   `json:"login,omitempty"`   // the ID of the login that worked last
+	Refused []string `json:"refused,omitempty"` // IDs of logins that it refused; they are not tried again unasked
+}
+
+// Equal tells whether nothing differs that would be kept.
+func (d Device) Equal(other Device) bool {
+	a, errA := json.Marshal(d)
+	b, errB := json.Marshal(other)
+	return errA == nil && errB == nil && bytes.Equal(a, b)
+}
+
+// Known tells whether Catena can talk to the device at all.
+func (d Device) Known() bool { return d.Dialect != "" }
+
+// Is tells whether a person who writes word means exactly this device: by its ID, its
+// name, its address with or without port, its serial number or its hardware address,
+// in any of the usual ways to write one.
+func (d Device) Is(word string) bool {
+	if slices.Contains([]string{d.ID, d.Address, d.Host()}, word) || strings.EqualFold(d.Name, word) {
+		return true
+	}
+	return d.Serial != "" && strings.EqualFold(d.Serial, word) || d.MAC != "" && d.MAC == CleanMAC(word)
+}
+
+// Answers tells whether pattern means this device: as Is, or as its name with the
+// wildcards * and ?.
+func (d Device) Answers(pattern string) bool {
+	if d.Is(pattern) {
+		return true
+	}
+	ok, err := path.Match(strings.ToLower(pattern), strings.ToLower(d.Name))
+	return err == nil && ok
+}
+
+// Kinds of keys.
+const (
+	KeyTLS = "TLS certificate"
+	KeySSH = "SSH host key"
+	// KeySerial is the kind of what a device tells openly of itself.
+	KeySerial = "serial number"
+)
+
+// Key is what a device showed of itself at an address: a certificate, a host key, a
+// serial number. Trusted at the first contact, it must be the same ever after.
+type Key struct {
+	Address     string `json:"address"` // host:port
+	Kind        string `json:"kind"`
+	Fingerprint string `json:"fingerprint"`
+}
+
+// Host is the key's address without its port.
+func (k Key) Host() string { return Endpoint{Address: k.Address}.Host() }
+
+// Why is the sentence of the device's trouble; empty: it has none.
+func (d Device) Why() string { return d.Trouble.Error() }

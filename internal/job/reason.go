@@ -1,0 +1,126 @@
+package job
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"catena/internal/device"
+)
+
+// Why is the kind of a Reason. Code asks for it; nobody reads the wording.
+type Why string
+
+const (
+	Stopped        Why = "stopped"         // the job was stopped before it
+	Abandoned      Why = "abandoned"       // the job was abandoned while it was checked
+	CannotUpdate   Why = "cannot-update"   // Catena can read it, and cannot send it an image yet
+	NoLogin        Why = "no-login"        // no login is known for it
+	DeviceSaid     Why = "device"          // a step failed; Device says why
+	AnotherDevice  Why = "another-device"  // another one is at its address: Is, not Want
+	ThereAlready   Why = "there-already"   // it runs Want
+	ChangedSince   Why = "changed-since"   // it runs Is, and was matched on Want
+	Unhealthy      Why = "unhealthy"       // Device says what is wrong
+	WrongVersion   Why = "wrong-version"   // it runs Is, not Want
+	NotWritten     Why = "not-written"     // it has not written the image within Within
+	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
+	StillAway      Why = "still-away"      // it has not answered since
+	StillRuns      Why = "still-runs"      // it runs Is, as before
+	NoRollback     Why = "no-rollback"     // it cannot be rolled back: there is no image of Want
+	ProvenAnyway   Why = "proven-anyway"   // proven, although a step failed
+	RollbackFailed Why = "rollback-failed" // on its way back
+)
+
+// Reason says why a device ended as it did: a kind for code, fields for the sentence,
+// and, where one thing led to another, what came next. It is an error.
+type Reason struct {
+	Why    Why           `json:"why"`
+	Step   Step          `json:"step,omitempty"` // in which it happened
+	Is     string        `json:"is,omitempty"`
+	Want   string        `json:"want,omitempty"`
+	Within time.Duration `json:"within,omitempty"` // ns
+	Device *device.Cause `json:"device,omitempty"`
+	Then   *Reason       `json:"then,omitempty"`
+}
+
+// said is the reason for an error of a session at a step.
+func said(step Step, err error) *Reason {
+	var known *Reason
+	if errors.As(err, &known) {
+		return known
+	}
+	var cause *device.Cause
+	if !errors.As(err, &cause) {
+		cause = device.Because(device.NoAnswer, "%v", err)
+	}
+	return &Reason{Why: DeviceSaid, Step: step, Device: cause}
+}
+
+// then returns the reason with another one that followed from it.
+func (r *Reason) then(next *Reason) *Reason {
+	if r == nil {
+		return next
+	}
+	c := *r
+	c.Then = r.Then.then(next)
+	return &c
+}
+
+var during = map[Step]string{Sending: "while sending: it ", Writing: "while writing: it ", Restarting: "when told to restart: it ",
+	Proving: "after its restart: it "}
+
+// Error is one sentence, without a remedy: the remedy depends on who asks.
+func (r *Reason) Error() string {
+	if r == nil {
+		return ""
+	}
+	s := r.sentence()
+	if r.Then != nil {
+		s += "; " + r.Then.Error()
+	}
+	return s
+}
+
+func (r *Reason) sentence() string {
+	prefix := map[Step]string{Proving: "after its restart: "}[r.Step]
+	switch r.Why {
+	case Stopped:
+		if r.Want != "" {
+			return "the job was stopped before " + r.Want + " was sent to it"
+		}
+		return "the job was stopped before it"
+	case Abandoned:
+		return "the job was abandoned while it was checked"
+	case CannotUpdate:
+		return "Catena can read it, and cannot send it an image yet"
+	case NoLogin:
+		return "no login is known for it"
+	case DeviceSaid:
+		return during[r.Step] + r.Device.Error()
+	case AnotherDevice:
+		return prefix + "another device is at its address: " + r.Is + ", not " + r.Want
+	case ThereAlready:
+		return "it runs " + r.Want + " already"
+	case ChangedSince:
+		return "it runs " + r.Is + ", not " + r.Want + " as when it was matched"
+	case Unhealthy:
+		return prefix + "it is not healthy: " + r.Device.Error()
+	case WrongVersion:
+		return prefix + "it runs " + r.Is + ", not " + r.Want
+	case NotWritten:
+		return fmt.Sprintf("it has not written the image within %s", r.Within)
+	case DidNotReturn:
+		return fmt.Sprintf("it did not come back within %s after its restart", r.Within)
+	case StillAway:
+		return "it has not answered since"
+	case StillRuns:
+		return "it still runs " + r.Is
+	case NoRollback:
+		return "it cannot be rolled back: no image of " + r.Want
+	case ProvenAnyway:
+		return "it is proven all the same"
+	case RollbackFailed:
+		return "on its way back"
+	}
+	return string(r.Why)
+}

@@ -1,0 +1,473 @@
+package job
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/firmware"
+	"catena/internal/ledger"
+)
+
+// worker takes one device through its steps. Read it from work downwards.
+type worker struct {
+	job      *Job
+	item     Item
+	dialect  dialect.Dialect
+	at       dialect.At
+	session  dialect.Session
+	baseline device.Reading // what it said while it was healthy, before it was touched
+	said     device.Reading // what it said last
+}
+
+// lookWithin bounds one look at a device that may be restarting.
+const lookWithin = 10 * time.Second
+
+// work brings the device to its end. Its error is the ledger's alone: a device that
+// fails is not an error of the job. When going ends, no image is sent that was not begun;
+// when patience ends, a check is given up; what is being written is always finished.
+func (w *worker) work(going, patience context.Context) error {
+	if going.Err() != nil {
+		return w.end(Skipped, &Reason{Why: Stopped})
+	}
+	check := Effect{Step: Checking, Component: firmware.Main, From: w.item.From, Version: w.item.To(), Direction: Forth}
+	if err := w.record(Begun, check); err != nil {
+		return err
+	}
+	end, reason := w.check(patience)
+	defer w.close(patience)
+	check.Cause = reason
+	if end == "" {
+		check.Baseline = &w.baseline
+	}
+	if err := w.record(Over, check); err != nil {
+		return err
+	}
+	if end != "" {
+		return w.end(end, reason)
+	}
+	lasting := context.WithoutCancel(patience)
+	left, _ := w.left(w.said)
+	for _, hop := range left {
+		if going.Err() != nil {
+			return w.end(Skipped, &Reason{Why: Stopped, Want: label(hop.Image.Component, hop.Image.Version)})
+		}
+		failed, err := w.put(lasting, hop.Image, hop.From, Forth)
+		switch {
+		case err != nil:
+			return err
+		case failed != nil:
+			return w.rescue(lasting, *failed, hop)
+		}
+	}
+	return w.end(Done, nil)
+}
+
+// close ends what the session has open at the device.
+func (w *worker) close(ctx context.Context) {
+	if w.session == nil {
+		return
+	}
+	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), lookWithin)
+	defer cancel()
+	_ = w.session.Close(ending) // what it left open at the device, the device ends itself
+}
+
+// left are the hops that a device which says this of itself still has before it: an
+// earlier job may have brought it a part of the way. strange names a component that
+// runs something else than it did when it was matched.
+//
+// The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one hop left, one
+// on 2.0 has none, and one on 1.7 is strange, because nobody decided about that.
+func (w *worker) left(r device.Reading) (hops []Hop, strange *Reason) {
+	behind := map[string]int{} // by component: so many of its hops lie behind
+	first := map[string]string{}
+	count := map[string]int{}
+	for _, hop := range w.item.Path {
+		c := hop.Image.Component
+		count[c]++
+		if count[c] == 1 {
+			first[c] = hop.From
+		}
+		if w.same(hop.Image.Version, r.Of(c)) {
+			behind[c] = count[c]
+		}
+	}
+	count = map[string]int{}
+	for _, hop := range w.item.Path {
+		c := hop.Image.Component
+		count[c]++
+		if count[c] > behind[c] {
+			hops = append(hops, hop)
+		}
+		if behind[c] == 0 && !w.same(first[c], r.Of(c)) {
+			strange = &Reason{Why: ChangedSince, Step: Checking, Is: label(c, r.Of(c)), Want: first[c]}
+		}
+	}
+	return hops, strange
+}
+
+func (w *worker) same(a, b string) bool { return w.item.Order.Equal(a, b) }
+
+// check looks before anything is touched. An empty end means: go on.
+func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
+	was := w.item.Device
+	d, ok := w.job.engine.Dialects.Named(was.Dialect)
+	if !ok || !w.job.engine.Dialects.Updates(was.Endpoint) {
+		return Failed, &Reason{Why: CannotUpdate, Step: Checking}
+	}
+	at, as, ok := w.job.engine.Contact(was)
+	if !ok {
+		return Failed, &Reason{Why: NoLogin, Step: Checking}
+	}
+	w.dialect, w.at, w.session = d, at, d.Open(at, as)
+	var r device.Reading
+	err := dialect.VerifyIdentity(ctx, d, at, was.Serial)
+	if err == nil {
+		r, err = w.session.Read(ctx)
+	}
+	switch {
+	case ctx.Err() != nil:
+		return Skipped, &Reason{Why: Abandoned, Step: Checking}
+	case err != nil:
+		return Failed, said(Checking, err)
+	}
+	w.said = r
+	if other := another(Checking, was.Identity, r.Identity); other != nil {
+		return Failed, other
+	}
+	switch left, strange := w.left(r); {
+	case len(left) == 0:
+		w.see(r)
+		return Skipped, &Reason{Why: ThereAlready, Step: Checking, Want: w.item.To()}
+	case strange != nil:
+		w.see(r)
+		return Failed, strange
+	}
+	if err := w.session.Healthy(ctx, r); err != nil {
+		reason := said(Checking, err)
+		reason.Why = Unhealthy
+		return Failed, reason
+	}
+	w.baseline = r
+	return "", nil
+}
+
+// another says what is not the same about a device that should be; nil: nothing.
+func another(step Step, was, now device.Identity) *Reason {
+	switch {
+	case was.Serial != "" && !strings.EqualFold(was.Serial, now.Serial):
+		return &Reason{Why: AnotherDevice, Step: step, Is: "serial number " + now.Serial, Want: was.Serial}
+	case was.Model != "" && !strings.EqualFold(was.Model, now.Model):
+		return &Reason{Why: AnotherDevice, Step: step, Is: "model " + now.Model, Want: was.Model}
+	}
+	return nil
+}
+
+// failure says how far an image came.
+type failure struct {
+	taken  bool // the device has all of the image: what it will start is not known any more
+	away   bool // it did not come back
+	reason *Reason
+}
+
+// put sends an image, restarts the device and proves it. No failure means proven; the
+// error is the ledger's, and nothing more was done after it.
+//
+// Each step is written down before its effect and after it: whoever finds the ledger
+// after a crash knows of a step that has begun and is not over that its effect may or
+// may not have happened, and of one that is over how it went.
+func (w *worker) put(ctx context.Context, image firmware.Image, from string, way Direction) (*failure, error) {
+	effect := Effect{Component: image.Component, Hop: w.hop(image), From: from, Version: image.Version, SHA256: image.SHA256, Direction: way}
+	meter := w.job.sent[w.item.Device.ID]
+	update, err := w.session.Update(image.Component)
+	if err != nil {
+		return &failure{reason: said(Sending, err)}, nil
+	}
+	for _, step := range []struct {
+		step Step
+		do   func() *failure
+	}{
+		{Sending, func() *failure { return w.send(ctx, update, image, meter) }},
+		{Writing, func() *failure { return w.awaitWritten(ctx, update, meter) }},
+		{Restarting, func() *failure { return w.restart(ctx, update, image.Component, image.Version) }},
+		{Proving, func() *failure {
+			if reason := w.prove(ctx, image.Component, image.Version); reason != nil {
+				return &failure{taken: true, reason: reason}
+			}
+			return nil
+		}},
+	} {
+		effect.Step, effect.Cause = step.step, nil
+		if err := w.record(Begun, effect); err != nil {
+			return nil, err
+		}
+		failed := step.do()
+		effect.Down = update.Traits().Down
+		if failed != nil {
+			effect.Cause = failed.reason
+		}
+		if err := w.record(Over, effect); err != nil {
+			return nil, err
+		}
+		if failed != nil {
+			return failed, nil
+		}
+	}
+	return nil, nil
+}
+
+// hop is the place of an image on the path; that of the hop it returns from where it is
+// an image to return with.
+func (w *worker) hop(image firmware.Image) int {
+	return slices.IndexFunc(w.item.Path, func(h Hop) bool {
+		return h.Image.SHA256 == image.SHA256 || h.Back != nil && h.Back.SHA256 == image.SHA256
+	})
+}
+
+func (w *worker) send(ctx context.Context, update dialect.Update, image firmware.Image, meter *transfer) *failure {
+	meter.done.Store(0)
+	meter.total.Store(image.Size)
+	err := update.Ready(ctx)
+	if err == nil {
+		err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256},
+			func(n int64) { meter.done.Store(n) })
+	}
+	if err != nil {
+		return &failure{reason: said(Sending, err)}
+	}
+	return nil
+}
+
+// awaitWritten follows the device's own writing.
+func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, meter *transfer) *failure {
+	within := w.job.engine.Patience.Writing
+	for wait := w.wait(within); ; {
+		percent, err := update.Progress(ctx)
+		switch {
+		case err == nil && percent >= 100:
+			return nil
+		case errors.Is(err, device.ErrRefused):
+			return &failure{reason: said(Writing, err)}
+		case err == nil:
+			meter.done.Store(int64(percent))
+			meter.total.Store(100)
+		}
+		if !wait() {
+			return &failure{taken: true, reason: &Reason{Why: NotWritten, Step: Writing, Within: within}}
+		}
+	}
+}
+
+// restart sees the device go and come back. One that should restart by itself and
+// does not is asked to, once. Where it was gone too shortly to be seen, the new
+// version tells; not so on the way back to the version that it runs all along.
+// Presence is looked for without a login: a device that came back with another
+// password must not be locked up by Catena.
+func (w *worker) restart(ctx context.Context, update dialect.Update, component, to string) *failure {
+	patience, now := w.job.engine.Patience, w.job.engine.Now
+	asked := !update.Traits().RestartsByItself
+	if asked {
+		if err := update.Activate(ctx); err != nil && !errors.Is(err, device.ErrAway) {
+			return &failure{taken: true, reason: said(Restarting, err)}
+		}
+	}
+	since, telling := now(), !w.same(w.said.Of(component), to)
+	wait := w.wait(patience.Restarting)
+	for gone := false; ; {
+		late, there := now().Sub(since) > update.Traits().Down+patience.Grace, w.there(ctx)
+		switch {
+		case !there:
+			gone = true
+		case gone || telling && w.runs(ctx, component, to):
+			return nil
+		case late && asked:
+			return nil // it may have been gone between two looks; the proof tells
+		case late:
+			asked, since = true, now()
+			_ = update.Activate(ctx) // the proof tells whether it did
+		}
+		switch {
+		case wait():
+		case there:
+			return nil // it never went: the proof tells what it runs
+		default:
+			return &failure{taken: true, away: true, reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: patience.Restarting}}
+		}
+	}
+}
+
+// there tells whether the device answers, without a login.
+func (w *worker) there(ctx context.Context) bool {
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	_, err := w.dialect.Probe(ctx, w.at)
+	return err == nil
+}
+
+// runs tells whether the device says that a component runs that version.
+func (w *worker) runs(ctx context.Context, component, v string) bool {
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	r, err := w.session.Read(ctx)
+	return err == nil && w.same(r.Of(component), v)
+}
+
+// loginTries is how often a login is tried on a device that was let in before and
+// now refuses: a device that is starting may refuse wrongly, one whose login was
+// cleared must not be locked up by Catena.
+const loginTries = 2
+
+// prove returns what is wrong with the device, which should run that version, be
+// the same as before, and be healthy. One that has just come back may need a while,
+// so it looks again.
+func (w *worker) prove(ctx context.Context, component, to string) *Reason {
+	wait := w.wait(w.job.engine.Patience.Proving)
+	for refused := 0; ; {
+		reason := w.look(ctx, component, to)
+		if reason == nil || reason.Why == AnotherDevice {
+			return reason // no later look can better it
+		}
+		if errors.Is(reason.Device, device.ErrLoginRefused) {
+			refused++
+		}
+		if refused >= loginTries || !wait() {
+			return reason
+		}
+	}
+}
+
+// look is one look at the device.
+func (w *worker) look(ctx context.Context, component, to string) *Reason {
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	r, err := w.session.Read(ctx)
+	if err != nil {
+		return said(Proving, err)
+	}
+	w.said = r
+	if other := another(Proving, w.baseline.Identity, r.Identity); other != nil {
+		return other
+	}
+	if !w.same(r.Of(component), to) {
+		return &Reason{Why: WrongVersion, Step: Proving, Is: r.Of(component), Want: to}
+	}
+	if err := w.session.Healthy(ctx, w.baseline); err != nil {
+		reason := said(Proving, err)
+		reason.Why = Unhealthy
+		return reason
+	}
+	w.see(r)
+	return nil
+}
+
+// wait returns a function that waits a while before the next look, and returns
+// false when the time is over. A device that has just gone is looked at often, one
+// that has been away for long, rarely.
+func (w *worker) wait(within time.Duration) func() bool {
+	since := w.job.engine.Now()
+	return func() bool {
+		gone := w.job.engine.Now().Sub(since)
+		time.Sleep(min(longestPause, max(shortestPause, gone/8)))
+		return gone < within
+	}
+}
+
+// Between two looks at a device.
+const (
+	shortestPause = 100 * time.Millisecond
+	longestPause  = 3 * time.Second
+)
+
+// awaitThere waits until the device answers, and returns false where it does not.
+func (w *worker) awaitThere(ctx context.Context) bool {
+	for wait := w.wait(w.job.engine.Patience.Restarting); ; {
+		if w.there(ctx) {
+			return true
+		}
+		if !wait() {
+			return false
+		}
+	}
+}
+
+// rescue decides what becomes of a device whose image of a hop was not proven.
+func (w *worker) rescue(ctx context.Context, f failure, hop Hop) error {
+	component, from, to := hop.Image.Component, hop.From, hop.Image.Version
+	if f.away {
+		return w.end(Stranded, f.reason)
+	}
+	if !f.taken {
+		// The device has not said that it has the image. It is the truth, not Catena.
+		if !w.awaitThere(ctx) {
+			return w.end(Stranded, f.reason.then(&Reason{Why: StillAway}))
+		}
+		if w.runs(ctx, component, to) && w.prove(ctx, component, to) == nil {
+			return w.end(w.arrived(), f.reason.then(&Reason{Why: ProvenAnyway}))
+		}
+		reason := w.prove(ctx, component, from)
+		if reason == nil {
+			return w.end(Failed, f.reason.then(&Reason{Why: StillRuns, Is: from}))
+		}
+		f.reason = f.reason.then(reason)
+	}
+	if hop.Back == nil {
+		return w.end(Stranded, f.reason.then(&Reason{Why: NoRollback, Want: from}))
+	}
+	failed, err := w.put(ctx, *hop.Back, to, Back)
+	switch {
+	case err != nil:
+		return err
+	case failed != nil:
+		return w.end(Stranded, f.reason.then(&Reason{Why: RollbackFailed}).then(failed.reason))
+	}
+	return w.end(Returned, f.reason)
+}
+
+// arrived is the end of a device that is proven on a version of its path: an
+// intermediate version is not where it should be.
+func (w *worker) arrived() Step {
+	if left, _ := w.left(w.said); len(left) == 0 {
+		return Done
+	}
+	return Failed
+}
+
+// record writes an effect down. Only when the entry before it is on the disk may it
+// happen.
+func (w *worker) record(kind ledger.Kind, e Effect) error {
+	return w.job.engine.Ledger.Append(kind, w.job.ID, w.item.Device.ID, e)
+}
+
+func (w *worker) end(end Step, reason *Reason) error {
+	return w.job.engine.Ledger.Append(Ended, w.job.ID, w.item.Device.ID, endBody{End: end, Version: w.runsNow(), Cause: reason})
+}
+
+// runsNow is what the device last said that it runs: its main component, and those
+// that the job changes.
+func (w *worker) runsNow() string {
+	parts := []string{w.said.Version}
+	for _, hop := range w.item.Path {
+		c := hop.Image.Component
+		if c == firmware.Main || w.said.Of(c) == "" {
+			continue
+		}
+		if s := fmt.Sprintf("%s %s", c, w.said.Of(c)); !slices.Contains(parts, s) {
+			parts = append(parts, s)
+		}
+	}
+	return strings.TrimPrefix(strings.Join(parts, ", "), ", ")
+}
+
+// see keeps what the device has just said of itself: the next scan sees it too.
+func (w *worker) see(r device.Reading) {
+	now := w.item.Device
+	now.Reading = r.Over(now.Reading)
+	now.Access, now.Trouble = device.OK, nil
+	_ = w.job.engine.See(w.job.ID, &now) // the steps and the end are in the ledger all the same
+}

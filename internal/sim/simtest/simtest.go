@@ -1,0 +1,77 @@
+// Package simtest makes stand-ins the subjects of the dialects' conformance suite.
+package simtest
+
+import (
+	"bytes"
+	"log/slog"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/dialect/dialecttest"
+	"catena/internal/login"
+	"catena/internal/sim"
+)
+
+// Password is that of the stand-ins; it has what would be markup elsewhere.
+const Password = "quoin & <sluice>"
+
+// Start starts one stand-in alone, and stops it when the test ends.
+func Start(t *testing.T, d sim.Device) dialect.At {
+	s, err := sim.Start(sim.Scenario{
+		Login:   sim.Login{User: "keeper", Password: Password},
+		Pace:    sim.Pace{Write: 100 * time.Millisecond, Restart: 100 * time.Millisecond, Delay: 10 * time.Millisecond},
+		Devices: []sim.Device{d},
+	}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	at := dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}}
+	if d.Kind == "recorder" {
+		at.Scheme = "https"
+	}
+	return at
+}
+
+// Subject is a stand-in, named first, with the serial number S-1, on version 1.0. maker
+// makes images for it; empty: none can be sent to it. other is a kind of stand-in that
+// speaks another dialect; empty: none.
+func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device, other string) dialecttest.Subject {
+	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
+	s := dialecttest.Subject{
+		Dialect: d,
+		Login:   login.Credential{User: "keeper", Password: Password},
+		Want:    device.Reading{Called: "first", Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
+		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {
+			faulty := model
+			faulty.Faults = sim.Faults{Silent: f.Silent, DropAfter: f.DropAfter, Sick: f.Sick}
+			return Start(t, faulty)
+		},
+	}
+	if other != "" {
+		s.Other = func(t *testing.T) dialect.At {
+			return Start(t, sim.Device{Name: "other", Kind: other, Host: 1, Model: "X", Version: "1.0"})
+		}
+	}
+	if maker == "" {
+		return s
+	}
+	image := func(maker, model string) []byte {
+		var b bytes.Buffer
+		require.NoError(t, sim.Image(&b, maker, []string{model}, "", "2.0", 300_000))
+		return b.Bytes()
+	}
+	s.Want.Vendor, s.Good = maker, image(maker, model.Model)
+	damaged := bytes.Clone(s.Good)
+	damaged[len(damaged)-1] ^= 1
+	s.Bad = map[string][]byte{
+		"not an image":      bytes.Repeat([]byte("x"), 5000),
+		"another model":     image(maker, "another"),
+		"not an image of":   image("another", model.Model),
+		"truncated":         s.Good[:len(s.Good)-1000],
+		"checksum is wrong": damaged,
+	}
+	return s
+}

@@ -1,0 +1,227 @@
+// Package wire holds the bounded transports on which Catena talks to devices. What
+// comes over them is bounded in size and time; whom they talk to is checked before
+// anything is sent.
+package wire
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/base64"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"catena/internal/device"
+)
+
+// Bounds of what a device may take and give over HTTP.
+const (
+	dialWithin   = 4 * time.Second
+	answerWithin = 15 * time.Second // for a small question, from first to last byte
+	stallAfter   = 60 * time.Second // without a byte going out, a transfer is given up
+	verdictIn    = 5 * time.Minute  // from the last byte to the answer: some write first
+	maxAnswer    = 256 << 10        // bytes
+	maxHeader    = 64 << 10         // bytes
+	// sendBuffer is what the system may hold of a transfer. A larger one would let the
+	// progress run ahead of the device.
+	sendBuffer = 256 << 10
+)
+
+// Trust is asked before anything is sent over a connection that shows a key: kind is
+// device.KeyTLS or device.KeySSH. Its error, a device.ErrIdentityChanged, ends the
+// connection. nil trusts every key.
+type Trust func(kind, fingerprint string) error
+
+// HTTP is the bounded client of one session. It uses no proxy, follows no redirect, and
+// makes a new connection for each request, because devices restart.
+type HTTP struct {
+	client *http.Client
+	trust  Trust
+}
+
+// NewHTTP makes a client whose TLS connections are shown to trust first.
+func NewHTTP(trust Trust) *HTTP {
+	h := &HTTP{trust: trust}
+	h.client = &http.Client{
+		Transport: &http.Transport{
+			DialContext:            dial,
+			DialTLSContext:         h.dialTLS,
+			DisableKeepAlives:      true,
+			DisableCompression:     true,
+			MaxResponseHeaderBytes: maxHeader,
+			ExpectContinueTimeout:  2 * time.Second,
+			WriteBufferSize:        64 << 10,
+		},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+	return h
+}
+
+func dial(ctx context.Context, network, address string) (net.Conn, error) {
+	d := net.Dialer{Timeout: dialWithin}
+	c, err := d.DialContext(ctx, network, address)
+	if t, ok := c.(*net.TCPConn); ok {
+		_ = t.SetWriteBuffer(sendBuffer)
+	}
+	return c, err
+}
+
+// dialTLS shows the device's certificate to trust before anything else is sent. Devices
+// sign their certificates themselves: what counts is that it is the one of the first
+// contact, not who signed it.
+func (h *HTTP) dialTLS(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := dial(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	t := tls.Client(c, &tls.Config{
+		InsecureSkipVerify: true, // see above
+		MinVersion:         tls.VersionTLS10,
+		VerifyConnection: func(state tls.ConnectionState) error {
+			if len(state.PeerCertificates) == 0 {
+				return errors.New("no certificate")
+			}
+			if h.trust == nil {
+				return nil
+			}
+			return h.trust(device.KeyTLS, Fingerprint(state.PeerCertificates[0].Raw))
+		},
+	})
+	if err := t.HandshakeContext(ctx); err != nil {
+		_ = c.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+// Fingerprint is how a key is shown: SHA256 and the digest in base64, as SSH has it.
+func Fingerprint(key []byte) string {
+	sum := sha256.Sum256(key)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
+// Answer is a device's answer to one request.
+type Answer struct {
+	Status int
+	Header http.Header
+	Body   []byte // at most 256 KiB
+}
+
+// Ask sends a small request and reads the whole answer. Its errors are causes: no
+// answer, malformed, or a changed identity.
+func (h *HTTP) Ask(ctx context.Context, r *http.Request) (Answer, error) {
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
+	resp, err := h.client.Do(r.WithContext(ctx))
+	if err != nil {
+		return Answer{}, cause(ctx, err)
+	}
+	return readAnswer(ctx, resp)
+}
+
+func readAnswer(ctx context.Context, resp *http.Response) (Answer, error) {
+	defer func() { _ = resp.Body.Close() }()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	switch {
+	case err != nil:
+		return Answer{}, cause(ctx, err)
+	case len(body) > maxAnswer:
+		return Answer{}, device.Because(device.Malformed, "an answer of more than %d KiB", maxAnswer>>10)
+	}
+	return Answer{resp.StatusCode, resp.Header, body}, nil
+}
+
+// cause says why a request failed. What a person ended is not the device's fault and
+// stays the context's error.
+func cause(ctx context.Context, err error) error {
+	var known *device.Cause
+	if errors.As(err, &known) {
+		return known
+	}
+	var timeout net.Error
+	var op *net.OpError
+	switch {
+	case errors.Is(ctx.Err(), context.Canceled):
+		if errors.As(context.Cause(ctx), &known) {
+			return known
+		}
+		return ctx.Err()
+	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
+		return device.Because(device.NoAnswer, "not in time")
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return device.Because(device.NoAnswer, "connection refused")
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return device.Because(device.NoAnswer, "it closed the connection")
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return device.Because(device.NoAnswer, "there is no route to it")
+	case errors.As(err, &op):
+		return device.Because(device.NoAnswer, "%v", op.Err)
+	}
+	if inner := errors.Unwrap(err); inner != nil {
+		err = inner // without the address, which the message around it has
+	}
+	return device.Because(device.Malformed, "%v", err)
+}
+
+// Body is what a transfer sends.
+type Body struct {
+	From io.ReaderAt
+	Size int64             // bytes
+	Sent func(bytes int64) // told how far it is; may be nil
+}
+
+// Send sends a body with r and returns the device's answer. It ends a transfer only
+// when not one byte has gone out for a minute, or when no answer has come five minutes
+// after the last byte; both are device.ErrAway.
+func (h *HTTP) Send(ctx context.Context, r *http.Request, b Body) (Answer, error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	out := &outgoing{body: b}
+	out.stall = time.AfterFunc(stallAfter, func() {
+		cancel(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more", out.at.Load(), b.Size))
+	})
+	defer out.stall.Stop()
+	r = r.WithContext(ctx)
+	r.Body, r.ContentLength = io.NopCloser(out), b.Size
+	r.Header.Set("Expect", "100-continue") // a refusal comes before the body
+	resp, err := h.client.Do(r)
+	if err != nil {
+		return Answer{}, cause(ctx, err)
+	}
+	return readAnswer(ctx, resp)
+}
+
+// outgoing reads an image for the wire, tells how far it is, and winds the clock that
+// ends a stalled transfer.
+type outgoing struct {
+	body  Body
+	at    atomic.Int64
+	stall *time.Timer
+}
+
+func (o *outgoing) Read(p []byte) (int, error) {
+	at := o.at.Load()
+	if at >= o.body.Size {
+		return 0, io.EOF
+	}
+	n, err := o.body.From.ReadAt(p[:min(int64(len(p)), o.body.Size-at)], at)
+	at += int64(n)
+	o.at.Store(at)
+	if n > 0 && errors.Is(err, io.EOF) {
+		err = nil
+	}
+	wait := stallAfter
+	if at == o.body.Size {
+		wait = verdictIn
+	}
+	o.stall.Reset(wait)
+	if o.body.Sent != nil {
+		o.body.Sent(at)
+	}
+	return n, err
+}

@@ -1,0 +1,158 @@
+package workspace
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"catena/internal/device"
+	"catena/internal/ledger"
+)
+
+// Kinds of the entries that are this room's.
+const (
+	Founded ledger.Kind = "founded" // the site folder was made
+	Seen    ledger.Kind = "seen"    // something about a device is new; the body is a device.Device
+	Scanned ledger.Kind = "scanned" // a scan ended
+	key     ledger.Kind = "key"     // the body is a keyEntry
+)
+
+// Devices returns the devices known, each as it was last seen, in the order of their IDs.
+func Devices(l *ledger.Ledger) ([]device.Device, error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Seen, Newest: true})
+	if err != nil {
+		return nil, err
+	}
+	return devices(entries)
+}
+
+func devices(entries []ledger.Entry) ([]device.Device, error) {
+	var out []device.Device
+	for _, e := range entries {
+		var d device.Device
+		if err := json.Unmarshal(e.Body, &d); err != nil {
+			return nil, fmt.Errorf("entry %d of the ledger is not a device: %w", e.Seq, err)
+		}
+		out = append(out, d)
+	}
+	slices.SortFunc(out, func(a, b device.Device) int { return idNumber(a.ID) - idNumber(b.ID) })
+	return out, nil
+}
+
+// See records what was seen of devices, in one commit: only what differs from what is
+// known is written. A device without an ID gets the next one.
+func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
+	return l.Extend(&ledger.Filter{Kind: Seen, Newest: true}, func(last []ledger.Entry) ([]ledger.Entry, error) {
+		known, err := devices(last)
+		if err != nil {
+			return nil, err
+		}
+		highest := 0
+		byID := map[string]device.Device{}
+		for _, d := range known {
+			byID[d.ID] = d
+			highest = max(highest, idNumber(d.ID))
+		}
+		var added []ledger.Entry
+		for _, d := range seen {
+			if d.ID == "" {
+				highest++
+				d.ID = "d" + strconv.Itoa(highest)
+			} else if old, ok := byID[d.ID]; ok && old.Equal(*d) {
+				continue
+			}
+			e, err := ledger.NewEntry(Seen, job, d.ID, d)
+			if err != nil {
+				return nil, err
+			}
+			added = append(added, e)
+		}
+		return added, nil
+	})
+}
+
+func idNumber(id string) int {
+	n, _ := strconv.Atoi(strings.TrimPrefix(id, "d"))
+	return n
+}
+
+// keyEntry is a device's key, as trusted at the first contact or by a person, or as met
+// in the place of the trusted one.
+type keyEntry struct {
+	device.Key
+	Trusted bool `json:"trusted"`
+}
+
+// Keys returns the devices' keys that are trusted, and those that were met in the place
+// of one and not accepted since.
+func Keys(l *ledger.Ledger) (trusted, changed []device.Key, err error) {
+	entries, err := l.Entries(ledger.Filter{Kind: key})
+	if err != nil {
+		return nil, nil, err
+	}
+	return keys(entries)
+}
+
+func keys(entries []ledger.Entry) (trusted, changed []device.Key, err error) {
+	var order []device.Key // slots: keys without fingerprints
+	met, other := map[device.Key]string{}, map[device.Key]string{}
+	for _, e := range entries {
+		var k keyEntry
+		if err := json.Unmarshal(e.Body, &k); err != nil {
+			return nil, nil, fmt.Errorf("entry %d of the ledger is not a key: %w", e.Seq, err)
+		}
+		slot := device.Key{Address: k.Address, Kind: k.Kind}
+		if !k.Trusted {
+			other[slot] = k.Fingerprint
+			continue
+		}
+		if _, known := met[slot]; !known {
+			order = append(order, slot)
+		}
+		met[slot] = k.Fingerprint
+		delete(other, slot)
+	}
+	for _, slot := range order {
+		trusted = append(trusted, device.Key{Address: slot.Address, Kind: slot.Kind, Fingerprint: met[slot]})
+		if f, ok := other[slot]; ok {
+			changed = append(changed, device.Key{Address: slot.Address, Kind: slot.Kind, Fingerprint: f})
+		}
+	}
+	return trusted, changed, nil
+}
+
+// Trust records keys as trusted.
+func Trust(l *ledger.Ledger, list []device.Key) error { return addKeys(l, list, true) }
+
+// Distrust records keys that were met in the place of trusted ones.
+func Distrust(l *ledger.Ledger, list []device.Key) error { return addKeys(l, list, false) }
+
+// addKeys writes the keys that are not known so already.
+func addKeys(l *ledger.Ledger, list []device.Key, trust bool) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return l.Extend(&ledger.Filter{Kind: key}, func(entries []ledger.Entry) ([]ledger.Entry, error) {
+		known, changed, err := keys(entries)
+		if err != nil {
+			return nil, err
+		}
+		if !trust {
+			known = changed
+		}
+		var added []ledger.Entry
+		for _, k := range list {
+			if slices.Contains(known, k) {
+				continue
+			}
+			e, err := ledger.NewEntry(key, "", "", keyEntry{k, trust})
+			if err != nil {
+				return nil, err
+			}
+			added = append(added, e)
+		}
+		return added, nil
+	})
+}

@@ -1,0 +1,59 @@
+package workspace_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/ledger"
+	"catena/internal/workspace"
+)
+
+func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
+	l, err := ledger.Create(t.TempDir(), time.Now)
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	cam := &device.Device{Name: "cam-11", Reading: device.Reading{Version: "3.1.0", Services: []string{"device"}}}
+	gate := &device.Device{Name: "gate-1", Reading: device.Reading{Version: "K41"}}
+	require.NoError(t, workspace.See(l, "", cam, gate))
+	assert.Equal(t, "d1", cam.ID)
+	assert.Equal(t, "d2", gate.ID)
+	require.NoError(t, workspace.See(l, "", cam, gate))
+	entries, err := l.Entries(ledger.Filter{Kind: workspace.Seen})
+	require.NoError(t, err)
+	assert.Len(t, entries, 2, "nothing had changed")
+
+	cam.Version = "3.2.1"
+	require.NoError(t, workspace.See(l, "j1", cam, gate))
+	devices, err := workspace.Devices(l)
+	require.NoError(t, err)
+	require.Len(t, devices, 2)
+	assert.Equal(t, "3.2.1", devices[0].Version)
+}
+
+func TestKeys(t *testing.T) {
+	l, err := ledger.Create(t.TempDir(), time.Now)
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	tls := device.Key{Address: "10.20.4.11:443", Kind: "TLS certificate", Fingerprint: "SHA256:a"}
+	other := tls
+	other.Fingerprint = "SHA256:b"
+	require.NoError(t, workspace.Trust(l, []device.Key{tls}))
+	require.NoError(t, workspace.Trust(l, []device.Key{tls}), "what is known is not written again")
+	require.NoError(t, workspace.Distrust(l, []device.Key{other}))
+	trusted, strange, err := workspace.Keys(l)
+	require.NoError(t, err)
+	assert.Equal(t, []device.Key{tls}, trusted)
+	assert.Equal(t, []device.Key{other}, strange)
+	require.NoError(t, workspace.Trust(l, []device.Key{other}))
+	trusted, strange, err = workspace.Keys(l)
+	require.NoError(t, err)
+	assert.Equal(t, []device.Key{other}, trusted)
+	assert.Empty(t, strange)
+	n, _, err := l.Check()
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, n)
+}
