@@ -21,15 +21,19 @@ func (a *app) versionCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "version", Short: "Print the program's version", Args: exactly(0, "no more words"),
 		RunE: func(*cobra.Command, []string) error {
-			v, system := "unknown", ""
-			if info, ok := debug.ReadBuildInfo(); ok {
-				v = info.Main.Version
-				system = info.GoVersion
-			}
-			_, err := fmt.Fprintf(a.out, "catena %s (%s)\n", v, system)
+			_, err := fmt.Fprintf(a.out, "catena %s\n", programVersion())
 			return err
 		},
 	}
+}
+
+// programVersion is the program's version and what it was built with.
+func programVersion() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	return fmt.Sprintf("%s (%s)", info.Main.Version, info.GoVersion)
 }
 
 func (a *app) newCmd() *cobra.Command {

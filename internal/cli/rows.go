@@ -139,10 +139,10 @@ func (p *picture) match(a *app) error {
 	if err != nil {
 		return err
 	}
-	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Withdrawn: withdrawn, Order: families.Order})
 	if p.jobs, err = job.Jobs(p.home.ledger); err != nil {
 		return err
 	}
+	p.matcher = match.New(match.Input{Images: images, Site: p.home.site, Withdrawn: withdrawn, Order: families.Order, Left: p.left})
 	p.devices = nil
 	for _, r := range p.matcher.All(known) {
 		d := p.row(r)
@@ -156,6 +156,18 @@ func (p *picture) match(a *app) error {
 		p.devices = append(p.devices, d)
 	}
 	return nil
+}
+
+// left is what the last job left of a device.
+func (p *picture) left(id string) (match.Status, string) {
+	s, d, ok := job.Left(p.jobs, id)
+	switch {
+	case !ok:
+		return "", ""
+	case d.Step == job.Stranded:
+		return match.Stranded, "in " + s.ID + ": " + d.Reason
+	}
+	return match.Interrupted, fmt.Sprintf("%s died while it was %s", s.ID, d.Step)
 }
 
 // withdrawals are what feeds and advisories say must not run.
@@ -333,12 +345,8 @@ func (a *app) printJSON(value any) error {
 // statusTone is the colour of a status.
 func statusTone(s string) view.Tone {
 	switch match.Status(s) {
-	case match.Current:
-		return view.Good
-	case match.Behind:
-		return view.Warn
-	case match.NoAccess, match.Away, match.Unsafe:
-		return view.Bad
+	case match.Stranded, match.Interrupted, match.Unsafe, match.Away, match.NoAccess:
+		return view.Bad // these need a person, and nothing else is coloured
 	}
 	return view.Quiet
 }

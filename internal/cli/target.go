@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +10,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/family"
 	"catena/internal/site"
@@ -36,9 +36,9 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 	}
 	set := &cobra.Command{
 		Use:     "set VERSION",
-		Short:   "Target devices at a version",
-		Example: "  catena target set 3.2.1 --model WX-40\n  catena target set hold --device gate-5 --because 'not before the winter stoppage'\n  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40",
-		Args:    exactly(1, "a version: newest, hold, 3.2.1, or a constraint"),
+		Short:   "Set which version devices should run",
+		Example: "  catena target set 3.2.1 --model WX-40\n  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40",
+		Args:    exactly(1, "a version: newest, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			target.Version = strings.TrimSpace(args[0])
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
@@ -50,7 +50,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 	choose(set)
 	set.Flags().StringVar(&target.Because, "because", "", "why")
 	drop := &cobra.Command{
-		Use: "drop", Short: "Take a target away", Example: "  catena target drop --model WX-40",
+		Use: "drop", Short: "Remove a target", Example: "  catena target drop --model WX-40",
 		Args: exactly(0, "no more words (choose with --device, --model, --group)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
@@ -64,7 +64,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 	}
 	choose(drop)
 	list := &cobra.Command{
-		Use: "list", Short: "List the targets, those of site.yaml first", Args: exactly(0, "no more words"),
+		Use: "list", Short: "List the targets", Args: exactly(0, "no more words"),
 		RunE: func(*cobra.Command, []string) error { return a.targetList() },
 	}
 	save := &cobra.Command{
@@ -79,7 +79,11 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 			if _, err := os.Stat(args[0]); err == nil {
 				return usage("%s is there already; choose another name", args[0])
 			}
-			if err := writeTargets(args[0], h.site.Targets); err != nil {
+			raw, err := targetsYAML(h.site.Targets)
+			if err == nil {
+				err = atomicfile.Replace(args[0], raw, 0o644)
+			}
+			if err != nil {
 				return err
 			}
 			a.say("Wrote %s into %s.", view.Plural(len(h.site.Targets), "target"), args[0])
@@ -87,7 +91,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 		},
 	}
 	load := &cobra.Command{
-		Use: "load FILE", Short: "Take over the targets of a file", Example: "  catena target load winter-2026.yaml",
+		Use: "load FILE", Short: "Add the targets of a file", Example: "  catena target load winter-2026.yaml",
 		Long: "Take over the targets of a file. An target for the same devices as one in targets.yaml takes its place.",
 		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -99,7 +103,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 				for _, l := range loaded {
 					targets = slices.DeleteFunc(targets, l.Same)
 				}
-				return append(targets, loaded...), "Took over " + view.Plural(len(loaded), "target") + ".", nil
+				return append(targets, loaded...), "Added " + view.Plural(len(loaded), "target") + ".", nil
 			})
 		},
 	}
@@ -108,18 +112,9 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 }
 
 // changeTargets changes targets.yaml, when the site agrees with the result: the groups are
-// there, and nothing contradicts site.yaml.
+// there, and no two targets contradict each other.
 func (a *app) changeTargets(change func([]site.Target) ([]site.Target, string, error)) error {
 	dir, err := a.siteDir()
-	if err != nil {
-		return err
-	}
-	path := filepath.Join(dir, site.TargetsFile)
-	targets, err := readTargets(path)
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	targets, done, err := change(targets)
 	if err != nil {
 		return err
 	}
@@ -132,30 +127,36 @@ func (a *app) changeTargets(change func([]site.Target) ([]site.Target, string, e
 	if err != nil {
 		return err
 	}
-	if err := s.Join(path, targets); err != nil {
-		return fmt.Errorf("%w; nothing was changed", err)
-	}
-	if err := writeTargets(path, targets); err != nil {
+	path, done := filepath.Join(dir, site.TargetsFile), ""
+	err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {
+		var targets []site.Target
+		var err error
+		if old != nil {
+			if targets, err = site.ParseTargets(path, old); err != nil {
+				return nil, err
+			}
+		}
+		if targets, done, err = change(targets); err != nil {
+			return nil, err
+		}
+		if err := s.Join(path, targets); err != nil {
+			return nil, fmt.Errorf("%w; nothing was changed", err)
+		}
+		return targetsYAML(targets)
+	})
+	if err != nil {
 		return err
 	}
 	a.say("%s See what it means: catena match", done)
 	return nil
 }
 
-// writeTargets writes a file of targets: under another name first, so that it is never
-// half there.
-func writeTargets(path string, targets []site.Target) error {
+// targetsYAML is the content of a file of targets.
+func targetsYAML(targets []site.Target) ([]byte, error) {
 	if targets == nil {
 		targets = []site.Target{}
 	}
-	raw, err := yaml.Marshal(map[string][]site.Target{"targets": targets})
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(path+".new", raw, 0o644); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
+	return yaml.Marshal(map[string][]site.Target{"targets": targets})
 }
 
 func (a *app) targetList() error {
@@ -178,7 +179,7 @@ func (a *app) targetList() error {
 	}
 	t.Draw(a.out, a.style(a.out))
 	if len(rows) == 0 {
-		a.say("There is no target: every device should run the newest recommended. Set one: catena target set --help")
+		a.say("There is no target: every device should run the newest image on the shelf. Set one: catena target set --help")
 	}
 	return nil
 }

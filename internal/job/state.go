@@ -188,6 +188,20 @@ func Earlier(jobs []State, device string) string {
 	return ""
 }
 
+// Left is how the last job with a device left it, where that needs a person: Stranded, or
+// the step that it was in when the job died; ok is false where neither is so.
+func Left(jobs []State, device string) (job State, at DeviceState, ok bool) {
+	for i := len(jobs) - 1; i >= 0; i-- {
+		for _, d := range jobs[i].Devices {
+			if d.ID == device {
+				open := jobs[i].Interrupted() && !d.Step.End() && d.Step != Waiting
+				return jobs[i], d, open || d.Step == Stranded
+			}
+		}
+	}
+	return job, at, false
+}
+
 // FailedIn is the last job in which a device failed, after it was touched, on a path
 // that has this version of the component; ok is false where there was none, or it got
 // there later.

@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 
 	"filippo.io/age"
+
+	"catena/internal/atomicfile"
 )
 
 // File is the name of the file in a site folder.
@@ -132,25 +134,18 @@ func Open(dir string, s Secret) (Book, error) {
 	return b, nil
 }
 
-// Save writes the logins of a site folder: into a new file first, which then takes the
-// old one's place, so that a crash leaves the one or the other.
+// Save writes the logins of a site folder, readable by their owner alone.
 func Save(dir string, b Book, s Secret) error {
 	raw, err := json.Marshal(b)
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(dir, ".logins-*") // readable by its owner alone
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.Remove(f.Name()) }() // gone already where all went well
-	w, err := age.Encrypt(f, s.recipients...)
-	if err == nil {
+	return atomicfile.Write(filepath.Join(dir, File), 0o600, func(f io.Writer) error {
+		w, err := age.Encrypt(f, s.recipients...)
+		if err != nil {
+			return err
+		}
 		_, err = w.Write(raw)
-		err = errors.Join(err, w.Close())
-	}
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), filepath.Join(dir, File))
+		return errors.Join(err, w.Close())
+	})
 }

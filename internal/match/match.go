@@ -21,18 +21,20 @@ import (
 type Status string
 
 const (
-	Unsafe   Status = "unsafe"    // what it runs was withdrawn
-	Current  Status = "current"   // it runs what it should
-	Behind   Status = "behind"    // it should run something later
-	Ahead    Status = "ahead"     // it runs something later than it should
-	NoImage  Status = "no-image"  // the shelf has nothing for it
-	NoAccess Status = "no-access" // it refuses the login
-	Away     Status = "away"      // it does not answer
-	Held     Status = "held"      // the site says to leave it alone
+	Stranded    Status = "stranded"    // the last job left it needing hands
+	Interrupted Status = "interrupted" // it is open in a job that died
+	Unsafe      Status = "unsafe"      // what it runs was withdrawn
+	Current     Status = "current"     // it runs what it should
+	Behind      Status = "behind"      // it should run something later
+	Ahead       Status = "ahead"       // it runs something later than it should
+	NoImage     Status = "no-image"    // the shelf has nothing for it
+	NoAccess    Status = "no-access"   // it refuses the login
+	Away        Status = "away"        // it does not answer
+	Held        Status = "held"        // the site says to leave it alone
 )
 
 // Statuses in the order in which lists show them: what wants a person first.
-var Statuses = []Status{Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held, Current}
+var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held, Current}
 
 // Rollback is how a device would be returned to what it runs.
 type Rollback string
@@ -90,6 +92,9 @@ type Input struct {
 	Site      site.Site
 	Withdrawn []Withdrawal
 	Order     func(vendor, model string) version.Order // nil: natural
+	// Left is what the last job left of a device: Stranded or Interrupted, with the reason;
+	// an empty status: nothing. It may be nil.
+	Left func(id string) (Status, string)
 }
 
 // Matcher is an Input, ready to be asked. It is for one goroutine.
@@ -97,6 +102,7 @@ type Matcher struct {
 	models map[string]*model
 	site   site.Site
 	order  func(vendor, model string) version.Order
+	left   func(id string) (Status, string)
 }
 
 // model is what the shelf has for one model.
@@ -134,7 +140,7 @@ func New(in Input) *Matcher {
 	if in.Order == nil {
 		in.Order = func(string, string) version.Order { return version.Order{} }
 	}
-	m := &Matcher{models: map[string]*model{}, site: in.Site, order: in.Order}
+	m := &Matcher{models: map[string]*model{}, site: in.Site, order: in.Order, left: in.Left}
 	for i := range in.Images {
 		image := &in.Images[i]
 		for _, name := range image.Models {
@@ -201,7 +207,12 @@ func (m *Matcher) All(devices []device.Device) []Row {
 
 func (m *Matcher) rows(d device.Device) []Row {
 	rows := []Row{m.Device(d)}
-	if rows[0].Status == Away || rows[0].Status == NoAccess {
+	if m.left != nil {
+		if status, why := m.left(d.ID); status != "" {
+			rows[0].Status, rows[0].Reason = status, why+"; "+rows[0].Reason
+		}
+	}
+	if slices.Contains([]device.Access{device.Away, device.Silent, device.LoginRefused, device.IdentityChanged}, d.Access) {
 		return rows
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Components)) {

@@ -22,6 +22,7 @@ import (
 	"github.com/gofrs/flock"
 	"golang.org/x/sync/errgroup"
 
+	"catena/internal/atomicfile"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/yamldoc"
@@ -417,11 +418,7 @@ func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image, key minisi
 		name string
 		data []byte
 	}{{feedSignature, minisign.Sign(key, raw)}, {feedIndex, raw}} {
-		path := filepath.Join(dir, file.name)
-		if err := os.WriteFile(path+".new", file.data, 0o644); err != nil {
-			return err
-		}
-		if err := os.Rename(path+".new", path); err != nil {
+		if err := atomicfile.Replace(filepath.Join(dir, file.name), file.data, 0o644); err != nil {
 			return err
 		}
 	}
@@ -437,15 +434,10 @@ func (s *Shelf) copyOut(image firmware.Image, path string) error {
 	if info, err := os.Stat(path); err == nil && info.Size() == image.Size {
 		return nil // under its digest it cannot be another
 	}
-	out, err := os.Create(path + ".new")
-	if err != nil {
+	return atomicfile.Write(path, 0o644, func(out io.Writer) error {
+		_, err := io.Copy(out, in)
 		return err
-	}
-	_, err = io.Copy(out, in)
-	if err = errors.Join(err, out.Close()); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
+	})
 }
 
 // LastNumber is the number of the index in a folder, or 0.

@@ -22,6 +22,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"catena/internal/atomicfile"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 )
@@ -144,7 +145,7 @@ func (s *Shelf) put(manifest firmware.Manifest, staged string) error {
 	if err := os.Rename(staged, path); err != nil {
 		return err
 	}
-	syncDir(filepath.Dir(path))
+	atomicfile.SyncDir(filepath.Dir(path))
 	raw, err := yaml.Marshal(manifest)
 	if err != nil {
 		return err
@@ -152,33 +153,9 @@ func (s *Shelf) put(manifest firmware.Manifest, staged string) error {
 	return s.write(s.manifestPath(manifest.SHA256), raw)
 }
 
-// write replaces a small file: under a temporary name, synced, renamed.
-func (s *Shelf) write(path string, data []byte) error {
-	f, err := s.temp()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.Remove(f.Name()) }() // gone after the rename
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(f.Name(), path); err != nil {
-		return err
-	}
-	syncDir(filepath.Dir(path))
-	return nil
-}
+// write replaces a small file.
+func (s *Shelf) write(path string, data []byte) error { return atomicfile.Replace(path, data, 0o644) }
 
 func (s *Shelf) temp() (*os.File, error) {
 	return os.CreateTemp(filepath.Join(s.dir, "tmp"), "import-*")
-}
-
-// syncDir makes a rename last. Not every system can sync a folder; where it
-// cannot, the rename lasts as the system sees fit.
-func syncDir(dir string) {
-	if d, err := os.Open(dir); err == nil {
-		_ = d.Sync()
-		_ = d.Close()
-	}
 }

@@ -169,7 +169,7 @@ func TestBadTargets(t *testing.T) {
 		"targets: [{version: 1}]":                                   "needs a device, a group or a model",
 		"targets: [{device: x, model: y, version: 1}]":              "needs no group and no model",
 		"targets: [{model: A, version: \">=\"}]":                    "write for example",
-		"targets: [{device: x, version: hold}]":                     "under hold:",
+		"targets: [{device: x, version: hold}]":                     "under hold",
 	} {
 		targets, err := site.ParseTargets("targets.yaml", []byte(text))
 		if err == nil {

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/job"
+)
+
+func (a *app) jobsCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:     "jobs",
+		Short:   "List all jobs, newest first",
+		Long:    "List all jobs of the site, newest first: when each ran, and how its devices ended.",
+		Example: "  catena jobs\n  catena jobs --format json",
+		Args:    exactly(0, "no more words"),
+		RunE:    func(*cobra.Command, []string) error { return a.jobs() },
+	}
+}
+
+// jobLine is one job in a list.
+type jobLine struct {
+	ID      string           `json:"job"`
+	Purpose job.Purpose      `json:"purpose"`
+	Status  string           `json:"status"` // running, interrupted, or ended
+	Started time.Time        `json:"started"`
+	Ended   time.Time        `json:"ended,omitzero"`
+	Devices int              `json:"devices"`
+	Steps   map[job.Step]int `json:"steps"` // how many devices are at which step or end
+}
+
+func (a *app) jobs() error {
+	h, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	all, err := job.Jobs(h.ledger)
+	if err != nil {
+		return err
+	}
+	lines := []jobLine{}
+	for i := range all {
+		s := all[len(all)-1-i]
+		line := jobLine{ID: s.ID, Purpose: s.Purpose, Status: "ended", Started: s.Started, Ended: s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
+		switch {
+		case s.Alive:
+			line.Status = "running"
+		case s.Interrupted():
+			line.Status = "interrupted"
+		}
+		for _, d := range s.Devices {
+			line.Steps[d.Step]++
+		}
+		lines = append(lines, line)
+	}
+	if a.format == "json" {
+		return a.printJSON(lines)
+	}
+	t := view.Table{Columns: []string{"job", "purpose", "status", "started", "took", "devices", "how they ended"}}
+	var rows [][]string
+	for _, l := range lines {
+		took := ""
+		if !l.Ended.IsZero() {
+			took = view.Clock(l.Ended.Sub(l.Started))
+		}
+		var ends []string
+		for _, step := range append(frameOrder[:5:5], append([]job.Step{job.Waiting}, job.Ends...)...) {
+			if n := l.Steps[step]; n > 0 {
+				ends = append(ends, fmt.Sprintf("%d %s", n, step))
+			}
+		}
+		status := view.Cell{Text: l.Status}
+		if l.Status == "interrupted" {
+			status.Tone = view.Bad
+		}
+		how := view.Cell{Text: strings.Join(ends, ", ")}
+		if l.Steps[job.Stranded] > 0 {
+			how.Tone = view.Bad
+		}
+		cells := []view.Cell{{Text: l.ID}, {Text: string(l.Purpose)}, status, {Text: l.Started.Local().Format("2006-01-02 15:04")}, {Text: took},
+			{Text: fmt.Sprint(l.Devices)}, how}
+		t.Add(cells...)
+		var texts []string
+		for _, c := range cells {
+			texts = append(texts, c.Text)
+		}
+		rows = append(rows, texts)
+	}
+	if a.format == "csv" {
+		return view.CSV(a.out, t.Columns, rows)
+	}
+	t.Draw(a.out, a.style(a.out))
+	if len(lines) == 0 {
+		a.say("No job was ever started here. Start one: catena flash --all")
+	}
+	return nil
+}

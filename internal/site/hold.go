@@ -1,0 +1,67 @@
+package site
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// A site file is a person's: holds are added and dropped as lines, so that comments and
+// everything else stay as they are. What comes out is parsed before it is returned.
+var (
+	holdKey  = regexp.MustCompile(`^hold:\s*(#.*)?$`)
+	holdItem = regexp.MustCompile(`^(\s*)- \{device: *(.+?)(, *because: .*)?\}\s*(#.*)?$`)
+)
+
+// AddHold adds a hold to a site file; name is what errors call it. It refuses a file in
+// which the list is written in another form than one line for each hold.
+func AddHold(name string, data []byte, h Hold) ([]byte, error) {
+	line := fmt.Sprintf("- {device: %s, because: %s}", strconv.Quote(h.Device), strconv.Quote(h.Because))
+	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
+	at := slices.IndexFunc(lines, holdKey.MatchString)
+	switch {
+	case at < 0 && slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "hold:") }):
+		return nil, fmt.Errorf("%s: its hold: is not a list with one line for each device; add the line there yourself:\n  %s", name, line)
+	case at < 0:
+		lines = append(lines, "", "hold:", "  "+line)
+	default:
+		indent := "  "
+		if at+1 < len(lines) {
+			if m := holdItem.FindStringSubmatch(lines[at+1]); m != nil {
+				indent = m[1]
+			}
+		}
+		lines = slices.Insert(lines, at+1, indent+line)
+	}
+	return checked(name, lines)
+}
+
+// DropHold drops the hold whose device is written as pattern.
+func DropHold(name string, data []byte, pattern string) ([]byte, error) {
+	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
+	key := slices.IndexFunc(lines, holdKey.MatchString)
+	at := slices.IndexFunc(lines, func(l string) bool {
+		m := holdItem.FindStringSubmatch(l)
+		if m == nil {
+			return false
+		}
+		text, err := strconv.Unquote(m[2])
+		return err == nil && text == pattern || m[2] == pattern
+	})
+	if key < 0 || at < key {
+		return nil, fmt.Errorf("%s: the hold for %s is not a line of its own; remove it there yourself", name, pattern)
+	}
+	lines = slices.Delete(lines, at, at+1)
+	if at == key+1 && (at == len(lines) || !holdItem.MatchString(lines[at])) { // it was the only one
+		lines = slices.Delete(lines, key, key+1)
+	}
+	return checked(name, lines)
+}
+
+func checked(name string, lines []string) ([]byte, error) {
+	out := []byte(strings.Join(lines, "\n") + "\n")
+	_, err := Parse(name, out)
+	return out, err
+}
