@@ -39,7 +39,7 @@ func Write(path string, perm fs.FileMode, write func(io.Writer) error) (err erro
 	return nil
 }
 
-// Replace is Write for content that is there already.
+// Replace is Write for content that already exists.
 func Replace(path string, content []byte, perm fs.FileMode) error {
 	return Write(path, perm, func(w io.Writer) error {
 		_, err := w.Write(content)

@@ -144,7 +144,7 @@ func (a *app) prepare() error {
 	switch a.format {
 	case "table", "json", "csv":
 	default:
-		return usage("--format %q is none of table, json, csv", a.format)
+		return usage("--format %q is not one of table, json, csv", a.format)
 	}
 	level := slog.LevelWarn
 	if a.verbose {
@@ -173,7 +173,7 @@ func help(c *cobra.Command, _ []string) error { return c.Help() }
 func exactly(n int, what string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) != n {
-			return usage("%s wants %s; see: %[1]s --help", c.CommandPath(), what)
+			return usage("%s takes %s; see: %[1]s --help", c.CommandPath(), what)
 		}
 		return nil
 	}
@@ -182,7 +182,7 @@ func exactly(n int, what string) cobra.PositionalArgs {
 func atLeast(n int, what string) cobra.PositionalArgs {
 	return func(c *cobra.Command, args []string) error {
 		if len(args) < n {
-			return usage("%s wants %s; see: %[1]s --help", c.CommandPath(), what)
+			return usage("%s takes %s; see: %[1]s --help", c.CommandPath(), what)
 		}
 		return nil
 	}
@@ -220,7 +220,7 @@ func (a *app) human() io.Writer {
 func (a *app) siteDir() (string, error) {
 	if a.dir != "" {
 		if _, err := os.Stat(filepath.Join(a.dir, site.File)); err != nil {
-			return "", usage("%s is no site folder: it has no %s; make one with: catena new NAME", a.dir, site.File)
+			return "", usage("%s is not a site folder: it has no %s; make one with: catena new NAME", a.dir, site.File)
 		}
 		return a.dir, nil
 	}

@@ -30,7 +30,7 @@ the whole job on real protocol traffic: find the devices, fill the shelf, match,
 prove, return. Before each step the command is shown that a person would type. Nothing
 leaves the machine. It ends with 0 only when every device ended as expected.`,
 		Example: "  catena demo\n  catena demo --keep /tmp/marrow-hill",
-		Args:    exactly(0, "no more words"),
+		Args:    exactly(0, "no arguments"),
 		RunE:    func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep, place) },
 	}
 	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and leave it")
@@ -57,8 +57,8 @@ var expected = []struct{ name, status, version, why string }{
 	{"gate-5", "held", "K42", "the site holds it"},
 	{"switch-basin", "no-image", "4.2", "read by SNMP; the shelf has nothing for it"},
 	{"recorder-1", "no-image", "2.10.3", "read by Redfish; the shelf has nothing for it"},
-	{"drive-1", "no-image", "7.4", "heard by SSH and Modbus; the shelf has nothing for it"},
-	{"hub-1", "no-image", "", "heard, but nobody knows how to read it"},
+	{"drive-1", "no-image", "7.4", "found by SSH and Modbus; the shelf has nothing for it"},
+	{"hub-1", "no-image", "", "found, but Catena cannot read it"},
 	{"(silent)", "away", "", "an address that answers nothing"},
 }
 
@@ -230,7 +230,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		byName[name] = x
 	}
 	s := a.style(a.out)
-	t := view.Table{Columns: []string{"device", "stands", "runs", "as expected", "why"}}
+	t := view.Table{Columns: []string{"device", "status", "runs", "as expected", "why"}}
 	wrong := 0
 	for _, f := range expected {
 		if f.name == "drive-1" && d.place.OneHost { // there its other door is nobody's

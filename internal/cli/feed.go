@@ -48,7 +48,7 @@ another key, or older than the one seen last is refused.`,
   catena shelf pull --look`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return usage("catena shelf pull wants one feed at most")
+				return usage("catena shelf pull takes at most one feed")
 			}
 			return nil
 		},
@@ -230,7 +230,7 @@ func (a *app) shelfFeedCmd() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			for _, name := range []string{args[0], args[0] + ".pub"} {
 				if _, err := os.Stat(name); err == nil {
-					return usage("%s is there already; a key is never overwritten", name)
+					return usage("%s already exists; a key is never overwritten", name)
 				}
 			}
 			password, err := a.keyPassword()
@@ -313,7 +313,7 @@ func publicKey(key string) (minisign.PublicKey, error) {
 		text = raw
 	}
 	if err := public.UnmarshalText(text); err != nil {
-		return public, usage("%s is no public key, and no file that holds one: %w", key, err)
+		return public, usage("%s is neither a public key nor a file that holds one: %w", key, err)
 	}
 	return public, nil
 }

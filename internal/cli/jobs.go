@@ -17,7 +17,7 @@ func (a *app) jobsCmd() *cobra.Command {
 		Short:   "List all jobs, newest first",
 		Long:    "List all jobs of the site, newest first: when each ran, and how its devices ended.",
 		Example: "  catena jobs\n  catena jobs --format json",
-		Args:    exactly(0, "no more words"),
+		Args:    exactly(0, "no arguments"),
 		RunE:    func(*cobra.Command, []string) error { return a.jobs() },
 	}
 }

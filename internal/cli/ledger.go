@@ -18,7 +18,7 @@ func (a *app) ledgerCmd() *cobra.Command {
 The last digest is printed: whoever keeps it can tell later whether entries were cut
 off at the end.`,
 		Example: "  catena ledger check",
-		Args:    exactly(0, "no more words"),
+		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			h, err := a.openSite()
 			if err != nil {

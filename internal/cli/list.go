@@ -32,7 +32,7 @@ func (a *app) listCmd() *cobra.Command {
   catena list --where 'vendor == "Wexcombe" && status != "current"' --sort version
   catena list --where 'meets(version, ">= 2.0, < 4")'
   catena list --format csv > devices.csv`,
-		Args: exactly(0, "no more words (choose with --where)"),
+		Args: exactly(0, "no arguments (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.withDevices(choose, func(devices []row) view.Table {
 				devices = mains(devices)
@@ -66,7 +66,7 @@ not answer), held (the site says to leave it alone).`,
   catena match --where 'status == "behind" && rollback == "none"'
   catena match --by group
   catena match --format json`,
-		Args: exactly(0, "no more words (choose with --where)"),
+		Args: exactly(0, "no arguments (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
 			switch by {
 			case "":

@@ -58,7 +58,7 @@ can be seen in the list of processes.`,
   catena login add --model WX-20 --user admin --password-stdin < password
   catena login add --group chamber-1 --community        an SNMP community
   catena login add --user keeper --identity ~/catena-identity`,
-		Args: exactly(0, "no more words"),
+		Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.loginAdd(e.device, e.model, e.group, e.user, stdin, community)
 		},
@@ -256,7 +256,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 func (a *app) loginListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the logins, without their passwords",
-		Example: "  catena login list", Args: exactly(0, "no more words"),
+		Example: "  catena login list", Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := a.siteDir()
 			if err != nil {

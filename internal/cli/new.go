@@ -19,7 +19,7 @@ import (
 
 func (a *app) versionCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Print the program's version", Args: exactly(0, "no more words"),
+		Use: "version", Short: "Print the program's version", Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			_, err := fmt.Fprintf(a.out, "catena %s\n", programVersion())
 			return err
@@ -66,7 +66,7 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 	}
 	path := filepath.Join(dir, site.File)
 	if _, err := os.Stat(path); err == nil {
-		return usage("%s is there already; nothing was changed", path)
+		return usage("%s already exists; nothing was changed", path)
 	}
 	for _, r := range ranges {
 		if _, err := site.ParseRange(r); err != nil {

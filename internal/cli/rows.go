@@ -231,7 +231,7 @@ func (c choice) apply(devices []row) ([]row, error) {
 		}
 	}
 	if c.sort != "" && !slices.Contains(deviceColumns, c.sort) {
-		return nil, usage("--sort %q is no field; there are %s", c.sort, strings.Join(deviceColumns, ", "))
+		return nil, usage("--sort %q is not a field; there are %s", c.sort, strings.Join(deviceColumns, ", "))
 	}
 	devices = slices.Clone(devices) // the picture keeps its own order
 	slices.SortStableFunc(devices, func(x, y row) int {

@@ -40,13 +40,13 @@ func (a *app) scanCmd() *cobra.Command {
 are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
 address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
 What is found is kept; what is new, changed or gone is shown. What answers but is not
-recognised is listed too, with what was heard.
+recognised is listed too, with what it said.
 
 Without addresses the networks of site.yaml are looked through. A target is an address, a
-row of addresses, a network, host:port, or @FILE with an address on each line. Addresses
+range of addresses, a network, host:port, or @FILE with an address on each line. Addresses
 that do not answer are no error.
 
-The ways: ` + strings.Join(scan.Protocols, ", ") + `.`,
+The discovery protocols: ` + strings.Join(scan.Protocols, ", ") + `.`,
 		Example: `  catena scan
   catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26 --except 10.20.4.7
   catena scan 10.20.4.17:8080 @more-addresses.txt
@@ -86,8 +86,8 @@ The ways: ` + strings.Join(scan.Protocols, ", ") + `.`,
 	}
 	f := c.Flags()
 	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
-	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and look no further")
-	f.StringSliceVar(&l.except, "except", nil, "addresses, rows or networks to leave out")
+	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and do nothing else")
+	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
 	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
 	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
@@ -504,7 +504,7 @@ func (a *app) printScan(h *home, note scanNote, devices []device.Device) error {
 	a.say("\n%s in %.1f s: %s found, %d new, %d changed, %d gone.", asked, note.Seconds,
 		view.Plural(note.Found, "device"), len(note.New), countNames(note.Changed), len(note.Gone))
 	if note.Outside > 0 {
-		a.say("Heard from outside the site's ranges and skipped: %d.", note.Outside)
+		a.say("Found outside the site's address ranges and skipped: %d.", note.Outside)
 	}
 	for _, w := range note.Warnings {
 		a.say("Note: %s.", w)

@@ -56,7 +56,7 @@ archives within them), with their manifests. A manifest is a YAML file beside it
 An image without a manifest is put there by the rules of the families (catena family
 --help). Open formats that describe themselves are read and their checksums checked:
 U-Boot FIT and legacy images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT. Security advisories (CSAF 2.0, .json) are kept too: devices that run a
-version they name stand unsafe. What no rule recognises is kept aside, listed with the reason, and settled
+version they name stand unsafe. What no rule recognises is set aside, listed with the reason, and settled
 with --as. What does not match its manifest is refused; the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
   catena shelf add firmware/ tg200-K44.img
@@ -119,11 +119,11 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 	}
 	aside := ""
 	if n := count[shelf.Aside]; n > 0 {
-		aside = fmt.Sprintf(", %d not recognised and kept aside", n)
+		aside = fmt.Sprintf(", %d not recognised and set aside", n)
 	}
 	a.say("\n%d new, %d already there, %d refused%s.", count[shelf.New], count[shelf.There], count[shelf.Refused], aside)
 	if aside != "" {
-		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or take them away: catena shelf drop FILE")
+		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or remove them: catena shelf drop FILE")
 	}
 	if count[shelf.Refused] > 0 {
 		return exit{exitUsage, errSilent}
@@ -233,7 +233,7 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 	}
 	u, ok := findAside(s, args[0])
 	if !ok {
-		return usage("%s is neither a file nor something that lies aside; see: catena shelf list --aside", args[0])
+		return usage("%s is neither a file nor something that was set aside; see: catena shelf list --aside", args[0])
 	}
 	image, err := s.Settle(u, manifest)
 	if err != nil {
@@ -260,7 +260,7 @@ func (a *app) shelfListCmd() *cobra.Command {
 		Use: "list", Short: "List the images on the shelf",
 		Long:    "List the images, by model, newest first. Marked are the newest of each model and what\ncame since the shelf was last listed.",
 		Example: "  catena shelf list\n  catena shelf list --model WX-40\n  catena shelf list --aside\n  catena shelf list --format json",
-		Args:    exactly(0, "no more words"),
+		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.openShelf()
 			if err != nil {
@@ -292,7 +292,7 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	}
 	t.Draw(a.out, a.style(a.out))
 	if len(list) == 0 {
-		a.say("Nothing lies aside.")
+		a.say("Nothing is set aside.")
 	}
 	return nil
 }
@@ -446,7 +446,7 @@ func (a *app) shelfMarkCmd() *cobra.Command {
 func (a *app) shelfDropCmd() *cobra.Command {
 	var force bool
 	c := &cobra.Command{
-		Use: "drop IMAGE", Short: "Take an image off the shelf, or what lies aside",
+		Use: "drop IMAGE", Short: "Take an image off the shelf, or what was set aside",
 		Long:    "Take an image off the shelf. One that is what would return a device of any site that used\nthis shelf is kept, unless --force is given.",
 		Example: "  catena shelf drop wx40_3.0.0.bin",
 		Args:    exactly(1, anImage),
@@ -460,7 +460,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			if err := s.Forget(u); err != nil {
 				return err
 			}
-			a.say("Took away %s, which lay aside.", u.File)
+			a.say("Removed %s, which was set aside.", u.File)
 			return nil
 		}
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
@@ -575,7 +575,7 @@ catena shelf add --key.`,
 				return err
 			}
 			if _, err := os.Stat(args[0]); err == nil {
-				return usage("%s is there already; choose another name", args[0])
+				return usage("%s already exists; choose another name", args[0])
 			}
 			var private *minisign.PrivateKey
 			if key != "" {
@@ -598,7 +598,7 @@ catena shelf add --key.`,
 
 func (a *app) shelfCheckCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "check", Short: "Read every image again and name the damaged ones", Args: exactly(0, "no more words"),
+		Use: "check", Short: "Read every image again and name the damaged ones", Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()

@@ -31,7 +31,7 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
   catena sim --images firmware/      also write the scenario's images, with manifests`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return usage("catena sim wants one scenario file at most")
+				return usage("catena sim takes at most one scenario file")
 			}
 			return nil
 		},

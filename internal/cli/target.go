@@ -51,7 +51,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 	set.Flags().StringVar(&target.Because, "because", "", "why")
 	drop := &cobra.Command{
 		Use: "drop", Short: "Remove a target", Example: "  catena target drop --model WX-40",
-		Args: exactly(0, "no more words (choose with --device, --model, --group)"),
+		Args: exactly(0, "no arguments (choose with --device, --model, --group)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				left := slices.DeleteFunc(slices.Clone(targets), target.Same)
@@ -64,7 +64,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 	}
 	choose(drop)
 	list := &cobra.Command{
-		Use: "list", Short: "List the targets", Args: exactly(0, "no more words"),
+		Use: "list", Short: "List the targets", Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error { return a.targetList() },
 	}
 	save := &cobra.Command{
@@ -77,7 +77,7 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 			}
 			defer h.Close()
 			if _, err := os.Stat(args[0]); err == nil {
-				return usage("%s is there already; choose another name", args[0])
+				return usage("%s already exists; choose another name", args[0])
 			}
 			raw, err := targetsYAML(h.site.Targets)
 			if err == nil {
@@ -203,7 +203,7 @@ says how a maker's version strings sort, and how images without a manifest are r
 		Args: onlyCommands, RunE: help,
 	}
 	list := &cobra.Command{
-		Use: "list", Short: "List the families that are known", Args: exactly(0, "no more words"),
+		Use: "list", Short: "List the families that are known", Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			dir, _ := a.siteDir() // outside a site, the shelf's families count
 			s, err := a.openShelf()

@@ -27,7 +27,7 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 		Example: "  catena track\n  catena track --once\n  catena track j2 --format json",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return usage("catena track wants one job at most")
+				return usage("catena track takes at most one job")
 			}
 			return nil
 		},

@@ -99,7 +99,7 @@ func (p *Pattern) compile() (err error) {
 		return fmt.Errorf("a pattern needs file, content, at or format")
 	}
 	if p.Format != "" && !slices.Contains(format.Names, p.Format) {
-		return fmt.Errorf("format %q is none of %s", p.Format, strings.Join(format.Names, ", "))
+		return fmt.Errorf("format %q is not one of %s", p.Format, strings.Join(format.Names, ", "))
 	}
 	groups := map[string]bool{"model": p.Model != "", "version": p.Version != "" || p.Format != ""}
 	for _, r := range []struct {
@@ -129,7 +129,7 @@ func (p *Pattern) compile() (err error) {
 		}
 	}
 	if len(p.bytes) == 0 || p.At.Text != "" && p.At.Hex != "" || p.At.Offset < 0 || p.At.Offset+len(p.bytes) > Head {
-		return fmt.Errorf("at: wants an offset within the first MiB, and either text or hex")
+		return fmt.Errorf("at: requires an offset within the first MiB, and either text or hex")
 	}
 	return nil
 }

@@ -108,10 +108,10 @@ func (m *Manifest) Complete() (key, message string) {
 		return "sha256", fmt.Sprintf("sha256: must be 64 hexadecimal digits, the SHA-256 of %s", m.File)
 	}
 	if !slices.Contains(advices, m.Advice) {
-		return "advice", fmt.Sprintf("advice: %q is none of recommended, superseded, withdrawn", m.Advice)
+		return "advice", fmt.Sprintf("advice: %q is not one of recommended, superseded, withdrawn", m.Advice)
 	}
 	if !slices.Contains(settings, m.Settings) {
-		return "settings", fmt.Sprintf("settings: %q is none of kept, cleared, converted", m.Settings)
+		return "settings", fmt.Sprintf("settings: %q is not one of kept, cleared, converted", m.Settings)
 	}
 	for _, k := range []struct{ key, constraint string }{{"hardware", m.Hardware}, {"needs", m.Needs}, {"back", m.Back}} {
 		if _, err := version.ParseConstraint(k.constraint); err != nil {
@@ -120,7 +120,7 @@ func (m *Manifest) Complete() (key, message string) {
 	}
 	for name, constraint := range m.Pairs {
 		if p, err := version.ParseConstraint(constraint); err != nil || p.Empty() {
-			return "pairs", fmt.Sprintf("pairs: %s: %q is no constraint; write for example \">= 2.0\"", name, constraint)
+			return "pairs", fmt.Sprintf("pairs: %s: %q is not a constraint; write for example \">= 2.0\"", name, constraint)
 		}
 	}
 	seen := map[string]bool{}

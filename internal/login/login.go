@@ -103,7 +103,7 @@ func (e Entry) check() error {
 	case !slices.Contains(Kinds, e.Kind):
 		return fmt.Errorf("a login is for a device, a model, a group or the site")
 	case (e.Kind == Site) != (e.Of == ""):
-		return fmt.Errorf("a login for a %s wants its name", e.Kind)
+		return fmt.Errorf("a login for a %s requires its name", e.Kind)
 	case e.Password == "":
 		return fmt.Errorf("the password is empty")
 	case len(e.User) > maxSecret || len(e.Password) > maxSecret:

@@ -53,13 +53,13 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 	case "tgz":
 		z, err := gzip.NewReader(packed)
 		if err != nil {
-			return refuse("is no gzip file: %w", err)
+			return refuse("is not a gzip file: %w", err)
 		}
 		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
 	case "txz":
 		z, err := xz.NewReader(packed, maxDictionary)
 		if err != nil {
-			return refuse("is no xz file: %w", err)
+			return refuse("is not an xz file: %w", err)
 		}
 		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
 	case "other":
@@ -72,7 +72,7 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
 	z, err := zip.NewReader(f, size)
 	if err != nil {
-		return refuse("is no whole zip file: %w", err)
+		return refuse("is not a whole zip file: %w", err)
 	}
 	z.RegisterDecompressor(zip.Deflate, flate.NewReader)
 	for _, entry := range z.File {
@@ -107,7 +107,7 @@ func (in *importer) tar(b *batch, r io.Reader) error {
 			return nil
 		}
 		if err != nil {
-			return refuse("is no whole tar file: %w", err)
+			return refuse("is not a whole tar file: %w", err)
 		}
 		rel, err := inside(header.Name)
 		if err != nil {

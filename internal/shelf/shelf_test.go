@@ -179,7 +179,7 @@ func TestArchivesWithinArchives(t *testing.T) {
 	got = add(t, open(t), zipOf(t, broken, oldImage, oldManifest))
 	assert.Len(t, got[shelf.New], 1)
 	require.Len(t, got[shelf.Refused], 1)
-	assert.Contains(t, got[shelf.Refused][0], "broken.zip is no whole zip file")
+	assert.Contains(t, got[shelf.Refused][0], "broken.zip is not a whole zip file")
 	deep := file{"d.zip", bytesOf(t, zipOf(t, oldImage, oldManifest))}
 	for range 4 {
 		deep.body = bytesOf(t, zipOf(t, deep))
@@ -283,8 +283,8 @@ func TestHostileArchivesAddNothing(t *testing.T) {
 		"unpacks to more than 200 times":          zipOf(t, append(good, bomb)...),
 		"more than 200 times its size":            tgzOf(t, nil, append(good, bomb)...),
 		"holds more than 10000 files":             zipOf(t, append(good, many...)...),
-		"is no whole zip file":                    truncated,
-		"is no whole tar file":                    short,
+		"is not a whole zip file":                 truncated,
+		"is not a whole tar file":                 short,
 	} {
 		t.Run(why, func(t *testing.T) {
 			s := open(t)

@@ -21,7 +21,7 @@ import (
 	"catena/internal/yamldoc"
 )
 
-// Unknown is a file that no rule recognised. It is kept aside until somebody says
+// Unknown is a file that no rule recognised. It is set aside until somebody says
 // what it is.
 type Unknown struct {
 	File   string `yaml:"file" json:"file"`

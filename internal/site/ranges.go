@@ -15,7 +15,7 @@ const MaxAddresses = 1 << 16
 // MaxWide is the largest number of addresses that one range may ever name: a /8.
 const MaxWide = 1 << 24
 
-// Range is a row of addresses, and a port where one was named.
+// Range is a address range, and a port where one was named.
 type Range struct {
 	First, Last netip.Addr
 	Port        uint16 // 0: the usual ports
@@ -40,13 +40,13 @@ func ParseRange(s string) (Range, error) {
 	}
 	from, to, ok := strings.Cut(s, "-")
 	if !ok {
-		return bad("is no address, row of addresses or network")
+		return bad("is not an address, an address range or a network")
 	}
 	first, err1 := netip.ParseAddr(strings.TrimSpace(from))
 	last, err2 := netip.ParseAddr(strings.TrimSpace(to))
 	switch {
 	case err1 != nil || err2 != nil || first.Is4() != last.Is4():
-		return bad("is no row of addresses")
+		return bad("is not an address range")
 	case last.Less(first):
 		return bad("runs backwards")
 	}
@@ -146,7 +146,7 @@ func ParsePort(s string) (Port, error) {
 	}
 	n, err := strconv.ParseUint(number, 10, 16)
 	if err != nil || n == 0 || named && !slices.Contains(portWays, way) {
-		return Port{}, fmt.Errorf("%q is no port; write 8080, or with the way of asking: %s:1161", s, strings.Join(portWays, ":1161, "))
+		return Port{}, fmt.Errorf("%q is not a port; write 8080, or with its protocol: %s:1161", s, strings.Join(portWays, ":1161, "))
 	}
 	return Port{way, uint16(n)}, nil
 }

@@ -95,7 +95,7 @@ func Parse(name string, data []byte) (Site, error) {
 	for i, l := range s.Lockstep {
 		for j, pattern := range l.Of {
 			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
-				return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d].of[%d]", i, j), "lockstep: %q is no name", pattern)
+				return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d].of[%d]", i, j), "lockstep: %q is not a name", pattern)
 			}
 		}
 		if len(l.Of) < 2 {
@@ -111,7 +111,7 @@ func Parse(name string, data []byte) (Site, error) {
 	for _, g := range s.groupNames() {
 		for j, pattern := range s.Groups[g] {
 			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
-				return s, doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is no name", pattern)
+				return s, doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is not a name", pattern)
 			}
 		}
 	}

@@ -74,9 +74,9 @@ hold:
 	for text, want := range map[string]string{
 		"site: X\nupliks: []\n":                                                              `site.yaml:2:1: unknown field "upliks"`,
 		"site: X\nnetworks:\n  - ranges: [10.0.0.0/8]\n":                                     "wide: true",
-		"site: X\nnetworks:\n  - ports: ['ftp:21']\n":                                        "is no port",
+		"site: X\nnetworks:\n  - ports: ['ftp:21']\n":                                        "is not a port",
 		"site: X\nuplinks:\n  - {through: a}\n":                                              "site.yaml:3:",
-		"site: X\nuplinks:\n  - {through: a, reach: ['[']}\n":                                "is no name",
+		"site: X\nuplinks:\n  - {through: a, reach: ['[']}\n":                                "is not a name",
 		"site: X\nuplinks:\n  - {through: a, reach: [b]}\n  - {through: b, reach: ['a*']}\n": "a is behind itself: a → b → a",
 		"site: X\nnames: {10.20.4.1: 'a b'}\n":                                               "cannot be a name",
 		"site: X\nnames: {10.20.4.1: 10.20.4.2}\n":                                           "is an address",
@@ -130,7 +130,7 @@ func TestParsePort(t *testing.T) {
 	assert.Equal(t, site.Port{Way: "snmp", Number: 1161}, p)
 	for _, text := range []string{"", "0", "70000", "ftp:21", "snmp:", ":80"} {
 		_, err := site.ParsePort(text)
-		assert.ErrorContains(t, err, "is no port", text)
+		assert.ErrorContains(t, err, "is not a port", text)
 	}
 }
 
@@ -153,8 +153,8 @@ func TestNames(t *testing.T) {
 func TestBadSets(t *testing.T) {
 	for text, want := range map[string]string{
 		"site: X\nlockstep: [{name: a, of: [x]}]":        "at least two devices",
-		"site: X\nlockstep: [{name: a, of: [x, \"[\"]}]": "is no name",
-		"site: X\ngroups: {a: [\"[\"]}":                  "is no name",
+		"site: X\nlockstep: [{name: a, of: [x, \"[\"]}]": "is not a name",
+		"site: X\ngroups: {a: [\"[\"]}":                  "is not a name",
 		"site: X\ntargets: [{model: A, version: 1}]":     "unknown field",
 	} {
 		_, err := site.Parse("site.yaml", []byte(text))

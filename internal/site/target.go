@@ -73,7 +73,7 @@ func (t Target) Check() error {
 		return fmt.Errorf("a target for a device needs no group and no model")
 	}
 	if _, err := path.Match(t.Device, ""); err != nil {
-		return fmt.Errorf("%q is no name", t.Device)
+		return fmt.Errorf("%q is not a name", t.Device)
 	}
 	if t.Version == Newest {
 		return nil

@@ -23,11 +23,11 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	for i, u := range s.Uplinks {
 		at := fmt.Sprintf("$.uplinks[%d]", i)
 		if u.Through == "" || len(u.Reach) == 0 {
-			return doc.Errorf(at, "uplinks: wants through: a device, and reach: a list of those behind it")
+			return doc.Errorf(at, "uplinks: requires through: a device, and reach: a list of those behind it")
 		}
 		for j, pattern := range u.Reach {
 			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
-				return doc.Errorf(fmt.Sprintf("%s.reach[%d]", at, j), "uplinks: %q is no name", pattern)
+				return doc.Errorf(fmt.Sprintf("%s.reach[%d]", at, j), "uplinks: %q is not a name", pattern)
 			}
 		}
 		behind[u.Through] = append(behind[u.Through], u.Reach...)

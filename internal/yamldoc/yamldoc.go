@@ -48,7 +48,7 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 	}
 	defer func() { // the YAML package does so on some files that are none
 		if r := recover(); r != nil {
-			doc, err = nil, &Error{Name: name, Message: "is no YAML that can be read"}
+			doc, err = nil, &Error{Name: name, Message: "is not YAML that can be read"}
 		}
 	}()
 	if err := shape(name, lexer.Tokenize(string(data))); err != nil {

@@ -12,9 +12,9 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/httpjson"
+	"catena/internal/dialect/simtest"
 	"catena/internal/login"
 	"catena/internal/sim"
-	"catena/internal/sim/simtest"
 )
 
 func TestConformance(t *testing.T) {

@@ -95,7 +95,7 @@ const maxDuration = time.Hour
 func (d *duration) UnmarshalText(text []byte) error {
 	rest, ok := strings.CutPrefix(strings.TrimSpace(string(text)), "P")
 	if !ok {
-		return fmt.Errorf("%q is no duration", text)
+		return fmt.Errorf("%q is not a duration", text)
 	}
 	days, clock, _ := strings.Cut(rest, "T")
 	total := 0.0
@@ -103,11 +103,11 @@ func (d *duration) UnmarshalText(text []byte) error {
 		for s != "" {
 			i := strings.IndexAny(s, units)
 			if i < 0 {
-				return fmt.Errorf("%q is no duration", text)
+				return fmt.Errorf("%q is not a duration", text)
 			}
 			n, err := strconv.ParseFloat(s[:i], 64)
 			if err != nil || n < 0 || math.IsInf(n, 0) || math.IsNaN(n) {
-				return fmt.Errorf("%q is no duration", text)
+				return fmt.Errorf("%q is not a duration", text)
 			}
 			total += n * seconds[s[i]]
 			s = s[i+1:]

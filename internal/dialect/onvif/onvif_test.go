@@ -17,10 +17,10 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/onvif"
+	"catena/internal/dialect/simtest"
 	"catena/internal/firmware"
 	"catena/internal/login"
 	"catena/internal/sim"
-	"catena/internal/sim/simtest"
 )
 
 func TestConformance(t *testing.T) {

@@ -16,9 +16,9 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/simtest"
 	"catena/internal/login"
 	"catena/internal/sim"
-	"catena/internal/sim/simtest"
 )
 
 func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.At) {

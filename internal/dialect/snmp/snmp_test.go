@@ -13,10 +13,10 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
+	"catena/internal/dialect/simtest"
 	"catena/internal/dialect/snmp"
 	"catena/internal/login"
 	"catena/internal/sim"
-	"catena/internal/sim/simtest"
 )
 
 func agent(t *testing.T, community string) dialect.At {

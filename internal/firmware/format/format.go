@@ -195,7 +195,7 @@ func intelHex(r io.ReaderAt, size int64) (Facts, error) {
 	err := lines(r, size, func(n int, line string) error {
 		raw, err := hex.DecodeString(strings.TrimPrefix(line, ":"))
 		if err != nil || line[0] != ':' || len(raw) < 5 || int(raw[0]) != len(raw)-5 || ended {
-			return damaged("line %d is no record", n)
+			return damaged("line %d is not a record", n)
 		}
 		if sum(raw) != 0 {
 			return damaged("the checksum of line %d does not hold", n)
@@ -214,11 +214,11 @@ func sRecord(r io.ReaderAt, size int64) (Facts, error) {
 	ended := false
 	err := lines(r, size, func(n int, line string) error {
 		if len(line) < 4 || line[0] != 'S' || ended {
-			return damaged("line %d is no record", n)
+			return damaged("line %d is not a record", n)
 		}
 		raw, err := hex.DecodeString(line[2:])
 		if err != nil || len(raw) < 3 || int(raw[0]) != len(raw)-1 {
-			return damaged("line %d is no record", n)
+			return damaged("line %d is not a record", n)
 		}
 		if sum(raw) != 0xff {
 			return damaged("the checksum of line %d does not hold", n)

@@ -36,7 +36,7 @@ func ParseConstraint(s string) (Constraint, error) {
 		}
 		err := Valid(p)
 		if strings.ContainsAny(p, "<>=!") {
-			err = fmt.Errorf("%q is no version", p)
+			err = fmt.Errorf("%q is not a version", p)
 		}
 		if err != nil {
 			return Constraint{}, fmt.Errorf("constraint %q: %w; write for example \">= 2.0, < 4\"", s, err)

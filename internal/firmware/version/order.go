@@ -30,7 +30,7 @@ func NewOrder(rule string, prefix, suffix, list []string) (Order, error) {
 	case rule == "":
 		rule = "natural"
 	case !slices.Contains(Rules, rule):
-		return Order{}, fmt.Errorf("order %q is none of %s", rule, strings.Join(Rules, ", "))
+		return Order{}, fmt.Errorf("order %q is not one of %s", rule, strings.Join(Rules, ", "))
 	}
 	if (rule == "listed") != (len(list) > 0) {
 		return Order{}, fmt.Errorf("a list belongs to the order \"listed\", and only to that")

@@ -53,10 +53,10 @@ func sign(n int) int { return min(1, max(-1, n)) }
 
 func TestNewOrderRefuses(t *testing.T) {
 	for why, make := range map[string]func() (version.Order, error){
-		"is none of natural":  func() (version.Order, error) { return version.NewOrder("alphabetic", nil, nil, nil) },
-		"a list belongs to":   func() (version.Order, error) { return version.NewOrder("hex", nil, nil, []string{"a"}) },
-		"only to that":        func() (version.Order, error) { return version.NewOrder("listed", nil, nil, nil) },
-		"stands empty or twi": func() (version.Order, error) { return version.NewOrder("listed", nil, nil, []string{"a", "A"}) },
+		"is not one of natural": func() (version.Order, error) { return version.NewOrder("alphabetic", nil, nil, nil) },
+		"a list belongs to":     func() (version.Order, error) { return version.NewOrder("hex", nil, nil, []string{"a"}) },
+		"only to that":          func() (version.Order, error) { return version.NewOrder("listed", nil, nil, nil) },
+		"stands empty or twi":   func() (version.Order, error) { return version.NewOrder("listed", nil, nil, []string{"a", "A"}) },
 	} {
 		_, err := make()
 		assert.ErrorContains(t, err, why)

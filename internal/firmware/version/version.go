@@ -17,7 +17,7 @@ import (
 )
 
 // MaxLength is the longest version string, in bytes, that is looked at. Devices
-// report their versions themselves; what is longer than this is no version.
+// report their versions themselves; what is longer than this is not a version.
 const MaxLength = 128
 
 // Compare returns -1, 0 or +1 as a comes before, equals or comes after b in the
