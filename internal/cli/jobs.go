@@ -58,11 +58,7 @@ func (a *app) jobs() error {
 		}
 		lines = append(lines, line)
 	}
-	if a.format == "json" {
-		return a.printJSON(lines)
-	}
 	t := view.Table{Columns: []string{"job", "purpose", "status", "started", "took", "devices", "how they ended"}}
-	var rows [][]string
 	for _, l := range lines {
 		took := ""
 		if !l.Ended.IsZero() {
@@ -82,21 +78,12 @@ func (a *app) jobs() error {
 		if l.Steps[job.Stranded] > 0 {
 			how.Tone = view.Bad
 		}
-		cells := []view.Cell{{Text: l.ID}, {Text: string(l.Purpose)}, status, {Text: l.Started.Local().Format("2006-01-02 15:04")}, {Text: took},
-			{Text: fmt.Sprint(l.Devices)}, how}
-		t.Add(cells...)
-		var texts []string
-		for _, c := range cells {
-			texts = append(texts, c.Text)
-		}
-		rows = append(rows, texts)
+		t.Add([]view.Cell{{Text: l.ID}, {Text: string(l.Purpose)}, status, {Text: l.Started.Local().Format("2006-01-02 15:04")}, {Text: took},
+			{Text: fmt.Sprint(l.Devices)}, how}...)
 	}
-	if a.format == "csv" {
-		return view.CSV(a.out, t.Columns, rows)
-	}
-	t.Draw(a.out, a.style(a.out))
-	if len(lines) == 0 {
+	if len(lines) == 0 && a.format == "table" {
 		a.say("No job was ever started here. Start one: catena flash --all")
+		return nil
 	}
-	return nil
+	return a.emit(lines, t)
 }

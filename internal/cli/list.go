@@ -125,7 +125,6 @@ func (a *app) matchBy(choose choice, by string) error {
 		columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
 	}
 	t := view.Table{Columns: columns}
-	var lines [][]string
 	for _, c := range tallies {
 		tone := view.Quiet
 		if c.OnTarget < c.Devices {
@@ -138,19 +137,11 @@ func (a *app) matchBy(choose choice, by string) error {
 		line = append(line, view.Cell{Text: fmt.Sprint(c.Devices)}, view.Cell{Text: fmt.Sprint(c.OnTarget), Tone: tone},
 			view.Cell{Text: inWords(c.Statuses), Tone: view.Quiet})
 		t.Add(line...)
-		var texts []string
-		for _, cell := range line {
-			texts = append(texts, cell.Text)
-		}
-		lines = append(lines, texts)
 	}
-	switch a.format {
-	case "json":
-		return a.printJSON(tallies)
-	case "csv":
-		return view.CSV(a.out, columns, lines)
+	err = a.emit(tallies, t)
+	if err != nil || a.format != "table" {
+		return err
 	}
-	t.Draw(a.out, a.style(a.out))
 	a.say("\n%s: %s", many(rows), counted(rows))
 	return nil
 }

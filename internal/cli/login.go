@@ -264,11 +264,8 @@ func (a *app) loginListCmd() *cobra.Command {
 			}
 			_, book, err := a.openBook(dir, false)
 			if errors.Is(err, login.ErrNone) {
-				if a.format == "json" {
-					return a.printJSON([]string{})
-				}
 				a.say("There are no logins yet. Add one: catena login add --user NAME")
-				return nil
+				return a.emit([]string{}, view.Table{Columns: []string{"id", "for", "user"}})
 			}
 			if err != nil {
 				return err
@@ -298,18 +295,7 @@ func (a *app) loginListCmd() *cobra.Command {
 					t.Add(view.Cell{Text: e.ID, Tone: view.Quiet}, view.Cell{Text: e.For()}, view.Cell{Text: user})
 				}
 			}
-			switch a.format {
-			case "json":
-				return a.printJSON(rows)
-			case "csv":
-				var lines [][]string
-				for _, r := range rows {
-					lines = append(lines, []string{r.ID, r.Kind, r.Of, r.User})
-				}
-				return view.CSV(a.out, []string{"id", "kind", "of", "user"}, lines)
-			}
-			t.Draw(a.out, a.style(a.out))
-			return nil
+			return a.emit(rows, t)
 		},
 	}
 }
@@ -426,17 +412,9 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		rows = append(rows, r)
 		t.Add(view.Cell{Text: r.Device}, view.Cell{Text: r.Address}, view.Cell{Text: r.For}, view.Cell{Text: r.User}, result)
 	}
-	switch a.format {
-	case "json":
-		return a.printJSON(rows)
-	case "csv":
-		var lines [][]string
-		for _, r := range rows {
-			lines = append(lines, []string{r.Device, r.Address, r.Login, r.User, fmt.Sprint(r.Works), r.Trouble})
-		}
-		return view.CSV(a.out, []string{"device", "address", "login", "user", "works", "trouble"}, lines)
+	if err := a.emit(rows, t); err != nil || a.format != "table" {
+		return err
 	}
-	t.Draw(a.out, a.style(a.out))
 	a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"), len(tested)-failed, failed)
 	return nil
 }

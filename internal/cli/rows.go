@@ -80,16 +80,32 @@ func (p *picture) row(r match.Row) row {
 	return d
 }
 
-// columns of CSV, and names for --sort.
-var deviceColumns = []string{"id", "name", "address", "vendor", "model", "hardware", "serial", "version", "component",
-	"status", "target", "path", "image", "file", "rollback", "target_rule", "reason", "dialect", "found_via", "access", "groups", "failed_in", "mac", "says"}
+// deviceColumns are the columns of CSV and the names for --sort: the fields of a row, by
+// their names in JSON. A field that is added there is in all of these.
+var deviceColumns = columnsOf(reflect.TypeFor[row]())
 
+func columnsOf(t reflect.Type) []string {
+	var out []string
+	for f := range t.Fields() {
+		if name := f.Tag.Get("json"); name != "" {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// field is the text of the field with that name.
 func (d row) field(name string) string {
-	return map[string]string{"id": d.ID, "name": d.Name, "address": d.Address, "vendor": d.Vendor, "model": d.Model,
-		"hardware": d.Hardware.Text, "serial": d.Serial, "version": d.Version.Text, "component": d.Component,
-		"status": d.Status, "target": d.Target.Text, "path": strings.Join(d.Path, " "), "image": d.Image, "file": d.File,
-		"rollback": d.Rollback, "target_rule": d.TargetRule, "reason": d.Reason, "dialect": d.Dialect, "found_via": strings.Join(d.FoundVia, " "),
-		"access": d.Access, "groups": strings.Join(d.Groups, " "), "failed_in": d.FailedIn, "mac": d.MAC, "says": d.Says}[name]
+	i := slices.Index(deviceColumns, name)
+	if i < 0 {
+		return ""
+	}
+	switch v := reflect.ValueOf(d).Field(i).Interface().(type) {
+	case []string:
+		return strings.Join(v, " ")
+	default:
+		return fmt.Sprint(v)
+	}
 }
 
 // picture is a site with its shelf: every device known, matched.
@@ -158,11 +174,16 @@ func (p *picture) match(a *app) error {
 	return nil
 }
 
-// left is what the last job left of a device.
+// left is what the last job left of a device. The device is the truth: one that a later
+// scan has read is no longer interrupted, nor stranded because it was away.
 func (p *picture) left(id string) (match.Status, string) {
 	s, d, ok := job.Left(p.jobs, id)
+	if !ok {
+		return "", ""
+	}
+	read, err := workspace.ReadSince(p.home.ledger, id, d.Since)
 	switch {
-	case !ok:
+	case err == nil && read && (d.Step != job.Stranded || d.Cause.Away()):
 		return "", ""
 	case d.Step == job.Stranded:
 		return match.Stranded, "in " + s.ID + ": " + d.Reason
@@ -291,23 +312,42 @@ func filter(devices []row, where string) ([]row, error) {
 	return out, nil
 }
 
-// print prints devices in the format asked for; table makes the table.
+// printDevices prints devices in the format asked for; table makes the table.
 func (a *app) printDevices(devices []row, table func([]row) view.Table) error {
+	if a.format == "table" {
+		return a.emit(devices, table(devices))
+	}
+	all := view.Table{Columns: deviceColumns}
+	for _, d := range devices {
+		var cells []view.Cell
+		for _, c := range deviceColumns {
+			cells = append(cells, view.Cell{Text: d.field(c)})
+		}
+		all.Add(cells...)
+	}
+	return a.emit(devices, all)
+}
+
+// emit prints a list in the format asked for: value as JSON, t as a table or as CSV. A
+// table without columns has no CSV, and is not drawn.
+func (a *app) emit(value any, t view.Table) error {
 	switch a.format {
 	case "json":
-		return a.printJSON(devices)
+		return a.printJSON(value)
 	case "csv":
-		var rows [][]string
-		for _, d := range devices {
-			var row []string
-			for _, c := range deviceColumns {
-				row = append(row, d.field(c))
-			}
-			rows = append(rows, row)
+		if len(t.Columns) == 0 {
+			return usage("this command has no CSV; use --format json")
 		}
-		return view.CSV(a.out, deviceColumns, rows)
+		var lines [][]string
+		for _, r := range t.Rows {
+			var line []string
+			for _, c := range r {
+				line = append(line, c.Text)
+			}
+			lines = append(lines, line)
+		}
+		return view.CSV(a.out, t.Columns, lines)
 	}
-	t := table(devices)
 	t.Draw(a.out, a.style(a.out))
 	return nil
 }

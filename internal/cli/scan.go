@@ -209,7 +209,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	if r.access.keys, _, err = workspace.Keys(h.ledger); err != nil {
 		return note, nil, err
 	}
-	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{},
+	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{}, Read: []string{},
 		Outside: result.Outside, Warnings: orEmpty(result.Warnings), Seconds: a.now().Sub(began).Seconds()}
 	for _, d := range result.Gone {
 		note.Gone = append(note.Gone, d.Name)
@@ -217,6 +217,9 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	for _, d := range result.Devices {
 		if d.Access != device.Away {
 			note.Found++
+		}
+		if d.Access == device.OK {
+			note.Read = append(note.Read, d.ID)
 		}
 	}
 	return note, result.Devices, h.ledger.Append(workspace.Scanned, "", "", note)
@@ -318,10 +321,7 @@ func (a *app) adapters() error {
 	if err != nil {
 		return err
 	}
-	if a.format == "json" {
-		return a.printJSON(all)
-	}
-	var rows [][]string
+	t := view.Table{Columns: []string{"adapter", "link", "addresses", "mac", "scanned"}}
 	for _, x := range all {
 		link := "down"
 		switch {
@@ -341,22 +341,14 @@ func (a *app) adapters() error {
 		case !x.Up || len(x.Addresses) == 0 || !x.Multicast:
 			use = "no"
 		}
-		rows = append(rows, []string{x.Name, link, strings.Join(addresses, " "), x.MAC, use})
-	}
-	columns := []string{"adapter", "link", "addresses", "mac", "scanned"}
-	if a.format == "csv" {
-		return view.CSV(a.out, columns, rows)
-	}
-	t := view.Table{Columns: columns}
-	for _, r := range rows {
-		tone := view.Good
-		if r[1] != "up" {
-			tone = view.Bad
+		tone := view.Quiet
+		if link == "down" {
+			tone = view.Warn
 		}
-		t.Add(view.Cell{Text: r[0]}, view.Cell{Text: r[1], Tone: tone}, view.Cell{Text: r[2]}, view.Cell{Text: r[3], Tone: view.Quiet}, view.Cell{Text: r[4]})
+		t.Add(view.Cell{Text: x.Name}, view.Cell{Text: link, Tone: tone}, view.Cell{Text: strings.Join(addresses, " ")},
+			view.Cell{Text: x.MAC, Tone: view.Quiet}, view.Cell{Text: use})
 	}
-	t.Draw(a.out, a.style(a.out))
-	return nil
+	return a.emit(all, t)
 }
 
 // printUplinks prints what is reached through what, to be pasted into site.yaml. What
@@ -444,6 +436,7 @@ type scanNote struct {
 	Asked    int           `json:"asked"` // addresses
 	Found    int           `json:"found"` // devices
 	New      []string      `json:"new"`
+	Read     []string      `json:"read"` // the IDs of the devices that were read
 	Changed  []scan.Change `json:"changed"`
 	Gone     []string      `json:"gone"`
 	Outside  int           `json:"outside"`
@@ -478,14 +471,14 @@ func (a *app) printScan(h *home, note scanNote, devices []device.Device) error {
 	}
 	news := map[string]view.Cell{}
 	for _, n := range note.New {
-		news[n] = view.Cell{Text: "new", Tone: view.Good}
+		news[n] = view.Cell{Text: "new"}
 	}
 	for _, c := range note.Changed {
 		text := fmt.Sprintf("%s %s → %s", c.What, orNone(c.From), orNone(c.To))
 		if old := news[c.Name].Text; old != "" {
 			text = old + ", " + text
 		}
-		news[c.Name] = view.Cell{Text: text, Tone: view.Warn}
+		news[c.Name] = view.Cell{Text: text}
 	}
 	for _, n := range note.Gone {
 		news[n] = view.Cell{Text: "gone", Tone: view.Bad}
@@ -557,7 +550,7 @@ func scanTable(devices []row, news map[string]view.Cell) view.Table {
 		}
 		remark := news[d.Name]
 		if d.match.Device.Trouble != nil && d.match.Device.Access != device.Away {
-			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.match.Device), "; "), Tone: troubleTone(d.match.Device)}
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.match.Device), "; ")}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,

@@ -283,18 +283,15 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	if a.format == "json" {
-		return a.printJSON(list)
-	}
 	t := view.Table{Columns: []string{"file", "size", "digest", "why"}}
 	for _, u := range list {
 		t.Add(view.Cell{Text: u.File}, view.Cell{Text: view.Bytes(float64(u.Size))}, view.Cell{Text: u.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: u.Reason})
 	}
-	t.Draw(a.out, a.style(a.out))
-	if len(list) == 0 {
+	if len(list) == 0 && a.format == "table" {
 		a.say("Nothing is set aside.")
+		return nil
 	}
-	return nil
+	return a.emit(orEmpty(list), t)
 }
 
 // listed is an image as machine-readable lists show it.

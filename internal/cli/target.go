@@ -165,23 +165,15 @@ func (a *app) targetList() error {
 		return err
 	}
 	defer h.Close()
-	if a.format == "json" {
-		return a.printJSON(h.site.Targets)
-	}
-	var rows [][]string
 	t := view.Table{Columns: []string{"device", "group", "model", "version", "because"}}
 	for _, m := range h.site.Targets {
-		rows = append(rows, []string{m.Device, m.Group, m.Model, m.Version, m.Because})
 		t.Add(view.Cell{Text: m.Device}, view.Cell{Text: m.Group}, view.Cell{Text: m.Model}, view.Cell{Text: m.Version}, view.Cell{Text: m.Because, Tone: view.Quiet})
 	}
-	if a.format == "csv" {
-		return view.CSV(a.out, t.Columns, rows)
-	}
-	t.Draw(a.out, a.style(a.out))
-	if len(rows) == 0 {
+	if len(t.Rows) == 0 && a.format == "table" {
 		a.say("There is no target: every device should run the newest image on the shelf. Set one: catena target set --help")
+		return nil
 	}
-	return nil
+	return a.emit(orEmpty(h.site.Targets), t)
 }
 
 func (a *app) familyCmd() *cobra.Command {
@@ -214,19 +206,28 @@ says how a maker's version strings sort, and how images without a manifest are r
 			if err != nil {
 				return err
 			}
+			type known struct {
+				Family   string   `json:"family"`
+				Vendor   string   `json:"vendor"`
+				Models   []string `json:"models"`
+				Versions string   `json:"versions"`
+				Images   int      `json:"image_rules"`
+			}
+			list := []known{}
 			t := view.Table{Columns: []string{"family", "vendor", "models", "versions", "image rules"}}
 			for _, f := range set.Families() {
 				order := f.Versions.Order
 				if order == "" {
 					order = "natural"
 				}
+				list = append(list, known{f.Name, f.Vendor, f.Models, order, len(f.Images)})
 				t.Add(view.Cell{Text: f.Name}, view.Cell{Text: f.Vendor}, view.Cell{Text: strings.Join(f.Models, ", ")}, view.Cell{Text: order}, view.Cell{Text: fmt.Sprint(len(f.Images))})
 			}
-			t.Draw(a.out, a.style(a.out))
-			if len(set.Families()) == 0 {
+			if len(list) == 0 && a.format == "table" {
 				a.say("No family is known: versions sort naturally, and images need manifests.")
+				return nil
 			}
-			return nil
+			return a.emit(list, t)
 		},
 	}
 	check := &cobra.Command{

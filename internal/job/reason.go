@@ -66,6 +66,11 @@ func (r *Reason) then(next *Reason) *Reason {
 	return &c
 }
 
+// Away tells whether the reason is that the device did not come back.
+func (r *Reason) Away() bool {
+	return r != nil && (r.Why == DidNotReturn || r.Why == StillAway || r.Then.Away())
+}
+
 var during = map[Step]string{Sending: "while sending: it ", Writing: "while writing: it ", Restarting: "when told to restart: it ",
 	Proving: "after its restart: it "}
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"catena/internal/device"
 	"catena/internal/ledger"
@@ -76,6 +77,30 @@ func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
 func idNumber(id string) int {
 	n, _ := strconv.Atoi(strings.TrimPrefix(id, "d"))
 	return n
+}
+
+// ReadSince tells whether a scan that ended after that time has read the device. The body
+// of a Scanned entry has the IDs of the devices read under "read".
+func ReadSince(l *ledger.Ledger, id string, since time.Time) (bool, error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Scanned})
+	if err != nil {
+		return false, err
+	}
+	for _, e := range slices.Backward(entries) {
+		if !e.At.After(since) {
+			break
+		}
+		var body struct {
+			Read []string `json:"read"`
+		}
+		if err := json.Unmarshal(e.Body, &body); err != nil {
+			return false, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
+		}
+		if slices.Contains(body.Read, id) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // keyEntry is a device's key, as trusted at the first contact or by a person, or as met
