@@ -273,17 +273,17 @@ func (a *app) openSite() (*home, error) {
 	return &home{dir, s, l}, nil
 }
 
-// joinTargets adds the aims that the aim commands keep beside the site file.
+// joinTargets adds the targets that the target commands keep beside the site file.
 func joinTargets(dir string, s *site.Site) error {
 	path := filepath.Join(dir, site.TargetsFile)
-	aims, err := readTargets(path)
+	targets, err := readTargets(path)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	return s.Join(path, aims)
+	return s.Join(path, targets)
 }
 
 func readTargets(path string) ([]site.Target, error) {

@@ -52,7 +52,7 @@ var expected = []struct{ name, status, version, why string }{
 	{"cam-52", "current", "3.2.1", "flashed and proven"},
 	{"gate-1", "current", "K44", "flashed and proven"},
 	{"gate-2", "current", "K44", "flashed and proven"},
-	{"gate-3", "current", "K44", "flashed by a intermediate version and proven"},
+	{"gate-3", "current", "K44", "flashed by an intermediate version and proven"},
 	{"gate-4", "current", "K44", "was there already"},
 	{"gate-5", "held", "K42", "the site holds it"},
 	{"switch-basin", "no-image", "4.2", "read by SNMP; the shelf has nothing for it"},
@@ -240,7 +240,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 			f.why += "; found again at another address"
 		}
 		x, ok := byName[f.name]
-		verdict := view.Cell{Text: "yes", Tone: view.Good}
+		verdict := view.Cell{Text: "yes"}
 		if !ok || x.Status != f.status || x.Version.Text != f.version {
 			verdict = view.Cell{Text: fmt.Sprintf("no: %s %s", f.status, f.version), Tone: view.Bad}
 			wrong++

@@ -126,15 +126,11 @@ func (a *app) matchBy(choose choice, by string) error {
 	}
 	t := view.Table{Columns: columns}
 	for _, c := range tallies {
-		tone := view.Quiet
-		if c.OnTarget < c.Devices {
-			tone = view.Warn
-		}
 		line := []view.Cell{{Text: c.Vendor}, {Text: c.Model}, {Text: c.Runs}, {Text: c.Target}}
 		if by == "group" {
 			line = []view.Cell{{Text: c.Group}, {Text: c.Vendor}, {Text: c.Model}}
 		}
-		line = append(line, view.Cell{Text: fmt.Sprint(c.Devices)}, view.Cell{Text: fmt.Sprint(c.OnTarget), Tone: tone},
+		line = append(line, view.Cell{Text: fmt.Sprint(c.Devices)}, view.Cell{Text: fmt.Sprint(c.OnTarget)},
 			view.Cell{Text: inWords(c.Statuses), Tone: view.Quiet})
 		t.Add(line...)
 	}

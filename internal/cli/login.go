@@ -405,7 +405,7 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 			r.For = map[string]string{"given": "given for this run", "none": "none is needed"}[r.Login]
 		}
 		if r.Works {
-			result = view.Cell{Text: "works", Tone: view.Good}
+			result = view.Cell{Text: "works"}
 		} else {
 			failed++
 		}

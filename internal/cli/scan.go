@@ -305,11 +305,11 @@ func (a *app) printNews(at string, note scanNote) error {
 			}
 			fmt.Fprintln(a.out, line)
 		case n.What == "new":
-			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Good, "new"))
+			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, "new")
 		case n.What == "gone":
 			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Bad, "gone"))
 		default:
-			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Warn, fmt.Sprintf("%s %s → %s", n.What, orNone(n.From), orNone(n.To))))
+			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, fmt.Sprintf("%s %s → %s", n.What, orNone(n.From), orNone(n.To)))
 		}
 	}
 	return nil

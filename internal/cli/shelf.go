@@ -147,7 +147,7 @@ func (a *app) printImport(results []shelf.Result) error {
 		if r.Outcome == shelf.Refused || r.Outcome == shelf.Aside {
 			continue
 		}
-		tone := view.Good
+		tone := view.Plain
 		if r.Outcome == shelf.There {
 			tone = view.Quiet
 		}
@@ -351,7 +351,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	for _, i := range list {
 		tone := map[firmware.Advice]view.Tone{firmware.Withdrawn: view.Bad, firmware.Superseded: view.Quiet}[i.Advice]
 		var marks []string
-		marked := view.Good
+		marked := view.Plain
 		if i.Newest {
 			marks = append(marks, "newest")
 		}

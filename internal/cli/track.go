@@ -286,7 +286,7 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
 func stepTone(s job.Step) view.Tone {
 	switch s {
 	case job.Done:
-		return view.Good
+		return view.Plain
 	case job.Stranded:
 		return view.Bad
 	case job.Failed, job.Returned:

@@ -212,7 +212,7 @@ func TestKindsAreHeard(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyTLS: true, device.KeySSH: true}, kinds)
 	for _, in := range h.place.StandIns() {
-		assert.NotContains(t, strings.Join(in.Deeds, " "), "ssh password", "nobody logs in by SSH")
+		assert.NotContains(t, strings.Join(in.Log, " "), "ssh password", "nobody logs in by SSH")
 	}
 	r = h.scan()
 	assert.Empty(t, r.New)

@@ -250,7 +250,7 @@ type StandIn struct {
 	Model   string   `json:"model"`
 	Address string   `json:"address"`
 	Version string   `json:"version"`
-	Deeds   []string `json:"deeds,omitempty"` // what was done to it: lamps, relays, logins
+	Log     []string `json:"log,omitempty"` // what was done to it: lamps, relays, logins
 }
 
 // StandIns lists the stand-ins of the site.

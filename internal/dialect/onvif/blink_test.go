@@ -51,7 +51,7 @@ func TestBlink(t *testing.T) {
 					require.NoError(t, err)
 					require.NoError(t, show("quoin", false))
 				}
-				assert.Equal(t, c.deeds, s.StandIns()[0].Deeds)
+				assert.Equal(t, c.deeds, s.StandIns()[0].Log)
 				err = show("wrong", true)
 				if c.refused == "" {
 					assert.ErrorIs(t, err, device.ErrLoginRefused)

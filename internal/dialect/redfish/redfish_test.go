@@ -52,7 +52,7 @@ func TestReadsAndShows(t *testing.T) {
 	require.NoError(t, err)
 	_, err = locator.Show(t.Context(), false, "")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"indicator true", "indicator false"}, s.StandIns()[0].Deeds)
+	assert.Equal(t, []string{"indicator true", "indicator false"}, s.StandIns()[0].Log)
 	_, err = locator.Show(t.Context(), true, "relay-1")
 	assert.ErrorIs(t, err, device.ErrRefused)
 }
