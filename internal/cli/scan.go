@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
@@ -14,6 +15,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/scan"
+	"catena/internal/scan/discover"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
@@ -46,7 +48,7 @@ Without addresses the networks of site.yaml are looked through. A target is an a
 range of addresses, a network, host:port, or @FILE with an address on each line. Addresses
 that do not answer are no error.
 
-The discovery protocols: ` + strings.Join(scan.Protocols, ", ") + `.`,
+The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 		Example: `  catena scan
   catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26 --except 10.20.4.7
   catena scan 10.20.4.17:8080 @more-addresses.txt
@@ -103,14 +105,14 @@ type round struct {
 	app      *app
 	home     *home
 	access   *access
-	networks []scan.Network
+	networks []discover.Network
 	scanner  *scan.Scanner
 }
 
 func (a *app) newRound(addresses []string, l look) (*round, error) {
 	for _, way := range l.via {
-		if !slices.Contains(scan.Protocols, way) {
-			return nil, usage("--via %q is not a discovery protocol; there are %s", way, strings.Join(scan.Protocols, ", "))
+		if !slices.Contains(discover.Protocols, way) {
+			return nil, usage("--via %q is not a discovery protocol; there are %s", way, strings.Join(discover.Protocols, ", "))
 		}
 	}
 	var ports []site.Port
@@ -129,13 +131,17 @@ func (a *app) newRound(addresses []string, l look) (*round, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &round{app: a, home: h, networks: scan.Networks(h.site.Networks)}
+	r := &round{app: a, home: h, networks: discover.Networks(h.site.Networks)}
 	if len(addresses) > 0 || l.adapter != "" || len(r.networks) == 0 {
-		if r.networks, err = scan.Addresses(addresses, l.except, l.adapter, ports, l.wide); err != nil {
+		if r.networks, err = discover.Addresses(addresses, l.except, l.adapter, ports, l.wide); err != nil {
 			h.Close()
+			var wide *discover.WideError
+			if errors.As(err, &wide) {
+				return nil, usage("%w; say --wide if that is meant", err)
+			}
 			return nil, usage("%w", err)
 		}
-	} else if r.networks, err = scan.Narrow(r.networks, l.except, ports); err != nil {
+	} else if r.networks, err = discover.Narrow(r.networks, l.except, ports); err != nil {
 		h.Close()
 		return nil, usage("%w", err)
 	}
@@ -317,7 +323,7 @@ func (a *app) printNews(at string, note scanNote) error {
 
 // adapters lists this machine's adapters.
 func (a *app) adapters() error {
-	all, err := scan.Adapters()
+	all, err := discover.Adapters()
 	if err != nil {
 		return err
 	}
@@ -382,6 +388,9 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 	}
 	fmt.Fprintln(a.out, "# What the devices say of their neighbours. Read it before you paste it into site.yaml.")
 	fmt.Fprintln(a.out, "uplinks:")
+	if at == "" {
+		fmt.Fprintln(a.out, "  # Say which device this machine is plugged into with --at.")
+	}
 	for _, l := range links {
 		for _, d := range l.Doubts {
 			fmt.Fprintf(a.out, "  # Not sure: %s.\n", d)

@@ -389,7 +389,7 @@ func (a *app) withImage(name string, do func(s *shelf.Shelf, image firmware.Imag
 	}
 	image, err := shelf.Find(images, name)
 	if err != nil {
-		return usage("%w", err)
+		return usage("%w; see: catena shelf list", err)
 	}
 	return do(s, image)
 }
@@ -541,7 +541,7 @@ func chosen(s *shelf.Shelf, names []string, vendor, model string) ([]firmware.Im
 	for _, name := range names {
 		i, err := shelf.Find(all, name)
 		if err != nil {
-			return nil, usage("%w", err)
+			return nil, usage("%w; see: catena shelf list", err)
 		}
 		out = append(out, i)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/login"
+	"catena/internal/scan/discover"
 	"catena/internal/sim"
 	"catena/internal/site"
 )
@@ -25,7 +26,7 @@ type hill struct {
 	t        *testing.T
 	place    *sim.Site
 	scanner  *Scanner
-	networks []Network
+	networks []discover.Network
 	known    []device.Device
 }
 
@@ -43,7 +44,7 @@ func newHill(t *testing.T, devices ...sim.Device) *hill {
 		require.NoError(t, err)
 		ports = append(ports, p)
 	}
-	h.networks = []Network{{Adapter: place.Adapter, Ranges: ranges(t, place.Ranges()...), Ports: ports}}
+	h.networks = []discover.Network{{Adapter: place.Adapter, Ranges: ranges(t, place.Ranges()...), Ports: ports}}
 	h.logins(login.Credential{ID: "l1", User: "keeper", Password: right})
 	return h
 }
@@ -238,27 +239,8 @@ func TestKindsAreHeard(t *testing.T) {
 func TestAnnouncedOnly(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
 	h.scanner.keys = newKeyring(nil)
-	f := merge(dialects, []Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
+	f := merge(dialects, []discover.Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
 	require.NoError(t, h.scanner.read(t.Context(), f, nil))
 	assert.Equal(t, device.Away, f[0].Access)
 	assert.Equal(t, "was announced, but takes no connection", f[0].Why())
-}
-
-func TestTargets(t *testing.T) {
-	_, err := Addresses([]string{"10.0.0.0/8"}, nil, "", nil, false)
-	assert.ErrorContains(t, err, "--wide")
-	n, err := Addresses([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0", []site.Port{{Number: 81}}, true)
-	require.NoError(t, err)
-	assert.True(t, n[0].inside(at("10.2.0.1:80")))
-	assert.False(t, n[0].inside(at("10.1.0.1:80")))
-	_, err = Addresses([]string{"10.2.0.1"}, []string{"nobody"}, "", nil, false)
-	assert.Error(t, err)
-	n, err = Narrow([]Network{{Ranges: ranges(t, "10.2.0.0/24"), Ports: []site.Port{{Number: 80}}}}, []string{"10.2.0.9"}, []site.Port{{Number: 81}})
-	require.NoError(t, err)
-	assert.False(t, n[0].inside(at("10.2.0.9:80")))
-	assert.Equal(t, []uint16{81}, n[0].ports(n[0].Ranges[0]))
-	_, err = Narrow(nil, []string{"x"}, nil)
-	assert.Error(t, err)
-	_, err = (&Scanner{Log: slog.New(slog.DiscardHandler)}).Scan(t.Context(), []Network{{Adapter: "eth99"}}, nil)
-	assert.ErrorContains(t, err, `there is no adapter "eth99"`)
 }

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"cmp"
 	"fmt"
-	"maps"
 	"net/netip"
 	"os"
 	"slices"
@@ -12,6 +11,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/scan/discover"
 )
 
 // found is a device that was heard, with the ways to talk to it.
@@ -27,17 +27,17 @@ type found struct {
 func (f *found) connects(dialects dialect.Registry) bool {
 	best, ok := dialects.Named(f.talks[0].Dialect)
 	return ok && best.About().Transport == "udp" ||
-		slices.ContainsFunc(f.FoundVia, func(via string) bool { return slices.Contains(swept, via) })
+		slices.ContainsFunc(f.FoundVia, func(via string) bool { return slices.Contains(discover.Swept, via) })
 }
 
 // merge makes devices of sightings. What has one UUID is one device; so is what answers
 // at one host, unless that host is a door to several: then only what answers at one
 // port is. The result is in the order of the addresses.
-func merge(dialects dialect.Registry, sightings []Sighting) []*found {
+func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 	for i := range sightings {
 		sightings[i].Facts = sightings[i].Facts.Clean()
 	}
-	slices.SortStableFunc(sightings, func(a, b Sighting) int {
+	slices.SortStableFunc(sightings, func(a, b discover.Sighting) int {
 		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(dialects, a)-rank(dialects, b), a.Address.Compare(b.Address), strings.Compare(a.Via, b.Via))
 	})
 	shared := sharedHosts(sightings)
@@ -77,7 +77,7 @@ func merge(dialects dialect.Registry, sightings []Sighting) []*found {
 
 // rank orders the sightings of one host: the best way to talk to it first, then what can
 // only be read, then what is not recognised, and what has no port last.
-func rank(dialects dialect.Registry, s Sighting) int {
+func rank(dialects dialect.Registry, s discover.Sighting) int {
 	switch {
 	case s.Dialect != "":
 		return dialects.Rank(s.Dialect)
@@ -90,9 +90,9 @@ func rank(dialects dialect.Registry, s Sighting) int {
 }
 
 // take adds one sighting to what is known of the device.
-func (f *found) take(dialects dialect.Registry, s Sighting) {
+func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 	if s.Dialect != "" {
-		e := s.endpoint()
+		e := s.Endpoint()
 		i := slices.IndexFunc(f.talks, func(o device.Endpoint) bool { return o.Dialect == e.Dialect && o.Address == e.Address })
 		switch {
 		case i < 0:
@@ -113,7 +113,7 @@ func (f *found) take(dialects dialect.Registry, s Sighting) {
 	}
 	f.readOnly = f.readOnly || s.ReadOnly
 	if a := address(f.Endpoint); a.Port() == 0 && s.Address.Port() != 0 && a.Addr() == s.Address.Addr() {
-		e := s.endpoint()
+		e := s.Endpoint()
 		f.Address, f.Scheme = e.Address, e.Scheme
 	}
 	f.Reading = f.Reading.Over(s.Facts) // what was known first came from the better way
@@ -125,7 +125,7 @@ func (f *found) take(dialects dialect.Registry, s Sighting) {
 
 // sharedHosts are the addresses at which several devices answer, each at a port of its
 // own: a router that forwards ports, or a simulation on one address.
-func sharedHosts(sightings []Sighting) map[netip.Addr]bool {
+func sharedHosts(sightings []discover.Sighting) map[netip.Addr]bool {
 	type spoken struct {
 		host    netip.Addr
 		dialect string
@@ -315,8 +315,4 @@ func changes(old, now device.Device) []Change {
 		}
 	}
 	return out
-}
-
-func sortedKeys[V any](m map[string]V) []string {
-	return slices.Sorted(maps.Keys(m))
 }

@@ -1,9 +1,8 @@
-// Package scan finds devices on a network and reads what they run.
+// Package scan finds the devices of a site and reads what they run.
 //
-// Each discovery protocol devices is a file of its own and gives sightings: one answer
-// heard, not yet known to be a device. merge.go brings sightings of one device
-// together, and devices found with devices known. Everything is bounded: in time
-// by the protocol's own waiting time, in number by what a site can hold.
+// Its central type is Scanner. What answers at all is for discover; merge.go brings
+// sightings of one device together, and devices found with devices known. Everything is
+// bounded: in time by the protocols, in number by what a site can hold.
 package scan
 
 import (
@@ -22,86 +21,16 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/login"
+	"catena/internal/scan/discover"
 	"catena/internal/site"
 )
 
-// otherPorts are tried besides those of the dialects where nobody names any: SSH, Modbus.
-var otherPorts = []uint16{22, modbusPort}
-
 const (
-	maxSightings = 16384            // of one scan; a site has hundreds of devices, each heard a few times
-	maxDevices   = 4096             // of one scan, after the sightings were brought together
-	maxLooks     = 8                // announced addresses of one host that are looked at
-	lookLanes    = 48               // addresses looked at at the same time: each is asked in every dialect at once
-	readLanes    = 64               // devices read at the same time
-	readWithin   = 20 * time.Second // for one device
-	maxTries     = 3                // logins tried with one device; many lock after five
+	maxDevices = 4096             // of one scan, after the sightings were brought together
+	readLanes  = 64               // devices read at the same time
+	readWithin = 20 * time.Second // for one device
+	maxTries   = 3                // logins tried with one device; many lock after five
 )
-
-// Sighting is one answer heard.
-type Sighting struct {
-	Via      string         // the way: ws-discovery, mdns, ssdp, snmp, http, https, ssh, …
-	Address  netip.AddrPort // where to talk to it; port 0: nowhere
-	TLS      bool
-	Dialect  string // empty: it answers, but is not recognised
-	ReadOnly bool   // the facts are all there is to read
-	Path     string // where its service is, as announced
-	Version  string // of the protocol
-	Open     bool   // it can be read without a login
-	Facts    device.Reading
-	Trouble  *device.Cause // why it is not recognised
-	Silent   bool          // it takes connections, and says nothing
-	Look     bool          // it announced the address, but not what is there: look
-
-	more func(context.Context, Sighting) device.Reading // asks it for more, without a login
-}
-
-// endpoint is where to talk to what was seen.
-func (s Sighting) endpoint() device.Endpoint {
-	e := device.Endpoint{Dialect: s.Dialect, Address: s.Address.String(), Path: s.Path, ProtocolVersion: s.Version, Open: s.Open}
-	if s.TLS {
-		e.Scheme = "https"
-	}
-	return e
-}
-
-// Network is where to look. Without ranges, all that is heard on the adapters counts.
-type Network struct {
-	Adapter        string // a name or an address, see Choose; empty: those that lead to the ranges, or all
-	Ranges, Except []site.Range
-	Ports          []site.Port // empty: the usual ones
-
-	adapters []Adapter
-	usual    []uint16 // TCP ports to try where none are named
-}
-
-// inside tells whether what was heard there is the site's.
-func (n Network) inside(a netip.AddrPort) bool {
-	return !site.Has(n.Except, a) && (len(n.Ranges) == 0 || site.Has(n.Ranges, a))
-}
-
-// heardInside is inside for what may have been heard at another port than the one that
-// a range names.
-func (n Network) heardInside(s Sighting) bool {
-	if n.inside(s.Address) {
-		return true
-	}
-	return slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
-		r.Port = 0
-		return s.Dialect == "" && r.Has(s.Address) && !site.Has(n.Except, s.Address)
-	})
-}
-
-// portsFor are the ports that are named for a way of asking; empty: none.
-func (n Network) portsFor(way string) []uint16 {
-	var out []uint16
-	for _, p := range n.Ports {
-		if p.Way == way {
-			out = append(out, p.Number)
-		}
-	}
-	return out
-}
 
 // Scanner looks through networks.
 type Scanner struct {
@@ -112,7 +41,7 @@ type Scanner struct {
 	Communities []string                               // of SNMP, to ask everybody with besides the usual one
 	Trusted     []Key                                  // keys of earlier contacts
 	Patience    time.Duration                          // for an address to take a connection, and to answer who it is
-	Via         []string                               // the ways to hear by; empty: all
+	Via         []string                               // the discovery protocols to use; empty: all
 	Log         *slog.Logger
 	Progress    func(done, total int, what string) // may be nil
 
@@ -121,10 +50,6 @@ type Scanner struct {
 	// given for this run, and is tried once with a device as long as the run lasts.
 	unnamed sync.Map
 }
-
-// Protocols are the names of the discovery protocols. The sweep is what tries TCP ports: HTTP,
-// TLS, SSH and Modbus.
-var Protocols = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-ip"}
 
 // Result is what a scan brought.
 type Result struct {
@@ -149,39 +74,15 @@ type Change struct {
 // Scan looks through the networks and reads every device found. known are the
 // devices of earlier scans. Its error is for what makes a scan impossible: no such
 // adapter, or a context that ended.
-func (s *Scanner) Scan(ctx context.Context, networks []Network, known []device.Device) (Result, error) {
+func (s *Scanner) Scan(ctx context.Context, networks []discover.Network, known []device.Device) (Result, error) {
 	var result Result
-	adapters, err := Adapters()
+	s.keys = newKeyring(s.Trusted)
+	seen, err := s.discoverer().Run(ctx, networks)
 	if err != nil {
 		return result, err
 	}
-	networks = slices.Clone(networks)
-	for i := range networks {
-		networks[i].usual = append(s.Dialects.Over("tcp").Ports(), otherPorts...)
-		if networks[i].adapters, err = networks[i].choose(adapters); err != nil {
-			return result, err
-		}
-		result.Warnings = append(result.Warnings, networks[i].astray(adapters)...)
-	}
-	s.keys = newKeyring(s.Trusted)
-	var sightings []Sighting
-	for _, n := range networks {
-		heard, outside, err := s.hear(ctx, n)
-		if err != nil {
-			return result, err
-		}
-		sightings = append(sightings, heard...)
-		result.Outside += outside
-		for _, r := range n.Ranges {
-			if r.Sweeps() {
-				result.Asked += r.Count()
-			}
-		}
-	}
-	if len(sightings) >= maxSightings {
-		result.Warnings = append(result.Warnings, fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
-	}
-	found := merge(s.Dialects, sightings)
+	result.Outside, result.Asked, result.Warnings = seen.Outside, seen.Asked, seen.Warnings
+	found := merge(s.Dialects, seen.Sightings)
 	if len(found) > maxDevices {
 		result.Warnings = append(result.Warnings, fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
 		found = found[:maxDevices]
@@ -190,158 +91,9 @@ func (s *Scanner) Scan(ctx context.Context, networks []Network, known []device.D
 	if err := s.read(ctx, found, known); err != nil {
 		return result, err
 	}
-	result.settle(s, fold(found), known, networks)
+	result.settle(s, fold(found), known, seen.Networks)
 	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil
-}
-
-// choose finds the adapters to multicast on: the one named, or those in whose networks
-// the ranges lie, or without ranges all.
-func (n Network) choose(all []Adapter) ([]Adapter, error) {
-	if n.Adapter != "" || len(n.Ranges) == 0 {
-		return Choose(all, n.Adapter)
-	}
-	var out []Adapter
-	for _, a := range all {
-		if a.Up && slices.ContainsFunc(n.Ranges, func(r site.Range) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) }) {
-			out = append(out, a)
-		}
-	}
-	return out, nil
-}
-
-// astray says which ranges lie in none of the networks that this machine is in.
-func (n Network) astray(adapters []Adapter) []string {
-	var out []string
-	var own []string
-	for _, a := range adapters {
-		for _, p := range a.Addresses {
-			if !p.Addr().IsLinkLocalUnicast() && !p.Addr().IsLoopback() {
-				own = append(own, a.Name+" "+p.String())
-			}
-		}
-	}
-	for _, r := range n.Ranges {
-		near := slices.ContainsFunc(adapters, func(a Adapter) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) })
-		if near || r.First.IsLoopback() || r.First.IsLinkLocalUnicast() {
-			continue
-		}
-		text := r.First.String()
-		if r.Last != r.First {
-			text += "-" + r.Last.String()
-		}
-		where := "it has none but its own"
-		if len(own) > 0 {
-			where = "it is in " + strings.Join(own, ", ")
-		}
-		out = append(out, fmt.Sprintf("%s is in no network of this machine (%s), so that it is asked through a router, if there is one, and without multicast", text, where))
-	}
-	return out
-}
-
-// hear runs all discovery protocols at once on one network. What is announced is looked at
-// while the others still wait.
-func (s *Scanner) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
-	h := &hearing{scanner: s, network: n, ctx: ctx, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}, turns: make(chan struct{}, lookLanes)}
-	h.looks.SetLimit(lookLanes)
-	var group errgroup.Group
-	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
-		if s.uses(w.name) {
-			group.Go(func() error { return w.run(ctx, s, n, h.take) })
-		}
-	}
-	if s.uses("sweep") {
-		group.Go(func() error { return s.sweep(ctx, n, h) })
-	}
-	err := group.Wait()
-	_ = h.looks.Wait() // nothing in it fails
-	if err == nil {
-		err = ctx.Err()
-	}
-	return h.sightings, len(h.outside), err
-}
-
-func (s *Scanner) uses(protocol string) bool {
-	return len(s.Via) == 0 || slices.Contains(s.Via, protocol)
-}
-
-// hearing collects the sightings of one network.
-type hearing struct {
-	scanner *Scanner
-	network Network
-	ctx     context.Context
-	looks   errgroup.Group
-
-	mu        sync.Mutex
-	sightings []Sighting
-	looked    map[netip.AddrPort]bool // addresses that were or are looked at
-	outside   map[netip.Addr]bool
-	looksAt   map[netip.Addr]int
-	turns     chan struct{} // to look
-}
-
-func (h *hearing) take(sight Sighting) {
-	if !h.keep(sight) || sight.Address.Port() == 0 {
-		return
-	}
-	if (sight.Look || sight.more != nil) && h.room(sight.Address.Addr()) {
-		h.looks.Go(func() error {
-			if sight.more != nil {
-				ctx, cancel := context.WithTimeout(h.ctx, h.scanner.Patience)
-				defer cancel()
-				if f := sight.more(ctx, sight); f.Model != "" || f.Called != "" {
-					sight.Facts, sight.ReadOnly, sight.more = f.Over(sight.Facts), f.Version != "", nil
-					h.keep(sight)
-				}
-			}
-			if sight.Look && !sight.ReadOnly && h.first(sight.Address) { // it has not told all by itself
-				h.look(sight.Address, sight.TLS)
-			}
-			return nil
-		})
-	}
-}
-
-// keep takes a sighting where it is the site's and there is room.
-func (h *hearing) keep(sight Sighting) bool {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	switch {
-	case len(h.sightings) >= maxSightings || len(h.outside) >= maxSightings:
-		return false
-	case h.network.heardInside(sight):
-		h.sightings = append(h.sightings, sight)
-		return true
-	}
-	h.outside[sight.Address.Addr()] = true
-	return false
-}
-
-// look finds out what answers at an address and keeps it. Waiting for one's turn takes
-// nothing from the patience.
-func (h *hearing) look(a netip.AddrPort, tls bool) {
-	h.turns <- struct{}{}
-	defer func() { <-h.turns }()
-	if seen, ok := h.scanner.look(h.ctx, h.network, a, tls); ok {
-		h.keep(seen)
-	}
-}
-
-// room tells whether one more thing that a host announces is looked at.
-func (h *hearing) room(host netip.Addr) bool {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.looksAt[host]++
-	return h.looksAt[host] <= maxLooks
-}
-
-// first tells whether an address was not looked at before; from now on it was.
-func (h *hearing) first(a netip.AddrPort) bool {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	was := h.looked[a]
-	h.looked[a] = true
-	return !was
 }
 
 // read logs in to every device found and asks what it is.
@@ -383,7 +135,7 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) 
 	if old, ok := same(d.Device, known, nil); ok && !d.fixed {
 		d.ID, d.Name, d.Login, d.Refused = old.ID, old.Name, old.Login, old.Refused
 	}
-	if !d.fixed && !d.connects(s.Dialects) && !s.open(ctx, address(best)) {
+	if !d.fixed && !d.connects(s.Dialects) && !s.discoverer().Opens(ctx, address(best)) {
 		d.Access, d.Trouble = device.Away, device.Because(device.OnlyAnnounced, "")
 		return
 	}
@@ -398,6 +150,12 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) 
 	if d.Access == device.OK {
 		s.pinSerial(d)
 	}
+}
+
+// discoverer is the scanner's way to look; the keys that it meets are the scanner's.
+func (s *Scanner) discoverer() *discover.Discoverer {
+	return &discover.Discoverer{Dialects: s.Dialects, Communities: s.Communities, Patience: s.Patience, Via: s.Via, Log: s.Log, Progress: s.Progress,
+		Met: func(address, kind, fingerprint string) { _ = s.keys.check(address, kind, fingerprint) }} // held against when a login would be sent
 }
 
 // Again logs in to known devices once more, also with logins that they refused before.
@@ -577,56 +335,8 @@ func (s *Scanner) progress(done, total int, what string) {
 	}
 }
 
-// Addresses makes a network of what a person names to be looked through: each an address,
-// a row, a network or host:port. wide allows ranges of more than a /16.
-func Addresses(addresses, except []string, adapter string, ports []site.Port, wide bool) ([]Network, error) {
-	n := Network{Adapter: adapter, Ports: ports}
-	for list, into := range map[*[]string]*[]site.Range{&addresses: &n.Ranges, &except: &n.Except} {
-		for _, t := range *list {
-			r, err := site.ParseRange(t)
-			switch {
-			case err != nil:
-				return nil, err
-			case r.Wide() && !wide && into == &n.Ranges:
-				return nil, fmt.Errorf("%s names %d addresses, more than a /16; say --wide if that is meant", t, r.Count())
-			}
-			*into = append(*into, r)
-		}
-	}
-	return []Network{n}, nil
-}
-
-// Narrow takes addresses out of networks, and has other ports looked at in them.
-func Narrow(networks []Network, except []string, ports []site.Port) ([]Network, error) {
-	for _, t := range except {
-		r, err := site.ParseRange(t)
-		if err != nil {
-			return nil, err
-		}
-		for i := range networks {
-			networks[i].Except = append(networks[i].Except, r)
-		}
-	}
-	for i := range networks {
-		if len(ports) > 0 {
-			networks[i].Ports = ports
-		}
-	}
-	return networks, nil
-}
-
-// Networks makes networks of those in a site file.
-func Networks(of []site.Network) []Network {
-	var out []Network
-	for _, n := range of {
-		ranges, except := n.Inside()
-		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except, Ports: n.PortList()})
-	}
-	return out
-}
-
 // settle brings what was found and what was known together.
-func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device, networks []Network) {
+func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device, networks []discover.Network) {
 	matched := map[string]bool{}
 	for _, d := range found {
 		if old, ok := same(*d, known, matched); ok {
@@ -664,12 +374,9 @@ func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Devic
 	r.warn()
 }
 
-// swept are the ways by which the sweep hears.
-var swept = []string{"http", "https", "ssh", "modbus"}
-
 // lookedAt tells whether a known device would have been heard if it were there: in a
 // network that was looked through, by all the ways by which it was heard before.
-func (s *Scanner) lookedAt(d device.Device, networks []Network) bool {
+func (s *Scanner) lookedAt(d device.Device, networks []discover.Network) bool {
 	a, err := netip.ParseAddrPort(d.Address)
 	if err != nil {
 		return false
@@ -677,18 +384,18 @@ func (s *Scanner) lookedAt(d device.Device, networks []Network) bool {
 	onlySwept := true
 	for _, heard := range d.FoundVia {
 		way := heard
-		if slices.Contains(swept, heard) {
+		if slices.Contains(discover.Swept, heard) {
 			way = "sweep"
 		} else {
 			onlySwept = false
 		}
-		if !s.uses(way) {
+		if !s.discoverer().Uses(way) {
 			return false
 		}
 	}
-	return slices.ContainsFunc(networks, func(n Network) bool {
-		return n.inside(a) && (!onlySwept || len(n.Ranges) == 0 || slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
-			return r.Has(a) && slices.Contains(n.ports(r), a.Port())
+	return slices.ContainsFunc(networks, func(n discover.Network) bool {
+		return n.Inside(a) && (!onlySwept || len(n.Ranges) == 0 || slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
+			return r.Has(a) && slices.Contains(n.TCPPorts(r), a.Port())
 		}))
 	})
 }

@@ -1,28 +1,33 @@
 package scan
 
 import (
-	"fmt"
+	"log/slog"
 	"net/netip"
-	"slices"
-	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/dialect/httpjson"
+	"catena/internal/dialect/onvif"
+	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/snmp"
+	"catena/internal/login"
+	"catena/internal/scan/discover"
 	"catena/internal/site"
-	"catena/internal/text"
 )
 
 func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
 
-func sighting(heard, address, uuid, name string) Sighting {
-	return Sighting{Via: heard, Address: at(address), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: uuid}, Called: name}}
+func sighting(heard, address, uuid, name string) discover.Sighting {
+	return discover.Sighting{Via: heard, Address: at(address), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: uuid}, Called: name}}
 }
 
 func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
-	found := merge(dialects, []Sighting{
+	found := merge(dialects, []discover.Sighting{
 		sighting("http", "10.20.4.11:80", "", ""),
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
@@ -54,7 +59,7 @@ func settled(found, known []device.Device, ranges string) Result {
 		pointers = append(pointers, &found[i])
 	}
 	first, _ := site.ParseRange(ranges)
-	r.settle(&Scanner{}, pointers, known, []Network{{Ranges: []site.Range{first}, usual: []uint16{80}}})
+	r.settle(&Scanner{}, pointers, known, []discover.Network{{Ranges: []site.Range{first}, Ports: []site.Port{{Number: 80}}}})
 	return r
 }
 
@@ -98,57 +103,71 @@ func TestTwoThatClaimOneSerial(t *testing.T) {
 	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)
 }
 
-const id = "urn:uuid:ask"
+var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
 
-func match(relates, xaddrs, scopes string) []byte {
-	return fmt.Appendf(nil, `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="a" xmlns:d="d"><e:Header><a:RelatesTo>%s</a:RelatesTo></e:Header>
-<e:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs>
-</d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`, relates, scopes, xaddrs)
+func newScanner(patience time.Duration) *Scanner {
+	s := &Scanner{Dialects: dialects, Patience: patience, Logins: func(device.Device) []login.Credential { return nil }, Log: slog.New(slog.DiscardHandler)}
+	s.keys = newKeyring(nil)
+	return s
 }
 
-func TestParseMatches(t *testing.T) {
-	from := netip.MustParseAddr("10.20.4.11")
-	got, _ := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), []string{id}, from)
-	require.Len(t, got, 1)
-	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
-	assert.Equal(t, "/onvif/device_service", got[0].Path)
-	assert.Equal(t, "cam 11", got[0].Facts.Called)
-
-	for why, packet := range map[string][]byte{
-		"answers somebody else": match("urn:uuid:other", "http://10.20.4.11/x", ""),
-		"points elsewhere":      match(id, "http://10.20.4.99/x http://upstream/x", ""),
-		"another scheme":        match(id, "file:///etc/passwd", ""),
-		"not XML":               []byte("\x00\x01"),
-		"cut off":               match(id, "http://10.20.4.11/x", "")[:200],
-		"nested":                []byte(strings.Repeat("<a>", 100_000)),
-	} {
-		got, _ := parseMatches(packet, []string{id}, from)
-		assert.Empty(t, got, why)
+func ranges(t *testing.T, texts ...string) (out []site.Range) {
+	for _, text := range texts {
+		r, err := site.ParseRange(text)
+		require.NoError(t, err)
+		out = append(out, r)
 	}
+	return out
 }
 
-func FuzzParseMatches(f *testing.F) {
-	f.Add(match(id, "http://10.20.4.11/x", "onvif://www.onvif.org/name/%zz"))
-	f.Add([]byte("<Envelope><Header><RelatesTo>" + id))
-	from := netip.MustParseAddr("10.20.4.11")
-	f.Fuzz(func(t *testing.T, packet []byte) {
-		got, _ := parseMatches(packet, []string{id}, from)
-		for _, s := range got {
-			if s.Address.Addr() != from {
-				t.Errorf("an address on another host: %v", s.Address)
-			}
-			if s.Facts.Called != text.Clean(s.Facts.Called) {
-				t.Errorf("a name that is not clean: %q", s.Facts.Called)
-			}
-		}
+func TestMergeByHost(t *testing.T) {
+	found := merge(dialects, []discover.Sighting{
+		{Via: "ssh", Address: at("10.20.4.11:22"), Trouble: device.Because(device.NotRecognised, "it speaks SSH"), Facts: device.Reading{Says: "SSH-2.0-x"}},
+		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Version: snmp.V2c, Facts: device.Reading{Called: "host"}},
+		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{Model: "WX-40"}}},
+		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.11"), 0)},
+		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
 	})
+	require.Len(t, found, 1, "one host, and its address of the other kind by its UUID")
+	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].FoundVia)
+	assert.Equal(t, "onvif", found[0].talks[0].Dialect)
+	assert.Equal(t, "SSH-2.0-x", found[0].Says)
+
+	// A host with two of a kind is a door to several: only one port is one device.
+	found = merge(dialects, []discover.Sighting{
+		{Via: "http", Address: at("10.20.4.1:8001"), Dialect: "onvif"},
+		{Via: "http", Address: at("10.20.4.1:8002"), Dialect: "onvif"},
+		{Via: "snmp", Address: at("10.20.4.1:161"), Dialect: "snmp"},
+		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.1"), 0)},
+	})
+	assert.Len(t, found, 3)
 }
 
-func TestEachKeepsExceptions(t *testing.T) {
-	r, err := site.ParseRange("10.20.4.1-10.20.4.3")
-	require.NoError(t, err)
-	except, err := site.ParseRange("10.20.4.2")
-	require.NoError(t, err)
-	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except}, Ports: []site.Port{{Number: 80}, {Number: 8080}, {Way: "snmp", Number: 1161}}}
-	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"), at("10.20.4.3:8080")}, slices.Collect(n.each))
+func TestHardwareAddresses(t *testing.T) {
+	a, b, c := netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")
+	found := merge(dialects, []discover.Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)}, {Via: "http", Address: netip.AddrPortFrom(b, 80)}, {Via: "http", Address: netip.AddrPortFrom(c, 80)}})
+	addMACs(found, map[netip.Addr]string{a: "02:00:5e:00:53:01", b: "02:00:5e:00:53:02", c: "02:00:5e:00:53:02"})
+	assert.Equal(t, "02:00:5e:00:53:01", found[0].MAC)
+	assert.Empty(t, found[1].MAC, "one address for two is a router's, not theirs")
+	// It finds a device again that moved and tells no serial number.
+	old, ok := same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.9:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
+	assert.True(t, ok)
+	assert.Equal(t, "d1", old.ID)
+	_, ok = same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
+	assert.False(t, ok, "another hardware address at the same address is another device")
+}
+
+func TestKeyring(t *testing.T) {
+	k := newKeyring([]Key{{Address: "10.20.4.11:443", Kind: device.KeyTLS, Fingerprint: "SHA256:a"}})
+	assert.NoError(t, k.check("10.20.4.11:443", device.KeyTLS, "SHA256:a"))
+	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"))
+	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"), "the first contact is remembered")
+	assert.NoError(t, k.changed(netip.MustParseAddr("10.20.4.11")))
+	err := k.check("10.20.4.11:443", device.KeyTLS, "SHA256:b\x1b[2J")
+	require.ErrorIs(t, err, device.ErrIdentityChanged)
+	assert.EqualError(t, err, "its TLS certificate changed: was SHA256:a, now SHA256:b[2J")
+	assert.ErrorIs(t, k.changed(netip.MustParseAddr("10.20.4.11")), device.ErrIdentityChanged, "for all ports of the host")
+	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: device.KeySSH, Fingerprint: "SHA256:s"}}, k.fresh)
+	assert.Len(t, k.refused, 1)
 }

@@ -340,7 +340,7 @@ func Find(images []firmware.Image, name string) (firmware.Image, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return firmware.Image{}, fmt.Errorf("%w: %s; see: catena shelf list", ErrNotFound, name)
+		return firmware.Image{}, fmt.Errorf("%w: %s", ErrNotFound, name)
 	}
 	return firmware.Image{}, fmt.Errorf("%s means %d images; name one by its digest", name, len(found))
 }

@@ -38,15 +38,15 @@ func TestParseRange(t *testing.T) {
 	assert.False(t, r.Has(netip.MustParseAddrPort("10.20.4.7:80")))
 
 	for text, why := range map[string]string{
-		"":                      "is no address",
-		"lock-keeper":           "is no row",
+		"":                      "is not an address",
+		"lock-keeper":           "is not an address range",
 		"10.20.4.9-10.20.4.1":   "runs backwards",
-		"10.20.4.1-fd00::1":     "is no row",
+		"10.20.4.1-fd00::1":     "is not an address range",
 		"0.0.0.0/4":             "more than 16777216",
 		"10.0.0.0-12.9.0.0":     "more than 16777216",
-		"10.20.4.7:0":           "is no address",
-		"10.20.4.7:70000":       "is no address",
-		"10.20.4.1-10.20.4.300": "is no row",
+		"10.20.4.7:0":           "is not an address",
+		"10.20.4.7:70000":       "is not an address",
+		"10.20.4.1-10.20.4.300": "is not an address range",
 	} {
 		_, err := site.ParseRange(text)
 		assert.ErrorContains(t, err, why, text)

@@ -74,7 +74,7 @@ func Propose(devices []device.Device, root string) (links []Link, unseen []strin
 	if start < 0 {
 		start = busiest(edges)
 		if start >= 0 {
-			doubts[start] = append(doubts[start], "where this laptop is plugged in is not known; taken to be at "+devices[start].Name+" (say it with --at)")
+			doubts[start] = append(doubts[start], "where this laptop is plugged in is not known; taken to be at "+devices[start].Name)
 		}
 	}
 	up := map[int]int{} // by device: through which it is reached

@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"context"
@@ -32,7 +32,7 @@ const (
 
 // wsDiscovery asks for all devices, and by their types for cameras and for what follows
 // the device profile (DPWS 2006): some answer only to that.
-func (s *Scanner) wsDiscovery() way {
+func (s *Discoverer) wsDiscovery() way {
 	// Each question has a number of its own: a device answers one number once.
 	ids := make([]string, 5)
 	for i := range ids {
@@ -194,7 +194,7 @@ func wsdMetadata(ctx context.Context, s Sighting) device.Reading {
 		`<s:Header><a:MessageID>urn:uuid:` + uuid.NewString() + `</a:MessageID><a:To>` + s.Facts.UUID + `</a:To>` +
 		`<a:ReplyTo><a:Address>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:Address></a:ReplyTo>` +
 		`<a:Action>` + get + `</a:Action></s:Header><s:Body/></s:Envelope>`
-	at := s.endpoint()
+	at := s.Endpoint()
 	r, err := http.NewRequest(http.MethodPost, at.URL(path), strings.NewReader(body))
 	if err != nil {
 		return device.Reading{}

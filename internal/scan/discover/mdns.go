@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"net/netip"
@@ -27,7 +27,7 @@ const (
 // mdnsServices are asked for at once; what else there is, the devices tell.
 var mdnsServices = []string{"_http._tcp.local.", "_https._tcp.local.", "_ssh._tcp.local.", "_redfish._tcp.local.", "_workstation._tcp.local.", "_device-info._tcp.local."}
 
-func (s *Scanner) mdns() way {
+func (s *Discoverer) mdns() way {
 	return way{
 		name: "mdns", port: mdnsPort, wait: mdnsWait,
 		group4: netip.MustParseAddr("224.0.0.251"), group6: netip.MustParseAddr("ff02::fb"), groupPort: mdnsPort,

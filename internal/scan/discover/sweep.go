@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"bufio"
@@ -33,7 +33,7 @@ const (
 
 // sweep tries to connect to every address of the network's ranges and asks those
 // that take the connection who they are. An address that does not is no error.
-func (s *Scanner) sweep(ctx context.Context, n Network, h *hearing) error {
+func (s *Discoverer) sweep(ctx context.Context, n Network, h *hearing) error {
 	total := n.countPorts()
 	var group errgroup.Group
 	group.SetLimit(sweepLanes)
@@ -44,8 +44,8 @@ func (s *Scanner) sweep(ctx context.Context, n Network, h *hearing) error {
 			break
 		}
 		group.Go(func() error {
-			if s.open(ctx, a) && h.first(a) {
-				h.look(a, a.Port() == 443 || a.Port() == 8443)
+			if s.Opens(ctx, a) && h.first(a) {
+				h.look(ctx, a, a.Port() == 443 || a.Port() == 8443)
 			}
 			mu.Lock()
 			defer mu.Unlock()
@@ -60,8 +60,8 @@ func (s *Scanner) sweep(ctx context.Context, n Network, h *hearing) error {
 	return ctx.Err()
 }
 
-// ports are the TCP ports to try in a range.
-func (n Network) ports(r site.Range) []uint16 {
+// TCPPorts are the ports to try in a range.
+func (n Network) TCPPorts(r site.Range) []uint16 {
 	if r.Port != 0 {
 		return []uint16{r.Port}
 	}
@@ -78,7 +78,7 @@ func (n Network) each(yield func(netip.AddrPort) bool) {
 		if !r.Sweeps() {
 			continue
 		}
-		ports := n.ports(r)
+		ports := n.TCPPorts(r)
 		for a := range r.All {
 			for _, p := range ports {
 				if ap := netip.AddrPortFrom(a, p); !site.Has(n.Except, ap) && !yield(ap) {
@@ -93,13 +93,13 @@ func (n Network) countPorts() int {
 	total := 0
 	for _, r := range n.Ranges {
 		if r.Sweeps() {
-			total += r.Count() * len(n.ports(r))
+			total += r.Count() * len(n.TCPPorts(r))
 		}
 	}
 	return total
 }
 
-func (s *Scanner) open(ctx context.Context, a netip.AddrPort) bool {
+func (s *Discoverer) Opens(ctx context.Context, a netip.AddrPort) bool {
 	d := net.Dialer{Timeout: s.Patience, KeepAlive: -1}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
@@ -111,7 +111,7 @@ func (s *Scanner) open(ctx context.Context, a netip.AddrPort) bool {
 
 // look finds out what answers at an open port: SSH where it greets with that, Modbus
 // where the port is one of its, and otherwise HTTP, with TLS or without.
-func (s *Scanner) look(ctx context.Context, n Network, a netip.AddrPort, tlsFirst bool) (Sighting, bool) {
+func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort, tlsFirst bool) (Sighting, bool) {
 	if a.Port() == modbusPort || slices.Contains(n.portsFor("modbus"), a.Port()) {
 		if facts, ok := identifyModbus(ctx, a, s.Patience); ok {
 			return Sighting{Via: "modbus", Address: a, ReadOnly: true, Facts: facts}, true
@@ -130,14 +130,14 @@ func (s *Scanner) look(ctx context.Context, n Network, a netip.AddrPort, tlsFirs
 			return other, true
 		}
 	}
-	if !ok && !s.open(ctx, a) {
+	if !ok && !s.Opens(ctx, a) {
 		return sight, false // it was open for a moment only
 	}
 	return sight, true
 }
 
 // greeting is what a server says before it is asked; empty: nothing.
-func (s *Scanner) greeting(ctx context.Context, a netip.AddrPort) string {
+func (s *Discoverer) greeting(ctx context.Context, a netip.AddrPort) string {
 	wait := greetWithin
 	if a.Port() == 22 {
 		wait = s.Patience
@@ -154,7 +154,7 @@ func (s *Scanner) greeting(ctx context.Context, a netip.AddrPort) string {
 }
 
 // ssh meets an SSH server as far as its host key. Nobody logs in.
-func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
+func (s *Discoverer) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
 	sight := Sighting{Via: "ssh", Address: a, Facts: device.Reading{Says: banner}, Trouble: device.Because(device.NotRecognised, "it speaks SSH")}
 	d := net.Dialer{Timeout: s.Patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
@@ -170,7 +170,7 @@ func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sigh
 		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
 			ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			_ = s.keys.check(a.String(), device.KeySSH, ssh.FingerprintSHA256(key)) // kept for when a login would be sent
+			s.met(a, device.KeySSH, ssh.FingerprintSHA256(key))
 			return enough
 		},
 	})
@@ -179,15 +179,15 @@ func (s *Scanner) ssh(ctx context.Context, a netip.AddrPort, banner string) Sigh
 
 // recognise asks in every dialect at once; the first in their order that knows the
 // device has it. silent: nothing at all came back.
-func (s *Scanner) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting, silent, ok bool) {
+func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting, silent, ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Patience)
 	defer cancel()
 	sight = Sighting{Via: "http", Address: a, TLS: tls, Trouble: device.Because(device.NotRecognised, "")}
 	if tls {
 		sight.Via = "https"
 	}
-	at := dialect.At{Endpoint: sight.endpoint(), Trust: func(kind, fingerprint string) error {
-		_ = s.keys.check(a.String(), kind, fingerprint) // kept for when a login would be sent
+	at := dialect.At{Endpoint: sight.Endpoint(), Trust: func(kind, fingerprint string) error {
+		s.met(a, kind, fingerprint)
 		return nil
 	}}
 	dialects := s.Dialects.Over("tcp")

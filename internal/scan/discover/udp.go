@@ -1,9 +1,8 @@
-package scan
+package discover
 
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net"
 	"net/netip"
 	"os"
@@ -43,7 +42,7 @@ type way struct {
 
 // run asks on the adapters and address by address. An adapter that cannot multicast is
 // no reason to stop.
-func (w way) run(ctx context.Context, s *Scanner, n Network, take func(Sighting)) error {
+func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighting)) error {
 	var group errgroup.Group
 	for _, a := range n.adapters {
 		for _, addr := range a.Addresses {
@@ -313,102 +312,4 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 			}
 		}
 	}
-}
-
-// Adapter is one of this machine's adapters.
-type Adapter struct {
-	Name      string         `json:"name"`
-	MAC       string         `json:"mac,omitempty"`
-	Up        bool           `json:"up"`
-	Running   bool           `json:"link"` // a cable is in, or the radio is joined
-	Loopback  bool           `json:"loopback"`
-	Multicast bool           `json:"multicast"`
-	Addresses []netip.Prefix `json:"addresses"`
-}
-
-// Adapters lists this machine's adapters.
-func Adapters() ([]Adapter, error) {
-	all, err := net.Interfaces()
-	if err != nil {
-		return nil, err
-	}
-	var out []Adapter
-	for _, i := range all {
-		a := Adapter{Name: i.Name, MAC: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0, Running: i.Flags&net.FlagRunning != 0,
-			Loopback: i.Flags&net.FlagLoopback != 0, Multicast: i.Flags&net.FlagMulticast != 0, Addresses: []netip.Prefix{}}
-		addrs, err := i.Addrs()
-		if err != nil {
-			return nil, err
-		}
-		for _, x := range addrs {
-			if p, err := netip.ParsePrefix(x.String()); err == nil {
-				a.Addresses = append(a.Addresses, p)
-			}
-		}
-		out = append(out, a)
-	}
-	return out, nil
-}
-
-// Choose finds the adapters that a person means: by name, by one of its addresses, or by
-// any other address, which is then reached through it; empty: all that are up and can
-// multicast, without loopback.
-func Choose(all []Adapter, want string) ([]Adapter, error) {
-	var out []Adapter
-	var names string
-	address, _ := netip.ParseAddr(want)
-	for i, a := range all {
-		if i > 0 {
-			names += ", "
-		}
-		names += a.Name
-		named := want == a.Name
-		for _, p := range a.Addresses {
-			named = named || address.IsValid() && p.Addr() == address
-		}
-		switch {
-		case want == "" && a.Up && a.Multicast && !a.Loopback:
-			out = append(out, a)
-		case named:
-			return usable(a)
-		}
-	}
-	if want == "" {
-		return out, nil
-	}
-	if address.IsValid() {
-		from, err := route(address)
-		if err != nil {
-			return nil, fmt.Errorf("no adapter leads to %s: %v", want, err)
-		}
-		for _, a := range all {
-			for _, p := range a.Addresses {
-				if p.Addr() == from {
-					return usable(a)
-				}
-			}
-		}
-	}
-	return nil, fmt.Errorf("there is no adapter %q; this machine has %s (see catena scan --adapters)", want, names)
-}
-
-func usable(a Adapter) ([]Adapter, error) {
-	switch {
-	case !a.Up:
-		return nil, fmt.Errorf("adapter %s is down; bring it up or choose another", a.Name)
-	case len(a.Addresses) == 0:
-		return nil, fmt.Errorf("adapter %s has no address; give it one in the site's network, or choose another", a.Name)
-	}
-	return []Adapter{a}, nil
-}
-
-// route is the address from which this machine would talk to another. Nothing is sent.
-func route(to netip.Addr) (netip.Addr, error) {
-	c, err := net.Dial("udp", netip.AddrPortFrom(to, 9).String())
-	if err != nil {
-		return netip.Addr{}, err
-	}
-	defer func() { _ = c.Close() }()
-	from, err := netip.ParseAddrPort(c.LocalAddr().String())
-	return from.Addr(), err
 }

@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"net/netip"
@@ -13,7 +13,7 @@ const (
 )
 
 // snmp asks every address for its system group, in all versions (RFC 3416, RFC 3414).
-func (s *Scanner) snmp() way {
+func (s *Discoverer) snmp() way {
 	return way{name: "snmp", port: snmpPort, wait: snmpWait, messages: snmp.Probes(s.Communities...),
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			facts, by, ok := snmp.Understand(packet)

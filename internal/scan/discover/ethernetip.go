@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"encoding/binary"
@@ -21,7 +21,7 @@ const (
 // enipContext comes back in the answer, so that an answer to somebody else is not taken.
 var enipContext = [8]byte{'i', 'd', 'e', 'n', 't', 'i', 't', 'y'}
 
-func (s *Scanner) ethernetIP() way {
+func (s *Discoverer) ethernetIP() way {
 	request := make([]byte, enipHeader)
 	binary.LittleEndian.PutUint16(request, enipIdentity)
 	copy(request[12:], enipContext[:])

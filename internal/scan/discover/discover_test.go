@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"bytes"
@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -26,10 +27,11 @@ import (
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/snmp"
-	"catena/internal/login"
 	"catena/internal/site"
 	"catena/internal/text"
 )
+
+func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
 
 var host = netip.MustParseAddr("10.20.4.11")
 
@@ -294,65 +296,10 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 	return out
 }
 
-func TestMergeByHost(t *testing.T) {
-	found := merge(dialects, []Sighting{
-		{Via: "ssh", Address: at("10.20.4.11:22"), Trouble: device.Because(device.NotRecognised, "it speaks SSH"), Facts: device.Reading{Says: "SSH-2.0-x"}},
-		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Version: snmp.V2c, Facts: device.Reading{Called: "host"}},
-		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{Model: "WX-40"}}},
-		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.11"), 0)},
-		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
-		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
-	})
-	require.Len(t, found, 1, "one host, and its address of the other kind by its UUID")
-	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].FoundVia)
-	assert.Equal(t, "onvif", found[0].talks[0].Dialect)
-	assert.Equal(t, "SSH-2.0-x", found[0].Says)
-
-	// A host with two of a kind is a door to several: only one port is one device.
-	found = merge(dialects, []Sighting{
-		{Via: "http", Address: at("10.20.4.1:8001"), Dialect: "onvif"},
-		{Via: "http", Address: at("10.20.4.1:8002"), Dialect: "onvif"},
-		{Via: "snmp", Address: at("10.20.4.1:161"), Dialect: "snmp"},
-		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.1"), 0)},
-	})
-	assert.Len(t, found, 3)
-}
-
-func TestHardwareAddresses(t *testing.T) {
-	a, b, c := netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")
-	found := merge(dialects, []Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)}, {Via: "http", Address: netip.AddrPortFrom(b, 80)}, {Via: "http", Address: netip.AddrPortFrom(c, 80)}})
-	addMACs(found, map[netip.Addr]string{a: "02:00:5e:00:53:01", b: "02:00:5e:00:53:02", c: "02:00:5e:00:53:02"})
-	assert.Equal(t, "02:00:5e:00:53:01", found[0].MAC)
-	assert.Empty(t, found[1].MAC, "one address for two is a router's, not theirs")
-	// It finds a device again that moved and tells no serial number.
-	old, ok := same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.9:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
-	assert.True(t, ok)
-	assert.Equal(t, "d1", old.ID)
-	_, ok = same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
-	assert.False(t, ok, "another hardware address at the same address is another device")
-}
-
-func TestKeyring(t *testing.T) {
-	k := newKeyring([]Key{{Address: "10.20.4.11:443", Kind: device.KeyTLS, Fingerprint: "SHA256:a"}})
-	assert.NoError(t, k.check("10.20.4.11:443", device.KeyTLS, "SHA256:a"))
-	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"))
-	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"), "the first contact is remembered")
-	assert.NoError(t, k.changed(netip.MustParseAddr("10.20.4.11")))
-	err := k.check("10.20.4.11:443", device.KeyTLS, "SHA256:b\x1b[2J")
-	require.ErrorIs(t, err, device.ErrIdentityChanged)
-	assert.EqualError(t, err, "its TLS certificate changed: was SHA256:a, now SHA256:b[2J")
-	assert.ErrorIs(t, k.changed(netip.MustParseAddr("10.20.4.11")), device.ErrIdentityChanged, "for all ports of the host")
-	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: device.KeySSH, Fingerprint: "SHA256:s"}}, k.fresh)
-	assert.Len(t, k.refused, 1)
-}
-
 var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
 
-func newScanner(patience time.Duration) *Scanner {
-	s := &Scanner{Dialects: dialects, Patience: patience,
-		Logins: func(device.Device) []login.Credential { return nil }, Log: slog.New(slog.DiscardHandler)}
-	s.keys = newKeyring(nil)
-	return s
+func newDiscoverer(patience time.Duration) *Discoverer {
+	return &Discoverer{Dialects: dialects, Patience: patience, Log: slog.New(slog.DiscardHandler)}
 }
 
 // Bad neighbours: each ends within the patience, and in a sentence.
@@ -435,7 +382,7 @@ func TestBadNeighbours(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s := newScanner(1500 * time.Millisecond)
+			s := newDiscoverer(1500 * time.Millisecond)
 			began := time.Now()
 			sight, ok := s.look(t.Context(), Network{}, at(c.address), false)
 			assert.True(t, ok)
@@ -451,6 +398,94 @@ func TestBadNeighbours(t *testing.T) {
 }
 
 // Ten thousand forged answers: what is kept is bounded, and the real device is heard.
+func TestKeepIsBounded(t *testing.T) {
+	h := &hearing{discoverer: newDiscoverer(time.Second), looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
+	for i := range 2 * maxLooks {
+		assert.Equal(t, i < maxLooks, h.room(host))
+	}
+	a := host
+	for range 2 * maxSightings {
+		a = a.Next()
+		h.keep(Sighting{Via: "ssdp", Address: netip.AddrPortFrom(a, 80)})
+	}
+	assert.Len(t, h.sightings, maxSightings)
+}
+
+const id = "urn:uuid:ask"
+
+func match(relates, xaddrs, scopes string) []byte {
+	return fmt.Appendf(nil, `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="a" xmlns:d="d"><e:Header><a:RelatesTo>%s</a:RelatesTo></e:Header>
+<e:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs>
+</d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`, relates, scopes, xaddrs)
+}
+
+func TestParseMatches(t *testing.T) {
+	from := netip.MustParseAddr("10.20.4.11")
+	got, _ := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), []string{id}, from)
+	require.Len(t, got, 1)
+	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
+	assert.Equal(t, "/onvif/device_service", got[0].Path)
+	assert.Equal(t, "cam 11", got[0].Facts.Called)
+
+	for why, packet := range map[string][]byte{
+		"answers somebody else": match("urn:uuid:other", "http://10.20.4.11/x", ""),
+		"points elsewhere":      match(id, "http://10.20.4.99/x http://upstream/x", ""),
+		"another scheme":        match(id, "file:///etc/passwd", ""),
+		"not XML":               []byte("\x00\x01"),
+		"cut off":               match(id, "http://10.20.4.11/x", "")[:200],
+		"nested":                []byte(strings.Repeat("<a>", 100_000)),
+	} {
+		got, _ := parseMatches(packet, []string{id}, from)
+		assert.Empty(t, got, why)
+	}
+}
+
+func FuzzParseMatches(f *testing.F) {
+	f.Add(match(id, "http://10.20.4.11/x", "onvif://www.onvif.org/name/%zz"))
+	f.Add([]byte("<Envelope><Header><RelatesTo>" + id))
+	from := netip.MustParseAddr("10.20.4.11")
+	f.Fuzz(func(t *testing.T, packet []byte) {
+		got, _ := parseMatches(packet, []string{id}, from)
+		for _, s := range got {
+			if s.Address.Addr() != from {
+				t.Errorf("an address on another host: %v", s.Address)
+			}
+			if s.Facts.Called != text.Clean(s.Facts.Called) {
+				t.Errorf("a name that is not clean: %q", s.Facts.Called)
+			}
+		}
+	})
+}
+
+func TestEachKeepsExceptions(t *testing.T) {
+	r, err := site.ParseRange("10.20.4.1-10.20.4.3")
+	require.NoError(t, err)
+	except, err := site.ParseRange("10.20.4.2")
+	require.NoError(t, err)
+	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except}, Ports: []site.Port{{Number: 80}, {Number: 8080}, {Way: "snmp", Number: 1161}}}
+	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"), at("10.20.4.3:8080")}, slices.Collect(n.each))
+}
+func TestAddresses(t *testing.T) {
+	_, err := Addresses([]string{"10.0.0.0/8"}, nil, "", nil, false)
+	var wide *WideError
+	require.ErrorAs(t, err, &wide)
+	assert.Equal(t, WideError{"10.0.0.0/8", 1<<24 - 2}, *wide)
+	n, err := Addresses([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0", []site.Port{{Number: 81}}, true)
+	require.NoError(t, err)
+	assert.True(t, n[0].Inside(at("10.2.0.1:80")))
+	assert.False(t, n[0].Inside(at("10.1.0.1:80")))
+	_, err = Addresses([]string{"10.2.0.1"}, []string{"nobody"}, "", nil, false)
+	assert.Error(t, err)
+	n, err = Narrow([]Network{{Ranges: ranges(t, "10.2.0.0/24"), Ports: []site.Port{{Number: 80}}}}, []string{"10.2.0.9"}, []site.Port{{Number: 81}})
+	require.NoError(t, err)
+	assert.False(t, n[0].Inside(at("10.2.0.9:80")))
+	assert.Equal(t, []uint16{81}, n[0].TCPPorts(n[0].Ranges[0]))
+	_, err = Narrow(nil, []string{"x"}, nil)
+	assert.Error(t, err)
+	_, err = newDiscoverer(time.Second).Run(t.Context(), []Network{{Adapter: "eth99"}})
+	assert.ErrorContains(t, err, `there is no adapter "eth99"`)
+}
+
 func TestFlood(t *testing.T) {
 	device, err := net.ListenPacket("udp4", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -472,17 +507,4 @@ func TestFlood(t *testing.T) {
 	require.NoError(t, w.exchange(context.Background(), open, []netip.AddrPort{to}, func(Sighting) { n++ }))
 	assert.LessOrEqual(t, n, maxTalk, "one address gives so many answers and no more")
 	assert.Positive(t, n)
-}
-
-func TestKeepIsBounded(t *testing.T) {
-	h := &hearing{scanner: newScanner(time.Second), looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
-	for i := range 2 * maxLooks {
-		assert.Equal(t, i < maxLooks, h.room(host))
-	}
-	a := host
-	for range 2 * maxSightings {
-		a = a.Next()
-		h.keep(Sighting{Via: "ssdp", Address: netip.AddrPortFrom(a, 80)})
-	}
-	assert.Len(t, h.sightings, maxSightings)
 }

@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"bytes"

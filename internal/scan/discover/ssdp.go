@@ -1,4 +1,4 @@
-package scan
+package discover
 
 import (
 	"bufio"
@@ -24,7 +24,7 @@ const (
 	redfishType = "urn:dmtf-org:service:redfish-rest:1"
 )
 
-func (s *Scanner) ssdp() way {
+func (s *Discoverer) ssdp() way {
 	w := way{name: "ssdp", port: ssdpPort, wait: ssdpWait,
 		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"), groupPort: ssdpPort, read: parseSSDP}
 	for _, target := range []string{"upnp:rootdevice", redfishType} {
@@ -70,7 +70,7 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 // upnpDescription asks a device for its description (UPnP DA 1.1, 2.3), which is open to
 // all.
 func upnpDescription(ctx context.Context, s Sighting) device.Reading {
-	at := s.endpoint()
+	at := s.Endpoint()
 	r, err := http.NewRequest(http.MethodGet, at.URL(s.Path), nil)
 	if err != nil {
 		return device.Reading{}

@@ -1,0 +1,242 @@
+// Package discover finds what answers on a network, by every discovery protocol at once,
+// and says of each answer only what it says openly. It sends no credential.
+//
+// Each protocol is a file of its own and gives Sightings: one answer, not yet known to be
+// a device. The central type is Discoverer. Everything is bounded: in time by the
+// protocol's own waiting time, in number by what a site can hold.
+package discover
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"maps"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+)
+
+const (
+	maxSightings = 16384 // of one scan; a site has hundreds of devices, each seen a few times
+	maxLooks     = 8     // announced addresses of one host that are looked at
+	lookLanes    = 48    // addresses looked at at the same time: each is asked in every dialect at once
+)
+
+// Discoverer looks through networks.
+type Discoverer struct {
+	Dialects    dialect.Registry
+	Communities []string      // of SNMP, to ask everybody with besides the usual one
+	Patience    time.Duration // for an address to take a connection, and to answer who it is
+	Via         []string      // the protocols to use; empty: all
+	Log         *slog.Logger
+	Progress    func(done, total int, what string)      // may be nil
+	Met         func(address, kind, fingerprint string) // told every key that is shown; may be nil
+}
+
+func (s *Discoverer) progress(done, total int, what string) {
+	if s.Progress != nil {
+		s.Progress(done, total, what)
+	}
+}
+
+func (s *Discoverer) met(at netip.AddrPort, kind, fingerprint string) {
+	if s.Met != nil {
+		s.Met(at.String(), kind, fingerprint)
+	}
+}
+
+// otherPorts are tried besides those of the dialects where nobody names any: SSH, Modbus.
+var otherPorts = []uint16{22, modbusPort}
+
+// Protocols are the names of the discovery protocols. The sweep is what tries TCP ports: HTTP,
+// TLS, SSH and Modbus.
+var Protocols = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-ip"}
+
+// Swept are the ways by which the sweep hears.
+var Swept = []string{"http", "https", "ssh", "modbus"}
+
+// Sighting is one answer heard.
+type Sighting struct {
+	Via      string         // the way: ws-discovery, mdns, ssdp, snmp, http, https, ssh, …
+	Address  netip.AddrPort // where to talk to it; port 0: nowhere
+	TLS      bool
+	Dialect  string // empty: it answers, but is not recognised
+	ReadOnly bool   // the facts are all there is to read
+	Path     string // where its service is, as announced
+	Version  string // of the protocol
+	Open     bool   // it can be read without a login
+	Facts    device.Reading
+	Trouble  *device.Cause // why it is not recognised
+	Silent   bool          // it takes connections, and says nothing
+	Look     bool          // it announced the address, but not what is there: look
+
+	more func(context.Context, Sighting) device.Reading // asks it for more, without a login
+}
+
+// Endpoint is where to talk to what was seen.
+func (s Sighting) Endpoint() device.Endpoint {
+	e := device.Endpoint{Dialect: s.Dialect, Address: s.Address.String(), Path: s.Path, ProtocolVersion: s.Version, Open: s.Open}
+	if s.TLS {
+		e.Scheme = "https"
+	}
+	return e
+}
+
+// Found is what answered.
+type Found struct {
+	Sightings []Sighting
+	Networks  []Network // as they were looked through
+	Outside   int       // hosts that answered from outside the address ranges; skipped
+	Asked     int       // addresses looked at
+	Warnings  []string
+}
+
+// Run looks through the networks. Its error is for what makes that impossible: no such
+// adapter, or a context that ended.
+func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error) {
+	adapters, err := Adapters()
+	if err != nil {
+		return Found{}, err
+	}
+	f := Found{Networks: slices.Clone(networks)}
+	for i := range f.Networks {
+		n := &f.Networks[i]
+		n.usual = append(s.Dialects.Over("tcp").Ports(), otherPorts...)
+		n.adapters, err = n.choose(adapters)
+		if err != nil {
+			return f, err
+		}
+		f.Warnings = append(f.Warnings, n.astray(adapters)...)
+	}
+	for _, n := range f.Networks {
+		sightings, outside, err := s.hear(ctx, n)
+		if err != nil {
+			return f, err
+		}
+		f.Sightings = append(f.Sightings, sightings...)
+		f.Outside += outside
+		for _, r := range n.Ranges {
+			if r.Sweeps() {
+				f.Asked += r.Count()
+			}
+		}
+	}
+	if len(f.Sightings) >= maxSightings {
+		f.Warnings = append(f.Warnings, fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
+	}
+	return f, nil
+}
+
+// hear runs all discovery protocols at once on one network. What is announced is looked at
+// while the others still wait.
+func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
+	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}, turns: make(chan struct{}, lookLanes)}
+	h.looks.SetLimit(lookLanes)
+	var group errgroup.Group
+	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
+		if s.Uses(w.name) {
+			group.Go(func() error { return w.run(ctx, s, n, func(seen Sighting) { h.take(ctx, seen) }) })
+		}
+	}
+	if s.Uses("sweep") {
+		group.Go(func() error { return s.sweep(ctx, n, h) })
+	}
+	err := group.Wait()
+	_ = h.looks.Wait() // nothing in it fails
+	if err == nil {
+		err = ctx.Err()
+	}
+	return h.sightings, len(h.outside), err
+}
+
+func (s *Discoverer) Uses(protocol string) bool {
+	return len(s.Via) == 0 || slices.Contains(s.Via, protocol)
+}
+
+// hearing collects the sightings of one network.
+type hearing struct {
+	discoverer *Discoverer
+	network    Network
+	looks      errgroup.Group
+
+	mu        sync.Mutex
+	sightings []Sighting
+	looked    map[netip.AddrPort]bool // addresses that were or are looked at
+	outside   map[netip.Addr]bool
+	looksAt   map[netip.Addr]int
+	turns     chan struct{} // to look
+}
+
+func (h *hearing) take(ctx context.Context, sight Sighting) {
+	if !h.keep(sight) || sight.Address.Port() == 0 {
+		return
+	}
+	if (sight.Look || sight.more != nil) && h.room(sight.Address.Addr()) {
+		h.looks.Go(func() error {
+			if sight.more != nil {
+				asking, cancel := context.WithTimeout(ctx, h.discoverer.Patience)
+				defer cancel()
+				if f := sight.more(asking, sight); f.Model != "" || f.Called != "" {
+					sight.Facts, sight.ReadOnly, sight.more = f.Over(sight.Facts), f.Version != "", nil
+					h.keep(sight)
+				}
+			}
+			if sight.Look && !sight.ReadOnly && h.first(sight.Address) { // it has not told all by itself
+				h.look(ctx, sight.Address, sight.TLS)
+			}
+			return nil
+		})
+	}
+}
+
+// keep takes a sighting where it is the site's and there is room.
+func (h *hearing) keep(sight Sighting) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	switch {
+	case len(h.sightings) >= maxSightings || len(h.outside) >= maxSightings:
+		return false
+	case h.network.heardInside(sight):
+		h.sightings = append(h.sightings, sight)
+		return true
+	}
+	h.outside[sight.Address.Addr()] = true
+	return false
+}
+
+// look finds out what answers at an address and keeps it. Waiting for one's turn takes
+// nothing from the patience.
+func (h *hearing) look(ctx context.Context, a netip.AddrPort, tls bool) {
+	h.turns <- struct{}{}
+	defer func() { <-h.turns }()
+	if seen, ok := h.discoverer.look(ctx, h.network, a, tls); ok {
+		h.keep(seen)
+	}
+}
+
+// room tells whether one more thing that a host announces is looked at.
+func (h *hearing) room(host netip.Addr) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.looksAt[host]++
+	return h.looksAt[host] <= maxLooks
+}
+
+// first tells whether an address was not looked at before; from now on it was.
+func (h *hearing) first(a netip.AddrPort) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	was := h.looked[a]
+	h.looked[a] = true
+	return !was
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	return slices.Sorted(maps.Keys(m))
+}

@@ -1,0 +1,105 @@
+package discover
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"catena/internal/site"
+)
+
+// Network is where to look. Without ranges, all that is heard on the adapters counts.
+type Network struct {
+	Adapter        string // a name or an address, see Choose; empty: those that lead to the ranges, or all
+	Ranges, Except []site.Range
+	Ports          []site.Port // empty: the usual ones
+
+	adapters []Adapter
+	usual    []uint16 // TCP ports to try where none are named
+}
+
+// Inside tells whether what was heard there is the site's.
+func (n Network) Inside(a netip.AddrPort) bool {
+	return !site.Has(n.Except, a) && (len(n.Ranges) == 0 || site.Has(n.Ranges, a))
+}
+
+// heardInside is inside for what may have been heard at another port than the one that
+// a range names.
+func (n Network) heardInside(s Sighting) bool {
+	if n.Inside(s.Address) {
+		return true
+	}
+	return slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
+		r.Port = 0
+		return s.Dialect == "" && r.Has(s.Address) && !site.Has(n.Except, s.Address)
+	})
+}
+
+// portsFor are the ports that are named for a way of asking; empty: none.
+func (n Network) portsFor(way string) []uint16 {
+	var out []uint16
+	for _, p := range n.Ports {
+		if p.Way == way {
+			out = append(out, p.Number)
+		}
+	}
+	return out
+}
+
+// WideError is returned for a range of more than a /16 that nobody said is meant.
+type WideError struct {
+	Range     string
+	Addresses int
+}
+
+func (e *WideError) Error() string {
+	return fmt.Sprintf("%s names %d addresses, more than a /16", e.Range, e.Addresses)
+}
+
+// Addresses makes a network of what a person names to be looked through: each an address,
+// a row, a network or host:port. wide allows ranges of more than a /16.
+func Addresses(addresses, except []string, adapter string, ports []site.Port, wide bool) ([]Network, error) {
+	n := Network{Adapter: adapter, Ports: ports}
+	for list, into := range map[*[]string]*[]site.Range{&addresses: &n.Ranges, &except: &n.Except} {
+		for _, t := range *list {
+			r, err := site.ParseRange(t)
+			switch {
+			case err != nil:
+				return nil, err
+			case r.Wide() && !wide && into == &n.Ranges:
+				return nil, &WideError{t, r.Count()}
+			}
+			*into = append(*into, r)
+		}
+	}
+	return []Network{n}, nil
+}
+
+// Narrow takes addresses out of networks, and has other ports looked at in them.
+func Narrow(networks []Network, except []string, ports []site.Port) ([]Network, error) {
+	for _, t := range except {
+		r, err := site.ParseRange(t)
+		if err != nil {
+			return nil, err
+		}
+		for i := range networks {
+			networks[i].Except = append(networks[i].Except, r)
+		}
+	}
+	for i := range networks {
+		if len(ports) > 0 {
+			networks[i].Ports = ports
+		}
+	}
+	return networks, nil
+}
+
+// Networks makes networks of those in a site file.
+func Networks(of []site.Network) []Network {
+	var out []Network
+	for _, n := range of {
+		ranges, except := n.Inside()
+		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except, Ports: n.PortList()})
+	}
+	return out
+}
