@@ -337,7 +337,7 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 		if base == "" {
 			user, err := os.UserHomeDir()
 			if err != nil {
-				return nil, usage("there is no home folder to keep a shelf in; name one with --shelf: %w", err)
+				return nil, usage("no home folder was found to keep a shelf in; name one with --shelf: %w", err)
 			}
 			base = filepath.Join(user, ".local", "share")
 			if app := a.getenv("LOCALAPPDATA"); app != "" {

@@ -220,7 +220,7 @@ func TestKindsAreHeard(t *testing.T) {
 	assert.Empty(t, r.Changed)
 	assert.Empty(t, r.Keys.Fresh)
 
-	// By some ways only, those that are heard by others are not gone.
+	// By some protocols only, those that are found by others are not gone.
 	h.scanner.Via = []string{"snmp"}
 	r = h.scan()
 	require.Len(t, r.Devices, 1)

@@ -29,9 +29,9 @@ func TestParse(t *testing.T) {
 	assert.Equal(t, []string{"Wexcombe WX-40 all of them"}, a.Unclear)
 	for text, why := range map[string]string{
 		strings.Replace(csaf, `"2.0"`, `"1.2"`, 1):       "csaf_version",
-		strings.Replace(csaf, "MH-2026-7", "../../x", 1): "no identifier",
-		csaf[:200]: "no JSON",
-		strings.Replace(csaf, `"name":"Wexcombe"`, `"name":7`, 1): "no JSON",
+		strings.Replace(csaf, "MH-2026-7", "../../x", 1): "not an identifier",
+		csaf[:200]: "not JSON",
+		strings.Replace(csaf, `"name":"Wexcombe"`, `"name":7`, 1): "not JSON",
 		deep(): "larger than any real one",
 	} {
 		_, err := advisory.Parse([]byte(text))
