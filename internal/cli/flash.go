@@ -83,7 +83,7 @@ func (a *app) flashCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "flash DEVICE… | --where EXPR | --all",
 		Short: "Send devices their images, prove them, return the ones that fail",
-		Long: `Flash the chosen devices that stand behind, several at once. Each one is checked,
+		Long: `Flash the chosen devices that are behind, several at once. Each one is checked,
 sent its image, restarted, and asked what it runs. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
 that. A device that fails never stops the others. One that has failed on the way to the
@@ -108,7 +108,7 @@ only being checked. What is being written is always finished.`,
 		},
 	}
 	f.flags(c)
-	c.Flags().BoolVar(&all, "all", false, "all devices that stand behind")
+	c.Flags().BoolVar(&all, "all", false, "all devices that are behind or unsafe")
 	return c
 }
 

@@ -290,6 +290,9 @@ func history(entries []ledger.Entry) []event {
 		default:
 			what = job.Sentence(e)
 		}
+		if what == "" {
+			continue
+		}
 		out = append(out, event{e.At.Local().Format("2006-01-02 15:04:05"), e.Job, what})
 	}
 	return out

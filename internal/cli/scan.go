@@ -44,9 +44,9 @@ address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and 
 What is found is kept; what is new, changed or gone is shown. What answers but is not
 recognised is listed too, with what it said.
 
-Without addresses the networks of site.yaml are looked through. A target is an address, a
+Without addresses the networks of site.yaml are looked through. ADDRESS is an address, a
 range of addresses, a network, host:port, or @FILE with an address on each line. Addresses
-that do not answer are no error.
+that do not answer are not an error.
 
 The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 		Example: `  catena scan

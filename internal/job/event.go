@@ -74,7 +74,8 @@ type endBody struct {
 	Cause   *Reason `json:"cause,omitempty"`
 }
 
-// Sentence says in words what a job's entry records.
+// Sentence says in words what a job's entry records; empty where the next entry says it: a
+// step that is over and did not fail.
 func Sentence(e ledger.Entry) string {
 	switch e.Kind {
 	case Begun, Over:
@@ -95,7 +96,7 @@ func Sentence(e ledger.Entry) string {
 		case b.Cause != nil:
 			return s + " failed: " + b.Cause.Error()
 		}
-		return s + " is over"
+		return ""
 	case Ended:
 		var b endBody
 		if json.Unmarshal(e.Body, &b) != nil {
