@@ -166,7 +166,7 @@ func (p *picture) match(a *app) error {
 			d.FailedIn = id
 			d.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, d.Reason)
 		}
-		if !d.takesImages() && len(d.Path) > 0 {
+		if len(d.Path) > 0 && !d.takesImages() { // the second opens a session
 			d.Reason = "no way is known yet to send it an image; " + d.Reason
 		}
 		p.devices = append(p.devices, d)

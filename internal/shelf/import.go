@@ -106,7 +106,8 @@ func Size(paths []string) (total int64) {
 // sweepTemp removes what an interrupted import left, when no other is running.
 func (s *Shelf) sweepTemp() {
 	names, _ := filepath.Glob(filepath.Join(s.dir, "tmp", "import-*"))
-	for _, name := range names {
+	halves, _ := filepath.Glob(filepath.Join(s.dir, "*", ".*-*")) // files that were being replaced
+	for _, name := range append(names, halves...) {
 		if info, err := os.Stat(name); err == nil && time.Since(info.ModTime()) > staleAfter {
 			_ = os.Remove(name)
 		}
