@@ -18,10 +18,8 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/family"
-	"catena/internal/ledger"
 	"catena/internal/shelf"
-	"catena/internal/site"
-	"catena/internal/yamldoc"
+	"catena/internal/workspace"
 )
 
 // Exit codes.
@@ -76,7 +74,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	err := root.ExecuteContext(ctx)
+	err := worded(root.ExecuteContext(ctx))
 	if err == nil {
 		return exitDone
 	}
@@ -84,12 +82,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 		fmt.Fprintf(a.err, "catena: %s\n", strings.TrimSpace(err.Error()))
 	}
 	var e exit
-	var file *yamldoc.Error
-	switch {
-	case errors.As(err, &e):
+	if errors.As(err, &e) {
 		return e.code
-	case errors.As(err, &file):
-		return exitUsage
 	}
 	return exitError
 }
@@ -219,8 +213,8 @@ func (a *app) human() io.Writer {
 // siteDir finds the site folder.
 func (a *app) siteDir() (string, error) {
 	if a.dir != "" {
-		if _, err := os.Stat(filepath.Join(a.dir, site.File)); err != nil {
-			return "", usage("%s is not a site folder: it has no %s; make one with: catena new NAME", a.dir, site.File)
+		if !workspace.IsSite(a.dir) {
+			return "", &workspace.NoSiteError{Dir: a.dir}
 		}
 		return a.dir, nil
 	}
@@ -228,104 +222,40 @@ func (a *app) siteDir() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for start := dir; ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, site.File)); err == nil {
-			return dir, nil
-		}
-		if dir == filepath.Dir(dir) {
-			return "", usage("neither %s nor a folder above it is a site folder; go to one, name one with -C, or make one with: catena new NAME", start)
-		}
-	}
+	return workspace.Find(dir)
 }
 
-// home is an open site folder.
-type home struct {
-	dir    string
-	site   site.Site
-	ledger *ledger.Ledger
-}
-
-// openSite reads the site file and opens the ledger. The caller closes it.
-func (a *app) openSite() (*home, error) {
+// openSite opens the site folder. The caller closes it.
+func (a *app) openSite() (*workspace.Workspace, error) {
 	dir, err := a.siteDir()
 	if err != nil {
 		return nil, err
 	}
-	path := filepath.Join(dir, site.File)
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
-	}
-	s, err := site.Parse(path, data)
-	if err != nil {
-		return nil, err
-	}
-	if err := joinTargets(dir, &s); err != nil {
-		return nil, err
-	}
-	l, err := ledger.Open(dir, a.now)
-	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
-		l, err = ledger.Create(dir, a.now)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return &home{dir, s, l}, nil
+	return workspace.Open(dir, a.now)
 }
 
-// joinTargets adds the targets that the target commands keep beside the site file.
-func joinTargets(dir string, s *site.Site) error {
-	path := filepath.Join(dir, site.TargetsFile)
-	targets, err := readTargets(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	return s.Join(path, targets)
-}
-
-func readTargets(path string) ([]site.Target, error) {
-	data, err := os.ReadFile(path)
+// match opens the site and holds every device against the shelf. The caller closes it.
+func (a *app) match() (*workspace.Workspace, error) {
+	w, err := a.openSite()
 	if err != nil {
 		return nil, err
 	}
-	return site.ParseTargets(path, data)
-}
-
-// families reads the family files of the site folder, if there is one, and those
-// beside the shelf.
-func (a *app) families(dir string, s *shelf.Shelf) (family.Set, error) {
-	var all []family.Family
-	for _, folder := range []string{dir, s.Dir()} {
-		if folder == "" {
-			continue
-		}
-		names, err := filepath.Glob(filepath.Join(folder, "families", "*.yaml"))
-		if err != nil {
-			return family.Set{}, err
-		}
-		for _, name := range names {
-			data, err := os.ReadFile(name)
-			if err != nil {
-				return family.Set{}, err
-			}
-			f, err := family.Parse(name, data)
-			if err != nil {
-				return family.Set{}, err
-			}
-			all = append(all, f)
-		}
+	s, err := a.openShelf()
+	if err == nil {
+		err = w.Match(s)
 	}
-	set, err := family.NewSet(all)
 	if err != nil {
-		return set, usage("%w", err)
+		w.Close()
+		return nil, err
 	}
-	return set, nil
+	return w, nil
 }
 
-func (h *home) Close() { _ = h.ledger.Close() } // all that was appended is on the disk
+// families are those of the site, if this is one, and those of the shelf.
+func (a *app) families(s *shelf.Shelf) (family.Set, error) {
+	dir, _ := a.siteDir() // outside a site, the shelf's families count
+	return workspace.ReadFamilies(dir, s.Dir())
+}
 
 func (a *app) openShelf() (*shelf.Shelf, error) {
 	dir := a.shelf

@@ -18,6 +18,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/sim"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 func (a *app) demoCmd() *cobra.Command {
@@ -208,20 +209,20 @@ func (d *demo) drive() string {
 func (d *demo) compare(took time.Duration, kept bool) error {
 	a := d.app
 	sub := &app{dir: d.dir, shelf: a.shelf, getenv: a.getenv, now: a.now}
-	p, err := sub.look()
+	w, err := sub.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	h, devices := p.home, mains(p.devices)
-	if _, _, err := h.ledger.Check(); err != nil {
+	defer w.Close()
+	devices := workspace.Mains(w.Rows)
+	if _, _, err := w.Ledger.Check(); err != nil {
 		return err
 	}
-	entries, err := h.ledger.Entries(ledger.Filter{})
+	entries, err := w.Ledger.Entries(ledger.Filter{})
 	if err != nil {
 		return err
 	}
-	byName := map[string]row{}
+	byName := map[string]workspace.Row{}
 	for _, x := range devices {
 		name := x.Name
 		if name == x.Address {
@@ -254,7 +255,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 	if extra := len(devices) - len(expected); extra != 0 {
 		wrong += max(extra, -extra)
 	}
-	fmt.Fprintf(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+h.site.Name))
+	fmt.Fprintf(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+w.Site.Name))
 	t.Draw(a.out, s)
 	fmt.Fprintf(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is whole: %d entries.\n", len(expected)-wrong, len(expected), took.Seconds(), len(entries))
 	if kept {

@@ -18,11 +18,11 @@ import (
 
 	"aead.dev/minisign"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"catena/internal/cli/view"
 	"catena/internal/firmware"
 	"catena/internal/shelf"
+	"catena/internal/workspace"
 )
 
 // pullFlags choose what a pull brings.
@@ -161,18 +161,18 @@ func feedClient(ca string) (*http.Client, error) {
 
 // wantedModels tells which images a pull brings.
 func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
-	var known []row
+	var known []workspace.Row
 	if f.forSite {
-		p, err := a.look()
+		w, err := a.match()
 		if err != nil {
 			return nil, err
 		}
-		defer p.home.Close()
-		known = p.devices
+		defer w.Close()
+		known = w.Rows
 	}
 	return func(c firmware.Manifest) bool {
 		i := firmware.Image{Manifest: c}
-		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d row) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
+		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d workspace.Row) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
 	}, nil
 }
 
@@ -334,12 +334,9 @@ func (a *app) keyPassword() (string, error) {
 	if p := a.getenv("CATENA_KEY_PASSWORD"); p != "" {
 		return p, nil
 	}
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	password, err := a.askSecret("Password of the key: ")
+	if errors.Is(err, errNoTerminal) {
 		return "", usage("the key's password is not given; set CATENA_KEY_PASSWORD, or run this in a terminal to be asked")
 	}
-	fmt.Fprint(a.err, "Password of the key: ")
-	raw, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
-	return string(raw), err
+	return password, err
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -13,7 +12,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"catena/internal/cli/view"
 	"catena/internal/device"
@@ -26,7 +24,7 @@ import (
 
 // jobFlags are what flash and rollback share.
 type jobFlags struct {
-	choice
+	choice   workspace.Choice
 	parallel int
 	yes      bool
 	patience job.Patience
@@ -34,7 +32,7 @@ type jobFlags struct {
 
 func (f *jobFlags) flags(c *cobra.Command) {
 	f.patience = job.Usual
-	c.Flags().StringVar(&f.where, "where", "", `devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
+	whereFlag(c, &f.choice)
 	c.Flags().IntVar(&f.parallel, "parallel", 8, "how many devices are worked on at the same time")
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "do not ask")
 	c.Flags().Var(&patienceFlag{&f.patience}, "patience", "how long a device may take in a step, as STEP=DURATION; may be repeated")
@@ -98,13 +96,14 @@ only being checked. What is being written is always finished.`,
 			if err := f.check(); err != nil {
 				return err
 			}
-			if all && (len(args) > 0 || f.where != "") {
+			if all && (len(args) > 0 || f.choice.Where != "") {
 				return usage("--all means every device; leave it out to flash only those that you name")
 			}
-			if len(args) == 0 && f.where == "" && !all {
+			if len(args) == 0 && f.choice.Where == "" && !all {
 				return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
 			}
-			return a.flash(c.Context(), f, args)
+			f.choice.Names = args
+			return a.flash(c.Context(), f)
 		},
 	}
 	f.flags(c)
@@ -112,159 +111,106 @@ only being checked. What is being written is always finished.`,
 	return c
 }
 
-func (a *app) flash(ctx context.Context, f jobFlags, names []string) error {
-	p, err := a.look()
+func (a *app) flash(ctx context.Context, f jobFlags) error {
+	w, err := a.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	devices, err := p.choose(names, f.choice)
+	defer w.Close()
+	chosen, err := w.Choose(f.choice)
 	if err != nil {
 		return err
 	}
-	return a.carryOut(ctx, p, job.Flash, f, devices, len(names) > 0)
+	return a.carryOut(ctx, w, job.Flash, f, chosen)
 }
 
-// carryOut asks, runs the job and shows it. Devices without an image are left
-// alone; where the person named them, that is a failure.
-func (a *app) carryOut(ctx context.Context, p *picture, purpose job.Purpose, f jobFlags, devices []row, named bool) error {
-	plan := job.Plan{Purpose: purpose, Parallel: f.parallel}
-	var left []row
-	rows := map[string][]match.Row{} // by device
-	var order []row
-	for _, d := range devices {
-		if len(d.match.Path) == 0 || d.FailedIn != "" && !named || !d.takesImages() {
-			left = append(left, d)
-			continue
-		}
-		if rows[d.ID] == nil {
-			order = append(order, d)
-		}
-		rows[d.ID] = append(rows[d.ID], d.match)
-	}
-	if err := p.agree(rows); err != nil {
+// carryOut plans a job of the chosen rows, asks, runs it and shows it. Devices without an
+// image are skipped; where the person named them, that is a failure.
+func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.Purpose, f jobFlags, chosen []workspace.Row) error {
+	named := len(f.choice.Names) > 0 || purpose == job.Rollback
+	plan, skipped, err := w.Plan(purpose, chosen, named)
+	if err != nil {
 		return err
 	}
-	for _, d := range order {
-		item := job.Item{Device: d.match.Device, From: d.match.Device.Version, Order: p.matcher.Order(d.match.Device)}
-		for _, h := range match.Ordered(rows[d.ID]) {
-			item.Path = append(item.Path, job.Hop{From: h.From, Image: *h.Image, Back: h.Back})
-		}
-		plan.Items = append(plan.Items, item)
-	}
+	plan.Parallel = f.parallel
 	if named {
-		for _, d := range left {
-			if rows[d.ID] != nil {
-				continue // another component of it is worked on
-			}
-			fmt.Fprintf(a.err, "skipped %s (%s): %s\n", d.part(), d.Status, d.Reason)
+		for _, r := range skipped {
+			fmt.Fprintf(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
 		}
 	}
 	if len(plan.Items) == 0 {
-		if !named {
-			a.say("There is nothing to do: %s.", orNothing(counted(devices)))
-			return nil
-		}
-		if purpose == job.Flash && !slices.ContainsFunc(left, func(d row) bool { return d.Status != string(match.Current) }) {
-			a.say("There is nothing to do: %s.", counted(left))
-			return nil
-		}
-		return refused("none of the devices named can be worked on; nothing was touched")
+		return a.nothingToDo(purpose, skipped, named)
 	}
-	access, err := a.access(p.home)
+	access, err := a.access(w)
 	if err != nil {
 		return err
 	}
-	if d := plan.Items[0].Device; !access.has(d) {
-		return access.noLogin(d)
+	if d := plan.Items[0].Device; !has(access, d) {
+		return noLogin(d)
 	}
-	a.plainSummary(plan, left)
+	a.announce(plan, skipped)
 	if !f.yes {
-		if err := a.confirm(view.Plural(len(plan.Items), "device")); err != nil {
+		if err := a.confirm("Work on " + view.Plural(len(plan.Items), "device") + " now?"); err != nil {
 			return err
 		}
 	}
-	engine := &job.Engine{Ledger: p.home.ledger, Dialects: workspace.Dialects, Contact: access.contact, Patience: f.patience, Now: a.now,
-		See:  func(id string, d *device.Device) error { return workspace.See(p.home.ledger, id, d) },
-		Open: func(i firmware.Image) (job.File, error) { return p.shelf.OpenImage(i) }}
+	engine := &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact, Patience: f.patience, Now: a.now,
+		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
+		Open: func(i firmware.Image) (job.File, error) { return w.Shelf.OpenImage(i) }}
 	j, err := engine.Start(plan)
-	var busy *job.BusyError
-	switch {
-	case errors.As(err, &busy):
-		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
-	case errors.Is(err, shelf.ErrDamaged):
+	if errors.Is(err, shelf.ErrDamaged) {
 		return refused("%w; nothing was touched", err)
 	}
 	if err != nil {
 		return err
 	}
-	state, stopped, err := a.runAndShow(ctx, p.home, j)
+	state, stopped, err := a.runAndShow(ctx, w, j)
 	if err != nil {
 		return err
 	}
-	if err := a.summary(p.home, state); err != nil {
+	if err := a.summary(w, state); err != nil {
 		return err
 	}
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New("the job was stopped before all devices were worked on; go on with the same command")}
 	}
-	if named && slices.ContainsFunc(left, func(d row) bool { return rows[d.ID] == nil }) {
+	if named && len(skipped) > 0 {
 		return exit{exitFailed, errSilent}
 	}
 	return nil
 }
 
-func orNothing(s string) string {
-	if s == "" {
-		return "no device is chosen"
-	}
-	return s
+// has tells whether there is a login to use with a device.
+func has(access *workspace.Access, d device.Device) bool {
+	_, _, ok := access.Contact(d)
+	return ok
 }
 
-// agree refuses work after which versions that belong together would not: where only
-// a part of them was chosen. chosen are the rows to be carried out, by device.
-func (p *picture) agree(chosen map[string][]match.Row) error {
-	var all []match.Row
-	for _, d := range p.devices {
-		row := d.match
-		row.Path = nil
-		for _, c := range chosen[d.ID] {
-			if c.Component == d.Component {
-				row = c
-			}
-		}
-		all = append(all, row)
+// nothingToDo says why a job has no device. Where all that was named is as it should be,
+// that is no failure.
+func (a *app) nothingToDo(purpose job.Purpose, skipped []workspace.Row, named bool) error {
+	off := func(r workspace.Row) bool { return r.Status != string(match.Current) }
+	if named && (purpose != job.Flash || slices.ContainsFunc(skipped, off)) {
+		return refused("none of the devices named can be worked on; nothing was touched")
 	}
-	want := slices.Clone(all)
-	p.matcher.Agree(all)
-	for i := range all {
-		if len(want[i].Path) > 0 && len(all[i].Path) == 0 {
-			return refused("%s cannot be worked on as chosen: %s", all[i].Device.Name, all[i].Reason)
-		}
+	why := counted(skipped)
+	if why == "" {
+		why = "no device is chosen"
 	}
+	a.say("There is nothing to do: %s.", why)
 	return nil
 }
 
-// plainSummary says what is about to happen.
-func (a *app) plainSummary(plan job.Plan, left []row) {
+// announce says what is about to happen.
+func (a *app) announce(plan job.Plan, skipped []workspace.Row) {
 	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Parallel)
 	type group struct{ model, path, file, back string }
 	var order []group
-	count, cautions := map[group][]string{}, []string{}
+	devices, cautions := map[group][]string{}, []string{}
 	for _, i := range plan.Items {
-		g := group{model: i.Device.Model, back: string(match.ByImage)}
-		component := ""
+		g := group{model: i.Device.Model, back: string(match.ByImage), path: pathOf(i.Path)}
 		for _, h := range i.Path {
-			if c := h.Image.Component; c != component {
-				if component = c; g.path != "" {
-					g.path += ", "
-				}
-				if c != firmware.Main {
-					g.path += c + " "
-				}
-				g.path += h.From
-			}
-			g.path, g.file = g.path+" → "+h.Image.Version, h.Image.File
+			g.file = h.Image.File
 			if h.Back == nil {
 				g.back = string(match.None)
 			}
@@ -275,19 +221,15 @@ func (a *app) plainSummary(plan job.Plan, left []row) {
 				}
 			}
 		}
-		if count[g] == nil {
+		if devices[g] == nil {
 			order = append(order, g)
 		}
-		count[g] = append(count[g], i.Device.Name)
+		devices[g] = append(devices[g], i.Device.Name)
 	}
 	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}}
 	for _, g := range order {
-		back := view.Cell{Text: g.back}
-		if g.back == string(match.None) {
-			back.Tone = view.Bad
-		}
-		t.Add(view.Cell{Text: g.model}, view.Cell{Text: g.path}, view.Cell{Text: g.file}, back,
-			view.Cell{Text: strings.Join(count[g], ", ")})
+		t.Add(view.Cell{Text: g.model}, view.Cell{Text: g.path}, view.Cell{Text: g.file}, rollbackCell(g.back),
+			view.Cell{Text: strings.Join(devices[g], ", ")})
 	}
 	if !a.quiet {
 		t.Draw(a.human(), a.style(a.human()))
@@ -295,30 +237,43 @@ func (a *app) plainSummary(plan job.Plan, left []row) {
 	for _, c := range cautions {
 		a.say("%s %s", a.style(a.human()).Paint(view.Warn, "Caution:"), c)
 	}
-	if len(left) > 0 {
-		a.say("Skipped: %s.", counted(left))
+	if len(skipped) > 0 {
+		a.say("Skipped: %s.", counted(skipped))
 	}
 	a.say("")
 }
 
-// confirm asks once. Without a terminal there is nobody to ask.
-func (a *app) confirm(what string) error {
-	f, ok := a.in.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return refused("there is no terminal to ask on; look at the summary above and say --yes")
+// pathOf writes a path for a person: "1.0 → 1.5 → 2.0, radio 4 → 5".
+func pathOf(path []match.Hop) string {
+	text, component := "", ""
+	for _, h := range path {
+		if c := h.Image.Component; c != component {
+			component = c
+			if text != "" {
+				text += ", "
+			}
+			if c != firmware.Main {
+				text += c + " "
+			}
+			text += h.From
+		}
+		text += " → " + h.Image.Version
 	}
-	fmt.Fprintf(a.err, "Work on %s now? [y/N] ", what)
-	line, _ := bufio.NewReader(f).ReadString('\n')
-	if answer := strings.ToLower(strings.TrimSpace(line)); answer != "y" && answer != "yes" {
-		return refused("not confirmed; nothing was touched")
+	return text
+}
+
+// rollbackCell is loud where there is no way back.
+func rollbackCell(rollback string) view.Cell {
+	if rollback == string(match.None) {
+		return view.Cell{Text: rollback, Tone: view.Bad}
 	}
-	return nil
+	return view.Cell{Text: rollback}
 }
 
 // runAndShow runs the job to its end and shows it meanwhile. A closed window or a
 // reader that went away does not end a write: the job goes on without them. stopped
 // tells whether a person stopped it.
-func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (state job.State, stopped bool, err error) {
+func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job) (state job.State, stopped bool, err error) {
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	going, stopStarting := context.WithCancel(ctx)
 	defer stopStarting()
@@ -344,7 +299,7 @@ func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (state job.St
 	}()
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, patience) }()
-	_, showErr := a.follow(context.WithoutCancel(ctx), h, j.ID)
+	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID)
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil
 	if err != nil {
@@ -353,7 +308,7 @@ func (a *app) runAndShow(ctx context.Context, h *home, j *job.Job) (state job.St
 	if showErr != nil {
 		a.log.Warn("the job could not be shown", "err", showErr)
 	}
-	state, err = job.Load(h.ledger, j.ID)
+	state, err = job.Load(w.Ledger, j.ID)
 	return state, stopped, err
 }
 
@@ -373,10 +328,11 @@ it like after a flash.`,
 			if err := f.check(); err != nil {
 				return err
 			}
-			if len(args) == 0 && f.where == "" && of == "" {
+			if len(args) == 0 && f.choice.Where == "" && of == "" {
 				return usage("say which devices: names, --where EXPR, or --job JOB")
 			}
-			return a.rollback(c.Context(), f, args, to, of)
+			f.choice.Names = args
+			return a.rollback(c.Context(), f, to, of)
 		},
 	}
 	f.flags(c)
@@ -385,40 +341,19 @@ it like after a flash.`,
 	return c
 }
 
-func (a *app) rollback(ctx context.Context, f jobFlags, names []string, to, of string) error {
-	p, err := a.look()
+func (a *app) rollback(ctx context.Context, f jobFlags, to, of string) error {
+	w, err := a.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	jobs := p.jobs
-	if of != "" {
-		i := slices.IndexFunc(jobs, func(s job.State) bool { return s.ID == of })
-		if i < 0 {
-			return usage("there is no job %s in the ledger", of)
-		}
-		jobs = jobs[i : i+1]
-	}
-	devices, err := p.choose(names, f.choice)
+	defer w.Close()
+	chosen, err := w.Choose(f.choice)
 	if err != nil {
 		return err
 	}
-	devices = mains(devices)
-	if of != "" {
-		devices = slices.DeleteFunc(devices, func(d row) bool { return job.Earlier(jobs, d.ID) == "" })
+	back, err := w.Rollback(chosen, to, of)
+	if err != nil {
+		return err
 	}
-	for i, d := range devices {
-		v := to
-		if v == "" {
-			v = job.Earlier(jobs, d.ID)
-		}
-		row := d.match
-		if row.Path = nil; v != "" {
-			row = p.matcher.To(d.match.Device, v)
-		} else {
-			row.Reason = "no job has changed it; say the version with --to"
-		}
-		devices[i] = p.row(row)
-	}
-	return a.carryOut(ctx, p, job.Rollback, f, devices, true)
+	return a.carryOut(ctx, w, job.Rollback, f, back)
 }

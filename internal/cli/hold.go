@@ -30,16 +30,16 @@ func (a *app) hold(which, because string, drop bool) error {
 	if (because == "") != drop {
 		return usage("say either --because WHY or --drop")
 	}
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	_, d, err := h.device(which)
+	defer w.Close()
+	_, d, err := w.Device(which)
 	if err != nil {
 		return err
 	}
-	held, isHeld := h.site.Held(d)
+	held, isHeld := w.Site.Held(d)
 	switch {
 	case drop && !isHeld:
 		return usage("%s is not held", d.Name)
@@ -49,7 +49,7 @@ func (a *app) hold(which, because string, drop bool) error {
 	if drop && !d.Is(held.Device) {
 		return usage("%s is held with others, by the pattern %q in %s; change it there", d.Name, held.Device, site.File)
 	}
-	path := filepath.Join(h.dir, site.File)
+	path := filepath.Join(w.Dir, site.File)
 	err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {
 		if drop {
 			return site.DropHold(path, old, held.Device)

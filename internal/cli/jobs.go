@@ -34,12 +34,12 @@ type jobLine struct {
 }
 
 func (a *app) jobs() error {
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	all, err := job.Jobs(h.ledger)
+	defer w.Close()
+	all, err := job.Jobs(w.Ledger)
 	if err != nil {
 		return err
 	}

@@ -20,12 +20,12 @@ off at the end.`,
 		Example: "  catena ledger check",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
-			h, err := a.openSite()
+			w, err := a.openSite()
 			if err != nil {
 				return err
 			}
-			defer h.Close()
-			count, last, err := h.ledger.Check()
+			defer w.Close()
+			count, last, err := w.Ledger.Check()
 			if err != nil {
 				return fmt.Errorf("the ledger is not whole: %w; keep a copy of it and find out who changed it", err)
 			}

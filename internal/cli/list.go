@@ -14,17 +14,22 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
-	"catena/internal/site"
 	"catena/internal/workspace"
 )
 
-func (c *choice) flags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&c.where, "where", "", `only devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
-	cmd.Flags().StringVar(&c.sort, "sort", "", "the field to sort by")
+// choiceFlags are the flags of every list.
+func choiceFlags(cmd *cobra.Command, c *workspace.Choice) {
+	whereFlag(cmd, c)
+	cmd.Flags().StringVar(&c.Sort, "sort", "", "the field to sort by")
+}
+
+// whereFlag is the flag of every command that works on some of the devices.
+func whereFlag(cmd *cobra.Command, c *workspace.Choice) {
+	cmd.Flags().StringVar(&c.Where, "where", "", `only devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
 }
 
 func (a *app) listCmd() *cobra.Command {
-	var choose choice
+	var choose workspace.Choice
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List the devices known, each as it was last seen",
@@ -34,8 +39,8 @@ func (a *app) listCmd() *cobra.Command {
   catena list --format csv > devices.csv`,
 		Args: exactly(0, "no arguments (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
-			return a.withDevices(choose, func(devices []row) view.Table {
-				devices = mains(devices)
+			return a.withDevices(choose, func(devices []workspace.Row) view.Table {
+				devices = workspace.Mains(devices)
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "status"}}
 				for _, d := range devices {
 					t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
@@ -46,12 +51,12 @@ func (a *app) listCmd() *cobra.Command {
 			})
 		},
 	}
-	choose.flags(c)
+	choiceFlags(c, &choose)
 	return c
 }
 
 func (a *app) matchCmd() *cobra.Command {
-	var choose choice
+	var choose workspace.Choice
 	var by string
 	c := &cobra.Command{
 		Use:   "match",
@@ -77,20 +82,16 @@ not answer), held (the site says to leave it alone).`,
 			return usage("--by %q is neither model nor group", by)
 		},
 	}
-	choose.flags(c)
+	choiceFlags(c, &choose)
 	c.Flags().StringVar(&by, "by", "", "count devices instead: by model (with what they run and should run), or by group")
 	return c
 }
 
-func matchTable(devices []row) view.Table {
+func matchTable(devices []workspace.Row) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback", "reason"}}
 	for _, d := range devices {
-		back := view.Cell{Text: d.Rollback}
-		if d.Rollback == string(match.None) {
-			back.Tone = view.Bad
-		}
-		t.Add(view.Cell{Text: d.part()}, view.Cell{Text: d.Model}, view.Cell{Text: d.Status, Tone: statusTone(d.Status)},
-			view.Cell{Text: d.Version.Text}, view.Cell{Text: strings.Join(d.Path, " → ")}, view.Cell{Text: d.File}, back,
+		t.Add(view.Cell{Text: d.Part()}, view.Cell{Text: d.Model}, view.Cell{Text: d.Status, Tone: statusTone(d.Status)},
+			view.Cell{Text: d.Version.Text}, view.Cell{Text: strings.Join(d.Path, " → ")}, view.Cell{Text: d.File}, rollbackCell(d.Rollback),
 			view.Cell{Text: d.Reason, Tone: view.Quiet})
 	}
 	return t
@@ -109,17 +110,17 @@ type tally struct {
 }
 
 // matchBy counts devices by model, with what they run and should run, or by group.
-func (a *app) matchBy(choose choice, by string) error {
-	p, err := a.look()
+func (a *app) matchBy(choose workspace.Choice, by string) error {
+	w, err := a.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	rows, err := p.choose(nil, choose)
+	defer w.Close()
+	rows, err := w.Choose(choose)
 	if err != nil {
 		return err
 	}
-	tallies := tallied(mains(rows), by)
+	tallies := tallied(workspace.Mains(rows), by)
 	columns := []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}
 	if by == "group" {
 		columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
@@ -142,7 +143,7 @@ func (a *app) matchBy(choose choice, by string) error {
 	return nil
 }
 
-func tallied(rows []row, by string) []tally {
+func tallied(rows []workspace.Row, by string) []tally {
 	type key struct{ group, vendor, model, runs, target string }
 	place := map[key]int{}
 	out := []tally{}
@@ -178,13 +179,13 @@ func tallied(rows []row, by string) []tally {
 }
 
 // withDevices prints the chosen devices as a table and their count.
-func (a *app) withDevices(choose choice, table func([]row) view.Table) error {
-	p, err := a.look()
+func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) view.Table) error {
+	w, err := a.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	devices, err := p.choose(nil, choose)
+	defer w.Close()
+	devices, err := w.Choose(choose)
 	if err != nil {
 		return err
 	}
@@ -192,10 +193,10 @@ func (a *app) withDevices(choose choice, table func([]row) view.Table) error {
 		return err
 	}
 	switch {
-	case len(p.devices) == 0:
+	case len(w.Rows) == 0:
 		a.say("No devices are known yet. Find them: catena scan")
 	case len(devices) == 0:
-		a.say("None of the %s is chosen by --where.", many(p.devices))
+		a.say("None of the %s is chosen by --where.", many(w.Rows))
 	default:
 		a.say("\n%s: %s", many(devices), counted(devices))
 	}
@@ -220,27 +221,27 @@ type event struct {
 }
 
 func (a *app) show(name string) error {
-	p, err := a.look()
+	w, err := a.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	devices, err := pick(p.devices, []string{name})
+	defer w.Close()
+	devices, err := w.Choose(workspace.Choice{Names: []string{name}})
 	if err != nil {
 		return err
 	}
-	if len(mains(devices)) > 1 {
+	if len(workspace.Mains(devices)) > 1 {
 		return usage("%s means %s; name one", name, many(devices))
 	}
 	d := devices[0]
-	entries, err := p.home.ledger.Entries(ledger.Filter{Device: d.ID})
+	entries, err := w.Ledger.Entries(ledger.Filter{Device: d.ID})
 	if err != nil {
 		return err
 	}
 	events := history(entries)
 	if a.format == "json" {
 		return a.printJSON(struct {
-			row
+			workspace.Row
 			History []event `json:"history"`
 		}{d, events})
 	}
@@ -249,12 +250,12 @@ func (a *app) show(name string) error {
 	for _, f := range [][2]string{{"name", d.Name}, {"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
 		{"serial", d.Serial}, {"version", d.Version.Text}, {"status", d.Status}, {"reason", d.Reason},
 		{"target rule", d.TargetRule}, {"path", strings.Join(d.Path, " → ")}, {"rollback", d.Rollback}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"found via", strings.Join(d.FoundVia, ", ")},
-		{"says", d.match.Device.Says}, {"hardware address", d.match.Device.MAC}, {"behind it", strings.Join(d.match.Device.Behind, ", ")}, {"id", d.ID}} {
+		{"says", d.Match.Device.Says}, {"hardware address", d.Match.Device.MAC}, {"behind it", strings.Join(d.Match.Device.Behind, ", ")}, {"id", d.ID}} {
 		if f[1] != "" {
 			facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
 		}
 	}
-	for _, n := range d.match.Device.Neighbours {
+	for _, n := range d.Match.Device.Neighbours {
 		facts.Add(view.Cell{Text: "sees", Tone: view.Quiet}, view.Cell{Text: strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, strings.TrimPrefix(n.Chassis, n.Name)))})
 	}
 	facts.Draw(a.out, s)
@@ -296,32 +297,4 @@ func history(entries []ledger.Entry) []event {
 		out = append(out, event{e.At.Local().Format("2006-01-02 15:04:05"), e.Job, what})
 	}
 	return out
-}
-
-// pick finds the devices that a person named; every name must mean one.
-func pick(rows []row, names []string) ([]row, error) {
-	var known []device.Device
-	for _, r := range mains(rows) {
-		known = append(known, r.match.Device)
-	}
-	var out []row
-	taken := map[string]bool{}
-	for _, name := range names {
-		meant := site.Meant(known, name)
-		if len(meant) == 0 {
-			return nil, usage("no device %q is known; see them with: catena list", name)
-		}
-		for _, d := range meant {
-			if taken[d.ID] {
-				continue
-			}
-			taken[d.ID] = true
-			for _, r := range rows {
-				if r.ID == d.ID {
-					out = append(out, r)
-				}
-			}
-		}
-	}
-	return out, nil
 }

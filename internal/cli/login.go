@@ -13,13 +13,10 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"catena/internal/cli/view"
 	"catena/internal/device"
-	"catena/internal/dialect"
 	"catena/internal/login"
-	"catena/internal/scan"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
@@ -73,11 +70,11 @@ can be seen in the list of processes.`,
 }
 
 func (a *app) loginAdd(device, model, group, user string, stdin, community bool) error {
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
+	defer w.Close()
 	e := login.Entry{Kind: login.Site, User: user}
 	named := 0
 	for _, f := range []struct {
@@ -94,12 +91,12 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 		return usage("a login is for one of --device, --model and --group")
 	case community && user != "":
 		return usage("an SNMP community has no user; leave out --user or --community")
-	case group != "" && h.site.Groups[group] == nil:
+	case group != "" && w.Site.Groups[group] == nil:
 		return usage("site.yaml has no group %q", group)
 	}
 	if device != "" {
 		r, bad := site.ParseRange(device)
-		switch _, d, err := h.device(device); {
+		switch _, d, err := w.Device(device); {
 		case err == nil:
 			e.Of, e.Label = d.ID, d.Name
 		case bad != nil || r.First != r.Last: // an address that is not known yet means itself
@@ -107,21 +104,22 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 		}
 	}
 	if !community && e.User == "" {
-		if e.User = a.ask("User: "); e.User == "" {
+		e.User, _ = a.ask("User: ") // without a terminal there is none
+		if e.User == "" {
 			return usage("there is no user; name one with --user, or say --community for an SNMP community")
 		}
 	}
 	if e.Password, err = a.newPassword(stdin, community); err != nil {
 		return err
 	}
-	secret, book, err := a.openBook(h.dir, true)
+	secret, book, err := a.openBook(w.Dir, true)
 	if err != nil {
 		return err
 	}
 	if e, err = book.Add(e); err != nil {
 		return usage("%w", err)
 	}
-	if err := login.Save(h.dir, book, secret); err != nil {
+	if err := login.Save(w.Dir, book, secret); err != nil {
 		return fmt.Errorf("the logins cannot be kept: %w", err)
 	}
 	a.say("Added login %s for %s. Try it: catena login test", e.ID, e.For())
@@ -149,46 +147,6 @@ func (a *app) newPassword(stdin, community bool) (string, error) {
 		return "", usage("there is no terminal to ask for the password on; give it with --password-stdin or in CATENA_PASSWORD")
 	}
 	return password, err
-}
-
-var errNoTerminal = errors.New("there is no terminal")
-
-// terminal is where a person can be asked, if there is one.
-func (a *app) terminal() (*os.File, bool) {
-	f, ok := a.in.(*os.File)
-	return f, ok && term.IsTerminal(int(f.Fd()))
-}
-
-// ask asks for a line; without a terminal it is empty.
-func (a *app) ask(what string) string {
-	f, ok := a.terminal()
-	if !ok {
-		return ""
-	}
-	fmt.Fprint(a.err, what)
-	var line []byte
-	for b := make([]byte, 1); ; { // byte by byte: what follows is the password's
-		n, err := f.Read(b)
-		if n == 0 || err != nil || b[0] == '\n' || len(line) > 256 {
-			return strings.TrimSpace(string(line))
-		}
-		line = append(line, b[0])
-	}
-}
-
-// askSecret asks for a line that is not shown.
-func (a *app) askSecret(what string) (string, error) {
-	f, ok := a.terminal()
-	if !ok {
-		return "", errNoTerminal
-	}
-	fmt.Fprint(a.err, what)
-	text, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
-	if err != nil {
-		return "", fmt.Errorf("it cannot be read from the terminal: %w", err)
-	}
-	return string(text), nil
 }
 
 // openBook opens the site's logins with the secret that was given or is asked for. With
@@ -329,7 +287,7 @@ func (a *app) loginDropCmd() *cobra.Command {
 }
 
 func (a *app) loginTestCmd() *cobra.Command {
-	var choose choice
+	var choose workspace.Choice
 	c := &cobra.Command{
 		Use:   "test [DEVICE…]",
 		Short: "Show for each device which login works",
@@ -339,44 +297,45 @@ again here: some devices lock up after too many wrong ones, so name the device t
 mean.`,
 		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where 'access == \"login-refused\"'",
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.loginTest(c.Context(), args, choose)
+			choose.Names = args
+			return a.loginTest(c.Context(), choose)
 		},
 	}
-	choose.flags(c)
+	choiceFlags(c, &choose)
 	return c
 }
 
-func (a *app) loginTest(ctx context.Context, names []string, choose choice) error {
+func (a *app) loginTest(ctx context.Context, choose workspace.Choice) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
-	p, err := a.look()
+	w, err := a.match()
 	if err != nil {
 		return err
 	}
-	defer p.home.Close()
-	rows, err := p.choose(names, choose)
+	defer w.Close()
+	rows, err := w.Choose(choose)
 	if err != nil {
 		return err
 	}
-	access, err := a.access(p.home)
+	access, err := a.access(w)
 	if err != nil {
 		return err
 	}
-	scanner := a.scanner(p.home, access)
+	scanner := a.scanner(access)
 	var devices []device.Device
-	for _, r := range mains(rows) {
-		if r.match.Device.Known() {
-			devices = append(devices, r.match.Device)
+	for _, r := range workspace.Mains(rows) {
+		if r.Match.Device.Known() {
+			devices = append(devices, r.Match.Device)
 		}
 	}
 	tested, keys := scanner.Again(ctx, devices)
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := keepScan(p.home, tested, keys); err != nil {
+	if err := keepScan(w, tested, keys); err != nil {
 		return err
 	}
-	return a.printLogins(tested, access.book)
+	return a.printLogins(tested, access.Book)
 }
 
 func (a *app) printLogins(tested []device.Device, book login.Book) error {
@@ -436,16 +395,16 @@ this command accepts what was met last. Do so only when you know what was exchan
 }
 
 func (a *app) loginAccept(name string, yes bool) error {
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	known, err := workspace.Devices(h.ledger)
+	defer w.Close()
+	known, err := workspace.Devices(w.Ledger)
 	if err != nil {
 		return err
 	}
-	trusted, strange, err := workspace.Keys(h.ledger)
+	trusted, strange, err := workspace.Keys(w.Ledger)
 	if err != nil {
 		return err
 	}
@@ -470,114 +429,48 @@ func (a *app) loginAccept(name string, yes bool) error {
 		return usage("no changed certificate, key or serial number was met at %s; scan first: catena scan", name)
 	}
 	if !yes {
-		if _, ok := a.terminal(); !ok {
-			return refused("there is no terminal to ask on; say --yes if you know what was exchanged")
-		}
-		if answer := strings.ToLower(a.ask("Was it exchanged on purpose? [y/N] ")); answer != "y" && answer != "yes" {
-			return refused("not confirmed; nothing was changed")
+		if err := a.confirm("Was it exchanged on purpose?"); err != nil {
+			return err
 		}
 	}
-	if err := workspace.Trust(h.ledger, accepted); err != nil {
+	if err := workspace.Trust(w.Ledger, accepted); err != nil {
 		return err
 	}
 	a.say("Accepted. Read it again: catena scan %s", accepted[0].Host())
 	return nil
 }
 
-// access is what is needed to talk to the site's devices.
-type access struct {
-	book  login.Book
-	given []login.Credential // for this run
-	site  site.Site
-	keys  []device.Key
-	plain func(vendor, model string) bool
-}
-
 // access opens the logins, and asks for what it needs. A login that is given for this
 // run comes after those that are kept.
-func (a *app) access(h *home) (*access, error) {
-	x := &access{site: h.site}
-	var err error
-	if x.keys, _, err = workspace.Keys(h.ledger); err != nil {
-		return nil, err
-	}
+func (a *app) access(w *workspace.Workspace) (*workspace.Access, error) {
 	s, err := a.openShelf()
 	if err != nil {
 		return nil, err
 	}
-	families, err := a.families(h.dir, s)
+	families, err := a.families(s)
 	if err != nil {
 		return nil, err
 	}
-	x.plain = families.PlainBasic
+	var book login.Book
 	_, interactive := a.terminal()
-	kept := login.Exists(h.dir)
-	if kept && (interactive || a.getenv("CATENA_LOGIN") == "" || a.identity+a.getenv("CATENA_IDENTITY")+a.getenv("CATENA_PASSPHRASE") != "") {
-		if _, x.book, err = a.openBook(h.dir, false); err != nil {
+	kept := login.Exists(w.Dir)
+	opens := a.identity+a.getenv("CATENA_IDENTITY")+a.getenv("CATENA_PASSPHRASE") != ""
+	if kept && (interactive || opens || a.getenv("CATENA_LOGIN") == "") {
+		if _, book, err = a.openBook(w.Dir, false); err != nil {
 			return nil, err
 		}
 	}
-	if !kept || a.getenv("CATENA_LOGIN") != "" {
-		given, ok, err := a.login()
-		if err != nil {
-			return nil, err
-		}
-		if ok {
-			x.given = append(x.given, given)
-		}
+	if kept && a.getenv("CATENA_LOGIN") == "" {
+		return w.Access(families, book)
 	}
-	return x, nil
-}
-
-// logins are those to try with a device, in their order.
-func (x *access) logins(d device.Device) []login.Credential {
-	return append(x.book.For(d, x.site.GroupsOf(d)), x.given...)
-}
-
-// communities are those of the whole site: everybody may be asked with them.
-func (x *access) communities() []string {
-	var out []string
-	for _, e := range x.book.Entries {
-		if e.Kind == login.Site && e.User == "" {
-			out = append(out, e.Password)
-		}
+	given, ok, err := a.login()
+	if err != nil {
+		return nil, err
 	}
-	return out
-}
-
-// contact is how to talk to a known device: with the login that worked last, or the
-// first that it did not refuse; without one where none is needed.
-func (x *access) contact(d device.Device) (dialect.At, login.Credential, bool) {
-	at := dialect.At{Endpoint: d.Endpoint, Trust: scan.Trust(x.keys, d.Address)}
-	if d.Open {
-		return at, login.Credential{}, true
+	if !ok {
+		return w.Access(families, book)
 	}
-	form := workspace.Dialects.Form(d.Endpoint)
-	logins := slices.DeleteFunc(x.logins(d), func(l login.Credential) bool { return !l.Is(form) })
-	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })
-	if i < 0 {
-		i = slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == "" || !slices.Contains(d.Refused, l.ID) })
-	}
-	if i < 0 {
-		return at, login.Credential{}, false
-	}
-	as := logins[i]
-	as.PlainBasic = x.plain(d.Vendor, d.Model)
-	return at, as, true
-}
-
-// has tells whether there is a login to use with a device.
-func (x *access) has(d device.Device) bool {
-	_, _, ok := x.contact(d)
-	return ok
-}
-
-// noLogin says why there is no login to use with a device, and what to do.
-func (x *access) noLogin(d device.Device) error {
-	if len(d.Refused) > 0 {
-		return refused("%s refused every login that is kept for it; add the right one: catena login add --device %[1]s, or try them again: catena login test %[1]s", d.Name)
-	}
-	return refused("no login is known for %s; add one with catena login add, set CATENA_LOGIN=user:password, or run this in a terminal to be asked", d.Name)
+	return w.Access(families, book, given)
 }
 
 // login is the one that is given for this run: in the environment, or as asked for.
@@ -589,8 +482,8 @@ func (a *app) login() (login.Credential, bool, error) {
 		}
 		return login.Credential{User: user, Password: password}, true, nil
 	}
-	user := a.ask("User of the devices (empty: none): ")
-	if user == "" {
+	user, err := a.ask("User of the devices (empty: none): ")
+	if err != nil || user == "" {
 		return login.Credential{}, false, nil
 	}
 	password, err := a.askSecret("Password: ")

@@ -34,12 +34,12 @@ func (a *app) name(which, name string) error {
 	if err := site.CheckName(name); err != nil {
 		return usage("%w", err)
 	}
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	known, d, err := h.device(which)
+	defer w.Close()
+	known, d, err := w.Device(which)
 	if err != nil {
 		return err
 	}
@@ -48,31 +48,16 @@ func (a *app) name(which, name string) error {
 			return usage("%s is called %s already", other.Host(), other.Name)
 		}
 	}
-	if fixed, ok := h.site.NameOf(d); ok && fixed != name {
+	if fixed, ok := w.Site.NameOf(d); ok && fixed != name {
 		return usage("%s calls it %s (names:); change it there", site.File, fixed)
 	}
 	was := d.Name
 	d.Name, d.Named = name, true
-	if err := workspace.See(h.ledger, "", &d); err != nil {
+	if err := workspace.See(w.Ledger, "", &d); err != nil {
 		return err
 	}
 	a.say("%s is called %s now.", was, name)
 	return nil
-}
-
-// device finds the one known device that a person means, among all that are known.
-func (h *home) device(which string) (known []device.Device, found device.Device, err error) {
-	if known, err = workspace.Devices(h.ledger); err != nil {
-		return nil, found, err
-	}
-	meant := site.Meant(known, which)
-	switch len(meant) {
-	case 0:
-		return nil, found, usage("no device %q is known; see them with: catena list", which)
-	case 1:
-		return known, meant[0], nil
-	}
-	return nil, found, usage("%s means %d devices; name one", which, len(meant))
 }
 
 func (a *app) blinkCmd() *cobra.Command {
@@ -103,12 +88,12 @@ const endWithin = 15 * time.Second
 func (a *app) blink(ctx context.Context, which, output string, lasts time.Duration) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
-	_, d, err := h.device(which)
+	defer w.Close()
+	_, d, err := w.Device(which)
 	if err != nil {
 		return err
 	}
@@ -117,13 +102,13 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	if !ok {
 		return refused("%s cannot be made to show itself: Catena does not know how to talk to it", name)
 	}
-	x, err := a.access(h)
+	x, err := a.access(w)
 	if err != nil {
 		return err
 	}
-	at, as, ok := x.contact(d)
+	at, as, ok := x.Contact(d)
 	if !ok {
-		return x.noLogin(d)
+		return noLogin(d)
 	}
 	if d.Access == device.IdentityChanged {
 		return refused("%s: %s; %s", name, d.Why(), remedy(d))

@@ -72,7 +72,7 @@ The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 			if err != nil {
 				return err
 			}
-			defer r.home.Close()
+			defer r.site.Close()
 			if every != 0 {
 				return r.watch(ctx, every)
 			}
@@ -83,7 +83,7 @@ The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 			if uplinks {
 				return a.printUplinks(at, devices)
 			}
-			return a.printScan(r.home, note, devices)
+			return a.printScan(r.site, note, devices)
 		},
 	}
 	f := c.Flags()
@@ -103,8 +103,8 @@ The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 // round is what one scan needs, once or again and again.
 type round struct {
 	app      *app
-	home     *home
-	access   *access
+	site     *workspace.Workspace
+	access   *workspace.Access
 	networks []discover.Network
 	scanner  *scan.Scanner
 }
@@ -127,14 +127,14 @@ func (a *app) newRound(addresses []string, l look) (*round, error) {
 	if err != nil {
 		return nil, err
 	}
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return nil, err
 	}
-	r := &round{app: a, home: h, networks: discover.Networks(h.site.Networks)}
+	r := &round{app: a, site: w, networks: discover.Networks(w.Site.Networks)}
 	if len(addresses) > 0 || l.adapter != "" || len(r.networks) == 0 {
 		if r.networks, err = discover.Addresses(addresses, l.except, l.adapter, ports, l.wide); err != nil {
-			h.Close()
+			w.Close()
 			var wide *discover.WideError
 			if errors.As(err, &wide) {
 				return nil, usage("%w; say --wide if that is meant", err)
@@ -142,14 +142,14 @@ func (a *app) newRound(addresses []string, l look) (*round, error) {
 			return nil, usage("%w", err)
 		}
 	} else if r.networks, err = discover.Narrow(r.networks, l.except, ports); err != nil {
-		h.Close()
+		w.Close()
 		return nil, usage("%w", err)
 	}
-	if r.access, err = a.access(h); err != nil {
-		h.Close()
+	if r.access, err = a.access(w); err != nil {
+		w.Close()
 		return nil, err
 	}
-	r.scanner = a.scanner(h, r.access)
+	r.scanner = a.scanner(r.access)
 	r.scanner.Patience, r.scanner.Via = l.patience, l.via
 	return r, nil
 }
@@ -185,20 +185,21 @@ func addressFiles(addresses []string) ([]string, error) {
 }
 
 // scanner makes the scanner of a site.
-func (a *app) scanner(h *home, x *access) *scan.Scanner {
-	return &scan.Scanner{Dialects: workspace.Dialects, Logins: x.logins, Names: h.site.NameOf, Plain: x.plain, Communities: x.communities(), Trusted: x.keys,
-		Patience: 1500 * time.Millisecond, Log: a.log}
+func (a *app) scanner(x *workspace.Access) *scan.Scanner {
+	s := x.Scanner()
+	s.Log = a.log
+	return s
 }
 
 // scan looks once, keeps what came and tells it.
 func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Device, err error) {
-	a, h := r.app, r.home
-	known, err := workspace.Devices(h.ledger)
+	a, w := r.app, r.site
+	known, err := workspace.Devices(w.Ledger)
 	if err != nil {
 		return note, nil, err
 	}
 	s := r.scanner
-	s.Trusted = r.access.keys
+	s.Trusted = r.access.Keys
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 	if !a.quiet {
 		s.Progress = func(done, total int, what string) { meter.Show(fmt.Sprintf("%d of %d %s", done, total, what)) }
@@ -209,10 +210,10 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	if err != nil {
 		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
 	}
-	if err := keepScan(h, result.Devices, result.Keys); err != nil {
+	if err := keepScan(w, result.Devices, result.Keys); err != nil {
 		return note, nil, err
 	}
-	if r.access.keys, _, err = workspace.Keys(h.ledger); err != nil {
+	if r.access.Keys, _, err = workspace.Keys(w.Ledger); err != nil {
 		return note, nil, err
 	}
 	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{}, Read: []string{},
@@ -228,7 +229,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 			note.Read = append(note.Read, d.ID)
 		}
 	}
-	return note, result.Devices, h.ledger.Append(workspace.Scanned, "", "", note)
+	return note, result.Devices, w.Ledger.Append(workspace.Scanned, "", "", note)
 }
 
 // orEmpty is a list that JSON shows as one, also when nothing is in it.
@@ -240,18 +241,18 @@ func orEmpty[T any](list []T) []T {
 }
 
 // keepScan keeps what was seen of devices, and the keys that they showed.
-func keepScan(h *home, devices []device.Device, keys scan.Keys) error {
+func keepScan(w *workspace.Workspace, devices []device.Device, keys scan.Keys) error {
 	var seen []*device.Device
 	for i := range devices {
 		seen = append(seen, &devices[i])
 	}
-	if err := workspace.See(h.ledger, "", seen...); err != nil {
+	if err := workspace.See(w.Ledger, "", seen...); err != nil {
 		return err
 	}
-	if err := workspace.Trust(h.ledger, keys.Fresh); err != nil {
+	if err := workspace.Trust(w.Ledger, keys.Fresh); err != nil {
 		return err
 	}
-	return workspace.Distrust(h.ledger, keys.Refused)
+	return workspace.Distrust(w.Ledger, keys.Refused)
 }
 
 // watch looks again and again until it is stopped, and prints what changes. A scan that
@@ -453,29 +454,32 @@ type scanNote struct {
 	Seconds  float64       `json:"seconds"`
 }
 
-func (a *app) printScan(h *home, note scanNote, devices []device.Device) error {
-	p := &picture{home: h}
-	if err := p.match(a); err != nil {
+func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.Device) error {
+	shelf, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	if err := w.Match(shelf); err != nil {
 		return err
 	}
 	here := map[string]bool{}
 	for _, d := range devices {
 		here[d.ID] = true
 	}
-	var shown []row
-	for _, d := range mains(p.devices) {
+	all, err := w.Choose(workspace.Choice{Sort: "name"})
+	if err != nil {
+		return err
+	}
+	var shown []workspace.Row
+	for _, d := range workspace.Mains(all) {
 		if here[d.ID] {
 			shown = append(shown, d)
 		}
 	}
-	shown, err := (choice{sort: "name"}).apply(shown)
-	if err != nil {
-		return err
-	}
 	if a.format == "json" {
 		return a.printJSON(struct {
 			scanNote
-			Devices []row `json:"devices"`
+			Devices []workspace.Row `json:"devices"`
 		}{note, shown})
 	}
 	news := map[string]view.Cell{}
@@ -492,7 +496,7 @@ func (a *app) printScan(h *home, note scanNote, devices []device.Device) error {
 	for _, n := range note.Gone {
 		news[n] = view.Cell{Text: "gone", Tone: view.Bad}
 	}
-	err = a.printDevices(shown, func(devices []row) view.Table { return scanTable(devices, news) })
+	err = a.printDevices(shown, func(devices []workspace.Row) view.Table { return scanTable(devices, news) })
 	if err != nil {
 		return err
 	}
@@ -513,7 +517,7 @@ func (a *app) printScan(h *home, note scanNote, devices []device.Device) error {
 	}
 	locked := 0
 	for _, d := range shown {
-		if d.match.Device.Access == device.LoginRefused {
+		if d.Match.Device.Access == device.LoginRefused {
 			locked++
 		}
 	}
@@ -550,16 +554,16 @@ func troubleTone(d device.Device) view.Tone {
 	return view.Bad
 }
 
-func scanTable(devices []row, news map[string]view.Cell) view.Table {
+func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
 	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "found via", "news"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
-		if d.match.Device.Access != device.OK {
-			version = view.Cell{Text: d.Access, Tone: troubleTone(d.match.Device)}
+		if d.Match.Device.Access != device.OK {
+			version = view.Cell{Text: d.Access, Tone: troubleTone(d.Match.Device)}
 		}
 		remark := news[d.Name]
-		if d.match.Device.Trouble != nil && d.match.Device.Access != device.Away {
-			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.match.Device), "; ")}
+		if d.Match.Device.Trouble != nil && d.Match.Device.Access != device.Away {
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.Match.Device), "; ")}
 		}
 		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
 			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,

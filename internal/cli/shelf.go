@@ -18,8 +18,6 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/firmware/format"
 	"catena/internal/firmware/version"
-	"catena/internal/job"
-	"catena/internal/ledger"
 	"catena/internal/shelf"
 	"catena/internal/workspace"
 )
@@ -87,8 +85,7 @@ with --as. What does not match its manifest is refused; the rest is added.`,
 }
 
 func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter, paths []string) (shelf.Options, error) {
-	dir, _ := a.siteDir() // outside a site, the shelf's families count
-	families, err := a.families(dir, s)
+	families, err := a.families(s)
 	total := shelf.Size(paths)
 	return shelf.Options{Manifest: families.Manifest, Progress: func(n int64) { meter.ShowBytes(n, total, "read") }}, err
 }
@@ -313,8 +310,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	}
 	var list []listed
 	total := int64(0)
-	dir, _ := a.siteDir() // outside a site, the shelf's families count
-	families, err := a.families(dir, s)
+	families, err := a.families(s)
 	if err != nil {
 		return err
 	}
@@ -461,7 +457,8 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			return nil
 		}
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
-			needed, err := a.neededBy(s, image)
+			here, _ := a.siteDir() // outside a site, those that used the shelf count
+			needed, err := workspace.NeededBy(s, image, here, a.now)
 			if err != nil {
 				return err
 			}
@@ -477,53 +474,6 @@ func (a *app) shelfDropCmd() *cobra.Command {
 	}
 	c.Flags().BoolVar(&force, "force", false, "also where it is a device's rollback")
 	return c
-}
-
-// neededBy names the devices, of all sites that have used the shelf, that run an
-// image or ran it before their last job: it is what they would be returned to.
-// Another image of the same version would do as well.
-func (a *app) neededBy(s *shelf.Shelf, image firmware.Image) ([]string, error) {
-	images, err := s.List()
-	if err != nil {
-		return nil, err
-	}
-	dirs, err := s.Sites()
-	if err != nil {
-		return nil, err
-	}
-	if here, err := a.siteDir(); err == nil {
-		if abs, err := filepath.Abs(here); err == nil && !slices.Contains(dirs, abs) {
-			dirs = append(dirs, abs)
-		}
-	}
-	var out []string
-	for _, dir := range dirs {
-		l, err := ledger.Open(dir, a.now)
-		if errors.Is(err, ledger.ErrNone) {
-			continue // the folder is gone
-		}
-		if err != nil {
-			return nil, err
-		}
-		devices, err := workspace.Devices(l)
-		jobs, jobsErr := job.Jobs(l)
-		_ = l.Close()
-		if err = errors.Join(err, jobsErr); err != nil {
-			return nil, err
-		}
-		for _, d := range devices {
-			is := func(i firmware.Image, v string) bool {
-				return v != "" && i.Component == firmware.Main && i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
-			}
-			for _, v := range []string{d.Version, job.Earlier(jobs, d.ID)} {
-				if is(image, v) && !slices.ContainsFunc(images, func(i firmware.Image) bool { return i.SHA256 != image.SHA256 && is(i, v) }) {
-					out = append(out, fmt.Sprintf("%s (%s)", d.Name, filepath.Base(dir)))
-					break
-				}
-			}
-		}
-	}
-	return out, nil
 }
 
 // chosen are the images that are named, or all of a vendor and model.

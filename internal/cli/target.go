@@ -14,13 +14,14 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/family"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 func (a *app) targetCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "target",
 		Short: "Say which version is wanted where",
-		Long: `An target says which version a device, a model or a group is meant to run: newest, hold
+		Long: `A target says which version a device, a model or a group is meant to run: newest, hold
 (leave it alone), one version, or a constraint such as ">= 3.1, < 4". The most
 specific target wins: a device before a model within a group, before a group, before a
 model. Without any, a device should run the newest recommended.
@@ -71,31 +72,35 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 		Use: "save FILE", Short: "Write all targets of this site into a file, for another site", Example: "  catena target save winter-2026.yaml",
 		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			h, err := a.openSite()
+			w, err := a.openSite()
 			if err != nil {
 				return err
 			}
-			defer h.Close()
+			defer w.Close()
 			if _, err := os.Stat(args[0]); err == nil {
 				return usage("%s already exists; choose another name", args[0])
 			}
-			raw, err := targetsYAML(h.site.Targets)
+			raw, err := targetsYAML(w.Site.Targets)
 			if err == nil {
 				err = atomicfile.Replace(args[0], raw, 0o644)
 			}
 			if err != nil {
 				return err
 			}
-			a.say("Wrote %s into %s.", view.Plural(len(h.site.Targets), "target"), args[0])
+			a.say("Wrote %s into %s.", view.Plural(len(w.Site.Targets), "target"), args[0])
 			return nil
 		},
 	}
 	load := &cobra.Command{
 		Use: "load FILE", Short: "Add the targets of a file", Example: "  catena target load winter-2026.yaml",
-		Long: "Take over the targets of a file. An target for the same devices as one in targets.yaml takes its place.",
+		Long: "Take over the targets of a file. A target for the same devices as one in targets.yaml takes its place.",
 		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			loaded, err := readTargets(args[0])
+			data, err := os.ReadFile(args[0])
+			if err != nil {
+				return usage("%w", err)
+			}
+			loaded, err := site.ParseTargets(args[0], data)
 			if err != nil {
 				return err
 			}
@@ -118,12 +123,7 @@ func (a *app) changeTargets(change func([]site.Target) ([]site.Target, string, e
 	if err != nil {
 		return err
 	}
-	file := filepath.Join(dir, site.File)
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return err
-	}
-	s, err := site.Parse(file, data)
+	s, err := workspace.ReadSite(dir)
 	if err != nil {
 		return err
 	}
@@ -160,20 +160,20 @@ func targetsYAML(targets []site.Target) ([]byte, error) {
 }
 
 func (a *app) targetList() error {
-	h, err := a.openSite()
+	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
-	defer h.Close()
+	defer w.Close()
 	t := view.Table{Columns: []string{"device", "group", "model", "version", "because"}}
-	for _, m := range h.site.Targets {
+	for _, m := range w.Site.Targets {
 		t.Add(view.Cell{Text: m.Device}, view.Cell{Text: m.Group}, view.Cell{Text: m.Model}, view.Cell{Text: m.Version}, view.Cell{Text: m.Because, Tone: view.Quiet})
 	}
 	if len(t.Rows) == 0 && a.format == "table" {
 		a.say("There is no target: every device should run the newest image on the shelf. Set one: catena target set --help")
 		return nil
 	}
-	return a.emit(orEmpty(h.site.Targets), t)
+	return a.emit(orEmpty(w.Site.Targets), t)
 }
 
 func (a *app) familyCmd() *cobra.Command {
@@ -197,12 +197,11 @@ says how a maker's version strings sort, and how images without a manifest are r
 	list := &cobra.Command{
 		Use: "list", Short: "List the families that are known", Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
-			dir, _ := a.siteDir() // outside a site, the shelf's families count
 			s, err := a.openShelf()
 			if err != nil {
 				return err
 			}
-			set, err := a.families(dir, s)
+			set, err := a.families(s)
 			if err != nil {
 				return err
 			}
@@ -235,18 +234,14 @@ says how a maker's version strings sort, and how images without a manifest are r
 		RunE: func(_ *cobra.Command, args []string) error {
 			var all []family.Family
 			for _, name := range args {
-				data, err := os.ReadFile(name)
-				if err != nil {
-					return usage("%w", err)
-				}
-				f, err := family.Parse(name, data)
+				f, err := workspace.ReadFamily(name)
 				if err != nil {
 					return err
 				}
 				all = append(all, f)
 			}
 			if _, err := family.NewSet(all); err != nil {
-				return usage("%w", err)
+				return err
 			}
 			a.say("%s: nothing is wrong.", strings.Join(args, ", "))
 			return nil

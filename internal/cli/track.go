@@ -14,6 +14,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/workspace"
 )
 
 func (a *app) trackCmd() *cobra.Command {
@@ -34,34 +35,34 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()
-			h, err := a.openSite()
+			w, err := a.openSite()
 			if err != nil {
 				return err
 			}
-			defer h.Close()
-			id, err := whichJob(h, args)
+			defer w.Close()
+			id, err := whichJob(w, args)
 			if err != nil {
 				return err
 			}
 			if once {
-				return a.trackOnce(h, id)
+				return a.trackOnce(w, id)
 			}
-			state, err := a.follow(ctx, h, id)
+			state, err := a.follow(ctx, w, id)
 			if err != nil {
 				return err
 			}
-			return a.summary(h, state)
+			return a.summary(w, state)
 		},
 	}
 	c.Flags().BoolVar(&once, "once", false, "print one frame and end")
 	return c
 }
 
-func whichJob(h *home, args []string) (string, error) {
+func whichJob(w *workspace.Workspace, args []string) (string, error) {
 	if len(args) == 1 {
 		return args[0], nil
 	}
-	last, err := h.ledger.Entries(ledger.Filter{Kind: job.Started, Last: 1})
+	last, err := w.Ledger.Entries(ledger.Filter{Kind: job.Started, Last: 1})
 	if err != nil {
 		return "", err
 	}
@@ -78,8 +79,8 @@ type tracked struct {
 }
 
 // trackOnce prints one frame. Its exit code says how the job ended, as that of track does.
-func (a *app) trackOnce(h *home, id string) error {
-	state, err := job.Load(h.ledger, id)
+func (a *app) trackOnce(w *workspace.Workspace, id string) error {
+	state, err := job.Load(w.Ledger, id)
 	if err != nil {
 		return err
 	}
@@ -102,7 +103,7 @@ func (a *app) trackOnce(h *home, id string) error {
 	default:
 		s := a.style(a.out)
 		s.Height = 0 // one frame has all rows
-		_, err = fmt.Fprint(a.out, frame(h.site.Name, state, a.now(), s))
+		_, err = fmt.Fprint(a.out, frame(w.Site.Name, state, a.now(), s))
 	}
 	if err != nil || state.Alive {
 		return err
@@ -127,24 +128,24 @@ func outcome(state job.State) error {
 const lookEvery = 200 * time.Millisecond
 
 // follow shows a job until it ends, its Catena dies, or ctx ends.
-func (a *app) follow(ctx context.Context, h *home, id string) (job.State, error) {
+func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string) (job.State, error) {
 	style := a.style(a.human())
 	live := style.Terminal && a.format == "table" && !a.quiet
 	drawn, after := 0, int64(0)
 	for {
-		state, err := job.Load(h.ledger, id)
+		state, err := job.Load(w.Ledger, id)
 		if err != nil {
 			return state, err
 		}
 		if live {
-			text := frame(h.site.Name, state, a.now(), style)
+			text := frame(w.Site.Name, state, a.now(), style)
 			up := ""
 			if drawn > 0 {
 				up = fmt.Sprintf("\x1b[%dA\x1b[J", drawn)
 			}
 			fmt.Fprint(a.out, up+text)
 			drawn = strings.Count(text, "\n")
-		} else if after, err = a.printEvents(h, state, after); err != nil {
+		} else if after, err = a.printEvents(w, state, after); err != nil {
 			return state, err
 		}
 		if !state.Alive || ctx.Err() != nil {
@@ -158,12 +159,12 @@ func (a *app) follow(ctx context.Context, h *home, id string) (job.State, error)
 }
 
 // printEvents prints a line for each entry after the one given.
-func (a *app) printEvents(h *home, state job.State, after int64) (int64, error) {
+func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) (int64, error) {
 	names, from := map[string]string{}, map[string]string{}
 	for _, d := range state.Devices {
 		names[d.ID], from[d.ID] = d.Name, d.From
 	}
-	events, err := job.Events(h.ledger, state.ID, after, names)
+	events, err := job.Events(w.Ledger, state.ID, after, names)
 	if err != nil {
 		return after, err
 	}
@@ -298,7 +299,7 @@ func stepTone(s job.Step) view.Tone {
 }
 
 // summary says how a job ended, and gives the exit code that says so too.
-func (a *app) summary(h *home, state job.State) error {
+func (a *app) summary(w *workspace.Workspace, state job.State) error {
 	var trouble []job.DeviceState
 	for _, d := range state.Devices {
 		if d.Step.End() && d.Step != job.Done {
@@ -327,6 +328,6 @@ func (a *app) summary(h *home, state job.State) error {
 	if state.Interrupted() {
 		return outcome(state)
 	}
-	a.say("\nJob %s at %s: %s, in %s.", state.ID, h.site.Name, strings.Join(parts, ", "), view.Clock(state.Ended.Sub(state.Started)))
+	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Site.Name, strings.Join(parts, ", "), view.Clock(state.Ended.Sub(state.Started)))
 	return outcome(state)
 }

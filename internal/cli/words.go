@@ -1,12 +1,67 @@
 package cli
 
 import (
+	"errors"
+
 	"catena/internal/device"
+	"catena/internal/family"
 	"catena/internal/job"
+	"catena/internal/workspace"
+	"catena/internal/yamldoc"
 )
 
 // What to do next stands here and nowhere else: the core says what happened, as typed
 // causes, and knows no command.
+
+// worded adds to an error of the core what to do next, and the exit code that it means.
+func worded(err error) error {
+	var (
+		done      exit
+		file      *yamldoc.Error
+		families  *family.ConflictError
+		noSite    *workspace.NoSiteError
+		noDevice  *workspace.UnknownDeviceError
+		ambiguous *workspace.AmbiguousError
+		where     *workspace.WhereError
+		column    *workspace.ColumnError
+		noJob     *workspace.UnknownJobError
+		disagree  *workspace.DisagreeError
+		busy      *job.BusyError
+	)
+	switch {
+	case err == nil || errors.As(err, &done):
+		return err
+	case errors.As(err, &file), errors.As(err, &families):
+		return usage("%w", err)
+	case errors.As(err, &noSite) && noSite.Upwards:
+		return usage("%w; go to one, name one with -C, or make one with: catena new NAME", err)
+	case errors.As(err, &noSite):
+		return usage("%w; make one with: catena new NAME", err)
+	case errors.As(err, &noDevice):
+		return usage("%w; see them with: catena list", err)
+	case errors.As(err, &ambiguous):
+		return usage("%w; name one", err)
+	case errors.As(err, &where):
+		return usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\", or: meets(version, \">= 2.0, < 4\")", err)
+	case errors.As(err, &column):
+		return usage("--sort: %w", err)
+	case errors.As(err, &noJob):
+		return usage("%w; see them with: catena jobs", err)
+	case errors.As(err, &disagree):
+		return refused("%w", err)
+	case errors.As(err, &busy):
+		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
+	}
+	return err
+}
+
+// noLogin says why there is no login to use with a device, and what to do.
+func noLogin(d device.Device) error {
+	if len(d.Refused) > 0 {
+		return refused("%s refused every login that is kept for it; add the right one: catena login add --device %[1]s, or try them again: catena login test %[1]s", d.Name)
+	}
+	return refused("no login is known for %s; add one with catena login add, set CATENA_LOGIN=user:password, or run this in a terminal to be asked", d.Name)
+}
 
 // remedy is what to do about a device that cannot be talked to.
 func remedy(d device.Device) string {

@@ -179,14 +179,21 @@ type Set struct {
 	families []Family
 }
 
-// NewSet brings families together. It refuses two that claim one model.
+// ConflictError is returned for two families that claim one model.
+type ConflictError struct{ Family, Other, Vendor, Model string }
+
+func (e *ConflictError) Error() string {
+	return fmt.Sprintf("the families %s and %s both claim the model %s of %s; take it out of one", e.Family, e.Other, e.Model, e.Vendor)
+}
+
+// NewSet brings families together. Its error is a ConflictError.
 func NewSet(families []Family) (Set, error) {
 	owner := map[string]string{}
 	for _, f := range families {
 		for _, m := range f.Models {
 			k := key(f.Vendor, m)
 			if other, ok := owner[k]; ok {
-				return Set{}, fmt.Errorf("the families %s and %s both claim the model %s of %s; take it out of one", other, f.Name, m, f.Vendor)
+				return Set{}, &ConflictError{Family: other, Other: f.Name, Vendor: f.Vendor, Model: m}
 			}
 			owner[k] = f.Name
 		}

@@ -72,7 +72,7 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 	for _, item := range plan.Items {
 		j.sent[item.Device.ID] = &transfer{}
 		for _, hop := range item.Path {
-			if err := errors.Join(j.open(&hop.Image), j.open(hop.Back)); err != nil {
+			if err := errors.Join(j.open(hop.Image), j.open(hop.Back)); err != nil {
 				j.close()
 				return nil, err
 			}

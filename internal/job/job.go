@@ -14,6 +14,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
+	"catena/internal/match"
 )
 
 // Step is where a device is in a job, or how it ended.
@@ -58,16 +59,9 @@ const (
 // Item is what is to be done with one device.
 type Item struct {
 	Device device.Device
-	From   string // what its main component runs, as it was last read
-	Path   []Hop  // the images, one after the other; never empty
+	From   string      // what its main component runs, as it was last read
+	Path   []match.Hop // the images, one after the other; never empty
 	Order  version.Order
-}
-
-// Hop is one image on the path, and the rollback to the version before it.
-type Hop struct {
-	From  string // the version of the image's component before
-	Image firmware.Image
-	Back  *firmware.Image // nil: none
 }
 
 // To is what the path leads to: the version of the main component, and of others

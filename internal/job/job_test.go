@@ -110,11 +110,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 func (b *bench) plan() job.Plan {
 	p := job.Plan{Purpose: job.Flash, Parallel: 8}
 	for _, row := range b.matcher.All(b.devices) {
-		item := job.Item{Device: row.Device, From: row.Device.Version}
-		for _, h := range row.Path {
-			item.Path = append(item.Path, job.Hop{From: h.From, Image: *h.Image, Back: h.Back})
-		}
-		p.Items = append(p.Items, item)
+		p.Items = append(p.Items, job.Item{Device: row.Device, From: row.Device.Version, Path: row.Path})
 	}
 	return p
 }
@@ -193,7 +189,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			"checking failed", "another device is at its address: serial number S-1, not S-9"},
 		"changed since": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].From = "0.9" }, job.Failed, "1.0",
 			"checking failed", "it runs 1.0, not 0.9"},
-		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = *p.Items[0].Path[0].Back }, job.Skipped, "1.0",
+		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = p.Items[0].Path[0].Back }, job.Skipped, "1.0",
 			"checking skipped", "runs 1.0 already"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -236,9 +232,10 @@ func TestIntermediateVersions(t *testing.T) {
 			plan := b.plan()
 			item := &plan.Items[0]
 			last, first := item.Path[0], b.matcher.To(b.devices[0], "1.5").Path[0]
-			item.From, item.Path = c.from, []job.Hop{{From: c.from, Image: *first.Image, Back: first.Back}, {From: "1.5", Image: last.Image, Back: first.Image}}
+			item.From = c.from
+			item.Path = []match.Hop{{From: c.from, Image: first.Image, Back: first.Back}, {From: "1.5", Image: last.Image, Back: first.Image}}
 			if c.from == "0.9" { // it runs the first intermediate version already
-				item.Path[0].Image = *first.Back
+				item.Path[0].Image = first.Back
 			}
 			d := b.run(t, plan).Devices[0]
 			assert.Equal(t, c.end, d.Step, d.Reason)

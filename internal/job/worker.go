@@ -12,6 +12,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/firmware"
 	"catena/internal/ledger"
+	"catena/internal/match"
 )
 
 // worker takes one device through its steps. Read it from work downwards.
@@ -57,7 +58,7 @@ func (w *worker) work(going, patience context.Context) error {
 		if going.Err() != nil {
 			return w.end(Skipped, &Reason{Why: Stopped, Want: label(hop.Image.Component, hop.Image.Version)})
 		}
-		failed, err := w.put(lasting, hop.Image, hop.From, Forth)
+		failed, err := w.put(lasting, *hop.Image, hop.From, Forth)
 		switch {
 		case err != nil:
 			return err
@@ -84,7 +85,7 @@ func (w *worker) close(ctx context.Context) {
 //
 // The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one hop left, one
 // on 2.0 has none, and one on 1.7 is strange, because nobody decided about that.
-func (w *worker) left(r device.Reading) (hops []Hop, strange *Reason) {
+func (w *worker) left(r device.Reading) (hops []match.Hop, strange *Reason) {
 	behind := map[string]int{} // by component: so many of its hops lie behind
 	first := map[string]string{}
 	count := map[string]int{}
@@ -225,7 +226,7 @@ func (w *worker) put(ctx context.Context, image firmware.Image, from string, way
 // hop is the place of an image on the path; that of the hop it returns from where it is
 // an image to return with.
 func (w *worker) hop(image firmware.Image) int {
-	return slices.IndexFunc(w.item.Path, func(h Hop) bool {
+	return slices.IndexFunc(w.item.Path, func(h match.Hop) bool {
 		return h.Image.SHA256 == image.SHA256 || h.Back != nil && h.Back.SHA256 == image.SHA256
 	})
 }
@@ -397,7 +398,7 @@ func (w *worker) awaitThere(ctx context.Context) bool {
 }
 
 // rescue decides what becomes of a device whose image of a hop was not proven.
-func (w *worker) rescue(ctx context.Context, f failure, hop Hop) error {
+func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 	component, from, to := hop.Image.Component, hop.From, hop.Image.Version
 	if f.away {
 		return w.end(Stranded, f.reason)

@@ -32,6 +32,9 @@ const (
 	maxTries   = 3                // logins tried with one device; many lock after five
 )
 
+// UsualPatience is how long one address may take to answer.
+const UsualPatience = 1500 * time.Millisecond
+
 // Scanner looks through networks.
 type Scanner struct {
 	Dialects    dialect.Registry

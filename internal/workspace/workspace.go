@@ -1,16 +1,253 @@
-// Package workspace is an open site: what its ledger records of devices and keys, and
-// what every command needs before it starts. It never talks to a device, and prints
-// nothing.
+// Package workspace is an open site: its site file, its ledger, the shelf, the families,
+// and every device known with what the shelf has for it. It holds the decisions that
+// commands share: which devices a word means, which ones a job takes, what a rollback is,
+// which images are still needed.
+//
+// Its central type is Workspace. It never talks to a device, and prints nothing: its errors
+// are types with fields, and whoever shows them adds what to do next.
 package workspace
 
 import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/snmp"
+	"catena/internal/family"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/match"
+	"catena/internal/shelf"
+	"catena/internal/site"
 )
 
 // Dialects are all that this program has. A new one is a folder in internal/dialect, a
 // word here, and a call of its conformance suite.
 var Dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
+
+// Workspace is an open site. It is for one goroutine.
+type Workspace struct {
+	Dir    string
+	Site   site.Site // with the targets of targets.yaml
+	Ledger *ledger.Ledger
+
+	// What Match fills.
+	Shelf    *shelf.Shelf
+	Families family.Set
+	Rows     []Row // every component of every device known, matched
+	Jobs     []job.State
+	matcher  *match.Matcher
+}
+
+// NoSiteError is returned where a site folder was looked for and there is none.
+type NoSiteError struct {
+	Dir     string
+	Upwards bool // it was looked for in the folders above, too
+}
+
+func (e *NoSiteError) Error() string {
+	if e.Upwards {
+		return "neither " + e.Dir + " nor a folder above it is a site folder"
+	}
+	return e.Dir + " is not a site folder: it has no " + site.File
+}
+
+// Find returns the nearest site folder from a folder upwards.
+func Find(from string) (string, error) {
+	for dir := from; ; dir = filepath.Dir(dir) {
+		if IsSite(dir) {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return "", &NoSiteError{Dir: from, Upwards: true}
+		}
+	}
+}
+
+// IsSite tells whether a folder is a site folder.
+func IsSite(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, site.File))
+	return err == nil
+}
+
+// Open reads the site file and opens the ledger. The caller closes it.
+func Open(dir string, now func() time.Time) (*Workspace, error) {
+	s, err := ReadSite(dir)
+	if err != nil {
+		return nil, err
+	}
+	targets := filepath.Join(dir, site.TargetsFile)
+	data, err := os.ReadFile(targets)
+	if err == nil {
+		var parsed []site.Target
+		if parsed, err = site.ParseTargets(targets, data); err == nil {
+			err = s.Join(targets, parsed)
+		}
+	}
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, err
+	}
+	l, err := ledger.Open(dir, now)
+	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
+		l, err = ledger.Create(dir, now)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Workspace{Dir: dir, Site: s, Ledger: l}, nil
+}
+
+// ReadSite reads the site file alone, without the targets of targets.yaml.
+func ReadSite(dir string) (site.Site, error) {
+	path := filepath.Join(dir, site.File)
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return site.Site{}, &NoSiteError{Dir: dir}
+	}
+	if err != nil {
+		return site.Site{}, err
+	}
+	return site.Parse(path, data)
+}
+
+// Close closes the ledger: all that was appended is on the disk.
+func (w *Workspace) Close() { _ = w.Ledger.Close() }
+
+// ReadFamilies reads the family files of the folders: a site's, and a shelf's. An empty
+// name is no folder.
+func ReadFamilies(folders ...string) (family.Set, error) {
+	var all []family.Family
+	for _, folder := range folders {
+		if folder == "" {
+			continue
+		}
+		names, err := filepath.Glob(filepath.Join(folder, "families", "*.yaml"))
+		if err != nil {
+			return family.Set{}, err
+		}
+		for _, name := range names {
+			f, err := ReadFamily(name)
+			if err != nil {
+				return family.Set{}, err
+			}
+			all = append(all, f)
+		}
+	}
+	return family.NewSet(all)
+}
+
+// ReadFamily reads one family file.
+func ReadFamily(name string) (family.Family, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return family.Family{}, err
+	}
+	return family.Parse(name, data)
+}
+
+// Match holds every known device against a shelf.
+func (w *Workspace) Match(s *shelf.Shelf) error {
+	known, err := Devices(w.Ledger)
+	if err != nil {
+		return err
+	}
+	w.Shelf = s
+	if err := s.Remember(w.Dir); err != nil {
+		return err
+	}
+	images, err := s.List()
+	if err != nil {
+		return err
+	}
+	if w.Families, err = ReadFamilies(w.Dir, s.Dir()); err != nil {
+		return err
+	}
+	withdrawn, err := withdrawals(s)
+	if err != nil {
+		return err
+	}
+	if w.Jobs, err = job.Jobs(w.Ledger); err != nil {
+		return err
+	}
+	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn, Order: w.Families.Order, Left: w.left})
+	w.Rows = nil
+	for _, r := range w.matcher.All(known) {
+		w.Rows = append(w.Rows, w.cautious(w.row(r)))
+	}
+	return nil
+}
+
+// left is what the last job left of a device. The device is the truth: one that a later
+// scan has read is no longer interrupted, nor stranded because it was away.
+func (w *Workspace) left(id string) (match.Status, string) {
+	s, d, ok := job.Left(w.Jobs, id)
+	if !ok {
+		return "", ""
+	}
+	read, err := ReadSince(w.Ledger, id, d.Since)
+	switch {
+	case err == nil && read && (d.Step != job.Stranded || d.Cause.Away()):
+		return "", ""
+	case d.Step == job.Stranded:
+		return match.Stranded, "in " + s.ID + ": " + d.Reason
+	}
+	return match.Interrupted, fmt.Sprintf("%s died while it was %s", s.ID, d.Step)
+}
+
+// withdrawals are what feeds and advisories say must not run.
+func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
+	var out []match.Withdrawal
+	fromFeeds, err := s.Withdrawals()
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range fromFeeds {
+		out = append(out, match.Withdrawal{Vendor: w.Vendor, Model: w.Model, Versions: w.Versions, Reason: w.Because})
+	}
+	advisories, err := s.Advisories()
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range advisories {
+		for _, st := range a.Statements {
+			out = append(out, match.Withdrawal{Vendor: st.Vendor, Model: st.Model, Versions: st.Versions,
+				Reason: "advisory " + a.ID + ", " + a.Title})
+		}
+	}
+	return out, nil
+}
+
+// UnknownDeviceError is returned for a word that means no known device.
+type UnknownDeviceError struct{ Word string }
+
+func (e *UnknownDeviceError) Error() string { return fmt.Sprintf("no device %q is known", e.Word) }
+
+// AmbiguousError is returned for a word that means several devices where one is needed.
+type AmbiguousError struct {
+	Word  string
+	Count int
+}
+
+func (e *AmbiguousError) Error() string { return fmt.Sprintf("%s means %d devices", e.Word, e.Count) }
+
+// Device finds the one known device that a word means, among all that are known.
+func (w *Workspace) Device(word string) (known []device.Device, found device.Device, err error) {
+	if known, err = Devices(w.Ledger); err != nil {
+		return nil, found, err
+	}
+	meant := site.Meant(known, word)
+	switch len(meant) {
+	case 0:
+		return nil, found, &UnknownDeviceError{Word: word}
+	case 1:
+		return known, meant[0], nil
+	}
+	return nil, found, &AmbiguousError{Word: word, Count: len(meant)}
+}

@@ -1,0 +1,162 @@
+package workspace
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/expr-lang/expr"
+
+	"catena/internal/device"
+	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+	"catena/internal/match"
+	"catena/internal/site"
+)
+
+// Choice says which rows a person wants, and in which order.
+type Choice struct {
+	Names []string // words that each mean a device; empty: all
+	Where string   // an expression over the columns; empty: all
+	Sort  string   // a column; empty: what needs a person first, then by name
+}
+
+// WhereError is returned for an expression that is not one, or fails.
+type WhereError struct{ Err error }
+
+func (e *WhereError) Error() string { return e.Err.Error() }
+func (e *WhereError) Unwrap() error { return e.Err }
+
+// ColumnError is returned for a word that is no column.
+type ColumnError struct{ Word string }
+
+func (e *ColumnError) Error() string {
+	return fmt.Sprintf("%q is not a field; there are %s", e.Word, strings.Join(Columns, ", "))
+}
+
+// Choose returns the rows of a choice. Every name must mean a device. Its errors are
+// UnknownDeviceError, WhereError and ColumnError.
+func (w *Workspace) Choose(c Choice) ([]Row, error) {
+	rows := w.Rows
+	if len(c.Names) > 0 {
+		var err error
+		if rows, err = named(rows, c.Names); err != nil {
+			return nil, err
+		}
+	}
+	return c.apply(rows)
+}
+
+// named finds the rows of the devices that a person named.
+func named(rows []Row, names []string) ([]Row, error) {
+	var known []device.Device
+	for _, r := range Mains(rows) {
+		known = append(known, r.Match.Device)
+	}
+	var out []Row
+	taken := map[string]bool{}
+	for _, name := range names {
+		meant := site.Meant(known, name)
+		if len(meant) == 0 {
+			return nil, &UnknownDeviceError{Word: name}
+		}
+		for _, d := range meant {
+			if taken[d.ID] {
+				continue
+			}
+			taken[d.ID] = true
+			for _, r := range rows {
+				if r.ID == d.ID {
+					out = append(out, r)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// apply keeps the rows for which the expression holds, in the order wanted. It leaves the
+// rows given as they are.
+func (c Choice) apply(rows []Row) ([]Row, error) {
+	if c.Sort != "" && !slices.Contains(Columns, c.Sort) {
+		return nil, &ColumnError{Word: c.Sort}
+	}
+	rows, err := filter(rows, c.Where)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(rows, func(x, y Row) int {
+		if c.Sort != "" {
+			return version.Compare(x.Field(c.Sort), y.Field(c.Sort))
+		}
+		return cmp.Or(x.urgency()-y.urgency(), version.Compare(x.Name, y.Name), strings.Compare(x.mainFirst(), y.mainFirst()))
+	})
+	return rows, nil
+}
+
+// urgency sorts what needs a person first.
+func (r Row) urgency() int { return slices.Index(match.Statuses, match.Status(r.Status)) }
+
+// mainFirst sorts the main component before the others.
+func (r Row) mainFirst() string {
+	if r.Component == firmware.Main {
+		return ""
+	}
+	return r.Component
+}
+
+func filter(rows []Row, where string) ([]Row, error) {
+	if where == "" {
+		return slices.Clone(rows), nil
+	}
+	program, err := expr.Compile(where, expressionOptions()...)
+	if err != nil {
+		return nil, &WhereError{Err: err}
+	}
+	var out []Row
+	for _, r := range rows {
+		holds, err := expr.Run(program, r)
+		if err != nil {
+			return nil, &WhereError{Err: err}
+		}
+		if holds == true {
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
+
+// expressionOptions are the language of an expression: the columns, comparisons of
+// versions in the order of their maker, and meets(version, constraint).
+func expressionOptions() []expr.Option {
+	meets := expr.Function("meets", func(p ...any) (any, error) {
+		v, _ := p[0].(Version)
+		c, err := version.ParseConstraint(fmt.Sprint(p[1]))
+		return v.Text != "" && c.Holds(v.order, v.Text), err
+	}, new(func(Version, string) bool))
+	options := []expr.Option{expr.Env(Row{}), expr.AsBool(), meets}
+	for op, holds := range map[string]func(int) bool{
+		"<": func(c int) bool { return c < 0 }, "<=": func(c int) bool { return c <= 0 },
+		">": func(c int) bool { return c > 0 }, ">=": func(c int) bool { return c >= 0 },
+		"==": func(c int) bool { return c == 0 }, "!=": func(c int) bool { return c != 0 },
+	} {
+		compare := expr.Function("version"+op, func(sides ...any) (any, error) {
+			return holds(compareSides(sides[0], sides[1])), nil
+		}, new(func(Version, string) bool), new(func(string, Version) bool), new(func(Version, Version) bool))
+		options = append(options, compare, expr.Operator(op, "version"+op))
+	}
+	return options
+}
+
+// compareSides compares two sides of an expression of which at least one is a Version: the
+// order is the one of the maker of that.
+func compareSides(x, y any) int {
+	order := version.Order{}
+	for _, side := range []any{x, y} {
+		if v, ok := side.(Version); ok {
+			order = v.order
+		}
+	}
+	return order.Compare(fmt.Sprint(x), fmt.Sprint(y))
+}

@@ -1,0 +1,178 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/match"
+	"catena/internal/shelf"
+)
+
+// DisagreeError is returned where the chosen devices cannot be worked on without others:
+// their versions belong together.
+type DisagreeError struct{ Device, Reason string }
+
+func (e *DisagreeError) Error() string {
+	return e.Device + " cannot be worked on as chosen: " + e.Reason
+}
+
+// UnknownJobError is returned for a word that is no job's ID.
+type UnknownJobError struct{ Word string }
+
+func (e *UnknownJobError) Error() string { return "there is no job " + e.Word + " in the ledger" }
+
+// Plan makes a job of the chosen rows. It takes those that have a path and whose dialect
+// can send images. One that has failed on the same way before is taken only where a person
+// named it. skipped are the rows of devices of which nothing is taken.
+func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan job.Plan, skipped []Row, err error) {
+	plan.Purpose = purpose
+	taken := map[string][]match.Row{} // by device
+	var order []Row                   // the first row taken of each device
+	for _, r := range chosen {
+		if len(r.Match.Path) == 0 || !r.Sendable() || r.FailedIn != "" && !named {
+			continue
+		}
+		if taken[r.ID] == nil {
+			order = append(order, r)
+		}
+		taken[r.ID] = append(taken[r.ID], r.Match)
+	}
+	for _, r := range chosen {
+		if taken[r.ID] == nil {
+			skipped = append(skipped, r)
+		}
+	}
+	if err := w.agree(taken); err != nil {
+		return plan, skipped, err
+	}
+	for _, r := range order {
+		d := r.Match.Device
+		plan.Items = append(plan.Items, job.Item{Device: d, From: d.Version, Order: w.matcher.Order(d), Path: match.Ordered(taken[r.ID])})
+	}
+	return plan, skipped, nil
+}
+
+// agree refuses work after which versions that belong together would not: where only a part
+// of them was taken.
+func (w *Workspace) agree(taken map[string][]match.Row) error {
+	var all []match.Row
+	for _, r := range w.Rows {
+		row := r.Match
+		row.Path = nil
+		for _, c := range taken[r.ID] {
+			if c.Component == r.Component {
+				row = c
+			}
+		}
+		all = append(all, row)
+	}
+	want := slices.Clone(all)
+	w.matcher.Agree(all)
+	for i := range all {
+		if len(want[i].Path) > 0 && len(all[i].Path) == 0 {
+			return &DisagreeError{Device: all[i].Device.Name, Reason: all[i].Reason}
+		}
+	}
+	return nil
+}
+
+// Rollback says how the main components of the chosen rows return: to the version given, or
+// else to what they ran before the last job that changed them. of is the job whose changes
+// are to be undone; empty: the last one of each device. With of, devices that it did not
+// change are left out.
+func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
+	jobs := w.Jobs
+	if of != "" {
+		i := slices.IndexFunc(jobs, func(s job.State) bool { return s.ID == of })
+		if i < 0 {
+			return nil, &UnknownJobError{Word: of}
+		}
+		jobs = jobs[i : i+1]
+	}
+	var out []Row
+	for _, r := range Mains(chosen) {
+		earlier := job.Earlier(jobs, r.ID)
+		if of != "" && earlier == "" {
+			continue
+		}
+		back := r.Match
+		back.Path = nil
+		switch {
+		case to != "":
+			back = w.matcher.To(back.Device, to)
+		case earlier != "":
+			back = w.matcher.To(back.Device, earlier)
+		default:
+			back.Reason = "no job has changed it, and no version to return to was named"
+		}
+		out = append(out, w.row(back))
+	}
+	return out, nil
+}
+
+// NeededBy names the devices, of all sites that have used the shelf and of the site here
+// (empty: none), that run an image or ran it before their last job: it is what they would
+// be returned to. Another image of the same version would do as well.
+func NeededBy(s *shelf.Shelf, image firmware.Image, here string, now func() time.Time) ([]string, error) {
+	images, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	dirs, err := s.Sites()
+	if err != nil {
+		return nil, err
+	}
+	if abs, err := filepath.Abs(here); err == nil && here != "" && !slices.Contains(dirs, abs) {
+		dirs = append(dirs, abs)
+	}
+	var out []string
+	for _, dir := range dirs {
+		names, err := neededAt(dir, images, image, now)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, names...)
+	}
+	return out, nil
+}
+
+// neededAt is NeededBy for one site. A site folder that is gone needs nothing.
+func neededAt(dir string, images []firmware.Image, image firmware.Image, now func() time.Time) ([]string, error) {
+	l, err := ledger.Open(dir, now)
+	if errors.Is(err, ledger.ErrNone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = l.Close() }()
+	devices, err := Devices(l)
+	if err != nil {
+		return nil, err
+	}
+	jobs, err := job.Jobs(l)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, d := range devices {
+		is := func(i firmware.Image, v string) bool {
+			return v != "" && i.Component == firmware.Main && i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
+		}
+		for _, v := range []string{d.Version, job.Earlier(jobs, d.ID)} {
+			another := func(i firmware.Image) bool { return i.SHA256 != image.SHA256 && is(i, v) }
+			if is(image, v) && !slices.ContainsFunc(images, another) {
+				out = append(out, fmt.Sprintf("%s (%s)", d.Name, filepath.Base(dir)))
+				break
+			}
+		}
+	}
+	return out, nil
+}
