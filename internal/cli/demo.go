@@ -94,33 +94,7 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 	}
 	d := &demo{app: a, ctx: ctx, dir: dir, place: place}
 	fmt.Fprintf(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site, len(scenario.Devices), place.Net)
-	steps := []struct {
-		what   string
-		args   []string
-		stdin  string
-		exit   int
-		before func() error // what happens before it
-	}{
-		{what: "Make a site folder", args: append([]string{"new", scenario.Site, "--adapter", place.Adapter}, strings.Fields(rangeFlags(place))...)},
-		{what: "Keep the login, encrypted with a passphrase", args: []string{"login", "add", "--user", scenario.Login.User, "--password-stdin"}, stdin: scenario.Login.Password,
-			before: func() error { return d.write(scenario) }},
-		{what: "Find the devices", args: []string{"scan"}},
-		{what: "What is reached through what", args: []string{"scan", "--uplinks", "--at", "switch-basin", "--quiet"}},
-		{what: "Fill the shelf", args: []string{"shelf", "add", images}},
-		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
-		{what: "See what should be flashed", args: []string{"match"}},
-		{what: "Flash it, prove it, return what fails", args: []string{"flash", "--all", "--yes", "--patience", "proving=3s"}, exit: exitFailed},
-		{what: "Look again", args: []string{"scan"}, before: func() error {
-			if place.OneHost { // another address would be another port, outside what the site names
-				return nil
-			}
-			fmt.Fprintln(a.out, "\nMeanwhile somebody has given cam-51 another address.")
-			return place.Move("cam-51", 53)
-		}},
-		{what: "What runs now", args: []string{"list"}},
-		{what: "How many run what they should", args: []string{"match", "--by", "model"}},
-	}
-	for _, s := range steps {
+	for _, s := range d.steps(scenario, images) {
 		if s.before != nil {
 			if err := s.before(); err != nil {
 				return err
@@ -131,6 +105,39 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		}
 	}
 	return d.compare(time.Since(began), keep != "")
+}
+
+// step is one command of the demo.
+type step struct {
+	what   string
+	args   []string
+	stdin  string
+	exit   int          // the exit code that is expected
+	before func() error // what happens before it; may be nil
+}
+
+// steps are the commands of a night.
+func (d *demo) steps(scenario sim.Scenario, images string) []step {
+	return []step{
+		{what: "Make a site folder", args: append([]string{"new", scenario.Site, "--adapter", d.place.Adapter}, strings.Fields(rangeFlags(d.place))...)},
+		{what: "Keep the login, encrypted with a passphrase", args: []string{"login", "add", "--user", scenario.Login.User, "--password-stdin"}, stdin: scenario.Login.Password,
+			before: func() error { return d.write(scenario) }},
+		{what: "Find the devices", args: []string{"scan"}},
+		{what: "What is reached through what", args: []string{"scan", "--uplinks", "--at", "switch-basin", "--quiet"}},
+		{what: "Fill the shelf", args: []string{"shelf", "add", images}},
+		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
+		{what: "See what should be flashed", args: []string{"match"}},
+		{what: "Flash it, prove it, return what fails", args: []string{"flash", "--all", "--yes", "--patience", "proving=3s"}, exit: exitFailed},
+		{what: "Look again", args: []string{"scan"}, before: func() error {
+			if d.place.OneHost { // another address would be another port, outside what the site names
+				return nil
+			}
+			fmt.Fprintln(d.app.out, "\nMeanwhile somebody has given cam-51 another address.")
+			return d.place.Move("cam-51", 53)
+		}},
+		{what: "What runs now", args: []string{"list"}},
+		{what: "How many run what they should", args: []string{"match", "--by", "model"}},
+	}
 }
 
 type demo struct {
@@ -243,14 +250,14 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		x, ok := byName[f.name]
 		verdict := view.Cell{Text: "yes"}
 		if !ok || x.Status != f.status || x.Version.Text != f.version {
-			verdict = view.Cell{Text: fmt.Sprintf("no: %s %s", f.status, f.version), Tone: view.Bad}
+			verdict = view.Bad.Cell(fmt.Sprintf("no: %s %s", f.status, f.version))
 			wrong++
 		}
 		name := f.name
 		if name == "(silent)" {
 			name = x.Address
 		}
-		t.Add(view.Cell{Text: name}, view.Cell{Text: x.Status, Tone: statusTone(x.Status)}, view.Cell{Text: x.Version.Text}, verdict, view.Cell{Text: f.why, Tone: view.Quiet})
+		t.Add(name, statusTone(x.Status).Cell(x.Status), x.Version.Text, verdict, view.Quiet.Cell(f.why))
 	}
 	if extra := len(devices) - len(expected); extra != 0 {
 		wrong += max(extra, -extra)

@@ -198,8 +198,8 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 	if look {
 		t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size"}}
 		for _, e := range images {
-			t.Add(view.Cell{Text: e.Manifest.Vendor}, view.Cell{Text: strings.Join(e.Manifest.Models, ", ")}, view.Cell{Text: e.Manifest.Version},
-				view.Cell{Text: string(e.Manifest.Advice)}, view.Cell{Text: view.Bytes(float64(e.Size))})
+			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version,
+				string(e.Manifest.Advice), view.Bytes(float64(e.Size)))
 		}
 		t.Draw(a.out, a.style(a.out))
 		return false, nil
@@ -222,7 +222,12 @@ func (a *app) shelfFeedCmd() *cobra.Command {
 		Use: "feed", Short: "Make feeds for others to pull", Args: onlyCommands, RunE: help,
 		Long: "A feed is a folder with a signed index and images. Put it on a web server or a stick;\nothers fill their shelves from it: catena shelf pull.",
 	}
-	key := &cobra.Command{
+	c.AddCommand(a.feedKeyCmd(), a.feedMakeCmd())
+	return c
+}
+
+func (a *app) feedKeyCmd() *cobra.Command {
+	return &cobra.Command{
 		Use: "key FILE", Short: "Make a key pair to sign feeds with",
 		Long:    "Make a key pair: the private key, encrypted with a password, in FILE, the public one in\nFILE.pub. The password is asked for, or taken from CATENA_KEY_PASSWORD.",
 		Example: "  catena shelf feed key wexcombe.key",
@@ -256,53 +261,62 @@ func (a *app) shelfFeedCmd() *cobra.Command {
 			return nil
 		},
 	}
-	var name, keyFile string
-	var good time.Duration
-	var withdraw []string
-	make := &cobra.Command{
+}
+
+// feedFlags say what a feed is to be.
+type feedFlags struct {
+	name, key string
+	good      time.Duration
+	withdraw  []string
+}
+
+func (a *app) feedMakeCmd() *cobra.Command {
+	var f feedFlags
+	c := &cobra.Command{
 		Use: "make FOLDER [IMAGE…]", Short: "Write images of the shelf and a signed index into a folder",
 		Long: `Write images of the shelf (all, or those named) and a signed index into a folder. The
 index gets the number after the one that is there.`,
 		Example: `  catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key
   catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key --withdraw 'Wexcombe/WX-40/>= 3.0, < 3.2/it loses its presets'`,
 		Args: atLeast(1, "a folder"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			if name == "" || keyFile == "" {
-				return usage("a feed needs --name and --key; make a key: catena shelf feed key FILE")
-			}
-			f := shelf.Feed{Name: name, Number: shelf.LastNumber(args[0]) + 1, Made: a.now().UTC().Truncate(time.Second), Expires: a.now().UTC().Add(good).Truncate(time.Second)}
-			for _, w := range withdraw {
-				part := strings.SplitN(w, "/", 4)
-				if len(part) != 4 {
-					return usage("--withdraw %q is not VENDOR/MODEL/VERSIONS/WHY", w)
-				}
-				f.Withdrawn = append(f.Withdrawn, shelf.Withdrawn{Vendor: part[0], Model: part[1], Versions: part[2], Because: part[3]})
-			}
-			private, err := a.privateKey(keyFile)
-			if err != nil {
-				return err
-			}
-			s, err := a.openShelf()
-			if err != nil {
-				return err
-			}
-			images, err := chosen(s, args[1:], "", "")
-			if err != nil {
-				return err
-			}
-			if err := s.MakeFeed(args[0], f, images, *private); err != nil {
-				return err
-			}
-			a.say("Wrote number %d of %s with %s into %s.", f.Number, name, view.Plural(len(images), "image"), args[0])
-			return nil
-		},
+		RunE: func(_ *cobra.Command, args []string) error { return a.feedMake(args, f) },
 	}
-	make.Flags().StringVar(&name, "name", "", "the feed's name")
-	make.Flags().StringVar(&keyFile, "key", "", "the private key's file")
-	make.Flags().DurationVar(&good, "good-for", 180*24*time.Hour, "how long the index is to be believed")
-	make.Flags().StringArrayVar(&withdraw, "withdraw", nil, "VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
-	c.AddCommand(key, make)
+	c.Flags().StringVar(&f.name, "name", "", "the feed's name")
+	c.Flags().StringVar(&f.key, "key", "", "the private key's file")
+	c.Flags().DurationVar(&f.good, "good-for", 180*24*time.Hour, "how long the index is to be believed")
+	c.Flags().StringArrayVar(&f.withdraw, "withdraw", nil, "VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
 	return c
+}
+
+func (a *app) feedMake(args []string, f feedFlags) error {
+	if f.name == "" || f.key == "" {
+		return usage("a feed needs --name and --key; make a key: catena shelf feed key FILE")
+	}
+	feed := shelf.Feed{Name: f.name, Number: shelf.LastNumber(args[0]) + 1, Made: a.now().UTC().Truncate(time.Second), Expires: a.now().UTC().Add(f.good).Truncate(time.Second)}
+	for _, w := range f.withdraw {
+		part := strings.SplitN(w, "/", 4)
+		if len(part) != 4 {
+			return usage("--withdraw %q is not VENDOR/MODEL/VERSIONS/WHY", w)
+		}
+		feed.Withdrawn = append(feed.Withdrawn, shelf.Withdrawn{Vendor: part[0], Model: part[1], Versions: part[2], Because: part[3]})
+	}
+	private, err := a.privateKey(f.key)
+	if err != nil {
+		return err
+	}
+	s, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	images, err := chosen(s, args[1:], "", "")
+	if err != nil {
+		return err
+	}
+	if err := s.MakeFeed(args[0], feed, images, *private); err != nil {
+		return err
+	}
+	a.say("Wrote number %d of %s with %s into %s.", feed.Number, feed.Name, view.Plural(len(images), "image"), args[0])
+	return nil
 }
 
 // publicKey reads a public key, or the file that holds it.

@@ -228,8 +228,8 @@ func (a *app) announce(plan job.Plan, skipped []workspace.Row) {
 	}
 	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}}
 	for _, g := range order {
-		t.Add(view.Cell{Text: g.model}, view.Cell{Text: g.path}, view.Cell{Text: g.file}, rollbackCell(g.back),
-			view.Cell{Text: strings.Join(devices[g], ", ")})
+		t.Add(g.model, g.path, g.file, rollbackCell(g.back),
+			strings.Join(devices[g], ", "))
 	}
 	if !a.quiet {
 		t.Draw(a.human(), a.style(a.human()))
@@ -265,7 +265,7 @@ func pathOf(path []match.Hop) string {
 // rollbackCell is loud where there is no way back.
 func rollbackCell(rollback string) view.Cell {
 	if rollback == string(match.None) {
-		return view.Cell{Text: rollback, Tone: view.Bad}
+		return view.Bad.Cell(rollback)
 	}
 	return view.Cell{Text: rollback}
 }

@@ -78,8 +78,7 @@ func (a *app) jobs() error {
 		if l.Steps[job.Stranded] > 0 {
 			how.Tone = view.Bad
 		}
-		t.Add([]view.Cell{{Text: l.ID}, {Text: string(l.Purpose)}, status, {Text: l.Started.Local().Format("2006-01-02 15:04")}, {Text: took},
-			{Text: fmt.Sprint(l.Devices)}, how}...)
+		t.Add(l.ID, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"), took, l.Devices, how)
 	}
 	if len(lines) == 0 && a.format == "table" {
 		a.say("No job was ever started here. Start one: catena flash --all")

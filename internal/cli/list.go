@@ -43,9 +43,9 @@ func (a *app) listCmd() *cobra.Command {
 				devices = workspace.Mains(devices)
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "status"}}
 				for _, d := range devices {
-					t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
-						view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, view.Cell{Text: d.Version.Text},
-						view.Cell{Text: d.Status, Tone: statusTone(d.Status)})
+					t.Add(d.Name, d.Address, d.Vendor, d.Model,
+						d.Hardware.Text, d.Serial, d.Version.Text,
+						statusTone(d.Status).Cell(d.Status))
 				}
 				return t
 			})
@@ -90,9 +90,9 @@ not answer), held (the site says to leave it alone).`,
 func matchTable(devices []workspace.Row) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback", "reason"}}
 	for _, d := range devices {
-		t.Add(view.Cell{Text: d.Part()}, view.Cell{Text: d.Model}, view.Cell{Text: d.Status, Tone: statusTone(d.Status)},
-			view.Cell{Text: d.Version.Text}, view.Cell{Text: strings.Join(d.Path, " → ")}, view.Cell{Text: d.File}, rollbackCell(d.Rollback),
-			view.Cell{Text: d.Reason, Tone: view.Quiet})
+		t.Add(d.Part(), d.Model, statusTone(d.Status).Cell(d.Status),
+			d.Version.Text, strings.Join(d.Path, " → "), d.File, rollbackCell(d.Rollback),
+			view.Quiet.Cell(d.Reason))
 	}
 	return t
 }
@@ -127,13 +127,11 @@ func (a *app) matchBy(choose workspace.Choice, by string) error {
 	}
 	t := view.Table{Columns: columns}
 	for _, c := range tallies {
-		line := []view.Cell{{Text: c.Vendor}, {Text: c.Model}, {Text: c.Runs}, {Text: c.Target}}
+		line := []any{c.Vendor, c.Model, c.Runs, c.Target}
 		if by == "group" {
-			line = []view.Cell{{Text: c.Group}, {Text: c.Vendor}, {Text: c.Model}}
+			line = []any{c.Group, c.Vendor, c.Model}
 		}
-		line = append(line, view.Cell{Text: fmt.Sprint(c.Devices)}, view.Cell{Text: fmt.Sprint(c.OnTarget)},
-			view.Cell{Text: inWords(c.Statuses), Tone: view.Quiet})
-		t.Add(line...)
+		t.Add(append(line, c.Devices, c.OnTarget, view.Quiet.Cell(inWords(c.Statuses)))...)
 	}
 	err = a.emit(tallies, t)
 	if err != nil || a.format != "table" {
@@ -252,18 +250,18 @@ func (a *app) show(name string) error {
 		{"target rule", d.TargetRule}, {"path", strings.Join(d.Path, " → ")}, {"rollback", d.Rollback}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"found via", strings.Join(d.FoundVia, ", ")},
 		{"says", d.Match.Device.Says}, {"hardware address", d.Match.Device.MAC}, {"behind it", strings.Join(d.Match.Device.Behind, ", ")}, {"id", d.ID}} {
 		if f[1] != "" {
-			facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
+			facts.Add(view.Quiet.Cell(f[0]), f[1])
 		}
 	}
 	for _, n := range d.Match.Device.Neighbours {
-		facts.Add(view.Cell{Text: "sees", Tone: view.Quiet}, view.Cell{Text: strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, strings.TrimPrefix(n.Chassis, n.Name)))})
+		facts.Add(view.Quiet.Cell("sees"), strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, strings.TrimPrefix(n.Chassis, n.Name))))
 	}
 	facts.Draw(a.out, s)
 	for _, part := range devices[1:] {
 		facts.Rows = nil
 		for _, f := range [][2]string{{"component", part.Component}, {"version", part.Version.Text}, {"status", part.Status}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
 			if f[1] != "" {
-				facts.Add(view.Cell{Text: f[0], Tone: view.Quiet}, view.Cell{Text: f[1]})
+				facts.Add(view.Quiet.Cell(f[0]), f[1])
 			}
 		}
 		fmt.Fprintln(a.out)
@@ -272,7 +270,7 @@ func (a *app) show(name string) error {
 	fmt.Fprintln(a.out)
 	past := view.Table{Columns: []string{"when", "job", "what"}}
 	for _, e := range events {
-		past.Add(view.Cell{Text: e.At, Tone: view.Quiet}, view.Cell{Text: e.Job}, view.Cell{Text: e.What})
+		past.Add(view.Quiet.Cell(e.At), e.Job, e.What)
 	}
 	past.Draw(a.out, s)
 	return nil

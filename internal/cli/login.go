@@ -250,7 +250,7 @@ func (a *app) loginListCmd() *cobra.Command {
 					if user == "" {
 						user = "(community)"
 					}
-					t.Add(view.Cell{Text: e.ID, Tone: view.Quiet}, view.Cell{Text: e.For()}, view.Cell{Text: user})
+					t.Add(view.Quiet.Cell(e.ID), e.For(), user)
 				}
 			}
 			return a.emit(rows, t)
@@ -353,7 +353,7 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 	failed := 0
 	for _, d := range tested {
 		r := line{Device: d.Name, Address: d.Address, Works: d.Access == device.OK, Trouble: d.Why()}
-		result := view.Cell{Text: troubled(d), Tone: view.Bad}
+		result := view.Bad.Cell(troubled(d))
 		if e, ok := book.Find(d.Login); ok {
 			r.Login, r.For, r.User = e.ID, e.For(), e.User
 		} else if r.Works {
@@ -369,7 +369,7 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 			failed++
 		}
 		rows = append(rows, r)
-		t.Add(view.Cell{Text: r.Device}, view.Cell{Text: r.Address}, view.Cell{Text: r.For}, view.Cell{Text: r.User}, result)
+		t.Add(r.Device, r.Address, r.For, r.User, result)
 	}
 	if err := a.emit(rows, t); err != nil || a.format != "table" {
 		return err

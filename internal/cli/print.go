@@ -18,11 +18,11 @@ func (a *app) printDevices(devices []workspace.Row, table func([]workspace.Row) 
 	}
 	all := view.Table{Columns: workspace.Columns}
 	for _, d := range devices {
-		var cells []view.Cell
+		var fields []any
 		for _, c := range workspace.Columns {
-			cells = append(cells, view.Cell{Text: d.Field(c)})
+			fields = append(fields, d.Field(c))
 		}
-		all.Add(cells...)
+		all.Add(fields...)
 	}
 	return a.emit(devices, all)
 }

@@ -30,6 +30,16 @@ type look struct {
 	patience time.Duration
 }
 
+func (l *look) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
+	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
+	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
+	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
+	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
+	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond, "how long one address may take to answer")
+}
+
 func (a *app) scanCmd() *cobra.Command {
 	var l look
 	var adapters, uplinks bool
@@ -86,14 +96,9 @@ The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 			return a.printScan(r.site, note, devices)
 		},
 	}
+	l.flags(c)
 	f := c.Flags()
-	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
 	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and do nothing else")
-	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
-	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
-	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
-	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
-	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond, "how long one address may take to answer")
 	f.DurationVar(&every, "every", 0, "keep looking, this often, and print only what changes")
 	f.BoolVar(&uplinks, "uplinks", false, "print what is reached through what, as uplinks: for site.yaml")
 	f.StringVar(&at, "at", "", "with --uplinks: the device that this machine is plugged into")
@@ -352,8 +357,8 @@ func (a *app) adapters() error {
 		if link == "down" {
 			tone = view.Warn
 		}
-		t.Add(view.Cell{Text: x.Name}, view.Cell{Text: link, Tone: tone}, view.Cell{Text: strings.Join(addresses, " ")},
-			view.Cell{Text: x.MAC, Tone: view.Quiet}, view.Cell{Text: use})
+		t.Add(x.Name, tone.Cell(link), strings.Join(addresses, " "),
+			view.Quiet.Cell(x.MAC), use)
 	}
 	return a.emit(all, t)
 }
@@ -482,6 +487,17 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 			Devices []workspace.Row `json:"devices"`
 		}{note, shown})
 	}
+	news := note.byDevice()
+	err = a.printDevices(shown, func(devices []workspace.Row) view.Table { return scanTable(devices, news) })
+	if err != nil {
+		return err
+	}
+	a.conclude(note, shown)
+	return nil
+}
+
+// byDevice is what is new of each device, by its name.
+func (note scanNote) byDevice() map[string]view.Cell {
 	news := map[string]view.Cell{}
 	for _, n := range note.New {
 		news[n] = view.Cell{Text: "new"}
@@ -494,12 +510,13 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 		news[c.Name] = view.Cell{Text: text}
 	}
 	for _, n := range note.Gone {
-		news[n] = view.Cell{Text: "gone", Tone: view.Bad}
+		news[n] = view.Bad.Cell("gone")
 	}
-	err = a.printDevices(shown, func(devices []workspace.Row) view.Table { return scanTable(devices, news) })
-	if err != nil {
-		return err
-	}
+	return news
+}
+
+// conclude says in words what a scan brought.
+func (a *app) conclude(note scanNote, shown []workspace.Row) {
 	asked := "Nothing but multicast was asked"
 	if note.Asked > 0 {
 		asked = "1 address looked at"
@@ -527,7 +544,6 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 	if len(shown) == 0 {
 		a.say("Nothing answered. Is this machine on the site's network, and are the ranges right?")
 	}
-	return nil
 }
 
 func countNames(changes []scan.Change) int {
@@ -559,15 +575,15 @@ func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
 		if d.Match.Device.Access != device.OK {
-			version = view.Cell{Text: d.Access, Tone: troubleTone(d.Match.Device)}
+			version = troubleTone(d.Match.Device).Cell(d.Access)
 		}
 		remark := news[d.Name]
 		if d.Match.Device.Trouble != nil && d.Match.Device.Access != device.Away {
 			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.Match.Device), "; ")}
 		}
-		t.Add(view.Cell{Text: d.Name}, view.Cell{Text: d.Address}, view.Cell{Text: d.Vendor}, view.Cell{Text: d.Model},
-			view.Cell{Text: d.Hardware.Text}, view.Cell{Text: d.Serial}, version,
-			view.Cell{Text: strings.Join(d.FoundVia, ", "), Tone: view.Quiet}, remark)
+		t.Add(d.Name, d.Address, d.Vendor, d.Model,
+			d.Hardware.Text, d.Serial, version,
+			view.Quiet.Cell(strings.Join(d.FoundVia, ", ")), remark)
 	}
 	return t
 }

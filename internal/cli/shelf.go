@@ -129,40 +129,32 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 }
 
 func (a *app) printImport(results []shelf.Result) error {
-	switch a.format {
-	case "json":
-		return a.printJSON(results)
-	case "csv":
-		var rows [][]string
+	if a.format != "table" {
+		t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "sha256", "source", "reason"}}
 		for _, r := range results {
-			rows = append(rows, []string{string(r.Outcome), r.Image.Vendor, strings.Join(r.Image.Models, " "), r.Image.Version, r.Image.SHA256, r.Source, r.Reason})
+			i := r.Image
+			t.Add(r.Outcome, i.Vendor, strings.Join(i.Models, " "), i.Version, i.SHA256, r.Source, r.Reason)
 		}
-		return view.CSV(a.out, []string{"outcome", "vendor", "models", "version", "sha256", "source", "reason"}, rows)
+		return a.emit(orEmpty(results), t)
 	}
 	t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "size", "file"}}
 	for _, r := range results {
-		if r.Outcome == shelf.Refused || r.Outcome == shelf.Aside {
+		outcome := view.Cell{Text: string(r.Outcome)}
+		switch {
+		case r.Outcome == shelf.Refused || r.Outcome == shelf.Aside:
+			fmt.Fprintf(a.err, "%s %s: %s\n", r.Outcome, r.Source, r.Reason)
 			continue
-		}
-		tone := view.Plain
-		if r.Outcome == shelf.There {
-			tone = view.Quiet
+		case r.Outcome == shelf.There:
+			outcome.Tone = view.Quiet
 		}
 		if r.Advisory != "" {
-			t.Add(view.Cell{Text: string(r.Outcome), Tone: tone}, view.Cell{Text: "advisory"}, view.Cell{Text: r.Advisory}, view.Cell{}, view.Cell{},
-				view.Cell{Text: r.Reason, Tone: view.Quiet})
+			t.Add(outcome, "advisory", r.Advisory, "", "", view.Quiet.Cell(r.Reason))
 			continue
 		}
-		t.Add(view.Cell{Text: string(r.Outcome), Tone: tone}, view.Cell{Text: r.Image.Vendor}, view.Cell{Text: strings.Join(r.Image.Models, ", ")},
-			view.Cell{Text: r.Image.Version}, view.Cell{Text: view.Bytes(float64(r.Image.Size))}, view.Cell{Text: r.Source, Tone: view.Quiet})
+		i := r.Image
+		t.Add(outcome, i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Bytes(float64(i.Size)), view.Quiet.Cell(r.Source))
 	}
-	t.Draw(a.out, a.style(a.out))
-	for _, r := range results {
-		if r.Outcome == shelf.Refused || r.Outcome == shelf.Aside {
-			fmt.Fprintf(a.err, "%s %s: %s\n", r.Outcome, r.Source, r.Reason)
-		}
-	}
-	return nil
+	return a.emit(results, t)
 }
 
 // manifestFrom reads what --as says.
@@ -282,7 +274,7 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	}
 	t := view.Table{Columns: []string{"file", "size", "digest", "why"}}
 	for _, u := range list {
-		t.Add(view.Cell{Text: u.File}, view.Cell{Text: view.Bytes(float64(u.Size))}, view.Cell{Text: u.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: u.Reason})
+		t.Add(u.File, view.Bytes(float64(u.Size)), view.Quiet.Cell(u.SHA256[:12]), u.Reason)
 	}
 	if len(list) == 0 && a.format == "table" {
 		a.say("Nothing is set aside.")
@@ -304,70 +296,85 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	if err != nil {
 		return err
 	}
-	last, err := s.Look()
+	list, err := a.listed(s, images)
 	if err != nil {
 		return err
 	}
-	var list []listed
-	total := int64(0)
-	families, err := a.families(s)
-	if err != nil {
-		return err
-	}
-	newest := map[string]string{} // the newest version, in the maker's order
-	kind := func(i firmware.Image) string {
-		return strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
-	}
-	for _, i := range images {
-		best, ok := newest[kind(i)]
-		if i.Advice != firmware.Withdrawn && (!ok || families.Order(i.Vendor, i.Models[0]).Compare(i.Version, best) > 0) {
-			newest[kind(i)] = i.Version
-		}
-	}
-	for _, i := range images {
-		if !i.IsFor(vendor, model) {
-			continue
-		}
-		l := listed{Image: i, Newest: i.Advice != firmware.Withdrawn && newest[kind(i)] == i.Version, Added: s.Added(i)}
-		l.Fresh = !last.IsZero() && l.Added.After(last)
-		total += i.Size
-		list = append(list, l)
-	}
-	switch a.format {
-	case "json":
-		return a.printJSON(list)
-	case "csv":
-		var rows [][]string
+	list = slices.DeleteFunc(list, func(l listed) bool { return !l.IsFor(vendor, model) })
+	if a.format != "table" {
+		t := view.Table{Columns: []string{"vendor", "models", "hardware", "component", "version", "advice", "size", "sha256", "file"}}
 		for _, i := range list {
-			rows = append(rows, []string{i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version, string(i.Advice), fmt.Sprint(i.Size), i.SHA256, i.File})
+			t.Add(i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version, i.Advice, i.Size, i.SHA256, i.File)
 		}
-		return view.CSV(a.out, []string{"vendor", "models", "hardware", "component", "version", "advice", "size", "sha256", "file"}, rows)
+		return a.emit(orEmpty(list), t)
 	}
 	t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size", "digest", "file", "marks"}}
+	total := int64(0)
 	for _, i := range list {
+		total += i.Size
 		tone := map[firmware.Advice]view.Tone{firmware.Withdrawn: view.Bad, firmware.Superseded: view.Quiet}[i.Advice]
-		var marks []string
-		marked := view.Plain
-		if i.Newest {
-			marks = append(marks, "newest")
-		}
-		if i.Fresh {
-			marks = append(marks, "new here")
-		}
+		marks := view.Cell{Text: i.marks()}
 		if i.Because != "" {
-			marks, marked = append(marks, i.Because), tone
+			marks.Tone = tone
 		}
-		t.Add(view.Cell{Text: i.Vendor}, view.Cell{Text: strings.Join(i.Models, ", ")}, view.Cell{Text: i.Version},
-			view.Cell{Text: string(i.Advice), Tone: tone}, view.Cell{Text: view.Bytes(float64(i.Size))},
-			view.Cell{Text: i.SHA256[:12], Tone: view.Quiet}, view.Cell{Text: i.File}, view.Cell{Text: strings.Join(marks, "; "), Tone: marked})
+		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, tone.Cell(string(i.Advice)), view.Bytes(float64(i.Size)),
+			view.Quiet.Cell(i.SHA256[:12]), i.File, marks)
 	}
-	t.Draw(a.out, a.style(a.out))
+	if err := a.emit(list, t); err != nil {
+		return err
+	}
 	if len(images) == 0 {
 		a.say("The shelf %s is empty. Fill it: catena shelf add PATH", s.Dir())
 		return nil
 	}
 	a.say("\n%s, %s, in %s", view.Plural(len(list), "image"), view.Bytes(float64(total)), s.Dir())
 	return nil
+}
+
+// listed says which images are the newest of their model and component, and which came
+// since the shelf was last listed.
+func (a *app) listed(s *shelf.Shelf, images []firmware.Image) ([]listed, error) {
+	last, err := s.Look()
+	if err != nil {
+		return nil, err
+	}
+	families, err := a.families(s)
+	if err != nil {
+		return nil, err
+	}
+	kind := func(i firmware.Image) string {
+		return strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
+	}
+	newest := map[string]string{} // the newest version, in the maker's order
+	for _, i := range images {
+		best, ok := newest[kind(i)]
+		order := families.Order(i.Vendor, i.Models[0])
+		if i.Advice != firmware.Withdrawn && (!ok || order.Compare(i.Version, best) > 0) {
+			newest[kind(i)] = i.Version
+		}
+	}
+	var out []listed
+	for _, i := range images {
+		l := listed{Image: i, Newest: i.Advice != firmware.Withdrawn && newest[kind(i)] == i.Version, Added: s.Added(i)}
+		l.Fresh = !last.IsZero() && l.Added.After(last)
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// marks are what a person should notice of an image.
+func (l listed) marks() string {
+	var marks []string
+	if l.Newest {
+		marks = append(marks, "newest")
+	}
+	if l.Fresh {
+		marks = append(marks, "new here")
+	}
+	if l.Because != "" {
+		marks = append(marks, l.Because)
+	}
+	return strings.Join(marks, "; ")
 }
 
 // anImage is what commands on one image want.

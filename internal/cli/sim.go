@@ -79,7 +79,7 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 	} else {
 		t := view.Table{Columns: []string{"name", "kind", "model", "address", "version"}}
 		for _, in := range s.StandIns() {
-			t.Add(view.Cell{Text: in.Name}, view.Cell{Text: in.Kind}, view.Cell{Text: in.Model}, view.Cell{Text: in.Address}, view.Cell{Text: in.Version})
+			t.Add(in.Name, in.Kind, in.Model, in.Address, in.Version)
 		}
 		t.Draw(a.out, a.style(a.out))
 		a.say("\n%s is up: %s on adapter %s, login %s:%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",

@@ -12,7 +12,6 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
-	"catena/internal/family"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
@@ -29,17 +28,25 @@ model. Without any, a device should run the newest recommended.
 The targets of these commands lie in targets.yaml in the site folder; site.yaml may hold more.`,
 		Args: onlyCommands, RunE: help,
 	}
+	c.AddCommand(a.targetSetCmd(), a.targetDropCmd(), a.targetListCmd(), a.targetSaveCmd(), a.targetLoadCmd())
+	return c
+}
+
+// targetFlags say for which devices a target is.
+func targetFlags(c *cobra.Command, target *site.Target) {
+	c.Flags().StringVar(&target.Device, "device", "", "for this device: its name, address or serial number")
+	c.Flags().StringVar(&target.Model, "model", "", "for this model")
+	c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
+}
+
+func (a *app) targetSetCmd() *cobra.Command {
 	var target site.Target
-	choose := func(c *cobra.Command) {
-		c.Flags().StringVar(&target.Device, "device", "", "for this device: its name, address or serial number")
-		c.Flags().StringVar(&target.Model, "model", "", "for this model")
-		c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
-	}
-	set := &cobra.Command{
-		Use:     "set VERSION",
-		Short:   "Set which version devices should run",
-		Example: "  catena target set 3.2.1 --model WX-40\n  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40",
-		Args:    exactly(1, "a version: newest, 3.2.1, or a constraint"),
+	c := &cobra.Command{
+		Use:   "set VERSION",
+		Short: "Set which version devices should run",
+		Example: `  catena target set 3.2.1 --model WX-40
+  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40`,
+		Args: exactly(1, "a version: newest, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			target.Version = strings.TrimSpace(args[0])
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
@@ -48,11 +55,18 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 			})
 		},
 	}
-	choose(set)
-	set.Flags().StringVar(&target.Because, "because", "", "why")
-	drop := &cobra.Command{
-		Use: "drop", Short: "Remove a target", Example: "  catena target drop --model WX-40",
-		Args: exactly(0, "no arguments (choose with --device, --model, --group)"),
+	targetFlags(c, &target)
+	c.Flags().StringVar(&target.Because, "because", "", "why")
+	return c
+}
+
+func (a *app) targetDropCmd() *cobra.Command {
+	var target site.Target
+	c := &cobra.Command{
+		Use:     "drop",
+		Short:   "Remove a target",
+		Example: "  catena target drop --model WX-40",
+		Args:    exactly(0, "no arguments (choose with --device, --model, --group)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				left := slices.DeleteFunc(slices.Clone(targets), target.Same)
@@ -63,14 +77,16 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 			})
 		},
 	}
-	choose(drop)
-	list := &cobra.Command{
-		Use: "list", Short: "List the targets", Args: exactly(0, "no arguments"),
-		RunE: func(*cobra.Command, []string) error { return a.targetList() },
-	}
-	save := &cobra.Command{
-		Use: "save FILE", Short: "Write all targets of this site into a file, for another site", Example: "  catena target save winter-2026.yaml",
-		Args: exactly(1, "a file"),
+	targetFlags(c, &target)
+	return c
+}
+
+func (a *app) targetSaveCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:     "save FILE",
+		Short:   "Write all targets of this site into a file, for another site",
+		Example: "  catena target save winter-2026.yaml",
+		Args:    exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()
 			if err != nil {
@@ -91,10 +107,15 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 			return nil
 		},
 	}
-	load := &cobra.Command{
-		Use: "load FILE", Short: "Add the targets of a file", Example: "  catena target load winter-2026.yaml",
-		Long: "Take over the targets of a file. A target for the same devices as one in targets.yaml takes its place.",
-		Args: exactly(1, "a file"),
+}
+
+func (a *app) targetLoadCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:     "load FILE",
+		Short:   "Add the targets of a file",
+		Long:    "Add the targets of a file. One for the same devices as one in targets.yaml replaces that.",
+		Example: "  catena target load winter-2026.yaml",
+		Args:    exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			data, err := os.ReadFile(args[0])
 			if err != nil {
@@ -112,8 +133,6 @@ The targets of these commands lie in targets.yaml in the site folder; site.yaml 
 			})
 		},
 	}
-	c.AddCommand(set, drop, list, save, load)
-	return c
 }
 
 // changeTargets changes targets.yaml, when the site agrees with the result: the groups are
@@ -159,6 +178,15 @@ func targetsYAML(targets []site.Target) ([]byte, error) {
 	return yaml.Marshal(map[string][]site.Target{"targets": targets})
 }
 
+func (a *app) targetListCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "list",
+		Short: "List the targets",
+		Args:  exactly(0, "no arguments"),
+		RunE:  func(*cobra.Command, []string) error { return a.targetList() },
+	}
+}
+
 func (a *app) targetList() error {
 	w, err := a.openSite()
 	if err != nil {
@@ -167,86 +195,11 @@ func (a *app) targetList() error {
 	defer w.Close()
 	t := view.Table{Columns: []string{"device", "group", "model", "version", "because"}}
 	for _, m := range w.Site.Targets {
-		t.Add(view.Cell{Text: m.Device}, view.Cell{Text: m.Group}, view.Cell{Text: m.Model}, view.Cell{Text: m.Version}, view.Cell{Text: m.Because, Tone: view.Quiet})
+		t.Add(m.Device, m.Group, m.Model, m.Version, view.Quiet.Cell(m.Because))
 	}
 	if len(t.Rows) == 0 && a.format == "table" {
 		a.say("There is no target: every device should run the newest image on the shelf. Set one: catena target set --help")
 		return nil
 	}
 	return a.emit(orEmpty(w.Site.Targets), t)
-}
-
-func (a *app) familyCmd() *cobra.Command {
-	c := &cobra.Command{
-		Use:   "family",
-		Short: "Look at the device families",
-		Long: `A family is a YAML file in the site's families folder, or in the shelf's. As of now it
-says how a maker's version strings sort, and how images without a manifest are recognised:
-
-  family: wexcombe-cameras
-  vendor: Wexcombe
-  models: [WX-20, WX-40]
-  versions: {order: natural}        # natural, semver, dotted, date, hex, or listed with list: […]
-  images:                           # RE2; the groups model, component, version count
-    - file: '^(?P<model>wx\d+)_(?P<version>[\d.]+)\.bin$'
-    - at: {offset: 0, text: WXFW}   # or hex: 57584657
-      content: 'model=(?P<model>\S+) rev=(?P<version>\S+)'
-    - format: usb-dfu               # uimage, fit, usb-dfu, ihex, srec, pldm, suit`,
-		Args: onlyCommands, RunE: help,
-	}
-	list := &cobra.Command{
-		Use: "list", Short: "List the families that are known", Args: exactly(0, "no arguments"),
-		RunE: func(*cobra.Command, []string) error {
-			s, err := a.openShelf()
-			if err != nil {
-				return err
-			}
-			set, err := a.families(s)
-			if err != nil {
-				return err
-			}
-			type known struct {
-				Family   string   `json:"family"`
-				Vendor   string   `json:"vendor"`
-				Models   []string `json:"models"`
-				Versions string   `json:"versions"`
-				Images   int      `json:"image_rules"`
-			}
-			list := []known{}
-			t := view.Table{Columns: []string{"family", "vendor", "models", "versions", "image rules"}}
-			for _, f := range set.Families() {
-				order := f.Versions.Order
-				if order == "" {
-					order = "natural"
-				}
-				list = append(list, known{f.Name, f.Vendor, f.Models, order, len(f.Images)})
-				t.Add(view.Cell{Text: f.Name}, view.Cell{Text: f.Vendor}, view.Cell{Text: strings.Join(f.Models, ", ")}, view.Cell{Text: order}, view.Cell{Text: fmt.Sprint(len(f.Images))})
-			}
-			if len(list) == 0 && a.format == "table" {
-				a.say("No family is known: versions sort naturally, and images need manifests.")
-				return nil
-			}
-			return a.emit(list, t)
-		},
-	}
-	check := &cobra.Command{
-		Use: "check FILE…", Short: "Read family files and say what is wrong with them", Args: atLeast(1, "a file"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			var all []family.Family
-			for _, name := range args {
-				f, err := workspace.ReadFamily(name)
-				if err != nil {
-					return err
-				}
-				all = append(all, f)
-			}
-			if _, err := family.NewSet(all); err != nil {
-				return err
-			}
-			a.say("%s: nothing is wrong.", strings.Join(args, ", "))
-			return nil
-		},
-	}
-	c.AddCommand(list, check)
-	return c
 }

@@ -84,31 +84,31 @@ func (a *app) trackOnce(w *workspace.Workspace, id string) error {
 	if err != nil {
 		return err
 	}
-	switch a.format {
-	case "json":
-		all := struct {
-			job.State
-			Devices []tracked `json:"devices"`
-		}{State: state}
-		for _, d := range state.Devices {
-			all.Devices = append(all.Devices, tracked{d, advice(d)})
-		}
-		err = a.printJSON(all)
-	case "csv":
-		var rows [][]string
-		for _, d := range state.Devices {
-			rows = append(rows, []string{d.ID, d.Name, d.From, d.To, string(d.Step), fmt.Sprint(d.Done), fmt.Sprint(d.Total), d.Version, d.Reason, advice(d)})
-		}
-		err = view.CSV(a.out, []string{"id", "name", "from", "to", "step", "done", "total", "version", "reason", "advice"}, rows)
-	default:
-		s := a.style(a.out)
-		s.Height = 0 // one frame has all rows
-		_, err = fmt.Fprint(a.out, frame(w.Site.Name, state, a.now(), s))
+	if a.format == "table" {
+		style := a.style(a.out)
+		style.Height = 0 // one frame has all rows
+		_, err = fmt.Fprint(a.out, frame(w.Site.Name, state, a.now(), style))
+	} else {
+		err = a.printState(state)
 	}
 	if err != nil || state.Alive {
 		return err
 	}
 	return outcome(state)
+}
+
+// printState prints the state of a job as JSON or CSV.
+func (a *app) printState(state job.State) error {
+	all := struct {
+		job.State
+		Devices []tracked `json:"devices"`
+	}{State: state, Devices: []tracked{}}
+	t := view.Table{Columns: []string{"id", "name", "from", "to", "step", "done", "total", "version", "reason", "advice"}}
+	for _, d := range state.Devices {
+		all.Devices = append(all.Devices, tracked{d, advice(d)})
+		t.Add(d.ID, d.Name, d.From, d.To, d.Step, d.Done, d.Total, d.Version, d.Reason, advice(d))
+	}
+	return a.emit(all, t)
 }
 
 // outcome is the exit code that says how a job ended.
@@ -236,7 +236,7 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"), strings.Repeat(" ", barWidth), "%  ",
 		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
 	for _, d := range devices[:room] {
-		t.Rows = append(t.Rows, frameRow(d, now, s))
+		t.Add(frameRow(d, now, s)...)
 	}
 	// A row is one line, so that the frame can be drawn over itself.
 	t.OneLine = s.Height > 0
@@ -256,10 +256,10 @@ const barWidth = 12
 // first the buffers on the way fill.
 const rateAfter = 1500 * time.Millisecond
 
-func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
-	step := view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}
+func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
+	step := stepTone(d.Step).Cell(string(d.Step))
 	if d.Direction == job.Back {
-		step = view.Cell{Text: string(d.Step) + " back", Tone: view.Warn}
+		step = view.Warn.Cell(string(d.Step) + " back")
 	}
 	bar, percent, rate, left := "", "", "", ""
 	if p := d.Percent(); p >= 0 {
@@ -280,8 +280,7 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []view.Cell {
 	case !d.Step.End() && d.Step != job.Waiting:
 		what = "for " + view.Clock(now.Sub(d.Since))
 	}
-	return []view.Cell{{Text: d.Name}, {Text: d.From + " → " + d.To}, step, {Text: bar}, {Text: percent}, {Text: rate}, {Text: left},
-		{Text: what, Tone: view.Quiet}}
+	return []any{d.Name, d.From + " → " + d.To, step, bar, percent, rate, left, view.Quiet.Cell(what)}
 }
 
 func stepTone(s job.Step) view.Tone {
@@ -309,8 +308,8 @@ func (a *app) summary(w *workspace.Workspace, state job.State) error {
 	if len(trouble) > 0 {
 		t := view.Table{Columns: []string{"name", "end", "runs", "why", "what to do"}}
 		for _, d := range trouble {
-			t.Add(view.Cell{Text: d.Name}, view.Cell{Text: string(d.Step), Tone: stepTone(d.Step)}, view.Cell{Text: d.Version},
-				view.Cell{Text: d.Reason}, view.Cell{Text: advice(d)})
+			t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.Version,
+				d.Reason, advice(d))
 		}
 		a.say("")
 		t.Draw(a.human(), a.style(a.human()))

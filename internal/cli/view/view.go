@@ -57,8 +57,21 @@ type Table struct {
 	OneLine bool // the last column is cut, not wrapped
 }
 
-// Add adds a row of plain texts.
-func (t *Table) Add(cells ...Cell) { t.Rows = append(t.Rows, cells) }
+// Cell is a field with a text of that tone.
+func (t Tone) Cell(text string) Cell { return Cell{Text: text, Tone: t} }
+
+// Add adds a row. A field is a Cell, or a value that is printed plainly.
+func (t *Table) Add(fields ...any) {
+	row := make([]Cell, len(fields))
+	for i, f := range fields {
+		if cell, ok := f.(Cell); ok {
+			row[i] = cell
+			continue
+		}
+		row[i] = Cell{Text: fmt.Sprint(f)}
+	}
+	t.Rows = append(t.Rows, row)
+}
 
 // minLast is the narrowest that the last column becomes before lines get longer
 // than the terminal is wide.
