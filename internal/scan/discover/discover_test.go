@@ -19,7 +19,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/net/dns/dnsmessage"
+	"github.com/miekg/dns"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -35,22 +35,16 @@ func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
 
 var host = netip.MustParseAddr("10.20.4.11")
 
-func records(t interface{ Fatal(...any) }, build func(name func(string) dnsmessage.Name, add func(of string, body dnsmessage.ResourceBody))) []byte {
-	m := dnsmessage.Message{Header: dnsmessage.Header{Response: true}}
-	kinds := func(b dnsmessage.ResourceBody) dnsmessage.Type {
-		switch b.(type) {
-		case *dnsmessage.PTRResource:
-			return dnsmessage.TypePTR
-		case *dnsmessage.SRVResource:
-			return dnsmessage.TypeSRV
-		case *dnsmessage.TXTResource:
-			return dnsmessage.TypeTXT
+// records packs an answer of records in the form of a zone file, RFC 1035, 5.1.
+func records(t interface{ Fatal(...any) }, lines ...string) []byte {
+	m := dns.Msg{MsgHdr: dns.MsgHdr{Response: true, Authoritative: true}}
+	for _, line := range lines {
+		r, err := dns.NewRR(line)
+		if err != nil {
+			t.Fatal(err)
 		}
-		return dnsmessage.TypeA
+		m.Answer = append(m.Answer, r)
 	}
-	build(dnsmessage.MustNewName, func(of string, body dnsmessage.ResourceBody) {
-		m.Answers = append(m.Answers, dnsmessage.Resource{Header: dnsmessage.ResourceHeader{Name: dnsmessage.MustNewName(of), Type: kinds(body), Class: dnsmessage.ClassINET}, Body: body})
-	})
 	raw, err := m.Pack()
 	if err != nil {
 		t.Fatal(err)
@@ -58,13 +52,14 @@ func records(t interface{ Fatal(...any) }, build func(name func(string) dnsmessa
 	return raw
 }
 
+// gateRecords tell of a service whose label has a dot and a space (RFC 6763, 4.1.1).
 func gateRecords(t interface{ Fatal(...any) }) []byte {
-	return records(t, func(name func(string) dnsmessage.Name, add func(string, dnsmessage.ResourceBody)) {
-		add("_http._tcp.local.", &dnsmessage.PTRResource{PTR: name("Gate. 1._http._tcp.local.")})
-		add("Gate. 1._http._tcp.local.", &dnsmessage.SRVResource{Port: 8080, Target: name("gate-1.local.")})
-		add("Gate. 1._http._tcp.local.", &dnsmessage.TXTResource{TXT: []string{"txtvers=1", "mac=02:00:5e:00:53:11", "x"}})
-		add("gate-1.local.", &dnsmessage.AResource{A: host.As4()})
-	})
+	const name = `Gate\.\0321._http._tcp.local.`
+	return records(t,
+		"_http._tcp.local. 10 IN PTR "+name,
+		name+" 10 IN SRV 0 0 8080 gate-1.local.",
+		name+` 10 IN TXT "txtvers=1" "mac=02:00:5e:00:53:11" "x" "vendor=Tollgarth" "model=TG-200" "version=K41" "serial=TG2-0001"`,
+		"gate-1.local. 10 IN A "+host.String())
 }
 
 func TestParseMDNS(t *testing.T) {
@@ -74,30 +69,42 @@ func TestParseMDNS(t *testing.T) {
 	assert.Nil(t, ask, "there is nothing left to ask")
 	assert.Equal(t, netip.AddrPortFrom(host, 8080), got[0].Address)
 	assert.True(t, got[0].Look)
-	assert.Equal(t, device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:11"}, Called: "gate-1", Says: "Gate. 1"}, got[0].Facts)
+	assert.Equal(t, device.Reading{
+		Identity: device.Identity{MAC: "02:00:5e:00:53:11", Vendor: "Tollgarth", Model: "TG-200", Serial: "TG2-0001"},
+		Version:  "K41", Called: "gate-1", Says: "Gate. 1",
+	}, got[0].Facts)
+
+	got, _ = parseMDNS(records(t, `a._http._tcp.local. 10 IN SRV 0 0 80 a.local.`, `a._http._tcp.local. 10 IN TXT "version=1.0"`), from)
+	require.Len(t, got, 1)
+	assert.Empty(t, got[0].Facts.Version, "it may be the protocol's")
 
 	// A service on somebody else's host does not count for the one who tells of it.
-	got, _ = parseMDNS(records(t, func(name func(string) dnsmessage.Name, add func(string, dnsmessage.ResourceBody)) {
-		add("a._http._tcp.local.", &dnsmessage.SRVResource{Port: 80, Target: name("other.local.")})
-		add("me.local.", &dnsmessage.AResource{A: host.As4()})
-	}), from)
+	got, _ = parseMDNS(records(t, "a._http._tcp.local. 10 IN SRV 0 0 80 other.local.", "me.local. 10 IN A "+host.String()), from)
 	assert.Empty(t, got)
 
-	// What is not explained is asked for.
-	got, ask = parseMDNS(records(t, func(name func(string) dnsmessage.Name, add func(string, dnsmessage.ResourceBody)) {
-		add(mdnsTypes, &dnsmessage.PTRResource{PTR: name("_lock._tcp.local.")})
-	}), from)
+	// What is not explained is asked for, in the very words.
+	got, ask = parseMDNS(records(t, mdnsTypes+" 10 IN PTR _lock._tcp.local."), from)
 	require.Len(t, got, 1)
 	assert.Equal(t, uint16(0), got[0].Address.Port(), "it is there, nobody knows where to talk to it")
-	var question dnsmessage.Message
-	require.NoError(t, question.Unpack(ask))
-	assert.Equal(t, "_lock._tcp.local.", question.Questions[0].Name.String())
+	assert.Equal(t, "_lock._tcp.local.", asked(t, ask))
+	_, ask = parseMDNS(records(t, `_lock._tcp.local. 10 IN PTR Lock\.\0321._lock._tcp.local.`), from)
+	assert.Equal(t, `Lock\.\0321._lock._tcp.local.`, strings.ReplaceAll(asked(t, ask), `\ `, `\032`))
 
-	for why, packet := range map[string][]byte{"a question": mdnsQuestions(dnsmessage.TypePTR, mdnsServices), "nothing": nil, "noise": []byte("\xff\xff\xff\xff"), "cut off": gateRecords(t)[:40]} {
+	for why, packet := range map[string][]byte{
+		"a question": mdnsQuestions(dns.TypePTR, mdnsServices), "nothing": nil,
+		"noise": []byte("\xff\xff\xff\xff"), "cut off": gateRecords(t)[:40],
+	} {
 		got, ask := parseMDNS(packet, from)
 		assert.Empty(t, got, why)
 		assert.Nil(t, ask, why)
 	}
+}
+
+func asked(t *testing.T, packet []byte) string {
+	var m dns.Msg
+	require.NoError(t, m.Unpack(packet))
+	require.Len(t, m.Question, 1)
+	return m.Question[0].Name
 }
 
 func FuzzParseMDNS(f *testing.F) {

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/net/dns/dnsmessage"
+	"github.com/miekg/dns"
 
 	"catena/internal/device"
 	"catena/internal/text"
@@ -21,32 +21,36 @@ const (
 	mdnsWait     = 700 * time.Millisecond
 	mdnsTypes    = "_services._dns-sd._udp.local."
 	maxRecords   = 256 // of one packet
+	maxTexts     = 64  // strings of one TXT record
 	maxFollowUps = 24  // questions back, in one packet
 )
 
 // mdnsServices are asked for at once; what else there is, the devices tell.
-var mdnsServices = []string{"_http._tcp.local.", "_https._tcp.local.", "_ssh._tcp.local.", "_redfish._tcp.local.", "_workstation._tcp.local.", "_device-info._tcp.local."}
+var mdnsServices = []string{
+	"_http._tcp.local.", "_https._tcp.local.", "_ssh._tcp.local.", "_redfish._tcp.local.",
+	"_workstation._tcp.local.", "_device-info._tcp.local.",
+}
 
 func (s *Discoverer) mdns() way {
 	return way{
 		name: "mdns", port: mdnsPort, wait: mdnsWait,
 		group4: netip.MustParseAddr("224.0.0.251"), group6: netip.MustParseAddr("ff02::fb"), groupPort: mdnsPort,
-		messages: [][]byte{mdnsQuestions(dnsmessage.TypePTR, append([]string{mdnsTypes}, mdnsServices...))},
+		messages: [][]byte{mdnsQuestions(dns.TypePTR, append([]string{mdnsTypes}, mdnsServices...))},
 		read:     parseMDNS,
 	}
 }
 
-func mdnsQuestions(kind dnsmessage.Type, names []string) []byte {
-	m := dnsmessage.Message{}
+// mdnsQuestions packs questions for names in presentation form. A name that is none is
+// left out; without any there is no packet.
+func mdnsQuestions(kind uint16, names []string) []byte {
+	m := dns.Msg{}
 	for _, name := range names {
-		n, err := dnsmessage.NewName(name)
-		if err != nil {
-			continue
+		if _, ok := dns.IsDomainName(name); ok {
+			m.Question = append(m.Question, dns.Question{Name: dns.Fqdn(name), Qtype: kind, Qclass: dns.ClassINET})
 		}
-		m.Questions = append(m.Questions, dnsmessage.Question{Name: n, Type: kind, Class: dnsmessage.ClassINET})
 	}
 	raw, err := m.Pack()
-	if err != nil || len(m.Questions) == 0 {
+	if err != nil || len(m.Question) == 0 {
 		return nil
 	}
 	return raw
@@ -59,91 +63,73 @@ type mdnsService struct {
 	texts  []string
 }
 
+// mdnsAnswer is what one packet says. Names are in presentation form: what is no letter of
+// a host name is escaped in them.
+type mdnsAnswer struct {
+	services  map[string]*mdnsService // by the instance's name
+	types     []string                // of services that there are
+	instances []string                // those named, in their order
+	host      string                  // what the answering host is called
+}
+
+func (a *mdnsAnswer) service(name string) *mdnsService {
+	if a.services[name] == nil {
+		a.services[name] = &mdnsService{}
+	}
+	return a.services[name]
+}
+
+// add takes one record of a packet that came from that address.
+func (a *mdnsAnswer) add(record dns.RR, from netip.Addr) {
+	name := record.Header().Name
+	switch r := record.(type) {
+	case *dns.PTR:
+		if strings.EqualFold(name, mdnsTypes) {
+			a.types = append(a.types, r.Ptr)
+			return
+		}
+		a.service(r.Ptr)
+		a.instances = append(a.instances, r.Ptr)
+	case *dns.SRV:
+		a.service(name).port = r.Port
+		a.service(name).target = r.Target
+	case *dns.TXT:
+		a.service(name).texts = r.Txt[:min(len(r.Txt), maxTexts)]
+	case *dns.A:
+		if is, ok := netip.AddrFromSlice(r.A.To4()); ok && is == from {
+			a.host = name
+		}
+	case *dns.AAAA:
+		if is, ok := netip.AddrFromSlice(r.AAAA); ok && is == from.WithZone("") {
+			a.host = name
+		}
+	}
+}
+
 // parseMDNS reads one answer. A service counts only where its host is the one that
 // answers. Types and instances that the answer does not explain are asked for.
 func parseMDNS(packet []byte, from netip.AddrPort) (out []Sighting, ask []byte) {
-	var p dnsmessage.Parser
-	h, err := p.Start(packet)
-	if err != nil || !h.Response || p.SkipAllQuestions() != nil {
+	var m dns.Msg
+	if err := m.Unpack(packet); err != nil || !m.Response {
 		return nil, nil
 	}
-	services := map[string]*mdnsService{}
-	var types, instances []string
-	at := func(name string) *mdnsService {
-		if services[name] == nil {
-			services[name] = &mdnsService{}
-		}
-		return services[name]
+	answer := mdnsAnswer{services: map[string]*mdnsService{}}
+	records := append(m.Answer, m.Extra...)
+	for _, r := range records[:min(len(records), maxRecords)] {
+		answer.add(r, from.Addr())
 	}
-	host := "" // what the answering host is called
-	record := func(header func() (dnsmessage.ResourceHeader, error), skip func() error) {
-		for range maxRecords {
-			h, err := header()
-			if err != nil {
-				return
-			}
-			name := h.Name.String()
-			switch h.Type {
-			case dnsmessage.TypePTR:
-				r, err := p.PTRResource()
-				if err != nil {
-					return
-				}
-				if strings.EqualFold(name, mdnsTypes) {
-					types = append(types, r.PTR.String())
-				} else {
-					at(r.PTR.String())
-					instances = append(instances, r.PTR.String())
-				}
-			case dnsmessage.TypeSRV:
-				r, err := p.SRVResource()
-				if err != nil {
-					return
-				}
-				at(name).port, at(name).target = r.Port, r.Target.String()
-			case dnsmessage.TypeTXT:
-				r, err := p.TXTResource()
-				if err != nil {
-					return
-				}
-				at(name).texts = r.TXT[:min(len(r.TXT), 64)]
-			case dnsmessage.TypeA:
-				r, err := p.AResource()
-				if err != nil {
-					return
-				}
-				if netip.AddrFrom4(r.A) == from.Addr() {
-					host = name
-				}
-			case dnsmessage.TypeAAAA:
-				r, err := p.AAAAResource()
-				if err != nil {
-					return
-				}
-				if netip.AddrFrom16(r.AAAA) == from.Addr().WithZone("") {
-					host = name
-				}
-			default:
-				if skip() != nil {
-					return
-				}
-			}
-		}
-	}
-	record(p.AnswerHeader, p.SkipAnswer)
-	if p.SkipAllAnswers() == nil && p.SkipAllAuthorities() == nil {
-		record(p.AdditionalHeader, p.SkipAdditional)
-	}
-	for _, name := range sortedKeys(services) {
-		if s := services[name]; s.target != "" && (host == "" || strings.EqualFold(host, s.target)) {
+	unexplained := answer.instances
+	for _, name := range sortedKeys(answer.services) {
+		s := answer.services[name]
+		if s.target != "" && (answer.host == "" || strings.EqualFold(answer.host, s.target)) {
 			out = append(out, s.sighting(name, from.Addr()))
-			instances = slices.DeleteFunc(instances, func(i string) bool { return i == name })
+			unexplained = slices.DeleteFunc(unexplained, func(i string) bool { return i == name })
 		}
 	}
-	if len(out) == 0 && (len(types) > 0 || len(instances) > 0) {
+	if len(out) == 0 && (len(answer.types) > 0 || len(unexplained) > 0) {
 		out = append(out, Sighting{Via: "mdns", Address: netip.AddrPortFrom(from.Addr(), 0)})
 	}
-	return out, mdnsFollowUp(types, instances)
+	return out, mdnsFollowUp(answer.types, unexplained)
 }
 
 // mdnsFollowUp asks for the instances of types that were not asked for yet, and for
@@ -151,9 +137,9 @@ func parseMDNS(packet []byte, from netip.AddrPort) (out []Sighting, ask []byte) 
 func mdnsFollowUp(types, instances []string) []byte {
 	types = slices.DeleteFunc(types, func(t string) bool { return slices.Contains(mdnsServices, strings.ToLower(t)) })
 	if len(instances) > 0 {
-		return mdnsQuestions(dnsmessage.TypeALL, instances[:min(len(instances), maxFollowUps)])
+		return mdnsQuestions(dns.TypeANY, instances[:min(len(instances), maxFollowUps)])
 	}
-	return mdnsQuestions(dnsmessage.TypePTR, types[:min(len(types), maxFollowUps)])
+	return mdnsQuestions(dns.TypePTR, types[:min(len(types), maxFollowUps)])
 }
 
 // sighting makes one of a service instance, such as "cam-11._http._tcp.local.".
@@ -167,34 +153,75 @@ func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 		sight.Address = netip.AddrPortFrom(host, 0)
 	}
 	if target := strings.TrimSuffix(s.target, ".local."); target != s.target && target != "" {
-		sight.Facts.Called = text.Clean(target) // the host's own name; the service's may be a sentence
+		sight.Facts.Called = text.Clean(unescaped(target)) // the host's own name; the service's may be a sentence
 	}
-	for _, t := range s.texts {
-		k, v, _ := strings.Cut(t, "=")
-		switch strings.ToLower(k) { // keys that several trades use alike; RFC 6763 fixes none
-		case "uuid":
-			sight.Facts.UUID = "urn:uuid:" + strings.ToLower(v)
-		case "mac":
-			sight.Facts.MAC = v
-		}
-	}
+	s.texted(&sight.Facts)
 	if label != sight.Facts.Called {
 		sight.Facts.Says = label
 	}
 	return sight
 }
 
-// instance splits an instance's name into its label, in which dots may stand, and its
-// type: RFC 6763, 4.1.
+// texted takes from the TXT record what several trades write alike; RFC 6763 fixes no
+// keys. A bare version may be the protocol's: it counts beside a vendor or a model.
+func (s *mdnsService) texted(facts *device.Reading) {
+	version := ""
+	for _, t := range s.texts {
+		key, value, _ := strings.Cut(unescaped(t), "=")
+		value = text.Clean(value)
+		switch strings.ToLower(key) {
+		case "uuid":
+			facts.UUID = "urn:uuid:" + strings.ToLower(value)
+		case "mac":
+			facts.MAC = value
+		case "vendor", "manufacturer":
+			facts.Vendor = value
+		case "model":
+			facts.Model = value
+		case "serial", "serialnumber":
+			facts.Serial = value
+		case "version", "firmware":
+			version = value
+		}
+	}
+	if facts.Vendor+facts.Model != "" {
+		facts.Version = version
+	}
+}
+
+// instance splits an instance's name into its label and its type: RFC 6763, 4.1. In the
+// label anything may stand, dots and spaces too (4.1.1); they are escaped in the name.
 func instance(name string) (label, kind string) {
-	name = strings.TrimSuffix(name, ".local.")
-	i := strings.LastIndex(name, "._")
-	if i < 0 {
-		return text.Clean(name), ""
+	labels := dns.SplitDomainName(name)
+	for i, l := range labels {
+		if strings.HasPrefix(l, "_") && len(labels) > i+1 {
+			return text.Clean(unescaped(strings.Join(labels[:i], "."))), strings.ToLower(l + "." + labels[i+1])
+		}
 	}
-	j := strings.LastIndex(name[:i], "._")
-	if j < 0 {
-		return "", strings.TrimPrefix(name, ".")
+	return text.Clean(unescaped(strings.TrimSuffix(name, ".local."))), ""
+}
+
+// unescaped takes the escapes of the presentation form out of a text: \. and \032 (RFC
+// 1035, 5.1).
+func unescaped(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		digit := func(at int) int {
+			if at < len(s) && s[at] >= '0' && s[at] <= '9' {
+				return int(s[at] - '0')
+			}
+			return -1
+		}
+		switch {
+		case s[i] != '\\' || i+1 == len(s):
+			b.WriteByte(s[i])
+		case digit(i+1) >= 0 && digit(i+2) >= 0 && digit(i+3) >= 0:
+			b.WriteByte(byte(100*digit(i+1) + 10*digit(i+2) + digit(i+3)))
+			i += 3
+		default:
+			i++
+			b.WriteByte(s[i])
+		}
 	}
-	return text.Clean(strings.ReplaceAll(name[:j], `\`, "")), strings.ToLower(name[j+1:])
+	return b.String()
 }
