@@ -72,7 +72,8 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 	defer func() { _ = os.RemoveAll(work) }()
 	dir := filepath.Join(work, "marrow-hill-locks")
 	if keep != "" {
-		if dir, err = filepath.Abs(keep); err != nil {
+		dir, err = filepath.Abs(keep)
+		if err != nil {
 			return err
 		}
 	}
@@ -187,7 +188,8 @@ func (d *demo) write(scenario sim.Scenario) error {
 	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\nnames: {" + d.drive() + ": drive-1}\n"
 	fmt.Fprintf(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
 	_, err = f.WriteString(text)
-	if err = errors.Join(err, f.Close()); err != nil {
+	err = errors.Join(err, f.Close())
+	if err != nil {
 		return err
 	}
 	for name, text := range scenario.Families {

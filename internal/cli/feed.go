@@ -72,7 +72,8 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	}
 	sources := args
 	if len(args) == 0 {
-		if sources, err = s.Feeds(); err != nil {
+		sources, err = s.Feeds()
+		if err != nil {
 			return err
 		}
 		if len(sources) == 0 {
@@ -102,7 +103,8 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	defer release()
 	failed := false
 	for _, source := range sources {
-		if source, err = feedSource(source); err != nil {
+		source, err = feedSource(source)
+		if err != nil {
 			return err
 		}
 		meter := &view.Meter{W: a.err, Style: a.style(a.err)}

@@ -109,14 +109,16 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 			return usage("there is no user; name one with --user, or say --community for an SNMP community")
 		}
 	}
-	if e.Password, err = a.newPassword(stdin, community); err != nil {
+	e.Password, err = a.newPassword(stdin, community)
+	if err != nil {
 		return err
 	}
 	secret, book, err := a.openBook(w.Dir, true)
 	if err != nil {
 		return err
 	}
-	if e, err = book.Add(e); err != nil {
+	e, err = book.Add(e)
+	if err != nil {
 		return usage("%w", err)
 	}
 	if err := login.Save(w.Dir, book, secret); err != nil {
@@ -194,7 +196,8 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 		passphrase, err = a.askSecret("Passphrase of the site's logins: ")
 		if err == nil && !exists {
 			var again string
-			if again, err = a.askSecret("The same again: "); err == nil && again != passphrase {
+			again, err = a.askSecret("The same again: ")
+			if err == nil && again != passphrase {
 				return login.Secret{}, usage("the two differ; nothing was kept")
 			}
 		}
@@ -456,7 +459,8 @@ func (a *app) access(w *workspace.Workspace) (*workspace.Access, error) {
 	kept := login.Exists(w.Dir)
 	opens := a.identity+a.getenv("CATENA_IDENTITY")+a.getenv("CATENA_PASSPHRASE") != ""
 	if kept && (interactive || opens || a.getenv("CATENA_LOGIN") == "") {
-		if _, book, err = a.openBook(w.Dir, false); err != nil {
+		_, book, err = a.openBook(w.Dir, false)
+		if err != nil {
 			return nil, err
 		}
 	}

@@ -134,7 +134,8 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
 	defer cancel()
 	_, err = locator.Show(ending, false, output)
-	if err = errors.Join(err, session.Close(ending)); err != nil && !errors.Is(err, device.ErrAway) {
+	err = errors.Join(err, session.Close(ending))
+	if err != nil && !errors.Is(err, device.ErrAway) {
 		return fmt.Errorf("%s could not be told to stop: %w", name, err)
 	}
 	return nil

@@ -61,7 +61,8 @@ func (a *app) confirm(question string) error {
 	if err != nil {
 		return refused("%w; look at what stands above and say --yes", err)
 	}
-	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
+	answer = strings.ToLower(answer)
+	if answer != "y" && answer != "yes" {
 		return refused("not confirmed; nothing was touched")
 	}
 	return nil

@@ -307,7 +307,8 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	// By IPv6 on the link, where the protocols have it.
 	var linked string
 	for range 4 { // a datagram may be lost
-		if linked = catena("scan", "fe80::/10", "--adapter", "eth0"); strings.Contains(linked, "LOCKHOUSE") && strings.Contains(linked, "recorder-weir") {
+		linked = catena("scan", "fe80::/10", "--adapter", "eth0")
+		if strings.Contains(linked, "LOCKHOUSE") && strings.Contains(linked, "recorder-weir") {
 			break
 		}
 	}

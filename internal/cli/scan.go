@@ -138,7 +138,8 @@ func (a *app) newRound(addresses []string, l look) (*round, error) {
 	}
 	r := &round{app: a, site: w, networks: discover.Networks(w.Site.Networks)}
 	if len(addresses) > 0 || l.adapter != "" || len(r.networks) == 0 {
-		if r.networks, err = discover.Addresses(addresses, l.except, l.adapter, ports, l.wide); err != nil {
+		r.networks, err = discover.Addresses(addresses, l.except, l.adapter, ports, l.wide)
+		if err != nil {
 			w.Close()
 			var wide *discover.WideError
 			if errors.As(err, &wide) {
@@ -150,7 +151,8 @@ func (a *app) newRound(addresses []string, l look) (*round, error) {
 		w.Close()
 		return nil, usage("%w", err)
 	}
-	if r.access, err = a.access(w); err != nil {
+	r.access, err = a.access(w)
+	if err != nil {
 		w.Close()
 		return nil, err
 	}
@@ -177,7 +179,8 @@ func addressFiles(addresses []string) ([]string, error) {
 		for line := range strings.Lines(string(data)) {
 			n++
 			line, _, _ = strings.Cut(line, "#")
-			if line = strings.TrimSpace(line); line == "" {
+			line = strings.TrimSpace(line)
+			if line == "" {
 				continue
 			}
 			if _, err := site.ParseRange(line); err != nil {
@@ -218,7 +221,8 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	if err := keepScan(w, result.Devices, result.Keys); err != nil {
 		return note, nil, err
 	}
-	if r.access.Keys, _, err = workspace.Keys(w.Ledger); err != nil {
+	r.access.Keys, _, err = workspace.Keys(w.Ledger)
+	if err != nil {
 		return note, nil, err
 	}
 	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{}, Read: []string{},

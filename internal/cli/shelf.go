@@ -533,7 +533,8 @@ catena shelf add --key.`,
 			}
 			var private *minisign.PrivateKey
 			if key != "" {
-				if private, err = a.privateKey(key); err != nil {
+				private, err = a.privateKey(key)
+				if err != nil {
 					return err
 				}
 			}

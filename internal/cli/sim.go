@@ -42,7 +42,8 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 				if err != nil {
 					return usage("%w", err)
 				}
-				if scenario, err = sim.ParseScenario(args[0], data); err != nil {
+				scenario, err = sim.ParseScenario(args[0], data)
+				if err != nil {
 					return err
 				}
 			}

@@ -151,11 +151,13 @@ func (a *app) changeTargets(change func([]site.Target) ([]site.Target, string, e
 		var targets []site.Target
 		var err error
 		if old != nil {
-			if targets, err = site.ParseTargets(path, old); err != nil {
+			targets, err = site.ParseTargets(path, old)
+			if err != nil {
 				return nil, err
 			}
 		}
-		if targets, done, err = change(targets); err != nil {
+		targets, done, err = change(targets)
+		if err != nil {
 			return nil, err
 		}
 		if err := s.Join(path, targets); err != nil {

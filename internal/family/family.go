@@ -83,7 +83,8 @@ func Parse(name string, data []byte) (Family, error) {
 	case len(f.Models) == 0 || slices.Contains(f.Models, ""):
 		return f, doc.Errorf("$.models", "models: must list the models of the family")
 	}
-	if f.order, err = version.NewOrder(f.Versions.Order, f.Versions.Prefix, f.Versions.Suffix, f.Versions.List); err != nil {
+	f.order, err = version.NewOrder(f.Versions.Order, f.Versions.Prefix, f.Versions.Suffix, f.Versions.List)
+	if err != nil {
 		return f, doc.Errorf("$.versions", "versions: %v", err)
 	}
 	for i := range f.Images {
@@ -109,7 +110,8 @@ func (p *Pattern) compile() (err error) {
 		if r.text == "" {
 			continue
 		}
-		if *r.to, err = regexp.Compile(r.text); err != nil {
+		*r.to, err = regexp.Compile(r.text)
+		if err != nil {
 			return err
 		}
 		for _, g := range (*r.to).SubexpNames() {
@@ -124,7 +126,8 @@ func (p *Pattern) compile() (err error) {
 	}
 	p.bytes = []byte(p.At.Text)
 	if p.At.Hex != "" {
-		if p.bytes, err = hex.DecodeString(strings.ReplaceAll(p.At.Hex, " ", "")); err != nil {
+		p.bytes, err = hex.DecodeString(strings.ReplaceAll(p.At.Hex, " ", ""))
+		if err != nil {
 			return fmt.Errorf("at: hex: %w", err)
 		}
 	}

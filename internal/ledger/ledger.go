@@ -141,10 +141,12 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 func open(dir string, now func() time.Time) (*Ledger, error) {
 	l := &Ledger{dir: filepath.Join(dir, Folder), now: now}
 	var err error
-	if l.entries, err = connect(l.path(), "FULL"); err != nil {
+	l.entries, err = connect(l.path(), "FULL")
+	if err != nil {
 		return nil, err
 	}
-	if l.passing, err = connect(l.path(), "OFF"); err != nil {
+	l.passing, err = connect(l.path(), "OFF")
+	if err != nil {
 		_ = l.entries.Close()
 		return nil, err
 	}
@@ -199,7 +201,8 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	defer func() { _ = tx.Rollback() }() // says nothing after a commit
 	var chosen []Entry
 	if f != nil {
-		if chosen, err = query(tx, *f); err != nil {
+		chosen, err = query(tx, *f)
+		if err != nil {
 			return l.failed(err)
 		}
 	}

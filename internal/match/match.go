@@ -314,7 +314,8 @@ func (of *model) answer(d device.Device, component, runs string, rule site.Targe
 			return a // it works, and nothing asks for an earlier one
 		}
 	}
-	if a.path, a.reason = of.route(usable, component, runs, target); a.path == nil {
+	a.path, a.reason = of.route(usable, component, runs, target)
+	if a.path == nil {
 		return a
 	}
 	a.reason = why
@@ -481,7 +482,8 @@ func (m *Matcher) To(d device.Device, v string) Row {
 		row.Reason = fmt.Sprintf("%s is never sent: %s", v, of.unsafe(firmware.Main, v))
 		return row
 	}
-	if row.Path, row.Reason = of.route(usable, firmware.Main, d.Version, &usable[i]); row.Path != nil {
+	row.Path, row.Reason = of.route(usable, firmware.Main, d.Version, &usable[i])
+	if row.Path != nil {
 		row.Reason = "asked for"
 	}
 	return row

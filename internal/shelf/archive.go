@@ -92,7 +92,8 @@ func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
 		}
 		packed := int64(entry.CompressedSize64)
 		err = in.entry(b, rel, &ratio{r: r, packed: func() int64 { return packed }})
-		if err = errors.Join(err, r.Close()); err != nil {
+		err = errors.Join(err, r.Close())
+		if err != nil {
 			return err
 		}
 	}

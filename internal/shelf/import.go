@@ -309,7 +309,8 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 			return refuse("%s cannot be read: %w", rel, err)
 		}
-		if r = io.MultiReader(bytes.NewReader(start[:n]), r); advisory.Is(start[:n]) {
+		r = io.MultiReader(bytes.NewReader(start[:n]), r)
+		if advisory.Is(start[:n]) {
 			return in.advisory(b, rel, r)
 		}
 	}
@@ -407,7 +408,8 @@ func (in *importer) stage(r io.Reader, rel string) (staged, error) {
 	case err == nil:
 		err = f.Sync()
 	}
-	if err = errors.Join(err, f.Close()); err != nil {
+	err = errors.Join(err, f.Close())
+	if err != nil {
 		_ = os.Remove(f.Name())
 		return staged{}, err
 	}

@@ -121,7 +121,8 @@ func (s *Shelf) OpenImage(image firmware.Image) (*os.File, error) {
 		return nil, err
 	}
 	h := sha256.New()
-	if _, err = io.Copy(h, f); err == nil {
+	_, err = io.Copy(h, f)
+	if err == nil {
 		if got := hex.EncodeToString(h.Sum(nil)); got != image.SHA256 {
 			err = fmt.Errorf("%w: %s reads as %s…; add it to the shelf again", ErrDamaged, image.File, got[:12])
 		}

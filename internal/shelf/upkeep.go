@@ -254,7 +254,8 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 	if err != nil {
 		return err
 	}
-	if manifest.Notes = ""; notes != "" {
+	manifest.Notes = ""
+	if notes != "" {
 		manifest.Notes = "notes.md"
 	}
 	raw, err := yaml.Marshal(manifest)

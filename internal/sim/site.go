@@ -59,7 +59,8 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 	case "":
 		site.claim, site.Net = claim()
 	default:
-		if site.claim, err = net.Listen("tcp4", fmt.Sprintf("%s.254:%d", place, claimPort)); err != nil {
+		site.claim, err = net.Listen("tcp4", fmt.Sprintf("%s.254:%d", place, claimPort))
+		if err != nil {
 			return nil, fmt.Errorf("%s cannot be had: %w", place, err)
 		}
 		site.Net = place

@@ -127,7 +127,8 @@ func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) 
 			for range min(int(in.MaxRepetitions), 24) {
 				n := next(oid)
 				answer.Variables = append(answer.Variables, n)
-				if oid = n.Name; n.Type == gosnmp.EndOfMibView {
+				oid = n.Name
+				if n.Type == gosnmp.EndOfMibView {
 					break
 				}
 			}

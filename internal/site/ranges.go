@@ -91,7 +91,8 @@ func (r Range) Count() int {
 	high, low := r.Last.As16(), r.First.As16()
 	n := 0
 	for i := range high {
-		if n = n<<8 + int(high[i]) - int(low[i]); n > MaxWide {
+		n = n<<8 + int(high[i]) - int(low[i])
+		if n > MaxWide {
 			return MaxWide + 1
 		}
 	}

@@ -140,7 +140,8 @@ func newWiring(devices []device.Device) wiring {
 	g := wiring{devices, map[string]int{}}
 	for i, d := range devices {
 		for _, key := range []string{d.MAC, d.Serial, d.Name, d.Host(), d.Address} {
-			if key = strings.ToLower(key); key != "" {
+			key = strings.ToLower(key)
+			if key != "" {
 				if _, taken := g.by[key]; !taken {
 					g.by[key] = i
 				}

@@ -41,7 +41,8 @@ func (w *Workspace) Choose(c Choice) ([]Row, error) {
 	rows := w.Rows
 	if len(c.Names) > 0 {
 		var err error
-		if rows, err = named(rows, c.Names); err != nil {
+		rows, err = named(rows, c.Names)
+		if err != nil {
 			return nil, err
 		}
 	}

@@ -87,7 +87,8 @@ func Open(dir string, now func() time.Time) (*Workspace, error) {
 	data, err := os.ReadFile(targets)
 	if err == nil {
 		var parsed []site.Target
-		if parsed, err = site.ParseTargets(targets, data); err == nil {
+		parsed, err = site.ParseTargets(targets, data)
+		if err == nil {
 			err = s.Join(targets, parsed)
 		}
 	}
@@ -166,14 +167,16 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	if w.Families, err = ReadFamilies(w.Dir, s.Dir()); err != nil {
+	w.Families, err = ReadFamilies(w.Dir, s.Dir())
+	if err != nil {
 		return err
 	}
 	withdrawn, err := withdrawals(s)
 	if err != nil {
 		return err
 	}
-	if w.Jobs, err = job.Jobs(w.Ledger); err != nil {
+	w.Jobs, err = job.Jobs(w.Ledger)
+	if err != nil {
 		return err
 	}
 	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn, Order: w.Families.Order, Left: w.left})
@@ -239,7 +242,8 @@ func (e *AmbiguousError) Error() string { return fmt.Sprintf("%s means %d device
 
 // Device finds the one known device that a word means, among all that are known.
 func (w *Workspace) Device(word string) (known []device.Device, found device.Device, err error) {
-	if known, err = Devices(w.Ledger); err != nil {
+	known, err = Devices(w.Ledger)
+	if err != nil {
 		return nil, found, err
 	}
 	meant := site.Meant(known, word)

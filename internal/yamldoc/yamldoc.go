@@ -64,7 +64,8 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 	if len(file.Docs) > 1 {
 		return nil, &Error{Name: name, Message: "holds more than one document; split it at the line ---"}
 	}
-	if err = yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict()); err != nil {
+	err = yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict())
+	if err != nil {
 		return nil, place(name, err)
 	}
 	return &Doc{name, file}, nil

@@ -196,7 +196,8 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 		return f, device.Because(device.Malformed, "device information without a model or a version")
 	}
 	f.Vendor, f.Model, f.Hardware, f.Serial, f.Version = i.Manufacturer, i.Model, i.HardwareID, i.SerialNumber, i.FirmwareVersion
-	if f.Services, err = t.services(ctx); err != nil {
+	f.Services, err = t.services(ctx)
+	if err != nil {
 		return f, err
 	}
 	if e, err = t.call(ctx, `<tds:GetScopes/>`, true); err == nil {

@@ -265,7 +265,8 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 			}
 		}
 	}
-	if f.Components, err = t.inventory(ctx, r.Update); err != nil {
+	f.Components, err = t.inventory(ctx, r.Update)
+	if err != nil {
 		return f.Clean(), err
 	}
 	if f.Version == "" {

@@ -148,7 +148,8 @@ func clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
 		if at.ProtocolVersion == V1 {
 			c.Version = gosnmp.Version1
 		}
-		if c.Community = as.Password; c.Community == "" {
+		c.Community = as.Password
+		if c.Community == "" {
 			c.Community = Community
 		}
 		return []*gosnmp.GoSNMP{c}
@@ -186,7 +187,8 @@ func read(c *gosnmp.GoSNMP) (device.Reading, error) {
 	t.lldp(&f)
 	if f.MAC == "" {
 		for _, row := range t.column(ifPhysAddress) {
-			if f.MAC = hexMAC(row.value); f.MAC != "" {
+			f.MAC = hexMAC(row.value)
+			if f.MAC != "" {
 				break
 			}
 		}

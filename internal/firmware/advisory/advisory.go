@@ -149,7 +149,8 @@ func Constraints(text string, isRange bool) ([]string, bool) {
 		return one("= " + text)
 	}
 	if rest, ok := strings.CutPrefix(text, "vers:"); ok {
-		if _, text, ok = strings.Cut(rest, "/"); !ok {
+		_, text, ok = strings.Cut(rest, "/")
+		if !ok {
 			return nil, false
 		}
 	}

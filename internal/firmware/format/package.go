@@ -180,10 +180,12 @@ func suitText(mode cbor.DecMode, raw []byte, facts *Facts) {
 		for range texts[0] & 0x1f {
 			var key, value cbor.RawMessage
 			var err error
-			if rest, err = mode.UnmarshalFirst(rest, &key); err != nil {
+			rest, err = mode.UnmarshalFirst(rest, &key)
+			if err != nil {
 				return
 			}
-			if rest, err = mode.UnmarshalFirst(rest, &value); err != nil {
+			rest, err = mode.UnmarshalFirst(rest, &value)
+			if err != nil {
 				return
 			}
 			var t struct {

@@ -17,9 +17,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"github.com/miekg/dns"
 
 	"catena/internal/device"
 	"catena/internal/dialect"

@@ -200,7 +200,8 @@ func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) 
 	var pageErr error
 	group.Go(func() {
 		var r *http.Request
-		if r, pageErr = http.NewRequest(http.MethodGet, at.URL("/"), nil); pageErr == nil {
+		r, pageErr = http.NewRequest(http.MethodGet, at.URL("/"), nil)
+		if pageErr == nil {
 			page, pageErr = wire.NewHTTP(at.Trust).Ask(ctx, r)
 		}
 	})
