@@ -22,10 +22,11 @@ func TestNothingIsLost(t *testing.T) {
 	for range 8 {
 		group.Go(func() {
 			for range 25 {
-				assert.NoError(t, atomicfile.Transform(path, 0o600, func(old []byte) ([]byte, error) {
-					n, _ := strconv.Atoi(string(old)) // no file is 0
-					return []byte(fmt.Sprint(n + 1)), nil
-				}))
+				assert.NoError(t, atomicfile.Transform(path, 0o600,
+					func(old []byte) ([]byte, error) {
+						n, _ := strconv.Atoi(string(old)) // no file is 0
+						return []byte(fmt.Sprint(n + 1)), nil
+					}))
 			}
 		})
 	}
@@ -40,7 +41,8 @@ func TestAnErrorLeavesTheOld(t *testing.T) {
 	path := filepath.Join(dir, "x")
 	require.NoError(t, atomicfile.Replace(path, []byte("old"), 0o640))
 	no := errors.New("no")
-	assert.ErrorIs(t, atomicfile.Transform(path, 0o640, func([]byte) ([]byte, error) { return nil, no }), no)
+	assert.ErrorIs(t, atomicfile.Transform(path, 0o640,
+		func([]byte) ([]byte, error) { return nil, no }), no)
 	assert.ErrorIs(t, atomicfile.Write(path, 0o640, func(w io.Writer) error {
 		_, _ = w.Write([]byte("half")) // the error that follows counts
 		return no

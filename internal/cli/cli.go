@@ -46,7 +46,9 @@ var errSilent = errors.New("")
 
 func usage(format string, args ...any) error { return exit{exitUsage, fmt.Errorf(format, args...)} }
 
-func refused(format string, args ...any) error { return exit{exitRefused, fmt.Errorf(format, args...)} }
+func refused(format string, args ...any) error {
+	return exit{exitRefused, fmt.Errorf(format, args...)}
+}
 
 // app is what the commands share: the global flags and the terminal.
 type app struct {
@@ -116,12 +118,15 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
 	}
 	flags := root.PersistentFlags()
-	flags.StringVarP(&a.dir, "dir", "C", "", "the site folder (default: the nearest one upwards with a site.yaml)")
-	flags.StringVar(&a.shelf, "shelf", "", "the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
+	flags.StringVarP(&a.dir, "dir", "C", "",
+		"the site folder (default: the nearest one upwards with a site.yaml)")
+	flags.StringVar(&a.shelf, "shelf", "",
+		"the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
 	flags.StringVar(&a.format, "format", "table", "table, json or csv")
 	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say only what was asked for")
-	flags.StringVar(&a.identity, "identity", "", "the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
+	flags.StringVar(&a.identity, "identity", "",
+		"the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell on stderr what is being done")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w\nsee: %s --help", err, c.CommandPath())
@@ -129,8 +134,11 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	root.CompletionOptions.HiddenDefaultCmd = true
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
-	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(), a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.jobsCmd(), a.trackCmd(),
-		a.rollbackCmd(), a.targetCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(), a.versionCmd())
+	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
+		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.flashCmd(), a.jobsCmd(),
+		a.trackCmd(),
+		a.rollbackCmd(), a.targetCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
+		a.versionCmd())
 	return root
 }
 

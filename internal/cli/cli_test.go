@@ -59,7 +59,10 @@ func TestScripts(t *testing.T) {
 			"code": func(ts *testscript.TestScript, _ bool, args []string) {
 				cmd := exec.Command("catena", args[1:]...)
 				cmd.Dir = ts.MkAbs(".")
-				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"), "CATENA_SHELF="+ts.Getenv("CATENA_SHELF"), "CATENA_KEY_PASSWORD="+ts.Getenv("CATENA_KEY_PASSWORD"), "HOME="+ts.Getenv("HOME"))
+				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"),
+					"CATENA_SHELF="+ts.Getenv("CATENA_SHELF"),
+					"CATENA_KEY_PASSWORD="+ts.Getenv("CATENA_KEY_PASSWORD"),
+					"HOME="+ts.Getenv("HOME"))
 				out, _ := cmd.CombinedOutput() // the code says it
 				if got := cmd.ProcessState.ExitCode(); args[0] != string(rune('0'+got)) {
 					ts.Fatalf("exit code %d, not %s:\n%s", got, args[0], out)
@@ -121,7 +124,8 @@ func startSim(check func(error), dir string, args []string) *simulation {
 	if !slices.Contains(args, "--place") {
 		for range 20 {
 			n := 100 + places.Add(1)%100
-			if s := startSimAt(check, dir, append(slices.Clone(args), "--place", fmt.Sprintf("127.44.%d", n))); s.net != "" {
+			if s := startSimAt(check, dir,
+				append(slices.Clone(args), "--place", fmt.Sprintf("127.44.%d", n))); s.net != "" {
 				return s
 			}
 		}
@@ -137,7 +141,8 @@ func startSimAt(check func(error), dir string, args []string) *simulation {
 	check(err)
 	check(s.cmd.Start())
 	// The table of stand-ins, then the command to make a site for them.
-	row, made := regexp.MustCompile(`^(\S+) .* (127\.\S+:\d+)`), regexp.MustCompile(`--adapter (\S+) --range (127\.\d+\.\d+)`)
+	row, made := regexp.MustCompile(`^(\S+) .* (127\.\S+:\d+)`), regexp.MustCompile(
+		`--adapter (\S+) --range (127\.\d+\.\d+)`)
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
 		if m := row.FindStringSubmatch(lines.Text()); m != nil {

@@ -32,7 +32,9 @@ prove, return. Before each step the command is shown that a person would type. N
 leaves the machine. It ends with 0 only when every device ended as expected.`,
 		Example: "  catena demo\n  catena demo --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no arguments"),
-		RunE:    func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), keep, place) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.demo(c.Context(), keep, place)
+		},
 	}
 	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and leave it")
 	placeFlag(c, &place)
@@ -93,16 +95,18 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 			a.shelf = filepath.Join(dir, "shelf")
 		}
 	}
-	d := &demo{app: a, ctx: ctx, dir: dir, place: place}
-	fmt.Fprintf(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site, len(scenario.Devices), place.Net)
+	d := &demo{app: a, dir: dir, place: place}
+	fmt.Fprintf(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site,
+		len(scenario.Devices), place.Net)
 	for _, s := range d.steps(scenario, images) {
 		if s.before != nil {
 			if err := s.before(); err != nil {
 				return err
 			}
 		}
-		if code := d.run(s.what, s.stdin, s.args); code != s.exit {
-			return fmt.Errorf("the demo did not go as expected: catena %s ended with %d, not %d", s.args[0], code, s.exit)
+		if code := d.run(ctx, s.what, s.stdin, s.args); code != s.exit {
+			return fmt.Errorf("the demo did not go as expected: catena %s ended with %d, not %d",
+				s.args[0], code, s.exit)
 		}
 	}
 	return d.compare(time.Since(began), keep != "")
@@ -120,17 +124,25 @@ type step struct {
 // steps are the commands of a night.
 func (d *demo) steps(scenario sim.Scenario, images string) []step {
 	return []step{
-		{what: "Make a site folder", args: append([]string{"new", scenario.Site, "--adapter", d.place.Adapter}, strings.Fields(rangeFlags(d.place))...)},
-		{what: "Keep the login, encrypted with a passphrase", args: []string{"login", "add", "--user", scenario.Login.User, "--password-stdin"}, stdin: scenario.Login.Password,
+		{what: "Make a site folder",
+			args: append([]string{"new", scenario.Site, "--adapter", d.place.Adapter},
+				strings.Fields(rangeFlags(d.place))...)},
+		{what: "Keep the login, encrypted with a passphrase",
+			args:   []string{"login", "add", "--user", scenario.Login.User, "--password-stdin"},
+			stdin:  scenario.Login.Password,
 			before: func() error { return d.write(scenario) }},
 		{what: "Find the devices", args: []string{"scan"}},
-		{what: "What is reached through what", args: []string{"scan", "--uplinks", "--at", "switch-basin", "--quiet"}},
+		{what: "What is reached through what",
+			args: []string{"scan", "--uplinks", "--at", "switch-basin", "--quiet"}},
 		{what: "Fill the shelf", args: []string{"shelf", "add", images}},
 		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
 		{what: "See what should be flashed", args: []string{"match"}},
-		{what: "Flash it, prove it, return what fails", args: []string{"flash", "--all", "--yes", "--patience", "proving=3s"}, exit: exitFailed},
+		{what: "Flash it, prove it, return what fails",
+			args: []string{"flash", "--all", "--yes", "--patience", "proving=3s"},
+			exit: exitFailed},
 		{what: "Look again", args: []string{"scan"}, before: func() error {
-			if d.place.OneHost { // another address would be another port, outside what the site names
+			// another address would be another port, outside what the site names
+			if d.place.OneHost {
 				return nil
 			}
 			fmt.Fprintln(d.app.out, "\nMeanwhile somebody has given cam-51 another address.")
@@ -143,13 +155,12 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 
 type demo struct {
 	app   *app
-	ctx   context.Context
 	dir   string
 	place *sim.Site
 }
 
 // run shows a command and runs it as if it were typed in the site folder.
-func (d *demo) run(what, stdin string, args []string) int {
+func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
 	a := d.app
 	s := a.style(a.out)
 	typed := slices.Clone(args)
@@ -162,21 +173,23 @@ func (d *demo) run(what, stdin string, args []string) int {
 	if short, _, ok := strings.Cut(line, " --range 127.0.0.1:"); ok {
 		line = short + " --range 127.0.0.1:… for each"
 	}
-	fmt.Fprintf(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what), s.Paint(view.Good, "$ catena "+line))
-	sub := &app{in: strings.NewReader(stdin + "\n"), out: a.out, err: a.err, now: a.now, getenv: func(k string) string {
-		switch k {
-		case "CATENA_PASSPHRASE":
-			return "a swan a day"
-		case "CATENA_LOGIN", "CATENA_PASSWORD", "CATENA_IDENTITY":
-			return ""
-		}
-		return a.getenv(k)
-	}}
+	fmt.Fprintf(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what),
+		s.Paint(view.Good, "$ catena "+line))
+	sub := &app{in: strings.NewReader(stdin + "\n"), out: a.out, err: a.err, now: a.now,
+		getenv: func(k string) string {
+			switch k {
+			case "CATENA_PASSPHRASE":
+				return "a swan a day"
+			case "CATENA_LOGIN", "CATENA_PASSWORD", "CATENA_IDENTITY":
+				return ""
+			}
+			return a.getenv(k)
+		}}
 	global := []string{"-C", d.dir, "--shelf", a.shelf}
 	if a.noColor {
 		global = append(global, "--no-color")
 	}
-	return sub.run(d.ctx, append(global, args...))
+	return sub.run(ctx, append(global, args...))
 }
 
 // write writes into the site folder what a person would write with an editor.
@@ -194,7 +207,8 @@ func (d *demo) write(scenario sim.Scenario) error {
 	}
 	for name, text := range scenario.Families {
 		fmt.Fprintf(d.app.out, "\nAnd in families/%s, so that images without a manifest are known:\n%s", name, text)
-		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text),
+			0o644); err != nil {
 			return err
 		}
 	}
@@ -214,23 +228,9 @@ func (d *demo) drive() string {
 	return ""
 }
 
-// compare holds what the devices say now against what was expected.
-func (d *demo) compare(took time.Duration, kept bool) error {
-	a := d.app
-	sub := &app{dir: d.dir, shelf: a.shelf, getenv: a.getenv, now: a.now}
-	w, err := sub.match()
-	if err != nil {
-		return err
-	}
-	defer w.Close()
-	devices := workspace.Mains(w.Rows)
-	if _, _, err := w.Ledger.Check(); err != nil {
-		return err
-	}
-	entries, err := w.Ledger.Entries(ledger.Filter{})
-	if err != nil {
-		return err
-	}
+// verdicts is a table of the devices and how they should have ended, and the number of those
+// that did not.
+func (d *demo) verdicts(devices []workspace.Row) (t view.Table, wrong int) {
 	byName := map[string]workspace.Row{}
 	for _, x := range devices {
 		name := x.Name
@@ -239,9 +239,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		}
 		byName[name] = x
 	}
-	s := a.style(a.out)
-	t := view.Table{Columns: []string{"device", "status", "runs", "as expected", "why"}}
-	wrong := 0
+	t.Columns = []string{"device", "status", "runs", "as expected", "why"}
 	for _, f := range expected {
 		if f.name == "drive-1" && d.place.OneHost { // there its other door is nobody's
 			f.version = ""
@@ -259,11 +257,34 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		if name == "(silent)" {
 			name = x.Address
 		}
-		t.Add(name, statusTone(x.Status).Cell(x.Status), x.Version.Text, verdict, view.Quiet.Cell(f.why))
+		t.Add(name, statusTone(x.Status).Cell(x.Status), x.Version.Text, verdict,
+			view.Quiet.Cell(f.why))
 	}
 	if extra := len(devices) - len(expected); extra != 0 {
 		wrong += max(extra, -extra)
 	}
+	return t, wrong
+}
+
+// compare holds what the devices say now against what was expected.
+func (d *demo) compare(took time.Duration, kept bool) error {
+	a := d.app
+	sub := &app{dir: d.dir, shelf: a.shelf, getenv: a.getenv, now: a.now}
+	w, err := sub.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	devices := workspace.Mains(w.Rows)
+	if _, _, err := w.Ledger.Check(); err != nil {
+		return err
+	}
+	entries, err := w.Ledger.Entries(ledger.Filter{})
+	if err != nil {
+		return err
+	}
+	t, wrong := d.verdicts(devices)
+	s := a.style(a.out)
 	fmt.Fprintf(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+w.Site.Name))
 	t.Draw(a.out, s)
 	fmt.Fprintf(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is whole: %d entries.\n", len(expected)-wrong, len(expected), took.Seconds(), len(entries))

@@ -54,8 +54,10 @@ another key, or older than the one seen last is refused.`,
 		},
 		RunE: func(c *cobra.Command, args []string) error { return a.pull(c.Context(), args, f) },
 	}
-	c.Flags().StringVar(&f.key, "key", "", "the feed's public key, or a file that holds it; needed the first time")
-	c.Flags().StringVar(&f.ca, "ca", "", "a file with certificates (PEM) to trust besides the system's")
+	c.Flags().StringVar(&f.key, "key", "",
+		"the feed's public key, or a file that holds it; needed the first time")
+	c.Flags().StringVar(&f.ca, "ca", "",
+		"a file with certificates (PEM) to trust besides the system's")
 	c.Flags().StringVar(&f.vendor, "vendor", "", "only of this maker")
 	c.Flags().StringVar(&f.model, "model", "", "only for this model")
 	c.Flags().BoolVar(&f.forSite, "for-site", false, "only what the site's known devices could use")
@@ -150,7 +152,8 @@ func feedClient(ca string) (*http.Client, error) {
 		}
 	}
 	return &http.Client{
-		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
+		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment,
+			TLSClientConfig:       &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
 			ResponseHeaderTimeout: 30 * time.Second, DisableCompression: true},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) > 5 || r.URL.Host != via[0].URL.Host || r.URL.Scheme != "https" {
@@ -174,11 +177,15 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 	}
 	return func(c firmware.Manifest) bool {
 		i := firmware.Image{Manifest: c}
-		return i.IsFor(f.vendor, f.model) && (!f.forSite || slices.ContainsFunc(known, func(d workspace.Row) bool { return i.Fits(d.Vendor, d.Model, d.Hardware.Text) }))
+		return i.IsFor(f.vendor, f.model) &&
+			(!f.forSite || slices.ContainsFunc(known, func(d workspace.Row) bool {
+				return i.Fits(d.Vendor, d.Model, d.Hardware.Text)
+			}))
 	}, nil
 }
 
-func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Manifest) bool, look bool, meter *view.Meter) (failed bool, err error) {
+func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware.Manifest) bool,
+	look bool, meter *view.Meter) (failed bool, err error) {
 	f, err := p.Index(ctx)
 	switch {
 	case errors.Is(err, shelf.ErrNoKey):
@@ -192,7 +199,8 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 			images = append(images, e)
 		}
 	}
-	a.say("%s, number %d of %s, good until %s: %s, %d new here.", f.Name, f.Number, f.Made.Format(time.DateOnly), f.Expires.Format(time.DateOnly),
+	a.say("%s, number %d of %s, good until %s: %s, %d new here.", f.Name, f.Number,
+		f.Made.Format(time.DateOnly), f.Expires.Format(time.DateOnly),
 		view.Plural(len(f.Images), "image"), len(images))
 	for _, w := range f.Withdrawn {
 		a.say("Withdrawn: %s %s %s: %s", w.Vendor, w.Model, w.Versions, w.Because)
@@ -216,7 +224,8 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 	if err := a.printImport(results); err != nil {
 		return true, err
 	}
-	return slices.ContainsFunc(results, func(r shelf.Result) bool { return r.Outcome == shelf.Refused }), ctx.Err()
+	return slices.ContainsFunc(results,
+		func(r shelf.Result) bool { return r.Outcome == shelf.Refused }), ctx.Err()
 }
 
 func (a *app) shelfFeedCmd() *cobra.Command {
@@ -256,7 +265,8 @@ func (a *app) feedKeyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := errors.Join(os.WriteFile(args[0], encrypted, 0o600), os.WriteFile(args[0]+".pub", append(text, '\n'), 0o644)); err != nil {
+			if err := errors.Join(os.WriteFile(args[0], encrypted, 0o600),
+				os.WriteFile(args[0]+".pub", append(text, '\n'), 0o644)); err != nil {
 				return err
 			}
 			a.say("The public key, for those who pull: %s", public)
@@ -275,7 +285,8 @@ type feedFlags struct {
 func (a *app) feedMakeCmd() *cobra.Command {
 	var f feedFlags
 	c := &cobra.Command{
-		Use: "make FOLDER [IMAGE…]", Short: "Write images of the shelf and a signed index into a folder",
+		Use:   "make FOLDER [IMAGE…]",
+		Short: "Write images of the shelf and a signed index into a folder",
 		Long: `Write images of the shelf (all, or those named) and a signed index into a folder. The
 index gets the number after the one that is there.`,
 		Example: `  catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key
@@ -285,8 +296,10 @@ index gets the number after the one that is there.`,
 	}
 	c.Flags().StringVar(&f.name, "name", "", "the feed's name")
 	c.Flags().StringVar(&f.key, "key", "", "the private key's file")
-	c.Flags().DurationVar(&f.good, "good-for", 180*24*time.Hour, "how long the index is to be believed")
-	c.Flags().StringArrayVar(&f.withdraw, "withdraw", nil, "VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
+	c.Flags().DurationVar(&f.good, "good-for", 180*24*time.Hour,
+		"how long the index is to be believed")
+	c.Flags().StringArrayVar(&f.withdraw, "withdraw", nil,
+		"VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
 	return c
 }
 
@@ -294,13 +307,16 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 	if f.name == "" || f.key == "" {
 		return usage("a feed needs --name and --key; make a key: catena shelf feed key FILE")
 	}
-	feed := shelf.Feed{Name: f.name, Number: shelf.LastNumber(args[0]) + 1, Made: a.now().UTC().Truncate(time.Second), Expires: a.now().UTC().Add(f.good).Truncate(time.Second)}
+	feed := shelf.Feed{Name: f.name, Number: shelf.LastNumber(args[0]) + 1,
+		Made:    a.now().UTC().Truncate(time.Second),
+		Expires: a.now().UTC().Add(f.good).Truncate(time.Second)}
 	for _, w := range f.withdraw {
 		part := strings.SplitN(w, "/", 4)
 		if len(part) != 4 {
 			return usage("--withdraw %q is not VENDOR/MODEL/VERSIONS/WHY", w)
 		}
-		feed.Withdrawn = append(feed.Withdrawn, shelf.Withdrawn{Vendor: part[0], Model: part[1], Versions: part[2], Because: part[3]})
+		feed.Withdrawn = append(feed.Withdrawn,
+			shelf.Withdrawn{Vendor: part[0], Model: part[1], Versions: part[2], Because: part[3]})
 	}
 	private, err := a.privateKey(f.key)
 	if err != nil {
@@ -317,7 +333,8 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 	if err := s.MakeFeed(args[0], feed, images, *private); err != nil {
 		return err
 	}
-	a.say("Wrote number %d of %s with %s into %s.", feed.Number, feed.Name, view.Plural(len(images), "image"), args[0])
+	a.say("Wrote number %d of %s with %s into %s.", feed.Number, feed.Name,
+		view.Plural(len(images), "image"), args[0])
 	return nil
 }
 

@@ -35,14 +35,16 @@ func (f *jobFlags) flags(c *cobra.Command) {
 	whereFlag(c, &f.choice)
 	c.Flags().IntVar(&f.parallel, "parallel", 8, "how many devices are worked on at the same time")
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "do not ask")
-	c.Flags().Var(&patienceFlag{&f.patience}, "patience", "how long a device may take in a step, as STEP=DURATION; may be repeated")
+	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
+		"how long a device may take in a step, as STEP=DURATION; may be repeated")
 }
 
 // patienceFlag reads --patience STEP=DURATION.
 type patienceFlag struct{ of *job.Patience }
 
 func (p *patienceFlag) steps() map[string]*time.Duration {
-	return map[string]*time.Duration{"writing": &p.of.Writing, "restarting": &p.of.Restarting, "proving": &p.of.Proving, "grace": &p.of.Grace}
+	return map[string]*time.Duration{"writing": &p.of.Writing, "restarting": &p.of.Restarting,
+		"proving": &p.of.Proving, "grace": &p.of.Grace}
 }
 
 func (p *patienceFlag) Set(text string) error {
@@ -65,7 +67,8 @@ func (p *patienceFlag) String() string {
 	if p.of == nil {
 		return ""
 	}
-	return fmt.Sprintf("writing=%s, restarting=%s, proving=%s, grace=%s", p.of.Writing, p.of.Restarting, p.of.Proving, p.of.Grace)
+	return fmt.Sprintf("writing=%s, restarting=%s, proving=%s, grace=%s", p.of.Writing,
+		p.of.Restarting, p.of.Proving, p.of.Grace)
 }
 
 func (f *jobFlags) check() error {
@@ -126,7 +129,8 @@ func (a *app) flash(ctx context.Context, f jobFlags) error {
 
 // carryOut plans a job of the chosen rows, asks, runs it and shows it. Devices without an
 // image are skipped; where the person named them, that is a failure.
-func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.Purpose, f jobFlags, chosen []workspace.Row) error {
+func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.Purpose, f jobFlags,
+	chosen []workspace.Row) error {
 	named := len(f.choice.Names) > 0 || purpose == job.Rollback
 	plan, skipped, err := w.Plan(purpose, chosen, named)
 	if err != nil {
@@ -150,11 +154,13 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.
 	}
 	a.announce(plan, skipped)
 	if !f.yes {
-		if err := a.confirm("Work on " + view.Plural(len(plan.Items), "device") + " now?"); err != nil {
+		if err := a.confirm("Work on " + view.Plural(len(plan.Items), "device") +
+			" now?"); err != nil {
 			return err
 		}
 	}
-	engine := &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact, Patience: f.patience, Now: a.now,
+	engine := &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
+		Patience: f.patience, Now: a.now,
 		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
 		Open: func(i firmware.Image) (job.File, error) { return w.Shelf.OpenImage(i) }}
 	j, err := engine.Start(plan)
@@ -172,7 +178,8 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.
 		return err
 	}
 	if stopped && state.Count(job.Skipped) > 0 {
-		return exit{exitFailed, errors.New("the job was stopped before all devices were worked on; go on with the same command")}
+		return exit{exitFailed, errors.New(
+			"the job was stopped before all devices were worked on; go on with the same command")}
 	}
 	if named && len(skipped) > 0 {
 		return exit{exitFailed, errSilent}
@@ -203,7 +210,8 @@ func (a *app) nothingToDo(purpose job.Purpose, skipped []workspace.Row, named bo
 
 // announce says what is about to happen.
 func (a *app) announce(plan job.Plan, skipped []workspace.Row) {
-	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"), plan.Parallel)
+	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"),
+		plan.Parallel)
 	type group struct{ model, path, file, back string }
 	var order []group
 	devices, cautions := map[group][]string{}, []string{}
@@ -273,7 +281,8 @@ func rollbackCell(rollback string) view.Cell {
 // runAndShow runs the job to its end and shows it meanwhile. A closed window or a
 // reader that went away does not end a write: the job goes on without them. stopped
 // tells whether a person stopped it.
-func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job) (state job.State, stopped bool, err error) {
+func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job) (state job.State,
+	stopped bool, err error) {
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	going, stopStarting := context.WithCancel(ctx)
 	defer stopStarting()
@@ -303,7 +312,9 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil
 	if err != nil {
-		return state, stopped, fmt.Errorf("the job cannot go on: %w\nwhat was begun is in the ledger: catena track %s --once", err, j.ID)
+		return state, stopped, fmt.Errorf(
+			"the job cannot go on: %w\nwhat was begun is in the ledger: catena track %s --once",
+			err, j.ID)
 	}
 	if showErr != nil {
 		a.log.Warn("the job could not be shown", "err", showErr)

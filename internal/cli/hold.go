@@ -19,7 +19,9 @@ func (a *app) holdCmd() *cobra.Command {
 Holds are kept in site.yaml, with its comments as they are.`,
 		Example: "  catena hold gate-5 --because 'not before the winter stoppage'\n  catena hold gate-5 --drop",
 		Args:    exactly(1, "one device"),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.hold(args[0], because, drop) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.hold(args[0], because, drop)
+		},
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
 	c.Flags().BoolVar(&drop, "drop", false, "hold it no longer")
@@ -47,7 +49,8 @@ func (a *app) hold(which, because string, drop bool) error {
 		return usage("%s is held already: %s", d.Name, held.Because)
 	}
 	if drop && !d.Is(held.Device) {
-		return usage("%s is held with others, by the pattern %q in %s; change it there", d.Name, held.Device, site.File)
+		return usage("%s is held with others, by the pattern %q in %s; change it there", d.Name,
+			held.Device, site.File)
 	}
 	path := filepath.Join(w.Dir, site.File)
 	err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {

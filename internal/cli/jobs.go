@@ -46,7 +46,8 @@ func (a *app) jobs() error {
 	lines := []jobLine{}
 	for i := range all {
 		s := all[len(all)-1-i]
-		line := jobLine{ID: s.ID, Purpose: s.Purpose, Status: "ended", Started: s.Started, Ended: s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
+		line := jobLine{ID: s.ID, Purpose: s.Purpose, Status: "ended", Started: s.Started,
+			Ended: s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
 		switch {
 		case s.Alive:
 			line.Status = "running"
@@ -58,14 +59,16 @@ func (a *app) jobs() error {
 		}
 		lines = append(lines, line)
 	}
-	t := view.Table{Columns: []string{"job", "purpose", "status", "started", "took", "devices", "how they ended"}}
+	t := view.Table{Columns: []string{"job", "purpose", "status", "started", "took", "devices",
+		"how they ended"}}
 	for _, l := range lines {
 		took := ""
 		if !l.Ended.IsZero() {
 			took = view.Clock(l.Ended.Sub(l.Started))
 		}
 		var ends []string
-		for _, step := range append(frameOrder[:5:5], append([]job.Step{job.Waiting}, job.Ends...)...) {
+		for _, step := range append(frameOrder[:5:5],
+			append([]job.Step{job.Waiting}, job.Ends...)...) {
 			if n := l.Steps[step]; n > 0 {
 				ends = append(ends, fmt.Sprintf("%d %s", n, step))
 			}
@@ -78,7 +81,8 @@ func (a *app) jobs() error {
 		if l.Steps[job.Stranded] > 0 {
 			how.Tone = view.Bad
 		}
-		t.Add(l.ID, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"), took, l.Devices, how)
+		t.Add(l.ID, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"), took,
+			l.Devices, how)
 	}
 	if len(lines) == 0 && a.format == "table" {
 		a.say("No job was ever started here. Start one: catena flash --all")

@@ -53,7 +53,8 @@ func interrupted(t *testing.T, dir string, more ...string) string {
 func command(dir string, args ...string) *exec.Cmd {
 	cmd := exec.Command("catena", args...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "CATENA_LOGIN=keeper:quoin-and-sluice", "CATENA_SHELF="+filepath.Join(dir, "shelf"))
+	cmd.Env = append(os.Environ(), "CATENA_LOGIN=keeper:quoin-and-sluice",
+		"CATENA_SHELF="+filepath.Join(dir, "shelf"))
 	return cmd
 }
 
@@ -61,7 +62,8 @@ func command(dir string, args ...string) *exec.Cmd {
 func patientSite(t *testing.T) string {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(patient), 0o600))
-	s := startSim(func(err error) { require.NoError(t, err) }, dir, []string{"patient.yaml", "--images", "firmware"})
+	s := startSim(func(err error) { require.NoError(t, err) }, dir,
+		[]string{"patient.yaml", "--images", "firmware"})
 	t.Cleanup(s.stop)
 	catena(t, dir, "new", "Locks", "-C", dir, "--adapter", s.adapter, "--range", s.net+".0/24")
 	catena(t, dir, "scan")
@@ -78,7 +80,8 @@ func TestKilledInEveryStep(t *testing.T) {
 		step      job.Step
 		returning bool
 	}{
-		{job.Checking, false}, {job.Sending, false}, {job.Writing, false}, {job.Restarting, false}, {job.Proving, false},
+		{job.Checking, false}, {job.Sending, false}, {job.Writing, false}, {job.Restarting, false},
+		{job.Proving, false},
 		{job.Sending, true}, {job.Restarting, true}, {job.Proving, true},
 	} {
 		name := string(c.step)
@@ -92,12 +95,14 @@ func TestKilledInEveryStep(t *testing.T) {
 			seen := killAt(t, dir, c.step, c.returning)
 
 			var state job.State
-			require.NoError(t, json.Unmarshal([]byte(interrupted(t, dir, "--format", "json")), &state))
+			require.NoError(t, json.Unmarshal([]byte(interrupted(t, dir, "--format", "json")),
+				&state))
 			assert.True(t, state.Interrupted())
 			assert.Contains(t, interrupted(t, dir), "The Catena that worked on this job is gone")
 			require.Len(t, state.Devices, 3, "no device is forgotten")
 			for _, d := range state.Devices {
-				assert.GreaterOrEqual(t, order(d.Step, (d.Direction == job.Back)), seen[d.Name], "the ledger has %s at least where it was seen", d.Name)
+				assert.GreaterOrEqual(t, order(d.Step, (d.Direction == job.Back)), seen[d.Name],
+					"the ledger has %s at least where it was seen", d.Name)
 			}
 			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
 
@@ -105,7 +110,8 @@ func TestKilledInEveryStep(t *testing.T) {
 			answering := 0
 			for range 40 { // scans; each takes as long as the protocols do
 				var found struct{ Devices []struct{ Access string } }
-				require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "scan", "--format", "json")), &found))
+				require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "scan", "--format",
+					"json")), &found))
 				answering = 0
 				for _, d := range found.Devices {
 					if d.Access == "ok" {
@@ -117,7 +123,8 @@ func TestKilledInEveryStep(t *testing.T) {
 				}
 			}
 			require.Equal(t, 3, answering, "each device answers")
-			out, _ := command(dir, "flash", "cam-11", "gate-1", "--yes").CombinedOutput() // one may be there already
+			// one may be there already
+			out, _ := command(dir, "flash", "cam-11", "gate-1", "--yes").CombinedOutput()
 			list := catena(t, dir, "list")
 			assert.Regexp(t, `cam-11 .*3\.2\.1 +current`, list, "%s", out)
 			assert.Regexp(t, `gate-1 .*K44 +current`, list, "%s", out)
@@ -128,7 +135,8 @@ func TestKilledInEveryStep(t *testing.T) {
 
 // order puts the steps of a device that ends returned in a row.
 func order(s job.Step, returning bool) int {
-	steps := []job.Step{job.Waiting, job.Checking, job.Sending, job.Writing, job.Restarting, job.Proving}
+	steps := []job.Step{job.Waiting, job.Checking, job.Sending, job.Writing, job.Restarting,
+		job.Proving}
 	for i, x := range steps {
 		if x == s {
 			if returning {
@@ -143,7 +151,8 @@ func order(s job.Step, returning bool) int {
 // killAt flashes all devices and kills the program when one begins the step. It
 // returns how far each device was seen to be.
 func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]int {
-	cmd := command(dir, "flash", "--all", "--yes", "--format", "json", "--patience", "proving=300ms")
+	cmd := command(dir, "flash", "--all", "--yes", "--format", "json", "--patience",
+		"proving=300ms")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	var said strings.Builder
@@ -200,7 +209,8 @@ func signalled(t *testing.T, dir string, s os.Signal) (int, map[string]job.Devic
 	_ = cmd.Wait() // the code says it
 	require.True(t, sent)
 	var state job.State
-	require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "track", "--once", "--format", "json")), &state))
+	require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "track", "--once", "--format", "json")),
+		&state))
 	devices := map[string]job.DeviceState{}
 	for _, d := range state.Devices {
 		devices[d.Name] = d

@@ -30,9 +30,11 @@ off at the end.`,
 				return fmt.Errorf("the ledger is not whole: %w; keep a copy of it and find out who changed it", err)
 			}
 			if a.format == "json" {
-				return a.printJSON(map[string]any{"entries": count, "last": fmt.Sprintf("%x", last)})
+				return a.printJSON(map[string]any{"entries": count,
+					"last": fmt.Sprintf("%x", last)})
 			}
-			_, err = fmt.Fprintf(a.out, "The ledger is whole: %d entries, the last is %x\n", count, last)
+			_, err = fmt.Fprintf(a.out, "The ledger is whole: %d entries, the last is %x\n", count,
+				last)
 			return err
 		},
 	})

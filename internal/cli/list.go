@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -25,7 +26,8 @@ func choiceFlags(cmd *cobra.Command, c *workspace.Choice) {
 
 // whereFlag is the flag of every command that works on some of the devices.
 func whereFlag(cmd *cobra.Command, c *workspace.Choice) {
-	cmd.Flags().StringVar(&c.Where, "where", "", `only devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
+	cmd.Flags().StringVar(&c.Where, "where", "",
+		`only devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
 }
 
 func (a *app) listCmd() *cobra.Command {
@@ -41,7 +43,8 @@ func (a *app) listCmd() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			return a.withDevices(choose, func(devices []workspace.Row) view.Table {
 				devices = workspace.Mains(devices)
-				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "status"}}
+				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw",
+					"serial", "version", "status"}}
 				for _, d := range devices {
 					t.Add(d.Name, d.Address, d.Vendor, d.Model,
 						d.Hardware.Text, d.Serial, d.Version.Text,
@@ -83,12 +86,14 @@ not answer), held (the site says to leave it alone).`,
 		},
 	}
 	choiceFlags(c, &choose)
-	c.Flags().StringVar(&by, "by", "", "count devices instead: by model (with what they run and should run), or by group")
+	c.Flags().StringVar(&by, "by", "",
+		"count devices instead: by model (with what they run and should run), or by group")
 	return c
 }
 
 func matchTable(devices []workspace.Row) view.Table {
-	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback", "reason"}}
+	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback",
+		"reason"}}
 	for _, d := range devices {
 		t.Add(d.Part(), d.Model, statusTone(d.Status).Cell(d.Status),
 			d.Version.Text, strings.Join(d.Path, " → "), d.File, rollbackCell(d.Rollback),
@@ -161,7 +166,8 @@ func tallied(rows []workspace.Row, by string) []tally {
 			i, ok := place[k]
 			if !ok {
 				i, place[k] = len(out), len(out)
-				out = append(out, tally{Group: k.group, Vendor: k.vendor, Model: k.model, Runs: k.runs, Target: k.target, Statuses: map[string]int{}})
+				out = append(out, tally{Group: k.group, Vendor: k.vendor, Model: k.model,
+					Runs: k.runs, Target: k.target, Statuses: map[string]int{}})
 			}
 			out[i].Devices++
 			out[i].Statuses[d.Status]++
@@ -171,7 +177,8 @@ func tallied(rows []workspace.Row, by string) []tally {
 		}
 	}
 	slices.SortStableFunc(out, func(a, b tally) int {
-		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.Vendor, b.Vendor), strings.Compare(a.Model, b.Model))
+		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.Vendor, b.Vendor),
+			strings.Compare(a.Model, b.Model))
 	})
 	return out
 }
@@ -243,37 +250,69 @@ func (a *app) show(name string) error {
 			History []event `json:"history"`
 		}{d, events})
 	}
-	s := a.style(a.out)
-	facts := view.Table{Columns: []string{"what", "value"}}
-	for _, f := range [][2]string{{"name", d.Name}, {"address", d.Address}, {"vendor", d.Vendor}, {"model", d.Model}, {"hardware", d.Hardware.Text},
-		{"serial", d.Serial}, {"version", d.Version.Text}, {"status", d.Status}, {"reason", d.Reason},
-		{"target rule", d.TargetRule}, {"path", strings.Join(d.Path, " → ")}, {"rollback", d.Rollback}, {"groups", strings.Join(d.Groups, ", ")}, {"dialect", d.Dialect}, {"found via", strings.Join(d.FoundVia, ", ")},
-		{"says", d.Match.Device.Says}, {"hardware address", d.Match.Device.MAC}, {"behind it", strings.Join(d.Match.Device.Behind, ", ")}, {"id", d.ID}} {
-		if f[1] != "" {
-			facts.Add(view.Quiet.Cell(f[0]), f[1])
+	style := a.style(a.out)
+	for i, part := range devices {
+		t := partFacts(part)
+		if i == 0 {
+			t = deviceFacts(part)
+		} else {
+			fmt.Fprintln(a.out)
 		}
-	}
-	for _, n := range d.Match.Device.Neighbours {
-		facts.Add(view.Quiet.Cell("sees"), strings.TrimSpace(fmt.Sprintf("%s: %s %s", n.Port, n.Name, strings.TrimPrefix(n.Chassis, n.Name))))
-	}
-	facts.Draw(a.out, s)
-	for _, part := range devices[1:] {
-		facts.Rows = nil
-		for _, f := range [][2]string{{"component", part.Component}, {"version", part.Version.Text}, {"status", part.Status}, {"reason", part.Reason}, {"path", strings.Join(part.Path, " → ")}} {
-			if f[1] != "" {
-				facts.Add(view.Quiet.Cell(f[0]), f[1])
-			}
-		}
-		fmt.Fprintln(a.out)
-		facts.Draw(a.out, s)
+		t.Draw(a.out, style)
 	}
 	fmt.Fprintln(a.out)
 	past := view.Table{Columns: []string{"when", "job", "what"}}
 	for _, e := range events {
 		past.Add(view.Quiet.Cell(e.At), e.Job, e.What)
 	}
-	past.Draw(a.out, s)
+	past.Draw(a.out, style)
 	return nil
+}
+
+// deviceFacts is all that is known of a device.
+func deviceFacts(r workspace.Row) view.Table {
+	d := r.Match.Device
+	list := [][2]string{
+		{"name", r.Name}, {"address", r.Address}, {"vendor", r.Vendor}, {"model", r.Model},
+		{"hardware", r.Hardware.Text}, {"serial", r.Serial}, {"version", r.Version.Text},
+		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
+		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback},
+		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
+		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)}, {"updated", clockTime(r.Updated)},
+		{"says", d.Says}, {"hardware address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")}, {"id", r.ID},
+	}
+	for _, n := range d.Neighbours {
+		who := strings.TrimSpace(n.Name + " " + strings.TrimPrefix(n.Chassis, n.Name))
+		list = append(list, [2]string{"sees", n.Port + ": " + who})
+	}
+	return factTable(list)
+}
+
+// partFacts is what is known of a component other than the main one.
+func partFacts(r workspace.Row) view.Table {
+	return factTable([][2]string{
+		{"component", r.Component}, {"version", r.Version.Text}, {"status", r.Status},
+		{"reason", r.Reason}, {"path", strings.Join(r.Path, " → ")},
+	})
+}
+
+// factTable has a row for each fact that is known.
+func factTable(facts [][2]string) view.Table {
+	t := view.Table{Columns: []string{"what", "value"}}
+	for _, f := range facts {
+		if f[1] != "" {
+			t.Add(view.Quiet.Cell(f[0]), f[1])
+		}
+	}
+	return t
+}
+
+// clockTime writes a time for a person here; empty: never.
+func clockTime(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
 }
 
 func history(entries []ledger.Entry) []event {
@@ -284,7 +323,8 @@ func history(entries []ledger.Entry) []event {
 		case workspace.Seen:
 			var d device.Device
 			if json.Unmarshal(e.Body, &d) == nil {
-				what = strings.TrimSpace(fmt.Sprintf("seen at %s: %s %s", d.Address, d.Access, d.Version))
+				what = strings.TrimSpace(fmt.Sprintf("seen at %s: %s %s", d.Address, d.Access,
+					d.Version))
 			}
 		default:
 			what = job.Sentence(e)
@@ -292,7 +332,7 @@ func history(entries []ledger.Entry) []event {
 		if what == "" {
 			continue
 		}
-		out = append(out, event{e.At.Local().Format("2006-01-02 15:04:05"), e.Job, what})
+		out = append(out, event{clockTime(e.At), e.Job, what})
 	}
 	return out
 }

@@ -36,7 +36,8 @@ The passphrase is asked for, or taken from CATENA_PASSPHRASE; an identity file i
 with --identity or in CATENA_IDENTITY.`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(), a.loginAcceptCmd())
+	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(),
+		a.loginAcceptCmd())
 	return c
 }
 
@@ -60,7 +61,8 @@ can be seen in the list of processes.`,
 			return a.loginAdd(e.device, e.model, e.group, e.user, stdin, community)
 		},
 	}
-	c.Flags().StringVar(&e.device, "device", "", "for one device: its name, address or serial number")
+	c.Flags().StringVar(&e.device, "device", "",
+		"for one device: its name, address or serial number")
 	c.Flags().StringVar(&e.model, "model", "", "for all devices of a model")
 	c.Flags().StringVar(&e.group, "group", "", "for a group of site.yaml")
 	c.Flags().StringVar(&e.user, "user", "", "the user (asked for if left out)")
@@ -204,7 +206,8 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	}
 	switch {
 	case errors.Is(err, errNoTerminal):
-		return login.Secret{}, usage("%s is encrypted, and there is no terminal to ask on; give the passphrase in CATENA_PASSPHRASE, or an identity file with --identity or in CATENA_IDENTITY",
+		return login.Secret{}, usage(
+			"%s is encrypted, and there is no terminal to ask on; give the passphrase in CATENA_PASSPHRASE, or an identity file with --identity or in CATENA_IDENTITY",
 			filepath.Join(dir, login.File))
 	case err != nil:
 		return login.Secret{}, err
@@ -345,7 +348,8 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 	type line struct {
 		Device  string `json:"device"`
 		Address string `json:"address"`
-		Login   string `json:"login"` // the id of the one that works; given: CATENA_LOGIN or as asked for
+		// the id of the one that works; given: CATENA_LOGIN or as asked for
+		Login   string `json:"login"`
 		For     string `json:"for"`
 		User    string `json:"user"`
 		Works   bool   `json:"works"`
@@ -355,7 +359,8 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 	t := view.Table{Columns: []string{"device", "address", "login", "user", "result"}}
 	failed := 0
 	for _, d := range tested {
-		r := line{Device: d.Name, Address: d.Address, Works: d.Access == device.OK, Trouble: d.Why()}
+		r := line{Device: d.Name, Address: d.Address, Works: d.Access == device.OK,
+			Trouble: d.Why()}
 		result := view.Bad.Cell(troubled(d))
 		if e, ok := book.Find(d.Login); ok {
 			r.Login, r.For, r.User = e.ID, e.For(), e.User
@@ -364,7 +369,8 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 			if d.Open {
 				r.Login = "none"
 			}
-			r.For = map[string]string{"given": "given for this run", "none": "none is needed"}[r.Login]
+			r.For = map[string]string{"given": "given for this run",
+				"none": "none is needed"}[r.Login]
 		}
 		if r.Works {
 			result = view.Cell{Text: "works"}
@@ -377,7 +383,8 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 	if err := a.emit(rows, t); err != nil || a.format != "table" {
 		return err
 	}
-	a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"), len(tested)-failed, failed)
+	a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"),
+		len(tested)-failed, failed)
 	return nil
 }
 
@@ -425,7 +432,8 @@ func (a *app) loginAccept(name string, yes bool) error {
 	for _, k := range strange {
 		if hosts[k.Address] || hosts[k.Host()] {
 			accepted = append(accepted, k)
-			a.say("%s: the %s changed\n  was %s\n  now %s", k.Address, k.Kind, was[device.Key{Address: k.Address, Kind: k.Kind}], k.Fingerprint)
+			a.say("%s: the %s changed\n  was %s\n  now %s", k.Address, k.Kind,
+				was[device.Key{Address: k.Address, Kind: k.Kind}], k.Fingerprint)
 		}
 	}
 	if len(accepted) == 0 {

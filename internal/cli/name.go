@@ -78,7 +78,8 @@ A relay output is switched only where it is named: what hangs on it may move.`,
 		},
 	}
 	c.Flags().DurationVar(&lasts, "for", 20*time.Second, "how long")
-	c.Flags().StringVar(&output, "output", "", "an output of the device to switch instead, such as a relay's token")
+	c.Flags().StringVar(&output, "output", "",
+		"an output of the device to switch instead, such as a relay's token")
 	return c
 }
 
@@ -100,7 +101,8 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	name := d.Name
 	speaks, ok := workspace.Dialects.Named(d.Dialect)
 	if !ok {
-		return refused("%s cannot be made to show itself: Catena does not know how to talk to it", name)
+		return refused("%s cannot be made to show itself: Catena does not know how to talk to it",
+			name)
 	}
 	x, err := a.access(w)
 	if err != nil {

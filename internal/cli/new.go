@@ -47,11 +47,15 @@ after the site; -C gives it another name.`,
 		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
   catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0`,
 		Args: exactly(1, "the site's name"),
-		RunE: func(_ *cobra.Command, args []string) error { return a.newSite(args[0], adapter, ranges, ports) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			return a.newSite(args[0], adapter, ranges, ports)
+		},
 	}
-	c.Flags().StringArrayVar(&ranges, "range", nil, "addresses that are the site's; may be repeated")
+	c.Flags().StringArrayVar(&ranges, "range", nil,
+		"addresses that are the site's; may be repeated")
 	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")
-	c.Flags().StringSliceVar(&ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161")
+	c.Flags().StringSliceVar(&ports, "port", nil,
+		"ports to try instead of the usual ones: 8080, or snmp:1161")
 	return c
 }
 
@@ -59,7 +63,8 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 	dir := a.dir
 	if dir == "" {
 		plain := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
-		dir = strings.Join(strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return !plain(r) }), "-")
+		dir = strings.Join(strings.FieldsFunc(strings.ToLower(name),
+			func(r rune) bool { return !plain(r) }), "-")
 	}
 	if dir == "" {
 		return usage("%q makes no folder name; name the folder with -C", name)
@@ -90,7 +95,8 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) error {
 		return err
 	}
 	// The site file comes last: a folder is a site folder once it is there.
-	err = errors.Join(l.Append(workspace.Founded, "", "", map[string]string{"site": name}), l.Close())
+	err = errors.Join(l.Append(workspace.Founded, "", "", map[string]string{"site": name}),
+		l.Close())
 	if err == nil {
 		err = os.WriteFile(path, []byte(text), 0o644)
 	}

@@ -32,8 +32,10 @@ type town struct {
 }
 
 // needed are the programs on the other side, with their Debian packages.
-var needed = map[string]string{"ip": "iproute2", "unshare": "util-linux", "wsdd": "wsdd", "avahi-daemon": "avahi-daemon", "snmpd": "snmpd",
-	"lldpd": "lldpd", "sshd": "openssh-server", "ssh-keygen": "openssh-client", "nginx": "nginx-light", "lighttpd": "lighttpd"}
+var needed = map[string]string{"ip": "iproute2", "unshare": "util-linux", "wsdd": "wsdd",
+	"avahi-daemon": "avahi-daemon", "snmpd": "snmpd",
+	"lldpd": "lldpd", "sshd": "openssh-server", "ssh-keygen": "openssh-client",
+	"nginx": "nginx-light", "lighttpd": "lighttpd"}
 
 func newTown(t *testing.T) *town {
 	if os.Geteuid() != 0 {
@@ -49,14 +51,17 @@ func newTown(t *testing.T) *town {
 	require.NoError(t, os.Chmod(dir, 0o755)) // some daemons give up their rights
 	t.Cleanup(func() { _ = os.RemoveAll(dir) })
 	w := &town{t: t, prefix: fmt.Sprintf("mh%d-", os.Getpid()), dir: dir}
-	if out, err := exec.Command("ip", "netns", "add", w.prefix+"bridge").CombinedOutput(); err != nil {
+	if out, err := exec.Command("ip", "netns", "add",
+		w.prefix+"bridge").CombinedOutput(); err != nil {
 		t.Skipf("network namespaces cannot be made here: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", w.prefix+"bridge").Run() })
-	if out, err := exec.Command("ip", "-n", w.prefix+"bridge", "link", "add", "name", "br0", "type", "bridge", "mcast_snooping", "0").CombinedOutput(); err != nil {
+	if out, err := exec.Command("ip", "-n", w.prefix+"bridge", "link", "add", "name", "br0", "type",
+		"bridge", "mcast_snooping", "0").CombinedOutput(); err != nil {
 		t.Skipf("a bridge cannot be made here: %s", out)
 	}
-	if out, err := exec.Command("unshare", "--mount", "mount", "-t", "tmpfs", "tmpfs", "/run").CombinedOutput(); err != nil {
+	if out, err := exec.Command("unshare", "--mount", "mount", "-t", "tmpfs", "tmpfs",
+		"/run").CombinedOutput(); err != nil {
 		t.Skipf("a /run of its own cannot be given to a daemon here: %s", out)
 	}
 	w.ip("-n", w.prefix+"bridge", "link", "set", "br0", "up")
@@ -72,7 +77,8 @@ func (w *town) ip(args ...string) {
 
 // in runs a command in a host to its end.
 func (w *town) in(host string, args ...string) string {
-	out, err := exec.Command("ip", append([]string{"netns", "exec", w.prefix + host}, args...)...).CombinedOutput()
+	out, err := exec.Command("ip", append([]string{"netns", "exec", w.prefix + host},
+		args...)...).CombinedOutput()
 	require.NoError(w.t, err, "%v: %s", args, out)
 	return string(out)
 }
@@ -82,12 +88,15 @@ func (w *town) host(name string, last int) {
 	ns := w.prefix + name
 	w.ip("netns", "add", ns)
 	w.t.Cleanup(func() { _ = exec.Command("ip", "netns", "del", ns).Run() })
-	w.ip("link", "add", "eth0", "netns", ns, "type", "veth", "peer", "name", "to-"+name, "netns", w.prefix+"bridge")
+	w.ip("link", "add", "eth0", "netns", ns, "type", "veth", "peer", "name", "to-"+name, "netns",
+		w.prefix+"bridge")
 	w.ip("-n", w.prefix+"bridge", "link", "set", "to-"+name, "master", "br0", "up")
 	w.ip("-n", ns, "link", "set", "lo", "up")
-	w.in(name, "sh", "-c", "echo 0 > /proc/sys/net/ipv6/conf/eth0/accept_dad || true") // its link-local address is there at once
+	// its link-local address is there at once
+	w.in(name, "sh", "-c", "echo 0 > /proc/sys/net/ipv6/conf/eth0/accept_dad || true")
 	w.ip("-n", ns, "link", "set", "eth0", "up")
-	w.ip("-n", ns, "addr", "add", fmt.Sprintf("10.20.4.%d/24", last), "dev", "eth0", "broadcast", "10.20.4.255")
+	w.ip("-n", ns, "addr", "add", fmt.Sprintf("10.20.4.%d/24", last), "dev", "eth0", "broadcast",
+		"10.20.4.255")
 	w.ip("-n", ns, "route", "add", "default", "dev", "eth0")
 }
 
@@ -95,7 +104,8 @@ func (w *town) host(name string, last int) {
 func (w *town) daemon(host, script string) (stop func()) {
 	log, err := os.Create(filepath.Join(w.dir, host+"-"+fmt.Sprint(time.Now().UnixNano())+".log"))
 	require.NoError(w.t, err)
-	cmd := exec.Command("ip", "netns", "exec", w.prefix+host, "unshare", "--mount", "sh", "-ec", "mount -t tmpfs tmpfs /run\n"+script)
+	cmd := exec.Command("ip", "netns", "exec", w.prefix+host, "unshare", "--mount", "sh", "-ec",
+		"mount -t tmpfs tmpfs /run\n"+script)
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	require.NoError(w.t, cmd.Start())
@@ -133,7 +143,8 @@ func (w *town) file(name, text string) string {
 func (w *town) certificate(name string) string {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(w.t, err)
-	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), NotAfter: time.Now().Add(time.Hour)}
+	template := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()),
+		NotAfter: time.Now().Add(time.Hour)}
 	cert, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
 	require.NoError(w.t, err)
 	raw, err := x509.MarshalECPrivateKey(key)
@@ -213,7 +224,8 @@ func TestRealNeighbours(t *testing.T) {
 		w.host(name, 11+i)
 	}
 	for range 30 { // until their link-local addresses are their own
-		if !strings.Contains(w.in("laptop", "ip", "-6", "addr")+w.in("wsd", "ip", "-6", "addr")+w.in("avahi", "ip", "-6", "addr"), "tentative") {
+		if !strings.Contains(w.in("laptop", "ip", "-6", "addr")+w.in("wsd", "ip", "-6", "addr")+
+			w.in("avahi", "ip", "-6", "addr"), "tentative") {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
@@ -234,23 +246,28 @@ auth.backend.htdigest.userfile = "`+users+`"
 $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "digest", "realm" => "weir", "require" => "valid-user")) }
 `)
 	avahi := w.file("avahi.conf", "[server]\nhost-name=recorder-weir\nuse-ipv4=yes\nuse-ipv6=yes\nallow-interfaces=eth0\nenable-dbus=no\n[publish]\n")
-	service := w.file("redfish.service", `<?xml version="1.0"?><service-group><name>Recorder at the weir</name><service><type>_http._tcp</type><port>8181</port></service></service-group>`)
-	w.daemon("avahi", "mkdir -p /run/avahi-daemon; mount -t tmpfs tmpfs /etc/avahi/services; cp "+service+" /etc/avahi/services/\n"+
+	service := w.file("redfish.service",
+		`<?xml version="1.0"?><service-group><name>Recorder at the weir</name><service><type>_http._tcp</type><port>8181</port></service></service-group>`)
+	w.daemon("avahi", "mkdir -p /run/avahi-daemon; mount -t tmpfs tmpfs /etc/avahi/services; cp "+
+		service+" /etc/avahi/services/\n"+
 		"lighttpd -D -f "+lighttpd+" & avahi-daemon --no-drop-root --no-chroot --no-rlimits -f "+avahi+" & wait")
 	w.snmpd("basin", "OS-8", "OS8-00060", "rocommunity public")
 	w.snmpd("top", "OS-8", "OS8-00061", "rouser keeper priv")
 	hostKey := filepath.Join(w.dir, "host-key")
 	newKey := func() {
 		_ = os.Remove(hostKey)
-		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", hostKey).CombinedOutput()
+		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			hostKey).CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
 	newKey()
 	sshd := func() func() {
-		return w.daemon("ssh", "mkdir -p /run/sshd; exec /usr/sbin/sshd -D -e -f /dev/null -h "+hostKey+" -o UsePAM=no -o PidFile=none")
+		return w.daemon("ssh", "mkdir -p /run/sshd; exec /usr/sbin/sshd -D -e -f /dev/null -h "+
+			hostKey+" -o UsePAM=no -o PidFile=none")
 	}
 	stopSSH := sshd()
-	stopTLS := w.nginx("tls", w.tree("basic", "BR-5", "BR5-00070", "2.10.3"), w.certificate("first.pem"))
+	stopTLS := w.nginx("tls", w.tree("basic", "BR-5", "BR5-00070", "2.10.3"),
+		w.certificate("first.pem"))
 
 	w.nginx("plain", w.tree("clear", "BR-3", "BR3-00069", "1.4"), "")
 
@@ -260,8 +277,10 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 		t.Helper()
 		program, err := exec.LookPath("catena")
 		require.NoError(t, err)
-		cmd := exec.Command("ip", append([]string{"netns", "exec", w.prefix + "laptop", program, "-C", site, "--shelf", shelf}, args...)...)
-		cmd.Env = append(os.Environ(), "CATENA_LOGIN=", "CATENA_IDENTITY="+filepath.Join(w.dir, "identity"), "CATENA_PASSWORD="+realPassword)
+		cmd := exec.Command("ip", append([]string{"netns", "exec", w.prefix + "laptop", program,
+			"-C", site, "--shelf", shelf}, args...)...)
+		cmd.Env = append(os.Environ(), "CATENA_LOGIN=",
+			"CATENA_IDENTITY="+filepath.Join(w.dir, "identity"), "CATENA_PASSWORD="+realPassword)
 		out, err := cmd.CombinedOutput()
 		return string(out), err
 	}
@@ -279,8 +298,10 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	complete := func() bool { // the daemons take a moment to come up, and to see each other
 		said = catena("scan")
 		links := catena("scan", "--uplinks", "--at", "basin")
-		return strings.Count(said, "\n10.20.4.")+strings.Count(said, " 10.20.4.") >= 6 && strings.Contains(said, "OS8-00061") && strings.Contains(said, "BR5-00071") &&
-			strings.Contains(strings.ToLower(said), "lockhouse") && strings.Contains(links, "through: basin, reach: [top]")
+		return strings.Count(said, "\n10.20.4.")+strings.Count(said, " 10.20.4.") >= 6 &&
+			strings.Contains(said, "OS8-00061") && strings.Contains(said, "BR5-00071") &&
+			strings.Contains(strings.ToLower(said), "lockhouse") &&
+			strings.Contains(links, "through: basin, reach: [top]")
 	}
 	for range 12 {
 		if complete() {
@@ -292,17 +313,21 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	assert.Regexp(t, `(?mi)^WSD-Device-LOCKHOUSE +10\.20\.4\.11:5357 .*ws-discovery`, said)
 	assert.Regexp(t, `(?m)^recorder-weir +10\.20\.4\.12:8181 +Brackwell +BR-5 +BR5-00071 +2\.10\.1 +.*mdns`, said)
 	assert.Regexp(t, `(?m)^basin +10\.20\.4\.13:161 +Osmere +OS-8 +OS8-00060 +4\.2 +snmp`, said)
-	assert.Regexp(t, `(?m)^top +10\.20\.4\.14:161 +Osmere +OS-8 +OS8-00061 +4\.2 +snmp`, said, "SNMPv3")
+	assert.Regexp(t, `(?m)^top +10\.20\.4\.14:161 +Osmere +OS-8 +OS8-00061 +4\.2 +snmp`, said,
+		"SNMPv3")
 	assert.Regexp(t, `10\.20\.4\.15:22 .* ssh `, said)
 	assert.Regexp(t, `10\.20\.4\.16:443 +Brackwell +BR-5 +BR5-00070 +2\.10\.3 +https`, said)
 	assert.Contains(t, catena("show", "10.20.4.15"), "SSH-2.0-OpenSSH")
 	assert.Regexp(t, `hardware address +[0-9a-f]{2}:`, catena("show", "10.20.4.15"))
-	assert.Contains(t, catena("scan", "--uplinks", "--at", "basin"), "{through: basin, reach: [top]}")
+	assert.Contains(t, catena("scan", "--uplinks", "--at", "basin"),
+		"{through: basin, reach: [top]}")
 	assert.Regexp(t, `(?m)10\.20\.4\.16.* keeper +works`, catena("login", "test"))
 
 	assert.Regexp(t, `10\.20\.4\.18:80 .*login-refused .*requires the password in the clear \(HTTP Basic without TLS\)`, said)
-	family := w.file("hill/families/brackwell.yaml", "family: brackwell\nvendor: Brackwell\nmodels: [BR-3]\nplain_basic: true\n")
-	assert.Regexp(t, `10\.20\.4\.18:80 .*keeper +works`, catena("login", "test", "10.20.4.18"), family)
+	family := w.file("hill/families/brackwell.yaml",
+		"family: brackwell\nvendor: Brackwell\nmodels: [BR-3]\nplain_basic: true\n")
+	assert.Regexp(t, `10\.20\.4\.18:80 .*keeper +works`, catena("login", "test", "10.20.4.18"),
+		family)
 
 	// By IPv6 on the link, where the protocols have it.
 	var linked string
@@ -314,7 +339,8 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	}
 	assert.Regexp(t, `WSD-Device-LOCKHOUSE +\[fe80::[0-9a-f:]+%eth0\]:5357`, linked)
 	assert.Regexp(t, `recorder-weir +\[fe80::[0-9a-f:]+%eth0\]:8181 .* BR5-00071 +2\.10\.1`, linked)
-	assert.Contains(t, catena("scan", "--via", "snmp", "10.99.0.1"), "10.99.0.1 is in no network of this machine (it is in eth0 10.20.4.17/24)")
+	assert.Contains(t, catena("scan", "--via", "snmp", "10.99.0.1"),
+		"10.99.0.1 is in no network of this machine (it is in eth0 10.20.4.17/24)")
 	catena("scan") // they are at their other addresses again
 
 	// The next day the one has another certificate, the other another host key.

@@ -32,12 +32,15 @@ type look struct {
 
 func (l *look) flags(c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&l.adapter, "adapter", "", "this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
+	f.StringVar(&l.adapter, "adapter", "",
+		"this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
 	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
-	f.StringSliceVar(&l.ports, "port", nil, "ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
+	f.StringSliceVar(&l.ports, "port", nil,
+		"ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
 	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
 	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
-	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond, "how long one address may take to answer")
+	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond,
+		"how long one address may take to answer")
 }
 
 func (a *app) scanCmd() *cobra.Command {
@@ -100,7 +103,8 @@ The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
 	f := c.Flags()
 	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and do nothing else")
 	f.DurationVar(&every, "every", 0, "keep looking, this often, and print only what changes")
-	f.BoolVar(&uplinks, "uplinks", false, "print what is reached through what, as uplinks: for site.yaml")
+	f.BoolVar(&uplinks, "uplinks", false,
+		"print what is reached through what, as uplinks: for site.yaml")
 	f.StringVar(&at, "at", "", "with --uplinks: the device that this machine is plugged into")
 	return c
 }
@@ -117,7 +121,8 @@ type round struct {
 func (a *app) newRound(addresses []string, l look) (*round, error) {
 	for _, way := range l.via {
 		if !slices.Contains(discover.Protocols, way) {
-			return nil, usage("--via %q is not a discovery protocol; there are %s", way, strings.Join(discover.Protocols, ", "))
+			return nil, usage("--via %q is not a discovery protocol; there are %s", way,
+				strings.Join(discover.Protocols, ", "))
 		}
 	}
 	var ports []site.Port
@@ -210,7 +215,9 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	s.Trusted = r.access.Keys
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 	if !a.quiet {
-		s.Progress = func(done, total int, what string) { meter.Show(fmt.Sprintf("%d of %d %s", done, total, what)) }
+		s.Progress = func(done, total int, what string) {
+			meter.Show(fmt.Sprintf("%d of %d %s", done, total, what))
+		}
 	}
 	began := a.now()
 	result, err := s.Scan(ctx, r.networks, known)
@@ -225,8 +232,10 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	if err != nil {
 		return note, nil, err
 	}
-	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed), Gone: []string{}, Read: []string{},
-		Outside: result.Outside, Warnings: orEmpty(result.Warnings), Seconds: a.now().Sub(began).Seconds()}
+	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed),
+		Gone: []string{}, Read: []string{},
+		Outside: result.Outside, Warnings: orEmpty(result.Warnings),
+		Seconds: a.now().Sub(began).Seconds()}
 	for _, d := range result.Gone {
 		note.Gone = append(note.Gone, d.Name)
 	}
@@ -281,7 +290,8 @@ func (r *round) watch(ctx context.Context, every time.Duration) error {
 			return err
 		}
 		if first && err == nil {
-			a.say("%s %s here; looking again every %s, until Ctrl-C.", at, view.Plural(note.Found, "device"), every)
+			a.say("%s %s here; looking again every %s, until Ctrl-C.", at,
+				view.Plural(note.Found, "device"), every)
 		}
 		select {
 		case <-next:
@@ -325,7 +335,8 @@ func (a *app) printNews(at string, note scanNote) error {
 		case n.What == "gone":
 			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Bad, "gone"))
 		default:
-			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, fmt.Sprintf("%s %s → %s", n.What, orNone(n.From), orNone(n.To)))
+			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name,
+				fmt.Sprintf("%s %s → %s", n.What, orNone(n.From), orNone(n.To)))
 		}
 	}
 	return nil
@@ -370,7 +381,8 @@ func (a *app) adapters() error {
 // printUplinks prints what is reached through what, to be pasted into site.yaml. What
 // cannot be known stands there as comments.
 func (a *app) printUplinks(at string, devices []device.Device) error {
-	if at != "" && !slices.ContainsFunc(devices, func(d device.Device) bool { return d.Answers(at) }) {
+	if at != "" && !slices.ContainsFunc(devices,
+		func(d device.Device) bool { return d.Answers(at) }) {
 		return usage("--at: no device %q was found", at)
 	}
 	for _, d := range devices {
@@ -408,10 +420,13 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 		if l.Chain {
 			fmt.Fprintf(a.out, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
 		}
-		fmt.Fprintf(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through), strings.Join(mapped(l.Reach, yamlWord), ", "))
+		fmt.Fprintf(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through),
+			strings.Join(mapped(l.Reach, yamlWord), ", "))
 	}
 	if len(unseen) > 0 {
-		fmt.Fprint(a.out, comment(fmt.Sprintf("What these are reached through is not known, nobody sees them: %s.", strings.Join(unseen, ", "))))
+		fmt.Fprint(a.out, comment(fmt.Sprintf(
+			"What these are reached through is not known, nobody sees them: %s.",
+			strings.Join(unseen, ", "))))
 	}
 	return nil
 }
@@ -442,9 +457,11 @@ func mapped(list []string, f func(string) string) []string {
 // yamlWord writes a name so that YAML reads it as that name.
 func yamlWord(name string) string {
 	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_.", r)
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("-_.", r)
 	}
-	if strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 && strings.ContainsAny(name[:1], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") {
+	if strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 &&
+		strings.ContainsAny(name[:1], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") {
 		return name
 	}
 	return "'" + strings.ReplaceAll(name, "'", "''") + "'"
@@ -492,7 +509,9 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 		}{note, shown})
 	}
 	news := note.byDevice()
-	err = a.printDevices(shown, func(devices []workspace.Row) view.Table { return scanTable(devices, news) })
+	err = a.printDevices(shown, func(devices []workspace.Row) view.Table {
+		return scanTable(devices, news)
+	})
 	if err != nil {
 		return err
 	}
@@ -575,7 +594,8 @@ func troubleTone(d device.Device) view.Tone {
 }
 
 func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
-	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version", "found via", "news"}}
+	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial",
+		"version", "found via", "news"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
 		if d.Match.Device.Access != device.OK {
@@ -583,7 +603,8 @@ func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
 		}
 		remark := news[d.Name]
 		if d.Match.Device.Trouble != nil && d.Match.Device.Access != device.Away {
-			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.Match.Device), "; ")}
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.Match.Device),
+				"; ")}
 		}
 		t.Add(d.Name, d.Address, d.Vendor, d.Model,
 			d.Hardware.Text, d.Serial, version,

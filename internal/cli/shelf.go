@@ -31,7 +31,8 @@ works without a network. Each image lies there with a manifest, a small YAML fil
 says which devices it is for.`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(), a.shelfDropCmd(), a.shelfExportCmd(),
+	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(),
+		a.shelfDropCmd(), a.shelfExportCmd(),
 		a.shelfCheckCmd(), a.shelfPullCmd(), a.shelfFeedCmd())
 	return c
 }
@@ -79,15 +80,19 @@ with --as. What does not match its manifest is refused; the rest is added.`,
 			return a.shelfAdd(c.Context(), args)
 		},
 	}
-	c.Flags().StringVar(&key, "key", "", "a public key, or a file that holds it: every file must have its signature beside it, as FILE.minisig")
-	c.Flags().StringVar(&as, "as", "", "what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
+	c.Flags().StringVar(&key, "key", "",
+		"a public key, or a file that holds it: every file must have its signature beside it, as FILE.minisig")
+	c.Flags().StringVar(&as, "as", "",
+		"what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
 	return c
 }
 
-func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter, paths []string) (shelf.Options, error) {
+func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter, paths []string) (shelf.Options,
+	error) {
 	families, err := a.families(s)
 	total := shelf.Size(paths)
-	return shelf.Options{Manifest: families.Manifest, Progress: func(n int64) { meter.ShowBytes(n, total, "read") }}, err
+	return shelf.Options{Manifest: families.Manifest,
+		Progress: func(n int64) { meter.ShowBytes(n, total, "read") }}, err
 }
 
 func (a *app) shelfAdd(ctx context.Context, paths []string) error {
@@ -118,7 +123,8 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 	if n := count[shelf.Aside]; n > 0 {
 		aside = fmt.Sprintf(", %d not recognised and set aside", n)
 	}
-	a.say("\n%d new, %d already there, %d refused%s.", count[shelf.New], count[shelf.There], count[shelf.Refused], aside)
+	a.say("\n%d new, %d already there, %d refused%s.", count[shelf.New], count[shelf.There],
+		count[shelf.Refused], aside)
 	if aside != "" {
 		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or remove them: catena shelf drop FILE")
 	}
@@ -130,10 +136,12 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 
 func (a *app) printImport(results []shelf.Result) error {
 	if a.format != "table" {
-		t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "sha256", "source", "reason"}}
+		t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "sha256",
+			"source", "reason"}}
 		for _, r := range results {
 			i := r.Image
-			t.Add(r.Outcome, i.Vendor, strings.Join(i.Models, " "), i.Version, i.SHA256, r.Source, r.Reason)
+			t.Add(r.Outcome, i.Vendor, strings.Join(i.Models, " "), i.Version, i.SHA256, r.Source,
+				r.Reason)
 		}
 		return a.emit(orEmpty(results), t)
 	}
@@ -152,7 +160,8 @@ func (a *app) printImport(results []shelf.Result) error {
 			continue
 		}
 		i := r.Image
-		t.Add(outcome, i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Bytes(float64(i.Size)), view.Quiet.Cell(r.Source))
+		t.Add(outcome, i.Vendor, strings.Join(i.Models, ", "), i.Version,
+			view.Bytes(float64(i.Size)), view.Quiet.Cell(r.Source))
 	}
 	return a.emit(results, t)
 }
@@ -207,10 +216,11 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		return err
 	}
 	if _, err := os.Stat(args[0]); err == nil {
-		results, err := s.Import(ctx, args, shelf.Options{Manifest: func(string, []byte, format.Facts) (firmware.Manifest, error) {
-			manifest.File = filepath.Base(args[0])
-			return manifest, nil
-		}})
+		results, err := s.Import(ctx, args,
+			shelf.Options{Manifest: func(string, []byte, format.Facts) (firmware.Manifest, error) {
+				manifest.File = filepath.Base(args[0])
+				return manifest, nil
+			}})
 		if err != nil {
 			return err
 		}
@@ -302,22 +312,27 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	}
 	list = slices.DeleteFunc(list, func(l listed) bool { return !l.IsFor(vendor, model) })
 	if a.format != "table" {
-		t := view.Table{Columns: []string{"vendor", "models", "hardware", "component", "version", "advice", "size", "sha256", "file"}}
+		t := view.Table{Columns: []string{"vendor", "models", "hardware", "component", "version",
+			"advice", "size", "sha256", "file"}}
 		for _, i := range list {
-			t.Add(i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version, i.Advice, i.Size, i.SHA256, i.File)
+			t.Add(i.Vendor, strings.Join(i.Models, " "), i.Hardware, i.Component, i.Version,
+				i.Advice, i.Size, i.SHA256, i.File)
 		}
 		return a.emit(orEmpty(list), t)
 	}
-	t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size", "digest", "file", "marks"}}
+	t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size", "digest",
+		"file", "marks"}}
 	total := int64(0)
 	for _, i := range list {
 		total += i.Size
-		tone := map[firmware.Advice]view.Tone{firmware.Withdrawn: view.Bad, firmware.Superseded: view.Quiet}[i.Advice]
+		tone := map[firmware.Advice]view.Tone{firmware.Withdrawn: view.Bad,
+			firmware.Superseded: view.Quiet}[i.Advice]
 		marks := view.Cell{Text: i.marks()}
 		if i.Because != "" {
 			marks.Tone = tone
 		}
-		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, tone.Cell(string(i.Advice)), view.Bytes(float64(i.Size)),
+		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, tone.Cell(string(i.Advice)),
+			view.Bytes(float64(i.Size)),
 			view.Quiet.Cell(i.SHA256[:12]), i.File, marks)
 	}
 	if err := a.emit(list, t); err != nil {
@@ -355,7 +370,8 @@ func (a *app) listed(s *shelf.Shelf, images []firmware.Image) ([]listed, error) 
 	}
 	var out []listed
 	for _, i := range images {
-		l := listed{Image: i, Newest: i.Advice != firmware.Withdrawn && newest[kind(i)] == i.Version, Added: s.Added(i)}
+		l := listed{Image: i, Newest: i.Advice != firmware.Withdrawn &&
+			newest[kind(i)] == i.Version, Added: s.Added(i)}
 		l.Fresh = !last.IsZero() && l.Added.After(last)
 		out = append(out, l)
 	}
@@ -399,8 +415,9 @@ func (a *app) withImage(name string, do func(s *shelf.Shelf, image firmware.Imag
 
 func (a *app) shelfNotesCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "notes IMAGE", Short: "Show an image's release notes", Example: "  catena shelf notes wx40_3.2.1.bin",
-		Args: exactly(1, anImage),
+		Use: "notes IMAGE", Short: "Show an image's release notes",
+		Example: "  catena shelf notes wx40_3.2.1.bin",
+		Args:    exactly(1, anImage),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 				notes, err := s.Notes(image)
@@ -470,7 +487,8 @@ func (a *app) shelfDropCmd() *cobra.Command {
 				return err
 			}
 			if len(needed) > 0 && !force {
-				return refused("%s is what would return %s; keep it, or say --force", image.File, strings.Join(needed, ", "))
+				return refused("%s is what would return %s; keep it, or say --force", image.File,
+					strings.Join(needed, ", "))
 			}
 			if err := s.Drop(image); err != nil {
 				return err
@@ -511,7 +529,8 @@ func chosen(s *shelf.Shelf, names []string, vendor, model string) ([]firmware.Im
 func (a *app) shelfExportCmd() *cobra.Command {
 	var vendor, model, key string
 	c := &cobra.Command{
-		Use: "export FILE.zip [IMAGE…]", Short: "Write images with their manifests into a bundle for a colleague",
+		Use:   "export FILE.zip [IMAGE…]",
+		Short: "Write images with their manifests into a bundle for a colleague",
 		Long: `Write images with their manifests and release notes into a bundle. With --key the bundle is
 signed: the minisign signature lies beside it, and a colleague has it checked with
 catena shelf add --key.`,
@@ -541,19 +560,22 @@ catena shelf add --key.`,
 			if err := s.Export(ctx, args[0], images, private); err != nil {
 				return fmt.Errorf("nothing was written: %w", err)
 			}
-			a.say("Wrote %s into %s. A colleague adds it: catena shelf add %s", view.Plural(len(images), "image"), args[0], filepath.Base(args[0]))
+			a.say("Wrote %s into %s. A colleague adds it: catena shelf add %s",
+				view.Plural(len(images), "image"), args[0], filepath.Base(args[0]))
 			return nil
 		},
 	}
 	c.Flags().StringVar(&vendor, "vendor", "", "all of this maker")
 	c.Flags().StringVar(&model, "model", "", "all for this model")
-	c.Flags().StringVar(&key, "key", "", "the private key to sign the bundle with (catena shelf feed key)")
+	c.Flags().StringVar(&key, "key", "",
+		"the private key to sign the bundle with (catena shelf feed key)")
 	return c
 }
 
 func (a *app) shelfCheckCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "check", Short: "Read every image again and name the damaged ones", Args: exactly(0, "no arguments"),
+		Use: "check", Short: "Read every image again and name the damaged ones",
+		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()

@@ -51,7 +51,8 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 		},
 	}
 	placeFlag(c, &place)
-	c.Flags().StringVar(&images, "images", "", "write the scenario's images and their manifests into this folder")
+	c.Flags().StringVar(&images, "images", "",
+		"write the scenario's images and their manifests into this folder")
 	return c
 }
 
@@ -62,13 +63,15 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 		if err := sim.WriteImages(images, scenario); err != nil {
 			return err
 		}
-		a.say("Wrote the scenario's %s into %s, as their makers give them out.", view.Plural(len(scenario.Images), "image"), images)
+		a.say("Wrote the scenario's %s into %s, as their makers give them out.",
+			view.Plural(len(scenario.Images), "image"), images)
 	}
 	level := slog.LevelError
 	if a.verbose {
 		level = slog.LevelInfo
 	}
-	s, err := sim.Start(scenario, place, slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	s, err := sim.Start(scenario, place,
+		slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
 	if err != nil {
 		return err
 	}
@@ -84,7 +87,8 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 		}
 		t.Draw(a.out, a.style(a.out))
 		a.say("\n%s is up: %s on adapter %s, login %s:%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
-			scenario.Site, view.Plural(len(scenario.Devices), "stand-in"), s.Adapter, scenario.Login.User, scenario.Login.Password,
+			scenario.Site, view.Plural(len(scenario.Devices), "stand-in"), s.Adapter,
+			scenario.Login.User, scenario.Login.Password,
 			scenario.Site, s.Adapter, rangeFlags(s))
 	}
 	<-ctx.Done()
@@ -92,7 +96,8 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 }
 
 func placeFlag(c *cobra.Command, place *string) {
-	c.Flags().StringVar(place, "place", "", "the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port of its own (default: the first that is free)")
+	c.Flags().StringVar(place, "place", "",
+		"the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port of its own (default: the first that is free)")
 }
 
 func rangeFlags(s *sim.Site) string {

@@ -28,13 +28,15 @@ model. Without any, a device should run the newest recommended.
 The targets of these commands lie in targets.yaml in the site folder; site.yaml may hold more.`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.targetSetCmd(), a.targetDropCmd(), a.targetListCmd(), a.targetSaveCmd(), a.targetLoadCmd())
+	c.AddCommand(a.targetSetCmd(), a.targetDropCmd(), a.targetListCmd(), a.targetSaveCmd(),
+		a.targetLoadCmd())
 	return c
 }
 
 // targetFlags say for which devices a target is.
 func targetFlags(c *cobra.Command, target *site.Target) {
-	c.Flags().StringVar(&target.Device, "device", "", "for this device: its name, address or serial number")
+	c.Flags().StringVar(&target.Device, "device", "",
+		"for this device: its name, address or serial number")
 	c.Flags().StringVar(&target.Model, "model", "", "for this model")
 	c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
 }
@@ -71,7 +73,8 @@ func (a *app) targetDropCmd() *cobra.Command {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				left := slices.DeleteFunc(slices.Clone(targets), target.Same)
 				if len(left) == len(targets) {
-					return nil, "", usage("%s has no target for %q; see: catena target list", site.TargetsFile, target.For())
+					return nil, "", usage("%s has no target for %q; see: catena target list",
+						site.TargetsFile, target.For())
 				}
 				return left, "Dropped the target for " + target.For() + ".", nil
 			})
@@ -129,7 +132,8 @@ func (a *app) targetLoadCmd() *cobra.Command {
 				for _, l := range loaded {
 					targets = slices.DeleteFunc(targets, l.Same)
 				}
-				return append(targets, loaded...), "Added " + view.Plural(len(loaded), "target") + ".", nil
+				return append(targets, loaded...),
+					"Added " + view.Plural(len(loaded), "target") + ".", nil
 			})
 		},
 	}

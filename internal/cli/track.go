@@ -103,7 +103,8 @@ func (a *app) printState(state job.State) error {
 		job.State
 		Devices []tracked `json:"devices"`
 	}{State: state, Devices: []tracked{}}
-	t := view.Table{Columns: []string{"id", "name", "from", "to", "step", "done", "total", "version", "reason", "advice"}}
+	t := view.Table{Columns: []string{"id", "name", "from", "to", "step", "done", "total",
+		"version", "reason", "advice"}}
 	for _, d := range state.Devices {
 		all.Devices = append(all.Devices, tracked{d, advice(d)})
 		t.Add(d.ID, d.Name, d.From, d.To, d.Step, d.Done, d.Total, d.Version, d.Reason, advice(d))
@@ -115,7 +116,8 @@ func (a *app) printState(state job.State) error {
 func outcome(state job.State) error {
 	switch {
 	case state.Interrupted():
-		return exit{exitError, fmt.Errorf("job %s was interrupted; see what each device runs: catena scan", state.ID)}
+		return exit{exitError, fmt.Errorf(
+			"job %s was interrupted; see what each device runs: catena scan", state.ID)}
 	case state.Count(job.Stranded) > 0:
 		return exit{exitStranded, errSilent}
 	case state.Count(job.Failed)+state.Count(job.Returned) > 0:
@@ -191,12 +193,14 @@ func eventLine(e job.Event, from string) string {
 	if e.Step.End() {
 		detail = strings.TrimSpace(e.Version + "  " + e.Reason)
 	}
-	return strings.TrimRight(fmt.Sprintf("%s  %-12s %-11s %s", e.At.Local().Format("15:04:05"), e.Name, e.Step, detail), " ")
+	return strings.TrimRight(fmt.Sprintf("%s  %-12s %-11s %s", e.At.Local().Format("15:04:05"),
+		e.Name, e.Step, detail), " ")
 }
 
 // order in which devices stand in a frame when not all have room: those at work
 // first, then those that went wrong.
-var frameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sending, job.Checking, job.Stranded,
+var frameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sending, job.Checking,
+	job.Stranded,
 	job.Returned, job.Failed, job.Waiting, job.Skipped, job.Done}
 
 // frame is one picture of a job.
@@ -215,8 +219,10 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 			working++
 		}
 	}
-	head := fmt.Sprintf("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName, state.Purpose, state.ID,
-		ended, len(state.Devices), working, len(state.Devices)-ended-working, view.Clock(until.Sub(state.Started)))
+	head := fmt.Sprintf("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName,
+		state.Purpose, state.ID,
+		ended, len(state.Devices), working, len(state.Devices)-ended-working,
+		view.Clock(until.Sub(state.Started)))
 	if state.Interrupted() {
 		head += s.Paint(view.Bad, " · interrupted")
 	}
@@ -233,7 +239,8 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 		})
 	}
 	// The widths are kept, so that nothing jumps when a rate comes or goes.
-	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"), strings.Repeat(" ", barWidth), "%  ",
+	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"),
+		strings.Repeat(" ", barWidth), "%  ",
 		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
 	for _, d := range devices[:room] {
 		t.Add(frameRow(d, now, s)...)
@@ -265,7 +272,8 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
 	if p := d.Percent(); p >= 0 {
 		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
 		if d.Rate > 0 && now.Sub(d.Since) > rateAfter {
-			rate, left = view.Bytes(d.Rate)+"/s", view.Clock(time.Duration(d.Left*float64(time.Second)))
+			rate, left = view.Bytes(d.Rate)+"/s", view.Clock(
+				time.Duration(d.Left*float64(time.Second)))
 		}
 	} else if !d.Step.End() && d.Step != job.Waiting {
 		bar = s.Bar(-1, barWidth)
@@ -274,13 +282,15 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
 	switch {
 	case what != "":
 	case d.Step == job.Done:
-		what = fmt.Sprintf("proven on %s in %s", d.Version, view.Clock(time.Duration(d.Took*float64(time.Second))))
+		what = fmt.Sprintf("proven on %s in %s", d.Version,
+			view.Clock(time.Duration(d.Took*float64(time.Second))))
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total: // what is left is on the wire
 		what, left = "all sent, waits for its answer", ""
 	case !d.Step.End() && d.Step != job.Waiting:
 		what = "for " + view.Clock(now.Sub(d.Since))
 	}
-	return []any{d.Name, d.From + " → " + d.To, step, bar, percent, rate, left, view.Quiet.Cell(what)}
+	return []any{d.Name, d.From + " → " + d.To, step, bar, percent, rate, left,
+		view.Quiet.Cell(what)}
 }
 
 func stepTone(s job.Step) view.Tone {
@@ -327,6 +337,7 @@ func (a *app) summary(w *workspace.Workspace, state job.State) error {
 	if state.Interrupted() {
 		return outcome(state)
 	}
-	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Site.Name, strings.Join(parts, ", "), view.Clock(state.Ended.Sub(state.Started)))
+	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Site.Name, strings.Join(parts, ", "),
+		view.Clock(state.Ended.Sub(state.Started)))
 	return outcome(state)
 }

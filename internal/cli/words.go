@@ -103,7 +103,8 @@ func advice(d job.DeviceState) string {
 	case job.Stranded:
 		if last(d.Cause).Why == job.NoRollback {
 			from := last(d.Cause).Want
-			return "add an image of " + from + " to the shelf (catena shelf add), then: catena rollback --to " + from + " " + d.Name
+			return "add an image of " + from +
+				" to the shelf (catena shelf add), then: catena rollback --to " + from + " " + d.Name
 		}
 		return onSite
 	case job.Failed:
@@ -123,7 +124,8 @@ func advice(d job.DeviceState) string {
 		return "mend that first, then flash it again"
 	}
 	if c := d.Cause.Device; c != nil {
-		if next := remedy(device.Device{Name: d.Name, Trouble: c}); next != "" && c.Problem != device.Changed {
+		if next := remedy(device.Device{Name: d.Name, Trouble: c}); next != "" &&
+			c.Problem != device.Changed {
 			return next + "; then flash it again"
 		}
 		switch {

@@ -10,17 +10,21 @@ import (
 type Problem string
 
 const (
-	NotMine        Problem = "not-mine"         // it speaks another dialect
-	NoAnswer       Problem = "no-answer"        // it does not answer, or stopped answering
-	Malformed      Problem = "malformed"        // it sent what cannot be understood
-	Refusal        Problem = "refusal"          // it refused what was asked, in its own words
-	BadLogin       Problem = "bad-login"        // it refused the login
-	PlainLogin     Problem = "plain-login"      // it requires the password in the clear; none was sent
-	NewPassword    Problem = "new-password"     // the login is right, but a new password is required first
-	NoRight        Problem = "no-right"         // the login is right, but may not do what it must
-	Changed        Problem = "identity-changed" // a certificate, host key or serial number changed; no login was sent
-	NoLogin        Problem = "no-login"         // no login is known for it
-	RefusedBefore  Problem = "refused-before"   // it refused all logins before; they are not tried again unasked
+	NotMine   Problem = "not-mine"  // it speaks another dialect
+	NoAnswer  Problem = "no-answer" // it does not answer, or stopped answering
+	Malformed Problem = "malformed" // it sent what cannot be understood
+	Refusal   Problem = "refusal"   // it refused what was asked, in its own words
+	BadLogin  Problem = "bad-login" // it refused the login
+	// it requires the password in the clear; none was sent
+	PlainLogin Problem = "plain-login"
+	// the login is right, but a new password is required first
+	NewPassword Problem = "new-password"
+	NoRight     Problem = "no-right" // the login is right, but may not do what it must
+	// a certificate, host key or serial number changed; no login was sent
+	Changed Problem = "identity-changed"
+	NoLogin Problem = "no-login" // no login is known for it
+	// it refused all logins before; they are not tried again unasked
+	RefusedBefore  Problem = "refused-before"
 	NotRecognised  Problem = "not-recognised"   // it answers, but nothing knows how to read it
 	Mute           Problem = "mute"             // it takes connections and says nothing
 	OnlyAnnounced  Problem = "only-announced"   // it was announced, but takes no connection

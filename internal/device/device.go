@@ -22,12 +22,15 @@ import (
 type Access string
 
 const (
-	OK              Access = "ok"               // it was read
-	LoginRefused    Access = "login-refused"    // it answers, but no login that is known opens it
-	IdentityChanged Access = "identity-changed" // its certificate, host key or serial number is not the trusted one
-	Silent          Access = "silent"           // it takes connections and answers nothing that can be understood
-	Unreadable      Access = "unreadable"       // it answers, but Catena does not know how to read it
-	Away            Access = "away"             // it was known, and does not answer now
+	OK           Access = "ok"            // it was read
+	LoginRefused Access = "login-refused" // it answers, but no login that is known opens it
+	// its certificate, host key or serial number is not the trusted one
+	IdentityChanged Access = "identity-changed"
+	// it takes connections and answers nothing that can be understood
+	Silent Access = "silent"
+	// it answers, but Catena does not know how to read it
+	Unreadable Access = "unreadable"
+	Away       Access = "away" // it was known, and does not answer now
 )
 
 // Identity says which device it is. What a device does not tell is empty.
@@ -47,13 +50,17 @@ func (i *Identity) fields() []*string {
 
 // Endpoint is where and how a device is talked to.
 type Endpoint struct {
-	Dialect         string `json:"dialect,omitempty"`
-	Address         string `json:"address"`                    // host:port; port 0: it is not talked to at any
-	Scheme          string `json:"scheme,omitempty"`           // http, https; empty: the dialect's only one
-	Path            string `json:"path,omitempty"`             // where its service is; empty: the dialect's usual place
+	Dialect string `json:"dialect,omitempty"`
+	// host:port; port 0: it is not talked to at any
+	Address string `json:"address"`
+	// http, https; empty: the dialect's only one
+	Scheme string `json:"scheme,omitempty"`
+	// where its service is; empty: the dialect's usual place
+	Path            string `json:"path,omitempty"`
 	ProtocolVersion string `json:"protocol_version,omitempty"` // where it matters: v1, v2c, v3
 	Open            bool   `json:"open,omitempty"`             // it can be read without a login
-	Through         string `json:"through,omitempty"`          // the ID of the parent that it is reached through
+	// the ID of the parent that it is reached through
+	Through string `json:"through,omitempty"`
 }
 
 // Secure tells whether it is talked to over TLS.
@@ -87,7 +94,8 @@ type Reading struct {
 	Services   []string          `json:"services,omitempty"`   // what it offers while it is healthy
 	Says       string            `json:"says,omitempty"`       // in words: a description, a banner
 	Neighbours []Neighbour       `json:"neighbours,omitempty"` // what it sees at its ports
-	Behind     []string          `json:"behind,omitempty"`     // what is behind it: serial numbers, names or addresses
+	// what is behind it: serial numbers, names or addresses
+	Behind []string `json:"behind,omitempty"`
 }
 
 // Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
@@ -121,7 +129,8 @@ func (r Reading) Clean() Reading {
 	r.Services, r.Behind = clean(r.Services, maxServices), clean(r.Behind, maxNeighbours)
 	r.Neighbours = slices.Clone(r.Neighbours[:min(len(r.Neighbours), maxNeighbours)])
 	for i, n := range r.Neighbours {
-		r.Neighbours[i] = Neighbour{text.Clean(n.Port), text.Clean(n.Chassis), text.Clean(n.Name), text.Clean(n.Address)}
+		r.Neighbours[i] = Neighbour{text.Clean(n.Port), text.Clean(n.Chassis), text.Clean(n.Name),
+			text.Clean(n.Address)}
 	}
 	components := map[string]string{}
 	for name, v := range r.Components {
@@ -185,9 +194,11 @@ type Device struct {
 	Access   Access   `json:"access"`
 	Trouble  *Cause   `json:"trouble,omitempty"` // why Access is not ok
 
-	Named   bool     `json:"named,omitempty"`   // a person gave the name; the device's own is not used
-	Login   string   `json:"login,omitempty"`   // the ID of the login that worked last
-	Refused []string `json:"refused,omitempty"` // IDs of logins that it refused; they are not tried again unasked
+	// a person gave the name; the device's own is not used
+	Named bool   `json:"named,omitempty"`
+	Login string `json:"login,omitempty"` // the ID of the login that worked last
+	// IDs of logins that it refused; they are not tried again unasked
+	Refused []string `json:"refused,omitempty"`
 }
 
 // Equal tells whether nothing differs that would be kept.
@@ -204,10 +215,12 @@ func (d Device) Known() bool { return d.Dialect != "" }
 // name, its address with or without port, its serial number or its hardware address,
 // in any of the usual ways to write one.
 func (d Device) Is(word string) bool {
-	if slices.Contains([]string{d.ID, d.Address, d.Host()}, word) || strings.EqualFold(d.Name, word) {
+	if slices.Contains([]string{d.ID, d.Address, d.Host()}, word) ||
+		strings.EqualFold(d.Name, word) {
 		return true
 	}
-	return d.Serial != "" && strings.EqualFold(d.Serial, word) || d.MAC != "" && d.MAC == CleanMAC(word)
+	return d.Serial != "" && strings.EqualFold(d.Serial, word) || d.MAC != "" &&
+		d.MAC == CleanMAC(word)
 }
 
 // Answers tells whether pattern means this device: as Is, or as its name with the

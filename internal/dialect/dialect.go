@@ -159,7 +159,9 @@ func (r Registry) Rank(name string) int {
 
 // Over is the dialects of a transport, by rank.
 func (r Registry) Over(transport string) Registry {
-	return slices.DeleteFunc(slices.Clone(r), func(d Dialect) bool { return d.About().Transport != transport })
+	return slices.DeleteFunc(slices.Clone(r), func(d Dialect) bool {
+		return d.About().Transport != transport
+	})
 }
 
 // Ports are where devices of these dialects usually answer.

@@ -49,10 +49,11 @@ type Versions struct {
 // is given must hold. Model, component and version come from groups of these names in
 // file or content, or are fixed here.
 type Pattern struct {
-	File      string `yaml:"file"`    // RE2 on the file's name
-	Content   string `yaml:"content"` // RE2 on the first MiB
-	At        *At    `yaml:"at"`
-	Format    string `yaml:"format"` // an open format (package format); its version counts where no group gives one
+	File    string `yaml:"file"`    // RE2 on the file's name
+	Content string `yaml:"content"` // RE2 on the first MiB
+	At      *At    `yaml:"at"`
+	// an open format (package format); its version counts where no group gives one
+	Format    string `yaml:"format"`
 	Model     string `yaml:"model"`
 	Component string `yaml:"component"`
 	Version   string `yaml:"version"`
@@ -83,7 +84,8 @@ func Parse(name string, data []byte) (Family, error) {
 	case len(f.Models) == 0 || slices.Contains(f.Models, ""):
 		return f, doc.Errorf("$.models", "models: must list the models of the family")
 	}
-	f.order, err = version.NewOrder(f.Versions.Order, f.Versions.Prefix, f.Versions.Suffix, f.Versions.List)
+	f.order, err = version.NewOrder(f.Versions.Order, f.Versions.Prefix, f.Versions.Suffix,
+		f.Versions.List)
 	if err != nil {
 		return f, doc.Errorf("$.versions", "versions: %v", err)
 	}
@@ -131,7 +133,8 @@ func (p *Pattern) compile() (err error) {
 			return fmt.Errorf("at: hex: %w", err)
 		}
 	}
-	if len(p.bytes) == 0 || p.At.Text != "" && p.At.Hex != "" || p.At.Offset < 0 || p.At.Offset+len(p.bytes) > Head {
+	if len(p.bytes) == 0 || p.At.Text != "" && p.At.Hex != "" || p.At.Offset < 0 ||
+		p.At.Offset+len(p.bytes) > Head {
 		return fmt.Errorf("at: requires an offset within the first MiB, and either text or hex")
 	}
 	return nil
@@ -168,7 +171,8 @@ func (p *Pattern) found(name string, head []byte, facts format.Facts) (map[strin
 		take(p.content, m)
 	}
 	if p.Format != "" {
-		for key, said := range map[string]string{"model": facts.Model, "component": facts.Component, "version": facts.Version} {
+		for key, said := range map[string]string{"model": facts.Model, "component": facts.Component,
+			"version": facts.Version} {
 			if out[key] == "" {
 				out[key] = said
 			}
@@ -186,7 +190,8 @@ type Set struct {
 type ConflictError struct{ Family, Other, Vendor, Model string }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("the families %s and %s both claim the model %s of %s; take it out of one", e.Family, e.Other, e.Model, e.Vendor)
+	return fmt.Sprintf("the families %s and %s both claim the model %s of %s; take it out of one",
+		e.Family, e.Other, e.Model, e.Vendor)
 }
 
 // NewSet brings families together. Its error is a ConflictError.
@@ -196,7 +201,8 @@ func NewSet(families []Family) (Set, error) {
 		for _, m := range f.Models {
 			k := key(f.Vendor, m)
 			if other, ok := owner[k]; ok {
-				return Set{}, &ConflictError{Family: other, Other: f.Name, Vendor: f.Vendor, Model: m}
+				return Set{}, &ConflictError{Family: other, Other: f.Name, Vendor: f.Vendor,
+					Model: m}
 			}
 			owner[k] = f.Name
 		}
@@ -215,7 +221,9 @@ func (s Set) PlainBasic(vendor, model string) bool { return s.of(vendor, model).
 
 func (s Set) of(vendor, model string) Family {
 	for _, f := range s.families {
-		if strings.EqualFold(f.Vendor, vendor) && slices.ContainsFunc(f.Models, func(m string) bool { return strings.EqualFold(m, model) }) {
+		if strings.EqualFold(f.Vendor, vendor) &&
+			slices.ContainsFunc(f.Models,
+				func(m string) bool { return strings.EqualFold(m, model) }) {
 			return f
 		}
 	}
@@ -244,10 +252,14 @@ func (s Set) Manifest(name string, head []byte, facts format.Facts) (firmware.Ma
 			if err := version.Valid(got["version"]); err != nil {
 				return manifest, fmt.Errorf("the family %s recognises it, but %w", f.Name, err)
 			}
-			next := firmware.Manifest{Manifest: 1, Vendor: f.Vendor, Models: models, Component: orMain(got["component"]), Version: got["version"],
+			next := firmware.Manifest{Manifest: 1, Vendor: f.Vendor, Models: models,
+				Component: orMain(got["component"]), Version: got["version"],
 				File: base}
-			if by != "" && (manifest.Vendor != next.Vendor || !slices.Equal(manifest.Models, next.Models) || manifest.Version != next.Version || manifest.Component != next.Component) {
-				return manifest, fmt.Errorf("two rules disagree: %s reads %s %s, %s reads %s %s", by, strings.Join(manifest.Models, ", "), manifest.Version,
+			if by != "" && (manifest.Vendor != next.Vendor ||
+				!slices.Equal(manifest.Models, next.Models) || manifest.Version != next.Version ||
+				manifest.Component != next.Component) {
+				return manifest, fmt.Errorf("two rules disagree: %s reads %s %s, %s reads %s %s",
+					by, strings.Join(manifest.Models, ", "), manifest.Version,
 					f.Name, strings.Join(next.Models, ", "), next.Version)
 			}
 			manifest, by = next, f.Name

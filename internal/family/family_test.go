@@ -117,7 +117,9 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if manifest, err := s.Manifest(name, head, format.Facts{Format: "ihex", Version: "1"}); err == nil && (manifest.Version == "" || len(manifest.Models) == 0) {
+		if manifest, err := s.Manifest(name, head,
+			format.Facts{Format: "ihex", Version: "1"}); err == nil &&
+			(manifest.Version == "" || len(manifest.Models) == 0) {
 			t.Errorf("a manifest without version or models: %+v", manifest)
 		}
 	})

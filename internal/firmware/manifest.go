@@ -22,8 +22,9 @@ type Advice string
 const (
 	NoAdvice    Advice = ""            // nobody has said anything
 	Recommended Advice = "recommended" // chosen before those without advice
-	Superseded  Advice = "superseded"  // a later one takes its place; sent only where a target names it
-	Withdrawn   Advice = "withdrawn"   // never sent; a device that runs it is unsafe
+	// a later one takes its place; sent only where a target names it
+	Superseded Advice = "superseded"
+	Withdrawn  Advice = "withdrawn" // never sent; a device that runs it is unsafe
 )
 
 var advices = []Advice{NoAdvice, Recommended, Superseded, Withdrawn}
@@ -42,10 +43,11 @@ var settings = []Settings{"", Kept, Cleared, Converted}
 // Manifest describes one image: which devices it is for, what it needs before it may
 // be sent, and what may follow. In memory every optional key has its default.
 type Manifest struct {
-	Manifest  int      `yaml:"manifest" json:"-"` // the format; always 1
-	Vendor    string   `yaml:"vendor" json:"vendor"`
-	Models    []string `yaml:"models,flow" json:"models"`
-	Hardware  string   `yaml:"hardware,omitempty" json:"hardware,omitempty"` // constraint on the hardware revision
+	Manifest int      `yaml:"manifest" json:"-"` // the format; always 1
+	Vendor   string   `yaml:"vendor" json:"vendor"`
+	Models   []string `yaml:"models,flow" json:"models"`
+	// constraint on the hardware revision
+	Hardware  string   `yaml:"hardware,omitempty" json:"hardware,omitempty"`
 	Component string   `yaml:"component,omitempty" json:"component"`
 	Version   string   `yaml:"version" json:"version"`
 	File      string   `yaml:"file" json:"file"`     // the image's path, relative to the manifest
@@ -59,8 +61,10 @@ type Manifest struct {
 	Settings Settings          `yaml:"settings,omitempty" json:"settings,omitempty"`
 	Cautions []string          `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	Advice   Advice            `yaml:"advice,omitempty" json:"advice"`
-	Because  string            `yaml:"because,omitempty" json:"because,omitempty"` // why it has this advice
-	Notes    string            `yaml:"notes,omitempty" json:"notes,omitempty"`     // file name of the release notes
+	// why it has this advice
+	Because string `yaml:"because,omitempty" json:"because,omitempty"`
+	// file name of the release notes
+	Notes string `yaml:"notes,omitempty" json:"notes,omitempty"`
 }
 
 // MaxManifest is the largest manifest that is read, in bytes.
@@ -70,7 +74,9 @@ const MaxManifest = 64 << 10
 func ParseManifest(name string, data []byte) (Manifest, error) {
 	var m Manifest
 	if len(data) > MaxManifest {
-		return m, &yamldoc.Error{Name: name, Message: fmt.Sprintf("a manifest of %d bytes is longer than %d", len(data), MaxManifest)}
+		return m, &yamldoc.Error{Name: name,
+			Message: fmt.Sprintf("a manifest of %d bytes is longer than %d", len(data),
+				MaxManifest)}
 	}
 	doc, err := yamldoc.Decode(name, data, &m)
 	if err != nil {
@@ -105,22 +111,27 @@ func (m *Manifest) Complete() (key, message string) {
 		return "version", "version: " + err.Error()
 	}
 	if raw, err := hex.DecodeString(m.SHA256); err != nil || len(raw) != 32 {
-		return "sha256", fmt.Sprintf("sha256: must be 64 hexadecimal digits, the SHA-256 of %s", m.File)
+		return "sha256", fmt.Sprintf("sha256: must be 64 hexadecimal digits, the SHA-256 of %s",
+			m.File)
 	}
 	if !slices.Contains(advices, m.Advice) {
-		return "advice", fmt.Sprintf("advice: %q is not one of recommended, superseded, withdrawn", m.Advice)
+		return "advice", fmt.Sprintf("advice: %q is not one of recommended, superseded, withdrawn",
+			m.Advice)
 	}
 	if !slices.Contains(settings, m.Settings) {
-		return "settings", fmt.Sprintf("settings: %q is not one of kept, cleared, converted", m.Settings)
+		return "settings", fmt.Sprintf("settings: %q is not one of kept, cleared, converted",
+			m.Settings)
 	}
-	for _, k := range []struct{ key, constraint string }{{"hardware", m.Hardware}, {"needs", m.Needs}, {"back", m.Back}} {
+	for _, k := range []struct{ key, constraint string }{{"hardware", m.Hardware},
+		{"needs", m.Needs}, {"back", m.Back}} {
 		if _, err := version.ParseConstraint(k.constraint); err != nil {
 			return k.key, k.key + ": " + err.Error()
 		}
 	}
 	for name, constraint := range m.Pairs {
 		if p, err := version.ParseConstraint(constraint); err != nil || p.Empty() {
-			return "pairs", fmt.Sprintf("pairs: %s: %q is not a constraint; write for example \">= 2.0\"", name, constraint)
+			return "pairs", fmt.Sprintf(
+				"pairs: %s: %q is not a constraint; write for example \">= 2.0\"", name, constraint)
 		}
 	}
 	seen := map[string]bool{}
@@ -146,13 +157,16 @@ type Image struct {
 // stands for all. Upper and lower case are the same.
 func (i Image) IsFor(vendor, model string) bool {
 	return (vendor == "" || strings.EqualFold(i.Vendor, vendor)) &&
-		(model == "" || slices.ContainsFunc(i.Models, func(m string) bool { return strings.EqualFold(m, model) }))
+		(model == "" || slices.ContainsFunc(i.Models, func(m string) bool {
+			return strings.EqualFold(m, model)
+		}))
 }
 
 // Fits tells whether the image is for this very vendor, model and hardware revision.
 // A revision that is not known meets no constraint.
 func (i Image) Fits(vendor, model, hardware string) bool {
-	return vendor != "" && model != "" && i.IsFor(vendor, model) && Meets(version.Order{}, i.Hardware, hardware)
+	return vendor != "" && model != "" && i.IsFor(vendor, model) &&
+		Meets(version.Order{}, i.Hardware, hardware)
 }
 
 // Meets tells whether a version meets a constraint that ParseManifest has accepted, in

@@ -37,14 +37,18 @@ func TestParseManifestNamesThePlace(t *testing.T) {
 		"bad digest":     {digest, "9f2c", "wx40.yaml:7:9: sha256: must be 64"},
 		"bad constraint": {`">= 2.0"`, `">="`, "wx40.yaml:8:8: needs: "},
 		"other format":   {"manifest: 1", "manifest: 2", "wx40.yaml:1:11: manifest: must be 1"},
-		"bad advice":     {"needs:", "advice: fine\nneeds:", "wx40.yaml:8:9: advice: \"fine\" is not one of"},
-		"bad settings":   {"needs:", "settings: gone\nneeds:", "wx40.yaml:8:11: settings: \"gone\" is not one of kept"},
-		"model twice":    {"WX-41", "wx-40", "wx40.yaml:3:17: models: wx-40 is listed twice"},
-		"no version":     {"version: 3.2.1\n", "", "wx40.yaml: version: a version must not be empty"},
-		"not YAML":       {"vendor: Wexcombe", "vendor: [", "wx40.yaml:"},
+		"bad advice": {"needs:", "advice: fine\nneeds:",
+			"wx40.yaml:8:9: advice: \"fine\" is not one of"},
+		"bad settings": {"needs:", "settings: gone\nneeds:",
+			"wx40.yaml:8:11: settings: \"gone\" is not one of kept"},
+		"model twice": {"WX-41", "wx-40", "wx40.yaml:3:17: models: wx-40 is listed twice"},
+		"no version": {"version: 3.2.1\n", "",
+			"wx40.yaml: version: a version must not be empty"},
+		"not YAML": {"vendor: Wexcombe", "vendor: [", "wx40.yaml:"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			_, err := firmware.ParseManifest("wx40.yaml", []byte(strings.Replace(manifest, c.old, c.with, 1)))
+			_, err := firmware.ParseManifest("wx40.yaml",
+				[]byte(strings.Replace(manifest, c.old, c.with, 1)))
 			assert.ErrorContains(t, err, c.want)
 		})
 	}

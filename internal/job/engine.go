@@ -68,7 +68,8 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 	if len(plan.Items) == 0 {
 		return nil, ErrNothing
 	}
-	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{}, release: func() {}}
+	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{},
+		release: func() {}}
 	for _, item := range plan.Items {
 		j.sent[item.Device.ID] = &transfer{}
 		for _, hop := range item.Path {
@@ -120,14 +121,16 @@ func (j *Job) enter() error {
 	}
 	free, ok, err := l.Hold(j.ID)
 	if err != nil || !ok {
-		return fmt.Errorf("job %s cannot be claimed: %w", j.ID, errors.Join(err, errors.New("its lock is held")))
+		return fmt.Errorf("job %s cannot be claimed: %w", j.ID,
+			errors.Join(err, errors.New("its lock is held")))
 	}
 	j.release = free
 	body := startedBody{Purpose: j.plan.Purpose, Parallel: j.plan.Parallel}
 	for _, i := range j.plan.Items {
 		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To()}
 		for _, h := range i.Path {
-			hop := startHop{Component: h.Image.Component, From: h.From, Version: h.Image.Version, SHA256: h.Image.SHA256, Size: h.Image.Size}
+			hop := startHop{Component: h.Image.Component, From: h.From, Version: h.Image.Version,
+				SHA256: h.Image.SHA256, Size: h.Image.Size}
 			if h.Back != nil {
 				hop.Rollback = h.Back.SHA256
 			}

@@ -38,9 +38,11 @@ type Effect struct {
 	Direction Direction `json:"direction"`
 
 	// What is known once the effect is over.
-	Baseline *device.Reading `json:"baseline,omitempty"` // after checking: what the device said while it was healthy
-	Down     time.Duration   `json:"down,omitempty"`     // after sending: how long the device announced to be away, in ns
-	Cause    *Reason         `json:"cause,omitempty"`    // why it failed; none: it did not
+	// after checking: what the device said while it was healthy
+	Baseline *device.Reading `json:"baseline,omitempty"`
+	// after sending: how long the device announced to be away, in ns
+	Down  time.Duration `json:"down,omitempty"`
+	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not
 }
 
 // The bodies of the other entries.

@@ -28,8 +28,9 @@ const (
 	Restarting Step = "restarting" // it goes away and comes back
 	Proving    Step = "proving"    // is it the same device, on the version sent, and well?
 
-	Done     Step = "done"     // proven on the new version
-	Skipped  Step = "skipped"  // not touched: it was there already, or the job was stopped before it
+	Done Step = "done" // proven on the new version
+	// not touched: it was there already, or the job was stopped before it
+	Skipped  Step = "skipped"
 	Failed   Step = "failed"   // not touched, or still as before
 	Returned Step = "returned" // failed, and proven back on the earlier version
 	Stranded Step = "stranded" // needs hands
@@ -113,4 +114,5 @@ type Patience struct {
 }
 
 // Usual is the patience for real devices: some take minutes to write and to start.
-var Usual = Patience{Grace: 3 * time.Minute, Writing: 30 * time.Minute, Restarting: 10 * time.Minute, Proving: time.Minute}
+var Usual = Patience{Grace: 3 * time.Minute, Writing: 30 * time.Minute,
+	Restarting: 10 * time.Minute, Proving: time.Minute}

@@ -77,8 +77,11 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			require.NoError(t, sim.Image(&buf, maker, []string{model}, "", v, 400_000))
 			digest := fmt.Sprintf("%x", sha256.Sum256(buf.Bytes()))
 			content[digest] = buf.Bytes()
-			images = append(images, firmware.Image{Size: int64(buf.Len()), Manifest: firmware.Manifest{Vendor: maker, Models: []string{model},
-				Version: v, Component: firmware.Main, Advice: firmware.Recommended, SHA256: digest, File: model + "_" + v}})
+			images = append(images, firmware.Image{Size: int64(buf.Len()),
+				Manifest: firmware.Manifest{Vendor: maker, Models: []string{model},
+					Version: v, Component: firmware.Main, Advice: firmware.Recommended,
+					SHA256: digest,
+					File:   model + "_" + v}})
 		}
 	}
 	b.matcher = match.New(match.Input{Images: images})
@@ -86,17 +89,22 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 		Ledger: l, Now: time.Now,
 		Dialects: dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}),
 		Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
-			return dialect.At{Endpoint: d.Endpoint}, login.Credential{User: "keeper", Password: password}, true
+			return dialect.At{Endpoint: d.Endpoint},
+				login.Credential{User: "keeper", Password: password}, true
 		},
 		See: func(id string, d *device.Device) error { return workspace.See(l, id, d) },
 		Open: func(i firmware.Image) (job.File, error) {
 			b.opened[i.Version]++
 			return memory{bytes.NewReader(content[i.SHA256])}, nil
 		},
-		Patience: job.Patience{Grace: 400 * time.Millisecond, Writing: time.Minute, Restarting: 1500 * time.Millisecond, Proving: 400 * time.Millisecond},
+		Patience: job.Patience{Grace: 400 * time.Millisecond, Writing: time.Minute,
+			Restarting: 1500 * time.Millisecond, Proving: 400 * time.Millisecond},
 	}
 	for _, in := range place.StandIns() {
-		d := device.Device{Name: in.Name, Access: device.OK, Endpoint: device.Endpoint{Address: in.Address, Dialect: "onvif"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: in.Model, Serial: "S-" + in.Name}, Version: "1.0"}}
+		d := device.Device{Name: in.Name, Access: device.OK,
+			Endpoint: device.Endpoint{Address: in.Address, Dialect: "onvif"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: in.Model,
+				Serial: "S-" + in.Name}, Version: "1.0"}}
 		if in.Kind == "gate" {
 			d.Vendor, d.Dialect = "Tollgarth", "http"
 		}
@@ -110,7 +118,8 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 func (b *bench) plan() job.Plan {
 	p := job.Plan{Purpose: job.Flash, Parallel: 8}
 	for _, row := range b.matcher.All(b.devices) {
-		p.Items = append(p.Items, job.Item{Device: row.Device, From: row.Device.Version, Path: row.Path})
+		p.Items = append(p.Items, job.Item{Device: row.Device, From: row.Device.Version,
+			Path: row.Path})
 	}
 	return p
 }
@@ -161,35 +170,52 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 		steps  string
 		reason string
 	}{
-		"camera":                    {sim.Device{}, nil, job.Done, "2.0", forth + " done", ""},
-		"camera with HTTP Digest":   {sim.Device{Auth: "digest"}, nil, job.Done, "2.0", forth + " done", ""},
-		"camera that must be asked": {sim.Device{Restarts: "asked"}, nil, job.Done, "2.0", forth + " done", ""},
-		"gate":                      {sim.Device{Kind: "gate"}, nil, job.Done, "2.0", forth + " done", ""},
-		"another password": {sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}}, nil, job.Failed, "", "checking failed",
+		"camera": {sim.Device{}, nil, job.Done, "2.0", forth + " done", ""},
+		"camera with HTTP Digest": {sim.Device{Auth: "digest"}, nil, job.Done, "2.0",
+			forth + " done", ""},
+		"camera that must be asked": {sim.Device{Restarts: "asked"}, nil, job.Done, "2.0",
+			forth + " done", ""},
+		"gate": {sim.Device{Kind: "gate"}, nil, job.Done, "2.0",
+			forth + " done", ""},
+		"another password": {sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}}, nil,
+			job.Failed, "", "checking failed",
 			"refused the login"},
-		"never answers": {sim.Device{Faults: sim.Faults{Silent: true}}, nil, job.Failed, "", "checking failed", "does not answer"},
-		"absent": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Device.Address = "127.0.0.1:1" }, job.Failed, "",
+		"never answers": {sim.Device{Faults: sim.Faults{Silent: true}}, nil, job.Failed, "",
 			"checking failed", "does not answer"},
-		"connection cut": {sim.Device{Kind: "gate", Faults: sim.Faults{DropAfter: 150_000}}, nil, job.Failed, "1.0",
+		"absent": {sim.Device{}, func(_ *bench,
+			p *job.Plan) {
+			p.Items[0].Device.Address = "127.0.0.1:1"
+		}, job.Failed, "",
+			"checking failed", "does not answer"},
+		"connection cut": {sim.Device{Kind: "gate", Faults: sim.Faults{DropAfter: 150_000}}, nil,
+			job.Failed, "1.0",
 			"checking sending failed", "still runs 1.0"},
-		"keeps its version": {sim.Device{Faults: sim.Faults{KeepsVersion: true}}, nil, job.Returned, "1.0",
+		"keeps its version": {sim.Device{Faults: sim.Faults{KeepsVersion: true}}, nil, job.Returned,
+			"1.0",
 			forth + back + " returned", "it runs 1.0, not 2.0"},
 		"sick": {sim.Device{Kind: "gate", Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
 			forth + back + " returned", "limit switch"},
 		"sick camera": {sim.Device{Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
 			forth + back + " returned", "no longer offers"},
-		"sick without a rollback": {sim.Device{Faults: sim.Faults{Sick: true}}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].Back = nil },
+		"sick without a rollback": {sim.Device{Faults: sim.Faults{Sick: true}},
+			func(_ *bench, p *job.Plan) { p.Items[0].Path[0].Back = nil },
 			job.Stranded, "2.0", forth + " stranded", "cannot be rolled back"},
-		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded, "1.0",
+		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded,
+			"1.0",
 			"checking sending writing restarting stranded", "did not come back within 1.5s"},
-		"never restarts": {sim.Device{Restarts: "asked"}, func(b *bench, _ *job.Plan) { b.engine.Patience.Grace = time.Minute }, job.Returned, "1.0",
+		"never restarts": {sim.Device{Restarts: "asked"},
+			func(b *bench, _ *job.Plan) { b.engine.Patience.Grace = time.Minute }, job.Returned, "1.0",
 			forth + back + " returned", "it runs 1.0, not 2.0"},
-		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0", forth + " done", ""},
-		"another device": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
+		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0",
+			forth + " done", ""},
+		"another device": {sim.Device{},
+			func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
 			"checking failed", "another device is at its address: serial number S-1, not S-9"},
-		"changed since": {sim.Device{}, func(_ *bench, p *job.Plan) { p.Items[0].Path[0].From = "0.9" }, job.Failed, "1.0",
+		"changed since": {sim.Device{},
+			func(_ *bench, p *job.Plan) { p.Items[0].Path[0].From = "0.9" }, job.Failed, "1.0",
 			"checking failed", "it runs 1.0, not 0.9"},
-		"there already": {sim.Device{}, func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = p.Items[0].Path[0].Back }, job.Skipped, "1.0",
+		"there already": {sim.Device{},
+			func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = p.Items[0].Path[0].Back }, job.Skipped, "1.0",
 			"checking skipped", "runs 1.0 already"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -222,9 +248,11 @@ func TestIntermediateVersions(t *testing.T) {
 		runs   string
 		steps  string
 	}{
-		"both":                            {sim.Device{}, "1.0", job.Done, "2.0", forth + " sending writing restarting proving done"},
-		"one lies behind":                 {sim.Device{}, "0.9", job.Done, "2.0", forth + " done"},
-		"fails on a intermediate version": {sim.Device{Faults: sim.Faults{Sick: true}}, "1.0", job.Returned, "1.0", forth + back + " returned"},
+		"both": {sim.Device{}, "1.0", job.Done, "2.0",
+			forth + " sending writing restarting proving done"},
+		"one lies behind": {sim.Device{}, "0.9", job.Done, "2.0", forth + " done"},
+		"fails on a intermediate version": {sim.Device{Faults: sim.Faults{Sick: true}}, "1.0",
+			job.Returned, "1.0", forth + back + " returned"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -233,7 +261,8 @@ func TestIntermediateVersions(t *testing.T) {
 			item := &plan.Items[0]
 			last, first := item.Path[0], b.matcher.To(b.devices[0], "1.5").Path[0]
 			item.From = c.from
-			item.Path = []match.Hop{{From: c.from, Image: first.Image, Back: first.Back}, {From: "1.5", Image: last.Image, Back: first.Image}}
+			item.Path = []match.Hop{{From: c.from, Image: first.Image, Back: first.Back},
+				{From: "1.5", Image: last.Image, Back: first.Image}}
 			if c.from == "0.9" { // it runs the first intermediate version already
 				item.Path[0].Image = first.Back
 			}
@@ -246,14 +275,17 @@ func TestIntermediateVersions(t *testing.T) {
 }
 
 func TestOneFailureStopsNoOther(t *testing.T) {
-	b := start(t, sim.Device{}, sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}}, sim.Device{Kind: "gate"},
-		sim.Device{Faults: sim.Faults{DropAfter: 100_000}}, sim.Device{Kind: "gate"}, sim.Device{Auth: "digest"})
+	b := start(t, sim.Device{}, sim.Device{Faults: sim.Faults{OtherPassword: "mitre"}},
+		sim.Device{Kind: "gate"},
+		sim.Device{Faults: sim.Faults{DropAfter: 100_000}}, sim.Device{Kind: "gate"},
+		sim.Device{Auth: "digest"})
 	plan := b.plan()
 	plan.Parallel = 3
 	state := b.run(t, plan)
 	assert.Equal(t, 4, state.Count(job.Done))
 	assert.Equal(t, 2, state.Count(job.Failed))
-	assert.Equal(t, map[string]int{"1.0": 2, "2.0": 2}, b.opened, "each image is opened and hashed once")
+	assert.Equal(t, map[string]int{"1.0": 2, "2.0": 2}, b.opened,
+		"each image is opened and hashed once")
 }
 
 func TestParallelIsKept(t *testing.T) {
@@ -309,7 +341,8 @@ func TestTwoJobsNeverWorkOnOneDevice(t *testing.T) {
 	_, err = b.engine.Start(plan)
 	var busy *job.BusyError
 	require.ErrorAs(t, err, &busy)
-	assert.Equal(t, job.BusyError{Device: b.devices[0].Name, Job: "j1"}, *busy, "refused before anything is touched")
+	assert.Equal(t, job.BusyError{Device: b.devices[0].Name, Job: "j1"}, *busy,
+		"refused before anything is touched")
 	require.NoError(t, j1.Run(t.Context(), t.Context()))
 	j2, err := b.engine.Start(plan)
 	require.NoError(t, err, "once the first is over")
@@ -351,7 +384,8 @@ func TestEveryEffectIsWrittenDownTwice(t *testing.T) {
 		if i >= 4 {
 			digest, way = hop.Back.SHA256, job.Back
 		}
-		assert.Equal(t, []any{digest, way, 0, firmware.Main}, []any{effect.SHA256, effect.Direction, effect.Hop, effect.Component})
+		assert.Equal(t, []any{digest, way, 0, firmware.Main},
+			[]any{effect.SHA256, effect.Direction, effect.Hop, effect.Component})
 	}
 	assert.Positive(t, effects[1].Down, "the camera announced how long it would be away")
 	assert.Equal(t, job.WrongVersion, effects[4].Cause.Why)
@@ -365,7 +399,8 @@ func TestNothingIsSentThatCannotBeWrittenDown(t *testing.T) {
 	require.NoError(t, b.ledger.Close()) // as a full disk would
 	assert.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
 	d := b.devices[0]
-	f, err := onvif.Dialect{}.Open(dialect.At{Endpoint: d.Endpoint}, login.Credential{User: "keeper", Password: password}).Read(t.Context())
+	f, err := onvif.Dialect{}.Open(dialect.At{Endpoint: d.Endpoint},
+		login.Credential{User: "keeper", Password: password}).Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "1.0", f.Version)
 }

@@ -71,8 +71,9 @@ func (r *Reason) Away() bool {
 	return r != nil && (r.Why == DidNotReturn || r.Why == StillAway || r.Then.Away())
 }
 
-var during = map[Step]string{Sending: "while sending: it ", Writing: "while writing: it ", Restarting: "when told to restart: it ",
-	Proving: "after its restart: it "}
+var during = map[Step]string{Sending: "while sending: it ", Writing: "while writing: it ",
+	Restarting: "when told to restart: it ",
+	Proving:    "after its restart: it "}
 
 // Error is one sentence, without a remedy: the remedy depends on who asks.
 func (r *Reason) Error() string {

@@ -52,9 +52,10 @@ type DeviceState struct {
 	Cause     *Reason    `json:"cause,omitempty"`
 	Reason    string     `json:"reason,omitempty"` // the cause in words
 	Path      []startHop `json:"path"`
-	Toward    string     `json:"toward,omitempty"` // the version of the step: a intermediate version on the way, or the end of it
-	Took      float64    `json:"took,omitempty"`   // seconds from its first step to its end
-	first     time.Time
+	// the version of the step: a intermediate version on the way, or the end of it
+	Toward string  `json:"toward,omitempty"`
+	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end
+	first  time.Time
 }
 
 // Percent is how far the current step is, or -1 where that is not known.
@@ -91,7 +92,8 @@ func Load(l *ledger.Ledger, id string) (State, error) {
 
 // move adds the passing progress, where it belongs to the step the device is in.
 func (d *DeviceState) move(p ledger.Progress) {
-	if d.Step != Sending && d.Step != Writing || p.At.Before(d.Since) || d.Step == Writing && p.Total != 100 {
+	if d.Step != Sending && d.Step != Writing || p.At.Before(d.Since) || d.Step == Writing &&
+		p.Total != 100 {
 		return
 	}
 	d.Done, d.Total = p.Done, p.Total
@@ -132,13 +134,16 @@ func fold(entries []ledger.Entry) (State, error) {
 			s = State{ID: e.Job, Purpose: b.Purpose, Parallel: b.Parallel, Started: e.At}
 			for i, item := range b.Items {
 				at[item.Device] = i
-				s.Devices = append(s.Devices, DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
-					Path: item.Path, Step: Waiting, Since: e.At})
+				s.Devices = append(s.Devices,
+					DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
+						Path: item.Path, Step: Waiting, Since: e.At})
 			}
 		case Begun, Ended:
 			i, ok := at[e.Device]
 			if !ok {
-				return s, fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq, e.Device, e.Job)
+				return s, fmt.Errorf(
+					"entry %d of the ledger names device %s, which job %s does not have", e.Seq,
+					e.Device, e.Job)
 			}
 			err = s.Devices[i].apply(e)
 		case Closed:
@@ -172,7 +177,9 @@ func (d *DeviceState) apply(e ledger.Entry) error {
 // leads tells whether the device's path has an image of a component, of this version
 // or, where v is empty, of any.
 func (d DeviceState) leads(component, v string) bool {
-	return slices.ContainsFunc(d.Path, func(h startHop) bool { return h.Component == component && (v == "" || h.Version == v) })
+	return slices.ContainsFunc(d.Path, func(h startHop) bool {
+		return h.Component == component && (v == "" || h.Version == v)
+	})
 }
 
 // Earlier is the version that a device's main component ran before the last job that
@@ -186,6 +193,18 @@ func Earlier(jobs []State, device string) string {
 		}
 	}
 	return ""
+}
+
+// Updated is when a job last proved a device on a new version; the zero time: none did.
+func Updated(jobs []State, device string) time.Time {
+	for i := len(jobs) - 1; i >= 0; i-- {
+		for _, d := range jobs[i].Devices {
+			if d.ID == device && d.Step == Done {
+				return d.Since
+			}
+		}
+	}
+	return time.Time{}
 }
 
 // Left is how the last job with a device left it, where that needs a person: Stranded, or

@@ -36,7 +36,8 @@ func (w *worker) work(going, patience context.Context) error {
 	if going.Err() != nil {
 		return w.end(Skipped, &Reason{Why: Stopped})
 	}
-	check := Effect{Step: Checking, Component: firmware.Main, From: w.item.From, Version: w.item.To(), Direction: Forth}
+	check := Effect{Step: Checking, Component: firmware.Main, From: w.item.From,
+		Version: w.item.To(), Direction: Forth}
 	if err := w.record(Begun, check); err != nil {
 		return err
 	}
@@ -56,7 +57,8 @@ func (w *worker) work(going, patience context.Context) error {
 	left, _ := w.left(w.said)
 	for _, hop := range left {
 		if going.Err() != nil {
-			return w.end(Skipped, &Reason{Why: Stopped, Want: label(hop.Image.Component, hop.Image.Version)})
+			return w.end(Skipped, &Reason{Why: Stopped,
+				Want: label(hop.Image.Component, hop.Image.Version)})
 		}
 		failed, err := w.put(lasting, *hop.Image, hop.From, Forth)
 		switch {
@@ -107,7 +109,8 @@ func (w *worker) left(r device.Reading) (hops []match.Hop, strange *Reason) {
 			hops = append(hops, hop)
 		}
 		if behind[c] == 0 && !w.same(first[c], r.Of(c)) {
-			strange = &Reason{Why: ChangedSince, Step: Checking, Is: label(c, r.Of(c)), Want: first[c]}
+			strange = &Reason{Why: ChangedSince, Step: Checking, Is: label(c, r.Of(c)),
+				Want: first[c]}
 		}
 	}
 	return hops, strange
@@ -163,7 +166,8 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 func another(step Step, was, now device.Identity) *Reason {
 	switch {
 	case was.Serial != "" && !strings.EqualFold(was.Serial, now.Serial):
-		return &Reason{Why: AnotherDevice, Step: step, Is: "serial number " + now.Serial, Want: was.Serial}
+		return &Reason{Why: AnotherDevice, Step: step, Is: "serial number " + now.Serial,
+			Want: was.Serial}
 	case was.Model != "" && !strings.EqualFold(was.Model, now.Model):
 		return &Reason{Why: AnotherDevice, Step: step, Is: "model " + now.Model, Want: was.Model}
 	}
@@ -183,8 +187,10 @@ type failure struct {
 // Each step is written down before its effect and after it: whoever finds the ledger
 // after a crash knows of a step that has begun and is not over that its effect may or
 // may not have happened, and of one that is over how it went.
-func (w *worker) put(ctx context.Context, image firmware.Image, from string, way Direction) (*failure, error) {
-	effect := Effect{Component: image.Component, Hop: w.hop(image), From: from, Version: image.Version, SHA256: image.SHA256, Direction: way}
+func (w *worker) put(ctx context.Context, image firmware.Image, from string,
+	way Direction) (*failure, error) {
+	effect := Effect{Component: image.Component, Hop: w.hop(image), From: from,
+		Version: image.Version, SHA256: image.SHA256, Direction: way}
 	meter := w.job.sent[w.item.Device.ID]
 	update, err := w.session.Update(image.Component)
 	if err != nil {
@@ -196,7 +202,9 @@ func (w *worker) put(ctx context.Context, image firmware.Image, from string, way
 	}{
 		{Sending, func() *failure { return w.send(ctx, update, image, meter) }},
 		{Writing, func() *failure { return w.awaitWritten(ctx, update, meter) }},
-		{Restarting, func() *failure { return w.restart(ctx, update, image.Component, image.Version) }},
+		{Restarting, func() *failure {
+			return w.restart(ctx, update, image.Component, image.Version)
+		}},
 		{Proving, func() *failure {
 			if reason := w.prove(ctx, image.Component, image.Version); reason != nil {
 				return &failure{taken: true, reason: reason}
@@ -231,12 +239,14 @@ func (w *worker) hop(image firmware.Image) int {
 	})
 }
 
-func (w *worker) send(ctx context.Context, update dialect.Update, image firmware.Image, meter *transfer) *failure {
+func (w *worker) send(ctx context.Context, update dialect.Update, image firmware.Image,
+	meter *transfer) *failure {
 	meter.done.Store(0)
 	meter.total.Store(image.Size)
 	err := update.Ready(ctx)
 	if err == nil {
-		err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256},
+		err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256],
+			Size: image.Size, SHA256: image.SHA256},
 			func(n int64) { meter.done.Store(n) })
 	}
 	if err != nil {
@@ -246,7 +256,8 @@ func (w *worker) send(ctx context.Context, update dialect.Update, image firmware
 }
 
 // awaitWritten follows the device's own writing.
-func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, meter *transfer) *failure {
+func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
+	meter *transfer) *failure {
 	within := w.job.engine.Patience.Writing
 	for wait := w.wait(within); ; {
 		percent, err := update.Progress(ctx)
@@ -260,7 +271,8 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, meter 
 			meter.total.Store(100)
 		}
 		if !wait() {
-			return &failure{taken: true, reason: &Reason{Why: NotWritten, Step: Writing, Within: within}}
+			return &failure{taken: true,
+				reason: &Reason{Why: NotWritten, Step: Writing, Within: within}}
 		}
 	}
 }
@@ -270,7 +282,8 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, meter 
 // version tells; not so on the way back to the version that it runs all along.
 // Presence is looked for without a login: a device that came back with another
 // password must not be locked up by Catena.
-func (w *worker) restart(ctx context.Context, update dialect.Update, component, to string) *failure {
+func (w *worker) restart(ctx context.Context, update dialect.Update, component,
+	to string) *failure {
 	patience, now := w.job.engine.Patience, w.job.engine.Now
 	asked := !update.Traits().RestartsByItself
 	if asked {
@@ -298,7 +311,8 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component, 
 		case there:
 			return nil // it never went: the proof tells what it runs
 		default:
-			return &failure{taken: true, away: true, reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: patience.Restarting}}
+			return &failure{taken: true, away: true,
+				reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: patience.Restarting}}
 		}
 	}
 }
@@ -446,7 +460,8 @@ func (w *worker) record(kind ledger.Kind, e Effect) error {
 }
 
 func (w *worker) end(end Step, reason *Reason) error {
-	return w.job.engine.Ledger.Append(Ended, w.job.ID, w.item.Device.ID, endBody{End: end, Version: w.runsNow(), Cause: reason})
+	return w.job.engine.Ledger.Append(Ended, w.job.ID, w.item.Device.ID,
+		endBody{End: end, Version: w.runsNow(), Cause: reason})
 }
 
 // runsNow is what the device last said that it runs: its main component, and those

@@ -61,7 +61,8 @@ func (e *FormatError) Error() string {
 	if e.Found < e.Known {
 		return fmt.Sprintf("%s was made by an earlier Catena, in format %d; this one reads format %d only, and has changed nothing", e.Path, e.Found, e.Known)
 	}
-	return fmt.Sprintf("%s was made by a later Catena, in format %d; this one reads format %d", e.Path, e.Found, e.Known)
+	return fmt.Sprintf("%s was made by a later Catena, in format %d; this one reads format %d",
+		e.Path, e.Found, e.Known)
 }
 
 // ErrNone is returned by Open when there is no ledger in the folder.
@@ -220,14 +221,16 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 
 func (l *Ledger) appendIn(tx *sql.Tx, e Entry) error {
 	var before []byte
-	err := tx.QueryRow(`SELECT seq, hash FROM entries ORDER BY seq DESC LIMIT 1`).Scan(&e.Seq, &before)
+	err := tx.QueryRow(`SELECT seq, hash FROM entries ORDER BY seq DESC LIMIT 1`).Scan(&e.Seq,
+		&before)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	e.Seq++
 	at := l.now().UTC().Format(time.RFC3339Nano)
 	hash := chain(before, e.Seq, at, string(e.Kind), e.Job, e.Device, string(e.Body))
-	_, err = tx.Exec(`INSERT INTO entries VALUES (?,?,?,?,?,?,?)`, e.Seq, at, e.Kind, e.Job, e.Device, string(e.Body), hash)
+	_, err = tx.Exec(`INSERT INTO entries VALUES (?,?,?,?,?,?,?)`, e.Seq, at, e.Kind, e.Job,
+		e.Device, string(e.Body), hash)
 	return err
 }
 
@@ -321,10 +324,12 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 			return count, last, err
 		}
 		if seq != int64(count)+1 {
-			return count, last, fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, seq, count)
+			return count, last, fmt.Errorf("entry %d is missing: entry %d follows entry %d",
+				count+1, seq, count)
 		}
 		if string(chain(last, seq, at, kind, job, device, body)) != string(hash) {
-			return count, last, fmt.Errorf("entry %d (%s of %s) is not as it was written", seq, kind, at)
+			return count, last, fmt.Errorf("entry %d (%s of %s) is not as it was written", seq,
+				kind, at)
 		}
 		count, last = count+1, hash
 	}

@@ -50,7 +50,8 @@ const started, step ledger.Kind = "started", "step"
 func TestAnotherFormat(t *testing.T) {
 	l, dir := create(t)
 	require.NoError(t, l.Close())
-	for format, words := range map[int]string{1: "by an earlier Catena, in format 1", 9: "by a later Catena, in format 9"} {
+	for format, words := range map[int]string{1: "by an earlier Catena, in format 1",
+		9: "by a later Catena, in format 9"} {
 		db, err := sql.Open("sqlite", filepath.Join(dir, ledger.Folder, "ledger.db"))
 		require.NoError(t, err)
 		_, err = db.Exec(fmt.Sprintf("PRAGMA user_version = %d", format))
@@ -73,10 +74,11 @@ func TestExtend(t *testing.T) {
 	for _, l := range []*ledger.Ledger{l, other} {
 		group.Go(func() {
 			for range 20 {
-				assert.NoError(t, l.Extend(&ledger.Filter{Kind: step}, func(chosen []ledger.Entry) ([]ledger.Entry, error) {
-					e, err := ledger.NewEntry(step, "", "", len(chosen))
-					return []ledger.Entry{e}, err
-				}))
+				assert.NoError(t, l.Extend(&ledger.Filter{Kind: step},
+					func(chosen []ledger.Entry) ([]ledger.Entry, error) {
+						e, err := ledger.NewEntry(step, "", "", len(chosen))
+						return []ledger.Entry{e}, err
+					}))
 			}
 		})
 	}
@@ -86,7 +88,9 @@ func TestExtend(t *testing.T) {
 	for i, e := range entries {
 		assert.Equal(t, fmt.Sprint(i), string(e.Body), "each has counted all before it")
 	}
-	assert.Error(t, l.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) { return nil, errors.New("no") }))
+	assert.Error(t, l.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) {
+		return nil, errors.New("no")
+	}))
 	count, _, err := l.Check()
 	require.NoError(t, err)
 	assert.Equal(t, 40, count)
@@ -142,7 +146,8 @@ func TestLocksTellTheLivingFromTheDead(t *testing.T) {
 func TestProgressIsTheLastOne(t *testing.T) {
 	l, _ := create(t)
 	require.NoError(t, l.SetProgress("j1", map[string]ledger.Progress{"d1": {Done: 1, Total: 9}}))
-	require.NoError(t, l.SetProgress("j1", map[string]ledger.Progress{"d1": {Done: 5, Total: 9}, "d2": {Done: 2, Total: 9}}))
+	require.NoError(t, l.SetProgress("j1",
+		map[string]ledger.Progress{"d1": {Done: 5, Total: 9}, "d2": {Done: 2, Total: 9}}))
 	p, err := l.Progress("j1")
 	require.NoError(t, err)
 	assert.Len(t, p, 2)

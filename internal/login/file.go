@@ -69,9 +69,11 @@ func IdentityFile(path string) (Secret, error) {
 	for _, i := range all {
 		switch x := i.(type) {
 		case *age.X25519Identity:
-			s.identities, s.recipients = append(s.identities, x), append(s.recipients, x.Recipient())
+			s.identities, s.recipients = append(s.identities, x), append(s.recipients,
+				x.Recipient())
 		case *age.HybridIdentity:
-			s.identities, s.recipients = append(s.identities, x), append(s.recipients, x.Recipient())
+			s.identities, s.recipients = append(s.identities, x), append(s.recipients,
+				x.Recipient())
 		}
 	}
 	if len(s.recipients) == 0 {

@@ -30,9 +30,10 @@ var Kinds = []Kind{Device, Model, Group, Site}
 
 // Entry is one login and what it is for. It shows no password when it is printed.
 type Entry struct {
-	ID       string `json:"id"`
-	Kind     Kind   `json:"kind"`
-	Of       string `json:"of,omitempty"`    // a device's id or address, a model's or a group's name
+	ID   string `json:"id"`
+	Kind Kind   `json:"kind"`
+	// a device's id or address, a model's or a group's name
+	Of       string `json:"of,omitempty"`
 	Label    string `json:"label,omitempty"` // what the device was called when it was added
 	User     string `json:"user,omitempty"`  // empty: an SNMP community
 	Password string `json:"password"`
@@ -91,7 +92,9 @@ func (b *Book) Add(e Entry) (Entry, error) {
 		return e, err
 	}
 	e.ID = strings.ToLower(rand.Text()[:8])
-	b.Entries = slices.DeleteFunc(b.Entries, func(o Entry) bool { return o.Kind == e.Kind && o.Of == e.Of && o.User == e.User })
+	b.Entries = slices.DeleteFunc(b.Entries, func(o Entry) bool {
+		return o.Kind == e.Kind && o.Of == e.Of && o.User == e.User
+	})
 	b.Entries = append(b.Entries, e)
 	return e, nil
 }

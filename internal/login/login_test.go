@@ -34,8 +34,13 @@ func TestOrder(t *testing.T) {
 		}
 		return out
 	}
-	assert.Equal(t, []string{"a", "d", "m", "g", "s2", "s"}, users(device.Device{ID: "d7", Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Model: "WX-40"}}}, "chamber-1"))
-	assert.Equal(t, []string{"s2", "s"}, users(device.Device{ID: "d8", Name: "cam-11", Endpoint: device.Endpoint{Address: "10.20.4.12:80"}}), "a name alone brings no password")
+	assert.Equal(t, []string{"a", "d", "m", "g", "s2", "s"},
+		users(device.Device{ID: "d7", Endpoint: device.Endpoint{Address: "10.20.4.11:80"},
+			Reading: device.Reading{Identity: device.Identity{Model: "WX-40"}}}, "chamber-1"))
+	assert.Equal(t, []string{"s2", "s"},
+		users(device.Device{ID: "d8", Name: "cam-11",
+			Endpoint: device.Endpoint{Address: "10.20.4.12:80"}}),
+		"a name alone brings no password")
 
 	again, err := b.Add(login.Entry{Kind: login.Site, User: "s", Password: "8"})
 	require.NoError(t, err)
@@ -43,7 +48,8 @@ func TestOrder(t *testing.T) {
 	found, ok := b.Find(again.ID)
 	assert.True(t, ok)
 	assert.Equal(t, "8", found.Password)
-	assert.NotContains(t, fmt.Sprintf("%v %+v %#v %s", found, found, found, found), "8", "a password is never printed")
+	assert.NotContains(t, fmt.Sprintf("%v %+v %#v %s", found, found, found, found), "8",
+		"a password is never printed")
 	_, ok = b.Drop(again.ID)
 	assert.True(t, ok)
 	_, ok = b.Drop(again.ID)
@@ -52,8 +58,11 @@ func TestOrder(t *testing.T) {
 
 func TestBadEntries(t *testing.T) {
 	for _, e := range []login.Entry{
-		{Kind: "planet", Password: "x"}, {Kind: login.Model, Password: "x"}, {Kind: login.Site, Of: "x", Password: "x"}, {Kind: login.Site},
-		{Kind: login.Site, User: "a:b", Password: "x"}, {Kind: login.Site, User: "a\nb", Password: "x"}, {Kind: login.Site, Password: string(make([]byte, 300))},
+		{Kind: "planet", Password: "x"}, {Kind: login.Model, Password: "x"},
+		{Kind: login.Site, Of: "x", Password: "x"}, {Kind: login.Site},
+		{Kind: login.Site, User: "a:b", Password: "x"},
+		{Kind: login.Site, User: "a\nb", Password: "x"},
+		{Kind: login.Site, Password: string(make([]byte, 300))},
 	} {
 		var b login.Book
 		_, err := b.Add(e)

@@ -34,7 +34,8 @@ const (
 )
 
 // Statuses in the order in which lists show them: what wants a person first.
-var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held, Current}
+var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held,
+	Current}
 
 // Rollback is how a device would be returned to what it runs.
 type Rollback string
@@ -155,7 +156,9 @@ func New(in Input) *Matcher {
 	}
 	for _, of := range m.models {
 		for _, images := range of.images {
-			slices.SortStableFunc(images, func(a, b candidate) int { return of.order.Compare(a.Version, b.Version) })
+			slices.SortStableFunc(images, func(a, b candidate) int {
+				return of.order.Compare(a.Version, b.Version)
+			})
 		}
 	}
 	return m
@@ -164,7 +167,8 @@ func New(in Input) *Matcher {
 func (m *Matcher) model(vendor, name string) *model {
 	k := strings.ToLower(vendor + "\x00" + name)
 	if m.models[k] == nil {
-		m.models[k] = &model{order: m.order(vendor, name), images: map[string][]candidate{}, answers: map[question]answer{}}
+		m.models[k] = &model{order: m.order(vendor, name), images: map[string][]candidate{},
+			answers: map[question]answer{}}
 	}
 	return m.models[k]
 }
@@ -212,7 +216,8 @@ func (m *Matcher) rows(d device.Device) []Row {
 			rows[0].Status, rows[0].Reason = status, why+"; "+rows[0].Reason
 		}
 	}
-	if slices.Contains([]device.Access{device.Away, device.Silent, device.LoginRefused, device.IdentityChanged}, d.Access) {
+	if slices.Contains([]device.Access{device.Away, device.Silent, device.LoginRefused,
+		device.IdentityChanged}, d.Access) {
 		return rows
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Components)) {
@@ -244,7 +249,8 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 	}
 	of := m.model(d.Vendor, d.Model)
 	rule, held := m.rule(d)
-	if component != firmware.Main && held == "" { // versions in targets are those of the main component
+	// versions in targets are those of the main component
+	if component != firmware.Main && held == "" {
 		rule = site.Target{Version: site.Newest}
 	}
 	row.Rule = rule.String()
@@ -294,7 +300,8 @@ func (of *model) answer(d device.Device, component, runs string, rule site.Targe
 	if target == nil {
 		switch {
 		case len(of.images[component]) == 0 && component != firmware.Main:
-			why = fmt.Sprintf("no image for the component %s of %s %s on the shelf", component, d.Vendor, d.Model)
+			why = fmt.Sprintf("no image for the component %s of %s %s on the shelf", component,
+				d.Vendor, d.Model)
 		case len(of.images[component]) == 0:
 			why = fmt.Sprintf("no image for %s %s on the shelf", d.Vendor, d.Model)
 		case len(usable) == 0:
@@ -309,7 +316,8 @@ func (of *model) answer(d device.Device, component, runs string, rule site.Targe
 		a.status, a.reason = Current, "runs "+why
 		return a
 	case c > 0:
-		a.status, a.reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s", target.Version)
+		a.status, a.reason = Ahead, fmt.Sprintf("the shelf has nothing later than %s",
+			target.Version)
 		if !exact && holds(of.order, rule, runs) && of.unsafe(component, runs) == "" {
 			return a // it works, and nothing asks for an earlier one
 		}
@@ -344,7 +352,16 @@ func (of *model) usable(d device.Device, component string) []candidate {
 	return out
 }
 
-// target is the image that a target wants, and why.
+// target is the image that a target wants, and why. The images are gone through from the
+// one that somebody recommends to the one that something better has superseded, and among
+// equals from the newest to the oldest; the first that the target allows is it. With
+//
+//	2.08   recommended
+//	2.09   withdrawn
+//	2.11   (no advice)
+//
+// newest means 2.08, since somebody vouches for it; a target of 2.11, or of ">= 2.09",
+// means 2.11; and nothing ever means 2.09.
 func (of *model) target(usable []candidate, rule site.Target) (*candidate, string) {
 	exact, named := rule.Exact()
 	newest := rule.Version == site.Newest
@@ -365,7 +382,8 @@ func (of *model) target(usable []candidate, rule site.Target) (*candidate, strin
 			case newest:
 				return c, "the newest on the shelf"
 			default:
-				return c, fmt.Sprintf("the newest within %s, the target of %s", rule.Version, rule.For())
+				return c, fmt.Sprintf("the newest within %s, the target of %s", rule.Version,
+					rule.For())
 			}
 		}
 	}
@@ -375,22 +393,35 @@ func (of *model) target(usable []candidate, rule site.Target) (*candidate, strin
 	return nil, fmt.Sprintf("the shelf has no usable image for the target %s", rule)
 }
 
-// route is the shortest path of images from one version to a target: each may be
-// sent to the version before it. Where there is none it names the missing intermediate version.
-func (of *model) route(usable []candidate, component, from string, target *candidate) ([]Hop, string) {
+// route is the shortest path of images from one version to a target: each may be sent to
+// the version before it. Where there is none it says which image is missing.
+//
+// Versions are the nodes of a graph, and an image is an edge to its own version from each
+// version that it may be sent to (step). For example, where K42 needs ">= K41" and K44
+// needs ">= K42":
+//
+//	K40 ──✗──► K44      K41 ──► K42 ──► K44
+//
+// the walk is breadth first, so that the first path that arrives has the fewest hops: each
+// one is a write and a restart. Among paths of the same length the one by newer versions is
+// taken. No path leads outside the versions between start and target, through a withdrawn
+// image, or through one that must not run; only the target itself may be marked so, where a
+// person named it.
+func (of *model) route(usable []candidate, component, from string, target *candidate) ([]Hop,
+	string) {
 	up := of.order.Compare(from, target.Version) < 0
-	between := func(v string) bool { // no intermediate version lies before the start or beyond the target
+	// no intermediate version lies before the start or beyond the target
+	between := func(v string) bool {
 		a, b := of.order.Compare(v, from), of.order.Compare(v, target.Version)
 		return up && a > 0 && b <= 0 || !up && a < 0 && b >= 0
 	}
-	start := candidate{Image: &firmware.Image{Manifest: firmware.Manifest{Version: from, Component: component}}}
+	start := candidate{Image: &firmware.Image{Manifest: firmware.Manifest{Version: from,
+		Component: component}}}
 	for _, c := range usable {
 		if of.order.Equal(c.Version, from) && c.Advice != firmware.Withdrawn {
 			start = c
 		}
 	}
-	// Breadth first: the first path that arrives is one of the shortest. Newer
-	// intermediate versions are tried first.
 	type node struct {
 		at     candidate
 		before int
@@ -403,14 +434,16 @@ func (of *model) route(usable []candidate, component, from string, target *candi
 			var path []Hop
 			for i := n; i > 0; i = nodes[i].before {
 				before := nodes[nodes[i].before].at
-				path = append(path, Hop{From: before.Version, Image: nodes[i].at.Image, Back: of.back(before, nodes[i].at)})
+				path = append(path, Hop{From: before.Version, Image: nodes[i].at.Image,
+					Back: of.back(before, nodes[i].at)})
 			}
 			slices.Reverse(path)
 			return path, ""
 		}
 		for i := len(usable) - 1; i >= 0; i-- {
 			c := usable[i]
-			intermediate := c.SHA256 == target.SHA256 || c.Advice != firmware.Withdrawn && of.unsafe(component, c.Version) == ""
+			intermediate := c.SHA256 == target.SHA256 || c.Advice != firmware.Withdrawn &&
+				of.unsafe(component, c.Version) == ""
 			if !seen[i] && intermediate && between(c.Version) && of.step(at, c) {
 				seen[i] = true
 				nodes = append(nodes, node{c, n})
@@ -448,14 +481,17 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 	need, to := target.needs, target.Version
 	for range usable { // each round goes one intermediate version down
 		i := slices.IndexFunc(usable, func(c candidate) bool {
-			return of.order.Compare(c.Version, from.Version) > 0 && need.Holds(of.order, c.Version) && c.Advice != firmware.Withdrawn && of.order.Compare(c.Version, to) < 0
+			return of.order.Compare(c.Version, from.Version) > 0 &&
+				need.Holds(of.order, c.Version) && c.Advice != firmware.Withdrawn &&
+				of.order.Compare(c.Version, to) < 0
 		})
 		if i < 0 || of.step(from, usable[i]) {
 			break
 		}
 		need, to = usable[i].needs, usable[i].Version
 	}
-	return fmt.Sprintf("%s needs %s; nothing on the shelf leads there from %s", to, need, from.Version)
+	return fmt.Sprintf("%s needs %s; nothing on the shelf leads there from %s", to, need,
+		from.Version)
 }
 
 // To matches a device to one version that a person named, earlier or later than

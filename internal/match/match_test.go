@@ -16,7 +16,8 @@ import (
 )
 
 func image(model, version string, change ...func(*firmware.Image)) firmware.Image {
-	i := firmware.Image{Manifest: firmware.Manifest{Vendor: "Wexcombe", Models: []string{model}, Version: version,
+	i := firmware.Image{Manifest: firmware.Manifest{Vendor: "Wexcombe", Models: []string{model},
+		Version:   version,
 		Component: firmware.Main, Advice: firmware.Recommended, SHA256: model + version}}
 	for _, c := range change {
 		c(&i)
@@ -25,7 +26,9 @@ func image(model, version string, change ...func(*firmware.Image)) firmware.Imag
 }
 
 func camera(version string, change ...func(*device.Device)) device.Device {
-	d := device.Device{ID: "d1", Name: "cam-11", Access: device.OK, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: "WX-40", Hardware: "B"}, Version: version}}
+	d := device.Device{ID: "d1", Name: "cam-11", Access: device.OK,
+		Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: "WX-40",
+			Hardware: "B"}, Version: version}}
 	for _, c := range change {
 		c(&d)
 	}
@@ -35,10 +38,16 @@ func camera(version string, change ...func(*device.Device)) device.Device {
 func TestStatuses(t *testing.T) {
 	needs := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Needs = c } }
 	back := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Back = c } }
-	hardware := func(c string) func(*firmware.Image) { return func(i *firmware.Image) { i.Hardware = c } }
-	status := func(s firmware.Advice) func(*firmware.Image) { return func(i *firmware.Image) { i.Advice = s } }
+	hardware := func(c string) func(*firmware.Image) {
+		return func(i *firmware.Image) { i.Hardware = c }
+	}
+	status := func(s firmware.Advice) func(*firmware.Image) {
+		return func(i *firmware.Image) { i.Advice = s }
+	}
 	reach := func(r device.Access) func(*device.Device) {
-		return func(d *device.Device) { d.Access, d.Trouble = r, device.Because(device.NoLogin, "its trouble") }
+		return func(d *device.Device) {
+			d.Access, d.Trouble = r, device.Because(device.NoLogin, "its trouble")
+		}
 	}
 	old, new := image("WX-40", "3.1.0"), image("WX-40", "3.2.1")
 	for name, c := range map[string]struct {
@@ -50,20 +59,37 @@ func TestStatuses(t *testing.T) {
 		back   match.Rollback
 		reason string
 	}{
-		"behind":              {[]firmware.Image{old, new}, camera("3.1.0"), "", match.Behind, "3.2.1", match.ByImage, "the newest recommended"},
-		"order of versions":   {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")}, camera("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
-		"no rollback":         {[]firmware.Image{new}, camera("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback from 3.2.1"},
-		"one-way":             {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))}, camera("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback"},
-		"current":             {[]firmware.Image{old, new}, camera("V3.2.1"), "", match.Current, "3.2.1", match.None, "runs the newest"},
-		"ahead":               {[]firmware.Image{old, new}, camera("3.3"), "", match.Ahead, "3.2.1", match.None, "nothing later than 3.2.1"},
-		"other model":         {[]firmware.Image{image("WX-20", "9")}, camera("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
-		"other hardware":      {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))}, camera("3.1.0"), "", match.NoImage, "", match.None, "no image on the shelf is for hardware \"B\""},
-		"withdrawn":           {[]firmware.Image{old, image("WX-40", "3.3", status(firmware.Withdrawn))}, camera("3.1.0"), "", match.Current, "3.1.0", match.None, ""},
-		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))}, camera("3.1.0"), "", match.Behind, "4.0", match.None, "no rollback from 3.2.1"},
-		"component":           {[]firmware.Image{image("WX-40", "4.0", func(i *firmware.Image) { i.Component = "lens" })}, camera("3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
-		"held":                {[]firmware.Image{old, new}, camera("3.1.0"), "cam-1*", match.Held, "", match.None, "site.yaml holds it: winter"},
-		"no-access":           {[]firmware.Image{old, new}, camera("", reach(device.LoginRefused)), "", match.NoAccess, "", match.None, "its trouble"},
-		"away":                {[]firmware.Image{old, new}, camera("3.1.0", reach(device.Away)), "cam-11", match.Away, "", match.None, "its trouble"},
+		"behind": {[]firmware.Image{old, new}, camera("3.1.0"), "", match.Behind,
+			"3.2.1", match.ByImage, "the newest recommended"},
+		"order of versions": {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")},
+			camera("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
+		"no rollback": {[]firmware.Image{new}, camera("3.1.0"), "", match.Behind, "3.2.1",
+			match.None, "no rollback from 3.2.1"},
+		"one-way": {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))},
+			camera("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback"},
+		"current": {[]firmware.Image{old, new}, camera("V3.2.1"), "", match.Current,
+			"3.2.1", match.None, "runs the newest"},
+		"ahead": {[]firmware.Image{old, new}, camera("3.3"), "", match.Ahead, "3.2.1",
+			match.None, "nothing later than 3.2.1"},
+		"other model": {[]firmware.Image{image("WX-20", "9")}, camera("3.1.0"), "",
+			match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+		"other hardware": {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))},
+			camera("3.1.0"), "", match.NoImage, "", match.None,
+			"no image on the shelf is for hardware \"B\""},
+		"withdrawn": {[]firmware.Image{old,
+			image("WX-40", "3.3", status(firmware.Withdrawn))}, camera("3.1.0"), "", match.Current,
+			"3.1.0", match.None, ""},
+		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))},
+			camera("3.1.0"), "", match.Behind, "4.0", match.None, "no rollback from 3.2.1"},
+		"component": {[]firmware.Image{image("WX-40", "4.0",
+			func(i *firmware.Image) { i.Component = "lens" })}, camera(
+			"3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+		"held": {[]firmware.Image{old, new}, camera("3.1.0"), "cam-1*", match.Held,
+			"", match.None, "site.yaml holds it: winter"},
+		"no-access": {[]firmware.Image{old, new}, camera("", reach(device.LoginRefused)),
+			"", match.NoAccess, "", match.None, "its trouble"},
+		"away": {[]firmware.Image{old, new}, camera("3.1.0", reach(device.Away)),
+			"cam-11", match.Away, "", match.None, "its trouble"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var s site.Site
@@ -75,7 +101,8 @@ func TestStatuses(t *testing.T) {
 			assert.Equal(t, c.target, row.Target)
 			assert.Equal(t, c.back, row.Rollback())
 			assert.Contains(t, row.Reason, c.reason)
-			assert.Equal(t, c.status == match.Behind, row.Image() != nil, "an image only where the device should be flashed")
+			assert.Equal(t, c.status == match.Behind, row.Image() != nil,
+				"an image only where the device should be flashed")
 		})
 	}
 }
@@ -102,8 +129,10 @@ func path(r match.Row) string {
 
 func TestPaths(t *testing.T) {
 	shelf := []firmware.Image{
-		image("WX-40", "1.4"), image("WX-40", "1.9"), image("WX-40", "2.0", needs(">= 1.9")), image("WX-40", "2.5", needs(">= 2.0")),
-		image("WX-40", "3.0", needs(">= 2.0"), back(">= 2.5")), image("WX-40", "3.1", needs(">= 3.0"), back(">= 3.0")),
+		image("WX-40", "1.4"), image("WX-40", "1.9"), image("WX-40", "2.0", needs(">= 1.9")),
+		image("WX-40", "2.5", needs(">= 2.0")),
+		image("WX-40", "3.0", needs(">= 2.0"), back(">= 2.5")),
+		image("WX-40", "3.1", needs(">= 3.0"), back(">= 3.0")),
 	}
 	without := func(versions ...string) []firmware.Image {
 		var out []firmware.Image
@@ -114,21 +143,27 @@ func TestPaths(t *testing.T) {
 		}
 		return out
 	}
-	withdrawn := append(without("2.0"), image("WX-40", "2.0", needs(">= 1.9"), with(func(i *firmware.Image) { i.Advice = firmware.Withdrawn })))
+	withdrawn := append(without("2.0"),
+		image("WX-40", "2.0", needs(">= 1.9"), with(func(i *firmware.Image) {
+			i.Advice = firmware.Withdrawn
+		})))
 	for name, c := range map[string]struct {
 		shelf    []firmware.Image
 		from, to string
 		path     string
 		reason   string
 	}{
-		"one hop":                              {shelf, "3.0", "3.1", "3.1", ""},
-		"shortest":                             {shelf, "1.4", "3.1", "1.9 2.0 3.0! 3.1", ""},
-		"not on the shelf":                     {shelf, "1.8", "2.0", "1.9! 2.0", ""},
-		"intermediate version is missing":      {without("2.0", "2.5"), "1.4", "3.1", "", "3.0 needs >= 2.0; nothing on the shelf leads there from 1.4"},
-		"withdrawn is no intermediate version": {withdrawn, "1.4", "3.1", "", "needs >= 2.0; nothing on the shelf leads there from 1.4"},
-		"down one":                             {shelf, "3.1", "3.0", "3.0", ""},
-		"down by intermediate versions":        {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
-		"down is barred":                       {without("2.5"), "3.0", "2.0", "", "3.0 lets one return only to >= 2.5"},
+		"one hop":          {shelf, "3.0", "3.1", "3.1", ""},
+		"shortest":         {shelf, "1.4", "3.1", "1.9 2.0 3.0! 3.1", ""},
+		"not on the shelf": {shelf, "1.8", "2.0", "1.9! 2.0", ""},
+		"intermediate version is missing": {without("2.0", "2.5"), "1.4", "3.1", "",
+			"3.0 needs >= 2.0; nothing on the shelf leads there from 1.4"},
+		"withdrawn is no intermediate version": {withdrawn, "1.4", "3.1", "",
+			"needs >= 2.0; nothing on the shelf leads there from 1.4"},
+		"down one":                      {shelf, "3.1", "3.0", "3.0", ""},
+		"down by intermediate versions": {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
+		"down is barred": {without("2.5"), "3.0", "2.0", "",
+			"3.0 lets one return only to >= 2.5"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := match.New(match.Input{Images: c.shelf})
@@ -146,7 +181,8 @@ func TestPaths(t *testing.T) {
 }
 
 func TestTargets(t *testing.T) {
-	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1"), image("WX-40", "3.2"), image("WX-40", "4.0")}
+	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1"), image("WX-40", "3.2"),
+		image("WX-40", "4.0")}
 	groups := map[string][]string{"chamber-1": {"cam-1*"}, "upper": {"cam-11", "cam-5*"}}
 	rule := func(device, group, model, version string) site.Target {
 		return site.Target{Device: device, Group: group, Model: model, Version: version}
@@ -159,20 +195,38 @@ func TestTargets(t *testing.T) {
 		rule    string
 		reason  string
 	}{
-		"default":                {nil, "3.0", match.Behind, "4.0", ": newest", "the newest recommended"},
-		"model":                  {[]site.Target{rule("", "", "wx-40", "3.1")}, "3.0", match.Behind, "3.1", "model wx-40: 3.1", "the target of model wx-40"},
-		"group before model":     {[]site.Target{rule("", "", "WX-40", "3.1"), rule("", "chamber-1", "", "3.2")}, "3.0", match.Behind, "3.2", "group chamber-1: 3.2", ""},
-		"both before group":      {[]site.Target{rule("", "chamber-1", "WX-40", "3.1"), rule("", "upper", "", "3.2")}, "3.0", match.Behind, "3.1", "group chamber-1, model WX-40: 3.1", ""},
-		"device before all":      {[]site.Target{rule("cam-11", "", "", "3.2"), rule("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Behind, "3.2", "device cam-11: 3.2", "the target of device cam-11"},
-		"not meant":              {[]site.Target{rule("", "", "WX-20", "3.1")}, "3.0", match.Behind, "4.0", ": newest", ""},
-		"constraint":             {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.0", match.Behind, "3.2", "", "the newest within >= 3.1, < 4"},
-		"met, later on shelf":    {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.1", match.Behind, "3.2", "", ""},
-		"met, nothing later":     {[]site.Target{rule("", "", "WX-40", "< 4")}, "3.3", match.Ahead, "", "", "nothing later"},
-		"beyond the constraint":  {[]site.Target{rule("", "", "WX-40", "< 4")}, "4.0", match.Ahead, "3.2", "", "the newest within < 4"},
-		"exactly what it runs":   {[]site.Target{rule("", "", "WX-40", "3.1")}, "3.1", match.Current, "", "", "runs the target of"},
-		"exactly an earlier one": {[]site.Target{rule("", "", "WX-40", "3.1")}, "4.0", match.Ahead, "3.1", "", "the target of"},
-		"not on the shelf":       {[]site.Target{rule("", "", "WX-40", "5.0")}, "4.0", match.NoImage, "", "", "no usable image for the target model WX-40: 5.0"},
-		"two groups disagree":    {[]site.Target{rule("", "chamber-1", "", "3.1"), rule("", "upper", "", "3.2")}, "3.0", match.Held, "", "", "two targets contradict each other: group chamber-1: 3.1, and group upper: 3.2"},
+		"default": {nil, "3.0", match.Behind, "4.0", ": newest",
+			"the newest recommended"},
+		"model": {[]site.Target{rule("", "", "wx-40", "3.1")}, "3.0", match.Behind,
+			"3.1", "model wx-40: 3.1", "the target of model wx-40"},
+		"group before model": {[]site.Target{rule("", "", "WX-40", "3.1"),
+			rule("", "chamber-1", "", "3.2")}, "3.0", match.Behind, "3.2", "group chamber-1: 3.2",
+			""},
+		"both before group": {[]site.Target{rule("", "chamber-1", "WX-40", "3.1"),
+			rule("", "upper", "", "3.2")}, "3.0", match.Behind, "3.1",
+			"group chamber-1, model WX-40: 3.1", ""},
+		"device before all": {[]site.Target{rule("cam-11", "", "", "3.2"),
+			rule("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Behind, "3.2",
+			"device cam-11: 3.2", "the target of device cam-11"},
+		"not meant": {[]site.Target{rule("", "", "WX-20", "3.1")}, "3.0", match.Behind,
+			"4.0", ": newest", ""},
+		"constraint": {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.0",
+			match.Behind, "3.2", "", "the newest within >= 3.1, < 4"},
+		"met, later on shelf": {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.1",
+			match.Behind, "3.2", "", ""},
+		"met, nothing later": {[]site.Target{rule("", "", "WX-40", "< 4")}, "3.3", match.Ahead,
+			"", "", "nothing later"},
+		"beyond the constraint": {[]site.Target{rule("", "", "WX-40", "< 4")}, "4.0", match.Ahead,
+			"3.2", "", "the newest within < 4"},
+		"exactly what it runs": {[]site.Target{rule("", "", "WX-40", "3.1")}, "3.1",
+			match.Current, "", "", "runs the target of"},
+		"exactly an earlier one": {[]site.Target{rule("", "", "WX-40", "3.1")}, "4.0", match.Ahead,
+			"3.1", "", "the target of"},
+		"not on the shelf": {[]site.Target{rule("", "", "WX-40", "5.0")}, "4.0",
+			match.NoImage, "", "", "no usable image for the target model WX-40: 5.0"},
+		"two groups disagree": {[]site.Target{rule("", "chamber-1", "", "3.1"),
+			rule("", "upper", "", "3.2")}, "3.0", match.Held, "", "",
+			"two targets contradict each other: group chamber-1: 3.1, and group upper: 3.2"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := site.Site{Groups: groups}
@@ -187,12 +241,16 @@ func TestTargets(t *testing.T) {
 }
 
 func TestUnsafe(t *testing.T) {
-	shelf := []firmware.Image{image("WX-40", "3.0"), image("WX-40", "3.1", with(func(i *firmware.Image) {
-		i.Advice, i.Because = firmware.Withdrawn, "it loses its presets"
-	})), image("WX-40", "3.2"), image("WX-40", "3.3")}
-	in := match.Input{Images: shelf, Withdrawn: []match.Withdrawal{{Vendor: "wexcombe", Model: "wx-40", Versions: ">= 3.3", Reason: "MH-2026-7: open door"}}}
+	shelf := []firmware.Image{image("WX-40", "3.0"),
+		image("WX-40", "3.1", with(func(i *firmware.Image) {
+			i.Advice, i.Because = firmware.Withdrawn, "it loses its presets"
+		})), image("WX-40", "3.2"), image("WX-40", "3.3")}
+	in := match.Input{Images: shelf,
+		Withdrawn: []match.Withdrawal{{Vendor: "wexcombe", Model: "wx-40", Versions: ">= 3.3",
+			Reason: "MH-2026-7: open door"}}}
 	for runs, want := range map[string]struct{ path, reason string }{
-		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"}, // a withdrawn image is no rollback
+		// a withdrawn image is no rollback
+		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"},
 		"3.3": {"3.2", "3.3 must not run: MH-2026-7: open door"},
 		"4.0": {"3.2!", "open door"},
 	} {
@@ -201,7 +259,8 @@ func TestUnsafe(t *testing.T) {
 		assert.Equal(t, want.path, path(row), runs)
 		assert.Contains(t, row.Reason, want.reason)
 	}
-	assert.Equal(t, match.Current, match.New(in).Device(camera("3.2")).Status, "the newest that may run")
+	assert.Equal(t, match.Current, match.New(in).Device(camera("3.2")).Status,
+		"the newest that may run")
 	asked := match.New(in).To(camera("3.2"), "3.1")
 	assert.Nil(t, asked.Image())
 	assert.Equal(t, "3.1 is never sent: it was withdrawn: it loses its presets", asked.Reason)
@@ -214,7 +273,8 @@ func TestUnsafe(t *testing.T) {
 func TestOrderOfTheMaker(t *testing.T) {
 	listed, err := version.NewOrder("listed", nil, nil, []string{"Amber", "Cedar", "Birch"})
 	assert.NoError(t, err)
-	in := match.Input{Images: []firmware.Image{image("WX-40", "Amber"), image("WX-40", "Birch"), image("WX-40", "Cedar")},
+	in := match.Input{Images: []firmware.Image{image("WX-40", "Amber"), image("WX-40", "Birch"),
+		image("WX-40", "Cedar")},
 		Order: func(string, string) version.Order { return listed }}
 	assert.Equal(t, "Birch", match.New(in).Device(camera("cedar")).Target)
 }
@@ -224,7 +284,8 @@ func TestOrderOfTheMaker(t *testing.T) {
 func BenchmarkMatch(b *testing.B) {
 	for _, n := range []int{2_000, 20_000} {
 		b.Run(fmt.Sprintf("devices=%d", n), func(b *testing.B) {
-			in := match.Input{Site: site.Site{Groups: map[string][]string{"first": {"cam-1*"}, "second": {"cam-2*"}}}}
+			in := match.Input{Site: site.Site{Groups: map[string][]string{"first": {"cam-1*"},
+				"second": {"cam-2*"}}}}
 			for m := range 100 {
 				model := fmt.Sprintf("M-%d", m)
 				for v := range 20 {
@@ -235,7 +296,9 @@ func BenchmarkMatch(b *testing.B) {
 					in.Images = append(in.Images, image(model, fmt.Sprintf("1.%d", v), needs(n)))
 				}
 				if m%3 == 0 {
-					in.Site.Targets = append(in.Site.Targets, site.Target{Model: model, Version: "< 1.15"}, site.Target{Group: "first", Model: model, Version: "1.12"})
+					in.Site.Targets = append(in.Site.Targets,
+						site.Target{Model: model, Version: "< 1.15"},
+						site.Target{Group: "first", Model: model, Version: "1.12"})
 				}
 			}
 			var devices []device.Device
@@ -279,16 +342,26 @@ func TestComponents(t *testing.T) {
 		order  string
 		reason string // of the main component
 	}{
-		"each its own":           {[]firmware.Image{old, image("WX-40", "3.2"), io2, io3}, map[string]string{"io": "1.2"}, "main 3.2, io 1.3", "the newest recommended"},
-		"the other first":        {[]firmware.Image{old, image("WX-40", "3.2", after("io")), io2, io3}, map[string]string{"io": "1.2"}, "io 1.3, main 3.2", ""},
-		"first, and there":       {[]firmware.Image{old, image("WX-40", "3.2", after("io")), io2, io3}, map[string]string{"io": "1.3"}, "main 3.2", ""},
-		"no such component":      {[]firmware.Image{old, image("WX-40", "3.2", after("io"), pairs("io", ">= 1.3"))}, nil, "main 3.2", ""},
-		"a pair is made":         {[]firmware.Image{old, image("WX-40", "3.2", pairs("io", ">= 1.3")), io2, io3}, map[string]string{"io": "1.2"}, "main 3.2, io 1.3", ""},
-		"a pair cannot be made":  {[]firmware.Image{old, image("WX-40", "3.2", pairs("io", ">= 1.3")), io2}, map[string]string{"io": "1.2"}, "", "main 3.2 goes only with io >= 1.3, and cam-11 would have 1.2"},
-		"a pair would be broken": {[]firmware.Image{image("WX-40", "3.1", pairs("io", "< 1.3")), io2, io3}, map[string]string{"io": "1.2"}, "", "runs the newest"},
+		"each its own": {[]firmware.Image{old, image("WX-40", "3.2"), io2, io3},
+			map[string]string{"io": "1.2"}, "main 3.2, io 1.3", "the newest recommended"},
+		"the other first": {[]firmware.Image{old, image("WX-40", "3.2", after("io")), io2,
+			io3}, map[string]string{"io": "1.2"}, "io 1.3, main 3.2", ""},
+		"first, and there": {[]firmware.Image{old, image("WX-40", "3.2", after("io")), io2,
+			io3}, map[string]string{"io": "1.3"}, "main 3.2", ""},
+		"no such component": {[]firmware.Image{old,
+			image("WX-40", "3.2", after("io"), pairs("io", ">= 1.3"))}, nil, "main 3.2", ""},
+		"a pair is made": {[]firmware.Image{old,
+			image("WX-40", "3.2", pairs("io", ">= 1.3")), io2, io3}, map[string]string{"io": "1.2"},
+			"main 3.2, io 1.3", ""},
+		"a pair cannot be made": {[]firmware.Image{old,
+			image("WX-40", "3.2", pairs("io", ">= 1.3")), io2}, map[string]string{"io": "1.2"}, "",
+			"main 3.2 goes only with io >= 1.3, and cam-11 would have 1.2"},
+		"a pair would be broken": {[]firmware.Image{image("WX-40", "3.1", pairs("io", "< 1.3")),
+			io2, io3}, map[string]string{"io": "1.2"}, "", "runs the newest"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			rows := match.New(match.Input{Images: c.shelf}).All([]device.Device{camera("3.1", parts(c.parts))})
+			rows := match.New(match.Input{Images: c.shelf}).All([]device.Device{camera("3.1",
+				parts(c.parts))})
 			var order []string
 			for _, h := range match.Ordered(rows) {
 				order = append(order, h.Image.Component+" "+h.Image.Version)
@@ -301,7 +374,8 @@ func TestComponents(t *testing.T) {
 }
 
 func TestAgreeDoesNotDependOnTheOrderOfRows(t *testing.T) {
-	m := match.New(match.Input{Images: []firmware.Image{image("WX-40", "3.1"), image("WX-40", "3.2", pairs("io", ">= 1.3")),
+	m := match.New(match.Input{Images: []firmware.Image{image("WX-40", "3.1"),
+		image("WX-40", "3.2", pairs("io", ">= 1.3")),
 		image("WX-40", "1.2", component("io")), image("WX-40", "1.3", component("io"))}})
 	other := camera("3.1", func(d *device.Device) { d.ID = "d2" })
 	rows := m.All([]device.Device{camera("3.1", parts(map[string]string{"io": "1.2"})), other})
@@ -321,10 +395,13 @@ func TestLockstep(t *testing.T) {
 		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d1", "hub-1", "PK-1" }),
 		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d2", "handset-1", "PH-2" }),
 		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d3", "handset-2", "PH-2" }),
-		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d4", "handset-9", "PH-2" }), // of another hub
+		// of another hub
+		camera("1.0", func(d *device.Device) { d.ID, d.Name, d.Model = "d4", "handset-9", "PH-2" }),
 	}
-	set := site.Site{Lockstep: []site.Lockstep{{Name: "handsets", Of: []string{"hub-1", "handset-[12]"}}}}
-	shelf := []firmware.Image{hub("1.0"), hub("2.0", pairs("PH-2", ">= 2")), image("PH-2", "1.0"), image("PH-2", "2.0")}
+	set := site.Site{Lockstep: []site.Lockstep{{Name: "handsets",
+		Of: []string{"hub-1", "handset-[12]"}}}}
+	shelf := []firmware.Image{hub("1.0"), hub("2.0", pairs("PH-2", ">= 2")), image("PH-2", "1.0"),
+		image("PH-2", "2.0")}
 	paths := func(s site.Site, shelf []firmware.Image) (out []string) {
 		for _, r := range match.New(match.Input{Images: shelf, Site: s}).All(devices) {
 			out = append(out, path(r))
@@ -333,7 +410,9 @@ func TestLockstep(t *testing.T) {
 	}
 	assert.Equal(t, []string{"2.0", "2.0", "2.0", "2.0"}, paths(set, shelf), "all go together")
 	set.Hold = []site.Hold{{Device: "handset-2"}}
-	assert.Equal(t, []string{"", "", "", "2.0"}, paths(set, shelf), "one is held, so none of the set goes")
+	assert.Equal(t, []string{"", "", "", "2.0"}, paths(set, shelf),
+		"one is held, so none of the set goes")
 	rows := match.New(match.Input{Images: shelf, Site: set}).All(devices)
-	assert.Equal(t, "main 2.0 goes only with PH-2 >= 2, and handset-2 would have 1.0", rows[0].Reason)
+	assert.Equal(t, "main 2.0 goes only with PH-2 >= 2, and handset-2 would have 1.0",
+		rows[0].Reason)
 }

@@ -34,6 +34,12 @@ func (m *Matcher) imageOf(r Row) *firmware.Image {
 // Agree looks whether versions that belong together would, once every row that has a
 // path was carried out: those of one device's components, and those of devices in
 // lockstep. Where they would not, none of them is changed, and each says why.
+//
+// A manifest says what its image goes with: pairs: {radio: ">= 5"}. It is held against the
+// version that the other will run, which is the target of its path, or what it runs where it
+// has none. For example, a main image 2.0 that goes with radio >= 5, on a device whose radio
+// runs 4: with an image of radio 5 on the shelf both rows have a path, and agree; without
+// one, the main image is not sent either.
 func (m *Matcher) Agree(rows []Row) {
 	together := map[string][]int{} // places of rows, by device
 	var order []string
@@ -89,7 +95,8 @@ func (m *Matcher) agree(all []Row) {
 			}
 			for _, other := range all {
 				beside := other.Device.ID == r.Device.ID && other.Component == name ||
-					other.Device.ID != r.Device.ID && other.Component == firmware.Main && other.Device.Model == name
+					other.Device.ID != r.Device.ID && other.Component == firmware.Main &&
+						other.Device.Model == name
 				if beside && !c.Holds(m.Order(other.Device), other.result()) {
 					refuse(all, fmt.Sprintf("%s %s goes only with %s %s, and %s would have %s",
 						r.Component, image.Version, name, c, other.Device.Name, other.result()))
@@ -118,7 +125,9 @@ func Ordered(rows []Row) []Hop {
 		next := 0 // in a circle, which manifests on a shelf cannot form, the first
 		for i, r := range left {
 			waits := slices.ContainsFunc(left, func(o Row) bool {
-				return o.Component != r.Component && slices.ContainsFunc(r.Path, func(h Hop) bool { return slices.Contains(h.Image.After, o.Component) })
+				return o.Component != r.Component && slices.ContainsFunc(r.Path, func(h Hop) bool {
+					return slices.Contains(h.Image.After, o.Component)
+				})
 			})
 			if !waits {
 				next = i

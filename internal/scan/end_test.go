@@ -31,7 +31,8 @@ type hill struct {
 }
 
 func newHill(t *testing.T, devices ...sim.Device) *hill {
-	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right}, Devices: devices}, "", slog.New(slog.DiscardHandler))
+	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right},
+		Devices: devices}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(place.Stop)
 	if place.OneHost {
@@ -44,7 +45,8 @@ func newHill(t *testing.T, devices ...sim.Device) *hill {
 		require.NoError(t, err)
 		ports = append(ports, p)
 	}
-	h.networks = []discover.Network{{Adapter: place.Adapter, Ranges: ranges(t, place.Ranges()...), Ports: ports}}
+	h.networks = []discover.Network{{Adapter: place.Adapter, Ranges: ranges(t, place.Ranges()...),
+		Ports: ports}}
 	h.logins(login.Credential{ID: "l1", User: "keeper", Password: right})
 	return h
 }
@@ -84,11 +86,13 @@ func (h *hill) device(r Result, name string) device.Device {
 }
 
 func gate(name string, host int, faults sim.Faults) sim.Device {
-	return sim.Device{Name: name, Kind: "gate", Model: "TG-200", Hardware: "2", Serial: "TG2-" + name, Version: "K42", Host: host, Faults: faults}
+	return sim.Device{Name: name, Kind: "gate", Model: "TG-200", Hardware: "2",
+		Serial: "TG2-" + name, Version: "K42", Host: host, Faults: faults}
 }
 
 func camera(name string, host int, faults sim.Faults) sim.Device {
-	return sim.Device{Name: name, Kind: "camera", Model: "WX-40", Hardware: "B", Serial: "WX4-" + name, Version: "3.1.0", Host: host, Faults: faults}
+	return sim.Device{Name: name, Kind: "camera", Model: "WX-40", Hardware: "B",
+		Serial: "WX4-" + name, Version: "3.1.0", Host: host, Faults: faults}
 }
 
 func TestMovedDeviceStaysTheSame(t *testing.T) {
@@ -121,7 +125,8 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 func TestLoginsAreTriedInOrder(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{OtherPassword: other}))
 	wrong := func(n int) login.Credential {
-		return login.Credential{ID: fmt.Sprintf("w%d", n), User: "keeper", Password: fmt.Sprintf("wrong-%d", n)}
+		return login.Credential{ID: fmt.Sprintf("w%d", n), User: "keeper",
+			Password: fmt.Sprintf("wrong-%d", n)}
 	}
 	good := login.Credential{ID: "good", User: "keeper", Password: other}
 	h.logins(wrong(1), wrong(2), wrong(3), wrong(4), good)
@@ -130,7 +135,8 @@ func TestLoginsAreTriedInOrder(t *testing.T) {
 	assert.Equal(t, []string{"w1", "w2", "w3"}, d.Refused)
 	assert.Contains(t, d.Why(), "refused the login (3 logins were tried)")
 	d = h.device(h.scan(), "gate-1")
-	assert.Equal(t, device.OK, d.Access, "what was refused is not tried again, so that the gate, which locks up after five, has not")
+	assert.Equal(t, device.OK, d.Access,
+		"what was refused is not tried again, so that the gate, which locks up after five, has not")
 	assert.Equal(t, "good", d.Login)
 	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused)
 	h.logins(wrong(5), good)
@@ -161,9 +167,11 @@ func TestClaimedNamesBringNoLogin(t *testing.T) {
 }
 
 func TestWhoNeedsAPerson(t *testing.T) {
-	h := newHill(t, gate("gate-new", 101, sim.Faults{NewPassword: true}), gate("gate-low", 102, sim.Faults{NoRight: true}),
+	h := newHill(t, gate("gate-new", 101, sim.Faults{NewPassword: true}),
+		gate("gate-low", 102, sim.Faults{NoRight: true}),
 		gate("gate-1", 103, sim.Faults{}), sim.Device{Name: "mute", Kind: "silent", Host: 77},
-		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.10", Host: 70, Faults: sim.Faults{NewPassword: true}})
+		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1",
+			Version: "2.10", Host: 70, Faults: sim.Faults{NewPassword: true}})
 	r := h.scan()
 	for name, want := range map[string]struct {
 		reach device.Access
@@ -193,25 +201,32 @@ func TestWhoNeedsAPerson(t *testing.T) {
 // Every kind of stand-in is heard in its own way and read as far as it can be.
 func TestKindsAreHeard(t *testing.T) {
 	h := newHill(t, camera("cam-11", 11, sim.Faults{}), gate("gate-1", 101, sim.Faults{}),
-		sim.Device{Name: "switch-1", Kind: "switch", Model: "OS-8", Serial: "OS8-1", Version: "4.2", Host: 60, MAC: "02:00:5e:00:53:60"},
-		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.10", Host: 70},
+		sim.Device{Name: "switch-1", Kind: "switch", Model: "OS-8", Serial: "OS8-1", Version: "4.2",
+			Host: 60, MAC: "02:00:5e:00:53:60"},
+		sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1",
+			Version: "2.10", Host: 70},
 		sim.Device{Name: "drive-1", Kind: "drive", Model: "HD-7", Version: "7.4", Host: 81},
-		sim.Device{Name: "hub-1", Kind: "hub", Model: "PK-1", Serial: "PK1-1", Version: "5", Host: 91},
-		sim.Device{Name: "io-1", Kind: "io", Model: "HD-IO4", Serial: "0A0B0C0D", Version: "2.7", Host: 95})
+		sim.Device{Name: "hub-1", Kind: "hub", Model: "PK-1", Serial: "PK1-1", Version: "5",
+			Host: 91},
+		sim.Device{Name: "io-1", Kind: "io", Model: "HD-IO4", Serial: "0A0B0C0D", Version: "2.7",
+			Host: 95})
 	r := h.scan()
 	heard := map[string]string{}
 	for _, d := range r.Devices {
 		heard[d.Model] = fmt.Sprintf("%s %s %s", strings.Join(d.FoundVia, "+"), d.Access, d.Version)
 	}
 	assert.Equal(t, map[string]string{
-		"WX-40": "http+ws-discovery ok 3.1.0", "TG-200": "http+mdns ok K42", "OS-8": "snmp ok 4.2", "BR-5": "https+ssdp ok 2.10",
-		"HD-7": "modbus+ssh ok 7.4", "PK-1": "http+ssdp unreadable ", "HD-IO4": "ethernet-ip ok 2.7",
+		"WX-40": "http+ws-discovery ok 3.1.0", "TG-200": "http+mdns ok K42", "OS-8": "snmp ok 4.2",
+		"BR-5": "https+ssdp ok 2.10",
+		"HD-7": "modbus+ssh ok 7.4", "PK-1": "http+ssdp unreadable ",
+		"HD-IO4": "ethernet-ip ok 2.7",
 	}, heard)
 	kinds := map[string]bool{}
 	for _, k := range r.Keys.Fresh {
 		kinds[k.Kind] = true
 	}
-	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyTLS: true, device.KeySSH: true}, kinds)
+	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyTLS: true, device.KeySSH: true},
+		kinds)
 	for _, in := range h.place.StandIns() {
 		assert.NotContains(t, strings.Join(in.Log, " "), "ssh password", "nobody logs in by SSH")
 	}
@@ -239,7 +254,8 @@ func TestKindsAreHeard(t *testing.T) {
 func TestAnnouncedOnly(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{}))
 	h.scanner.keys = newKeyring(nil)
-	f := merge(dialects, []discover.Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
+	f := merge(dialects, []discover.Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"),
+		Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
 	require.NoError(t, h.scanner.read(t.Context(), f, nil))
 	assert.Equal(t, device.Away, f[0].Access)
 	assert.Equal(t, "was announced, but takes no connection", f[0].Why())

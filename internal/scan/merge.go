@@ -27,18 +27,40 @@ type found struct {
 func (f *found) connects(dialects dialect.Registry) bool {
 	best, ok := dialects.Named(f.talks[0].Dialect)
 	return ok && best.About().Transport == "udp" ||
-		slices.ContainsFunc(f.FoundVia, func(via string) bool { return slices.Contains(discover.Swept, via) })
+		slices.ContainsFunc(f.FoundVia, func(via string) bool {
+			return slices.Contains(discover.Swept, via)
+		})
 }
 
-// merge makes devices of sightings. What has one UUID is one device; so is what answers
-// at one host, unless that host is a door to several: then only what answers at one
-// port is. The result is in the order of the addresses.
+// merge makes devices of sightings: a device is heard by several discovery protocols, at
+// several ports, and must be in the list once.
+//
+// Two sightings are of one device where they share a key. A key is the host's address, a
+// UUID, or a hardware address. For example
+//
+//	ws-discovery 10.20.4.11:80   uuid A
+//	http         10.20.4.11:8080
+//	mdns         10.20.4.19:80   uuid A     its second address
+//
+// are one device: the first two by their host, the third by its UUID. One case breaks the
+// rule of hosts: behind a router that forwards ports, one address is a door to several
+// devices. sharedHosts finds those; there the key is the address with its port, and what
+// has no port (an answer to a multicast) belongs to nobody.
+//
+// A UUID or a hardware address is a claim that anybody can make. Here it only joins what
+// was heard in this scan; which known device it is, and so which login it gets, is decided
+// elsewhere (same, Scanner.logIn).
+//
+// The best sighting of a host comes first (rank): what it tells stands, the others fill
+// gaps. The result is in the order of the addresses.
 func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 	for i := range sightings {
 		sightings[i].Facts = sightings[i].Facts.Clean()
 	}
 	slices.SortStableFunc(sightings, func(a, b discover.Sighting) int {
-		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()), rank(dialects, a)-rank(dialects, b), a.Address.Compare(b.Address), strings.Compare(a.Via, b.Via))
+		return cmp.Or(a.Address.Addr().Compare(b.Address.Addr()),
+			rank(dialects, a)-rank(dialects, b), a.Address.Compare(b.Address),
+			strings.Compare(a.Via, b.Via))
 	})
 	shared := sharedHosts(sightings)
 	byKey := map[string]*found{}
@@ -64,7 +86,9 @@ func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 			if shared[s.Address.Addr()] && s.Address.Port() == 0 {
 				continue // nobody can say which of them it was
 			}
-			f = &found{Device: device.Device{Access: device.Unreadable, Trouble: device.Because(device.NotRecognised, ""), Endpoint: device.Endpoint{Address: s.Address.String()}}}
+			f = &found{Device: device.Device{Access: device.Unreadable,
+				Trouble:  device.Because(device.NotRecognised, ""),
+				Endpoint: device.Endpoint{Address: s.Address.String()}}}
 			out = append(out, f)
 		}
 		for _, k := range keys {
@@ -93,7 +117,9 @@ func rank(dialects dialect.Registry, s discover.Sighting) int {
 func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 	if s.Dialect != "" {
 		e := s.Endpoint()
-		i := slices.IndexFunc(f.talks, func(o device.Endpoint) bool { return o.Dialect == e.Dialect && o.Address == e.Address })
+		i := slices.IndexFunc(f.talks, func(o device.Endpoint) bool {
+			return o.Dialect == e.Dialect && o.Address == e.Address
+		})
 		switch {
 		case i < 0:
 			f.talks = append(f.talks, e)
@@ -112,7 +138,8 @@ func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 		}
 	}
 	f.readOnly = f.readOnly || s.ReadOnly
-	if a := address(f.Endpoint); a.Port() == 0 && s.Address.Port() != 0 && a.Addr() == s.Address.Addr() {
+	if a := address(f.Endpoint); a.Port() == 0 && s.Address.Port() != 0 &&
+		a.Addr() == s.Address.Addr() {
 		e := s.Endpoint()
 		f.Address, f.Scheme = e.Address, e.Scheme
 	}
@@ -163,7 +190,8 @@ func addMACs(devices []*found, table map[netip.Addr]string) {
 		hosts[host(f)]++
 	}
 	for _, f := range devices {
-		if mac := table[host(f)]; f.MAC == "" && mac != "" && count[mac] == 1 && hosts[host(f)] == 1 {
+		if mac := table[host(f)]; f.MAC == "" && mac != "" && count[mac] == 1 &&
+			hosts[host(f)] == 1 {
 			f.MAC = mac
 		}
 	}
@@ -212,7 +240,8 @@ func fold(all []*found) []*device.Device {
 			}
 		}
 		if first != nil {
-			first.FoundVia = slices.Compact(slices.Sorted(slices.Values(append(first.FoundVia, d.FoundVia...))))
+			first.FoundVia = slices.Compact(
+				slices.Sorted(slices.Values(append(first.FoundVia, d.FoundVia...))))
 			continue
 		}
 		for _, k := range keys {
@@ -229,15 +258,24 @@ func fold(all []*found) []*device.Device {
 func same(d device.Device, known []device.Device, taken map[string]bool) (device.Device, bool) {
 	tests := []func(k device.Device) bool{
 		func(k device.Device) bool {
-			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && strings.EqualFold(d.Vendor, k.Vendor) && d.Address == k.Address
+			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) &&
+				strings.EqualFold(d.Vendor, k.Vendor) && d.Address == k.Address
 		},
 		func(k device.Device) bool {
-			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && strings.EqualFold(d.Vendor, k.Vendor)
+			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) &&
+				strings.EqualFold(d.Vendor, k.Vendor)
 		},
-		func(k device.Device) bool { return d.MAC != "" && d.MAC == k.MAC && !differ(d.Serial, k.Serial) },
-		func(k device.Device) bool { return d.UUID != "" && d.UUID == k.UUID && !differ(d.Serial, k.Serial) },
 		func(k device.Device) bool {
-			return d.Address == k.Address && !differ(d.Serial, k.Serial) && !differ(d.UUID, k.UUID) && !differ(d.MAC, k.MAC)
+			return d.MAC != "" && d.MAC == k.MAC &&
+				!differ(d.Serial, k.Serial)
+		},
+		func(k device.Device) bool {
+			return d.UUID != "" && d.UUID == k.UUID &&
+				!differ(d.Serial, k.Serial)
+		},
+		func(k device.Device) bool {
+			return d.Address == k.Address && !differ(d.Serial, k.Serial) &&
+				!differ(d.UUID, k.UUID) && !differ(d.MAC, k.MAC)
 		},
 	}
 	for _, is := range tests {
@@ -306,8 +344,10 @@ func (r *Result) name(known []device.Device) {
 func changes(old, now device.Device) []Change {
 	var out []Change
 	for _, f := range []struct{ what, from, to string }{
-		{"name", old.Name, now.Name}, {"address", old.Address, now.Address}, {"model", old.Model, now.Model},
-		{"hardware", old.Hardware, now.Hardware}, {"serial", old.Serial, now.Serial}, {"version", old.Version, now.Version},
+		{"name", old.Name, now.Name}, {"address", old.Address, now.Address},
+		{"model", old.Model, now.Model},
+		{"hardware", old.Hardware, now.Hardware}, {"serial", old.Serial, now.Serial},
+		{"version", old.Version, now.Version},
 		{"access", string(old.Access), string(now.Access)},
 	} {
 		if f.from != f.to && !(f.what == "access" && now.Access == device.Away) {

@@ -37,16 +37,20 @@ const UsualPatience = 1500 * time.Millisecond
 
 // Scanner looks through networks.
 type Scanner struct {
-	Dialects    dialect.Registry
-	Logins      func(device.Device) []login.Credential // in the order to try; no more than three are tried
-	Names       func(device.Device) (string, bool)     // what the site calls it; may be nil
-	Plain       func(vendor, model string) bool        // may its password be shown on the wire; may be nil
-	Communities []string                               // of SNMP, to ask everybody with besides the usual one
-	Trusted     []Key                                  // keys of earlier contacts
-	Patience    time.Duration                          // for an address to take a connection, and to answer who it is
-	Via         []string                               // the discovery protocols to use; empty: all
-	Log         *slog.Logger
-	Progress    func(done, total int, what string) // may be nil
+	Dialects dialect.Registry
+	// in the order to try; no more than three are tried
+	Logins func(device.Device) []login.Credential
+	Names  func(device.Device) (string, bool) // what the site calls it; may be nil
+	// may its password be shown on the wire; may be nil
+	Plain func(vendor, model string) bool
+	// of SNMP, to ask everybody with besides the usual one
+	Communities []string
+	Trusted     []Key // keys of earlier contacts
+	// for an address to take a connection, and to answer who it is
+	Patience time.Duration
+	Via      []string // the discovery protocols to use; empty: all
+	Log      *slog.Logger
+	Progress func(done, total int, what string) // may be nil
 
 	keys keyring
 	// unnamed are the devices that refused a login without a number, by address: it was
@@ -77,7 +81,8 @@ type Change struct {
 // Scan looks through the networks and reads every device found. known are the
 // devices of earlier scans. Its error is for what makes a scan impossible: no such
 // adapter, or a context that ended.
-func (s *Scanner) Scan(ctx context.Context, networks []discover.Network, known []device.Device) (Result, error) {
+func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
+	known []device.Device) (Result, error) {
 	var result Result
 	s.keys = newKeyring(s.Trusted)
 	seen, err := s.discoverer().Run(ctx, networks)
@@ -87,7 +92,8 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network, known [
 	result.Outside, result.Asked, result.Warnings = seen.Outside, seen.Asked, seen.Warnings
 	found := merge(s.Dialects, seen.Sightings)
 	if len(found) > maxDevices {
-		result.Warnings = append(result.Warnings, fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
+		result.Warnings = append(result.Warnings,
+			fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
 		found = found[:maxDevices]
 	}
 	addMACs(found, arpTable())
@@ -145,7 +151,8 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) 
 	s.logIn(ctx, d, best)
 	for _, at := range d.talks[1:] {
 		if other, ok := s.Dialects.Named(at.Dialect); ok && at.Open {
-			if facts, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{}); err == nil {
+			if facts, err := read(ctx, other, dialect.At{Endpoint: at},
+				login.Credential{}); err == nil {
 				d.Reading = d.Reading.Over(facts)
 			}
 		}
@@ -157,8 +164,12 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) 
 
 // discoverer is the scanner's way to look; the keys that it meets are the scanner's.
 func (s *Scanner) discoverer() *discover.Discoverer {
-	return &discover.Discoverer{Dialects: s.Dialects, Communities: s.Communities, Patience: s.Patience, Via: s.Via, Log: s.Log, Progress: s.Progress,
-		Met: func(address, kind, fingerprint string) { _ = s.keys.check(address, kind, fingerprint) }} // held against when a login would be sent
+	return &discover.Discoverer{Dialects: s.Dialects, Communities: s.Communities,
+		Patience: s.Patience, Via: s.Via, Log: s.Log, Progress: s.Progress,
+		// held against when a login would be sent
+		Met: func(address, kind, fingerprint string) {
+			_ = s.keys.check(address, kind, fingerprint)
+		}}
 }
 
 // Again logs in to known devices once more, also with logins that they refused before.
@@ -207,7 +218,8 @@ func (s *Scanner) pinSerial(d *found) bool {
 func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 	speaks, ok := s.Dialects.Named(best.Dialect)
 	if !ok {
-		d.Access, d.Trouble = device.Unreadable, device.Because(device.NotRecognised, "it speaks %s", best.Dialect)
+		d.Access, d.Trouble = device.Unreadable, device.Because(device.NotRecognised,
+			"it speaks %s", best.Dialect)
 		return
 	}
 	if !s.pinSerial(d) {
@@ -232,11 +244,17 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 		}
 		return
 	}
+	s.try(ctx, d, speaks, at, logins)
+}
+
+// try goes through logins until one is not refused, and notes which were.
+func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at dialect.At, logins []login.Credential) {
 	tried := 0
 	for _, login := range logins {
 		login.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
 		facts, err := read(ctx, speaks, at, login)
-		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version, "err", err)
+		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version,
+			"err", err)
 		d.Reading = facts.Over(d.Reading)
 		d.Access, d.Trouble = Access(err)
 		tried++
@@ -251,14 +269,18 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 				d.Login = ""
 			}
 			continue
-		case d.Access == device.OK, errors.Is(err, device.ErrNewPassword), errors.Is(err, device.ErrNoRight):
+		case d.Access == device.OK, errors.Is(err, device.ErrNewPassword),
+			errors.Is(err, device.ErrNoRight):
 			d.Login = login.ID
-			d.Refused = slices.DeleteFunc(slices.Clone(d.Refused), func(id string) bool { return id == login.ID })
+			d.Refused = slices.DeleteFunc(slices.Clone(d.Refused), func(id string) bool {
+				return id == login.ID
+			})
 		}
 		return
 	}
 	if tried > 1 {
-		d.Trouble = &device.Cause{Problem: d.Trouble.Problem, Detail: d.Trouble.Detail, Count: tried}
+		d.Trouble = &device.Cause{Problem: d.Trouble.Problem, Detail: d.Trouble.Detail,
+			Count: tried}
 	}
 }
 
@@ -266,7 +288,8 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 const endWithin = 5 * time.Second
 
 // read is one session that reads. It ends also where the reading was given up.
-func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.Credential) (device.Reading, error) {
+func read(ctx context.Context, speaks dialect.Dialect, at dialect.At,
+	as login.Credential) (device.Reading, error) {
 	session := speaks.Open(at, as)
 	defer func() {
 		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
@@ -324,7 +347,8 @@ func Access(err error) (device.Access, *device.Cause) {
 		return device.OK, nil
 	case cause.Problem == device.Changed:
 		return device.IdentityChanged, cause
-	case slices.Contains([]device.Problem{device.BadLogin, device.PlainLogin, device.NewPassword, device.NoRight}, cause.Problem):
+	case slices.Contains([]device.Problem{device.BadLogin, device.PlainLogin, device.NewPassword,
+		device.NoRight}, cause.Problem):
 		return device.LoginRefused, cause
 	case cause.Problem == device.NoAnswer:
 		return device.Away, cause
@@ -339,7 +363,8 @@ func (s *Scanner) progress(done, total int, what string) {
 }
 
 // settle brings what was found and what was known together.
-func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device, networks []discover.Network) {
+func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device,
+	networks []discover.Network) {
 	matched := map[string]bool{}
 	for _, d := range found {
 		if old, ok := same(*d, known, matched); ok {
@@ -367,7 +392,8 @@ func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Devic
 	for _, d := range r.Devices {
 		if old, ok := byID[d.ID]; ok {
 			r.Changed = append(r.Changed, changes(old, d)...)
-			if d.Access == device.Away && old.Access != device.Away { // also one that was heard, and gone when it was read
+			// also one that was heard, and gone when it was read
+			if d.Access == device.Away && old.Access != device.Away {
 				r.Gone = append(r.Gone, d)
 			}
 		} else {
@@ -397,9 +423,10 @@ func (s *Scanner) lookedAt(d device.Device, networks []discover.Network) bool {
 		}
 	}
 	return slices.ContainsFunc(networks, func(n discover.Network) bool {
-		return n.Inside(a) && (!onlySwept || len(n.Ranges) == 0 || slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
-			return r.Has(a) && slices.Contains(n.TCPPorts(r), a.Port())
-		}))
+		return n.Inside(a) && (!onlySwept || len(n.Ranges) == 0 ||
+			slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
+				return r.Has(a) && slices.Contains(n.TCPPorts(r), a.Port())
+			}))
 	})
 }
 
@@ -412,7 +439,9 @@ func (r *Result) warn() {
 			continue
 		}
 		if other, ok := bySerial[key]; ok {
-			r.Warnings = append(r.Warnings, fmt.Sprintf("%s and %s both say they are serial number %s", other, d.Name, d.Serial))
+			r.Warnings = append(r.Warnings,
+				fmt.Sprintf("%s and %s both say they are serial number %s", other, d.Name,
+					d.Serial))
 		}
 		bySerial[key] = d.Name
 	}

@@ -23,7 +23,8 @@ import (
 func at(s string) netip.AddrPort { return netip.MustParseAddrPort(s) }
 
 func sighting(heard, address, uuid, name string) discover.Sighting {
-	return discover.Sighting{Via: heard, Address: at(address), Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: uuid}, Called: name}}
+	return discover.Sighting{Via: heard, Address: at(address), Dialect: "onvif",
+		Facts: device.Reading{Identity: device.Identity{UUID: uuid}, Called: name}}
 }
 
 func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
@@ -32,7 +33,8 @@ func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.11:80", "urn:uuid:1", "cam-11"),
 		sighting("ws-discovery", "10.20.4.12:80", "urn:uuid:2", "cam-12"),
-		{Via: "http", Address: at("10.20.4.9:80"), Trouble: device.Because(device.NotRecognised, "")},
+		{Via: "http", Address: at("10.20.4.9:80"),
+			Trouble: device.Because(device.NotRecognised, "")},
 	})
 	require.Len(t, found, 3)
 	assert.Equal(t, "10.20.4.9:80", found[0].Address)
@@ -43,9 +45,16 @@ func TestOneDeviceHeardTwiceIsOne(t *testing.T) {
 
 func TestOneSerialOnOneHostIsOne(t *testing.T) {
 	found := fold([]*found{
-		{Device: device.Device{FoundVia: []string{"http"}, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
-		{Device: device.Device{FoundVia: []string{"http"}, Endpoint: device.Endpoint{Address: "10.20.4.11:8080"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
-		{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
+		{Device: device.Device{FoundVia: []string{"http"},
+			Endpoint: device.Endpoint{Address: "10.20.4.11:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe",
+				Serial: "S-1"}}}},
+		{Device: device.Device{FoundVia: []string{"http"},
+			Endpoint: device.Endpoint{Address: "10.20.4.11:8080"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe",
+				Serial: "S-1"}}}},
+		{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.12:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}}}},
 		{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.13:80"}}},
 	})
 	assert.Len(t, found, 3)
@@ -59,23 +68,36 @@ func settled(found, known []device.Device, ranges string) Result {
 		pointers = append(pointers, &found[i])
 	}
 	first, _ := site.ParseRange(ranges)
-	r.settle(&Scanner{}, pointers, known, []discover.Network{{Ranges: []site.Range{first}, Ports: []site.Port{{Number: 80}}}})
+	r.settle(&Scanner{}, pointers, known,
+		[]discover.Network{{Ranges: []site.Range{first}, Ports: []site.Port{{Number: 80}}}})
 	return r
 }
 
 func TestSettle(t *testing.T) {
 	known := []device.Device{
-		{ID: "d1", Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}, Version: "3.1.0"}},
-		{ID: "d2", Name: "cam-12", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-2"}, Version: "3.1.0"}},
-		{ID: "d3", Name: "cam-13", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.9.13:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-3"}}},
+		{ID: "d1", Name: "cam-11", Access: device.OK,
+			Endpoint: device.Endpoint{Address: "10.20.4.11:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"},
+				Version: "3.1.0"}},
+		{ID: "d2", Name: "cam-12", Access: device.OK,
+			Endpoint: device.Endpoint{Address: "10.20.4.12:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-2"},
+				Version: "3.1.0"}},
+		{ID: "d3", Name: "cam-13", Access: device.OK,
+			Endpoint: device.Endpoint{Address: "10.20.9.13:80"},
+			Reading:  device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-3"}}},
 	}
 	r := settled([]device.Device{
 		// The first has another version and has moved to another address.
-		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.31:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"}, Version: "3.2.1"}},
+		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.31:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-1"},
+				Version: "3.2.1"}},
 		// A newcomer claims its name.
-		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.40:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-9"}}},
+		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.40:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-9"}}},
 		// Another device is where the second was.
-		{Name: "cam-14", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-8"}}},
+		{Name: "cam-14", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: "S-8"}}},
 	}, known, "10.20.4.0/24")
 	assert.ElementsMatch(t, []string{"cam-11~2", "cam-14"}, r.New)
 	assert.Contains(t, r.Changed, Change{"cam-11", "version", "3.1.0", "3.2.1"})
@@ -86,8 +108,13 @@ func TestSettle(t *testing.T) {
 }
 
 func TestWhatIsNotSaidIsRemembered(t *testing.T) {
-	known := []device.Device{{ID: "d1", Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "S-1", UUID: "u"}, Version: "3.1.0"}}}
-	r := settled([]device.Device{{Access: device.LoginRefused, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{UUID: "u"}}}}, known, "10.20.4.0/24")
+	known := []device.Device{{ID: "d1", Name: "cam-11", Access: device.OK,
+		Endpoint: device.Endpoint{Address: "10.20.4.11:80"},
+		Reading: device.Reading{Identity: device.Identity{Serial: "S-1", UUID: "u"},
+			Version: "3.1.0"}}}
+	r := settled([]device.Device{{Access: device.LoginRefused,
+		Endpoint: device.Endpoint{Address: "10.20.4.11:80"},
+		Reading:  device.Reading{Identity: device.Identity{UUID: "u"}}}}, known, "10.20.4.0/24")
 	require.Len(t, r.Devices, 1)
 	assert.Equal(t, "S-1", r.Devices[0].Serial)
 	assert.Equal(t, "3.1.0", r.Devices[0].Version)
@@ -96,17 +123,22 @@ func TestWhatIsNotSaidIsRemembered(t *testing.T) {
 
 func TestTwoThatClaimOneSerial(t *testing.T) {
 	r := settled([]device.Device{
-		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
-		{Name: "cam-12", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
+		{Name: "cam-11", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.11:80"},
+			Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
+		{Name: "cam-12", Access: device.OK, Endpoint: device.Endpoint{Address: "10.20.4.12:80"},
+			Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
 	}, nil, "10.20.4.0/24")
 	assert.Len(t, r.Devices, 2, "both are shown")
 	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)
 }
 
-var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
+var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{},
+	snmp.Dialect{})
 
 func newScanner(patience time.Duration) *Scanner {
-	s := &Scanner{Dialects: dialects, Patience: patience, Logins: func(device.Device) []login.Credential { return nil }, Log: slog.New(slog.DiscardHandler)}
+	s := &Scanner{Dialects: dialects, Patience: patience,
+		Logins: func(device.Device) []login.Credential { return nil },
+		Log:    slog.New(slog.DiscardHandler)}
 	s.keys = newKeyring(nil)
 	return s
 }
@@ -122,12 +154,18 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 
 func TestMergeByHost(t *testing.T) {
 	found := merge(dialects, []discover.Sighting{
-		{Via: "ssh", Address: at("10.20.4.11:22"), Trouble: device.Because(device.NotRecognised, "it speaks SSH"), Facts: device.Reading{Says: "SSH-2.0-x"}},
-		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Version: snmp.V2c, Facts: device.Reading{Called: "host"}},
-		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{Model: "WX-40"}}},
+		{Via: "ssh", Address: at("10.20.4.11:22"),
+			Trouble: device.Because(device.NotRecognised, "it speaks SSH"),
+			Facts:   device.Reading{Says: "SSH-2.0-x"}},
+		{Via: "snmp", Address: at("10.20.4.11:161"), Dialect: "snmp", Version: snmp.V2c,
+			Facts: device.Reading{Called: "host"}},
+		{Via: "http", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p",
+			Facts: device.Reading{Identity: device.Identity{Model: "WX-40"}}},
 		{Via: "mdns", Address: netip.AddrPortFrom(netip.MustParseAddr("10.20.4.11"), 0)},
-		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
-		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+		{Via: "ws-discovery", Address: at("[fe80::1]:80"), Dialect: "onvif", Path: "/p",
+			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p",
+			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
 	})
 	require.Len(t, found, 1, "one host, and its address of the other kind by its UUID")
 	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].FoundVia)
@@ -145,29 +183,43 @@ func TestMergeByHost(t *testing.T) {
 }
 
 func TestHardwareAddresses(t *testing.T) {
-	a, b, c := netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")
-	found := merge(dialects, []discover.Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)}, {Via: "http", Address: netip.AddrPortFrom(b, 80)}, {Via: "http", Address: netip.AddrPortFrom(c, 80)}})
-	addMACs(found, map[netip.Addr]string{a: "02:00:5e:00:53:01", b: "02:00:5e:00:53:02", c: "02:00:5e:00:53:02"})
+	a, b, c := netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr(
+		"10.20.4.2"), netip.MustParseAddr("10.20.4.3")
+	found := merge(dialects, []discover.Sighting{{Via: "http", Address: netip.AddrPortFrom(a, 80)},
+		{Via: "http", Address: netip.AddrPortFrom(b, 80)},
+		{Via: "http", Address: netip.AddrPortFrom(c, 80)}})
+	addMACs(found, map[netip.Addr]string{a: "02:00:5e:00:53:01", b: "02:00:5e:00:53:02",
+		c: "02:00:5e:00:53:02"})
 	assert.Equal(t, "02:00:5e:00:53:01", found[0].MAC)
 	assert.Empty(t, found[1].MAC, "one address for two is a router's, not theirs")
 	// It finds a device again that moved and tells no serial number.
-	old, ok := same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.9:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
+	old, ok := same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.9:80"},
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}},
+		[]device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
+			Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
 	assert.True(t, ok)
 	assert.Equal(t, "d1", old.ID)
-	_, ok = same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}, []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
+	_, ok = same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}},
+		[]device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
+			Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
 	assert.False(t, ok, "another hardware address at the same address is another device")
 }
 
 func TestKeyring(t *testing.T) {
-	k := newKeyring([]Key{{Address: "10.20.4.11:443", Kind: device.KeyTLS, Fingerprint: "SHA256:a"}})
+	k := newKeyring([]Key{{Address: "10.20.4.11:443", Kind: device.KeyTLS,
+		Fingerprint: "SHA256:a"}})
 	assert.NoError(t, k.check("10.20.4.11:443", device.KeyTLS, "SHA256:a"))
 	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"))
-	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"), "the first contact is remembered")
+	assert.NoError(t, k.check("10.20.4.11:22", device.KeySSH, "SHA256:s"),
+		"the first contact is remembered")
 	assert.NoError(t, k.changed(netip.MustParseAddr("10.20.4.11")))
 	err := k.check("10.20.4.11:443", device.KeyTLS, "SHA256:b\x1b[2J")
 	require.ErrorIs(t, err, device.ErrIdentityChanged)
 	assert.EqualError(t, err, "its TLS certificate changed: was SHA256:a, now SHA256:b[2J")
-	assert.ErrorIs(t, k.changed(netip.MustParseAddr("10.20.4.11")), device.ErrIdentityChanged, "for all ports of the host")
-	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: device.KeySSH, Fingerprint: "SHA256:s"}}, k.fresh)
+	assert.ErrorIs(t, k.changed(netip.MustParseAddr("10.20.4.11")), device.ErrIdentityChanged,
+		"for all ports of the host")
+	assert.Equal(t, []Key{{Address: "10.20.4.11:22", Kind: device.KeySSH, Fingerprint: "SHA256:s"}},
+		k.fresh)
 	assert.Len(t, k.refused, 1)
 }

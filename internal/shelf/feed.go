@@ -92,13 +92,17 @@ func ParseFeed(name string, data []byte) (Feed, error) {
 		if key, message := e.Manifest.Complete(); message != "" {
 			return f, doc.Errorf(fmt.Sprintf("$.images[%d].manifest.%s", i, key), "%s", message)
 		}
-		if e.Size < 0 || e.Size > maxImage || len(e.Notes) > maxNotes || !filepath.IsLocal(filepath.FromSlash(e.Path)) || strings.ContainsAny(e.Path, `\:`) {
-			return f, doc.Errorf(fmt.Sprintf("$.images[%d].path", i), "path, size or notes: out of bounds")
+		if e.Size < 0 || e.Size > maxImage || len(e.Notes) > maxNotes ||
+			!filepath.IsLocal(filepath.FromSlash(e.Path)) || strings.ContainsAny(e.Path, `\:`) {
+			return f, doc.Errorf(fmt.Sprintf("$.images[%d].path", i),
+				"path, size or notes: out of bounds")
 		}
 	}
 	for i, w := range f.Withdrawn {
-		if c, err := version.ParseConstraint(w.Versions); err != nil || c.Empty() || w.Vendor == "" || w.Model == "" {
-			return f, doc.Errorf(fmt.Sprintf("$.withdrawn[%d]", i), "withdrawn: needs vendor, model and versions")
+		if c, err := version.ParseConstraint(w.Versions); err != nil || c.Empty() ||
+			w.Vendor == "" || w.Model == "" {
+			return f, doc.Errorf(fmt.Sprintf("$.withdrawn[%d]", i),
+				"withdrawn: needs vendor, model and versions")
 		}
 	}
 	return f, nil
@@ -157,7 +161,8 @@ func (p *Puller) Index(ctx context.Context) (Feed, error) {
 	digest := hex.EncodeToString(sum[:])
 	switch {
 	case p.Now().After(f.Expires):
-		return f, fmt.Errorf("%w on %s; ask its maker for a new one", ErrExpired, f.Expires.Format(time.DateOnly))
+		return f, fmt.Errorf("%w on %s; ask its maker for a new one", ErrExpired,
+			f.Expires.Format(time.DateOnly))
 	case f.Number < known.Number:
 		return f, fmt.Errorf("%w: number %d, seen was %d", ErrOlder, f.Number, known.Number)
 	case f.Number == known.Number && known.Digest != digest:
@@ -169,7 +174,8 @@ func (p *Puller) Index(ctx context.Context) (Feed, error) {
 		return f, err
 	}
 	// The copy first: what is remembered as seen is there.
-	return f, errors.Join(p.Shelf.write(p.Shelf.feedPath(p.Source, ".index"), raw), p.Shelf.write(p.Shelf.feedPath(p.Source, ".yaml"), text))
+	return f, errors.Join(p.Shelf.write(p.Shelf.feedPath(p.Source, ".index"), raw),
+		p.Shelf.write(p.Shelf.feedPath(p.Source, ".yaml"), text))
 }
 
 func (p *Puller) known() (trusted, error) {
@@ -218,7 +224,8 @@ func (p *Puller) Pull(ctx context.Context, images []FeedImage) []Result {
 	group.SetLimit(feedLanes)
 	for i, e := range images {
 		group.Go(func() error {
-			results[i] = Result{Source: e.Path, Outcome: New, Image: firmware.Image{Manifest: e.Manifest, Size: e.Size}}
+			results[i] = Result{Source: e.Path, Outcome: New,
+				Image: firmware.Image{Manifest: e.Manifest, Size: e.Size}}
 			if err := p.one(ctx, e, count); err != nil {
 				results[i].Outcome, results[i].Reason = Refused, err.Error()
 			}
@@ -263,7 +270,8 @@ func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error 
 }
 
 // fetch completes the file f to the image's size.
-func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile string, count func(int64)) error {
+func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile string,
+	count func(int64)) error {
 	at, err := f.Seek(0, io.SeekEnd)
 	if err != nil || at == e.Size {
 		return err
@@ -288,7 +296,7 @@ func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile st
 			return err
 		}
 	}
-	n, err := io.Copy(f, &counter{ctx: ctx, r: io.LimitReader(body, e.Size-from+1), count: count})
+	n, err := io.Copy(f, &counter{ended: ctx.Err, r: io.LimitReader(body, e.Size-from+1), count: count})
 	if err == nil && from+n < e.Size {
 		err = fmt.Errorf("it ended after %d of %d bytes; pull again to go on", from+n, e.Size)
 	}
@@ -296,13 +304,13 @@ func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile st
 }
 
 type counter struct {
-	ctx   context.Context
+	ended func() error // why it must stop; nil: it need not
 	r     io.Reader
 	count func(int64)
 }
 
 func (c *counter) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
+	if err := c.ended(); err != nil {
 		return 0, err
 	}
 	n, err := c.r.Read(p)
@@ -312,7 +320,8 @@ func (c *counter) Read(p []byte) (int, error) {
 
 // open opens a file of the feed at an offset, where the other side can do that and
 // the file is still the same; from is where it starts.
-func (p *Puller) open(ctx context.Context, name string, at int64, etag string) (body io.ReadCloser, from int64, newTag string, err error) {
+func (p *Puller) open(ctx context.Context, name string, at int64, etag string) (body io.ReadCloser,
+	from int64, newTag string, err error) {
 	if !p.web() {
 		f, err := os.Open(filepath.Join(p.Source, filepath.FromSlash(name)))
 		return f, 0, "", err
@@ -381,7 +390,8 @@ func (s *Shelf) Withdrawals() ([]Withdrawn, error) {
 			return nil, err
 		}
 		for _, w := range f.Withdrawn {
-			w.Because = strings.TrimSuffix(fmt.Sprintf("withdrawn by the feed %s: %s", f.Name, w.Because), ": ")
+			w.Because = strings.TrimSuffix(fmt.Sprintf("withdrawn by the feed %s: %s", f.Name,
+				w.Because), ": ")
 			out = append(out, w)
 		}
 	}
@@ -390,7 +400,8 @@ func (s *Shelf) Withdrawals() ([]Withdrawn, error) {
 
 // MakeFeed writes a feed of images into a folder and signs its index. The index
 // comes last: who pulls meanwhile sees the old one, whole.
-func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image, key minisign.PrivateKey) error {
+func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image,
+	key minisign.PrivateKey) error {
 	if err := os.MkdirAll(filepath.Join(dir, "images"), 0o755); err != nil {
 		return err
 	}
@@ -401,7 +412,8 @@ func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image, key minisi
 		}
 		manifest := image.Manifest
 		manifest.Notes = ""
-		e := FeedImage{Manifest: manifest, Path: "images/" + image.SHA256, Size: image.Size, Notes: notes}
+		e := FeedImage{Manifest: manifest, Path: "images/" + image.SHA256, Size: image.Size,
+			Notes: notes}
 		if err := s.copyOut(image, filepath.Join(dir, "images", image.SHA256)); err != nil {
 			return err
 		}

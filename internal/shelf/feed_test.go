@@ -30,13 +30,16 @@ import (
 func feedOf(t *testing.T) (dir, key string) {
 	large := file{"large.bin", strings.Repeat("0123456789abcdef", 1<<18)} // 4 MiB
 	source := open(t)
-	add(t, source, write(t, t.TempDir(), oldImage, oldManifest, newImage, newManifest, large, manifestFor("WX-20", "2.11", large.name, large.body)))
+	add(t, source, write(t, t.TempDir(), oldImage, oldManifest, newImage, newManifest, large,
+		manifestFor("WX-20", "2.11", large.name, large.body)))
 	images, err := source.List()
 	require.NoError(t, err)
 	public, private, err := minisign.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	dir = filepath.Join(t.TempDir(), "feed")
-	require.NoError(t, source.MakeFeed(dir, shelf.Feed{Name: "Wexcombe", Number: 1, Made: time.Now(), Expires: time.Now().Add(time.Hour)}, images, private))
+	require.NoError(t, source.MakeFeed(dir,
+		shelf.Feed{Name: "Wexcombe", Number: 1, Made: time.Now(),
+			Expires: time.Now().Add(time.Hour)}, images, private))
 	return dir, public.String()
 }
 
@@ -67,8 +70,10 @@ var servers = map[string]func(t *testing.T, dir string) (address string, client 
 		address := l.Addr().String()
 		require.NoError(t, l.Close())
 		home := write(t, t.TempDir(),
-			file{"cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: pair.Certificate[0]}))},
-			file{"key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}))})
+			file{"cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE",
+				Bytes: pair.Certificate[0]}))},
+			file{"key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY",
+				Bytes: private}))})
 		require.NoError(t, os.Chmod(home, 0o755))
 		write(t, home, file{"nginx.conf", fmt.Sprintf(`user root; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
@@ -110,11 +115,12 @@ func TestPullGoesOnWhereItBrokeOff(t *testing.T) {
 			address, client := serve(t, dir)
 			s := open(t)
 			ctx, cancel := context.WithCancel(context.Background())
-			p := &shelf.Puller{Shelf: s, Source: address, Key: key, Client: client, Now: time.Now, Progress: func(n int64) {
-				if n > 2<<20 {
-					cancel()
-				}
-			}}
+			p := &shelf.Puller{Shelf: s, Source: address, Key: key, Client: client, Now: time.Now,
+				Progress: func(n int64) {
+					if n > 2<<20 {
+						cancel()
+					}
+				}}
 			f, err := p.Index(ctx)
 			require.NoError(t, err)
 			broken := 0
@@ -156,17 +162,23 @@ func TestFeedsThatAreNotBelieved(t *testing.T) {
 	dir, key := feedOf(t)
 	index := bytesOf(t, filepath.Join(dir, "feed.yaml"))
 	for why, change := range map[string]func(dir string){
-		"signature is not by the key": func(d string) { write(t, d, file{"feed.yaml", index + "\n"}) },
-		"the feed cannot be read":     func(d string) { _ = os.Remove(filepath.Join(d, "feed.yaml.minisig")) },
+		"signature is not by the key": func(d string) {
+			write(t, d, file{"feed.yaml", index + "\n"})
+		},
+		"the feed cannot be read": func(d string) {
+			_ = os.Remove(filepath.Join(d, "feed.yaml.minisig"))
+		},
 	} {
 		copied := filepath.Join(t.TempDir(), "feed")
 		require.NoError(t, os.CopyFS(copied, os.DirFS(dir)))
 		change(copied)
-		_, err := (&shelf.Puller{Shelf: open(t), Source: copied, Key: key, Now: time.Now}).Index(context.Background())
+		_, err := (&shelf.Puller{Shelf: open(t), Source: copied, Key: key,
+			Now: time.Now}).Index(context.Background())
 		assert.ErrorContains(t, err, why)
 	}
 	late := func() time.Time { return time.Now().Add(2 * time.Hour) }
-	_, err := (&shelf.Puller{Shelf: open(t), Source: dir, Key: key, Now: late}).Index(context.Background())
+	_, err := (&shelf.Puller{Shelf: open(t), Source: dir, Key: key,
+		Now: late}).Index(context.Background())
 	assert.ErrorIs(t, err, shelf.ErrExpired)
 	_, err = (&shelf.Puller{Shelf: open(t), Source: dir, Now: time.Now}).Index(context.Background())
 	assert.ErrorIs(t, err, shelf.ErrNoKey)
@@ -200,7 +212,9 @@ func TestPullsAFewAtATime(t *testing.T) {
 	public, private, err := minisign.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	dir := filepath.Join(t.TempDir(), "feed")
-	require.NoError(t, source.MakeFeed(dir, shelf.Feed{Name: "Wexcombe", Number: 1, Expires: time.Now().Add(time.Hour)}, images, private))
+	require.NoError(t, source.MakeFeed(dir,
+		shelf.Feed{Name: "Wexcombe", Number: 1, Expires: time.Now().Add(time.Hour)}, images,
+		private))
 
 	var now, most atomic.Int32
 	server := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -213,7 +227,8 @@ func TestPullsAFewAtATime(t *testing.T) {
 	}))
 	defer server.Close()
 	s := open(t)
-	p := &shelf.Puller{Shelf: s, Source: server.URL, Key: public.String(), Client: server.Client(), Now: time.Now}
+	p := &shelf.Puller{Shelf: s, Source: server.URL, Key: public.String(), Client: server.Client(),
+		Now: time.Now}
 	f, err := p.Index(context.Background())
 	require.NoError(t, err)
 	p.Pull(context.Background(), s.Missing(f))

@@ -57,7 +57,8 @@ type Result struct {
 // Options say how an import treats what it finds.
 type Options struct {
 	// Manifest writes the manifest of an image that has none, from its name, its first MiB,
-	// and what it says of itself; the error says why it cannot. nil: such an image is not recognised.
+	// and what it says of itself; the error says why it cannot. nil: such an image is not
+	// recognised.
 	Manifest func(name string, head []byte, facts format.Facts) (firmware.Manifest, error)
 	// Progress is told the bytes read so far. It may be nil.
 	Progress func(bytes int64)
@@ -69,7 +70,7 @@ type Options struct {
 // whole: the shelf cannot be written, or the context ended.
 func (s *Shelf) Import(ctx context.Context, paths []string, o Options) ([]Result, error) {
 	s.sweepTemp()
-	in := &importer{shelf: s, ctx: ctx, Options: o}
+	in := &importer{shelf: s, ended: ctx.Err, Options: o}
 	for _, p := range paths {
 		if err := in.source(p); err != nil {
 			return in.results, err
@@ -122,7 +123,7 @@ const staleAfter = 24 * time.Hour
 type importer struct {
 	Options
 	shelf   *Shelf
-	ctx     context.Context
+	ended   func() error // why the import must stop; nil: it need not
 	results []Result
 	read    int64 // bytes staged in this import
 	files   int
@@ -220,8 +221,10 @@ func (in *importer) manifestWithImage(b *batch, p string) error {
 			if name == "" || !filepath.IsLocal(name) {
 				continue
 			}
-			if info, err := os.Stat(filepath.Join(b.source, name)); err == nil && info.Mode().IsRegular() {
-				if err := in.file(b, path.Clean(filepath.ToSlash(name)), filepath.Join(b.source, name)); err != nil {
+			if info, err := os.Stat(filepath.Join(b.source, name)); err == nil &&
+				info.Mode().IsRegular() {
+				if err := in.file(b, path.Clean(filepath.ToSlash(name)),
+					filepath.Join(b.source, name)); err != nil {
 					return err
 				}
 			}
@@ -245,7 +248,8 @@ func (in *importer) imageWithManifest(b *batch, p string) error {
 		if err != nil {
 			continue
 		}
-		if manifest, err := firmware.ParseManifest(name, data); err == nil && manifest.File == filepath.Base(p) {
+		if manifest, err := firmware.ParseManifest(name, data); err == nil &&
+			manifest.File == filepath.Base(p) {
 			b.manifests = append(b.manifests, manifestFile{filepath.Base(name), manifest})
 		}
 	}
@@ -271,7 +275,7 @@ func (in *importer) file(b *batch, rel, p string) error {
 
 // entry takes one file of a source: a manifest, release notes, or an image.
 func (in *importer) entry(b *batch, rel string, r io.Reader) error {
-	if err := in.ctx.Err(); err != nil {
+	if err := in.ended(); err != nil {
 		return err
 	}
 	if in.files++; in.files > maxFiles {
@@ -340,7 +344,8 @@ func (in *importer) advisory(b *batch, rel string, r io.Reader) error {
 	result := Result{Source: in.place(b, rel), Outcome: New, Advisory: a.ID}
 	result.Reason = fmt.Sprintf("%s; it names %d versions as affected", a.Title, len(a.Statements))
 	if len(a.Unclear) > 0 {
-		result.Reason += "; not understood: " + strings.Join(a.Unclear[:min(3, len(a.Unclear))], ", ")
+		result.Reason += "; not understood: " + strings.Join(a.Unclear[:min(3, len(a.Unclear))],
+			", ")
 	}
 	kept := in.shelf.advisoryPath(a.ID)
 	if old, err := os.ReadFile(kept); err == nil && bytes.Equal(old, raw) {
@@ -358,7 +363,8 @@ func (in *importer) nested(b *batch, rel string, a staged) error {
 	}
 	in.depth++
 	defer func() { in.depth-- }()
-	inner := &batch{source: in.place(b, rel), images: map[string]staged{}, notes: map[string][]byte{}}
+	inner := &batch{source: in.place(b, rel), images: map[string]staged{},
+		notes: map[string][]byte{}}
 	defer inner.clear()
 	var skip errSkip
 	err := in.archive(inner, a.temp, rel, a.size)
@@ -401,7 +407,7 @@ func (in *importer) stage(r io.Reader, rel string) (staged, error) {
 	case n > maxImage:
 		err = refuse("%s is larger than %d GiB", rel, int64(maxImage)>>30)
 	case errors.As(err, &read):
-		err = in.ctx.Err()
+		err = in.ended()
 		if err == nil {
 			err = refuse("%s cannot be read to its end: %w", rel, read.err)
 		}
@@ -428,7 +434,7 @@ type counted struct {
 }
 
 func (c *counted) Read(p []byte) (int, error) {
-	if err := c.in.ctx.Err(); err != nil {
+	if err := c.in.ended(); err != nil {
 		return 0, errRead{err}
 	}
 	n, err := c.r.Read(p)
@@ -491,12 +497,15 @@ func (in *importer) settleBare(b *batch, rel string) error {
 		reason += "; it is " + facts.String()
 	}
 	if old, err := in.shelf.load(image.digest); err == nil {
-		in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: There, Image: old})
+		in.results = append(in.results,
+			Result{Source: in.place(b, rel), Outcome: There, Image: old})
 		return nil
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: Aside, Reason: reason,
-		Image: firmware.Image{Manifest: firmware.Manifest{SHA256: image.digest, File: path.Base(rel)}, Size: image.size}})
-	return in.shelf.putAside(Unknown{File: path.Base(rel), SHA256: image.digest, Size: image.size, Reason: reason}, image.temp)
+		Image: firmware.Image{Manifest: firmware.Manifest{SHA256: image.digest,
+			File: path.Base(rel)}, Size: image.size}})
+	return in.shelf.putAside(Unknown{File: path.Base(rel), SHA256: image.digest, Size: image.size,
+		Reason: reason}, image.temp)
 }
 
 // readSelf reads as much of an image as rules may look at, and what it says of itself
@@ -530,7 +539,8 @@ func (in *importer) settleManifest(b *batch, c manifestFile) error {
 	used.used = true
 	b.images[rel] = used
 	if image.digest != c.manifest.SHA256 {
-		in.refused(b, rel, fmt.Sprintf("is not the image of its manifest %s: its SHA-256 is %s…, the manifest says %s…",
+		in.refused(b, rel, fmt.Sprintf(
+			"is not the image of its manifest %s: its SHA-256 is %s…, the manifest says %s…",
 			c.path, image.digest[:12], c.manifest.SHA256[:12]))
 		return nil
 	}
@@ -552,7 +562,8 @@ func (in *importer) keep(b *batch, rel string, manifest firmware.Manifest, notes
 	if old, err := in.shelf.load(manifest.SHA256); err == nil {
 		result := Result{Source: in.place(b, rel), Outcome: There, Image: old}
 		if d := difference(old.Manifest, manifest); d != "" {
-			result.Outcome, result.Reason = Refused, fmt.Sprintf("another manifest for this image is on the shelf, and its %s differs", d)
+			result.Outcome, result.Reason = Refused, fmt.Sprintf(
+				"another manifest for this image is on the shelf, and its %s differs", d)
 		}
 		in.results = append(in.results, result)
 		if result.Outcome == Refused {
@@ -569,7 +580,8 @@ func (in *importer) keep(b *batch, rel string, manifest firmware.Manifest, notes
 	if err := in.keepNotes(b, notes, manifest); err != nil {
 		return err
 	}
-	if err := errors.Join(in.shelf.put(manifest, image.temp), in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
+	if err := errors.Join(in.shelf.put(manifest, image.temp),
+		in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
 		return err
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: New,
@@ -597,7 +609,8 @@ func (s *Shelf) circle(manifest firmware.Manifest) (string, error) {
 		seen := map[string]bool{}
 		for next := slices.Clone(manifest.After); len(next) > 0; next = next[1:] {
 			if next[0] == manifest.Component {
-				return fmt.Sprintf("after: on %s, %s would have to come after itself, by way of %s", model, manifest.Component, strings.Join(manifest.After, ", ")), nil
+				return fmt.Sprintf("after: on %s, %s would have to come after itself, by way of %s",
+					model, manifest.Component, strings.Join(manifest.After, ", ")), nil
 			}
 			if !seen[next[0]] {
 				seen[next[0]] = true
@@ -617,8 +630,10 @@ func difference(a, b firmware.Manifest) string {
 	}{
 		{"vendor", a.Vendor == b.Vendor}, {"models", slices.Equal(a.Models, b.Models)},
 		{"hardware", a.Hardware == b.Hardware}, {"component", a.Component == b.Component},
-		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs}, {"back", a.Back == b.Back},
-		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)}, {"settings", a.Settings == b.Settings},
+		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs},
+		{"back", a.Back == b.Back},
+		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)},
+		{"settings", a.Settings == b.Settings},
 		{"cautions", slices.Equal(a.Cautions, b.Cautions)},
 	} {
 		if !d.same {
@@ -629,7 +644,8 @@ func difference(a, b firmware.Manifest) string {
 }
 
 func (in *importer) refused(b *batch, rel, reason string) {
-	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: Refused, Reason: reason})
+	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: Refused,
+		Reason: reason})
 }
 
 func (in *importer) place(b *batch, rel string) string {

@@ -37,7 +37,8 @@ var ErrDamaged = errors.New("the image on the shelf is damaged")
 
 // Open opens the shelf in dir, and makes the folder where there is none.
 func Open(dir string) (*Shelf, error) {
-	for _, sub := range []string{"images", "manifests", "notes", "aside", "advisories", "families", "feeds", "tmp"} {
+	for _, sub := range []string{"images", "manifests", "notes", "aside", "advisories", "families",
+		"feeds", "tmp"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return nil, fmt.Errorf("the shelf cannot be used: %w", err)
 		}
@@ -103,11 +104,13 @@ func (s *Shelf) load(digest string) (firmware.Image, error) {
 		return firmware.Image{}, err
 	}
 	if manifest.SHA256 != digest {
-		return firmware.Image{}, fmt.Errorf("%s: its sha256 is not its name; remove it and add the image again", path)
+		return firmware.Image{}, fmt.Errorf(
+			"%s: its sha256 is not its name; remove it and add the image again", path)
 	}
 	info, err := os.Stat(s.imagePath(digest))
 	if err != nil {
-		return firmware.Image{}, fmt.Errorf("%s has a manifest but no image; remove the manifest or add the image again: %w", path, err)
+		return firmware.Image{}, fmt.Errorf(
+			"%s has a manifest but no image; remove the manifest or add the image again: %w", path, err)
 	}
 	return firmware.Image{Manifest: manifest, Size: info.Size()}, nil
 }
@@ -124,7 +127,8 @@ func (s *Shelf) OpenImage(image firmware.Image) (*os.File, error) {
 	_, err = io.Copy(h, f)
 	if err == nil {
 		if got := hex.EncodeToString(h.Sum(nil)); got != image.SHA256 {
-			err = fmt.Errorf("%w: %s reads as %s…; add it to the shelf again", ErrDamaged, image.File, got[:12])
+			err = fmt.Errorf("%w: %s reads as %s…; add it to the shelf again", ErrDamaged,
+				image.File, got[:12])
 		}
 	}
 	if err == nil {
@@ -155,7 +159,9 @@ func (s *Shelf) put(manifest firmware.Manifest, staged string) error {
 }
 
 // write replaces a small file.
-func (s *Shelf) write(path string, data []byte) error { return atomicfile.Replace(path, data, 0o644) }
+func (s *Shelf) write(path string, data []byte) error {
+	return atomicfile.Replace(path, data, 0o644)
+}
 
 func (s *Shelf) temp() (*os.File, error) {
 	return os.CreateTemp(filepath.Join(s.dir, "tmp"), "import-*")

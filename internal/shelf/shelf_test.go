@@ -73,7 +73,8 @@ func tgzOf(t *testing.T, headers []tar.Header, files ...file) string {
 	z := gzip.NewWriter(&buf)
 	w := tar.NewWriter(z)
 	for _, f := range files {
-		require.NoError(t, w.WriteHeader(&tar.Header{Name: f.name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(f.body))}))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: f.name, Typeflag: tar.TypeReg,
+			Mode: 0o644, Size: int64(len(f.body))}))
 		_, err := io.WriteString(w, f.body)
 		require.NoError(t, err)
 	}
@@ -130,7 +131,8 @@ func TestWhatIsRefusedIsNamedAndTheRestIsAdded(t *testing.T) {
 	lost := manifestFor("WX-40", "9.9", "wx40/lost.bin", "lost")
 	away := file{"wx40/away.yaml", strings.Replace(lost.body, "lost.bin", "../../../etc/passwd", 1)}
 	odd := file{"wx40/odd.yaml", "manifest: 1\nvender: Wexcombe\n"}
-	got := add(t, open(t), write(t, t.TempDir(), oldImage, oldManifest, newImage, wrong, lost, away, odd))
+	got := add(t, open(t), write(t, t.TempDir(), oldImage, oldManifest, newImage, wrong, lost, away,
+		odd))
 	assert.Len(t, got[shelf.New], 1)
 	refused := strings.Join(got[shelf.Refused], "\n")
 	assert.Contains(t, refused, "wx40_3.2.1.bin is not the image of its manifest")
@@ -196,9 +198,11 @@ func TestTarXZ(t *testing.T) {
 	if _, err := exec.LookPath("xz"); err != nil {
 		t.Skip("xz is not installed")
 	}
-	raw, err := exec.Command("sh", "-c", "gzip -dc '"+tgzOf(t, nil, oldImage, oldManifest)+"' | xz -c").Output()
+	raw, err := exec.Command("sh", "-c",
+		"gzip -dc '"+tgzOf(t, nil, oldImage, oldManifest)+"' | xz -c").Output()
 	require.NoError(t, err)
-	dir := write(t, t.TempDir(), file{"bundle.tar.xz", string(raw)}, file{"cut.tar.xz", string(raw[:len(raw)-40])})
+	dir := write(t, t.TempDir(), file{"bundle.tar.xz", string(raw)},
+		file{"cut.tar.xz", string(raw[:len(raw)-40])})
 	assert.Len(t, add(t, open(t), filepath.Join(dir, "bundle.tar.xz"))[shelf.New], 1)
 	got := add(t, open(t), filepath.Join(dir, "cut.tar.xz"))
 	assert.Empty(t, got[shelf.New])
@@ -211,7 +215,8 @@ func TestComponentsThatWaitForEachOther(t *testing.T) {
 		f.body += "component: " + component + "\nafter: [" + first + "]\n"
 		return f
 	}
-	got := add(t, s, write(t, t.TempDir(), oldImage, after(oldManifest, "modem", "io"), newImage, after(newManifest, "io", "modem")))
+	got := add(t, s, write(t, t.TempDir(), oldImage, after(oldManifest, "modem", "io"), newImage,
+		after(newManifest, "io", "modem")))
 	assert.Len(t, got[shelf.New], 1)
 	require.Len(t, got[shelf.Refused], 1)
 	assert.Contains(t, got[shelf.Refused][0], "would have to come after itself, by way of")
@@ -222,12 +227,14 @@ func TestAFullDiskLeavesAWholeShelf(t *testing.T) {
 	if home := os.Getenv("CATENA_TEST_SHELF"); home != "" { // the child, below
 		s, err := shelf.Open(home)
 		require.NoError(t, err)
-		_, err = s.Import(context.Background(), []string{os.Getenv("CATENA_TEST_SOURCE")}, shelf.Options{})
+		_, err = s.Import(context.Background(), []string{os.Getenv("CATENA_TEST_SOURCE")},
+			shelf.Options{})
 		require.ErrorContains(t, err, "file too large")
 		return
 	}
 	big := file{"big.bin", strings.Repeat("x", 1<<20)}
-	dir := write(t, t.TempDir(), oldImage, oldManifest, big, manifestFor("WX-20", "2.11", big.name, big.body))
+	dir := write(t, t.TempDir(), oldImage, oldManifest, big,
+		manifestFor("WX-20", "2.11", big.name, big.body))
 	home := t.TempDir()
 	if _, err := exec.LookPath("sh"); err != nil {
 		t.Skip("there is no sh to set a limit with")
@@ -275,16 +282,21 @@ func TestHostileArchivesAddNothing(t *testing.T) {
 	short := tgzOf(t, nil, append(good, file{"rest.md", strings.Repeat("x", 5000)})...)
 	require.NoError(t, os.Truncate(short, 250))
 	for why, path := range map[string]string{
-		"leads out of the folder":                 zipOf(t, append(good, file{"../../escape.bin", "x"})...),
-		`holds "..\\escape.bin", which leads out`: zipOf(t, append(good, file{`..\escape.bin`, "x"})...),
-		`holds "/etc/passwd", which leads out`:    tgzOf(t, nil, append(good, file{"/etc/passwd", "x"})...),
-		`holds "C:\\escape.bin", which leads out`: zipOf(t, append(good, file{`C:\escape.bin`, "x"})...),
-		"neither a file nor a folder":             tgzOf(t, []tar.Header{{Name: "link", Typeflag: tar.TypeSymlink, Linkname: "/etc"}}, good...),
-		"unpacks to more than 200 times":          zipOf(t, append(good, bomb)...),
-		"more than 200 times its size":            tgzOf(t, nil, append(good, bomb)...),
-		"holds more than 10000 files":             zipOf(t, append(good, many...)...),
-		"is not a whole zip file":                 truncated,
-		"is not a whole tar file":                 short,
+		"leads out of the folder": zipOf(t,
+			append(good, file{"../../escape.bin", "x"})...),
+		`holds "..\\escape.bin", which leads out`: zipOf(t,
+			append(good, file{`..\escape.bin`, "x"})...),
+		`holds "/etc/passwd", which leads out`: tgzOf(t, nil,
+			append(good, file{"/etc/passwd", "x"})...),
+		`holds "C:\\escape.bin", which leads out`: zipOf(t,
+			append(good, file{`C:\escape.bin`, "x"})...),
+		"neither a file nor a folder": tgzOf(t,
+			[]tar.Header{{Name: "link", Typeflag: tar.TypeSymlink, Linkname: "/etc"}}, good...),
+		"unpacks to more than 200 times": zipOf(t, append(good, bomb)...),
+		"more than 200 times its size":   tgzOf(t, nil, append(good, bomb)...),
+		"holds more than 10000 files":    zipOf(t, append(good, many...)...),
+		"is not a whole zip file":        truncated,
+		"is not a whole tar file":        short,
 	} {
 		t.Run(why, func(t *testing.T) {
 			s := open(t)
@@ -308,7 +320,8 @@ func TestDamageIsFoundBeforeTheImageIsUsed(t *testing.T) {
 	images, err := s.List()
 	require.NoError(t, err)
 	digest := images[0].SHA256
-	require.NoError(t, os.WriteFile(filepath.Join(s.Dir(), "images", digest[:2], digest), []byte("image 3.1.1"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(s.Dir(), "images", digest[:2], digest),
+		[]byte("image 3.1.1"), 0o600))
 	_, err = s.OpenImage(images[0])
 	assert.ErrorIs(t, err, shelf.ErrDamaged)
 }
@@ -353,8 +366,10 @@ func FuzzImport(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := s.Import(context.Background(), []string{filepath.Join(dir, "a.zip"), filepath.Join(dir, "a.tar"),
-			filepath.Join(dir, "a.tgz"), filepath.Join(dir, "a.tar.xz")}, shelf.Options{}); err != nil {
+		if _, err := s.Import(context.Background(),
+			[]string{filepath.Join(dir, "a.zip"), filepath.Join(dir, "a.tar"),
+				filepath.Join(dir, "a.tgz"), filepath.Join(dir,
+					"a.tar.xz")}, shelf.Options{}); err != nil {
 			t.Errorf("the import stopped: %v", err)
 		}
 		if _, damaged, err := s.Check(context.Background(), nil); err != nil || len(damaged) > 0 {

@@ -64,7 +64,9 @@ func (s *Shelf) AsideList() ([]Unknown, error) {
 		}
 		out = append(out, u)
 	}
-	slices.SortFunc(out, func(a, b Unknown) int { return strings.Compare(a.File+a.SHA256, b.File+b.SHA256) })
+	slices.SortFunc(out, func(a, b Unknown) int {
+		return strings.Compare(a.File+a.SHA256, b.File+b.SHA256)
+	})
 	return out, nil
 }
 
@@ -74,12 +76,14 @@ func (s *Shelf) Settle(u Unknown, manifest firmware.Manifest) (firmware.Image, e
 	if err := s.put(manifest, s.asidePath(u.SHA256)); err != nil {
 		return firmware.Image{}, err
 	}
-	return firmware.Image{Manifest: manifest, Size: u.Size}, ignoreGone(os.Remove(s.asidePath(u.SHA256) + ".yaml"))
+	return firmware.Image{Manifest: manifest, Size: u.Size},
+		ignoreGone(os.Remove(s.asidePath(u.SHA256) + ".yaml"))
 }
 
 // Forget removes what lies aside.
 func (s *Shelf) Forget(u Unknown) error {
-	return errors.Join(ignoreGone(os.Remove(s.asidePath(u.SHA256)+".yaml")), ignoreGone(os.Remove(s.asidePath(u.SHA256))))
+	return errors.Join(ignoreGone(os.Remove(s.asidePath(u.SHA256)+".yaml")),
+		ignoreGone(os.Remove(s.asidePath(u.SHA256))))
 }
 
 func ignoreGone(err error) error {
@@ -134,7 +138,8 @@ func (s *Shelf) Drop(image firmware.Image) error {
 	if err := os.Remove(s.manifestPath(image.SHA256)); err != nil {
 		return err
 	}
-	return errors.Join(ignoreGone(os.Remove(s.notesPath(image.SHA256))), ignoreGone(os.Remove(s.imagePath(image.SHA256))))
+	return errors.Join(ignoreGone(os.Remove(s.notesPath(image.SHA256))),
+		ignoreGone(os.Remove(s.imagePath(image.SHA256))))
 }
 
 // Notes returns an image's release notes, in Markdown; empty: it has none.
@@ -145,7 +150,8 @@ func (s *Shelf) Notes(image firmware.Image) (string, error) {
 
 // Check reads every image again and returns those that are not what their manifests
 // say, each with the reason. progress, which may be nil, is told the bytes read.
-func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, damaged []Result, err error) {
+func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, damaged []Result,
+	err error) {
 	images, err := s.List()
 	if err != nil {
 		return 0, nil, err
@@ -160,7 +166,9 @@ func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, dam
 			err = f.Close()
 		}
 		if err != nil {
-			damaged = append(damaged, Result{Source: s.imagePath(image.SHA256), Outcome: Refused, Reason: err.Error(), Image: image})
+			damaged = append(damaged,
+				Result{Source: s.imagePath(image.SHA256), Outcome: Refused, Reason: err.Error(),
+					Image: image})
 		}
 		count++
 		if read += image.Size; progress != nil {
@@ -200,7 +208,8 @@ func CheckSignature(path string, key minisign.PublicKey) error {
 // Export writes images with their manifests and notes into a zip file, which Import
 // reads, and with a key its signature beside it. Damaged ones are refused. The file
 // is whole or not there.
-func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image, key *minisign.PrivateKey) (err error) {
+func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image,
+	key *minisign.PrivateKey) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(path), ".export-*")
 	if err != nil {
 		return err
@@ -243,7 +252,8 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 		return err
 	}
 	defer func() { _ = in.Close() }()
-	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + manifest.File, Method: zip.Store, Modified: time.Unix(0, 0).UTC()})
+	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + manifest.File, Method: zip.Store,
+		Modified: time.Unix(0, 0).UTC()})
 	if err == nil {
 		_, err = io.Copy(w, in) // stored as it is: firmware is packed already
 	}
@@ -333,7 +343,8 @@ var ErrNotFound = errors.New("no such image")
 func Find(images []firmware.Image, name string) (firmware.Image, error) {
 	var found []firmware.Image
 	for _, i := range images {
-		if i.File == name || filepath.Base(i.File) == name || len(name) >= 6 && strings.HasPrefix(i.SHA256, strings.ToLower(name)) {
+		if i.File == name || filepath.Base(i.File) == name || len(name) >= 6 &&
+			strings.HasPrefix(i.SHA256, strings.ToLower(name)) {
 			found = append(found, i)
 		}
 	}
@@ -343,5 +354,6 @@ func Find(images []firmware.Image, name string) (firmware.Image, error) {
 	case 0:
 		return firmware.Image{}, fmt.Errorf("%w: %s", ErrNotFound, name)
 	}
-	return firmware.Image{}, fmt.Errorf("%s means %d images; name one by its digest", name, len(found))
+	return firmware.Image{}, fmt.Errorf("%s means %d images; name one by its digest", name,
+		len(found))
 }

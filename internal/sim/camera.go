@@ -45,7 +45,8 @@ func newCamera(s *standIn, _ Scenario) error {
 	c := &camera{standIn: s, nonces: map[string]bool{}, digest: rand.Text()}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
-	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
+	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10],
+		sum[10:16])
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST "+servicePath, c.service)
 	mux.HandleFunc("POST /upload/{key}", c.receiveImage)
@@ -81,54 +82,33 @@ type request struct {
 const deviceNS = "http://www.onvif.org/ver10/device/wsdl"
 
 func (c *camera) service(w http.ResponseWriter, r *http.Request) {
-	if kind, _, _ := mime.ParseMediaType(r.Header.Get("Content-Type")); kind != "application/soap+xml" {
+	if kind, _, _ := mime.ParseMediaType(
+		r.Header.Get("Content-Type")); kind != "application/soap+xml" {
 		http.Error(w, "SOAP 1.2 wants application/soap+xml", http.StatusUnsupportedMediaType)
 		return
 	}
 	raw, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxSOAP))
 	var in request
 	if err != nil || xml.Unmarshal(raw, &in) != nil || in.Body.Call.XMLName.Local == "" {
-		fault(w, http.StatusBadRequest, "Sender", "ter:WellFormed", "The request is not well-formed.")
+		fault(w, http.StatusBadRequest, "Sender", "ter:WellFormed",
+			"The request is not well-formed.")
 		return
 	}
 	call := in.Body.Call.XMLName
 	if call.Space != deviceNS {
-		fault(w, http.StatusBadRequest, "Sender", "ter:Namespace", "Only the device service is here.")
+		fault(w, http.StatusBadRequest, "Sender", "ter:Namespace",
+			"Only the device service is here.")
 		return
 	}
-	// Access classes: ONVIF Core, 5.9.4.3. These are before authentication.
-	open := map[string]func() string{
-		"GetSystemDateAndTime": c.dateAndTime,
-		"GetServices":          c.services,
-		"GetCapabilities":      c.capabilities,
-		"GetServiceCapabilities": func() string {
-			return `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Misc AuxiliaryCommands="` + html.EscapeString(strings.Join(c.Auxiliary, " ")) + `"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`
-		},
-	}
-	closed := map[string]func() string{
-		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, // below: they take arguments
-		"GetDeviceInformation": c.information,
-		"GetScopes":            c.scopes,
-		"StartFirmwareUpgrade": func() string { return c.startUpgrade(r.Host) },
-		"GetRelayOutputs": func() string {
-			var b strings.Builder
-			for _, r := range c.Relays {
-				fmt.Fprintf(&b, `<tds:RelayOutputs token="%s"><tt:Properties><tt:Mode>Bistable</tt:Mode></tt:Properties></tds:RelayOutputs>`, html.EscapeString(r))
-			}
-			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
-		},
-		"SystemReboot": func() string {
-			c.restart(0)
-			return `<tds:SystemRebootResponse><tds:Message>Rebooting</tds:Message></tds:SystemRebootResponse>`
-		},
-	}
+	open, closed := c.operations(r.Host)
 	if do, ok := open[call.Local]; ok {
 		reply(w, http.StatusOK, do())
 		return
 	}
 	do, ok := closed[call.Local]
 	if !ok {
-		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported", call.Local+" is not supported.")
+		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported",
+			call.Local+" is not supported.")
 		return
 	}
 	if !c.let(w, r, in) {
@@ -144,11 +124,43 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// operations are those that need no login and those that do (access classes: ONVIF Core,
+// 5.9.4.3), by name. nil: it takes arguments.
+func (c *camera) operations(host string) (open, closed map[string]func() string) {
+	open = map[string]func() string{
+		"GetSystemDateAndTime": c.dateAndTime,
+		"GetServices":          c.services,
+		"GetCapabilities":      c.capabilities,
+		"GetServiceCapabilities": func() string {
+			return `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Misc AuxiliaryCommands="` + html.EscapeString(strings.Join(c.Auxiliary, " ")) + `"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`
+		},
+	}
+	closed = map[string]func() string{
+		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil,
+		"GetDeviceInformation": c.information,
+		"GetScopes":            c.scopes,
+		"StartFirmwareUpgrade": func() string { return c.startUpgrade(host) },
+		"GetRelayOutputs": func() string {
+			var b strings.Builder
+			for _, r := range c.Relays {
+				fmt.Fprintf(&b, `<tds:RelayOutputs token="%s"><tt:Properties><tt:Mode>Bistable</tt:Mode></tt:Properties></tds:RelayOutputs>`, html.EscapeString(r))
+			}
+			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
+		},
+		"SystemReboot": func() string {
+			c.restart(0)
+			return `<tds:SystemRebootResponse><tds:Message>Rebooting</tds:Message></tds:SystemRebootResponse>`
+		},
+	}
+	return open, closed
+}
+
 // auxiliary does an auxiliary command that the camera has: ONVIF Core 8.6.1.
 func (c *camera) auxiliary(w http.ResponseWriter, in request) {
 	command := strings.TrimSpace(in.Body.Call.Command)
 	if !slices.Contains(c.Auxiliary, command) {
-		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "There is no such auxiliary command.")
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal",
+			"There is no such auxiliary command.")
 		return
 	}
 	c.did("auxiliary " + command)
@@ -158,7 +170,8 @@ func (c *camera) auxiliary(w http.ResponseWriter, in request) {
 // relay switches a relay output: ONVIF Core 8.5.3.
 func (c *camera) relay(w http.ResponseWriter, in request) {
 	if !slices.Contains(c.Relays, in.Body.Call.Relay) {
-		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "There is no such relay output.")
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal",
+			"There is no such relay output.")
 		return
 	}
 	c.did("relay " + in.Body.Call.Relay + " " + in.Body.Call.State)
@@ -186,7 +199,8 @@ func (c *camera) let(w http.ResponseWriter, r *http.Request, in request) bool {
 func (c *camera) tokenHolds(in request) bool {
 	nonce, err := base64.StdEncoding.DecodeString(strings.TrimSpace(in.Token.Nonce))
 	created, err2 := time.Parse(time.RFC3339, strings.TrimSpace(in.Token.Created))
-	if err != nil || err2 != nil || len(nonce) < 8 || !strings.HasSuffix(in.Token.Password.Type, "#PasswordDigest") {
+	if err != nil || err2 != nil || len(nonce) < 8 ||
+		!strings.HasSuffix(in.Token.Password.Type, "#PasswordDigest") {
 		return false
 	}
 	if off := c.clock().Sub(created); off > clockWindow || off < -clockWindow {
@@ -201,7 +215,8 @@ func (c *camera) tokenHolds(in request) bool {
 	sum := sha1.Sum([]byte(string(nonce) + strings.TrimSpace(in.Token.Created) + c.login.Password))
 	want := base64.StdEncoding.EncodeToString(sum[:])
 	return in.Token.Username == c.login.User &&
-		subtle.ConstantTimeCompare([]byte(want), []byte(strings.TrimSpace(in.Token.Password.Value))) == 1
+		subtle.ConstantTimeCompare([]byte(want),
+			[]byte(strings.TrimSpace(in.Token.Password.Value))) == 1
 }
 
 const realm = "camera"
@@ -210,7 +225,8 @@ func (c *camera) challenge(w http.ResponseWriter) {
 	c.mu.Lock()
 	nonce := c.digest
 	c.mu.Unlock()
-	w.Header().Set("WWW-Authenticate", fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=MD5, nonce="%s"`, realm, nonce))
+	w.Header().Set("WWW-Authenticate",
+		fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=MD5, nonce="%s"`, realm, nonce))
 	http.Error(w, "log in", http.StatusUnauthorized)
 }
 
@@ -228,7 +244,8 @@ func (c *camera) httpDigest(r *http.Request) bool {
 	c.mu.Lock()
 	fresh := p["nonce"] == c.digest
 	c.mu.Unlock()
-	if !fresh || p["uri"] != r.URL.RequestURI() || p["username"] != c.login.User || p["qop"] != "auth" || p["cnonce"] == "" {
+	if !fresh || p["uri"] != r.URL.RequestURI() || p["username"] != c.login.User ||
+		p["qop"] != "auth" || p["cnonce"] == "" {
 		return false
 	}
 	h := func(s string) string { sum := md5.Sum([]byte(s)); return hex.EncodeToString(sum[:]) }
@@ -249,7 +266,8 @@ func (c *camera) dateAndTime() string {
 }
 
 // namespaces of the services that a camera lists when it is well.
-var wellServices = []string{deviceNS, "http://www.onvif.org/ver20/media/wsdl", "http://www.onvif.org/ver10/events/wsdl"}
+var wellServices = []string{deviceNS, "http://www.onvif.org/ver20/media/wsdl",
+	"http://www.onvif.org/ver10/events/wsdl"}
 
 func (c *camera) offered() []string {
 	if _, well := c.running(); !well {
@@ -277,11 +295,14 @@ func (c *camera) information() string {
 	version, _ := c.running()
 	return fmt.Sprintf(`<tds:GetDeviceInformationResponse><tds:Manufacturer>Wexcombe</tds:Manufacturer><tds:Model>%s</tds:Model>`+
 		`<tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
-		html.EscapeString(c.Model), html.EscapeString(version), html.EscapeString(c.Serial), html.EscapeString(c.Hardware))
+		html.EscapeString(c.Model), html.EscapeString(version), html.EscapeString(c.Serial),
+		html.EscapeString(c.Hardware))
 }
 
 func (c *camera) scopeList() []string {
-	return []string{"onvif://www.onvif.org/Profile/T", "onvif://www.onvif.org/name/" + url.PathEscape(c.Name), "onvif://www.onvif.org/hardware/" + url.PathEscape(c.Model)}
+	return []string{"onvif://www.onvif.org/Profile/T",
+		"onvif://www.onvif.org/name/" + url.PathEscape(c.Name),
+		"onvif://www.onvif.org/hardware/" + url.PathEscape(c.Model)}
 }
 
 func (c *camera) scopes() string {
@@ -299,7 +320,8 @@ func (c *camera) startUpgrade(host string) string {
 	c.mu.Unlock()
 	return fmt.Sprintf(`<tds:StartFirmwareUpgradeResponse><tds:UploadUri>http://%s%s</tds:UploadUri>`+
 		`<tds:UploadDelay>%s</tds:UploadDelay><tds:ExpectedDownTime>%s</tds:ExpectedDownTime></tds:StartFirmwareUpgradeResponse>`,
-		html.EscapeString(host), path, xsDuration(c.pace.Delay), xsDuration(c.pace.Write+c.pace.Restart))
+		html.EscapeString(host), path, xsDuration(c.pace.Delay),
+		xsDuration(c.pace.Write+c.pace.Restart))
 }
 
 // xsDuration writes a duration as XML Schema has it, 3.2.6.
@@ -358,5 +380,6 @@ func reply(w http.ResponseWriter, status int, body string) {
 // fault answers with a SOAP 1.2 fault, part 1, 5.4.
 func fault(w http.ResponseWriter, status int, code, subcode, reason string) {
 	reply(w, status, fmt.Sprintf(`<env:Fault><env:Code><env:Value>env:%s</env:Value><env:Subcode><env:Value>%s</env:Value></env:Subcode></env:Code>`+
-		`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`, code, subcode, html.EscapeString(reason)))
+		`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`, code, subcode,
+		html.EscapeString(reason)))
 }

@@ -28,11 +28,13 @@ type probe struct {
 // hearProbe answers a probe for cameras, or for anything.
 func (c *camera) hearProbe(packet []byte) [][]byte {
 	var p probe
-	if xml.Unmarshal(packet, &p) != nil || p.Body.Probe == nil || p.MessageID == "" || strings.TrimSpace(p.Action) != probeAction {
+	if xml.Unmarshal(packet, &p) != nil || p.Body.Probe == nil || p.MessageID == "" ||
+		strings.TrimSpace(p.Action) != probeAction {
 		return nil
 	}
 	wanted := strings.Fields(p.Body.Probe.Types)
-	if len(wanted) > 0 && !slices.ContainsFunc(wanted, func(t string) bool { return strings.HasSuffix(t, ":"+cameraType) }) {
+	if len(wanted) > 0 && !slices.ContainsFunc(wanted,
+		func(t string) bool { return strings.HasSuffix(t, ":"+cameraType) }) {
 		return nil
 	}
 	return [][]byte{[]byte(c.probeMatch(p.MessageID))}
@@ -47,5 +49,6 @@ func (c *camera) probeMatch(relatesTo string) string {
 <env:Body><d:ProbeMatches><d:ProbeMatch><wsa:EndpointReference><wsa:Address>%s</wsa:Address></wsa:EndpointReference>
 <d:Types>dn:%s</d:Types><d:Scopes>%s</d:Scopes><d:XAddrs>http://%s%s</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion>
 </d:ProbeMatch></d:ProbeMatches></env:Body></env:Envelope>`,
-		c.uuid, html.EscapeString(relatesTo), c.uuid, cameraType, html.EscapeString(strings.Join(c.scopeList(), " ")), c.addr, servicePath)
+		c.uuid, html.EscapeString(relatesTo), c.uuid, cameraType,
+		html.EscapeString(strings.Join(c.scopeList(), " ")), c.addr, servicePath)
 }

@@ -19,7 +19,9 @@ func WriteImages(dir string, s Scenario) error {
 	}
 	bundles := map[string]*bundle{}
 	for _, r := range s.Images {
-		put := func(name string, data []byte) error { return os.WriteFile(filepath.Join(dir, name), data, 0o644) }
+		put := func(name string, data []byte) error {
+			return os.WriteFile(filepath.Join(dir, name), data, 0o644)
+		}
 		if r.Bundle != "" {
 			if bundles[r.Bundle] == nil {
 				f, err := os.Create(filepath.Join(dir, r.Bundle))
@@ -74,8 +76,10 @@ func (r ImageRecipe) write(put func(name string, data []byte) error) error {
 
 func (r ImageRecipe) manifest(stem string, digest [sha256.Size]byte) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "manifest: 1\nvendor: %s\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n", r.Maker, strings.Join(r.Models, ", "), r.Version, r.File, digest)
-	for _, k := range [][2]string{{"component", r.Part}, {"needs", r.Needs}, {"advice", r.Advice}, {"because", r.Because}} {
+	fmt.Fprintf(&b, "manifest: 1\nvendor: %s\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n",
+		r.Maker, strings.Join(r.Models, ", "), r.Version, r.File, digest)
+	for _, k := range [][2]string{{"component", r.Part}, {"needs", r.Needs}, {"advice", r.Advice},
+		{"because", r.Because}} {
 		if k[1] != "" {
 			fmt.Fprintf(&b, "%s: %q\n", k[0], k[1])
 		}

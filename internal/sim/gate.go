@@ -50,7 +50,8 @@ func newGate(s *standIn, of Scenario) error {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, map[string]any{
-			"maker": "Tollgarth", "model": s.Model, "hardware": s.Hardware, "serial": s.Serial, "name": s.Name})
+			"maker": "Tollgarth", "model": s.Model, "hardware": s.Hardware, "serial": s.Serial,
+			"name": s.Name})
 	})
 	mux.HandleFunc("POST /tg/v1/sessions", g.session)
 	mux.HandleFunc("GET /tg/v1/state", g.inside(g.state))
@@ -65,7 +66,8 @@ func newGate(s *standIn, of Scenario) error {
 
 func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
 	var in struct{ Blinks *bool }
-	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil || in.Blinks == nil {
+	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil ||
+		in.Blinks == nil {
 		problem(w, http.StatusBadRequest, "say whether the lamp blinks")
 		return
 	}
@@ -82,7 +84,8 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.wrong >= maxWrong {
-		problem(w, http.StatusTooManyRequests, "too many wrong passwords; switch the controller off and on")
+		problem(w, http.StatusTooManyRequests,
+			"too many wrong passwords; switch the controller off and on")
 		return
 	}
 	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.login.User))
@@ -99,7 +102,8 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 	}
 	token := rand.Text()
 	g.tokens[token] = time.Now().Add(tokenLives)
-	answer(w, http.StatusCreated, map[string]any{"token": token, "lifetime_s": int(tokenLives.Seconds())})
+	answer(w, http.StatusCreated, map[string]any{"token": token,
+		"lifetime_s": int(tokenLives.Seconds())})
 }
 
 // inside lets only requests with a living token through. A restart forgets all.
@@ -128,7 +132,8 @@ func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
 	if !well {
 		faults = append(faults, "limit switch does not answer")
 	}
-	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.partVersions(), "behind": g.behind, "gate": "closed", "faults": faults})
+	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.partVersions(),
+		"behind": g.behind, "gate": "closed", "faults": faults})
 }
 
 func (g *gate) put(w http.ResponseWriter, r *http.Request) {
@@ -189,7 +194,8 @@ func (g *gate) progress(w http.ResponseWriter, _ *http.Request) {
 	case g.why != "":
 		phase = "refused"
 	}
-	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "version": next, "why": g.why})
+	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "version": next,
+		"why": g.why})
 }
 
 func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
@@ -209,7 +215,8 @@ func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
 // sha-256=:base64:
 func contentDigest(field string) ([]byte, bool) {
 	for item := range strings.SplitSeq(field, ",") {
-		if v, ok := strings.CutPrefix(strings.TrimSpace(item), "sha-256=:"); ok && strings.HasSuffix(v, ":") {
+		if v, ok := strings.CutPrefix(strings.TrimSpace(item), "sha-256=:"); ok &&
+			strings.HasSuffix(v, ":") {
 			raw, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(v, ":"))
 			return raw, err == nil && len(raw) == sha256.Size
 		}
@@ -228,5 +235,6 @@ func problem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(map[string]any{
-		"type": "about:blank", "title": http.StatusText(status), "status": status, "detail": detail})
+		"type": "about:blank", "title": http.StatusText(status), "status": status,
+		"detail": detail})
 }

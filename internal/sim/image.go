@@ -40,7 +40,8 @@ func Image(w io.Writer, maker string, models []string, part, version string, siz
 	if err := payload(h); err != nil {
 		return err
 	}
-	line, err := json.Marshal(imageHeader{maker, models, part, version, size, hex.EncodeToString(h.Sum(nil))})
+	line, err := json.Marshal(imageHeader{maker, models, part, version, size,
+		hex.EncodeToString(h.Sum(nil))})
 	if err != nil {
 		return err
 	}

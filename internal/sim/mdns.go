@@ -23,21 +23,32 @@ func (s *standIn) answerMDNS(service string) func(packet []byte) [][]byte {
 		name := func(text string) dnsmessage.Name { n, _ := dnsmessage.NewName(text); return n }
 		instance, host := s.Name+"."+service, s.Name+".local."
 		header := func(of string, kind dnsmessage.Type) dnsmessage.ResourceHeader {
-			return dnsmessage.ResourceHeader{Name: name(of), Type: kind, Class: dnsmessage.ClassINET, TTL: 10} // 6.7: at most ten seconds
+			// 6.7: at most ten seconds
+			return dnsmessage.ResourceHeader{Name: name(of), Type: kind,
+				Class: dnsmessage.ClassINET, TTL: 10}
 		}
-		out := dnsmessage.Message{Header: dnsmessage.Header{ID: in.ID, Response: true, Authoritative: true}, Questions: in.Questions}
+		out := dnsmessage.Message{Header: dnsmessage.Header{ID: in.ID, Response: true,
+			Authoritative: true}, Questions: in.Questions}
 		explain := func(into *[]dnsmessage.Resource) {
 			*into = append(*into,
-				dnsmessage.Resource{Header: header(instance, dnsmessage.TypeSRV), Body: &dnsmessage.SRVResource{Port: at.Port(), Target: name(host)}},
-				dnsmessage.Resource{Header: header(instance, dnsmessage.TypeTXT), Body: &dnsmessage.TXTResource{TXT: []string{"txtvers=1"}}},
-				dnsmessage.Resource{Header: header(host, dnsmessage.TypeA), Body: &dnsmessage.AResource{A: at.Addr().As4()}})
+				dnsmessage.Resource{Header: header(instance, dnsmessage.TypeSRV),
+					Body: &dnsmessage.SRVResource{Port: at.Port(), Target: name(host)}},
+				dnsmessage.Resource{Header: header(instance, dnsmessage.TypeTXT),
+					Body: &dnsmessage.TXTResource{TXT: []string{"txtvers=1"}}},
+				dnsmessage.Resource{Header: header(host, dnsmessage.TypeA),
+					Body: &dnsmessage.AResource{A: at.Addr().As4()}})
 		}
 		for _, q := range in.Questions {
 			switch asked := q.Name.String(); {
-			case strings.EqualFold(asked, "_services._dns-sd._udp.local.") && q.Type == dnsmessage.TypePTR:
-				out.Answers = append(out.Answers, dnsmessage.Resource{Header: header(asked, dnsmessage.TypePTR), Body: &dnsmessage.PTRResource{PTR: name(service)}})
+			case strings.EqualFold(asked, "_services._dns-sd._udp.local.") &&
+				q.Type == dnsmessage.TypePTR:
+				out.Answers = append(out.Answers,
+					dnsmessage.Resource{Header: header(asked, dnsmessage.TypePTR),
+						Body: &dnsmessage.PTRResource{PTR: name(service)}})
 			case strings.EqualFold(asked, service) && q.Type == dnsmessage.TypePTR:
-				out.Answers = append(out.Answers, dnsmessage.Resource{Header: header(service, dnsmessage.TypePTR), Body: &dnsmessage.PTRResource{PTR: name(instance)}})
+				out.Answers = append(out.Answers,
+					dnsmessage.Resource{Header: header(service, dnsmessage.TypePTR),
+						Body: &dnsmessage.PTRResource{PTR: name(instance)}})
 				if len(out.Additionals) == 0 {
 					explain(&out.Additionals)
 				}

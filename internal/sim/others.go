@@ -103,7 +103,8 @@ func newHub(s *standIn, _ Scenario) error {
 		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>1</minor></specVersion>
 <device><deviceType>urn:schemas-upnp-org:device:Basic:1</deviceType><friendlyName>%s</friendlyName><manufacturer>Pennick</manufacturer>
 <modelName>%s</modelName><modelNumber>%s</modelNumber><serialNumber>%s</serialNumber><UDN>uuid:%s</UDN></device></root>`,
-			html.EscapeString(s.Name), html.EscapeString(s.Model), html.EscapeString(s.Hardware), html.EscapeString(s.Serial), s.hubID())
+			html.EscapeString(s.Name), html.EscapeString(s.Model), html.EscapeString(s.Hardware),
+			html.EscapeString(s.Serial), s.hubID())
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Server", "pennick-httpd")
@@ -115,7 +116,8 @@ func newHub(s *standIn, _ Scenario) error {
 		if !searches(packet, kind) {
 			return nil
 		}
-		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind + "\r\nUSN: uuid:" + s.hubID() + "::" + kind +
+		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
+			"\r\nUSN: uuid:" + s.hubID() + "::" + kind +
 			"\r\nLOCATION: http://" + s.addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\nEXT:\r\n\r\n")}
 	}}
 	return nil

@@ -43,7 +43,21 @@ func newRecorder(s *standIn, _ Scenario) error {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /redfish/v1/{$}", r.root)
 	mux.HandleFunc("POST /redfish/v1/SessionService/Sessions", r.session)
-	link := func(id string) map[string]string { return map[string]string{"@odata.id": "/redfish/v1/" + id} }
+	for path, body := range r.resources() {
+		mux.HandleFunc("GET /redfish/v1/"+path,
+			r.inside(func(w http.ResponseWriter, _ *http.Request) { r.resource(w, path, body()) }))
+	}
+	mux.HandleFunc("PATCH /redfish/v1/Chassis/1", r.inside(r.light))
+	s.handler = mux
+	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
+	return nil
+}
+
+// resources are what is read, by their path below the root.
+func (r *recorder) resources() map[string]func() map[string]any {
+	link := func(id string) map[string]string {
+		return map[string]string{"@odata.id": "/redfish/v1/" + id}
+	}
 	list := func(ids ...string) func() map[string]any {
 		return func() map[string]any {
 			members := []map[string]string{}
@@ -53,24 +67,28 @@ func newRecorder(s *standIn, _ Scenario) error {
 			return map[string]any{"Members": members, "Members@odata.count": len(members)}
 		}
 	}
-	for path, body := range map[string]func() map[string]any{
+	return map[string]func() map[string]any{
 		"Systems":  list("Systems/1"),
 		"Managers": list("Managers/1"),
 		"Chassis":  list("Chassis/1"),
 		"UpdateService": func() map[string]any {
 			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory")}
 		},
-		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC", "UpdateService/FirmwareInventory/Disks"),
+		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC",
+			"UpdateService/FirmwareInventory/Disks"),
 		"UpdateService/FirmwareInventory/BMC": func() map[string]any {
-			version, _ := s.running()
+			version, _ := r.running()
 			return map[string]any{"Id": "BMC", "Version": version}
 		},
-		"UpdateService/FirmwareInventory/Disks": func() map[string]any { return map[string]any{"Id": "Disks", "Version": "D12"} },
+		"UpdateService/FirmwareInventory/Disks": func() map[string]any {
+			return map[string]any{"Id": "Disks", "Version": "D12"}
+		},
 		"Systems/1": func() map[string]any {
-			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": s.Model, "SerialNumber": s.Serial, "PartNumber": s.Hardware, "HostName": s.Name}
+			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": r.Model,
+				"SerialNumber": r.Serial, "PartNumber": r.Hardware, "HostName": r.Name}
 		},
 		"Managers/1": func() map[string]any {
-			version, _ := s.running()
+			version, _ := r.running()
 			return map[string]any{"Id": "1", "FirmwareVersion": version}
 		},
 		"Chassis/1": func() map[string]any {
@@ -78,13 +96,7 @@ func newRecorder(s *standIn, _ Scenario) error {
 			defer r.mu.Unlock()
 			return map[string]any{"Id": "1", "LocationIndicatorActive": r.lit}
 		},
-	} {
-		mux.HandleFunc("GET /redfish/v1/"+path, r.inside(func(w http.ResponseWriter, _ *http.Request) { r.resource(w, path, body()) }))
 	}
-	mux.HandleFunc("PATCH /redfish/v1/Chassis/1", r.inside(r.light))
-	s.handler = mux
-	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
-	return nil
 }
 
 // selfSigned makes the certificate that a device makes for itself at its first start.
@@ -100,10 +112,14 @@ func selfSigned(name string) (tls.Certificate, error) {
 }
 
 func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
-	link := func(id string) map[string]string { return map[string]string{"@odata.id": "/redfish/v1/" + id} }
-	r.resource(w, "", map[string]any{"RedfishVersion": "1.15.0", "UUID": r.uuid, "Vendor": "Brackwell", "Product": r.Model,
-		"Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"), "UpdateService": link("UpdateService"),
-		"Links": map[string]any{"Sessions": link("SessionService/Sessions")}})
+	link := func(id string) map[string]string {
+		return map[string]string{"@odata.id": "/redfish/v1/" + id}
+	}
+	r.resource(w, "", map[string]any{"RedfishVersion": "1.15.0", "UUID": r.uuid,
+		"Vendor": "Brackwell", "Product": r.Model,
+		"Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"),
+		"UpdateService": link("UpdateService"),
+		"Links":         map[string]any{"Sessions": link("SessionService/Sessions")}})
 }
 
 func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]any) {
@@ -122,18 +138,23 @@ func tag(body []byte) string { return fmt.Sprintf(`W/"%x"`, sha1.Sum(body)) }
 func redfishError(w http.ResponseWriter, status int, id, message string) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18." + id, "message": message,
+	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18." + id,
+		"message":               message,
 		"@Message.ExtendedInfo": []map[string]string{{"MessageId": "Base.1.18." + id}}}})
 }
 
 func (r *recorder) knows(user, password string) bool {
-	return subtle.ConstantTimeCompare([]byte(user), []byte(r.login.User))&subtle.ConstantTimeCompare([]byte(password), []byte(r.login.Password)) == 1
+	return subtle.ConstantTimeCompare([]byte(user),
+		[]byte(r.login.User))&subtle.ConstantTimeCompare([]byte(password),
+		[]byte(r.login.Password)) == 1
 }
 
 func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 	var in struct{ UserName, Password string }
-	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil || !r.knows(in.UserName, in.Password) {
-		redfishError(w, http.StatusUnauthorized, "ResourceAtUriUnauthorized", "user or password is wrong")
+	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil ||
+		!r.knows(in.UserName, in.Password) {
+		redfishError(w, http.StatusUnauthorized, "ResourceAtUriUnauthorized",
+			"user or password is wrong")
 		return
 	}
 	token := rand.Text()
@@ -163,9 +184,11 @@ func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 			w.Header().Set("WWW-Authenticate", `Basic realm="recorder"`)
 			redfishError(w, http.StatusUnauthorized, "NoValidSession", "no session")
 		case r.Faults.NewPassword:
-			redfishError(w, http.StatusForbidden, "PasswordChangeRequired", "the password must be changed")
+			redfishError(w, http.StatusForbidden, "PasswordChangeRequired",
+				"the password must be changed")
 		case r.Faults.NoRight:
-			redfishError(w, http.StatusForbidden, "InsufficientPrivilege", "only an administrator may see this")
+			redfishError(w, http.StatusForbidden, "InsufficientPrivilege",
+				"only an administrator may see this")
 		default:
 			h(w, req)
 		}
@@ -176,16 +199,20 @@ func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 // (DSP0266, 6.5).
 func (r *recorder) light(w http.ResponseWriter, req *http.Request) {
 	var in struct{ LocationIndicatorActive *bool }
-	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil || in.LocationIndicatorActive == nil {
-		redfishError(w, http.StatusBadRequest, "MalformedJSON", "only LocationIndicatorActive can be set")
+	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil ||
+		in.LocationIndicatorActive == nil {
+		redfishError(w, http.StatusBadRequest, "MalformedJSON",
+			"only LocationIndicatorActive can be set")
 		return
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	var b bytes.Buffer
-	_ = json.NewEncoder(&b).Encode(map[string]any{"@odata.id": "/redfish/v1/Chassis/1", "Id": "1", "LocationIndicatorActive": r.lit})
+	_ = json.NewEncoder(&b).Encode(map[string]any{"@odata.id": "/redfish/v1/Chassis/1", "Id": "1",
+		"LocationIndicatorActive": r.lit})
 	if match := req.Header.Get("If-Match"); match != tag(b.Bytes()) {
-		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed",
+			"it is not as you have seen it")
 		return
 	}
 	r.lit = *in.LocationIndicatorActive
@@ -199,15 +226,18 @@ func (r *recorder) hearSearch(packet []byte) [][]byte {
 	if !searches(packet, kind) {
 		return nil
 	}
-	return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind + "\r\nUSN: uuid:" + r.uuid + "::" + kind +
+	return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
+		"\r\nUSN: uuid:" + r.uuid + "::" + kind +
 		"\r\nAL: https://" + r.addr + "/redfish/v1/\r\nEXT:\r\n\r\n")}
 }
 
 // searches tells whether a packet is a search for a type, or for all.
 func searches(packet []byte, kind string) bool {
 	text := string(packet)
-	if !strings.HasPrefix(text, "M-SEARCH * HTTP/1.1\r\n") || !strings.Contains(text, "\r\nMAN: \"ssdp:discover\"\r\n") {
+	if !strings.HasPrefix(text, "M-SEARCH * HTTP/1.1\r\n") ||
+		!strings.Contains(text, "\r\nMAN: \"ssdp:discover\"\r\n") {
 		return false
 	}
-	return strings.Contains(text, "\r\nST: "+kind+"\r\n") || strings.Contains(text, "\r\nST: ssdp:all\r\n")
+	return strings.Contains(text, "\r\nST: "+kind+"\r\n") ||
+		strings.Contains(text, "\r\nST: ssdp:all\r\n")
 }

@@ -39,21 +39,24 @@ type Pace struct {
 
 // Device is one stand-in.
 type Device struct {
-	Name     string            `yaml:"name"`
-	Kind     string            `yaml:"kind"` // camera, gate, switch, recorder, drive, hub, io, or silent
-	Model    string            `yaml:"model"`
-	Hardware string            `yaml:"hardware"`
-	Serial   string            `yaml:"serial"`
-	Version  string            `yaml:"version"`
-	Parts    map[string]string `yaml:"parts"`     // versions of parts that have firmware of their own; gates only
+	Name string `yaml:"name"`
+	// camera, gate, switch, recorder, drive, hub, io, or silent
+	Kind     string `yaml:"kind"`
+	Model    string `yaml:"model"`
+	Hardware string `yaml:"hardware"`
+	Serial   string `yaml:"serial"`
+	Version  string `yaml:"version"`
+	// versions of parts that have firmware of their own; gates only
+	Parts    map[string]string `yaml:"parts"`
 	Host     int               `yaml:"host"`      // last number of its address, 1 to 253
 	Auth     string            `yaml:"auth"`      // cameras: token (default), digest
 	Restarts string            `yaml:"restarts"`  // cameras: alone (default), asked
 	ClockOff time.Duration     `yaml:"clock_off"` // how far the device's clock is off
 	Faults   Faults            `yaml:"faults"`
 
-	MAC       string   `yaml:"mac"`       // switches: their hardware address
-	Sees      []string `yaml:"sees"`      // switches: the devices at their ports, the first at port 1
+	MAC string `yaml:"mac"` // switches: their hardware address
+	// switches: the devices at their ports, the first at port 1
+	Sees      []string `yaml:"sees"`
 	Behind    []string `yaml:"behind"`    // gates: those that hang behind it
 	Community string   `yaml:"community"` // switches: for reading (default public)
 	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
@@ -63,14 +66,15 @@ type Device struct {
 // Faults are the switches of one stand-in.
 type Faults struct {
 	OtherPassword string `yaml:"other_password"` // the login has this password instead
-	NewPassword   bool   `yaml:"new_password"`   // gates: a login only leads to wanting a new password
-	NoRight       bool   `yaml:"no_right"`       // gates: the login may not read the version
-	Silent        bool   `yaml:"silent"`         // takes connections, never answers
-	DropAfter     int64  `yaml:"drop_after"`     // cuts a connection after so many bytes
-	KeepsVersion  bool   `yaml:"keeps_version"`  // takes an image, comes back as before
-	NeverReturns  bool   `yaml:"never_returns"`  // does not come back on another image
-	Sick          bool   `yaml:"sick"`           // comes back on another image, but not well
-	Rate          int64  `yaml:"rate"`           // bytes per second that its link carries
+	// gates: a login only leads to wanting a new password
+	NewPassword  bool  `yaml:"new_password"`
+	NoRight      bool  `yaml:"no_right"`      // gates: the login may not read the version
+	Silent       bool  `yaml:"silent"`        // takes connections, never answers
+	DropAfter    int64 `yaml:"drop_after"`    // cuts a connection after so many bytes
+	KeepsVersion bool  `yaml:"keeps_version"` // takes an image, comes back as before
+	NeverReturns bool  `yaml:"never_returns"` // does not come back on another image
+	Sick         bool  `yaml:"sick"`          // comes back on another image, but not well
+	Rate         int64 `yaml:"rate"`          // bytes per second that its link carries
 }
 
 // ImageRecipe is an image that the demo makes for the site's shelf.
@@ -107,7 +111,8 @@ func MarrowHill() Scenario {
 // ParseScenario reads a scenario file; name is what errors call it.
 func ParseScenario(name string, data []byte) (Scenario, error) {
 	s := Scenario{
-		Pace: Pace{Write: 300 * time.Millisecond, Restart: 800 * time.Millisecond, Delay: 100 * time.Millisecond},
+		Pace: Pace{Write: 300 * time.Millisecond, Restart: 800 * time.Millisecond,
+			Delay: 100 * time.Millisecond},
 	}
 	doc, err := yamldoc.Decode(name, data, &s)
 	if err != nil {
@@ -120,7 +125,8 @@ func ParseScenario(name string, data []byte) (Scenario, error) {
 		}
 		switch {
 		case kinds[d.Kind] == nil:
-			return s, at("kind", "must be one of %s", strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
+			return s, at("kind", "must be one of %s",
+				strings.Join(slices.Sorted(maps.Keys(kinds)), ", "))
 		case d.Host < 1 || d.Host > 253:
 			return s, at("host", "must be from 1 to 253")
 		case hosts[d.Host] != "":

@@ -17,15 +17,17 @@ import (
 type Site struct {
 	Scenario Scenario
 	Adapter  string // the loopback adapter's name
-	Net      string // the first three numbers of its addresses, such as "127.44.1"; or 127.0.0.1 for all
-	OneHost  bool   // every stand-in is on 127.0.0.1, on a port of its own
+	// the first three numbers of its addresses, such as "127.44.1"; or 127.0.0.1 for all
+	Net      string
+	OneHost  bool // every stand-in is on 127.0.0.1, on a port of its own
 	claim    net.Listener
 	standIns []*standIn
 	sockets  []net.PacketConn
 	log      *slog.Logger
 	mu       sync.Mutex
 	own      map[string]map[*standIn]net.PacketConn // who answers, by service, and from where
-	hearing  sync.WaitGroup                         // an address is free again only when nobody reads from it
+	// an address is free again only when nobody reads from it
+	hearing sync.WaitGroup
 }
 
 // OneAddress is the place where every stand-in has a port of its own.
@@ -36,7 +38,8 @@ const OneAddress = "127.0.0.1"
 const SNMPPort = 1161
 
 // ports are where stand-ins listen that have an address of their own.
-var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort, "recorder": 8443, "drive": 2222, "hub": 8080, "io": 44818}
+var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort,
+	"recorder": 8443, "drive": 2222, "hub": 8080, "io": 44818}
 
 // kinds make what is particular to a kind of stand-in.
 var kinds = map[string]func(*standIn, Scenario) error{
@@ -52,7 +55,8 @@ const claimPort = 4400
 // its addresses, or empty for the first that are free. Where the machine has no
 // other loopback address than 127.0.0.1, all stand-ins share that one.
 func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
-	site := &Site{Scenario: s, Adapter: loopbackName(), log: log, own: map[string]map[*standIn]net.PacketConn{}}
+	site := &Site{Scenario: s, Adapter: loopbackName(), log: log,
+		own: map[string]map[*standIn]net.PacketConn{}}
 	var err error
 	switch place {
 	case OneAddress:
@@ -113,7 +117,8 @@ func (s *Site) announce() error {
 		if service.group == "" || len(s.own[service.name]) == 0 {
 			continue
 		}
-		group, err := net.ListenMulticastUDP("udp4", adapter, &net.UDPAddr{IP: net.ParseIP(service.group), Port: service.port})
+		group, err := net.ListenMulticastUDP("udp4", adapter,
+			&net.UDPAddr{IP: net.ParseIP(service.group), Port: service.port})
 		if err != nil {
 			continue // not every system lets a group be joined on loopback
 		}
@@ -225,7 +230,8 @@ func (s *Site) Move(name string, host int) error {
 
 // bring makes a stand-in and starts it.
 func (s *Site) bring(d Device) (*standIn, error) {
-	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log, version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
+	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log,
+		version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
 	if d.Faults.OtherPassword != "" {
 		in.login.Password = d.Faults.OtherPassword
 	}
@@ -233,8 +239,8 @@ func (s *Site) bring(d Device) (*standIn, error) {
 	if s.OneHost {
 		in.addr = "127.0.0.1:0"
 	}
-	if make := kinds[d.Kind]; make != nil {
-		if err := make(in, s.Scenario); err != nil {
+	if start := kinds[d.Kind]; start != nil {
+		if err := start(in, s.Scenario); err != nil {
 			return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
 		}
 	}
@@ -260,7 +266,8 @@ func (s *Site) StandIns() []StandIn {
 	for _, in := range s.standIns {
 		version, _ := in.running()
 		in.mu.Lock()
-		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version, slices.Clone(in.deeds)})
+		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version,
+			slices.Clone(in.deeds)})
 		in.mu.Unlock()
 	}
 	return out

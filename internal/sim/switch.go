@@ -22,7 +22,8 @@ func newSwitch(s *standIn, of Scenario) error {
 	if s.Community == "" {
 		s.Community = "public"
 	}
-	s.udp = map[string]func([]byte) [][]byte{"snmp": func(packet []byte) [][]byte { return s.agent(packet, s.objects(mac, of)) }}
+	agent := func(packet []byte) [][]byte { return s.agent(packet, s.objects(mac, of)) }
+	s.udp = map[string]func([]byte) [][]byte{"snmp": agent}
 	return nil
 }
 
@@ -79,18 +80,8 @@ func numbers(oid string) []int {
 	return out
 }
 
-// agent answers one request.
-func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) {
-	defer func() {
-		if recover() != nil { // the decoder falls over on some packets that are none
-			out = nil
-		}
-	}()
-	decoder := &gosnmp.GoSNMP{SecurityParameters: &gosnmp.UsmSecurityParameters{}}
-	in, err := decoder.SnmpDecodePacket(packet)
-	if err != nil || in.Version == gosnmp.Version3 || in.Community != s.Community {
-		return nil
-	}
+// answerTo makes the answer to one request: RFC 1157, 4.1, and RFC 3416, 4.2.
+func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU) *gosnmp.SnmpPacket {
 	answer := &gosnmp.SnmpPacket{Version: in.Version, Community: in.Community, PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
 	next := func(oid string) gosnmp.SnmpPDU {
 		for _, o := range objects {
@@ -136,6 +127,22 @@ func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) 
 	default:
 		answer.Error, answer.Variables = gosnmp.ReadOnly, in.Variables // nobody writes here
 	}
+	return answer
+}
+
+// agent answers one packet.
+func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) {
+	defer func() {
+		if recover() != nil { // the decoder falls over on some packets that are none
+			out = nil
+		}
+	}()
+	decoder := &gosnmp.GoSNMP{SecurityParameters: &gosnmp.UsmSecurityParameters{}}
+	in, err := decoder.SnmpDecodePacket(packet)
+	if err != nil || in.Version == gosnmp.Version3 || in.Community != s.Community {
+		return nil
+	}
+	answer := answerTo(in, objects)
 	raw, err := answer.MarshalMsg()
 	if err != nil {
 		s.log.Error("cannot answer", "device", s.Name, "err", err)

@@ -18,11 +18,13 @@ var (
 // AddHold adds a hold to a site file; name is what errors call it. It refuses a file in
 // which the list is written in another form than one line for each hold.
 func AddHold(name string, data []byte, h Hold) ([]byte, error) {
-	line := fmt.Sprintf("- {device: %s, because: %s}", strconv.Quote(h.Device), strconv.Quote(h.Because))
+	line := fmt.Sprintf("- {device: %s, because: %s}", strconv.Quote(h.Device),
+		strconv.Quote(h.Because))
 	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
 	at := slices.IndexFunc(lines, holdKey.MatchString)
 	switch {
-	case at < 0 && slices.ContainsFunc(lines, func(l string) bool { return strings.HasPrefix(l, "hold:") }):
+	case at < 0 && slices.ContainsFunc(lines,
+		func(l string) bool { return strings.HasPrefix(l, "hold:") }):
 		return nil, fmt.Errorf("%s: its hold: is not a list with one line for each device; add the line there yourself:\n  %s", name, line)
 	case at < 0:
 		lines = append(lines, "", "hold:", "  "+line)
@@ -54,7 +56,8 @@ func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: the hold for %s is not a line of its own; remove it there yourself", name, pattern)
 	}
 	lines = slices.Delete(lines, at, at+1)
-	if at == key+1 && (at == len(lines) || !holdItem.MatchString(lines[at])) { // it was the only one
+	// it was the only one
+	if at == key+1 && (at == len(lines) || !holdItem.MatchString(lines[at])) {
 		lines = slices.Delete(lines, key, key+1)
 	}
 	return checked(name, lines)

@@ -12,12 +12,17 @@ import (
 // A hold is added as a line and dropped as one: all that a person wrote stays.
 func TestHoldsAreLines(t *testing.T) {
 	for name, c := range map[string]struct{ before, after string }{
-		"none yet":   {"site: X # mine\n", "site: X # mine\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
-		"one more":   {"site: X\nhold: # mine\n- {device: cam-1} # why\n", "site: X\nhold: # mine\n- {device: \"gate-5\", because: \"winter\"}\n- {device: cam-1} # why\n"},
-		"a comment":  {"site: X\n# hold:\n", "site: X\n# hold:\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
-		"in between": {"site: X\nhold:\n  - {device: cam-1}\ngroups: {a: [cam-1]}\n", "site: X\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n  - {device: cam-1}\ngroups: {a: [cam-1]}\n"},
+		"none yet": {"site: X # mine\n",
+			"site: X # mine\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
+		"one more": {"site: X\nhold: # mine\n- {device: cam-1} # why\n",
+			"site: X\nhold: # mine\n- {device: \"gate-5\", because: \"winter\"}\n- {device: cam-1} # why\n"},
+		"a comment": {"site: X\n# hold:\n",
+			"site: X\n# hold:\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
+		"in between": {"site: X\nhold:\n  - {device: cam-1}\ngroups: {a: [cam-1]}\n",
+			"site: X\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n  - {device: cam-1}\ngroups: {a: [cam-1]}\n"},
 	} {
-		got, err := site.AddHold("site.yaml", []byte(c.before), site.Hold{Device: "gate-5", Because: "winter"})
+		got, err := site.AddHold("site.yaml", []byte(c.before),
+			site.Hold{Device: "gate-5", Because: "winter"})
 		require.NoError(t, err, name)
 		assert.Equal(t, c.after, string(got), name)
 		again, err := site.DropHold("site.yaml", got, "gate-5")
@@ -28,8 +33,10 @@ func TestHoldsAreLines(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, a, b, name)
 	}
-	_, err := site.AddHold("site.yaml", []byte("site: X\nhold: [{device: cam-1}]\n"), site.Hold{Device: "gate-5", Because: "winter"})
+	_, err := site.AddHold("site.yaml", []byte("site: X\nhold: [{device: cam-1}]\n"),
+		site.Hold{Device: "gate-5", Because: "winter"})
 	assert.ErrorContains(t, err, "add the line there yourself")
-	_, err = site.DropHold("site.yaml", []byte("site: X\nhold:\n  - device: cam-1\n    because: x\n"), "cam-1")
+	_, err = site.DropHold("site.yaml",
+		[]byte("site: X\nhold:\n  - device: cam-1\n    because: x\n"), "cam-1")
 	assert.ErrorContains(t, err, "remove it there yourself")
 }

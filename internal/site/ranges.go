@@ -110,13 +110,15 @@ func (r Range) All(yield func(netip.Addr) bool) {
 
 // Overlaps tells whether the range has an address in common with a network.
 func (r Range) Overlaps(p netip.Prefix) bool {
-	return r.First.Is4() == p.Addr().Is4() && r.First.Compare(last(p.Masked())) <= 0 && p.Masked().Addr().Compare(r.Last) <= 0
+	return r.First.Is4() == p.Addr().Is4() && r.First.Compare(last(p.Masked())) <= 0 &&
+		p.Masked().Addr().Compare(r.Last) <= 0
 }
 
 // Has tells whether an address, heard at that port, lies in the range.
 func (r Range) Has(a netip.AddrPort) bool {
 	addr := a.Addr().Unmap().WithZone("")
-	return r.First.Is4() == addr.Is4() && r.First.WithZone("").Compare(addr) <= 0 && addr.Compare(r.Last.WithZone("")) <= 0 &&
+	return r.First.Is4() == addr.Is4() && r.First.WithZone("").Compare(addr) <= 0 &&
+		addr.Compare(r.Last.WithZone("")) <= 0 &&
 		(r.Port == 0 || r.Port == a.Port())
 }
 
@@ -147,7 +149,8 @@ func ParsePort(s string) (Port, error) {
 	}
 	n, err := strconv.ParseUint(number, 10, 16)
 	if err != nil || n == 0 || named && !slices.Contains(portWays, way) {
-		return Port{}, fmt.Errorf("%q is not a port; write 8080, or with its protocol: %s:1161", s, strings.Join(portWays, ":1161, "))
+		return Port{}, fmt.Errorf("%q is not a port; write 8080, or with its protocol: %s:1161", s,
+			strings.Join(portWays, ":1161, "))
 	}
 	return Port{way, uint16(n)}, nil
 }

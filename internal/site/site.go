@@ -69,53 +69,81 @@ func Parse(name string, data []byte) (Site, error) {
 	if text.Clean(s.Name) == "" {
 		return s, doc.Errorf("$.site", "site: is missing; give the site a name")
 	}
+	for _, check := range []func(*yamldoc.Doc) error{
+		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
+	} {
+		if err := check(doc); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
+func (s Site) checkNetworks(doc *yamldoc.Doc) error {
 	for i, n := range s.Networks {
 		for key, list := range map[string][]string{"ranges": n.Ranges, "except": n.Except} {
 			for j, text := range list {
 				at := fmt.Sprintf("$.networks[%d].%s[%d]", i, key, j)
 				switch r, err := ParseRange(text); {
 				case err != nil:
-					return s, doc.Errorf(at, "%s: %v", key, err)
+					return doc.Errorf(at, "%s: %v", key, err)
 				case key == "ranges" && r.Wide() && !n.Wide:
-					return s, doc.Errorf(at, "ranges: %s names more than %d addresses; write wide: true beside it if it is meant", text, MaxAddresses)
+					return doc.Errorf(at,
+						"ranges: %s names more than %d addresses; write wide: true beside it if it is meant",
+						text, MaxAddresses)
 				}
 			}
 		}
 		for j, text := range n.Ports {
 			if _, err := ParsePort(text); err != nil {
-				return s, doc.Errorf(fmt.Sprintf("$.networks[%d].ports[%d]", i, j), "ports: %v", err)
+				return doc.Errorf(fmt.Sprintf("$.networks[%d].ports[%d]", i, j), "ports: %v", err)
 			}
 		}
 	}
+	return nil
+}
+
+// isPattern tells whether a text can name devices.
+func isPattern(text string) bool {
+	_, err := path.Match(text, "")
+	return text != "" && err == nil
+}
+
+func (s Site) checkHolds(doc *yamldoc.Doc) error {
 	for i, h := range s.Hold {
-		if _, err := path.Match(h.Device, ""); h.Device == "" || err != nil {
-			return s, doc.Errorf(fmt.Sprintf("$.hold[%d]", i), "hold: device must be a name, an address or a serial number")
+		if !isPattern(h.Device) {
+			return doc.Errorf(fmt.Sprintf("$.hold[%d]", i),
+				"hold: device must be a name, an address or a serial number")
 		}
 	}
+	return nil
+}
+
+func (s Site) checkLockstep(doc *yamldoc.Doc) error {
 	for i, l := range s.Lockstep {
 		for j, pattern := range l.Of {
-			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
-				return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d].of[%d]", i, j), "lockstep: %q is not a name", pattern)
+			if !isPattern(pattern) {
+				return doc.Errorf(fmt.Sprintf("$.lockstep[%d].of[%d]", i, j),
+					"lockstep: %q is not a name", pattern)
 			}
 		}
 		if len(l.Of) < 2 {
-			return s, doc.Errorf(fmt.Sprintf("$.lockstep[%d]", i), "lockstep: a set needs at least two devices (of: […])")
+			return doc.Errorf(fmt.Sprintf("$.lockstep[%d]", i),
+				"lockstep: a set needs at least two devices (of: […])")
 		}
 	}
-	if err := s.checkUplinks(doc); err != nil {
-		return s, err
-	}
-	if err := s.checkNames(doc); err != nil {
-		return s, err
-	}
+	return nil
+}
+
+func (s Site) checkGroups(doc *yamldoc.Doc) error {
 	for _, g := range s.groupNames() {
 		for j, pattern := range s.Groups[g] {
-			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
-				return s, doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is not a name", pattern)
+			if !isPattern(pattern) {
+				return doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is not a name", pattern)
 			}
 		}
 	}
-	return s, nil
+	return nil
 }
 
 func (s Site) groupNames() []string { return slices.Sorted(maps.Keys(s.Groups)) }
@@ -148,8 +176,10 @@ func (s Site) checkNames(doc *yamldoc.Doc) error {
 
 // CheckName refuses names that cannot be typed, or that mean something else.
 func CheckName(name string) error {
-	if name == "" || text.Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") || strings.HasPrefix(name, "-") {
-		return fmt.Errorf("%q cannot be a name; use letters, digits, and the signs . _ - only", name)
+	if name == "" || text.Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") ||
+		strings.HasPrefix(name, "-") {
+		return fmt.Errorf("%q cannot be a name; use letters, digits, and the signs . _ - only",
+			name)
 	}
 	if _, err := ParseRange(name); err == nil {
 		return fmt.Errorf("%q is an address, not a name", name)
@@ -160,7 +190,8 @@ func CheckName(name string) error {
 // NameOf is what the site file calls a device, if it does.
 func (s Site) NameOf(d device.Device) (string, bool) {
 	for _, key := range slices.Sorted(maps.Keys(s.Names)) {
-		if slices.Contains([]string{d.Address, d.Host()}, key) || d.Serial != "" && strings.EqualFold(d.Serial, key) ||
+		if slices.Contains([]string{d.Address, d.Host()}, key) || d.Serial != "" &&
+			strings.EqualFold(d.Serial, key) ||
 			d.MAC != "" && strings.EqualFold(d.MAC, key) {
 			return s.Names[key], true
 		}
@@ -176,7 +207,8 @@ func Meant(devices []device.Device, word string) []device.Device {
 		func(d device.Device) bool { return d.Is(word) },
 		func(d device.Device) bool { return d.Answers(word) },
 		func(d device.Device) bool {
-			return len(word) >= 4 && strings.HasSuffix(strings.ToLower(d.Serial), strings.ToLower(word))
+			return len(word) >= 4 &&
+				strings.HasSuffix(strings.ToLower(d.Serial), strings.ToLower(word))
 		},
 	} {
 		var out []device.Device

@@ -62,7 +62,8 @@ hold:
   - {device: "cam-2*"}
 `))
 	require.NoError(t, err)
-	assert.Equal(t, []site.Port{{Number: 80}, {Way: "snmp", Number: 1161}, {Way: "modbus", Number: 5020}}, s.Networks[0].PortList())
+	assert.Equal(t, []site.Port{{Number: 80}, {Way: "snmp", Number: 1161},
+		{Way: "modbus", Number: 5020}}, s.Networks[0].PortList())
 	hold, ok := s.Held(device.Device{Name: "GATE-5"})
 	assert.True(t, ok)
 	assert.Equal(t, "not before the winter stoppage", hold.Because)
@@ -99,10 +100,11 @@ func TestWideRanges(t *testing.T) {
 		count        int
 		wide, sweeps bool
 	}{
-		"10.20.0.0/16":        {65534, false, true},
-		"10.0.0.0/8":          {1<<24 - 2, true, true},
-		"fd00:20::/112":       {1 << 16, false, true},
-		"fe80::/10":           {site.MaxWide + 1, false, false}, // one can listen there, not try each
+		"10.20.0.0/16":  {65534, false, true},
+		"10.0.0.0/8":    {1<<24 - 2, true, true},
+		"fd00:20::/112": {1 << 16, false, true},
+		// one can listen there, not try each
+		"fe80::/10":           {site.MaxWide + 1, false, false},
 		"fe80::1%eth0":        {1, false, true},
 		"10.20.4.7:8080":      {1, false, true},
 		"10.20.4.1-10.20.5.1": {257, false, true},
@@ -119,7 +121,8 @@ func TestWideRanges(t *testing.T) {
 	assert.False(t, r.Has(netip.MustParseAddrPort("10.20.4.7:80")))
 	r, err = site.ParseRange("10.20.4.1-10.20.4.3")
 	require.NoError(t, err)
-	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"), netip.MustParseAddr("10.20.4.3")}, slices.Collect(r.All))
+	assert.Equal(t, []netip.Addr{netip.MustParseAddr("10.20.4.1"), netip.MustParseAddr("10.20.4.2"),
+		netip.MustParseAddr("10.20.4.3")}, slices.Collect(r.All))
 	assert.True(t, r.Overlaps(netip.MustParsePrefix("10.20.4.0/24")))
 	assert.False(t, r.Overlaps(netip.MustParsePrefix("10.20.5.0/24")))
 }
@@ -135,12 +138,15 @@ func TestParsePort(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	s, err := site.Parse("site.yaml", []byte("site: X\nnames: {10.20.4.11: cam-basin, TG2-00101: gate-low, '02:00:5e:00:53:01': switch}\n"))
+	s, err := site.Parse("site.yaml",
+		[]byte("site: X\nnames: {10.20.4.11: cam-basin, TG2-00101: gate-low, '02:00:5e:00:53:01': switch}\n"))
 	require.NoError(t, err)
 	for want, d := range map[string]device.Device{
 		"cam-basin": {Endpoint: device.Endpoint{Address: "10.20.4.11:8080"}},
-		"gate-low":  {Endpoint: device.Endpoint{Address: "10.20.4.9:80"}, Reading: device.Reading{Identity: device.Identity{Serial: "tg2-00101"}}},
-		"switch":    {Endpoint: device.Endpoint{Address: "10.20.4.2:161"}, Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5E:00:53:01"}}},
+		"gate-low": {Endpoint: device.Endpoint{Address: "10.20.4.9:80"},
+			Reading: device.Reading{Identity: device.Identity{Serial: "tg2-00101"}}},
+		"switch": {Endpoint: device.Endpoint{Address: "10.20.4.2:161"},
+			Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5E:00:53:01"}}},
 	} {
 		name, ok := s.NameOf(d)
 		assert.True(t, ok)
@@ -187,9 +193,11 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		d := device.Device{Name: "cam-11", Reading: device.Reading{Identity: device.Identity{Model: "A"}}}
+		d := device.Device{Name: "cam-11",
+			Reading: device.Reading{Identity: device.Identity{Model: "A"}}}
 		s.Held(d)
-		if targets, err := site.ParseTargets("targets.yaml", raw); err == nil && s.Join("targets.yaml", targets) == nil {
+		if targets, err := site.ParseTargets("targets.yaml", raw); err == nil &&
+			s.Join("targets.yaml", targets) == nil {
 			s.TargetFor(d)
 		}
 	})
@@ -199,7 +207,8 @@ func FuzzParseRange(f *testing.F) {
 	f.Add("10.20.4.1-10.20.4.60")
 	f.Add("fd00::/120")
 	f.Fuzz(func(t *testing.T, text string) {
-		if r, err := site.ParseRange(text); err == nil && (r.Count() > site.MaxWide && r.First.Is4() || r.Last.Less(r.First)) {
+		if r, err := site.ParseRange(text); err == nil &&
+			(r.Count() > site.MaxWide && r.First.Is4() || r.Last.Less(r.First)) {
 			t.Errorf("%q is a range of %d from %s to %s", text, r.Count(), r.First, r.Last)
 		}
 	})

@@ -21,10 +21,11 @@ const Newest = "newest"
 // Target says which version is wanted where: for a device, for a model, for a group,
 // or for a model within a group.
 type Target struct {
-	Device  string `yaml:"device,omitempty" json:"device,omitempty"` // as Hold.Device
-	Group   string `yaml:"group,omitempty" json:"group,omitempty"`
-	Model   string `yaml:"model,omitempty" json:"model,omitempty"`
-	Version string `yaml:"version" json:"version"` // newest, a version, or a constraint such as ">= 3.1, < 4"
+	Device string `yaml:"device,omitempty" json:"device,omitempty"` // as Hold.Device
+	Group  string `yaml:"group,omitempty" json:"group,omitempty"`
+	Model  string `yaml:"model,omitempty" json:"model,omitempty"`
+	// newest, a version, or a constraint such as ">= 3.1, < 4"
+	Version string `yaml:"version" json:"version"`
 	Because string `yaml:"because,omitempty" json:"because,omitempty"`
 }
 
@@ -92,7 +93,8 @@ func (t Target) Check() error {
 func (t Target) Same(b Target) bool { return strings.EqualFold(t.For(), b.For()) }
 
 // checkTargets refuses targets that make no sense or contradict each other.
-func checkTargets(targets []Target, groups map[string][]string, at func(i int, format string, args ...any) error) error {
+func checkTargets(targets []Target, groups map[string][]string,
+	at func(i int, format string, args ...any) error) error {
 	for i, t := range targets {
 		if err := t.Check(); err != nil {
 			return at(i, "%v", err)
@@ -102,7 +104,8 @@ func checkTargets(targets []Target, groups map[string][]string, at func(i int, f
 		}
 		for _, b := range targets[:i] {
 			if t.Same(b) && t.Version != b.Version {
-				return at(i, "%s has the target %s above and %s here; remove one", t.For(), b.Version, t.Version)
+				return at(i, "%s has the target %s above and %s here; remove one", t.For(),
+					b.Version, t.Version)
 			}
 		}
 	}
@@ -161,7 +164,8 @@ func (s Site) TargetFor(d device.Device) (target Target, ok bool, contradicts *T
 }
 
 func (s Site) meant(t Target, d device.Device) bool {
-	return (t.Device == "" || d.Answers(t.Device)) && (t.Model == "" || strings.EqualFold(t.Model, d.Model)) &&
+	return (t.Device == "" || d.Answers(t.Device)) &&
+		(t.Model == "" || strings.EqualFold(t.Model, d.Model)) &&
 		(t.Group == "" || s.InGroup(t.Group, d))
 }
 

@@ -26,15 +26,17 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 			return doc.Errorf(at, "uplinks: requires through: a device, and reach: a list of those behind it")
 		}
 		for j, pattern := range u.Reach {
-			if _, err := path.Match(pattern, ""); pattern == "" || err != nil {
-				return doc.Errorf(fmt.Sprintf("%s.reach[%d]", at, j), "uplinks: %q is not a name", pattern)
+			if !isPattern(pattern) {
+				return doc.Errorf(fmt.Sprintf("%s.reach[%d]", at, j), "uplinks: %q is not a name",
+					pattern)
 			}
 		}
 		behind[u.Through] = append(behind[u.Through], u.Reach...)
 	}
 	for i, u := range s.Uplinks {
 		if circle := around(u.Through, []string{u.Through}, behind); circle != nil {
-			return doc.Errorf(fmt.Sprintf("$.uplinks[%d]", i), "uplinks: %s is behind itself: %s", u.Through, strings.Join(circle, " → "))
+			return doc.Errorf(fmt.Sprintf("$.uplinks[%d]", i), "uplinks: %s is behind itself: %s",
+				u.Through, strings.Join(circle, " → "))
 		}
 	}
 	return nil
@@ -62,10 +64,23 @@ type Link struct {
 	Doubts []string // what cannot be known from here, in sentences
 }
 
-// Propose derives from what devices see at their ports, and from what they say hangs
-// behind them, what is reached through what. root is the device that the laptop is
-// plugged into; empty: the one that most others are seen at, with a doubt that says
-// so. Devices that nobody sees are returned apart.
+// Propose derives what is reached through what from two things that devices tell: whom
+// they see at their ports, and who they say hangs behind them. root is the device that the
+// laptop is plugged into; empty: the one with most neighbours, with a doubt that says so.
+// Devices that nobody sees are returned apart.
+//
+// Cables have no direction; "reached through" has one, away from the laptop. So the cables
+// are walked breadth first from the root, and each device is reached through the one from
+// which it was found first. For example, with the laptop at the switch:
+//
+//	switch — cam-11                  switch reaches cam-11 and gate-1
+//	   |                             gate-1 reaches gate-2 (a chain: it goes on one by one)
+//	gate-1 — gate-2 — gate-3         gate-2 reaches gate-3
+//
+// A cable to a device that was found already closes a ring. Which way the packets take is
+// then not known from here: the first way stands, with a doubt. What a device itself says
+// hangs behind it is surer than a cable, and replaces it, unless the two would be behind
+// each other.
 func Propose(devices []device.Device, root string) (links []Link, unseen []string) {
 	g := newWiring(devices)
 	edges, children := g.edges()
@@ -74,30 +89,14 @@ func Propose(devices []device.Device, root string) (links []Link, unseen []strin
 	if start < 0 {
 		start = busiest(edges)
 		if start >= 0 {
-			doubts[start] = append(doubts[start], "where this laptop is plugged in is not known; taken to be at "+devices[start].Name)
+			doubts[start] = append(doubts[start],
+				"where this laptop is plugged in is not known; taken to be at "+devices[start].Name)
 		}
 	}
 	up := map[int]int{} // by device: through which it is reached
 	if start >= 0 {
-		walked := []int{start}
-		for i := 0; i < len(walked); i++ {
-			cur := walked[i]
-			for _, next := range edges[cur] {
-				through, reached := up[next]
-				switch {
-				case reached && through == cur, next == up[cur] && cur != start: // the cable it came by
-				case reached || next == start:
-					if reached && cur < next { // each ring once
-						doubts[up[next]] = append(doubts[up[next]], fmt.Sprintf("%s and %s see each other besides: a ring, or a second cable", devices[cur].Name, devices[next].Name))
-					}
-				default:
-					up[next] = cur
-					walked = append(walked, next)
-				}
-			}
-		}
+		up = g.walk(start, edges, doubts)
 	}
-	// What a device itself says hangs behind it is surer than a cable that is seen.
 	for parent := range devices {
 		for _, child := range children[parent] {
 			if child != parent && !g.above(up, parent, child) {
@@ -105,29 +104,65 @@ func Propose(devices []device.Device, root string) (links []Link, unseen []strin
 			}
 		}
 	}
-	reach := map[int][]int{}
 	for child := range devices {
-		if parent, ok := up[child]; ok {
-			reach[parent] = append(reach[parent], child)
-		} else if child != start {
+		if _, reached := up[child]; !reached && child != start {
 			unseen = append(unseen, devices[child].Name)
 		}
 	}
-	for parent := range devices {
-		if len(reach[parent]) == 0 {
+	return g.links(up, doubts), unseen
+}
+
+// walk follows the cables breadth first from start, and returns through which device each
+// one is reached. It adds a doubt for each ring.
+func (g wiring) walk(start int, edges map[int][]int, doubts map[int][]string) map[int]int {
+	up := map[int]int{}
+	queue := []int{start}
+	for len(queue) > 0 {
+		cur := queue[0]
+		queue = queue[1:]
+		for _, next := range edges[cur] {
+			through, reached := up[next]
+			cable := reached && through == cur || next == up[cur] && cur != start // it came by this one
+			switch {
+			case cable:
+			case !reached && next != start:
+				up[next] = cur
+				queue = append(queue, next)
+			case reached && cur < next: // each ring once
+				doubts[up[next]] = append(doubts[up[next]],
+					fmt.Sprintf("%s and %s see each other besides: a ring, or a second cable",
+						g.devices[cur].Name, g.devices[next].Name))
+			}
+		}
+	}
+	return up
+}
+
+// links are what up says, by the device that others are reached through. A link is part of
+// a chain where its only device has an only device again, or is one of such: the arms of a
+// star end, a chain goes on.
+func (g wiring) links(up map[int]int, doubts map[int][]string) (out []Link) {
+	reach := map[int][]int{}
+	for child := range g.devices {
+		if parent, ok := up[child]; ok {
+			reach[parent] = append(reach[parent], child)
+		}
+	}
+	for parent := range g.devices {
+		behind := reach[parent]
+		if len(behind) == 0 {
 			continue
 		}
-		l := Link{Uplink: Uplink{Through: devices[parent].Name}, Doubts: doubts[parent]}
-		for _, child := range reach[parent] {
-			l.Reach = append(l.Reach, devices[child].Name)
-			// A star's arms end; a chain's only child has a child again, or its parent
-			// was one.
-			l.Chain = l.Chain || len(reach[parent]) == 1 && (len(reach[child]) == 1 || g.only(reach, up, parent))
+		l := Link{Uplink: Uplink{Through: g.devices[parent].Name}, Doubts: doubts[parent]}
+		for _, child := range behind {
+			l.Reach = append(l.Reach, g.devices[child].Name)
 		}
 		slices.Sort(l.Reach)
-		links = append(links, l)
+		before, has := up[parent]
+		l.Chain = len(behind) == 1 && (len(reach[behind[0]]) == 1 || has && len(reach[before]) == 1)
+		out = append(out, l)
 	}
-	return links, unseen
+	return out
 }
 
 // wiring finds devices by what others call them.
@@ -198,16 +233,14 @@ func (g wiring) above(up map[int]int, a, b int) bool {
 	return true // a circle
 }
 
-// only tells whether a device is itself the only one behind its uplink, by a chain.
-func (g wiring) only(reach map[int][]int, up map[int]int, i int) bool {
-	parent, ok := up[i]
-	return ok && len(reach[parent]) == 1
-}
-
+// busiest is the device with most neighbours, the first of those; -1: nobody has one.
 func busiest(edges map[int][]int) int {
 	best := -1
 	for i := range edges {
-		if best < 0 || len(edges[i]) > len(edges[best]) || len(edges[i]) == len(edges[best]) && i < best {
+		if best < 0 {
+			best = i
+		}
+		if more := len(edges[i]) - len(edges[best]); more > 0 || more == 0 && i < best {
 			best = i
 		}
 	}

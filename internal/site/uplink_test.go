@@ -16,7 +16,8 @@ func wired(lines ...string) []device.Device {
 	var out []device.Device
 	for _, line := range lines {
 		name, rest, _ := strings.Cut(line, ":")
-		d := device.Device{Name: name, Reading: device.Reading{Identity: device.Identity{Serial: "S-" + name}}}
+		d := device.Device{Name: name,
+			Reading: device.Reading{Identity: device.Identity{Serial: "S-" + name}}}
 		sees, behind, _ := strings.Cut(rest, "; behind")
 		for _, n := range strings.Fields(sees) {
 			d.Neighbours = append(d.Neighbours, device.Neighbour{Port: "1", Name: n})
@@ -52,18 +53,27 @@ func TestPropose(t *testing.T) {
 		want   string
 		unseen string
 	}{
-		"a star":                  {[]string{"switch: cam-1 cam-2 cam-3", "cam-1:", "cam-2:", "cam-3:"}, "switch", "switch → cam-1 cam-2 cam-3", ""},
-		"where we are is a guess": {[]string{"cam-1:", "switch: cam-1 cam-2", "cam-2:"}, "", "switch → cam-1 cam-2 ?where", ""},
-		"seen from our end":       {[]string{"a: b", "b: c d", "c:", "d:"}, "a", "a → b\nb → c d", ""},
-		"a chain":                 {[]string{"gate-1:; behind gate-2", "gate-2:; behind gate-3", "gate-3:"}, "", "gate-1 → gate-2 chain\ngate-2 → gate-3 chain", "gate-1"},
-		"a chain on a switch": {[]string{"switch: gate-1 cam-1", "gate-1:; behind gate-2", "gate-2:; behind gate-3", "gate-3:", "cam-1:"}, "switch",
+		"a star": {[]string{"switch: cam-1 cam-2 cam-3", "cam-1:", "cam-2:",
+			"cam-3:"}, "switch", "switch → cam-1 cam-2 cam-3", ""},
+		"where we are is a guess": {[]string{"cam-1:", "switch: cam-1 cam-2", "cam-2:"}, "",
+			"switch → cam-1 cam-2 ?where", ""},
+		"seen from our end": {[]string{"a: b", "b: c d", "c:", "d:"}, "a", "a → b\nb → c d",
+			""},
+		"a chain": {[]string{"gate-1:; behind gate-2", "gate-2:; behind gate-3",
+			"gate-3:"}, "", "gate-1 → gate-2 chain\ngate-2 → gate-3 chain", "gate-1"},
+		"a chain on a switch": {[]string{"switch: gate-1 cam-1", "gate-1:; behind gate-2",
+			"gate-2:; behind gate-3", "gate-3:", "cam-1:"}, "switch",
 			"switch → cam-1 gate-1\ngate-1 → gate-2 chain\ngate-2 → gate-3 chain", ""},
-		"a hub with one behind it is no chain": {[]string{"hub:; behind set", "set:"}, "", "hub → set", "hub"},
-		"a ring":                               {[]string{"a: b c", "b: c", "c:"}, "a", "a → b c ?b", ""},
-		"two that say the other is behind":     {[]string{"a:; behind b", "b:; behind a"}, "", "a → b", "a"},
-		"one that nobody sees":                 {[]string{"switch: cam-1", "cam-1:", "cam-2:"}, "switch", "switch → cam-1", "cam-2"},
-		"nothing is told":                      {[]string{"a:", "b:"}, "", "", "a b"},
-		"itself":                               {[]string{"a: a; behind a"}, "", "", "a"},
+		"a hub with one behind it is no chain": {[]string{"hub:; behind set", "set:"}, "",
+			"hub → set", "hub"},
+		"a ring": {[]string{"a: b c", "b: c", "c:"}, "a",
+			"a → b c ?b", ""},
+		"two that say the other is behind": {[]string{"a:; behind b", "b:; behind a"}, "",
+			"a → b", "a"},
+		"one that nobody sees": {[]string{"switch: cam-1", "cam-1:", "cam-2:"},
+			"switch", "switch → cam-1", "cam-2"},
+		"nothing is told": {[]string{"a:", "b:"}, "", "", "a b"},
+		"itself":          {[]string{"a: a; behind a"}, "", "", "a"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			links, unseen := site.Propose(wired(c.wires...), c.root)

@@ -31,7 +31,8 @@ func Harmless(s string) string {
 		case r == '\r':
 			return ' '
 		case r < 0x20, r >= 0x7f && r < 0xa0, // C0, DEL, C1
-			r >= 0x200b && r <= 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0xfeff:
+			r >= 0x200b && r <= 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2060 &&
+				r <= 0x206f, r == 0xfeff:
 			return -1
 		}
 		return r

@@ -57,7 +57,9 @@ func NewHTTP(trust Trust) *HTTP {
 			ExpectContinueTimeout:  2 * time.Second,
 			WriteBufferSize:        64 << 10,
 		},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse
+		},
 	}
 	return h
 }
@@ -131,7 +133,8 @@ func readAnswer(ctx context.Context, resp *http.Response) (Answer, error) {
 	case err != nil:
 		return Answer{}, cause(ctx, err)
 	case len(body) > maxAnswer:
-		return Answer{}, device.Because(device.Malformed, "an answer of more than %d KiB", maxAnswer>>10)
+		return Answer{}, device.Because(device.Malformed, "an answer of more than %d KiB",
+			maxAnswer>>10)
 	}
 	return Answer{resp.StatusCode, resp.Header, body}, nil
 }
@@ -155,7 +158,8 @@ func cause(ctx context.Context, err error) error {
 		return device.Because(device.NoAnswer, "not in time")
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return device.Because(device.NoAnswer, "connection refused")
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
 		return device.Because(device.NoAnswer, "it closed the connection")
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return device.Because(device.NoAnswer, "there is no route to it")
@@ -183,7 +187,8 @@ func (h *HTTP) Send(ctx context.Context, r *http.Request, b Body) (Answer, error
 	defer cancel(nil)
 	out := &outgoing{body: b}
 	out.stall = time.AfterFunc(stallAfter, func() {
-		cancel(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more", out.at.Load(), b.Size))
+		cancel(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more",
+			out.at.Load(), b.Size))
 	})
 	defer out.stall.Stop()
 	r = r.WithContext(ctx)

@@ -50,7 +50,8 @@ func TestDigestComesBeforeBasic(t *testing.T) {
 			return
 		}
 		w.Header().Add("WWW-Authenticate", `Basic realm="x"`)
-		w.Header().Add("WWW-Authenticate", `Digest realm="x", qop="auth", algorithm=SHA-256, nonce="n"`)
+		w.Header().Add("WWW-Authenticate",
+			`Digest realm="x", qop="auth", algorithm=SHA-256, nonce="n"`)
 		w.WriteHeader(http.StatusUnauthorized)
 	}))
 	defer s.Close()
@@ -101,7 +102,8 @@ func TestBasicWantsTLSOrLeave(t *testing.T) {
 
 func TestUnknownChallenge(t *testing.T) {
 	l := wire.HTTPAuth{Secure: true}
-	assert.ErrorIs(t, l.Take(http.Header{"Www-Authenticate": {`Weird realm="x"`}}), device.ErrLoginRefused)
+	assert.ErrorIs(t, l.Take(http.Header{"Www-Authenticate": {`Weird realm="x"`}}),
+		device.ErrLoginRefused)
 	assert.ErrorIs(t, l.Take(http.Header{}), device.ErrLoginRefused)
 	assert.False(t, l.Challenged())
 	require.NoError(t, l.Take(http.Header{"Www-Authenticate": {`Digest realm="x", nonce="1", qop="auth"`}}))
@@ -114,7 +116,9 @@ func TestUnknownChallenge(t *testing.T) {
 // Another certificate ends the connection before a request is on it.
 func TestTrustComesFirst(t *testing.T) {
 	var requests atomic.Int64
-	s := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { requests.Add(1) }))
+	s := httptest.NewTLSServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		requests.Add(1)
+	}))
 	defer s.Close()
 	trust := func(kind, fingerprint string) error {
 		assert.Equal(t, device.KeyTLS, kind)
@@ -124,7 +128,10 @@ func TestTrustComesFirst(t *testing.T) {
 	ask := func() error {
 		r, err := http.NewRequest(http.MethodGet, s.URL, nil)
 		require.NoError(t, err)
-		_, err = wire.NewHTTP(func(kind, fingerprint string) error { return trust(kind, fingerprint) }).Ask(t.Context(), r)
+		_, err = wire.NewHTTP(func(kind,
+			fingerprint string) error {
+			return trust(kind, fingerprint)
+		}).Ask(t.Context(), r)
 		return err
 	}
 	err := ask()
@@ -132,7 +139,8 @@ func TestTrustComesFirst(t *testing.T) {
 	assert.NotContains(t, err.Error(), "127.0.0.1", "the message around it has the address")
 	r, err := http.NewRequest(http.MethodPut, s.URL, nil)
 	require.NoError(t, err)
-	_, err = wire.NewHTTP(trust).Send(t.Context(), r, wire.Body{From: strings.NewReader("image"), Size: 5})
+	_, err = wire.NewHTTP(trust).Send(t.Context(), r,
+		wire.Body{From: strings.NewReader("image"), Size: 5})
 	assert.ErrorIs(t, err, device.ErrIdentityChanged)
 	assert.Zero(t, requests.Load())
 	trust = func(string, string) error { return nil }
@@ -154,7 +162,8 @@ func TestAskIsBounded(t *testing.T) {
 		}
 	}))
 	defer s.Close()
-	for path, want := range map[string]error{"/long": device.ErrMalformed, "/headers": device.ErrMalformed, "/never": device.ErrAway, "/redirect": nil} {
+	for path, want := range map[string]error{"/long": device.ErrMalformed,
+		"/headers": device.ErrMalformed, "/never": device.ErrAway, "/redirect": nil} {
 		ctx, cancel := context.WithTimeout(t.Context(), 400*time.Millisecond)
 		r, err := http.NewRequest(http.MethodGet, s.URL+path, nil)
 		require.NoError(t, err)

@@ -60,7 +60,8 @@ func (l *HTTPAuth) Sign(r *http.Request) error {
 	case l.challenge != nil:
 		l.count++
 		credentials, err := digest.Digest(l.challenge, digest.Options{
-			Method: r.Method, URI: r.URL.RequestURI(), Count: l.count, Username: l.As.User, Password: l.As.Password})
+			Method: r.Method, URI: r.URL.RequestURI(), Count: l.count, Username: l.As.User,
+			Password: l.As.Password})
 		if err != nil {
 			return device.Because(device.Malformed, "a login method that is not known: %v", err)
 		}

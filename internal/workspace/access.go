@@ -21,9 +21,11 @@ type Access struct {
 }
 
 // Access brings together what is needed to talk to the site's devices.
-func (w *Workspace) Access(families family.Set, book login.Book, given ...login.Credential) (*Access, error) {
+func (w *Workspace) Access(families family.Set, book login.Book,
+	given ...login.Credential) (*Access, error) {
 	trusted, _, err := Keys(w.Ledger)
-	return &Access{Book: book, Keys: trusted, given: given, site: w.Site, plain: families.PlainBasic}, err
+	return &Access{Book: book, Keys: trusted, given: given, site: w.Site,
+		plain: families.PlainBasic}, err
 }
 
 // Logins are those to try with a device, in their order.
@@ -59,7 +61,9 @@ func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
 	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })
 	if i < 0 {
-		i = slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == "" || !slices.Contains(d.Refused, l.ID) })
+		i = slices.IndexFunc(logins, func(l login.Credential) bool {
+			return l.ID == "" || !slices.Contains(d.Refused, l.ID)
+		})
 	}
 	if i < 0 {
 		return at, login.Credential{}, false

@@ -91,7 +91,8 @@ func (c Choice) apply(rows []Row) ([]Row, error) {
 		if c.Sort != "" {
 			return version.Compare(x.Field(c.Sort), y.Field(c.Sort))
 		}
-		return cmp.Or(x.urgency()-y.urgency(), version.Compare(x.Name, y.Name), strings.Compare(x.mainFirst(), y.mainFirst()))
+		return cmp.Or(x.urgency()-y.urgency(), version.Compare(x.Name, y.Name),
+			strings.Compare(x.mainFirst(), y.mainFirst()))
 	})
 	return rows, nil
 }
@@ -144,7 +145,8 @@ func expressionOptions() []expr.Option {
 	} {
 		compare := expr.Function("version"+op, func(sides ...any) (any, error) {
 			return holds(compareSides(sides[0], sides[1])), nil
-		}, new(func(Version, string) bool), new(func(string, Version) bool), new(func(Version, Version) bool))
+		}, new(func(Version, string) bool), new(func(string, Version) bool),
+			new(func(Version, Version) bool))
 		options = append(options, compare, expr.Operator(op, "version"+op))
 	}
 	return options

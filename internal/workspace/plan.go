@@ -31,7 +31,8 @@ func (e *UnknownJobError) Error() string { return "there is no job " + e.Word + 
 // Plan makes a job of the chosen rows. It takes those that have a path and whose dialect
 // can send images. One that has failed on the same way before is taken only where a person
 // named it. skipped are the rows of devices of which nothing is taken.
-func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan job.Plan, skipped []Row, err error) {
+func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan job.Plan,
+	skipped []Row, err error) {
 	plan.Purpose = purpose
 	taken := map[string][]match.Row{} // by device
 	var order []Row                   // the first row taken of each device
@@ -54,7 +55,9 @@ func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan jo
 	}
 	for _, r := range order {
 		d := r.Match.Device
-		plan.Items = append(plan.Items, job.Item{Device: d, From: d.Version, Order: w.matcher.Order(d), Path: match.Ordered(taken[r.ID])})
+		plan.Items = append(plan.Items,
+			job.Item{Device: d, From: d.Version, Order: w.matcher.Order(d),
+				Path: match.Ordered(taken[r.ID])})
 	}
 	return plan, skipped, nil
 }
@@ -120,7 +123,8 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 // NeededBy names the devices, of all sites that have used the shelf and of the site here
 // (empty: none), that run an image or ran it before their last job: it is what they would
 // be returned to. Another image of the same version would do as well.
-func NeededBy(s *shelf.Shelf, image firmware.Image, here string, now func() time.Time) ([]string, error) {
+func NeededBy(s *shelf.Shelf, image firmware.Image, here string, now func() time.Time) ([]string,
+	error) {
 	images, err := s.List()
 	if err != nil {
 		return nil, err
@@ -144,7 +148,8 @@ func NeededBy(s *shelf.Shelf, image firmware.Image, here string, now func() time
 }
 
 // neededAt is NeededBy for one site. A site folder that is gone needs nothing.
-func neededAt(dir string, images []firmware.Image, image firmware.Image, now func() time.Time) ([]string, error) {
+func neededAt(dir string, images []firmware.Image, image firmware.Image,
+	now func() time.Time) ([]string, error) {
 	l, err := ledger.Open(dir, now)
 	if errors.Is(err, ledger.ErrNone) {
 		return nil, nil
@@ -164,7 +169,8 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image, now fun
 	var out []string
 	for _, d := range devices {
 		is := func(i firmware.Image, v string) bool {
-			return v != "" && i.Component == firmware.Main && i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
+			return v != "" && i.Component == firmware.Main &&
+				i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
 		}
 		for _, v := range []string{d.Version, job.Earlier(jobs, d.ID)} {
 			another := func(i firmware.Image) bool { return i.SHA256 != image.SHA256 && is(i, v) }

@@ -45,33 +45,34 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 // See records what was seen of devices, in one commit: only what differs from what is
 // known is written. A device without an ID gets the next one.
 func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
-	return l.Extend(&ledger.Filter{Kind: Seen, Newest: true}, func(last []ledger.Entry) ([]ledger.Entry, error) {
-		known, err := devices(last)
-		if err != nil {
-			return nil, err
-		}
-		highest := 0
-		byID := map[string]device.Device{}
-		for _, d := range known {
-			byID[d.ID] = d
-			highest = max(highest, idNumber(d.ID))
-		}
-		var added []ledger.Entry
-		for _, d := range seen {
-			if d.ID == "" {
-				highest++
-				d.ID = "d" + strconv.Itoa(highest)
-			} else if old, ok := byID[d.ID]; ok && old.Equal(*d) {
-				continue
-			}
-			e, err := ledger.NewEntry(Seen, job, d.ID, d)
+	return l.Extend(&ledger.Filter{Kind: Seen, Newest: true},
+		func(last []ledger.Entry) ([]ledger.Entry, error) {
+			known, err := devices(last)
 			if err != nil {
 				return nil, err
 			}
-			added = append(added, e)
-		}
-		return added, nil
-	})
+			highest := 0
+			byID := map[string]device.Device{}
+			for _, d := range known {
+				byID[d.ID] = d
+				highest = max(highest, idNumber(d.ID))
+			}
+			var added []ledger.Entry
+			for _, d := range seen {
+				if d.ID == "" {
+					highest++
+					d.ID = "d" + strconv.Itoa(highest)
+				} else if old, ok := byID[d.ID]; ok && old.Equal(*d) {
+					continue
+				}
+				e, err := ledger.NewEntry(Seen, job, d.ID, d)
+				if err != nil {
+					return nil, err
+				}
+				added = append(added, e)
+			}
+			return added, nil
+		})
 }
 
 func idNumber(id string) int {
@@ -79,28 +80,32 @@ func idNumber(id string) int {
 	return n
 }
 
-// ReadSince tells whether a scan that ended after that time has read the device. The body
-// of a Scanned entry has the IDs of the devices read under "read".
-func ReadSince(l *ledger.Ledger, id string, since time.Time) (bool, error) {
+// lastSeen is when a scan last read each device, by ID. A device that a scan cannot read any
+// more gets an entry that says so; so the scans are gone through backwards, and the first that
+// read a device is the last that saw it.
+func lastSeen(l *ledger.Ledger) (map[string]time.Time, error) {
 	entries, err := l.Entries(ledger.Filter{Kind: Scanned})
 	if err != nil {
-		return false, err
+		return nil, err
 	}
+	out := map[string]time.Time{}
 	for _, e := range slices.Backward(entries) {
-		if !e.At.After(since) {
-			break
-		}
-		var body struct {
-			Read []string `json:"read"`
-		}
+		var body scannedBody
 		if err := json.Unmarshal(e.Body, &body); err != nil {
-			return false, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
+			return nil, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
 		}
-		if slices.Contains(body.Read, id) {
-			return true, nil
+		for _, id := range body.Read {
+			if _, later := out[id]; !later {
+				out[id] = e.At
+			}
 		}
 	}
-	return false, nil
+	return out, nil
+}
+
+// scannedBody is what this room reads of the body of a Scanned entry.
+type scannedBody struct {
+	Read []string `json:"read"` // the IDs of the devices read
 }
 
 // keyEntry is a device's key, as trusted at the first contact or by a person, or as met
@@ -140,9 +145,11 @@ func keys(entries []ledger.Entry) (trusted, changed []device.Key, err error) {
 		delete(other, slot)
 	}
 	for _, slot := range order {
-		trusted = append(trusted, device.Key{Address: slot.Address, Kind: slot.Kind, Fingerprint: met[slot]})
+		trusted = append(trusted, device.Key{Address: slot.Address, Kind: slot.Kind,
+			Fingerprint: met[slot]})
 		if f, ok := other[slot]; ok {
-			changed = append(changed, device.Key{Address: slot.Address, Kind: slot.Kind, Fingerprint: f})
+			changed = append(changed,
+				device.Key{Address: slot.Address, Kind: slot.Kind, Fingerprint: f})
 		}
 	}
 	return trusted, changed, nil
@@ -159,25 +166,26 @@ func addKeys(l *ledger.Ledger, list []device.Key, trust bool) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return l.Extend(&ledger.Filter{Kind: key}, func(entries []ledger.Entry) ([]ledger.Entry, error) {
-		known, changed, err := keys(entries)
-		if err != nil {
-			return nil, err
-		}
-		if !trust {
-			known = changed
-		}
-		var added []ledger.Entry
-		for _, k := range list {
-			if slices.Contains(known, k) {
-				continue
-			}
-			e, err := ledger.NewEntry(key, "", "", keyEntry{k, trust})
+	return l.Extend(&ledger.Filter{Kind: key},
+		func(entries []ledger.Entry) ([]ledger.Entry, error) {
+			known, changed, err := keys(entries)
 			if err != nil {
 				return nil, err
 			}
-			added = append(added, e)
-		}
-		return added, nil
-	})
+			if !trust {
+				known = changed
+			}
+			var added []ledger.Entry
+			for _, k := range list {
+				if slices.Contains(known, k) {
+					continue
+				}
+				e, err := ledger.NewEntry(key, "", "", keyEntry{k, trust})
+				if err != nil {
+					return nil, err
+				}
+				added = append(added, e)
+			}
+			return added, nil
+		})
 }

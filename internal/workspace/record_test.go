@@ -16,7 +16,8 @@ func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
 	l, err := ledger.Create(t.TempDir(), time.Now)
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
-	cam := &device.Device{Name: "cam-11", Reading: device.Reading{Version: "3.1.0", Services: []string{"device"}}}
+	cam := &device.Device{Name: "cam-11",
+		Reading: device.Reading{Version: "3.1.0", Services: []string{"device"}}}
 	gate := &device.Device{Name: "gate-1", Reading: device.Reading{Version: "K41"}}
 	require.NoError(t, workspace.See(l, "", cam, gate))
 	assert.Equal(t, "d1", cam.ID)

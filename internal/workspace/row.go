@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
@@ -44,13 +45,16 @@ type Row struct {
 	Rollback   string   `json:"rollback" expr:"rollback"`
 	TargetRule string   `json:"target_rule" expr:"target_rule"`
 	Reason     string   `json:"reason" expr:"reason"`
-	Dialect    string   `json:"dialect" expr:"dialect"`
+	Protocol   string   `json:"protocol" expr:"protocol"`
 	FoundVia   []string `json:"found_via" expr:"found_via"`
 	Access     string   `json:"access" expr:"access"`
 	Groups     []string `json:"groups" expr:"groups"`
-	FailedIn   string   `json:"failed_in" expr:"failed_in"` // the job in which it failed on the way to the target
-	MAC        string   `json:"mac" expr:"mac"`             // its hardware address
-	Says       string   `json:"says" expr:"says"`           // what it says of itself in words
+	// the job in which it failed on the way to the target
+	FailedIn string    `json:"failed_in" expr:"failed_in"`
+	MAC      string    `json:"mac" expr:"mac"`                  // its hardware address
+	Says     string    `json:"says" expr:"says"`                // what it says of itself in words
+	Seen     time.Time `json:"seen,omitzero" expr:"seen"`       // when it was last read, or said something new
+	Updated  time.Time `json:"updated,omitzero" expr:"updated"` // when a job last proved it on a new version
 
 	Match match.Row `json:"-" expr:"-"`
 }
@@ -61,7 +65,7 @@ var Columns = columnsOf(reflect.TypeFor[Row]())
 func columnsOf(t reflect.Type) []string {
 	var out []string
 	for f := range t.Fields() {
-		if name := f.Tag.Get("json"); name != "-" {
+		if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); name != "-" {
 			out = append(out, name)
 		}
 	}
@@ -77,6 +81,11 @@ func (r Row) Field(column string) string {
 	switch v := reflect.ValueOf(r).Field(i).Interface().(type) {
 	case []string:
 		return strings.Join(v, " ")
+	case time.Time:
+		if v.IsZero() {
+			return ""
+		}
+		return v.Format(time.RFC3339)
 	default:
 		return fmt.Sprint(v)
 	}
@@ -95,18 +104,22 @@ func (r Row) Sendable() bool { return Dialects.Updates(r.Match.Device.Endpoint) 
 
 // Mains are the rows of main components: one for each device.
 func Mains(rows []Row) []Row {
-	return slices.DeleteFunc(slices.Clone(rows), func(r Row) bool { return r.Component != firmware.Main })
+	return slices.DeleteFunc(slices.Clone(rows), func(r Row) bool {
+		return r.Component != firmware.Main
+	})
 }
 
 // row makes the row of a match.
 func (w *Workspace) row(m match.Row) Row {
 	order, d := w.matcher.Order(m.Device), m.Device
-	r := Row{ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor, Model: d.Model,
-		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order}, Component: m.Component,
-		Status: string(m.Status), Target: Version{m.Target, order}, Path: []string{},
-		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Dialect: d.Dialect,
+	r := Row{ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
+		Model:    d.Model,
+		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order},
+		Component: m.Component,
+		Status:    string(m.Status), Target: Version{m.Target, order}, Path: []string{},
+		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: d.Dialect,
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
-		MAC: d.MAC, Says: d.Says, Match: m}
+		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: job.Updated(w.Jobs, d.ID), Match: m}
 	for _, h := range m.Path {
 		r.Path = append(r.Path, h.Image.Version)
 	}
@@ -123,7 +136,8 @@ func (w *Workspace) cautious(r Row) Row {
 	}
 	if id, ok := job.FailedIn(w.Jobs, r.ID, r.Component, r.Target.Text); ok {
 		r.FailedIn = id
-		r.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id, r.Reason)
+		r.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id,
+			r.Reason)
 	}
 	if !r.Sendable() {
 		r.Reason = "Catena cannot send it an image yet; " + r.Reason

@@ -30,7 +30,8 @@ import (
 
 // Dialects are all that this program has. A new one is a folder in internal/dialect, a
 // word here, and a call of its conformance suite.
-var Dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
+var Dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{},
+	snmp.Dialect{})
 
 // Workspace is an open site. It is for one goroutine.
 type Workspace struct {
@@ -43,6 +44,7 @@ type Workspace struct {
 	Families family.Set
 	Rows     []Row // every component of every device known, matched
 	Jobs     []job.State
+	seen     map[string]time.Time // when each device was last read or said something new, by ID
 	matcher  *match.Matcher
 }
 
@@ -159,6 +161,9 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
+	if w.seen, err = lastSeen(w.Ledger); err != nil {
+		return err
+	}
 	w.Shelf = s
 	if err := s.Remember(w.Dir); err != nil {
 		return err
@@ -179,7 +184,8 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn, Order: w.Families.Order, Left: w.left})
+	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn,
+		Order: w.Families.Order, Left: w.left})
 	w.Rows = nil
 	for _, r := range w.matcher.All(known) {
 		w.Rows = append(w.Rows, w.cautious(w.row(r)))
@@ -194,9 +200,9 @@ func (w *Workspace) left(id string) (match.Status, string) {
 	if !ok {
 		return "", ""
 	}
-	read, err := ReadSince(w.Ledger, id, d.Since)
+	read := w.seen[id].After(d.Since)
 	switch {
-	case err == nil && read && (d.Step != job.Stranded || d.Cause.Away()):
+	case read && (d.Step != job.Stranded || d.Cause.Away()):
 		return "", ""
 	case d.Step == job.Stranded:
 		return match.Stranded, "in " + s.ID + ": " + d.Reason
@@ -212,7 +218,8 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 		return nil, err
 	}
 	for _, w := range fromFeeds {
-		out = append(out, match.Withdrawal{Vendor: w.Vendor, Model: w.Model, Versions: w.Versions, Reason: w.Because})
+		out = append(out, match.Withdrawal{Vendor: w.Vendor, Model: w.Model, Versions: w.Versions,
+			Reason: w.Because})
 	}
 	advisories, err := s.Advisories()
 	if err != nil {
@@ -220,8 +227,9 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 	}
 	for _, a := range advisories {
 		for _, st := range a.Statements {
-			out = append(out, match.Withdrawal{Vendor: st.Vendor, Model: st.Model, Versions: st.Versions,
-				Reason: "advisory " + a.ID + ", " + a.Title})
+			out = append(out, match.Withdrawal{Vendor: st.Vendor, Model: st.Model,
+				Versions: st.Versions,
+				Reason:   "advisory " + a.ID + ", " + a.Title})
 		}
 	}
 	return out, nil
@@ -238,7 +246,9 @@ type AmbiguousError struct {
 	Count int
 }
 
-func (e *AmbiguousError) Error() string { return fmt.Sprintf("%s means %d devices", e.Word, e.Count) }
+func (e *AmbiguousError) Error() string {
+	return fmt.Sprintf("%s means %d devices", e.Word, e.Count)
+}
 
 // Device finds the one known device that a word means, among all that are known.
 func (w *Workspace) Device(word string) (known []device.Device, found device.Device, err error) {

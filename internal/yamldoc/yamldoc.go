@@ -44,7 +44,8 @@ func (e *Error) Error() string {
 // itself would never end.
 func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 	if len(data) > MaxSize {
-		return nil, &Error{Name: name, Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
+		return nil, &Error{Name: name,
+			Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
 	}
 	defer func() { // the YAML package does so on some files that are none
 		if r := recover(); r != nil {
@@ -62,7 +63,8 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 		return nil, &Error{Name: name, Message: "is empty"}
 	}
 	if len(file.Docs) > 1 {
-		return nil, &Error{Name: name, Message: "holds more than one document; split it at the line ---"}
+		return nil, &Error{Name: name,
+			Message: "holds more than one document; split it at the line ---"}
 	}
 	err = yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict())
 	if err != nil {
@@ -84,7 +86,8 @@ func shape(name string, tokens token.Tokens) error {
 	depth, line, marks := 0, 0, 0
 	for i, t := range tokens {
 		at := func(message string) error {
-			return &Error{Name: name, Line: t.Position.Line, Column: t.Position.Column, Message: message}
+			return &Error{Name: name, Line: t.Position.Line, Column: t.Position.Column,
+				Message: message}
 		}
 		first := t.Position.Line != line
 		if first {
@@ -102,7 +105,8 @@ func shape(name string, tokens token.Tokens) error {
 				marks++
 			}
 		}
-		if depth > maxDepth || marks > maxDepth || i > maxTokens || first && depth == 0 && t.Position.Column > maxIndent {
+		if depth > maxDepth || marks > maxDepth || i > maxTokens || first && depth == 0 &&
+			t.Position.Column > maxIndent {
 			return at("is deeper or longer than any file of this kind")
 		}
 	}

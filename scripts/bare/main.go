@@ -10,6 +10,8 @@ import (
 
 func main() {
 	root := &cobra.Command{Use: "bare"}
-	root.AddCommand(&cobra.Command{Use: "version", Run: func(*cobra.Command, []string) { fmt.Println("bare 1") }})
+	root.AddCommand(&cobra.Command{Use: "version", Run: func(*cobra.Command, []string) {
+		fmt.Println("bare 1")
+	}})
 	_ = root.Execute() // it has said what is wrong
 }

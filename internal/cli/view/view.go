@@ -33,7 +33,8 @@ const (
 )
 
 var colors = map[Tone]text.Colors{
-	Quiet: {text.Faint}, Good: {text.FgGreen}, Busy: {text.FgCyan}, Warn: {text.FgYellow}, Bad: {text.FgRed, text.Bold},
+	Quiet: {text.Faint}, Good: {text.FgGreen}, Busy: {text.FgCyan}, Warn: {text.FgYellow},
+	Bad: {text.FgRed, text.Bold},
 }
 
 // Paint colours a text where the style has colours.
@@ -105,7 +106,8 @@ func (t *Table) Draw(w io.Writer, s Style) {
 		if t.OneLine {
 			enforce = text.Trim
 		}
-		tw.SetColumnConfigs([]table.ColumnConfig{{Number: len(t.Columns), WidthMax: last, WidthMaxEnforcer: enforce}})
+		tw.SetColumnConfigs([]table.ColumnConfig{{Number: len(t.Columns), WidthMax: last,
+			WidthMaxEnforcer: enforce}})
 	}
 	for line := range strings.Lines(tw.Render() + "\n") {
 		fmt.Fprintln(w, strings.TrimRight(line, " \n"))
@@ -180,7 +182,8 @@ func (s Style) Bar(percent, width int) string {
 		return s.Paint(Quiet, strings.Repeat("·", width))
 	}
 	full := min(width, percent*width/100)
-	return s.Paint(Busy, strings.Repeat("━", full)) + s.Paint(Quiet, strings.Repeat("·", width-full))
+	return s.Paint(Busy, strings.Repeat("━", full)) + s.Paint(Quiet,
+		strings.Repeat("·", width-full))
 }
 
 // Plural writes a number and its noun: 1 device, 3 devices.
@@ -222,7 +225,8 @@ func (m *Meter) ShowBytes(done, total int64, what string) {
 		return
 	}
 	percent := int(100 * min(done, total) / total)
-	m.Show(fmt.Sprintf("%s %3d %%  %s of %s %s", m.Style.Bar(percent, 24), percent, Bytes(float64(done)), Bytes(float64(total)), what))
+	m.Show(fmt.Sprintf("%s %3d %%  %s of %s %s", m.Style.Bar(percent, 24), percent,
+		Bytes(float64(done)), Bytes(float64(total)), what))
 }
 
 // Clear removes the line.

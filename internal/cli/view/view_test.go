@@ -19,7 +19,8 @@ func TestMarkdown(t *testing.T) {
 
 func TestTableKeepsToItsWidth(t *testing.T) {
 	table := view.Table{Columns: []string{"name", "reason"}}
-	table.Add(view.Cell{Text: "cam-11"}, view.Cell{Text: strings.Repeat("the newest recommended ", 8), Tone: view.Bad})
+	table.Add(view.Cell{Text: "cam-11"},
+		view.Cell{Text: strings.Repeat("the newest recommended ", 8), Tone: view.Bad})
 	for _, oneLine := range []bool{false, true} {
 		var b strings.Builder
 		table.OneLine = oneLine
@@ -55,7 +56,8 @@ func TestMeter(t *testing.T) {
 	m.ShowBytes(1<<20, 2<<20, "read")
 	m.ShowBytes(2<<20, 2<<20, "read") // too soon to be drawn again
 	m.Clear()
-	assert.Equal(t, "\r\x1b[K━━━━━━━━━━━━············  50 %  1.0 MiB of 2.0 MiB read\r\x1b[K", b.String())
+	assert.Equal(t, "\r\x1b[K━━━━━━━━━━━━············  50 %  1.0 MiB of 2.0 MiB read\r\x1b[K",
+		b.String())
 
 	b.Reset()
 	m = view.Meter{W: &b} // no terminal: nothing

@@ -72,7 +72,8 @@ func (s Subject) open(t *testing.T, at dialect.At) dialect.Session {
 }
 
 func image(raw []byte) dialect.Image {
-	return dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)), SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
+	return dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)),
+		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
 }
 
 func (s Subject) recognises(t *testing.T) {

@@ -29,7 +29,8 @@ type Dialect struct{}
 
 // About is what the program must know of it.
 func (Dialect) About() dialect.About {
-	return dialect.About{Name: "http", Rank: 20, Transport: "tcp", Ports: []uint16{80, 443, 8080, 8443}}
+	return dialect.About{Name: "http", Rank: 20, Transport: "tcp",
+		Ports: []uint16{80, 443, 8080, 8443}}
 }
 
 // about is the answer to GET /tg/v1/about.
@@ -73,7 +74,9 @@ func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, erro
 }
 
 func (a about) reading() device.Reading {
-	return device.Reading{Called: a.Name, Identity: device.Identity{Vendor: a.Maker, Model: a.Model, Hardware: a.Hardware, Serial: a.Serial}}.Clean()
+	return device.Reading{Called: a.Name,
+		Identity: device.Identity{Vendor: a.Maker, Model: a.Model, Hardware: a.Hardware,
+			Serial: a.Serial}}.Clean()
 }
 
 // Open starts a session.
@@ -109,7 +112,8 @@ func (t *session) request(method, path string, body any) (*http.Request, error) 
 }
 
 // open asks what needs no login.
-func (t *session) open(ctx context.Context, method, path string, body, into any) (wire.Answer, error) {
+func (t *session) open(ctx context.Context, method, path string, body, into any) (wire.Answer,
+	error) {
 	r, err := t.request(method, path, body)
 	if err != nil {
 		return wire.Answer{}, err
@@ -229,7 +233,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		r, err := t.request(http.MethodPut, path, nil)
 		if err == nil {
 			r.Header.Set("Content-Type", "application/octet-stream")
-			r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")
+			r.Header.Set("Content-Digest",
+				"sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")
 		}
 		return r, err
 	}, func(r *http.Request) (wire.Answer, error) {
@@ -269,7 +274,8 @@ func (t *session) Healthy(ctx context.Context, _ device.Reading) error {
 		return err
 	}
 	if len(s.Faults) > 0 {
-		return device.Because(device.Refusal, "it reports a fault: %s", strings.Join(s.Faults, "; "))
+		return device.Because(device.Refusal, "it reports a fault: %s",
+			strings.Join(s.Faults, "; "))
 	}
 	return nil
 }

@@ -18,7 +18,8 @@ import (
 )
 
 func TestConformance(t *testing.T) {
-	dialecttest.Run(t, simtest.Subject(t, httpjson.Dialect{}, "Tollgarth", sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera"))
+	dialecttest.Run(t, simtest.Subject(t, httpjson.Dialect{}, "Tollgarth",
+		sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera"))
 }
 
 // A device may answer anything at all; each ends in an error that names its kind.
@@ -28,23 +29,40 @@ func TestHostileAnswers(t *testing.T) {
 		state http.HandlerFunc
 		want  error
 	}{
-		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(strings.Repeat("x", 1<<20))) }, device.ErrMalformed},
-		"no JSON": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("<html>")) }, device.ErrMalformed},
-		"empty":   {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) }, device.ErrMalformed},
+		"endless": {func(w http.ResponseWriter, _ *http.Request) {
+			_,
+				_ = w.Write([]byte(strings.Repeat("x", 1<<20)))
+		}, device.ErrMalformed},
+		"no JSON": {func(w http.ResponseWriter, _ *http.Request) {
+			_,
+				_ = w.Write([]byte("<html>"))
+		}, device.ErrMalformed},
+		"empty": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) },
+			device.ErrMalformed},
 		"redirect": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
 		}, device.ErrRefused},
-		"headers": {func(w http.ResponseWriter, _ *http.Request) { w.Header().Set("X", strings.Repeat("x", 1<<20)) }, device.ErrMalformed},
-		"gone":    {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) }, device.ErrAway},
+		"headers": {func(w http.ResponseWriter,
+			_ *http.Request) {
+			w.Header().Set("X", strings.Repeat("x", 1<<20))
+		}, device.ErrMalformed},
+		"gone": {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
+			device.ErrAway},
 	} {
 		t.Run(name, func(t *testing.T) {
 			mux := http.NewServeMux()
-			mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(about)) })
-			mux.HandleFunc("POST /tg/v1/sessions", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(`{"token":"t"}`)) })
+			mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) {
+				_, _ = w.Write([]byte(about))
+			})
+			mux.HandleFunc("POST /tg/v1/sessions", func(w http.ResponseWriter, _ *http.Request) {
+				_, _ = w.Write([]byte(`{"token":"t"}`))
+			})
 			mux.HandleFunc("GET /tg/v1/state", c.state)
 			s := httptest.NewServer(mux)
 			defer s.Close()
-			_, err := httpjson.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}}, login.Credential{}).Read(t.Context())
+			_, err := httpjson.Dialect{}.Open(
+				dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}},
+				login.Credential{}).Read(t.Context())
 			assert.ErrorIs(t, err, c.want)
 		})
 	}
@@ -55,7 +73,8 @@ func TestTextsAreCleaned(t *testing.T) {
 		_, _ = w.Write([]byte(`{"maker":"Tollgarth","model":"TG\u001b[2J","name":"a\nb"}`))
 	}))
 	defer s.Close()
-	f, err := httpjson.Dialect{}.Probe(t.Context(), dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
+	f, err := httpjson.Dialect{}.Probe(t.Context(),
+		dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
 	assert.NoError(t, err)
 	assert.Equal(t, "TG[2J", f.Model)
 	assert.Equal(t, "a b", f.Called)

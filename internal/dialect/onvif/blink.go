@@ -30,7 +30,8 @@ func (l locator) Show(ctx context.Context, on bool, output string) (string, erro
 		state := map[bool]string{true: "active", false: "inactive"}[on]
 		var token bytes.Buffer
 		_ = xml.EscapeText(&token, []byte(output)) // a buffer takes everything
-		_, err := t.call(ctx, `<tds:SetRelayOutputState><tds:RelayOutputToken>`+token.String()+`</tds:RelayOutputToken>`+
+		_, err := t.call(ctx, `<tds:SetRelayOutputState><tds:RelayOutputToken>`+token.String()+
+			`</tds:RelayOutputToken>`+
 			`<tds:LogicalState>`+state+`</tds:LogicalState></tds:SetRelayOutputState>`, true)
 		return "its relay output " + text.Clean(output) + " is switched", err
 	}
@@ -40,7 +41,8 @@ func (l locator) Show(ctx context.Context, on bool, output string) (string, erro
 	}
 	var text bytes.Buffer
 	_ = xml.EscapeText(&text, []byte(command))
-	_, err = t.call(ctx, `<tds:SendAuxiliaryCommand><tds:AuxiliaryCommand>`+text.String()+`</tds:AuxiliaryCommand></tds:SendAuxiliaryCommand>`, true)
+	_, err = t.call(ctx, `<tds:SendAuxiliaryCommand><tds:AuxiliaryCommand>`+text.String()+
+		`</tds:AuxiliaryCommand></tds:SendAuxiliaryCommand>`, true)
 	name, _, _ := strings.Cut(strings.TrimPrefix(command, "tt:"), "|")
 	return "its " + name + " is switched", err
 }
@@ -56,7 +58,8 @@ func (t *session) showing(ctx context.Context, on bool) (string, error) {
 		commands := strings.Fields(text.Harmless(m.AuxiliaryCommands))
 		for _, word := range shows {
 			for _, c := range commands[:min(len(commands), 64)] {
-				if low := strings.ToLower(c); strings.Contains(low, word) && strings.HasSuffix(low, ending) {
+				if low := strings.ToLower(c); strings.Contains(low, word) &&
+					strings.HasSuffix(low, ending) {
 					return c, nil
 				}
 			}
@@ -72,8 +75,9 @@ func (t *session) showing(ctx context.Context, on bool) (string, error) {
 	}
 	slices.Sort(tokens)
 	if len(tokens) > 0 {
-		return "", device.Because(device.Refusal, "%s", "it has nothing that only shows; it has relay outputs ("+strings.Join(tokens, ", ")+
-			"), and what hangs on one may move: name one if that is meant")
+		return "", device.Because(device.Refusal, "%s",
+			"it has nothing that only shows; it has relay outputs ("+strings.Join(tokens, ", ")+
+				"), and what hangs on one may move: name one if that is meant")
 	}
 	return "", device.Because(device.Refusal, "it has nothing to show itself with")
 }

@@ -37,7 +37,8 @@ type soapFault struct {
 }
 
 func (f soapFault) notAuthorized() bool {
-	return strings.HasSuffix(f.Subcode, ":NotAuthorized") || strings.HasSuffix(f.Deeper, ":NotAuthorized")
+	return strings.HasSuffix(f.Subcode, ":NotAuthorized") ||
+		strings.HasSuffix(f.Deeper, ":NotAuthorized")
 }
 
 // dateAndTime is ONVIF Core 8.3.5.

@@ -39,7 +39,8 @@ type Dialect struct{}
 
 // About is what the program must know of it.
 func (Dialect) About() dialect.About {
-	return dialect.About{Name: Name, Rank: 10, Transport: "tcp", Ports: []uint16{80, 443, 8080, 8443}}
+	return dialect.About{Name: Name, Rank: 10, Transport: "tcp",
+		Ports: []uint16{80, 443, 8080, 8443}}
 }
 
 // Probe asks for the device's clock, which every ONVIF device tells anybody. It says
@@ -47,7 +48,8 @@ func (Dialect) About() dialect.About {
 func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
 	e, err := d.open(at, login.Credential{}).call(ctx, `<tds:GetSystemDateAndTime/>`, false)
 	switch {
-	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged), ctx.Err() != nil:
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged),
+		ctx.Err() != nil:
 		return device.Reading{}, err
 	case err != nil || e.Body.DateAndTime == nil:
 		return device.Reading{}, device.ErrNotMine
@@ -62,7 +64,8 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 	if at.Path == "" {
 		at.Path = UsualPath
 	}
-	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust), auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
+	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust),
+		auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
 }
 
 type session struct {
@@ -87,7 +90,8 @@ func (t *session) call(ctx context.Context, body string, login bool) (envelope, 
 		if login && !t.auth.Challenged() {
 			header = t.token(time.Now())
 		}
-		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), bytes.NewReader(wrap(header, body)))
+		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path),
+			bytes.NewReader(wrap(header, body)))
 		if err != nil {
 			return envelope{}, err
 		}
@@ -193,7 +197,8 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 	}
 	i := e.Body.Information
 	if i == nil || i.Model == "" || i.FirmwareVersion == "" {
-		return f, device.Because(device.Malformed, "device information without a model or a version")
+		return f, device.Because(device.Malformed,
+			"device information without a model or a version")
 	}
 	f.Vendor, f.Model, f.Hardware, f.Serial, f.Version = i.Manufacturer, i.Model, i.HardwareID, i.SerialNumber, i.FirmwareVersion
 	f.Services, err = t.services(ctx)
@@ -218,7 +223,8 @@ func Scopes(items []string) (name, hardware string) {
 	for _, item := range items {
 		item = strings.TrimSpace(item)
 		for prefix, into := range map[string]*string{"name/": &name, "hardware/": &hardware} {
-			if rest, ok := strings.CutPrefix(item, "onvif://www.onvif.org/"+prefix); ok && *into == "" {
+			if rest, ok := strings.CutPrefix(item, "onvif://www.onvif.org/"+prefix); ok &&
+				*into == "" {
 				if plain, err := url.PathUnescape(rest); err == nil {
 					rest = plain
 				}
@@ -290,7 +296,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 			}
 			continue
 		}
-		return device.Because(device.Refusal, "%s (HTTP %d)", a.Body[:min(len(a.Body), 200)], a.Status)
+		return device.Because(device.Refusal, "%s (HTTP %d)", a.Body[:min(len(a.Body), 200)],
+			a.Status)
 	}
 }
 
@@ -303,10 +310,12 @@ func (t *session) own(uri string) (string, error) {
 	}
 	u, err := url.Parse(strings.TrimSpace(uri))
 	if err != nil || u.Scheme != self.Scheme || u.Host == "" {
-		return "", device.Because(device.Malformed, "an upload address that is none: %q", text.Clean(uri))
+		return "", device.Because(device.Malformed, "an upload address that is none: %q",
+			text.Clean(uri))
 	}
 	if u.Hostname() != self.Hostname() {
-		return "", device.Because(device.Malformed, "an upload address on another host: %q", text.Clean(u.Host))
+		return "", device.Because(device.Malformed, "an upload address on another host: %q",
+			text.Clean(u.Host))
 	}
 	return u.String(), nil
 }

@@ -55,13 +55,16 @@ func answering(t *testing.T, f func(call string, r *http.Request) string) dialec
 }
 
 func TestAnImageGoesToNoOtherHost(t *testing.T) {
-	for _, uri := range []string{"http://127.0.0.9:1/upload", "https://127.0.0.1/upload", "ftp://x/", "", "http://"} {
+	for _, uri := range []string{"http://127.0.0.9:1/upload", "https://127.0.0.1/upload",
+		"ftp://x/", "", "http://"} {
 		p := answering(t, func(string, *http.Request) string {
-			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri + "</UploadUri></r:StartFirmwareUpgradeResponse>"
+			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri +
+				"</UploadUri></r:StartFirmwareUpgradeResponse>"
 		})
 		update, err := p.Update(firmware.Main)
 		require.NoError(t, err)
-		err = update.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1}, nil)
+		err = update.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1},
+			nil)
 		assert.ErrorIs(t, err, device.ErrMalformed, uri)
 		assert.ErrorContains(t, err, "upload address")
 	}
@@ -85,7 +88,8 @@ func TestHostileXML(t *testing.T) {
 }
 
 func TestScopes(t *testing.T) {
-	name, hardware := onvif.Scopes([]string{"onvif://www.onvif.org/Profile/T", "onvif://www.onvif.org/name/upper%20basin%1b", "onvif://www.onvif.org/hardware/WX-40"})
+	name, hardware := onvif.Scopes([]string{"onvif://www.onvif.org/Profile/T",
+		"onvif://www.onvif.org/name/upper%20basin%1b", "onvif://www.onvif.org/hardware/WX-40"})
 	assert.Equal(t, "upper basin", name)
 	assert.Equal(t, "WX-40", hardware)
 }
@@ -95,11 +99,13 @@ func TestAnnouncedTimesAreBounded(t *testing.T) {
 		if strings.HasPrefix(r.URL.Path, "/up") {
 			return ""
 		}
-		return "<StartFirmwareUpgradeResponse><UploadUri>http://" + r.Host + "/up</UploadUri><UploadDelay>PT0.01S</UploadDelay>" +
+		return "<StartFirmwareUpgradeResponse><UploadUri>http://" + r.Host +
+			"/up</UploadUri><UploadDelay>PT0.01S</UploadDelay>" +
 			"<ExpectedDownTime>P400DT1H1M1S</ExpectedDownTime></StartFirmwareUpgradeResponse>"
 	})
 	update, err := p.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, update.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1}, nil))
+	require.NoError(t, update.Transfer(t.Context(),
+		dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1}, nil))
 	assert.Equal(t, time.Hour, update.Traits().Down)
 }

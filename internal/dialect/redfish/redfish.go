@@ -83,7 +83,8 @@ func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, erro
 }
 
 func (r root) reading() device.Reading {
-	return device.Reading{Identity: device.Identity{Vendor: r.Vendor, Model: r.Product, UUID: uuid(r.UUID)}}
+	return device.Reading{Identity: device.Identity{Vendor: r.Vendor, Model: r.Product,
+		UUID: uuid(r.UUID)}}
 }
 
 func uuid(text string) string {
@@ -100,7 +101,8 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 	if at.Path == "" {
 		at.Path = UsualPath
 	}
-	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust), auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
+	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust),
+		auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
 }
 
 type session struct {
@@ -117,7 +119,8 @@ func (t *session) root(ctx context.Context) (root, error) {
 	var r root
 	err := t.get(ctx, t.at.Path, &r)
 	switch {
-	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged), ctx.Err() != nil:
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged),
+		ctx.Err() != nil:
 		return r, err
 	case err != nil || r.RedfishVersion == "":
 		return r, device.ErrNotMine
@@ -139,9 +142,11 @@ func (t *session) get(ctx context.Context, at string, into any) error {
 
 // ask sends one request, with the login once that is wanted. Nothing but paths on the
 // device itself is asked for.
-func (t *session) ask(ctx context.Context, method, at string, header http.Header, body any) (wire.Answer, error) {
+func (t *session) ask(ctx context.Context, method, at string, header http.Header,
+	body any) (wire.Answer, error) {
 	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
-		return wire.Answer{}, device.Because(device.Malformed, "a link that leads elsewhere: %q", text.Clean(at))
+		return wire.Answer{}, device.Because(device.Malformed, "a link that leads elsewhere: %q",
+			text.Clean(at))
 	}
 	raw, err := json.Marshal(body)
 	if err != nil {
@@ -229,7 +234,8 @@ func (t *session) logIn(ctx context.Context, r root) error {
 		map[string]string{"UserName": t.as.User, "Password": t.as.Password})
 	t.login = true
 	switch {
-	case errors.Is(err, device.ErrRefused) && (a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
+	case errors.Is(err, device.ErrRefused) &&
+		(a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
 		return nil
 	case errors.Is(err, device.ErrNoRight):
 		return device.ErrLoginRefused
@@ -257,7 +263,8 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 			return f.Clean(), err
 		}
 		for _, x := range []struct{ to, from *string }{
-			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber}, {&f.Hardware, &got.PartNumber}, {&f.Called, &got.HostName},
+			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber},
+			{&f.Hardware, &got.PartNumber}, {&f.Called, &got.HostName},
 			{&f.Version, &got.FirmwareVersion},
 		} {
 			if *x.to == "" {
@@ -359,7 +366,8 @@ func (i indicator) Show(ctx context.Context, on bool, output string) (string, er
 			if tag := a.Header.Get("ETag"); tag != "" {
 				header.Set("If-Match", tag) // DSP0266, 6.5: not over somebody else's change
 			}
-			_, err = t.ask(ctx, http.MethodPatch, m.ID, header, map[string]bool{"LocationIndicatorActive": on})
+			_, err = t.ask(ctx, http.MethodPatch, m.ID, header,
+				map[string]bool{"LocationIndicatorActive": on})
 			return "its location indicator is lit", err
 		}
 	}

@@ -23,17 +23,20 @@ import (
 
 func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.At) {
 	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
-		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Hardware: "r2", Serial: "BR5-1", Version: "2.10.3", Host: 70, Faults: faults}}},
+		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Hardware: "r2",
+			Serial: "BR5-1", Version: "2.10.3", Host: 70, Faults: faults}}},
 		"", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(s.Stop)
-	return s, dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address, Scheme: "https"}}
+	return s, dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address,
+		Scheme: "https"}}
 }
 
 var keeper = login.Credential{User: "keeper", Password: "quoin"}
 
 func TestConformance(t *testing.T) {
-	dialecttest.Run(t, simtest.Subject(t, redfish.Dialect{}, "", sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}, ""))
+	dialecttest.Run(t, simtest.Subject(t, redfish.Dialect{}, "",
+		sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}, ""))
 }
 
 func TestReadsAndShows(t *testing.T) {
@@ -44,7 +47,9 @@ func TestReadsAndShows(t *testing.T) {
 	assert.Empty(t, facts.Version, "that wants a login")
 	facts, err = redfish.Dialect{}.Open(p, keeper).Read(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, "BR-5 BR5-1 2.10.3 r2 recorder-1", strings.Join([]string{facts.Model, facts.Serial, facts.Version, facts.Hardware, facts.Called}, " "))
+	assert.Equal(t, "BR-5 BR5-1 2.10.3 r2 recorder-1",
+		strings.Join([]string{facts.Model, facts.Serial, facts.Version, facts.Hardware,
+			facts.Called}, " "))
 	assert.Equal(t, map[string]string{"Disks": "D12"}, facts.Components)
 	locator, err := redfish.Dialect{}.Open(p, keeper).Locate()
 	require.NoError(t, err)
@@ -63,10 +68,11 @@ func TestRefusals(t *testing.T) {
 		password string
 		want     error
 	}{
-		"a wrong password":       {sim.Faults{}, "wrong", device.ErrLoginRefused},
-		"a new password is due":  {sim.Faults{NewPassword: true}, "quoin", device.ErrNewPassword},
-		"only an administrator":  {sim.Faults{NoRight: true}, "quoin", device.ErrNoRight},
-		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin", device.ErrLoginRefused},
+		"a wrong password":      {sim.Faults{}, "wrong", device.ErrLoginRefused},
+		"a new password is due": {sim.Faults{NewPassword: true}, "quoin", device.ErrNewPassword},
+		"only an administrator": {sim.Faults{NoRight: true}, "quoin", device.ErrNoRight},
+		"another than the login": {sim.Faults{OtherPassword: "heron"}, "quoin",
+			device.ErrLoginRefused},
 	} {
 		t.Run(name, func(t *testing.T) {
 			_, p := recorder(t, c.faults)
@@ -118,13 +124,16 @@ func link(to string) map[string]string { return map[string]string{"@odata.id": t
 // to somebody else.
 func TestPlainBasicAndLinks(t *testing.T) {
 	var sent int
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { sent++ }))
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		sent++
+	}))
 	defer other.Close()
 	s := service(t, map[string]any{
-		"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Managers": link("/m"), "Systems": link("/s")},
-		"/m":           map[string]any{"Members": []any{link("/m/1")}},
-		"/m/1":         map[string]any{"FirmwareVersion": "2.1", "Model": "BR\x1b[2J"},
-		"/s":           map[string]any{"Members": []any{}},
+		"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Managers": link("/m"),
+			"Systems": link("/s")},
+		"/m":   map[string]any{"Members": []any{link("/m/1")}},
+		"/m/1": map[string]any{"FirmwareVersion": "2.1", "Model": "BR\x1b[2J"},
+		"/s":   map[string]any{"Members": []any{}},
 	})
 	p := dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}}
 	_, err := redfish.Dialect{}.Open(p, keeper).Read(t.Context())
@@ -136,8 +145,10 @@ func TestPlainBasicAndLinks(t *testing.T) {
 	assert.Equal(t, "2.1", facts.Version)
 	assert.Equal(t, "BR[2J", facts.Model)
 
-	for _, to := range []string{other.URL, "//" + other.Listener.Addr().String() + "/x", "m", "/" + strings.Repeat("x", 1000)} {
-		s := service(t, map[string]any{"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0", "Systems": link(to)}})
+	for _, to := range []string{other.URL, "//" + other.Listener.Addr().String() + "/x", "m",
+		"/" + strings.Repeat("x", 1000)} {
+		s := service(t, map[string]any{"/redfish/v1/": map[string]any{"RedfishVersion": "1.6.0",
+			"Systems": link(to)}})
 		p.Address = s.Listener.Addr().String()
 		_, err := redfish.Dialect{}.Open(p, plain).Read(t.Context())
 		assert.ErrorIs(t, err, device.ErrMalformed, to)
@@ -148,9 +159,11 @@ func TestPlainBasicAndLinks(t *testing.T) {
 func TestOthersAreNotMine(t *testing.T) {
 	for _, body := range []any{map[string]string{"x": "y"}, []int{1}, "text"} {
 		s := service(t, map[string]any{"/redfish/v1/": body})
-		_, err := redfish.Dialect{}.Probe(context.Background(), dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
+		_, err := redfish.Dialect{}.Probe(context.Background(),
+			dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
 		assert.ErrorIs(t, err, device.ErrNotMine)
 	}
-	_, err := redfish.Dialect{}.Probe(context.Background(), dialect.At{Endpoint: device.Endpoint{Address: "127.0.0.1:1"}})
+	_, err := redfish.Dialect{}.Probe(context.Background(),
+		dialect.At{Endpoint: device.Endpoint{Address: "127.0.0.1:1"}})
 	assert.ErrorIs(t, err, device.ErrAway)
 }

@@ -22,8 +22,9 @@ const Password = "quoin & <sluice>"
 // Start starts one stand-in alone, and stops it when the test ends.
 func Start(t *testing.T, d sim.Device) dialect.At {
 	s, err := sim.Start(sim.Scenario{
-		Login:   sim.Login{User: "keeper", Password: Password},
-		Pace:    sim.Pace{Write: 100 * time.Millisecond, Restart: 100 * time.Millisecond, Delay: 10 * time.Millisecond},
+		Login: sim.Login{User: "keeper", Password: Password},
+		Pace: sim.Pace{Write: 100 * time.Millisecond, Restart: 100 * time.Millisecond,
+			Delay: 10 * time.Millisecond},
 		Devices: []sim.Device{d},
 	}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -38,12 +39,14 @@ func Start(t *testing.T, d sim.Device) dialect.At {
 // Subject is a stand-in, named first, with the serial number S-1, on version 1.0. maker
 // makes images for it; empty: none can be sent to it. other is a kind of stand-in that
 // speaks another dialect; empty: none.
-func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device, other string) dialecttest.Subject {
+func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
+	other string) dialecttest.Subject {
 	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
 	s := dialecttest.Subject{
 		Dialect: d,
 		Login:   login.Credential{User: "keeper", Password: Password},
-		Want:    device.Reading{Called: "first", Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
+		Want: device.Reading{Called: "first",
+			Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
 		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {
 			faulty := model
 			faulty.Faults = sim.Faults{Silent: f.Silent, DropAfter: f.DropAfter, Sick: f.Sick}
@@ -52,7 +55,8 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device, ot
 	}
 	if other != "" {
 		s.Other = func(t *testing.T) dialect.At {
-			return Start(t, sim.Device{Name: "other", Kind: other, Host: 1, Model: "X", Version: "1.0"})
+			return Start(t, sim.Device{Name: "other", Kind: other, Host: 1, Model: "X",
+				Version: "1.0"})
 		}
 	}
 	if maker == "" {

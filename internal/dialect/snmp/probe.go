@@ -29,10 +29,12 @@ func Probes(communities ...string) [][]byte {
 	for _, c := range append([]string{Community}, communities...) {
 		for _, v := range []gosnmp.SnmpVersion{gosnmp.Version2c, gosnmp.Version1} {
 			add(gosnmp.SnmpPacket{Version: v, Community: c,
-				Variables: []gosnmp.SnmpPDU{{Name: sysDescr, Type: gosnmp.Null}, {Name: sysName, Type: gosnmp.Null}}})
+				Variables: []gosnmp.SnmpPDU{{Name: sysDescr, Type: gosnmp.Null},
+					{Name: sysName, Type: gosnmp.Null}}})
 		}
 	}
-	add(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507, MsgFlags: gosnmp.Reportable, SecurityModel: gosnmp.UserSecurityModel,
+	add(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507, MsgFlags: gosnmp.Reportable,
+		SecurityModel:      gosnmp.UserSecurityModel,
 		SecurityParameters: &gosnmp.UsmSecurityParameters{}})
 	return out
 }
@@ -49,7 +51,8 @@ func Understand(packet []byte) (facts device.Reading, at device.Endpoint, ok boo
 		return facts, at, false
 	}
 	at.Dialect = Name
-	decoder := &gosnmp.GoSNMP{Version: gosnmp.Version2c, SecurityParameters: &gosnmp.UsmSecurityParameters{}}
+	decoder := &gosnmp.GoSNMP{Version: gosnmp.Version2c,
+		SecurityParameters: &gosnmp.UsmSecurityParameters{}}
 	p, err := decoder.SnmpDecodePacket(packet)
 	if err != nil || p == nil {
 		return facts, at, false
@@ -57,14 +60,16 @@ func Understand(packet []byte) (facts device.Reading, at device.Endpoint, ok boo
 	switch {
 	case p.Version == gosnmp.Version3:
 		u, isUSM := p.SecurityParameters.(*gosnmp.UsmSecurityParameters)
-		if !isUSM || p.MsgID != requestID || p.PDUType != gosnmp.Report || u.AuthoritativeEngineID == "" {
+		if !isUSM || p.MsgID != requestID || p.PDUType != gosnmp.Report ||
+			u.AuthoritativeEngineID == "" {
 			return facts, at, false
 		}
 		at.ProtocolVersion, facts.MAC = V3, engineMAC(u.AuthoritativeEngineID)
 	case p.PDUType != gosnmp.GetResponse || p.RequestID != requestID:
 		return facts, at, false
 	default:
-		at.ProtocolVersion = map[gosnmp.SnmpVersion]string{gosnmp.Version1: V1, gosnmp.Version2c: V2c}[p.Version]
+		at.ProtocolVersion = map[gosnmp.SnmpVersion]string{gosnmp.Version1: V1,
+			gosnmp.Version2c: V2c}[p.Version]
 		at.Open = p.Community == Community
 		facts.Says, facts.Called = words(p.Variables, 0), words(p.Variables, 1)
 	}
@@ -117,7 +122,8 @@ func ask(ctx context.Context, a netip.AddrPort) (best device.Reading, at device.
 		}
 		if f, by, fine := Understand(buf[:n]); fine && (!ok || Better(by, at)) {
 			best, at, ok = f.Over(best), by, true
-			_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond)) // the others follow at once
+			// the others follow at once
+			_ = c.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
 		}
 	}
 	return best, at, ok

@@ -47,7 +47,8 @@ const Name = "snmp"
 
 // About is what the program must know of it.
 func (Dialect) About() dialect.About {
-	return dialect.About{Name: Name, Rank: 40, Transport: "udp", Ports: []uint16{161}, Better: Better,
+	return dialect.About{Name: Name, Rank: 40, Transport: "udp", Ports: []uint16{161},
+		Better: Better,
 		Form: func(e device.Endpoint) login.Form {
 			if e.ProtocolVersion == V3 {
 				return login.UserPassword
@@ -140,7 +141,8 @@ func clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
 		host, port = a.Addr().String(), a.Port()
 	}
 	base := func(v gosnmp.SnmpVersion) *gosnmp.GoSNMP {
-		return &gosnmp.GoSNMP{Target: host, Port: port, Transport: "udp", Version: v, Timeout: answerIn, Retries: retries,
+		return &gosnmp.GoSNMP{Target: host, Port: port, Transport: "udp", Version: v,
+			Timeout: answerIn, Retries: retries,
 			MaxOids: 24, MaxRepetitions: 24}
 	}
 	if as.User == "" {
@@ -160,12 +162,14 @@ func clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
 		auth  gosnmp.SnmpV3AuthProtocol
 		priv  gosnmp.SnmpV3PrivProtocol
 	}{
-		{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES}, {gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv},
+		{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES},
+		{gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv},
 	} {
 		c := base(gosnmp.Version3)
 		c.Retries = 0 // a wrong guess is not worth a second
 		c.SecurityModel, c.MsgFlags = gosnmp.UserSecurityModel, how.flags
-		s := &gosnmp.UsmSecurityParameters{UserName: as.User, AuthenticationProtocol: how.auth, AuthenticationPassphrase: as.Password}
+		s := &gosnmp.UsmSecurityParameters{UserName: as.User, AuthenticationProtocol: how.auth,
+			AuthenticationPassphrase: as.Password}
 		if how.flags == gosnmp.AuthPriv {
 			s.PrivacyProtocol, s.PrivacyPassphrase = how.priv, as.Password
 		}
@@ -206,7 +210,8 @@ func refusal(err error) error {
 		return device.Because(device.BadLogin, "it does not answer this community")
 	case strings.Contains(err.Error(), "not authentic"): // the answer was signed another way
 		return device.ErrLoginRefused
-	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest), errors.Is(err, gosnmp.ErrDecryption),
+	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest),
+		errors.Is(err, gosnmp.ErrDecryption),
 		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
 		return device.ErrLoginRefused
 	}
@@ -273,7 +278,8 @@ func (t *tables) entity(f *device.Reading) {
 	if chassis == "" {
 		return
 	}
-	model, serial, maker, hardware := t.texts(entModel), t.texts(entSerial), t.texts(entMaker), t.texts(entHardware)
+	model, serial, maker, hardware := t.texts(entModel), t.texts(entSerial), t.texts(
+		entMaker), t.texts(entHardware)
 	firmware, software, name := t.texts(entFirmware), t.texts(entSoftware), t.texts(entName)
 	f.Model, f.Serial, f.Vendor, f.Hardware, f.Version = model[chassis], serial[chassis], maker[chassis], hardware[chassis], firmware[chassis]
 	if f.Version == "" {
@@ -293,7 +299,8 @@ func (t *tables) lldp(f *device.Reading) {
 	if t.err != nil {
 		return
 	}
-	if got, err := t.c.Get([]string{lldpLocChassisSub, lldpLocChassis}); err == nil && len(got.Variables) == 2 {
+	if got, err := t.c.Get([]string{lldpLocChassisSub, lldpLocChassis}); err == nil &&
+		len(got.Variables) == 2 {
 		if sub, _ := got.Variables[0].Value.(int); sub == subtypeMAC {
 			f.MAC = hexMAC(got.Variables[1])
 		}
@@ -314,7 +321,8 @@ func (t *tables) lldp(f *device.Reading) {
 		if len(part) != 3 {
 			continue
 		}
-		n := device.Neighbour{Port: ports[part[1]], Name: names[r.index], Address: addresses[r.index]}
+		n := device.Neighbour{Port: ports[part[1]], Name: names[r.index],
+			Address: addresses[r.index]}
 		if n.Port == "" {
 			n.Port = part[1]
 		}
@@ -362,5 +370,6 @@ func hexMAC(p gosnmp.SnmpPDU) string {
 	if len(v) != 6 {
 		return ""
 	}
-	return device.CleanMAC(fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", v[0], v[1], v[2], v[3], v[4], v[5]))
+	return device.CleanMAC(fmt.Sprintf("%02x:%02x:%02x:%02x:%02x:%02x", v[0], v[1], v[2], v[3],
+		v[4], v[5]))
 }

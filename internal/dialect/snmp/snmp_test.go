@@ -21,8 +21,10 @@ import (
 
 func agent(t *testing.T, community string) dialect.At {
 	s, err := sim.Start(sim.Scenario{Devices: []sim.Device{
-		{Name: "switch-basin", Kind: "switch", Model: "OS-8", Hardware: "1", Serial: "OS8-60", Version: "4.2", Host: 60, Sees: []string{"switch-top", "cam-11"}, Community: community},
-		{Name: "switch-top", Kind: "switch", Model: "OS-8", Serial: "OS8-61", Version: "4.2", Host: 61, MAC: "02:00:5e:00:53:61"},
+		{Name: "switch-basin", Kind: "switch", Model: "OS-8", Hardware: "1", Serial: "OS8-60",
+			Version: "4.2", Host: 60, Sees: []string{"switch-top", "cam-11"}, Community: community},
+		{Name: "switch-top", Kind: "switch", Model: "OS-8", Serial: "OS8-61", Version: "4.2",
+			Host: 61, MAC: "02:00:5e:00:53:61"},
 		{Name: "cam-11", Kind: "silent", Host: 11},
 	}}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
@@ -31,7 +33,8 @@ func agent(t *testing.T, community string) dialect.At {
 }
 
 func TestConformance(t *testing.T) {
-	s := simtest.Subject(t, snmp.Dialect{}, "", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")
+	s := simtest.Subject(t, snmp.Dialect{}, "",
+		sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")
 	s.Login = login.Credential{Password: snmp.Community}
 	start := s.Start
 	s.Start = func(t *testing.T, f dialecttest.Faults) dialect.At {
@@ -51,7 +54,8 @@ func TestReads(t *testing.T) {
 		p.ProtocolVersion = version
 		facts, err := snmp.Dialect{}.Open(p, login.Credential{}).Read(t.Context())
 		require.NoError(t, err, version)
-		assert.Equal(t, []string{"Osmere", "OS-8", "1", "OS8-60", "4.2"}, []string{facts.Vendor, facts.Model, facts.Hardware, facts.Serial, facts.Version})
+		assert.Equal(t, []string{"Osmere", "OS-8", "1", "OS8-60", "4.2"},
+			[]string{facts.Vendor, facts.Model, facts.Hardware, facts.Serial, facts.Version})
 		assert.Equal(t, "02:00:5e:00:53:3c", facts.MAC)
 		assert.Equal(t, []device.Neighbour{
 			{Port: "port 1", Chassis: "02:00:5e:00:53:61", Name: "switch-top"},
@@ -78,8 +82,10 @@ func TestUnderstand(t *testing.T) {
 	}
 	assert.Len(t, snmp.Probes("towpath"), 5, "two versions with two communities, and v3")
 	answer := func(id uint32, text string) []byte {
-		raw, err := (&gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "public", PDUType: gosnmp.GetResponse, RequestID: id,
-			Variables: []gosnmp.SnmpPDU{{Name: ".1.3.6.1.2.1.1.1.0", Type: gosnmp.OctetString, Value: []byte(text)}}}).MarshalMsg()
+		raw, err := (&gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "public",
+			PDUType: gosnmp.GetResponse, RequestID: id,
+			Variables: []gosnmp.SnmpPDU{{Name: ".1.3.6.1.2.1.1.1.0", Type: gosnmp.OctetString,
+				Value: []byte(text)}}}).MarshalMsg()
 		require.NoError(t, err)
 		return raw
 	}
@@ -108,7 +114,8 @@ func TestEndlessAgent(t *testing.T) {
 			if err != nil {
 				continue
 			}
-			out := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "public", PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
+			out := gosnmp.SnmpPacket{Version: gosnmp.Version2c, Community: "public",
+				PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
 			for _, v := range in.Variables {
 				for range max(1, int(in.MaxRepetitions)) {
 					n++
@@ -116,7 +123,8 @@ func TestEndlessAgent(t *testing.T) {
 					if in.PDUType != gosnmp.GetRequest {
 						name = v.Name + ".1"
 					}
-					out.Variables = append(out.Variables, gosnmp.SnmpPDU{Name: name, Type: gosnmp.Integer, Value: n})
+					out.Variables = append(out.Variables,
+						gosnmp.SnmpPDU{Name: name, Type: gosnmp.Integer, Value: n})
 				}
 			}
 			raw, _ := out.MarshalMsg()

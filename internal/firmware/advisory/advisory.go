@@ -67,7 +67,8 @@ type branch struct {
 
 // Is tells whether a file may be such an advisory, from its start.
 func Is(head []byte) bool {
-	return strings.HasPrefix(strings.TrimSpace(string(head)), "{") && strings.Contains(string(head), `"csaf_version"`)
+	return strings.HasPrefix(strings.TrimSpace(string(head)), "{") &&
+		strings.Contains(string(head), `"csaf_version"`)
 }
 
 // plainID tells whether an identifier is one that can name a file.
@@ -75,7 +76,8 @@ func plainID(id string) bool {
 	odd := func(r rune) bool {
 		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune(" ._-", r)
 	}
-	return id != "" && len(id) <= 128 && !strings.ContainsFunc(id, odd) && !strings.HasPrefix(id, ".")
+	return id != "" && len(id) <= 128 && !strings.ContainsFunc(id, odd) &&
+		!strings.HasPrefix(id, ".")
 }
 
 // Parse reads an advisory.
@@ -92,7 +94,8 @@ func Parse(data []byte) (Advisory, error) {
 	case d.Document.Version != "2.0":
 		return a, fmt.Errorf("csaf_version is %q; 2.0 is read", text.Clean(d.Document.Version))
 	case !plainID(a.ID):
-		return a, fmt.Errorf("document.tracking.id is %q, which is not an identifier", text.Clean(a.ID))
+		return a, fmt.Errorf("document.tracking.id is %q, which is not an identifier",
+			text.Clean(a.ID))
 	}
 	affected := map[string]bool{}
 	for _, v := range d.Vulnerabilities {
@@ -106,7 +109,8 @@ func Parse(data []byte) (Advisory, error) {
 }
 
 // walk goes down the product tree; vendor and product are the nearest above.
-func (a *Advisory) walk(branches []branch, vendor, product branch, affected map[string]bool, depth int) error {
+func (a *Advisory) walk(branches []branch, vendor, product branch, affected map[string]bool,
+	depth int) error {
 	if depth > maxDepth || len(a.Statements) > maxStatements {
 		return fmt.Errorf("the product tree is larger than any real one")
 	}

@@ -25,7 +25,8 @@ func TestParse(t *testing.T) {
 	a, err := advisory.Parse([]byte(csaf))
 	require.NoError(t, err)
 	assert.Equal(t, "MH-2026-7", a.ID)
-	assert.Equal(t, []advisory.Statement{{"Wexcombe", "WX-40", ">= 3.0, < 3.2"}, {"Wexcombe", "WX-40", "= 2.9"}}, a.Statements)
+	assert.Equal(t, []advisory.Statement{{"Wexcombe", "WX-40", ">= 3.0, < 3.2"},
+		{"Wexcombe", "WX-40", "= 2.9"}}, a.Statements)
 	assert.Equal(t, []string{"Wexcombe WX-40 all of them"}, a.Unclear)
 	for text, why := range map[string]string{
 		strings.Replace(csaf, `"2.0"`, `"1.2"`, 1):       "csaf_version",
@@ -72,7 +73,8 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		for _, s := range a.Statements {
-			if c, err := version.ParseConstraint(s.Versions); err != nil || c.Empty() || s.Model == "" {
+			if c, err := version.ParseConstraint(s.Versions); err != nil || c.Empty() ||
+				s.Model == "" {
 				t.Errorf("a statement that cannot be used: %+v", s)
 			}
 		}

@@ -52,14 +52,15 @@ func fit(r io.ReaderAt, size int64) (Facts, error) {
 	}
 	at := func(i int) int64 { return int64(binary.BigEndian.Uint32(h[4*i:])) }
 	total, structs, names, nameBytes, structBytes := at(1), at(2), at(3), at(8), at(9)
-	if total > size || structs+structBytes > total || names+nameBytes > total || nameBytes > maxStrings {
+	if total > size || structs+structBytes > total || names+nameBytes > total ||
+		nameBytes > maxStrings {
 		return facts, damaged("its header points beyond its end")
 	}
-	strings := make([]byte, nameBytes)
-	if _, err := r.ReadAt(strings, names); err != nil && nameBytes > 0 {
+	table := make([]byte, nameBytes)
+	if _, err := r.ReadAt(table, names); err != nil && nameBytes > 0 {
 		return facts, err
 	}
-	t := &tree{r: r, at: structs, end: structs + structBytes, names: strings}
+	t := &tree{r: r, at: structs, end: structs + structBytes, names: table}
 	images, err := t.images(&facts)
 	if err != nil {
 		return facts, err
@@ -129,7 +130,8 @@ func (t *tree) images(facts *Facts) ([]*image, error) {
 			switch {
 			case len(path) == 3 && path[1] == "images":
 				out = append(out, &image{name: path[2], size: -1, position: -1, offset: -1})
-			case len(path) == 4 && path[1] == "images" && strings.HasPrefix(path[3], "hash") && len(out) > 0:
+			case len(path) == 4 && path[1] == "images" && strings.HasPrefix(path[3], "hash") &&
+				len(out) > 0:
 				last := out[len(out)-1]
 				last.hashes = append(last.hashes, digestOf{})
 			}
@@ -190,7 +192,8 @@ func (t *tree) property(path []string, images []*image, facts *Facts) error {
 		case "data-offset":
 			i.offset = number()
 		}
-	case len(path) == 4 && path[1] == "images" && len(images) > 0 && len(images[len(images)-1].hashes) > 0:
+	case len(path) == 4 && path[1] == "images" && len(images) > 0 &&
+		len(images[len(images)-1].hashes) > 0:
 		i := images[len(images)-1]
 		d := &i.hashes[len(i.hashes)-1]
 		switch name {
@@ -227,7 +230,8 @@ func (i *image) check(r io.ReaderAt, size, after int64) error {
 			return err
 		}
 		if !bytes.Equal(got, d.value) {
-			return fmt.Errorf("%w: the %s of image %q does not hold", ErrDamaged, d.algorithm, i.name)
+			return fmt.Errorf("%w: the %s of image %q does not hold", ErrDamaged, d.algorithm,
+				i.name)
 		}
 	}
 	return nil

@@ -44,7 +44,8 @@ type Facts struct {
 
 func (f Facts) String() string {
 	parts := []string{"a file of format " + f.Format}
-	for _, p := range [][2]string{{"vendor", f.Vendor}, {"model", f.Model}, {"component", f.Component}, {"version", f.Version}} {
+	for _, p := range [][2]string{{"vendor", f.Vendor}, {"model", f.Model},
+		{"component", f.Component}, {"version", f.Version}} {
 		if p[1] != "" {
 			parts = append(parts, p[0]+" "+p[1])
 		}
@@ -70,8 +71,14 @@ func Read(r io.ReaderAt, size int64) (facts Facts, ok bool, err error) {
 		is   func(head []byte) bool
 		read func(r io.ReaderAt, size int64) (Facts, error)
 	}{
-		{"uimage", func(h []byte) bool { return len(h) >= 64 && binary.BigEndian.Uint32(h) == 0x27051956 }, uImage},
-		{"fit", func(h []byte) bool { return len(h) >= 40 && binary.BigEndian.Uint32(h) == 0xd00dfeed }, fit},
+		{"uimage", func(h []byte) bool {
+			return len(h) >= 64 &&
+				binary.BigEndian.Uint32(h) == 0x27051956
+		}, uImage},
+		{"fit", func(h []byte) bool {
+			return len(h) >= 40 &&
+				binary.BigEndian.Uint32(h) == 0xd00dfeed
+		}, fit},
 		{"pldm", func(h []byte) bool { return len(h) >= 36 && pldmRevision(h) > 0 }, pldm},
 		{"suit", func(h []byte) bool { return len(h) > 4 && h[0] == 0xd8 && h[1] == 107 }, suit},
 		{"ihex", isIntelHex, intelHex},
@@ -83,7 +90,8 @@ func Read(r io.ReaderAt, size int64) (facts Facts, ok bool, err error) {
 		}
 		facts, err = f.read(r, size)
 		facts.Format = f.name
-		for _, s := range []*string{&facts.Vendor, &facts.Model, &facts.Component, &facts.Version, &facts.Name} {
+		for _, s := range []*string{&facts.Vendor, &facts.Model, &facts.Component, &facts.Version,
+			&facts.Name} {
 			*s = text.Clean(*s)
 		}
 		return facts, true, err
@@ -136,7 +144,8 @@ func isDFU(r io.ReaderAt, size int64) bool {
 		return false
 	}
 	_, err := r.ReadAt(s[:], size-dfuSuffix)
-	return err == nil && string(s[8:11]) == "UFD" && s[11] >= dfuSuffix && binary.LittleEndian.Uint16(s[6:]) == 0x0100
+	return err == nil && string(s[8:11]) == "UFD" && s[11] >= dfuSuffix &&
+		binary.LittleEndian.Uint16(s[6:]) == 0x0100
 }
 
 func dfu(r io.ReaderAt, size int64) (Facts, error) {
@@ -144,7 +153,8 @@ func dfu(r io.ReaderAt, size int64) (Facts, error) {
 	if _, err := r.ReadAt(s[:], size-dfuSuffix); err != nil {
 		return Facts{}, err
 	}
-	facts := Facts{Name: fmt.Sprintf("USB %04x:%04x", binary.LittleEndian.Uint16(s[4:]), binary.LittleEndian.Uint16(s[2:]))}
+	facts := Facts{Name: fmt.Sprintf("USB %04x:%04x", binary.LittleEndian.Uint16(s[4:]),
+		binary.LittleEndian.Uint16(s[2:]))}
 	if v := binary.LittleEndian.Uint16(s[0:]); v != 0xffff { // not given
 		facts.Version = fmt.Sprintf("%x.%02x", v>>8, v&0xff) // binary coded decimal
 	}

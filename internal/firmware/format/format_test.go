@@ -54,13 +54,16 @@ var makers = map[string]struct {
 	want format.Facts
 }{
 	"uimage": {func(t *testing.T) []byte {
-		return tool(t, "out", nil, "mkimage", "-A", "arm", "-T", "firmware", "-C", "none", "-n", "gate 2.08", "-d", "payload.bin", "out")
+		return tool(t, "out", nil, "mkimage", "-A", "arm", "-T", "firmware", "-C", "none", "-n",
+			"gate 2.08", "-d", "payload.bin", "out")
 	}, format.Facts{Name: "gate 2.08"}},
 	"fit": {func(t *testing.T) []byte {
-		return tool(t, "out", map[string]string{"image.its": its}, "mkimage", "-f", "image.its", "out")
+		return tool(t, "out", map[string]string{"image.its": its}, "mkimage", "-f", "image.its",
+			"out")
 	}, format.Facts{Name: "lock controller"}},
 	"usb-dfu": {func(t *testing.T) []byte {
-		return tool(t, "payload.bin", nil, "dfu-suffix", "-v", "1209", "-p", "0001", "-d", "0210", "-a", "payload.bin")
+		return tool(t, "payload.bin", nil, "dfu-suffix", "-v", "1209", "-p", "0001", "-d", "0210",
+			"-a", "payload.bin")
 	}, format.Facts{Version: "2.10", Name: "USB 1209:0001"}},
 	"ihex": {func(t *testing.T) []byte {
 		return tool(t, "out", nil, "objcopy", "-I", "binary", "-O", "ihex", "payload.bin", "out")
@@ -69,7 +72,8 @@ var makers = map[string]struct {
 		return tool(t, "out", nil, "objcopy", "-I", "binary", "-O", "srec", "payload.bin", "out")
 	}, format.Facts{Name: "out"}},
 	"pldm": {func(*testing.T) []byte { return pldmPackage() }, format.Facts{Version: "2.5.1"}},
-	"suit": {func(t *testing.T) []byte { return suitEnvelope(t) }, format.Facts{Vendor: "Tollgarth", Model: "TG-200", Component: "mcu", Version: "K44"}},
+	"suit": {func(t *testing.T) []byte { return suitEnvelope(t) },
+		format.Facts{Vendor: "Tollgarth", Model: "TG-200", Component: "mcu", Version: "K44"}},
 }
 
 // pldmPackage follows DSP0267 1.0.0, 7: no device records, one component.
@@ -112,9 +116,12 @@ func suitEnvelope(t *testing.T) []byte {
 	component := [][]byte{[]byte("mcu")}
 	manifest := enc(map[int]any{1: 1, 2: 7, 3: enc(map[int]any{2: []any{component}})})
 	sum := sha256.Sum256(enc(manifest))
-	texts := append([]byte{0xa1}, append(enc(component), enc(map[int]string{1: "Tollgarth", 2: "TG-200", 6: "K44"})...)...)
+	texts := append([]byte{0xa1}, append(enc(component),
+		enc(map[int]string{1: "Tollgarth", 2: "TG-200", 6: "K44"})...)...)
 	text := enc(map[string]cbor.RawMessage{"en": texts})
-	return append(enc(cbor.Tag{Number: 107, Content: map[int]any{2: enc([][]byte{enc([]any{-16, sum[:]})}), 3: manifest, 23: text}}), payload...)
+	return append(enc(cbor.Tag{Number: 107,
+		Content: map[int]any{2: enc([][]byte{enc([]any{-16, sum[:]})}), 3: manifest, 23: text}}),
+		payload...)
 }
 
 func read(raw []byte) (format.Facts, bool, error) {
@@ -154,7 +161,8 @@ func TestEveryFormat(t *testing.T) {
 			}
 		})
 	}
-	for _, other := range [][]byte{nil, []byte("x"), payload, []byte(":not a record at all"), []byte("S1 something else")} {
+	for _, other := range [][]byte{nil, []byte("x"), payload, []byte(":not a record at all"),
+		[]byte("S1 something else")} {
 		_, ok, err := read(other)
 		assert.NoError(t, err)
 		assert.False(t, ok)
@@ -166,7 +174,8 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(":0B0010006164647265737320676170A7\n:00000001FF\n"))
 	f.Add([]byte("S00600004844521B\nS9030000FC\n"))
 	f.Add([]byte("\xd8\x6b\xa2\x02\x41\x80\x03\x41\xa0"))
-	f.Add(append([]byte("\xd0\x0d\xfe\xed\x00\x00\x00\x40\x00\x00\x00\x28\x00\x00\x00\x38"), make([]byte, 64)...))
+	f.Add(append([]byte("\xd0\x0d\xfe\xed\x00\x00\x00\x40\x00\x00\x00\x28\x00\x00\x00\x38"),
+		make([]byte, 64)...))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		facts, ok, err := read(raw)
 		if !ok && (err != nil || facts != format.Facts{}) {

@@ -15,7 +15,8 @@ import (
 
 // PLDM firmware update packages: DSP0267, 7. All numbers are little-endian.
 var pldmIdentifiers = []string{ // of revisions 1 to 3 (1.0 to 1.2)
-	"f018878ccb7d49439800a02f059aca02", "1244d2648d7d4718a030fc8a56587d5a", "3119ce2fe80a4a99af6d46f8b121f6bf",
+	"f018878ccb7d49439800a02f059aca02", "1244d2648d7d4718a030fc8a56587d5a",
+	"3119ce2fe80a4a99af6d46f8b121f6bf",
 }
 
 func pldmRevision(head []byte) int {
@@ -83,7 +84,8 @@ func pldm(r io.ReaderAt, size int64) (Facts, error) {
 	components := c.u16()
 	for i := range components {
 		c.take(12) // classification, identifier, stamp, options, activation
-		offset, length := binary.LittleEndian.Uint32(c.take(4)), binary.LittleEndian.Uint32(c.take(4))
+		offset, length := binary.LittleEndian.Uint32(c.take(4)), binary.LittleEndian.Uint32(
+			c.take(4))
 		c.u8()
 		version := plainText(c.take(c.u8()))
 		if revision > 2 {
@@ -136,7 +138,8 @@ func suit(r io.ReaderAt, size int64) (Facts, error) {
 	if _, err := r.ReadAt(raw, 0); err != nil && err != io.EOF {
 		return facts, err
 	}
-	mode, err := cbor.DecOptions{MaxNestedLevels: 16, MaxArrayElements: cborLimit, MaxMapPairs: cborLimit}.DecMode()
+	mode, err := cbor.DecOptions{MaxNestedLevels: 16, MaxArrayElements: cborLimit,
+		MaxMapPairs: cborLimit}.DecMode()
 	if err != nil {
 		return facts, err
 	}
@@ -213,7 +216,8 @@ func suitDigest(mode cbor.DecMode, e suitEnvelope) error {
 		Algorithm int
 		Value     []byte
 	}
-	if mode.Unmarshal(e.Wrapper, &wrapper) != nil || len(wrapper) == 0 || mode.Unmarshal(wrapper[0], &d) != nil {
+	if mode.Unmarshal(e.Wrapper, &wrapper) != nil || len(wrapper) == 0 ||
+		mode.Unmarshal(wrapper[0], &d) != nil {
 		return damaged("it has no digest of its manifest")
 	}
 	wrapped, err := cbor.Marshal(e.Manifest)

@@ -39,7 +39,8 @@ func ParseConstraint(s string) (Constraint, error) {
 			err = fmt.Errorf("%q is not a version", p)
 		}
 		if err != nil {
-			return Constraint{}, fmt.Errorf("constraint %q: %w; write for example \">= 2.0, < 4\"", s, err)
+			return Constraint{}, fmt.Errorf("constraint %q: %w; write for example \">= 2.0, < 4\"",
+				s, err)
 		}
 		c.parts = append(c.parts, part{op, p})
 	}

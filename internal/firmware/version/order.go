@@ -149,7 +149,8 @@ func dotted(s string) ([]token, bool) {
 }
 
 func date(s string) ([]token, bool) {
-	for _, layout := range []string{"2006-01-02", "2006.01.02", "2006/01/02", "2006_01_02", "20060102", "02.01.2006"} {
+	for _, layout := range []string{"2006-01-02", "2006.01.02", "2006/01/02", "2006_01_02",
+		"20060102", "02.01.2006"} {
 		if len(s) < len(layout) {
 			continue
 		}

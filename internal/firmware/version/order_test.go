@@ -20,11 +20,12 @@ func order(t require.TestingT, rule string, list ...string) version.Order {
 func TestRules(t *testing.T) {
 	for rule, row := range map[string][]string{
 		"natural": {"FW1.9", "1.10", "fw 1.11-RELEASE", "1.12"},
-		"semver":  {"1.9", "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "v1.2.0", "FW1.10.0+build7"},
-		"dotted":  {"1.2b", "1.2", "1.2.0.1", "1.10"},
-		"date":    {"7.1", "2024-02-29", "20240301", "02.03.2024", "2024.12.31"},
-		"hex":     {"xyz", "0x9", "A", "0x1F", "20"},
-		"listed":  {"unknown", "Amber", "cedar", "Birch"},
+		"semver": {"1.9", "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta",
+			"1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "v1.2.0", "FW1.10.0+build7"},
+		"dotted": {"1.2b", "1.2", "1.2.0.1", "1.10"},
+		"date":   {"7.1", "2024-02-29", "20240301", "02.03.2024", "2024.12.31"},
+		"hex":    {"xyz", "0x9", "A", "0x1F", "20"},
+		"listed": {"unknown", "Amber", "cedar", "Birch"},
 	} {
 		t.Run(rule, func(t *testing.T) {
 			var list []string
@@ -34,7 +35,8 @@ func TestRules(t *testing.T) {
 			o := order(t, rule, list...)
 			for i := range row {
 				for j := range row {
-					assert.Equal(t, sign(i-j), o.Compare(row[i], row[j]), "%q against %q", row[i], row[j])
+					assert.Equal(t, sign(i-j), o.Compare(row[i], row[j]), "%q against %q", row[i],
+						row[j])
 				}
 			}
 		})
@@ -52,13 +54,21 @@ func TestRules(t *testing.T) {
 func sign(n int) int { return min(1, max(-1, n)) }
 
 func TestNewOrderRefuses(t *testing.T) {
-	for why, make := range map[string]func() (version.Order, error){
-		"is not one of natural": func() (version.Order, error) { return version.NewOrder("alphabetic", nil, nil, nil) },
-		"a list belongs to":     func() (version.Order, error) { return version.NewOrder("hex", nil, nil, []string{"a"}) },
-		"only to that":          func() (version.Order, error) { return version.NewOrder("listed", nil, nil, nil) },
-		"stands empty or twi":   func() (version.Order, error) { return version.NewOrder("listed", nil, nil, []string{"a", "A"}) },
+	for why, order := range map[string]func() (version.Order, error){
+		"is not one of natural": func() (version.Order, error) {
+			return version.NewOrder("alphabetic", nil, nil, nil)
+		},
+		"a list belongs to": func() (version.Order, error) {
+			return version.NewOrder("hex", nil, nil, []string{"a"})
+		},
+		"only to that": func() (version.Order, error) {
+			return version.NewOrder("listed", nil, nil, nil)
+		},
+		"stands empty or twi": func() (version.Order, error) {
+			return version.NewOrder("listed", nil, nil, []string{"a", "A"})
+		},
 	} {
-		_, err := make()
+		_, err := order()
 		assert.ErrorContains(t, err, why)
 	}
 }
@@ -70,7 +80,8 @@ func versions() *rapid.Generator[string] {
 		rapid.StringMatching(`20[0-9]{2}[-.]?[0-1][0-9][-.]?[0-3][0-9][a-c]?`),
 		rapid.StringMatching(`(0x)?[0-9a-fA-F]{1,6}(\.[0-9a-f]{1,2})?`),
 		rapid.StringMatching(`[0-9]\.[0-9]\.[0-9](-[a-z0-9]{1,3}(\.[a-z0-9]{1,3}){0,2})?(\+[a-z]{1,3})?`),
-		rapid.SampledFrom([]string{"", "0", "amber", "Cedar", "birch", "-release", "...", "00", "a", "b"}),
+		rapid.SampledFrom([]string{"", "0", "amber", "Cedar", "birch", "-release", "...", "00", "a",
+			"b"}),
 		rapid.String(),
 	)
 }

@@ -15,7 +15,8 @@ func TestNaturalOrder(t *testing.T) {
 		{"1.9", "1.10", "2.0", "2.08"},
 		{"V6.1", "V7.0", "V7.0-p1", "V7.0-p3", "V7.0-p10", "V7.1"},
 		{"K9", "K42", "K101", "L1"},
-		{"2024.9", "2024.10a1", "2024.10b2", "2024.10b10", "2024.10rc1", "2024.10", "2024.10.1", "2025.1"},
+		{"2024.9", "2024.10a1", "2024.10b2", "2024.10b10", "2024.10rc1", "2024.10", "2024.10.1",
+			"2025.1"},
 		{"3.1", "3.1a", "3.1b", "3.1.1"},
 		{"3.2-beta", "3.2-rc.1", "3.2", "3.2 build 7"},
 		{"1", "1.0.0.1", "1.99999999999999999999", "1.100000000000000000000"},
@@ -30,7 +31,8 @@ func TestNaturalOrder(t *testing.T) {
 				} else if i > j {
 					want = 1
 				}
-				assert.Equal(t, want, version.Compare(row[i], row[j]), "%q against %q", row[i], row[j])
+				assert.Equal(t, want, version.Compare(row[i], row[j]), "%q against %q", row[i],
+					row[j])
 			}
 		}
 	}
@@ -80,7 +82,8 @@ func TestConstraint(t *testing.T) {
 	for _, c := range cases {
 		parsed, err := version.ParseConstraint(c.constraint)
 		require.NoError(t, err)
-		assert.Equal(t, c.holds, parsed.Holds(version.Order{}, c.version), "%q against %q", c.version, c.constraint)
+		assert.Equal(t, c.holds, parsed.Holds(version.Order{}, c.version), "%q against %q",
+			c.version, c.constraint)
 		again, err := version.ParseConstraint(parsed.String())
 		require.NoError(t, err)
 		assert.Equal(t, parsed, again)

@@ -29,8 +29,10 @@ func Adapters() ([]Adapter, error) {
 	}
 	var out []Adapter
 	for _, i := range all {
-		a := Adapter{Name: i.Name, MAC: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0, Running: i.Flags&net.FlagRunning != 0,
-			Loopback: i.Flags&net.FlagLoopback != 0, Multicast: i.Flags&net.FlagMulticast != 0, Addresses: []netip.Prefix{}}
+		a := Adapter{Name: i.Name, MAC: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0,
+			Running:  i.Flags&net.FlagRunning != 0,
+			Loopback: i.Flags&net.FlagLoopback != 0, Multicast: i.Flags&net.FlagMulticast != 0,
+			Addresses: []netip.Prefix{}}
 		addrs, err := i.Addrs()
 		if err != nil {
 			return nil, err
@@ -116,7 +118,8 @@ func (n Network) choose(all []Adapter) ([]Adapter, error) {
 	}
 	var out []Adapter
 	for _, a := range all {
-		if a.Up && slices.ContainsFunc(n.Ranges, func(r site.Range) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) }) {
+		if a.Up && slices.ContainsFunc(n.Ranges,
+			func(r site.Range) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) }) {
 			out = append(out, a)
 		}
 	}
@@ -135,7 +138,9 @@ func (n Network) astray(adapters []Adapter) []string {
 		}
 	}
 	for _, r := range n.Ranges {
-		near := slices.ContainsFunc(adapters, func(a Adapter) bool { return slices.ContainsFunc(a.Addresses, r.Overlaps) })
+		near := slices.ContainsFunc(adapters, func(a Adapter) bool {
+			return slices.ContainsFunc(a.Addresses, r.Overlaps)
+		})
 		if near || r.First.IsLoopback() || r.First.IsLinkLocalUnicast() {
 			continue
 		}
@@ -147,7 +152,8 @@ func (n Network) astray(adapters []Adapter) []string {
 		if len(own) > 0 {
 			where = "it is in " + strings.Join(own, ", ")
 		}
-		out = append(out, fmt.Sprintf("%s is in no network of this machine (%s), so that it is asked through a router, if there is one, and without multicast", text, where))
+		out = append(out, fmt.Sprintf(
+			"%s is in no network of this machine (%s), so that it is asked through a router, if there is one, and without multicast", text, where))
 	}
 	return out
 }

@@ -25,7 +25,8 @@ import (
 const (
 	maxSightings = 16384 // of one scan; a site has hundreds of devices, each seen a few times
 	maxLooks     = 8     // announced addresses of one host that are looked at
-	lookLanes    = 48    // addresses looked at at the same time: each is asked in every dialect at once
+	// addresses looked at at the same time: each is asked in every dialect at once
+	lookLanes = 48
 )
 
 // Discoverer looks through networks.
@@ -81,7 +82,8 @@ type Sighting struct {
 
 // Endpoint is where to talk to what was seen.
 func (s Sighting) Endpoint() device.Endpoint {
-	e := device.Endpoint{Dialect: s.Dialect, Address: s.Address.String(), Path: s.Path, ProtocolVersion: s.Version, Open: s.Open}
+	e := device.Endpoint{Dialect: s.Dialect, Address: s.Address.String(), Path: s.Path,
+		ProtocolVersion: s.Version, Open: s.Open}
 	if s.TLS {
 		e.Scheme = "https"
 	}
@@ -128,7 +130,8 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 		}
 	}
 	if len(f.Sightings) >= maxSightings {
-		f.Warnings = append(f.Warnings, fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
+		f.Warnings = append(f.Warnings,
+			fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
 	}
 	return f, nil
 }
@@ -136,12 +139,16 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 // hear runs all discovery protocols at once on one network. What is announced is looked at
 // while the others still wait.
 func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
-	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}, turns: make(chan struct{}, lookLanes)}
+	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{},
+		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},
+		turns: make(chan struct{}, lookLanes)}
 	h.looks.SetLimit(lookLanes)
 	var group errgroup.Group
 	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
 		if s.Uses(w.name) {
-			group.Go(func() error { return w.run(ctx, s, n, func(seen Sighting) { h.take(ctx, seen) }) })
+			group.Go(func() error {
+				return w.run(ctx, s, n, func(seen Sighting) { h.take(ctx, seen) })
+			})
 		}
 	}
 	if s.Uses("sweep") {
@@ -183,11 +190,13 @@ func (h *hearing) take(ctx context.Context, sight Sighting) {
 				asking, cancel := context.WithTimeout(ctx, h.discoverer.Patience)
 				defer cancel()
 				if f := sight.more(asking, sight); f.Model != "" || f.Called != "" {
-					sight.Facts, sight.ReadOnly, sight.more = f.Over(sight.Facts), f.Version != "", nil
+					sight.Facts, sight.ReadOnly, sight.more = f.Over(
+						sight.Facts), f.Version != "", nil
 					h.keep(sight)
 				}
 			}
-			if sight.Look && !sight.ReadOnly && h.first(sight.Address) { // it has not told all by itself
+			// it has not told all by itself
+			if sight.Look && !sight.ReadOnly && h.first(sight.Address) {
 				h.look(ctx, sight.Address, sight.TLS)
 			}
 			return nil

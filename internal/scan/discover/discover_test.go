@@ -70,25 +70,31 @@ func TestParseMDNS(t *testing.T) {
 	assert.Equal(t, netip.AddrPortFrom(host, 8080), got[0].Address)
 	assert.True(t, got[0].Look)
 	assert.Equal(t, device.Reading{
-		Identity: device.Identity{MAC: "02:00:5e:00:53:11", Vendor: "Tollgarth", Model: "TG-200", Serial: "TG2-0001"},
-		Version:  "K41", Called: "gate-1", Says: "Gate. 1",
+		Identity: device.Identity{MAC: "02:00:5e:00:53:11", Vendor: "Tollgarth", Model: "TG-200",
+			Serial: "TG2-0001"},
+		Version: "K41", Called: "gate-1", Says: "Gate. 1",
 	}, got[0].Facts)
 
-	got, _ = parseMDNS(records(t, `a._http._tcp.local. 10 IN SRV 0 0 80 a.local.`, `a._http._tcp.local. 10 IN TXT "version=1.0"`), from)
+	got, _ = parseMDNS(records(t, `a._http._tcp.local. 10 IN SRV 0 0 80 a.local.`,
+		`a._http._tcp.local. 10 IN TXT "version=1.0"`), from)
 	require.Len(t, got, 1)
 	assert.Empty(t, got[0].Facts.Version, "it may be the protocol's")
 
 	// A service on somebody else's host does not count for the one who tells of it.
-	got, _ = parseMDNS(records(t, "a._http._tcp.local. 10 IN SRV 0 0 80 other.local.", "me.local. 10 IN A "+host.String()), from)
+	got, _ = parseMDNS(records(t, "a._http._tcp.local. 10 IN SRV 0 0 80 other.local.",
+		"me.local. 10 IN A "+host.String()), from)
 	assert.Empty(t, got)
 
 	// What is not explained is asked for, in the very words.
 	got, ask = parseMDNS(records(t, mdnsTypes+" 10 IN PTR _lock._tcp.local."), from)
 	require.Len(t, got, 1)
-	assert.Equal(t, uint16(0), got[0].Address.Port(), "it is there, nobody knows where to talk to it")
+	assert.Equal(t, uint16(0), got[0].Address.Port(),
+		"it is there, nobody knows where to talk to it")
 	assert.Equal(t, "_lock._tcp.local.", asked(t, ask))
-	_, ask = parseMDNS(records(t, `_lock._tcp.local. 10 IN PTR Lock\.\0321._lock._tcp.local.`), from)
-	assert.Equal(t, `Lock\.\0321._lock._tcp.local.`, strings.ReplaceAll(asked(t, ask), `\ `, `\032`))
+	_, ask = parseMDNS(records(t, `_lock._tcp.local. 10 IN PTR Lock\.\0321._lock._tcp.local.`),
+		from)
+	assert.Equal(t, `Lock\.\0321._lock._tcp.local.`,
+		strings.ReplaceAll(asked(t, ask), `\ `, `\032`))
 
 	for why, packet := range map[string][]byte{
 		"a question": mdnsQuestions(dns.TypePTR, mdnsServices), "nothing": nil,
@@ -151,12 +157,14 @@ func TestParseSSDP(t *testing.T) {
 	require.Len(t, got, 1, "it is there")
 	assert.Equal(t, uint16(0), got[0].Address.Port(), "but it cannot send us to somebody else")
 
-	got, _ = parseSSDP([]byte("HTTP/1.1 200 OK\r\nST: "+redfishType+"\r\nUSN: uuid:1\r\nAL: <https://10.20.4.11/redfish/v1/>\r\n\r\n"), from)
+	got, _ = parseSSDP([]byte("HTTP/1.1 200 OK\r\nST: "+redfishType+
+		"\r\nUSN: uuid:1\r\nAL: <https://10.20.4.11/redfish/v1/>\r\n\r\n"), from)
 	require.Len(t, got, 1)
 	assert.Equal(t, netip.AddrPortFrom(host, 443), got[0].Address)
 	assert.True(t, got[0].TLS && got[0].Look)
 
-	for _, packet := range []string{"", "NOTIFY * HTTP/1.1\r\n\r\n", "HTTP/1.1 404 no\r\n\r\n", "HTTP/1.1 200 OK\r\nx", "HTTP/1.1",
+	for _, packet := range []string{"", "NOTIFY * HTTP/1.1\r\n\r\n", "HTTP/1.1 404 no\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nx", "HTTP/1.1",
 		strings.Replace(search, "hub/1", "hub\x1b[2J", 1)} {
 		got, _ := parseSSDP([]byte(packet), from)
 		assert.Empty(t, got, packet)
@@ -177,7 +185,8 @@ func FuzzSNMP(f *testing.F) {
 		f.Add(p)
 	}
 	f.Fuzz(func(t *testing.T, packet []byte) {
-		if facts, _, ok := snmp.Understand(packet); ok && (facts.Called != text.Clean(facts.Called) || facts.Says != text.Clean(facts.Says)) {
+		if facts, _, ok := snmp.Understand(packet); ok &&
+			(facts.Called != text.Clean(facts.Called) || facts.Says != text.Clean(facts.Says)) {
 			t.Errorf("texts that are not clean: %q", facts)
 		}
 	})
@@ -256,16 +265,19 @@ func TestDeep(t *testing.T) {
 func TestChooseAdapters(t *testing.T) {
 	all := []Adapter{
 		{Name: "lo", Up: true, Loopback: true, Multicast: true, Addresses: prefixes("127.0.0.1/8")},
-		{Name: "eth0", Up: true, Multicast: true, Addresses: prefixes("10.20.4.250/24", "fe80::1/64")},
+		{Name: "eth0", Up: true, Multicast: true,
+			Addresses: prefixes("10.20.4.250/24", "fe80::1/64")},
 		{Name: "eth1", Multicast: true, Addresses: prefixes("10.20.5.250/24")},
 		{Name: "eth2", Up: true, Multicast: true},
 	}
-	for want, c := range map[string]string{"eth0": "eth0", "10.20.4.250": "eth0", "lo": "lo", "127.0.0.9": "lo"} {
+	for want, c := range map[string]string{"eth0": "eth0", "10.20.4.250": "eth0", "lo": "lo",
+		"127.0.0.9": "lo"} {
 		got, err := Choose(all, want)
 		require.NoError(t, err, want)
 		assert.Equal(t, c, got[0].Name)
 	}
-	for want, text := range map[string]string{"eth9": "this machine has lo, eth0, eth1, eth2", "eth1": "is down", "eth2": "has no address"} {
+	for want, text := range map[string]string{"eth9": "this machine has lo, eth0, eth1, eth2",
+		"eth1": "is down", "eth2": "has no address"} {
 		_, err := Choose(all, want)
 		assert.ErrorContains(t, err, text)
 	}
@@ -284,7 +296,8 @@ func TestChooseAdapters(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, got, "nothing is sent to networks that were not named")
 	require.Len(t, n.astray(all), 1)
-	assert.Contains(t, n.astray(all)[0], "10.99.0.1-10.99.0.9 is in no network of this machine (it is in eth0 10.20.4.250/24, eth1 10.20.5.250/24)")
+	assert.Contains(t, n.astray(all)[0],
+		"10.99.0.1-10.99.0.9 is in no network of this machine (it is in eth0 10.20.4.250/24, eth1 10.20.5.250/24)")
 }
 
 func prefixes(texts ...string) (out []netip.Prefix) {
@@ -303,7 +316,8 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 	return out
 }
 
-var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{}, snmp.Dialect{})
+var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{},
+	snmp.Dialect{})
 
 func newDiscoverer(patience time.Duration) *Discoverer {
 	return &Discoverer{Dialects: dialects, Patience: patience, Log: slog.New(slog.DiscardHandler)}
@@ -340,7 +354,9 @@ func TestBadNeighbours(t *testing.T) {
 		}
 	}
 	var elsewhere atomic.Int64
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere.Add(1) }))
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		elsewhere.Add(1)
+	}))
 	t.Cleanup(func() { // once all of them have ended
 		other.Close()
 		assert.Zero(t, elsewhere.Load(), "nobody was followed to another host")
@@ -359,7 +375,8 @@ func TestBadNeighbours(t *testing.T) {
 		"bytes without HTTP": {raw(flood), ""},
 		"one byte a second": {raw(func(c net.Conn) {
 			for i := 0; ; i++ {
-				if _, err := c.Write([]byte("HTTP/1.1 200 OK\r\nContent-Length: 99\r\n\r\nslowly slowly slowly")[i%50 : i%50+1]); err != nil {
+				if _, err := c.Write(
+					[]byte("HTTP/1.1 200 OK\r\nContent-Length: 99\r\n\r\nslowly slowly slowly")[i%50 : i%50+1]); err != nil {
 					return
 				}
 				time.Sleep(time.Second)
@@ -374,13 +391,20 @@ func TestBadNeighbours(t *testing.T) {
 			}
 		}), ""},
 		"entities": {web(func(w http.ResponseWriter, _ *http.Request) {
-			_, _ = io.WriteString(w, `<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;&b;</Body></Envelope>`)
+			_, _ = io.WriteString(w,
+				`<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;&b;</Body></Envelope>`)
 		}), "answers, but Catena does not know how to read it"},
 		"nested a hundred thousand times": {web(func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w, strings.Repeat("<a>", 80_000))
 		}), "answers, but Catena does not know how to read it"},
-		"a redirect to another host": {web(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusFound) }), "answers, but Catena does not know how to read it"},
-		"a redirect in a circle":     {web(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusFound) }), "answers, but Catena does not know how to read it"},
+		"a redirect to another host": {web(func(w http.ResponseWriter,
+			r *http.Request) {
+			http.Redirect(w, r, other.URL, http.StatusFound)
+		}), "answers, but Catena does not know how to read it"},
+		"a redirect in a circle": {web(func(w http.ResponseWriter,
+			r *http.Request) {
+			http.Redirect(w, r, r.URL.Path, http.StatusFound)
+		}), "answers, but Catena does not know how to read it"},
 		"terminal codes in its name": {web(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Server", "x\x1b[2Jy")
 			_, _ = io.WriteString(w, "<title>a\nb\x1b]0;evil\x07</title>")
@@ -406,7 +430,8 @@ func TestBadNeighbours(t *testing.T) {
 
 // Ten thousand forged answers: what is kept is bounded, and the real device is heard.
 func TestKeepIsBounded(t *testing.T) {
-	h := &hearing{discoverer: newDiscoverer(time.Second), looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
+	h := &hearing{discoverer: newDiscoverer(time.Second), looked: map[netip.AddrPort]bool{},
+		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
 	for i := range 2 * maxLooks {
 		assert.Equal(t, i < maxLooks, h.room(host))
 	}
@@ -428,7 +453,9 @@ func match(relates, xaddrs, scopes string) []byte {
 
 func TestParseMatches(t *testing.T) {
 	from := netip.MustParseAddr("10.20.4.11")
-	got, _ := parseMatches(match(id, "http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service", "onvif://www.onvif.org/name/cam%2011"), []string{id}, from)
+	got, _ := parseMatches(match(id,
+		"http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service",
+		"onvif://www.onvif.org/name/cam%2011"), []string{id}, from)
 	require.Len(t, got, 1)
 	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
 	assert.Equal(t, "/onvif/device_service", got[0].Path)
@@ -469,21 +496,25 @@ func TestEachKeepsExceptions(t *testing.T) {
 	require.NoError(t, err)
 	except, err := site.ParseRange("10.20.4.2")
 	require.NoError(t, err)
-	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except}, Ports: []site.Port{{Number: 80}, {Number: 8080}, {Way: "snmp", Number: 1161}}}
-	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"), at("10.20.4.3:8080")}, slices.Collect(n.each))
+	n := Network{Ranges: []site.Range{r}, Except: []site.Range{except},
+		Ports: []site.Port{{Number: 80}, {Number: 8080}, {Way: "snmp", Number: 1161}}}
+	assert.Equal(t, []netip.AddrPort{at("10.20.4.1:80"), at("10.20.4.1:8080"), at("10.20.4.3:80"),
+		at("10.20.4.3:8080")}, slices.Collect(n.each))
 }
 func TestAddresses(t *testing.T) {
 	_, err := Addresses([]string{"10.0.0.0/8"}, nil, "", nil, false)
 	var wide *WideError
 	require.ErrorAs(t, err, &wide)
 	assert.Equal(t, WideError{"10.0.0.0/8", 1<<24 - 2}, *wide)
-	n, err := Addresses([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0", []site.Port{{Number: 81}}, true)
+	n, err := Addresses([]string{"10.0.0.0/8"}, []string{"10.1.0.0/16"}, "eth0",
+		[]site.Port{{Number: 81}}, true)
 	require.NoError(t, err)
 	assert.True(t, n[0].Inside(at("10.2.0.1:80")))
 	assert.False(t, n[0].Inside(at("10.1.0.1:80")))
 	_, err = Addresses([]string{"10.2.0.1"}, []string{"nobody"}, "", nil, false)
 	assert.Error(t, err)
-	n, err = Narrow([]Network{{Ranges: ranges(t, "10.2.0.0/24"), Ports: []site.Port{{Number: 80}}}}, []string{"10.2.0.9"}, []site.Port{{Number: 81}})
+	n, err = Narrow([]Network{{Ranges: ranges(t, "10.2.0.0/24"), Ports: []site.Port{{Number: 80}}}},
+		[]string{"10.2.0.9"}, []site.Port{{Number: 81}})
 	require.NoError(t, err)
 	assert.False(t, n[0].Inside(at("10.2.0.9:80")))
 	assert.Equal(t, []uint16{81}, n[0].TCPPorts(n[0].Ranges[0]))
@@ -504,14 +535,18 @@ func TestFlood(t *testing.T) {
 			return
 		}
 		for i := range 10_000 {
-			_, _ = device.WriteTo([]byte(strings.Replace(search, "uuid:AB", fmt.Sprintf("uuid:%d", i), 1)), to)
+			_, _ = device.WriteTo([]byte(strings.Replace(search, "uuid:AB",
+				fmt.Sprintf("uuid:%d", i), 1)), to)
 		}
 	}()
 	to := netip.MustParseAddrPort(device.LocalAddr().String())
 	open := func() (*net.UDPConn, error) { return net.ListenUDP("udp4", nil) }
 	n := 0
-	w := way{name: "ssdp", wait: 300 * time.Millisecond, messages: [][]byte{[]byte("x")}, read: parseSSDP}
-	require.NoError(t, w.exchange(context.Background(), open, []netip.AddrPort{to}, func(Sighting) { n++ }))
+	w := way{name: "ssdp", wait: 300 * time.Millisecond, messages: [][]byte{[]byte("x")},
+		read: parseSSDP}
+	require.NoError(t, w.exchange(context.Background(), open, []netip.AddrPort{to}, func(Sighting) {
+		n++
+	}))
 	assert.LessOrEqual(t, n, maxTalk, "one address gives so many answers and no more")
 	assert.Positive(t, n)
 }

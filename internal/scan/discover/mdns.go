@@ -34,9 +34,11 @@ var mdnsServices = []string{
 func (s *Discoverer) mdns() way {
 	return way{
 		name: "mdns", port: mdnsPort, wait: mdnsWait,
-		group4: netip.MustParseAddr("224.0.0.251"), group6: netip.MustParseAddr("ff02::fb"), groupPort: mdnsPort,
-		messages: [][]byte{mdnsQuestions(dns.TypePTR, append([]string{mdnsTypes}, mdnsServices...))},
-		read:     parseMDNS,
+		group4: netip.MustParseAddr("224.0.0.251"), group6: netip.MustParseAddr("ff02::fb"),
+		groupPort: mdnsPort,
+		messages: [][]byte{mdnsQuestions(dns.TypePTR,
+			append([]string{mdnsTypes}, mdnsServices...))},
+		read: parseMDNS,
 	}
 }
 
@@ -46,7 +48,8 @@ func mdnsQuestions(kind uint16, names []string) []byte {
 	m := dns.Msg{}
 	for _, name := range names {
 		if _, ok := dns.IsDomainName(name); ok {
-			m.Question = append(m.Question, dns.Question{Name: dns.Fqdn(name), Qtype: kind, Qclass: dns.ClassINET})
+			m.Question = append(m.Question,
+				dns.Question{Name: dns.Fqdn(name), Qtype: kind, Qclass: dns.ClassINET})
 		}
 	}
 	raw, err := m.Pack()
@@ -135,7 +138,9 @@ func parseMDNS(packet []byte, from netip.AddrPort) (out []Sighting, ask []byte) 
 // mdnsFollowUp asks for the instances of types that were not asked for yet, and for
 // where and what the instances are.
 func mdnsFollowUp(types, instances []string) []byte {
-	types = slices.DeleteFunc(types, func(t string) bool { return slices.Contains(mdnsServices, strings.ToLower(t)) })
+	types = slices.DeleteFunc(types, func(t string) bool {
+		return slices.Contains(mdnsServices, strings.ToLower(t))
+	})
 	if len(instances) > 0 {
 		return mdnsQuestions(dns.TypeANY, instances[:min(len(instances), maxFollowUps)])
 	}
@@ -145,7 +150,8 @@ func mdnsFollowUp(types, instances []string) []byte {
 // sighting makes one of a service instance, such as "cam-11._http._tcp.local.".
 func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 	label, kind := instance(name)
-	sight := Sighting{Via: "mdns", Address: netip.AddrPortFrom(host, s.port), Facts: device.Reading{Called: label}}
+	sight := Sighting{Via: "mdns", Address: netip.AddrPortFrom(host, s.port),
+		Facts: device.Reading{Called: label}}
 	switch kind {
 	case "_http._tcp", "_redfish._tcp", "_https._tcp", "_ssh._tcp":
 		sight.Look, sight.TLS = true, kind == "_https._tcp" || kind == "_redfish._tcp"
@@ -153,7 +159,8 @@ func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 		sight.Address = netip.AddrPortFrom(host, 0)
 	}
 	if target := strings.TrimSuffix(s.target, ".local."); target != s.target && target != "" {
-		sight.Facts.Called = text.Clean(unescaped(target)) // the host's own name; the service's may be a sentence
+		// the host's own name; the service's may be a sentence
+		sight.Facts.Called = text.Clean(unescaped(target))
 	}
 	s.texted(&sight.Facts)
 	if label != sight.Facts.Called {
@@ -195,7 +202,8 @@ func instance(name string) (label, kind string) {
 	labels := dns.SplitDomainName(name)
 	for i, l := range labels {
 		if strings.HasPrefix(l, "_") && len(labels) > i+1 {
-			return text.Clean(unescaped(strings.Join(labels[:i], "."))), strings.ToLower(l + "." + labels[i+1])
+			return text.Clean(unescaped(strings.Join(labels[:i], "."))),
+				strings.ToLower(l + "." + labels[i+1])
 		}
 	}
 	return text.Clean(unescaped(strings.TrimSuffix(name, ".local."))), ""

@@ -27,7 +27,8 @@ const (
 
 // identifyModbus asks who answers at a Modbus port. Units are asked in the order in
 // which gateways use them: 255 for themselves, then 1.
-func identifyModbus(ctx context.Context, a netip.AddrPort, patience time.Duration) (device.Reading, bool) {
+func identifyModbus(ctx context.Context, a netip.AddrPort, patience time.Duration) (device.Reading,
+	bool) {
 	for _, unit := range []byte{255, 1} {
 		if facts, ok := modbusUnit(ctx, a, unit, patience); ok {
 			return facts, true
@@ -36,7 +37,8 @@ func identifyModbus(ctx context.Context, a netip.AddrPort, patience time.Duratio
 	return device.Reading{}, false
 }
 
-func modbusUnit(ctx context.Context, a netip.AddrPort, unit byte, patience time.Duration) (device.Reading, bool) {
+func modbusUnit(ctx context.Context, a netip.AddrPort, unit byte,
+	patience time.Duration) (device.Reading, bool) {
 	d := net.Dialer{Timeout: patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
@@ -63,7 +65,8 @@ func modbusUnit(ctx context.Context, a netip.AddrPort, unit byte, patience time.
 		}
 		next = after
 	}
-	f := device.Reading{Identity: device.Identity{Vendor: objects[0], Model: objects[1]}, Version: strings.TrimPrefix(objects[2], "V"), Says: objects[4]}
+	f := device.Reading{Identity: device.Identity{Vendor: objects[0], Model: objects[1]},
+		Version: strings.TrimPrefix(objects[2], "V"), Says: objects[4]}
 	if f.Model == "" {
 		f.Model = objects[5]
 	}
@@ -85,7 +88,8 @@ func modbusRead(r io.Reader, id uint16, unit byte) ([]byte, error) {
 	}
 	be := binary.BigEndian
 	length := int(be.Uint16(head[4:]))
-	if be.Uint16(head) != id || be.Uint16(head[2:]) != 0 || head[6] != unit || length < 2 || length > modbusMax-6 {
+	if be.Uint16(head) != id || be.Uint16(head[2:]) != 0 || head[6] != unit || length < 2 ||
+		length > modbusMax-6 {
 		return nil, device.Because(device.Malformed, "no Modbus")
 	}
 	body := make([]byte, length-1)

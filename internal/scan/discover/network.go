@@ -10,7 +10,8 @@ import (
 
 // Network is where to look. Without ranges, all that is heard on the adapters counts.
 type Network struct {
-	Adapter        string // a name or an address, see Choose; empty: those that lead to the ranges, or all
+	// a name or an address, see Choose; empty: those that lead to the ranges, or all
+	Adapter        string
 	Ranges, Except []site.Range
 	Ports          []site.Port // empty: the usual ones
 
@@ -58,7 +59,8 @@ func (e *WideError) Error() string {
 
 // Addresses makes a network of what a person names to be looked through: each an address,
 // a row, a network or host:port. wide allows ranges of more than a /16.
-func Addresses(addresses, except []string, adapter string, ports []site.Port, wide bool) ([]Network, error) {
+func Addresses(addresses, except []string, adapter string, ports []site.Port, wide bool) ([]Network,
+	error) {
 	n := Network{Adapter: adapter, Ports: ports}
 	for list, into := range map[*[]string]*[]site.Range{&addresses: &n.Ranges, &except: &n.Except} {
 		for _, t := range *list {
@@ -99,7 +101,8 @@ func Networks(of []site.Network) []Network {
 	var out []Network
 	for _, n := range of {
 		ranges, except := n.Inside()
-		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except, Ports: n.PortList()})
+		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except,
+			Ports: n.PortList()})
 	}
 	return out
 }

@@ -14,12 +14,14 @@ const (
 
 // snmp asks every address for its system group, in all versions (RFC 3416, RFC 3414).
 func (s *Discoverer) snmp() way {
-	return way{name: "snmp", port: snmpPort, wait: snmpWait, messages: snmp.Probes(s.Communities...),
+	return way{name: "snmp", port: snmpPort, wait: snmpWait,
+		messages: snmp.Probes(s.Communities...),
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			facts, by, ok := snmp.Understand(packet)
 			if !ok {
 				return nil, nil
 			}
-			return []Sighting{{Via: "snmp", Address: from, Dialect: by.Dialect, Version: by.ProtocolVersion, Open: by.Open, Facts: facts}}, nil
+			return []Sighting{{Via: "snmp", Address: from, Dialect: by.Dialect,
+				Version: by.ProtocolVersion, Open: by.Open, Facts: facts}}, nil
 		}}
 }

@@ -26,9 +26,11 @@ const (
 
 func (s *Discoverer) ssdp() way {
 	w := way{name: "ssdp", port: ssdpPort, wait: ssdpWait,
-		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"), groupPort: ssdpPort, read: parseSSDP}
+		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"),
+		groupPort: ssdpPort, read: parseSSDP}
 	for _, target := range []string{"upnp:rootdevice", redfishType} {
-		w.messages = append(w.messages, []byte("M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\nST: "+target+"\r\n\r\n"))
+		w.messages = append(w.messages,
+			[]byte("M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\nST: "+target+"\r\n\r\n"))
 	}
 	return w
 }
@@ -49,7 +51,8 @@ func parseSSDP(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 		id = "urn:" + strings.ToLower(id)
 	}
 	sight := Sighting{Via: "ssdp", Address: netip.AddrPortFrom(from.Addr(), 0),
-		Facts: device.Reading{Identity: device.Identity{UUID: text.Clean(id)}, Says: text.Clean(resp.Header.Get("SERVER"))}}
+		Facts: device.Reading{Identity: device.Identity{UUID: text.Clean(id)},
+			Says: text.Clean(resp.Header.Get("SERVER"))}}
 	where := resp.Header.Get("LOCATION")
 	if al := resp.Header.Get("AL"); al != "" && resp.Header.Get("ST") == redfishType {
 		where = strings.Trim(al, "<> ")
@@ -92,5 +95,6 @@ func upnpDescription(ctx context.Context, s Sighting) device.Reading {
 	if xml.Unmarshal(a.Body, &d) != nil {
 		return device.Reading{}
 	}
-	return device.Reading{Identity: device.Identity{Vendor: d.Device.Maker, Model: d.Device.Model, Hardware: d.Device.Number, Serial: d.Device.Serial}, Called: d.Device.Name}.Clean()
+	return device.Reading{Identity: device.Identity{Vendor: d.Device.Maker, Model: d.Device.Model,
+		Hardware: d.Device.Number, Serial: d.Device.Serial}, Called: d.Device.Name}.Clean()
 }

@@ -111,7 +111,8 @@ func (s *Discoverer) Opens(ctx context.Context, a netip.AddrPort) bool {
 
 // look finds out what answers at an open port: SSH where it greets with that, Modbus
 // where the port is one of its, and otherwise HTTP, with TLS or without.
-func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort, tlsFirst bool) (Sighting, bool) {
+func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort,
+	tlsFirst bool) (Sighting, bool) {
 	if a.Port() == modbusPort || slices.Contains(n.portsFor("modbus"), a.Port()) {
 		if facts, ok := identifyModbus(ctx, a, s.Patience); ok {
 			return Sighting{Via: "modbus", Address: a, ReadOnly: true, Facts: facts}, true
@@ -149,13 +150,15 @@ func (s *Discoverer) greeting(ctx context.Context, a netip.AddrPort) string {
 	}
 	defer func() { _ = c.Close() }()
 	_ = c.SetDeadline(time.Now().Add(wait))
-	line, _ := bufio.NewReaderSize(c, maxBanner).ReadSlice('\n') // what came, also when it is too long or cut off
+	// what came, also when it is too long or cut off
+	line, _ := bufio.NewReaderSize(c, maxBanner).ReadSlice('\n')
 	return text.Clean(string(line))
 }
 
 // ssh meets an SSH server as far as its host key. Nobody logs in.
 func (s *Discoverer) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
-	sight := Sighting{Via: "ssh", Address: a, Facts: device.Reading{Says: banner}, Trouble: device.Because(device.NotRecognised, "it speaks SSH")}
+	sight := Sighting{Via: "ssh", Address: a, Facts: device.Reading{Says: banner},
+		Trouble: device.Because(device.NotRecognised, "it speaks SSH")}
 	d := net.Dialer{Timeout: s.Patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
@@ -164,10 +167,12 @@ func (s *Discoverer) ssh(ctx context.Context, a netip.AddrPort, banner string) S
 	defer func() { _ = c.Close() }()
 	_ = c.SetDeadline(time.Now().Add(s.Patience))
 	enough := errors.New("enough")
-	_, _, _, _ = ssh.NewClientConn(c, a.String(), &ssh.ClientConfig{ // it ends with enough, before any login
+	// it ends with enough, before any login
+	_, _, _, _ = ssh.NewClientConn(c, a.String(), &ssh.ClientConfig{
 		User: "nobody",
 		// Always in this order, so that a server with several keys shows the same one.
-		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521,
+		HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384,
+			ssh.KeyAlgoECDSA521,
 			ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoRSA},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
 			s.met(a, device.KeySSH, ssh.FingerprintSHA256(key))
@@ -179,10 +184,12 @@ func (s *Discoverer) ssh(ctx context.Context, a netip.AddrPort, banner string) S
 
 // recognise asks in every dialect at once; the first in their order that knows the
 // device has it. silent: nothing at all came back.
-func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting, silent, ok bool) {
+func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting,
+	silent, ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Patience)
 	defer cancel()
-	sight = Sighting{Via: "http", Address: a, TLS: tls, Trouble: device.Because(device.NotRecognised, "")}
+	sight = Sighting{Via: "http", Address: a, TLS: tls,
+		Trouble: device.Because(device.NotRecognised, "")}
 	if tls {
 		sight.Via = "https"
 	}
@@ -213,7 +220,8 @@ func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) 
 		}
 	}
 	if pageErr == nil && (page.Status != http.StatusBadRequest || tls) {
-		sight.Facts.Says = text.Clean(strings.TrimSpace(page.Header.Get("Server") + " " + title(page.Body)))
+		sight.Facts.Says = text.Clean(strings.TrimSpace(page.Header.Get("Server") + " " +
+			title(page.Body)))
 		return sight, false, true
 	}
 	if ctx.Err() != nil {

@@ -22,8 +22,9 @@ const (
 	askApart  = 150 * time.Millisecond // … so far apart
 	maxPacket = 32 << 10               // bytes of one answer that are looked at
 	maxTalk   = 64                     // answers that one address may give to one way
-	burst     = 64                     // datagrams to single addresses before a pause: switches drop longer bursts
-	pause     = 2 * time.Millisecond
+	// datagrams to single addresses before a pause: switches drop longer bursts
+	burst = 64
+	pause = 2 * time.Millisecond
 )
 
 // way is one way of asking over UDP: what is sent where, how long the answers may take,
@@ -49,7 +50,8 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 			if ctx.Err() == nil {
 				group.Go(func() error {
 					if err := w.all(ctx, a, addr.Addr(), take); err != nil {
-						s.Log.Info("cannot ask everybody", "way", w.name, "adapter", a.Name, "from", addr.Addr(), "err", err)
+						s.Log.Info("cannot ask everybody", "way", w.name, "adapter", a.Name, "from",
+							addr.Addr(), "err", err)
 					}
 					return nil
 				})
@@ -66,7 +68,9 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 			}
 			if len(to) > 0 {
 				group.Go(func() error {
-					return w.exchange(ctx, func() (*net.UDPConn, error) { return net.ListenUDP(network, nil) }, to, take)
+					return w.exchange(ctx,
+						func() (*net.UDPConn, error) { return net.ListenUDP(network, nil) }, to,
+						take)
 				})
 			}
 		}
@@ -87,7 +91,8 @@ func (w way) all(ctx context.Context, a Adapter, from netip.Addr, take func(Sigh
 		return nil
 	}
 	to := []netip.AddrPort{netip.AddrPortFrom(group.WithZone(zoneOf(group, a)), w.groupPort)}
-	return w.exchange(ctx, func() (*net.UDPConn, error) { return groupSocket(a, from, group) }, to, take)
+	return w.exchange(ctx, func() (*net.UDPConn, error) { return groupSocket(a, from, group) }, to,
+		take)
 }
 
 // groupSocket opens a socket that sends to a group, or a broadcast, on one adapter.
@@ -96,17 +101,20 @@ func groupSocket(a Adapter, from, group netip.Addr) (*net.UDPConn, error) {
 	if err != nil {
 		return nil, err
 	}
-	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(from.WithZone(zoneOf(from, a)), 0)))
+	conn, err := net.ListenUDP("udp",
+		net.UDPAddrFromAddrPort(netip.AddrPortFrom(from.WithZone(zoneOf(from, a)), 0)))
 	if err != nil {
 		return nil, err
 	}
 	switch {
 	case from.Is4() && group.IsMulticast():
 		p := ipv4.NewPacketConn(conn)
-		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastTTL(1), p.SetMulticastLoopback(true))
+		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastTTL(1),
+			p.SetMulticastLoopback(true))
 	case from.Is6():
 		p := ipv6.NewPacketConn(conn)
-		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastHopLimit(1), p.SetMulticastLoopback(true))
+		err = errors.Join(p.SetMulticastInterface(adapter), p.SetMulticastHopLimit(1),
+			p.SetMulticastLoopback(true))
 	}
 	if err != nil {
 		_ = conn.Close()
@@ -163,7 +171,8 @@ func askedAt(name string) bool { return name == "snmp" || name == "ethernet-ip" 
 // open opens a socket to do so. Datagrams to addresses where nobody is stay in the
 // socket's buffer for as long as the system looks for them, which is seconds: when one
 // is full, the next socket goes on.
-func (w way) exchange(ctx context.Context, open func() (*net.UDPConn, error), to []netip.AddrPort, take func(Sighting)) error {
+func (w way) exchange(ctx context.Context, open func() (*net.UDPConn, error), to []netip.AddrPort,
+	take func(Sighting)) error {
 	s := &sockets{way: w, open: open, to: to, take: take}
 	defer s.close()
 	if err := s.next(); err != nil {
@@ -194,8 +203,9 @@ func (w way) exchange(ctx context.Context, open func() (*net.UDPConn, error), to
 }
 
 const (
-	maxSockets = 64                    // of one exchange
-	fullAfter  = 20 * time.Millisecond // a datagram that cannot leave for so long finds its socket full
+	maxSockets = 64 // of one exchange
+	// a datagram that cannot leave for so long finds its socket full
+	fullAfter = 20 * time.Millisecond
 )
 
 // sockets are those of one exchange; the last one sends, all hear.
@@ -277,7 +287,8 @@ func (s *sockets) close() {
 
 // hear takes answers until the socket's deadline: from one address no more than one
 // answers with, in all no more than a site can hold.
-func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting), longer func(*net.UDPConn)) {
+func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting),
+	longer func(*net.UDPConn)) {
 	buf := make([]byte, maxPacket)
 	answers := map[netip.Addr]int{}
 	type said struct {
@@ -306,7 +317,8 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 			longer(conn)
 		}
 		for _, sight := range heard {
-			if key := (said{sight.Address, sight.Facts.UUID + sight.Path}); !seen[key] && len(seen) < maxSightings {
+			if key := (said{sight.Address, sight.Facts.UUID + sight.Path}); !seen[key] &&
+				len(seen) < maxSightings {
 				seen[key] = true
 				take(sight)
 			}

@@ -41,9 +41,12 @@ func (s *Discoverer) wsDiscovery() way {
 	const cameras = `<d:Types xmlns:dn="http://www.onvif.org/ver10/network/wsdl">dn:NetworkVideoTransmitter</d:Types>`
 	const profile = `<d:Types xmlns:wsdp="http://schemas.xmlsoap.org/ws/2006/02/devprof">wsdp:Device</d:Types>`
 	return way{
-		name: "ws-discovery", port: wsdPort, wait: wsdWait, replyAll: true, // a Resolve goes to all: 2005/04, 6.1
-		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"), groupPort: wsdPort,
-		messages: [][]byte{wsdMessage(wsd2005, ids[1], "Probe", cameras), wsdMessage(wsd2005, ids[2], "Probe", ""),
+		// a Resolve goes to all: 2005/04, 6.1
+		name: "ws-discovery", port: wsdPort, wait: wsdWait, replyAll: true,
+		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"),
+		groupPort: wsdPort,
+		messages: [][]byte{wsdMessage(wsd2005, ids[1], "Probe", cameras),
+			wsdMessage(wsd2005, ids[2], "Probe", ""),
 			wsdMessage(wsd2005, ids[3], "Probe", profile), wsdMessage(wsd11, ids[4], "Probe", "")},
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			return parseMatches(packet, ids, from.Addr())
@@ -90,7 +93,8 @@ const maxMatches = 256
 // with the first of the numbers.
 func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting, resolve []byte) {
 	var m matches
-	if deep(packet) || xml.Unmarshal(packet, &m) != nil || !slices.Contains(ids, strings.TrimSpace(m.RelatesTo)) {
+	if deep(packet) || xml.Unmarshal(packet, &m) != nil ||
+		!slices.Contains(ids, strings.TrimSpace(m.RelatesTo)) {
 		return nil, nil
 	}
 	all := append(m.Matches, m.Resolved...)
@@ -105,8 +109,9 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 			named = true
 			name, model := onvif.Scopes(strings.Fields(match.Scopes))
 			sight := Sighting{Via: "ws-discovery", Address: address, TLS: u.Scheme == "https",
-				Path:  cleanPath(u),
-				Facts: device.Reading{Called: name, Identity: device.Identity{Model: model, UUID: endpoint}}}
+				Path: cleanPath(u),
+				Facts: device.Reading{Called: name,
+					Identity: device.Identity{Model: model, UUID: endpoint}}}
 			if strings.Contains(match.Types, "NetworkVideoTransmitter") || model != "" {
 				sight.Dialect = onvif.Name
 			} else {
@@ -115,13 +120,16 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 			out = append(out, sight)
 			break
 		}
-		if !named && len(m.Resolved) == 0 && strings.TrimSpace(match.XAddrs) == "" && strings.HasPrefix(endpoint, "urn:") && !strings.ContainsAny(endpoint, `<>&"'`) {
+		if !named && len(m.Resolved) == 0 && strings.TrimSpace(match.XAddrs) == "" &&
+			strings.HasPrefix(endpoint, "urn:") && !strings.ContainsAny(endpoint, `<>&"'`) {
 			ns := wsd2005
 			if strings.Contains(m.Action, wsd11) {
 				ns = wsd11
 			}
-			resolve = wsdMessage(ns, ids[0], "Resolve", `<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
-			out = append(out, Sighting{Via: "ws-discovery", Address: netip.AddrPortFrom(from, 0), Facts: device.Reading{Identity: device.Identity{UUID: endpoint}}})
+			resolve = wsdMessage(ns, ids[0], "Resolve",
+				`<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
+			out = append(out, Sighting{Via: "ws-discovery", Address: netip.AddrPortFrom(from, 0),
+				Facts: device.Reading{Identity: device.Identity{UUID: endpoint}}})
 		}
 	}
 	return out, resolve
@@ -220,7 +228,9 @@ func wsdMetadata(ctx context.Context, s Sighting) device.Reading {
 	}
 	var f device.Reading
 	for _, x := range m.Sections[:min(len(m.Sections), 16)] {
-		for _, p := range []struct{ to, from *string }{{&f.Called, &x.Name}, {&f.Version, &x.Version}, {&f.Serial, &x.Serial}, {&f.Vendor, &x.Maker}, {&f.Model, &x.Model}, {&f.Says, &x.Computer}} {
+		for _, p := range []struct{ to, from *string }{{&f.Called, &x.Name},
+			{&f.Version, &x.Version}, {&f.Serial, &x.Serial}, {&f.Vendor, &x.Maker}, {&f.Model,
+				&x.Model}, {&f.Says, &x.Computer}} {
 			if *p.to == "" {
 				*p.to = *p.from
 			}
