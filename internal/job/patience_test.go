@@ -1,0 +1,199 @@
+package job_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/login"
+	"catena/internal/match"
+)
+
+// acted is a device of a test: a Dialect, its Session and its Update in one. It follows the
+// clock, which a test bubble advances by itself: an hour costs nothing.
+type acted struct {
+	mu       sync.Mutex
+	version  string
+	sent     string    // the version that it was sent and has not started yet
+	until    time.Time // it is away until then
+	writing  time.Time // it writes until then
+	attempts int       // how often it was sent something
+
+	writes, down time.Duration // how long each takes
+	announces    time.Duration // as how long it says it will be away
+	stays        bool          // it starts only what it is asked to
+	back         func(a *acted)
+}
+
+func (a *acted) About() dialect.About {
+	return dialect.About{Name: "acted", Rank: 1, Transport: "tcp"}
+}
+
+func (a *acted) Probe(context.Context, dialect.At) (device.Reading, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.settle()
+	if time.Now().Before(a.until) {
+		return device.Reading{}, device.Because(device.NoAnswer, "")
+	}
+	return device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"}}, nil
+}
+
+// settle starts what was sent, once it is written.
+func (a *acted) settle() {
+	if a.sent == "" || a.stays || time.Now().Before(a.writing) {
+		return
+	}
+	a.restart()
+}
+
+func (a *acted) restart() {
+	if a.sent != "" {
+		a.version, a.sent = a.sent, ""
+	}
+	a.until = a.writing.Add(a.down)
+	if a.stays {
+		a.until = time.Now().Add(a.down)
+	}
+	if a.back != nil {
+		a.back(a)
+	}
+}
+
+func (a *acted) Open(dialect.At, login.Credential) dialect.Session { return a }
+
+func (a *acted) Read(ctx context.Context) (device.Reading, error) {
+	r, err := a.Probe(ctx, dialect.At{})
+	if err != nil {
+		return r, err
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	r.Version = a.version
+	return r, nil
+}
+
+func (a *acted) Healthy(context.Context, device.Reading) error { return nil }
+func (a *acted) Update(string) (dialect.Update, error)         { return a, nil }
+func (a *acted) Locate() (dialect.Locator, error)              { return nil, device.ErrUnsupported }
+func (a *acted) Close(context.Context) error                   { return nil }
+func (a *acted) Ready(context.Context) error                   { return nil }
+
+func (a *acted) Traits() dialect.Traits {
+	return dialect.Traits{RestartsByItself: true, Down: a.announces}
+}
+
+func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64)) error {
+	content := make([]byte, image.Size)
+	if _, err := image.ReadAt(content, 0); err != nil {
+		return err
+	}
+	sent(image.Size)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.attempts++
+	a.sent, a.writing = string(content), time.Now().Add(a.writes)
+	return nil
+}
+
+func (a *acted) Progress(context.Context) (int, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if left := time.Until(a.writing); left > 0 {
+		return int(100 * (a.writes - left) / a.writes), nil
+	}
+	return 100, nil
+}
+
+func (a *acted) Activate(context.Context) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.restart()
+	return nil
+}
+
+// play runs a job that takes the device from 1.0 to 2.0 with the patience for real devices,
+// and returns how it ended and how long that took on the clock of the bubble.
+func play(t *testing.T, a *acted) (d job.DeviceState, took time.Duration) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		l, err := ledger.Create(dir, time.Now)
+		require.NoError(t, err)
+		defer func() { _ = l.Close() }()
+		images := map[string]*firmware.Image{}
+		for _, v := range []string{"1.0", "2.0"} {
+			images[v] = &firmware.Image{Size: int64(len(v)), Manifest: firmware.Manifest{
+				Version: v, Component: firmware.Main, SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}}
+		}
+		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Patience: job.Usual, Now: time.Now,
+			Contact: func(device.Device) (dialect.At, login.Credential, bool) {
+				return dialect.At{}, login.Credential{}, true
+			},
+			See: func(string, *device.Device) error { return nil },
+			Open: func(i firmware.Image) (job.File, error) {
+				return memory{bytes.NewReader([]byte(i.Version))}, nil
+			}}
+		known := device.Device{ID: "d1", Name: "gate-1", Endpoint: device.Endpoint{Dialect: "acted"},
+			Reading: device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"}, Version: "1.0"}}
+		a.version = "1.0"
+		j, err := engine.Start(job.Plan{Purpose: job.Flash, Parallel: 1, Items: []job.Item{{Device: known, From: "1.0",
+			Path: []match.Hop{{From: "1.0", Image: images["2.0"], Back: images["1.0"]}}}}})
+		require.NoError(t, err)
+		began := time.Now()
+		require.NoError(t, j.Run(t.Context(), t.Context()))
+		took = time.Since(began)
+		state, err := job.Load(l, j.ID)
+		require.NoError(t, err)
+		d = state.Devices[0]
+	})
+	return d, took
+}
+
+func TestPatience(t *testing.T) {
+	never := 1000 * time.Hour
+	for name, c := range map[string]struct {
+		device   *acted
+		end      job.Step
+		why      job.Why
+		version  string
+		from, to time.Duration // how long it may take
+	}{
+		"as announced": {&acted{writes: time.Minute, down: 2 * time.Minute, announces: 2 * time.Minute},
+			job.Done, "", "2.0", 3 * time.Minute, 4 * time.Minute},
+		"longer than announced": {&acted{writes: time.Minute, down: 9 * time.Minute, announces: time.Second},
+			job.Done, "", "2.0", 10 * time.Minute, 11 * time.Minute},
+		"it never comes back": {&acted{writes: time.Minute, down: never},
+			job.Stranded, job.DidNotReturn, "1.0", 10 * time.Minute, 13 * time.Minute},
+		"it never ends writing": {&acted{writes: never},
+			job.Stranded, job.NotWritten, "1.0", time.Hour, 2 * time.Hour},
+		"it restarts only when asked": {&acted{stays: true, writes: time.Minute, down: time.Minute},
+			job.Done, "", "2.0", 5 * time.Minute, 6 * time.Minute},
+		"it comes back on the old version": {
+			&acted{writes: time.Minute, down: time.Minute, back: func(a *acted) { a.version = "1.0" }},
+			job.Returned, job.WrongVersion, "1.0", 3 * time.Minute, 12 * time.Minute},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d, took := play(t, c.device)
+			assert.Equal(t, c.end, d.Step, d.Reason)
+			assert.Equal(t, c.version, d.Version)
+			if c.why != "" {
+				require.NotNil(t, d.Cause)
+				assert.Equal(t, c.why, d.Cause.Why, d.Reason)
+			}
+			assert.True(t, took >= c.from && took <= c.to, "it took %s: %s", took, d.Reason)
+		})
+	}
+}
