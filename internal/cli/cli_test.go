@@ -30,6 +30,7 @@ func TestMain(m *testing.M) {
 //	sim FILE        start a simulated site; $NET, $ADAPTER and $ADDR_name tell where
 //	stopsim         end it
 //	code N          the exit code of the last command run with ! or ? was N
+//	await FILE RE   wait until a line of FILE matches
 //	field FILE K V  some object in the JSON lines of FILE has K with value V
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
@@ -69,6 +70,18 @@ func TestScripts(t *testing.T) {
 				}
 				ts.Check(os.WriteFile(ts.MkAbs("said"), out, 0o600))
 			},
+			"await": func(ts *testscript.TestScript, _ bool, args []string) {
+				pattern := regexp.MustCompile("(?m)" + args[1])
+				for began := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+					content, _ := os.ReadFile(ts.MkAbs(args[0])) // it may not be there yet
+					if pattern.Match(content) {
+						return
+					}
+					if time.Since(began) > awaitAtMost {
+						ts.Fatalf("%s never had %s:\n%s", args[0], args[1], content)
+					}
+				}
+			},
 			"field": func(ts *testscript.TestScript, neg bool, args []string) {
 				found := false
 				for _, object := range jsonObjects(ts.ReadFile(args[0])) {
@@ -81,6 +94,10 @@ func TestScripts(t *testing.T) {
 		},
 	})
 }
+
+// awaitAtMost is how long a script waits for something that must come: long enough for the
+// busiest machine, and no test passes by it.
+const awaitAtMost = 2 * time.Minute
 
 func jsonObjects(text string) []map[string]any {
 	var out []map[string]any

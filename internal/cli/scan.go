@@ -277,9 +277,10 @@ func keepScan(w *workspace.Workspace, devices []device.Device, keys scan.Keys) e
 // cannot be done, because a cable is out for a while, is told, and the next one comes.
 func (r *round) watch(ctx context.Context, every time.Duration) error {
 	a := r.app
-	for first := true; ; first = false {
+	for n := 1; ; n++ {
 		next := time.After(every)
 		note, _, err := r.scan(ctx)
+		a.log.Debug("looked", "round", n, "found", note.Found, "err", err)
 		if ctx.Err() != nil {
 			return nil
 		}
@@ -289,7 +290,7 @@ func (r *round) watch(ctx context.Context, every time.Duration) error {
 		} else if err := a.printNews(at, note); err != nil {
 			return err
 		}
-		if first && err == nil {
+		if n == 1 && err == nil {
 			a.say("%s %s here; looking again every %s, until Ctrl-C.", at,
 				view.Plural(note.Found, "device"), every)
 		}
