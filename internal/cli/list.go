@@ -251,10 +251,24 @@ func (a *app) show(name string) error {
 		}{d, events})
 	}
 	style := a.style(a.out)
+	trusted, changed, err := workspace.Keys(w.Ledger)
+	if err != nil {
+		return err
+	}
 	for i, part := range devices {
 		t := partFacts(part)
 		if i == 0 {
 			t = deviceFacts(part)
+			for _, k := range trusted {
+				if k.Host() == d.Match.Device.Host() && k.Kind != device.KeySerial {
+					t.Add(view.Quiet.Cell(k.Kind), k.Fingerprint)
+				}
+			}
+			for _, k := range changed {
+				if k.Host() == d.Match.Device.Host() {
+					t.Add(view.Bad.Cell("changed "+k.Kind), "now "+k.Fingerprint)
+				}
+			}
 		} else {
 			fmt.Fprintln(a.out)
 		}
@@ -276,7 +290,7 @@ func deviceFacts(r workspace.Row) view.Table {
 		{"name", r.Name}, {"address", r.Address}, {"vendor", r.Vendor}, {"model", r.Model},
 		{"hardware", r.Hardware.Text}, {"serial", r.Serial}, {"version", r.Version.Text},
 		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
-		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback},
+		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},
 		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
 		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)}, {"updated", clockTime(r.Updated)},
 		{"says", d.Says}, {"hardware address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")}, {"id", r.ID},

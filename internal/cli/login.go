@@ -392,10 +392,12 @@ func (a *app) loginAcceptCmd() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use:   "accept DEVICE|ADDRESS",
-		Short: "Accept a changed certificate, host key or serial number",
+		Short: "Accept a changed certificate, host key, serial number or address",
 		Long: `A device's TLS certificate, SSH host key and serial number are remembered at the first
 contact. Where another one is met at its address, nothing is sent to it any more, until
-this command accepts what was met last. Do so only when you know what was exchanged.`,
+this command accepts what was met last. A device that has moved gets the logins of the
+site, its model and its groups, but its own login only once the move is accepted here. Do
+so only when you know what was exchanged or moved.`,
 		Example: "  catena login accept cam-11\n  catena login accept 10.20.4.11 --yes",
 		Args:    exactly(1, "one device or address"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.loginAccept(args[0], yes) },
@@ -410,44 +412,28 @@ func (a *app) loginAccept(name string, yes bool) error {
 		return err
 	}
 	defer w.Close()
-	known, err := workspace.Devices(w.Ledger)
+	met, err := w.Unaccepted(name)
 	if err != nil {
 		return err
 	}
-	trusted, strange, err := workspace.Keys(w.Ledger)
-	if err != nil {
-		return err
+	for _, k := range met.Keys {
+		a.say("%s: the %s changed\n  was %s\n  now %s", k.Address, k.Kind, k.Was, k.Fingerprint)
 	}
-	hosts := map[string]bool{name: true}
-	for _, d := range known {
-		if d.Answers(name) {
-			hosts[d.Host()] = true
-		}
+	for _, d := range met.Devices {
+		a.say("%s has moved\n  was %s\n  now %s", d.Name, d.Moved, d.Address)
 	}
-	was := map[device.Key]string{}
-	for _, k := range trusted {
-		was[device.Key{Address: k.Address, Kind: k.Kind}] = k.Fingerprint
-	}
-	var accepted []device.Key
-	for _, k := range strange {
-		if hosts[k.Address] || hosts[k.Host()] {
-			accepted = append(accepted, k)
-			a.say("%s: the %s changed\n  was %s\n  now %s", k.Address, k.Kind,
-				was[device.Key{Address: k.Address, Kind: k.Kind}], k.Fingerprint)
-		}
-	}
-	if len(accepted) == 0 {
-		return usage("no changed certificate, key or serial number was met at %s; scan first: catena scan", name)
+	if len(met.Keys)+len(met.Devices) == 0 {
+		return usage("no changed certificate, key, serial number or address was met at %s; scan first: catena scan", name)
 	}
 	if !yes {
-		if err := a.confirm("Was it exchanged on purpose?"); err != nil {
+		if err := a.confirm("Was it exchanged or moved on purpose?"); err != nil {
 			return err
 		}
 	}
-	if err := workspace.Trust(w.Ledger, accepted); err != nil {
+	if err := w.Accept(met); err != nil {
 		return err
 	}
-	a.say("Accepted. Read it again: catena scan %s", accepted[0].Host())
+	a.say("Accepted. Read it again: catena scan")
 	return nil
 }
 

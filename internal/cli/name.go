@@ -115,15 +115,15 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	if d.Access == device.IdentityChanged {
 		return refused("%s: %s; %s", name, d.Why(), remedy(d))
 	}
-	if err := dialect.VerifyIdentity(ctx, speaks, at, d.Serial); err != nil {
-		return refused("%s: %w; %s", name, err, remedy(d))
-	}
-	session := speaks.Open(at, as)
+	session := dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as))
 	locator, err := session.Locate()
 	if err != nil {
 		return refused("%s cannot be made to show itself", name)
 	}
 	what, err := locator.Show(ctx, true, output)
+	if errors.Is(err, device.ErrIdentityChanged) {
+		return refused("%s: %w; %s", name, err, exchanged(name))
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}

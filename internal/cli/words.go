@@ -101,6 +101,9 @@ func advice(d job.DeviceState) string {
 	}
 	switch d.Step {
 	case job.Stranded:
+		if d.Cause.IdentityChanged() {
+			return exchanged(d.Name)
+		}
 		if last(d.Cause).Why == job.NoRollback {
 			from := last(d.Cause).Want
 			return "add an image of " + from +
@@ -116,26 +119,28 @@ func advice(d job.DeviceState) string {
 		return "flash it by its maker's own means"
 	case job.NoLogin:
 		return "add a login, then flash it again: catena login add --device " + d.Name
-	case job.AnotherDevice:
-		return "find out what was exchanged: catena scan"
 	case job.ChangedSince:
 		return "match again: catena match"
 	case job.Unhealthy:
 		return "mend that first, then flash it again"
 	}
 	if c := d.Cause.Device; c != nil {
-		if next := remedy(device.Device{Name: d.Name, Trouble: c}); next != "" &&
-			c.Problem != device.Changed {
-			return next + "; then flash it again"
-		}
+		next := remedy(device.Device{Name: d.Name, Trouble: c})
 		switch {
 		case c.Problem == device.Changed:
-			return "find out what was exchanged: catena scan"
+			return exchanged(d.Name)
+		case next != "":
+			return next + "; then flash it again"
 		case d.Cause.Step == job.Checking:
 			return "look whether it has power and network, then: catena scan"
 		}
 	}
 	return "mend the cause, then flash it again"
+}
+
+// exchanged is what to do where another device, or another key, is at an address.
+func exchanged(name string) string {
+	return "find out what was exchanged: catena scan; if it was on purpose: catena login accept " + name
 }
 
 // last is the end of a chain of reasons.

@@ -92,6 +92,9 @@ func (c *Cause) Error() string {
 	}
 	switch c.Problem {
 	case Changed:
+		if c.Key != KeyTLS && c.Key != KeySSH {
+			return fmt.Sprintf("another device is at its address: its %s is %s, not %s", c.Key, c.Now, c.Was)
+		}
 		return fmt.Sprintf("its %s changed: was %s, now %s", c.Key, c.Was, c.Now)
 	case RefusedBefore:
 		return fmt.Sprintf("refused %d of its logins before; they are not tried again unasked, so that it does not lock up", c.Count)

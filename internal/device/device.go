@@ -48,6 +48,25 @@ func (i *Identity) fields() []*string {
 	return []*string{&i.Vendor, &i.Model, &i.Hardware, &i.Serial, &i.UUID, &i.MAC}
 }
 
+// Other tells by what another identity shows that it belongs to another device: by its
+// serial number or its model, and where one of them tells no serial number, by its hardware
+// address or its UUID. What one of them does not tell shows nothing. nil: nothing does.
+func (i Identity) Other(now Identity) *Cause {
+	same := i.Serial != "" && strings.EqualFold(i.Serial, now.Serial)
+	for _, f := range []struct {
+		key, was, is string
+		counts       bool
+	}{
+		{KeySerial, i.Serial, now.Serial, true}, {KeyModel, i.Model, now.Model, true},
+		{KeyMAC, i.MAC, now.MAC, !same}, {KeyUUID, i.UUID, now.UUID, !same},
+	} {
+		if f.counts && f.was != "" && f.is != "" && !strings.EqualFold(f.was, f.is) {
+			return IdentityChangedError(f.key, f.was, f.is)
+		}
+	}
+	return nil
+}
+
 // Endpoint is where and how a device is talked to.
 type Endpoint struct {
 	Dialect string `json:"dialect,omitempty"`
@@ -197,6 +216,9 @@ type Device struct {
 	// a person gave the name; the device's own is not used
 	Named bool   `json:"named,omitempty"`
 	Login string `json:"login,omitempty"` // the ID of the login that worked last
+	// the address at which it was known, where it has moved and only its own word says that it
+	// is the same: its own login is not sent to the new address until a person accepts that
+	Moved string `json:"moved,omitempty"`
 	// IDs of logins that it refused; they are not tried again unasked
 	Refused []string `json:"refused,omitempty"`
 }
@@ -237,8 +259,11 @@ func (d Device) Answers(pattern string) bool {
 const (
 	KeyTLS = "TLS certificate"
 	KeySSH = "SSH host key"
-	// KeySerial is the kind of what a device tells openly of itself.
+	// What a device says of itself.
 	KeySerial = "serial number"
+	KeyModel  = "model"
+	KeyMAC    = "hardware address"
+	KeyUUID   = "UUID"
 )
 
 // Key is what a device showed of itself at an address: a certificate, a host key, a

@@ -10,11 +10,9 @@ package dialect
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -199,18 +197,4 @@ func (r Registry) Updates(e device.Endpoint) bool {
 	}
 	_, err := d.Open(At{Endpoint: e}, login.Credential{}).Update("main")
 	return err == nil
-}
-
-// VerifyIdentity looks, before a login is sent, whether the device that was known by
-// this serial number is still there, as far as it tells that openly. Its error is a
-// device.ErrIdentityChanged; who does not answer is for the login to find out.
-func VerifyIdentity(ctx context.Context, d Dialect, at At, serial string) error {
-	r, err := d.Probe(ctx, at)
-	if errors.Is(err, device.ErrIdentityChanged) {
-		return err
-	}
-	if err == nil && serial != "" && r.Serial != "" && !strings.EqualFold(serial, r.Serial) {
-		return device.IdentityChangedError(device.KeySerial, serial, r.Serial)
-	}
-	return nil
 }

@@ -31,6 +31,9 @@ type acted struct {
 	until    time.Time // it is away until then
 	writing  time.Time // it writes until then
 	attempts int       // how often it was sent something
+	logins   int       // how often it was logged in to
+	is       string    // its serial number
+	changed  error     // what a probe meets, such as another certificate
 
 	writes, down time.Duration // how long each takes
 	announces    time.Duration // as how long it says it will be away
@@ -49,7 +52,10 @@ func (a *acted) Probe(context.Context, dialect.At) (device.Reading, error) {
 	if time.Now().Before(a.until) {
 		return device.Reading{}, device.Because(device.NoAnswer, "")
 	}
-	return device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"}}, nil
+	if a.changed != nil {
+		return device.Reading{}, a.changed
+	}
+	return device.Reading{Identity: device.Identity{Serial: a.is, Model: "TG-200"}}, nil
 }
 
 // settle starts what was sent, once it is written.
@@ -82,6 +88,7 @@ func (a *acted) Read(ctx context.Context) (device.Reading, error) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	a.logins++
 	r.Version = a.version
 	return r, nil
 }
@@ -148,7 +155,7 @@ func play(t *testing.T, a *acted) (d job.DeviceState, took time.Duration) {
 			}}
 		known := device.Device{ID: "d1", Name: "gate-1", Endpoint: device.Endpoint{Dialect: "acted"},
 			Reading: device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"}, Version: "1.0"}}
-		a.version = "1.0"
+		a.version, a.is = "1.0", "S-1"
 		j, err := engine.Start(job.Plan{Purpose: job.Flash, Parallel: 1, Items: []job.Item{{Device: known, From: "1.0",
 			Path: []match.Hop{{From: "1.0", Image: images["2.0"], Back: images["1.0"]}}}}})
 		require.NoError(t, err)
@@ -194,6 +201,28 @@ func TestPatience(t *testing.T) {
 				assert.Equal(t, c.why, d.Cause.Why, d.Reason)
 			}
 			assert.True(t, took >= c.from && took <= c.to, "it took %s: %s", took, d.Reason)
+		})
+	}
+}
+
+// While a device restarts, another one may take its address, or somebody with another
+// certificate: it gets neither a login nor an image.
+func TestAnotherDeviceAfterTheRestart(t *testing.T) {
+	for name, back := range map[string]func(a *acted){
+		"another serial number": func(a *acted) { a.is = "S-2" },
+		"another certificate": func(a *acted) {
+			a.changed = device.IdentityChangedError(device.KeyTLS, "SHA256:a", "SHA256:b")
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			a := &acted{writes: time.Minute, down: time.Minute}
+			a.back = func(a *acted) { back(a); a.logins = 0 }
+			d, took := play(t, a)
+			assert.Equal(t, job.Stranded, d.Step, d.Reason)
+			assert.True(t, d.Cause.IdentityChanged())
+			assert.Equal(t, 1, a.attempts, "the earlier image was not sent to it")
+			assert.Zero(t, a.logins, "nor a login")
+			assert.Less(t, took, 5*time.Minute, "at once")
 		})
 	}
 }

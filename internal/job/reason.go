@@ -3,6 +3,7 @@ package job
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -17,7 +18,6 @@ const (
 	CannotUpdate   Why = "cannot-update"   // Catena can read it, and cannot send it an image yet
 	NoLogin        Why = "no-login"        // no login is known for it
 	DeviceSaid     Why = "device"          // a step failed; Device says why
-	AnotherDevice  Why = "another-device"  // another one is at its address: Is, not Want
 	ThereAlready   Why = "there-already"   // it runs Want
 	ChangedSince   Why = "changed-since"   // it runs Is, and was matched on Want
 	Unhealthy      Why = "unhealthy"       // Device says what is wrong
@@ -71,6 +71,12 @@ func (r *Reason) Away() bool {
 	return r != nil && (r.Why == DidNotReturn || r.Why == StillAway || r.Then.Away())
 }
 
+// IdentityChanged tells whether the reason, or what it led to, is that another device, or one
+// with another key, is at the address.
+func (r *Reason) IdentityChanged() bool {
+	return r != nil && (r.Device != nil && r.Device.Problem == device.Changed || r.Then.IdentityChanged())
+}
+
 var during = map[Step]string{Sending: "while sending: it ", Writing: "while writing: it ",
 	Restarting: "when told to restart: it ",
 	Proving:    "after its restart: it "}
@@ -102,9 +108,10 @@ func (r *Reason) sentence() string {
 	case NoLogin:
 		return "no login is known for it"
 	case DeviceSaid:
+		if r.Device.Problem == device.Changed { // the subject is not the device that was known
+			return strings.TrimSuffix(during[r.Step], "it ") + r.Device.Error()
+		}
 		return during[r.Step] + r.Device.Error()
-	case AnotherDevice:
-		return prefix + "another device is at its address: " + r.Is + ", not " + r.Want
 	case ThereAlready:
 		return "it runs " + r.Want + " already"
 	case ChangedSince:

@@ -129,12 +129,8 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 	if !ok {
 		return Failed, &Reason{Why: NoLogin, Step: Checking}
 	}
-	w.dialect, w.at, w.session = d, at, d.Open(at, as)
-	var r device.Reading
-	err := dialect.VerifyIdentity(ctx, d, at, was.Serial)
-	if err == nil {
-		r, err = w.session.Read(ctx)
-	}
+	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
+	r, err := w.session.Read(ctx)
 	switch {
 	case ctx.Err() != nil:
 		return Skipped, &Reason{Why: Abandoned, Step: Checking}
@@ -162,16 +158,17 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 	return "", nil
 }
 
-// another says what is not the same about a device that should be; nil: nothing.
+// another says what is not the same about a device that should be; nil: nothing. A device
+// that told its serial number, and after a login tells none, is not the same either.
 func another(step Step, was, now device.Identity) *Reason {
-	switch {
-	case was.Serial != "" && !strings.EqualFold(was.Serial, now.Serial):
-		return &Reason{Why: AnotherDevice, Step: step, Is: "serial number " + now.Serial,
-			Want: was.Serial}
-	case was.Model != "" && !strings.EqualFold(was.Model, now.Model):
-		return &Reason{Why: AnotherDevice, Step: step, Is: "model " + now.Model, Want: was.Model}
+	other := was.Other(now)
+	if other == nil && was.Serial != "" && now.Serial == "" {
+		other = device.IdentityChangedError(device.KeySerial, was.Serial, "none")
 	}
-	return nil
+	if other == nil {
+		return nil
+	}
+	return said(step, other)
 }
 
 // failure says how far an image came.
@@ -264,7 +261,8 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 		switch {
 		case err == nil && percent >= 100:
 			return nil
-		case errors.Is(err, device.ErrRefused):
+		case errors.Is(err, device.ErrRefused), errors.Is(err, device.ErrLoginRefused),
+			errors.Is(err, device.ErrIdentityChanged):
 			return &failure{reason: said(Writing, err)}
 		case err == nil:
 			meter.done.Store(int64(percent))
@@ -294,8 +292,11 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 	since, telling := now(), !w.same(w.said.Of(component), to)
 	wait := w.wait(patience.Restarting)
 	for gone := false; ; {
-		late, there := now().Sub(since) > update.Traits().Down+patience.Grace, w.there(ctx)
+		there, other := w.there(ctx)
+		late := now().Sub(since) > update.Traits().Down+patience.Grace
 		switch {
+		case other != nil:
+			return &failure{taken: true, reason: said(Restarting, other)}
 		case !there:
 			gone = true
 		case gone || telling && w.runs(ctx, component, to):
@@ -317,12 +318,16 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 	}
 }
 
-// there tells whether the device answers, without a login.
-func (w *worker) there(ctx context.Context) bool {
+// there tells whether the device answers, without a login. The error is that another device
+// does.
+func (w *worker) there(ctx context.Context) (bool, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookWithin)
 	defer cancel()
-	_, err := w.dialect.Probe(ctx, w.at)
-	return err == nil
+	err := dialect.VerifyIdentity(ctx, w.dialect, w.at, w.item.Device.Identity)
+	if errors.Is(err, device.ErrIdentityChanged) {
+		return false, err
+	}
+	return err == nil, nil
 }
 
 // runs tells whether the device says that a component runs that version.
@@ -345,7 +350,7 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 	wait := w.wait(w.job.engine.Patience.Proving)
 	for refused := 0; ; {
 		reason := w.look(ctx, component, to)
-		if reason == nil || reason.Why == AnotherDevice {
+		if reason == nil || reason.IdentityChanged() {
 			return reason // no later look can better it
 		}
 		if errors.Is(reason.Device, device.ErrLoginRefused) {
@@ -399,14 +404,16 @@ const (
 	longestPause  = 3 * time.Second
 )
 
-// awaitThere waits until the device answers, and returns false where it does not.
-func (w *worker) awaitThere(ctx context.Context) bool {
+// awaitThere waits until the device answers, and returns false where it does not. The error
+// is that another device does.
+func (w *worker) awaitThere(ctx context.Context) (bool, error) {
 	for wait := w.wait(w.job.engine.Patience.Restarting); ; {
-		if w.there(ctx) {
-			return true
+		there, other := w.there(ctx)
+		if there || other != nil {
+			return there, other
 		}
 		if !wait() {
-			return false
+			return false, nil
 		}
 	}
 }
@@ -414,12 +421,15 @@ func (w *worker) awaitThere(ctx context.Context) bool {
 // rescue decides what becomes of a device whose image of a hop was not proven.
 func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 	component, from, to := hop.Image.Component, hop.From, hop.Image.Version
-	if f.away {
-		return w.end(Stranded, f.reason)
+	if f.away || f.reason.IdentityChanged() {
+		return w.end(Stranded, f.reason) // what answers in its place is not touched
 	}
 	if !f.taken {
 		// The device has not said that it has the image. It is the truth, not Catena.
-		if !w.awaitThere(ctx) {
+		switch there, other := w.awaitThere(ctx); {
+		case other != nil:
+			return w.end(Stranded, f.reason.then(said(Proving, other)))
+		case !there:
 			return w.end(Stranded, f.reason.then(&Reason{Why: StillAway}))
 		}
 		if w.runs(ctx, component, to) && w.prove(ctx, component, to) == nil {
@@ -430,6 +440,9 @@ func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 			return w.end(Failed, f.reason.then(&Reason{Why: StillRuns, Is: from}))
 		}
 		f.reason = f.reason.then(reason)
+		if reason.IdentityChanged() {
+			return w.end(Stranded, f.reason)
+		}
 	}
 	if hop.Back == nil {
 		return w.end(Stranded, f.reason.then(&Reason{Why: NoRollback, Want: from}))

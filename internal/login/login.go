@@ -57,7 +57,7 @@ func (e Entry) For() string {
 func (e Entry) applies(d device.Device, groups []string) bool {
 	switch e.Kind {
 	case Device:
-		return e.Of == d.ID && d.ID != "" || e.Of == d.Address || e.Of == d.Host()
+		return e.Of == d.ID && d.ID != "" && d.Moved == "" || e.Of == d.Address || e.Of == d.Host()
 	case Model:
 		return strings.EqualFold(e.Of, d.Model)
 	case Group:

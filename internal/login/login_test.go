@@ -118,3 +118,20 @@ func TestFile(t *testing.T) {
 	_, err = login.Open(dir, identity)
 	assert.ErrorContains(t, err, "is damaged")
 }
+
+// A device that has moved on its own word does not get its own login.
+func TestOwnLoginStaysWhereItWas(t *testing.T) {
+	var b login.Book
+	_, err := b.Add(login.Entry{Kind: login.Device, Of: "d1", User: "keeper", Password: "own"})
+	require.NoError(t, err)
+	_, err = b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "site"})
+	require.NoError(t, err)
+	passwords := func(d device.Device) (out []string) {
+		for _, c := range b.For(d, nil) {
+			out = append(out, c.Password)
+		}
+		return out
+	}
+	assert.Equal(t, []string{"own", "site"}, passwords(device.Device{ID: "d1"}))
+	assert.Equal(t, []string{"site"}, passwords(device.Device{ID: "d1", Moved: "10.20.4.11:80"}))
+}

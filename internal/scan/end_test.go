@@ -115,7 +115,7 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 	r = h.scan()
 	stopped := h.device(r, "gate-1")
 	assert.Equal(t, device.IdentityChanged, stopped.Access)
-	assert.Contains(t, stopped.Why(), "its serial number changed: was WX4-cam-11, now TG2-gate-1")
+	assert.Contains(t, stopped.Why(), "its serial number is TG2-gate-1, not WX4-cam-11")
 	require.Len(t, r.Keys.Refused, 1)
 	assert.Equal(t, KeySerial, r.Keys.Refused[0].Kind)
 }
@@ -256,7 +256,7 @@ func TestAnnouncedOnly(t *testing.T) {
 	h.scanner.keys = newKeyring(nil)
 	f := merge(dialects, []discover.Sighting{{Via: "ws-discovery", Address: at("127.0.0.1:1"),
 		Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
-	require.NoError(t, h.scanner.read(t.Context(), f, nil))
+	require.NoError(t, h.scanner.read(t.Context(), f))
 	assert.Equal(t, device.Away, f[0].Access)
 	assert.Equal(t, "was announced, but takes no connection", f[0].Why())
 }

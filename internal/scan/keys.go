@@ -21,10 +21,12 @@ type keyring struct {
 	trusted        map[Key]string // by address and kind: the fingerprint
 	fresh, refused []Key
 	strangers      map[netip.Addr]error
+	shown          map[netip.Addr][]string // the fingerprints that each host has shown now
 }
 
-func newKeyring(known []Key) keyring {
-	k := keyring{mu: new(sync.Mutex), trusted: map[Key]string{}, strangers: map[netip.Addr]error{}}
+func newKeyring(known []Key) *keyring {
+	k := &keyring{mu: new(sync.Mutex), trusted: map[Key]string{}, strangers: map[netip.Addr]error{},
+		shown: map[netip.Addr][]string{}}
 	for _, key := range known {
 		k.trusted[Key{Address: key.Address, Kind: key.Kind}] = key.Fingerprint
 	}
@@ -36,6 +38,10 @@ func newKeyring(known []Key) keyring {
 func (k *keyring) check(address, kind, fingerprint string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	host, _ := netip.ParseAddrPort(address) // the zero address where it is none
+	if kind != KeySerial {
+		k.shown[host.Addr()] = append(k.shown[host.Addr()], fingerprint)
+	}
 	slot := Key{Address: address, Kind: kind}
 	was, known := k.trusted[slot]
 	switch {
@@ -46,7 +52,6 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	case was == fingerprint:
 		return nil
 	}
-	host, _ := netip.ParseAddrPort(address) // the zero address where it is none
 	changed := device.IdentityChangedError(kind, was, fingerprint)
 	if k.strangers[host.Addr()] == nil {
 		k.refused = append(k.refused, Key{Address: address, Kind: kind, Fingerprint: fingerprint})

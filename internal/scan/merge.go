@@ -35,21 +35,18 @@ func (f *found) connects(dialects dialect.Registry) bool {
 // merge makes devices of sightings: a device is heard by several discovery protocols, at
 // several ports, and must be in the list once.
 //
-// Two sightings are of one device where they share a key. A key is the host's address, a
-// UUID, or a hardware address. For example
+// What answers at one host is one device. For example
 //
 //	ws-discovery 10.20.4.11:80   uuid A
 //	http         10.20.4.11:8080
-//	mdns         10.20.4.19:80   uuid A     its second address
+//	mdns         10.20.4.11      no port: an answer to a multicast
 //
-// are one device: the first two by their host, the third by its UUID. One case breaks the
-// rule of hosts: behind a router that forwards ports, one address is a door to several
-// devices. sharedHosts finds those; there the key is the address with its port, and what
-// has no port (an answer to a multicast) belongs to nobody.
+// is one. One case breaks the rule: behind a router that forwards ports, one address is a
+// door to several devices. sharedHosts finds those; there only what answers at one port, or
+// says one UUID, is one device, and what has no port belongs to nobody.
 //
-// A UUID or a hardware address is a claim that anybody can make. Here it only joins what
-// was heard in this scan; which known device it is, and so which login it gets, is decided
-// elsewhere (same, Scanner.logIn).
+// What answers at two hosts stays two devices, even where both say one UUID: anybody can say
+// it, and whoever is taken for a device gets its logins. join makes exceptions.
 //
 // The best sighting of a host comes first (rank): what it tells stands, the others fill
 // gaps. The result is in the order of the addresses.
@@ -66,15 +63,13 @@ func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 	byKey := map[string]*found{}
 	var out []*found
 	for _, s := range sightings {
-		keys := []string{"at " + s.Address.Addr().String()}
-		if shared[s.Address.Addr()] {
+		host := s.Address.Addr()
+		keys := []string{"at " + host.String()}
+		if shared[host] {
 			keys = []string{"at " + s.Address.String()}
-		}
-		if s.Facts.UUID != "" {
-			keys = append(keys, "uuid "+s.Facts.UUID)
-		}
-		if s.Facts.MAC != "" && s.Dialect == "" {
-			keys = append(keys, "mac "+s.Facts.MAC)
+			if s.Facts.UUID != "" {
+				keys = append(keys, "at "+host.String()+" uuid "+s.Facts.UUID)
+			}
 		}
 		var f *found
 		for _, k := range keys {
@@ -83,7 +78,7 @@ func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 			}
 		}
 		if f == nil {
-			if shared[s.Address.Addr()] && s.Address.Port() == 0 {
+			if shared[host] && s.Address.Port() == 0 {
 				continue // nobody can say which of them it was
 			}
 			f = &found{Device: device.Device{Access: device.Unreadable,
@@ -97,6 +92,46 @@ func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 		f.take(dialects, s)
 	}
 	return out
+}
+
+// join makes one device of two hosts that say one UUID, where it is proven that they are
+// one, or where no harm comes of it:
+//
+//   - both have shown one TLS or SSH key, and are of different families (IPv4 and IPv6): one
+//     device with two addresses;
+//   - one of them is an IPv6 link-local address: the other is the one to talk to. The
+//     link-local one brings neither a way to talk nor a fact, so that who claims a UUID there
+//     gains nothing.
+func join(all []*found, sameKey func(a, b netip.Addr) bool) []*found {
+	byUUID := map[string][]*found{}
+	for _, f := range all {
+		if f.UUID != "" {
+			byUUID[f.UUID] = append(byUUID[f.UUID], f)
+		}
+	}
+	gone := map[*found]bool{}
+	for _, f := range all { // in the order of the addresses: IPv4 comes first
+		for _, other := range byUUID[f.UUID] {
+			a, b := address(f.Endpoint).Addr(), address(other.Endpoint).Addr()
+			if f == other || gone[f] || gone[other] || !a.IsValid() || !b.IsValid() {
+				continue
+			}
+			proven := a.Is4() && b.Is6() && sameKey(a, b)
+			alias := !a.IsLinkLocalUnicast() && b.Is6() && b.IsLinkLocalUnicast()
+			if !proven && !alias {
+				continue
+			}
+			gone[other] = true
+			for _, via := range other.FoundVia {
+				f.via(via)
+			}
+			if proven {
+				f.talks = append(f.talks, other.talks...)
+				f.Reading = f.Reading.Over(other.Reading)
+			}
+		}
+	}
+	return slices.DeleteFunc(all, func(f *found) bool { return gone[f] })
 }
 
 // rank orders the sightings of one host: the best way to talk to it first, then what can
@@ -144,8 +179,13 @@ func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 		f.Address, f.Scheme = e.Address, e.Scheme
 	}
 	f.Reading = f.Reading.Over(s.Facts) // what was known first came from the better way
-	if !slices.Contains(f.FoundVia, s.Via) {
-		f.FoundVia = append(f.FoundVia, s.Via)
+	f.via(s.Via)
+}
+
+// via notes a discovery protocol that found it.
+func (f *found) via(name string) {
+	if !slices.Contains(f.FoundVia, name) {
+		f.FoundVia = append(f.FoundVia, name)
 		slices.Sort(f.FoundVia)
 	}
 }
@@ -252,47 +292,13 @@ func fold(all []*found) []*device.Device {
 	return out
 }
 
-// same finds the known device that d is: by serial number, then hardware address, then
-// UUID, then address. A device at a known address that says another serial number,
-// hardware address or UUID is another device.
-func same(d device.Device, known []device.Device, taken map[string]bool) (device.Device, bool) {
-	tests := []func(k device.Device) bool{
-		func(k device.Device) bool {
-			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) &&
-				strings.EqualFold(d.Vendor, k.Vendor) && d.Address == k.Address
-		},
-		func(k device.Device) bool {
-			return d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) &&
-				strings.EqualFold(d.Vendor, k.Vendor)
-		},
-		func(k device.Device) bool {
-			return d.MAC != "" && d.MAC == k.MAC &&
-				!differ(d.Serial, k.Serial)
-		},
-		func(k device.Device) bool {
-			return d.UUID != "" && d.UUID == k.UUID &&
-				!differ(d.Serial, k.Serial)
-		},
-		func(k device.Device) bool {
-			return d.Address == k.Address && !differ(d.Serial, k.Serial) &&
-				!differ(d.UUID, k.UUID) && !differ(d.MAC, k.MAC)
-		},
-	}
-	for _, is := range tests {
-		for _, k := range known {
-			if !taken[k.ID] && is(k) {
-				return k, true
-			}
-		}
-	}
-	return device.Device{}, false
-}
-
-func differ(a, b string) bool { return a != "" && b != "" && !strings.EqualFold(a, b) }
-
 // remember keeps what was known of a device and was not said this time.
-func remember(d, old device.Device) device.Device {
-	now := d
+func remember(d device.Device, o owner) device.Device {
+	now, old := d, o.Device
+	now.Moved = old.Moved
+	if o.by == said && now.Moved == "" {
+		now.Moved = old.Address
+	}
 	now.ID, now.Reading = old.ID, d.Reading.Over(old.Reading)
 	if now.Dialect == "" {
 		now.Endpoint = old.Endpoint

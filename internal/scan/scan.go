@@ -52,7 +52,7 @@ type Scanner struct {
 	Log      *slog.Logger
 	Progress func(done, total int, what string) // may be nil
 
-	keys keyring
+	keys *keyring
 	// unnamed are the devices that refused a login without a number, by address: it was
 	// given for this run, and is tried once with a device as long as the run lasts.
 	unnamed sync.Map
@@ -90,14 +90,15 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 		return result, err
 	}
 	result.Outside, result.Asked, result.Warnings = seen.Outside, seen.Asked, seen.Warnings
-	found := merge(s.Dialects, seen.Sightings)
+	found := join(merge(s.Dialects, seen.Sightings), s.keys.sameKey)
 	if len(found) > maxDevices {
 		result.Warnings = append(result.Warnings,
 			fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
 		found = found[:maxDevices]
 	}
 	addMACs(found, arpTable())
-	if err := s.read(ctx, found, known); err != nil {
+	s.own(found, known, seen.Networks)
+	if err := s.read(ctx, found); err != nil {
 		return result, err
 	}
 	result.settle(s, fold(found), known, seen.Networks)
@@ -106,14 +107,14 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 }
 
 // read logs in to every device found and asks what it is.
-func (s *Scanner) read(ctx context.Context, found []*found, known []device.Device) error {
+func (s *Scanner) read(ctx context.Context, found []*found) error {
 	var group errgroup.Group
 	group.SetLimit(readLanes)
 	var mu sync.Mutex
 	done := 0
 	for _, d := range found {
 		group.Go(func() error {
-			s.readOne(ctx, d, known)
+			s.readOne(ctx, d)
 			mu.Lock()
 			defer mu.Unlock()
 			done++
@@ -125,11 +126,37 @@ func (s *Scanner) read(ctx context.Context, found []*found, known []device.Devic
 	return ctx.Err()
 }
 
+// own gives those found what is known of them, so that the right logins are tried: which
+// are for a device is told by what was known before, not by what it calls itself.
+func (s *Scanner) own(all []*found, known []device.Device, networks []discover.Network) {
+	devices := make([]*device.Device, len(all))
+	for i, f := range all {
+		devices[i] = &f.Device
+		if len(f.talks) > 0 {
+			f.Endpoint = f.talks[0]
+		}
+	}
+	for i, o := range claims(devices, known, s.keys, s.lookedAtIn(networks)) {
+		if o.by == none {
+			continue
+		}
+		d := devices[i]
+		d.ID, d.Name, d.Named, d.Login, d.Refused, d.Moved = o.ID, o.Name, o.Named, o.Login, o.Refused, o.Moved
+		if o.by == said && d.Moved == "" {
+			d.Moved = o.Address
+		}
+	}
+}
+
 // readOne reads a device by the best way to talk to it. The others only add what they
 // tell without a login.
-func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) {
+func (s *Scanner) readOne(ctx context.Context, d *found) {
 	ctx, cancel := context.WithTimeout(ctx, readWithin)
 	defer cancel()
+	if err := s.keys.changed(address(d.Endpoint).Addr()); err != nil { // shown also where no login would go out
+		d.Access, d.Trouble = Access(err)
+		return
+	}
 	if len(d.talks) == 0 {
 		if d.readOnly {
 			d.Access, d.Trouble = device.OK, nil
@@ -139,11 +166,6 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) 
 	}
 	best := d.talks[0]
 	d.Endpoint = best
-	// Which logins are for it is told by what was known before, not by what it calls
-	// itself.
-	if old, ok := same(d.Device, known, nil); ok && !d.fixed {
-		d.ID, d.Name, d.Login, d.Refused = old.ID, old.Name, old.Login, old.Refused
-	}
 	if !d.fixed && !d.connects(s.Dialects) && !s.discoverer().Opens(ctx, address(best)) {
 		d.Access, d.Trouble = device.Away, device.Because(device.OnlyAnnounced, "")
 		return
@@ -151,8 +173,7 @@ func (s *Scanner) readOne(ctx context.Context, d *found, known []device.Device) 
 	s.logIn(ctx, d, best)
 	for _, at := range d.talks[1:] {
 		if other, ok := s.Dialects.Named(at.Dialect); ok && at.Open {
-			if facts, err := read(ctx, other, dialect.At{Endpoint: at},
-				login.Credential{}); err == nil {
+			if facts, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{}, device.Identity{}); err == nil {
 				d.Reading = d.Reading.Over(facts)
 			}
 		}
@@ -186,7 +207,7 @@ func (s *Scanner) Again(ctx context.Context, devices []device.Device) ([]device.
 		f.Refused = nil
 		f.talks = []device.Endpoint{d.Endpoint}
 	}
-	_ = s.read(ctx, all, devices) // an end of the context is the caller's to see
+	_ = s.read(ctx, all) // an end of the context is the caller's to see
 	var out []device.Device
 	for _, f := range all {
 		out = append(out, f.Device)
@@ -225,17 +246,7 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 	if !s.pinSerial(d) {
 		return
 	}
-	if err := s.keys.changed(address(best).Addr()); err != nil {
-		d.Access, d.Trouble = Access(err)
-		return
-	}
 	at := dialect.At{Endpoint: best, Trust: s.keys.trust(d.Address)}
-	if d.fixed { // it was not found just now
-		if err := dialect.VerifyIdentity(ctx, speaks, at, d.Serial); err != nil {
-			d.Access, d.Trouble = Access(err)
-			return
-		}
-	}
 	logins, before := s.logins(d.Device, best)
 	if len(logins) == 0 {
 		d.Access, d.Trouble = device.LoginRefused, device.Because(device.NoLogin, "")
@@ -252,7 +263,7 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 	tried := 0
 	for _, login := range logins {
 		login.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
-		facts, err := read(ctx, speaks, at, login)
+		facts, err := read(ctx, speaks, at, login, d.Identity)
 		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version,
 			"err", err)
 		d.Reading = facts.Over(d.Reading)
@@ -288,9 +299,12 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 const endWithin = 5 * time.Second
 
 // read is one session that reads. It ends also where the reading was given up.
-func read(ctx context.Context, speaks dialect.Dialect, at dialect.At,
-	as login.Credential) (device.Reading, error) {
+func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.Credential,
+	known device.Identity) (device.Reading, error) {
 	session := speaks.Open(at, as)
+	if as.Password != "" {
+		session = dialect.Guard(speaks, at, known, session)
+	}
 	defer func() {
 		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
 		defer cancel()
@@ -366,10 +380,13 @@ func (s *Scanner) progress(done, total int, what string) {
 func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device,
 	networks []discover.Network) {
 	matched := map[string]bool{}
-	for _, d := range found {
-		if old, ok := same(*d, known, matched); ok {
-			matched[old.ID] = true
-			*d = remember(*d, old)
+	owners := claims(found, known, s.keys, s.lookedAtIn(networks))
+	for i, d := range found {
+		if o := owners[i]; o.by != none {
+			matched[o.ID] = true
+			*d = remember(*d, o)
+		} else {
+			d.ID, d.Moved = "", "" // what was thought before it was read does not hold
 		}
 		if s.Names != nil {
 			if name, ok := s.Names(*d); ok {

@@ -68,7 +68,7 @@ func settled(found, known []device.Device, ranges string) Result {
 		pointers = append(pointers, &found[i])
 	}
 	first, _ := site.ParseRange(ranges)
-	r.settle(&Scanner{}, pointers, known,
+	r.settle(&Scanner{keys: newKeyring(nil)}, pointers, known,
 		[]discover.Network{{Ranges: []site.Range{first}, Ports: []site.Port{{Number: 80}}}})
 	return r
 }
@@ -153,7 +153,7 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 }
 
 func TestMergeByHost(t *testing.T) {
-	found := merge(dialects, []discover.Sighting{
+	found := join(merge(dialects, []discover.Sighting{
 		{Via: "ssh", Address: at("10.20.4.11:22"),
 			Trouble: device.Because(device.NotRecognised, "it speaks SSH"),
 			Facts:   device.Reading{Says: "SSH-2.0-x"}},
@@ -166,11 +166,28 @@ func TestMergeByHost(t *testing.T) {
 			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
 		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif", Path: "/p",
 			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
-	})
-	require.Len(t, found, 1, "one host, and its address of the other kind by its UUID")
+	}), func(a, b netip.Addr) bool { return false })
+	require.Len(t, found, 1, "one host, and its link-local address by its UUID")
+	assert.Len(t, found[0].talks, 2, "the link-local address brings no way to talk")
 	assert.Equal(t, []string{"http", "mdns", "snmp", "ssh", "ws-discovery"}, found[0].FoundVia)
 	assert.Equal(t, "onvif", found[0].talks[0].Dialect)
 	assert.Equal(t, "SSH-2.0-x", found[0].Says)
+
+	// Anybody can say a UUID: at another address it is another device, unless both show one
+	// key over IPv4 and IPv6.
+	two := []discover.Sighting{
+		{Via: "ws-discovery", Address: at("10.20.4.11:80"), Dialect: "onvif",
+			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+		{Via: "ws-discovery", Address: at("10.20.4.66:80"), Dialect: "onvif",
+			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+		{Via: "ws-discovery", Address: at("[2001:db8::11]:80"), Dialect: "onvif",
+			Facts: device.Reading{Identity: device.Identity{UUID: "u"}}},
+	}
+	keyed := func(same bool) func(a, b netip.Addr) bool {
+		return func(a, b netip.Addr) bool { return same }
+	}
+	assert.Len(t, join(merge(dialects, two), keyed(false)), 3)
+	assert.Len(t, join(merge(dialects, two), keyed(true)), 2)
 
 	// A host with two of a kind is a door to several: only one port is one device.
 	found = merge(dialects, []discover.Sighting{
@@ -193,17 +210,60 @@ func TestHardwareAddresses(t *testing.T) {
 	assert.Equal(t, "02:00:5e:00:53:01", found[0].MAC)
 	assert.Empty(t, found[1].MAC, "one address for two is a router's, not theirs")
 	// It finds a device again that moved and tells no serial number.
-	old, ok := same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.9:80"},
-		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}},
-		[]device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
-			Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
-	assert.True(t, ok)
-	assert.Equal(t, "d1", old.ID)
-	_, ok = same(device.Device{Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
-		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}},
-		[]device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
-			Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, nil)
-	assert.False(t, ok, "another hardware address at the same address is another device")
+	known := []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}
+	r := settled([]device.Device{{Endpoint: device.Endpoint{Address: "10.20.4.9:80"},
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, known, "10.20.4.0/24")
+	require.Len(t, r.Devices, 1)
+	assert.Equal(t, "d1", r.Devices[0].ID)
+	assert.Equal(t, "10.20.4.1:80", r.Devices[0].Moved)
+	r = settled([]device.Device{{Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}}, known, "10.20.4.0/24")
+	assert.Len(t, r.New, 1, "another hardware address at the same address is another device")
+}
+
+// Who claims to be a known device, and what it gets.
+func TestClaims(t *testing.T) {
+	at := func(address, serial, mac string) device.Device {
+		return device.Device{Access: device.OK, Endpoint: device.Endpoint{Address: address},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: serial, MAC: mac}}}
+	}
+	known := func(id, address, serial, mac string) device.Device {
+		d := at(address, serial, mac)
+		d.ID, d.Name = id, "cam-"+id
+		return d
+	}
+	real, thief := at("10.20.4.11:80", "7", ""), at("10.20.4.3:80", "7", "")
+	for name, c := range map[string]struct {
+		known, found []device.Device
+		ids, away    []string
+	}{
+		"the known address comes first": {[]device.Device{known("d1", "10.20.4.11:80", "7", "")},
+			[]device.Device{thief, real}, []string{"", "d1"}, nil},
+		"it has moved": {[]device.Device{known("d1", "10.20.4.11:80", "7", "")},
+			[]device.Device{thief}, []string{"d1"}, nil},
+		"of two newcomers it is neither": {[]device.Device{known("d1", "10.20.4.11:80", "7", "")},
+			[]device.Device{thief, at("10.20.4.4:80", "7", "")}, []string{"", ""}, []string{"d1"}},
+		"one that was not looked for has not moved": {[]device.Device{known("d1", "10.99.4.11:80", "7", "")},
+			[]device.Device{thief}, []string{""}, nil},
+		"a default serial number is nobody's": {
+			[]device.Device{known("d1", "10.20.4.11:80", "1", "02:00:5e:00:53:01")},
+			[]device.Device{at("10.20.4.12:80", "1", "02:00:5e:00:53:02")}, []string{""}, []string{"d1"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := settled(c.found, c.known, "10.20.4.0/24")
+			var ids, away []string
+			for _, d := range r.Devices {
+				if d.Access == device.Away {
+					away = append(away, d.ID)
+					continue
+				}
+				ids = append(ids, d.ID)
+			}
+			assert.Equal(t, c.ids, ids, "all are visible")
+			assert.Equal(t, c.away, away)
+		})
+	}
 }
 
 func TestKeyring(t *testing.T) {

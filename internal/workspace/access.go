@@ -6,25 +6,28 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/scan"
 	"catena/internal/site"
+	"catena/internal/wire"
 )
 
 // Access is how the site's devices are reached: the logins, and the keys that they showed.
 type Access struct {
-	Book  login.Book
-	Keys  []device.Key       // those that are trusted
-	given []login.Credential // for this run; they come after those that are kept
-	site  site.Site
-	plain func(vendor, model string) bool
+	Book   login.Book
+	Keys   []device.Key       // those that are trusted
+	given  []login.Credential // for this run; they come after those that are kept
+	site   site.Site
+	ledger *ledger.Ledger
+	plain  func(vendor, model string) bool
 }
 
 // Access brings together what is needed to talk to the site's devices.
 func (w *Workspace) Access(families family.Set, book login.Book,
 	given ...login.Credential) (*Access, error) {
 	trusted, _, err := Keys(w.Ledger)
-	return &Access{Book: book, Keys: trusted, given: given, site: w.Site,
+	return &Access{Book: book, Keys: trusted, given: given, site: w.Site, ledger: w.Ledger,
 		plain: families.PlainBasic}, err
 }
 
@@ -53,7 +56,7 @@ func (x *Access) Scanner() *scan.Scanner {
 // Contact is how to talk to a known device: with the login that worked last, or the first
 // that it did not refuse; without one where none is needed. It is false where there is none.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
-	at := dialect.At{Endpoint: d.Endpoint, Trust: scan.Trust(x.Keys, d.Address)}
+	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address)}
 	if d.Open {
 		return at, login.Credential{}, true
 	}
@@ -71,4 +74,83 @@ func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 	as := logins[i]
 	as.PlainBasic = x.plain(d.Vendor, d.Model)
 	return at, as, true
+}
+
+// trust holds the keys shown at an address against those trusted. Another one is recorded,
+// so that a person can accept it.
+func (x *Access) trust(address string) wire.Trust {
+	check := scan.Trust(x.Keys, address)
+	return func(kind, fingerprint string) error {
+		err := check(kind, fingerprint)
+		if err != nil {
+			met := device.Key{Address: address, Kind: kind, Fingerprint: fingerprint}
+			_ = Distrust(x.ledger, []device.Key{met}) // the error is what stops the job
+		}
+		return err
+	}
+}
+
+// Unaccepted is what was met of a device and waits for a person: keys in the place of
+// trusted ones, by what was trusted, and whether it has moved on its own word.
+type Unaccepted struct {
+	Devices []device.Device // those that have moved
+	Keys    []ChangedKey
+}
+
+// ChangedKey is a key that was met in the place of a trusted one.
+type ChangedKey struct {
+	device.Key
+	Was string // the fingerprint of the trusted one
+}
+
+// Unaccepted finds what waits for a person at the devices that a word means, or at the
+// address that it is.
+func (w *Workspace) Unaccepted(word string) (out Unaccepted, err error) {
+	known, err := Devices(w.Ledger)
+	if err != nil {
+		return out, err
+	}
+	trusted, changed, err := Keys(w.Ledger)
+	if err != nil {
+		return out, err
+	}
+	hosts := map[string]bool{word: true}
+	for _, d := range known {
+		if d.Answers(word) {
+			hosts[d.Host()] = true
+			if d.Moved != "" {
+				out.Devices = append(out.Devices, d)
+			}
+		}
+	}
+	for _, k := range changed {
+		if !hosts[k.Address] && !hosts[k.Host()] {
+			continue
+		}
+		i := slices.IndexFunc(trusted, func(t device.Key) bool {
+			return t.Address == k.Address && t.Kind == k.Kind
+		})
+		if i >= 0 {
+			out.Keys = append(out.Keys, ChangedKey{Key: k, Was: trusted[i].Fingerprint})
+		}
+	}
+	return out, nil
+}
+
+// Accept records that a person accepts it.
+func (w *Workspace) Accept(u Unaccepted) error {
+	var keys []device.Key
+	for _, k := range u.Keys {
+		keys = append(keys, k.Key)
+	}
+	if err := Trust(w.Ledger, keys); err != nil {
+		return err
+	}
+	for _, d := range u.Devices {
+		d.Moved = ""
+		if err := See(w.Ledger, "", &d); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -1,0 +1,129 @@
+package dialect
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"catena/internal/device"
+)
+
+// VerifyIdentity looks, without a login, whether the device at an address is still the one
+// that is known, as far as it tells that openly. Its errors are a device.ErrIdentityChanged
+// where it is another one, and whatever Probe returns where nobody answers as it should:
+// then no login must be sent either. Over UDP an agent may tell nothing openly; there only a
+// changed identity is an error.
+func VerifyIdentity(ctx context.Context, d Dialect, at At, known device.Identity) error {
+	r, err := d.Probe(ctx, at)
+	switch {
+	case errors.Is(err, device.ErrIdentityChanged):
+		return err
+	case err != nil && d.About().Transport != "udp":
+		return err
+	case err != nil:
+		return nil
+	}
+	if other := known.Other(r.Identity); other != nil {
+		if at.Trust != nil && r.Serial != "" && !strings.EqualFold(r.Serial, known.Serial) {
+			_ = at.Trust(device.KeySerial, r.Serial) // so that a person can accept it
+		}
+		return other
+	}
+	return nil
+}
+
+// Guard returns a session that verifies the identity of the device before each login and
+// before each image: between two calls a device may restart, and another one may answer at
+// its address. Every session with a known device is opened by it.
+func Guard(d Dialect, at At, known device.Identity, s Session) Session {
+	return &guard{Session: s, verify: func(ctx context.Context) error {
+		return VerifyIdentity(ctx, d, at, known)
+	}}
+}
+
+type guard struct {
+	Session
+	verify func(context.Context) error
+}
+
+func (g *guard) Read(ctx context.Context) (device.Reading, error) {
+	if err := g.verify(ctx); err != nil {
+		return device.Reading{}, err
+	}
+	return g.Session.Read(ctx)
+}
+
+func (g *guard) Healthy(ctx context.Context, baseline device.Reading) error {
+	if err := g.verify(ctx); err != nil {
+		return err
+	}
+	return g.Session.Healthy(ctx, baseline)
+}
+
+func (g *guard) Update(component string) (Update, error) {
+	u, err := g.Session.Update(component)
+	if err != nil {
+		return nil, err
+	}
+	return &guardedUpdate{Update: u, verify: g.verify}, nil
+}
+
+func (g *guard) Locate() (Locator, error) {
+	l, err := g.Session.Locate()
+	if err != nil {
+		return nil, err
+	}
+	return guardedLocator{l, g.verify}, nil
+}
+
+type guardedUpdate struct {
+	Update
+	verify func(context.Context) error
+	lost   bool // it did not answer a question: who answers the next one is not known
+}
+
+func (u *guardedUpdate) Ready(ctx context.Context) error {
+	if err := u.verify(ctx); err != nil {
+		return err
+	}
+	return u.Update.Ready(ctx)
+}
+
+func (u *guardedUpdate) Transfer(ctx context.Context, image Image, sent func(int64)) error {
+	if err := u.verify(ctx); err != nil {
+		return err
+	}
+	err := u.Update.Transfer(ctx, image, sent)
+	u.lost = err != nil
+	return err
+}
+
+func (u *guardedUpdate) Progress(ctx context.Context) (int, error) {
+	if u.lost {
+		if err := u.verify(ctx); err != nil {
+			return 0, err
+		}
+	}
+	percent, err := u.Update.Progress(ctx)
+	u.lost = err != nil
+	return percent, err
+}
+
+func (u *guardedUpdate) Activate(ctx context.Context) error {
+	if err := u.verify(ctx); err != nil {
+		return err
+	}
+	return u.Update.Activate(ctx)
+}
+
+type guardedLocator struct {
+	Locator
+	verify func(context.Context) error
+}
+
+func (l guardedLocator) Show(ctx context.Context, on bool, output string) (string, error) {
+	if err := l.verify(ctx); err != nil {
+		return "", err
+	}
+	return l.Locator.Show(ctx, on, output)
+}

@@ -1,0 +1,117 @@
+package scan
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"catena/internal/device"
+	"catena/internal/scan/discover"
+)
+
+// Who a device is, is a claim: anybody can say a serial number, a UUID or a name. What is
+// known of a device (its name, its holds, its logins) therefore serves at most one claimant,
+// and the surest one. From the surest on:
+//
+//	placed  it is at the known address, and nothing that it says contradicts
+//	keyed   it shows the TLS or SSH key that the known device showed
+//	said    it says the known device's serial number, hardware address or UUID
+//
+// For example, cam-11 is known at .11 with serial number 7. A device at .66 says 7 too: with
+// one at .11, that one is cam-11 and the other is a newcomer. With nobody at .11, cam-11 has
+// moved to .66; but its own login is not sent there, since whoever says 7 would get it. Two
+// newcomers that say 7 are both newcomers.
+type claim int
+
+const (
+	none claim = iota
+	said
+	keyed
+	placed
+)
+
+// owner is the known device that a found one is, and how sure that is.
+type owner struct {
+	device.Device
+	by claim
+}
+
+// claims decides which known device each of the found ones is. lookedAt tells whether a
+// known device would have been found at its address: one that was not looked for has not
+// moved. shown tells which keys the hosts have shown.
+func claims(found []*device.Device, known []device.Device, shown *keyring,
+	lookedAt func(device.Device) bool) []owner {
+	out := make([]owner, len(found))
+	taken := map[string]bool{}
+	for _, by := range []claim{placed, keyed, said} {
+		for _, k := range known {
+			if taken[k.ID] || by != placed && !lookedAt(k) {
+				continue
+			}
+			var claimants []int
+			for i, d := range found {
+				if out[i].by == none && sureness(*d, k, shown) == by {
+					claimants = append(claimants, i)
+				}
+			}
+			if len(claimants) == 0 || by == said && len(claimants) > 1 {
+				continue
+			}
+			taken[k.ID] = true
+			out[claimants[0]] = owner{k, by}
+		}
+	}
+	return out
+}
+
+// sureness is how sure it is that d is the known device k.
+func sureness(d, k device.Device, shown *keyring) claim {
+	sameSerial := d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && !differ(d.Vendor, k.Vendor)
+	contradicts := differ(d.Serial, k.Serial) || !sameSerial && differ(d.Vendor, k.Vendor) ||
+		differ(d.UUID, k.UUID) || differ(d.MAC, k.MAC)
+	says := sameSerial || d.MAC != "" && d.MAC == k.MAC || d.UUID != "" && d.UUID == k.UUID
+	switch {
+	case d.Address == k.Address && (sameSerial || !contradicts):
+		return placed
+	case d.Host() == k.Host() && says && (sameSerial || !contradicts):
+		return placed
+	case contradicts:
+		return none
+	case shown != nil && shown.showsThatOf(d, k):
+		return keyed
+	case says:
+		return said
+	}
+	return none
+}
+
+func differ(a, b string) bool { return a != "" && b != "" && !strings.EqualFold(a, b) }
+
+// showsThatOf tells whether the host of d has shown a key of the known device k.
+func (r *keyring) showsThatOf(d, k device.Device) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	a, err := netip.ParseAddrPort(d.Address)
+	if err != nil {
+		return false
+	}
+	for slot, fingerprint := range r.trusted {
+		if slot.Kind != device.KeySerial && slot.Host() == k.Host() &&
+			slices.Contains(r.shown[a.Addr()], fingerprint) {
+			return true
+		}
+	}
+	return false
+}
+
+// sameKey tells whether two hosts have shown one key.
+func (r *keyring) sameKey(a, b netip.Addr) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.ContainsFunc(r.shown[a], func(f string) bool { return slices.Contains(r.shown[b], f) })
+}
+
+// lookedAtIn is lookedAt for these networks.
+func (s *Scanner) lookedAtIn(networks []discover.Network) func(device.Device) bool {
+	return func(d device.Device) bool { return s.lookedAt(d, networks) }
+}
