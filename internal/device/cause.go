@@ -73,7 +73,7 @@ var sentences = map[Problem]string{
 	Malformed:      "sent what cannot be understood",
 	Refusal:        "refused",
 	BadLogin:       "refused the login",
-	PlainLogin:     "requires the password in the clear (HTTP Basic without TLS)",
+	PlainLogin:     "requires the password in the clear, without TLS",
 	NewPassword:    "requires a new password first",
 	NoRight:        "tells its version only to an administrator",
 	NoLogin:        "no login is known for it",

@@ -97,8 +97,13 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			b.opened[i.Version]++
 			return memory{bytes.NewReader(content[i.SHA256])}, nil
 		},
-		Patience: job.Patience{Grace: 400 * time.Millisecond, Writing: time.Minute,
-			Restarting: 1500 * time.Millisecond, Proving: 400 * time.Millisecond},
+		Patience: job.Patience{Grace: time.Second, Writing: time.Minute,
+			Restarting: time.Minute, Proving: 2 * time.Second},
+	}
+	for _, d := range devices {
+		if d.Faults.NeverReturns { // it is waited for in vain, however busy the machine is
+			b.engine.Patience.Restarting = 1500 * time.Millisecond
+		}
 	}
 	for _, in := range place.StandIns() {
 		d := device.Device{Name: in.Name, Access: device.OK,
@@ -204,13 +209,15 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			"1.0",
 			"checking sending writing restarting stranded", "did not come back within 1.5s"},
 		"never restarts": {sim.Device{Restarts: "asked"},
-			func(b *bench, _ *job.Plan) { b.engine.Patience.Grace = time.Minute }, job.Returned, "1.0",
+			func(b *bench, _ *job.Plan) {
+				b.engine.Patience.Grace, b.engine.Patience.Restarting = time.Minute, 3*time.Second
+			}, job.Returned, "1.0",
 			forth + back + " returned", "it runs 1.0, not 2.0"},
 		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0",
 			forth + " done", ""},
 		"another device": {sim.Device{},
 			func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
-			"checking failed", "another device is at its address: serial number S-1, not S-9"},
+			"checking failed", "another device is at its address: its serial number is S-1, not S-9"},
 		"changed since": {sim.Device{},
 			func(_ *bench, p *job.Plan) { p.Items[0].Path[0].From = "0.9" }, job.Failed, "1.0",
 			"checking failed", "it runs 1.0, not 0.9"},

@@ -2,12 +2,10 @@ package sim
 
 import (
 	"bytes"
-	"crypto/md5"
 	"crypto/rand"
 	"crypto/sha1"
 	"crypto/subtle"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/xml"
 	"fmt"
 	"html"
@@ -23,16 +21,17 @@ import (
 
 // camera is a Wexcombe camera: the device service of the ONVIF Core
 // Specification, SOAP 1.2 over HTTP. Its login is a WS-UsernameToken with a
-// password digest, or HTTP Digest, as its scenario says.
+// password digest, or HTTP Digest, or the first for SOAP and the second for the upload, as
+// its scenario says.
 type camera struct {
 	*standIn
 	uuid string
 
 	mu     sync.Mutex
 	nonces map[string]bool // of tokens already used
-	digest string          // the nonce of HTTP Digest that it hands out
-	upload string          // the path that waits for an image; empty: none
-	opens  time.Time       // when it may come
+	digest *digestAuth
+	upload string    // the path that waits for an image; empty: none
+	opens  time.Time // when it may come
 }
 
 const (
@@ -42,7 +41,7 @@ const (
 )
 
 func newCamera(s *standIn, _ Scenario) error {
-	c := &camera{standIn: s, nonces: map[string]bool{}, digest: rand.Text()}
+	c := &camera{standIn: s, nonces: map[string]bool{}, digest: newDigestAuth("camera", "MD5", &s.login)}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
 	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10],
@@ -181,14 +180,19 @@ func (c *camera) relay(w http.ResponseWriter, in request) {
 // let checks the login and answers itself where it is refused.
 func (c *camera) let(w http.ResponseWriter, r *http.Request, in request) bool {
 	if c.Auth == "digest" {
-		if c.httpDigest(r) {
+		if holds, given := c.digest.holds(r); holds {
 			return true
+		} else if given || in.Token != nil {
+			c.did("refused login")
 		}
 		c.challenge(w)
 		return false
 	}
-	if in.Token != nil && c.tokenHolds(in) {
-		return true
+	if in.Token != nil {
+		if c.tokenHolds(in) {
+			return true
+		}
+		c.did("refused login")
 	}
 	fault(w, http.StatusBadRequest, "Sender", "ter:NotAuthorized", "Sender not authorized")
 	return false
@@ -219,39 +223,14 @@ func (c *camera) tokenHolds(in request) bool {
 			[]byte(strings.TrimSpace(in.Token.Password.Value))) == 1
 }
 
-const realm = "camera"
-
 func (c *camera) challenge(w http.ResponseWriter) {
-	c.mu.Lock()
-	nonce := c.digest
-	c.mu.Unlock()
-	w.Header().Set("WWW-Authenticate",
-		fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=MD5, nonce="%s"`, realm, nonce))
+	c.digest.challenge(w)
 	http.Error(w, "log in", http.StatusUnauthorized)
 }
 
-// httpDigest checks HTTP Digest with MD5 and qop=auth (RFC 7616, 3.4).
 func (c *camera) httpDigest(r *http.Request) bool {
-	field, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Digest ")
-	if !ok {
-		return false
-	}
-	p := map[string]string{}
-	for part := range strings.SplitSeq(field, ",") {
-		k, v, _ := strings.Cut(strings.TrimSpace(part), "=")
-		p[strings.ToLower(k)] = strings.Trim(v, `"`)
-	}
-	c.mu.Lock()
-	fresh := p["nonce"] == c.digest
-	c.mu.Unlock()
-	if !fresh || p["uri"] != r.URL.RequestURI() || p["username"] != c.login.User ||
-		p["qop"] != "auth" || p["cnonce"] == "" {
-		return false
-	}
-	h := func(s string) string { sum := md5.Sum([]byte(s)); return hex.EncodeToString(sum[:]) }
-	want := h(strings.Join([]string{h(c.login.User + ":" + realm + ":" + c.login.Password),
-		p["nonce"], p["nc"], p["cnonce"], p["qop"], h(r.Method + ":" + p["uri"])}, ":"))
-	return subtle.ConstantTimeCompare([]byte(want), []byte(p["response"])) == 1
+	holds, _ := c.digest.holds(r)
+	return holds
 }
 
 func (c *camera) clock() time.Time { return time.Now().Add(c.ClockOff).UTC() }
@@ -340,7 +319,10 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Retry-After", "1")
 		http.Error(w, "the upload delay is not over", http.StatusServiceUnavailable)
 		return
-	case c.Auth == "digest" && !c.httpDigest(r):
+	case !strings.HasPrefix(r.Header.Get("Content-Type"), "application/octet-stream"):
+		http.Error(w, "an image is application/octet-stream", http.StatusUnsupportedMediaType)
+		return
+	case c.Auth != "" && c.Auth != "token" && !c.httpDigest(r):
 		c.challenge(w)
 		return
 	}

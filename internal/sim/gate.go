@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -19,7 +20,8 @@ import (
 // as Content-Digest (RFC 9530).
 //
 //	GET  /tg/v1/about      who it is; no login
-//	POST /tg/v1/sessions   a login for a token of five minutes
+//	POST /tg/v1/sessions   a login (HTTP Digest, or user and password as JSON) for a token
+//	                       of five minutes
 //	GET  /tg/v1/state      what it runs and how it is
 //	PUT  /tg/v1/firmware   an image, with ?part= for a part; written once it is whole
 //	GET  /tg/v1/firmware   how far the writing is
@@ -33,6 +35,7 @@ type gate struct {
 	busy   bool
 	why    string // why the last image was refused
 	behind []string
+	digest *digestAuth
 }
 
 const (
@@ -41,7 +44,8 @@ const (
 )
 
 func newGate(s *standIn, of Scenario) error {
-	g := &gate{standIn: s, tokens: map[string]time.Time{}}
+	g := &gate{standIn: s, tokens: map[string]time.Time{},
+		digest: newDigestAuth("gate", "SHA-256", &s.login)}
 	for _, d := range of.Devices {
 		if slices.Contains(s.Behind, d.Name) {
 			g.behind = append(g.behind, d.Serial)
@@ -76,11 +80,6 @@ func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
 }
 
 func (g *gate) session(w http.ResponseWriter, r *http.Request) {
-	var in struct{ User, Password string }
-	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil {
-		problem(w, http.StatusBadRequest, "the login cannot be read")
-		return
-	}
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if g.wrong >= maxWrong {
@@ -88,10 +87,20 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 			"too many wrong passwords; switch the controller off and on")
 		return
 	}
-	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.login.User))
-	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.login.Password))
-	if user&password != 1 {
+	holds, given := g.digest.holds(r)
+	if g.Auth == "json" || !given {
+		holds, given = g.jsonLogin(r)
+	}
+	if !given {
+		if g.Auth != "json" {
+			g.digest.challenge(w)
+		}
+		problem(w, http.StatusUnauthorized, "log in")
+		return
+	}
+	if !holds {
 		g.wrong++
+		g.did("refused login")
 		problem(w, http.StatusUnauthorized, "user or password is wrong")
 		return
 	}
@@ -104,6 +113,18 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 	g.tokens[token] = time.Now().Add(tokenLives)
 	answer(w, http.StatusCreated, map[string]any{"token": token,
 		"lifetime_s": int(tokenLives.Seconds())})
+}
+
+// jsonLogin takes user and password in the clear.
+func (g *gate) jsonLogin(r *http.Request) (holds, given bool) {
+	var in struct{ User, Password string }
+	if json.NewDecoder(io.LimitReader(r.Body, 4<<10)).Decode(&in) != nil || in.User == "" {
+		return false, false
+	}
+	g.did("password in the clear")
+	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.login.User))
+	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.login.Password))
+	return user&password == 1, true
 }
 
 // inside lets only requests with a living token through. A restart forgets all.

@@ -12,8 +12,10 @@ import (
 	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/big"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -26,13 +28,14 @@ type recorder struct {
 	*standIn
 	uuid string
 
-	mu     sync.Mutex
-	tokens map[string]bool
-	lit    bool
+	mu       sync.Mutex
+	tokens   map[string]string // the IDs of the open sessions, by their token
+	sessions int
+	lit      bool
 }
 
 func newRecorder(s *standIn, _ Scenario) error {
-	r := &recorder{standIn: s, tokens: map[string]bool{}}
+	r := &recorder{standIn: s, tokens: map[string]string{}}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	r.uuid = fmt.Sprintf("%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
 	certificate, err := selfSigned(s.Name)
@@ -42,7 +45,12 @@ func newRecorder(s *standIn, _ Scenario) error {
 	s.tls = &tls.Config{Certificates: []tls.Certificate{certificate}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /redfish/v1/{$}", r.root)
+	mux.HandleFunc("GET /redfish", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = io.WriteString(w, `{"v1": "/redfish/v1/"}`+"\n") // DSP0266, 6.2
+	})
 	mux.HandleFunc("POST /redfish/v1/SessionService/Sessions", r.session)
+	mux.HandleFunc("DELETE /redfish/v1/SessionService/Sessions/{id}", r.inside(r.endSession))
 	for path, body := range r.resources() {
 		mux.HandleFunc("GET /redfish/v1/"+path,
 			r.inside(func(w http.ResponseWriter, _ *http.Request) { r.resource(w, path, body()) }))
@@ -115,7 +123,8 @@ func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
 	link := func(id string) map[string]string {
 		return map[string]string{"@odata.id": "/redfish/v1/" + id}
 	}
-	r.resource(w, "", map[string]any{"RedfishVersion": "1.15.0", "UUID": r.uuid,
+	r.resource(w, "", map[string]any{"@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
+		"Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0", "UUID": r.uuid,
 		"Vendor": "Brackwell", "Product": r.Model,
 		"Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"),
 		"UpdateService": link("UpdateService"),
@@ -157,19 +166,45 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 			"user or password is wrong")
 		return
 	}
-	token := rand.Text()
 	r.mu.Lock()
-	r.tokens[token] = true
-	r.mu.Unlock()
+	defer r.mu.Unlock()
+	if len(r.tokens) >= maxSessions {
+		redfishError(w, http.StatusServiceUnavailable, "SessionLimitExceeded",
+			"as many sessions are open as can be")
+		return
+	}
+	token := rand.Text()
+	r.sessions++
+	id := strconv.Itoa(r.sessions)
+	r.tokens[token] = id
+	at := "/redfish/v1/SessionService/Sessions/" + id
 	w.Header().Set("X-Auth-Token", token)
-	w.Header().Set("Location", "/redfish/v1/SessionService/Sessions/1")
+	w.Header().Set("Location", at)
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusCreated)
-	body := map[string]any{"Id": "1"}
+	body := map[string]any{"@odata.id": at, "@odata.type": "#Session.v1_6_0.Session", "Id": id,
+		"Name": "Session " + id, "UserName": in.UserName}
 	if r.Faults.NewPassword { // DSP0266, 13.3.7.1
 		body["@Message.ExtendedInfo"] = []map[string]string{{"MessageId": "Base.1.18.PasswordChangeRequired"}}
 	}
 	_ = json.NewEncoder(w).Encode(body)
+}
+
+// maxSessions is how many sessions may be open: real controllers allow few.
+const maxSessions = 4
+
+// endSession ends a session: DSP0266, 13.3.4.4.
+func (r *recorder) endSession(w http.ResponseWriter, req *http.Request) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for token, id := range r.tokens {
+		if id == req.PathValue("id") {
+			delete(r.tokens, token)
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+	}
+	redfishError(w, http.StatusNotFound, "ResourceMissingAtURI", "there is no such session")
 }
 
 // inside lets only requests with a session or the login through.
@@ -177,7 +212,7 @@ func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, req *http.Request) {
 		user, password, basic := req.BasicAuth()
 		r.mu.Lock()
-		session := r.tokens[req.Header.Get("X-Auth-Token")]
+		_, session := r.tokens[req.Header.Get("X-Auth-Token")]
 		r.mu.Unlock()
 		switch {
 		case !session && !(basic && r.knows(user, password)):

@@ -47,12 +47,14 @@ type Device struct {
 	Serial   string `yaml:"serial"`
 	Version  string `yaml:"version"`
 	// versions of parts that have firmware of their own; gates only
-	Parts    map[string]string `yaml:"parts"`
-	Host     int               `yaml:"host"`      // last number of its address, 1 to 253
-	Auth     string            `yaml:"auth"`      // cameras: token (default), digest
-	Restarts string            `yaml:"restarts"`  // cameras: alone (default), asked
-	ClockOff time.Duration     `yaml:"clock_off"` // how far the device's clock is off
-	Faults   Faults            `yaml:"faults"`
+	Parts map[string]string `yaml:"parts"`
+	Host  int               `yaml:"host"` // last number of its address, 1 to 253
+	// cameras: token (default), digest, or mixed: digest for the upload alone;
+	// gates: digest (default), or json: the password in the clear
+	Auth     string        `yaml:"auth"`
+	Restarts string        `yaml:"restarts"`  // cameras: alone (default), asked
+	ClockOff time.Duration `yaml:"clock_off"` // how far the device's clock is off
+	Faults   Faults        `yaml:"faults"`
 
 	MAC string `yaml:"mac"` // switches: their hardware address
 	// switches: the devices at their ports, the first at port 1
@@ -131,8 +133,8 @@ func ParseScenario(name string, data []byte) (Scenario, error) {
 			return s, at("host", "must be from 1 to 253")
 		case hosts[d.Host] != "":
 			return s, at("host", "%d is %s already", d.Host, hosts[d.Host])
-		case d.Auth != "" && d.Auth != "token" && d.Auth != "digest":
-			return s, at("auth", "must be token or digest")
+		case !slices.Contains([]string{"", "token", "digest", "mixed", "json"}, d.Auth):
+			return s, at("auth", "must be token, digest, mixed or json")
 		case d.Restarts != "" && d.Restarts != "alone" && d.Restarts != "asked":
 			return s, at("restarts", "must be alone or asked")
 		}

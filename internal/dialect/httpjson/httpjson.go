@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"catena/internal/device"
@@ -137,11 +138,52 @@ func (t *session) about(ctx context.Context) (about, error) {
 	return a, nil
 }
 
-// logIn tries the login, once.
+// asksForLogin are the answers to an empty login that ask for one.
+var asksForLogin = []int{http.StatusUnauthorized, http.StatusBadRequest,
+	http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity}
+
+// logIn tries the login, once: by HTTP Digest where the device offers that, else as JSON,
+// which shows the password on the wire and is sent only over TLS or where that is allowed.
 func (t *session) logIn(ctx context.Context) error {
+	const sessions = "/tg/v1/sessions"
+	t.token = ""
+	auth := wire.HTTPAuth{As: t.as, Secure: t.at.Secure()}
+	asked, err := t.request(http.MethodPost, sessions, nil)
+	if err != nil {
+		return err
+	}
+	a, err := t.http.Ask(ctx, asked)
+	if err != nil {
+		return err
+	}
+	var body any
+	switch offered := auth.Take(a.Header) == nil; {
+	case offered:
+	case !slices.Contains(asksForLogin, a.Status):
+		return t.take(a) // it requires none, or something is wrong
+	case !t.at.Secure() && !t.as.PlainBasic:
+		return device.ErrPlain
+	default:
+		body = map[string]string{"user": t.as.User, "password": t.as.Password}
+	}
+	r, err := t.request(http.MethodPost, sessions, body)
+	if err != nil {
+		return err
+	}
+	if err := auth.Sign(r); err != nil {
+		return err
+	}
+	a, err = t.http.Ask(ctx, r)
+	if err != nil {
+		return err
+	}
+	return t.take(a)
+}
+
+// take takes the token from the answer to a login.
+func (t *session) take(a wire.Answer) error {
 	var got token
-	_, err := t.open(ctx, http.MethodPost, "/tg/v1/sessions",
-		map[string]string{"user": t.as.User, "password": t.as.Password}, &got)
+	err := understand(a, &got)
 	switch {
 	case errors.Is(err, device.ErrNoRight):
 		err = device.ErrLoginRefused

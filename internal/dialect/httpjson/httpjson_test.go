@@ -30,12 +30,10 @@ func TestHostileAnswers(t *testing.T) {
 		want  error
 	}{
 		"endless": {func(w http.ResponseWriter, _ *http.Request) {
-			_,
-				_ = w.Write([]byte(strings.Repeat("x", 1<<20)))
+			_, _ = w.Write([]byte(strings.Repeat("x", 1<<20)))
 		}, device.ErrMalformed},
 		"no JSON": {func(w http.ResponseWriter, _ *http.Request) {
-			_,
-				_ = w.Write([]byte("<html>"))
+			_, _ = w.Write([]byte("<html>"))
 		}, device.ErrMalformed},
 		"empty": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) },
 			device.ErrMalformed},

@@ -2,8 +2,9 @@
 // service of the ONVIF Core Specification, SOAP 1.2 over HTTP.
 //
 // A login is a WS-UsernameToken with a password digest in the device's own time
-// (ONVIF Core 5.9.4, OASIS WSS UsernameToken Profile 1.1); a device that asks for
-// HTTP Digest (RFC 7616) instead gets that.
+// (ONVIF Core 5.9.4, OASIS WSS UsernameToken Profile 1.1), or HTTP Digest (RFC 7616). Which
+// one a device requires it says when it is asked without a login, so that none is tried in
+// vain; for the upload of an image it may require another one.
 package onvif
 
 import (
@@ -65,39 +66,48 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 		at.Path = UsualPath
 	}
 	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust),
-		auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
+		soap:   wire.HTTPAuth{As: as, Secure: at.Secure()},
+		upload: wire.HTTPAuth{As: as, Secure: at.Secure()}}
 }
 
 type session struct {
-	at    dialect.At
-	as    login.Credential
-	http  *wire.HTTP
-	auth  wire.HTTPAuth
-	ahead time.Duration // how far the device's clock is ahead of ours
-	clock bool          // whether ahead is known
+	at           dialect.At
+	as           login.Credential
+	http         *wire.HTTP
+	soap, upload wire.HTTPAuth // challenges that were taken up, by what they are for
+	how          loginBy
+	ahead        time.Duration // how far the device's clock is ahead of ours
+	clock        bool          // whether ahead is known
 }
 
-// call sends one request; with login it carries the login. A device that asks for
-// HTTP Digest is asked again, once, with that.
+// loginBy is how a device wants the login with a request.
+type loginBy int
+
+const (
+	notAsked loginBy = iota // it was not asked yet
+	byToken                 // WS-UsernameToken
+	byHTTP                  // HTTP Digest, or Basic where that is allowed
+)
+
+// call sends one request; with login it carries the login in the way that the device asks
+// for. A refusal of a request that carried it is final.
 func (t *session) call(ctx context.Context, body string, login bool) (envelope, error) {
-	if login && !t.clock {
-		if err := t.setClock(ctx); err != nil {
-			return envelope{}, err
-		}
-	}
-	for again := false; ; again = true {
-		header := ""
-		if login && !t.auth.Challenged() {
-			header = t.token(time.Now())
+	for {
+		token := ""
+		if login && t.how == byToken {
+			if err := t.setClock(ctx); err != nil {
+				return envelope{}, err
+			}
+			token = t.token(time.Now())
 		}
 		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path),
-			bytes.NewReader(wrap(header, body)))
+			bytes.NewReader(wrap(token, body)))
 		if err != nil {
 			return envelope{}, err
 		}
 		r.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
-		if login {
-			if err := t.auth.Sign(r); err != nil {
+		if login && t.how == byHTTP {
+			if err := t.soap.Sign(r); err != nil {
 				return envelope{}, err
 			}
 		}
@@ -105,29 +115,52 @@ func (t *session) call(ctx context.Context, body string, login bool) (envelope, 
 		if err != nil {
 			return envelope{}, err
 		}
-		if a.Status == http.StatusUnauthorized {
-			if !login || again {
-				return envelope{}, device.ErrLoginRefused
-			}
-			if err := t.auth.Take(a.Header); err != nil {
-				return envelope{}, err
-			}
-			continue
+		e, err := understand(a)
+		if !login || !errors.Is(err, device.ErrLoginRefused) {
+			return e, err
 		}
-		return understand(a)
+		if err := t.next(a); err != nil {
+			return envelope{}, err
+		}
 	}
+}
+
+// next chooses how to log in after a refusal; its error is that there is no other way.
+func (t *session) next(a wire.Answer) error {
+	challenged := a.Status == http.StatusUnauthorized && a.Header.Get("WWW-Authenticate") != ""
+	switch {
+	case t.how == byToken && !challenged:
+		return device.ErrLoginRefused
+	case challenged:
+		// A fresh or a first challenge is answered; a repeated one means a wrong login.
+		err := t.soap.Take(a.Header)
+		if err == nil {
+			t.how = byHTTP
+			return nil
+		}
+		if t.how != notAsked {
+			return err
+		}
+	case t.how == byHTTP:
+		return device.ErrLoginRefused
+	}
+	t.how = byToken
+	return nil
 }
 
 func understand(a wire.Answer) (envelope, error) {
 	var e envelope
 	if err := xml.Unmarshal(a.Body, &e); err != nil {
+		if a.Status == http.StatusUnauthorized {
+			return e, device.ErrLoginRefused
+		}
 		if a.Status != http.StatusOK {
 			return e, device.Because(device.Malformed, "HTTP %d", a.Status)
 		}
 		return e, device.Because(device.Malformed, "no SOAP")
 	}
 	switch f := e.Body.Fault; {
-	case f != nil && f.notAuthorized():
+	case a.Status == http.StatusUnauthorized, f != nil && f.notAuthorized():
 		return e, device.ErrLoginRefused
 	case f != nil:
 		return e, device.Because(device.Refusal, "%s", f.Reason)
@@ -162,8 +195,11 @@ func (t *session) token(now time.Time) string {
 		`<wsu:Created>` + created + `</wsu:Created></wsse:UsernameToken></wsse:Security>`
 }
 
-// setClock learns how far the device's clock is ahead of ours.
+// setClock learns how far the device's clock is ahead of ours, once.
 func (t *session) setClock(ctx context.Context) error {
+	if t.clock {
+		return nil
+	}
 	e, err := t.call(ctx, `<tds:GetSystemDateAndTime/>`, false)
 	if err != nil {
 		return err
@@ -272,13 +308,16 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+	if t.how == byHTTP {
+		t.upload = t.soap // most ask for the same
+	}
 	for again := false; ; again = true {
 		r, err := http.NewRequest(http.MethodPost, target, nil)
 		if err != nil {
 			return err
 		}
 		r.Header.Set("Content-Type", "application/octet-stream")
-		if err := t.auth.Sign(r); err != nil {
+		if err := t.upload.Sign(r); err != nil {
 			return err
 		}
 		a, err := t.http.Send(ctx, r, wire.Body{From: image, Size: image.Size, Sent: sent})
@@ -291,7 +330,7 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		case a.Status == http.StatusUnauthorized && again:
 			return device.ErrLoginRefused
 		case a.Status == http.StatusUnauthorized:
-			if err := t.auth.Take(a.Header); err != nil {
+			if err := t.upload.Take(a.Header); err != nil {
 				return err
 			}
 			continue

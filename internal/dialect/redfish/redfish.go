@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 
@@ -107,12 +108,13 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 
 type session struct {
 	dialect.ReadOnly
-	at    dialect.At
-	as    login.Credential
-	http  *wire.HTTP
-	auth  wire.HTTPAuth
-	token string
-	login bool // the login is to be used
+	at     dialect.At
+	as     login.Credential
+	http   *wire.HTTP
+	auth   wire.HTTPAuth
+	token  string
+	opened string // the resource of the session that the token is of
+	login  bool   // the login is to be used
 }
 
 func (t *session) root(ctx context.Context) (root, error) {
@@ -243,7 +245,21 @@ func (t *session) logIn(ctx context.Context, r root) error {
 		return err
 	}
 	t.token = a.Header.Get("X-Auth-Token")
+	t.opened = a.Header.Get("Location")
+	if u, err := url.Parse(t.opened); err == nil {
+		t.opened = u.EscapedPath() // some write an absolute address
+	}
 	return nil
+}
+
+// Close ends the session at the service, which allows only a few: DSP0266, 13.3.4.4.
+func (t *session) Close(ctx context.Context) error {
+	if t.token == "" || t.opened == "" {
+		return nil
+	}
+	_, err := t.ask(ctx, http.MethodDelete, t.opened, nil, nil)
+	t.token, t.opened = "", ""
+	return err
 }
 
 // Read logs in and asks the first system, chassis and manager, and the firmware

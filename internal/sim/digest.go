@@ -1,0 +1,58 @@
+package sim
+
+import (
+	"crypto/md5"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"strings"
+)
+
+// digestAuth is HTTP Digest with qop=auth: RFC 7616, 3.4.
+type digestAuth struct {
+	realm, algorithm string // MD5 or SHA-256
+	nonce            string
+	login            *Login
+}
+
+func newDigestAuth(realm, algorithm string, login *Login) *digestAuth {
+	return &digestAuth{realm: realm, algorithm: algorithm, nonce: rand.Text(), login: login}
+}
+
+// challenge asks for the login.
+func (a *digestAuth) challenge(w http.ResponseWriter) {
+	w.Header().Add("WWW-Authenticate", fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=%s, nonce="%s"`,
+		a.realm, a.algorithm, a.nonce))
+}
+
+// holds tells whether a request answers the challenge with the login. given is false where
+// it does not try.
+func (a *digestAuth) holds(r *http.Request) (holds, given bool) {
+	field, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Digest ")
+	if !ok {
+		return false, false
+	}
+	p := map[string]string{}
+	for part := range strings.SplitSeq(field, ",") {
+		k, v, _ := strings.Cut(strings.TrimSpace(part), "=")
+		p[strings.ToLower(k)] = strings.Trim(v, `"`)
+	}
+	if p["nonce"] != a.nonce || p["uri"] != r.URL.RequestURI() || p["username"] != a.login.User ||
+		p["qop"] != "auth" || p["cnonce"] == "" {
+		return false, true
+	}
+	h := func(s string) string {
+		if a.algorithm == "MD5" {
+			sum := md5.Sum([]byte(s))
+			return hex.EncodeToString(sum[:])
+		}
+		sum := sha256.Sum256([]byte(s))
+		return hex.EncodeToString(sum[:])
+	}
+	want := h(strings.Join([]string{h(a.login.User + ":" + a.realm + ":" + a.login.Password),
+		p["nonce"], p["nc"], p["cnonce"], p["qop"], h(r.Method + ":" + p["uri"])}, ":"))
+	return subtle.ConstantTimeCompare([]byte(want), []byte(p["response"])) == 1, true
+}
