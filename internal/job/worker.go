@@ -290,6 +290,14 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 		}
 	}
 	since, telling := now(), !w.same(w.said.Of(component), to)
+	tells := func() bool {
+		if !telling {
+			return false
+		}
+		runs, err := w.runs(ctx, component, to)
+		telling = !errors.Is(err, device.ErrLoginRefused) // the proof tries it again, and no more
+		return runs
+	}
 	wait := w.wait(patience.Restarting)
 	for gone := false; ; {
 		there, other := w.there(ctx)
@@ -299,7 +307,7 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 			return &failure{taken: true, reason: said(Restarting, other)}
 		case !there:
 			gone = true
-		case gone || telling && w.runs(ctx, component, to):
+		case gone || tells():
 			return nil
 		case late && asked:
 			return nil // it may have been gone between two looks; the proof tells
@@ -331,11 +339,11 @@ func (w *worker) there(ctx context.Context) (bool, error) {
 }
 
 // runs tells whether the device says that a component runs that version.
-func (w *worker) runs(ctx context.Context, component, v string) bool {
+func (w *worker) runs(ctx context.Context, component, v string) (bool, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookWithin)
 	defer cancel()
 	r, err := w.session.Read(ctx)
-	return err == nil && w.same(r.Of(component), v)
+	return err == nil && w.same(r.Of(component), v), err
 }
 
 // loginTries is how often a login is tried on a device that was let in before and
@@ -432,7 +440,7 @@ func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 		case !there:
 			return w.end(Stranded, f.reason.then(&Reason{Why: StillAway}))
 		}
-		if w.runs(ctx, component, to) && w.prove(ctx, component, to) == nil {
+		if runs, _ := w.runs(ctx, component, to); runs && w.prove(ctx, component, to) == nil {
 			return w.end(w.arrived(), f.reason.then(&Reason{Why: ProvenAnyway}))
 		}
 		reason := w.prove(ctx, component, from)

@@ -15,6 +15,10 @@ const KeySerial = device.KeySerial
 // Key is what a device showed of itself at an address.
 type Key = device.Key
 
+// NoTLS stands for the certificate of a device that was talked to over TLS and is not any
+// more.
+const NoTLS = "none: it answers without TLS"
+
 // keyring holds the keys met against those known.
 type keyring struct {
 	mu             *sync.Mutex
@@ -39,17 +43,17 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	host, _ := netip.ParseAddrPort(address) // the zero address where it is none
-	if kind != KeySerial {
+	if kind != KeySerial && fingerprint != NoTLS {
 		k.shown[host.Addr()] = append(k.shown[host.Addr()], fingerprint)
 	}
 	slot := Key{Address: address, Kind: kind}
 	was, known := k.trusted[slot]
 	switch {
-	case !known:
+	case known && was == fingerprint:
+		return nil
+	case !known, was == NoTLS:
 		k.trusted[slot] = fingerprint
 		k.fresh = append(k.fresh, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
-		return nil
-	case was == fingerprint:
 		return nil
 	}
 	changed := device.IdentityChangedError(kind, was, fingerprint)

@@ -20,6 +20,7 @@ type found struct {
 	talks    []device.Endpoint // the best first
 	readOnly bool              // what it told is all there is to read
 	fixed    bool              // it is a known device: its name and its refused logins are as given
+	bare     error             // it was talked to over TLS, and is not any more
 }
 
 // connects tells whether more than datagrams came of it, where it is talked to over TCP:
@@ -159,7 +160,7 @@ func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 		case i < 0:
 			f.talks = append(f.talks, e)
 			slices.SortStableFunc(f.talks, func(a, b device.Endpoint) int {
-				return dialects.Rank(a.Dialect) - dialects.Rank(b.Dialect)
+				return cmp.Or(dialects.Rank(a.Dialect)-dialects.Rank(b.Dialect), plainLast(a)-plainLast(b))
 			})
 		case dialects.Better(e, f.talks[i]) || f.talks[i].Path == "" && e.Path != "":
 			f.talks[i] = e
@@ -188,6 +189,14 @@ func (f *found) via(name string) {
 		f.FoundVia = append(f.FoundVia, name)
 		slices.Sort(f.FoundVia)
 	}
+}
+
+// plainLast sorts what is talked to over TLS before what is not.
+func plainLast(e device.Endpoint) int {
+	if e.Secure() {
+		return 0
+	}
+	return 1
 }
 
 // sharedHosts are the addresses at which several devices answer, each at a port of its
@@ -303,6 +312,9 @@ func remember(d device.Device, o owner) device.Device {
 	if now.Dialect == "" {
 		now.Endpoint = old.Endpoint
 		now.Address = d.Address
+	}
+	if d.Access == device.IdentityChanged && old.Secure() && !now.Secure() {
+		now.Endpoint = old.Endpoint // until a person accepts that it is talked to without TLS
 	}
 	switch {
 	case old.Named: // by a person

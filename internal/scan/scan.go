@@ -145,6 +145,9 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 		if o.by == said && d.Moved == "" {
 			d.Moved = o.Address
 		}
+		if o.Secure() && len(all[i].talks) > 0 && !all[i].talks[0].Secure() {
+			all[i].bare = s.keys.check(o.Address, device.KeyTLS, NoTLS)
+		}
 	}
 }
 
@@ -241,6 +244,10 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 	if !ok {
 		d.Access, d.Trouble = device.Unreadable, device.Because(device.NotRecognised,
 			"it speaks %s", best.Dialect)
+		return
+	}
+	if d.bare != nil {
+		d.Access, d.Trouble = Access(d.bare)
 		return
 	}
 	if !s.pinSerial(d) {

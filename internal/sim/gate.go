@@ -4,6 +4,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -64,7 +65,15 @@ func newGate(s *standIn, of Scenario) error {
 	mux.HandleFunc("POST /tg/v1/restart", g.inside(g.reboot))
 	mux.HandleFunc("PUT /tg/v1/lamp", g.inside(g.lamp))
 	s.handler = mux
-	s.udp = map[string]func([]byte) [][]byte{"mdns": s.answerMDNS("_http._tcp.local.")}
+	service := "_http._tcp.local."
+	if s.TLS {
+		certificate, err := selfSigned(s.Name)
+		if err != nil {
+			return err
+		}
+		s.tls, service = &tls.Config{Certificates: []tls.Certificate{certificate}}, "_https._tcp.local."
+	}
+	s.udp = map[string]func([]byte) [][]byte{"mdns": s.answerMDNS(service)}
 	return nil
 }
 

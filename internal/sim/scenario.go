@@ -52,6 +52,7 @@ type Device struct {
 	// cameras: token (default), digest, or mixed: digest for the upload alone;
 	// gates: digest (default), or json: the password in the clear
 	Auth     string        `yaml:"auth"`
+	TLS      bool          `yaml:"tls"`       // gates: they answer over TLS
 	Restarts string        `yaml:"restarts"`  // cameras: alone (default), asked
 	ClockOff time.Duration `yaml:"clock_off"` // how far the device's clock is off
 	Faults   Faults        `yaml:"faults"`

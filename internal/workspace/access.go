@@ -31,9 +31,18 @@ func (w *Workspace) Access(families family.Set, book login.Book,
 		plain: families.PlainBasic}, err
 }
 
-// Logins are those to try with a device, in their order.
+// Logins are those to try with a device, in their order. A login for a group goes only to
+// members that are known by more than their own word: by a name that a person gave, by their
+// address, or by being at the address at which they were known.
 func (x *Access) Logins(d device.Device) []login.Credential {
-	return append(x.Book.For(d, x.site.GroupsOf(d)), x.given...)
+	member := d
+	if _, fixed := x.site.NameOf(d); !fixed && !d.Named {
+		member.Name = ""
+	}
+	if d.ID == "" || d.Moved != "" {
+		member.Serial, member.MAC = "", ""
+	}
+	return append(x.Book.For(d, x.site.GroupsOf(member)), x.given...)
 }
 
 // Communities are those of the whole site: everybody may be asked with them.
