@@ -239,7 +239,12 @@ func (a *app) openSite() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	return workspace.Open(dir, a.now)
+	w, err := workspace.Open(dir, a.now)
+	if err == nil && w.Ledger.ReadOnly() != nil {
+		fmt.Fprintf(a.err, "The ledger can be read and not written to (%v): is its disk read-only or full? Nothing new is recorded.\n",
+			w.Ledger.ReadOnly())
+	}
+	return w, err
 }
 
 // match opens the site and holds every device against the shelf. The caller closes it.

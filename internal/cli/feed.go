@@ -189,9 +189,9 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 	f, err := p.Index(ctx)
 	switch {
 	case errors.Is(err, shelf.ErrNoKey):
-		return true, usage("%s: %w; name it with --key", p.Source, err)
+		return true, usage("%s: %w; name it with --key", p.Shown(), err)
 	case err != nil:
-		return true, refused("%s: %w", p.Source, err)
+		return true, refused("%s: %w", p.Shown(), err)
 	}
 	var images []shelf.FeedImage
 	for _, e := range p.Shelf.Missing(f) {

@@ -2,8 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"io"
+	"os"
 
 	"github.com/spf13/cobra"
+
+	"catena/internal/atomicfile"
+	"catena/internal/cli/view"
 )
 
 func (a *app) ledgerCmd() *cobra.Command {
@@ -11,7 +16,12 @@ func (a *app) ledgerCmd() *cobra.Command {
 		Use: "ledger", Short: "Look after the record of all that was seen and done",
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(&cobra.Command{
+	c.AddCommand(a.ledgerCheckCmd(), a.ledgerExportCmd())
+	return c
+}
+
+func (a *app) ledgerCheckCmd() *cobra.Command {
+	return &cobra.Command{
 		Use:   "check",
 		Short: "Prove that no entry was changed, added or removed",
 		Long: `Follow the chain of digests through the ledger from the first entry to the last.
@@ -25,18 +35,48 @@ off at the end.`,
 				return err
 			}
 			defer w.Close()
-			count, last, err := w.Ledger.Check()
+			count, last, err := w.Check()
 			if err != nil {
 				return fmt.Errorf("the ledger is not whole: %w; keep a copy of it and find out who changed it", err)
 			}
-			if a.format == "json" {
-				return a.printJSON(map[string]any{"entries": count,
-					"last": fmt.Sprintf("%x", last)})
+			digest := fmt.Sprintf("%x", last)
+			if a.format != "table" {
+				return a.emit(map[string]any{"entries": count, "last": digest}, view.Table{})
 			}
-			_, err = fmt.Fprintf(a.out, "The ledger is whole: %d entries, the last is %x\n", count,
-				last)
+			_, err = fmt.Fprintf(a.out, "The ledger is whole: %s, the last is %s\n", view.Plural(count, "entry"), digest)
 			return err
 		},
-	})
-	return c
+	}
+}
+
+func (a *app) ledgerExportCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "export FILE",
+		Short: "Write all entries into a file, to give away",
+		Long: `Write all entries into a file, one JSON object on each line, each with its digest: the
+SHA-256 of the digest before it and of its own fields. No password is in it.`,
+		Example: "  catena ledger export marrow-hill.jsonl",
+		Args:    exactly(1, "a file to write"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.openSite()
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			if _, err := os.Stat(args[0]); err == nil {
+				return usage("%s already exists; choose another name", args[0])
+			}
+			count := 0
+			err = atomicfile.Write(args[0], 0o600, func(f io.Writer) error {
+				var err error
+				count, err = w.Ledger.Export(f)
+				return err
+			})
+			if err != nil {
+				return err
+			}
+			a.say("Wrote %s into %s.", view.Plural(count, "entry"), args[0])
+			return nil
+		},
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -115,16 +116,19 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 	if err != nil {
 		return err
 	}
-	secret, book, err := a.openBook(w.Dir, true)
+	secret, _, err := a.openBook(w.Dir, true)
 	if err != nil {
 		return err
 	}
-	e, err = book.Add(e)
+	err = login.Change(w.Dir, secret, func(b *login.Book) error {
+		var err error
+		if e, err = b.Add(e); err != nil {
+			return usage("%w", err)
+		}
+		return nil
+	})
 	if err != nil {
-		return usage("%w", err)
-	}
-	if err := login.Save(w.Dir, book, secret); err != nil {
-		return fmt.Errorf("the logins cannot be kept: %w", err)
+		return err
 	}
 	a.say("Added login %s for %s. Try it: catena login test", e.ID, e.For())
 	return nil
@@ -174,6 +178,10 @@ func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error)
 	return secret, book, err
 }
 
+// shortPassphrase is how many characters a passphrase should have: fewer are guessed in days.
+const shortPassphrase = 8
+
+// secret is the passphrase or the identity that opens the logins of a site folder.
 func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	identity := a.identity
 	if identity == "" {
@@ -213,6 +221,9 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 		return login.Secret{}, err
 	case passphrase == "":
 		return login.Secret{}, usage("the passphrase is empty")
+	case !exists && utf8.RuneCountInString(passphrase) < shortPassphrase:
+		fmt.Fprintf(a.err, "The passphrase has fewer than %d characters: whoever finds the file can guess it. Four words are better.\n",
+			shortPassphrase)
 	}
 	return login.Passphrase(passphrase)
 }
@@ -273,21 +284,31 @@ func (a *app) loginDropCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			secret, book, err := a.openBook(dir, false)
+			secret, _, err := a.openBook(dir, false)
 			if errors.Is(err, login.ErrNone) {
 				return usage("there are no logins")
 			}
 			if err != nil {
 				return err
 			}
-			for _, id := range args {
-				e, ok := book.Drop(id)
-				if !ok {
-					return usage("there is no login %q; nothing was dropped. See them with: catena login list", id)
+			var dropped []login.Entry
+			err = login.Change(dir, secret, func(b *login.Book) error {
+				for _, id := range args {
+					e, ok := b.Drop(id)
+					if !ok {
+						return usage("there is no login %q; nothing was dropped. See them with: catena login list", id)
+					}
+					dropped = append(dropped, e)
 				}
-				defer a.say("Dropped login %s for %s.", id, e.For())
+				return nil
+			})
+			if err != nil {
+				return err
 			}
-			return login.Save(dir, book, secret)
+			for _, e := range dropped {
+				a.say("Dropped login %s for %s.", e.ID, e.For())
+			}
+			return nil
 		},
 	}
 }

@@ -2,10 +2,12 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 
 	"catena/internal/device"
 	"catena/internal/family"
 	"catena/internal/job"
+	"catena/internal/ledger"
 	"catena/internal/workspace"
 	"catena/internal/yamldoc"
 )
@@ -27,6 +29,7 @@ func worded(err error) error {
 		noJob     *workspace.UnknownJobError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
+		lost      *ledger.LostError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -49,6 +52,8 @@ func worded(err error) error {
 		return usage("%w; see them with: catena jobs", err)
 	case errors.As(err, &disagree):
 		return refused("%w", err)
+	case errors.As(err, &lost):
+		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err, lost.Head)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
 	}

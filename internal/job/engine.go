@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -107,15 +106,21 @@ func (j *Job) enter() error {
 		return err
 	}
 	defer release()
-	jobs, err := Jobs(l)
+	j.ID, err = nextID(l)
 	if err != nil {
 		return err
 	}
-	j.ID = "j" + strconv.Itoa(len(jobs)+1)
-	for _, other := range jobs {
-		for _, d := range other.Devices {
-			if j.sent[d.ID] != nil && other.Alive && !d.Step.End() {
-				return &BusyError{Device: d.Name, Job: other.ID}
+	for _, other := range l.Locks() { // only a job that is alive holds one
+		if exists, err := Exists(l, other); err != nil || !exists {
+			continue
+		}
+		state, err := Load(l, other)
+		if err != nil {
+			return err
+		}
+		for _, d := range state.Devices {
+			if j.sent[d.ID] != nil && state.Alive && !d.Step.End() {
+				return &BusyError{Device: d.Name, Job: other}
 			}
 		}
 	}

@@ -425,11 +425,27 @@ func TestADamagedImageStartsNoJob(t *testing.T) {
 	assert.ErrorIs(t, err, job.ErrNothing)
 }
 
-func TestEarlier(t *testing.T) {
+func TestHistory(t *testing.T) {
 	b := start(t, sim.Device{}, sim.Device{Faults: sim.Faults{KeepsVersion: true}})
 	b.run(t, b.plan())
-	jobs, err := job.Jobs(b.ledger)
+	h, err := job.ReadHistory(b.ledger)
 	require.NoError(t, err)
-	assert.Equal(t, "1.0", job.Earlier(jobs, b.devices[0].ID))
-	assert.Empty(t, job.Earlier(jobs, b.devices[1].ID), "no job changed it")
+	earlier := func(i int, of string) string {
+		v, err := h.Earlier(b.devices[i].ID, of)
+		require.NoError(t, err)
+		return v
+	}
+	assert.Equal(t, "1.0", earlier(0, ""))
+	assert.Equal(t, "1.0", earlier(0, "j1"))
+	assert.Empty(t, earlier(0, "j2"), "that job did not change it")
+	assert.Empty(t, earlier(1, ""), "no job changed it")
+	updated, err := h.Updated(b.devices[0].ID)
+	require.NoError(t, err)
+	assert.False(t, updated.IsZero())
+	failed, err := h.FailedIn(b.devices[1].ID, firmware.Main, "2.0")
+	require.NoError(t, err)
+	assert.Equal(t, "j1", failed)
+	failed, err = h.FailedIn(b.devices[0].ID, firmware.Main, "2.0")
+	require.NoError(t, err)
+	assert.Empty(t, failed)
 }

@@ -3,10 +3,8 @@ package job
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"time"
 
-	"catena/internal/firmware"
 	"catena/internal/ledger"
 )
 
@@ -172,71 +170,4 @@ func (d *DeviceState) apply(e ledger.Entry) error {
 	d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
 	d.Took = e.At.Sub(d.first).Seconds()
 	return err
-}
-
-// leads tells whether the device's path has an image of a component, of this version
-// or, where v is empty, of any.
-func (d DeviceState) leads(component, v string) bool {
-	return slices.ContainsFunc(d.Path, func(h startHop) bool {
-		return h.Component == component && (v == "" || h.Version == v)
-	})
-}
-
-// Earlier is the version that a device's main component ran before the last job that
-// changed it; empty: no job did.
-func Earlier(jobs []State, device string) string {
-	for i := len(jobs) - 1; i >= 0; i-- {
-		for _, d := range jobs[i].Devices {
-			if d.ID == device && d.Step == Done && d.leads(firmware.Main, "") {
-				return d.From
-			}
-		}
-	}
-	return ""
-}
-
-// Updated is when a job last proved a device on a new version; the zero time: none did.
-func Updated(jobs []State, device string) time.Time {
-	for i := len(jobs) - 1; i >= 0; i-- {
-		for _, d := range jobs[i].Devices {
-			if d.ID == device && d.Step == Done {
-				return d.Since
-			}
-		}
-	}
-	return time.Time{}
-}
-
-// Left is how the last job with a device left it, where that needs a person: Stranded, or
-// the step that it was in when the job died; ok is false where neither is so.
-func Left(jobs []State, device string) (job State, at DeviceState, ok bool) {
-	for i := len(jobs) - 1; i >= 0; i-- {
-		for _, d := range jobs[i].Devices {
-			if d.ID == device {
-				open := jobs[i].Interrupted() && !d.Step.End() && d.Step != Waiting
-				return jobs[i], d, open || d.Step == Stranded
-			}
-		}
-	}
-	return job, at, false
-}
-
-// FailedIn is the last job in which a device failed, after it was touched, on a path
-// that has this version of the component; ok is false where there was none, or it got
-// there later.
-func FailedIn(jobs []State, device, component, v string) (job string, ok bool) {
-	for i := len(jobs) - 1; i >= 0; i-- {
-		for _, d := range jobs[i].Devices {
-			if d.ID != device || !d.leads(component, v) {
-				continue
-			}
-			switch d.Step {
-			case Returned, Stranded:
-				return jobs[i].ID, true
-			case Done:
-				return "", false
-			}
-		}
-	}
-	return "", false
 }

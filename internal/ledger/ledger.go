@@ -6,20 +6,27 @@
 // in it is on the disk when Append returns; every state that others show (the
 // devices known, how far a job is) is derived from the entries.
 //
-// Beside the entries lies the passing progress of transfers, which is neither
-// chained nor durable, and locks that tell a living job from a dead one.
+// Beside the entries, in a file of its own, lies the passing progress of transfers, which is
+// neither chained nor durable; it must not share a file with them, since a commit that does
+// not wait for the disk would let the entries' log be reused before they are safe. Locks tell
+// a living job from a dead one. Outside the ledger's folder, Head holds the number and the
+// digest of the last entry, so that a ledger that was cut, replaced or removed shows.
 package ledger
 
 import (
+	"context"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -29,7 +36,13 @@ import (
 // Folder is the name of the ledger's folder within a site folder.
 const Folder = ".catena"
 
-const file = "ledger.db"
+// Head is the name of the file beside the folder that says how far the ledger goes.
+const Head = ".catena-head"
+
+const (
+	file         = "ledger.db"
+	progressFile = "progress.db"
+)
 
 // Kind says what an entry records. Kinds and bodies belong to those who append them; the
 // ledger does not read either.
@@ -65,16 +78,30 @@ func (e *FormatError) Error() string {
 		e.Path, e.Found, e.Known)
 }
 
-// ErrNone is returned by Open when there is no ledger in the folder.
+// ErrNone is returned by Open when there is no ledger in the folder, and never was.
 var ErrNone = errors.New("no ledger here")
+
+// LostError is returned by Open where there was a ledger and there is none any more.
+type LostError struct {
+	Path string
+	Head string // the file that tells of it
+	Seq  int64  // how many entries it had
+}
+
+func (e *LostError) Error() string {
+	return fmt.Sprintf("the ledger %s is gone; it had %d entries", e.Path, e.Seq)
+}
 
 // Ledger is an open ledger. It may be used by several goroutines, and several
 // processes may have the same one open.
 type Ledger struct {
-	dir     string
-	entries *sql.DB // one connection: every commit waits for the disk
-	passing *sql.DB // one connection: commits do not wait
-	now     func() time.Time
+	site     string  // the site folder
+	dir      string  // the ledger's folder
+	entries  *sql.DB // one connection: every commit waits for the disk
+	passing  *sql.DB // one connection: commits do not wait; nil: progress cannot be kept
+	now      func() time.Time
+	readOnly error  // why it can only be read; nil: it can be written
+	copied   string // the folder of a copy that is read in its place; empty: none
 }
 
 const schema = `
@@ -88,13 +115,15 @@ CREATE TRIGGER IF NOT EXISTS entries_stay BEFORE UPDATE ON entries
 	BEGIN SELECT RAISE(ABORT, 'entries of the ledger do not change'); END;
 CREATE TRIGGER IF NOT EXISTS entries_remain BEFORE DELETE ON entries
 	BEGIN SELECT RAISE(ABORT, 'entries of the ledger are not removed'); END;
+PRAGMA user_version = 3;`
+
+const progressSchema = `
 CREATE TABLE IF NOT EXISTS progress (
 	job TEXT NOT NULL, device TEXT NOT NULL, done INTEGER NOT NULL, total INTEGER NOT NULL, at TEXT NOT NULL,
-	PRIMARY KEY (job, device)) WITHOUT ROWID;
-PRAGMA user_version = 2;`
+	PRIMARY KEY (job, device)) WITHOUT ROWID;`
 
 // format is the number of this form of the file, in its user_version.
-const format = 2
+const format = 3
 
 // Create makes an empty ledger in the site folder dir, or opens the one there.
 func Create(dir string, now func() time.Time) (*Ledger, error) {
@@ -112,47 +141,126 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 	return l, nil
 }
 
-// Open opens the ledger of the site folder dir. It returns ErrNone when there is
-// none, a FormatError for one of another format, and an error when the file is damaged.
+// Open opens the ledger of the site folder dir. It returns ErrNone when there is none and
+// never was, a LostError when it is gone, a FormatError for one of another format, and an
+// error when the file is damaged. One that cannot be written, because its disk is read-only
+// or full, is opened for reading: see ReadOnly.
 func Open(dir string, now func() time.Time) (*Ledger, error) {
-	if _, err := os.Stat(filepath.Join(dir, Folder, file)); errors.Is(err, os.ErrNotExist) {
-		return nil, ErrNone
+	path := filepath.Join(dir, Folder, file)
+	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil && info.Size() == 0 {
+		if seq, _, err := readHead(dir); err == nil {
+			return nil, &LostError{Path: path, Head: filepath.Join(dir, Head), Seq: seq}
+		}
+		if err != nil {
+			return nil, ErrNone
+		}
 	}
 	l, err := open(dir, now)
 	if err != nil {
 		return nil, err
 	}
-	var found int
-	if err := l.entries.QueryRow(`PRAGMA user_version`).Scan(&found); err != nil {
-		_ = l.Close()
-		return nil, fmt.Errorf("%s cannot be read: %w", l.path(), err)
+	found, err := l.format()
+	if err != nil {
+		readable, readErr := l.forReading(err)
+		if readErr != nil {
+			_ = l.Close()
+			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+		}
+		l = readable
+		if found, err = l.format(); err != nil {
+			_ = l.Close()
+			return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+		}
 	}
-	if found != format && found != 0 { // 0: its making was interrupted
-		_ = l.Close()
-		return nil, &FormatError{Path: l.path(), Found: found, Known: format}
+	switch found {
+	case format:
+		return l, nil
+	case 0: // a process was killed while it made the ledger
+		if _, err := l.entries.Exec(schema); err != nil {
+			_ = l.Close()
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
+		return l, nil
 	}
-	// A process killed while it made the ledger leaves it without tables.
-	if _, err := l.entries.Exec(schema); err != nil {
-		_ = l.Close()
-		return nil, fmt.Errorf("%s: %w", l.path(), err)
+	_ = l.Close()
+	return nil, &FormatError{Path: path, Found: found, Known: format}
+}
+
+func (l *Ledger) format() (found int, err error) {
+	err = l.entries.QueryRow(`PRAGMA user_version`).Scan(&found)
+	if err == nil && found == format { // the version stands in the file's head; this reads on
+		var n int
+		err = l.entries.QueryRow(`SELECT count(*) FROM (SELECT 1 FROM entries LIMIT 1)`).Scan(&n)
 	}
-	return l, nil
+	return found, err
 }
 
 func open(dir string, now func() time.Time) (*Ledger, error) {
-	l := &Ledger{dir: filepath.Join(dir, Folder), now: now}
+	l := &Ledger{site: dir, dir: filepath.Join(dir, Folder), now: now}
 	var err error
 	l.entries, err = connect(l.path(), "FULL")
 	if err != nil {
 		return nil, err
 	}
-	l.passing, err = connect(l.path(), "OFF")
-	if err != nil {
-		_ = l.entries.Close()
-		return nil, err
+	l.passing, err = connect(filepath.Join(l.dir, progressFile), "OFF")
+	if err == nil {
+		_, err = l.passing.Exec(progressSchema)
+	}
+	if err != nil { // it passes anyway
+		_ = l.passing.Close()
+		l.passing = nil
 	}
 	return l, nil
 }
+
+// forReading opens the ledger where its folder cannot be written to: SQLite needs files
+// beside it even to read. Without a log (-wal) the file is whole and is read as it is; with
+// one, both are copied to where there is room, and the copy is read.
+func (l *Ledger) forReading(why error) (*Ledger, error) {
+	_ = l.Close()
+	r := &Ledger{site: l.site, dir: l.dir, now: l.now, readOnly: why}
+	path := l.path()
+	if info, err := os.Stat(path + "-wal"); err == nil && info.Size() > 0 {
+		dir, err := os.MkdirTemp("", "catena-ledger-")
+		if err != nil {
+			return nil, err
+		}
+		r.copied = dir
+		path = filepath.Join(dir, file)
+		for _, suffix := range []string{"", "-wal"} {
+			if err := copyFile(path+suffix, l.path()+suffix); err != nil {
+				_ = os.RemoveAll(dir)
+				return nil, err
+			}
+		}
+		r.entries, err = connect(path, "OFF")
+		return r, err
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return nil, err
+	}
+	dsn := url.URL{Scheme: "file", Path: filepath.ToSlash(abs), RawQuery: "mode=ro&immutable=1"}
+	r.entries, err = sql.Open("sqlite", dsn.String())
+	return r, err
+}
+
+func copyFile(to, from string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = in.Close() }()
+	out, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
+}
+
+// ReadOnly is why the ledger can only be read; nil: it can be written.
+func (l *Ledger) ReadOnly() error { return l.readOnly }
 
 func connect(path, synchronous string) (*sql.DB, error) {
 	abs, err := filepath.Abs(path)
@@ -174,7 +282,16 @@ func connect(path, synchronous string) (*sql.DB, error) {
 func (l *Ledger) path() string { return filepath.Join(l.dir, file) }
 
 // Close closes the ledger; nothing is lost that Append has taken.
-func (l *Ledger) Close() error { return errors.Join(l.entries.Close(), l.passing.Close()) }
+func (l *Ledger) Close() error {
+	err := l.entries.Close()
+	if l.passing != nil {
+		err = errors.Join(err, l.passing.Close())
+	}
+	if l.copied != "" {
+		err = errors.Join(err, os.RemoveAll(l.copied))
+	}
+	return err
+}
 
 // Append adds one entry and returns when it is on the disk. The body is written as JSON;
 // job and device may be empty.
@@ -195,6 +312,9 @@ func NewEntry(kind Kind, job, device string, body any) (Entry, error) {
 // nobody else's comes between. f may be nil: then extend gets none. It returns when the
 // entries are on the disk; an error of extend appends nothing.
 func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error)) error {
+	if l.readOnly != nil {
+		return l.failed(l.readOnly)
+	}
 	tx, err := l.entries.Begin()
 	if err != nil {
 		return l.failed(err)
@@ -211,27 +331,44 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	if err != nil {
 		return err
 	}
+	if len(added) == 0 {
+		return nil
+	}
+	seq, hash, err := last(tx)
+	if err != nil {
+		return l.failed(err)
+	}
 	for _, e := range added {
-		if err := l.appendIn(tx, e); err != nil {
+		seq++
+		hash, err = l.appendIn(tx, e, seq, hash)
+		if err != nil {
 			return l.failed(err)
 		}
 	}
-	return l.failed(tx.Commit())
+	if err := tx.Commit(); err != nil {
+		return l.failed(err)
+	}
+	// After the commit: a crash in between leaves a head that is behind, which is no fault;
+	// one that is ahead would be.
+	return l.failed(writeHead(l.site, seq, hash))
 }
 
-func (l *Ledger) appendIn(tx *sql.Tx, e Entry) error {
-	var before []byte
-	err := tx.QueryRow(`SELECT seq, hash FROM entries ORDER BY seq DESC LIMIT 1`).Scan(&e.Seq,
-		&before)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
+// last is the number and the digest of the last entry; zero: there is none.
+func last(tx *sql.Tx) (seq int64, hash []byte, err error) {
+	err = tx.QueryRow(`SELECT seq, hash FROM entries ORDER BY seq DESC LIMIT 1`).Scan(&seq, &hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
 	}
-	e.Seq++
+	return seq, hash, err
+}
+
+func (l *Ledger) appendIn(tx *sql.Tx, e Entry, seq int64, before []byte) (hash []byte, err error) {
+	e.Seq = seq
 	at := l.now().UTC().Format(time.RFC3339Nano)
-	hash := chain(before, e.Seq, at, string(e.Kind), e.Job, e.Device, string(e.Body))
+	hash = chain(before, e.Seq, at, string(e.Kind), e.Job, e.Device, string(e.Body))
 	_, err = tx.Exec(`INSERT INTO entries VALUES (?,?,?,?,?,?,?)`, e.Seq, at, e.Kind, e.Job,
 		e.Device, string(e.Body), hash)
-	return err
+	return hash, err
 }
 
 func (l *Ledger) failed(err error) error {
@@ -257,6 +394,28 @@ func chain(before []byte, seq int64, fields ...string) []byte {
 	return h.Sum(nil)
 }
 
+// The head is one line of a fixed length, "0000000000000012 " and 64 hexadecimal digits,
+// written in its place: so short a write is never torn.
+const headForm = "%016d %064x\n"
+
+func writeHead(site string, seq int64, hash []byte) error {
+	f, err := os.OpenFile(filepath.Join(site, Head), os.O_WRONLY|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(f, headForm, seq, hash)
+	return errors.Join(err, f.Close())
+}
+
+func readHead(site string) (seq int64, hash []byte, err error) {
+	raw, err := os.ReadFile(filepath.Join(site, Head))
+	if err != nil {
+		return 0, nil, err
+	}
+	_, err = fmt.Sscanf(string(raw), headForm, &seq, &hash)
+	return seq, hash, err
+}
+
 // Filter chooses entries; a zero field chooses all.
 type Filter struct {
 	Kind        Kind
@@ -265,6 +424,14 @@ type Filter struct {
 	Last        int   // only so many of the newest; the order stays oldest first
 	Newest      bool  // only the newest of each device, of those of this kind
 }
+
+// newestOfEach are the numbers of the newest entry of a kind of each device. It leaps from one
+// device to the next in the index: what it costs depends on the devices, not on the entries.
+const newestOfEach = `(
+	WITH RECURSIVE each(device) AS (
+		SELECT min(device) FROM entries
+		UNION ALL SELECT (SELECT min(device) FROM entries WHERE device > each.device) FROM each WHERE device IS NOT NULL)
+	SELECT (SELECT max(seq) FROM entries WHERE device = each.device AND kind = ?) FROM each WHERE device IS NOT NULL)`
 
 // Entries returns the chosen entries, oldest first.
 func (l *Ledger) Entries(f Filter) ([]Entry, error) { return query(l.entries, f) }
@@ -277,10 +444,24 @@ func query(db interface {
 	if f.Last > 0 {
 		limit = f.Last
 	}
+	// Only the conditions that are there stand in the question, so that its index is used: a
+	// list must not cost more with every entry of the past.
+	where, args := "seq > ?", []any{f.After}
+	for _, c := range []struct{ column, is string }{
+		{"kind", string(f.Kind)}, {"job", f.Job}, {"device", f.Device},
+	} {
+		if c.is != "" {
+			where, args = where+" AND "+c.column+" = ?", append(args, c.is)
+		}
+	}
+	if f.Newest && f.Device == "" {
+		where, args = where+" AND seq IN "+newestOfEach, append(args, f.Kind)
+	}
+	if f.Newest && f.Device != "" {
+		limit = 1
+	}
 	rows, err := db.Query(`SELECT seq, at, kind, job, device, body FROM (
-		SELECT * FROM entries WHERE (?1 = '' OR kind = ?1) AND (?2 = '' OR job = ?2) AND (?3 = '' OR device = ?3)
-		AND seq > ?4 AND (NOT ?6 OR seq IN (SELECT max(seq) FROM entries WHERE kind = ?1 GROUP BY device))
-		ORDER BY seq DESC LIMIT ?5) ORDER BY seq`, f.Kind, f.Job, f.Device, f.After, limit, f.Newest)
+		SELECT * FROM entries WHERE `+where+` ORDER BY seq DESC LIMIT ?) ORDER BY seq`, append(args, limit)...)
 	if err != nil {
 		return nil, err
 	}
@@ -306,39 +487,102 @@ func collect(rows *sql.Rows) ([]Entry, error) {
 	return out, rows.Err()
 }
 
-// Check follows the chain from the first entry to the last. It returns the number
-// of entries, and an error that names the first entry that was changed, added or
-// removed. Entries cut off at the end leave a whole, shorter chain: whoever must
-// know keeps the last hash that Check returns.
+// Check follows the chain from the first entry to the last, and holds it against Head. It
+// returns the number of entries, and an error that names the first entry that was changed,
+// added or removed. A whole ledger has at least one entry. Entries cut off together with Head
+// leave a whole, shorter chain: whoever must know keeps the last hash that Check returns.
 func (l *Ledger) Check() (count int, last []byte, err error) {
+	headSeq, headHash, headErr := readHead(l.site)
+	err = l.each(func(e Entry, at string, hash []byte) error {
+		switch {
+		case e.Seq != int64(count)+1:
+			return fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, e.Seq, count)
+		case string(chain(last, e.Seq, at, string(e.Kind), e.Job, e.Device, string(e.Body))) != string(hash):
+			return fmt.Errorf("entry %d (%s of %s) is not as it was written", e.Seq, e.Kind, at)
+		case headErr == nil && e.Seq == headSeq && string(hash) != string(headHash):
+			return fmt.Errorf("entry %d is another one than %s says: the ledger was replaced", e.Seq, Head)
+		}
+		count, last = count+1, hash
+		return nil
+	})
+	switch {
+	case err != nil:
+		return count, last, err
+	case headErr == nil && int64(count) < headSeq:
+		return count, last, fmt.Errorf("it has %d entries, and %s says that it had %d: the end was cut off", count, Head, headSeq)
+	case count == 0:
+		return 0, nil, errors.New("it has no entries: the first one, of its making, is missing")
+	case headErr != nil:
+		return count, last, fmt.Errorf("%s, which says how far it goes, cannot be read: %w", Head, headErr)
+	}
+	return count, last, l.guarded()
+}
+
+// guarded tells whether the triggers that keep entries from being changed are there.
+func (l *Ledger) guarded() error {
+	var n int
+	err := l.entries.QueryRow(`SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'entries'
+		AND (name = 'entries_stay' AND sql LIKE '%BEFORE UPDATE%RAISE(ABORT%'
+		OR name = 'entries_remain' AND sql LIKE '%BEFORE DELETE%RAISE(ABORT%')`).Scan(&n)
+	if err != nil {
+		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
+	}
+	if n != 2 {
+		return errors.New("what keeps its entries from being changed was removed")
+	}
+	return nil
+}
+
+// each goes through all entries in their order.
+func (l *Ledger) each(do func(e Entry, at string, hash []byte) error) error {
 	rows, err := l.entries.Query(`SELECT seq, at, kind, job, device, body, hash FROM entries ORDER BY seq`)
 	if err != nil {
-		return 0, nil, fmt.Errorf("%s cannot be read: %w", l.path(), err)
+		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
 	}
 	defer func() { _ = rows.Close() }()
 	for rows.Next() {
-		var seq int64
-		var at, kind, job, device, body string
+		var e Entry
+		var at, body string
 		var hash []byte
-		if err := rows.Scan(&seq, &at, &kind, &job, &device, &body, &hash); err != nil {
-			return count, last, err
+		if err := rows.Scan(&e.Seq, &at, &e.Kind, &e.Job, &e.Device, &body, &hash); err != nil {
+			return fmt.Errorf("%s cannot be read: %w", l.path(), err)
 		}
-		if seq != int64(count)+1 {
-			return count, last, fmt.Errorf("entry %d is missing: entry %d follows entry %d",
-				count+1, seq, count)
+		e.Body = json.RawMessage(body)
+		if err := do(e, at, hash); err != nil {
+			return err
 		}
-		if string(chain(last, seq, at, kind, job, device, body)) != string(hash) {
-			return count, last, fmt.Errorf("entry %d (%s of %s) is not as it was written", seq,
-				kind, at)
-		}
-		count, last = count+1, hash
 	}
-	return count, last, rows.Err()
+	if err := rows.Err(); err != nil {
+		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
+	}
+	return nil
+}
+
+// Export writes all entries, oldest first, as JSON, one on a line, with "hash", the SHA-256
+// of each in hexadecimal: who has them can follow the chain without this program.
+func (l *Ledger) Export(w io.Writer) (count int, err error) {
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	err = l.each(func(e Entry, at string, hash []byte) error {
+		e.At, err = time.Parse(time.RFC3339Nano, at)
+		if err != nil {
+			return fmt.Errorf("entry %d of the ledger has no time: %w", e.Seq, err)
+		}
+		count++
+		return out.Encode(struct {
+			Entry
+			Hash string `json:"hash"`
+		}{e, hex.EncodeToString(hash)})
+	})
+	return count, err
 }
 
 // SetProgress keeps the passing progress of devices of a job. It does not wait
 // for the disk, and a crash may lose it.
 func (l *Ledger) SetProgress(job string, of map[string]Progress) error {
+	if l.passing == nil {
+		return nil
+	}
 	tx, err := l.passing.Begin()
 	if err != nil {
 		return err
@@ -355,6 +599,9 @@ func (l *Ledger) SetProgress(job string, of map[string]Progress) error {
 
 // Progress returns the last progress of each device of a job.
 func (l *Ledger) Progress(job string) (map[string]Progress, error) {
+	if l.passing == nil {
+		return nil, nil
+	}
 	rows, err := l.passing.Query(`SELECT device, done, total, at FROM progress WHERE job = ?`, job)
 	if err != nil {
 		return nil, err
@@ -373,31 +620,75 @@ func (l *Ledger) Progress(job string) (map[string]Progress, error) {
 	return out, rows.Err()
 }
 
-// Hold takes a lock by name for as long as this process lives, or until the
-// returned function is called; ok is false when another holds it. The operating
-// system frees it when the process dies, however it dies.
+// Locks are files that the operating system frees when their process dies, however it dies.
+// Who only asks whether a lock is held must take it for a moment, too; so that nobody meets a
+// lock that is free and seems taken, everybody takes turns by one more lock, asking.
+const asking = "asking"
+
+// askWithin bounds the wait for one's turn: others hold it for microseconds.
+const askWithin = 10 * time.Second
+
+// inTurn does something with the lock of that name while nobody else asks for any.
+func (l *Ledger) inTurn(name string, do func(lock *flock.Flock) error) error {
+	turn := flock.New(l.lockPath(asking))
+	ctx, cancel := context.WithTimeout(context.Background(), askWithin)
+	defer cancel()
+	ok, err := turn.TryLockContext(ctx, time.Millisecond)
+	if err != nil || !ok {
+		return fmt.Errorf("the locks of %s cannot be asked for: %w", l.dir, err)
+	}
+	defer func() { _ = turn.Unlock() }()
+	return do(flock.New(l.lockPath(name)))
+}
+
+func (l *Ledger) lockPath(name string) string { return filepath.Join(l.dir, name+".lock") }
+
+// Hold takes a lock by name for as long as this process lives, or until the returned
+// function is called; ok is false when another holds it. Its file goes with its release: one
+// that stays is that of a process that died.
 func (l *Ledger) Hold(name string) (release func(), ok bool, err error) {
-	lock := flock.New(filepath.Join(l.dir, name+".lock"))
-	ok, err = lock.TryLock()
+	var lock *flock.Flock
+	err = l.inTurn(name, func(free *flock.Flock) error {
+		lock = free
+		var err error
+		ok, err = lock.TryLock()
+		return err
+	})
 	if err != nil || !ok {
 		return func() {}, false, err
 	}
-	return func() { _ = lock.Unlock() }, true, nil
+	return func() {
+		_ = l.inTurn(name, func(*flock.Flock) error {
+			return errors.Join(lock.Unlock(), os.Remove(l.lockPath(name)))
+		})
+		_ = lock.Unlock() // also where no turn came
+	}, true, nil
 }
 
 // Held tells whether a living process holds the lock of that name.
-func (l *Ledger) Held(name string) bool {
-	path := filepath.Join(l.dir, name+".lock")
-	if _, err := os.Stat(path); err != nil {
+func (l *Ledger) Held(name string) (held bool) {
+	if _, err := os.Stat(l.lockPath(name)); err != nil {
 		return false
 	}
-	lock := flock.New(path)
-	free, err := lock.TryRLock()
-	if err != nil {
-		return false
+	_ = l.inTurn(name, func(lock *flock.Flock) error {
+		if _, err := os.Stat(l.lockPath(name)); err != nil {
+			return nil // released meanwhile; asking must not bring the file back
+		}
+		free, err := lock.TryRLock()
+		held = err == nil && !free
+		return errors.Join(err, lock.Unlock())
+	})
+	return held
+}
+
+// Locks are the names of the locks that are held, or were when their process died.
+func (l *Ledger) Locks() []string {
+	files, _ := filepath.Glob(l.lockPath("*")) // the pattern is well-formed
+	var out []string
+	for _, f := range files {
+		if name := strings.TrimSuffix(filepath.Base(f), ".lock"); name != asking {
+			out = append(out, name)
+		}
 	}
-	if free {
-		_ = lock.Unlock()
-	}
-	return !free
+	return out
 }

@@ -4,7 +4,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -152,4 +156,172 @@ func TestProgressIsTheLastOne(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, p, 2)
 	assert.Equal(t, int64(5), p["d1"].Done)
+}
+
+// What was cut, emptied, replaced or removed is no whole ledger.
+func TestWhatIsMissingShows(t *testing.T) {
+	entries := func(t *testing.T, n int) string {
+		dir := t.TempDir()
+		l, err := ledger.Create(dir, time.Now)
+		require.NoError(t, err)
+		for i := range n {
+			require.NoError(t, l.Append(step, "j1", "d1", i))
+		}
+		require.NoError(t, l.Close())
+		return dir
+	}
+	database := func(dir string) string { return filepath.Join(dir, ledger.Folder, "ledger.db") }
+	change := func(t *testing.T, dir, how string) {
+		db, err := sql.Open("sqlite", database(dir))
+		require.NoError(t, err)
+		_, err = db.Exec(how)
+		require.NoError(t, errors.Join(err, db.Close()))
+	}
+	for name, c := range map[string]struct {
+		harm func(t *testing.T, dir string)
+		says string
+	}{
+		"cut": {func(t *testing.T, dir string) {
+			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries WHERE seq > 3`)
+		}, "it has 3 entries, and .catena-head says that it had 5: the end was cut off"},
+		"emptied": {func(t *testing.T, dir string) {
+			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries`)
+		}, "it has 0 entries"},
+		"replaced": {func(t *testing.T, dir string) {
+			raw, err := os.ReadFile(database(entries(t, 7)))
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(database(dir), raw, 0o600))
+		}, "the ledger was replaced"},
+		"removed": {func(t *testing.T, dir string) {
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, ledger.Folder)))
+		}, "is gone; it had 5 entries"},
+		"truncated to nothing": {func(t *testing.T, dir string) {
+			require.NoError(t, os.Truncate(database(dir), 0))
+		}, "is gone; it had 5 entries"},
+		"without its triggers": {func(t *testing.T, dir string) {
+			change(t, dir, `DROP TRIGGER entries_stay`)
+		}, "what keeps its entries from being changed was removed"},
+		"with a trigger that does nothing": {func(t *testing.T, dir string) {
+			change(t, dir, `DROP TRIGGER entries_stay; CREATE TRIGGER entries_stay BEFORE UPDATE ON entries BEGIN SELECT 1; END`)
+		}, "what keeps its entries from being changed was removed"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := entries(t, 5)
+			c.harm(t, dir)
+			l, err := ledger.Open(dir, time.Now)
+			if err == nil {
+				defer func() { _ = l.Close() }()
+				_, _, err = l.Check()
+			}
+			assert.ErrorContains(t, err, c.says)
+		})
+	}
+	l, err := ledger.Create(t.TempDir(), time.Now)
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	_, _, err = l.Check()
+	assert.ErrorContains(t, err, "it has no entries")
+}
+
+// Who asks whether a job lives does not keep anybody from taking a lock that is free.
+func TestAskingTakesNothing(t *testing.T) {
+	l, dir := create(t)
+	other, err := ledger.Open(dir, time.Now)
+	require.NoError(t, err)
+	defer func() { _ = other.Close() }()
+	ends := make(chan struct{})
+	var group sync.WaitGroup
+	group.Go(func() {
+		for {
+			select {
+			case <-ends:
+				return
+			default:
+				other.Held("j1")
+			}
+		}
+	})
+	for range 1000 {
+		release, ok, err := l.Hold("j1")
+		require.NoError(t, err)
+		require.True(t, ok, "it was free")
+		release()
+	}
+	close(ends)
+	group.Wait()
+	assert.Empty(t, l.Locks(), "a lock that was released leaves nothing")
+}
+
+func TestExport(t *testing.T) {
+	l, _ := create(t)
+	require.NoError(t, l.Append(step, "j1", "d1", map[string]string{"a": "b"}))
+	var b strings.Builder
+	count, err := l.Export(&b)
+	require.NoError(t, err)
+	assert.Equal(t, 1, count)
+	_, last, err := l.Check()
+	require.NoError(t, err)
+	assert.Contains(t, b.String(), `"body":{"a":"b"}`)
+	assert.Contains(t, b.String(), fmt.Sprintf(`"hash":"%x"`, last))
+}
+
+// A power cut keeps what Append has returned for: SQLite's log is synced before Append
+// returns, and what is copied from it into the database is synced before the log is used
+// again. strace shows the system calls of this test's own program, run by itself.
+func TestPowerCut(t *testing.T) {
+	if dir := os.Getenv("CATENA_TEST_APPENDS"); dir != "" {
+		l, err := ledger.Create(dir, time.Now)
+		require.NoError(t, err)
+		for i := range 400 {
+			require.NoError(t, l.Append(step, "j1", "d1", strings.Repeat("x", 8000)))
+			require.NoError(t, l.SetProgress("j1", map[string]ledger.Progress{"d1": {Done: int64(i)}}))
+			_, _ = os.Stderr.WriteString("appended\n")
+		}
+		require.NoError(t, l.Close())
+		return
+	}
+	strace, err := exec.LookPath("strace")
+	if err != nil {
+		t.Skip("there is no strace here")
+	}
+	out := filepath.Join(t.TempDir(), "calls")
+	c := exec.Command(strace, "-f", "-y", "-e", "trace=pwrite64,write,fsync,fdatasync,ftruncate", "-s", "16", "-o", out,
+		os.Args[0], "-test.run", "^TestPowerCut$")
+	c.Env = append(os.Environ(), "CATENA_TEST_APPENDS="+t.TempDir())
+	if said, err := c.CombinedOutput(); err != nil {
+		t.Skipf("strace cannot follow a process here: %v\n%s", err, said)
+	}
+	raw, err := os.ReadFile(out)
+	require.NoError(t, err)
+	call := regexp.MustCompile(`^\d+ +(\w+)\(\d+<([^>]*)>(?:, "((?:[^"\\]|\\.)*)".*, (\d+)\))?`)
+	var logOpen, dataOpen bool // written and not synced
+	appended, copied, reused := 0, 0, 0
+	for line := range strings.Lines(string(raw)) {
+		m := call.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		switch name, file := m[1], filepath.Base(m[2]); {
+		case name == "write" && strings.HasPrefix(m[3], "appended"):
+			appended++
+			require.False(t, logOpen, "Append returned before its entry was on the disk")
+		case name == "pwrite64" && file == "ledger.db-wal":
+			if m[4] == "0" {
+				reused++
+				require.False(t, dataOpen, "the log is used again, and the database is not on the disk")
+			}
+			logOpen = true
+		case name == "pwrite64" && file == "ledger.db":
+			copied++
+			require.False(t, logOpen, "the database is written from a log that is not on the disk")
+			dataOpen = true
+		case (name == "fsync" || name == "fdatasync") && file == "ledger.db-wal":
+			logOpen = false
+		case (name == "fsync" || name == "fdatasync") && file == "ledger.db":
+			dataOpen = false
+		}
+	}
+	assert.Equal(t, 400, appended)
+	assert.Greater(t, copied, 100, "the log was copied into the database")
+	assert.Greater(t, reused, 1, "and used again")
 }

@@ -106,15 +106,18 @@ func Exists(dir string) bool {
 // Open reads the logins of a site folder. Its errors are ErrNone and ErrSecret, and
 // what is wrong with the file.
 func Open(dir string, s Secret) (Book, error) {
-	var b Book
 	path := filepath.Join(dir, File)
 	data, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		return b, ErrNone
+		return Book{}, ErrNone
 	}
 	if err != nil {
-		return b, err
+		return Book{}, err
 	}
+	return s.open(path, data)
+}
+
+func (s Secret) open(path string, data []byte) (b Book, err error) {
 	if len(data) > maxFile {
 		return b, fmt.Errorf("%s is larger than any such file", path)
 	}
@@ -136,18 +139,34 @@ func Open(dir string, s Secret) (Book, error) {
 	return b, nil
 }
 
-// Save writes the logins of a site folder, readable by their owner alone.
-func Save(dir string, b Book, s Secret) error {
-	raw, err := json.Marshal(b)
-	if err != nil {
-		return err
-	}
-	return atomicfile.Write(filepath.Join(dir, File), 0o600, func(f io.Writer) error {
-		w, err := age.Encrypt(f, s.recipients...)
+// Change changes the logins of a site folder, which only their owner can read; without a
+// file it begins with none. Nobody else's change comes between the reading and the writing.
+// An error of change, and those of Open but ErrNone, leave the file as it was.
+func Change(dir string, s Secret, change func(*Book) error) error {
+	path := filepath.Join(dir, File)
+	return atomicfile.Transform(path, 0o600, func(old []byte) ([]byte, error) {
+		var b Book
+		if old != nil {
+			var err error
+			b, err = s.open(path, old)
+			if err != nil {
+				return nil, err
+			}
+		}
+		if err := change(&b); err != nil {
+			return nil, err
+		}
+		raw, err := json.Marshal(b)
 		if err != nil {
-			return err
+			return nil, err
+		}
+		var out bytes.Buffer
+		w, err := age.Encrypt(&out, s.recipients...)
+		if err != nil {
+			return nil, err
 		}
 		_, err = w.Write(raw)
-		return errors.Join(err, w.Close())
+		err = errors.Join(err, w.Close())
+		return out.Bytes(), err
 	})
 }

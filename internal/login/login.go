@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"catena/internal/device"
 )
@@ -109,6 +110,8 @@ func (e Entry) check() error {
 		return fmt.Errorf("a login for a %s requires its name", e.Kind)
 	case e.Password == "":
 		return fmt.Errorf("the password is empty")
+	case !utf8.ValidString(e.User + e.Password):
+		return fmt.Errorf("a user or a password that is not UTF-8; it would not reach the device as it was typed")
 	case len(e.User) > maxSecret || len(e.Password) > maxSecret:
 		return fmt.Errorf("a user or a password of more than %d bytes", maxSecret)
 	case strings.ContainsAny(e.User+e.Password, "\r\n\x00"):

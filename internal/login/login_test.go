@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -80,7 +81,7 @@ func TestFile(t *testing.T) {
 	var b login.Book
 	_, err = b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "quoin-and-sluice"})
 	require.NoError(t, err)
-	require.NoError(t, login.Save(dir, b, right))
+	require.NoError(t, login.Change(dir, right, func(old *login.Book) error { *old = b; return nil }))
 	got, err := login.Open(dir, right)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
@@ -106,7 +107,9 @@ func TestFile(t *testing.T) {
 	require.NoError(t, err)
 	_, err = login.Open(dir, identity)
 	assert.ErrorIs(t, err, login.ErrSecret)
-	require.NoError(t, login.Save(dir, b, identity))
+	assert.ErrorIs(t, login.Change(dir, identity, func(*login.Book) error { return nil }), login.ErrSecret)
+	dir = t.TempDir()
+	require.NoError(t, login.Change(dir, identity, func(old *login.Book) error { *old = b; return nil }))
 	got, err = login.Open(dir, identity)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
@@ -134,4 +137,28 @@ func TestOwnLoginStaysWhereItWas(t *testing.T) {
 	}
 	assert.Equal(t, []string{"own", "site"}, passwords(device.Device{ID: "d1"}))
 	assert.Equal(t, []string{"site"}, passwords(device.Device{ID: "d1", Moved: "10.20.4.11:80"}))
+}
+
+// Several that add logins at the same time lose none.
+func TestConcurrentAdds(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(t.TempDir(), "identity")
+	require.NoError(t, login.NewIdentityFile(path))
+	secret, err := login.IdentityFile(path)
+	require.NoError(t, err)
+	var group sync.WaitGroup
+	for i := range 13 {
+		group.Go(func() {
+			assert.NoError(t, login.Change(dir, secret, func(b *login.Book) error {
+				_, err := b.Add(login.Entry{Kind: login.Model, Of: fmt.Sprintf("M-%d", i), User: "keeper", Password: "p"})
+				return err
+			}))
+		})
+	}
+	group.Wait()
+	b, err := login.Open(dir, secret)
+	require.NoError(t, err)
+	assert.Len(t, b.Entries, 13)
+	_, err = b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "na\xefve"})
+	assert.ErrorContains(t, err, "not UTF-8")
 }

@@ -153,7 +153,7 @@ func (p *Puller) Index(ctx context.Context) (Feed, error) {
 	if !minisign.Verify(key, raw, signature) {
 		return Feed{}, ErrSignature
 	}
-	f, err := ParseFeed(p.Source+"/"+feedIndex, raw)
+	f, err := ParseFeed(p.Shown()+"/"+feedIndex, raw)
 	if err != nil {
 		return f, err
 	}
@@ -316,6 +316,16 @@ func (c *counter) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.count(int64(n))
 	return n, err
+}
+
+// Shown is the feed's source for people: without a user and a password in it.
+func (p *Puller) Shown() string {
+	u, err := url.Parse(p.Source)
+	if err != nil || u.User == nil {
+		return p.Source
+	}
+	u.User = nil
+	return u.String()
 }
 
 // open opens a file of the feed at an offset, where the other side can do that and

@@ -16,6 +16,7 @@ import (
 	"aead.dev/minisign"
 	"github.com/goccy/go-yaml"
 
+	"catena/internal/atomicfile"
 	"catena/internal/firmware"
 	"catena/internal/firmware/advisory"
 	"catena/internal/yamldoc"
@@ -322,7 +323,12 @@ func (s *Shelf) Remember(dir string) error {
 	if err != nil || slices.Contains(known, abs) {
 		return err
 	}
-	return s.write(filepath.Join(s.dir, sites), []byte(strings.Join(append(known, abs), "\n")+"\n"))
+	return atomicfile.Transform(filepath.Join(s.dir, sites), 0o644, func(old []byte) ([]byte, error) {
+		if strings.Contains("\n"+string(old), "\n"+abs+"\n") {
+			return old, nil // another program was faster
+		}
+		return append(old, abs+"\n"...), nil
+	})
 }
 
 // Sites lists the site folders that have used this shelf.

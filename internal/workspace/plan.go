@@ -91,17 +91,21 @@ func (w *Workspace) agree(taken map[string][]match.Row) error {
 // are to be undone; empty: the last one of each device. With of, devices that it did not
 // change are left out.
 func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
-	jobs := w.Jobs
 	if of != "" {
-		i := slices.IndexFunc(jobs, func(s job.State) bool { return s.ID == of })
-		if i < 0 {
+		exists, err := job.Exists(w.Ledger, of)
+		if err != nil {
+			return nil, err
+		}
+		if !exists {
 			return nil, &UnknownJobError{Word: of}
 		}
-		jobs = jobs[i : i+1]
 	}
 	var out []Row
 	for _, r := range Mains(chosen) {
-		earlier := job.Earlier(jobs, r.ID)
+		earlier, err := w.history.Earlier(r.ID, of)
+		if err != nil {
+			return nil, err
+		}
 		if of != "" && earlier == "" {
 			continue
 		}
@@ -115,7 +119,11 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 		default:
 			back.Reason = "no job has changed it, and no version to return to was named"
 		}
-		out = append(out, w.row(back))
+		row, err := w.row(back)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, row)
 	}
 	return out, nil
 }
@@ -162,7 +170,7 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 	if err != nil {
 		return nil, err
 	}
-	jobs, err := job.Jobs(l)
+	history, err := job.ReadHistory(l)
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +180,11 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 			return v != "" && i.Component == firmware.Main &&
 				i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
 		}
-		for _, v := range []string{d.Version, job.Earlier(jobs, d.ID)} {
+		earlier, err := history.Earlier(d.ID, "")
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range []string{d.Version, earlier} {
 			another := func(i firmware.Image) bool { return i.SHA256 != image.SHA256 && is(i, v) }
 			if is(image, v) && !slices.ContainsFunc(images, another) {
 				out = append(out, fmt.Sprintf("%s (%s)", d.Name, filepath.Base(dir)))

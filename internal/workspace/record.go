@@ -45,34 +45,37 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 // See records what was seen of devices, in one commit: only what differs from what is
 // known is written. A device without an ID gets the next one.
 func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
-	return l.Extend(&ledger.Filter{Kind: Seen, Newest: true},
-		func(last []ledger.Entry) ([]ledger.Entry, error) {
-			known, err := devices(last)
+	filter := &ledger.Filter{Kind: Seen, Newest: true}
+	if len(seen) == 1 {
+		filter.Device = seen[0].ID // empty: all, for the next ID
+	}
+	return l.Extend(filter, func(last []ledger.Entry) ([]ledger.Entry, error) {
+		known, err := devices(last)
+		if err != nil {
+			return nil, err
+		}
+		highest := 0
+		byID := map[string]device.Device{}
+		for _, d := range known {
+			byID[d.ID] = d
+			highest = max(highest, idNumber(d.ID))
+		}
+		var added []ledger.Entry
+		for _, d := range seen {
+			if d.ID == "" {
+				highest++
+				d.ID = "d" + strconv.Itoa(highest)
+			} else if old, ok := byID[d.ID]; ok && old.Equal(*d) {
+				continue
+			}
+			e, err := ledger.NewEntry(Seen, job, d.ID, d)
 			if err != nil {
 				return nil, err
 			}
-			highest := 0
-			byID := map[string]device.Device{}
-			for _, d := range known {
-				byID[d.ID] = d
-				highest = max(highest, idNumber(d.ID))
-			}
-			var added []ledger.Entry
-			for _, d := range seen {
-				if d.ID == "" {
-					highest++
-					d.ID = "d" + strconv.Itoa(highest)
-				} else if old, ok := byID[d.ID]; ok && old.Equal(*d) {
-					continue
-				}
-				e, err := ledger.NewEntry(Seen, job, d.ID, d)
-				if err != nil {
-					return nil, err
-				}
-				added = append(added, e)
-			}
-			return added, nil
-		})
+			added = append(added, e)
+		}
+		return added, nil
+	})
 }
 
 func idNumber(id string) int {
@@ -80,28 +83,35 @@ func idNumber(id string) int {
 	return n
 }
 
-// lastSeen is when a scan last read each device, by ID. A device that a scan cannot read any
-// more gets an entry that says so; so the scans are gone through backwards, and the first that
-// read a device is the last that saw it.
-func lastSeen(l *ledger.Ledger) (map[string]time.Time, error) {
-	entries, err := l.Entries(ledger.Filter{Kind: Scanned})
-	if err != nil {
-		return nil, err
-	}
+// lastSeen is when a scan last read each of the known devices, by ID. The scans are gone
+// through from the newest one back until all are found, at most recentScans of them: a device
+// that no scan has read for so long has an entry that says that it is away.
+func lastSeen(l *ledger.Ledger, known []device.Device) (map[string]time.Time, error) {
 	out := map[string]time.Time{}
-	for _, e := range slices.Backward(entries) {
-		var body scannedBody
-		if err := json.Unmarshal(e.Body, &body); err != nil {
-			return nil, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
+	for last := 4; ; last *= 8 {
+		entries, err := l.Entries(ledger.Filter{Kind: Scanned, Last: last})
+		if err != nil {
+			return nil, err
 		}
-		for _, id := range body.Read {
-			if _, later := out[id]; !later {
-				out[id] = e.At
+		for _, e := range slices.Backward(entries) {
+			var body scannedBody
+			if err := json.Unmarshal(e.Body, &body); err != nil {
+				return nil, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
+			}
+			for _, id := range body.Read {
+				if _, later := out[id]; !later {
+					out[id] = e.At
+				}
 			}
 		}
+		all := !slices.ContainsFunc(known, func(d device.Device) bool { return out[d.ID].IsZero() })
+		if all || len(entries) < last || last > recentScans {
+			return out, nil
+		}
 	}
-	return out, nil
 }
+
+const recentScans = 200
 
 // scannedBody is what this room reads of the body of a Scanned entry.
 type scannedBody struct {

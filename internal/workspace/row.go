@@ -9,7 +9,6 @@ import (
 
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
-	"catena/internal/job"
 	"catena/internal/match"
 )
 
@@ -110,7 +109,8 @@ func Mains(rows []Row) []Row {
 }
 
 // row makes the row of a match.
-func (w *Workspace) row(m match.Row) Row {
+func (w *Workspace) row(m match.Row) (Row, error) {
+	updated, err := w.history.Updated(m.Device.ID)
 	order, d := w.matcher.Order(m.Device), m.Device
 	r := Row{ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
 		Model:    d.Model,
@@ -119,22 +119,26 @@ func (w *Workspace) row(m match.Row) Row {
 		Status:    string(m.Status), Target: Version{m.Target, order}, Path: []string{},
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: d.Dialect,
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
-		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: job.Updated(w.Jobs, d.ID), Match: m}
+		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, Match: m}
 	for _, h := range m.Path {
 		r.Path = append(r.Path, h.Image.Version)
 	}
 	if image := m.Image(); image != nil {
 		r.Image, r.File, r.Rollback = image.SHA256, image.File, string(m.Rollback())
 	}
-	return r
+	return r, err
 }
 
 // cautious adds to a row with a path what speaks against flashing it by itself.
-func (w *Workspace) cautious(r Row) Row {
+func (w *Workspace) cautious(r Row) (Row, error) {
 	if len(r.Path) == 0 {
-		return r
+		return r, nil
 	}
-	if id, ok := job.FailedIn(w.Jobs, r.ID, r.Component, r.Target.Text); ok {
+	id, err := w.history.FailedIn(r.ID, r.Component, r.Target.Text)
+	if err != nil {
+		return r, err
+	}
+	if id != "" {
 		r.FailedIn = id
 		r.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id,
 			r.Reason)
@@ -142,7 +146,7 @@ func (w *Workspace) cautious(r Row) Row {
 	if !r.Sendable() {
 		r.Reason = "Catena cannot send it an image yet; " + r.Reason
 	}
-	return r
+	return r, nil
 }
 
 func notNil(list []string) []string {

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -43,9 +44,10 @@ type Workspace struct {
 	Shelf    *shelf.Shelf
 	Families family.Set
 	Rows     []Row // every component of every device known, matched
-	Jobs     []job.State
+	history  *job.History
 	seen     map[string]time.Time // when each device was last read or said something new, by ID
 	matcher  *match.Matcher
+	failed   error // what the matcher could not be told
 }
 
 // NoSiteError is returned where a site folder was looked for and there is none.
@@ -100,6 +102,9 @@ func Open(dir string, now func() time.Time) (*Workspace, error) {
 	l, err := ledger.Open(dir, now)
 	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
 		l, err = ledger.Create(dir, now)
+		if err == nil {
+			err = l.Append(Founded, "", "", map[string]string{"site": s.Name, "because": "the folder came without a ledger"})
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -161,13 +166,11 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	if w.seen, err = lastSeen(w.Ledger); err != nil {
+	if w.seen, err = lastSeen(w.Ledger, known); err != nil {
 		return err
 	}
 	w.Shelf = s
-	if err := s.Remember(w.Dir); err != nil {
-		return err
-	}
+	_ = s.Remember(w.Dir) // a shelf that cannot be written to can be read all the same
 	images, err := s.List()
 	if err != nil {
 		return err
@@ -180,7 +183,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	w.Jobs, err = job.Jobs(w.Ledger)
+	w.history, err = job.ReadHistory(w.Ledger)
 	if err != nil {
 		return err
 	}
@@ -188,26 +191,33 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		Order: w.Families.Order, Left: w.left})
 	w.Rows = nil
 	for _, r := range w.matcher.All(known) {
-		w.Rows = append(w.Rows, w.cautious(w.row(r)))
+		row, err := w.row(r)
+		if err == nil {
+			row, err = w.cautious(row)
+		}
+		if err != nil {
+			return err
+		}
+		w.Rows = append(w.Rows, row)
 	}
-	return nil
+	return w.failed
 }
 
 // left is what the last job left of a device. The device is the truth: one that a later
 // scan has read is no longer interrupted, nor stranded because it was away.
 func (w *Workspace) left(id string) (match.Status, string) {
-	s, d, ok := job.Left(w.Jobs, id)
-	if !ok {
-		return "", ""
+	r, ok, err := w.history.Left(id)
+	if err != nil && w.failed == nil {
+		w.failed = err
 	}
-	read := w.seen[id].After(d.Since)
+	read := w.seen[id].After(r.Since)
 	switch {
-	case read && (d.Step != job.Stranded || d.Cause.Away()):
+	case !ok, read && (r.Step != job.Stranded || r.Cause.Away()):
 		return "", ""
-	case d.Step == job.Stranded:
-		return match.Stranded, "in " + s.ID + ": " + d.Reason
+	case r.Step == job.Stranded:
+		return match.Stranded, "in " + r.Job + ": " + r.Cause.Error()
 	}
-	return match.Interrupted, fmt.Sprintf("%s died while it was %s", s.ID, d.Step)
+	return match.Interrupted, fmt.Sprintf("%s died while it was %s", r.Job, r.Step)
 }
 
 // withdrawals are what feeds and advisories say must not run.
@@ -264,4 +274,29 @@ func (w *Workspace) Device(word string) (known []device.Device, found device.Dev
 		return known, meant[0], nil
 	}
 	return nil, found, &AmbiguousError{Word: word, Count: len(meant)}
+}
+
+// Check proves the ledger whole: its chain, its first entry, and that the jobs are in it
+// whose locks a dead process left. It returns how many entries it has and the last digest.
+func (w *Workspace) Check() (count int, last []byte, err error) {
+	count, last, err = w.Ledger.Check()
+	if err != nil {
+		return count, last, err
+	}
+	first, err := w.Ledger.Entries(ledger.Filter{Kind: Founded})
+	if err != nil {
+		return count, last, err
+	}
+	if len(first) == 0 || first[0].Seq != 1 {
+		return count, last, errors.New("its first entry, of its making, is missing")
+	}
+	for _, name := range w.Ledger.Locks() {
+		if !strings.HasPrefix(name, "j") {
+			continue
+		}
+		if exists, err := job.Exists(w.Ledger, name); err != nil || !exists {
+			return count, last, fmt.Errorf("job %s was started here, and its entries are missing", name)
+		}
+	}
+	return count, last, nil
 }

@@ -4,6 +4,7 @@
 package yamldoc
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"strings"
@@ -47,7 +48,8 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 		return nil, &Error{Name: name,
 			Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
 	}
-	defer func() { // the YAML package does so on some files that are none
+	data = bytes.TrimPrefix(data, []byte("\ufeff")) // editors on Windows begin a file with it
+	defer func() {                                  // the YAML package does so on some files that are none
 		if r := recover(); r != nil {
 			doc, err = nil, &Error{Name: name, Message: "is not YAML that can be read"}
 		}

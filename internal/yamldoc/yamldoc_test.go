@@ -58,3 +58,10 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+func TestByteOrderMark(t *testing.T) {
+	var into struct{ Site string }
+	_, err := yamldoc.Decode("site.yaml", []byte("\ufeffsite: Marrow Hill\n"), &into)
+	require.NoError(t, err)
+	assert.Equal(t, "Marrow Hill", into.Site)
+}

@@ -191,6 +191,9 @@ func Plural(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
+	if stem, ok := strings.CutSuffix(noun, "y"); ok {
+		return fmt.Sprintf("%d %sies", n, stem)
+	}
 	return fmt.Sprintf("%d %ss", n, noun)
 }
 

@@ -1,0 +1,211 @@
+package job
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"catena/internal/firmware"
+	"catena/internal/ledger"
+)
+
+// History is what earlier jobs did to the devices of a site. What it costs depends on the
+// devices, and on what is asked about them, not on how many jobs there were: it starts from
+// the newest entries of each device and looks further back only where those do not tell.
+type History struct {
+	ledger  *ledger.Ledger
+	begun   map[string]ledger.Entry   // the newest step that began, by device
+	ended   map[string][]ledger.Entry // ends by device, the newest first; all of them where whole
+	whole   map[string]bool
+	started map[string]map[string]startItem // by job and device
+}
+
+// ReadHistory begins a history. It is for one goroutine, and as new as the moment when it
+// was read.
+func ReadHistory(l *ledger.Ledger) (*History, error) {
+	h := &History{ledger: l, begun: map[string]ledger.Entry{}, ended: map[string][]ledger.Entry{},
+		whole: map[string]bool{}, started: map[string]map[string]startItem{}}
+	begun, err := l.Entries(ledger.Filter{Kind: Begun, Newest: true})
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range begun {
+		h.begun[e.Device] = e
+	}
+	ended, err := l.Entries(ledger.Filter{Kind: Ended, Newest: true})
+	for _, e := range ended {
+		h.ended[e.Device] = []ledger.Entry{e}
+	}
+	return h, err
+}
+
+// end is how a device ended in a job.
+type end struct {
+	endBody
+	at   time.Time
+	job  string
+	item startItem
+}
+
+// leads tells whether the device's path had an image of a component, of this version or,
+// where v is empty, of any.
+func (e end) leads(component, v string) bool {
+	return slices.ContainsFunc(e.item.Path, func(h startHop) bool {
+		return h.Component == component && (v == "" || h.Version == v)
+	})
+}
+
+// ends goes through the ends of a device, the newest first, until look returns false.
+func (h *History) ends(device string, look func(end) bool) error {
+	for i := 0; ; i++ {
+		if i == len(h.ended[device]) {
+			if h.whole[device] || i == 0 {
+				return nil
+			}
+			all, err := h.ledger.Entries(ledger.Filter{Kind: Ended, Device: device})
+			if err != nil {
+				return err
+			}
+			slices.Reverse(all)
+			h.ended[device], h.whole[device] = all, true
+			if i >= len(all) {
+				return nil
+			}
+		}
+		e := h.ended[device][i]
+		at := end{at: e.At, job: e.Job}
+		if err := json.Unmarshal(e.Body, &at.endBody); err != nil {
+			return unreadable(e, err)
+		}
+		items, err := h.items(e.Job)
+		if err != nil {
+			return err
+		}
+		at.item = items[device]
+		if !look(at) {
+			return nil
+		}
+	}
+}
+
+// items are what a job had to do, by device.
+func (h *History) items(job string) (map[string]startItem, error) {
+	if items, ok := h.started[job]; ok {
+		return items, nil
+	}
+	entries, err := h.ledger.Entries(ledger.Filter{Kind: Started, Job: job})
+	if err != nil {
+		return nil, err
+	}
+	items := map[string]startItem{}
+	for _, e := range entries {
+		var b startedBody
+		if err := json.Unmarshal(e.Body, &b); err != nil {
+			return nil, unreadable(e, err)
+		}
+		for _, i := range b.Items {
+			items[i.Device] = i
+		}
+	}
+	h.started[job] = items
+	return items, nil
+}
+
+// Earlier is the version that a device's main component ran before the last job that changed
+// it, or before the job of; empty: none did.
+func (h *History) Earlier(device, of string) (version string, err error) {
+	err = h.ends(device, func(e end) bool {
+		if e.End == Done && (of == "" || of == e.job) && e.leads(firmware.Main, "") {
+			version = e.item.From
+			return false
+		}
+		return true
+	})
+	return version, err
+}
+
+// Updated is when a job last proved a device on a new version; the zero time: none did.
+func (h *History) Updated(device string) (at time.Time, err error) {
+	err = h.ends(device, func(e end) bool {
+		if e.End == Done {
+			at = e.at
+		}
+		return at.IsZero()
+	})
+	return at, err
+}
+
+// FailedIn is the last job in which a device failed, after it was touched, on a path that
+// has this version of the component; empty: there was none, or it got there later.
+func (h *History) FailedIn(device, component, v string) (job string, err error) {
+	err = h.ends(device, func(e end) bool {
+		if !e.leads(component, v) {
+			return true
+		}
+		switch e.End {
+		case Returned, Stranded:
+			job = e.job
+			return false
+		case Done:
+			return false
+		}
+		return true
+	})
+	return job, err
+}
+
+// Remnant is how the last job with a device left it, where that needs a person.
+type Remnant struct {
+	Job   string
+	Step  Step      // Stranded, or the step that it was in when its job died
+	Since time.Time // of the step
+	Cause *Reason   // of Stranded
+}
+
+// Left is how the last job with a device left it; ok is false where that needs nobody.
+func (h *History) Left(device string) (r Remnant, ok bool, err error) {
+	begun, was := h.begun[device]
+	ended := h.ended[device]
+	if was && (len(ended) == 0 || ended[0].Seq < begun.Seq) {
+		var b Effect
+		if err := json.Unmarshal(begun.Body, &b); err != nil {
+			return r, false, unreadable(begun, err)
+		}
+		open, err := isOpen(h.ledger, begun.Job)
+		return Remnant{Job: begun.Job, Step: b.Step, Since: begun.At}, open && !h.ledger.Held(begun.Job), err
+	}
+	err = h.ends(device, func(e end) bool {
+		r = Remnant{Job: e.job, Step: e.End, Since: e.at, Cause: e.Cause}
+		return false
+	})
+	return r, r.Step == Stranded, err
+}
+
+// isOpen tells whether a job was not closed: Closed is the last entry of one that was.
+func isOpen(l *ledger.Ledger, job string) (bool, error) {
+	last, err := l.Entries(ledger.Filter{Job: job, Last: 1})
+	if err != nil || len(last) == 0 {
+		return false, err
+	}
+	return last[0].Kind != Closed, nil
+}
+
+// Exists tells whether the ledger has a job.
+func Exists(l *ledger.Ledger, job string) (bool, error) {
+	entries, err := l.Entries(ledger.Filter{Job: job, Last: 1})
+	return len(entries) > 0, err
+}
+
+// nextID is the ID of the next job: j1, j2, …
+func nextID(l *ledger.Ledger) (string, error) {
+	last, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
+	if err != nil || len(last) == 0 {
+		return "j1", err
+	}
+	var n int
+	if _, err := fmt.Sscanf(last[0].Job, "j%d", &n); err != nil {
+		return "", unreadable(last[0], err)
+	}
+	return fmt.Sprintf("j%d", n+1), nil
+}
