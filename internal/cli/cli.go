@@ -257,6 +257,9 @@ func (a *app) match() (*workspace.Workspace, error) {
 	if err == nil {
 		err = w.Match(s)
 	}
+	if err == nil {
+		err = a.tellFaults(s)
+	}
 	if err != nil {
 		w.Close()
 		return nil, err

@@ -15,8 +15,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/family"
 	"catena/internal/firmware"
-	"catena/internal/firmware/format"
 	"catena/internal/firmware/version"
 	"catena/internal/shelf"
 	"catena/internal/workspace"
@@ -215,9 +215,12 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := os.Stat(args[0]); err == nil {
+	if info, err := os.Stat(args[0]); err == nil {
+		if !info.Mode().IsRegular() || shelf.IsArchive(args[0]) {
+			return usage("--as is for one image, and %s is a folder or an archive; unpack it and name the image", args[0])
+		}
 		results, err := s.Import(ctx, args,
-			shelf.Options{Manifest: func(string, []byte, format.Facts) (firmware.Manifest, error) {
+			shelf.Options{Manifest: func(family.Sample) (firmware.Manifest, error) {
 				manifest.File = filepath.Base(args[0])
 				return manifest, nil
 			}})
@@ -235,6 +238,10 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		return usage("%s is neither a file nor something that was set aside; see: catena shelf list --aside", args[0])
 	}
 	image, err := s.Settle(u, manifest)
+	var no *shelf.RefusedError
+	if errors.As(err, &no) {
+		return usage("%s: %w", u.File, no)
+	}
 	if err != nil {
 		return err
 	}
@@ -250,6 +257,27 @@ func findAside(s *shelf.Shelf, name string) (shelf.Unknown, bool) {
 		return shelf.Unknown{}, false
 	}
 	return list[i], true
+}
+
+// findFault finds what cannot be used by the first digits of its digest.
+func findFault(s *shelf.Shelf, digits string) (shelf.Fault, bool) {
+	faults, _ := s.Faults() // then nothing is found, and the list says why
+	i := slices.IndexFunc(faults, func(f shelf.Fault) bool {
+		return len(digits) >= 6 && strings.HasPrefix(f.SHA256, digits)
+	})
+	if i < 0 {
+		return shelf.Fault{}, false
+	}
+	return faults[i], true
+}
+
+// tellFaults names what on the shelf cannot be used.
+func (a *app) tellFaults(s *shelf.Shelf) error {
+	faults, err := s.Faults()
+	for _, f := range faults {
+		fmt.Fprintf(a.err, "Left out: %s: %s; drop it: catena shelf drop %s\n", f.File, f.Reason, f.SHA256[:min(12, len(f.SHA256))])
+	}
+	return err
 }
 
 func (a *app) shelfListCmd() *cobra.Command {
@@ -304,6 +332,9 @@ type listed struct {
 func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	images, err := s.List()
 	if err != nil {
+		return err
+	}
+	if err := a.tellFaults(s); err != nil {
 		return err
 	}
 	list, err := a.listed(s, images)
@@ -480,6 +511,13 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			a.say("Removed %s, which was set aside.", u.File)
 			return nil
 		}
+		if f, ok := findFault(s, args[0]); ok {
+			if err := s.DropFault(f); err != nil {
+				return err
+			}
+			a.say("Removed %s, which could not be used.", f.File)
+			return nil
+		}
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 			here, _ := a.siteDir() // outside a site, those that used the shelf count
 			needed, err := workspace.NeededBy(s, image, here, a.now)
@@ -603,7 +641,7 @@ func (a *app) shelfCheckCmd() *cobra.Command {
 				}
 			}
 			for _, d := range damaged {
-				a.say("%s: %s", d.Image.File, d.Reason)
+				a.say("%s: %s", d.File, d.Reason)
 			}
 			if len(damaged) > 0 {
 				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it", len(damaged), view.Plural(count, "image"))

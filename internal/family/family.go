@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"path"
 	"regexp"
+	"regexp/syntax"
 	"slices"
 	"strings"
 
@@ -53,13 +54,55 @@ type Pattern struct {
 	Content string `yaml:"content"` // RE2 on the first MiB
 	At      *At    `yaml:"at"`
 	// an open format (package format); its version counts where no group gives one
-	Format    string `yaml:"format"`
+	Format string `yaml:"format"`
+	// What a whole image has. One that is recognised and is not so is damaged, as by a
+	// download that broke off.
+	Size int64 `yaml:"size"` // bytes; 0: any
+	Ends *Ends `yaml:"ends"`
+
 	Model     string `yaml:"model"`
 	Component string `yaml:"component"`
 	Version   string `yaml:"version"`
 
 	file, content *regexp.Regexp
-	bytes         []byte
+	bytes, end    []byte
+	window        int // bytes of the content that are searched
+}
+
+// Ends is what stands at the end of an image: a text, or bytes in hexadecimal.
+type Ends struct {
+	Text string `yaml:"text"`
+	Hex  string `yaml:"hex"`
+}
+
+// Sample is what rules look at of an image.
+type Sample struct {
+	Name  string // of its file
+	Size  int64  // bytes
+	Head  []byte // its first MiB
+	Tail  []byte // its last bytes, at most Tail
+	Facts format.Facts
+}
+
+// Tail is how many of an image's last bytes rules look at.
+const Tail = 64
+
+// maxSteps bounds what the search of a content costs: so many times an instruction of the
+// pattern may meet a byte. It is about a second.
+const maxSteps = 20 << 20
+
+// searched is how many bytes of an image are searched for a pattern: the first MiB for a
+// usual one, less for one that costs more.
+func searched(pattern string) (int, error) {
+	parsed, err := syntax.Parse(pattern, syntax.Perl)
+	if err != nil {
+		return 0, err
+	}
+	program, err := syntax.Compile(parsed.Simplify())
+	if err != nil {
+		return 0, err
+	}
+	return min(Head, maxSteps/len(program.Inst)), nil
 }
 
 // At is what stands at an offset of an image: a text, or bytes in hexadecimal.
@@ -123,15 +166,27 @@ func (p *Pattern) compile() (err error) {
 	if !groups["version"] {
 		return fmt.Errorf("nothing gives the version: name a group (?P<version>…), or give it here")
 	}
+	if p.Content != "" {
+		p.window, err = searched(p.Content)
+		if err != nil {
+			return err
+		}
+	}
+	if p.Size < 0 {
+		return fmt.Errorf("size: must be the bytes of a whole image")
+	}
+	if p.Ends != nil {
+		p.end, err = given(p.Ends.Text, p.Ends.Hex)
+		if err != nil || len(p.end) == 0 || len(p.end) > Tail {
+			return fmt.Errorf("ends: requires either text or hex, of at most %d bytes", Tail)
+		}
+	}
 	if p.At == nil {
 		return nil
 	}
-	p.bytes = []byte(p.At.Text)
-	if p.At.Hex != "" {
-		p.bytes, err = hex.DecodeString(strings.ReplaceAll(p.At.Hex, " ", ""))
-		if err != nil {
-			return fmt.Errorf("at: hex: %w", err)
-		}
+	p.bytes, err = given(p.At.Text, p.At.Hex)
+	if err != nil {
+		return fmt.Errorf("at: hex: %w", err)
 	}
 	if len(p.bytes) == 0 || p.At.Text != "" && p.At.Hex != "" || p.At.Offset < 0 ||
 		p.At.Offset+len(p.bytes) > Head {
@@ -140,8 +195,28 @@ func (p *Pattern) compile() (err error) {
 	return nil
 }
 
+// given are the bytes of a text or of hexadecimal digits.
+func given(text, digits string) ([]byte, error) {
+	if digits == "" {
+		return []byte(text), nil
+	}
+	return hex.DecodeString(strings.ReplaceAll(digits, " ", ""))
+}
+
+// whole returns what shows that an image which the pattern recognises is not whole.
+func (p *Pattern) whole(s Sample) error {
+	if p.Size != 0 && s.Size != p.Size {
+		return fmt.Errorf("%w: it has %d bytes, a whole one has %d", format.ErrDamaged, s.Size, p.Size)
+	}
+	if p.end != nil && !bytes.HasSuffix(s.Tail, p.end) {
+		return fmt.Errorf("%w: it does not end as a whole one does", format.ErrDamaged)
+	}
+	return nil
+}
+
 // found returns what a pattern takes from an image, or false.
-func (p *Pattern) found(name string, head []byte, facts format.Facts) (map[string]string, bool) {
+func (p *Pattern) found(s Sample) (map[string]string, bool) {
+	name, head, facts := path.Base(s.Name), s.Head, s.Facts
 	if p.Format != "" && p.Format != facts.Format {
 		return nil, false
 	}
@@ -164,7 +239,7 @@ func (p *Pattern) found(name string, head []byte, facts format.Facts) (map[strin
 		take(p.file, m)
 	}
 	if p.content != nil {
-		m := p.content.FindSubmatch(head)
+		m := p.content.FindSubmatch(head[:min(len(head), p.window)])
 		if m == nil {
 			return nil, false
 		}
@@ -232,18 +307,20 @@ func (s Set) of(vendor, model string) Family {
 
 func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
 
-// Manifest writes the manifest of an image that came without one, from its file name, its
-// first MiB, and what it says of itself in an open format. The digest is the caller's
-// to fill in. The error says why no rule recognises it, or that two disagree.
-func (s Set) Manifest(name string, head []byte, facts format.Facts) (firmware.Manifest, error) {
-	base := path.Base(name)
+// Manifest writes the manifest of an image that came without one. The digest is the
+// caller's to fill in. The error says why no rule recognises it, that two disagree, or, as a
+// format.ErrDamaged, that it is recognised and not whole.
+func (s Set) Manifest(sample Sample) (firmware.Manifest, error) {
 	var manifest firmware.Manifest
 	by := ""
 	for _, f := range s.families {
 		for i := range f.Images {
-			got, ok := f.Images[i].found(base, head, facts)
+			got, ok := f.Images[i].found(sample)
 			if !ok {
 				continue
+			}
+			if err := f.Images[i].whole(sample); err != nil {
+				return manifest, err
 			}
 			models, err := f.modelsFor(got["model"])
 			if err != nil {
@@ -254,7 +331,7 @@ func (s Set) Manifest(name string, head []byte, facts format.Facts) (firmware.Ma
 			}
 			next := firmware.Manifest{Manifest: 1, Vendor: f.Vendor, Models: models,
 				Component: orMain(got["component"]), Version: got["version"],
-				File: base}
+				File: path.Base(sample.Name)}
 			if by != "" && (manifest.Vendor != next.Vendor ||
 				!slices.Equal(manifest.Models, next.Models) || manifest.Version != next.Version ||
 				manifest.Component != next.Component) {

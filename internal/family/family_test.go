@@ -1,8 +1,10 @@
 package family_test
 
 import (
+	"bytes"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -50,7 +52,7 @@ func TestManifest(t *testing.T) {
 		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=3.2.1 \n", "WX-40", "3.2.1"},
 		{"x.img", "release Cedar", "TG-200", "Cedar"},
 	} {
-		manifest, err := s.Manifest(c.name, []byte(c.head), format.Facts{})
+		manifest, err := s.Manifest(family.Sample{Name: c.name, Head: []byte(c.head)})
 		require.NoError(t, err, c.name)
 		assert.Equal(t, c.models, strings.Join(manifest.Models, " "))
 		assert.Equal(t, c.version, manifest.Version)
@@ -63,19 +65,19 @@ func TestManifest(t *testing.T) {
 		{"x.img", "", "no rule"},
 		{"short", "\x00", "no rule"},
 	} {
-		_, err := s.Manifest(c.name, []byte(c.head), format.Facts{})
+		_, err := s.Manifest(family.Sample{Name: c.name, Head: []byte(c.head)})
 		assert.ErrorContains(t, err, c.why, c.name)
 	}
 }
 
 func TestFormatGivesTheVersion(t *testing.T) {
 	s := set(t, "family: drives\nvendor: Harrow & Dene\nmodels: [HD-7]\nimages: [{format: usb-dfu}]\n")
-	manifest, err := s.Manifest("x.dfu", nil, format.Facts{Format: "usb-dfu", Version: "2.10"})
+	manifest, err := s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "usb-dfu", Version: "2.10"}})
 	require.NoError(t, err)
 	assert.Equal(t, "2.10", manifest.Version)
-	_, err = s.Manifest("x.dfu", nil, format.Facts{Format: "ihex", Version: "2.10"})
+	_, err = s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "ihex", Version: "2.10"}})
 	assert.ErrorContains(t, err, "no rule")
-	_, err = s.Manifest("x.dfu", nil, format.Facts{Format: "usb-dfu"})
+	_, err = s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "usb-dfu"}})
 	assert.ErrorContains(t, err, "must not be empty")
 }
 
@@ -117,10 +119,54 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if manifest, err := s.Manifest(name, head,
-			format.Facts{Format: "ihex", Version: "1"}); err == nil &&
+		if manifest, err := s.Manifest(family.Sample{Name: name, Head: head, Facts: format.Facts{Format: "ihex", Version: "1"}}); err == nil &&
 			(manifest.Version == "" || len(manifest.Models) == 0) {
 			t.Errorf("a manifest without version or models: %+v", manifest)
 		}
 	})
+}
+
+// An image that is recognised and cut off is damaged, not unknown.
+func TestWhole(t *testing.T) {
+	f, err := family.Parse("f.yaml", []byte(`
+family: gates
+vendor: Tollgarth
+models: [TG-200]
+images:
+  - {file: '^(?P<model>tg200)-(?P<version>K\d+)\.img$', size: 8, ends: {text: END}}
+`))
+	require.NoError(t, err)
+	s, err := family.NewSet([]family.Family{f})
+	require.NoError(t, err)
+	sample := func(content string) family.Sample {
+		return family.Sample{Name: "tg200-K44.img", Size: int64(len(content)), Head: []byte(content), Tail: []byte(content)}
+	}
+	_, err = s.Manifest(family.Sample{})
+	assert.NotErrorIs(t, err, format.ErrDamaged)
+	m, err := s.Manifest(sample("12345END"))
+	require.NoError(t, err)
+	assert.Equal(t, "K44", m.Version)
+	for _, content := range []string{"12345EN", "12345678", "123456END"} {
+		_, err := s.Manifest(sample(content))
+		assert.ErrorIs(t, err, format.ErrDamaged, content)
+	}
+}
+
+// What a pattern costs is bounded: the more it costs, the less is searched.
+func TestCostOfAPattern(t *testing.T) {
+	f, err := family.Parse("f.yaml", []byte(`
+family: slow
+vendor: Wexcombe
+models: [WX-40]
+images:
+  - {content: '(x+x+x+x+x+x+x+){50}y(?P<version>\d+)', model: WX-40}
+`))
+	require.NoError(t, err)
+	s, err := family.NewSet([]family.Family{f})
+	require.NoError(t, err)
+	head := bytes.Repeat([]byte("x"), family.Head)
+	began := time.Now()
+	_, err = s.Manifest(family.Sample{Name: "a.bin", Head: head})
+	assert.Error(t, err)
+	t.Logf("the slowest pattern took %s", time.Since(began))
 }

@@ -3,6 +3,7 @@ package shelf
 import (
 	"archive/tar"
 	"archive/zip"
+	"cmp"
 	"compress/gzip"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/flate"
@@ -35,6 +37,9 @@ func archiveKind(name string) string {
 	return ""
 }
 
+// IsArchive tells by its name whether a file is an archive, of a kind that is read or not.
+func IsArchive(name string) bool { return archiveKind(name) != "" }
+
 // maxDictionary is how much memory an xz stream may ask for, in bytes: that of the
 // highest usual level.
 const maxDictionary = 64 << 20
@@ -46,22 +51,21 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 		return refuse("cannot be read: %w", err)
 	}
 	defer func() { _ = f.Close() }()
-	packed := &meter{r: f}
 	switch archiveKind(name) {
 	case "zip":
 		return in.zip(b, f, size)
 	case "tgz":
-		z, err := gzip.NewReader(packed)
+		z, err := gzip.NewReader(f)
 		if err != nil {
 			return refuse("is not a gzip file: %w", err)
 		}
-		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
+		return in.tar(b, z)
 	case "txz":
-		z, err := xz.NewReader(packed, maxDictionary)
+		z, err := xz.NewReader(f, maxDictionary)
 		if err != nil {
 			return refuse("is not an xz file: %w", err)
 		}
-		return in.tar(b, &ratio{r: z, packed: func() int64 { return packed.n }})
+		return in.tar(b, z)
 	case "other":
 		return refuse("is an archive of a kind that is not read; unpack it, then add the folder")
 	default:
@@ -75,6 +79,9 @@ func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
 		return refuse("is not a whole zip file: %w", err)
 	}
 	z.RegisterDecompressor(zip.Deflate, flate.NewReader)
+	if err := apart(z); err != nil {
+		return err
+	}
 	for _, entry := range z.File {
 		rel, err := inside(entry.Name)
 		if err != nil {
@@ -90,8 +97,7 @@ func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
 		if err != nil {
 			return refuse("%s cannot be unpacked: %w", rel, err)
 		}
-		packed := int64(entry.CompressedSize64)
-		err = in.entry(b, rel, &ratio{r: r, packed: func() int64 { return packed }})
+		err = in.entry(b, rel, &unpacked{r: r, of: in.budget})
 		err = errors.Join(err, r.Close())
 		if err != nil {
 			return err
@@ -114,9 +120,16 @@ func (in *importer) tar(b *batch, r io.Reader) error {
 		if err != nil {
 			return err
 		}
+		for key := range header.PAXRecords {
+			if strings.HasPrefix(key, "GNU.sparse.") {
+				return refuse("holds %s as a sparse file; pack it as it is", rel)
+			}
+		}
 		switch header.Typeflag {
+		case tar.TypeGNUSparse:
+			return refuse("holds %s as a sparse file; pack it as it is", rel)
 		case tar.TypeReg:
-			if err := in.entry(b, rel, t); err != nil {
+			if err := in.entry(b, rel, &unpacked{r: t, of: in.budget}); err != nil {
 				return err
 			}
 		case tar.TypeDir, tar.TypeXGlobalHeader:
@@ -135,29 +148,49 @@ func inside(name string) (string, error) {
 	return clean, nil
 }
 
-// meter counts what is read through it.
-type meter struct {
-	r io.Reader
-	n int64
+// apart refuses a zip file whose entries lie over one another: each then unpacks the same
+// bytes again.
+func apart(z *zip.Reader) error {
+	type span struct {
+		from, to int64
+		name     string
+	}
+	var spans []span
+	for _, entry := range z.File {
+		from, err := entry.DataOffset()
+		if err != nil {
+			return refuse("is not a whole zip file: %w", err)
+		}
+		spans = append(spans, span{from, from + int64(entry.CompressedSize64), entry.Name})
+	}
+	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
+	for i := 1; i < len(spans); i++ {
+		if spans[i].from < spans[i-1].to {
+			return refuse("holds %q and %q in the same place, as only an archive made to do harm would",
+				spans[i-1].name, spans[i].name)
+		}
+	}
+	return nil
 }
 
-func (m *meter) Read(p []byte) (int, error) {
-	n, err := m.r.Read(p)
-	m.n += int64(n)
-	return n, err
+// budget is what one archive may unpack to, with all archives within it, held against the
+// size of the file that was given: whatever lies how often in what, it does not fill a disk.
+type budget struct {
+	outer, unpacked int64 // bytes
+	spent           bool
 }
 
-// ratio stops an archive that blows up.
-type ratio struct {
-	r      io.Reader
-	packed func() int64
-	n      int64
+// unpacked reads an entry of an archive on its budget.
+type unpacked struct {
+	r  io.Reader
+	of *budget
 }
 
-func (r *ratio) Read(p []byte) (int, error) {
-	n, err := r.r.Read(p)
-	r.n += int64(n)
-	if r.n > ratioCounts && r.n/maxRatio > r.packed() {
+func (u *unpacked) Read(p []byte) (int, error) {
+	n, err := u.r.Read(p)
+	u.of.unpacked += int64(n)
+	if u.of.unpacked > ratioCounts && u.of.unpacked/maxRatio > u.of.outer {
+		u.of.spent = true
 		return n, fmt.Errorf("unpacks to more than %d times its size, as only an archive made to do harm would", maxRatio)
 	}
 	return n, err

@@ -261,12 +261,13 @@ func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error 
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	if e.Notes != "" {
-		if err := p.Shelf.write(p.Shelf.notesPath(e.Manifest.SHA256), []byte(e.Notes)); err != nil {
-			return err
-		}
+	if err := p.Shelf.put(e.Manifest, part); err != nil {
+		return err
 	}
-	return errors.Join(p.Shelf.put(e.Manifest, part), ignoreGone(os.Remove(part+".etag")))
+	if e.Notes != "" {
+		err = p.Shelf.write(p.Shelf.notesPath(e.Manifest.SHA256), []byte(e.Notes))
+	}
+	return errors.Join(err, ignoreGone(os.Remove(part+".etag")))
 }
 
 // fetch completes the file f to the image's size.

@@ -17,6 +17,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gofrs/flock"
+
 	"catena/internal/family"
 	"catena/internal/firmware"
 	"catena/internal/firmware/advisory"
@@ -56,10 +58,9 @@ type Result struct {
 
 // Options say how an import treats what it finds.
 type Options struct {
-	// Manifest writes the manifest of an image that has none, from its name, its first MiB,
-	// and what it says of itself; the error says why it cannot. nil: such an image is not
-	// recognised.
-	Manifest func(name string, head []byte, facts format.Facts) (firmware.Manifest, error)
+	// Manifest writes the manifest of an image that has none; the error says why it cannot.
+	// nil: such an image is not recognised.
+	Manifest func(family.Sample) (firmware.Manifest, error)
 	// Progress is told the bytes read so far. It may be nil.
 	Progress func(bytes int64)
 }
@@ -69,8 +70,12 @@ type Options struct {
 // the others are added all the same. The error is for what stops the import as a
 // whole: the shelf cannot be written, or the context ended.
 func (s *Shelf) Import(ctx context.Context, paths []string, o Options) ([]Result, error) {
-	s.sweepTemp()
-	in := &importer{shelf: s, ended: ctx.Err, Options: o}
+	dir, release, err := s.workFolder()
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	in := &importer{shelf: s, ended: ctx.Err, Options: o, dir: dir}
 	for _, p := range paths {
 		if err := in.source(p); err != nil {
 			return in.results, err
@@ -104,19 +109,45 @@ func Size(paths []string) (total int64) {
 	return total
 }
 
-// sweepTemp removes what an interrupted import left, when no other is running.
-func (s *Shelf) sweepTemp() {
-	names, _ := filepath.Glob(filepath.Join(s.dir, "tmp", "import-*"))
+// workFolder makes a folder for what one import unpacks, and removes those whose import was
+// killed: a living one holds the lock in its own.
+func (s *Shelf) workFolder() (dir string, release func(), err error) {
+	// In turn: between making a folder and locking it nobody must take it for a dead one's.
+	turn := flock.New(filepath.Join(s.dir, ".imports.lock"))
+	if err := turn.Lock(); err != nil {
+		return "", nil, err
+	}
+	defer func() { _ = turn.Unlock() }()
+	left, _ := filepath.Glob(filepath.Join(s.dir, "tmp", "import-*"))
+	for _, old := range left {
+		lock := flock.New(filepath.Join(old, "lock"))
+		if ok, err := lock.TryLock(); ok || err != nil { // an error: it is no folder of an import
+			_ = lock.Unlock()
+			_ = os.RemoveAll(old)
+		}
+	}
 	halves, _ := filepath.Glob(filepath.Join(s.dir, "*", ".*-*")) // files that were being replaced
-	for _, name := range append(names, halves...) {
+	for _, name := range halves {
 		if info, err := os.Stat(name); err == nil && time.Since(info.ModTime()) > staleAfter {
 			_ = os.Remove(name)
 		}
 	}
+	dir, err = os.MkdirTemp(filepath.Join(s.dir, "tmp"), "import-*")
+	if err != nil {
+		return "", nil, err
+	}
+	lock := flock.New(filepath.Join(dir, "lock"))
+	if _, err := lock.TryLock(); err != nil {
+		return "", nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	return dir, func() {
+		_ = lock.Unlock()
+		_ = os.RemoveAll(dir)
+	}, nil
 }
 
-// staleAfter is when a temporary file is nobody's any more: an import that is
-// still running writes to its own all the time.
+// staleAfter is when a half-written file is nobody's any more: it takes moments to replace
+// one.
 const staleAfter = 24 * time.Hour
 
 // importer carries one import from source to source.
@@ -125,7 +156,9 @@ type importer struct {
 	shelf   *Shelf
 	ended   func() error // why the import must stop; nil: it need not
 	results []Result
-	read    int64 // bytes staged in this import
+	dir     string  // for what is unpacked
+	read    int64   // bytes staged in this import
+	budget  *budget // of the archive that is being unpacked; nil: none is
 	files   int
 	depth   int  // archives within archives
 	deep    bool // too many
@@ -138,7 +171,8 @@ type batch struct {
 	manifests []manifestFile
 	images    map[string]staged // by slash path within the source
 	notes     map[string][]byte
-	bad       bool // a manifest could not be read: what has none may well be its image
+	names     map[string]bool // of all files in it
+	bad       bool            // a manifest could not be read: what has none may well be its image
 }
 
 type manifestFile struct {
@@ -162,7 +196,7 @@ func refuse(format string, args ...any) error { return errSkip{fmt.Errorf(format
 
 func (in *importer) source(p string) error {
 	in.deep = false
-	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{}}
+	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{}, names: map[string]bool{}}
 	defer b.clear()
 	var skip errSkip
 	if err := in.fill(b, p); errors.As(err, &skip) {
@@ -184,6 +218,8 @@ func (in *importer) fill(b *batch, p string) error {
 	case info.IsDir():
 		return in.folder(b, p)
 	case archiveKind(p) != "":
+		in.budget = &budget{outer: info.Size()}
+		defer func() { in.budget = nil }()
 		return in.archive(b, p, p, info.Size())
 	case isManifest(p):
 		return in.manifestWithImage(b, p)
@@ -281,6 +317,10 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 	if in.files++; in.files > maxFiles {
 		return refuse("holds more than %d files", maxFiles)
 	}
+	if b.names[rel] {
+		return refuse("holds %s twice", rel)
+	}
+	b.names[rel] = true
 	switch {
 	case isManifest(rel):
 		data, err := io.ReadAll(io.LimitReader(r, firmware.MaxManifest+1))
@@ -323,6 +363,10 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		return err
 	}
 	if archiveKind(rel) != "" {
+		if in.budget == nil { // it lay in a folder
+			in.budget = &budget{outer: image.size}
+			defer func() { in.budget = nil }()
+		}
 		defer func() { _ = os.Remove(image.temp) }()
 		return in.nested(b, rel, image)
 	}
@@ -364,7 +408,7 @@ func (in *importer) nested(b *batch, rel string, a staged) error {
 	in.depth++
 	defer func() { in.depth-- }()
 	inner := &batch{source: in.place(b, rel), images: map[string]staged{},
-		notes: map[string][]byte{}}
+		notes: map[string][]byte{}, names: map[string]bool{}}
 	defer inner.clear()
 	var skip errSkip
 	err := in.archive(inner, a.temp, rel, a.size)
@@ -380,7 +424,7 @@ func (in *importer) nested(b *batch, rel string, a staged) error {
 
 // spent tells whether the import as a whole has reached a bound.
 func (in *importer) spent() bool {
-	return in.files > maxFiles || in.read > maxTotal || in.deep
+	return in.files > maxFiles || in.read > maxTotal || in.deep || in.budget != nil && in.budget.spent
 }
 
 // clear removes what was staged and not put on the shelf.
@@ -396,7 +440,7 @@ const maxNotes = 1 << 20
 // stage writes an image under a temporary name in the shelf and syncs it, so that
 // a rename is all that is left to do.
 func (in *importer) stage(r io.Reader, rel string) (staged, error) {
-	f, err := in.shelf.temp()
+	f, err := os.CreateTemp(in.dir, "image-*")
 	if err != nil {
 		return staged{}, err
 	}
@@ -473,7 +517,9 @@ func (in *importer) settle(b *batch) error {
 // recognises it, or aside.
 func (in *importer) settleBare(b *batch, rel string) error {
 	image := b.images[rel]
-	head, facts, err := readSelf(image)
+	sample, err := readSelf(image)
+	sample.Name = rel
+	facts := sample.Facts
 	if errors.Is(err, format.ErrDamaged) {
 		in.refused(b, rel, err.Error())
 		return nil
@@ -486,7 +532,11 @@ func (in *importer) settleBare(b *batch, rel string) error {
 	case b.bad:
 		reason = "no manifest that can be read names it" // what that manifest says may well differ
 	case in.Manifest != nil:
-		manifest, err := in.Manifest(rel, head, facts)
+		manifest, err := in.Manifest(sample)
+		if errors.Is(err, format.ErrDamaged) {
+			in.refused(b, rel, err.Error())
+			return nil
+		}
 		if err == nil {
 			manifest.SHA256 = image.digest
 			return in.keep(b, rel, manifest, strings.TrimSuffix(rel, path.Ext(rel))+".md")
@@ -510,18 +560,24 @@ func (in *importer) settleBare(b *batch, rel string) error {
 
 // readSelf reads as much of an image as rules may look at, and what it says of itself
 // where it is of an open format.
-func readSelf(image staged) ([]byte, format.Facts, error) {
+func readSelf(image staged) (sample family.Sample, err error) {
 	f, err := os.Open(image.temp)
 	if err != nil {
-		return nil, format.Facts{}, err
+		return sample, err
 	}
 	defer func() { _ = f.Close() }()
-	facts, _, err := format.Read(f, image.size)
+	sample.Size = image.size
+	sample.Facts, _, err = format.Read(f, image.size)
 	if err != nil {
-		return nil, facts, err
+		return sample, err
 	}
-	head, err := io.ReadAll(io.NewSectionReader(f, 0, min(image.size, family.Head)))
-	return head, facts, err
+	sample.Head, err = io.ReadAll(io.NewSectionReader(f, 0, min(image.size, family.Head)))
+	if err != nil {
+		return sample, err
+	}
+	from := max(0, image.size-family.Tail)
+	sample.Tail, err = io.ReadAll(io.NewSectionReader(f, from, image.size-from))
+	return sample, err
 }
 
 func (in *importer) settleManifest(b *batch, c manifestFile) error {
@@ -571,17 +627,14 @@ func (in *importer) keep(b *batch, rel string, manifest firmware.Manifest, notes
 		}
 		return in.keepNotes(b, notes, manifest)
 	}
-	if circle, err := in.shelf.circle(manifest); err != nil || circle != "" {
-		if err == nil {
-			in.refused(b, rel, circle)
-		}
-		return err
+	err := in.shelf.put(manifest, image.temp)
+	var no *RefusedError
+	if errors.As(err, &no) {
+		in.refused(b, rel, no.Reason)
+		return nil
 	}
-	if err := in.keepNotes(b, notes, manifest); err != nil {
-		return err
-	}
-	if err := errors.Join(in.shelf.put(manifest, image.temp),
-		in.shelf.Forget(Unknown{SHA256: image.digest})); err != nil {
+	err = errors.Join(err, in.keepNotes(b, notes, manifest), in.shelf.Forget(Unknown{SHA256: image.digest}))
+	if err != nil {
 		return err
 	}
 	in.results = append(in.results, Result{Source: in.place(b, rel), Outcome: New,

@@ -9,6 +9,7 @@
 package shelf
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -17,6 +18,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -61,39 +63,60 @@ func (s *Shelf) notesPath(digest string) string {
 	return filepath.Join(s.dir, "notes", digest+".md")
 }
 
-// List returns every image on the shelf: by vendor, first model and component,
-// newest version first.
+// List returns every image on the shelf: by vendor, first model and component, newest
+// version first. What cannot be read is left out; Faults names it.
 func (s *Shelf) List() ([]firmware.Image, error) {
+	images, _, err := s.read()
+	return images, err
+}
+
+// Fault is something on the shelf that cannot be used. One bad file keeps nobody from the
+// others.
+type Fault struct {
+	SHA256 string `json:"sha256"` // of the image, as far as the file's name says
+	File   string `json:"file"`   // its path
+	Reason string `json:"reason"`
+}
+
+// Faults are the manifests that cannot be read, and those whose image is gone.
+func (s *Shelf) Faults() ([]Fault, error) {
+	_, faults, err := s.read()
+	return faults, err
+}
+
+func (s *Shelf) read() (images []firmware.Image, faults []Fault, err error) {
 	names, err := filepath.Glob(filepath.Join(s.dir, "manifests", "*.yaml"))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var out []firmware.Image
 	for _, name := range names {
-		image, err := s.load(strings.TrimSuffix(filepath.Base(name), ".yaml"))
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // dropped by another process meanwhile
+		digest := strings.TrimSuffix(filepath.Base(name), ".yaml")
+		image, err := s.load(digest)
+		switch {
+		case err == nil:
+			images = append(images, image)
+		case s.gone(name): // dropped by another process meanwhile
+		default:
+			faults = append(faults, Fault{SHA256: digest, File: name, Reason: err.Error()})
 		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, image)
 	}
-	slices.SortFunc(out, func(a, b firmware.Image) int {
-		for _, c := range []int{
-			strings.Compare(a.Vendor, b.Vendor), strings.Compare(a.Models[0], b.Models[0]),
+	slices.SortFunc(images, func(a, b firmware.Image) int {
+		return cmp.Or(strings.Compare(a.Vendor, b.Vendor), strings.Compare(a.Models[0], b.Models[0]),
 			strings.Compare(a.Component, b.Component), version.Compare(b.Version, a.Version),
-		} {
-			if c != 0 {
-				return c
-			}
-		}
-		return strings.Compare(a.SHA256, b.SHA256)
+			strings.Compare(a.SHA256, b.SHA256))
 	})
-	return out, nil
+	return images, faults, nil
+}
+
+func (s *Shelf) gone(path string) bool {
+	_, err := os.Stat(path)
+	return errors.Is(err, fs.ErrNotExist)
 }
 
 func (s *Shelf) load(digest string) (firmware.Image, error) {
+	if raw, err := hex.DecodeString(digest); err != nil || len(raw) != sha256.Size {
+		return firmware.Image{}, fmt.Errorf("the name %q is not a digest", digest)
+	}
 	path := s.manifestPath(digest)
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -141,8 +164,29 @@ func (s *Shelf) OpenImage(image firmware.Image) (*os.File, error) {
 	return f, nil
 }
 
-// put makes a staged image and its manifest part of the shelf: the image first.
+// RefusedError is returned for an image that must not be on the shelf as it is described.
+type RefusedError struct{ Reason string }
+
+func (e *RefusedError) Error() string { return e.Reason }
+
+// put makes a staged image and its manifest part of the shelf: the image first. It is the
+// one way in, for what is added, settled and pulled: its error is a RefusedError where the
+// manifest cannot be kept as it is, would have components wait for each other, or tells of
+// another image than the one that is there for the same.
 func (s *Shelf) put(manifest firmware.Manifest, staged string) error {
+	raw, err := readBack(manifest)
+	if err != nil {
+		return err
+	}
+	for _, check := range []func(firmware.Manifest) (string, error){s.circle, s.twin} {
+		reason, err := check(manifest)
+		if err != nil {
+			return err
+		}
+		if reason != "" {
+			return &RefusedError{Reason: reason}
+		}
+	}
 	path := s.imagePath(manifest.SHA256)
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err
@@ -151,18 +195,43 @@ func (s *Shelf) put(manifest firmware.Manifest, staged string) error {
 		return err
 	}
 	atomicfile.SyncDir(filepath.Dir(path))
-	raw, err := yaml.Marshal(manifest)
-	if err != nil {
-		return err
-	}
 	return s.write(s.manifestPath(manifest.SHA256), raw)
+}
+
+// readBack writes a manifest as YAML that reads back as the same: a name with a brace in it
+// does not in the plain form, and is written as JSON, which is YAML, too.
+func readBack(manifest firmware.Manifest) ([]byte, error) {
+	for _, options := range [][]yaml.EncodeOption{nil, {yaml.JSON()}} {
+		raw, err := yaml.MarshalWithOptions(manifest, options...)
+		if err != nil {
+			return nil, err
+		}
+		back, err := firmware.ParseManifest("manifest", raw)
+		if err == nil && reflect.DeepEqual(back, manifest) {
+			return raw, nil
+		}
+	}
+	return nil, &RefusedError{Reason: "its manifest cannot be kept: a name in it does not read back as it is written"}
+}
+
+// twin names an image that is on the shelf for the same devices, in the same version.
+func (s *Shelf) twin(m firmware.Manifest) (string, error) {
+	images, err := s.List()
+	if err != nil {
+		return "", err
+	}
+	for _, i := range images {
+		same := i.SHA256 != m.SHA256 && i.Component == m.Component && i.Hardware == m.Hardware &&
+			version.Equal(i.Version, m.Version)
+		if same && slices.ContainsFunc(m.Models, func(model string) bool { return i.IsFor(m.Vendor, model) }) {
+			return fmt.Sprintf("another image of %s %s %s is on the shelf: %s (%s); find out which one is right, and drop the other",
+				i.Vendor, strings.Join(i.Models, ", "), i.Version, i.File, i.SHA256[:12]), nil
+		}
+	}
+	return "", nil
 }
 
 // write replaces a small file.
 func (s *Shelf) write(path string, data []byte) error {
 	return atomicfile.Replace(path, data, 0o644)
-}
-
-func (s *Shelf) temp() (*os.File, error) {
-	return os.CreateTemp(filepath.Join(s.dir, "tmp"), "import-*")
 }

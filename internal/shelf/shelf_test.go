@@ -7,11 +7,13 @@ import (
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -270,6 +272,113 @@ func TestTwoImportsAtOnce(t *testing.T) {
 	assert.Empty(t, damaged)
 }
 
+// overlapping is a zip file with many entries that lie in one place.
+func overlapping(t *testing.T) string {
+	raw, err := os.ReadFile(zipOf(t, file{"a.bin", strings.Repeat("\x00", 1<<20)}))
+	require.NoError(t, err)
+	at := bytes.LastIndex(raw, []byte("PK\x01\x02")) // the central directory: APPNOTE 4.3.12
+	entry, end := raw[at:len(raw)-22], slices.Clone(raw[len(raw)-22:])
+	out := slices.Clone(raw[:at])
+	for range 50 {
+		out = append(out, entry...)
+	}
+	binary.LittleEndian.PutUint16(end[8:], 50)
+	binary.LittleEndian.PutUint16(end[10:], 50)
+	binary.LittleEndian.PutUint32(end[12:], uint32(50*len(entry)))
+	return filepath.Join(write(t, t.TempDir(), file{"overlap.zip", string(append(out, end...))}), "overlap.zip")
+}
+
+// sparse is a tar file with a hole of 8 GiB: GNU tar's old form, type S.
+func sparse(t *testing.T) string {
+	head := make([]byte, 512)
+	copy(head, "bomb.bin")
+	copy(head[100:], "0000644\x000000000\x000000000\x0000000000000\x0000000000000\x00        S")
+	copy(head[257:], "ustar  \x00")
+	copy(head[483:], "77777777777\x00")
+	sum := 0
+	for _, b := range head {
+		sum += int(b)
+	}
+	copy(head[148:], fmt.Sprintf("%06o\x00 ", sum))
+	return filepath.Join(write(t, t.TempDir(), file{"sparse.tar", string(head) + strings.Repeat("\x00", 1024)}), "sparse.tar")
+}
+
+// However often something is packed into something, an import unpacks no more than the file
+// that was given allows.
+func TestOneBudgetForAll(t *testing.T) {
+	var inner []file
+	for i := range 8 {
+		var buf bytes.Buffer
+		z := zip.NewWriter(&buf)
+		w, err := z.Create("a.bin")
+		require.NoError(t, err)
+		_, err = w.Write(make([]byte, 20<<20)) // each within its ratio
+		require.NoError(t, err)
+		require.NoError(t, z.Close())
+		inner = append(inner, file{fmt.Sprintf("%d.zip", i), buf.String()})
+	}
+	s := open(t)
+	got := add(t, s, zipOf(t, inner...))
+	assert.Contains(t, got[shelf.Refused][0], "more than 200 times its size")
+	left, err := os.ReadDir(filepath.Join(s.Dir(), "tmp"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// Two images for one version of the same devices: nobody can say which is meant.
+func TestTwins(t *testing.T) {
+	s := open(t)
+	add(t, s, write(t, t.TempDir(), newImage, newManifest))
+	other := file{"other.bin", "another 3.2.1"}
+	got := add(t, s, write(t, t.TempDir(), other, manifestFor("WX-40", "3.2.1", other.name, other.body)))
+	require.Len(t, got[shelf.Refused], 1)
+	assert.Contains(t, got[shelf.Refused][0], "another image of Wexcombe WX-40 3.2.1 is on the shelf: ")
+}
+
+// What cannot be read on a shelf is named and left out, and can be dropped.
+func TestFaults(t *testing.T) {
+	s := open(t)
+	add(t, s, write(t, t.TempDir(), oldImage, oldManifest, newImage, newManifest))
+	images, err := s.List()
+	require.NoError(t, err)
+	bad := filepath.Join(s.Dir(), "manifests", strings.Repeat("ab", 32)+".yaml")
+	require.NoError(t, os.WriteFile(bad, []byte("models: [a{b]\n"), 0o600))
+	gone := images[0].SHA256
+	require.NoError(t, os.Remove(filepath.Join(s.Dir(), "images", gone[:2], gone)))
+	images, err = s.List()
+	require.NoError(t, err)
+	require.Len(t, images, 1)
+	_, damaged, err := s.Check(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, damaged, 2)
+	for _, f := range damaged {
+		require.NoError(t, s.DropFault(f))
+	}
+	faults, err := s.Faults()
+	require.NoError(t, err)
+	assert.Empty(t, faults)
+
+	// A name that plain YAML does not carry is kept all the same.
+	odd := file{"odd.bin", "odd"}
+	m := manifestFor("WX-40", "1.0", odd.name, odd.body)
+	m.body = strings.Replace(m.body, "WX-40", `"a{b"`, 1)
+	got := add(t, s, write(t, t.TempDir(), odd, m))
+	assert.Len(t, got[shelf.New], 1, got)
+	images, err = s.List()
+	require.NoError(t, err)
+	assert.Len(t, images, 2)
+}
+
+// What a killed import left goes with the next one, however young it is.
+func TestWhatAKilledImportLeft(t *testing.T) {
+	s := open(t)
+	left := filepath.Join(s.Dir(), "tmp", "import-123")
+	require.NoError(t, os.MkdirAll(left, 0o700))
+	write(t, left, file{"lock", ""}, file{"image-1", "half"})
+	add(t, s, write(t, t.TempDir(), oldImage, oldManifest))
+	assert.NoDirExists(t, left)
+}
+
 func TestHostileArchivesAddNothing(t *testing.T) {
 	bomb := file{"bomb.bin", strings.Repeat("\x00", 64<<20)}
 	var many []file
@@ -295,6 +404,9 @@ func TestHostileArchivesAddNothing(t *testing.T) {
 		"unpacks to more than 200 times": zipOf(t, append(good, bomb)...),
 		"more than 200 times its size":   tgzOf(t, nil, append(good, bomb)...),
 		"holds more than 10000 files":    zipOf(t, append(good, many...)...),
+		"in the same place":              overlapping(t),
+		"wx40/wx40_3.1.0.bin twice":      zipOf(t, append(good, oldImage)...),
+		"bomb.bin as a sparse file":      sparse(t),
 		"is not a whole zip file":        truncated,
 		"is not a whole tar file":        short,
 	} {

@@ -123,11 +123,11 @@ func (s *Shelf) Advisories() ([]advisory.Advisory, error) {
 func (s *Shelf) Mark(image firmware.Image, status firmware.Advice, because string) error {
 	manifest := image.Manifest
 	manifest.Advice, manifest.Because = status, because
-	raw, err := yaml.Marshal(manifest)
-	if err != nil {
-		return err
+	if _, message := manifest.Complete(); message != "" {
+		return errors.New(message)
 	}
-	if _, err := firmware.ParseManifest(s.manifestPath(manifest.SHA256), raw); err != nil {
+	raw, err := readBack(manifest)
+	if err != nil {
 		return err
 	}
 	return s.write(s.manifestPath(manifest.SHA256), raw)
@@ -143,21 +143,25 @@ func (s *Shelf) Drop(image firmware.Image) error {
 		ignoreGone(os.Remove(s.imagePath(image.SHA256))))
 }
 
+// DropFault takes what cannot be used off the shelf.
+func (s *Shelf) DropFault(f Fault) error { return os.Remove(f.File) }
+
 // Notes returns an image's release notes, in Markdown; empty: it has none.
 func (s *Shelf) Notes(image firmware.Image) (string, error) {
 	raw, err := os.ReadFile(s.notesPath(image.SHA256))
 	return string(raw), ignoreGone(err)
 }
 
-// Check reads every image again and returns those that are not what their manifests
-// say, each with the reason. progress, which may be nil, is told the bytes read.
-func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, damaged []Result,
+// Check reads every image again and returns those that are not what their manifests say,
+// and what cannot be used at all, each with the reason. progress, which may be nil, is told
+// the bytes read.
+func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, damaged []Fault,
 	err error) {
-	images, err := s.List()
+	images, damaged, err := s.read()
 	if err != nil {
 		return 0, nil, err
 	}
-	read := int64(0)
+	count, read := len(damaged), int64(0)
 	for _, image := range images {
 		if err := ctx.Err(); err != nil {
 			return count, damaged, err
@@ -167,9 +171,7 @@ func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, dam
 			err = f.Close()
 		}
 		if err != nil {
-			damaged = append(damaged,
-				Result{Source: s.imagePath(image.SHA256), Outcome: Refused, Reason: err.Error(),
-					Image: image})
+			damaged = append(damaged, Fault{SHA256: image.SHA256, File: s.imagePath(image.SHA256), Reason: err.Error()})
 		}
 		count++
 		if read += image.Size; progress != nil {
