@@ -3,7 +3,6 @@ module catena
 go 1.26.0
 
 require (
-	aead.dev/minisign v0.3.0
 	filippo.io/age v1.3.2
 	github.com/expr-lang/expr v1.17.8
 	github.com/fxamacker/cbor/v2 v2.10.0
@@ -12,6 +11,7 @@ require (
 	github.com/gomarkdown/markdown v0.0.0-20260411013819-759bbc3e3207
 	github.com/google/uuid v1.6.0
 	github.com/gosnmp/gosnmp v1.47.0
+	github.com/hiddeco/sshsig v0.2.0
 	github.com/icholy/digest v1.2.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
@@ -19,7 +19,7 @@ require (
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
-	github.com/xi2/xz v0.0.0-20171230120015-48954b6210f8
+	github.com/ulikunitz/xz v0.5.15
 	golang.org/x/crypto v0.58.0
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.24.0

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -16,12 +15,13 @@ import (
 	"strings"
 	"time"
 
-	"aead.dev/minisign"
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/cli/view"
 	"catena/internal/firmware"
 	"catena/internal/shelf"
+	"catena/internal/signature"
 	"catena/internal/workspace"
 )
 
@@ -43,7 +43,7 @@ Without FEED all feeds that are trusted are pulled.
 
 A fetch that broke off goes on where it ended. An index that is expired, signed by
 another key, or older than the one seen last is refused.`,
-		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key RWQ…
+		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key 'ssh-ed25519 AAAA…'
   catena shelf pull /media/stick/feed --for-site
   catena shelf pull --look`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -55,7 +55,7 @@ another key, or older than the one seen last is refused.`,
 		RunE: func(c *cobra.Command, args []string) error { return a.pull(c.Context(), args, f) },
 	}
 	c.Flags().StringVar(&f.key, "key", "",
-		"the feed's public key, or a file that holds it; needed the first time")
+		"the feed's SSH public key, or a file that holds it; needed the first time")
 	c.Flags().StringVar(&f.ca, "ca", "",
 		"a file with certificates (PEM) to trust besides the system's")
 	c.Flags().StringVar(&f.vendor, "vendor", "", "only of this maker")
@@ -90,13 +90,12 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	if err != nil {
 		return err
 	}
-	key := ""
+	var key ssh.PublicKey
 	if f.key != "" {
-		public, err := publicKey(f.key)
+		key, err = publicKey(f.key)
 		if err != nil {
 			return err
 		}
-		key = public.String()
 	}
 	release, ok, err := s.HoldPulls()
 	if err != nil || !ok {
@@ -113,10 +112,13 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Client: client, Now: a.now}
 		bad, err := a.pullOne(ctx, p, wanted, f.look, meter)
 		meter.Clear()
-		if err != nil {
+		if err != nil && (len(sources) == 1 || ctx.Err() != nil) {
 			return err
 		}
-		failed = failed || bad
+		if err != nil { // a stick that is not there keeps nobody from the other feeds
+			fmt.Fprintln(a.err, err)
+		}
+		failed = failed || bad || err != nil
 	}
 	if failed {
 		return exit{exitError, errSilent}
@@ -174,6 +176,15 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 		}
 		defer w.Close()
 		known = w.Rows
+		var unknown []string
+		for _, r := range workspace.Mains(known) {
+			if r.Vendor == "" || r.Model == "" {
+				unknown = append(unknown, r.Name)
+			}
+		}
+		if len(unknown) > 0 {
+			a.say("Not considered, since their maker or model is not known: %s.", strings.Join(unknown, ", "))
+		}
 	}
 	return func(c firmware.Manifest) bool {
 		i := firmware.Image{Manifest: c}
@@ -208,8 +219,12 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 	if look {
 		t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size"}}
 		for _, e := range images {
-			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version,
-				string(e.Manifest.Advice), view.Bytes(float64(e.Size)))
+			advice := view.Cell{Text: string(e.Manifest.Advice)}
+			if f.Withdraws(e.Manifest) {
+				advice = view.Bad.Cell(string(firmware.Withdrawn))
+			}
+			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version, advice,
+				view.Bytes(float64(e.Size)))
 		}
 		t.Draw(a.out, a.style(a.out))
 		return false, nil
@@ -240,7 +255,9 @@ func (a *app) shelfFeedCmd() *cobra.Command {
 func (a *app) feedKeyCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "key FILE", Short: "Make a key pair to sign feeds with",
-		Long:    "Make a key pair: the private key, encrypted with a password, in FILE, the public one in\nFILE.pub. The password is asked for, or taken from CATENA_KEY_PASSWORD.",
+		Long: `Make an SSH key pair (Ed25519): the private key, encrypted with a password, in FILE, the
+public one in FILE.pub. The password is asked for, or taken from CATENA_KEY_PASSWORD. A
+key that you have already does as well.`,
 		Example: "  catena shelf feed key wexcombe.key",
 		Args:    exactly(1, "a file for the private key"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -253,23 +270,17 @@ func (a *app) feedKeyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			public, private, err := minisign.GenerateKey(rand.Reader)
+			private, public, err := signature.NewKey(password)
 			if err != nil {
 				return err
 			}
-			encrypted, err := minisign.EncryptKey(password, private)
+			line := signature.Line(public)
+			err = errors.Join(os.WriteFile(args[0], private, 0o600),
+				os.WriteFile(args[0]+".pub", []byte(line+"\n"), 0o644))
 			if err != nil {
 				return err
 			}
-			text, err := public.MarshalText()
-			if err != nil {
-				return err
-			}
-			if err := errors.Join(os.WriteFile(args[0], encrypted, 0o600),
-				os.WriteFile(args[0]+".pub", append(text, '\n'), 0o644)); err != nil {
-				return err
-			}
-			a.say("The public key, for those who pull: %s", public)
+			a.say("The public key, for those who pull: %s", line)
 			return nil
 		},
 	}
@@ -295,7 +306,7 @@ index gets the number after the one that is there.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.feedMake(args, f) },
 	}
 	c.Flags().StringVar(&f.name, "name", "", "the feed's name")
-	c.Flags().StringVar(&f.key, "key", "", "the private key's file")
+	c.Flags().StringVar(&f.key, "key", "", "the SSH key: the file of a private key, or of a public one that an agent holds")
 	c.Flags().DurationVar(&f.good, "good-for", 180*24*time.Hour,
 		"how long the index is to be believed")
 	c.Flags().StringArrayVar(&f.withdraw, "withdraw", nil,
@@ -330,7 +341,7 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 	if err != nil {
 		return err
 	}
-	if err := s.MakeFeed(args[0], feed, images, *private); err != nil {
+	if err := s.MakeFeed(args[0], feed, images, private); err != nil {
 		return err
 	}
 	a.say("Wrote number %d of %s with %s into %s.", feed.Number, feed.Name,
@@ -339,28 +350,29 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 }
 
 // publicKey reads a public key, or the file that holds it.
-func publicKey(key string) (minisign.PublicKey, error) {
-	var public minisign.PublicKey
-	text := []byte(key)
+func publicKey(key string) (ssh.PublicKey, error) {
+	text := key
 	if raw, err := os.ReadFile(key); err == nil {
-		text = raw
+		text = string(raw)
 	}
-	if err := public.UnmarshalText(text); err != nil {
-		return public, usage("%s is neither a public key nor a file that holds one: %w", key, err)
+	public, err := signature.Public(text)
+	if err != nil {
+		return nil, usage("%s is neither a public key nor a file that holds one: %w", key, err)
 	}
 	return public, nil
 }
 
-func (a *app) privateKey(file string) (*minisign.PrivateKey, error) {
-	password, err := a.keyPassword()
+// privateKey opens the key to sign with.
+func (a *app) privateKey(file string) (ssh.Signer, error) {
+	raw, err := os.ReadFile(file)
 	if err != nil {
-		return nil, err
+		return nil, usage("the key cannot be read: %w", err)
 	}
-	private, err := minisign.PrivateKeyFromFile(password, file)
+	signer, err := signature.Signer(raw, a.keyPassword, a.getenv("SSH_AUTH_SOCK"))
 	if err != nil {
-		return nil, usage("%s cannot be opened: %w", file, err)
+		return nil, usage("%s cannot be used to sign: %w", file, err)
 	}
-	return &private, nil
+	return signer, nil
 }
 
 func (a *app) keyPassword() (string, error) {

@@ -11,14 +11,15 @@ import (
 	"strings"
 	"time"
 
-	"aead.dev/minisign"
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/cli/view"
 	"catena/internal/family"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/shelf"
+	"catena/internal/signature"
 	"catena/internal/workspace"
 )
 
@@ -69,7 +70,7 @@ with --as. What does not match its manifest is refused; the rest is added.`,
 					return err
 				}
 				for _, p := range args {
-					if err := shelf.CheckSignature(p, public); err != nil {
+					if err := signature.VerifyFile(p, public, signature.Feed); err != nil {
 						return refused("%w; nothing was added", err)
 					}
 				}
@@ -81,7 +82,7 @@ with --as. What does not match its manifest is refused; the rest is added.`,
 		},
 	}
 	c.Flags().StringVar(&key, "key", "",
-		"a public key, or a file that holds it: every file must have its signature beside it, as FILE.minisig")
+		"a public key, or a file that holds it: every file must have its signature beside it, as FILE.sig")
 	c.Flags().StringVar(&as, "as", "",
 		"what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
 	return c
@@ -570,7 +571,7 @@ func (a *app) shelfExportCmd() *cobra.Command {
 		Use:   "export FILE.zip [IMAGE…]",
 		Short: "Write images with their manifests into a bundle for a colleague",
 		Long: `Write images with their manifests and release notes into a bundle. With --key the bundle is
-signed: the minisign signature lies beside it, and a colleague has it checked with
+signed: the SSH signature lies beside it, and a colleague has it checked with
 catena shelf add --key.`,
 		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe --key ours.key\n  catena shelf export one.zip wx40_3.2.1.bin",
 		Args:    atLeast(1, "a file to write"),
@@ -588,7 +589,7 @@ catena shelf add --key.`,
 			if _, err := os.Stat(args[0]); err == nil {
 				return usage("%s already exists; choose another name", args[0])
 			}
-			var private *minisign.PrivateKey
+			var private ssh.Signer
 			if key != "" {
 				private, err = a.privateKey(key)
 				if err != nil {
@@ -606,7 +607,7 @@ catena shelf add --key.`,
 	c.Flags().StringVar(&vendor, "vendor", "", "all of this maker")
 	c.Flags().StringVar(&model, "model", "", "all for this model")
 	c.Flags().StringVar(&key, "key", "",
-		"the private key to sign the bundle with (catena shelf feed key)")
+		"the SSH key to sign the bundle with: the file of a private key, or of a public one that an agent holds")
 	return c
 }
 

@@ -3,8 +3,10 @@ package shelf
 import (
 	"archive/tar"
 	"archive/zip"
+	"bufio"
 	"cmp"
 	"compress/gzip"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -15,7 +17,7 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/flate"
-	"github.com/xi2/xz"
+	"github.com/ulikunitz/xz"
 )
 
 // archiveKind returns zip, tar, tgz or txz by the file's name, other for an archive
@@ -61,7 +63,12 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 		}
 		return in.tar(b, z)
 	case "txz":
-		z, err := xz.NewReader(f, maxDictionary)
+		packed := bufio.NewReader(f)
+		if n, ok := dictionary(packed); ok && n > maxDictionary {
+			return refuse("asks for %d MiB of memory to be unpacked, at most %d are given; pack it with xz -9 or less",
+				n>>20, maxDictionary>>20)
+		}
+		z, err := xz.NewReader(packed)
 		if err != nil {
 			return refuse("is not an xz file: %w", err)
 		}
@@ -71,6 +78,45 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 	default:
 		return in.tar(b, f)
 	}
+}
+
+// dictionary is the memory, in bytes, that the first block of an xz stream asks for (The .xz
+// File Format, 2.1.1 and 3.1); ok is false where there is none. A later block that asks for
+// more gets address space, not memory: what is touched of it is bounded by what is unpacked.
+func dictionary(r *bufio.Reader) (bytes int64, ok bool) {
+	const streamHeader, lzma2 = 12, 0x21
+	head, _ := r.Peek(streamHeader + 2)
+	if len(head) < streamHeader+2 {
+		return 0, false
+	}
+	size := (int(head[streamHeader]) + 1) * 4
+	head, _ = r.Peek(streamHeader + size)
+	if len(head) < streamHeader+size {
+		return 0, false
+	}
+	flags, rest := head[streamHeader+1], head[streamHeader+2:]
+	number := func() uint64 {
+		n, read := binary.Uvarint(rest)
+		rest = rest[max(0, min(read, len(rest))):]
+		return n
+	}
+	for _, present := range []bool{flags&0x40 != 0, flags&0x80 != 0} {
+		if present {
+			number() // the packed or the unpacked size
+		}
+	}
+	for range flags&0x03 + 1 {
+		id, properties := number(), number()
+		if properties > uint64(len(rest)) {
+			return 0, false
+		}
+		if id == lzma2 && properties == 1 {
+			d := rest[0] & 0x3f
+			return int64(2|d&1) << (d/2 + 11), true
+		}
+		rest = rest[properties:]
+	}
+	return 0, false
 }
 
 func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {

@@ -17,25 +17,24 @@ import (
 	"sync"
 	"time"
 
-	"aead.dev/minisign"
 	"github.com/goccy/go-yaml"
 	"github.com/gofrs/flock"
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
 	"catena/internal/atomicfile"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
+	"catena/internal/signature"
 	"catena/internal/yamldoc"
 )
 
-// A feed is a folder, on a disk or on a web server, that holds an index, its
-// signature, and images. The signature is minisign's, Ed25519 over the whole index;
-// the index has the digest of every image.
+// A feed is a folder, on a disk or on a web server, that holds an index, its signature
+// (package signature), and images. The index has the digest of every image.
 const (
 	feedIndex     = "feed.yaml"
-	feedSignature = "feed.yaml.minisig"
-	feedLanes     = 4       // images fetched at the same time
-	maxSignature  = 4 << 10 // bytes
+	feedSignature = feedIndex + signature.Ending
+	feedLanes     = 4 // images fetched at the same time
 )
 
 // Feed is the index of a feed.
@@ -62,6 +61,14 @@ type Withdrawn struct {
 	Model    string `yaml:"model"`
 	Versions string `yaml:"versions"` // a version or a constraint
 	Because  string `yaml:"because"`
+}
+
+// Withdraws tells whether the feed says that what a manifest describes must not run.
+func (f Feed) Withdraws(m firmware.Manifest) bool {
+	image := firmware.Image{Manifest: m}
+	return m.Advice == firmware.Withdrawn || slices.ContainsFunc(f.Withdrawn, func(w Withdrawn) bool {
+		return image.IsFor(w.Vendor, w.Model) && firmware.Meets(version.Order{}, w.Versions, m.Version)
+	})
 }
 
 // What is wrong with a feed; callers test with errors.Is.
@@ -108,24 +115,48 @@ func ParseFeed(name string, data []byte) (Feed, error) {
 	return f, nil
 }
 
-// trusted is what the shelf remembers of a feed.
+// trusted is what the shelf remembers of one feed of one key. Trust belongs to the key, not
+// to the path: a stick that is mounted elsewhere, or a mirror, is the same feed.
 type trusted struct {
-	Source string `yaml:"source"`
-	Key    string `yaml:"key"`    // minisign public key
-	Number int64  `yaml:"number"` // the highest seen
-	Digest string `yaml:"digest"` // of that index
+	Key     string   `yaml:"key"`     // as in a .pub file
+	Feed    string   `yaml:"feed"`    // its name; empty: none was seen yet
+	Sources []string `yaml:"sources"` // where it was pulled from
+	Number  int64    `yaml:"number"`  // the highest seen
+	Digest  string   `yaml:"digest"`  // of that index
 }
 
-func (s *Shelf) feedPath(source, ending string) string {
-	sum := sha256.Sum256([]byte(source))
+// path is where a file of the feed's lies.
+func (t trusted) path(s *Shelf, ending string) string {
+	sum := sha256.Sum256([]byte(t.Key + "\x00" + t.Feed))
 	return filepath.Join(s.dir, "feeds", hex.EncodeToString(sum[:8])+ending)
+}
+
+// trusts are all feeds that are trusted.
+func (s *Shelf) trusts() ([]trusted, error) {
+	names, err := filepath.Glob(filepath.Join(s.dir, "feeds", "*.yaml"))
+	if err != nil {
+		return nil, err
+	}
+	var out []trusted
+	for _, name := range names {
+		var t trusted
+		raw, err := os.ReadFile(name)
+		if err == nil {
+			_, err = yamldoc.Decode(name, raw, &t)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	return out, nil
 }
 
 // Puller fetches from one feed.
 type Puller struct {
 	Shelf  *Shelf
-	Source string // https://…, or a folder
-	Key    string // a public key to trust from now on; empty: the one remembered
+	Source string        // https://…, or a folder
+	Key    ssh.PublicKey // to trust from now on; nil: those that are trusted already
 	Client *http.Client
 	Now    func() time.Time
 	// Progress is told the bytes fetched so far; it may be nil.
@@ -134,28 +165,23 @@ type Puller struct {
 
 // Index fetches the index, checks its signature, age and number, and keeps a copy.
 func (p *Puller) Index(ctx context.Context) (Feed, error) {
-	known, err := p.known()
+	all, err := p.Shelf.trusts()
 	if err != nil {
 		return Feed{}, err
 	}
-	var key minisign.PublicKey
-	if err := key.UnmarshalText([]byte(known.Key)); err != nil {
-		return Feed{}, fmt.Errorf("the public key cannot be read: %w", err)
-	}
-	raw, err := p.small(ctx, feedIndex, yamldoc.MaxSize)
+	raw, key, err := p.signed(ctx, all)
 	if err != nil {
 		return Feed{}, err
-	}
-	signature, err := p.small(ctx, feedSignature, maxSignature)
-	if err != nil {
-		return Feed{}, err
-	}
-	if !minisign.Verify(key, raw, signature) {
-		return Feed{}, ErrSignature
 	}
 	f, err := ParseFeed(p.Shown()+"/"+feedIndex, raw)
 	if err != nil {
 		return f, err
+	}
+	known := trusted{Key: key, Feed: f.Name}
+	for _, t := range all {
+		if t.Key == key && t.Feed == f.Name {
+			known = t
+		}
 	}
 	sum := sha256.Sum256(raw)
 	digest := hex.EncodeToString(sum[:])
@@ -169,33 +195,51 @@ func (p *Puller) Index(ctx context.Context) (Feed, error) {
 		return f, fmt.Errorf("%w: two different indexes have the number %d", ErrOlder, f.Number)
 	}
 	known.Number, known.Digest = f.Number, digest
+	if !slices.Contains(known.Sources, p.Source) {
+		known.Sources = append(known.Sources, p.Source)
+	}
 	text, err := yaml.Marshal(known)
 	if err != nil {
 		return f, err
 	}
 	// The copy first: what is remembered as seen is there.
-	return f, errors.Join(p.Shelf.write(p.Shelf.feedPath(p.Source, ".index"), raw),
-		p.Shelf.write(p.Shelf.feedPath(p.Source, ".yaml"), text))
+	return f, errors.Join(p.Shelf.write(known.path(p.Shelf, ".index"), raw),
+		p.Shelf.write(known.path(p.Shelf, ".yaml"), text))
 }
 
-func (p *Puller) known() (trusted, error) {
-	path := p.Shelf.feedPath(p.Source, ".yaml")
-	data, err := os.ReadFile(path)
-	known := trusted{Source: p.Source}
-	switch {
-	case err == nil:
-		if _, err := yamldoc.Decode(path, data, &known); err != nil {
-			return known, err
+// signed fetches the index and finds the trusted key that has signed it.
+func (p *Puller) signed(ctx context.Context, all []trusted) (index []byte, key string, err error) {
+	var keys []string
+	known := p.Key != nil // by a key that was named, or since it was pulled from there before
+	for _, t := range all {
+		keys = append(keys, t.Key)
+		known = known || slices.Contains(t.Sources, p.Source)
+	}
+	if p.Key != nil {
+		keys = []string{signature.Line(p.Key)}
+	}
+	// Its maker replaces the index, then the signature: who meets the one without the other
+	// looks again, once.
+	for range 2 {
+		index, err = p.small(ctx, feedIndex, yamldoc.MaxSize)
+		if err != nil {
+			return nil, "", err
 		}
-	case !errors.Is(err, os.ErrNotExist):
-		return known, err
-	case p.Key == "":
-		return known, ErrNoKey
+		armored, err := p.small(ctx, feedSignature, signature.MaxSize)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, line := range keys {
+			public, err := signature.Public(line)
+			if err == nil && signature.Verify(bytes.NewReader(index), armored, public, signature.Feed) == nil {
+				return index, line, nil
+			}
+		}
 	}
-	if p.Key != "" && p.Key != known.Key { // a new key starts a new count
-		known = trusted{Source: p.Source, Key: p.Key}
+	if !known {
+		return nil, "", ErrNoKey
 	}
-	return known, nil
+	return nil, "", ErrSignature
 }
 
 // Missing are the images of a feed that the shelf does not have.
@@ -334,7 +378,15 @@ func (p *Puller) Shown() string {
 func (p *Puller) open(ctx context.Context, name string, at int64, etag string) (body io.ReadCloser,
 	from int64, newTag string, err error) {
 	if !p.web() {
-		f, err := os.Open(filepath.Join(p.Source, filepath.FromSlash(name)))
+		path := filepath.Join(p.Source, filepath.FromSlash(name))
+		info, err := os.Stat(path)
+		if err != nil {
+			return nil, 0, "", err
+		}
+		if !info.Mode().IsRegular() { // a pipe would never end
+			return nil, 0, "", fmt.Errorf("%s is not a file", path)
+		}
+		f, err := os.Open(path)
 		return f, 0, "", err
 	}
 	target, err := url.JoinPath(p.Source, name)
@@ -410,9 +462,9 @@ func (s *Shelf) Withdrawals() ([]Withdrawn, error) {
 }
 
 // MakeFeed writes a feed of images into a folder and signs its index. The index
-// comes last: who pulls meanwhile sees the old one, whole.
+// and its signature come last.
 func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image,
-	key minisign.PrivateKey) error {
+	key ssh.Signer) error {
 	if err := os.MkdirAll(filepath.Join(dir, "images"), 0o755); err != nil {
 		return err
 	}
@@ -437,10 +489,14 @@ func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image,
 	if _, err := ParseFeed(feedIndex, raw); err != nil {
 		return err
 	}
+	armored, err := signature.Sign(bytes.NewReader(raw), key, signature.Feed)
+	if err != nil {
+		return err
+	}
 	for _, file := range []struct {
 		name string
 		data []byte
-	}{{feedSignature, minisign.Sign(key, raw)}, {feedIndex, raw}} {
+	}{{feedIndex, raw}, {feedSignature, armored}} {
 		if err := atomicfile.Replace(filepath.Join(dir, file.name), file.data, 0o644); err != nil {
 			return err
 		}
@@ -476,26 +532,15 @@ func LastNumber(dir string) int64 {
 	return f.Number
 }
 
-// Feeds lists the sources of the feeds that are trusted.
+// Feeds lists the sources from which trusted feeds were pulled.
 func (s *Shelf) Feeds() ([]string, error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "feeds", "*.yaml"))
-	if err != nil {
-		return nil, err
-	}
+	all, err := s.trusts()
 	var out []string
-	for _, name := range names {
-		var t trusted
-		raw, err := os.ReadFile(name)
-		if err == nil {
-			_, err = yamldoc.Decode(name, raw, &t)
-		}
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, t.Source)
+	for _, t := range all {
+		out = append(out, t.Sources...)
 	}
 	slices.Sort(out)
-	return out, nil
+	return slices.Compact(out), err
 }
 
 // HoldPulls keeps other processes from pulling to this shelf until the returned

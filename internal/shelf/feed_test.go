@@ -2,7 +2,6 @@ package shelf_test
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
@@ -19,29 +18,29 @@ import (
 	"testing"
 	"time"
 
-	"aead.dev/minisign"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/shelf"
+	"catena/internal/signature"
 )
 
 // feedOf makes a feed of one large image and two small ones; it returns the folder
 // and the public key.
-func feedOf(t *testing.T) (dir, key string) {
+func feedOf(t *testing.T) (dir string, public ssh.PublicKey) {
 	large := file{"large.bin", strings.Repeat("0123456789abcdef", 1<<18)} // 4 MiB
 	source := open(t)
 	add(t, source, write(t, t.TempDir(), oldImage, oldManifest, newImage, newManifest, large,
 		manifestFor("WX-20", "2.11", large.name, large.body)))
 	images, err := source.List()
 	require.NoError(t, err)
-	public, private, err := minisign.GenerateKey(rand.Reader)
-	require.NoError(t, err)
+	private := newKey(t)
 	dir = filepath.Join(t.TempDir(), "feed")
 	require.NoError(t, source.MakeFeed(dir,
 		shelf.Feed{Name: "Wexcombe", Number: 1, Made: time.Now(),
 			Expires: time.Now().Add(time.Hour)}, images, private))
-	return dir, public.String()
+	return dir, private.PublicKey()
 }
 
 // servers serve a folder over HTTPS: Go's own, and nginx, which is what a maker
@@ -167,7 +166,7 @@ func TestFeedsThatAreNotBelieved(t *testing.T) {
 			write(t, d, file{"feed.yaml", index + "\n"})
 		},
 		"the feed cannot be read": func(d string) {
-			_ = os.Remove(filepath.Join(d, "feed.yaml.minisig"))
+			_ = os.Remove(filepath.Join(d, "feed.yaml.sig"))
 		},
 	} {
 		copied := filepath.Join(t.TempDir(), "feed")
@@ -200,6 +199,14 @@ func FuzzParseFeed(f *testing.F) {
 	})
 }
 
+func newKey(t *testing.T) ssh.Signer {
+	raw, _, err := signature.NewKey("")
+	require.NoError(t, err)
+	signer, err := signature.Signer(raw, nil, "")
+	require.NoError(t, err)
+	return signer
+}
+
 func TestPullsAFewAtATime(t *testing.T) {
 	var files []file
 	for i := range 12 {
@@ -210,8 +217,8 @@ func TestPullsAFewAtATime(t *testing.T) {
 	add(t, source, write(t, t.TempDir(), files...))
 	images, err := source.List()
 	require.NoError(t, err)
-	public, private, err := minisign.GenerateKey(rand.Reader)
-	require.NoError(t, err)
+	private := newKey(t)
+	public := private.PublicKey()
 	dir := filepath.Join(t.TempDir(), "feed")
 	require.NoError(t, source.MakeFeed(dir,
 		shelf.Feed{Name: "Wexcombe", Number: 1, Expires: time.Now().Add(time.Hour)}, images,
@@ -238,7 +245,7 @@ func TestPullsAFewAtATime(t *testing.T) {
 	}))
 	defer server.Close()
 	s := open(t)
-	p := &shelf.Puller{Shelf: s, Source: server.URL, Key: public.String(), Client: server.Client(),
+	p := &shelf.Puller{Shelf: s, Source: server.URL, Key: public, Client: server.Client(),
 		Now: time.Now}
 	f, err := p.Index(context.Background())
 	require.NoError(t, err)

@@ -13,12 +13,13 @@ import (
 	"strings"
 	"time"
 
-	"aead.dev/minisign"
 	"github.com/goccy/go-yaml"
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/atomicfile"
 	"catena/internal/firmware"
 	"catena/internal/firmware/advisory"
+	"catena/internal/signature"
 	"catena/internal/yamldoc"
 )
 
@@ -181,38 +182,11 @@ func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, dam
 	return count, damaged, nil
 }
 
-// Signature is what a file's name gets for that of its minisign signature.
-const Signature = ".minisig"
-
-// ErrUnsigned is returned for a file without a signature by the key that is wanted.
-var ErrUnsigned = errors.New("it is not signed by that key")
-
-// CheckSignature checks the minisign signature that lies beside a file.
-func CheckSignature(path string, key minisign.PublicKey) error {
-	signature, err := os.ReadFile(path + Signature)
-	if err != nil {
-		return fmt.Errorf("%s: %w: %w", path, ErrUnsigned, err)
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = f.Close() }()
-	r := minisign.NewReader(f)
-	if _, err := io.Copy(io.Discard, r); err != nil {
-		return err
-	}
-	if !r.Verify(key, signature) {
-		return fmt.Errorf("%s: %w", path, ErrUnsigned)
-	}
-	return nil
-}
-
 // Export writes images with their manifests and notes into a zip file, which Import
 // reads, and with a key its signature beside it. Damaged ones are refused. The file
 // is whole or not there.
 func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image,
-	key *minisign.PrivateKey) (err error) {
+	key ssh.Signer) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(path), ".export-*")
 	if err != nil {
 		return err
@@ -235,11 +209,11 @@ func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image
 		if _, err := f.Seek(0, io.SeekStart); err != nil {
 			return err
 		}
-		r := minisign.NewReader(f)
-		if _, err := io.Copy(io.Discard, r); err != nil {
+		armored, err := signature.Sign(f, key, signature.Feed)
+		if err != nil {
 			return err
 		}
-		if err := os.WriteFile(path+Signature, r.Sign(*key), 0o644); err != nil {
+		if err := atomicfile.Replace(path+signature.Ending, armored, 0o644); err != nil {
 			return err
 		}
 	}
