@@ -81,7 +81,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 		return exitDone
 	}
 	if !errors.Is(err, errSilent) {
-		fmt.Fprintf(a.err, "catena: %s\n", strings.TrimSpace(err.Error()))
+		view.Print(a.err, "catena: %s\n", strings.TrimSpace(err.Error()))
 	}
 	var e exit
 	if errors.As(err, &e) {
@@ -208,7 +208,7 @@ func (a *app) say(format string, args ...any) {
 	if a.quiet {
 		return
 	}
-	fmt.Fprintf(a.human(), format+"\n", args...)
+	view.Print(a.human(), format+"\n", args...)
 }
 
 func (a *app) human() io.Writer {
@@ -241,7 +241,7 @@ func (a *app) openSite() (*workspace.Workspace, error) {
 	}
 	w, err := workspace.Open(dir, a.now)
 	if err == nil && w.Ledger.ReadOnly() != nil {
-		fmt.Fprintf(a.err, "The ledger can be read and not written to (%v): is its disk read-only or full? Nothing new is recorded.\n",
+		view.Print(a.err, "The ledger can be read and not written to (%v): is its disk read-only or full? Nothing new is recorded.\n",
 			w.Ledger.ReadOnly())
 	}
 	return w, err

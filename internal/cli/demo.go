@@ -96,7 +96,7 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		}
 	}
 	d := &demo{app: a, dir: dir, place: place}
-	fmt.Fprintf(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site,
+	view.Print(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site,
 		len(scenario.Devices), place.Net)
 	for _, s := range d.steps(scenario, images) {
 		if s.before != nil {
@@ -145,7 +145,7 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 			if d.place.OneHost {
 				return nil
 			}
-			fmt.Fprintln(d.app.out, "\nMeanwhile somebody has given cam-51 another address.")
+			view.Print(d.app.out, "%s\n", "\nMeanwhile somebody has given cam-51 another address.")
 			return d.place.Move("cam-51", 53)
 		}},
 		{what: "What runs now", args: []string{"list"}},
@@ -173,7 +173,7 @@ func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
 	if short, _, ok := strings.Cut(line, " --range 127.0.0.1:"); ok {
 		line = short + " --range 127.0.0.1:… for each"
 	}
-	fmt.Fprintf(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what),
+	view.Print(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what),
 		s.Paint(view.Good, "$ catena "+line))
 	sub := &app{in: strings.NewReader(stdin + "\n"), out: a.out, err: a.err, now: a.now,
 		getenv: func(k string) string {
@@ -199,14 +199,14 @@ func (d *demo) write(scenario sim.Scenario) error {
 		return err
 	}
 	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\nnames: {" + d.drive() + ": drive-1}\n"
-	fmt.Fprintf(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
+	view.Print(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
 	_, err = f.WriteString(text)
 	err = errors.Join(err, f.Close())
 	if err != nil {
 		return err
 	}
 	for name, text := range scenario.Families {
-		fmt.Fprintf(d.app.out, "\nAnd in families/%s, so that images without a manifest are known:\n%s", name, text)
+		view.Print(d.app.out, "\nAnd in families/%s, so that images without a manifest are known:\n%s", name, text)
 		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text),
 			0o644); err != nil {
 			return err
@@ -285,11 +285,11 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 	}
 	t, wrong := d.verdicts(devices)
 	s := a.style(a.out)
-	fmt.Fprintf(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+w.Site.Name))
+	view.Print(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+w.Site.Name))
 	t.Draw(a.out, s)
-	fmt.Fprintf(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is whole: %d entries.\n", len(expected)-wrong, len(expected), took.Seconds(), len(entries))
+	view.Print(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is whole: %d entries.\n", len(expected)-wrong, len(expected), took.Seconds(), len(entries))
 	if kept {
-		fmt.Fprintf(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, show or track.\n", d.dir, a.shelf)
+		view.Print(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, show or track.\n", d.dir, a.shelf)
 	}
 	if wrong > 0 {
 		return fmt.Errorf("%s did not end as expected", view.Plural(wrong, "device"))

@@ -116,7 +116,7 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			return err
 		}
 		if err != nil { // a stick that is not there keeps nobody from the other feeds
-			fmt.Fprintln(a.err, err)
+			view.Print(a.err, "%v\n", err)
 		}
 		failed = failed || bad || err != nil
 	}

@@ -139,7 +139,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.
 	plan.Parallel = f.parallel
 	if named {
 		for _, r := range skipped {
-			fmt.Fprintf(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
+			view.Print(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
 		}
 	}
 	if len(plan.Items) == 0 {
@@ -300,7 +300,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 			}
 			if times == 0 {
 				stopStarting()
-				fmt.Fprintln(a.err, "\nStopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked.")
+				view.Print(a.err, "%s\n", "\nStopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked.")
 				continue
 			}
 			letGo()

@@ -197,6 +197,7 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	if err := a.printDevices(devices, table); err != nil || a.format != "table" {
 		return err
 	}
+	a.tellNobody(w)
 	switch {
 	case len(w.Rows) == 0:
 		a.say("No devices are known yet. Find them: catena scan")

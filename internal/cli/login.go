@@ -222,7 +222,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	case passphrase == "":
 		return login.Secret{}, usage("the passphrase is empty")
 	case !exists && utf8.RuneCountInString(passphrase) < shortPassphrase:
-		fmt.Fprintf(a.err, "The passphrase has fewer than %d characters: whoever finds the file can guess it. Four words are better.\n",
+		view.Print(a.err, "The passphrase has fewer than %d characters: whoever finds the file can guess it. Four words are better.\n",
 			shortPassphrase)
 	}
 	return login.Passphrase(passphrase)

@@ -22,8 +22,8 @@ func (a *app) nameCmd() *cobra.Command {
 		Use:   "name DEVICE NAME",
 		Short: "Give a device a name",
 		Long: `Give a device a name of yours. It stays with the device, also when the device moves to
-another address or tells another name of itself. A name in site.yaml (names:) comes
-first.`,
+another address or tells another name of itself. Where site.yaml and targets.yaml have
+the old name, they get the new one. A name in site.yaml (names:) comes first.`,
 		Example: "  catena name 10.20.4.17 cam-basin",
 		Args:    exactly(2, "a device and its new name"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.name(args[0], args[1]) },
@@ -53,6 +53,9 @@ func (a *app) name(which, name string) error {
 	}
 	was := d.Name
 	d.Name, d.Named = name, true
+	if err := w.Rename(was, name); err != nil {
+		return err
+	}
 	if err := workspace.See(w.Ledger, "", &d); err != nil {
 		return err
 	}

@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"golang.org/x/term"
+
+	"catena/internal/cli/view"
 )
 
 // Everything that is asked of a person is asked here.
@@ -28,7 +30,7 @@ func (a *app) ask(what string) (string, error) {
 	if !ok {
 		return "", errNoTerminal
 	}
-	fmt.Fprint(a.err, what)
+	view.Print(a.err, "%s", what)
 	var line []byte
 	for b := make([]byte, 1); ; { // byte by byte: what follows is the next question's
 		n, err := f.Read(b)
@@ -46,7 +48,7 @@ func (a *app) askSecret(what string) (string, error) {
 	if !ok {
 		return "", errNoTerminal
 	}
-	fmt.Fprint(a.err, what)
+	view.Print(a.err, "%s", what)
 	text, err := term.ReadPassword(int(f.Fd()))
 	fmt.Fprintln(a.err)
 	if err != nil {

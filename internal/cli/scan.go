@@ -286,7 +286,7 @@ func (r *round) watch(ctx context.Context, every time.Duration) error {
 		}
 		at := a.now().Format("2006-01-02 15:04:05")
 		if err != nil {
-			fmt.Fprintf(a.err, "%s %v\n", at, err)
+			view.Print(a.err, "%s %v\n", at, err)
 		} else if err := a.printNews(at, note); err != nil {
 			return err
 		}
@@ -332,11 +332,11 @@ func (a *app) printNews(at string, note scanNote) error {
 			}
 			fmt.Fprintln(a.out, line)
 		case n.What == "new":
-			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, "new")
+			view.Print(a.out, "%s %s %s\n", n.At, n.Name, "new")
 		case n.What == "gone":
-			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Bad, "gone"))
+			view.Print(a.out, "%s %s %s\n", n.At, n.Name, s.Paint(view.Bad, "gone"))
 		default:
-			fmt.Fprintf(a.out, "%s %s %s\n", n.At, n.Name,
+			view.Print(a.out, "%s %s %s\n", n.At, n.Name,
 				fmt.Sprintf("%s %s → %s", n.What, orNone(n.From), orNone(n.To)))
 		}
 	}
@@ -409,19 +409,19 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 		a.say("# No device tells what it sees at its ports or what hangs behind it. Where you know it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}")
 		return nil
 	}
-	fmt.Fprintln(a.out, "# What the devices say of their neighbours. Read it before you paste it into site.yaml.")
-	fmt.Fprintln(a.out, "uplinks:")
+	view.Print(a.out, "%s\n", "# What the devices say of their neighbours. Read it before you paste it into site.yaml.")
+	view.Print(a.out, "%s\n", "uplinks:")
 	if at == "" {
-		fmt.Fprintln(a.out, "  # Say which device this machine is plugged into with --at.")
+		view.Print(a.out, "%s\n", "  # Say which device this machine is plugged into with --at.")
 	}
 	for _, l := range links {
 		for _, d := range l.Doubts {
-			fmt.Fprintf(a.out, "  # Not sure: %s.\n", d)
+			view.Print(a.out, "  # Not sure: %s.\n", d)
 		}
 		if l.Chain {
-			fmt.Fprintf(a.out, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
+			view.Print(a.out, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
 		}
-		fmt.Fprintf(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through),
+		view.Print(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through),
 			strings.Join(mapped(l.Reach, yamlWord), ", "))
 	}
 	if len(unseen) > 0 {
@@ -517,7 +517,15 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 		return err
 	}
 	a.conclude(note, shown)
+	a.tellNobody(w)
 	return nil
+}
+
+// tellNobody warns of words in the site's files that mean no device.
+func (a *app) tellNobody(w *workspace.Workspace) {
+	for _, r := range w.Nobody() {
+		view.Print(a.err, "Note: %s\n", r)
+	}
 }
 
 // byDevice is what is new of each device, by its name.

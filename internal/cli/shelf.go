@@ -151,7 +151,7 @@ func (a *app) printImport(results []shelf.Result) error {
 		outcome := view.Cell{Text: string(r.Outcome)}
 		switch {
 		case r.Outcome == shelf.Refused || r.Outcome == shelf.Aside:
-			fmt.Fprintf(a.err, "%s %s: %s\n", r.Outcome, r.Source, r.Reason)
+			view.Print(a.err, "%s %s: %s\n", r.Outcome, r.Source, r.Reason)
 			continue
 		case r.Outcome == shelf.There:
 			outcome.Tone = view.Quiet
@@ -276,7 +276,7 @@ func findFault(s *shelf.Shelf, digits string) (shelf.Fault, bool) {
 func (a *app) tellFaults(s *shelf.Shelf) error {
 	faults, err := s.Faults()
 	for _, f := range faults {
-		fmt.Fprintf(a.err, "Left out: %s: %s; drop it: catena shelf drop %s\n", f.File, f.Reason, f.SHA256[:min(12, len(f.SHA256))])
+		view.Print(a.err, "Left out: %s: %s; drop it: catena shelf drop %s\n", f.File, f.Reason, f.SHA256[:min(12, len(f.SHA256))])
 	}
 	return err
 }

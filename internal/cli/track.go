@@ -179,7 +179,7 @@ func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) 
 			}
 		case a.quiet:
 		default:
-			fmt.Fprintln(a.out, eventLine(e, from[e.Device]))
+			view.Print(a.out, "%s\n", eventLine(e, from[e.Device]))
 		}
 	}
 	return after, nil
@@ -219,12 +219,12 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 			working++
 		}
 	}
-	head := fmt.Sprintf("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName,
+	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName,
 		state.Purpose, state.ID,
 		ended, len(state.Devices), working, len(state.Devices)-ended-working,
 		view.Clock(until.Sub(state.Started)))
 	if state.Interrupted() {
-		head += s.Paint(view.Bad, " · interrupted")
+		head += string(s.Paint(view.Bad, " · interrupted"))
 	}
 	fmt.Fprintf(&b, "%s\n\n", head)
 
@@ -249,10 +249,10 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	t.OneLine = s.Height > 0
 	t.Draw(&b, s)
 	if room < len(devices) {
-		fmt.Fprintf(&b, "… and %d more\n", len(devices)-room)
+		view.Print(&b, "… and %d more\n", len(devices)-room)
 	}
 	if state.Interrupted() {
-		fmt.Fprintf(&b, "\nThe Catena that worked on this job is gone. The step shown is the last that was begun;\nwhat each device runs now: catena scan. Then flash again what is still behind.\n")
+		view.Print(&b, "\nThe Catena that worked on this job is gone. The step shown is the last that was begun;\nwhat each device runs now: catena scan. Then flash again what is still behind.\n")
 	}
 	return b.String()
 }
@@ -268,7 +268,7 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
 	if d.Direction == job.Back {
 		step = view.Warn.Cell(string(d.Step) + " back")
 	}
-	bar, percent, rate, left := "", "", "", ""
+	bar, percent, rate, left := view.Painted(""), "", "", ""
 	if p := d.Percent(); p >= 0 {
 		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
 		if d.Rate > 0 && now.Sub(d.Since) > rateAfter {

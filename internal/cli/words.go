@@ -3,14 +3,28 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"catena/internal/device"
 	"catena/internal/family"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/site"
 	"catena/internal/workspace"
 	"catena/internal/yamldoc"
 )
+
+// quoted writes a name so that a shell takes it as one word, whatever is in it.
+func quoted(name string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("_@%+=:,./~-", r)
+	}
+	if name != "" && name[0] != '-' && name[0] != '~' && strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+}
 
 // What to do next stands here and nowhere else: the core says what happened, as typed
 // causes, and knows no command.
@@ -29,6 +43,7 @@ func worded(err error) error {
 		noJob     *workspace.UnknownJobError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
+		nobody    *workspace.NobodyError
 		lost      *ledger.LostError
 	)
 	switch {
@@ -50,6 +65,8 @@ func worded(err error) error {
 		return usage("--sort: %w", err)
 	case errors.As(err, &noJob):
 		return usage("%w; see them with: catena jobs", err)
+	case errors.As(err, &nobody):
+		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):
 		return refused("%w", err)
 	case errors.As(err, &lost):
@@ -63,7 +80,7 @@ func worded(err error) error {
 // noLogin says why there is no login to use with a device, and what to do.
 func noLogin(d device.Device) error {
 	if len(d.Refused) > 0 {
-		return refused("%s refused every login that is kept for it; add the right one: catena login add --device %[1]s, or try them again: catena login test %[1]s", d.Name)
+		return refused("%s refused every login that is kept for it; add the right one: catena login add --device %[2]s, or try them again: catena login test %[2]s", d.Name, quoted(d.Name))
 	}
 	return refused("no login is known for %s; add one with catena login add, set CATENA_LOGIN=user:password, or run this in a terminal to be asked", d.Name)
 }
@@ -77,15 +94,15 @@ func remedy(d device.Device) string {
 	case device.Changed:
 		return "if it was exchanged on purpose: catena login accept " + d.Host()
 	case device.BadLogin, device.NoLogin:
-		return "add its login: catena login add --device " + d.Name
+		return "add its login: catena login add --device " + quoted(d.Name)
 	case device.RefusedBefore:
-		return "try them again: catena login test " + d.Name
+		return "try them again: catena login test " + quoted(d.Name)
 	case device.PlainLogin:
 		return "if that is acceptable, its family file allows it with plain_basic: true"
 	case device.NewPassword:
-		return "set a new password on the device, then add it: catena login add --device " + d.Name
+		return "set a new password on the device, then add it: catena login add --device " + quoted(d.Name)
 	case device.NoRight:
-		return "add the login of an administrator: catena login add --device " + d.Name
+		return "add the login of an administrator: catena login add --device " + quoted(d.Name)
 	}
 	return ""
 }
@@ -112,7 +129,7 @@ func advice(d job.DeviceState) string {
 		if last(d.Cause).Why == job.NoRollback {
 			from := last(d.Cause).Want
 			return "add an image of " + from +
-				" to the shelf (catena shelf add), then: catena rollback --to " + from + " " + d.Name
+				" to the shelf (catena shelf add), then: catena rollback --to " + quoted(from) + " " + quoted(d.Name)
 		}
 		return onSite
 	case job.Failed:
@@ -123,7 +140,7 @@ func advice(d job.DeviceState) string {
 	case job.CannotUpdate:
 		return "flash it by its maker's own means"
 	case job.NoLogin:
-		return "add a login, then flash it again: catena login add --device " + d.Name
+		return "add a login, then flash it again: catena login add --device " + quoted(d.Name)
 	case job.ChangedSince:
 		return "match again: catena match"
 	case job.Unhealthy:
@@ -145,7 +162,7 @@ func advice(d job.DeviceState) string {
 
 // exchanged is what to do where another device, or another key, is at an address.
 func exchanged(name string) string {
-	return "find out what was exchanged: catena scan; if it was on purpose: catena login accept " + name
+	return "find out what was exchanged: catena scan; if it was on purpose: catena login accept " + quoted(name)
 }
 
 // last is the end of a chain of reasons.

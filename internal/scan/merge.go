@@ -301,8 +301,9 @@ func fold(all []*found) []*device.Device {
 	return out
 }
 
-// remember keeps what was known of a device and was not said this time.
-func remember(d device.Device, o owner) device.Device {
+// remember keeps what was known of a device and was not said this time, and its name where
+// it keeps that.
+func remember(d device.Device, o owner, keepsName bool) device.Device {
 	now, old := d, o.Device
 	now.Moved = old.Moved
 	if o.by == said && now.Moved == "" {
@@ -319,7 +320,7 @@ func remember(d device.Device, o owner) device.Device {
 	switch {
 	case old.Named: // by a person
 		now.Name, now.Named = old.Name, true
-	case d.Called == "":
+	case d.Called == "" || keepsName:
 		now.Name = old.Name
 	default:
 		now.Name = d.Called
@@ -338,7 +339,7 @@ func (r *Result) name(known []device.Device) {
 	free := func(name, id string) bool {
 		key := strings.ToLower(name)
 		owner, owned := had[key]
-		return name != "" && !used[key] && (!owned || owner == id)
+		return name != "" && !used[key] && (!owned || owner == id) && !isElsewhere(name)
 	}
 	for i := range r.Devices {
 		d := &r.Devices[i]
@@ -356,6 +357,17 @@ func (r *Result) name(known []device.Device) {
 		d.Name = name
 		used[strings.ToLower(name)] = true
 	}
+}
+
+// isElsewhere tells whether a name reads like an ID or an address: a device that calls itself
+// so must not be taken for another one.
+func isElsewhere(name string) bool {
+	digits, isID := strings.CutPrefix(name, "d")
+	if isID && digits != "" && strings.Trim(digits, "0123456789") == "" {
+		return true
+	}
+	_, err := netip.ParseAddr(name)
+	return err == nil
 }
 
 // changes lists what a person would want to know to be different.

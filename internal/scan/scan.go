@@ -41,6 +41,8 @@ type Scanner struct {
 	// in the order to try; no more than three are tried
 	Logins func(device.Device) []login.Credential
 	Names  func(device.Device) (string, bool) // what the site calls it; may be nil
+	// Refers tells whether the site's files mean a device: it keeps its name; may be nil.
+	Refers func(device.Device) bool
 	// may its password be shown on the wire; may be nil
 	Plain func(vendor, model string) bool
 	// of SNMP, to ask everybody with besides the usual one
@@ -391,7 +393,7 @@ func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Devic
 	for i, d := range found {
 		if o := owners[i]; o.by != none {
 			matched[o.ID] = true
-			*d = remember(*d, o)
+			*d = remember(*d, o, s.Refers != nil && s.Refers(o.Device))
 		} else {
 			d.ID, d.Moved = "", "" // what was thought before it was read does not hold
 		}

@@ -14,12 +14,12 @@ func TestHoldsAreLines(t *testing.T) {
 	for name, c := range map[string]struct{ before, after string }{
 		"none yet": {"site: X # mine\n",
 			"site: X # mine\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
-		"one more": {"site: X\nhold: # mine\n- {device: cam-1} # why\n",
-			"site: X\nhold: # mine\n- {device: \"gate-5\", because: \"winter\"}\n- {device: cam-1} # why\n"},
+		"one more": {"site: X\nhold: # mine\n- {device: cam-1, because: lent} # why\n",
+			"site: X\nhold: # mine\n- {device: \"gate-5\", because: \"winter\"}\n- {device: cam-1, because: lent} # why\n"},
 		"a comment": {"site: X\n# hold:\n",
 			"site: X\n# hold:\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
-		"in between": {"site: X\nhold:\n  - {device: cam-1}\ngroups: {a: [cam-1]}\n",
-			"site: X\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n  - {device: cam-1}\ngroups: {a: [cam-1]}\n"},
+		"in between": {"site: X\nhold:\n  - {device: cam-1, because: lent}\ngroups: {a: [cam-1]}\n",
+			"site: X\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n  - {device: cam-1, because: lent}\ngroups: {a: [cam-1]}\n"},
 	} {
 		got, err := site.AddHold("site.yaml", []byte(c.before),
 			site.Hold{Device: "gate-5", Because: "winter"})
@@ -33,7 +33,7 @@ func TestHoldsAreLines(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, a, b, name)
 	}
-	_, err := site.AddHold("site.yaml", []byte("site: X\nhold: [{device: cam-1}]\n"),
+	_, err := site.AddHold("site.yaml", []byte("site: X\nhold: [{device: cam-1, because: lent}]\n"),
 		site.Hold{Device: "gate-5", Because: "winter"})
 	assert.ErrorContains(t, err, "add the line there yourself")
 	_, err = site.DropHold("site.yaml",

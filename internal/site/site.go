@@ -115,6 +115,10 @@ func (s Site) checkHolds(doc *yamldoc.Doc) error {
 			return doc.Errorf(fmt.Sprintf("$.hold[%d]", i),
 				"hold: device must be a name, an address or a serial number")
 		}
+		if text.Clean(h.Because) == "" {
+			return doc.Errorf(fmt.Sprintf("$.hold[%d]", i),
+				"hold: because: is missing; say why, for those who come after you")
+		}
 	}
 	return nil
 }
@@ -199,11 +203,16 @@ func (s Site) NameOf(d device.Device) (string, bool) {
 	return "", false
 }
 
-// Meant finds the devices that a person means by a word: those that it means exactly;
-// else by a pattern for their names; else, from four characters on, the ones whose
-// serial number ends so.
+// Meant finds the devices that a person means by a word. An ID comes first, then an address,
+// then a name that a person gave: a device that calls itself like another one's ID or address
+// is not meant. Then any name, a serial number or a hardware address; else a pattern for
+// names; else, from four characters on, the end of a serial number.
 func Meant(devices []device.Device, word string) []device.Device {
 	for _, is := range []func(device.Device) bool{
+		func(d device.Device) bool { return d.ID == word },
+		func(d device.Device) bool { return d.Address == word || d.Host() == word },
+		func(d device.Device) bool { return d.Named && strings.EqualFold(d.Name, word) },
+		func(d device.Device) bool { return strings.EqualFold(d.Name, word) },
 		func(d device.Device) bool { return d.Is(word) },
 		func(d device.Device) bool { return d.Answers(word) },
 		func(d device.Device) bool {

@@ -59,7 +59,7 @@ networks:
   - {name: towpath, adapter: lo, ranges: [10.20.4.1-10.20.4.60], except: [10.20.4.1], ports: [80, "snmp:1161", "modbus:5020"]}
 hold:
   - {device: gate-5, because: not before the winter stoppage}
-  - {device: "cam-2*"}
+  - {device: "cam-2*", because: lent}
 `))
 	require.NoError(t, err)
 	assert.Equal(t, []site.Port{{Number: 80}, {Way: "snmp", Number: 1161},

@@ -30,11 +30,59 @@ func Harmless(s string) string {
 			return r
 		case r == '\r':
 			return ' '
-		case r < 0x20, r >= 0x7f && r < 0xa0, // C0, DEL, C1
-			r >= 0x200b && r <= 0x200f, r >= 0x202a && r <= 0x202e, r >= 0x2060 &&
-				r <= 0x206f, r == 0xfeff:
-			return -1
+		}
+		for _, bad := range harmful {
+			if r >= bad.from && r <= bad.to {
+				return -1
+			}
 		}
 		return r
 	}, strings.ToValidUTF8(s, ""))
+}
+
+// harmful are the characters that Harmless removes besides.
+var harmful = []struct{ from, to rune }{
+	{0x00, 0x1f}, {0x7f, 0x9f}, // C0, DEL, C1
+	{0xad, 0xad},                       // soft hyphen
+	{0x61c, 0x61c},                     // Arabic letter mark
+	{0x115f, 0x1160},                   // Hangul fillers
+	{0x180e, 0x180e},                   // Mongolian vowel separator
+	{0x200b, 0x200f}, {0x202a, 0x202e}, // zero width, directions
+	{0x2060, 0x206f}, {0xfeff, 0xfeff}, // word joiners, isolates, byte-order mark
+	{0x3164, 0x3164}, {0xffa0, 0xffa0}, // Hangul fillers
+	{0xe0000, 0xe007f}, // tags
+}
+
+// Nearest is the candidate that is most like word, where one is near enough that a person
+// may have meant it; empty: none is.
+func Nearest(word string, candidates []string) string {
+	best, least := "", len(word)/3+1
+	for _, c := range candidates {
+		if d := distance(strings.ToLower(word), strings.ToLower(c)); d <= least {
+			best, least = c, d-1
+		}
+	}
+	return best
+}
+
+// distance is how many letters must be put in, taken out or exchanged to make b of a.
+func distance(a, b string) int {
+	x, y := []rune(a), []rune(b)
+	row := make([]int, len(y)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range x {
+		before := row[0] // of the row above, one to the left
+		row[0] = i + 1
+		for j := range y {
+			change := before
+			if x[i] != y[j] {
+				change++
+			}
+			before = row[j+1]
+			row[j+1] = min(change, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(y)]
 }

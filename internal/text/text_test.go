@@ -22,3 +22,17 @@ func TestClean(t *testing.T) {
 	}
 	assert.LessOrEqual(t, len(text.Clean(strings.Repeat("门", 10000))), text.Max)
 }
+
+func TestInvisible(t *testing.T) {
+	for _, r := range []rune{0x61c, 0xad, 0x180e, 0xe0041, 0x202e, 0x200b, 0x9b, 0x1b} {
+		assert.Equal(t, "ab", text.Harmless("a"+string(r)+"b"), "U+%04X", r)
+	}
+}
+
+func TestNearest(t *testing.T) {
+	names := []string{"cam-11", "cam-12", "gate-1", "recorder-1"}
+	for word, want := range map[string]string{"cam-1l": "cam-11", "gate1": "gate-1", "Recoder-1": "recorder-1",
+		"pump": "", "x": ""} {
+		assert.Equal(t, want, text.Nearest(word, names), word)
+	}
+}

@@ -58,7 +58,7 @@ func (x *Access) Communities() []string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Dialects: Dialects, Logins: x.Logins, Names: x.site.NameOf, Plain: x.plain,
+	return &scan.Scanner{Dialects: Dialects, Logins: x.Logins, Names: x.site.NameOf, Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), Trusted: x.Keys, Patience: scan.UsualPatience}
 }
 

@@ -5,14 +5,17 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
 	"catena/internal/shelf"
+	"catena/internal/site"
 )
 
 // DisagreeError is returned where the chosen devices cannot be worked on without others:
@@ -21,6 +24,31 @@ type DisagreeError struct{ Device, Reason string }
 
 func (e *DisagreeError) Error() string {
 	return e.Device + " cannot be worked on as chosen: " + e.Reason
+}
+
+// NobodyError is returned where the site's files name devices that are not there: a hold that
+// is spelt wrong holds nobody.
+type NobodyError struct{ References []site.Reference }
+
+func (e *NobodyError) Error() string {
+	var all []string
+	for _, r := range e.References {
+		all = append(all, r.String())
+	}
+	return strings.Join(all, "; ")
+}
+
+// Nobody are the references of the site's files that mean none of the known devices; none
+// while no device is known.
+func (w *Workspace) Nobody() []site.Reference {
+	var known []device.Device
+	for _, r := range Mains(w.Rows) {
+		known = append(known, r.Match.Device)
+	}
+	if len(known) == 0 {
+		return nil
+	}
+	return w.Site.Nobody(known)
 }
 
 // UnknownJobError is returned for a word that is no job's ID.
@@ -34,6 +62,9 @@ func (e *UnknownJobError) Error() string { return "there is no job " + e.Word + 
 func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan job.Plan,
 	skipped []Row, err error) {
 	plan.Purpose = purpose
+	if nobody := w.Nobody(); len(nobody) > 0 {
+		return plan, nil, &NobodyError{References: nobody}
+	}
 	taken := map[string][]match.Row{} // by device
 	var order []Row                   // the first row taken of each device
 	for _, r := range chosen {

@@ -8,6 +8,7 @@
 package workspace
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/atomicfile"
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/httpjson"
@@ -299,4 +301,28 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 		}
 	}
 	return count, last, nil
+}
+
+// Rename writes a device's new name where the site's files have the old one.
+func (w *Workspace) Rename(from, to string) error {
+	for _, name := range []string{site.File, site.TargetsFile} {
+		path := filepath.Join(w.Dir, name)
+		raw, err := os.ReadFile(path)
+		if errors.Is(err, os.ErrNotExist) || err == nil && bytes.Equal(site.Rename(raw, from, to), raw) {
+			continue
+		}
+		err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {
+			renamed := site.Rename(old, from, to)
+			if name == site.File {
+				_, err := site.Parse(path, renamed)
+				return renamed, err
+			}
+			_, err := site.ParseTargets(path, renamed)
+			return renamed, err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -32,7 +32,7 @@ func (r *renderer) blocks(parent ast.Node, indent string) {
 	for _, n := range parent.GetChildren() {
 		switch n := n.(type) {
 		case *ast.Heading:
-			r.line(indent, r.style.Paint(Busy, r.inline(n)))
+			r.line(indent, string(r.style.Paint(Busy, r.inline(n))))
 			r.out.WriteString("\n")
 		case *ast.List:
 			r.blocks(n, indent)
@@ -58,7 +58,7 @@ func (r *renderer) blocks(parent ast.Node, indent string) {
 			r.blocks(n, indent+"│ ")
 		case *ast.CodeBlock:
 			for line := range strings.Lines(string(n.Literal)) {
-				r.line(indent+"    ", r.style.Paint(Quiet, strings.TrimRight(line, "\n")))
+				r.line(indent+"    ", string(r.style.Paint(Quiet, strings.TrimRight(line, "\n"))))
 			}
 			r.out.WriteString("\n")
 		case *ast.HorizontalRule:
@@ -88,7 +88,7 @@ func (r *renderer) inline(parent ast.Node) string {
 		case *ast.Link:
 			b.WriteString(r.inline(n) + " <" + string(n.Destination) + ">")
 		case *ast.Emph, *ast.Strong:
-			b.WriteString(r.style.Paint(Good, r.inline(n)))
+			b.WriteString(string(r.style.Paint(Good, r.inline(n))))
 		case *ast.Hardbreak, *ast.Softbreak:
 			b.WriteString("\n")
 		case *ast.HTMLSpan, *ast.Image:

@@ -11,6 +11,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
+
+	clean "catena/internal/text"
 )
 
 // Style is what the place that is printed to can do.
@@ -37,17 +39,50 @@ var colors = map[Tone]text.Colors{
 	Bad: {text.FgRed, text.Bold},
 }
 
-// Paint colours a text where the style has colours.
-func (s Style) Paint(t Tone, what string) string {
+// Painted is a text that may have colours, and is harmless otherwise.
+type Painted string
+
+// Paint makes a text harmless and colours it where the style has colours.
+func (s Style) Paint(t Tone, what string) Painted {
+	what = clean.Harmless(what)
 	if !s.Colors || t == Plain || what == "" {
-		return what
+		return Painted(what)
 	}
-	return colors[t].EscapeSeq() + what + text.Reset.EscapeSeq()
+	return Painted(colors[t].EscapeSeq() + what + text.Reset.EscapeSeq())
+}
+
+// Print is fmt.Fprintf for people: what comes from a file, a device or an error is made
+// harmless for a terminal here, whoever cleaned it before. The format is the program's own.
+func Print(w io.Writer, format string, args ...any) {
+	fmt.Fprintf(w, format, harmless(args)...)
+}
+
+// Sprint is Print into a text.
+func Sprint(format string, args ...any) string { return fmt.Sprintf(format, harmless(args)...) }
+
+func harmless(args []any) []any {
+	out := make([]any, len(args))
+	for i, a := range args {
+		switch v := a.(type) {
+		case Painted:
+			out[i] = string(v)
+		case string:
+			out[i] = clean.Harmless(v)
+		case error:
+			out[i] = clean.Harmless(v.Error())
+		case fmt.Stringer:
+			out[i] = clean.Harmless(v.String())
+		default:
+			out[i] = a
+		}
+	}
+	return out
 }
 
 // Cell is one field of a table.
 type Cell struct {
 	Text string
+	raw  bool // it is Painted
 	Tone Tone
 }
 
@@ -65,11 +100,14 @@ func (t Tone) Cell(text string) Cell { return Cell{Text: text, Tone: t} }
 func (t *Table) Add(fields ...any) {
 	row := make([]Cell, len(fields))
 	for i, f := range fields {
-		if cell, ok := f.(Cell); ok {
-			row[i] = cell
-			continue
+		switch v := f.(type) {
+		case Cell:
+			row[i] = v
+		case Painted:
+			row[i] = Cell{Text: string(v), raw: true}
+		default:
+			row[i] = Cell{Text: fmt.Sprint(v)}
 		}
-		row[i] = Cell{Text: fmt.Sprint(f)}
 	}
 	t.Rows = append(t.Rows, row)
 }
@@ -91,13 +129,16 @@ func (t *Table) Draw(w io.Writer, s Style) {
 	tw.SetStyle(style)
 	head := table.Row{}
 	for _, c := range t.Columns {
-		head = append(head, s.Paint(Quiet, strings.ToUpper(c)))
+		head = append(head, string(s.Paint(Quiet, strings.ToUpper(c))))
 	}
 	tw.AppendHeader(head)
 	for _, row := range t.Rows {
 		line := table.Row{}
 		for _, c := range row {
-			line = append(line, s.Paint(c.Tone, c.Text))
+			if !c.raw { // one row is one line, whatever a text holds
+				c.Text = string(s.Paint(c.Tone, strings.ReplaceAll(c.Text, "\n", " ")))
+			}
+			line = append(line, c.Text)
 		}
 		tw.AppendRow(line)
 	}
@@ -177,7 +218,7 @@ func Clock(d time.Duration) string {
 
 // Bar draws how far something is, in a width of columns; percent below 0 is not
 // known.
-func (s Style) Bar(percent, width int) string {
+func (s Style) Bar(percent, width int) Painted {
 	if percent < 0 {
 		return s.Paint(Quiet, strings.Repeat("·", width))
 	}

@@ -46,8 +46,8 @@ func TestWordsForNumbers(t *testing.T) {
 	assert.Equal(t, "3:07", view.Clock(187*time.Second))
 	assert.Equal(t, "1:02:33", view.Clock(3753*time.Second))
 	assert.Equal(t, "1 device", view.Plural(1, "device"))
-	assert.Equal(t, "━━━···", view.Style{}.Bar(50, 6))
-	assert.Equal(t, "plain", view.Style{}.Paint(view.Bad, "plain"))
+	assert.EqualValues(t, "━━━···", view.Style{}.Bar(50, 6))
+	assert.EqualValues(t, "plain", view.Style{}.Paint(view.Bad, "plain"))
 }
 
 func TestMeter(t *testing.T) {

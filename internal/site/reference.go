@@ -1,0 +1,108 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/token"
+
+	"catena/internal/device"
+	"catena/internal/text"
+)
+
+// Reference is a word in the site's files that means devices.
+type Reference struct {
+	Where string // hold, targets, group chamber-1, lockstep, uplinks
+	Word  string
+	Like  string // the name of a device that may have been meant; empty: none is like it
+}
+
+func (r Reference) String() string {
+	s := fmt.Sprintf("%s: no device is called %q", r.Where, r.Word)
+	if r.Like != "" {
+		s += ", did you mean " + r.Like + "?"
+	}
+	return s
+}
+
+// references are all words that mean devices.
+func (s Site) references() []Reference {
+	var out []Reference
+	add := func(where string, words ...string) {
+		for _, w := range words {
+			if w != "" {
+				out = append(out, Reference{Where: where, Word: w})
+			}
+		}
+	}
+	for _, h := range s.Hold {
+		add("hold", h.Device)
+	}
+	for _, t := range s.Targets {
+		add("targets", t.Device)
+	}
+	for _, g := range s.groupNames() {
+		add("group "+g, s.Groups[g]...)
+	}
+	for _, l := range s.Lockstep {
+		add("lockstep", l.Of...)
+	}
+	for _, u := range s.Uplinks {
+		add("uplinks", append([]string{u.Through}, u.Reach...)...)
+	}
+	return out
+}
+
+// Nobody are the references that mean none of the devices: a word that is spelt wrong, or a
+// device that is not there any more. A hold that means nobody holds nobody.
+func (s Site) Nobody(devices []device.Device) []Reference {
+	var names []string
+	for _, d := range devices {
+		names = append(names, d.Name)
+	}
+	var out []Reference
+	for _, r := range s.references() {
+		if !slices.ContainsFunc(devices, func(d device.Device) bool { return d.Answers(r.Word) }) {
+			r.Like = text.Nearest(r.Word, names)
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Refers tells whether the site's files mean a device: then it keeps its name here when it
+// tells another one, so that what was said of it stays with it.
+func (s Site) Refers(d device.Device) bool {
+	return slices.ContainsFunc(s.references(), func(r Reference) bool { return d.Answers(r.Word) })
+}
+
+// Rename writes a device's new name where a site or targets file has the old one. Comments
+// and everything else stay as they are.
+func Rename(data []byte, from, to string) []byte {
+	lines := strings.SplitAfter(string(data), "\n")
+	tokens := lexer.Tokenize(string(data))
+	for _, t := range slices.Backward(tokens) { // from the end: columns before it stay right
+		word := t.Type == token.StringType || t.Type == token.SingleQuoteType || t.Type == token.DoubleQuoteType
+		if !word || !strings.EqualFold(t.Value, from) || t.Next != nil && t.Next.Type == token.MappingValueType {
+			continue
+		}
+		line, column := t.Position.Line-1, t.Position.Column-1
+		if line >= len(lines) {
+			continue
+		}
+		runes := []rune(lines[line])
+		if column > len(runes) {
+			continue
+		}
+		head, rest := string(runes[:column]), string(runes[column:])
+		for _, written := range []string{t.Value, `"` + t.Value + `"`, "'" + t.Value + "'"} {
+			if after, ok := strings.CutPrefix(rest, written); ok {
+				lines[line] = head + fmt.Sprintf("%q", to) + after
+				break
+			}
+		}
+	}
+	return []byte(strings.Join(lines, ""))
+}
