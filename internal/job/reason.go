@@ -102,6 +102,9 @@ func (r *Reason) sentence() string {
 		}
 		return "the job was stopped before it"
 	case Abandoned:
+		if r.Step == Sending {
+			return "the job was abandoned before the image was sent to it"
+		}
 		return "the job was abandoned while it was checked"
 	case CannotUpdate:
 		return "Catena can read it, and cannot send it an image yet"

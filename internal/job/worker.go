@@ -60,10 +60,12 @@ func (w *worker) work(going, patience context.Context) error {
 			return w.end(Skipped, &Reason{Why: Stopped,
 				Want: label(hop.Image.Component, hop.Image.Version)})
 		}
-		failed, err := w.put(lasting, *hop.Image, hop.From, Forth)
+		failed, err := w.put(lasting, patience, *hop.Image, hop.From, Forth)
 		switch {
 		case err != nil:
 			return err
+		case failed != nil && failed.reason.Why == Abandoned:
+			return w.end(Skipped, failed.reason) // nothing was sent
 		case failed != nil:
 			return w.rescue(lasting, *failed, hop)
 		}
@@ -178,13 +180,14 @@ type failure struct {
 	reason *Reason
 }
 
-// put sends an image, restarts the device and proves it. No failure means proven; the
+// put sends an image, restarts the device and proves it; until ends only what comes before
+// the first byte. No failure means proven; the
 // error is the ledger's, and nothing more was done after it.
 //
 // Each step is written down before its effect and after it: whoever finds the ledger
 // after a crash knows of a step that has begun and is not over that its effect may or
 // may not have happened, and of one that is over how it went.
-func (w *worker) put(ctx context.Context, image firmware.Image, from string,
+func (w *worker) put(ctx, until context.Context, image firmware.Image, from string,
 	way Direction) (*failure, error) {
 	effect := Effect{Component: image.Component, Hop: w.hop(image), From: from,
 		Version: image.Version, SHA256: image.SHA256, Direction: way}
@@ -197,7 +200,7 @@ func (w *worker) put(ctx context.Context, image firmware.Image, from string,
 		step Step
 		do   func() *failure
 	}{
-		{Sending, func() *failure { return w.send(ctx, update, image, meter) }},
+		{Sending, func() *failure { return w.send(ctx, until, update, image, meter) }},
 		{Writing, func() *failure { return w.awaitWritten(ctx, update, meter) }},
 		{Restarting, func() *failure {
 			return w.restart(ctx, update, image.Component, image.Version)
@@ -236,20 +239,39 @@ func (w *worker) hop(image firmware.Image) int {
 	})
 }
 
-func (w *worker) send(ctx context.Context, update dialect.Update, image firmware.Image,
+// A transfer that breaks off before the device has all of the image is tried again: it
+// cannot have begun to write it.
+const (
+	sendTries  = 3
+	sendPauses = 2 * time.Second // before the second try, twice as long before the third
+)
+
+// send sends an image. While the device only gets ready for it nothing is sent: that ends
+// with until.
+func (w *worker) send(ctx, until context.Context, update dialect.Update, image firmware.Image,
 	meter *transfer) *failure {
-	meter.done.Store(0)
 	meter.total.Store(image.Size)
-	err := update.Ready(ctx)
-	if err == nil {
-		err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256],
-			Size: image.Size, SHA256: image.SHA256},
-			func(n int64) { meter.done.Store(n) })
+	pause := sendPauses
+	for try := 1; ; try++ {
+		meter.done.Store(0)
+		err := update.Ready(until)
+		if until.Err() != nil {
+			return &failure{reason: &Reason{Why: Abandoned, Step: Sending}}
+		}
+		if err == nil {
+			err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256],
+				Size: image.Size, SHA256: image.SHA256},
+				func(n int64) { meter.done.Store(n) })
+		}
+		switch {
+		case err == nil:
+			return nil
+		case try == sendTries || !errors.Is(err, device.ErrAway) || meter.done.Load() >= image.Size:
+			return &failure{reason: said(Sending, err)}
+		}
+		time.Sleep(pause)
+		pause *= 2
 	}
-	if err != nil {
-		return &failure{reason: said(Sending, err)}
-	}
-	return nil
 }
 
 // awaitWritten follows the device's own writing.
@@ -455,7 +477,7 @@ func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 	if hop.Back == nil {
 		return w.end(Stranded, f.reason.then(&Reason{Why: NoRollback, Want: from}))
 	}
-	failed, err := w.put(ctx, *hop.Back, to, Back)
+	failed, err := w.put(ctx, ctx, *hop.Back, to, Back)
 	switch {
 	case err != nil:
 		return err

@@ -451,7 +451,7 @@ func (s *Scanner) lookedAt(d device.Device, networks []discover.Network) bool {
 	return slices.ContainsFunc(networks, func(n discover.Network) bool {
 		return n.Inside(a) && (!onlySwept || len(n.Ranges) == 0 ||
 			slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
-				return r.Has(a) && slices.Contains(n.TCPPorts(r), a.Port())
+				return r.Sweeps() && r.Has(a) && slices.Contains(n.TCPPorts(r), a.Port())
 			}))
 	})
 }

@@ -12,6 +12,8 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -179,19 +181,20 @@ type Body struct {
 	Sent func(bytes int64) // told how far it is; may be nil
 }
 
-// Send sends a body with r and returns the device's answer. It ends a transfer only
-// when not one byte has gone out for a minute, or when no answer has come five minutes
+// Send sends a body with r and returns the device's answer. It ends a transfer only when
+// not one byte has left this machine for a minute, or when no answer has come five minutes
 // after the last byte; both are device.ErrAway.
 func (h *HTTP) Send(ctx context.Context, r *http.Request, b Body) (Answer, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	out := &outgoing{body: b}
-	out.stall = time.AfterFunc(stallAfter, func() {
-		cancel(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more",
-			out.at.Load(), b.Size))
-	})
-	defer out.stall.Stop()
-	r = r.WithContext(ctx)
+	ended := make(chan struct{})
+	var group sync.WaitGroup
+	defer group.Wait()
+	defer close(ended)
+	group.Go(func() { out.watch(ended, cancel) })
+	trace := &httptrace.ClientTrace{GotConn: func(c httptrace.GotConnInfo) { out.over(c.Conn) }}
+	r = r.WithContext(httptrace.WithClientTrace(ctx, trace))
 	r.Body, r.ContentLength = io.NopCloser(out), b.Size
 	r.Header.Set("Expect", "100-continue") // a refusal comes before the body
 	resp, err := h.client.Do(r)
@@ -201,32 +204,79 @@ func (h *HTTP) Send(ctx context.Context, r *http.Request, b Body) (Answer, error
 	return readAnswer(ctx, resp)
 }
 
-// outgoing reads an image for the wire, tells how far it is, and winds the clock that
-// ends a stalled transfer.
+// outgoing reads an image for the wire. What was read is not yet sent: on a slow link the
+// system holds a part of it for minutes. How far the transfer is, the socket tells.
 type outgoing struct {
-	body  Body
-	at    atomic.Int64
-	stall *time.Timer
+	body   Body
+	read   atomic.Int64
+	queued atomic.Pointer[func() int64] // bytes that the system still holds; nil: not known
 }
 
 func (o *outgoing) Read(p []byte) (int, error) {
-	at := o.at.Load()
+	at := o.read.Load()
 	if at >= o.body.Size {
 		return 0, io.EOF
 	}
 	n, err := o.body.From.ReadAt(p[:min(int64(len(p)), o.body.Size-at)], at)
-	at += int64(n)
-	o.at.Store(at)
+	o.read.Add(int64(n))
 	if n > 0 && errors.Is(err, io.EOF) {
 		err = nil
 	}
-	wait := stallAfter
-	if at == o.body.Size {
-		wait = verdictIn
+	return n, err
+}
+
+// over notes the connection that the transfer goes over.
+func (o *outgoing) over(c net.Conn) {
+	if secure, ok := c.(*tls.Conn); ok {
+		c = secure.NetConn()
 	}
-	o.stall.Reset(wait)
+	if t, ok := c.(*net.TCPConn); ok {
+		queued := func() int64 { return unsent(t) }
+		o.queued.Store(&queued)
+	}
+}
+
+// sent is how many bytes have left this machine, as far as the system tells.
+func (o *outgoing) sent() int64 {
+	read := o.read.Load()
+	if queued := o.queued.Load(); queued != nil {
+		return max(0, read-(*queued)())
+	}
+	return read
+}
+
+// watchEvery is how often a transfer is looked at.
+const watchEvery = 200 * time.Millisecond
+
+// watch tells how far the transfer is, and gives it up when it does not move any more.
+func (o *outgoing) watch(ended <-chan struct{}, giveUp context.CancelCauseFunc) {
+	tick := time.NewTicker(watchEvery)
+	defer tick.Stop()
+	last, since := int64(0), time.Now()
+	for {
+		select {
+		case <-ended:
+			o.tell(o.read.Load())
+			return
+		case <-tick.C:
+		}
+		at, wait := o.sent(), stallAfter
+		if at != last {
+			last, since = at, time.Now()
+			o.tell(at)
+		}
+		if at == o.body.Size {
+			wait = verdictIn
+		}
+		if time.Since(since) > wait {
+			giveUp(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more", at, o.body.Size))
+			return
+		}
+	}
+}
+
+func (o *outgoing) tell(at int64) {
 	if o.body.Sent != nil {
 		o.body.Sent(at)
 	}
-	return n, err
 }

@@ -282,14 +282,15 @@ func (t *session) Update(component string) (dialect.Update, error) {
 type update struct {
 	session *session
 	traits  dialect.Traits
+	target  string        // where the image goes
+	down    time.Duration // as the device announced it
 }
 
 func (u *update) Traits() dialect.Traits { return u.traits }
 
-// Ready has nothing to ask: the device refuses the upgrade itself.
-func (*update) Ready(context.Context) error { return nil }
-
-func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+// Ready has the device open an upload, and waits as long as it asks for. Nothing is sent
+// yet: who gives up here leaves the device as it was.
+func (u *update) Ready(ctx context.Context) error {
 	t := u.session
 	e, err := t.call(ctx, `<tds:StartFirmwareUpgrade/>`, true)
 	if err != nil {
@@ -299,20 +300,31 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if up == nil {
 		return device.Because(device.Malformed, "no upgrade was started")
 	}
-	target, err := t.own(up.UploadURI)
+	u.target, err = t.own(up.UploadURI)
 	if err != nil {
 		return err
 	}
+	u.down = time.Duration(up.ExpectedDownTime)
 	select {
 	case <-time.After(time.Duration(up.UploadDelay)):
+		return nil
 	case <-ctx.Done():
 		return ctx.Err()
+	}
+}
+
+func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	t := u.session
+	if u.target == "" {
+		if err := u.Ready(ctx); err != nil {
+			return err
+		}
 	}
 	if t.how == byHTTP {
 		t.upload = t.soap // most ask for the same
 	}
 	for again := false; ; again = true {
-		r, err := http.NewRequest(http.MethodPost, target, nil)
+		r, err := http.NewRequest(http.MethodPost, u.target, nil)
 		if err != nil {
 			return err
 		}
@@ -325,7 +337,7 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		case err != nil:
 			return err
 		case a.Status >= 200 && a.Status < 300:
-			u.traits.Down = time.Duration(up.ExpectedDownTime)
+			u.traits.Down = u.down
 			return nil
 		case a.Status == http.StatusUnauthorized && again:
 			return device.ErrLoginRefused
@@ -340,8 +352,9 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	}
 }
 
-// own checks that an address which the device named is its own: an image goes to
-// the device that was checked, and to no other.
+// own checks that an address which the device named is its own: on its host, at the port
+// where it is talked to or the usual one of the scheme. An image goes to the device that was
+// checked, and to no other.
 func (t *session) own(uri string) (string, error) {
 	self, err := url.Parse(t.at.URL(""))
 	if err != nil {
@@ -351,6 +364,11 @@ func (t *session) own(uri string) (string, error) {
 	if err != nil || u.Scheme != self.Scheme || u.Host == "" {
 		return "", device.Because(device.Malformed, "an upload address that is none: %q",
 			text.Clean(uri))
+	}
+	shown := u.Port() == self.Port() || slices.Contains(map[string][]string{"http": {"", "80"}, "https": {"", "443"}}[u.Scheme], u.Port())
+	if !shown { // another service may be there, which is none of the device's
+		return "", device.Because(device.Malformed, "an upload address at a port that it has not shown: %q",
+			text.Clean(u.Host))
 	}
 	if u.Hostname() != self.Hostname() {
 		return "", device.Because(device.Malformed, "an upload address on another host: %q",

@@ -142,7 +142,6 @@ func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, erro
 	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{},
 		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},
 		turns: make(chan struct{}, lookLanes)}
-	h.looks.SetLimit(lookLanes)
 	var group errgroup.Group
 	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
 		if s.Uses(w.name) {
@@ -187,9 +186,12 @@ func (h *hearing) take(ctx context.Context, sight Sighting) {
 	if (sight.Look || sight.more != nil) && h.room(sight.Address.Addr()) {
 		h.looks.Go(func() error {
 			if sight.more != nil {
+				h.turns <- struct{}{}
 				asking, cancel := context.WithTimeout(ctx, h.discoverer.Patience)
-				defer cancel()
-				if f := sight.more(asking, sight); f.Model != "" || f.Called != "" {
+				f := sight.more(asking, sight)
+				cancel()
+				<-h.turns
+				if f.Model != "" || f.Called != "" {
 					sight.Facts, sight.ReadOnly, sight.more = f.Over(
 						sight.Facts), f.Version != "", nil
 					h.keep(sight)

@@ -455,7 +455,7 @@ func TestParseMatches(t *testing.T) {
 	from := netip.MustParseAddr("10.20.4.11")
 	got, _ := parseMatches(match(id,
 		"http://[fe80::1]/x http://10.20.4.11:8080/onvif/device_service",
-		"onvif://www.onvif.org/name/cam%2011"), []string{id}, from)
+		"onvif://www.onvif.org/name/cam%2011"), &numbers{given: map[string]bool{id: true}}, from)
 	require.Len(t, got, 1)
 	assert.Equal(t, at("10.20.4.11:8080"), got[0].Address)
 	assert.Equal(t, "/onvif/device_service", got[0].Path)
@@ -469,7 +469,7 @@ func TestParseMatches(t *testing.T) {
 		"cut off":               match(id, "http://10.20.4.11/x", "")[:200],
 		"nested":                []byte(strings.Repeat("<a>", 100_000)),
 	} {
-		got, _ := parseMatches(packet, []string{id}, from)
+		got, _ := parseMatches(packet, &numbers{given: map[string]bool{id: true}}, from)
 		assert.Empty(t, got, why)
 	}
 }
@@ -479,7 +479,7 @@ func FuzzParseMatches(f *testing.F) {
 	f.Add([]byte("<Envelope><Header><RelatesTo>" + id))
 	from := netip.MustParseAddr("10.20.4.11")
 	f.Fuzz(func(t *testing.T, packet []byte) {
-		got, _ := parseMatches(packet, []string{id}, from)
+		got, _ := parseMatches(packet, &numbers{given: map[string]bool{id: true}}, from)
 		for _, s := range got {
 			if s.Address.Addr() != from {
 				t.Errorf("an address on another host: %v", s.Address)

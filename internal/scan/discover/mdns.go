@@ -155,8 +155,8 @@ func (s *mdnsService) sighting(name string, host netip.Addr) Sighting {
 	switch kind {
 	case "_http._tcp", "_redfish._tcp", "_https._tcp", "_ssh._tcp":
 		sight.Look, sight.TLS = true, kind == "_https._tcp" || kind == "_redfish._tcp"
-	default:
-		sight.Address = netip.AddrPortFrom(host, 0)
+	default: // its port is kept, and what it says it is
+		sight.Trouble = device.Because(device.NotRecognised, "it announces %s", kind)
 	}
 	if target := strings.TrimSuffix(s.target, ".local."); target != s.target && target != "" {
 		// the host's own name; the service's may be a sentence

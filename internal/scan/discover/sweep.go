@@ -81,12 +81,21 @@ func (n Network) each(yield func(netip.AddrPort) bool) {
 		ports := n.TCPPorts(r)
 		for a := range r.All {
 			for _, p := range ports {
-				if ap := netip.AddrPortFrom(a, p); !site.Has(n.Except, ap) && !yield(ap) {
+				if ap := netip.AddrPortFrom(n.zoned(a), p); !site.Has(n.Except, ap) && !yield(ap) {
 					return
 				}
 			}
 		}
 	}
+}
+
+// zoned is an address with the adapter that it is reached through, where it means something
+// only on a link.
+func (n Network) zoned(a netip.Addr) netip.Addr {
+	if a.Is6() && a.IsLinkLocalUnicast() && a.Zone() == "" && len(n.adapters) == 1 {
+		return a.WithZone(n.adapters[0].Name)
+	}
+	return a
 }
 
 func (n Network) countPorts() int {

@@ -3,6 +3,7 @@ package discover
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net"
 	"net/netip"
 	"os"
@@ -153,7 +154,7 @@ func (w way) each(n Network) []netip.AddrPort {
 		r.Port = 0
 		for a := range r.All {
 			for _, p := range ports {
-				if ap := netip.AddrPortFrom(a, p); !seen[ap] && !site.Has(n.Except, ap) {
+				if ap := netip.AddrPortFrom(n.zoned(a), p); !seen[ap] && !site.Has(n.Except, ap) {
 					seen[ap] = true
 					out = append(out, ap)
 				}
@@ -291,11 +292,7 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 	longer func(*net.UDPConn)) {
 	buf := make([]byte, maxPacket)
 	answers := map[netip.Addr]int{}
-	type said struct {
-		address netip.AddrPort
-		uuid    string
-	}
-	seen := map[said]bool{}
+	seen := map[string]bool{} // what was said, in full: a later answer may say more
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		var timeout net.Error
@@ -313,12 +310,13 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 			if w.replyAll && len(asked) == 1 && asked[0].Addr().IsMulticast() {
 				to = asked[0]
 			}
+			_ = conn.SetWriteDeadline(time.Now().Add(fullAfter)) // that of the questions is long over
 			_, _ = conn.WriteToUDPAddrPort(reply, to)
 			longer(conn)
 		}
 		for _, sight := range heard {
-			if key := (said{sight.Address, sight.Facts.UUID + sight.Path}); !seen[key] &&
-				len(seen) < maxSightings {
+			key := fmt.Sprintf("%s %s %s %+v", sight.Address, sight.Path, sight.Dialect, sight.Facts)
+			if !seen[key] && len(seen) < maxSightings {
 				seen[key] = true
 				take(sight)
 			}

@@ -7,8 +7,8 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
-	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -34,10 +34,7 @@ const (
 // the device profile (DPWS 2006): some answer only to that.
 func (s *Discoverer) wsDiscovery() way {
 	// Each question has a number of its own: a device answers one number once.
-	ids := make([]string, 5)
-	for i := range ids {
-		ids[i] = "urn:uuid:" + uuid.NewString()
-	}
+	asked := &numbers{given: map[string]bool{}}
 	const cameras = `<d:Types xmlns:dn="http://www.onvif.org/ver10/network/wsdl">dn:NetworkVideoTransmitter</d:Types>`
 	const profile = `<d:Types xmlns:wsdp="http://schemas.xmlsoap.org/ws/2006/02/devprof">wsdp:Device</d:Types>`
 	return way{
@@ -45,13 +42,33 @@ func (s *Discoverer) wsDiscovery() way {
 		name: "ws-discovery", port: wsdPort, wait: wsdWait, replyAll: true,
 		group4: netip.MustParseAddr("239.255.255.250"), group6: netip.MustParseAddr("ff02::c"),
 		groupPort: wsdPort,
-		messages: [][]byte{wsdMessage(wsd2005, ids[1], "Probe", cameras),
-			wsdMessage(wsd2005, ids[2], "Probe", ""),
-			wsdMessage(wsd2005, ids[3], "Probe", profile), wsdMessage(wsd11, ids[4], "Probe", "")},
+		messages: [][]byte{wsdMessage(wsd2005, asked.next(), "Probe", cameras),
+			wsdMessage(wsd2005, asked.next(), "Probe", ""),
+			wsdMessage(wsd2005, asked.next(), "Probe", profile), wsdMessage(wsd11, asked.next(), "Probe", "")},
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
-			return parseMatches(packet, ids, from.Addr())
+			return parseMatches(packet, asked, from.Addr())
 		},
 	}
+}
+
+// numbers are the MessageIDs of the questions that were asked.
+type numbers struct {
+	mu    sync.Mutex
+	given map[string]bool
+}
+
+func (n *numbers) next() string {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	id := "urn:uuid:" + uuid.NewString()
+	n.given[id] = true
+	return id
+}
+
+func (n *numbers) has(id string) bool {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	return n.given[id]
 }
 
 // wsdMessage writes a Probe or a Resolve of either version.
@@ -89,12 +106,11 @@ const maxMatches = 256
 
 // parseMatches reads one answer. Only what answers our question counts, and of the
 // addresses it names only those on the host that it came from: nobody can send us
-// with a password to somebody else. A device that names no address is asked for it,
-// with the first of the numbers.
-func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting, resolve []byte) {
+// with a password to somebody else. A device that names no address is asked for it.
+func parseMatches(packet []byte, asked *numbers, from netip.Addr) (out []Sighting, resolve []byte) {
 	var m matches
 	if deep(packet) || xml.Unmarshal(packet, &m) != nil ||
-		!slices.Contains(ids, strings.TrimSpace(m.RelatesTo)) {
+		!asked.has(strings.TrimSpace(m.RelatesTo)) {
 		return nil, nil
 	}
 	all := append(m.Matches, m.Resolved...)
@@ -126,7 +142,7 @@ func parseMatches(packet []byte, ids []string, from netip.Addr) (out []Sighting,
 			if strings.Contains(m.Action, wsd11) {
 				ns = wsd11
 			}
-			resolve = wsdMessage(ns, ids[0], "Resolve",
+			resolve = wsdMessage(ns, asked.next(), "Resolve",
 				`<a:EndpointReference><a:Address>`+endpoint+`</a:Address></a:EndpointReference>`)
 			out = append(out, Sighting{Via: "ws-discovery", Address: netip.AddrPortFrom(from, 0),
 				Facts: device.Reading{Identity: device.Identity{UUID: endpoint}}})
