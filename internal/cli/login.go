@@ -355,11 +355,12 @@ func (a *app) loginTest(ctx context.Context, choose workspace.Choice) error {
 			devices = append(devices, r.Match.Device)
 		}
 	}
+	began := a.now()
 	tested, keys := scanner.Again(ctx, devices)
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if err := keepScan(w, tested, keys); err != nil {
+	if err := keepScan(w, began, tested, keys); err != nil {
 		return err
 	}
 	return a.printLogins(tested, access.Book)
@@ -401,11 +402,16 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		rows = append(rows, r)
 		t.Add(r.Device, r.Address, r.For, r.User, result)
 	}
-	if err := a.emit(rows, t); err != nil || a.format != "table" {
+	if err := a.emit(rows, t); err != nil {
 		return err
 	}
-	a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"),
-		len(tested)-failed, failed)
+	if a.format == "table" {
+		a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"),
+			len(tested)-failed, failed)
+	}
+	if failed > 0 && failed == len(tested) {
+		return exit{exitFailed, errSilent}
+	}
 	return nil
 }
 

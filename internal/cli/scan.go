@@ -225,7 +225,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	if err != nil {
 		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
 	}
-	if err := keepScan(w, result.Devices, result.Keys); err != nil {
+	if err := keepScan(w, began, result.Devices, result.Keys); err != nil {
 		return note, nil, err
 	}
 	r.access.Keys, _, err = workspace.Keys(w.Ledger)
@@ -258,13 +258,13 @@ func orEmpty[T any](list []T) []T {
 	return list
 }
 
-// keepScan keeps what was seen of devices, and the keys that they showed.
-func keepScan(w *workspace.Workspace, devices []device.Device, keys scan.Keys) error {
+// keepScan keeps what a scan that began then saw of devices, and the keys that they showed.
+func keepScan(w *workspace.Workspace, began time.Time, devices []device.Device, keys scan.Keys) error {
 	var seen []*device.Device
 	for i := range devices {
 		seen = append(seen, &devices[i])
 	}
-	if err := workspace.See(w.Ledger, "", seen...); err != nil {
+	if err := workspace.SeeSince(w.Ledger, "", began, seen...); err != nil {
 		return err
 	}
 	if err := workspace.Trust(w.Ledger, keys.Fresh); err != nil {

@@ -93,6 +93,12 @@ func remedy(d device.Device) string {
 	switch d.Trouble.Problem {
 	case device.Changed:
 		return "if it was exchanged on purpose: catena login accept " + d.Host()
+	case device.Mute:
+		return "if it is only slow: catena scan --patience 5s"
+	case device.NoAnswer:
+		if d.Trouble.Detail == device.NotInTime {
+			return "if it is only slow: catena scan --patience 5s"
+		}
 	case device.BadLogin, device.NoLogin:
 		return "add its login: catena login add --device " + quoted(d.Name)
 	case device.RefusedBefore:

@@ -30,7 +30,12 @@ const (
 	OnlyAnnounced  Problem = "only-announced"   // it was announced, but takes no connection
 	MissedLastScan Problem = "missed-last-scan" // the last scan looked and did not find it
 	Unsupported    Problem = "unsupported"      // Catena cannot do that with it yet
+	// this machine could not ask: that says nothing of the device
+	OwnFault Problem = "own-fault"
 )
+
+// NotInTime is the detail of a NoAnswer that came too late to count.
+const NotInTime = "not in time"
 
 // Cause says why something did not work with a device: a kind for code, and fields for
 // the sentence that a person reads. It is an error; errors.Is compares kinds.
@@ -55,6 +60,7 @@ var (
 	ErrNoRight         = &Cause{Problem: NoRight}
 	ErrIdentityChanged = &Cause{Problem: Changed}
 	ErrUnsupported     = &Cause{Problem: Unsupported}
+	ErrOwnFault        = &Cause{Problem: OwnFault}
 )
 
 // Because is a cause of that kind with a detail, which is cleaned.
@@ -82,6 +88,7 @@ var sentences = map[Problem]string{
 	OnlyAnnounced:  "was announced, but takes no connection",
 	MissedLastScan: "did not answer the last scan",
 	Unsupported:    "Catena cannot do that with it yet",
+	OwnFault:       "this machine could not ask it",
 }
 
 // Error is one sentence about the device, without its subject and without a remedy:

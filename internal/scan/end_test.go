@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 	"testing"
@@ -259,4 +260,39 @@ func TestAnnouncedOnly(t *testing.T) {
 	require.NoError(t, h.scanner.read(t.Context(), f))
 	assert.Equal(t, device.Away, f[0].Access)
 	assert.Equal(t, "was announced, but takes no connection", f[0].Why())
+}
+
+// A known device that answers more slowly than strangers are given is read all the same, by
+// its known protocol.
+func TestASlowKnownDeviceIsRead(t *testing.T) {
+	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right},
+		Pace:    sim.Pace{Answer: 400 * time.Millisecond},
+		Devices: []sim.Device{gate("gate-1", 101, sim.Faults{})}}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(place.Stop)
+	if place.OneHost {
+		t.Skip("this machine has one loopback address")
+	}
+	h := &hill{t: t, place: place, scanner: newScanner(10 * time.Second)}
+	address := netip.MustParseAddrPort(place.StandIns()[0].Address)
+	h.networks = []discover.Network{{Adapter: place.Adapter, Ranges: ranges(t, address.String())}}
+	h.scanner.Via = []string{"sweep"}
+	h.logins(login.Credential{ID: "l1", User: "keeper", Password: right})
+	before := h.scan().Devices[0]
+	require.Equal(t, device.OK, before.Access, before.Why())
+	h.scanner.Patience = 100 * time.Millisecond
+	r := h.scan()
+	require.Len(t, r.Devices, 1)
+	assert.Equal(t, before.ID, r.Devices[0].ID)
+	assert.Equal(t, device.OK, r.Devices[0].Access, r.Devices[0].Why())
+	assert.Equal(t, "K42", r.Devices[0].Version)
+}
+
+func TestWhoAnswersARPOnly(t *testing.T) {
+	var r Result
+	there, heard := netip.MustParseAddr("10.20.4.9"), netip.MustParseAddr("10.20.4.11")
+	r.mute([]*found{{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.11:80"}}}},
+		map[netip.Addr]string{there: "02:00:5e:00:53:09", heard: "02:00:5e:00:53:11", netip.MustParseAddr("10.99.0.1"): "02:00:5e:00:53:01"},
+		[]discover.Network{{Ranges: ranges(t, "10.20.4.0/24")}})
+	assert.Equal(t, []string{"10.20.4.9: there (ARP), and answers nothing else"}, r.Warnings)
 }

@@ -23,6 +23,7 @@ import (
 	"catena/internal/login"
 	"catena/internal/scan/discover"
 	"catena/internal/site"
+	"catena/internal/wire"
 )
 
 const (
@@ -70,6 +71,7 @@ type Result struct {
 	Asked    int      // addresses looked at
 	Warnings []string // what was odd
 	Keys     Keys
+	unasked  int // devices that this machine could not ask
 }
 
 // Change is what is different in a device since it was last seen.
@@ -98,14 +100,40 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 			fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
 		found = found[:maxDevices]
 	}
-	addMACs(found, arpTable())
+	neighbours := arpTable()
+	addMACs(found, neighbours)
+	result.mute(found, neighbours, seen.Networks)
 	s.own(found, known, seen.Networks)
+	found = s.insist(ctx, found, known, seen.Networks)
 	if err := s.read(ctx, found); err != nil {
 		return result, err
 	}
-	result.settle(s, fold(found), known, seen.Networks)
+	result.settle(s, fold(result.asked(found)), known, seen.Networks)
+	if seen.Starved != nil || result.unasked > 0 {
+		result.Gone = nil
+		result.Devices = slices.DeleteFunc(result.Devices, func(d device.Device) bool {
+			return d.Trouble != nil && d.Trouble.Problem == device.MissedLastScan
+		})
+		why := "too many at once"
+		if seen.Starved != nil {
+			why = wire.OwnWords(seen.Starved)
+		}
+		result.Warnings = append(result.Warnings, fmt.Sprintf(
+			"this machine could not ask everybody (%s): who did not answer is not marked as gone. Raise the limit of open files (ulimit -n), or scan fewer addresses at once", why))
+	}
 	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil
+}
+
+// asked leaves out the devices that this machine could not ask: nothing is known of them.
+func (r *Result) asked(all []*found) []*found {
+	return slices.DeleteFunc(all, func(f *found) bool {
+		own := f.Trouble != nil && f.Trouble.Problem == device.OwnFault
+		if own {
+			r.unasked++
+		}
+		return own
+	})
 }
 
 // read logs in to every device found and asks what it is.
@@ -151,6 +179,77 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 			all[i].bare = s.keys.check(o.Address, device.KeyTLS, NoTLS)
 		}
 	}
+}
+
+// insist adds the known devices that were looked for and not recognised, where they take a
+// connection after all: one that answers slowly is read by its known protocol.
+func (s *Scanner) insist(ctx context.Context, all []*found, known []device.Device,
+	networks []discover.Network) []*found {
+	owned := map[string]*found{}
+	for _, f := range all {
+		if f.ID != "" {
+			owned[f.ID] = f
+		}
+	}
+	patient := s.discoverer()
+	patient.Patience = insistence * s.Patience
+	var group errgroup.Group
+	group.SetLimit(readLanes)
+	var mu sync.Mutex
+	for _, k := range known {
+		speaks, ok := s.Dialects.Named(k.Dialect)
+		f := owned[k.ID]
+		switch {
+		case !ok || speaks.About().Transport != "tcp" || f != nil && len(f.talks) > 0 || !s.lookedAt(k, networks):
+		case f != nil: // it takes connections, and was too slow to be recognised
+			f.talks = []device.Endpoint{k.Endpoint}
+		default:
+			group.Go(func() error {
+				if !patient.Opens(ctx, address(k.Endpoint)) {
+					return nil
+				}
+				late := &found{talks: []device.Endpoint{k.Endpoint}, Device: k}
+				late.Access, late.Trouble, late.Reading = "", nil, device.Reading{Identity: k.Identity}
+				mu.Lock()
+				defer mu.Unlock()
+				all = append(all, late)
+				return nil
+			})
+		}
+	}
+	_ = group.Wait() // nothing in it fails
+	return all
+}
+
+// insistence is how many times the patience a known device has to take a connection.
+const insistence = 3
+
+// mute says which neighbours are there and answer nothing but ARP.
+func (r *Result) mute(all []*found, neighbours map[netip.Addr]string, networks []discover.Network) {
+	heard := map[netip.Addr]bool{}
+	for _, f := range all {
+		heard[address(f.Endpoint).Addr()] = true
+	}
+	var mute []string
+	for a := range neighbours {
+		asked := slices.ContainsFunc(networks, func(n discover.Network) bool {
+			return slices.ContainsFunc(n.Ranges, func(r site.Range) bool {
+				return r.Sweeps() && r.Has(netip.AddrPortFrom(a, r.Port))
+			})
+		})
+		if asked && !heard[a] {
+			mute = append(mute, a.String())
+		}
+	}
+	if len(mute) == 0 {
+		return
+	}
+	slices.Sort(mute)
+	text := strings.Join(mute[:min(len(mute), 8)], ", ")
+	if len(mute) > 8 {
+		text += fmt.Sprintf(" and %d more", len(mute)-8)
+	}
+	r.Warnings = append(r.Warnings, text+": there (ARP), and answers nothing else")
 }
 
 // readOne reads a device by the best way to talk to it. The others only add what they
@@ -362,7 +461,7 @@ func Access(err error) (device.Access, *device.Cause) {
 	if err != nil && !errors.As(err, &cause) {
 		cause = device.Because(device.NoAnswer, "%v", err)
 		if errors.Is(err, context.DeadlineExceeded) {
-			cause = device.Because(device.NoAnswer, "not in time")
+			cause = device.Because(device.NoAnswer, device.NotInTime)
 		}
 	}
 	switch {

@@ -156,8 +156,10 @@ func cause(ctx context.Context, err error) error {
 			return known
 		}
 		return ctx.Err()
+	case OwnFault(err):
+		return device.Because(device.OwnFault, "%s", OwnWords(err))
 	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
-		return device.Because(device.NoAnswer, "not in time")
+		return device.Because(device.NoAnswer, device.NotInTime)
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return device.Because(device.NoAnswer, "connection refused")
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
@@ -172,6 +174,26 @@ func cause(ctx context.Context, err error) error {
 		err = inner // without the address, which the message around it has
 	}
 	return device.Because(device.Malformed, "%v", err)
+}
+
+// OwnFault tells whether an error is this machine's own: it has no file descriptor, port or
+// memory left to ask anybody.
+func OwnFault(err error) bool {
+	for _, own := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL} {
+		if errors.Is(err, own) {
+			return true
+		}
+	}
+	return false
+}
+
+// OwnWords are the system's words for an error, without the addresses around them.
+func OwnWords(err error) string {
+	var number syscall.Errno
+	if errors.As(err, &number) {
+		return number.Error()
+	}
+	return err.Error()
 }
 
 // Body is what a transfer sends.

@@ -45,6 +45,12 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 // See records what was seen of devices, in one commit: only what differs from what is
 // known is written. A device without an ID gets the next one.
 func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
+	return SeeSince(l, job, time.Time{}, seen...)
+}
+
+// SeeSince is See for what was looked at from a time on: what a job has proven of a device
+// since then stands.
+func SeeSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Device) error {
 	filter := &ledger.Filter{Kind: Seen, Newest: true}
 	if len(seen) == 1 {
 		filter.Device = seen[0].ID // empty: all, for the next ID
@@ -56,6 +62,10 @@ func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
 		}
 		highest := 0
 		byID := map[string]device.Device{}
+		proven := map[string]bool{} // by a job, meanwhile
+		for _, e := range last {
+			proven[e.Device] = !began.IsZero() && e.Job != "" && e.At.After(began)
+		}
 		for _, d := range known {
 			byID[d.ID] = d
 			highest = max(highest, idNumber(d.ID))
@@ -65,7 +75,7 @@ func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
 			if d.ID == "" {
 				highest++
 				d.ID = "d" + strconv.Itoa(highest)
-			} else if old, ok := byID[d.ID]; ok && old.Equal(*d) {
+			} else if old, ok := byID[d.ID]; ok && (proven[d.ID] || old.Equal(*d)) {
 				continue
 			}
 			e, err := ledger.NewEntry(Seen, job, d.ID, d)

@@ -58,3 +58,29 @@ func TestKeys(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, n)
 }
+
+// A scan that began before a job proved something does not overwrite that.
+func TestAScanDoesNotOverwriteAProof(t *testing.T) {
+	now := time.Now()
+	l, err := ledger.Create(t.TempDir(), func() time.Time { return now })
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	cam := device.Device{Name: "cam-11", Reading: device.Reading{Version: "3.1.0"}}
+	require.NoError(t, workspace.See(l, "", &cam))
+	began := now
+	now = now.Add(time.Minute)
+	proven := cam
+	proven.Version = "3.2.1"
+	require.NoError(t, workspace.See(l, "j1", &proven))
+	now = now.Add(time.Minute)
+	old := cam
+	old.Services = []string{"x"}
+	require.NoError(t, workspace.SeeSince(l, "", began, &old))
+	devices, err := workspace.Devices(l)
+	require.NoError(t, err)
+	assert.Equal(t, "3.2.1", devices[0].Version)
+	require.NoError(t, workspace.SeeSince(l, "", now, &old), "a later scan counts")
+	devices, err = workspace.Devices(l)
+	require.NoError(t, err)
+	assert.Equal(t, "3.1.0", devices[0].Version)
+}

@@ -1,9 +1,11 @@
 package onvif_test
 
 import (
+	"bytes"
 	"encoding/xml"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -108,4 +110,29 @@ func TestAnnouncedTimesAreBounded(t *testing.T) {
 	require.NoError(t, update.Transfer(t.Context(),
 		dialect.Image{ReaderAt: strings.NewReader("x"), Size: 1}, nil))
 	assert.Equal(t, time.Hour, update.Traits().Down)
+}
+
+// A device is asked how it wants the login: none is tried in vain, whatever it wants for SOAP
+// and whatever for the upload.
+func TestNoLoginIsTriedInVain(t *testing.T) {
+	for _, auth := range []string{"token", "digest", "mixed"} {
+		t.Run(auth, func(t *testing.T) {
+			s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
+				Devices: []sim.Device{{Name: "cam-11", Kind: "camera", Model: "WX-40", Serial: "S", Version: "1.0",
+					Host: 11, Auth: auth}}}, "", slog.New(slog.DiscardHandler))
+			require.NoError(t, err)
+			t.Cleanup(s.Stop)
+			session := onvif.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}},
+				login.Credential{User: "keeper", Password: "quoin"})
+			_, err = session.Read(t.Context())
+			require.NoError(t, err)
+			var image bytes.Buffer
+			require.NoError(t, sim.Image(&image, "Wexcombe", []string{"WX-40"}, "", "2.0", 1000))
+			update, err := session.Update(firmware.Main)
+			require.NoError(t, err)
+			require.NoError(t, update.Transfer(t.Context(),
+				dialect.Image{ReaderAt: bytes.NewReader(image.Bytes()), Size: int64(image.Len())}, nil))
+			assert.NotContains(t, s.StandIns()[0].Log, "refused login")
+		})
+	}
 }

@@ -167,3 +167,14 @@ func TestOthersAreNotMine(t *testing.T) {
 		dialect.At{Endpoint: device.Endpoint{Address: "127.0.0.1:1"}})
 	assert.ErrorIs(t, err, device.ErrAway)
 }
+
+// The service allows four sessions: each is ended.
+func TestSessionsAreEnded(t *testing.T) {
+	_, p := recorder(t, sim.Faults{})
+	for range 10 {
+		session := redfish.Dialect{}.Open(p, keeper)
+		_, err := session.Read(t.Context())
+		require.NoError(t, err)
+		require.NoError(t, session.Close(t.Context()))
+	}
+}

@@ -250,7 +250,7 @@ func (t *tables) column(oid string) []row {
 	})
 	// A device without the table says so in several ways; what it has was read.
 	if err != nil && !errors.Is(err, errEnough) && t.c.Context.Err() != nil {
-		t.err = device.Because(device.NoAnswer, "not in time")
+		t.err = device.Because(device.NoAnswer, device.NotInTime)
 	}
 	return out
 }

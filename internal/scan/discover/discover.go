@@ -14,6 +14,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -38,6 +39,17 @@ type Discoverer struct {
 	Log         *slog.Logger
 	Progress    func(done, total int, what string)      // may be nil
 	Met         func(address, kind, fingerprint string) // told every key that is shown; may be nil
+
+	starved atomic.Pointer[error] // why this machine could not ask
+}
+
+// Starved is why this machine could not ask somebody; nil: it could ask all. What did not
+// answer then says nothing.
+func (s *Discoverer) Starved() error {
+	if err := s.starved.Load(); err != nil {
+		return *err
+	}
+	return nil
 }
 
 func (s *Discoverer) progress(done, total int, what string) {
@@ -97,6 +109,7 @@ type Found struct {
 	Outside   int       // hosts that answered from outside the address ranges; skipped
 	Asked     int       // addresses looked at
 	Warnings  []string
+	Starved   error // why this machine could not ask everybody; nil: it could
 }
 
 // Run looks through the networks. Its error is for what makes that impossible: no such
@@ -129,6 +142,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 			}
 		}
 	}
+	f.Starved = s.Starved()
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
 			fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))

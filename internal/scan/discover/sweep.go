@@ -108,10 +108,15 @@ func (n Network) countPorts() int {
 	return total
 }
 
+// Opens tells whether an address takes a connection. Where this machine itself could not
+// ask, Starved says so from then on.
 func (s *Discoverer) Opens(ctx context.Context, a netip.AddrPort) bool {
 	d := net.Dialer{Timeout: s.Patience, KeepAlive: -1}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
+		if wire.OwnFault(err) {
+			s.starved.CompareAndSwap(nil, &err)
+		}
 		return false
 	}
 	_ = c.Close()
