@@ -42,78 +42,66 @@ with --identity or in CATENA_IDENTITY.`,
 	return c
 }
 
+// loginFlags say what a login is and for whom.
+type loginFlags struct {
+	device, model, group string
+	user                 string
+	snmp                 login.SNMP
+	stdin, community     bool
+}
+
 func (a *app) loginAddCmd() *cobra.Command {
-	var e struct{ device, model, group, user string }
-	var stdin, community bool
+	var f loginFlags
 	c := &cobra.Command{
 		Use:   "add",
 		Short: "Add a login for a device, a model, a group or the site",
 		Long: `Add a login: for the whole site, or with --device, --model or --group for those. The
 password is asked for without showing it, read from standard input with
 --password-stdin, or taken from CATENA_PASSWORD. It is never a word of the command: those
-can be seen in the list of processes.`,
+can be seen in the list of processes.
+
+A user of SNMPv3 has a second password where --privacy is named: it is asked for, the
+second line of standard input, or taken from CATENA_PRIVACY_PASSWORD.`,
 		Example: `  catena login add --user keeper
   catena login add --device cam-31 --user keeper
   catena login add --model WX-20 --user admin --password-stdin < password
-  catena login add --group chamber-1 --community        an SNMP community
+  catena login add --device switch-basin --community    an SNMP community
+  catena login add --user monitor --auth sha256 --privacy aes
   catena login add --user keeper --identity ~/catena-identity`,
 		Args: exactly(0, "no arguments"),
-		RunE: func(*cobra.Command, []string) error {
-			return a.loginAdd(e.device, e.model, e.group, e.user, stdin, community)
-		},
+		RunE: func(*cobra.Command, []string) error { return a.loginAdd(f) },
 	}
-	c.Flags().StringVar(&e.device, "device", "",
+	c.Flags().StringVar(&f.device, "device", "",
 		"for one device: its name, address or serial number")
-	c.Flags().StringVar(&e.model, "model", "", "for all devices of a model")
-	c.Flags().StringVar(&e.group, "group", "", "for a group of site.yaml")
-	c.Flags().StringVar(&e.user, "user", "", "the user (asked for if left out)")
-	c.Flags().BoolVar(&community, "community", false, "it is an SNMP community, which has no user")
-	c.Flags().BoolVar(&stdin, "password-stdin", false, "read the password from standard input")
+	c.Flags().StringVar(&f.model, "model", "", "for all devices of a model")
+	c.Flags().StringVar(&f.group, "group", "", "for a group of site.yaml")
+	c.Flags().StringVar(&f.user, "user", "", "the user (asked for if left out)")
+	c.Flags().BoolVar(&f.community, "community", false, "it is an SNMP community, which has no user")
+	c.Flags().StringVar(&f.snmp.Auth, "auth", "",
+		"SNMPv3: the protocol of authentication: "+strings.Join(login.AuthProtocols, ", "))
+	c.Flags().StringVar(&f.snmp.Privacy, "privacy", "",
+		"SNMPv3: the protocol of encryption: "+strings.Join(login.PrivacyProtocols, ", "))
+	c.Flags().BoolVar(&f.stdin, "password-stdin", false, "read the password from standard input")
 	return c
 }
 
-func (a *app) loginAdd(device, model, group, user string, stdin, community bool) error {
+func (a *app) loginAdd(f loginFlags) error {
 	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	e := login.Entry{Kind: login.Site, User: user}
-	named := 0
-	for _, f := range []struct {
-		kind login.Kind
-		of   string
-	}{{login.Device, device}, {login.Model, model}, {login.Group, group}} {
-		if f.of != "" {
-			e.Kind, e.Of = f.kind, f.of
-			named++
-		}
+	e, err := loginFor(w, f)
+	if err != nil {
+		return err
 	}
-	switch {
-	case named > 1:
-		return usage("a login is for one of --device, --model and --group")
-	case community && user != "":
-		return usage("an SNMP community has no user; leave out --user or --community")
-	case group != "" && w.Site.Groups[group] == nil:
-		return usage("site.yaml has no group %q", group)
-	}
-	if device != "" {
-		r, bad := site.ParseRange(device)
-		switch _, d, err := w.Device(device); {
-		case err == nil:
-			e.Of, e.Label = d.ID, d.Name
-		case bad != nil || r.First != r.Last: // an address that is not known yet means itself
-			return err
-		}
-	}
-	if !community && e.User == "" {
+	if !f.community && e.User == "" {
 		e.User, _ = a.ask("User: ") // without a terminal there is none
 		if e.User == "" {
 			return usage("there is no user; name one with --user, or say --community for an SNMP community")
 		}
 	}
-	e.Password, err = a.newPassword(stdin, community)
-	if err != nil {
+	if err := a.newPasswords(&e, f); err != nil {
 		return err
 	}
 	secret, _, err := a.openBook(w.Dir, true)
@@ -134,27 +122,74 @@ func (a *app) loginAdd(device, model, group, user string, stdin, community bool)
 	return nil
 }
 
-// newPassword takes the password of a login that is added.
-func (a *app) newPassword(stdin, community bool) (string, error) {
-	if given := a.getenv("CATENA_PASSWORD"); given != "" && !stdin {
-		return given, nil
-	}
-	if stdin {
-		line, err := bufio.NewReader(io.LimitReader(a.in, 4096)).ReadString('\n')
-		if err != nil && !errors.Is(err, io.EOF) {
-			return "", err
+// loginFor is the login that is added, without its password.
+func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
+	e := login.Entry{Kind: login.Site, User: f.user, SNMP: f.snmp}
+	named := 0
+	for _, of := range []struct {
+		kind login.Kind
+		of   string
+	}{{login.Device, f.device}, {login.Model, f.model}, {login.Group, f.group}} {
+		if of.of != "" {
+			e.Kind, e.Of = of.kind, of.of
+			named++
 		}
-		return strings.TrimRight(line, "\r\n"), nil
 	}
-	what := "Password: "
-	if community {
-		what = "Community: "
+	switch {
+	case named > 1:
+		return e, usage("a login is for one of --device, --model and --group")
+	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy != "":
+		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community or the others")
+	case f.group != "" && w.Site.Groups[f.group] == nil:
+		return e, usage("site.yaml has no group %q", f.group)
 	}
-	password, err := a.askSecret(what)
-	if errors.Is(err, errNoTerminal) {
-		return "", usage("there is no terminal to ask for the password on; give it with --password-stdin or in CATENA_PASSWORD")
+	if err := f.snmp.Check(); err != nil {
+		return e, usage("%w", err)
 	}
-	return password, err
+	if f.device == "" {
+		return e, nil
+	}
+	r, bad := site.ParseRange(f.device)
+	switch _, d, err := w.Device(f.device); {
+	case err == nil:
+		e.Of, e.Label = d.ID, d.Name
+	case bad != nil || r.First != r.Last: // an address that is not known yet means itself
+		return e, err
+	}
+	return e, nil
+}
+
+// newPasswords takes the password of a login that is added, and the privacy password where
+// it has one.
+func (a *app) newPasswords(e *login.Entry, f loginFlags) error {
+	lines := bufio.NewReader(io.LimitReader(a.in, 4096))
+	take := func(what, variable string) (string, error) {
+		if given := a.getenv(variable); given != "" && !f.stdin {
+			return given, nil
+		}
+		if f.stdin {
+			line, err := lines.ReadString('\n')
+			if err != nil && !errors.Is(err, io.EOF) {
+				return "", err
+			}
+			return strings.TrimRight(line, "\r\n"), nil
+		}
+		password, err := a.askSecret(what + ": ")
+		if errors.Is(err, errNoTerminal) {
+			return "", usage("there is no terminal to ask for the password on; give it with --password-stdin or in %s", variable)
+		}
+		return password, err
+	}
+	what := "Password"
+	if f.community {
+		what = "Community"
+	}
+	var err error
+	e.Password, err = take(what, "CATENA_PASSWORD")
+	if err == nil && f.snmp.Privacy != "" {
+		e.SNMP.Secret, err = take("Privacy password (empty: the same)", "CATENA_PRIVACY_PASSWORD")
+	}
+	return err
 }
 
 // openBook opens the site's logins with the secret that was given or is asked for. With

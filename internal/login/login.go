@@ -38,6 +38,7 @@ type Entry struct {
 	Label    string `json:"label,omitempty"` // what the device was called when it was added
 	User     string `json:"user,omitempty"`  // empty: an SNMP community
 	Password string `json:"password"`
+	SNMP     SNMP   `json:"snmp,omitzero"`
 }
 
 func (e Entry) String() string   { return e.For() }
@@ -80,7 +81,7 @@ func (b Book) For(d device.Device, groups []string) []Credential {
 	for _, kind := range Kinds {
 		for _, e := range slices.Backward(b.Entries) {
 			if e.Kind == kind && e.applies(d, groups) {
-				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password})
+				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password, SNMP: e.SNMP})
 			}
 		}
 	}
@@ -103,6 +104,9 @@ func (b *Book) Add(e Entry) (Entry, error) {
 const maxSecret = 256 // bytes of a user or a password
 
 func (e Entry) check() error {
+	if err := e.SNMP.Check(); err != nil {
+		return err
+	}
 	switch {
 	case !slices.Contains(Kinds, e.Kind):
 		return fmt.Errorf("a login is for a device, a model, a group or the site")
@@ -112,7 +116,7 @@ func (e Entry) check() error {
 		return fmt.Errorf("the password is empty")
 	case !utf8.ValidString(e.User + e.Password):
 		return fmt.Errorf("a user or a password that is not UTF-8; it would not reach the device as it was typed")
-	case len(e.User) > maxSecret || len(e.Password) > maxSecret:
+	case len(e.User) > maxSecret || len(e.Password) > maxSecret || len(e.SNMP.Secret) > maxSecret:
 		return fmt.Errorf("a user or a password of more than %d bytes", maxSecret)
 	case strings.ContainsAny(e.User+e.Password, "\r\n\x00"):
 		return fmt.Errorf("a user or a password with a line break in it")

@@ -48,7 +48,10 @@ type Scanner struct {
 	Plain func(vendor, model string) bool
 	// of SNMP, to ask everybody with besides the usual one
 	Communities []string
-	Trusted     []Key // keys of earlier contacts
+	// OwnCommunities are communities for single hosts: a known device's own, or a login's for
+	// an address; may be nil.
+	OwnCommunities func(known []device.Device) map[netip.Addr][]string
+	Trusted        []Key // keys of earlier contacts
 	// for an address to take a connection, and to answer who it is
 	Patience time.Duration
 	Via      []string // the discovery protocols to use; empty: all
@@ -89,7 +92,11 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	known []device.Device) (Result, error) {
 	var result Result
 	s.keys = newKeyring(s.Trusted)
-	seen, err := s.discoverer().Run(ctx, networks)
+	look := s.discoverer()
+	if s.OwnCommunities != nil {
+		look.OwnCommunities = s.OwnCommunities(known)
+	}
+	seen, err := look.Run(ctx, networks)
 	if err != nil {
 		return result, err
 	}

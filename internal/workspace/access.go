@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"net/netip"
 	"slices"
 
 	"catena/internal/device"
@@ -56,10 +57,37 @@ func (x *Access) Communities() []string {
 	return out
 }
 
+// ownCommunities are those of single hosts. A device that has moved on its own word does not
+// get its own.
+func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
+	all := x.Communities()
+	out := map[netip.Addr][]string{}
+	add := func(d device.Device) {
+		host, err := netip.ParseAddr(d.Host())
+		if err != nil {
+			return
+		}
+		for _, c := range x.Logins(d) {
+			if c.Is(login.Community) && !slices.Contains(all, c.Password) && !slices.Contains(out[host], c.Password) {
+				out[host] = append(out[host], c.Password)
+			}
+		}
+	}
+	for _, d := range known {
+		add(d)
+	}
+	for _, e := range x.Book.Entries { // an address where nothing is known yet
+		if a, err := netip.ParseAddr(e.Of); err == nil && e.Kind == login.Device {
+			add(device.Device{Endpoint: device.Endpoint{Address: netip.AddrPortFrom(a, 0).String()}})
+		}
+	}
+	return out
+}
+
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
 	return &scan.Scanner{Dialects: Dialects, Logins: x.Logins, Names: x.site.NameOf, Refers: x.site.Refers, Plain: x.plain,
-		Communities: x.Communities(), Trusted: x.Keys, Patience: scan.UsualPatience}
+		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys, Patience: scan.UsualPatience}
 }
 
 // Contact is how to talk to a known device: with the login that worked last, or the first

@@ -19,24 +19,31 @@ const requestID = 0x0ca7e4a
 // the usual community, and those given, in v2c and v1, and for v3 the one that every
 // agent answers with its engine's number, without a login (RFC 3414, 4).
 func Probes(communities ...string) [][]byte {
-	var out [][]byte
-	add := func(p gosnmp.SnmpPacket) {
-		p.PDUType, p.RequestID, p.MsgID = gosnmp.GetRequest, requestID, requestID
-		if raw, err := p.MarshalMsg(); err == nil {
-			out = append(out, raw)
-		}
-	}
-	for _, c := range append([]string{Community}, communities...) {
-		for _, v := range []gosnmp.SnmpVersion{gosnmp.Version2c, gosnmp.Version1} {
-			add(gosnmp.SnmpPacket{Version: v, Community: c,
-				Variables: []gosnmp.SnmpPDU{{Name: sysDescr, Type: gosnmp.Null},
-					{Name: sysName, Type: gosnmp.Null}}})
-		}
-	}
-	add(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507, MsgFlags: gosnmp.Reportable,
+	out := CommunityProbes(append([]string{Community}, communities...)...)
+	return append(out, packed(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507, MsgFlags: gosnmp.Reportable,
 		SecurityModel:      gosnmp.UserSecurityModel,
-		SecurityParameters: &gosnmp.UsmSecurityParameters{}})
+		SecurityParameters: &gosnmp.UsmSecurityParameters{}})...)
+}
+
+// CommunityProbes are those with these communities alone, in v2c and v1.
+func CommunityProbes(communities ...string) (out [][]byte) {
+	for _, c := range communities {
+		for _, v := range []gosnmp.SnmpVersion{gosnmp.Version2c, gosnmp.Version1} {
+			out = append(out, packed(gosnmp.SnmpPacket{Version: v, Community: c,
+				Variables: []gosnmp.SnmpPDU{{Name: sysDescr, Type: gosnmp.Null},
+					{Name: sysName, Type: gosnmp.Null}}})...)
+		}
+	}
 	return out
+}
+
+func packed(p gosnmp.SnmpPacket) [][]byte {
+	p.PDUType, p.RequestID, p.MsgID = gosnmp.GetRequest, requestID, requestID
+	raw, err := p.MarshalMsg()
+	if err != nil {
+		return nil
+	}
+	return [][]byte{raw}
 }
 
 // Understand reads an answer to a probe, and says in which version it came and whether

@@ -156,27 +156,47 @@ func clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
 		}
 		return []*gosnmp.GoSNMP{c}
 	}
+	privacy := as.SNMP.Secret
+	if privacy == "" {
+		privacy = as.Password
+	}
 	var out []*gosnmp.GoSNMP
-	for _, how := range []struct {
-		flags gosnmp.SnmpV3MsgFlags
-		auth  gosnmp.SnmpV3AuthProtocol
-		priv  gosnmp.SnmpV3PrivProtocol
-	}{
-		{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES},
-		{gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv},
-	} {
+	for _, how := range ways(as.SNMP) {
 		c := base(gosnmp.Version3)
 		c.Retries = 0 // a wrong guess is not worth a second
 		c.SecurityModel, c.MsgFlags = gosnmp.UserSecurityModel, how.flags
 		s := &gosnmp.UsmSecurityParameters{UserName: as.User, AuthenticationProtocol: how.auth,
 			AuthenticationPassphrase: as.Password}
 		if how.flags == gosnmp.AuthPriv {
-			s.PrivacyProtocol, s.PrivacyPassphrase = how.priv, as.Password
+			s.PrivacyProtocol, s.PrivacyPassphrase = how.priv, privacy
 		}
 		c.SecurityParameters = s
 		out = append(out, c)
 	}
 	return out
+}
+
+// secured is a way to secure a message: RFC 3414.
+type secured struct {
+	flags gosnmp.SnmpV3MsgFlags
+	auth  gosnmp.SnmpV3AuthProtocol
+	priv  gosnmp.SnmpV3PrivProtocol
+}
+
+// ways are those that a login names, or the usual ones.
+func ways(named login.SNMP) []secured {
+	if named.Auth == "" {
+		return []secured{{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES},
+			{gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv}}
+	}
+	auth := map[string]gosnmp.SnmpV3AuthProtocol{"md5": gosnmp.MD5, "sha": gosnmp.SHA, "sha224": gosnmp.SHA224,
+		"sha256": gosnmp.SHA256, "sha384": gosnmp.SHA384, "sha512": gosnmp.SHA512}[named.Auth]
+	if named.Privacy == "" {
+		return []secured{{gosnmp.AuthNoPriv, auth, gosnmp.NoPriv}}
+	}
+	priv := map[string]gosnmp.SnmpV3PrivProtocol{"des": gosnmp.DES, "aes": gosnmp.AES, "aes192": gosnmp.AES192,
+		"aes256": gosnmp.AES256}[named.Privacy]
+	return []secured{{gosnmp.AuthPriv, auth, priv}}
 }
 
 func read(c *gosnmp.GoSNMP) (device.Reading, error) {

@@ -33,12 +33,14 @@ const (
 // Discoverer looks through networks.
 type Discoverer struct {
 	Dialects    dialect.Registry
-	Communities []string      // of SNMP, to ask everybody with besides the usual one
-	Patience    time.Duration // for an address to take a connection, and to answer who it is
-	Via         []string      // the protocols to use; empty: all
-	Log         *slog.Logger
-	Progress    func(done, total int, what string)      // may be nil
-	Met         func(address, kind, fingerprint string) // told every key that is shown; may be nil
+	Communities []string // of SNMP, to ask everybody with besides the usual one
+	// communities that one address alone is asked with
+	OwnCommunities map[netip.Addr][]string
+	Patience       time.Duration // for an address to take a connection, and to answer who it is
+	Via            []string      // the protocols to use; empty: all
+	Log            *slog.Logger
+	Progress       func(done, total int, what string)      // may be nil
+	Met            func(address, kind, fingerprint string) // told every key that is shown; may be nil
 
 	starved atomic.Pointer[error] // why this machine could not ask
 }

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -37,7 +38,8 @@ type way struct {
 	groupPort      uint16        // of the groups
 	wait           time.Duration // from the last datagram on
 	messages       [][]byte
-	replyAll       bool // a reply goes to the group, where the answer came to a question to it
+	own            func(netip.Addr) [][]byte // what one address alone is asked besides; may be nil
+	replyAll       bool                      // a reply goes to the group, where the answer came to a question to it
 	// read reads one answer. reply may be sent back to who sent it.
 	read func(packet []byte, from netip.AddrPort) (heard []Sighting, reply []byte)
 }
@@ -187,7 +189,11 @@ func (w way) exchange(ctx context.Context, open func() (*net.UDPConn, error), to
 			time.Sleep(askApart)
 		}
 		for _, a := range to {
-			for _, m := range w.messages {
+			messages := w.messages
+			if w.own != nil {
+				messages = append(slices.Clip(messages), w.own(a.Addr())...)
+			}
+			for _, m := range messages {
 				s.send(m, a)
 				if sent++; sent%burst == 0 {
 					time.Sleep(pause)
