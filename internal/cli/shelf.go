@@ -33,7 +33,7 @@ says which devices it is for.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(),
-		a.shelfDropCmd(), a.shelfExportCmd(),
+		a.shelfDropCmd(), a.shelfTidyCmd(), a.shelfExportCmd(),
 		a.shelfCheckCmd(), a.shelfPullCmd(), a.shelfFeedCmd())
 	return c
 }
@@ -538,6 +538,59 @@ func (a *app) shelfDropCmd() *cobra.Command {
 	}
 	c.Flags().BoolVar(&force, "force", false, "also where it is a device's rollback")
 	return c
+}
+
+func (a *app) shelfTidyCmd() *cobra.Command {
+	var yes bool
+	c := &cobra.Command{
+		Use:   "tidy",
+		Short: "Drop the images that no known device needs",
+		Long: `Drop the images that no known device runs, would be brought to, or would be returned to,
+at any site that has used this shelf. They are listed first, and nothing is dropped without
+a yes.`,
+		Example: "  catena shelf tidy\n  catena shelf tidy --yes",
+		Args:    exactly(0, "no arguments"),
+		RunE:    func(*cobra.Command, []string) error { return a.shelfTidy(yes) },
+	}
+	c.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	return c
+}
+
+func (a *app) shelfTidy(yes bool) error {
+	s, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	here, _ := a.siteDir() // outside a site, those that used the shelf count
+	unneeded, err := workspace.Unneeded(s, here, a.now)
+	if err != nil {
+		return err
+	}
+	t := view.Table{Columns: []string{"vendor", "models", "version", "size", "file"}}
+	total := int64(0)
+	for _, i := range unneeded {
+		total += i.Size
+		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Bytes(float64(i.Size)), i.File)
+	}
+	if err := a.emit(orEmpty(unneeded), t); err != nil {
+		return err
+	}
+	if len(unneeded) == 0 {
+		a.say("Every image on the shelf is needed.")
+		return nil
+	}
+	if !yes {
+		if err := a.confirm("Drop " + view.Plural(len(unneeded), "image") + "?"); err != nil {
+			return err
+		}
+	}
+	for _, i := range unneeded {
+		if err := s.Drop(i); err != nil {
+			return err
+		}
+	}
+	a.say("Dropped %s, %s.", view.Plural(len(unneeded), "image"), view.Bytes(float64(total)))
+	return nil
 }
 
 // chosen are the images that are named, or all of a vendor and model.

@@ -32,6 +32,8 @@ type camera struct {
 	digest *digestAuth
 	upload string    // the path that waits for an image; empty: none
 	opens  time.Time // when it may come
+
+	messages int // of WS-Discovery since it came up
 }
 
 const (

@@ -1,11 +1,29 @@
 package sim
 
 import (
+	"net"
 	"net/netip"
 	"strings"
+	"time"
 
 	"golang.org/x/net/dns/dnsmessage"
 )
+
+const mdnsPort = 5353
+
+var mdnsGroup = &net.UDPAddr{IP: net.IPv4(224, 0, 0, 251), Port: mdnsPort}
+
+// mayMulticast tells whether the stand-in may answer the group again: a record is not said
+// twice within a second (RFC 6762, 6).
+func (s *standIn) mayMulticast() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if time.Since(s.multicast) < time.Second {
+		return false
+	}
+	s.multicast = time.Now()
+	return true
+}
 
 // answerMDNS answers questions of multicast DNS (RFC 6762) for one service (RFC 6763)
 // of the stand-in, unicast to who asked from a port of its own (6.7): which services

@@ -184,6 +184,10 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
 			if err != nil {
 				return
 			}
+			asker, _ := to.(*net.UDPAddr)
+			if asker == nil || !asker.IP.IsLoopback() {
+				continue // a simulation is nobody's but this machine's
+			}
 			s.mu.Lock()
 			own := maps.Clone(s.own[service])
 			s.mu.Unlock()
@@ -191,8 +195,15 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
 				if only != nil && in != only || !in.isUp() || in.Faults.Silent {
 					continue
 				}
+				back := to
+				if service == "mdns" && asker.Port == mdnsPort { // a querier that hears the group: RFC 6762, 6
+					if !in.mayMulticast() {
+						continue
+					}
+					back = mdnsGroup
+				}
 				for _, answer := range in.udp[service](buf[:n]) {
-					_, _ = from.WriteTo(answer, to)
+					_, _ = from.WriteTo(answer, back)
 				}
 			}
 		}

@@ -36,20 +36,21 @@ type standIn struct {
 	// udp answers a datagram, by service.
 	udp map[string]func(packet []byte) [][]byte
 
-	mu       sync.Mutex
-	version  string // what it runs
-	original string // what it ran at first
-	next     string // what it will run after the next restart; empty: the same
-	nextPart string // the part that next is for; empty: the device itself
-	parts    map[string]string
-	writing  time.Time
-	up       bool
-	since    time.Time // when it came up
-	server   io.Closer
-	stopped  bool
-	deeds    []string // what was done to it, in order
-	doors    []net.Listener
-	work     sync.WaitGroup
+	mu        sync.Mutex
+	version   string // what it runs
+	original  string // what it ran at first
+	next      string // what it will run after the next restart; empty: the same
+	nextPart  string // the part that next is for; empty: the device itself
+	parts     map[string]string
+	writing   time.Time
+	up        bool
+	since     time.Time // when it came up
+	multicast time.Time // when it answered a group last
+	server    io.Closer
+	stopped   bool
+	deeds     []string // what was done to it, in order
+	doors     []net.Listener
+	work      sync.WaitGroup
 }
 
 // start brings the stand-in up for the first time.
@@ -253,7 +254,7 @@ func (l *link) Accept() (net.Conn, error) {
 		return nil, err
 	}
 	if l.faults.Rate > 0 || l.faults.DropAfter > 0 {
-		if t, ok := c.(*net.TCPConn); ok {
+		if t, ok := c.(*net.TCPConn); ok && l.faults.Rate > 0 {
 			_ = t.SetReadBuffer(16 << 10) // a slow link holds little
 		}
 		return &slowConn{Conn: c, faults: l.faults}, nil

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gosnmp/gosnmp"
 )
@@ -38,6 +39,9 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 		all = append(all, gosnmp.SnmpPDU{Name: oid, Type: gosnmp.Integer, Value: value})
 	}
 	text(".1.3.6.1.2.1.1.1.0", "Osmere "+s.Model+" switch, firmware "+version)
+	// sysObjectID: of an enterprise of documentation (RFC 5612); sysUpTime in 1/100 s.
+	all = append(all, gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.2.0", Type: gosnmp.ObjectIdentifier, Value: ".1.3.6.1.4.1.32473.8"},
+		gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.3.0", Type: gosnmp.TimeTicks, Value: uint32(time.Since(s.cameUp()).Milliseconds() / 10)})
 	text(".1.3.6.1.2.1.1.5.0", s.Name)
 	text(".1.3.6.1.2.1.2.2.1.6.1", string(mac))
 	const entity = ".1.3.6.1.2.1.47.1.1.1.1."

@@ -225,3 +225,62 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 	}
 	return out, nil
 }
+
+// Unneeded are the images of a shelf that no known device of any site that has used it, nor
+// of the site here (empty: none), runs, would be brought to, or would be returned to. Its
+// error names a site that cannot be read: then nobody knows what it needs.
+func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Image, error) {
+	images, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	dirs, err := s.Sites()
+	if err != nil {
+		return nil, err
+	}
+	if abs, err := filepath.Abs(here); err == nil && here != "" && !slices.Contains(dirs, abs) {
+		dirs = append(dirs, abs)
+	}
+	needed := map[string]bool{}
+	for _, dir := range dirs {
+		if !IsSite(dir) {
+			continue // it is gone
+		}
+		if err := need(s, dir, images, now, needed); err != nil {
+			return nil, fmt.Errorf("what %s needs is not known: %w", dir, err)
+		}
+	}
+	return slices.DeleteFunc(images, func(i firmware.Image) bool { return needed[i.SHA256] }), nil
+}
+
+// need marks what the devices of one site need.
+func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.Time, needed map[string]bool) error {
+	w, err := Open(dir, now)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if err := w.Match(s); err != nil {
+		return err
+	}
+	for _, r := range w.Rows {
+		for _, h := range r.Match.Path {
+			needed[h.Image.SHA256] = true
+			if h.Back != nil {
+				needed[h.Back.SHA256] = true
+			}
+		}
+		earlier, err := w.history.Earlier(r.ID, "")
+		if err != nil {
+			return err
+		}
+		for _, i := range images {
+			d := r.Match.Device
+			runs := version.Equal(i.Version, r.Version.Text) || earlier != "" && version.Equal(i.Version, earlier)
+			if i.Component == r.Component && runs && i.Fits(d.Vendor, d.Model, d.Hardware) {
+				needed[i.SHA256] = true
+			}
+		}
+	}
+	return nil
+}
