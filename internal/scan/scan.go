@@ -193,7 +193,9 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 func (s *Scanner) insist(ctx context.Context, all []*found, known []device.Device,
 	networks []discover.Network) []*found {
 	owned := map[string]*found{}
+	heard := map[string]bool{} // hosts at which somebody answers: the known device is not there
 	for _, f := range all {
+		heard[f.Host()] = true
 		if f.ID != "" {
 			owned[f.ID] = f
 		}
@@ -210,7 +212,7 @@ func (s *Scanner) insist(ctx context.Context, all []*found, known []device.Devic
 		case !ok || speaks.About().Transport != "tcp" || f != nil && len(f.talks) > 0 || !s.lookedAt(k, networks):
 		case f != nil: // it takes connections, and was too slow to be recognised
 			f.talks = []device.Endpoint{k.Endpoint}
-		default:
+		case !heard[k.Host()]:
 			group.Go(func() error {
 				if !patient.Opens(ctx, address(k.Endpoint)) {
 					return nil
