@@ -6,13 +6,16 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // A site file is a person's: holds are added and dropped as lines, so that comments and
 // everything else stay as they are. What comes out is parsed before it is returned.
 var (
-	holdKey  = regexp.MustCompile(`^hold:\s*(#.*)?$`)
-	holdItem = regexp.MustCompile(`^(\s*)- \{device: *(.+?)(, *because: .*)?\}\s*(#.*)?$`)
+	holdKey  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^hold:\s*(#.*)?$`) })
+	holdItem = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^(\s*)- \{device: *(.+?)(, *because: .*)?\}\s*(#.*)?$`)
+	})
 )
 
 // AddHold adds a hold to a site file; name is what errors call it. It refuses a file in
@@ -21,7 +24,7 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 	line := fmt.Sprintf("- {device: %s, because: %s}", strconv.Quote(h.Device),
 		strconv.Quote(h.Because))
 	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
-	at := slices.IndexFunc(lines, holdKey.MatchString)
+	at := slices.IndexFunc(lines, holdKey().MatchString)
 	switch {
 	case at < 0 && slices.ContainsFunc(lines,
 		func(l string) bool { return strings.HasPrefix(l, "hold:") }):
@@ -31,7 +34,7 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 	default:
 		indent := "  "
 		if at+1 < len(lines) {
-			if m := holdItem.FindStringSubmatch(lines[at+1]); m != nil {
+			if m := holdItem().FindStringSubmatch(lines[at+1]); m != nil {
 				indent = m[1]
 			}
 		}
@@ -43,9 +46,9 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 // DropHold drops the hold whose device is written as pattern.
 func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
-	key := slices.IndexFunc(lines, holdKey.MatchString)
+	key := slices.IndexFunc(lines, holdKey().MatchString)
 	at := slices.IndexFunc(lines, func(l string) bool {
-		m := holdItem.FindStringSubmatch(l)
+		m := holdItem().FindStringSubmatch(l)
 		if m == nil {
 			return false
 		}
@@ -57,7 +60,7 @@ func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 	}
 	lines = slices.Delete(lines, at, at+1)
 	// it was the only one
-	if at == key+1 && (at == len(lines) || !holdItem.MatchString(lines[at])) {
+	if at == key+1 && (at == len(lines) || !holdItem().MatchString(lines[at])) {
 		lines = slices.Delete(lines, key, key+1)
 	}
 	return checked(name, lines)
