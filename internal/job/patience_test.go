@@ -39,6 +39,8 @@ type acted struct {
 	announces    time.Duration // as how long it says it will be away
 	stays        bool          // it starts only what it is asked to
 	back         func(a *acted)
+	drops        int           // so many transfers break off half-way
+	asksToWait   time.Duration // before an upload
 }
 
 func (a *acted) About() dialect.About {
@@ -97,7 +99,15 @@ func (a *acted) Healthy(context.Context, device.Reading) error { return nil }
 func (a *acted) Update(string) (dialect.Update, error)         { return a, nil }
 func (a *acted) Locate() (dialect.Locator, error)              { return nil, device.ErrUnsupported }
 func (a *acted) Close(context.Context) error                   { return nil }
-func (a *acted) Ready(context.Context) error                   { return nil }
+
+func (a *acted) Ready(ctx context.Context) error {
+	select {
+	case <-time.After(a.asksToWait):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
 
 func (a *acted) Traits() dialect.Traits {
 	return dialect.Traits{RestartsByItself: true, Down: a.announces}
@@ -108,10 +118,14 @@ func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64
 	if _, err := image.ReadAt(content, 0); err != nil {
 		return err
 	}
-	sent(image.Size)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.attempts++
+	if a.attempts <= a.drops {
+		sent(image.Size / 2)
+		return device.Because(device.NoAnswer, "it closed the connection")
+	}
+	sent(image.Size)
 	a.sent, a.writing = string(content), time.Now().Add(a.writes)
 	return nil
 }
@@ -135,6 +149,11 @@ func (a *acted) Activate(context.Context) error {
 // play runs a job that takes the device from 1.0 to 2.0 with the patience for real devices,
 // and returns how it ended and how long that took on the clock of the bubble.
 func play(t *testing.T, a *acted) (d job.DeviceState, took time.Duration) {
+	return playUntil(t, a, 0)
+}
+
+// playUntil is play, and a person who lets go after a while; 0: nobody does.
+func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState, took time.Duration) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		l, err := ledger.Create(dir, time.Now)
@@ -160,7 +179,12 @@ func play(t *testing.T, a *acted) (d job.DeviceState, took time.Duration) {
 			Path: []match.Hop{{From: "1.0", Image: images["2.0"], Back: images["1.0"]}}}}})
 		require.NoError(t, err)
 		began := time.Now()
-		require.NoError(t, j.Run(t.Context(), t.Context()))
+		patience, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		if letGo > 0 {
+			defer time.AfterFunc(letGo, cancel).Stop()
+		}
+		require.NoError(t, j.Run(t.Context(), patience))
 		took = time.Since(began)
 		state, err := job.Load(l, j.ID)
 		require.NoError(t, err)
@@ -225,4 +249,26 @@ func TestAnotherDeviceAfterTheRestart(t *testing.T) {
 			assert.Less(t, took, 5*time.Minute, "at once")
 		})
 	}
+}
+
+// A transfer that breaks off is tried again, as long as the device cannot have all of the
+// image; a device that is only getting ready for one is let go at once.
+func TestBrokenTransfers(t *testing.T) {
+	a := &acted{writes: time.Minute, down: time.Minute, drops: 2}
+	d, _ := play(t, a)
+	assert.Equal(t, job.Done, d.Step, d.Reason)
+	assert.Equal(t, 3, a.attempts)
+
+	a = &acted{drops: 3}
+	d, _ = play(t, a)
+	assert.Equal(t, job.Failed, d.Step, d.Reason)
+	assert.Contains(t, d.Reason, "while sending: it does not answer: it closed the connection; it still runs 1.0")
+	assert.Equal(t, 3, a.attempts)
+
+	a = &acted{asksToWait: time.Hour}
+	d, took := playUntil(t, a, time.Minute)
+	assert.Equal(t, job.Skipped, d.Step)
+	assert.Contains(t, d.Reason, "abandoned before the image was sent to it")
+	assert.Zero(t, a.attempts)
+	assert.Less(t, took, 2*time.Minute)
 }
