@@ -183,7 +183,8 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 			}
 		}
 		if len(unknown) > 0 {
-			a.say("Not considered, since their maker or model is not known: %s.", strings.Join(unknown, ", "))
+			a.say("Not considered, since their maker or model is not known: %s.",
+				strings.Join(unknown, ", "))
 		}
 	}
 	return func(c firmware.Manifest) bool {
@@ -223,7 +224,8 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 			if f.Withdraws(e.Manifest) {
 				advice = view.Bad.Cell(string(firmware.Withdrawn))
 			}
-			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version, advice,
+			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version,
+				advice,
 				view.Bytes(float64(e.Size)))
 		}
 		t.Draw(a.out, a.style(a.out))
@@ -306,7 +308,8 @@ index gets the number after the one that is there.`,
 		RunE: func(_ *cobra.Command, args []string) error { return a.feedMake(args, f) },
 	}
 	c.Flags().StringVar(&f.name, "name", "", "the feed's name")
-	c.Flags().StringVar(&f.key, "key", "", "the SSH key: the file of a private key, or of a public one that an agent holds")
+	c.Flags().StringVar(&f.key, "key", "",
+		"the SSH key: the file of a private key, or of a public one that an agent holds")
 	c.Flags().DurationVar(&f.good, "good-for", 180*24*time.Hour,
 		"how long the index is to be believed")
 	c.Flags().StringArrayVar(&f.withdraw, "withdraw", nil,

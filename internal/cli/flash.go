@@ -300,7 +300,8 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 			}
 			if times == 0 {
 				stopStarting()
-				view.Print(a.err, "%s\n", "\nStopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked.")
+				view.Print(a.err, "%s\n",
+					"\nStopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked.")
 				continue
 			}
 			letGo()

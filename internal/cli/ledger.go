@@ -43,7 +43,8 @@ off at the end.`,
 			if a.format != "table" {
 				return a.emit(map[string]any{"entries": count, "last": digest}, view.Table{})
 			}
-			_, err = fmt.Fprintf(a.out, "The ledger is whole: %s, the last is %s\n", view.Plural(count, "entry"), digest)
+			_, err = fmt.Fprintf(a.out, "The ledger is whole: %s, the last is %s\n",
+				view.Plural(count, "entry"), digest)
 			return err
 		},
 	}

@@ -293,8 +293,10 @@ func deviceFacts(r workspace.Row) view.Table {
 		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
 		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},
 		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
-		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)}, {"updated", clockTime(r.Updated)},
-		{"says", d.Says}, {"hardware address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")}, {"id", r.ID},
+		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)},
+		{"updated", clockTime(r.Updated)},
+		{"says", d.Says}, {"hardware address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")},
+		{"id", r.ID},
 	}
 	for _, n := range d.Neighbours {
 		who := strings.TrimSpace(n.Name + " " + strings.TrimPrefix(n.Chassis, n.Name))

@@ -76,7 +76,8 @@ second line of standard input, or taken from CATENA_PRIVACY_PASSWORD.`,
 	c.Flags().StringVar(&f.model, "model", "", "for all devices of a model")
 	c.Flags().StringVar(&f.group, "group", "", "for a group of site.yaml")
 	c.Flags().StringVar(&f.user, "user", "", "the user (asked for if left out)")
-	c.Flags().BoolVar(&f.community, "community", false, "it is an SNMP community, which has no user")
+	c.Flags().BoolVar(&f.community, "community", false,
+		"it is an SNMP community, which has no user")
 	c.Flags().StringVar(&f.snmp.Auth, "auth", "",
 		"SNMPv3: the protocol of authentication: "+strings.Join(login.AuthProtocols, ", "))
 	c.Flags().StringVar(&f.snmp.Privacy, "privacy", "",
@@ -331,7 +332,8 @@ func (a *app) loginDropCmd() *cobra.Command {
 				for _, id := range args {
 					e, ok := b.Drop(id)
 					if !ok {
-						return usage("there is no login %q; nothing was dropped. See them with: catena login list", id)
+						return usage(
+							"there is no login %q; nothing was dropped. See them with: catena login list", id)
 					}
 					dropped = append(dropped, e)
 				}

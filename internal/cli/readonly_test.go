@@ -26,7 +26,8 @@ func TestReadOnlyAndFullDisk(t *testing.T) {
 	run := func(script string) (string, error) {
 		c := exec.Command("unshare", "-m", "sh", "-ec", script)
 		c.Dir = work
-		c.Env = append(os.Environ(), "P="+program, "HOME="+work, "CATENA_SHELF="+filepath.Join(work, "disk", "shelf"), "CATENA_LOGIN=a:b")
+		c.Env = append(os.Environ(), "P="+program, "HOME="+work,
+			"CATENA_SHELF="+filepath.Join(work, "disk", "shelf"), "CATENA_LOGIN=a:b")
 		out, err := c.CombinedOutput()
 		return string(out), err
 	}

@@ -339,7 +339,8 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 		}
 	}
 	assert.Regexp(t, `WSD-Device-LOCKHOUSE~2 +\[fe80::[0-9a-f:]+%eth0\]:5357`, linked)
-	assert.Regexp(t, `recorder-weir~2 +\[fe80::[0-9a-f:]+%eth0\]:8181 .* BR5-00071 +2\.10\.1`, linked)
+	assert.Regexp(t, `recorder-weir~2 +\[fe80::[0-9a-f:]+%eth0\]:8181 .* BR5-00071 +2\.10\.1`,
+		linked)
 	assert.Contains(t, catena("scan", "--via", "snmp", "10.99.0.1"),
 		"10.99.0.1 is in no network of this machine (it is in eth0 10.20.4.17/24)")
 	catena("scan") // they are at their other addresses again

@@ -259,7 +259,8 @@ func orEmpty[T any](list []T) []T {
 }
 
 // keepScan keeps what a scan that began then saw of devices, and the keys that they showed.
-func keepScan(w *workspace.Workspace, began time.Time, devices []device.Device, keys scan.Keys) error {
+func keepScan(w *workspace.Workspace, began time.Time, devices []device.Device,
+	keys scan.Keys) error {
 	var seen []*device.Device
 	for i := range devices {
 		seen = append(seen, &devices[i])

@@ -88,8 +88,9 @@ with --as. What does not match its manifest is refused; the rest is added.`,
 	return c
 }
 
-func (a *app) importOptions(s *shelf.Shelf, meter *view.Meter, paths []string) (shelf.Options,
-	error) {
+func (a *app) importOptions(
+	s *shelf.Shelf, meter *view.Meter, paths []string,
+) (shelf.Options, error) {
 	families, err := a.families(s)
 	total := shelf.Size(paths)
 	return shelf.Options{Manifest: families.Manifest,
@@ -276,7 +277,8 @@ func findFault(s *shelf.Shelf, digits string) (shelf.Fault, bool) {
 func (a *app) tellFaults(s *shelf.Shelf) error {
 	faults, err := s.Faults()
 	for _, f := range faults {
-		view.Print(a.err, "Left out: %s: %s; drop it: catena shelf drop %s\n", f.File, f.Reason, f.SHA256[:min(12, len(f.SHA256))])
+		view.Print(a.err, "Left out: %s: %s; drop it: catena shelf drop %s\n", f.File, f.Reason,
+			f.SHA256[:min(12, len(f.SHA256))])
 	}
 	return err
 }
@@ -570,7 +572,8 @@ func (a *app) shelfTidy(yes bool) error {
 	total := int64(0)
 	for _, i := range unneeded {
 		total += i.Size
-		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Bytes(float64(i.Size)), i.File)
+		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Bytes(float64(i.Size)),
+			i.File)
 	}
 	if err := a.emit(orEmpty(unneeded), t); err != nil {
 		return err

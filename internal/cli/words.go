@@ -20,7 +20,8 @@ func quoted(name string) string {
 		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
 			strings.ContainsRune("_@%+=:,./~-", r)
 	}
-	if name != "" && name[0] != '-' && name[0] != '~' && strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 {
+	if name != "" && name[0] != '-' && name[0] != '~' &&
+		strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 {
 		return name
 	}
 	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
@@ -70,7 +71,8 @@ func worded(err error) error {
 	case errors.As(err, &disagree):
 		return refused("%w", err)
 	case errors.As(err, &lost):
-		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err, lost.Head)
+		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err,
+			lost.Head)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
 	}
@@ -106,7 +108,8 @@ func remedy(d device.Device) string {
 	case device.PlainLogin:
 		return "if that is acceptable, its family file allows it with plain_basic: true"
 	case device.NewPassword:
-		return "set a new password on the device, then add it: catena login add --device " + quoted(d.Name)
+		return "set a new password on the device, then add it: catena login add --device " +
+			quoted(d.Name)
 	case device.NoRight:
 		return "add the login of an administrator: catena login add --device " + quoted(d.Name)
 	}
@@ -135,7 +138,8 @@ func advice(d job.DeviceState) string {
 		if last(d.Cause).Why == job.NoRollback {
 			from := last(d.Cause).Want
 			return "add an image of " + from +
-				" to the shelf (catena shelf add), then: catena rollback --to " + quoted(from) + " " + quoted(d.Name)
+				" to the shelf (catena shelf add), then: catena rollback --to " + quoted(
+				from) + " " + quoted(d.Name)
 		}
 		return onSite
 	case job.Failed:
@@ -168,7 +172,8 @@ func advice(d job.DeviceState) string {
 
 // exchanged is what to do where another device, or another key, is at an address.
 func exchanged(name string) string {
-	return "find out what was exchanged: catena scan; if it was on purpose: catena login accept " + quoted(name)
+	return "find out what was exchanged: catena scan; if it was on purpose: catena login accept " +
+		quoted(name)
 }
 
 // last is the end of a chain of reasons.

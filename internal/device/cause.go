@@ -100,7 +100,8 @@ func (c *Cause) Error() string {
 	switch c.Problem {
 	case Changed:
 		if c.Key != KeyTLS && c.Key != KeySSH {
-			return fmt.Sprintf("another device is at its address: its %s is %s, not %s", c.Key, c.Now, c.Was)
+			return fmt.Sprintf("another device is at its address: its %s is %s, not %s", c.Key,
+				c.Now, c.Was)
 		}
 		return fmt.Sprintf("its %s changed: was %s, now %s", c.Key, c.Was, c.Now)
 	case RefusedBefore:

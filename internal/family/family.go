@@ -206,7 +206,8 @@ func given(text, digits string) ([]byte, error) {
 // whole returns what shows that an image which the pattern recognises is not whole.
 func (p *Pattern) whole(s Sample) error {
 	if p.Size != 0 && s.Size != p.Size {
-		return fmt.Errorf("%w: it has %d bytes, a whole one has %d", format.ErrDamaged, s.Size, p.Size)
+		return fmt.Errorf("%w: it has %d bytes, a whole one has %d", format.ErrDamaged, s.Size,
+			p.Size)
 	}
 	if p.end != nil && !bytes.HasSuffix(s.Tail, p.end) {
 		return fmt.Errorf("%w: it does not end as a whole one does", format.ErrDamaged)

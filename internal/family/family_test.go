@@ -72,10 +72,12 @@ func TestManifest(t *testing.T) {
 
 func TestFormatGivesTheVersion(t *testing.T) {
 	s := set(t, "family: drives\nvendor: Harrow & Dene\nmodels: [HD-7]\nimages: [{format: usb-dfu}]\n")
-	manifest, err := s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "usb-dfu", Version: "2.10"}})
+	manifest, err := s.Manifest(family.Sample{Name: "x.dfu",
+		Facts: format.Facts{Format: "usb-dfu", Version: "2.10"}})
 	require.NoError(t, err)
 	assert.Equal(t, "2.10", manifest.Version)
-	_, err = s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "ihex", Version: "2.10"}})
+	_, err = s.Manifest(family.Sample{Name: "x.dfu",
+		Facts: format.Facts{Format: "ihex", Version: "2.10"}})
 	assert.ErrorContains(t, err, "no rule")
 	_, err = s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "usb-dfu"}})
 	assert.ErrorContains(t, err, "must not be empty")
@@ -119,7 +121,8 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if manifest, err := s.Manifest(family.Sample{Name: name, Head: head, Facts: format.Facts{Format: "ihex", Version: "1"}}); err == nil &&
+		if manifest, err := s.Manifest(family.Sample{Name: name, Head: head,
+			Facts: format.Facts{Format: "ihex", Version: "1"}}); err == nil &&
 			(manifest.Version == "" || len(manifest.Models) == 0) {
 			t.Errorf("a manifest without version or models: %+v", manifest)
 		}
@@ -139,7 +142,8 @@ images:
 	s, err := family.NewSet([]family.Family{f})
 	require.NoError(t, err)
 	sample := func(content string) family.Sample {
-		return family.Sample{Name: "tg200-K44.img", Size: int64(len(content)), Head: []byte(content), Tail: []byte(content)}
+		return family.Sample{Name: "tg200-K44.img", Size: int64(len(content)),
+			Head: []byte(content), Tail: []byte(content)}
 	}
 	_, err = s.Manifest(family.Sample{})
 	assert.NotErrorIs(t, err, format.ErrDamaged)

@@ -173,7 +173,8 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 			return r, false, unreadable(begun, err)
 		}
 		open, err := isOpen(h.ledger, begun.Job)
-		return Remnant{Job: begun.Job, Step: b.Step, Since: begun.At}, open && !h.ledger.Held(begun.Job), err
+		return Remnant{Job: begun.Job, Step: b.Step, Since: begun.At}, open &&
+			!h.ledger.Held(begun.Job), err
 	}
 	err = h.ends(device, func(e end) bool {
 		r = Remnant{Job: e.job, Step: e.End, Since: e.at, Cause: e.Cause}

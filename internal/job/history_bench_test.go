@@ -23,11 +23,15 @@ func past(b *testing.B, jobs, devices int) *ledger.Ledger {
 		added := []ledger.Entry{{Kind: job.Started, Job: id}}
 		for d := range devices {
 			device := fmt.Sprintf("d%d", d+1)
-			items = append(items, map[string]any{"device": device, "name": device, "from": "1.0", "to": "2.0",
-				"path": []any{map[string]any{"component": "main", "from": "1.0", "version": "2.0"}}})
-			begun, err := ledger.NewEntry(job.Begun, id, device, job.Effect{Step: job.Proving, Version: "2.0"})
+			items = append(items, map[string]any{"device": device, "name": device, "from": "1.0",
+				"to": "2.0",
+				"path": []any{map[string]any{"component": "main", "from": "1.0",
+					"version": "2.0"}}})
+			begun, err := ledger.NewEntry(job.Begun, id, device,
+				job.Effect{Step: job.Proving, Version: "2.0"})
 			require.NoError(b, err)
-			ended, err := ledger.NewEntry(job.Ended, id, device, map[string]string{"end": "done", "version": "2.0"})
+			ended, err := ledger.NewEntry(job.Ended, id, device,
+				map[string]string{"end": "done", "version": "2.0"})
 			require.NoError(b, err)
 			added = append(added, begun, ended)
 		}
@@ -35,7 +39,9 @@ func past(b *testing.B, jobs, devices int) *ledger.Ledger {
 		require.NoError(b, err)
 		added[0].Body = body
 		added = append(added, ledger.Entry{Kind: job.Closed, Job: id, Body: json.RawMessage("{}")})
-		require.NoError(b, l.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) { return added, nil }))
+		require.NoError(b, l.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) {
+			return added, nil
+		}))
 	}
 	return l
 }

@@ -153,7 +153,8 @@ func play(t *testing.T, a *acted) (d job.DeviceState, took time.Duration) {
 }
 
 // playUntil is play, and a person who lets go after a while; 0: nobody does.
-func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState, took time.Duration) {
+func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
+	took time.Duration) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		l, err := ledger.Create(dir, time.Now)
@@ -162,9 +163,11 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState, 
 		images := map[string]*firmware.Image{}
 		for _, v := range []string{"1.0", "2.0"} {
 			images[v] = &firmware.Image{Size: int64(len(v)), Manifest: firmware.Manifest{
-				Version: v, Component: firmware.Main, SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}}
+				Version: v, Component: firmware.Main,
+				SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}}
 		}
-		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Patience: job.Usual, Now: time.Now,
+		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Patience: job.Usual,
+			Now: time.Now,
 			Contact: func(device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{}, login.Credential{}, true
 			},
@@ -172,11 +175,14 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState, 
 			Open: func(i firmware.Image) (job.File, error) {
 				return memory{bytes.NewReader([]byte(i.Version))}, nil
 			}}
-		known := device.Device{ID: "d1", Name: "gate-1", Endpoint: device.Endpoint{Dialect: "acted"},
-			Reading: device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"}, Version: "1.0"}}
+		known := device.Device{ID: "d1", Name: "gate-1",
+			Endpoint: device.Endpoint{Dialect: "acted"},
+			Reading: device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"},
+				Version: "1.0"}}
 		a.version, a.is = "1.0", "S-1"
-		j, err := engine.Start(job.Plan{Purpose: job.Flash, Parallel: 1, Items: []job.Item{{Device: known, From: "1.0",
-			Path: []match.Hop{{From: "1.0", Image: images["2.0"], Back: images["1.0"]}}}}})
+		j, err := engine.Start(job.Plan{Purpose: job.Flash, Parallel: 1,
+			Items: []job.Item{{Device: known, From: "1.0",
+				Path: []match.Hop{{From: "1.0", Image: images["2.0"], Back: images["1.0"]}}}}})
 		require.NoError(t, err)
 		began := time.Now()
 		patience, cancel := context.WithCancel(t.Context())
@@ -202,9 +208,11 @@ func TestPatience(t *testing.T) {
 		version  string
 		from, to time.Duration // how long it may take
 	}{
-		"as announced": {&acted{writes: time.Minute, down: 2 * time.Minute, announces: 2 * time.Minute},
+		"as announced": {&acted{writes: time.Minute, down: 2 * time.Minute,
+			announces: 2 * time.Minute},
 			job.Done, "", "2.0", 3 * time.Minute, 4 * time.Minute},
-		"longer than announced": {&acted{writes: time.Minute, down: 9 * time.Minute, announces: time.Second},
+		"longer than announced": {&acted{writes: time.Minute, down: 9 * time.Minute,
+			announces: time.Second},
 			job.Done, "", "2.0", 10 * time.Minute, 11 * time.Minute},
 		"it never comes back": {&acted{writes: time.Minute, down: never},
 			job.Stranded, job.DidNotReturn, "1.0", 10 * time.Minute, 13 * time.Minute},
@@ -213,7 +221,9 @@ func TestPatience(t *testing.T) {
 		"it restarts only when asked": {&acted{stays: true, writes: time.Minute, down: time.Minute},
 			job.Done, "", "2.0", 5 * time.Minute, 6 * time.Minute},
 		"it comes back on the old version": {
-			&acted{writes: time.Minute, down: time.Minute, back: func(a *acted) { a.version = "1.0" }},
+			&acted{writes: time.Minute, down: time.Minute, back: func(a *acted) {
+				a.version = "1.0"
+			}},
 			job.Returned, job.WrongVersion, "1.0", 3 * time.Minute, 12 * time.Minute},
 	} {
 		t.Run(name, func(t *testing.T) {

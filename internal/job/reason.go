@@ -74,7 +74,8 @@ func (r *Reason) Away() bool {
 // IdentityChanged tells whether the reason, or what it led to, is that another device, or one
 // with another key, is at the address.
 func (r *Reason) IdentityChanged() bool {
-	return r != nil && (r.Device != nil && r.Device.Problem == device.Changed || r.Then.IdentityChanged())
+	return r != nil && (r.Device != nil && r.Device.Problem == device.Changed ||
+		r.Then.IdentityChanged())
 }
 
 var during = map[Step]string{Sending: "while sending: it ", Writing: "while writing: it ",

@@ -147,7 +147,8 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 // or full, is opened for reading: see ReadOnly.
 func Open(dir string, now func() time.Time) (*Ledger, error) {
 	path := filepath.Join(dir, Folder, file)
-	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil && info.Size() == 0 {
+	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil &&
+		info.Size() == 0 {
 		if seq, _, err := readHead(dir); err == nil {
 			return nil, &LostError{Path: path, Head: filepath.Join(dir, Head), Seq: seq}
 		}
@@ -496,11 +497,14 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 	err = l.each(func(e Entry, at string, hash []byte) error {
 		switch {
 		case e.Seq != int64(count)+1:
-			return fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, e.Seq, count)
-		case string(chain(last, e.Seq, at, string(e.Kind), e.Job, e.Device, string(e.Body))) != string(hash):
+			return fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, e.Seq,
+				count)
+		case string(chain(last, e.Seq, at, string(e.Kind), e.Job, e.Device,
+			string(e.Body))) != string(hash):
 			return fmt.Errorf("entry %d (%s of %s) is not as it was written", e.Seq, e.Kind, at)
 		case headErr == nil && e.Seq == headSeq && string(hash) != string(headHash):
-			return fmt.Errorf("entry %d is another one than %s says: the ledger was replaced", e.Seq, Head)
+			return fmt.Errorf("entry %d is another one than %s says: the ledger was replaced",
+				e.Seq, Head)
 		}
 		count, last = count+1, hash
 		return nil
@@ -509,11 +513,14 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 	case err != nil:
 		return count, last, err
 	case headErr == nil && int64(count) < headSeq:
-		return count, last, fmt.Errorf("it has %d entries, and %s says that it had %d: the end was cut off", count, Head, headSeq)
+		return count, last, fmt.Errorf(
+			"it has %d entries, and %s says that it had %d: the end was cut off", count, Head,
+			headSeq)
 	case count == 0:
 		return 0, nil, errors.New("it has no entries: the first one, of its making, is missing")
 	case headErr != nil:
-		return count, last, fmt.Errorf("%s, which says how far it goes, cannot be read: %w", Head, headErr)
+		return count, last, fmt.Errorf("%s, which says how far it goes, cannot be read: %w", Head,
+			headErr)
 	}
 	return count, last, l.guarded()
 }

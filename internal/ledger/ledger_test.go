@@ -274,7 +274,8 @@ func TestPowerCut(t *testing.T) {
 		require.NoError(t, err)
 		for i := range 400 {
 			require.NoError(t, l.Append(step, "j1", "d1", strings.Repeat("x", 8000)))
-			require.NoError(t, l.SetProgress("j1", map[string]ledger.Progress{"d1": {Done: int64(i)}}))
+			require.NoError(t, l.SetProgress("j1",
+				map[string]ledger.Progress{"d1": {Done: int64(i)}}))
 			_, _ = os.Stderr.WriteString("appended\n")
 		}
 		require.NoError(t, l.Close())
@@ -285,7 +286,8 @@ func TestPowerCut(t *testing.T) {
 		t.Skip("there is no strace here")
 	}
 	out := filepath.Join(t.TempDir(), "calls")
-	c := exec.Command(strace, "-f", "-y", "-e", "trace=pwrite64,write,fsync,fdatasync,ftruncate", "-s", "16", "-o", out,
+	c := exec.Command(strace, "-f", "-y", "-e", "trace=pwrite64,write,fsync,fdatasync,ftruncate",
+		"-s", "16", "-o", out,
 		os.Args[0], "-test.run", "^TestPowerCut$")
 	c.Env = append(os.Environ(), "CATENA_TEST_APPENDS="+t.TempDir())
 	if said, err := c.CombinedOutput(); err != nil {
@@ -308,7 +310,8 @@ func TestPowerCut(t *testing.T) {
 		case name == "pwrite64" && file == "ledger.db-wal":
 			if m[4] == "0" {
 				reused++
-				require.False(t, dataOpen, "the log is used again, and the database is not on the disk")
+				require.False(t, dataOpen,
+					"the log is used again, and the database is not on the disk")
 			}
 			logOpen = true
 		case name == "pwrite64" && file == "ledger.db":

@@ -25,9 +25,11 @@ func (c Credential) LogValue() slog.Value { return slog.StringValue("login") }
 // SNMP is what a user of SNMPv3 has besides a name and a password (RFC 3414, RFC 3826, RFC
 // 7860). Without an Auth the usual ones are tried, with the password for both.
 type SNMP struct {
-	Auth    string `json:"auth,omitempty"`    // one of AuthProtocols
-	Privacy string `json:"privacy,omitempty"` // one of PrivacyProtocols; empty: nothing is encrypted
-	Secret  string `json:"secret,omitempty"`  // the privacy password; empty: the same as the password
+	Auth string `json:"auth,omitempty"` // one of AuthProtocols
+	// one of PrivacyProtocols; empty: nothing is encrypted
+	Privacy string `json:"privacy,omitempty"`
+	// the privacy password; empty: the same as the password
+	Secret string `json:"secret,omitempty"`
 }
 
 // Protocols of SNMPv3.
@@ -40,9 +42,11 @@ var (
 func (s SNMP) Check() error {
 	switch {
 	case s.Auth != "" && !slices.Contains(AuthProtocols, s.Auth):
-		return fmt.Errorf("%q is not a protocol of authentication; there are %s", s.Auth, strings.Join(AuthProtocols, ", "))
+		return fmt.Errorf("%q is not a protocol of authentication; there are %s", s.Auth,
+			strings.Join(AuthProtocols, ", "))
 	case s.Privacy != "" && !slices.Contains(PrivacyProtocols, s.Privacy):
-		return fmt.Errorf("%q is not a protocol of encryption; there are %s", s.Privacy, strings.Join(PrivacyProtocols, ", "))
+		return fmt.Errorf("%q is not a protocol of encryption; there are %s", s.Privacy,
+			strings.Join(PrivacyProtocols, ", "))
 	case s.Privacy != "" && s.Auth == "":
 		return errors.New("SNMPv3 encrypts only what it authenticates: name the protocol of that, too")
 	}

@@ -81,7 +81,8 @@ func (b Book) For(d device.Device, groups []string) []Credential {
 	for _, kind := range Kinds {
 		for _, e := range slices.Backward(b.Entries) {
 			if e.Kind == kind && e.applies(d, groups) {
-				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password, SNMP: e.SNMP})
+				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password,
+					SNMP: e.SNMP})
 			}
 		}
 	}

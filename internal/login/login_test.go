@@ -81,7 +81,10 @@ func TestFile(t *testing.T) {
 	var b login.Book
 	_, err = b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "quoin-and-sluice"})
 	require.NoError(t, err)
-	require.NoError(t, login.Change(dir, right, func(old *login.Book) error { *old = b; return nil }))
+	require.NoError(t, login.Change(dir, right, func(old *login.Book) error {
+		*old = b
+		return nil
+	}))
 	got, err := login.Open(dir, right)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
@@ -107,9 +110,13 @@ func TestFile(t *testing.T) {
 	require.NoError(t, err)
 	_, err = login.Open(dir, identity)
 	assert.ErrorIs(t, err, login.ErrSecret)
-	assert.ErrorIs(t, login.Change(dir, identity, func(*login.Book) error { return nil }), login.ErrSecret)
+	assert.ErrorIs(t, login.Change(dir, identity, func(*login.Book) error { return nil }),
+		login.ErrSecret)
 	dir = t.TempDir()
-	require.NoError(t, login.Change(dir, identity, func(old *login.Book) error { *old = b; return nil }))
+	require.NoError(t, login.Change(dir, identity, func(old *login.Book) error {
+		*old = b
+		return nil
+	}))
 	got, err = login.Open(dir, identity)
 	require.NoError(t, err)
 	assert.Equal(t, b, got)
@@ -150,7 +157,8 @@ func TestConcurrentAdds(t *testing.T) {
 	for i := range 13 {
 		group.Go(func() {
 			assert.NoError(t, login.Change(dir, secret, func(b *login.Book) error {
-				_, err := b.Add(login.Entry{Kind: login.Model, Of: fmt.Sprintf("M-%d", i), User: "keeper", Password: "p"})
+				_, err := b.Add(login.Entry{Kind: login.Model, Of: fmt.Sprintf("M-%d", i),
+					User: "keeper", Password: "p"})
 				return err
 			}))
 		})

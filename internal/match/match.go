@@ -407,8 +407,9 @@ func (of *model) target(usable []candidate, rule site.Target) (*candidate, strin
 // taken. No path leads outside the versions between start and target, through a withdrawn
 // image, or through one that must not run; only the target itself may be marked so, where a
 // person named it.
-func (of *model) route(usable []candidate, component, from string, target *candidate) ([]Hop,
-	string) {
+func (of *model) route(
+	usable []candidate, component, from string, target *candidate,
+) ([]Hop, string) {
 	up := of.order.Compare(from, target.Version) < 0
 	// no intermediate version lies before the start or beyond the target
 	between := func(v string) bool {

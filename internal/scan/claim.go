@@ -66,7 +66,8 @@ func claims(found []*device.Device, known []device.Device, shown *keyring,
 
 // sureness is how sure it is that d is the known device k.
 func sureness(d, k device.Device, shown *keyring) claim {
-	sameSerial := d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) && !differ(d.Vendor, k.Vendor)
+	sameSerial := d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) &&
+		!differ(d.Vendor, k.Vendor)
 	contradicts := differ(d.Serial, k.Serial) || !sameSerial && differ(d.Vendor, k.Vendor) ||
 		differ(d.UUID, k.UUID) || differ(d.MAC, k.MAC)
 	says := sameSerial || d.MAC != "" && d.MAC == k.MAC || d.UUID != "" && d.UUID == k.UUID
@@ -108,7 +109,9 @@ func (r *keyring) showsThatOf(d, k device.Device) bool {
 func (r *keyring) sameKey(a, b netip.Addr) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return slices.ContainsFunc(r.shown[a], func(f string) bool { return slices.Contains(r.shown[b], f) })
+	return slices.ContainsFunc(r.shown[a], func(f string) bool {
+		return slices.Contains(r.shown[b], f)
+	})
 }
 
 // lookedAtIn is lookedAt for these networks.

@@ -267,7 +267,8 @@ func TestAnnouncedOnly(t *testing.T) {
 func TestASlowKnownDeviceIsRead(t *testing.T) {
 	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right},
 		Pace:    sim.Pace{Answer: 400 * time.Millisecond},
-		Devices: []sim.Device{gate("gate-1", 101, sim.Faults{})}}, "", slog.New(slog.DiscardHandler))
+		Devices: []sim.Device{gate("gate-1", 101, sim.Faults{})}}, "",
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(place.Stop)
 	if place.OneHost {
@@ -292,7 +293,8 @@ func TestWhoAnswersARPOnly(t *testing.T) {
 	var r Result
 	there, heard := netip.MustParseAddr("10.20.4.9"), netip.MustParseAddr("10.20.4.11")
 	r.mute([]*found{{Device: device.Device{Endpoint: device.Endpoint{Address: "10.20.4.11:80"}}}},
-		map[netip.Addr]string{there: "02:00:5e:00:53:09", heard: "02:00:5e:00:53:11", netip.MustParseAddr("10.99.0.1"): "02:00:5e:00:53:01"},
+		map[netip.Addr]string{there: "02:00:5e:00:53:09", heard: "02:00:5e:00:53:11",
+			netip.MustParseAddr("10.99.0.1"): "02:00:5e:00:53:01"},
 		[]discover.Network{{Ranges: ranges(t, "10.20.4.0/24")}})
 	assert.Equal(t, []string{"10.20.4.9: there (ARP), and answers nothing else"}, r.Warnings)
 }

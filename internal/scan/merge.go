@@ -160,7 +160,8 @@ func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 		case i < 0:
 			f.talks = append(f.talks, e)
 			slices.SortStableFunc(f.talks, func(a, b device.Endpoint) int {
-				return cmp.Or(dialects.Rank(a.Dialect)-dialects.Rank(b.Dialect), plainLast(a)-plainLast(b))
+				return cmp.Or(dialects.Rank(a.Dialect)-dialects.Rank(b.Dialect),
+					plainLast(a)-plainLast(b))
 			})
 		case dialects.Better(e, f.talks[i]) || f.talks[i].Path == "" && e.Path != "":
 			f.talks[i] = e

@@ -209,7 +209,8 @@ func (s *Scanner) insist(ctx context.Context, all []*found, known []device.Devic
 		speaks, ok := s.Dialects.Named(k.Dialect)
 		f := owned[k.ID]
 		switch {
-		case !ok || speaks.About().Transport != "tcp" || f != nil && len(f.talks) > 0 || !s.lookedAt(k, networks):
+		case !ok || speaks.About().Transport != "tcp" || f != nil && len(f.talks) > 0 ||
+			!s.lookedAt(k, networks):
 		case f != nil: // it takes connections, and was too slow to be recognised
 			f.talks = []device.Endpoint{k.Endpoint}
 		case !heard[k.Host()]:
@@ -266,7 +267,8 @@ func (r *Result) mute(all []*found, neighbours map[netip.Addr]string, networks [
 func (s *Scanner) readOne(ctx context.Context, d *found) {
 	ctx, cancel := context.WithTimeout(ctx, readWithin)
 	defer cancel()
-	if err := s.keys.changed(address(d.Endpoint).Addr()); err != nil { // shown also where no login would go out
+	// shown also where no login would go out
+	if err := s.keys.changed(address(d.Endpoint).Addr()); err != nil {
 		d.Access, d.Trouble = Access(err)
 		return
 	}
@@ -286,7 +288,8 @@ func (s *Scanner) readOne(ctx context.Context, d *found) {
 	s.logIn(ctx, d, best)
 	for _, at := range d.talks[1:] {
 		if other, ok := s.Dialects.Named(at.Dialect); ok && at.Open {
-			if facts, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{}, device.Identity{}); err == nil {
+			if facts, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{},
+				device.Identity{}); err == nil {
 				d.Reading = d.Reading.Over(facts)
 			}
 		}
@@ -376,7 +379,8 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 }
 
 // try goes through logins until one is not refused, and notes which were.
-func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at dialect.At, logins []login.Credential) {
+func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at dialect.At,
+	logins []login.Credential) {
 	tried := 0
 	for _, login := range logins {
 		login.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)

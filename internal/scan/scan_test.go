@@ -213,12 +213,14 @@ func TestHardwareAddresses(t *testing.T) {
 	known := []device.Device{{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
 		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}
 	r := settled([]device.Device{{Endpoint: device.Endpoint{Address: "10.20.4.9:80"},
-		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, known, "10.20.4.0/24")
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:01"}}}}, known,
+		"10.20.4.0/24")
 	require.Len(t, r.Devices, 1)
 	assert.Equal(t, "d1", r.Devices[0].ID)
 	assert.Equal(t, "10.20.4.1:80", r.Devices[0].Moved)
 	r = settled([]device.Device{{Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
-		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}}, known, "10.20.4.0/24")
+		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}}, known,
+		"10.20.4.0/24")
 	assert.Len(t, r.New, 1, "another hardware address at the same address is another device")
 }
 
@@ -226,7 +228,8 @@ func TestHardwareAddresses(t *testing.T) {
 func TestClaims(t *testing.T) {
 	at := func(address, serial, mac string) device.Device {
 		return device.Device{Access: device.OK, Endpoint: device.Endpoint{Address: address},
-			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: serial, MAC: mac}}}
+			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Serial: serial,
+				MAC: mac}}}
 	}
 	known := func(id, address, serial, mac string) device.Device {
 		d := at(address, serial, mac)
@@ -244,11 +247,13 @@ func TestClaims(t *testing.T) {
 			[]device.Device{thief}, []string{"d1"}, nil},
 		"of two newcomers it is neither": {[]device.Device{known("d1", "10.20.4.11:80", "7", "")},
 			[]device.Device{thief, at("10.20.4.4:80", "7", "")}, []string{"", ""}, []string{"d1"}},
-		"one that was not looked for has not moved": {[]device.Device{known("d1", "10.99.4.11:80", "7", "")},
+		"one that was not looked for has not moved": {[]device.Device{known("d1", "10.99.4.11:80",
+			"7", "")},
 			[]device.Device{thief}, []string{""}, nil},
 		"a default serial number is nobody's": {
 			[]device.Device{known("d1", "10.20.4.11:80", "1", "02:00:5e:00:53:01")},
-			[]device.Device{at("10.20.4.12:80", "1", "02:00:5e:00:53:02")}, []string{""}, []string{"d1"}},
+			[]device.Device{at("10.20.4.12:80", "1", "02:00:5e:00:53:02")}, []string{""},
+			[]string{"d1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := settled(c.found, c.known, "10.20.4.0/24")

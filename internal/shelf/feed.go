@@ -66,9 +66,11 @@ type Withdrawn struct {
 // Withdraws tells whether the feed says that what a manifest describes must not run.
 func (f Feed) Withdraws(m firmware.Manifest) bool {
 	image := firmware.Image{Manifest: m}
-	return m.Advice == firmware.Withdrawn || slices.ContainsFunc(f.Withdrawn, func(w Withdrawn) bool {
-		return image.IsFor(w.Vendor, w.Model) && firmware.Meets(version.Order{}, w.Versions, m.Version)
-	})
+	return m.Advice == firmware.Withdrawn ||
+		slices.ContainsFunc(f.Withdrawn, func(w Withdrawn) bool {
+			return image.IsFor(w.Vendor, w.Model) &&
+				firmware.Meets(version.Order{}, w.Versions, m.Version)
+		})
 }
 
 // What is wrong with a feed; callers test with errors.Is.
@@ -231,7 +233,8 @@ func (p *Puller) signed(ctx context.Context, all []trusted) (index []byte, key s
 		}
 		for _, line := range keys {
 			public, err := signature.Public(line)
-			if err == nil && signature.Verify(bytes.NewReader(index), armored, public, signature.Feed) == nil {
+			if err == nil && signature.Verify(bytes.NewReader(index), armored, public,
+				signature.Feed) == nil {
 				return index, line, nil
 			}
 		}
@@ -341,7 +344,8 @@ func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile st
 			return err
 		}
 	}
-	n, err := io.Copy(f, &counter{ended: ctx.Err, r: io.LimitReader(body, e.Size-from+1), count: count})
+	n, err := io.Copy(f, &counter{ended: ctx.Err, r: io.LimitReader(body, e.Size-from+1),
+		count: count})
 	if err == nil && from+n < e.Size {
 		err = fmt.Errorf("it ended after %d of %d bytes; pull again to go on", from+n, e.Size)
 	}

@@ -14,8 +14,10 @@ func FuzzReadBack(f *testing.F) {
 	f.Add("Wexcombe", "a{b", "1.0", "x: [y]")
 	f.Add("# Wexcombe", "'", "1", "\"\n")
 	f.Fuzz(func(t *testing.T, vendor, model, version, caution string) {
-		m := firmware.Manifest{Manifest: 1, Vendor: vendor, Models: []string{model}, Version: version, File: "a.bin",
-			SHA256: "0000000000000000000000000000000000000000000000000000000000000000", Cautions: []string{caution}}
+		m := firmware.Manifest{Manifest: 1, Vendor: vendor, Models: []string{model},
+			Version: version, File: "a.bin",
+			SHA256:   "0000000000000000000000000000000000000000000000000000000000000000",
+			Cautions: []string{caution}}
 		if _, message := m.Complete(); message != "" {
 			return
 		}

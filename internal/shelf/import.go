@@ -196,7 +196,8 @@ func refuse(format string, args ...any) error { return errSkip{fmt.Errorf(format
 
 func (in *importer) source(p string) error {
 	in.deep = false
-	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{}, names: map[string]bool{}}
+	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{},
+		names: map[string]bool{}}
 	defer b.clear()
 	var skip errSkip
 	if err := in.fill(b, p); errors.As(err, &skip) {
@@ -336,16 +337,7 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		b.manifests = append(b.manifests, manifestFile{rel, manifest})
 		return nil
 	case strings.EqualFold(path.Ext(rel), ".md"):
-		data, err := io.ReadAll(io.LimitReader(r, maxNotes+1))
-		if err != nil {
-			return refuse("%s cannot be read: %w", rel, err)
-		}
-		if len(data) > maxNotes {
-			in.refused(b, rel, fmt.Sprintf("release notes of more than %d bytes", maxNotes))
-			return nil
-		}
-		b.notes[rel] = data
-		return nil
+		return in.releaseNotes(b, rel, r)
 	}
 	if strings.EqualFold(path.Ext(rel), ".json") {
 		start := make([]byte, 64<<10)
@@ -371,6 +363,20 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		return in.nested(b, rel, image)
 	}
 	b.images[rel] = image
+	return nil
+}
+
+// releaseNotes keeps the release notes of an image until that is settled.
+func (in *importer) releaseNotes(b *batch, rel string, r io.Reader) error {
+	data, err := io.ReadAll(io.LimitReader(r, maxNotes+1))
+	if err != nil {
+		return refuse("%s cannot be read: %w", rel, err)
+	}
+	if len(data) > maxNotes {
+		in.refused(b, rel, fmt.Sprintf("release notes of more than %d bytes", maxNotes))
+		return nil
+	}
+	b.notes[rel] = data
 	return nil
 }
 
@@ -424,7 +430,8 @@ func (in *importer) nested(b *batch, rel string, a staged) error {
 
 // spent tells whether the import as a whole has reached a bound.
 func (in *importer) spent() bool {
-	return in.files > maxFiles || in.read > maxTotal || in.deep || in.budget != nil && in.budget.spent
+	return in.files > maxFiles || in.read > maxTotal || in.deep || in.budget != nil &&
+		in.budget.spent
 }
 
 // clear removes what was staged and not put on the shelf.
@@ -633,7 +640,8 @@ func (in *importer) keep(b *batch, rel string, manifest firmware.Manifest, notes
 		in.refused(b, rel, no.Reason)
 		return nil
 	}
-	err = errors.Join(err, in.keepNotes(b, notes, manifest), in.shelf.Forget(Unknown{SHA256: image.digest}))
+	err = errors.Join(err, in.keepNotes(b, notes, manifest),
+		in.shelf.Forget(Unknown{SHA256: image.digest}))
 	if err != nil {
 		return err
 	}

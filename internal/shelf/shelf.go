@@ -101,7 +101,8 @@ func (s *Shelf) read() (images []firmware.Image, faults []Fault, err error) {
 		}
 	}
 	slices.SortFunc(images, func(a, b firmware.Image) int {
-		return cmp.Or(strings.Compare(a.Vendor, b.Vendor), strings.Compare(a.Models[0], b.Models[0]),
+		return cmp.Or(strings.Compare(a.Vendor, b.Vendor),
+			strings.Compare(a.Models[0], b.Models[0]),
 			strings.Compare(a.Component, b.Component), version.Compare(b.Version, a.Version),
 			strings.Compare(a.SHA256, b.SHA256))
 	})
@@ -223,7 +224,8 @@ func (s *Shelf) twin(m firmware.Manifest) (string, error) {
 	for _, i := range images {
 		same := i.SHA256 != m.SHA256 && i.Component == m.Component && i.Hardware == m.Hardware &&
 			version.Equal(i.Version, m.Version)
-		if same && slices.ContainsFunc(m.Models, func(model string) bool { return i.IsFor(m.Vendor, model) }) {
+		if same && slices.ContainsFunc(m.Models,
+			func(model string) bool { return i.IsFor(m.Vendor, model) }) {
 			return fmt.Sprintf("another image of %s %s %s is on the shelf: %s (%s); find out which one is right, and drop the other",
 				i.Vendor, strings.Join(i.Models, ", "), i.Version, i.File, i.SHA256[:12]), nil
 		}

@@ -285,7 +285,8 @@ func overlapping(t *testing.T) string {
 	binary.LittleEndian.PutUint16(end[8:], 50)
 	binary.LittleEndian.PutUint16(end[10:], 50)
 	binary.LittleEndian.PutUint32(end[12:], uint32(50*len(entry)))
-	return filepath.Join(write(t, t.TempDir(), file{"overlap.zip", string(append(out, end...))}), "overlap.zip")
+	return filepath.Join(write(t, t.TempDir(), file{"overlap.zip", string(append(out, end...))}),
+		"overlap.zip")
 }
 
 // sparse is a tar file with a hole of 8 GiB: GNU tar's old form, type S.
@@ -300,7 +301,8 @@ func sparse(t *testing.T) string {
 		sum += int(b)
 	}
 	copy(head[148:], fmt.Sprintf("%06o\x00 ", sum))
-	return filepath.Join(write(t, t.TempDir(), file{"sparse.tar", string(head) + strings.Repeat("\x00", 1024)}), "sparse.tar")
+	return filepath.Join(write(t, t.TempDir(),
+		file{"sparse.tar", string(head) + strings.Repeat("\x00", 1024)}), "sparse.tar")
 }
 
 // However often something is packed into something, an import unpacks no more than the file
@@ -330,9 +332,11 @@ func TestTwins(t *testing.T) {
 	s := open(t)
 	add(t, s, write(t, t.TempDir(), newImage, newManifest))
 	other := file{"other.bin", "another 3.2.1"}
-	got := add(t, s, write(t, t.TempDir(), other, manifestFor("WX-40", "3.2.1", other.name, other.body)))
+	got := add(t, s, write(t, t.TempDir(), other,
+		manifestFor("WX-40", "3.2.1", other.name, other.body)))
 	require.Len(t, got[shelf.Refused], 1)
-	assert.Contains(t, got[shelf.Refused][0], "another image of Wexcombe WX-40 3.2.1 is on the shelf: ")
+	assert.Contains(t, got[shelf.Refused][0],
+		"another image of Wexcombe WX-40 3.2.1 is on the shelf: ")
 }
 
 // What cannot be read on a shelf is named and left out, and can be dropped.

@@ -172,7 +172,8 @@ func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, dam
 			err = f.Close()
 		}
 		if err != nil {
-			damaged = append(damaged, Fault{SHA256: image.SHA256, File: s.imagePath(image.SHA256), Reason: err.Error()})
+			damaged = append(damaged,
+				Fault{SHA256: image.SHA256, File: s.imagePath(image.SHA256), Reason: err.Error()})
 		}
 		count++
 		if read += image.Size; progress != nil {
@@ -299,12 +300,13 @@ func (s *Shelf) Remember(dir string) error {
 	if err != nil || slices.Contains(known, abs) {
 		return err
 	}
-	return atomicfile.Transform(filepath.Join(s.dir, sites), 0o644, func(old []byte) ([]byte, error) {
-		if strings.Contains("\n"+string(old), "\n"+abs+"\n") {
-			return old, nil // another program was faster
-		}
-		return append(old, abs+"\n"...), nil
-	})
+	return atomicfile.Transform(filepath.Join(s.dir, sites), 0o644,
+		func(old []byte) ([]byte, error) {
+			if strings.Contains("\n"+string(old), "\n"+abs+"\n") {
+				return old, nil // another program was faster
+			}
+			return append(old, abs+"\n"...), nil
+		})
 }
 
 // Sites lists the site folders that have used this shelf.

@@ -32,7 +32,8 @@ func TestRealXZ(t *testing.T) {
 	}{
 		"usual":          {[]string{"-6"}, ""},
 		"several blocks": {[]string{"-9", "--block-size=4096"}, ""},
-		"a filter":       {[]string{"--x86", "--lzma2=dict=1MiB"}, "xz"}, // firmware is not packed so; it is refused in words
+		// firmware is not packed so; it is refused in words
+		"a filter": {[]string{"--x86", "--lzma2=dict=1MiB"}, "xz"},
 		"too much memory": {[]string{"--lzma2=dict=512MiB"},
 			"asks for 512 MiB of memory"},
 	} {

@@ -36,14 +36,17 @@ func TestWithSSHKeygen(t *testing.T) {
 	require.NoError(t, os.WriteFile(at("ours"), private, 0o600))
 	_, err = signature.Signer(private, func() (string, error) { return "a duck", nil }, "")
 	assert.ErrorIs(t, err, signature.ErrPassphrase)
-	signer, err := signature.Signer(private, func() (string, error) { return "a swan a day", nil }, "")
+	signer, err := signature.Signer(private, func() (string, error) { return "a swan a day", nil },
+		"")
 	require.NoError(t, err)
 	const message = "feed: Wexcombe\n"
 	signed, err := signature.Sign(strings.NewReader(message), signer, signature.Feed)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(at("message.sig"), signed, 0o600))
-	require.NoError(t, os.WriteFile(at("allowed"), []byte("maker "+signature.Line(public)+"\n"), 0o600))
-	out, err := run(message, "-Y", "verify", "-f", at("allowed"), "-I", "maker", "-n", signature.Feed, "-s", at("message.sig"))
+	require.NoError(t, os.WriteFile(at("allowed"), []byte("maker "+signature.Line(public)+"\n"),
+		0o600))
+	out, err := run(message, "-Y", "verify", "-f", at("allowed"), "-I", "maker", "-n",
+		signature.Feed, "-s", at("message.sig"))
 	require.NoError(t, err, out)
 
 	for _, kind := range []string{"ed25519", "ecdsa", "rsa"} {
@@ -58,12 +61,16 @@ func TestWithSSHKeygen(t *testing.T) {
 		key, err := signature.Public(string(line))
 		require.NoError(t, err)
 		assert.NoError(t, signature.VerifyFile(at("message"), key, signature.Feed), kind)
-		assert.ErrorIs(t, signature.VerifyFile(at("message"), key, "another"), signature.ErrSignature)
-		assert.ErrorIs(t, signature.VerifyFile(at("message"), public, signature.Feed), signature.ErrSignature)
+		assert.ErrorIs(t, signature.VerifyFile(at("message"), key, "another"),
+			signature.ErrSignature)
+		assert.ErrorIs(t, signature.VerifyFile(at("message"), public, signature.Feed),
+			signature.ErrSignature)
 		raw, err := os.ReadFile(at("message.sig"))
 		require.NoError(t, err)
-		assert.ErrorIs(t, signature.Verify(strings.NewReader(message+"x"), raw, key, signature.Feed), signature.ErrSignature)
-		assert.ErrorIs(t, signature.Verify(strings.NewReader(message), []byte("rubbish"), key, signature.Feed), signature.ErrSignature)
+		assert.ErrorIs(t, signature.Verify(strings.NewReader(message+"x"), raw, key,
+			signature.Feed), signature.ErrSignature)
+		assert.ErrorIs(t, signature.Verify(strings.NewReader(message), []byte("rubbish"), key,
+			signature.Feed), signature.ErrSignature)
 	}
 }
 

@@ -43,7 +43,8 @@ const (
 )
 
 func newCamera(s *standIn, _ Scenario) error {
-	c := &camera{standIn: s, nonces: map[string]bool{}, digest: newDigestAuth("camera", "MD5", &s.login)}
+	c := &camera{standIn: s, nonces: map[string]bool{},
+		digest: newDigestAuth("camera", "MD5", &s.login)}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
 	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10],

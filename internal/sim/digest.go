@@ -24,8 +24,9 @@ func newDigestAuth(realm, algorithm string, login *Login) *digestAuth {
 
 // challenge asks for the login.
 func (a *digestAuth) challenge(w http.ResponseWriter) {
-	w.Header().Add("WWW-Authenticate", fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=%s, nonce="%s"`,
-		a.realm, a.algorithm, a.nonce))
+	w.Header().Add("WWW-Authenticate",
+		fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=%s, nonce="%s"`,
+			a.realm, a.algorithm, a.nonce))
 }
 
 // holds tells whether a request answers the challenge with the login. given is false where

@@ -48,7 +48,8 @@ func (c *camera) hearProbe(packet []byte) [][]byte {
 	action := strings.TrimSpace(p.Action)
 	switch {
 	case action == wsdNS+"/Probe" && p.Body.Probe != nil:
-		if c.hasTypes(packet, p.Body.Probe.Types) && c.inScopes(p.Body.Probe.Scopes.List, p.Body.Probe.Scopes.MatchBy) {
+		if c.hasTypes(packet, p.Body.Probe.Types) &&
+			c.inScopes(p.Body.Probe.Scopes.List, p.Body.Probe.Scopes.MatchBy) {
 			return [][]byte{c.match(p.MessageID, "Probe")}
 		}
 	case action == wsdNS+"/Resolve" && p.Body.Resolve != nil:
@@ -95,8 +96,10 @@ func (c *camera) inScopes(asked, by string) bool {
 			case "", wsdNS + "/rfc2396":
 				a, errA := url.Parse(want)
 				b, errB := url.Parse(have)
-				return errA == nil && errB == nil && strings.EqualFold(a.Scheme, b.Scheme) && strings.EqualFold(a.Host, b.Host) &&
-					strings.HasPrefix(strings.Trim(b.EscapedPath(), "/")+"/", strings.TrimPrefix(strings.Trim(a.EscapedPath(), "/")+"/", "/"))
+				return errA == nil && errB == nil && strings.EqualFold(a.Scheme, b.Scheme) &&
+					strings.EqualFold(a.Host, b.Host) &&
+					strings.HasPrefix(strings.Trim(b.EscapedPath(), "/")+"/",
+						strings.TrimPrefix(strings.Trim(a.EscapedPath(), "/")+"/", "/"))
 			case wsdNS + "/strcmp0":
 				return want == have
 			}

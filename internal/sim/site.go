@@ -196,7 +196,8 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
 					continue
 				}
 				back := to
-				if service == "mdns" && asker.Port == mdnsPort { // a querier that hears the group: RFC 6762, 6
+				// a querier that hears the group: RFC 6762, 6
+				if service == "mdns" && asker.Port == mdnsPort {
 					if !in.mayMulticast() {
 						continue
 					}

@@ -40,13 +40,16 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 	}
 	text(".1.3.6.1.2.1.1.1.0", "Osmere "+s.Model+" switch, firmware "+version)
 	// sysObjectID: of an enterprise of documentation (RFC 5612); sysUpTime in 1/100 s.
-	all = append(all, gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.2.0", Type: gosnmp.ObjectIdentifier, Value: ".1.3.6.1.4.1.32473.8"},
-		gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.3.0", Type: gosnmp.TimeTicks, Value: uint32(time.Since(s.cameUp()).Milliseconds() / 10)})
+	all = append(all, gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.2.0", Type: gosnmp.ObjectIdentifier,
+		Value: ".1.3.6.1.4.1.32473.8"},
+		gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.3.0", Type: gosnmp.TimeTicks,
+			Value: uint32(time.Since(s.cameUp()).Milliseconds() / 10)})
 	text(".1.3.6.1.2.1.1.5.0", s.Name)
 	text(".1.3.6.1.2.1.2.2.1.6.1", string(mac))
 	const entity = ".1.3.6.1.2.1.47.1.1.1.1."
 	number(entity+"5.1", 3) // chassis
-	for column, value := range map[string]string{"7.1": s.Name, "8.1": s.Hardware, "9.1": version, "11.1": s.Serial, "12.1": "Osmere", "13.1": s.Model} {
+	for column, value := range map[string]string{"7.1": s.Name, "8.1": s.Hardware, "9.1": version,
+		"11.1": s.Serial, "12.1": "Osmere", "13.1": s.Model} {
 		text(entity+column, value)
 	}
 	const local, remote = ".1.0.8802.1.1.2.1.3.", ".1.0.8802.1.1.2.1.4.1.1."
@@ -71,7 +74,9 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 			text(remote+"9"+index, name)
 		}
 	}
-	slices.SortFunc(all, func(a, b gosnmp.SnmpPDU) int { return slices.Compare(numbers(a.Name), numbers(b.Name)) })
+	slices.SortFunc(all, func(a, b gosnmp.SnmpPDU) int {
+		return slices.Compare(numbers(a.Name), numbers(b.Name))
+	})
 	return all
 }
 
@@ -86,7 +91,8 @@ func numbers(oid string) []int {
 
 // answerTo makes the answer to one request: RFC 1157, 4.1, and RFC 3416, 4.2.
 func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU) *gosnmp.SnmpPacket {
-	answer := &gosnmp.SnmpPacket{Version: in.Version, Community: in.Community, PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
+	answer := &gosnmp.SnmpPacket{Version: in.Version, Community: in.Community,
+		PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
 	next := func(oid string) gosnmp.SnmpPDU {
 		for _, o := range objects {
 			if slices.Compare(numbers(o.Name), numbers(oid)) > 0 {
@@ -103,15 +109,18 @@ func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU) *gosnmp.SnmpPacke
 			case at >= 0:
 				answer.Variables = append(answer.Variables, objects[at])
 			case in.Version == gosnmp.Version1:
-				answer.Error, answer.ErrorIndex, answer.Variables = gosnmp.NoSuchName, uint8(i+1), in.Variables
+				answer.Error, answer.ErrorIndex, answer.Variables = gosnmp.NoSuchName, uint8(i+
+					1), in.Variables
 			default:
-				answer.Variables = append(answer.Variables, gosnmp.SnmpPDU{Name: v.Name, Type: gosnmp.NoSuchObject})
+				answer.Variables = append(answer.Variables,
+					gosnmp.SnmpPDU{Name: v.Name, Type: gosnmp.NoSuchObject})
 			}
 		}
 	case gosnmp.GetNextRequest:
 		for i, v := range in.Variables {
 			if n := next(v.Name); n.Type == gosnmp.EndOfMibView && in.Version == gosnmp.Version1 {
-				answer.Error, answer.ErrorIndex, answer.Variables = gosnmp.NoSuchName, uint8(i+1), in.Variables
+				answer.Error, answer.ErrorIndex, answer.Variables = gosnmp.NoSuchName, uint8(i+
+					1), in.Variables
 			} else {
 				answer.Variables = append(answer.Variables, n)
 			}

@@ -22,7 +22,8 @@ func FuzzRename(f *testing.F) {
 		if err != nil {
 			return // the caller parses it and keeps the old file
 		}
-		if len(before.Hold) != len(after.Hold) || len(before.Groups) > len(after.Groups) || len(before.Uplinks) != len(after.Uplinks) {
+		if len(before.Hold) != len(after.Hold) || len(before.Groups) > len(after.Groups) ||
+			len(before.Uplinks) != len(after.Uplinks) {
 			t.Errorf("%q to %q made another file of it:\n%s", from, to, text)
 		}
 	})

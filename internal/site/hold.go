@@ -12,7 +12,9 @@ import (
 // A site file is a person's: holds are added and dropped as lines, so that comments and
 // everything else stay as they are. What comes out is parsed before it is returned.
 var (
-	holdKey  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^hold:\s*(#.*)?$`) })
+	holdKey = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^hold:\s*(#.*)?$`)
+	})
 	holdItem = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^(\s*)- \{device: *(.+?)(, *because: .*)?\}\s*(#.*)?$`)
 	})

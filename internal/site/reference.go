@@ -84,8 +84,10 @@ func Rename(data []byte, from, to string) []byte {
 	lines := strings.SplitAfter(string(data), "\n")
 	tokens := lexer.Tokenize(string(data))
 	for _, t := range slices.Backward(tokens) { // from the end: columns before it stay right
-		word := t.Type == token.StringType || t.Type == token.SingleQuoteType || t.Type == token.DoubleQuoteType
-		if !word || !strings.EqualFold(t.Value, from) || t.Next != nil && t.Next.Type == token.MappingValueType {
+		word := t.Type == token.StringType || t.Type == token.SingleQuoteType ||
+			t.Type == token.DoubleQuoteType
+		if !word || !strings.EqualFold(t.Value, from) || t.Next != nil &&
+			t.Next.Type == token.MappingValueType {
 			continue
 		}
 		line, column := t.Position.Line-1, t.Position.Column-1

@@ -143,7 +143,8 @@ func (s Site) checkGroups(doc *yamldoc.Doc) error {
 	for _, g := range s.groupNames() {
 		for j, pattern := range s.Groups[g] {
 			if !isPattern(pattern) {
-				return doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is not a name", pattern)
+				return doc.Errorf(fmt.Sprintf("$.groups.%s[%d]", g, j), "groups: %q is not a name",
+					pattern)
 			}
 		}
 	}

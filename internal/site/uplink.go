@@ -122,7 +122,8 @@ func (g wiring) walk(start int, edges map[int][]int, doubts map[int][]string) ma
 		queue = queue[1:]
 		for _, next := range edges[cur] {
 			through, reached := up[next]
-			cable := reached && through == cur || next == up[cur] && cur != start // it came by this one
+			// it came by this one
+			cable := reached && through == cur || next == up[cur] && cur != start
 			switch {
 			case cable:
 			case !reached && next != start:

@@ -31,8 +31,9 @@ func TestInvisible(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	names := []string{"cam-11", "cam-12", "gate-1", "recorder-1"}
-	for word, want := range map[string]string{"cam-1l": "cam-11", "gate1": "gate-1", "Recoder-1": "recorder-1",
-		"pump": "", "x": ""} {
+	for word, want := range map[string]string{"cam-1l": "cam-11", "gate1": "gate-1",
+		"Recoder-1": "recorder-1",
+		"pump":      "", "x": ""} {
 		assert.Equal(t, want, text.Nearest(word, names), word)
 	}
 }

@@ -179,7 +179,8 @@ func cause(ctx context.Context, err error) error {
 // OwnFault tells whether an error is this machine's own: it has no file descriptor, port or
 // memory left to ask anybody.
 func OwnFault(err error) bool {
-	for _, own := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM, syscall.EADDRNOTAVAIL} {
+	for _, own := range []error{syscall.EMFILE, syscall.ENFILE, syscall.ENOBUFS, syscall.ENOMEM,
+		syscall.EADDRNOTAVAIL} {
 		if errors.Is(err, own) {
 			return true
 		}
@@ -291,7 +292,8 @@ func (o *outgoing) watch(ended <-chan struct{}, giveUp context.CancelCauseFunc) 
 			wait = verdictIn
 		}
 		if time.Since(since) > wait {
-			giveUp(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more", at, o.body.Size))
+			giveUp(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more", at,
+				o.body.Size))
 			return
 		}
 	}

@@ -39,7 +39,8 @@ func TestASlowLinkIsNotAStall(t *testing.T) {
 				time.Sleep(2 * time.Minute)
 				if c.lasts == 0 {
 					assert.NoError(t, ctx.Err())
-					assert.InDelta(t, 2*60*1500, told.Load(), 2*1500, "the progress is what has left")
+					assert.InDelta(t, 2*60*1500, told.Load(), 2*1500,
+						"the progress is what has left")
 				} else {
 					assert.ErrorIs(t, context.Cause(ctx), device.ErrAway)
 				}

@@ -68,7 +68,8 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 			return
 		}
 		for _, c := range x.Logins(d) {
-			if c.Is(login.Community) && !slices.Contains(all, c.Password) && !slices.Contains(out[host], c.Password) {
+			if c.Is(login.Community) && !slices.Contains(all, c.Password) &&
+				!slices.Contains(out[host], c.Password) {
 				out[host] = append(out[host], c.Password)
 			}
 		}
@@ -78,7 +79,8 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 	}
 	for _, e := range x.Book.Entries { // an address where nothing is known yet
 		if a, err := netip.ParseAddr(e.Of); err == nil && e.Kind == login.Device {
-			add(device.Device{Endpoint: device.Endpoint{Address: netip.AddrPortFrom(a, 0).String()}})
+			add(device.Device{Endpoint: device.Endpoint{Address: netip.AddrPortFrom(a,
+				0).String()}})
 		}
 	}
 	return out
@@ -86,8 +88,10 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Dialects: Dialects, Logins: x.Logins, Names: x.site.NameOf, Refers: x.site.Refers, Plain: x.plain,
-		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys, Patience: scan.UsualPatience}
+	return &scan.Scanner{Dialects: Dialects, Logins: x.Logins, Names: x.site.NameOf,
+		Refers: x.site.Refers, Plain: x.plain,
+		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
+		Patience: scan.UsualPatience}
 }
 
 // Contact is how to talk to a known device: with the login that worked last, or the first

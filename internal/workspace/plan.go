@@ -162,8 +162,9 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 // NeededBy names the devices, of all sites that have used the shelf and of the site here
 // (empty: none), that run an image or ran it before their last job: it is what they would
 // be returned to. Another image of the same version would do as well.
-func NeededBy(s *shelf.Shelf, image firmware.Image, here string, now func() time.Time) ([]string,
-	error) {
+func NeededBy(
+	s *shelf.Shelf, image firmware.Image, here string, now func() time.Time,
+) ([]string, error) {
 	images, err := s.List()
 	if err != nil {
 		return nil, err
@@ -254,7 +255,8 @@ func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Ima
 }
 
 // need marks what the devices of one site need.
-func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.Time, needed map[string]bool) error {
+func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.Time,
+	needed map[string]bool) error {
 	w, err := Open(dir, now)
 	if err != nil {
 		return err
@@ -276,7 +278,8 @@ func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.T
 		}
 		for _, i := range images {
 			d := r.Match.Device
-			runs := version.Equal(i.Version, r.Version.Text) || earlier != "" && version.Equal(i.Version, earlier)
+			runs := version.Equal(i.Version, r.Version.Text) || earlier != "" &&
+				version.Equal(i.Version, earlier)
 			if i.Component == r.Component && runs && i.Fits(d.Vendor, d.Model, d.Hardware) {
 				needed[i.SHA256] = true
 			}

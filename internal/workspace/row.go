@@ -49,11 +49,13 @@ type Row struct {
 	Access     string   `json:"access" expr:"access"`
 	Groups     []string `json:"groups" expr:"groups"`
 	// the job in which it failed on the way to the target
-	FailedIn string    `json:"failed_in" expr:"failed_in"`
-	MAC      string    `json:"mac" expr:"mac"`                  // its hardware address
-	Says     string    `json:"says" expr:"says"`                // what it says of itself in words
-	Seen     time.Time `json:"seen,omitzero" expr:"seen"`       // when it was last read, or said something new
-	Updated  time.Time `json:"updated,omitzero" expr:"updated"` // when a job last proved it on a new version
+	FailedIn string `json:"failed_in" expr:"failed_in"`
+	MAC      string `json:"mac" expr:"mac"`   // its hardware address
+	Says     string `json:"says" expr:"says"` // what it says of itself in words
+	// when it was last read, or said something new
+	Seen time.Time `json:"seen,omitzero" expr:"seen"`
+	// when a job last proved it on a new version
+	Updated time.Time `json:"updated,omitzero" expr:"updated"`
 
 	Match match.Row `json:"-" expr:"-"`
 }

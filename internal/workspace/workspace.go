@@ -105,7 +105,8 @@ func Open(dir string, now func() time.Time) (*Workspace, error) {
 	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
 		l, err = ledger.Create(dir, now)
 		if err == nil {
-			err = l.Append(Founded, "", "", map[string]string{"site": s.Name, "because": "the folder came without a ledger"})
+			err = l.Append(Founded, "", "",
+				map[string]string{"site": s.Name, "because": "the folder came without a ledger"})
 		}
 	}
 	if err != nil {
@@ -297,7 +298,8 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 			continue
 		}
 		if exists, err := job.Exists(w.Ledger, name); err != nil || !exists {
-			return count, last, fmt.Errorf("job %s was started here, and its entries are missing", name)
+			return count, last, fmt.Errorf("job %s was started here, and its entries are missing",
+				name)
 		}
 	}
 	return count, last, nil
@@ -308,7 +310,8 @@ func (w *Workspace) Rename(from, to string) error {
 	for _, name := range []string{site.File, site.TargetsFile} {
 		path := filepath.Join(w.Dir, name)
 		raw, err := os.ReadFile(path)
-		if errors.Is(err, os.ErrNotExist) || err == nil && bytes.Equal(site.Rename(raw, from, to), raw) {
+		if errors.Is(err, os.ErrNotExist) || err == nil &&
+			bytes.Equal(site.Rename(raw, from, to), raw) {
 			continue
 		}
 		err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {

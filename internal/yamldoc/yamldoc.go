@@ -49,7 +49,8 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 			Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
 	}
 	data = bytes.TrimPrefix(data, []byte("\ufeff")) // editors on Windows begin a file with it
-	defer func() {                                  // the YAML package does so on some files that are none
+	// the YAML package does so on some files that are none
+	defer func() {
 		if r := recover(); r != nil {
 			doc, err = nil, &Error{Name: name, Message: "is not YAML that can be read"}
 		}

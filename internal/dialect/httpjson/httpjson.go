@@ -113,8 +113,9 @@ func (t *session) request(method, path string, body any) (*http.Request, error) 
 }
 
 // open asks what needs no login.
-func (t *session) open(ctx context.Context, method, path string, body, into any) (wire.Answer,
-	error) {
+func (t *session) open(
+	ctx context.Context, method, path string, body, into any,
+) (wire.Answer, error) {
 	r, err := t.request(method, path, body)
 	if err != nil {
 		return wire.Answer{}, err

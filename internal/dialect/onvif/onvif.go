@@ -365,9 +365,12 @@ func (t *session) own(uri string) (string, error) {
 		return "", device.Because(device.Malformed, "an upload address that is none: %q",
 			text.Clean(uri))
 	}
-	shown := u.Port() == self.Port() || slices.Contains(map[string][]string{"http": {"", "80"}, "https": {"", "443"}}[u.Scheme], u.Port())
+	shown := u.Port() == self.Port() ||
+		slices.Contains(map[string][]string{"http": {"", "80"}, "https": {"", "443"}}[u.Scheme],
+			u.Port())
 	if !shown { // another service may be there, which is none of the device's
-		return "", device.Because(device.Malformed, "an upload address at a port that it has not shown: %q",
+		return "", device.Because(device.Malformed,
+			"an upload address at a port that it has not shown: %q",
 			text.Clean(u.Host))
 	}
 	if u.Hostname() != self.Hostname() {

@@ -118,11 +118,13 @@ func TestNoLoginIsTriedInVain(t *testing.T) {
 	for _, auth := range []string{"token", "digest", "mixed"} {
 		t.Run(auth, func(t *testing.T) {
 			s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
-				Devices: []sim.Device{{Name: "cam-11", Kind: "camera", Model: "WX-40", Serial: "S", Version: "1.0",
-					Host: 11, Auth: auth}}}, "", slog.New(slog.DiscardHandler))
+				Devices: []sim.Device{{Name: "cam-11", Kind: "camera", Model: "WX-40", Serial: "S",
+					Version: "1.0",
+					Host:    11, Auth: auth}}}, "", slog.New(slog.DiscardHandler))
 			require.NoError(t, err)
 			t.Cleanup(s.Stop)
-			session := onvif.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}},
+			session := onvif.Dialect{}.Open(
+				dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}},
 				login.Credential{User: "keeper", Password: "quoin"})
 			_, err = session.Read(t.Context())
 			require.NoError(t, err)
@@ -131,7 +133,8 @@ func TestNoLoginIsTriedInVain(t *testing.T) {
 			update, err := session.Update(firmware.Main)
 			require.NoError(t, err)
 			require.NoError(t, update.Transfer(t.Context(),
-				dialect.Image{ReaderAt: bytes.NewReader(image.Bytes()), Size: int64(image.Len())}, nil))
+				dialect.Image{ReaderAt: bytes.NewReader(image.Bytes()), Size: int64(image.Len())},
+				nil))
 			assert.NotContains(t, s.StandIns()[0].Log, "refused login")
 		})
 	}

@@ -20,7 +20,8 @@ const requestID = 0x0ca7e4a
 // agent answers with its engine's number, without a login (RFC 3414, 4).
 func Probes(communities ...string) [][]byte {
 	out := CommunityProbes(append([]string{Community}, communities...)...)
-	return append(out, packed(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507, MsgFlags: gosnmp.Reportable,
+	return append(out, packed(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507,
+		MsgFlags:           gosnmp.Reportable,
 		SecurityModel:      gosnmp.UserSecurityModel,
 		SecurityParameters: &gosnmp.UsmSecurityParameters{}})...)
 }

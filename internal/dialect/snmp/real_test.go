@@ -40,16 +40,19 @@ rouser lodger auth
 	c := exec.Command(program, "-f", "-LE", "4", "-C", "-c", conf, "-I", "-smux")
 	require.NoError(t, c.Start())
 	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
-	at := dialect.At{Endpoint: device.Endpoint{Dialect: snmp.Name, Address: address, ProtocolVersion: snmp.V3}}
+	at := dialect.At{Endpoint: device.Endpoint{Dialect: snmp.Name, Address: address,
+		ProtocolVersion: snmp.V3}}
 	read := func(as login.Credential) error {
 		_, err := snmp.Dialect{}.Open(at, as).Read(t.Context())
 		return err
 	}
 	warden := login.Credential{User: "warden", Password: "quoin-and-sluice",
 		SNMP: login.SNMP{Auth: "sha256", Privacy: "aes", Secret: "towpath-and-gate"}}
-	require.Eventually(t, func() bool { return read(warden) == nil }, time.Minute, 100*time.Millisecond,
+	require.Eventually(t, func() bool { return read(warden) == nil }, time.Minute,
+		100*time.Millisecond,
 		"it takes a moment to come up")
-	require.NoError(t, read(login.Credential{User: "lodger", Password: "quoin-and-sluice", SNMP: login.SNMP{Auth: "md5"}}))
+	require.NoError(t, read(login.Credential{User: "lodger", Password: "quoin-and-sluice",
+		SNMP: login.SNMP{Auth: "md5"}}))
 	wrong := warden
 	wrong.SNMP.Secret = "another-secret"
 	require.Error(t, read(wrong))

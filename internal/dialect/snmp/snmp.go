@@ -186,15 +186,18 @@ type secured struct {
 // ways are those that a login names, or the usual ones.
 func ways(named login.SNMP) []secured {
 	if named.Auth == "" {
-		return []secured{{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES}, {gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES},
+		return []secured{{gosnmp.AuthPriv, gosnmp.SHA, gosnmp.AES},
+			{gosnmp.AuthPriv, gosnmp.SHA256, gosnmp.AES},
 			{gosnmp.AuthNoPriv, gosnmp.SHA, gosnmp.NoPriv}}
 	}
-	auth := map[string]gosnmp.SnmpV3AuthProtocol{"md5": gosnmp.MD5, "sha": gosnmp.SHA, "sha224": gosnmp.SHA224,
+	auth := map[string]gosnmp.SnmpV3AuthProtocol{"md5": gosnmp.MD5, "sha": gosnmp.SHA,
+		"sha224": gosnmp.SHA224,
 		"sha256": gosnmp.SHA256, "sha384": gosnmp.SHA384, "sha512": gosnmp.SHA512}[named.Auth]
 	if named.Privacy == "" {
 		return []secured{{gosnmp.AuthNoPriv, auth, gosnmp.NoPriv}}
 	}
-	priv := map[string]gosnmp.SnmpV3PrivProtocol{"des": gosnmp.DES, "aes": gosnmp.AES, "aes192": gosnmp.AES192,
+	priv := map[string]gosnmp.SnmpV3PrivProtocol{"des": gosnmp.DES, "aes": gosnmp.AES,
+		"aes192": gosnmp.AES192,
 		"aes256": gosnmp.AES256}[named.Privacy]
 	return []secured{{gosnmp.AuthPriv, auth, priv}}
 }

@@ -39,8 +39,9 @@ type Discoverer struct {
 	Patience       time.Duration // for an address to take a connection, and to answer who it is
 	Via            []string      // the protocols to use; empty: all
 	Log            *slog.Logger
-	Progress       func(done, total int, what string)      // may be nil
-	Met            func(address, kind, fingerprint string) // told every key that is shown; may be nil
+	Progress       func(done, total int, what string) // may be nil
+	// told every key that is shown; may be nil
+	Met func(address, kind, fingerprint string)
 
 	starved atomic.Pointer[error] // why this machine could not ask
 }

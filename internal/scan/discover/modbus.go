@@ -27,8 +27,9 @@ const (
 
 // identifyModbus asks who answers at a Modbus port. Units are asked in the order in
 // which gateways use them: 255 for themselves, then 1.
-func identifyModbus(ctx context.Context, a netip.AddrPort, patience time.Duration) (device.Reading,
-	bool) {
+func identifyModbus(
+	ctx context.Context, a netip.AddrPort, patience time.Duration,
+) (device.Reading, bool) {
 	for _, unit := range []byte{255, 1} {
 		if facts, ok := modbusUnit(ctx, a, unit, patience); ok {
 			return facts, true

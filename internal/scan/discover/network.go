@@ -59,8 +59,9 @@ func (e *WideError) Error() string {
 
 // Addresses makes a network of what a person names to be looked through: each an address,
 // a row, a network or host:port. wide allows ranges of more than a /16.
-func Addresses(addresses, except []string, adapter string, ports []site.Port, wide bool) ([]Network,
-	error) {
+func Addresses(
+	addresses, except []string, adapter string, ports []site.Port, wide bool,
+) ([]Network, error) {
 	n := Network{Adapter: adapter, Ports: ports}
 	for list, into := range map[*[]string]*[]site.Range{&addresses: &n.Ranges, &except: &n.Except} {
 		for _, t := range *list {

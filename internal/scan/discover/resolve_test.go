@@ -15,7 +15,8 @@ import (
 
 // The stand-ins answer WS-Discovery by the standard: who learns from them learns that.
 func TestWSDiscoveryOfStandIns(t *testing.T) {
-	place, err := sim.Start(sim.Scenario{Devices: []sim.Device{{Name: "cam-11", Kind: "camera", Model: "WX-40",
+	place, err := sim.Start(sim.Scenario{Devices: []sim.Device{{Name: "cam-11", Kind: "camera",
+		Model:  "WX-40",
 		Serial: "S", Version: "1.0", Host: 11}}}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(place.Stop)
@@ -31,7 +32,8 @@ func TestWSDiscoveryOfStandIns(t *testing.T) {
 	// first answer is to that.
 	ask := func(action, what string) string {
 		id := asked.next()
-		for _, m := range [][]byte{wsdMessage(wsd2005, id, action, what), wsdMessage(wsd2005, asked.next(), "Probe", "")} {
+		for _, m := range [][]byte{wsdMessage(wsd2005, id, action, what),
+			wsdMessage(wsd2005, asked.next(), "Probe", "")} {
 			_, err := c.Write(m)
 			require.NoError(t, err)
 		}
@@ -61,7 +63,8 @@ func TestWSDiscoveryOfStandIns(t *testing.T) {
 	} {
 		assert.Equal(t, answered, ask("Probe", what) != "", what)
 	}
-	resolved := ask("Resolve", `<a:EndpointReference><a:Address>`+uuid+`</a:Address></a:EndpointReference>`)
+	resolved := ask("Resolve", `<a:EndpointReference><a:Address>`+uuid+
+		`</a:Address></a:EndpointReference>`)
 	assert.Contains(t, resolved, "ResolveMatches")
 	assert.Empty(t, ask("Resolve", `<a:EndpointReference><a:Address>urn:uuid:0</a:Address></a:EndpointReference>`))
 	// Our own reader understands both.

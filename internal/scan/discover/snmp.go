@@ -16,7 +16,9 @@ const (
 func (s *Discoverer) snmp() way {
 	return way{name: "snmp", port: snmpPort, wait: snmpWait,
 		messages: snmp.Probes(s.Communities...),
-		own:      func(a netip.Addr) [][]byte { return snmp.CommunityProbes(s.OwnCommunities[a]...) },
+		own: func(a netip.Addr) [][]byte {
+			return snmp.CommunityProbes(s.OwnCommunities[a]...)
+		},
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			facts, by, ok := snmp.Understand(packet)
 			if !ok {

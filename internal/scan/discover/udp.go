@@ -39,7 +39,8 @@ type way struct {
 	wait           time.Duration // from the last datagram on
 	messages       [][]byte
 	own            func(netip.Addr) [][]byte // what one address alone is asked besides; may be nil
-	replyAll       bool                      // a reply goes to the group, where the answer came to a question to it
+	// a reply goes to the group, where the answer came to a question to it
+	replyAll bool
 	// read reads one answer. reply may be sent back to who sent it.
 	read func(packet []byte, from netip.AddrPort) (heard []Sighting, reply []byte)
 }
@@ -316,12 +317,14 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 			if w.replyAll && len(asked) == 1 && asked[0].Addr().IsMulticast() {
 				to = asked[0]
 			}
-			_ = conn.SetWriteDeadline(time.Now().Add(fullAfter)) // that of the questions is long over
+			// that of the questions is long over
+			_ = conn.SetWriteDeadline(time.Now().Add(fullAfter))
 			_, _ = conn.WriteToUDPAddrPort(reply, to)
 			longer(conn)
 		}
 		for _, sight := range heard {
-			key := fmt.Sprintf("%s %s %s %+v", sight.Address, sight.Path, sight.Dialect, sight.Facts)
+			key := fmt.Sprintf("%s %s %s %+v", sight.Address, sight.Path, sight.Dialect,
+				sight.Facts)
 			if !seen[key] && len(seen) < maxSightings {
 				seen[key] = true
 				take(sight)

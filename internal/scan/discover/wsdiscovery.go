@@ -44,7 +44,8 @@ func (s *Discoverer) wsDiscovery() way {
 		groupPort: wsdPort,
 		messages: [][]byte{wsdMessage(wsd2005, asked.next(), "Probe", cameras),
 			wsdMessage(wsd2005, asked.next(), "Probe", ""),
-			wsdMessage(wsd2005, asked.next(), "Probe", profile), wsdMessage(wsd11, asked.next(), "Probe", "")},
+			wsdMessage(wsd2005, asked.next(), "Probe", profile),
+			wsdMessage(wsd11, asked.next(), "Probe", "")},
 		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			return parseMatches(packet, asked, from.Addr())
 		},
