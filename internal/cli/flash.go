@@ -88,7 +88,8 @@ func (a *app) flashCmd() *cobra.Command {
 sent its image, restarted, and asked what it runs. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
 that. A device that fails never stops the others. One that has failed on the way to the
-same version before is skipped, unless it is named.
+same version before is skipped, unless it is named. What uplinks: in site.yaml says is
+reached through a device goes first: the end of a chain before its head.
 
 The first Ctrl-C starts no further device; the second also lets go of those that are
 only being checked. What is being written is always finished.`,

@@ -281,6 +281,12 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
 	what := d.Reason
 	switch {
 	case what != "":
+	case len(d.WaitsFor) > 0:
+		which := "which is reached through it"
+		if len(d.WaitsFor) > 1 {
+			which = "which are reached through it"
+		}
+		what = fmt.Sprintf("waits for %s, %s", strings.Join(d.WaitsFor, ", "), which)
 	case d.Step == job.Done:
 		what = fmt.Sprintf("proven on %s in %s", d.Version,
 			view.Clock(time.Duration(d.Took*float64(time.Second))))

@@ -5,11 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -132,7 +131,8 @@ func (j *Job) enter() error {
 	j.release = free
 	body := startedBody{Purpose: j.plan.Purpose, Parallel: j.plan.Parallel}
 	for _, i := range j.plan.Items {
-		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To()}
+		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To(),
+			After: i.After}
 		for _, h := range i.Path {
 			hop := startHop{Component: h.Image.Component, From: h.From, Version: h.Image.Version,
 				SHA256: h.Image.SHA256, Size: h.Image.Size}
@@ -172,19 +172,57 @@ func (j *Job) Run(going, patience context.Context) error {
 	defer j.close()
 	stop := j.tellProgress()
 	defer stop()
-	var group errgroup.Group
-	group.SetLimit(max(1, j.plan.Parallel))
-	for _, item := range j.plan.Items {
-		group.Go(func() error {
-			w := &worker{job: j, item: item}
-			return w.work(going, patience)
-		})
-	}
-	err := group.Wait()
+	err := j.dispatch(func(item Item) error {
+		w := &worker{job: j, item: item}
+		return w.work(going, patience)
+	})
 	if err == nil {
 		err = j.engine.Ledger.Append(Closed, j.ID, "", struct{}{})
 	}
 	return err
+}
+
+// dispatch does something with every item, so many at the same time, in the order of the
+// plan, but none before those that it comes after have ended. A circle, which no plan should
+// have, does not stop the others: what is in it goes last, one by one. After an error, which
+// is the ledger's, nothing is started any more.
+func (j *Job) dispatch(do func(Item) error) (first error) {
+	type end struct {
+		id  string
+		err error
+	}
+	ends := make(chan end)
+	open := map[string]bool{} // not ended yet
+	for _, item := range j.plan.Items {
+		open[item.Device.ID] = true
+	}
+	blocked := func(item Item) bool {
+		return slices.ContainsFunc(item.After, func(id string) bool { return open[id] })
+	}
+	pending, running := slices.Clone(j.plan.Items), 0
+	for len(pending) > 0 || running > 0 {
+		for running < max(1, j.plan.Parallel) && first == nil {
+			next := slices.IndexFunc(pending, func(item Item) bool { return !blocked(item) })
+			if next < 0 && running == 0 && len(pending) > 0 {
+				next = 0
+			}
+			if next < 0 {
+				break
+			}
+			item := pending[next]
+			pending = slices.Delete(pending, next, next+1)
+			running++
+			go func() { ends <- end{item.Device.ID, do(item)} }()
+		}
+		if running == 0 {
+			break
+		}
+		e := <-ends
+		running--
+		delete(open, e.id)
+		first = errors.Join(first, e.err)
+	}
+	return first
 }
 
 // progressEvery is how often the ledger is told how far transfers are.

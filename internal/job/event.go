@@ -59,6 +59,7 @@ type startItem struct {
 	From   string     `json:"from"`
 	To     string     `json:"to"`
 	Path   []startHop `json:"path"`
+	After  []string   `json:"after,omitempty"` // the IDs of devices that must have ended first
 }
 
 type startHop struct {

@@ -63,6 +63,7 @@ type Item struct {
 	From   string      // what its main component runs, as it was last read
 	Path   []match.Hop // the images, one after the other; never empty
 	Order  version.Order
+	After  []string // the IDs of devices that must have ended first: those reached through it
 }
 
 // To is what the path leads to: the version of the main component, and of others

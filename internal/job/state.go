@@ -53,7 +53,11 @@ type DeviceState struct {
 	// the version of the step: a intermediate version on the way, or the end of it
 	Toward string  `json:"toward,omitempty"`
 	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end
-	first  time.Time
+	// the names of devices that it waits for, which are reached through it
+	WaitsFor []string `json:"waits_for,omitempty"`
+
+	first time.Time // when its first step began
+	after []string  // the IDs of devices that must have ended first
 }
 
 // Percent is how far the current step is, or -1 where that is not known.
@@ -134,7 +138,7 @@ func fold(entries []ledger.Entry) (State, error) {
 				at[item.Device] = i
 				s.Devices = append(s.Devices,
 					DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
-						Path: item.Path, Step: Waiting, Since: e.At})
+						Path: item.Path, Step: Waiting, Since: e.At, after: item.After})
 			}
 		case Begun, Ended:
 			i, ok := at[e.Device]
@@ -149,6 +153,14 @@ func fold(entries []ledger.Entry) (State, error) {
 		}
 		if err != nil {
 			return s, unreadable(e, err)
+		}
+	}
+	for i := range s.Devices {
+		d := &s.Devices[i]
+		for _, id := range d.after {
+			if n, ok := at[id]; ok && d.Step == Waiting && !s.Devices[n].Step.End() {
+				d.WaitsFor = append(d.WaitsFor, s.Devices[n].Name)
+			}
 		}
 	}
 	return s, nil

@@ -42,6 +42,28 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	return nil
 }
 
+// Behind are those of the devices that are reached through d, also by way of others: while d
+// restarts, nothing goes to them.
+func (s Site) Behind(d device.Device, all []device.Device) []device.Device {
+	var out []device.Device
+	found := map[string]bool{d.ID: true}
+	for next := []device.Device{d}; len(next) > 0; next = next[1:] {
+		for _, u := range s.Uplinks {
+			if !next[0].Answers(u.Through) {
+				continue
+			}
+			for _, other := range all {
+				if !found[other.ID] && slices.ContainsFunc(u.Reach, other.Answers) {
+					found[other.ID] = true
+					out = append(out, other)
+					next = append(next, other)
+				}
+			}
+		}
+	}
+	return out
+}
+
 // around looks for a way from what is behind walked's last back to start.
 func around(start string, walked []string, behind map[string][]string) []string {
 	for _, pattern := range behind[walked[len(walked)-1]] {

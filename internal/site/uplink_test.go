@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"catena/internal/device"
 	"catena/internal/site"
@@ -80,5 +81,29 @@ func TestPropose(t *testing.T) {
 			assert.Equal(t, c.want, drawn(links))
 			assert.Equal(t, c.unseen, strings.Join(unseen, " "))
 		})
+	}
+}
+
+func TestBehind(t *testing.T) {
+	s, err := site.Parse("site.yaml", []byte(`site: X
+uplinks:
+  - {through: switch-basin, reach: [gate-1, "cam-*"]}
+  - {through: gate-1, reach: [gate-2]}
+  - {through: gate-2, reach: [gate-3]}
+`))
+	require.NoError(t, err)
+	var all []device.Device
+	for _, name := range []string{"switch-basin", "gate-1", "gate-2", "gate-3", "cam-11", "recorder-1"} {
+		all = append(all, device.Device{ID: name, Name: name})
+	}
+	for name, want := range map[string][]string{
+		"switch-basin": {"gate-1", "cam-11", "gate-2", "gate-3"},
+		"gate-1":       {"gate-2", "gate-3"}, "gate-3": nil, "recorder-1": nil,
+	} {
+		var got []string
+		for _, d := range s.Behind(device.Device{ID: name, Name: name}, all) {
+			got = append(got, d.Name)
+		}
+		assert.Equal(t, want, got, name)
 	}
 }

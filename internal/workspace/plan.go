@@ -84,13 +84,37 @@ func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan jo
 	if err := w.agree(taken); err != nil {
 		return plan, skipped, err
 	}
+	var devices []device.Device
+	for _, r := range order {
+		devices = append(devices, r.Match.Device)
+	}
+	after := w.after(devices)
 	for _, r := range order {
 		d := r.Match.Device
 		plan.Items = append(plan.Items,
 			job.Item{Device: d, From: d.Version, Order: w.matcher.Order(d),
-				Path: match.Ordered(taken[r.ID])})
+				After: after[d.ID], Path: match.Ordered(taken[r.ID])})
 	}
 	return plan, skipped, nil
+}
+
+// after says, by device, which others go first: the end of a chain before its head, what hangs
+// on a switch before the switch. While the one restarts, the others are then neither sent
+// anything nor proven. It looks through devices that are not worked on, too.
+func (w *Workspace) after(devices []device.Device) map[string][]string {
+	var all []device.Device
+	for _, r := range Mains(w.Rows) {
+		all = append(all, r.Match.Device)
+	}
+	out := map[string][]string{}
+	for _, d := range devices {
+		for _, behind := range w.Site.Behind(d, all) {
+			if slices.ContainsFunc(devices, func(o device.Device) bool { return o.ID == behind.ID }) {
+				out[d.ID] = append(out[d.ID], behind.ID)
+			}
+		}
+	}
+	return out
 }
 
 // agree refuses work after which versions that belong together would not: where only a part
