@@ -51,6 +51,11 @@ func (a *app) targetSetCmd() *cobra.Command {
 		Args: exactly(1, "a version: newest, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			target.Version = strings.TrimSpace(args[0])
+			if target.Device != "" {
+				if err := a.means(target.Device); err != nil {
+					return err
+				}
+			}
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				targets = slices.DeleteFunc(targets, target.Same)
 				return append(targets, target), "Target set: " + target.String() + ".", nil
@@ -137,6 +142,16 @@ func (a *app) targetLoadCmd() *cobra.Command {
 			})
 		},
 	}
+}
+
+// means refuses a word that means no known device.
+func (a *app) means(word string) error {
+	w, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	return w.Means(word)
 }
 
 // changeTargets changes targets.yaml, when the site agrees with the result: the groups are

@@ -142,6 +142,8 @@ func advice(d job.DeviceState) string {
 				from) + " " + quoted(d.Name)
 		}
 		return onSite
+	case job.Returned:
+		return "find out why before you try it again, by name: catena flash " + quoted(d.Name)
 	case job.Failed:
 	default:
 		return ""

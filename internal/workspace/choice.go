@@ -12,7 +12,6 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/match"
-	"catena/internal/site"
 )
 
 // Choice says which rows a person wants, and in which order.
@@ -58,11 +57,11 @@ func named(rows []Row, names []string) ([]Row, error) {
 	var out []Row
 	taken := map[string]bool{}
 	for _, name := range names {
-		meant := site.Meant(known, name)
-		if len(meant) == 0 {
-			return nil, &UnknownDeviceError{Word: name}
+		devices, err := meant(known, name)
+		if err != nil {
+			return nil, err
 		}
-		for _, d := range meant {
+		for _, d := range devices {
 			if taken[d.ID] {
 				continue
 			}

@@ -29,6 +29,7 @@ import (
 	"catena/internal/match"
 	"catena/internal/shelf"
 	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // Dialects are all that this program has. A new one is a folder in internal/dialect, a
@@ -249,9 +250,40 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 }
 
 // UnknownDeviceError is returned for a word that means no known device.
-type UnknownDeviceError struct{ Word string }
+type UnknownDeviceError struct {
+	Word string
+	Like string // the name of a device that may have been meant; empty: none is like it
+}
 
-func (e *UnknownDeviceError) Error() string { return fmt.Sprintf("no device %q is known", e.Word) }
+func (e *UnknownDeviceError) Error() string {
+	if e.Like != "" {
+		return fmt.Sprintf("no device %q is known, did you mean %s?", e.Word, e.Like)
+	}
+	return fmt.Sprintf("no device %q is known", e.Word)
+}
+
+// meant are the devices that a word means; its error is an UnknownDeviceError.
+func meant(known []device.Device, word string) ([]device.Device, error) {
+	found := site.Meant(known, word)
+	if len(found) > 0 {
+		return found, nil
+	}
+	var names []string
+	for _, d := range known {
+		names = append(names, d.Name)
+	}
+	return nil, &UnknownDeviceError{Word: word, Like: text.Nearest(word, names)}
+}
+
+// Means refuses a word that means no known device.
+func (w *Workspace) Means(word string) error {
+	known, err := Devices(w.Ledger)
+	if err != nil {
+		return err
+	}
+	_, err = meant(known, word)
+	return err
+}
 
 // AmbiguousError is returned for a word that means several devices where one is needed.
 type AmbiguousError struct {
@@ -265,18 +297,17 @@ func (e *AmbiguousError) Error() string {
 
 // Device finds the one known device that a word means, among all that are known.
 func (w *Workspace) Device(word string) (known []device.Device, found device.Device, err error) {
-	known, err = Devices(w.Ledger)
+	if known, err = Devices(w.Ledger); err != nil {
+		return nil, found, err
+	}
+	devices, err := meant(known, word)
 	if err != nil {
 		return nil, found, err
 	}
-	meant := site.Meant(known, word)
-	switch len(meant) {
-	case 0:
-		return nil, found, &UnknownDeviceError{Word: word}
-	case 1:
-		return known, meant[0], nil
+	if len(devices) > 1 {
+		return nil, found, &AmbiguousError{Word: word, Count: len(devices)}
 	}
-	return nil, found, &AmbiguousError{Word: word, Count: len(meant)}
+	return known, devices[0], nil
 }
 
 // Check proves the ledger whole: its chain, its first entry, and that the jobs are in it
