@@ -294,3 +294,11 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 	}
 	return shelf.Open(dir)
 }
+
+// notThere refuses to write over a file.
+func notThere(path string) error {
+	if _, err := os.Stat(path); err == nil {
+		return usage("%s already exists; choose another name", path)
+	}
+	return nil
+}

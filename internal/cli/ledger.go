@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -64,8 +63,8 @@ SHA-256 of the digest before it and of its own fields. No password is in it.`,
 				return err
 			}
 			defer w.Close()
-			if _, err := os.Stat(args[0]); err == nil {
-				return usage("%s already exists; choose another name", args[0])
+			if err := notThere(args[0]); err != nil {
+				return err
 			}
 			count := 0
 			err = atomicfile.Write(args[0], 0o600, func(f io.Writer) error {

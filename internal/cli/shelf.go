@@ -642,8 +642,8 @@ catena shelf add --key.`,
 			if err != nil {
 				return err
 			}
-			if _, err := os.Stat(args[0]); err == nil {
-				return usage("%s already exists; choose another name", args[0])
+			if err := notThere(args[0]); err != nil {
+				return err
 			}
 			var private ssh.Signer
 			if key != "" {

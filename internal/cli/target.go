@@ -101,8 +101,8 @@ func (a *app) targetSaveCmd() *cobra.Command {
 				return err
 			}
 			defer w.Close()
-			if _, err := os.Stat(args[0]); err == nil {
-				return usage("%s already exists; choose another name", args[0])
+			if err := notThere(args[0]); err != nil {
+				return err
 			}
 			raw, err := targetsYAML(w.Site.Targets)
 			if err == nil {

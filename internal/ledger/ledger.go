@@ -14,11 +14,9 @@
 package ledger
 
 import (
-	"context"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/binary"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,10 +24,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
 	_ "modernc.org/sqlite" // the database driver
 )
 
@@ -116,11 +112,6 @@ CREATE TRIGGER IF NOT EXISTS entries_stay BEFORE UPDATE ON entries
 CREATE TRIGGER IF NOT EXISTS entries_remain BEFORE DELETE ON entries
 	BEGIN SELECT RAISE(ABORT, 'entries of the ledger are not removed'); END;
 PRAGMA user_version = 3;`
-
-const progressSchema = `
-CREATE TABLE IF NOT EXISTS progress (
-	job TEXT NOT NULL, device TEXT NOT NULL, done INTEGER NOT NULL, total INTEGER NOT NULL, at TEXT NOT NULL,
-	PRIMARY KEY (job, device)) WITHOUT ROWID;`
 
 // format is the number of this form of the file, in its user_version.
 const format = 3
@@ -395,28 +386,6 @@ func chain(before []byte, seq int64, fields ...string) []byte {
 	return h.Sum(nil)
 }
 
-// The head is one line of a fixed length, "0000000000000012 " and 64 hexadecimal digits,
-// written in its place: so short a write is never torn.
-const headForm = "%016d %064x\n"
-
-func writeHead(site string, seq int64, hash []byte) error {
-	f, err := os.OpenFile(filepath.Join(site, Head), os.O_WRONLY|os.O_CREATE, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = fmt.Fprintf(f, headForm, seq, hash)
-	return errors.Join(err, f.Close())
-}
-
-func readHead(site string) (seq int64, hash []byte, err error) {
-	raw, err := os.ReadFile(filepath.Join(site, Head))
-	if err != nil {
-		return 0, nil, err
-	}
-	_, err = fmt.Sscanf(string(raw), headForm, &seq, &hash)
-	return seq, hash, err
-}
-
 // Filter chooses entries; a zero field chooses all.
 type Filter struct {
 	Kind        Kind
@@ -486,216 +455,4 @@ func collect(rows *sql.Rows) ([]Entry, error) {
 		out = append(out, e)
 	}
 	return out, rows.Err()
-}
-
-// Check follows the chain from the first entry to the last, and holds it against Head. It
-// returns the number of entries, and an error that names the first entry that was changed,
-// added or removed. A whole ledger has at least one entry. Entries cut off together with Head
-// leave a whole, shorter chain: whoever must know keeps the last hash that Check returns.
-func (l *Ledger) Check() (count int, last []byte, err error) {
-	headSeq, headHash, headErr := readHead(l.site)
-	err = l.each(func(e Entry, at string, hash []byte) error {
-		switch {
-		case e.Seq != int64(count)+1:
-			return fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, e.Seq,
-				count)
-		case string(chain(last, e.Seq, at, string(e.Kind), e.Job, e.Device,
-			string(e.Body))) != string(hash):
-			return fmt.Errorf("entry %d (%s of %s) is not as it was written", e.Seq, e.Kind, at)
-		case headErr == nil && e.Seq == headSeq && string(hash) != string(headHash):
-			return fmt.Errorf("entry %d is another one than %s says: the ledger was replaced",
-				e.Seq, Head)
-		}
-		count, last = count+1, hash
-		return nil
-	})
-	switch {
-	case err != nil:
-		return count, last, err
-	case headErr == nil && int64(count) < headSeq:
-		return count, last, fmt.Errorf(
-			"it has %d entries, and %s says that it had %d: the end was cut off", count, Head,
-			headSeq)
-	case count == 0:
-		return 0, nil, errors.New("it has no entries: the first one, of its making, is missing")
-	case headErr != nil:
-		return count, last, fmt.Errorf("%s, which says how far it goes, cannot be read: %w", Head,
-			headErr)
-	}
-	return count, last, l.guarded()
-}
-
-// guarded tells whether the triggers that keep entries from being changed are there.
-func (l *Ledger) guarded() error {
-	var n int
-	err := l.entries.QueryRow(`SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'entries'
-		AND (name = 'entries_stay' AND sql LIKE '%BEFORE UPDATE%RAISE(ABORT%'
-		OR name = 'entries_remain' AND sql LIKE '%BEFORE DELETE%RAISE(ABORT%')`).Scan(&n)
-	if err != nil {
-		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-	}
-	if n != 2 {
-		return errors.New("what keeps its entries from being changed was removed")
-	}
-	return nil
-}
-
-// each goes through all entries in their order.
-func (l *Ledger) each(do func(e Entry, at string, hash []byte) error) error {
-	rows, err := l.entries.Query(`SELECT seq, at, kind, job, device, body, hash FROM entries ORDER BY seq`)
-	if err != nil {
-		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		var e Entry
-		var at, body string
-		var hash []byte
-		if err := rows.Scan(&e.Seq, &at, &e.Kind, &e.Job, &e.Device, &body, &hash); err != nil {
-			return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-		}
-		e.Body = json.RawMessage(body)
-		if err := do(e, at, hash); err != nil {
-			return err
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-	}
-	return nil
-}
-
-// Export writes all entries, oldest first, as JSON, one on a line, with "hash", the SHA-256
-// of each in hexadecimal: who has them can follow the chain without this program.
-func (l *Ledger) Export(w io.Writer) (count int, err error) {
-	out := json.NewEncoder(w)
-	out.SetEscapeHTML(false)
-	err = l.each(func(e Entry, at string, hash []byte) error {
-		e.At, err = time.Parse(time.RFC3339Nano, at)
-		if err != nil {
-			return fmt.Errorf("entry %d of the ledger has no time: %w", e.Seq, err)
-		}
-		count++
-		return out.Encode(struct {
-			Entry
-			Hash string `json:"hash"`
-		}{e, hex.EncodeToString(hash)})
-	})
-	return count, err
-}
-
-// SetProgress keeps the passing progress of devices of a job. It does not wait
-// for the disk, and a crash may lose it.
-func (l *Ledger) SetProgress(job string, of map[string]Progress) error {
-	if l.passing == nil {
-		return nil
-	}
-	tx, err := l.passing.Begin()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = tx.Rollback() }()
-	for device, p := range of {
-		if _, err := tx.Exec(`INSERT OR REPLACE INTO progress VALUES (?,?,?,?,?)`,
-			job, device, p.Done, p.Total, p.At.UTC().Format(time.RFC3339Nano)); err != nil {
-			return err
-		}
-	}
-	return tx.Commit()
-}
-
-// Progress returns the last progress of each device of a job.
-func (l *Ledger) Progress(job string) (map[string]Progress, error) {
-	if l.passing == nil {
-		return nil, nil
-	}
-	rows, err := l.passing.Query(`SELECT device, done, total, at FROM progress WHERE job = ?`, job)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = rows.Close() }()
-	out := map[string]Progress{}
-	for rows.Next() {
-		var device, at string
-		var p Progress
-		if err := rows.Scan(&device, &p.Done, &p.Total, &at); err != nil {
-			return nil, err
-		}
-		p.At, _ = time.Parse(time.RFC3339Nano, at) // the zero time where it is unreadable
-		out[device] = p
-	}
-	return out, rows.Err()
-}
-
-// Locks are files that the operating system frees when their process dies, however it dies.
-// Who only asks whether a lock is held must take it for a moment, too; so that nobody meets a
-// lock that is free and seems taken, everybody takes turns by one more lock, asking.
-const asking = "asking"
-
-// askWithin bounds the wait for one's turn: others hold it for microseconds.
-const askWithin = 10 * time.Second
-
-// inTurn does something with the lock of that name while nobody else asks for any.
-func (l *Ledger) inTurn(name string, do func(lock *flock.Flock) error) error {
-	turn := flock.New(l.lockPath(asking))
-	ctx, cancel := context.WithTimeout(context.Background(), askWithin)
-	defer cancel()
-	ok, err := turn.TryLockContext(ctx, time.Millisecond)
-	if err != nil || !ok {
-		return fmt.Errorf("the locks of %s cannot be asked for: %w", l.dir, err)
-	}
-	defer func() { _ = turn.Unlock() }()
-	return do(flock.New(l.lockPath(name)))
-}
-
-func (l *Ledger) lockPath(name string) string { return filepath.Join(l.dir, name+".lock") }
-
-// Hold takes a lock by name for as long as this process lives, or until the returned
-// function is called; ok is false when another holds it. Its file goes with its release: one
-// that stays is that of a process that died.
-func (l *Ledger) Hold(name string) (release func(), ok bool, err error) {
-	var lock *flock.Flock
-	err = l.inTurn(name, func(free *flock.Flock) error {
-		lock = free
-		var err error
-		ok, err = lock.TryLock()
-		return err
-	})
-	if err != nil || !ok {
-		return func() {}, false, err
-	}
-	return func() {
-		_ = l.inTurn(name, func(*flock.Flock) error {
-			return errors.Join(lock.Unlock(), os.Remove(l.lockPath(name)))
-		})
-		_ = lock.Unlock() // also where no turn came
-	}, true, nil
-}
-
-// Held tells whether a living process holds the lock of that name.
-func (l *Ledger) Held(name string) (held bool) {
-	if _, err := os.Stat(l.lockPath(name)); err != nil {
-		return false
-	}
-	_ = l.inTurn(name, func(lock *flock.Flock) error {
-		if _, err := os.Stat(l.lockPath(name)); err != nil {
-			return nil // released meanwhile; asking must not bring the file back
-		}
-		free, err := lock.TryRLock()
-		held = err == nil && !free
-		return errors.Join(err, lock.Unlock())
-	})
-	return held
-}
-
-// Locks are the names of the locks that are held, or were when their process died.
-func (l *Ledger) Locks() []string {
-	files, _ := filepath.Glob(l.lockPath("*")) // the pattern is well-formed
-	var out []string
-	for _, f := range files {
-		if name := strings.TrimSuffix(filepath.Base(f), ".lock"); name != asking {
-			out = append(out, name)
-		}
-	}
-	return out
 }

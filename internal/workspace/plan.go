@@ -193,12 +193,9 @@ func NeededBy(
 	if err != nil {
 		return nil, err
 	}
-	dirs, err := s.Sites()
+	dirs, err := sites(s, here)
 	if err != nil {
 		return nil, err
-	}
-	if abs, err := filepath.Abs(here); err == nil && here != "" && !slices.Contains(dirs, abs) {
-		dirs = append(dirs, abs)
 	}
 	var out []string
 	for _, dir := range dirs {
@@ -209,6 +206,19 @@ func NeededBy(
 		out = append(out, names...)
 	}
 	return out, nil
+}
+
+// sites are the folders of all sites that have used a shelf, and of the site here.
+func sites(s *shelf.Shelf, here string) ([]string, error) {
+	dirs, err := s.Sites()
+	if err != nil || here == "" {
+		return dirs, err
+	}
+	abs, err := filepath.Abs(here)
+	if err == nil && !slices.Contains(dirs, abs) {
+		dirs = append(dirs, abs)
+	}
+	return dirs, err
 }
 
 // neededAt is NeededBy for one site. A site folder that is gone needs nothing.
@@ -259,12 +269,9 @@ func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Ima
 	if err != nil {
 		return nil, err
 	}
-	dirs, err := s.Sites()
+	dirs, err := sites(s, here)
 	if err != nil {
 		return nil, err
-	}
-	if abs, err := filepath.Abs(here); err == nil && here != "" && !slices.Contains(dirs, abs) {
-		dirs = append(dirs, abs)
 	}
 	needed := map[string]bool{}
 	for _, dir := range dirs {
