@@ -15,7 +15,16 @@ import (
 	"catena/internal/match"
 )
 
-// worker takes one device through its steps. Read it from work downwards.
+// worker takes one device through its steps. Read it from work downwards:
+//
+//	check    log in; is it the same device, on the version that was matched, and well?
+//	put      for each image on the path: send, await the writing, restart, prove
+//	rescue   where an image was not proven: as before, back to the earlier version, or hands
+//
+// Three rules hold all the way. Each effect stands in the ledger before it happens and again
+// when it is over. Who answers at the address is verified before each login and each image
+// (dialect.Guard). Once the first byte of an image has left, nothing that a person does ends
+// the step: contexts that end are only handed to what comes before.
 type worker struct {
 	job      *Job
 	item     Item
@@ -297,8 +306,12 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 	}
 }
 
-// restart sees the device go and come back. One that should restart by itself and
-// does not is asked to, once. Where it was gone too shortly to be seen, the new
+// restart sees the device go and come back. It watches for one of three signs:
+//
+//	it was there, it was gone, it is there again
+//	it says that it runs the new version: it was gone between two looks
+//	it never went, is asked to restart, and the time for that is over: the proof tells
+// One that should restart by itself and does not is asked to, once. Where it was gone too shortly to be seen, the new
 // version tells; not so on the way back to the version that it runs all along.
 // Presence is looked for without a login: a device that came back with another
 // password must not be locked up by Catena.
@@ -448,7 +461,20 @@ func (w *worker) awaitThere(ctx context.Context) (bool, error) {
 	}
 }
 
-// rescue decides what becomes of a device whose image of a hop was not proven.
+// rescue decides what becomes of a device whose image of a hop was not proven. What follows
+// depends on how far the image came, and on what the device itself says:
+//
+//	it did not come back                        stranded: nobody can reach it
+//	another device, or key, is in its place     stranded, and what is there is not touched
+//	it does not have the image (it refused it, the link broke), and is proven
+//	    on the version before                   failed: as before
+//	    on the new version after all            as far as it came
+//	it has the image, or says something else:   the image of the version before is sent
+//	    proven on that                          returned
+//	    not, or there is no such image          stranded
+//
+// The device is asked before it is sent anything: one that works is not written to without
+// need.
 func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 	component, from, to := hop.Image.Component, hop.From, hop.Image.Version
 	if f.away || f.reason.IdentityChanged() {

@@ -502,8 +502,12 @@ func (c *counted) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// settle brings the manifests and images of a batch together and puts on the shelf
-// what fits.
+// settle brings the manifests and images of a batch together and puts on the shelf what fits.
+// A batch is one folder or one archive: what lies in another one does not count. First each
+// manifest takes the image that it names; then each image that no manifest has named is held
+// against the rules of the families. What neither explains is set aside with the reason, and
+// what contradicts (another digest, a cut-off file) is refused. One that is refused changes
+// nothing, and the others are added all the same.
 func (in *importer) settle(b *batch) error {
 	for _, c := range b.manifests {
 		if err := in.settleManifest(b, c); err != nil {

@@ -153,8 +153,12 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 	return f, nil
 }
 
-// hear runs all discovery protocols at once on one network. What is announced is looked at
-// while the others still wait.
+// hear runs all discovery protocols at once on one network. Each has its own waiting time,
+// given by its standard (mDNS answers within 120 ms, WS-Discovery within 500); together they
+// take as long as the longest. What an answer announces and does not explain, an address or a
+// description, is looked at while the others still wait: in turns, so that a site of 500
+// devices does not open 500 connections at once, and beside the sockets' readers, so that
+// nobody's answer is missed meanwhile.
 func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
 	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{},
 		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},
