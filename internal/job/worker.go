@@ -311,10 +311,10 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 //	it was there, it was gone, it is there again
 //	it says that it runs the new version: it was gone between two looks
 //	it never went, is asked to restart, and the time for that is over: the proof tells
-// One that should restart by itself and does not is asked to, once. Where it was gone too shortly to be seen, the new
-// version tells; not so on the way back to the version that it runs all along.
-// Presence is looked for without a login: a device that came back with another
-// password must not be locked up by Catena.
+//
+// One that should restart by itself and does not is asked to, once. The second sign does not
+// count on the way back to the version that it runs all along. Presence is looked for without
+// a login: a device that came back with another password must not be locked up by Catena.
 func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 	to string) *failure {
 	patience, now := w.job.engine.Patience, w.job.engine.Now
