@@ -40,6 +40,7 @@ type acted struct {
 	stays        bool          // it starts only what it is asked to
 	back         func(a *acted)
 	drops        int           // so many transfers break off half-way
+	refuses      bool          // it refuses every login
 	asksToWait   time.Duration // before an upload
 }
 
@@ -91,6 +92,9 @@ func (a *acted) Read(ctx context.Context) (device.Reading, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.logins++
+	if a.refuses {
+		return device.Reading{}, device.ErrLoginRefused
+	}
 	r.Version = a.version
 	return r, nil
 }
@@ -281,4 +285,14 @@ func TestBrokenTransfers(t *testing.T) {
 	assert.Contains(t, d.Reason, "abandoned before the image was sent to it")
 	assert.Zero(t, a.attempts)
 	assert.Less(t, took, 2*time.Minute)
+}
+
+// A device that comes back and refuses the login, because its settings were cleared, is not
+// asked again and again: it would lock up.
+func TestARefusedLoginIsNotPolled(t *testing.T) {
+	a := &acted{writes: time.Minute, down: time.Minute}
+	a.back = func(a *acted) { a.refuses, a.logins = true, 0 }
+	d, _ := play(t, a)
+	assert.Contains(t, d.Reason, "refused the login")
+	assert.LessOrEqual(t, a.logins, 3)
 }
