@@ -162,9 +162,9 @@ func (t *Table) lastWidth(s Style) int {
 	}
 	used := 0
 	for i := range len(t.Columns) - 1 {
-		widest := text.StringWidth(t.Columns[i])
+		widest := text.StringWidthWithoutEscSequences(t.Columns[i])
 		for _, r := range t.Rows {
-			widest = max(widest, text.StringWidth(r[i].Text))
+			widest = max(widest, text.StringWidthWithoutEscSequences(r[i].Text))
 		}
 		used += widest + 2
 	}

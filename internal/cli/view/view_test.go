@@ -1,6 +1,7 @@
 package view_test
 
 import (
+	"bytes"
 	"strings"
 	"testing"
 	"time"
@@ -64,4 +65,17 @@ func TestMeter(t *testing.T) {
 	m.ShowBytes(1, 0, "read")
 	m.Clear()
 	assert.Empty(t, b.String())
+}
+
+// Colours take no room: the last column gets all that the others leave.
+func TestColoursHaveNoWidth(t *testing.T) {
+	var plain, coloured bytes.Buffer
+	for w, colours := range map[*bytes.Buffer]bool{&plain: false, &coloured: true} {
+		s := view.Style{Width: 60, Colors: colours}
+		table := view.Table{Columns: []string{"bar", "what"}, OneLine: true}
+		table.Add(s.Bar(50, 20), view.Quiet.Cell("waits for gate-2, which is reached"))
+		table.Draw(w, s)
+	}
+	assert.Contains(t, plain.String(), "which is reached")
+	assert.Contains(t, coloured.String(), "which is reached")
 }
