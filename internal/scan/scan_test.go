@@ -288,3 +288,12 @@ func TestKeyring(t *testing.T) {
 		k.fresh)
 	assert.Len(t, k.refused, 1)
 }
+
+// A range that is too large to be asked address by address marks nobody as away.
+func TestARangeThatWasNotAskedMarksNobody(t *testing.T) {
+	s := newScanner(time.Second)
+	d := device.Device{Endpoint: device.Endpoint{Address: "[2001:db8::11]:80"}, FoundVia: []string{"http"}}
+	wide := []discover.Network{{Ranges: ranges(t, "2001:db8::/32"), Ports: []site.Port{{Number: 80}}}}
+	assert.False(t, s.lookedAt(d, wide))
+	assert.True(t, s.lookedAt(d, []discover.Network{{Ranges: ranges(t, "2001:db8::10-2001:db8::20"), Ports: []site.Port{{Number: 80}}}}))
+}

@@ -58,7 +58,7 @@ func answering(t *testing.T, f func(call string, r *http.Request) string) dialec
 
 func TestAnImageGoesToNoOtherHost(t *testing.T) {
 	for _, uri := range []string{"http://127.0.0.9:1/upload", "https://127.0.0.1/upload",
-		"ftp://x/", "", "http://"} {
+		"ftp://x/", "", "http://", "http://127.0.0.1:9/upload"} {
 		p := answering(t, func(string, *http.Request) string {
 			return "<r:StartFirmwareUpgradeResponse xmlns:r='x'><UploadUri>" + uri +
 				"</UploadUri></r:StartFirmwareUpgradeResponse>"
