@@ -43,15 +43,7 @@ func (l *look) flags(c *cobra.Command) {
 		"how long one address may take to answer")
 }
 
-func (a *app) scanCmd() *cobra.Command {
-	var l look
-	var adapters, uplinks bool
-	var at string
-	var every time.Duration
-	c := &cobra.Command{
-		Use:   "scan [ADDRESS…]",
-		Short: "Find the devices and read what they run",
-		Long: `Find the devices on the site's networks and read what each one runs. All discovery protocols
+var scanHelp = `Find the devices on the site's networks and read what each one runs. All discovery protocols
 are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
 address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
 What is found is kept; what is new, changed or gone is shown. What answers but is not
@@ -61,15 +53,27 @@ Without addresses the networks of site.yaml are looked through. ADDRESS is an ad
 range of addresses, a network, host:port, or @FILE with an address on each line. Addresses
 that do not answer are not an error.
 
-The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`,
-		Example: `  catena scan
+The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`
+
+const scanExamples = `  catena scan
   catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26 --except 10.20.4.7
   catena scan 10.20.4.17:8080 @more-addresses.txt
   catena scan --adapters                      this machine's adapters
   catena scan --adapter eth0                  by its name, its address, or an address beyond it
   catena scan --via snmp,mdns --port snmp:1161
   catena scan --every 30s                     keep looking, print only what changes
-  catena scan --uplinks                       what is reached through what, to paste into site.yaml`,
+  catena scan --uplinks                       what is reached through what, to paste into site.yaml`
+
+func (a *app) scanCmd() *cobra.Command {
+	var l look
+	var adapters, uplinks bool
+	var at string
+	var every time.Duration
+	c := &cobra.Command{
+		Use:     "scan [ADDRESS…]",
+		Short:   "Find the devices and read what they run",
+		Long:    scanHelp,
+		Example: scanExamples,
 		RunE: func(c *cobra.Command, args []string) error {
 			switch {
 			case adapters:
