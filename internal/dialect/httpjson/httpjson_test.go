@@ -1,12 +1,14 @@
 package httpjson_test
 
 import (
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -76,4 +78,22 @@ func TestTextsAreCleaned(t *testing.T) {
 	assert.NoError(t, err)
 	assert.Equal(t, "TG[2J", f.Model)
 	assert.Equal(t, "a b", f.Called)
+}
+
+// A password leaves as JSON only where that is allowed.
+func TestPasswordInTheClear(t *testing.T) {
+	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
+		Devices: []sim.Device{{Name: "gate-1", Kind: "gate", Model: "TG-200", Serial: "S",
+			Version: "K42", Host: 101, Auth: "json"}}},
+		"", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	at := dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}}
+	as := login.Credential{User: "keeper", Password: "quoin"}
+	_, err = httpjson.Dialect{}.Open(at, as).Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrPlain)
+	assert.NotContains(t, s.StandIns()[0].Log, "password in the clear")
+	as.PlainBasic = true
+	_, err = httpjson.Dialect{}.Open(at, as).Read(t.Context())
+	assert.NoError(t, err)
 }
