@@ -292,8 +292,27 @@ func TestKeyring(t *testing.T) {
 // A range that is too large to be asked address by address marks nobody as away.
 func TestARangeThatWasNotAskedMarksNobody(t *testing.T) {
 	s := newScanner(time.Second)
-	d := device.Device{Endpoint: device.Endpoint{Address: "[2001:db8::11]:80"}, FoundVia: []string{"http"}}
-	wide := []discover.Network{{Ranges: ranges(t, "2001:db8::/32"), Ports: []site.Port{{Number: 80}}}}
+	d := device.Device{Endpoint: device.Endpoint{Address: "[2001:db8::11]:80"},
+		FoundVia: []string{"http"}}
+	wide := []discover.Network{{Ranges: ranges(t, "2001:db8::/32"),
+		Ports: []site.Port{{Number: 80}}}}
 	assert.False(t, s.lookedAt(d, wide))
-	assert.True(t, s.lookedAt(d, []discover.Network{{Ranges: ranges(t, "2001:db8::10-2001:db8::20"), Ports: []site.Port{{Number: 80}}}}))
+	assert.True(t, s.lookedAt(d, []discover.Network{{Ranges: ranges(t, "2001:db8::10-2001:db8::20"),
+		Ports: []site.Port{{Number: 80}}}}))
+}
+
+// A device that the site's files mean keeps its name when it tells another one: its hold stays
+// with it.
+func TestAReferredDeviceKeepsItsName(t *testing.T) {
+	known := []device.Device{{ID: "d1", Name: "gate-5",
+		Endpoint: device.Endpoint{Address: "10.20.4.105:80"},
+		Reading:  device.Reading{Called: "gate-5"}}}
+	for refers, name := range map[bool]string{true: "gate-5", false: "gate-6"} {
+		now := device.Device{Endpoint: known[0].Endpoint, Reading: device.Reading{Called: "gate-6"}}
+		var r Result
+		s := &Scanner{keys: newKeyring(nil), Refers: func(device.Device) bool { return refers }}
+		r.settle(s, []*device.Device{&now}, known, nil)
+		require.Len(t, r.Devices, 1)
+		assert.Equal(t, name, r.Devices[0].Name)
+	}
 }
