@@ -30,11 +30,22 @@ func whereFlag(cmd *cobra.Command, c *workspace.Choice) {
 		`only devices for which this holds, e.g. 'model == "WX-40" && version < "3.2"'`)
 }
 
+// columnsHelp lists the columns, each in the form given: name, and what it is about.
+func columnsHelp(form string) string {
+	var b strings.Builder
+	for i, column := range workspace.Columns {
+		fmt.Fprintf(&b, form, column, workspace.Abouts[i])
+	}
+	return b.String()
+}
+
 func (a *app) listCmd() *cobra.Command {
 	var choose workspace.Choice
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List the devices known, each as it was last seen",
+		Long: "List the devices known, each as it was last seen.\n\nWhat JSON, CSV, --sort and --where call " +
+			"what is known of each:\n" + columnsHelp("  %-12s %s\n"),
 		Example: `  catena list
   catena list --where 'vendor == "Wexcombe" && status != "current"' --sort version
   catena list --where 'meets(version, ">= 2.0, < 4")'

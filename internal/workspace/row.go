@@ -25,49 +25,50 @@ func (v Version) MarshalText() ([]byte, error) { return []byte(v.Text), nil }
 
 // Row is one component of a device as lists, expressions and machine-readable output see
 // it. The names of its fields in JSON are a promise; they are the columns of CSV, and the
-// names for sorting and in expressions, too.
+// names for sorting and in expressions, too. What each is about stands in the help and in
+// docs/files.md.
 type Row struct {
-	ID         string   `json:"id" expr:"id"`
-	Name       string   `json:"name" expr:"name"`
-	Address    string   `json:"address" expr:"address"`
-	Vendor     string   `json:"vendor" expr:"vendor"`
-	Model      string   `json:"model" expr:"model"`
-	Hardware   Version  `json:"hardware" expr:"hardware"`
-	Serial     string   `json:"serial" expr:"serial"`
-	Version    Version  `json:"version" expr:"version"`
-	Component  string   `json:"component" expr:"component"`
-	Status     string   `json:"status" expr:"status"`
-	Target     Version  `json:"target" expr:"target"`
-	Path       []string `json:"path" expr:"path"`   // the versions on the way, the target last
-	Image      string   `json:"image" expr:"image"` // SHA-256, of the target
-	File       string   `json:"file" expr:"file"`
-	Rollback   string   `json:"rollback" expr:"rollback"`
-	TargetRule string   `json:"target_rule" expr:"target_rule"`
-	Reason     string   `json:"reason" expr:"reason"`
-	Protocol   string   `json:"protocol" expr:"protocol"`
-	FoundVia   []string `json:"found_via" expr:"found_via"`
-	Access     string   `json:"access" expr:"access"`
-	Groups     []string `json:"groups" expr:"groups"`
-	// the job in which it failed on the way to the target
-	FailedIn string `json:"failed_in" expr:"failed_in"`
-	MAC      string `json:"mac" expr:"mac"`   // its hardware address
-	Says     string `json:"says" expr:"says"` // what it says of itself in words
-	// when it was last read, or said something new
-	Seen time.Time `json:"seen,omitzero" expr:"seen"`
-	// when a job last proved it on a new version
-	Updated time.Time `json:"updated,omitzero" expr:"updated"`
+	ID         string    `json:"id" expr:"id" about:"the ID that Catena gave it"`
+	Name       string    `json:"name" expr:"name" about:"what it is called"`
+	Address    string    `json:"address" expr:"address" about:"where it answers, with the port"`
+	Vendor     string    `json:"vendor" expr:"vendor" about:"its maker"`
+	Model      string    `json:"model" expr:"model" about:"its model"`
+	Hardware   Version   `json:"hardware" expr:"hardware" about:"its hardware revision"`
+	Serial     string    `json:"serial" expr:"serial" about:"its serial number"`
+	Version    Version   `json:"version" expr:"version" about:"the version that the component runs"`
+	Component  string    `json:"component" expr:"component" about:"main, or the part inside that has a version of its own"`
+	Status     string    `json:"status" expr:"status" about:"how it stands: unsafe, behind, current ... (catena match --help)"`
+	Target     Version   `json:"target" expr:"target" about:"the version it should run"`
+	Path       []string  `json:"path" expr:"path" about:"the versions on the way, the target last"`
+	Image      string    `json:"image" expr:"image" about:"SHA-256 of the target's image"`
+	File       string    `json:"file" expr:"file" about:"that image's file name"`
+	Rollback   string    `json:"rollback" expr:"rollback" about:"what would return it: image, or none"`
+	TargetRule string    `json:"target_rule" expr:"target_rule" about:"the target that it follows"`
+	Reason     string    `json:"reason" expr:"reason" about:"why it stands so"`
+	Protocol   string    `json:"protocol" expr:"protocol" about:"the protocol it is read and flashed by"`
+	FoundVia   []string  `json:"found_via" expr:"found_via" about:"what found it"`
+	Access     string    `json:"access" expr:"access" about:"ok, login-refused, identity-changed, silent, unreadable or away"`
+	Groups     []string  `json:"groups" expr:"groups" about:"the site's groups it is in"`
+	FailedIn   string    `json:"failed_in" expr:"failed_in" about:"the job in which it failed on the way to the target"`
+	MAC        string    `json:"mac" expr:"mac" about:"its hardware address"`
+	Says       string    `json:"says" expr:"says" about:"what it says of itself in words"`
+	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read, or said something new"`
+	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last proved it on a new version"`
 
 	Match match.Row `json:"-" expr:"-"`
 }
 
 // Columns are the names of a Row's fields in JSON, in their order.
-var Columns = columnsOf(reflect.TypeFor[Row]())
+var Columns = tagsOf(reflect.TypeFor[Row](), "expr")
 
-func columnsOf(t reflect.Type) []string {
+// Abouts tell what each of the Columns is about.
+var Abouts = tagsOf(reflect.TypeFor[Row](), "about")
+
+func tagsOf(t reflect.Type, key string) []string {
 	var out []string
 	for f := range t.Fields() {
-		if name, _, _ := strings.Cut(f.Tag.Get("json"), ","); name != "-" {
-			out = append(out, name)
+		if f.Tag.Get("json") != "-" {
+			out = append(out, f.Tag.Get(key))
 		}
 	}
 	return out
