@@ -12,14 +12,22 @@ import (
 )
 
 func (a *app) jobsCmd() *cobra.Command {
-	return &cobra.Command{
+	var last int
+	c := &cobra.Command{
 		Use:     "jobs",
 		Short:   "List all jobs, newest first",
 		Long:    "List all jobs of the site, newest first: when each ran, and how its devices ended.",
-		Example: "  catena jobs\n  catena jobs --format json",
+		Example: "  catena jobs\n  catena jobs --last 5\n  catena jobs --format json",
 		Args:    exactly(0, "no arguments"),
-		RunE:    func(*cobra.Command, []string) error { return a.jobs() },
+		RunE: func(*cobra.Command, []string) error {
+			if last < 0 {
+				return usage("--last %d: how many of the newest jobs to list; 0 lists all", last)
+			}
+			return a.jobs(last)
+		},
 	}
+	c.Flags().IntVar(&last, "last", 0, "only so many of the newest (0: all)")
+	return c
 }
 
 // jobLine is one job in a list.
@@ -33,13 +41,13 @@ type jobLine struct {
 	Steps   map[job.Step]int `json:"steps"` // how many devices are at which step or end
 }
 
-func (a *app) jobs() error {
+func (a *app) jobs(last int) error {
 	w, err := a.openSite()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	all, err := job.Jobs(w.Ledger)
+	all, err := job.Jobs(w.Ledger, last)
 	if err != nil {
 		return err
 	}

@@ -418,7 +418,7 @@ func TestADamagedImageStartsNoJob(t *testing.T) {
 	b.engine.Open = func(firmware.Image) (job.File, error) { return nil, damaged }
 	_, err := b.engine.Start(b.plan())
 	assert.ErrorIs(t, err, damaged)
-	jobs, err := job.Jobs(b.ledger)
+	jobs, err := job.Jobs(b.ledger, 0)
 	require.NoError(t, err)
 	assert.Empty(t, jobs)
 	_, err = b.engine.Start(job.Plan{})

@@ -107,9 +107,10 @@ func (d *DeviceState) move(p ledger.Progress) {
 	}
 }
 
-// Jobs derives the states of all jobs, oldest first, without passing progress.
-func Jobs(l *ledger.Ledger) ([]State, error) {
-	started, err := l.Entries(ledger.Filter{Kind: Started})
+// Jobs derives the states of the newest jobs, at most so many (0: of all), oldest first,
+// without passing progress.
+func Jobs(l *ledger.Ledger, most int) ([]State, error) {
+	started, err := l.Entries(ledger.Filter{Kind: Started, Last: most})
 	if err != nil {
 		return nil, err
 	}
