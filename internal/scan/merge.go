@@ -14,7 +14,7 @@ import (
 	"catena/internal/scan/discover"
 )
 
-// found is a device that was heard, with the ways to talk to it.
+// found is a device that answered, with the ways to talk to it.
 type found struct {
 	device.Device
 	talks    []device.Endpoint // the best first
@@ -33,7 +33,7 @@ func (f *found) connects(dialects dialect.Registry) bool {
 		})
 }
 
-// merge makes devices of sightings: a device is heard by several discovery protocols, at
+// merge makes devices of sightings: a device is found via several discovery protocols, at
 // several ports, and must be in the list once.
 //
 // What answers at one host is one device. For example
