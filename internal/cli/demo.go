@@ -138,7 +138,9 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
 		{what: "See what should be flashed", args: []string{"match"}},
 		{what: "Flash it, prove it, return what fails",
-			args: []string{"flash", "--all", "--yes", "--patience", "proving=3s"},
+			args: []string{"flash", "--all", "--yes", "--accept", "gate-blocked", "--accept",
+				"no-rollback", "--patience",
+				"proving=3s"},
 			exit: exitFailed},
 		{what: "Look again", args: []string{"scan"}, before: func() error {
 			// another address would be another port, outside what the site names

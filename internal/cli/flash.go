@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"os/user"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -18,23 +20,75 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/match"
-	"catena/internal/shelf"
+	"catena/internal/order"
+	"catena/internal/site"
 	"catena/internal/workspace"
 )
 
-// jobFlags are what flash and rollback share.
+// wishFlags are what the commands share that make an order.
+type wishFlags struct {
+	choice    workspace.Choice
+	wish      workspace.Wish
+	stopAfter string
+}
+
+func (f *wishFlags) flags(c *cobra.Command) {
+	whereFlag(c, &f.choice)
+	c.Flags().IntVar(&f.wish.Parallel, "parallel", 0,
+		fmt.Sprintf("how many devices are worked on at the same time (default: as the site says, or %d)",
+			usualParallel))
+	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
+		"do not wait for the proof of the first device of each model and image")
+	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
+		"begin no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
+	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
+		"wait no longer for one device, in all its steps; a write is always waited for")
+}
+
+// usualParallel is how many devices are worked on at the same time where nobody says.
+const usualParallel = 8
+
+// check reads what the flags say. site is what the site says of the same.
+func (f *wishFlags) check() error {
+	if f.wish.Parallel < 0 || f.wish.Parallel > mostParallel {
+		return usage("--parallel %d must be from 1 to %d", f.wish.Parallel, mostParallel)
+	}
+	if f.wish.GiveUp < 0 {
+		return usage("--give-up %s: write for example 30m", f.wish.GiveUp)
+	}
+	if strings.HasSuffix(f.stopAfter, "%") {
+		share, err := site.ParseShare(f.stopAfter)
+		if err != nil {
+			return usage("--stop-after: %w", err)
+		}
+		f.wish.StopAfter.Share = share
+		return nil
+	}
+	if f.stopAfter != "" {
+		n, err := strconv.Atoi(f.stopAfter)
+		if err != nil || n < 1 {
+			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%", f.stopAfter)
+		}
+		f.wish.StopAfter.Failures = n
+	}
+	return nil
+}
+
+// mostParallel bounds what a person may ask for: each takes a connection and its buffers.
+const mostParallel = 512
+
+// jobFlags are what the commands share that carry out an order.
 type jobFlags struct {
-	choice   workspace.Choice
-	parallel int
 	yes      bool
+	accept   []string // names of cautions
 	patience job.Patience
 }
 
 func (f *jobFlags) flags(c *cobra.Command) {
 	f.patience = job.Usual
-	whereFlag(c, &f.choice)
-	c.Flags().IntVar(&f.parallel, "parallel", 8, "how many devices are worked on at the same time")
-	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "do not ask")
+	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "start without asking; cautions are accepted by --accept")
+	c.Flags().StringArrayVar(&f.accept, "accept", nil,
+		"accept a caution by its name, or all that are printed; may be repeated")
 	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
 		"how long a device may take in a step, as STEP=DURATION; may be repeated")
 }
@@ -71,15 +125,9 @@ func (p *patienceFlag) String() string {
 		p.of.Restarting, p.of.Proving, p.of.Grace)
 }
 
-func (f *jobFlags) check() error {
-	if f.parallel < 1 || f.parallel > 512 {
-		return usage("--parallel %d must be from 1 to 512", f.parallel)
-	}
-	return nil
-}
-
 func (a *app) flashCmd() *cobra.Command {
 	var f jobFlags
+	var ask wishFlags
 	var all bool
 	c := &cobra.Command{
 		Use:   "flash DEVICE… | --where EXPR | --all",
@@ -88,8 +136,12 @@ func (a *app) flashCmd() *cobra.Command {
 sent its image, restarted, and asked what it runs. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
 that. A device that fails never stops the others. One that has failed on the way to the
-same version before is skipped, unless it is named. What uplinks: in site.yaml says is
-reached through a device goes first: the end of a chain before its head.
+same version before is skipped, unless it is named.
+
+The rules of site.yaml hold at every instant: what is reached through a device goes before
+it (the end of a chain before its head), caps, cover sets and lockstep sets are kept, and
+nothing begins that may not end before the window closes. The first device of each model
+and image is proven before the next one begins. A device that waits says for what.
 
 The first Ctrl-C starts no further device; the second also lets go of those that are
 only being checked. What is being written is always finished.`,
@@ -97,65 +149,79 @@ only being checked. What is being written is always finished.`,
   catena flash --where 'model == "WX-40" && version < "3.2"' --parallel 4
   catena flash --all --yes`,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := f.check(); err != nil {
+			if err := ask.check(); err != nil {
 				return err
 			}
-			if all && (len(args) > 0 || f.choice.Where != "") {
+			if all && (len(args) > 0 || ask.choice.Where != "") {
 				return usage("--all means every device; leave it out to flash only those that you name")
 			}
-			if len(args) == 0 && f.choice.Where == "" && !all {
+			if len(args) == 0 && ask.choice.Where == "" && !all {
 				return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
 			}
-			f.choice.Names = args
-			return a.flash(c.Context(), f)
+			ask.choice.Names = args
+			return a.flash(c.Context(), f, ask)
 		},
 	}
 	f.flags(c)
+	ask.flags(c)
 	c.Flags().BoolVar(&all, "all", false, "all devices that are behind or unsafe")
 	return c
 }
 
-func (a *app) flash(ctx context.Context, f jobFlags) error {
+func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 	w, err := a.match()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	chosen, err := w.Choose(f.choice)
+	chosen, err := w.Choose(ask.choice)
 	if err != nil {
 		return err
 	}
-	return a.carryOut(ctx, w, job.Flash, f, chosen)
+	ask.wish.Purpose = order.Forward
+	ask.wish.Named = len(ask.choice.Names) > 0
+	return a.carryOut(ctx, w, f, ask.wish, chosen)
 }
 
-// carryOut plans a job of the chosen rows, asks, runs it and shows it. Devices without an
+// carryOut makes an order of the chosen rows, asks, runs it and shows it. Devices without an
 // image are skipped; where the person named them, that is a failure.
-func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.Purpose, f jobFlags,
-	chosen []workspace.Row) error {
-	named := len(f.choice.Names) > 0 || purpose == job.Rollback
-	plan, skipped, err := w.Plan(purpose, chosen, named)
+func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags,
+	wish workspace.Wish, chosen []workspace.Row) error {
+	if wish.Parallel == 0 && w.Site.Limits.Parallel == 0 {
+		wish.Parallel = usualParallel
+	}
+	o, skipped, err := w.Order(wish, chosen, a.now())
 	if err != nil {
 		return err
 	}
-	plan.Parallel = f.parallel
-	if named {
+	if wish.Named {
 		for _, r := range skipped {
 			view.Print(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
 		}
 	}
-	if len(plan.Items) == 0 {
-		return a.nothingToDo(purpose, skipped, named)
+	if len(o.Devices) == 0 {
+		return a.nothingToDo(wish.Purpose, skipped, wish.Named)
+	}
+	if err := a.inWindow(w); err != nil {
+		return err
+	}
+	forecast, err := order.Forecast(o, a.now())
+	if err != nil {
+		return err
 	}
 	access, err := a.access(w)
 	if err != nil {
 		return err
 	}
-	if d := plan.Items[0].Device; !has(access, d) {
+	if d := w.Job(o).Devices[o.Devices[0].ID].Device; !has(access, d) {
 		return noLogin(d)
 	}
-	a.announce(plan, skipped)
+	a.announce(o, forecast, skipped)
+	if err := a.acceptCautions(&o, f.accept); err != nil {
+		return err
+	}
 	if !f.yes {
-		if err := a.confirm("Work on " + view.Plural(len(plan.Items), "device") +
+		if err := a.confirm("Work on " + view.Plural(len(o.Devices), "device") +
 			" now?"); err != nil {
 			return err
 		}
@@ -163,11 +229,8 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.
 	engine := &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
 		Patience: f.patience, Now: a.now,
 		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
-		Open: func(i firmware.Image) (job.File, error) { return w.Shelf.OpenImage(i) }}
-	j, err := engine.Start(plan)
-	if errors.Is(err, shelf.ErrDamaged) {
-		return refused("%w; nothing was touched", err)
-	}
+		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
+	j, err := engine.Start(w.Job(o))
 	if err != nil {
 		return err
 	}
@@ -182,10 +245,29 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, purpose job.
 		return exit{exitFailed, errors.New(
 			"the job was stopped before all devices were worked on; go on with the same command")}
 	}
-	if named && len(skipped) > 0 {
+	if notBegun(state) || wish.Named && len(skipped) > 0 {
 		return exit{exitFailed, errSilent}
 	}
 	return nil
+}
+
+// notBegun tells whether a device of a job was left, because its window closed, too many had
+// failed, or a rule could not be kept.
+func notBegun(state job.State) bool {
+	return slices.ContainsFunc(state.Devices, func(d job.DeviceState) bool {
+		return d.Step == job.Skipped && d.Cause != nil && d.Cause.Why == job.NotBegun
+	})
+}
+
+// inWindow refuses work outside of the site's windows.
+func (a *app) inWindow(w *workspace.Workspace) error {
+	now := a.now()
+	opens, _, ok := w.Site.Window(now)
+	if !ok || !opens.After(now) {
+		return nil
+	}
+	return refused("no window of the site is open now; the next one opens %s. Nothing was touched",
+		opens.Format("Monday 2006-01-02 15:04 MST"))
 }
 
 // has tells whether there is a login to use with a device.
@@ -196,9 +278,9 @@ func has(access *workspace.Access, d device.Device) bool {
 
 // nothingToDo says why a job has no device. Where all that was named is as it should be,
 // that is no failure.
-func (a *app) nothingToDo(purpose job.Purpose, skipped []workspace.Row, named bool) error {
+func (a *app) nothingToDo(purpose order.Purpose, skipped []workspace.Row, named bool) error {
 	off := func(r workspace.Row) bool { return r.Status != string(match.Current) }
-	if named && (purpose != job.Flash || slices.ContainsFunc(skipped, off)) {
+	if named && (purpose != order.Forward || slices.ContainsFunc(skipped, off)) {
 		return refused("none of the devices named can be worked on; nothing was touched")
 	}
 	why := counted(skipped)
@@ -210,53 +292,126 @@ func (a *app) nothingToDo(purpose job.Purpose, skipped []workspace.Row, named bo
 }
 
 // announce says what is about to happen.
-func (a *app) announce(plan job.Plan, skipped []workspace.Row) {
-	a.say("To be worked on: %s, %d at a time.", view.Plural(len(plan.Items), "device"),
-		plan.Parallel)
+func (a *app) announce(o order.Order, forecast order.Plan, skipped []workspace.Row) {
+	a.say("To be worked on: %s, %d at a time.", view.Plural(len(o.Devices), "device"),
+		o.Rules.Parallel)
 	type group struct{ model, path, file, back string }
-	var order []group
-	devices, cautions := map[group][]string{}, []string{}
-	for _, i := range plan.Items {
-		g := group{model: i.Device.Model, back: string(match.ByImage), path: pathOf(i.Path)}
-		for _, h := range i.Path {
+	var groups []group
+	devices := map[group][]string{}
+	for _, d := range o.Devices {
+		g := group{model: d.Model, back: string(match.ByImage), path: pathOf(d.Path)}
+		for _, h := range d.Path {
 			g.file = h.Image.File
-			if h.Back == nil {
-				g.back = string(match.None)
-			}
-			for _, c := range h.Image.Cautions {
-				text := fmt.Sprintf("%s %s: %s", i.Device.Model, h.Image.Version, c)
-				if !slices.Contains(cautions, text) {
-					cautions = append(cautions, text)
-				}
-			}
+		}
+		if !d.Returnable() {
+			g.back = string(match.None)
 		}
 		if devices[g] == nil {
-			order = append(order, g)
+			groups = append(groups, g)
 		}
-		devices[g] = append(devices[g], i.Device.Name)
+		devices[g] = append(devices[g], d.Name)
 	}
 	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}}
-	for _, g := range order {
+	for _, g := range groups {
 		t.Add(g.model, g.path, g.file, rollbackCell(g.back),
 			strings.Join(devices[g], ", "))
 	}
 	if !a.quiet {
 		t.Draw(a.human(), a.style(a.human()))
 	}
-	for _, c := range cautions {
-		a.say("%s %s", a.style(a.human()).Paint(view.Warn, "Caution:"), c)
+	for _, c := range o.Cautions {
+		a.say("%s %s (%s): %s", a.style(a.human()).Paint(view.Warn, "Caution"), c.Name,
+			few(c.Devices), c.Text)
 	}
 	if len(skipped) > 0 {
 		a.say("Skipped: %s.", counted(skipped))
 	}
+	a.say("%s", expectation(o, forecast))
 	a.say("")
 }
 
+// few writes names for a sentence, and how many more there are.
+func few(names []string) string {
+	const most = 4
+	if len(names) <= most {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// expectation says how long an order takes, and why it cannot take less.
+func expectation(o order.Order, p order.Plan) string {
+	by := map[string]int{}
+	for _, d := range o.Devices {
+		by[d.Because]++
+	}
+	var sources []string
+	for _, source := range []string{"history", "manifest", "size"} {
+		if by[source] > 0 {
+			sources = append(sources, fmt.Sprintf("%s for %d", source, by[source]))
+		}
+	}
+	return fmt.Sprintf("Expected to take %s, until %s (durations by %s). No sequence could take less than %s: %s.",
+		view.Clock(p.End.Sub(p.Start)), p.End.Local().Format("15:04"), strings.Join(sources, ", "),
+		view.Clock(p.Bound), p.BoundBy)
+}
+
+// acceptCautions has a person accept each caution of an order, once: by a flag, or by typing
+// its name. Who accepted it and when stands in the order, and so in the ledger.
+func (a *app) acceptCautions(o *order.Order, accept []string) error {
+	by := fmt.Sprintf("%s, %s", whoami(), a.now().Format(time.RFC3339))
+	given := map[string]bool{}
+	var open []string
+	for i := range o.Cautions {
+		c := &o.Cautions[i]
+		if slices.Contains(accept, c.Name) || slices.Contains(accept, firmware.AllCautions) {
+			given[c.Name] = true
+		}
+		if c.Accepted == "" && !given[c.Name] && !slices.Contains(open, c.Name) {
+			open = append(open, c.Name)
+		}
+	}
+	for _, name := range accept {
+		if name != firmware.AllCautions && !given[name] {
+			return usage("--accept %s: the order has no caution of that name", name)
+		}
+	}
+	for _, name := range open {
+		answer, err := a.ask("To accept the caution " + name + ", type its name: ")
+		if err != nil {
+			return refused("%w; read the cautions above and accept them: --accept %s", err,
+				strings.Join(open, " --accept "))
+		}
+		if !strings.EqualFold(answer, name) {
+			return refused("the caution %s is not accepted; nothing was touched", name)
+		}
+		given[name] = true
+	}
+	for i := range o.Cautions {
+		if given[o.Cautions[i].Name] {
+			o.Cautions[i].Accepted = by
+		}
+	}
+	return nil
+}
+
+// whoami is who works on this machine.
+func whoami() string {
+	name, host := "somebody", "this machine"
+	if u, err := user.Current(); err == nil && u.Username != "" {
+		name = u.Username
+	}
+	if h, err := os.Hostname(); err == nil {
+		host = h
+	}
+	return name + " at " + host
+}
+
 // pathOf writes a path for a person: "1.0 → 1.5 → 2.0, radio 4 → 5".
-func pathOf(path []match.Hop) string {
+func pathOf(path []order.Hop) string {
 	text, component := "", ""
 	for _, h := range path {
-		if c := h.Image.Component; c != component {
+		if c := h.Component; c != component {
 			component = c
 			if text != "" {
 				text += ", "
@@ -266,7 +421,7 @@ func pathOf(path []match.Hop) string {
 			}
 			text += h.From
 		}
-		text += " → " + h.Image.Version
+		text += " → " + h.To
 	}
 	return text
 }
@@ -327,6 +482,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 
 func (a *app) rollbackCmd() *cobra.Command {
 	var f jobFlags
+	var ask wishFlags
 	var to, of string
 	c := &cobra.Command{
 		Use:   "rollback DEVICE… | --job JOB",
@@ -338,29 +494,30 @@ it like after a flash.`,
   catena rollback --to 3.1.0 cam-11 cam-21
   catena rollback --job j3`,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := f.check(); err != nil {
+			if err := ask.check(); err != nil {
 				return err
 			}
-			if len(args) == 0 && f.choice.Where == "" && of == "" {
+			if len(args) == 0 && ask.choice.Where == "" && of == "" {
 				return usage("say which devices: names, --where EXPR, or --job JOB")
 			}
-			f.choice.Names = args
-			return a.rollback(c.Context(), f, to, of)
+			ask.choice.Names = args
+			return a.rollback(c.Context(), f, ask, to, of)
 		},
 	}
 	f.flags(c)
+	ask.flags(c)
 	c.Flags().StringVar(&to, "to", "", "the version to return to (default: the one before)")
 	c.Flags().StringVar(&of, "job", "", "all devices that this job brought to a new version")
 	return c
 }
 
-func (a *app) rollback(ctx context.Context, f jobFlags, to, of string) error {
+func (a *app) rollback(ctx context.Context, f jobFlags, ask wishFlags, to, of string) error {
 	w, err := a.match()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	chosen, err := w.Choose(f.choice)
+	chosen, err := w.Choose(ask.choice)
 	if err != nil {
 		return err
 	}
@@ -368,5 +525,6 @@ func (a *app) rollback(ctx context.Context, f jobFlags, to, of string) error {
 	if err != nil {
 		return err
 	}
-	return a.carryOut(ctx, w, job.Rollback, f, back)
+	ask.wish.Purpose, ask.wish.Named = order.Backward, true
+	return a.carryOut(ctx, w, f, ask.wish, back)
 }

@@ -9,6 +9,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/job"
+	"catena/internal/order"
 )
 
 func (a *app) jobsCmd() *cobra.Command {
@@ -33,7 +34,7 @@ func (a *app) jobsCmd() *cobra.Command {
 // jobLine is one job in a list.
 type jobLine struct {
 	ID      string           `json:"job"`
-	Purpose job.Purpose      `json:"purpose"`
+	Purpose order.Purpose    `json:"purpose"`
 	Status  string           `json:"status"` // running, interrupted, or ended
 	Started time.Time        `json:"started"`
 	Ended   time.Time        `json:"ended,omitzero"`

@@ -14,6 +14,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/order"
 	"catena/internal/workspace"
 )
 
@@ -242,8 +243,9 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"),
 		strings.Repeat(" ", barWidth), "%  ",
 		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
+	waits := state.Waiting(now)
 	for _, d := range devices[:room] {
-		t.Add(frameRow(d, now, s)...)
+		t.Add(frameRow(d, waits[d.ID], now, s)...)
 	}
 	// A row is one line, so that the frame can be drawn over itself.
 	t.OneLine = s.Height > 0
@@ -263,7 +265,7 @@ const barWidth = 12
 // first the buffers on the way fill.
 const rateAfter = 1500 * time.Millisecond
 
-func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
+func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Style) []any {
 	step := stepTone(d.Step).Cell(string(d.Step))
 	if d.Direction == job.Back {
 		step = view.Warn.Cell(string(d.Step) + " back")
@@ -281,12 +283,8 @@ func frameRow(d job.DeviceState, now time.Time, s view.Style) []any {
 	what := d.Reason
 	switch {
 	case what != "":
-	case len(d.WaitsFor) > 0:
-		which := "which is reached through it"
-		if len(d.WaitsFor) > 1 {
-			which = "which are reached through it"
-		}
-		what = fmt.Sprintf("waits for %s, %s", strings.Join(d.WaitsFor, ", "), which)
+	case waits != nil:
+		what = waits.Error()
 	case d.Step == job.Done:
 		what = fmt.Sprintf("proven on %s in %s", d.Version,
 			view.Clock(time.Duration(d.Took*float64(time.Second))))

@@ -9,6 +9,8 @@ import (
 	"catena/internal/family"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/order"
+	"catena/internal/shelf"
 	"catena/internal/site"
 	"catena/internal/workspace"
 	"catena/internal/yamldoc"
@@ -46,6 +48,8 @@ func worded(err error) error {
 		busy      *job.BusyError
 		nobody    *workspace.NobodyError
 		lost      *ledger.LostError
+
+		contradictions *order.Contradictions
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -68,8 +72,10 @@ func worded(err error) error {
 		return usage("%w; see them with: catena jobs", err)
 	case errors.As(err, &nobody):
 		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
-	case errors.As(err, &disagree):
+	case errors.As(err, &disagree), errors.As(err, &contradictions):
 		return refused("%w", err)
+	case errors.Is(err, shelf.ErrDamaged), errors.Is(err, shelf.ErrGone):
+		return refused("%w; nothing was touched", err)
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err,
 			lost.Head)

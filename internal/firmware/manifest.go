@@ -6,8 +6,10 @@ package firmware
 import (
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"catena/internal/firmware/version"
 	"catena/internal/yamldoc"
@@ -59,13 +61,19 @@ type Manifest struct {
 	// names, and of devices in lockstep, by their models.
 	Pairs    map[string]string `yaml:"pairs,omitempty" json:"pairs,omitempty"`
 	Settings Settings          `yaml:"settings,omitempty" json:"settings,omitempty"`
-	Cautions []string          `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	// Takes is how long an update with it takes, from the first byte to the proof.
+	Takes time.Duration `yaml:"takes,omitempty" json:"takes,omitempty"` // JSON: ns
+	// Cautions are what a person must know before an update, by short names.
+	Cautions map[string]string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	Advice   Advice            `yaml:"advice,omitempty" json:"advice"`
 	// why it has this advice
 	Because string `yaml:"because,omitempty" json:"because,omitempty"`
 	// file name of the release notes
 	Notes string `yaml:"notes,omitempty" json:"notes,omitempty"`
 }
+
+// maxTakes bounds what a manifest may say: no update takes a day.
+const maxTakes = 24 * time.Hour
 
 // MaxManifest is the largest manifest that is read, in bytes.
 const MaxManifest = 64 << 10
@@ -134,6 +142,16 @@ func (m *Manifest) Complete() (key, message string) {
 				"pairs: %s: %q is not a constraint; write for example \">= 2.0\"", name, constraint)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
+		if !isCautionName(name) {
+			return "cautions", fmt.Sprintf("cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to know",
+				name)
+		}
+	}
+	if m.Takes < 0 || m.Takes > maxTakes {
+		return "takes", fmt.Sprintf("takes: %s is not how long an update takes; write for example 6m",
+			m.Takes)
+	}
 	seen := map[string]bool{}
 	for i, model := range m.Models {
 		if seen[strings.ToLower(model)] {
@@ -146,6 +164,19 @@ func (m *Manifest) Complete() (key, message string) {
 	}
 	return "", ""
 }
+
+// isCautionName tells whether a caution may be called so: a word that can be typed, and that
+// means nothing else.
+func isCautionName(name string) bool {
+	return name != "" && name != AllCautions && name != NoRollback && len(name) <= 64 &&
+		strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" && name[0] != '-'
+}
+
+// Names of cautions that are not a manifest's.
+const (
+	AllCautions = "all"         // every caution
+	NoRollback  = "no-rollback" // a device cannot be returned
+)
 
 // Image is a manifest and the file it describes, as found on a shelf.
 type Image struct {

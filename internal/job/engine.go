@@ -12,9 +12,9 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/firmware"
 	"catena/internal/ledger"
 	"catena/internal/login"
+	"catena/internal/order"
 )
 
 // File is an open image.
@@ -30,7 +30,7 @@ type Engine struct {
 	// Contact is how to talk to a device, and with which login; false: there is none.
 	Contact func(device.Device) (dialect.At, login.Credential, bool)
 	// Open opens an image whose digest was checked from the very file returned.
-	Open func(firmware.Image) (File, error)
+	Open func(order.Image) (File, error)
 	// See keeps what a device said of itself in a job.
 	See      func(job string, d *device.Device) error
 	Patience Patience
@@ -49,29 +49,38 @@ func (e *BusyError) Error() string {
 
 // Job is a job that was started and not yet run.
 type Job struct {
-	ID      string
-	engine  *Engine
-	plan    Plan
-	files   map[string]File // by digest: hashed once, held open
-	release func()
-	sent    map[string]*transfer // by device ID
+	ID        string
+	engine    *Engine
+	plan      Plan
+	dispatch  *order.State
+	files     map[string]File // by digest: hashed once, held open
+	release   func()
+	sent      map[string]*transfer       // by device ID
+	baselines map[string]*device.Reading // by device ID: what it said before it was touched
+	others    bool                       // another job was at work when it was looked last
 }
 
 // transfer is how far a transfer is; its owner is the device's goroutine.
 type transfer struct{ done, total atomic.Int64 }
 
-// Start opens and checks every image of the plan and writes the job into the
-// ledger. No device is touched before Run. The caller must call Run.
+// Start opens and checks every image of the plan and writes the job into the ledger. No
+// device is touched before Run. The caller must call Run. Its errors are ErrNothing, a
+// BusyError, an *order.Contradictions, those of Open, and those of the ledger.
 func (e *Engine) Start(plan Plan) (*Job, error) {
-	if len(plan.Items) == 0 {
+	if len(plan.Order.Devices) == 0 {
 		return nil, ErrNothing
 	}
-	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{},
+	state, err := order.New(plan.Order)
+	if err != nil {
+		return nil, err
+	}
+	j := &Job{engine: e, plan: plan, dispatch: state, files: map[string]File{},
+		sent: map[string]*transfer{}, baselines: map[string]*device.Reading{},
 		release: func() {}}
-	for _, item := range plan.Items {
-		j.sent[item.Device.ID] = &transfer{}
-		for _, hop := range item.Path {
-			if err := errors.Join(j.open(hop.Image), j.open(hop.Back)); err != nil {
+	for _, d := range plan.Order.Devices {
+		j.sent[d.ID], j.baselines[d.ID] = &transfer{}, &device.Reading{}
+		for _, hop := range d.Path {
+			if err := errors.Join(j.open(&hop.Image), j.open(hop.Back)); err != nil {
 				j.close()
 				return nil, err
 			}
@@ -85,7 +94,7 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 }
 
 // open opens an image, once.
-func (j *Job) open(image *firmware.Image) error {
+func (j *Job) open(image *order.Image) error {
 	if image == nil || j.files[image.SHA256] != nil {
 		return nil
 	}
@@ -100,7 +109,7 @@ func (j *Job) open(image *firmware.Image) error {
 // so, so that no two jobs take the same device.
 func (j *Job) enter() error {
 	l := j.engine.Ledger
-	release, err := holdSoon(l, "start")
+	release, err := holdSoon(l, dispatching)
 	if err != nil {
 		return err
 	}
@@ -109,17 +118,14 @@ func (j *Job) enter() error {
 	if err != nil {
 		return err
 	}
-	for _, other := range l.Locks() { // only a job that is alive holds one
-		if exists, err := Exists(l, other); err != nil || !exists {
-			continue
-		}
-		state, err := Load(l, other)
-		if err != nil {
-			return err
-		}
-		for _, d := range state.Devices {
-			if j.sent[d.ID] != nil && state.Alive && !d.Step.End() {
-				return &BusyError{Device: d.Name, Job: other}
+	others, err := j.otherJobs()
+	if err != nil {
+		return err
+	}
+	for _, other := range others {
+		for _, d := range other.Devices {
+			if j.sent[d.ID] != nil && !d.Step.End() {
+				return &BusyError{Device: d.Name, Job: other.ID}
 			}
 		}
 	}
@@ -129,22 +135,33 @@ func (j *Job) enter() error {
 			errors.Join(err, errors.New("its lock is held")))
 	}
 	j.release = free
-	body := startedBody{Purpose: j.plan.Purpose, Parallel: j.plan.Parallel}
-	for _, i := range j.plan.Items {
-		s := startItem{Device: i.Device.ID, Name: i.Device.Name, From: i.From, To: i.To(),
-			After: i.After}
-		for _, h := range i.Path {
-			hop := startHop{Component: h.Image.Component, From: h.From, Version: h.Image.Version,
-				SHA256: h.Image.SHA256, Size: h.Image.Size}
-			if h.Back != nil {
-				hop.Rollback = h.Back.SHA256
-			}
-			s.Path = append(s.Path, hop)
-		}
-		body.Items = append(body.Items, s)
-	}
-	return l.Append(Started, j.ID, "", body)
+	return l.Append(Started, j.ID, "", j.plan.Order)
 }
+
+// otherJobs are the jobs that other Catenas are at work on.
+func (j *Job) otherJobs() (out []State, err error) {
+	l := j.engine.Ledger
+	for _, other := range l.Locks() { // only a job that is alive holds one
+		if other == j.ID {
+			continue
+		}
+		if exists, err := Exists(l, other); err != nil || !exists {
+			continue
+		}
+		state, err := Load(l, other)
+		if err != nil {
+			return nil, err
+		}
+		if state.Alive {
+			out = append(out, state)
+		}
+	}
+	return out, nil
+}
+
+// dispatching is the lock under which a Catena decides what begins: so that two of them on one
+// site never begin at once what only one of them may.
+const dispatching = "dispatching"
 
 // holdSoon waits for a lock that others hold only for moments.
 func holdSoon(l *ledger.Ledger, name string) (func(), error) {
@@ -172,8 +189,15 @@ func (j *Job) Run(going, patience context.Context) error {
 	defer j.close()
 	stop := j.tellProgress()
 	defer stop()
-	err := j.dispatch(func(item Item) error {
-		w := &worker{job: j, item: item}
+	err := j.work(going, func(a order.Action) (order.Event, error) {
+		now := j.engine.Now()
+		w := &worker{job: j, known: j.plan.Devices[a.Device], row: j.row(a.Device),
+			first: now, began: now}
+		if a.Do == order.Return {
+			w.baseline = *j.baselines[a.Device]
+			return w.unwind(patience, &Reason{Why: NotBegun, Order: a.Why})
+		}
+		defer func() { *j.baselines[a.Device] = w.baseline }()
 		return w.work(going, patience)
 	})
 	if err == nil {
@@ -182,47 +206,131 @@ func (j *Job) Run(going, patience context.Context) error {
 	return err
 }
 
-// dispatch does something with every item, so many at the same time, in the order of the
-// plan, but none before those that it comes after have ended. A circle, which no plan should
-// have, does not stop the others: what is in it goes last, one by one. After an error, which
-// is the ledger's, nothing is started any more.
-func (j *Job) dispatch(do func(Item) error) (first error) {
+// row is what is to be done with a device.
+func (j *Job) row(id string) order.Device {
+	all := j.plan.Order.Devices
+	return all[slices.IndexFunc(all, func(d order.Device) bool { return d.ID == id })]
+}
+
+// othersEvery is how often it is looked what other jobs are doing, while there are any.
+const othersEvery = time.Second
+
+// work carries out what the dispatcher says, until every device has ended. It is the one place
+// that tells it what happened. After an error, which is the ledger's, nothing begins any more.
+func (j *Job) work(going context.Context, do func(order.Action) (order.Event, error)) (first error) {
 	type end struct {
-		id  string
+		order.Event
 		err error
 	}
 	ends := make(chan end)
-	open := map[string]bool{} // not ended yet
-	for _, item := range j.plan.Items {
-		open[item.Device.ID] = true
-	}
-	blocked := func(item Item) bool {
-		return slices.ContainsFunc(item.After, func(id string) bool { return open[id] })
-	}
-	pending, running := slices.Clone(j.plan.Items), 0
-	for len(pending) > 0 || running > 0 {
-		for running < max(1, j.plan.Parallel) && first == nil {
-			next := slices.IndexFunc(pending, func(item Item) bool { return !blocked(item) })
-			if next < 0 && running == 0 && len(pending) > 0 {
-				next = 0
-			}
-			if next < 0 {
-				break
-			}
-			item := pending[next]
-			pending = slices.Delete(pending, next, next+1)
-			running++
-			go func() { ends <- end{item.Device.ID, do(item)} }()
+	running, stop := 0, going.Done()
+	for {
+		if first == nil {
+			first = j.begin(func(a order.Action) {
+				running++
+				go func() {
+					e, err := do(a)
+					ends <- end{e, err}
+				}()
+			})
 		}
-		if running == 0 {
-			break
+		if running == 0 && (first != nil || j.dispatch.Open() == 0) {
+			return first
 		}
-		e := <-ends
-		running--
-		delete(open, e.id)
-		first = errors.Join(first, e.err)
+		var look <-chan time.Time
+		if j.others {
+			look = time.After(othersEvery)
+		}
+		select {
+		case e := <-ends:
+			running--
+			first = errors.Join(first, e.err)
+			if e.err == nil {
+				first = errors.Join(first, j.dispatch.Apply(e.Event))
+			}
+		case <-stop:
+			stop = nil
+			first = errors.Join(first, j.engine.Ledger.Append(Stopping, j.ID, "", struct{}{}),
+				j.dispatch.Apply(order.Event{At: j.engine.Now(), Kind: order.Stopped}))
+		case <-look:
+		}
 	}
-	return first
+}
+
+// begin starts what may begin now, and ends what never may. What another job does meanwhile
+// counts, too: nobody decides beside it.
+func (j *Job) begin(start func(order.Action)) error {
+	release, err := holdSoon(j.engine.Ledger, dispatching)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if err := j.lookElsewhere(); err != nil {
+		return err
+	}
+	for {
+		now := j.engine.Now()
+		a, ok := j.dispatch.Next(now)
+		if !ok {
+			return nil
+		}
+		if a.Do == order.Leave {
+			err = j.leave(a, now)
+		} else {
+			err = j.engine.Ledger.Append(Begun, j.ID, a.Device, j.checking(a))
+			if err == nil {
+				err = j.dispatch.Apply(order.Event{At: now, Kind: order.Began, Device: a.Device,
+					Do: a.Do})
+			}
+			if err == nil {
+				start(a)
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// checking is the effect with which an action begins.
+func (j *Job) checking(a order.Action) Effect {
+	w := worker{row: j.row(a.Device)}
+	if a.Do == order.Return {
+		return w.checking(Back)
+	}
+	return w.checking(Forth)
+}
+
+// leave ends a device that does not begin. One that should have returned with its lockstep set
+// and cannot needs hands: it runs another version than the rest of the set.
+func (j *Job) leave(a order.Action, now time.Time) error {
+	body := endBody{End: Skipped, Cause: &Reason{Why: NotBegun, Order: a.Why}}
+	if a.Of == order.Return {
+		body.End, body.Version = Stranded, j.row(a.Device).To()
+	}
+	err := j.engine.Ledger.Append(Ended, j.ID, a.Device, body)
+	if err != nil {
+		return err
+	}
+	return j.dispatch.Apply(body.event(a.Device, now))
+}
+
+// lookElsewhere tells the dispatcher what other jobs are working on.
+func (j *Job) lookElsewhere() error {
+	jobs, err := j.otherJobs()
+	if err != nil || len(jobs) == 0 && !j.others {
+		return err
+	}
+	j.others = len(jobs) > 0
+	e := order.Event{At: j.engine.Now(), Kind: order.Elsewhere}
+	for _, other := range jobs {
+		for i, d := range other.Devices {
+			if d.Step != Waiting && !d.Step.End() {
+				e.Others = append(e.Others, order.Other{Job: other.ID, Device: other.Order.Devices[i]})
+			}
+		}
+	}
+	return j.dispatch.Apply(e)
 }
 
 // progressEvery is how often the ledger is told how far transfers are.

@@ -7,15 +7,18 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/ledger"
+	"catena/internal/order"
 )
 
 // Kinds of the entries that are a job's.
 const (
-	Started ledger.Kind = "job-started" // the body is a startedBody
+	Started ledger.Kind = "job-started" // the body is the order.Order that it carries out
 	Begun   ledger.Kind = "step-begun"  // an effect is about to happen; the body is an Effect
 	Over    ledger.Kind = "step-over"   // that effect is over; the body is an Effect
 	Ended   ledger.Kind = "device-ended"
-	Closed  ledger.Kind = "job-closed"
+	// a person asked that no more devices begin
+	Stopping ledger.Kind = "job-stopping"
+	Closed   ledger.Kind = "job-closed"
 )
 
 // Direction is whether an image is on the way to the target or back.
@@ -45,36 +48,37 @@ type Effect struct {
 	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not
 }
 
-// The bodies of the other entries.
-
-type startedBody struct {
-	Purpose  Purpose     `json:"purpose"`
-	Parallel int         `json:"parallel"`
-	Items    []startItem `json:"items"`
-}
-
-type startItem struct {
-	Device string     `json:"device"` // its ID
-	Name   string     `json:"name"`
-	From   string     `json:"from"`
-	To     string     `json:"to"`
-	Path   []startHop `json:"path"`
-	After  []string   `json:"after,omitempty"` // the IDs of devices that must have ended first
-}
-
-type startHop struct {
-	Component string `json:"component"`
-	From      string `json:"from"`
-	Version   string `json:"version"`
-	SHA256    string `json:"sha256"`
-	Size      int64  `json:"size"`               // bytes
-	Rollback  string `json:"rollback,omitempty"` // SHA-256 of the image to return with
-}
+// endBody is the body of an Ended entry.
 
 type endBody struct {
 	End     Step    `json:"end"`
 	Version string  `json:"version,omitempty"` // what it said last that it runs
 	Cause   *Reason `json:"cause,omitempty"`
+	Touched bool    `json:"touched,omitempty"` // an image was begun to be sent
+	// from its check to its end, in ns
+	Took time.Duration `json:"took,omitempty"`
+}
+
+// event is the end as the dispatcher has it.
+func (b endBody) event(device string, at time.Time) order.Event {
+	e := order.Event{At: at, Kind: order.Ended, Device: device, Outcome: order.AsBefore,
+		Touched: b.Touched}
+	switch b.End {
+	case Done:
+		e.Outcome = order.Well
+	case Skipped:
+		if b.Cause != nil && b.Cause.Why == ThereAlready {
+			e.Outcome = order.Well
+		}
+	case Stranded:
+		e.Outcome, e.Failure = order.Lost, true
+		if b.Cause != nil && b.Cause.Why == NotBegun { // it is in service, on the wrong version
+			e.Outcome = order.Well
+		}
+	case Failed, Returned:
+		e.Failure = b.Touched
+	}
+	return e
 }
 
 // Sentence says in words what a job's entry records; empty where the next entry says it: a

@@ -8,6 +8,7 @@ import (
 
 	"catena/internal/firmware"
 	"catena/internal/ledger"
+	"catena/internal/order"
 )
 
 // History is what earlier jobs did to the devices of a site. What it costs depends on the
@@ -18,14 +19,15 @@ type History struct {
 	begun   map[string]ledger.Entry   // the newest step that began, by device
 	ended   map[string][]ledger.Entry // ends by device, the newest first; all of them where whole
 	whole   map[string]bool
-	started map[string]map[string]startItem // by job and device
+	started map[string]map[string]order.Device // by job and device
+	took    map[string][]time.Duration         // by kind; nil: not asked yet
 }
 
 // ReadHistory begins a history. It is for one goroutine, and as new as the moment when it
 // was read.
 func ReadHistory(l *ledger.Ledger) (*History, error) {
 	h := &History{ledger: l, begun: map[string]ledger.Entry{}, ended: map[string][]ledger.Entry{},
-		whole: map[string]bool{}, started: map[string]map[string]startItem{}}
+		whole: map[string]bool{}, started: map[string]map[string]order.Device{}}
 	begun, err := l.Entries(ledger.Filter{Kind: Begun, Newest: true})
 	if err != nil {
 		return nil, err
@@ -43,21 +45,23 @@ func ReadHistory(l *ledger.Ledger) (*History, error) {
 // end is how a device ended in a job.
 type end struct {
 	endBody
-	at   time.Time
-	job  string
-	item startItem
+	at  time.Time
+	job string
+	row order.Device
 }
 
 // leads tells whether the device's path had an image of a component, of this version or,
 // where v is empty, of any.
 func (e end) leads(component, v string) bool {
-	return slices.ContainsFunc(e.item.Path, func(h startHop) bool {
-		return h.Component == component && (v == "" || h.Version == v)
+	return slices.ContainsFunc(e.row.Path, func(h order.Hop) bool {
+		return h.Component == component && (v == "" || h.To == v)
 	})
 }
 
-// ends goes through the ends of a device, the newest first, until look returns false.
+// ends goes through the ends of a device, the newest first and one of each job, until look
+// returns false. A device that returned with its lockstep set has two: the last one counts.
 func (h *History) ends(device string, look func(end) bool) error {
+	seen := ""
 	for i := 0; ; i++ {
 		if i == len(h.ended[device]) {
 			if h.whole[device] || i == 0 {
@@ -74,42 +78,46 @@ func (h *History) ends(device string, look func(end) bool) error {
 			}
 		}
 		e := h.ended[device][i]
+		if e.Job == seen {
+			continue
+		}
+		seen = e.Job
 		at := end{at: e.At, job: e.Job}
 		if err := json.Unmarshal(e.Body, &at.endBody); err != nil {
 			return unreadable(e, err)
 		}
-		items, err := h.items(e.Job)
+		rows, err := h.rows(e.Job)
 		if err != nil {
 			return err
 		}
-		at.item = items[device]
+		at.row = rows[device]
 		if !look(at) {
 			return nil
 		}
 	}
 }
 
-// items are what a job had to do, by device.
-func (h *History) items(job string) (map[string]startItem, error) {
-	if items, ok := h.started[job]; ok {
-		return items, nil
+// rows are what a job had to do, by device.
+func (h *History) rows(job string) (map[string]order.Device, error) {
+	if rows, ok := h.started[job]; ok {
+		return rows, nil
 	}
 	entries, err := h.ledger.Entries(ledger.Filter{Kind: Started, Job: job})
 	if err != nil {
 		return nil, err
 	}
-	items := map[string]startItem{}
+	rows := map[string]order.Device{}
 	for _, e := range entries {
-		var b startedBody
-		if err := json.Unmarshal(e.Body, &b); err != nil {
+		var o order.Order
+		if err := json.Unmarshal(e.Body, &o); err != nil {
 			return nil, unreadable(e, err)
 		}
-		for _, i := range b.Items {
-			items[i.Device] = i
+		for _, d := range o.Devices {
+			rows[d.ID] = d
 		}
 	}
-	h.started[job] = items
-	return items, nil
+	h.started[job] = rows
+	return rows, nil
 }
 
 // Earlier is the version that a device's main component ran before the last job that changed
@@ -117,12 +125,37 @@ func (h *History) items(job string) (map[string]startItem, error) {
 func (h *History) Earlier(device, of string) (version string, err error) {
 	err = h.ends(device, func(e end) bool {
 		if e.End == Done && (of == "" || of == e.job) && e.leads(firmware.Main, "") {
-			version = e.item.From
+			version = e.row.From
 			return false
 		}
 		return true
 	})
 	return version, err
+}
+
+// Took is how long devices of a kind (order.Device.Kind) took the last time that they were
+// proven: the median; ok is false where none was.
+func (h *History) Took(kind string) (took time.Duration, ok bool, err error) {
+	if h.took == nil {
+		h.took = map[string][]time.Duration{}
+		for device := range h.ended {
+			err := h.ends(device, func(e end) bool {
+				if e.End == Done && e.endBody.Took > 0 {
+					h.took[e.row.Kind()] = append(h.took[e.row.Kind()], e.endBody.Took)
+				}
+				return false
+			})
+			if err != nil {
+				return 0, false, err
+			}
+		}
+	}
+	all := h.took[kind]
+	if len(all) == 0 {
+		return 0, false, nil
+	}
+	slices.Sort(all)
+	return all[len(all)/2], true, nil
 }
 
 // Updated is when a job last proved a device on a new version; the zero time: none did.

@@ -8,13 +8,12 @@
 package job
 
 import (
-	"strings"
 	"time"
 
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
-	"catena/internal/match"
+	"catena/internal/order"
 )
 
 // Step is where a device is in a job, or how it ended.
@@ -49,46 +48,6 @@ func (s Step) End() bool {
 	return false
 }
 
-// Purpose is what a job is for.
-type Purpose string
-
-const (
-	Flash    Purpose = "flash"
-	Rollback Purpose = "rollback"
-)
-
-// Item is what is to be done with one device.
-type Item struct {
-	Device device.Device
-	From   string      // what its main component runs, as it was last read
-	Path   []match.Hop // the images, one after the other; never empty
-	Order  version.Order
-	After  []string // the IDs of devices that must have ended first: those reached through it
-}
-
-// To is what the path leads to: the version of the main component, and of others
-// that it changes.
-func (i Item) To() string {
-	last := map[string]string{}
-	var order []string
-	for _, h := range i.Path {
-		if c := h.Image.Component; c != firmware.Main {
-			if last[c] == "" {
-				order = append(order, c)
-			}
-		}
-		last[h.Image.Component] = h.Image.Version
-	}
-	var parts []string
-	if v := last[firmware.Main]; v != "" {
-		parts = append(parts, v)
-	}
-	for _, c := range order {
-		parts = append(parts, c+" "+last[c])
-	}
-	return strings.Join(parts, ", ")
-}
-
 // label is how an image of a component is called in the record.
 func label(component, version string) string {
 	if component == firmware.Main {
@@ -99,9 +58,14 @@ func label(component, version string) string {
 
 // Plan is a job before it starts.
 type Plan struct {
-	Purpose  Purpose
-	Parallel int // devices worked on at the same time
-	Items    []Item
+	Order   order.Order
+	Devices map[string]Known // those of the order, by ID
+}
+
+// Known is a device of a plan: how it was last seen, and how its versions sort.
+type Known struct {
+	device.Device
+	Versions version.Order
 }
 
 // Patience says how long the engine waits for a device, by step.

@@ -24,6 +24,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/match"
+	"catena/internal/order"
 	"catena/internal/sim"
 	"catena/internal/workspace"
 )
@@ -93,8 +94,8 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 				login.Credential{User: "keeper", Password: password}, true
 		},
 		See: func(id string, d *device.Device) error { return workspace.See(l, id, d) },
-		Open: func(i firmware.Image) (job.File, error) {
-			b.opened[i.Version]++
+		Open: func(i order.Image) (job.File, error) {
+			b.opened[i.File[len(i.File)-3:]]++
 			return memory{bytes.NewReader(content[i.SHA256])}, nil
 		},
 		Patience: job.Patience{Grace: time.Second, Writing: time.Minute,
@@ -121,12 +122,35 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 }
 
 func (b *bench) plan() job.Plan {
-	p := job.Plan{Purpose: job.Flash, Parallel: 8}
+	p := job.Plan{Order: order.Order{Purpose: order.Forward, Rules: order.Rules{Parallel: 8}},
+		Devices: map[string]job.Known{}}
 	for _, row := range b.matcher.All(b.devices) {
-		p.Items = append(p.Items, job.Item{Device: row.Device, From: row.Device.Version,
-			Path: row.Path})
+		d := order.Device{ID: row.Device.ID, Name: row.Device.Name, Model: row.Device.Model,
+			From: row.Device.Version}
+		for _, h := range row.Path {
+			d.Path = append(d.Path, hop(h))
+		}
+		p.Order.Devices = append(p.Order.Devices, d)
+		p.Devices[d.ID] = job.Known{Device: row.Device}
 	}
 	return p
+}
+
+func hop(h match.Hop) order.Hop {
+	image := func(i *firmware.Image) order.Image {
+		return order.Image{File: i.File, SHA256: i.SHA256, Size: i.Size}
+	}
+	back := image(h.Back)
+	return order.Hop{Component: h.Image.Component, From: h.From, To: h.Image.Version,
+		Image: image(h.Image), Back: &back}
+}
+
+// change changes a device of the plan as it is known.
+func change(p *job.Plan, how func(*device.Device)) {
+	id := p.Order.Devices[0].ID
+	known := p.Devices[id]
+	how(&known.Device)
+	p.Devices[id] = known
 }
 
 func (b *bench) run(t *testing.T, plan job.Plan) job.State {
@@ -189,7 +213,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			"checking failed", "does not answer"},
 		"absent": {sim.Device{}, func(_ *bench,
 			p *job.Plan) {
-			p.Items[0].Device.Address = "127.0.0.1:1"
+			change(p, func(d *device.Device) { d.Address = "127.0.0.1:1" })
 		}, job.Failed, "",
 			"checking failed", "does not answer"},
 		"connection cut": {sim.Device{Kind: "gate", Faults: sim.Faults{DropAfter: 150_000}}, nil,
@@ -203,7 +227,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 		"sick camera": {sim.Device{Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
 			forth + back + " returned", "no longer offers"},
 		"sick without a rollback": {sim.Device{Faults: sim.Faults{Sick: true}},
-			func(_ *bench, p *job.Plan) { p.Items[0].Path[0].Back = nil },
+			func(_ *bench, p *job.Plan) { p.Order.Devices[0].Path[0].Back = nil },
 			job.Stranded, "2.0", forth + " stranded", "cannot be rolled back"},
 		"never comes back": {sim.Device{Faults: sim.Faults{NeverReturns: true}}, nil, job.Stranded,
 			"1.0",
@@ -216,13 +240,13 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0",
 			forth + " done", ""},
 		"another device": {sim.Device{},
-			func(_ *bench, p *job.Plan) { p.Items[0].Device.Serial = "S-9" }, job.Failed, "1.0",
+			func(_ *bench, p *job.Plan) { change(p, func(d *device.Device) { d.Serial = "S-9" }) }, job.Failed, "1.0",
 			"checking failed", "another device is at its address: its serial number is S-1, not S-9"},
 		"changed since": {sim.Device{},
-			func(_ *bench, p *job.Plan) { p.Items[0].Path[0].From = "0.9" }, job.Failed, "1.0",
+			func(_ *bench, p *job.Plan) { p.Order.Devices[0].Path[0].From = "0.9" }, job.Failed, "1.0",
 			"checking failed", "it runs 1.0, not 0.9"},
 		"there already": {sim.Device{},
-			func(b *bench, p *job.Plan) { p.Items[0].Path[0].Image = p.Items[0].Path[0].Back }, job.Skipped, "1.0",
+			func(b *bench, p *job.Plan) { p.Order.Devices[0].Path[0].To = "1.0" }, job.Skipped, "1.0",
 			"checking skipped", "runs 1.0 already"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -265,14 +289,14 @@ func TestIntermediateVersions(t *testing.T) {
 			t.Parallel()
 			b := start(t, c.device)
 			plan := b.plan()
-			item := &plan.Items[0]
-			last, first := item.Path[0], b.matcher.To(b.devices[0], "1.5").Path[0]
-			item.From = c.from
-			item.Path = []match.Hop{{From: c.from, Image: first.Image, Back: first.Back},
-				{From: "1.5", Image: last.Image, Back: first.Image}}
+			row := &plan.Order.Devices[0]
+			last, first := row.Path[0], hop(b.matcher.To(b.devices[0], "1.5").Path[0])
+			row.From = c.from
+			first.From, last.From, last.Back = c.from, "1.5", &first.Image
 			if c.from == "0.9" { // it runs the first intermediate version already
-				item.Path[0].Image = first.Back
+				first.To, first.Image = "1.0", *first.Back
 			}
+			row.Path = []order.Hop{first, last}
 			d := b.run(t, plan).Devices[0]
 			assert.Equal(t, c.end, d.Step, d.Reason)
 			assert.Equal(t, c.runs, d.Version)
@@ -287,7 +311,7 @@ func TestOneFailureStopsNoOther(t *testing.T) {
 		sim.Device{Faults: sim.Faults{DropAfter: 100_000}}, sim.Device{Kind: "gate"},
 		sim.Device{Auth: "digest"})
 	plan := b.plan()
-	plan.Parallel = 3
+	plan.Order.Rules.Parallel = 3
 	state := b.run(t, plan)
 	assert.Equal(t, 4, state.Count(job.Done))
 	assert.Equal(t, 2, state.Count(job.Failed))
@@ -298,7 +322,7 @@ func TestOneFailureStopsNoOther(t *testing.T) {
 func TestParallelIsKept(t *testing.T) {
 	b := start(t, sim.Device{}, sim.Device{}, sim.Device{}, sim.Device{})
 	plan := b.plan()
-	plan.Parallel = 1
+	plan.Order.Rules.Parallel = 1
 	b.run(t, plan)
 	events, err := job.Events(b.ledger, "j1", 0, nil)
 	require.NoError(t, err)
@@ -317,7 +341,7 @@ func TestParallelIsKept(t *testing.T) {
 func TestStoppedJobFinishesWhatItBegan(t *testing.T) {
 	b := start(t, sim.Device{Faults: sim.Faults{Rate: 800_000}}, sim.Device{}, sim.Device{})
 	plan := b.plan()
-	plan.Parallel = 1
+	plan.Order.Rules.Parallel = 1
 	j, err := b.engine.Start(plan)
 	require.NoError(t, err)
 	going, stop := context.WithCancel(t.Context())
@@ -342,7 +366,7 @@ func TestTwoJobsNeverWorkOnOneDevice(t *testing.T) {
 	b := start(t, sim.Device{Faults: sim.Faults{Rate: 400_000}}, sim.Device{})
 	plan := b.plan()
 	first := plan
-	first.Items = plan.Items[:1]
+	first.Order.Devices = plan.Order.Devices[:1]
 	j1, err := b.engine.Start(first)
 	require.NoError(t, err)
 	_, err = b.engine.Start(plan)
@@ -385,7 +409,7 @@ func TestEveryEffectIsWrittenDownTwice(t *testing.T) {
 	require.Len(t, effects, 9, "a check, and four steps forth and back")
 	assert.Equal(t, "1.0", effects[0].Baseline.Version)
 	assert.NotEmpty(t, effects[0].Baseline.Services, "what it offered while it was healthy")
-	hop := plan.Items[0].Path[0]
+	hop := plan.Order.Devices[0].Path[0]
 	for i, effect := range effects[1:] {
 		digest, way := hop.Image.SHA256, job.Forth
 		if i >= 4 {
@@ -415,7 +439,7 @@ func TestNothingIsSentThatCannotBeWrittenDown(t *testing.T) {
 func TestADamagedImageStartsNoJob(t *testing.T) {
 	b := start(t, sim.Device{})
 	damaged := errors.New("the image on the shelf is damaged")
-	b.engine.Open = func(firmware.Image) (job.File, error) { return nil, damaged }
+	b.engine.Open = func(order.Image) (job.File, error) { return nil, damaged }
 	_, err := b.engine.Start(b.plan())
 	assert.ErrorIs(t, err, damaged)
 	jobs, err := job.Jobs(b.ledger, 0)

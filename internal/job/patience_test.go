@@ -19,7 +19,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/login"
-	"catena/internal/match"
+	"catena/internal/order"
 )
 
 // acted is a device of a test: a Dialect, its Session and its Update in one. It follows the
@@ -42,6 +42,7 @@ type acted struct {
 	drops        int           // so many transfers break off half-way
 	refuses      bool          // it refuses every login
 	asksToWait   time.Duration // before an upload
+	giveUp       time.Duration // of the order
 }
 
 func (a *acted) About() dialect.About {
@@ -164,29 +165,30 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 		l, err := ledger.Create(dir, time.Now)
 		require.NoError(t, err)
 		defer func() { _ = l.Close() }()
-		images := map[string]*firmware.Image{}
-		for _, v := range []string{"1.0", "2.0"} {
-			images[v] = &firmware.Image{Size: int64(len(v)), Manifest: firmware.Manifest{
-				Version: v, Component: firmware.Main,
-				SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}}
+		image := func(v string) order.Image {
+			return order.Image{File: v, Size: int64(len(v)),
+				SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}
 		}
+		old := image("1.0")
 		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Patience: job.Usual,
 			Now: time.Now,
 			Contact: func(device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{}, login.Credential{}, true
 			},
 			See: func(string, *device.Device) error { return nil },
-			Open: func(i firmware.Image) (job.File, error) {
-				return memory{bytes.NewReader([]byte(i.Version))}, nil
+			Open: func(i order.Image) (job.File, error) {
+				return memory{bytes.NewReader([]byte(i.File))}, nil
 			}}
 		known := device.Device{ID: "d1", Name: "gate-1",
 			Endpoint: device.Endpoint{Dialect: "acted"},
 			Reading: device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"},
 				Version: "1.0"}}
 		a.version, a.is = "1.0", "S-1"
-		j, err := engine.Start(job.Plan{Purpose: job.Flash, Parallel: 1,
-			Items: []job.Item{{Device: known, From: "1.0",
-				Path: []match.Hop{{From: "1.0", Image: images["2.0"], Back: images["1.0"]}}}}})
+		j, err := engine.Start(job.Plan{
+			Order: order.Order{Purpose: order.Forward, GiveUp: a.giveUp, Devices: []order.Device{{
+				ID: "d1", Name: "gate-1", From: "1.0", Path: []order.Hop{{
+					Component: firmware.Main, From: "1.0", To: "2.0", Image: image("2.0"), Back: &old}}}}},
+			Devices: map[string]job.Known{"d1": {Device: known}}})
 		require.NoError(t, err)
 		began := time.Now()
 		patience, cancel := context.WithCancel(t.Context())
@@ -220,6 +222,10 @@ func TestPatience(t *testing.T) {
 			job.Done, "", "2.0", 10 * time.Minute, 11 * time.Minute},
 		"it never comes back": {&acted{writes: time.Minute, down: never},
 			job.Stranded, job.DidNotReturn, "1.0", 10 * time.Minute, 13 * time.Minute},
+		"it is given up": {&acted{writes: 2 * time.Minute, down: never, giveUp: 5 * time.Minute},
+			job.Stranded, job.DidNotReturn, "1.0", 5 * time.Minute, 6 * time.Minute},
+		"a write is waited for": {&acted{writes: 8 * time.Minute, down: 0, giveUp: 5 * time.Minute},
+			job.Done, "", "2.0", 8 * time.Minute, 10 * time.Minute},
 		"it never ends writing": {&acted{writes: never},
 			job.Stranded, job.NotWritten, "1.0", time.Hour, 2 * time.Hour},
 		"it restarts only when asked": {&acted{stays: true, writes: time.Minute, down: time.Minute},

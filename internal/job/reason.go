@@ -7,13 +7,15 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/order"
 )
 
 // Why is the kind of a Reason. Code asks for it; nobody reads the wording.
 type Why string
 
 const (
-	Stopped        Why = "stopped"         // the job was stopped before it
+	NotBegun       Why = "not-begun"       // Order says why
+	Stopped        Why = "stopped"         // the job was stopped before Want was sent to it
 	Abandoned      Why = "abandoned"       // the job was abandoned while it was checked
 	CannotUpdate   Why = "cannot-update"   // Catena can read it, and cannot send it an image yet
 	NoLogin        Why = "no-login"        // no login is known for it
@@ -40,6 +42,7 @@ type Reason struct {
 	Want   string        `json:"want,omitempty"`
 	Within time.Duration `json:"within,omitempty"` // ns
 	Device *device.Cause `json:"device,omitempty"`
+	Order  *order.Reason `json:"order,omitempty"`
 	Then   *Reason       `json:"then,omitempty"`
 }
 
@@ -97,11 +100,10 @@ func (r *Reason) Error() string {
 func (r *Reason) sentence() string {
 	prefix := map[Step]string{Proving: "after its restart: "}[r.Step]
 	switch r.Why {
+	case NotBegun:
+		return r.Order.Error()
 	case Stopped:
-		if r.Want != "" {
-			return "the job was stopped before " + r.Want + " was sent to it"
-		}
-		return "the job was stopped before it"
+		return "the job was stopped before " + r.Want + " was sent to it"
 	case Abandoned:
 		if r.Step == Sending {
 			return "the job was abandoned before the image was sent to it"

@@ -6,17 +6,31 @@ import (
 	"time"
 
 	"catena/internal/ledger"
+	"catena/internal/order"
 )
 
 // State is how far a job is, derived from its entries in the ledger.
 type State struct {
-	ID       string        `json:"job"`
-	Purpose  Purpose       `json:"purpose"`
-	Parallel int           `json:"parallel"`
-	Started  time.Time     `json:"started"`
-	Ended    time.Time     `json:"ended,omitzero"`
-	Alive    bool          `json:"alive"` // a Catena is working on it now
-	Devices  []DeviceState `json:"devices"`
+	ID      string        `json:"job"`
+	Purpose order.Purpose `json:"purpose"`
+	Name    string        `json:"name,omitempty"` // of its order
+	Note    string        `json:"note,omitempty"`
+	Started time.Time     `json:"started"`
+	Ended   time.Time     `json:"ended,omitzero"`
+	Alive   bool          `json:"alive"`             // a Catena is working on it now
+	Stopped bool          `json:"stopped,omitempty"` // a person asked that no more devices begin
+	Devices []DeviceState `json:"devices"`
+
+	Order    order.Order  `json:"-"`
+	dispatch *order.State // how far the order is; nil: it cannot be told
+}
+
+// Waiting says of each device that waits why it does, by ID.
+func (s State) Waiting(now time.Time) map[string]*order.Reason {
+	if s.dispatch == nil {
+		return nil
+	}
+	return s.dispatch.Waiting(now)
 }
 
 // Interrupted tells whether the job's Catena died before its end.
@@ -35,29 +49,28 @@ func (s State) Count(step Step) int {
 
 // DeviceState is how far one device is.
 type DeviceState struct {
-	ID        string     `json:"id"`
-	Name      string     `json:"name"`
-	From      string     `json:"from"`
-	To        string     `json:"to"`
-	Step      Step       `json:"step"`
-	Direction Direction  `json:"direction,omitempty"`
-	Since     time.Time  `json:"since"`             // of the step
-	Done      int64      `json:"done"`              // bytes sent, or percent written
-	Total     int64      `json:"total"`             // bytes, or 100
-	Rate      float64    `json:"rate"`              // bytes per second, while sending
-	Left      float64    `json:"left"`              // seconds, while sending; 0: not known
-	Version   string     `json:"version,omitempty"` // what it was last heard to run
-	Cause     *Reason    `json:"cause,omitempty"`
-	Reason    string     `json:"reason,omitempty"` // the cause in words
-	Path      []startHop `json:"path"`
+	ID        string      `json:"id"`
+	Name      string      `json:"name"`
+	From      string      `json:"from"`
+	To        string      `json:"to"`
+	Step      Step        `json:"step"`
+	Direction Direction   `json:"direction,omitempty"`
+	Since     time.Time   `json:"since"`             // of the step
+	Done      int64       `json:"done"`              // bytes sent, or percent written
+	Total     int64       `json:"total"`             // bytes, or 100
+	Rate      float64     `json:"rate"`              // bytes per second, while sending
+	Left      float64     `json:"left"`              // seconds, while sending; 0: not known
+	Version   string      `json:"version,omitempty"` // what it was last heard to run
+	Cause     *Reason     `json:"cause,omitempty"`
+	Reason    string      `json:"reason,omitempty"` // the cause in words
+	Path      []order.Hop `json:"path"`
 	// the version of the step: a intermediate version on the way, or the end of it
 	Toward string  `json:"toward,omitempty"`
 	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end
-	// the names of devices that it waits for, which are reached through it
-	WaitsFor []string `json:"waits_for,omitempty"`
+
+	Touched bool `json:"touched,omitempty"` // an image was begun to be sent
 
 	first time.Time // when its first step began
-	after []string  // the IDs of devices that must have ended first
 }
 
 // Percent is how far the current step is, or -1 where that is not known.
@@ -125,6 +138,8 @@ func Jobs(l *ledger.Ledger, most int) ([]State, error) {
 	return out, nil
 }
 
+// fold derives a state from a job's entries: the steps of its devices, and through the same
+// events how far the dispatcher is.
 func fold(entries []ledger.Entry) (State, error) {
 	var s State
 	at := map[string]int{}
@@ -132,15 +147,16 @@ func fold(entries []ledger.Entry) (State, error) {
 		var err error
 		switch e.Kind {
 		case Started:
-			var b startedBody
-			err = json.Unmarshal(e.Body, &b)
-			s = State{ID: e.Job, Purpose: b.Purpose, Parallel: b.Parallel, Started: e.At}
-			for i, item := range b.Items {
-				at[item.Device] = i
-				s.Devices = append(s.Devices,
-					DeviceState{ID: item.Device, Name: item.Name, From: item.From, To: item.To,
-						Path: item.Path, Step: Waiting, Since: e.At, after: item.After})
+			var o order.Order
+			err = json.Unmarshal(e.Body, &o)
+			s = State{ID: e.Job, Purpose: o.Purpose, Name: o.Name, Note: o.Note, Started: e.At,
+				Order: o}
+			for i, d := range o.Devices {
+				at[d.ID] = i
+				s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From,
+					To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
 			}
+			s.dispatch, _ = order.New(o) // one that contradicts itself never started
 		case Begun, Ended:
 			i, ok := at[e.Device]
 			if !ok {
@@ -148,7 +164,10 @@ func fold(entries []ledger.Entry) (State, error) {
 					"entry %d of the ledger names device %s, which job %s does not have", e.Seq,
 					e.Device, e.Job)
 			}
-			err = s.Devices[i].apply(e)
+			err = s.apply(&s.Devices[i], e)
+		case Stopping:
+			s.Stopped = true
+			s.tell(order.Event{At: e.At, Kind: order.Stopped})
 		case Closed:
 			s.Ended = e.At
 		}
@@ -156,18 +175,17 @@ func fold(entries []ledger.Entry) (State, error) {
 			return s, unreadable(e, err)
 		}
 	}
-	for i := range s.Devices {
-		d := &s.Devices[i]
-		for _, id := range d.after {
-			if n, ok := at[id]; ok && d.Step == Waiting && !s.Devices[n].Step.End() {
-				d.WaitsFor = append(d.WaitsFor, s.Devices[n].Name)
-			}
-		}
-	}
 	return s, nil
 }
 
-func (d *DeviceState) apply(e ledger.Entry) error {
+// tell tells the dispatcher.
+func (s *State) tell(e order.Event) {
+	if s.dispatch != nil && s.dispatch.Apply(e) != nil {
+		s.dispatch = nil
+	}
+}
+
+func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 	d.Since = e.At
 	if d.first.IsZero() {
 		d.first = e.At
@@ -175,12 +193,22 @@ func (d *DeviceState) apply(e ledger.Entry) error {
 	if e.Kind == Begun {
 		var b Effect
 		err := json.Unmarshal(e.Body, &b)
+		if d.Step == Waiting || d.Step.End() {
+			did := order.Flash
+			if d.Step.End() {
+				did = order.Return
+			}
+			s.tell(order.Event{At: e.At, Kind: order.Began, Device: d.ID, Do: did})
+		}
 		d.Step, d.Toward, d.Direction = b.Step, label(b.Component, b.Version), b.Direction
+		d.Cause, d.Reason = nil, ""
+		d.Touched = d.Touched || b.Step == Sending
 		return err
 	}
 	var b endBody
 	err := json.Unmarshal(e.Body, &b)
 	d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
 	d.Took = e.At.Sub(d.first).Seconds()
+	s.tell(b.event(d.ID, e.At))
 	return err
 }

@@ -12,7 +12,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/firmware"
 	"catena/internal/ledger"
-	"catena/internal/match"
+	"catena/internal/order"
 )
 
 // worker takes one device through its steps. Read it from work downwards:
@@ -20,6 +20,7 @@ import (
 //	check    log in; is it the same device, on the version that was matched, and well?
 //	put      for each image on the path: send, await the writing, restart, prove
 //	rescue   where an image was not proven: as before, back to the earlier version, or hands
+//	unwind   where its lockstep set failed: back along the whole path
 //
 // Three rules hold all the way. Each effect stands in the ledger before it happens and again
 // when it is over. Who answers at the address is verified before each login and each image
@@ -27,7 +28,11 @@ import (
 // the step: contexts that end are only handed to what comes before.
 type worker struct {
 	job      *Job
-	item     Item
+	row      order.Device // what is to be done
+	known    Known
+	first    time.Time // when it began
+	began    time.Time // when the way that it is on began
+	touched  bool      // an image was begun to be sent
 	dialect  dialect.Dialect
 	at       dialect.At
 	session  dialect.Session
@@ -38,18 +43,12 @@ type worker struct {
 // lookWithin bounds one look at a device that may be restarting.
 const lookWithin = 10 * time.Second
 
-// work brings the device to its end. Its error is the ledger's alone: a device that
-// fails is not an error of the job. When going ends, no image is sent that was not begun;
+// work brings the device to its end, and returns that for the dispatcher. Its error is the
+// ledger's alone: a device that fails is not an error of the job. The entry that checking has
+// begun was written by the dispatcher. When going ends, no image is sent that was not begun;
 // when patience ends, a check is given up; what is being written is always finished.
-func (w *worker) work(going, patience context.Context) error {
-	if going.Err() != nil {
-		return w.end(Skipped, &Reason{Why: Stopped})
-	}
-	check := Effect{Step: Checking, Component: firmware.Main, From: w.item.From,
-		Version: w.item.To(), Direction: Forth}
-	if err := w.record(Begun, check); err != nil {
-		return err
-	}
+func (w *worker) work(going, patience context.Context) (order.Event, error) {
+	check := w.checking(Forth)
 	end, reason := w.check(patience)
 	defer w.close(patience)
 	check.Cause = reason
@@ -57,29 +56,70 @@ func (w *worker) work(going, patience context.Context) error {
 		check.Baseline = &w.baseline
 	}
 	if err := w.record(Over, check); err != nil {
-		return err
+		return order.Event{}, err
 	}
 	if end != "" {
 		return w.end(end, reason)
 	}
 	lasting := context.WithoutCancel(patience)
 	left, _ := w.left(w.said)
-	for _, hop := range left {
+	for _, l := range left {
 		if going.Err() != nil {
-			return w.end(Skipped, &Reason{Why: Stopped,
-				Want: label(hop.Image.Component, hop.Image.Version)})
+			return w.end(Skipped, &Reason{Why: Stopped, Want: label(l.component, l.to)})
 		}
-		failed, err := w.put(lasting, patience, *hop.Image, hop.From, Forth)
+		failed, err := w.put(lasting, patience, l)
 		switch {
 		case err != nil:
-			return err
+			return order.Event{}, err
 		case failed != nil && failed.reason.Why == Abandoned:
 			return w.end(Skipped, failed.reason) // nothing was sent
 		case failed != nil:
-			return w.rescue(lasting, *failed, hop)
+			return w.rescue(lasting, *failed, l)
 		}
 	}
 	return w.end(Done, nil)
+}
+
+// checking is the effect with which a device begins, forth or back.
+func (w *worker) checking(way Direction) Effect {
+	e := Effect{Step: Checking, Component: firmware.Main, From: w.row.From, Version: w.row.To(),
+		Direction: way}
+	if way == Back {
+		e.From, e.Version = e.Version, e.From
+	}
+	return e
+}
+
+// unwind brings a device back along its whole path, image by image, because its lockstep set
+// has failed: each step back is proven like one forth.
+func (w *worker) unwind(ctx context.Context, why *Reason) (order.Event, error) {
+	ctx = context.WithoutCancel(ctx)
+	check := w.checking(Back)
+	reason := w.open(ctx)
+	defer w.close(ctx)
+	check.Cause = reason
+	if err := w.record(Over, check); err != nil {
+		return order.Event{}, err
+	}
+	if reason != nil {
+		return w.end(Stranded, why.then(reason))
+	}
+	for n, hop := range slices.Backward(w.row.Path) {
+		if !w.same(w.said.Of(hop.Component), hop.To) {
+			continue
+		}
+		if hop.Back == nil {
+			return w.end(Stranded, why.then(&Reason{Why: NoRollback, Want: hop.From}))
+		}
+		failed, err := w.put(ctx, ctx, back(n, hop))
+		switch {
+		case err != nil:
+			return order.Event{}, err
+		case failed != nil:
+			return w.end(Stranded, why.then(&Reason{Why: RollbackFailed}).then(failed.reason))
+		}
+	}
+	return w.end(Returned, why)
 }
 
 // close ends what the session has open at the device.
@@ -98,64 +138,84 @@ func (w *worker) close(ctx context.Context) {
 //
 // The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one hop left, one
 // on 2.0 has none, and one on 1.7 is strange, because nobody decided about that.
-func (w *worker) left(r device.Reading) (hops []match.Hop, strange *Reason) {
+func (w *worker) left(r device.Reading) (legs []leg, strange *Reason) {
 	behind := map[string]int{} // by component: so many of its hops lie behind
 	first := map[string]string{}
 	count := map[string]int{}
-	for _, hop := range w.item.Path {
-		c := hop.Image.Component
+	for _, hop := range w.row.Path {
+		c := hop.Component
 		count[c]++
 		if count[c] == 1 {
 			first[c] = hop.From
 		}
-		if w.same(hop.Image.Version, r.Of(c)) {
+		if w.same(hop.To, r.Of(c)) {
 			behind[c] = count[c]
 		}
 	}
 	count = map[string]int{}
-	for _, hop := range w.item.Path {
-		c := hop.Image.Component
+	for n, hop := range w.row.Path {
+		c := hop.Component
 		count[c]++
 		if count[c] > behind[c] {
-			hops = append(hops, hop)
+			legs = append(legs, forth(n, hop))
 		}
 		if behind[c] == 0 && !w.same(first[c], r.Of(c)) {
 			strange = &Reason{Why: ChangedSince, Step: Checking, Is: label(c, r.Of(c)),
 				Want: first[c]}
 		}
 	}
-	return hops, strange
+	return legs, strange
 }
 
-func (w *worker) same(a, b string) bool { return w.item.Order.Equal(a, b) }
+// leg is one image on its way into a device.
+type leg struct {
+	hop       int // its place on the path
+	component string
+	from, to  string
+	image     order.Image
+	way       Direction
+}
 
-// check looks before anything is touched. An empty end means: go on.
-func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
-	was := w.item.Device
+func forth(n int, h order.Hop) leg { return leg{n, h.Component, h.From, h.To, h.Image, Forth} }
+
+// back is the way back from a hop that has one.
+func back(n int, h order.Hop) leg { return leg{n, h.Component, h.To, h.From, *h.Back, Back} }
+
+func (w *worker) same(a, b string) bool { return w.known.Versions.Equal(a, b) }
+
+// open logs in and reads the device. It returns what speaks against going on.
+func (w *worker) open(ctx context.Context) *Reason {
+	was := w.known.Device
 	d, ok := w.job.engine.Dialects.Named(was.Dialect)
 	if !ok || !w.job.engine.Dialects.Updates(was.Endpoint) {
-		return Failed, &Reason{Why: CannotUpdate, Step: Checking}
+		return &Reason{Why: CannotUpdate, Step: Checking}
 	}
 	at, as, ok := w.job.engine.Contact(was)
 	if !ok {
-		return Failed, &Reason{Why: NoLogin, Step: Checking}
+		return &Reason{Why: NoLogin, Step: Checking}
 	}
 	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
 	r, err := w.session.Read(ctx)
-	switch {
-	case ctx.Err() != nil:
-		return Skipped, &Reason{Why: Abandoned, Step: Checking}
-	case err != nil:
-		return Failed, said(Checking, err)
+	if err != nil {
+		return said(Checking, err)
 	}
 	w.said = r
-	if other := another(Checking, was.Identity, r.Identity); other != nil {
-		return Failed, other
+	return another(Checking, was.Identity, r.Identity)
+}
+
+// check looks before anything is touched. An empty end means: go on.
+func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
+	switch reason := w.open(ctx); {
+	case ctx.Err() != nil:
+		return Skipped, &Reason{Why: Abandoned, Step: Checking}
+	case reason != nil:
+		return Failed, reason
 	}
+	r := w.said
 	switch left, strange := w.left(r); {
 	case len(left) == 0:
 		w.see(r)
-		return Skipped, &Reason{Why: ThereAlready, Step: Checking, Want: w.item.To()}
+		return Skipped, &Reason{Why: ThereAlready, Step: Checking, Want: w.row.To()}
 	case strange != nil:
 		w.see(r)
 		return Failed, strange
@@ -196,12 +256,11 @@ type failure struct {
 // Each step is written down before its effect and after it: whoever finds the ledger
 // after a crash knows of a step that has begun and is not over that its effect may or
 // may not have happened, and of one that is over how it went.
-func (w *worker) put(ctx, until context.Context, image firmware.Image, from string,
-	way Direction) (*failure, error) {
-	effect := Effect{Component: image.Component, Hop: w.hop(image), From: from,
-		Version: image.Version, SHA256: image.SHA256, Direction: way}
-	meter := w.job.sent[w.item.Device.ID]
-	update, err := w.session.Update(image.Component)
+func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
+	effect := Effect{Component: l.component, Hop: l.hop, From: l.from, Version: l.to,
+		SHA256: l.image.SHA256, Direction: l.way}
+	meter := w.job.sent[w.row.ID]
+	update, err := w.session.Update(l.component)
 	if err != nil {
 		return &failure{reason: said(Sending, err)}, nil
 	}
@@ -209,13 +268,11 @@ func (w *worker) put(ctx, until context.Context, image firmware.Image, from stri
 		step Step
 		do   func() *failure
 	}{
-		{Sending, func() *failure { return w.send(ctx, until, update, image, meter) }},
+		{Sending, func() *failure { return w.send(ctx, until, update, l.image, meter) }},
 		{Writing, func() *failure { return w.awaitWritten(ctx, update, meter) }},
-		{Restarting, func() *failure {
-			return w.restart(ctx, update, image.Component, image.Version)
-		}},
+		{Restarting, func() *failure { return w.restart(ctx, update, l.component, l.to) }},
 		{Proving, func() *failure {
-			if reason := w.prove(ctx, image.Component, image.Version); reason != nil {
+			if reason := w.prove(ctx, l.component, l.to); reason != nil {
 				return &failure{taken: true, reason: reason}
 			}
 			return nil
@@ -225,6 +282,7 @@ func (w *worker) put(ctx, until context.Context, image firmware.Image, from stri
 		if err := w.record(Begun, effect); err != nil {
 			return nil, err
 		}
+		w.touched = true
 		failed := step.do()
 		effect.Down = update.Traits().Down
 		if failed != nil {
@@ -240,14 +298,6 @@ func (w *worker) put(ctx, until context.Context, image firmware.Image, from stri
 	return nil, nil
 }
 
-// hop is the place of an image on the path; that of the hop it returns from where it is
-// an image to return with.
-func (w *worker) hop(image firmware.Image) int {
-	return slices.IndexFunc(w.item.Path, func(h match.Hop) bool {
-		return h.Image.SHA256 == image.SHA256 || h.Back != nil && h.Back.SHA256 == image.SHA256
-	})
-}
-
 // A transfer that breaks off before the device has all of the image is tried again: it
 // cannot have begun to write it.
 const (
@@ -257,7 +307,7 @@ const (
 
 // send sends an image. While the device only gets ready for it nothing is sent: that ends
 // with until.
-func (w *worker) send(ctx, until context.Context, update dialect.Update, image firmware.Image,
+func (w *worker) send(ctx, until context.Context, update dialect.Update, image order.Image,
 	meter *transfer) *failure {
 	meter.total.Store(image.Size)
 	pause := sendPauses
@@ -318,6 +368,7 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 	to string) *failure {
 	patience, now := w.job.engine.Patience, w.job.engine.Now
+	within := w.within(patience.Restarting)
 	asked := !update.Traits().RestartsByItself
 	if asked {
 		if err := update.Activate(ctx); err != nil && !errors.Is(err, device.ErrAway) {
@@ -333,7 +384,7 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 		telling = !errors.Is(err, device.ErrLoginRefused) // the proof tries it again, and no more
 		return runs
 	}
-	wait := w.wait(patience.Restarting)
+	wait := w.wait(within)
 	for gone := false; ; {
 		there, other := w.there(ctx)
 		late := now().Sub(since) > update.Traits().Down+patience.Grace
@@ -356,7 +407,7 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 			return nil // it never went: the proof tells what it runs
 		default:
 			return &failure{taken: true, away: true,
-				reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: patience.Restarting}}
+				reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: within}}
 		}
 	}
 }
@@ -366,7 +417,7 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 func (w *worker) there(ctx context.Context) (bool, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookWithin)
 	defer cancel()
-	err := dialect.VerifyIdentity(ctx, w.dialect, w.at, w.item.Device.Identity)
+	err := dialect.VerifyIdentity(ctx, w.dialect, w.at, w.known.Device.Identity)
 	if errors.Is(err, device.ErrIdentityChanged) {
 		return false, err
 	}
@@ -390,7 +441,7 @@ const loginTries = 2
 // the same as before, and be healthy. One that has just come back may need a while,
 // so it looks again.
 func (w *worker) prove(ctx context.Context, component, to string) *Reason {
-	wait := w.wait(w.job.engine.Patience.Proving)
+	wait := w.wait(w.within(w.job.engine.Patience.Proving))
 	for refused := 0; ; {
 		reason := w.look(ctx, component, to)
 		if reason == nil || reason.IdentityChanged() {
@@ -429,6 +480,16 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 	return nil
 }
 
+// within is how long a step may be waited for: as long as its patience is, and until the order
+// gives the device up. Writing is always waited for.
+func (w *worker) within(patience time.Duration) time.Duration {
+	giveUp := w.job.plan.Order.GiveUp
+	if giveUp == 0 {
+		return patience
+	}
+	return min(patience, max(0, giveUp-w.job.engine.Now().Sub(w.began)))
+}
+
 // wait returns a function that waits a while before the next look, and returns
 // false when the time is over. A device that has just gone is looked at often, one
 // that has been away for long, rarely.
@@ -450,7 +511,7 @@ const (
 // awaitThere waits until the device answers, and returns false where it does not. The error
 // is that another device does.
 func (w *worker) awaitThere(ctx context.Context) (bool, error) {
-	for wait := w.wait(w.job.engine.Patience.Restarting); ; {
+	for wait := w.wait(w.within(w.job.engine.Patience.Restarting)); ; {
 		there, other := w.there(ctx)
 		if there || other != nil {
 			return there, other
@@ -475,8 +536,8 @@ func (w *worker) awaitThere(ctx context.Context) (bool, error) {
 //
 // The device is asked before it is sent anything: one that works is not written to without
 // need.
-func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
-	component, from, to := hop.Image.Component, hop.From, hop.Image.Version
+func (w *worker) rescue(ctx context.Context, f failure, l leg) (order.Event, error) {
+	component, from, to := l.component, l.from, l.to
 	if f.away || f.reason.IdentityChanged() {
 		return w.end(Stranded, f.reason) // what answers in its place is not touched
 	}
@@ -500,13 +561,15 @@ func (w *worker) rescue(ctx context.Context, f failure, hop match.Hop) error {
 			return w.end(Stranded, f.reason)
 		}
 	}
+	w.began = w.job.engine.Now() // the way back has its own time
+	hop := w.row.Path[l.hop]
 	if hop.Back == nil {
 		return w.end(Stranded, f.reason.then(&Reason{Why: NoRollback, Want: from}))
 	}
-	failed, err := w.put(ctx, ctx, *hop.Back, to, Back)
+	failed, err := w.put(ctx, ctx, back(l.hop, hop))
 	switch {
 	case err != nil:
-		return err
+		return order.Event{}, err
 	case failed != nil:
 		return w.end(Stranded, f.reason.then(&Reason{Why: RollbackFailed}).then(failed.reason))
 	}
@@ -525,20 +588,23 @@ func (w *worker) arrived() Step {
 // record writes an effect down. Only when the entry before it is on the disk may it
 // happen.
 func (w *worker) record(kind ledger.Kind, e Effect) error {
-	return w.job.engine.Ledger.Append(kind, w.job.ID, w.item.Device.ID, e)
+	return w.job.engine.Ledger.Append(kind, w.job.ID, w.row.ID, e)
 }
 
-func (w *worker) end(end Step, reason *Reason) error {
-	return w.job.engine.Ledger.Append(Ended, w.job.ID, w.item.Device.ID,
-		endBody{End: end, Version: w.runsNow(), Cause: reason})
+// end writes the device's end down.
+func (w *worker) end(end Step, reason *Reason) (order.Event, error) {
+	now := w.job.engine.Now()
+	body := endBody{End: end, Version: w.runsNow(), Cause: reason, Touched: w.touched,
+		Took: now.Sub(w.first)}
+	return body.event(w.row.ID, now), w.job.engine.Ledger.Append(Ended, w.job.ID, w.row.ID, body)
 }
 
 // runsNow is what the device last said that it runs: its main component, and those
 // that the job changes.
 func (w *worker) runsNow() string {
 	parts := []string{w.said.Version}
-	for _, hop := range w.item.Path {
-		c := hop.Image.Component
+	for _, hop := range w.row.Path {
+		c := hop.Component
 		if c == firmware.Main || w.said.Of(c) == "" {
 			continue
 		}
@@ -551,7 +617,7 @@ func (w *worker) runsNow() string {
 
 // see keeps what the device has just said of itself: the next scan sees it too.
 func (w *worker) see(r device.Reading) {
-	now := w.item.Device
+	now := w.known.Device
 	now.Reading = r.Over(now.Reading)
 	now.Access, now.Trouble = device.OK, nil
 	_ = w.job.engine.See(w.job.ID, &now) // the steps and the end are in the ledger all the same

@@ -18,7 +18,7 @@ func BenchmarkForecast(b *testing.B) {
 			var o order.Order
 			uplinks := n / 20
 			for i := range n {
-				d := order.Device{ID: fmt.Sprintf("d%d", i), Name: fmt.Sprintf("d%d", i), Image: "2.0",
+				d := order.Device{ID: fmt.Sprintf("d%d", i), Name: fmt.Sprintf("d%d", i), Path: path,
 					Model: fmt.Sprintf("M%d", i%40), Takes: time.Duration(180+i*7919%400) * time.Second,
 					Returns: 2 * time.Minute}
 				if i >= uplinks {

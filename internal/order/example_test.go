@@ -31,7 +31,7 @@ func read(t *testing.T, site string) order.Order {
 		}
 		minutes, err := strconv.Atoi(words[2])
 		require.NoError(t, err)
-		d := order.Device{ID: words[0], Name: words[0], Model: words[1], Image: "2.0",
+		d := order.Device{ID: words[0], Name: words[0], Model: words[1], Path: path,
 			Takes: time.Duration(minutes) * time.Minute, Returns: time.Duration(minutes) * 30 * time.Second}
 		if len(words) > 4 {
 			d.Through = words[4:]

@@ -151,7 +151,7 @@ func Bound(o Order) (time.Duration, string, error) {
 	}
 	of := map[*kind][]*work{}
 	for i := range s.work {
-		if k := s.work[i].kind; k != nil && k.devices > 1 {
+		if k := s.work[i].pilots; k != nil && k.devices > 1 {
 			of[k] = append(of[k], &s.work[i])
 		}
 	}
@@ -207,7 +207,7 @@ func (s *State) idle(l *line) time.Duration {
 	kinds := map[*kind]bool{}
 	quickest := time.Duration(-1)
 	for i := range s.work {
-		k := s.work[i].kind
+		k := s.work[i].pilots
 		if k == nil || s.work[i].set != nil {
 			return 0
 		}

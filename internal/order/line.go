@@ -121,7 +121,7 @@ func (s *State) entry(device int) entry {
 	case w.set != nil && w.set.begun:
 		e.rank = 1
 	}
-	if k := w.kind; k != nil && !k.proven {
+	if k := w.pilots; k != nil && !k.proven {
 		e.chain, e.tie = w.Takes+k.chain, w.Takes
 		if k.devices == 1 {
 			e.chain, e.tie = w.chain, 0

@@ -11,69 +11,162 @@
 // only when.
 package order
 
-import "time"
+import (
+	"slices"
+	"strings"
+	"time"
 
-// Order is what is to be done, and under which rules. Devices are called by their IDs; the
-// names in it are for sentences.
+	"catena/internal/firmware"
+)
+
+// Purpose is what an order is for.
+type Purpose string
+
+const (
+	Forward  Purpose = "flash"    // bring devices to their targets
+	Backward Purpose = "rollback" // bring them back to what they ran before
+)
+
+// Order is what is to be done, and under which rules. Devices are called by their IDs: a name
+// may change. It stands in a file that a person can read, change and sign, and in the record
+// of the job that carries it out.
 type Order struct {
-	Devices []Device // who stands first goes first where nothing else decides
-	Rules   Rules
-	Closes  time.Time // when the window ends; zero: it does not
-	// Window is how long the longest window is; 0: there is always one.
-	Window time.Duration
+	Format  int       `yaml:"order" json:"-"` // of the file; always 1
+	Name    string    `yaml:"name" json:"name,omitempty"`
+	Note    string    `yaml:"note,omitempty" json:"note,omitempty"`
+	Site    string    `yaml:"site" json:"site,omitempty"`
+	Purpose Purpose   `yaml:"purpose" json:"purpose"`
+	Made    time.Time `yaml:"made" json:"made,omitzero"`
+	// GiveUp bounds the waiting for one device in all its steps, never a write; 0: each
+	// step has its own patience.
+	GiveUp   time.Duration `yaml:"give_up,omitempty" json:"give_up,omitempty"` // JSON: ns
+	Devices  []Device      `yaml:"devices" json:"devices"`                     // the first goes first where nothing else decides
+	Rules    Rules         `yaml:"rules" json:"rules"`
+	Cautions []Caution     `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	// Names are those of devices that the rules mean and that are not worked on, by ID.
-	Names map[string]string
+	Names map[string]string `yaml:"names,omitempty" json:"names,omitempty"`
+
+	// What is known only when it begins.
+	Closes time.Time     `yaml:"-" json:"closes,omitzero"`  // when the window ends; zero: it does not
+	Window time.Duration `yaml:"-" json:"window,omitempty"` // the longest there is, in ns; 0: always open
 }
 
 // Device is a device that is worked on.
 type Device struct {
-	ID, Name string
-	Model    string
-	Image    string        // which image, or images, it gets; pilots are per model and image
-	Takes    time.Duration // from its check to its proof, as expected
-	Returns  time.Duration // its way back, should it fail; 0: there is none
+	Name   string `yaml:"device" json:"name"`
+	ID     string `yaml:"id" json:"device"`
+	Model  string `yaml:"model" json:"model,omitempty"`
+	Serial string `yaml:"serial,omitempty" json:"serial,omitempty"`
+	From   string `yaml:"from" json:"from"` // what its main component runs
+	Path   []Hop  `yaml:"path" json:"path"` // the images, one after the other
+	// Takes is from its check to its proof, Returns its way back, should it fail, as
+	// expected; Because says by what: history, manifest, or size.
+	Takes   time.Duration `yaml:"takes" json:"takes,omitempty"` // JSON: ns
+	Returns time.Duration `yaml:"returns,omitempty" json:"returns,omitempty"`
+	Because string        `yaml:"because,omitempty" json:"because,omitempty"`
 	// Through are the devices that it is reached through or fed by, whether they are worked
 	// on or not, also by way of others.
-	Through []string
+	Through []string `yaml:"through,flow,omitempty" json:"through,omitempty"`
 	// First says that it goes before those that are reached through it; else it goes after.
-	First bool
-	After []string // devices that must have ended before, besides
+	First bool     `yaml:"first,omitempty" json:"first,omitempty"`
+	After []string `yaml:"after,flow,omitempty" json:"after,omitempty"` // who must have ended before, besides
+}
+
+// Hop is one image on a device's path, and the way back from it.
+type Hop struct {
+	Component string `yaml:"component,omitempty" json:"component"` // left out in a file: main
+	From      string `yaml:"from" json:"from"`
+	To        string `yaml:"to" json:"to"`
+	Image     Image  `yaml:"image" json:"image"`
+	Back      *Image `yaml:"rollback,omitempty" json:"rollback,omitempty"` // the image of From; nil: none
+}
+
+// Caution is what a person must know, and accept, before an order begins.
+type Caution struct {
+	Name    string   `yaml:"name" json:"name"` // a short word
+	Text    string   `yaml:"text" json:"text"`
+	Devices []string `yaml:"devices,flow" json:"devices"` // names of those that it is about
+	// Accepted says by whom and when it was accepted; empty: it was not.
+	Accepted string `yaml:"accepted,omitempty" json:"accepted,omitempty"`
+}
+
+// Image is an image on the shelf.
+type Image struct {
+	File   string `yaml:"file" json:"file,omitempty"`
+	SHA256 string `yaml:"sha256" json:"sha256"` // 64 hexadecimal digits
+	Size   int64  `yaml:"size" json:"size"`     // bytes
+}
+
+// To is what the path leads to: the version of the main component, and of others that it
+// changes.
+func (d Device) To() string {
+	last := map[string]string{}
+	var others []string
+	for _, h := range d.Path {
+		if h.Component != firmware.Main && last[h.Component] == "" {
+			others = append(others, h.Component)
+		}
+		last[h.Component] = h.To
+	}
+	var parts []string
+	if v := last[firmware.Main]; v != "" {
+		parts = append(parts, v)
+	}
+	for _, c := range others {
+		parts = append(parts, c+" "+last[c])
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Returnable tells whether every image of the path has a way back.
+func (d Device) Returnable() bool {
+	return len(d.Path) > 0 && !slices.ContainsFunc(d.Path, func(h Hop) bool { return h.Back == nil })
+}
+
+// Kind is what devices have in common that share a pilot: the model, and the images.
+func (d Device) Kind() string {
+	words := []string{d.Model}
+	for _, h := range d.Path {
+		words = append(words, h.Image.SHA256)
+	}
+	return strings.Join(words, " ")
 }
 
 // Rules are what must hold at every instant. A zero value asks for nothing.
 type Rules struct {
-	Parallel  int            // at work at the same time; 0: any number
-	PerModel  map[string]int // by model; a model that is not here has no cap of its own
-	PerUplink int            // at work at the same time through one uplink; 0: any number
-	Cover     []Cover
-	Lockstep  []Set
-	Pilot     bool // the first of each model and image is proven before the next begins
-	StopAfter StopAfter
+	Parallel  int            `yaml:"parallel,omitempty" json:"parallel,omitempty"` // at work at the same time; 0: any number
+	PerModel  map[string]int `yaml:"per_model,omitempty" json:"per_model,omitempty"`
+	PerUplink int            `yaml:"per_uplink,omitempty" json:"per_uplink,omitempty"` // through one uplink; 0: any number
+	Cover     []Cover        `yaml:"cover,omitempty" json:"cover,omitempty"`
+	Lockstep  []Set          `yaml:"lockstep,omitempty" json:"lockstep,omitempty"`
+	// Pilot: the first of each model and image is proven before the next begins.
+	Pilot     bool      `yaml:"pilot" json:"pilot,omitempty"`
+	StopAfter StopAfter `yaml:"stop_after,omitempty" json:"stop_after,omitzero"`
 	// Feeds are the devices that are out of service while one is worked on, besides itself.
-	Feeds map[string][]string
+	Feeds map[string][]string `yaml:"feeds,omitempty" json:"feeds,omitempty"`
 	// Out are devices that are out of service before anything begins, and why: "is away".
-	Out map[string]string
+	Out map[string]string `yaml:"-" json:"out,omitempty"`
 }
 
 // Cover is a cover set: at least Keep of its devices stay in service.
 type Cover struct {
-	Name string
-	Keep int
-	Of   []string
+	Name string   `yaml:"name" json:"name"`
+	Keep int      `yaml:"keep" json:"keep"`
+	Of   []string `yaml:"of,flow" json:"of"`
 }
 
 // Set is a lockstep set: its devices move together, and where one fails all return.
 type Set struct {
-	Name string
-	Of   []string
+	Name string   `yaml:"name" json:"name"`
+	Of   []string `yaml:"of,flow" json:"of"`
 	// Missing are those of its members that should move and cannot, and why: "is held".
-	Missing map[string]string
+	Missing map[string]string `yaml:"-" json:"missing,omitempty"`
 }
 
 // StopAfter stops a job from beginning more.
 type StopAfter struct {
-	Failures int     // so many devices failed; 0: any number
-	Share    float64 // of all devices, from 0 to 1; 0: any share
+	Failures int     `yaml:"failures,omitempty" json:"failures,omitempty"` // 0: any number
+	Share    float64 `yaml:"share,omitempty" json:"share,omitempty"`       // of all devices, from 0 to 1; 0: any
 }
 
 // Do is what an Action asks for.
@@ -90,7 +183,7 @@ type Action struct {
 	Device string
 	Do     Do
 	Of     Do      // of Leave: what is not done
-	Why    *Reason // of Leave
+	Why    *Reason // of Leave and Return
 }
 
 // Left is the outcome of a device that is left: it is on what it ran before, unless it should

@@ -15,6 +15,9 @@ import (
 
 var begin = time.Date(2026, 11, 25, 22, 0, 0, 0, time.UTC)
 
+// path is that of every device here: pilots are then per model.
+var path = []order.Hop{{Component: "main", From: "1.0", To: "2.0"}}
+
 // generate makes a site: switches with devices, some in daisy chains, with cover sets, lockstep
 // sets and caps. slack leaves out what makes a night longer than any simple bound can say.
 func generate(r *rand.Rand, devices int, slack bool) order.Order {
@@ -25,7 +28,7 @@ func generate(r *rand.Rand, devices int, slack bool) order.Order {
 	switches := max(1, devices/12)
 	for i := range devices {
 		model := fmt.Sprintf("M%d", r.IntN(4))
-		d := order.Device{ID: fmt.Sprintf("d%d", i), Model: model, Image: "2.0",
+		d := order.Device{ID: fmt.Sprintf("d%d", i), Model: model, Path: path,
 			Takes: minutes(2, 8), Returns: minutes(1, 4)}
 		if i < switches {
 			d.Model = "OS-8"
@@ -234,7 +237,7 @@ func outOfTurn(o order.Order, p order.Plan, s order.Span) string {
 		if x.Do == order.Flash && ended && x.Outcome != order.Well {
 			failures++
 		}
-		sameKind := other.Model == d.Model && other.Image == d.Image
+		sameKind := other.Model == d.Model
 		proven = proven || sameKind && ended && x.Outcome == order.Well
 	}
 	if o.Rules.Pilot && !proven {

@@ -49,7 +49,7 @@ type work struct {
 	uses    []use         // what it holds while it is at work
 	from    *line         // the line that it was woken from
 	set     *set          // its lockstep set, if any
-	kind    *kind         // its model and image
+	pilots  *kind         // its model and image
 }
 
 type phase int
@@ -157,12 +157,12 @@ func (s *State) group() {
 	kinds := map[string]*kind{}
 	for i := range s.work {
 		w := &s.work[i]
-		key := w.Model + "\x00" + w.Image
+		key := w.Kind()
 		if kinds[key] == nil {
 			kinds[key] = &kind{line: line{why: Pilot, free: 1}}
 		}
-		w.kind = kinds[key]
-		w.kind.devices++
+		w.pilots = kinds[key]
+		w.pilots.devices++
 	}
 }
 
@@ -215,8 +215,8 @@ func (s *State) chains() {
 		}
 		w.chain += w.Takes
 		w.within += w.Takes
-		if w.kind != nil {
-			w.kind.chain = max(w.kind.chain, w.chain)
+		if w.pilots != nil {
+			w.pilots.chain = max(w.pilots.chain, w.chain)
 		}
 	}
 }
@@ -316,7 +316,11 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		}
 		at := s.blocked(i)
 		if at == nil {
-			return Action{Device: w.ID, Do: w.do}, true
+			a := Action{Device: w.ID, Do: w.do}
+			if w.do == Return {
+				a.Why = &Reason{Why: LockstepSet, Set: w.set.Name, Devices: slices.Clone(w.set.failed)}
+			}
+			return a, true
 		}
 		heap.Pop(&s.ready)
 		from := w.from
@@ -349,7 +353,7 @@ func (s *State) unstick(now time.Time) (Action, bool) {
 		}
 	}
 	for i := range s.work {
-		k := s.work[i].kind
+		k := s.work[i].pilots
 		if s.work[i].phase == waiting && k != nil && !k.proven && k.out &&
 			s.work[k.pilot].outcome == Well {
 			s.prove(k)
@@ -424,7 +428,7 @@ func (s *State) needs(i int) time.Duration {
 // blocked is the line that a device must wait in; nil: it may begin.
 func (s *State) blocked(i int) *line {
 	w := &s.work[i]
-	if k := w.kind; k != nil && !k.proven && k.out && !s.together(k.pilot, i) && w.do == Flash {
+	if k := w.pilots; k != nil && !k.proven && k.out && !s.together(k.pilot, i) && w.do == Flash {
 		return &k.line
 	}
 	if own := s.way(w.ID); own.behind > 0 || own.at > 0 { // at: another job works on it
@@ -447,6 +451,9 @@ func (s *State) blocked(i int) *line {
 func (s *State) together(a, b int) bool {
 	return a == b || s.work[a].set != nil && s.work[a].set == s.work[b].set
 }
+
+// Open is how many devices have not ended.
+func (s *State) Open() int { return s.left }
 
 // Apply takes what happened. Its error is an event that cannot have happened: of a device
 // that is not in the order, that begins twice, or ends without having begun.
@@ -485,7 +492,7 @@ func (s *State) begin(i int, do Do) {
 	if w.set != nil {
 		w.set.begun = true
 	}
-	if k := w.kind; k != nil && !k.proven && !k.out {
+	if k := w.pilots; k != nil && !k.proven && !k.out {
 		k.pilot, k.out, k.free = i, true, 0
 	}
 }
@@ -593,7 +600,7 @@ func (s *State) settle(i int) {
 			s.release(j)
 		}
 	}
-	k := w.kind
+	k := w.pilots
 	if k == nil || k.proven || !k.out || !s.together(k.pilot, i) {
 		return
 	}

@@ -32,7 +32,7 @@ func (s *State) why(i int, now time.Time) *Reason {
 	r := &Reason{Why: at.why, Set: at.name}
 	switch at.why {
 	case Pilot:
-		r.Devices = []string{s.work[w.kind.pilot].Name}
+		r.Devices = []string{s.work[w.pilots.pilot].Name}
 	case AtWork:
 		return s.whyWay(w)
 	case CoverSet:

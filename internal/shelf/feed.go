@@ -509,7 +509,7 @@ func (s *Shelf) MakeFeed(dir string, f Feed, images []firmware.Image,
 }
 
 func (s *Shelf) copyOut(image firmware.Image, path string) error {
-	in, err := s.OpenImage(image)
+	in, err := s.OpenImage(image.SHA256, image.File)
 	if err != nil {
 		return err
 	}

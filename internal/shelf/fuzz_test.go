@@ -17,7 +17,7 @@ func FuzzReadBack(f *testing.F) {
 		m := firmware.Manifest{Manifest: 1, Vendor: vendor, Models: []string{model},
 			Version: version, File: "a.bin",
 			SHA256:   "0000000000000000000000000000000000000000000000000000000000000000",
-			Cautions: []string{caution}}
+			Cautions: map[string]string{"caution": caution}}
 		if _, message := m.Complete(); message != "" {
 			return
 		}

@@ -699,7 +699,7 @@ func difference(a, b firmware.Manifest) string {
 		{"back", a.Back == b.Back},
 		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)},
 		{"settings", a.Settings == b.Settings},
-		{"cautions", slices.Equal(a.Cautions, b.Cautions)},
+		{"cautions", maps.Equal(a.Cautions, b.Cautions)},
 	} {
 		if !d.same {
 			return d.key

@@ -37,6 +37,9 @@ type Shelf struct {
 // ErrDamaged is returned when an image on the shelf is not what its manifest says.
 var ErrDamaged = errors.New("the image on the shelf is damaged")
 
+// ErrGone is returned for an image that is not on the shelf any more.
+var ErrGone = errors.New("the image is not on the shelf")
+
 // Open opens the shelf in dir, and makes the folder where there is none.
 func Open(dir string) (*Shelf, error) {
 	for _, sub := range []string{"images", "manifests", "notes", "aside", "advisories", "families",
@@ -140,19 +143,22 @@ func (s *Shelf) load(digest string) (firmware.Image, error) {
 }
 
 // OpenImage opens an image for sending and checks its digest from the very file
-// that it returns, which lies at its start. It returns ErrDamaged when the digest
-// is another.
-func (s *Shelf) OpenImage(image firmware.Image) (*os.File, error) {
-	f, err := os.Open(s.imagePath(image.SHA256))
+// that it returns, which lies at its start. name is what errors call it. It returns ErrDamaged
+// when the digest is another, ErrGone where there is none.
+func (s *Shelf) OpenImage(digest, name string) (*os.File, error) {
+	f, err := os.Open(s.imagePath(digest))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s (%.12s…)", ErrGone, name, digest)
+	}
 	if err != nil {
 		return nil, err
 	}
 	h := sha256.New()
 	_, err = io.Copy(h, f)
 	if err == nil {
-		if got := hex.EncodeToString(h.Sum(nil)); got != image.SHA256 {
+		if got := hex.EncodeToString(h.Sum(nil)); got != digest {
 			err = fmt.Errorf("%w: %s reads as %s…; add it to the shelf again", ErrDamaged,
-				image.File, got[:12])
+				name, got[:12])
 		}
 	}
 	if err == nil {

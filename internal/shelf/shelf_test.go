@@ -115,7 +115,7 @@ func TestEveryKindOfSource(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, images, 2)
 			assert.Equal(t, "3.2.1", images[0].Version, "the newest first")
-			f, err := s.OpenImage(images[0])
+			f, err := s.OpenImage(images[0].SHA256, images[0].File)
 			require.NoError(t, err)
 			body, err := io.ReadAll(f)
 			require.NoError(t, err)
@@ -438,7 +438,7 @@ func TestDamageIsFoundBeforeTheImageIsUsed(t *testing.T) {
 	digest := images[0].SHA256
 	require.NoError(t, os.WriteFile(filepath.Join(s.Dir(), "images", digest[:2], digest),
 		[]byte("image 3.1.1"), 0o600))
-	_, err = s.OpenImage(images[0])
+	_, err = s.OpenImage(images[0].SHA256, images[0].File)
 	assert.ErrorIs(t, err, shelf.ErrDamaged)
 }
 

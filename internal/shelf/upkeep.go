@@ -167,7 +167,7 @@ func (s *Shelf) Check(ctx context.Context, progress func(int64)) (count int, dam
 		if err := ctx.Err(); err != nil {
 			return count, damaged, err
 		}
-		f, err := s.OpenImage(image)
+		f, err := s.OpenImage(image.SHA256, image.File)
 		if err == nil {
 			err = f.Close()
 		}
@@ -225,7 +225,7 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 	folder := image.SHA256[:12] + "/"
 	manifest := image.Manifest
 	manifest.File = filepath.Base(filepath.FromSlash(manifest.File))
-	in, err := s.OpenImage(image)
+	in, err := s.OpenImage(image.SHA256, image.File)
 	if err != nil {
 		return err
 	}

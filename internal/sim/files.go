@@ -98,8 +98,8 @@ func (r ImageRecipe) manifest(stem string, digest [sha256.Size]byte) string {
 	}
 	if len(r.Cautions) > 0 {
 		b.WriteString("cautions:\n")
-		for _, c := range r.Cautions {
-			fmt.Fprintf(&b, "  - %q\n", c)
+		for name, text := range r.Cautions {
+			fmt.Fprintf(&b, "  %s: %q\n", name, text)
 		}
 	}
 	return b.String()

@@ -96,7 +96,7 @@ type ImageRecipe struct {
 	Notes    string            `yaml:"notes"`   // the text of its release notes
 	Bare     bool              `yaml:"bare"`    // it comes without a manifest
 	Bundle   string            `yaml:"bundle"`  // the zip file that it comes in
-	Cautions []string          `yaml:"cautions"`
+	Cautions map[string]string `yaml:"cautions"`
 }
 
 //go:embed marrow-hill.yaml

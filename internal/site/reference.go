@@ -14,7 +14,7 @@ import (
 
 // Reference is a word in the site's files that means devices.
 type Reference struct {
-	Where string // hold, targets, group chamber-1, lockstep, uplinks
+	Where string // hold, targets, group chamber-1, lockstep, uplinks, cover chamber 1 view
 	Word  string
 	Like  string // the name of a device that may have been meant; empty: none is like it
 }
@@ -50,7 +50,12 @@ func (s Site) references() []Reference {
 		add("lockstep", l.Of...)
 	}
 	for _, u := range s.Uplinks {
-		add("uplinks", append([]string{u.Through}, u.Reach...)...)
+		add("uplinks", append([]string{u.Through}, slices.DeleteFunc(u.all(), func(w string) bool {
+			return w == Laptop
+		})...)...)
+	}
+	for _, c := range s.Cover {
+		add("cover "+c.Name, c.Of...)
 	}
 	return out
 }

@@ -10,28 +10,37 @@ import (
 	"catena/internal/yamldoc"
 )
 
-// Uplink says what is reached through a device: while it restarts, nothing goes to
-// those.
+// Uplink says what is reached through a device, and what it feeds with power. While it
+// restarts, nothing goes to those; what it feeds is out of service.
 type Uplink struct {
 	Through string   `yaml:"through"` // a device's name
-	Reach   []string `yaml:"reach"`   // names, with wildcards
+	Reach   []string `yaml:"reach"`   // names, with wildcards; or Laptop
+	Feeds   []string `yaml:"feeds"`
 }
+
+// Laptop is the word in uplinks for the machine that Catena runs on: what it is plugged into
+// leads to all others.
+const Laptop = "laptop"
+
+func (u Uplink) all() []string { return slices.Concat(u.Reach, u.Feeds) }
 
 // checkUplinks refuses what cannot be: a device behind itself, also by a detour.
 func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	behind := map[string][]string{}
 	for i, u := range s.Uplinks {
 		at := fmt.Sprintf("$.uplinks[%d]", i)
-		if u.Through == "" || len(u.Reach) == 0 {
-			return doc.Errorf(at, "uplinks: requires through: a device, and reach: a list of those behind it")
+		if u.Through == "" || len(u.all()) == 0 {
+			return doc.Errorf(at, "uplinks: requires through: a device, and reach: or feeds: a list of those behind it")
 		}
-		for j, pattern := range u.Reach {
-			if !isPattern(pattern) {
-				return doc.Errorf(fmt.Sprintf("%s.reach[%d]", at, j), "uplinks: %q is not a name",
-					pattern)
+		for key, list := range map[string][]string{"reach": u.Reach, "feeds": u.Feeds} {
+			for j, pattern := range list {
+				if !isPattern(pattern) {
+					return doc.Errorf(fmt.Sprintf("%s.%s[%d]", at, key, j), "uplinks: %q is not a name",
+						pattern)
+				}
 			}
 		}
-		behind[u.Through] = append(behind[u.Through], u.Reach...)
+		behind[u.Through] = append(behind[u.Through], u.all()...)
 	}
 	for i, u := range s.Uplinks {
 		if circle := around(u.Through, []string{u.Through}, behind); circle != nil {
@@ -42,22 +51,77 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	return nil
 }
 
-// Behind are those of the devices that are reached through d, also by way of others: while d
-// restarts, nothing goes to them.
-func (s Site) Behind(d device.Device, all []device.Device) []device.Device {
-	var out []device.Device
-	found := map[string]bool{d.ID: true}
-	for next := []device.Device{d}; len(next) > 0; next = next[1:] {
-		for _, u := range s.Uplinks {
-			if !next[0].Answers(u.Through) {
-				continue
-			}
-			for _, other := range all {
-				if !found[other.ID] && slices.ContainsFunc(u.Reach, other.Answers) {
-					found[other.ID] = true
-					out = append(out, other)
-					next = append(next, other)
+// Ways are what the uplinks say of devices, by ID.
+type Ways struct {
+	// Through are the devices that each one is reached through or fed by, also by way of
+	// others.
+	Through map[string][]string
+	Feeds   map[string][]string // those that each one feeds, also by way of others
+}
+
+// Ways resolves the uplinks. What the laptop is plugged into leads to all devices but those
+// that it is itself reached through.
+func (s Site) Ways(all []device.Device) Ways {
+	meant := map[string][]string{}
+	ids := func(pattern string) []string {
+		found, known := meant[pattern]
+		if !known {
+			for _, d := range all {
+				if d.Answers(pattern) {
+					found = append(found, d.ID)
 				}
+			}
+			meant[pattern] = found
+		}
+		return found
+	}
+	behind, feeds := map[string][]string{}, map[string][]string{}
+	var laptops []string
+	for _, u := range s.Uplinks {
+		for _, up := range ids(u.Through) {
+			for _, pattern := range u.all() {
+				behind[up] = append(behind[up], ids(pattern)...)
+			}
+			for _, pattern := range u.Feeds {
+				feeds[up] = append(feeds[up], ids(pattern)...)
+			}
+			if slices.Contains(u.all(), Laptop) {
+				laptops = append(laptops, up)
+			}
+		}
+	}
+	w := Ways{Through: map[string][]string{}, Feeds: map[string][]string{}}
+	for up := range behind {
+		for _, id := range closure(up, behind) {
+			w.Through[id] = append(w.Through[id], up)
+		}
+		if fed := closure(up, feeds); len(fed) > 0 {
+			w.Feeds[up] = fed
+		}
+	}
+	for _, up := range laptops {
+		for _, d := range all {
+			through := w.Through[d.ID]
+			if d.ID != up && !slices.Contains(through, up) && !slices.Contains(w.Through[up], d.ID) {
+				w.Through[d.ID] = append(through, up)
+			}
+		}
+	}
+	for _, list := range w.Through {
+		slices.Sort(list)
+	}
+	return w
+}
+
+// closure is all that comes after start, without it.
+func closure(start string, after map[string][]string) (out []string) {
+	found := map[string]bool{start: true}
+	for next := []string{start}; len(next) > 0; next = next[1:] {
+		for _, id := range after[next[0]] {
+			if !found[id] {
+				found[id] = true
+				out = append(out, id)
+				next = append(next, id)
 			}
 		}
 	}

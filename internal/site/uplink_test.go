@@ -3,6 +3,7 @@ package site_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -84,26 +85,84 @@ func TestPropose(t *testing.T) {
 	}
 }
 
-func TestBehind(t *testing.T) {
+func TestWays(t *testing.T) {
 	s, err := site.Parse("site.yaml", []byte(`site: X
 uplinks:
-  - {through: switch-basin, reach: [gate-1, "cam-*"]}
+  - {through: switch-basin, reach: [gate-1, "cam-*"], feeds: [cam-11]}
   - {through: gate-1, reach: [gate-2]}
   - {through: gate-2, reach: [gate-3]}
+  - {through: switch-office, feeds: [laptop]}
+  - {through: gateway, reach: [switch-office]}
 `))
 	require.NoError(t, err)
 	var all []device.Device
-	for _, name := range []string{"switch-basin", "gate-1", "gate-2", "gate-3", "cam-11", "recorder-1"} {
+	for _, name := range []string{"switch-basin", "gate-1", "gate-2", "gate-3", "cam-11", "cam-12",
+		"switch-office", "gateway"} {
 		all = append(all, device.Device{ID: name, Name: name})
 	}
-	for name, want := range map[string][]string{
-		"switch-basin": {"gate-1", "cam-11", "gate-2", "gate-3"},
-		"gate-1":       {"gate-2", "gate-3"}, "gate-3": nil, "recorder-1": nil,
+	w := s.Ways(all)
+	assert.Equal(t, map[string][]string{
+		"switch-basin":  {"switch-office"},
+		"gate-1":        {"switch-basin", "switch-office"},
+		"gate-2":        {"gate-1", "switch-basin", "switch-office"},
+		"gate-3":        {"gate-1", "gate-2", "switch-basin", "switch-office"},
+		"cam-11":        {"switch-basin", "switch-office"},
+		"cam-12":        {"switch-basin", "switch-office"},
+		"switch-office": {"gateway"},
+	}, w.Through, "all but what it is reached through itself goes through what the laptop is plugged into")
+	assert.Equal(t, map[string][]string{"switch-basin": {"cam-11"}}, w.Feeds)
+	assert.Empty(t, s.Nobody(all), "the laptop is no device")
+}
+
+func TestWindows(t *testing.T) {
+	s, err := site.Parse("site.yaml", []byte(`site: X
+timezone: Europe/Lisbon
+windows:
+  - {days: mon-fri, from: "22:00", to: "05:00"}
+  - {days: "sat, sun", from: "05:00", to: "23:00"}
+`))
+	require.NoError(t, err)
+	at := func(text string) time.Time {
+		when, err := time.ParseInLocation("Mon 2006-01-02 15:04", text, s.Zone())
+		require.NoError(t, err)
+		return when
+	}
+	for now, want := range map[string][2]string{
+		"Wed 2026-11-25 12:00": {"Wed 2026-11-25 22:00", "Thu 2026-11-26 05:00"},
+		"Thu 2026-11-26 04:59": {"Wed 2026-11-25 22:00", "Thu 2026-11-26 05:00"},
+		"Thu 2026-11-26 05:00": {"Thu 2026-11-26 22:00", "Fri 2026-11-27 05:00"},
+		"Sat 2026-11-28 06:00": {"Fri 2026-11-27 22:00", "Sat 2026-11-28 23:00"}, // one follows the other
+		"Sun 2026-11-29 23:30": {"Mon 2026-11-30 22:00", "Tue 2026-12-01 05:00"},
+		"Sun 2026-03-29 04:00": {"Sun 2026-03-29 05:00", "Sun 2026-03-29 23:00"}, // summer time begins
 	} {
-		var got []string
-		for _, d := range s.Behind(device.Device{ID: name, Name: name}, all) {
-			got = append(got, d.Name)
-		}
-		assert.Equal(t, want, got, name)
+		opens, closes, ok := s.Window(at(now))
+		require.True(t, ok)
+		assert.Equal(t, want[0], opens.Format("Mon 2006-01-02 15:04"), now)
+		assert.Equal(t, want[1], closes.Format("Mon 2006-01-02 15:04"), now)
+	}
+	assert.Equal(t, 25*time.Hour, s.LongestWindow(at("Wed 2026-11-25 12:00")))
+	_, _, ok := site.Site{}.Window(time.Now())
+	assert.False(t, ok)
+}
+
+func TestRulesAreRefused(t *testing.T) {
+	for text, want := range map[string]string{
+		"cover: [{name: view, keep: 0, of: [a]}]":                                 "keep: must be 1 or more",
+		"cover: [{keep: 1, of: [a]}]":                                             "cover: name: is missing",
+		"cover: [{name: view, keep: 1, of: [a]}, {name: view, keep: 1, of: [b]}]": "two sets are called view",
+		"limits: {per_model: {TG-200: 0}}":                                        "TG-200: must be 1 or more",
+		"limits: {parallel: -1}":                                                  "-1 is not a number of devices",
+		"stop_after: {share: 20}":                                                 `"20" is not a share`,
+		"stop_after: {failures: -1}":                                              "failures: must be 1 or more",
+		"windows: [{days: mon-fry, from: \"22:00\", to: \"05:00\"}]":              `"mon-fry" is not a day`,
+		"windows: [{from: \"22:00\", to: \"25:00\"}]":                             `"25:00" is not a time of day`,
+		"windows: [{from: \"22:00\", to: \"22:00\"}]":                             "from and to are both 22:00",
+		"timezone: Marrow/Hill":                                                   `"Marrow/Hill" is not a zone`,
+		"uplinks: [{through: a}]":                                                 "reach: or feeds:",
+		"uplinks: [{through: a, feeds: [b]}, {through: b, reach: [a]}]":           "behind itself: a → b → a",
+	} {
+		_, err := site.Parse("site.yaml", []byte("site: X\n"+text+"\n"))
+		assert.ErrorContains(t, err, want)
+		assert.ErrorContains(t, err, "site.yaml:2:", text)
 	}
 }

@@ -56,67 +56,6 @@ type UnknownJobError struct{ Word string }
 
 func (e *UnknownJobError) Error() string { return "there is no job " + e.Word + " in the ledger" }
 
-// Plan makes a job of the chosen rows. It takes those that have a path and whose dialect
-// can send images. One that has failed on the same way before is taken only where a person
-// named it. skipped are the rows of devices of which nothing is taken.
-func (w *Workspace) Plan(purpose job.Purpose, chosen []Row, named bool) (plan job.Plan,
-	skipped []Row, err error) {
-	plan.Purpose = purpose
-	if nobody := w.Nobody(); len(nobody) > 0 {
-		return plan, nil, &NobodyError{References: nobody}
-	}
-	taken := map[string][]match.Row{} // by device
-	var order []Row                   // the first row taken of each device
-	for _, r := range chosen {
-		if len(r.Match.Path) == 0 || !r.Sendable() || r.FailedIn != "" && !named {
-			continue
-		}
-		if taken[r.ID] == nil {
-			order = append(order, r)
-		}
-		taken[r.ID] = append(taken[r.ID], r.Match)
-	}
-	for _, r := range chosen {
-		if taken[r.ID] == nil {
-			skipped = append(skipped, r)
-		}
-	}
-	if err := w.agree(taken); err != nil {
-		return plan, skipped, err
-	}
-	var devices []device.Device
-	for _, r := range order {
-		devices = append(devices, r.Match.Device)
-	}
-	after := w.after(devices)
-	for _, r := range order {
-		d := r.Match.Device
-		plan.Items = append(plan.Items,
-			job.Item{Device: d, From: d.Version, Order: w.matcher.Order(d),
-				After: after[d.ID], Path: match.Ordered(taken[r.ID])})
-	}
-	return plan, skipped, nil
-}
-
-// after says, by device, which others go first: the end of a chain before its head, what hangs
-// on a switch before the switch. While the one restarts, the others are then neither sent
-// anything nor proven. It looks through devices that are not worked on, too.
-func (w *Workspace) after(devices []device.Device) map[string][]string {
-	var all []device.Device
-	for _, r := range Mains(w.Rows) {
-		all = append(all, r.Match.Device)
-	}
-	out := map[string][]string{}
-	for _, d := range devices {
-		for _, behind := range w.Site.Behind(d, all) {
-			if slices.ContainsFunc(devices, func(o device.Device) bool { return o.ID == behind.ID }) {
-				out[d.ID] = append(out[d.ID], behind.ID)
-			}
-		}
-	}
-	return out
-}
-
 // agree refuses work after which versions that belong together would not: where only a part
 // of them was taken.
 func (w *Workspace) agree(taken map[string][]match.Row) error {

@@ -1,0 +1,299 @@
+package workspace
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/match"
+	"catena/internal/order"
+	"catena/internal/site"
+)
+
+// Wish is what a person asks of an order, besides the devices.
+type Wish struct {
+	Purpose order.Purpose
+	Named   bool // the devices were named: one that failed on the same way before is taken, too
+
+	Name, Note string
+	GiveUp     time.Duration
+	Parallel   int // 0: as the site says; where both say, the smaller number
+	NoPilot    bool
+	StopAfter  order.StopAfter // zero: as the site says
+}
+
+// Order makes an order of the chosen rows, as it would begin at a time. It takes those that
+// have a path and whose dialect can send images. One that has failed on the same way before is
+// taken only where a person named it. skipped are the rows of devices of which nothing is
+// taken. Its errors are a NobodyError and a DisagreeError.
+func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order, skipped []Row,
+	err error) {
+	if nobody := w.Nobody(); len(nobody) > 0 {
+		return o, nil, &NobodyError{References: nobody}
+	}
+	taken := map[string][]match.Row{} // by device
+	var rows []Row                    // the first row taken of each device
+	for _, r := range chosen {
+		if len(r.Match.Path) == 0 || !r.Sendable() || r.FailedIn != "" && !wish.Named {
+			continue
+		}
+		if taken[r.ID] == nil {
+			rows = append(rows, r)
+		}
+		taken[r.ID] = append(taken[r.ID], r.Match)
+	}
+	for _, r := range chosen {
+		if taken[r.ID] == nil {
+			skipped = append(skipped, r)
+		}
+	}
+	if err := w.agree(taken); err != nil {
+		return o, skipped, err
+	}
+	o = order.Order{Format: 1, Name: wish.Name, Note: wish.Note, Site: w.Site.Name,
+		Purpose: wish.Purpose, Made: now.UTC().Truncate(time.Second), GiveUp: wish.GiveUp}
+	ways := w.Site.Ways(w.devices())
+	for _, r := range rows {
+		d := r.Match.Device
+		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
+			From: d.Version, Through: ways.Through[d.ID]}
+		for _, h := range match.Ordered(taken[r.ID]) {
+			row.Path = append(row.Path, hop(h))
+		}
+		if err := w.expect(&row, match.Ordered(taken[r.ID])); err != nil {
+			return o, skipped, err
+		}
+		o.Devices = append(o.Devices, row)
+	}
+	o.Cautions = cautions(rows, taken)
+	o.Rules = w.rules(wish, o.Devices, ways)
+	w.Begin(&o, now)
+	o.Names = w.names(o)
+	return o, skipped, nil
+}
+
+// cautions are those of the images, and that a device cannot be returned.
+func cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
+	var out []order.Caution
+	add := func(name, text string, d device.Device) {
+		at := slices.IndexFunc(out, func(c order.Caution) bool {
+			return c.Name == name && c.Text == text
+		})
+		if at < 0 {
+			at, out = len(out), append(out, order.Caution{Name: name, Text: text})
+		}
+		if of := &out[at].Devices; !slices.Contains(*of, d.Name) {
+			*of = append(*of, d.Name)
+		}
+	}
+	for _, r := range rows {
+		d := r.Match.Device
+		for _, h := range match.Ordered(taken[r.ID]) {
+			for _, name := range slices.Sorted(maps.Keys(h.Image.Cautions)) {
+				add(name, fmt.Sprintf("%s %s: %s", d.Model, h.Image.Version,
+					h.Image.Cautions[name]), d)
+			}
+			if h.Back == nil {
+				add(firmware.NoRollback, fmt.Sprintf(
+					"there is no way back from %s: no image of %s %s is on the shelf",
+					h.Image.Version, d.Model, h.From), d)
+			}
+		}
+	}
+	return out
+}
+
+// devices are all that are known.
+func (w *Workspace) devices() []device.Device {
+	var all []device.Device
+	for _, r := range Mains(w.Rows) {
+		all = append(all, r.Match.Device)
+	}
+	return all
+}
+
+// Job is an order ready to be carried out.
+func (w *Workspace) Job(o order.Order) job.Plan {
+	plan := job.Plan{Order: o, Devices: map[string]job.Known{}}
+	in := map[string]bool{}
+	for _, d := range o.Devices {
+		in[d.ID] = true
+	}
+	for _, d := range w.devices() {
+		if in[d.ID] {
+			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d)}
+		}
+	}
+	return plan
+}
+
+// Begin fills in what is known only when an order begins: the window, and who is out of
+// service then.
+func (w *Workspace) Begin(o *order.Order, at time.Time) {
+	o.Closes, o.Window = time.Time{}, w.Site.LongestWindow(at)
+	opens, closes, ok := w.Site.Window(at)
+	if ok && !opens.After(at) {
+		o.Closes = closes
+	}
+	o.Rules.Out = map[string]string{}
+	for _, r := range Mains(w.Rows) {
+		switch match.Status(r.Status) {
+		case match.Away:
+			o.Rules.Out[r.ID] = "is away"
+		case match.Stranded:
+			o.Rules.Out[r.ID] = "is stranded"
+		}
+	}
+}
+
+func hop(h match.Hop) order.Hop {
+	out := order.Hop{Component: h.Image.Component, From: h.From, To: h.Image.Version,
+		Image: image(h.Image)}
+	if h.Back != nil {
+		back := image(h.Back)
+		out.Back = &back
+	}
+	return out
+}
+
+func image(i *firmware.Image) order.Image {
+	return order.Image{File: i.File, SHA256: i.SHA256, Size: i.Size}
+}
+
+// rules are those of the site, with what a person asks for: where two limits apply, the
+// smaller one.
+func (w *Workspace) rules(wish Wish, devices []order.Device, ways site.Ways) order.Rules {
+	s := w.Site
+	r := order.Rules{Parallel: smaller(s.Limits.Parallel, wish.Parallel),
+		PerModel: s.Limits.PerModel, PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,
+		StopAfter: order.StopAfter{
+			Failures: smaller(s.StopAfter.Failures, wish.StopAfter.Failures),
+			Share:    smaller(s.StopAfter.Part(), wish.StopAfter.Share)},
+		Feeds: map[string][]string{}}
+	for _, d := range devices {
+		if fed := ways.Feeds[d.ID]; len(fed) > 0 {
+			r.Feeds[d.ID] = fed
+		}
+	}
+	for _, c := range s.Cover {
+		cover := order.Cover{Name: c.Name, Keep: c.Keep}
+		for _, d := range w.devices() {
+			if slices.ContainsFunc(c.Of, d.Answers) {
+				cover.Of = append(cover.Of, d.ID)
+			}
+		}
+		r.Cover = append(r.Cover, cover)
+	}
+	for _, l := range s.Lockstep {
+		r.Lockstep = append(r.Lockstep, w.lockstep(l, devices))
+	}
+	return r
+}
+
+// smaller is the smaller of two limits, of which 0 is none.
+func smaller[N int | float64](a, b N) N {
+	if a == 0 || b == 0 {
+		return max(a, b)
+	}
+	return min(a, b)
+}
+
+// lockstep is a set of the site, with those of its members that should move with the others
+// and do not.
+func (w *Workspace) lockstep(l site.Lockstep, devices []order.Device) order.Set {
+	set := order.Set{Name: l.Name, Missing: map[string]string{}}
+	for _, r := range Mains(w.Rows) {
+		if !l.Has(r.Match.Device) {
+			continue
+		}
+		set.Of = append(set.Of, r.ID)
+		taken := slices.ContainsFunc(devices, func(d order.Device) bool { return d.ID == r.ID })
+		switch status := match.Status(r.Status); {
+		case taken || status == match.Current:
+		case status == match.Behind || status == match.Unsafe || status == match.Ahead:
+			set.Missing[r.ID] = "is " + r.Status + " and is not chosen"
+		default:
+			set.Missing[r.ID] = "is " + r.Status
+		}
+	}
+	return set
+}
+
+// names are those of the devices that an order means and does not work on.
+func (w *Workspace) names(o order.Order) map[string]string {
+	meant := map[string]bool{}
+	add := func(ids []string) {
+		for _, id := range ids {
+			meant[id] = true
+		}
+	}
+	for _, d := range o.Devices {
+		add(d.Through)
+	}
+	for _, c := range o.Rules.Cover {
+		add(c.Of)
+	}
+	for _, l := range o.Rules.Lockstep {
+		add(l.Of)
+	}
+	for _, fed := range o.Rules.Feeds {
+		add(fed)
+	}
+	for _, d := range o.Devices {
+		delete(meant, d.ID)
+	}
+	out := map[string]string{}
+	for _, d := range w.devices() {
+		if meant[d.ID] {
+			out[d.ID] = d.Name
+		}
+	}
+	return out
+}
+
+// What is assumed of an image of which nothing else is known: how fast it goes over the wire,
+// in bytes per second, and how long all else takes. Real devices are between a third and three
+// times of it; after the first job their own history counts.
+const (
+	assumedRate = 1 << 20
+	assumedRest = 3 * time.Minute
+)
+
+// expect says how long a device takes, and by what: the history of its model and images at
+// this site, else the manifests, else the size of the images.
+func (w *Workspace) expect(row *order.Device, path []match.Hop) error {
+	took, ok, err := w.history.Took(row.Kind())
+	if err != nil {
+		return err
+	}
+	row.Because = "manifest"
+	for _, h := range path {
+		forth, told := takes(h.Image)
+		if !told {
+			row.Because = "size"
+		}
+		row.Takes += forth
+		if h.Back != nil {
+			back, _ := takes(h.Back)
+			row.Returns = max(row.Returns, back)
+		}
+	}
+	if ok {
+		row.Takes, row.Because = took, "history"
+		if row.Returns > 0 {
+			row.Returns = took
+		}
+	}
+	return nil
+}
+
+// takes is how long an update with an image takes, and whether its manifest says so.
+func takes(i *firmware.Image) (time.Duration, bool) {
+	size := time.Duration(i.Size) * time.Second / assumedRate
+	return cmp.Or(i.Takes, (size + assumedRest).Round(time.Second)), i.Takes > 0
+}
