@@ -3,6 +3,8 @@
 package main
 
 import (
+	_ "time/tzdata" // windows: the system may have no zones
+
 	"os"
 
 	"catena/internal/cli"

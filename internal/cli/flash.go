@@ -8,7 +8,6 @@ import (
 	"os/signal"
 	"os/user"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -21,66 +20,16 @@ import (
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/order"
+	"catena/internal/shelf"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
-
-// wishFlags are what the commands share that make an order.
-type wishFlags struct {
-	choice    workspace.Choice
-	wish      workspace.Wish
-	stopAfter string
-}
-
-func (f *wishFlags) flags(c *cobra.Command) {
-	whereFlag(c, &f.choice)
-	c.Flags().IntVar(&f.wish.Parallel, "parallel", 0,
-		fmt.Sprintf("how many devices are worked on at the same time (default: as the site says, or %d)",
-			usualParallel))
-	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
-		"do not wait for the proof of the first device of each model and image")
-	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
-		"begin no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
-	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
-		"wait no longer for one device, in all its steps; a write is always waited for")
-}
-
-// usualParallel is how many devices are worked on at the same time where nobody says.
-const usualParallel = 8
-
-// check reads what the flags say. site is what the site says of the same.
-func (f *wishFlags) check() error {
-	if f.wish.Parallel < 0 || f.wish.Parallel > mostParallel {
-		return usage("--parallel %d must be from 1 to %d", f.wish.Parallel, mostParallel)
-	}
-	if f.wish.GiveUp < 0 {
-		return usage("--give-up %s: write for example 30m", f.wish.GiveUp)
-	}
-	if strings.HasSuffix(f.stopAfter, "%") {
-		share, err := site.ParseShare(f.stopAfter)
-		if err != nil {
-			return usage("--stop-after: %w", err)
-		}
-		f.wish.StopAfter.Share = share
-		return nil
-	}
-	if f.stopAfter != "" {
-		n, err := strconv.Atoi(f.stopAfter)
-		if err != nil || n < 1 {
-			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%", f.stopAfter)
-		}
-		f.wish.StopAfter.Failures = n
-	}
-	return nil
-}
-
-// mostParallel bounds what a person may ask for: each takes a connection and its buffers.
-const mostParallel = 512
 
 // jobFlags are what the commands share that carry out an order.
 type jobFlags struct {
 	yes      bool
 	accept   []string // names of cautions
+	start    string
 	patience job.Patience
 }
 
@@ -89,6 +38,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "start without asking; cautions are accepted by --accept")
 	c.Flags().StringArrayVar(&f.accept, "accept", nil,
 		"accept a caution by its name, or all that are printed; may be repeated")
+	c.Flags().StringVar(&f.start, "start", "now",
+		"when to start: now, +2h, 22:30, a time as RFC 3339 has it, or window: the site's next one")
 	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
 		"how long a device may take in a step, as STEP=DURATION; may be repeated")
 }
@@ -128,11 +79,11 @@ func (p *patienceFlag) String() string {
 func (a *app) flashCmd() *cobra.Command {
 	var f jobFlags
 	var ask wishFlags
-	var all bool
 	c := &cobra.Command{
-		Use:   "flash DEVICE… | --where EXPR | --all",
+		Use:   "flash ORDER | DEVICE… | --where EXPR | --all",
 		Short: "Send devices their images, prove them, return the ones that fail",
-		Long: `Flash the chosen devices that are behind, several at once. Each one is checked,
+		Long: `Carry out an order (catena order new), or flash the chosen devices that are behind: an
+order is then made on the fly. Several are worked on at once. Each one is checked,
 sent its image, restarted, and asked what it runs. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
 that. A device that fails never stops the others. One that has failed on the way to the
@@ -145,26 +96,19 @@ and image is proven before the next one begins. A device that waits says for wha
 
 The first Ctrl-C starts no further device; the second also lets go of those that are
 only being checked. What is being written is always finished.`,
-		Example: `  catena flash cam-11 cam-12
+		Example: `  catena flash night-1
+  catena flash cam-11 cam-12
   catena flash --where 'model == "WX-40" && version < "3.2"' --parallel 4
   catena flash --all --yes`,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := ask.check(); err != nil {
+			if err := ask.chosen(c, args); err != nil {
 				return err
 			}
-			if all && (len(args) > 0 || ask.choice.Where != "") {
-				return usage("--all means every device; leave it out to flash only those that you name")
-			}
-			if len(args) == 0 && ask.choice.Where == "" && !all {
-				return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
-			}
-			ask.choice.Names = args
 			return a.flash(c.Context(), f, ask)
 		},
 	}
 	f.flags(c)
-	ask.flags(c)
-	c.Flags().BoolVar(&all, "all", false, "all devices that are behind or unsafe")
+	ask.forward(c)
 	return c
 }
 
@@ -174,38 +118,51 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 		return err
 	}
 	defer w.Close()
-	chosen, err := w.Choose(ask.choice)
-	if err != nil {
-		return err
-	}
-	ask.wish.Purpose = order.Forward
-	ask.wish.Named = len(ask.choice.Names) > 0
-	return a.carryOut(ctx, w, f, ask.wish, chosen)
-}
-
-// carryOut makes an order of the chosen rows, asks, runs it and shows it. Devices without an
-// image are skipped; where the person named them, that is a failure.
-func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags,
-	wish workspace.Wish, chosen []workspace.Row) error {
-	if wish.Parallel == 0 && w.Site.Limits.Parallel == 0 {
-		wish.Parallel = usualParallel
-	}
-	o, skipped, err := w.Order(wish, chosen, a.now())
-	if err != nil {
-		return err
-	}
-	if wish.Named {
-		for _, r := range skipped {
-			view.Print(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
+	if len(ask.choice.Names) == 1 {
+		isOrder, err := w.IsOrder(ask.choice.Names[0])
+		if err != nil {
+			return err
+		}
+		if isOrder {
+			if ask.changed {
+				return usage("the order %s says what is worked on, and how; leave the flags out that say it too",
+					ask.choice.Names[0])
+			}
+			o, err := w.ReadOrder(ask.choice.Names[0])
+			if err != nil {
+				return err
+			}
+			return a.carryOut(ctx, w, f, o, nil)
 		}
 	}
-	if len(o.Devices) == 0 {
-		return a.nothingToDo(wish.Purpose, skipped, wish.Named)
-	}
-	if err := a.inWindow(w); err != nil {
+	o, skipped, err := a.makeOrder(w, ask)
+	if err != nil {
 		return err
 	}
-	forecast, err := order.Forecast(o, a.now())
+	named := len(ask.choice.Names) > 0
+	if len(o.Devices) == 0 {
+		return a.nothingToDo(ask.to != "" || ask.wish.Again, skipped, named)
+	}
+	err = a.carryOut(ctx, w, f, o, skipped)
+	if err == nil && named && len(skipped) > 0 {
+		return exit{exitFailed, errSilent}
+	}
+	return err
+}
+
+// carryOut holds an order against the site, asks, waits for its start, runs it and shows it.
+// skipped are the rows that were chosen and are not in it.
+func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, o order.Order,
+	skipped []workspace.Row) error {
+	start, err := a.startTime(w, f.start)
+	if err != nil {
+		return err
+	}
+	o, moved, err := a.holdAgainst(w, o, start)
+	if err != nil {
+		return err
+	}
+	forecast, err := order.Forecast(o, start)
 	if err != nil {
 		return err
 	}
@@ -221,19 +178,41 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags,
 		return err
 	}
 	if !f.yes {
-		if err := a.confirm("Work on " + view.Plural(len(o.Devices), "device") +
-			" now?"); err != nil {
+		if err := a.confirm("Work on " + view.Plural(len(o.Devices), "device") + " " +
+			when(start, a.now()) + "?"); err != nil {
 			return err
 		}
+	}
+	if start.After(a.now()) {
+		if err := a.countDown(ctx, start); err != nil {
+			return err
+		}
+		if err := w.Match(w.Shelf); err != nil { // meanwhile much may have changed
+			return err
+		}
+		var later int
+		if o, later, err = a.holdAgainst(w, o, a.now()); err != nil {
+			return err
+		}
+		moved += later
 	}
 	engine := &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
 		Patience: f.patience, Now: a.now,
 		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
 		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
 	j, err := engine.Start(w.Job(o))
+	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
+		return refused("%w; nothing was touched", err)
+	}
 	if err != nil {
 		return err
 	}
+	return a.seeThrough(ctx, w, j, moved > 0)
+}
+
+// seeThrough runs a job to its end and says how it ended. less says that it has less devices
+// than were asked for.
+func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, j *job.Job, less bool) error {
 	state, stopped, err := a.runAndShow(ctx, w, j)
 	if err != nil {
 		return err
@@ -245,8 +224,119 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags,
 		return exit{exitFailed, errors.New(
 			"the job was stopped before all devices were worked on; go on with the same command")}
 	}
-	if notBegun(state) || wish.Named && len(skipped) > 0 {
+	if less || notBegun(state) {
 		return exit{exitFailed, errSilent}
+	}
+	return nil
+}
+
+// holdAgainst holds an order against the site as it is now. Devices that changed since are left
+// out, and counted; anything else that changed refuses the order.
+func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, start time.Time) (_ order.Order,
+	left int, err error) {
+	differences, err := w.Differences(o)
+	if err != nil {
+		return o, 0, err
+	}
+	skip := map[string]bool{}
+	var refuse []string
+	for _, d := range differences {
+		if d.Refuses {
+			refuse = append(refuse, strings.TrimPrefix(d.Device+": ", ": ")+d.Text)
+			continue
+		}
+		if !skip[d.ID] {
+			view.Print(a.err, "skipped %s: %s\n", d.Device, d.Text)
+		}
+		skip[d.ID] = true
+	}
+	if len(refuse) > 0 {
+		return o, 0, refused("the order cannot be carried out any more; make it anew. Nothing was touched:\n  %s",
+			strings.Join(refuse, "\n  "))
+	}
+	if len(skip) == len(o.Devices) {
+		return o, 0, exit{exitFailed, errors.New("no device of the order is left to work on; nothing was touched")}
+	}
+	o = w.Without(o, func(d order.Device) bool { return skip[d.ID] })
+	w.Begin(&o, start)
+	return o, len(skip), nil
+}
+
+// startTime reads --start. Outside of the site's windows nothing starts.
+func (a *app) startTime(w *workspace.Workspace, text string) (time.Time, error) {
+	now := a.now()
+	opens, closes, has := w.Site.Window(now)
+	start := now
+	after, isDelay := strings.CutPrefix(text, "+")
+	clock, clockErr := time.Parse("15:04", text)
+	switch {
+	case text == "now":
+	case text == "window" && !has:
+		return start, usage("--start window: the site has no windows; see windows: in %s", site.File)
+	case text == "window":
+		start = opens
+		if start.Before(now) {
+			start = now
+		}
+		return start, nil
+	case isDelay:
+		d, err := time.ParseDuration(after)
+		if err != nil || d < 0 {
+			return start, usage("--start %s: write for example +2h", text)
+		}
+		start = now.Add(d)
+	case clockErr == nil:
+		zone := now.In(w.Site.Zone())
+		start = time.Date(zone.Year(), zone.Month(), zone.Day(), clock.Hour(), clock.Minute(), 0, 0,
+			zone.Location())
+		if start.Before(now) {
+			start = start.AddDate(0, 0, 1)
+		}
+	default:
+		var err error
+		start, err = time.Parse(time.RFC3339, text)
+		if err != nil {
+			return start, usage("--start %s: write now, +2h, 22:30, window, or for example %s", text,
+				now.Format(time.RFC3339))
+		}
+		if start.Before(now) {
+			return start, usage("--start %s lies in the past", text)
+		}
+	}
+	opens, closes, has = w.Site.Window(start)
+	if has && opens.After(start) {
+		return start, refused("no window of the site is open %s; the next one is from %s to %s: say --start window. Nothing was touched",
+			when(start, now), opens.Format("Mon 2006-01-02 15:04"), closes.Format("15:04 MST"))
+	}
+	return start, nil
+}
+
+// when says a time for a sentence.
+func when(start, now time.Time) string {
+	switch {
+	case !start.After(now):
+		return "now"
+	case start.Sub(now) < 12*time.Hour:
+		return "at " + start.Local().Format("15:04")
+	}
+	return "on " + start.Local().Format("Mon 2006-01-02 at 15:04")
+}
+
+// countDown waits for a time, and shows how long it is until then. Ctrl-C ends it: nothing was
+// touched.
+func (a *app) countDown(ctx context.Context, start time.Time) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
+	defer meter.Clear()
+	a.say("Starts %s. Ctrl-C calls it off.", when(start, a.now()))
+	for left := start.Sub(a.now()); left > 0; left = start.Sub(a.now()) {
+		meter.Show("starts in " + view.Clock(left.Round(time.Second)))
+		select {
+		case <-time.After(min(left, time.Second)):
+		case <-ctx.Done():
+			return refused("called off before the start; nothing was touched")
+		}
 	}
 	return nil
 }
@@ -259,17 +349,6 @@ func notBegun(state job.State) bool {
 	})
 }
 
-// inWindow refuses work outside of the site's windows.
-func (a *app) inWindow(w *workspace.Workspace) error {
-	now := a.now()
-	opens, _, ok := w.Site.Window(now)
-	if !ok || !opens.After(now) {
-		return nil
-	}
-	return refused("no window of the site is open now; the next one opens %s. Nothing was touched",
-		opens.Format("Monday 2006-01-02 15:04 MST"))
-}
-
 // has tells whether there is a login to use with a device.
 func has(access *workspace.Access, d device.Device) bool {
 	_, _, ok := access.Contact(d)
@@ -277,10 +356,10 @@ func has(access *workspace.Access, d device.Device) bool {
 }
 
 // nothingToDo says why a job has no device. Where all that was named is as it should be,
-// that is no failure.
-func (a *app) nothingToDo(purpose order.Purpose, skipped []workspace.Row, named bool) error {
+// that is no failure, unless a person asked for something else: a version, or what runs, again.
+func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error {
 	off := func(r workspace.Row) bool { return r.Status != string(match.Current) }
-	if named && (purpose != order.Forward || slices.ContainsFunc(skipped, off)) {
+	if named && (asked || slices.ContainsFunc(skipped, off)) {
 		return refused("none of the devices named can be worked on; nothing was touched")
 	}
 	why := counted(skipped)
@@ -295,6 +374,9 @@ func (a *app) nothingToDo(purpose order.Purpose, skipped []workspace.Row, named 
 func (a *app) announce(o order.Order, forecast order.Plan, skipped []workspace.Row) {
 	a.say("To be worked on: %s, %d at a time.", view.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)
+	if o.Note != "" {
+		a.say("Note: %s", o.Note)
+	}
 	type group struct{ model, path, file, back string }
 	var groups []group
 	devices := map[group][]string{}
@@ -319,15 +401,24 @@ func (a *app) announce(o order.Order, forecast order.Plan, skipped []workspace.R
 	if !a.quiet {
 		t.Draw(a.human(), a.style(a.human()))
 	}
-	for _, c := range o.Cautions {
-		a.say("%s %s (%s): %s", a.style(a.human()).Paint(view.Warn, "Caution"), c.Name,
-			few(c.Devices), c.Text)
-	}
+	a.sayCautions(o)
 	if len(skipped) > 0 {
 		a.say("Skipped: %s.", counted(skipped))
 	}
 	a.say("%s", expectation(o, forecast))
 	a.say("")
+}
+
+// sayCautions prints what a person must know before an order begins.
+func (a *app) sayCautions(o order.Order) {
+	for _, c := range o.Cautions {
+		accepted := ""
+		if c.Accepted != "" {
+			accepted = " [accepted by " + c.Accepted + "]"
+		}
+		a.say("%s %s (%s): %s%s", a.style(a.human()).Paint(view.Warn, "Caution"), c.Name,
+			few(c.Devices), c.Text, accepted)
+	}
 }
 
 // few writes names for a sentence, and how many more there are.
@@ -494,7 +585,7 @@ it like after a flash.`,
   catena rollback --to 3.1.0 cam-11 cam-21
   catena rollback --job j3`,
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := ask.check(); err != nil {
+			if err := ask.check(c); err != nil {
 				return err
 			}
 			if len(args) == 0 && ask.choice.Where == "" && of == "" {
@@ -526,5 +617,16 @@ func (a *app) rollback(ctx context.Context, f jobFlags, ask wishFlags, to, of st
 		return err
 	}
 	ask.wish.Purpose, ask.wish.Named = order.Backward, true
-	return a.carryOut(ctx, w, f, ask.wish, back)
+	o, skipped, err := a.order(w, ask, back)
+	if err != nil {
+		return err
+	}
+	if len(o.Devices) == 0 {
+		return a.nothingToDo(true, skipped, true)
+	}
+	err = a.carryOut(ctx, w, f, o, skipped)
+	if err == nil && len(skipped) > 0 {
+		return exit{exitFailed, errSilent}
+	}
+	return err
 }

@@ -34,6 +34,8 @@ func (a *app) jobsCmd() *cobra.Command {
 // jobLine is one job in a list.
 type jobLine struct {
 	ID      string           `json:"job"`
+	Order   string           `json:"order,omitempty"` // the name of its order
+	Note    string           `json:"note,omitempty"`
 	Purpose order.Purpose    `json:"purpose"`
 	Status  string           `json:"status"` // running, interrupted, or ended
 	Started time.Time        `json:"started"`
@@ -55,7 +57,7 @@ func (a *app) jobs(last int) error {
 	lines := []jobLine{}
 	for i := range all {
 		s := all[len(all)-1-i]
-		line := jobLine{ID: s.ID, Purpose: s.Purpose, Status: "ended", Started: s.Started,
+		line := jobLine{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Started: s.Started,
 			Ended: s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
 		switch {
 		case s.Alive:
@@ -68,7 +70,7 @@ func (a *app) jobs(last int) error {
 		}
 		lines = append(lines, line)
 	}
-	t := view.Table{Columns: []string{"job", "purpose", "status", "started", "took", "devices",
+	t := view.Table{Columns: []string{"job", "order", "purpose", "status", "started", "took", "devices",
 		"how they ended"}}
 	for _, l := range lines {
 		took := ""
@@ -90,7 +92,7 @@ func (a *app) jobs(last int) error {
 		if l.Steps[job.Stranded] > 0 {
 			how.Tone = view.Bad
 		}
-		t.Add(l.ID, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"), took,
+		t.Add(l.ID, l.Order, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"), took,
 			l.Devices, how)
 	}
 	if len(lines) == 0 && a.format == "table" {

@@ -220,10 +220,19 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 			working++
 		}
 	}
+	waits := state.Waiting(now)
+	expected := ""
+	if rest, ok := state.Rest(now); ok {
+		expected = view.Sprint(" · expected until %s", rest.End.Local().Format("15:04"))
+	}
+	called := state.ID
+	if state.Name != "" && state.Name != state.ID {
+		called = state.Name + ", " + state.ID
+	}
 	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName,
-		state.Purpose, state.ID,
+		state.Purpose, called,
 		ended, len(state.Devices), working, len(state.Devices)-ended-working,
-		view.Clock(until.Sub(state.Started)))
+		view.Clock(until.Sub(state.Started))) + expected
 	if state.Interrupted() {
 		head += string(s.Paint(view.Bad, " · interrupted"))
 	}
@@ -243,7 +252,6 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"),
 		strings.Repeat(" ", barWidth), "%  ",
 		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
-	waits := state.Waiting(now)
 	for _, d := range devices[:room] {
 		t.Add(frameRow(d, waits[d.ID], now, s)...)
 	}

@@ -10,7 +10,6 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/order"
-	"catena/internal/shelf"
 	"catena/internal/site"
 	"catena/internal/workspace"
 	"catena/internal/yamldoc"
@@ -44,6 +43,8 @@ func worded(err error) error {
 		where     *workspace.WhereError
 		column    *workspace.ColumnError
 		noJob     *workspace.UnknownJobError
+		noOrder   *workspace.UnknownOrderError
+		taken     *workspace.NameTakenError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
 		nobody    *workspace.NobodyError
@@ -68,14 +69,16 @@ func worded(err error) error {
 		return usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\", or: meets(version, \">= 2.0, < 4\")", err)
 	case errors.As(err, &column):
 		return usage("--sort: %w", err)
+	case errors.As(err, &noOrder):
+		return usage("%w; see them with: catena order list", err)
+	case errors.As(err, &taken):
+		return usage("%w; choose another name", err)
 	case errors.As(err, &noJob):
 		return usage("%w; see them with: catena jobs", err)
 	case errors.As(err, &nobody):
 		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree), errors.As(err, &contradictions):
 		return refused("%w", err)
-	case errors.Is(err, shelf.ErrDamaged), errors.Is(err, shelf.ErrGone):
-		return refused("%w; nothing was touched", err)
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err,
 			lost.Head)

@@ -19,15 +19,15 @@ type History struct {
 	begun   map[string]ledger.Entry   // the newest step that began, by device
 	ended   map[string][]ledger.Entry // ends by device, the newest first; all of them where whole
 	whole   map[string]bool
-	started map[string]map[string]order.Device // by job and device
-	took    map[string][]time.Duration         // by kind; nil: not asked yet
+	started map[string]started         // by job
+	took    map[string][]time.Duration // by kind; nil: not asked yet
 }
 
 // ReadHistory begins a history. It is for one goroutine, and as new as the moment when it
 // was read.
 func ReadHistory(l *ledger.Ledger) (*History, error) {
 	h := &History{ledger: l, begun: map[string]ledger.Entry{}, ended: map[string][]ledger.Entry{},
-		whole: map[string]bool{}, started: map[string]map[string]order.Device{}}
+		whole: map[string]bool{}, started: map[string]started{}}
 	begun, err := l.Entries(ledger.Filter{Kind: Begun, Newest: true})
 	if err != nil {
 		return nil, err
@@ -42,12 +42,19 @@ func ReadHistory(l *ledger.Ledger) (*History, error) {
 	return h, err
 }
 
+// started is what a job had to do.
+type started struct {
+	purpose order.Purpose
+	rows    map[string]order.Device // by ID
+}
+
 // end is how a device ended in a job.
 type end struct {
 	endBody
-	at  time.Time
-	job string
-	row order.Device
+	at   time.Time
+	job  string
+	row  order.Device
+	back bool // the job brought devices back
 }
 
 // leads tells whether the device's path had an image of a component, of this version or,
@@ -86,49 +93,64 @@ func (h *History) ends(device string, look func(end) bool) error {
 		if err := json.Unmarshal(e.Body, &at.endBody); err != nil {
 			return unreadable(e, err)
 		}
-		rows, err := h.rows(e.Job)
+		did, err := h.did(e.Job)
 		if err != nil {
 			return err
 		}
-		at.row = rows[device]
+		at.row, at.back = did.rows[device], did.purpose == order.Backward
 		if !look(at) {
 			return nil
 		}
 	}
 }
 
-// rows are what a job had to do, by device.
-func (h *History) rows(job string) (map[string]order.Device, error) {
-	if rows, ok := h.started[job]; ok {
-		return rows, nil
+// did is what a job had to do.
+func (h *History) did(job string) (started, error) {
+	if did, ok := h.started[job]; ok {
+		return did, nil
 	}
+	did := started{rows: map[string]order.Device{}}
 	entries, err := h.ledger.Entries(ledger.Filter{Kind: Started, Job: job})
 	if err != nil {
-		return nil, err
+		return did, err
 	}
-	rows := map[string]order.Device{}
 	for _, e := range entries {
 		var o order.Order
 		if err := json.Unmarshal(e.Body, &o); err != nil {
-			return nil, unreadable(e, err)
+			return did, unreadable(e, err)
 		}
+		did.purpose = o.Purpose
 		for _, d := range o.Devices {
-			rows[d.ID] = d
+			did.rows[d.ID] = d
 		}
 	}
-	h.started[job] = rows
-	return rows, nil
+	h.started[job] = did
+	return did, nil
 }
 
 // Earlier is the version that a device's main component ran before the last job that changed
-// it, or before the job of; empty: none did.
+// it, or before the job of; empty: none did. A job that brought it back undoes the one before:
+//
+//	j1: 1.0 → 2.0    j2: 2.0 → 3.0    j3, back: 3.0 → 2.0    earlier: 1.0
 func (h *History) Earlier(device, of string) (version string, err error) {
+	undone := 0
 	err = h.ends(device, func(e end) bool {
-		if e.End == Done && (of == "" || of == e.job) && e.leads(firmware.Main, "") {
-			version = e.row.From
-			return false
+		if e.End != Done || e.row.Again || !e.leads(firmware.Main, "") {
+			return true
 		}
-		return true
+		switch {
+		case of != "":
+			if of == e.job {
+				version = e.row.From
+			}
+		case e.back:
+			undone++
+		case undone > 0:
+			undone--
+		default:
+			version = e.row.From
+		}
+		return version == ""
 	})
 	return version, err
 }
@@ -169,10 +191,15 @@ func (h *History) Updated(device string) (at time.Time, err error) {
 	return at, err
 }
 
-// FailedIn is the last job in which a device failed, after it was touched, on a path that
-// has this version of the component; empty: there was none, or it got there later.
-func (h *History) FailedIn(device, component, v string) (job string, err error) {
+// LeftAlone is the last job that speaks against a version of a component for a device: it
+// failed in it, after it was touched, on a path that has this version, or was brought back from
+// there (back). Empty: there was none, or it got there later.
+func (h *History) LeftAlone(device, component, v string) (job string, back bool, err error) {
 	err = h.ends(device, func(e end) bool {
+		if e.End == Done && e.back && component == firmware.Main && e.row.From == v {
+			job, back = e.job, true
+			return false
+		}
 		if !e.leads(component, v) {
 			return true
 		}
@@ -185,7 +212,7 @@ func (h *History) FailedIn(device, component, v string) (job string, err error) 
 		}
 		return true
 	})
-	return job, err
+	return job, back, err
 }
 
 // Remnant is how the last job with a device left it, where that needs a person.

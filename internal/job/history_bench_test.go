@@ -58,7 +58,7 @@ func BenchmarkHistory(b *testing.B) {
 					id := fmt.Sprintf("d%d", d+1)
 					_, _, err := h.Left(id)
 					require.NoError(b, err)
-					_, err = h.FailedIn(id, "main", "2.0")
+					_, _, err = h.LeftAlone(id, "main", "2.0")
 					require.NoError(b, err)
 					_, err = h.Updated(id)
 					require.NoError(b, err)

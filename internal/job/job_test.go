@@ -466,10 +466,10 @@ func TestHistory(t *testing.T) {
 	updated, err := h.Updated(b.devices[0].ID)
 	require.NoError(t, err)
 	assert.False(t, updated.IsZero())
-	failed, err := h.FailedIn(b.devices[1].ID, firmware.Main, "2.0")
+	failed, _, err := h.LeftAlone(b.devices[1].ID, firmware.Main, "2.0")
 	require.NoError(t, err)
 	assert.Equal(t, "j1", failed)
-	failed, err = h.FailedIn(b.devices[0].ID, firmware.Main, "2.0")
+	failed, _, err = h.LeftAlone(b.devices[0].ID, firmware.Main, "2.0")
 	require.NoError(t, err)
 	assert.Empty(t, failed)
 }

@@ -25,6 +25,7 @@ const (
 	Unhealthy      Why = "unhealthy"       // Device says what is wrong
 	WrongVersion   Why = "wrong-version"   // it runs Is, not Want
 	NotWritten     Why = "not-written"     // it has not written the image within Within
+	NotRestarted   Why = "not-restarted"   // it was not seen to restart
 	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
 	StillAway      Why = "still-away"      // it has not answered since
 	StillRuns      Why = "still-runs"      // it runs Is, as before
@@ -128,6 +129,8 @@ func (r *Reason) sentence() string {
 		return prefix + "it runs " + r.Is + ", not " + r.Want
 	case NotWritten:
 		return fmt.Sprintf("it has not written the image within %s", r.Within)
+	case NotRestarted:
+		return "it was not seen to restart"
 	case DidNotReturn:
 		return fmt.Sprintf("it did not come back within %s after its restart", r.Within)
 	case StillAway:

@@ -36,6 +36,17 @@ func (s State) Waiting(now time.Time) map[string]*order.Reason {
 // Interrupted tells whether the job's Catena died before its end.
 func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() }
 
+// Rest is what is expected of the job from now on. ok is false where that cannot be told. It
+// uses the state's dispatcher up: ask Waiting before.
+func (s *State) Rest(now time.Time) (p order.Plan, ok bool) {
+	if s.dispatch == nil || !s.Ended.IsZero() || s.Interrupted() {
+		return p, false
+	}
+	p, err := s.dispatch.Rest(now, order.AsExpected)
+	s.dispatch = nil
+	return p, err == nil
+}
+
 // Count is the number of devices at a step.
 func (s State) Count(step Step) int {
 	n := 0

@@ -138,6 +138,8 @@ func (w *worker) close(ctx context.Context) {
 //
 // The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one hop left, one
 // on 2.0 has none, and one on 1.7 is strange, because nobody decided about that.
+//
+// One that gets what it runs already, once more, has all before it.
 func (w *worker) left(r device.Reading) (legs []leg, strange *Reason) {
 	behind := map[string]int{} // by component: so many of its hops lie behind
 	first := map[string]string{}
@@ -148,7 +150,7 @@ func (w *worker) left(r device.Reading) (legs []leg, strange *Reason) {
 		if count[c] == 1 {
 			first[c] = hop.From
 		}
-		if w.same(hop.To, r.Of(c)) {
+		if w.same(hop.To, r.Of(c)) && !w.row.Again {
 			behind[c] = count[c]
 		}
 	}
@@ -395,6 +397,8 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 			gone = true
 		case gone || tells():
 			return nil
+		case late && asked && w.row.Again: // nothing else would tell
+			return &failure{taken: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
 		case late && asked:
 			return nil // it may have been gone between two looks; the proof tells
 		case late:
@@ -403,8 +407,10 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 		}
 		switch {
 		case wait():
-		case there:
+		case there && !w.row.Again:
 			return nil // it never went: the proof tells what it runs
+		case there:
+			return &failure{taken: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
 		default:
 			return &failure{taken: true, away: true,
 				reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: within}}

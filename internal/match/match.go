@@ -495,6 +495,25 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 		from.Version)
 }
 
+// Again says how a device gets what its main component runs already, once more.
+func (m *Matcher) Again(d device.Device) Row {
+	row := m.Device(d)
+	row.Path = nil
+	if row.Status == Away || row.Status == NoAccess || row.Status == Held {
+		return row
+	}
+	of := m.model(d.Vendor, d.Model)
+	usable := of.usable(d, firmware.Main)
+	i := slices.IndexFunc(usable, func(c candidate) bool { return of.order.Equal(c.Version, d.Version) })
+	if i < 0 {
+		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", d.Version, d.Vendor, d.Model)
+		return row
+	}
+	row.Target, row.Reason = d.Version, "asked for, once more"
+	row.Path = []Hop{{From: d.Version, Image: usable[i].Image, Back: usable[i].Image}}
+	return row
+}
+
 // To matches a device to one version that a person named, earlier or later than
 // what it runs. Where it must not be sent there, the row has no path and says why.
 func (m *Matcher) To(d device.Device, v string) Row {

@@ -61,13 +61,25 @@ func Play(o Order, start time.Time, draw Draw) (Plan, error) {
 	if err != nil {
 		return Plan{}, err
 	}
-	return s.play(start, draw)
+	return s.Rest(start, draw)
 }
 
-// play goes on from where a state is; devices that are at work end as they are drawn.
-func (s *State) play(now time.Time, draw Draw) (Plan, error) {
+// Rest is what is to come of a state, from a time on. It uses the state up: it is at its end
+// afterwards. Devices that are at work end as they are drawn, but not in the past.
+func (s *State) Rest(now time.Time, draw Draw) (Plan, error) {
 	p := Plan{Start: now, End: now}
 	var ends endings
+	for _, i := range sortedKeys(s.atWork) {
+		w := &s.work[i]
+		takes, end := draw(w.Device, w.do)
+		end.At, end.Kind, end.Device = w.since.Add(takes), Ended, w.ID
+		if end.At.Before(now) {
+			end.At = now
+		}
+		heap.Push(&ends, ending{end, len(p.Spans)})
+		p.Spans = append(p.Spans, Span{Device: w.ID, Do: w.do, Start: w.since, End: end.At,
+			Outcome: end.Outcome})
+	}
 	for {
 		for {
 			a, ok := s.Next(now)

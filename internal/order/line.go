@@ -101,6 +101,9 @@ func (s *State) wakeAll(l *line) {
 	}
 }
 
+// noReturn is more than any device takes.
+const noReturn = 1000 * time.Hour
+
 // makeReady has a device looked at by Next.
 func (s *State) makeReady(device int) {
 	heap.Push(&s.ready, s.entry(device))
@@ -111,7 +114,7 @@ func (s *State) makeReady(device int) {
 //
 // The longest remaining chain goes first: what is left of a night cannot be shorter than it.
 // While a pilot is out, the others of its kind wait for it; so whoever may become the pilot
-// is as urgent as the longest chain among them, and the quickest of them is taken.
+// is as urgent as the longest chain among them. Of those that can be returned the quickest is taken.
 func (s *State) entry(device int) entry {
 	w := &s.work[device]
 	e := entry{device: device, rank: 2, chain: w.chain}
@@ -125,6 +128,9 @@ func (s *State) entry(device int) entry {
 		e.chain, e.tie = w.Takes+k.chain, w.Takes
 		if k.devices == 1 {
 			e.chain, e.tie = w.chain, 0
+		}
+		if w.Returns == 0 { // one that can be returned is the better pilot
+			e.tie += noReturn
 		}
 	}
 	return e

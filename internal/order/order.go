@@ -44,7 +44,7 @@ type Order struct {
 	Rules    Rules         `yaml:"rules" json:"rules"`
 	Cautions []Caution     `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	// Names are those of devices that the rules mean and that are not worked on, by ID.
-	Names map[string]string `yaml:"names,omitempty" json:"names,omitempty"`
+	Names map[string]string `yaml:"-" json:"names,omitempty"`
 
 	// What is known only when it begins.
 	Closes time.Time     `yaml:"-" json:"closes,omitzero"`  // when the window ends; zero: it does not
@@ -68,7 +68,9 @@ type Device struct {
 	// on or not, also by way of others.
 	Through []string `yaml:"through,flow,omitempty" json:"through,omitempty"`
 	// First says that it goes before those that are reached through it; else it goes after.
-	First bool     `yaml:"first,omitempty" json:"first,omitempty"`
+	First bool `yaml:"first,omitempty" json:"first,omitempty"`
+	// Again says that it gets what it runs already, once more: its restart must then be seen.
+	Again bool     `yaml:"again,omitempty" json:"again,omitempty"`
 	After []string `yaml:"after,flow,omitempty" json:"after,omitempty"` // who must have ended before, besides
 }
 

@@ -38,7 +38,8 @@ type lines struct {
 type work struct {
 	Device
 	phase   phase
-	do      Do // what it begins with, or has begun with
+	do      Do        // what it begins with, or has begun with
+	since   time.Time // when it began
 	outcome Outcome
 	touched bool
 	before  []int         // who must have ended before it
@@ -473,6 +474,7 @@ func (s *State) Apply(e Event) error {
 	w := &s.work[i]
 	switch {
 	case e.Kind == Began && w.phase == waiting:
+		w.since = e.At
 		s.begin(i, cmp.Or(e.Do, Flash))
 		return nil
 	case e.Kind == Ended && w.phase != ended:

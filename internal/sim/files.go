@@ -96,6 +96,9 @@ func (r ImageRecipe) manifest(stem string, digest [sha256.Size]byte) string {
 	if r.Notes != "" {
 		fmt.Fprintf(&b, "notes: %s.md\n", stem)
 	}
+	if r.Takes != "" {
+		fmt.Fprintf(&b, "takes: %s\n", r.Takes)
+	}
 	if len(r.Cautions) > 0 {
 		b.WriteString("cautions:\n")
 		for name, text := range r.Cautions {

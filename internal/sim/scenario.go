@@ -97,6 +97,7 @@ type ImageRecipe struct {
 	Bare     bool              `yaml:"bare"`    // it comes without a manifest
 	Bundle   string            `yaml:"bundle"`  // the zip file that it comes in
 	Cautions map[string]string `yaml:"cautions"`
+	Takes    string            `yaml:"takes"`
 }
 
 //go:embed marrow-hill.yaml

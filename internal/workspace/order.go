@@ -21,6 +21,7 @@ type Wish struct {
 	Named   bool // the devices were named: one that failed on the same way before is taken, too
 
 	Name, Note string
+	Again      bool // they get what they run already
 	GiveUp     time.Duration
 	Parallel   int // 0: as the site says; where both say, the smaller number
 	NoPilot    bool
@@ -61,7 +62,7 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 	for _, r := range rows {
 		d := r.Match.Device
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
-			From: d.Version, Through: ways.Through[d.ID]}
+			From: d.Version, Through: ways.Through[d.ID], Again: wish.Again}
 		for _, h := range match.Ordered(taken[r.ID]) {
 			row.Path = append(row.Path, hop(h))
 		}

@@ -80,6 +80,37 @@ func (w *Workspace) agree(taken map[string][]match.Row) error {
 	return nil
 }
 
+// JobState is how far a job is. Its error is an UnknownJobError.
+func (w *Workspace) JobState(id string) (job.State, error) {
+	exists, err := job.Exists(w.Ledger, id)
+	if err == nil && !exists {
+		err = &UnknownJobError{Word: id}
+	}
+	if err != nil {
+		return job.State{}, err
+	}
+	return job.Load(w.Ledger, id)
+}
+
+// Toward says how the main components of the chosen rows get to a version.
+func (w *Workspace) Toward(chosen []Row, v string) ([]Row, error) {
+	return w.remade(chosen, func(d device.Device) match.Row { return w.matcher.To(d, v) })
+}
+
+// Again says how the main components of the chosen rows get what they run, once more.
+func (w *Workspace) Again(chosen []Row) ([]Row, error) { return w.remade(chosen, w.matcher.Again) }
+
+func (w *Workspace) remade(chosen []Row, as func(device.Device) match.Row) (out []Row, err error) {
+	for _, r := range Mains(chosen) {
+		row, err := w.row(as(r.Match.Device))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
 // Rollback says how the main components of the chosen rows return: to the version given, or
 // else to what they ran before the last job that changed them. of is the job whose changes
 // are to be undone; empty: the last one of each device. With of, devices that it did not
@@ -108,10 +139,14 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 		switch {
 		case to != "":
 			back = w.matcher.To(back.Device, to)
+		case earlier != "" &&
+			w.matcher.Order(back.Device).Compare(earlier, back.Device.Version) > 0:
+			back.Reason = fmt.Sprintf("it ran %s before, which is later than %s: to go there, name that version",
+				earlier, back.Device.Version)
 		case earlier != "":
 			back = w.matcher.To(back.Device, earlier)
 		default:
-			back.Reason = "no job has changed it, and no version to return to was named"
+			back.Reason = "no job has brought it from an earlier version, and none was named"
 		}
 		row, err := w.row(back)
 		if err != nil {

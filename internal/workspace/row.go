@@ -137,14 +137,17 @@ func (w *Workspace) cautious(r Row) (Row, error) {
 	if len(r.Path) == 0 {
 		return r, nil
 	}
-	id, err := w.history.FailedIn(r.ID, r.Component, r.Target.Text)
+	id, back, err := w.history.LeftAlone(r.ID, r.Component, r.Target.Text)
 	if err != nil {
 		return r, err
 	}
 	if id != "" {
 		r.FailedIn = id
-		r.Reason = fmt.Sprintf("it failed on the way there in %s: name it to try again; %s", id,
-			r.Reason)
+		why := "it failed on the way there in "
+		if back {
+			why = "it was brought back from there in "
+		}
+		r.Reason = why + id + ": name it to try again; " + r.Reason
 	}
 	if !r.Sendable() {
 		r.Reason = "Catena cannot send it an image yet; " + r.Reason

@@ -227,6 +227,17 @@ func (s Style) Bar(percent, width int) Painted {
 		strings.Repeat("·", width-full))
 }
 
+// Lane is a bar from a start on, for so long, of a whole.
+func (s Style) Lane(start, takes, whole time.Duration, width int) Painted {
+	if whole <= 0 {
+		return ""
+	}
+	from := int(int64(width) * int64(start) / int64(whole))
+	to := max(from+1, int(int64(width)*int64(start+takes)/int64(whole)))
+	return Painted(strings.Repeat("·", from)) + s.Paint(Busy, strings.Repeat("█", to-from)) +
+		Painted(strings.Repeat("·", max(0, width-to)))
+}
+
 // Plural writes a number and its noun: 1 device, 3 devices.
 func Plural(n int, noun string) string {
 	if n == 1 {

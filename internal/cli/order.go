@@ -1,0 +1,438 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/match"
+	"catena/internal/order"
+	"catena/internal/site"
+	"catena/internal/workspace"
+)
+
+// wishFlags are what the commands share that make an order.
+type wishFlags struct {
+	choice    workspace.Choice
+	all       bool
+	wish      workspace.Wish
+	stopAfter string
+	to        string        // a version
+	fit       time.Duration // 0: everything
+	changed   bool          // a person gave one of them
+}
+
+func (f *wishFlags) flags(c *cobra.Command) {
+	whereFlag(c, &f.choice)
+	c.Flags().IntVar(&f.wish.Parallel, "parallel", 0,
+		fmt.Sprintf("how many devices are worked on at the same time (default: as the site says, or %d)",
+			usualParallel))
+	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
+		"do not wait for the proof of the first device of each model and image")
+	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
+		"begin no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
+	c.Flags().StringVar(&f.wish.Note, "note", "", "a note that stands in the order, the job and its report")
+	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
+		"wait no longer for one device, in all its steps; a write is always waited for")
+}
+
+// usualParallel is how many devices are worked on at the same time where nobody says.
+const usualParallel = 8
+
+// check reads what the flags say.
+func (f *wishFlags) check(c *cobra.Command) error {
+	if c.Flags().Changed("parallel") && f.wish.Parallel < 1 || f.wish.Parallel > mostParallel {
+		return usage("--parallel %d must be from 1 to %d", f.wish.Parallel, mostParallel)
+	}
+	if f.wish.GiveUp < 0 {
+		return usage("--give-up %s: write for example 30m", f.wish.GiveUp)
+	}
+	if strings.HasSuffix(f.stopAfter, "%") {
+		share, err := site.ParseShare(f.stopAfter)
+		if err != nil {
+			return usage("--stop-after: %w", err)
+		}
+		f.wish.StopAfter.Share = share
+		return nil
+	}
+	if f.stopAfter != "" {
+		n, err := strconv.Atoi(f.stopAfter)
+		if err != nil || n < 1 {
+			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%", f.stopAfter)
+		}
+		f.wish.StopAfter.Failures = n
+	}
+	return nil
+}
+
+// mostParallel bounds what a person may ask for: each takes a connection and its buffers.
+const mostParallel = 512
+
+// forward are the flags of orders that bring devices to their targets.
+func (f *wishFlags) forward(c *cobra.Command) {
+	f.flags(c)
+	c.Flags().BoolVar(&f.all, "all", false, "all devices that are behind or unsafe")
+	c.Flags().StringVar(&f.to, "to", "", "the version to go to (default: the target)")
+	c.Flags().BoolVar(&f.wish.Again, "again", false,
+		"send the devices named what they run already, once more: their restart must then be seen")
+	c.Flags().DurationVar(&f.fit, "fit", 0,
+		"only what can be proven or returned within this time, unsafe devices first, such as 40m")
+}
+
+// chosen reads which devices the flags and words mean.
+func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
+	for _, name := range []string{"where", "all", "to", "again", "fit", "note", "parallel", "no-pilot",
+		"stop-after", "give-up"} {
+		f.changed = f.changed || c.Flags().Changed(name)
+	}
+	f.choice.Names = names
+	f.wish.Purpose, f.wish.Named = order.Forward, len(names) > 0
+	switch {
+	case f.all && (len(names) > 0 || f.choice.Where != ""):
+		return usage("--all means every device; leave it out to work only on those that you name")
+	case len(names) == 0 && f.choice.Where == "" && !f.all:
+		return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
+	case f.wish.Again && (len(names) == 0 || f.to != ""):
+		return usage("--again requires the names of devices, and no --to: what runs well is not touched without a reason")
+	case f.fit < 0:
+		return usage("--fit %s: write for example 40m", f.fit)
+	}
+	return f.check(c)
+}
+
+// makeOrder makes an order of what the flags say. skipped are rows that were chosen and are not
+// in it.
+func (a *app) makeOrder(w *workspace.Workspace, f wishFlags) (o order.Order,
+	skipped []workspace.Row, err error) {
+	rows, err := w.Choose(f.choice)
+	if err != nil {
+		return o, nil, err
+	}
+	switch {
+	case f.to != "":
+		rows, err = w.Toward(rows, f.to)
+	case f.wish.Again:
+		rows, err = w.Again(rows)
+	}
+	if err != nil {
+		return o, nil, err
+	}
+	return a.order(w, f, rows)
+}
+
+// order makes an order of rows, and says which of those that were named are not in it.
+func (a *app) order(w *workspace.Workspace, f wishFlags, rows []workspace.Row) (o order.Order,
+	skipped []workspace.Row, err error) {
+	if f.wish.Parallel == 0 && w.Site.Limits.Parallel == 0 {
+		f.wish.Parallel = usualParallel
+	}
+	now := a.now()
+	o, skipped, err = w.Order(f.wish, rows, now)
+	if err == nil && f.wish.Named {
+		for _, r := range skipped {
+			view.Print(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
+		}
+	}
+	if err != nil || len(o.Devices) == 0 {
+		return o, skipped, err
+	}
+	if f.fit > 0 {
+		fits, left := w.Fit(o, now, now.Add(f.fit))
+		if len(fits.Devices) == 0 {
+			return o, skipped, refused("no device can be proven or returned within %s; nothing was touched", f.fit)
+		}
+		if len(left) > 0 {
+			a.say("Left out, for want of time: %s.", strings.Join(left, ", "))
+		}
+		o = fits
+	}
+	return o, skipped, nil
+}
+
+func (a *app) orderCmd() *cobra.Command {
+	c := &cobra.Command{
+		Use:   "order",
+		Short: "Work orders: what is flashed tonight, in which sequence, under which rules",
+		Long: `A work order is a file in the site's orders/ folder: the devices with what they run and
+what they get, the rules that hold meanwhile, the cautions and who accepted them. Made in the
+office, read and checked by others, carried out at night: catena flash ORDER.`,
+		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena order show night-1\n  catena order check night-1",
+		Args:    onlyCommands, RunE: help,
+	}
+	c.AddCommand(a.orderNewCmd(), a.orderListCmd(), a.orderShowCmd(), a.orderCheckCmd())
+	return c
+}
+
+func (a *app) orderNewCmd() *cobra.Command {
+	var f wishFlags
+	var accept []string
+	c := &cobra.Command{
+		Use:   "new NAME DEVICE… | --where EXPR | --all",
+		Short: "Make an order from the match",
+		Long: `Make an order of the chosen devices that are behind, and keep it as orders/NAME.yaml. No
+device is touched. The file may be changed with an editor.`,
+		Example: `  catena order new night-1 --all
+  catena order new cameras --where 'vendor == "Wexcombe"' --fit 40m
+  catena order new again cam-11 --again --note "suspect image"`,
+		Args: atLeast(1, "a name for the order, then devices, --where or --all"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := f.chosen(c, args[1:]); err != nil {
+				return err
+			}
+			if err := order.CheckName(args[0]); err != nil {
+				return usage("%w", err)
+			}
+			f.wish.Name = args[0]
+			return a.orderNew(f, accept)
+		},
+	}
+	f.forward(c)
+	c.Flags().StringArrayVar(&accept, "accept", nil,
+		"accept a caution by its name, or all that are printed; may be repeated")
+	return c
+}
+
+func (a *app) orderNew(f wishFlags, accept []string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	o, skipped, err := a.makeOrder(w, f)
+	if err != nil {
+		return err
+	}
+	if len(o.Devices) == 0 {
+		return a.nothingToDo(f.to != "" || f.wish.Again, skipped, f.wish.Named)
+	}
+	forecast, err := order.Forecast(o, a.now())
+	if err != nil {
+		return err
+	}
+	if len(accept) > 0 {
+		if err := a.acceptCautions(&o, accept); err != nil {
+			return err
+		}
+	}
+	path, err := w.SaveOrder(o)
+	if err != nil {
+		return err
+	}
+	a.announce(o, forecast, skipped)
+	a.say("Made the order %s: %s\nSee it as it would go: catena order show %[1]s. Carry it out: catena flash %[1]s", o.Name, path)
+	return nil
+}
+
+func (a *app) orderListCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the site's orders", Args: exactly(0, "no arguments"),
+		Long:    "List the site's orders, by name.",
+		Example: "  catena order list\n  catena order list --format json",
+		RunE:    func(*cobra.Command, []string) error { return a.orderList() },
+	}
+}
+
+// orderLine is one order in a list.
+type orderLine struct {
+	Name    string        `json:"name"`
+	Purpose order.Purpose `json:"purpose"`
+	Made    time.Time     `json:"made"`
+	Devices int           `json:"devices"`
+	Note    string        `json:"note"`
+	Fault   string        `json:"fault,omitempty"` // why its file cannot be read
+}
+
+func (a *app) orderList() error {
+	w, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	names, err := w.Orders()
+	if err != nil {
+		return err
+	}
+	if len(names) == 0 && a.format == "table" {
+		a.say("The site has no orders. Make one: catena order new night-1 --all")
+		return nil
+	}
+	lines := []orderLine{}
+	t := view.Table{Columns: []string{"order", "purpose", "made", "devices", "note"}}
+	for _, name := range names {
+		o, err := w.ReadOrder(name)
+		line := orderLine{Name: name, Purpose: o.Purpose, Made: o.Made, Devices: len(o.Devices), Note: o.Note}
+		note, made := view.Cell{Text: o.Note}, o.Made.Local().Format("2006-01-02 15:04")
+		if err != nil {
+			line.Fault, made = err.Error(), ""
+			note = view.Bad.Cell(line.Fault)
+		}
+		lines = append(lines, line)
+		t.Add(name, o.Purpose, made, len(o.Devices), note)
+	}
+	return a.emit(lines, t)
+}
+
+func (a *app) orderShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show ORDER|JOB",
+		Short: "Show an order as it would go: a lane for each device, over time",
+		Long: `Show an order as lanes over time: when each device would begin and how long it would take,
+from what to what, how it would be returned, and what a person must know. It is the same
+decision that a job makes, on a virtual clock.`,
+		Example: "  catena order show night-1\n  catena order show j3",
+		Args:    exactly(1, "one order, or one job"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.match()
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			o, err := a.orderOf(w, args[0])
+			if err != nil {
+				return err
+			}
+			return a.showOrder(w, o)
+		},
+	}
+}
+
+// orderOf is the order of that name, or of a job.
+func (a *app) orderOf(w *workspace.Workspace, word string) (order.Order, error) {
+	o, err := w.ReadOrder(word)
+	if err == nil {
+		return o, nil
+	}
+	if state, jobErr := w.JobState(word); jobErr == nil {
+		return state.Order, nil
+	}
+	return o, err
+}
+
+// lane is one device of an order as it would go.
+type lane struct {
+	Start    float64 `json:"start"` // seconds from the order's start
+	Takes    float64 `json:"takes"` // seconds
+	Because  string  `json:"because"`
+	ID       string  `json:"id"`
+	Device   string  `json:"device"`
+	Model    string  `json:"model"`
+	From     string  `json:"from"`
+	To       string  `json:"to"`
+	Rollback string  `json:"rollback"`
+	Left     string  `json:"left,omitempty"` // why it would not begin
+}
+
+func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
+	w.Begin(&o, a.now())
+	p, err := order.Forecast(o, a.now())
+	if err != nil {
+		return err
+	}
+	out := struct {
+		order.Order
+		Lanes   []lane  `json:"lanes"`
+		Takes   float64 `json:"takes"` // seconds
+		Bound   float64 `json:"bound"` // seconds: no sequence could take less
+		BoundBy string  `json:"bound_by"`
+	}{Order: o, Takes: p.End.Sub(p.Start).Seconds(), Bound: p.Bound.Seconds(), BoundBy: p.BoundBy}
+	style := a.style(a.human())
+	t := view.Table{Columns: []string{"start", "device", "model", "from → to", "rollback", "takes",
+		view.Clock(p.End.Sub(p.Start))}}
+	for _, s := range p.Spans {
+		var d order.Device
+		for _, x := range o.Devices {
+			if x.ID == s.Device {
+				d = x
+			}
+		}
+		l := lane{Start: s.Start.Sub(p.Start).Seconds(), Takes: s.End.Sub(s.Start).Seconds(),
+			Because: d.Because, ID: d.ID, Device: d.Name, Model: d.Model, From: d.From, To: d.To(),
+			Rollback: string(match.ByImage)}
+		if !d.Returnable() {
+			l.Rollback = string(match.None)
+		}
+		bar := any(style.Lane(s.Start.Sub(p.Start), s.End.Sub(s.Start), p.End.Sub(p.Start), laneWidth))
+		if s.Why != nil {
+			l.Left = s.Why.Error()
+			bar = view.Warn.Cell("left: " + l.Left)
+		}
+		out.Lanes = append(out.Lanes, l)
+		t.Add(view.Clock(s.Start.Sub(p.Start)), d.Name, d.Model, pathOf(d.Path),
+			rollbackCell(l.Rollback), view.Clock(s.End.Sub(s.Start)), bar)
+	}
+	if a.format != "table" {
+		return a.emit(out, t)
+	}
+	a.say("Order %s at %s, made %s: %s, %d at a time.", o.Name, o.Site,
+		o.Made.Local().Format("2006-01-02 15:04"), view.Plural(len(o.Devices), "device"),
+		o.Rules.Parallel)
+	if o.Note != "" {
+		a.say("Note: %s", o.Note)
+	}
+	a.say("")
+	t.Draw(a.out, style)
+	a.say("")
+	a.sayCautions(o)
+	a.say("%s", expectation(o, p))
+	return nil
+}
+
+// laneWidth is how many signs wide the lanes are.
+const laneWidth = 30
+
+func (a *app) orderCheckCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "check ORDER",
+		Short: "Hold an order against the site as it is now",
+		Long: `Hold an order against the site as it is now, and name each difference: versions that moved
+on, images that are gone, devices that are away, exchanged or held, rules of site.yaml that
+changed. It ends with 0 where there is none, with 3 where devices would be skipped, and with
+5 where the order would be refused.`,
+		Example: "  catena order check night-1",
+		Args:    exactly(1, "one order"),
+		RunE:    func(_ *cobra.Command, args []string) error { return a.orderCheck(args[0]) },
+	}
+}
+
+func (a *app) orderCheck(name string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	o, err := w.ReadOrder(name)
+	if err != nil {
+		return err
+	}
+	differences, err := w.Differences(o)
+	if err != nil {
+		return err
+	}
+	t := view.Table{Columns: []string{"device", "then", "what is different"}}
+	code := exitDone
+	for _, d := range differences {
+		then := view.Warn.Cell("is skipped")
+		if d.Refuses {
+			then = view.Bad.Cell("refuses the order")
+			code = exitRefused
+		} else if code == exitDone {
+			code = exitFailed
+		}
+		t.Add(d.Device, then, d.Text)
+	}
+	if len(differences) == 0 {
+		if _, err := order.Forecast(o, a.now()); err != nil {
+			return err
+		}
+		differences = []workspace.Difference{}
+		a.say("The order %s can be carried out as it stands.", name)
+	}
+	if err := a.emit(differences, t); err != nil || code == exitDone {
+		return err
+	}
+	return exit{code, errSilent}
+}

@@ -1,0 +1,371 @@
+package workspace
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/atomicfile"
+	"catena/internal/device"
+	"catena/internal/firmware"
+	"catena/internal/match"
+	"catena/internal/order"
+)
+
+// OrdersFolder is where a site folder keeps its orders.
+const OrdersFolder = "orders"
+
+// NameTakenError is returned where an order may not be called so.
+type NameTakenError struct {
+	Name   string
+	Device bool // a device is called so; else an order is
+}
+
+func (e *NameTakenError) Error() string {
+	if e.Device {
+		return e.Name + " is a device, too: an order cannot be called so"
+	}
+	return "there is an order " + e.Name + " already"
+}
+
+// OrderPath is the file of an order.
+func (w *Workspace) OrderPath(name string) string {
+	return filepath.Join(w.Dir, OrdersFolder, name+".yaml")
+}
+
+// IsOrder tells whether a word is an order's name. Its error is a NameTakenError where it is
+// a device's, too.
+func (w *Workspace) IsOrder(word string) (bool, error) {
+	if order.CheckName(word) != nil {
+		return false, nil
+	}
+	_, err := os.Stat(w.OrderPath(word))
+	if err != nil {
+		return false, nil
+	}
+	if w.Means(word) == nil {
+		return false, &NameTakenError{Name: word, Device: true}
+	}
+	return true, nil
+}
+
+// SaveOrder writes a new order's file. Its error is a NameTakenError where the name is in use.
+func (w *Workspace) SaveOrder(o order.Order) (path string, err error) {
+	if w.Means(o.Name) == nil {
+		return "", &NameTakenError{Name: o.Name, Device: true}
+	}
+	path = w.OrderPath(o.Name)
+	if _, err := os.Stat(path); err == nil {
+		return "", &NameTakenError{Name: o.Name}
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return "", err
+	}
+	raw, err := o.File()
+	if err != nil {
+		return "", err
+	}
+	return path, atomicfile.Replace(path, raw, 0o644)
+}
+
+// ReadOrder reads an order's file.
+func (w *Workspace) ReadOrder(name string) (order.Order, error) {
+	path := w.OrderPath(name)
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) || order.CheckName(name) != nil {
+		return order.Order{}, &UnknownOrderError{Name: name}
+	}
+	if err != nil {
+		return order.Order{}, err
+	}
+	return order.Parse(path, data)
+}
+
+// UnknownOrderError is returned for a word that is no order's name.
+type UnknownOrderError struct{ Name string }
+
+func (e *UnknownOrderError) Error() string { return "there is no order " + e.Name }
+
+// Orders are the names of the site's orders.
+func (w *Workspace) Orders() ([]string, error) {
+	files, err := filepath.Glob(filepath.Join(w.Dir, OrdersFolder, "*.yaml"))
+	var out []string
+	for _, f := range files {
+		out = append(out, strings.TrimSuffix(filepath.Base(f), ".yaml"))
+	}
+	return out, err
+}
+
+// Difference is what is not as it was when an order was made.
+type Difference struct {
+	Device string `json:"device,omitempty"` // its name; empty: it is about the whole order
+	ID     string `json:"id,omitempty"`
+	Text   string `json:"text"`
+	// Refuses says that the order cannot be carried out; else the device is skipped.
+	Refuses bool `json:"refuses"`
+}
+
+// Differences hold an order against the site as it is now.
+func (w *Workspace) Differences(o order.Order) ([]Difference, error) {
+	images, err := w.Shelf.List()
+	if err != nil {
+		return nil, err
+	}
+	shelf := map[string]firmware.Image{}
+	for _, i := range images {
+		shelf[i.SHA256] = i
+	}
+	var out []Difference
+	if o.Site != w.Site.Name {
+		out = append(out, Difference{Text: fmt.Sprintf("it is an order of the site %q", o.Site),
+			Refuses: true})
+	}
+	ways := w.Site.Ways(w.devices())
+	for _, d := range o.Devices {
+		differ := func(refuses bool, format string, args ...any) {
+			out = append(out, Difference{Device: d.Name, ID: d.ID, Refuses: refuses,
+				Text: fmt.Sprintf(format, args...)})
+		}
+		row, known := w.main(d.ID)
+		if !known {
+			differ(true, "no device %s is known", d.ID)
+			continue
+		}
+		if text := w.moved(d, row); text != "" {
+			differ(false, "%s", text)
+		}
+		for _, h := range d.Path {
+			for _, i := range []*order.Image{&h.Image, h.Back} {
+				if i == nil {
+					continue
+				}
+				on, there := shelf[i.SHA256]
+				switch {
+				case !there:
+					differ(true, "the image %s (%.12s…) is not on the shelf", i.File, i.SHA256)
+				case i == &h.Image && on.Advice == firmware.Withdrawn:
+					differ(true, "the image %s was withdrawn: %s", i.File, on.Because)
+				case on.Component != h.Component || i == &h.Image && on.Version != h.To:
+					differ(true, "the image %s is %s %s, not %s", i.File, on.Component, on.Version, h.To)
+				case !on.Fits(row.Match.Device.Vendor, row.Match.Device.Model, row.Match.Device.Hardware):
+					differ(true, "the image %s is not for %s %s", i.File, row.Match.Device.Vendor,
+						row.Match.Device.Model)
+				}
+			}
+		}
+		if !same(d.Through, ways.Through[d.ID]) {
+			differ(true, "what it is reached through or fed by has changed in site.yaml")
+		}
+	}
+	return append(out, w.rulesChanged(o)...), nil
+}
+
+// main is the row of a device's main component.
+func (w *Workspace) main(id string) (Row, bool) {
+	for _, r := range Mains(w.Rows) {
+		if r.ID == id {
+			return r, true
+		}
+	}
+	return Row{}, false
+}
+
+// moved says why a device of an order is skipped now; empty: it is not.
+func (w *Workspace) moved(d order.Device, row Row) string {
+	now := row.Match.Device
+	versions := w.matcher.Order(now)
+	if d.Serial != "" && now.Serial != "" && d.Serial != now.Serial {
+		return fmt.Sprintf("it is another device: its serial number is %s, not %s", now.Serial, d.Serial)
+	}
+	if hold, held := w.Site.Held(now); held {
+		return "it is held: " + hold.Because
+	}
+	switch match.Status(row.Status) {
+	case match.Away, match.NoAccess, match.Interrupted:
+		return fmt.Sprintf("it is %s: %s", row.Status, row.Reason)
+	}
+	first, last := map[string]string{}, map[string]string{}
+	for _, h := range d.Path {
+		if first[h.Component] == "" {
+			first[h.Component] = h.From
+		}
+		last[h.Component] = h.To
+	}
+	arrived := !d.Again
+	for c, from := range first {
+		runs := now.Of(c)
+		if versions.Equal(runs, last[c]) {
+			continue
+		}
+		arrived = false
+		on := slices.ContainsFunc(d.Path, func(h order.Hop) bool {
+			return h.Component == c && versions.Equal(runs, h.To)
+		})
+		if !on && !versions.Equal(runs, from) {
+			return fmt.Sprintf("it runs %s, not %s", runs, from)
+		}
+	}
+	if arrived {
+		return "it runs " + d.To() + " already"
+	}
+	return ""
+}
+
+// rulesChanged names the rules of the site that an order does not keep. One that is stricter
+// than the site is as good.
+func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
+	differ := func(format string, args ...any) {
+		out = append(out, Difference{Text: fmt.Sprintf(format, args...), Refuses: true})
+	}
+	site := w.rules(Wish{NoPilot: true}, o.Devices, w.Site.Ways(w.devices()))
+	looser := func(key string, order, site int) {
+		if site > 0 && (order == 0 || order > site) {
+			differ("limits: the site allows %d %s, the order %s", site, key, number(order))
+		}
+	}
+	looser("at the same time", o.Rules.Parallel, site.Parallel)
+	looser("through one uplink", o.Rules.PerUplink, site.PerUplink)
+	for model, most := range site.PerModel {
+		looser("of "+model, o.Rules.PerModel[model], most)
+	}
+	looser("failures", o.Rules.StopAfter.Failures, site.StopAfter.Failures)
+	if s := site.StopAfter.Share; s > 0 && (o.Rules.StopAfter.Share == 0 || o.Rules.StopAfter.Share > s) {
+		differ("stop_after: the site stops after %.0f%% of failures, the order later", 100*s)
+	}
+	for _, c := range site.Cover {
+		i := slices.IndexFunc(o.Rules.Cover, func(x order.Cover) bool { return x.Name == c.Name })
+		if i < 0 || o.Rules.Cover[i].Keep < c.Keep || !same(o.Rules.Cover[i].Of, c.Of) {
+			differ("cover set %s is another one in site.yaml", c.Name)
+		}
+	}
+	for _, l := range site.Lockstep {
+		i := slices.IndexFunc(o.Rules.Lockstep, func(x order.Set) bool { return x.Name == l.Name })
+		if i < 0 || !same(o.Rules.Lockstep[i].Of, l.Of) {
+			differ("lockstep set %s is another one in site.yaml", l.Name)
+		}
+	}
+	for id, fed := range site.Feeds {
+		if !same(o.Rules.Feeds[id], fed) {
+			row, _ := w.main(id)
+			differ("what %s feeds has changed in site.yaml", row.Name)
+		}
+	}
+	return out
+}
+
+func number(n int) string {
+	if n == 0 {
+		return "any number"
+	}
+	return fmt.Sprint(n)
+}
+
+// same tells whether two lists hold the same, in whatever order.
+func same(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+}
+
+// Without takes devices out of an order.
+func (w *Workspace) Without(o order.Order, out func(order.Device) bool) order.Order {
+	o.Names = map[string]string{}
+	o.Devices = slices.DeleteFunc(slices.Clone(o.Devices), out)
+	var cautions []order.Caution
+	for _, c := range o.Cautions {
+		c.Devices = slices.DeleteFunc(slices.Clone(c.Devices), func(name string) bool {
+			return !slices.ContainsFunc(o.Devices, func(d order.Device) bool { return d.Name == name })
+		})
+		if len(c.Devices) > 0 {
+			cautions = append(cautions, c)
+		}
+	}
+	o.Cautions, o.Rules.Lockstep = cautions, nil
+	for _, l := range w.Site.Lockstep {
+		o.Rules.Lockstep = append(o.Rules.Lockstep, w.lockstep(l, o.Devices))
+	}
+	o.Names = w.names(o)
+	return o
+}
+
+// Fit takes what can be proven, or returned, until a time: those that are unsafe first. It
+// returns the names of those that are left out. A lockstep set is taken whole.
+func (w *Workspace) Fit(o order.Order, now, until time.Time) (fits order.Order, left []string) {
+	sequence, err := order.Forecast(o, now)
+	if err != nil {
+		return o, nil // it is told when the whole of it is looked at
+	}
+	units := w.units(o, sequence)
+	var taken []string
+	try := func(ids []string) (order.Order, bool) {
+		part := w.Without(o, func(d order.Device) bool { return !slices.Contains(ids, d.ID) })
+		part.Closes = until
+		p, err := order.Forecast(part, now)
+		return part, err == nil && !slices.ContainsFunc(p.Spans, func(s order.Span) bool {
+			return s.Do == order.Leave
+		})
+	}
+	// Halves: where a half fits it is taken as it is, so that a few tries are enough.
+	var add func(units [][]string)
+	add = func(units [][]string) {
+		if len(units) == 0 {
+			return
+		}
+		ids := slices.Concat(append([][]string{taken}, units...)...)
+		if _, ok := try(ids); ok {
+			taken = ids
+			return
+		}
+		if len(units) > 1 {
+			add(units[:len(units)/2])
+			add(units[len(units)/2:])
+		}
+	}
+	add(units)
+	fits, _ = try(taken)
+	fits.Closes = o.Closes
+	for _, d := range o.Devices {
+		if !slices.Contains(taken, d.ID) {
+			left = append(left, d.Name)
+		}
+	}
+	return fits, left
+}
+
+// units are the devices of an order that go together: the unsafe ones first, then in the
+// sequence in which they would begin.
+func (w *Workspace) units(o order.Order, p order.Plan) [][]string {
+	unit := map[string]int{}
+	var out [][]string
+	for _, urgent := range []bool{true, false} {
+		for _, s := range p.Spans {
+			row, _ := w.main(s.Device)
+			if _, in := unit[s.Device]; in || (row.Status == string(match.Unsafe)) != urgent {
+				continue
+			}
+			of := []string{s.Device}
+			for _, l := range w.Site.Lockstep {
+				if l.Has(row.Match.Device) {
+					of = append(of, w.others(l.Has, o, s.Device)...)
+				}
+			}
+			for _, id := range of {
+				unit[id] = len(out)
+			}
+			out = append(out, of)
+		}
+	}
+	return out
+}
+
+// others are the devices of an order, but one, for which has holds.
+func (w *Workspace) others(has func(device.Device) bool, o order.Order, but string) (out []string) {
+	for _, d := range o.Devices {
+		if row, _ := w.main(d.ID); d.ID != but && has(row.Match.Device) {
+			out = append(out, d.ID)
+		}
+	}
+	return out
+}
