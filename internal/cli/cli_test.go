@@ -127,6 +127,7 @@ type simulation struct {
 	cmd          *exec.Cmd
 	net, adapter string
 	address      map[string]string
+	said         string // its last line; whole once ended is closed
 	ended        chan struct{}
 }
 
@@ -172,6 +173,7 @@ func startSimAt(check func(error), dir string, args []string) *simulation {
 	}
 	go func() {
 		for lines.Scan() {
+			s.said = lines.Text()
 		}
 		_ = s.cmd.Wait()
 		close(s.ended)

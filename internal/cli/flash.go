@@ -154,6 +154,9 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 // skipped are the rows that were chosen and are not in it.
 func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, o order.Order,
 	skipped []workspace.Row) error {
+	if err := a.sayInterrupted(w); err != nil {
+		return err
+	}
 	start, err := a.startTime(w, f.start)
 	if err != nil {
 		return err
@@ -196,11 +199,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		}
 		moved += later
 	}
-	engine := &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
-		Patience: f.patience, Now: a.now,
-		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
-		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
-	j, err := engine.Start(w.Job(o))
+	j, err := a.engine(w, access, f.patience).Start(w.Job(o))
 	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
 		return refused("%w; nothing was touched", err)
 	}

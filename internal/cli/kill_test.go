@@ -3,13 +3,18 @@ package cli_test
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -58,23 +63,29 @@ func command(dir string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// patientSite starts the site, and returns its folder: scanned, with a full shelf.
-func patientSite(t *testing.T) string {
-	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(patient), 0o600))
+// patientSite starts the site, and returns its folder, scanned and with a full shelf, and a
+// function that stops the site and returns what it says at its end.
+func patientSite(t *testing.T, scenario string) (dir string, stop func() string) {
+	dir = t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(scenario), 0o600))
 	s := startSim(func(err error) { require.NoError(t, err) }, dir,
 		[]string{"patient.yaml", "--images", "firmware"})
-	t.Cleanup(s.stop)
+	var once sync.Once
+	stop = func() string {
+		once.Do(s.stop)
+		return s.said
+	}
+	t.Cleanup(func() { stop() })
 	catena(t, dir, "new", "Locks", "-C", dir, "--adapter", s.adapter, "--range", s.net+".0/24")
 	catena(t, dir, "scan")
 	catena(t, dir, "shelf", "add", "firmware")
-	return dir
+	return dir, stop
 }
 
-// TestKilledInEveryStep kills the program with SIGKILL as soon as a device has
-// begun a step. Then the ledger opens and is whole, says where every device was,
-// and no device is lost: once it has come to rest it answers with a version that
-// the shelf knows, and can be flashed to its end.
+// TestKilledInEveryStep kills the program with SIGKILL as soon as a device has begun a step.
+// Then the ledger is whole and says where every device was; whoever looks is told, what nobody
+// knows is a ?, nothing is sent to what was left open; and resume brings every device to its
+// end, with no image sent twice that the device could tell of.
 func TestKilledInEveryStep(t *testing.T) {
 	for _, c := range []struct {
 		step      job.Step
@@ -90,7 +101,7 @@ func TestKilledInEveryStep(t *testing.T) {
 		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			dir := patientSite(t)
+			dir, stop := patientSite(t, patient)
 
 			seen := killAt(t, dir, c.step, c.returning)
 
@@ -98,37 +109,107 @@ func TestKilledInEveryStep(t *testing.T) {
 			require.NoError(t, json.Unmarshal([]byte(interrupted(t, dir, "--format", "json")),
 				&state))
 			assert.True(t, state.Interrupted())
-			assert.Contains(t, interrupted(t, dir), "The Catena that worked on this job is gone")
+			assert.Contains(t, interrupted(t, dir), "Go on: catena resume j1")
 			require.Len(t, state.Devices, 3, "no device is forgotten")
 			for _, d := range state.Devices {
 				assert.GreaterOrEqual(t, order(d.Step, (d.Direction == job.Back)), seen[d.Name],
 					"the ledger has %s at least where it was seen", d.Name)
 			}
 			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
-
-			// The truth is the devices': each comes to rest, and answers.
-			answering := 0
-			for range 40 { // scans; each takes as long as the protocols do
-				var found struct{ Devices []struct{ Access string } }
-				require.NoError(t, json.Unmarshal([]byte(catena(t, dir, "scan", "--format",
-					"json")), &found))
-				answering = 0
-				for _, d := range found.Devices {
-					if d.Access == "ok" {
-						answering++
-					}
-				}
-				if answering == 3 {
-					break
-				}
-			}
-			require.Equal(t, 3, answering, "each device answers")
-			// one may be there already
-			out, _ := command(dir, "flash", "cam-11", "gate-1", "--yes").CombinedOutput()
 			list := catena(t, dir, "list")
+			assert.Contains(t, list, "Job j1 was interrupted: ")
+			if c.step != job.Checking {
+				assert.Regexp(t, ` \? +interrupted`, list)
+			}
+			out, _ := command(dir, "flash", "cam-21", "--yes", "--patience", "proving=300ms").CombinedOutput()
+			if d := state.Devices[1]; !d.Step.End() && d.Step != job.Waiting {
+				assert.Contains(t, string(out), "skipped cam-21", "nothing is sent to it")
+			}
+
+			out, _ = command(dir, "resume", "--patience", "proving=300ms", "--patience", "grace=1s").
+				CombinedOutput() // cam-21 returns: 3
+			list = catena(t, dir, "list")
 			assert.Regexp(t, `cam-11 .*3\.2\.1 +current`, list, "%s", out)
 			assert.Regexp(t, `gate-1 .*K44 +current`, list, "%s", out)
-			assert.Regexp(t, `cam-21 .*3\.1\.0 +behind`, list)
+			assert.Regexp(t, `cam-21 .*3\.1\.0 +behind`, list, "%s", out)
+			said := stop()
+			assert.Contains(t, said, "Writes interrupted: 0.")
+			assert.Contains(t, said, "gate-1 1", "the gate can tell what it holds")
+		})
+	}
+}
+
+// atRandom is a site with a daisy chain and devices that fail in every way, as fast as its
+// stand-ins go.
+const atRandom = `site: Marrow Hill Locks
+login: {user: keeper, password: quoin-and-sluice}
+pace: {write: 100ms, restart: 150ms}
+devices:
+  - {name: cam-11, kind: camera, model: WX-40, hardware: B, serial: WX4-10011, version: 3.1.0, host: 11}
+  - {name: cam-12, kind: camera, model: WX-40, hardware: B, serial: WX4-10012, version: 3.1.0, host: 12, faults: {sick: true}}
+  - {name: cam-21, kind: camera, model: WX-40, hardware: B, serial: WX4-10021, version: 3.1.0, host: 21, faults: {keeps_version: true}}
+  - {name: cam-22, kind: camera, model: WX-40, hardware: B, serial: WX4-10022, version: 3.1.0, host: 22, restarts: asked}
+  - {name: gate-1, kind: gate, model: TG-200, hardware: "2", serial: TG2-00101, version: K42, host: 101, behind: [gate-2]}
+  - {name: gate-2, kind: gate, model: TG-200, hardware: "2", serial: TG2-00102, version: K42, host: 102, behind: [gate-3]}
+  - {name: gate-3, kind: gate, model: TG-200, hardware: "2", serial: TG2-00103, version: K41, host: 103}
+  - {name: gate-4, kind: gate, model: TG-200, hardware: "2", serial: TG2-00104, version: K42, host: 104, faults: {sick: true}}
+images:
+  - {maker: Wexcombe, models: [WX-40], version: 3.1.0, file: wx40_3.1.0.bin, bytes: 200000}
+  - {maker: Wexcombe, models: [WX-40], version: 3.2.1, file: wx40_3.2.1.bin, bytes: 200000}
+  - {maker: Tollgarth, models: [TG-200], version: K41, file: tg200-K41.img, bytes: 200000}
+  - {maker: Tollgarth, models: [TG-200], version: K42, file: tg200-K42.img, bytes: 200000}
+  - {maker: Tollgarth, models: [TG-200], version: K44, file: tg200-K44.img, bytes: 200000, needs: ">= K42"}
+`
+
+// TestKilledAtRandom kills the program at random instants, and the resume of it, too, until one
+// comes to its end. CATENA_KILLS sets how many nights are played.
+func TestKilledAtRandom(t *testing.T) {
+	nights := 6
+	if n, err := strconv.Atoi(os.Getenv("CATENA_KILLS")); err == nil {
+		nights = n
+	}
+	for night := range nights {
+		t.Run(strconv.Itoa(night), func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(uint64(night), 9))
+			dir, stop := patientSite(t, atRandom)
+			f, err := os.OpenFile(filepath.Join(dir, "site.yaml"), os.O_APPEND|os.O_WRONLY, 0)
+			require.NoError(t, err)
+			_, err = f.WriteString("uplinks: [{through: gate-1, reach: [gate-2]}, {through: gate-2, reach: [gate-3]}]\n")
+			require.NoError(t, errors.Join(err, f.Close()))
+			args := []string{"flash", "--all", "--yes", "--patience", "proving=300ms", "--patience", "grace=1s"}
+			kills := 0
+			for alive := true; alive; {
+				cmd := command(dir, args...)
+				var out strings.Builder
+				cmd.Stdout, cmd.Stderr = &out, &out
+				require.NoError(t, cmd.Start())
+				if kills < 4 {
+					after := time.Duration(r.IntN(4000)) * time.Millisecond
+					time.AfterFunc(after, func() { _ = cmd.Process.Kill() }) // it may have ended: no matter
+				}
+				_ = cmd.Wait()
+				alive = cmd.ProcessState.ExitCode() < 0 // it was killed
+				kills++
+				if strings.Contains(catena(t, dir, "jobs"), "\nj1 ") { // it had begun
+					args = []string{"resume", "j1", "--patience", "proving=300ms", "--patience", "grace=1s"}
+				}
+			}
+			var state job.State
+			out, _ := command(dir, "track", "j1", "--once", "--format", "json").Output() // 3: some returned
+			require.NoError(t, json.Unmarshal(out, &state))
+			ends := map[string]string{}
+			for _, d := range state.Devices {
+				ends[d.Name] = string(d.Step) + " " + d.Version
+			}
+			assert.Equal(t, map[string]string{"cam-11": "done 3.2.1", "cam-12": "returned 3.1.0",
+				"cam-21": "returned 3.1.0", "cam-22": "done 3.2.1", "gate-1": "done K44",
+				"gate-2": "done K44", "gate-3": "done K44", "gate-4": "returned K42"}, ends)
+			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+			said := stop()
+			t.Log(said)
+			assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+			assert.Regexp(t, `gate-1 1, gate-2 1, gate-3 2, gate-4 2`, said, "no image twice")
 		})
 	}
 }
@@ -179,7 +260,7 @@ func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]
 // TestReaderWhoGoesAwayStopsNothing closes the other end of the output while a
 // device is being flashed: the job goes on to its end.
 func TestReaderWhoGoesAwayStopsNothing(t *testing.T) {
-	dir := patientSite(t)
+	dir, _ := patientSite(t, patient)
 	cmd := command(dir, "flash", "cam-11", "--yes", "--format", "json")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
@@ -220,7 +301,8 @@ func signalled(t *testing.T, dir string, s os.Signal) (int, map[string]job.Devic
 
 func TestCtrlCFinishesWhatWasBegun(t *testing.T) {
 	t.Parallel()
-	code, devices := signalled(t, patientSite(t), os.Interrupt)
+	dir, _ := patientSite(t, patient)
+	code, devices := signalled(t, dir, os.Interrupt)
 	assert.Equal(t, 3, code, "not everything was done")
 	assert.Equal(t, job.Done, devices["cam-11"].Step)
 	assert.Equal(t, job.Skipped, devices["gate-1"].Step)
@@ -232,7 +314,8 @@ func TestAClosedWindowStopsNothing(t *testing.T) {
 		t.Skip("windows are closed otherwise there")
 	}
 	t.Parallel()
-	code, devices := signalled(t, patientSite(t), syscall.SIGHUP)
+	dir, _ := patientSite(t, patient)
+	code, devices := signalled(t, dir, syscall.SIGHUP)
 	assert.Equal(t, 0, code)
 	assert.Equal(t, job.Done, devices["cam-11"].Step)
 	assert.Equal(t, job.Done, devices["gate-1"].Step)

@@ -209,6 +209,9 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 		return err
 	}
 	a.tellNobody(w)
+	if err := a.sayInterrupted(w); err != nil {
+		return err
+	}
 	switch {
 	case len(w.Rows) == 0:
 		a.say("No devices are known yet. Find them: catena scan")

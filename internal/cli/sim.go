@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -92,7 +93,24 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 			scenario.Site, s.Adapter, rangeFlags(s))
 	}
 	<-ctx.Done()
+	a.tellCounts(s)
 	return nil
+}
+
+// tellCounts says how often the stand-ins were written to, and whether one was interrupted or
+// cut off from a transfer.
+func (a *app) tellCounts(s *sim.Site) {
+	var writes []string
+	interrupted, overlaps := 0, 0
+	for _, in := range s.StandIns() {
+		if in.Writes > 0 {
+			writes = append(writes, fmt.Sprintf("%s %d", in.Name, in.Writes))
+		}
+		interrupted += in.Interrupted
+		overlaps += in.Overlaps
+	}
+	a.say("Images taken: %s. Writes interrupted: %d. Restarts over a transfer behind: %d.",
+		cmp.Or(strings.Join(writes, ", "), "none"), interrupted, overlaps)
 }
 
 func placeFlag(c *cobra.Command, place *string) {

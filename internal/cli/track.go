@@ -117,8 +117,8 @@ func (a *app) printState(state job.State) error {
 func outcome(state job.State) error {
 	switch {
 	case state.Interrupted():
-		return exit{exitError, fmt.Errorf(
-			"job %s was interrupted; see what each device runs: catena scan", state.ID)}
+		return exit{exitError, fmt.Errorf("job %s was interrupted; go on with it: catena resume %[1]s",
+			state.ID)}
 	case state.Count(job.Stranded) > 0:
 		return exit{exitStranded, errSilent}
 	case state.Count(job.Failed)+state.Count(job.Returned) > 0:
@@ -208,8 +208,11 @@ var frameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sendin
 func frame(siteName string, state job.State, now time.Time, s view.Style) string {
 	var b strings.Builder
 	until := now
-	if !state.Ended.IsZero() {
+	switch {
+	case !state.Ended.IsZero():
 		until = state.Ended
+	case state.Interrupted(): // nobody knows when it died; its last entry is near enough
+		until = state.Last
 	}
 	ended, working := 0, 0
 	for _, d := range state.Devices {
@@ -253,7 +256,7 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 		strings.Repeat(" ", barWidth), "%  ",
 		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
 	for _, d := range devices[:room] {
-		t.Add(frameRow(d, waits[d.ID], now, s)...)
+		t.Add(frameRow(d, waits[d.ID], until, s)...)
 	}
 	// A row is one line, so that the frame can be drawn over itself.
 	t.OneLine = s.Height > 0
@@ -262,7 +265,7 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 		view.Print(&b, "… and %d more\n", len(devices)-room)
 	}
 	if state.Interrupted() {
-		view.Print(&b, "\nThe Catena that worked on this job is gone. The step shown is the last that was begun;\nwhat each device runs now: catena scan. Then flash again what is still behind.\n")
+		view.Print(&b, "\n%s\n", noticeOf(state))
 	}
 	return b.String()
 }

@@ -92,7 +92,8 @@ type Update interface {
 	// Transfer sends the image and returns when the device has all of it.
 	Transfer(ctx context.Context, image Image, sent func(bytes int64)) error
 	// Progress is how far the device is with writing, in percent; at 100 it can restart.
-	// device.ErrRefused: it will not take the image.
+	// device.ErrRefused: it will not take the image, or holds none; device.ErrUnsupported: it
+	// cannot be asked, and does all by itself.
 	Progress(ctx context.Context) (percent int, err error)
 	// Activate asks for the restart that makes the image run.
 	Activate(ctx context.Context) error

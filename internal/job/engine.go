@@ -58,6 +58,7 @@ type Job struct {
 	sent      map[string]*transfer       // by device ID
 	baselines map[string]*device.Reading // by device ID: what it said before it was touched
 	others    bool                       // another job was at work when it was looked last
+	open      []DeviceState              // at work when the job's Catena died
 }
 
 // transfer is how far a transfer is; its owner is the device's goroutine.
@@ -74,13 +75,10 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	j := &Job{engine: e, plan: plan, dispatch: state, files: map[string]File{},
-		sent: map[string]*transfer{}, baselines: map[string]*device.Reading{},
-		release: func() {}}
+	j := newJob(e, plan, state)
 	for _, d := range plan.Order.Devices {
-		j.sent[d.ID], j.baselines[d.ID] = &transfer{}, &device.Reading{}
 		for _, hop := range d.Path {
-			if err := errors.Join(j.open(&hop.Image), j.open(hop.Back)); err != nil {
+			if err := errors.Join(j.take(&hop.Image), j.take(hop.Back)); err != nil {
 				j.close()
 				return nil, err
 			}
@@ -93,8 +91,18 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 	return j, nil
 }
 
-// open opens an image, once.
-func (j *Job) open(image *order.Image) error {
+func newJob(e *Engine, plan Plan, state *order.State) *Job {
+	j := &Job{engine: e, plan: plan, dispatch: state, files: map[string]File{},
+		sent: map[string]*transfer{}, baselines: map[string]*device.Reading{},
+		release: func() {}}
+	for _, d := range plan.Order.Devices {
+		j.sent[d.ID], j.baselines[d.ID] = &transfer{}, &device.Reading{}
+	}
+	return j
+}
+
+// take opens an image, once.
+func (j *Job) take(image *order.Image) error {
 	if image == nil || j.files[image.SHA256] != nil {
 		return nil
 	}
@@ -159,6 +167,60 @@ func (j *Job) otherJobs() (out []State, err error) {
 	return out, nil
 }
 
+// ErrRunning is returned for a job that another Catena is at work on, ErrOver for one that has
+// ended.
+var (
+	ErrRunning = errors.New("another Catena is at work on the job")
+	ErrOver    = errors.New("the job has ended")
+)
+
+// Resume takes over a job whose Catena died. Nothing is touched before Run. closes is when the
+// window ends that is open now; zero: there is no window. Its errors are ErrRunning, ErrOver,
+// and those of the ledger.
+func (e *Engine) Resume(id string, devices map[string]Known, closes time.Time) (*Job, error) {
+	release, err := holdSoon(e.Ledger, dispatching)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	free, ok, err := e.Ledger.Hold(id)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, ErrRunning
+	}
+	state, err := Load(e.Ledger, id)
+	if err == nil && !state.Ended.IsZero() {
+		err = ErrOver
+	}
+	if err == nil && state.dispatch == nil {
+		err = fmt.Errorf("how far job %s is cannot be told from the ledger", id)
+	}
+	if err == nil {
+		err = e.Ledger.Append(Resumed, id, "", resumedBody{Closes: closes})
+	}
+	if err == nil {
+		err = state.dispatch.Apply(order.Event{At: e.Now(), Kind: order.Resumed, Closes: closes})
+	}
+	if err != nil {
+		free()
+		return nil, err
+	}
+	j := newJob(e, Plan{Order: state.Order, Devices: devices}, state.dispatch)
+	j.ID, j.release, j.open = id, free, state.Open()
+	for i, d := range state.Devices {
+		if d.baseline != nil {
+			*j.baselines[d.ID] = *d.baseline
+		}
+		for _, hop := range state.Order.Devices[i].Path {
+			// one that is not there any more is told by the device that needs it
+			_ = errors.Join(j.take(&hop.Image), j.take(hop.Back))
+		}
+	}
+	return j, nil
+}
+
 // dispatching is the lock under which a Catena decides what begins: so that two of them on one
 // site never begin at once what only one of them may.
 const dispatching = "dispatching"
@@ -189,10 +251,18 @@ func (j *Job) Run(going, patience context.Context) error {
 	defer j.close()
 	stop := j.tellProgress()
 	defer stop()
-	err := j.work(going, func(a order.Action) (order.Event, error) {
+	going, stopGoing := context.WithCancel(going)
+	defer stopGoing()
+	err := j.work(going, stopGoing, func(a order.Action) (order.Event, error) {
 		now := j.engine.Now()
 		w := &worker{job: j, known: j.plan.Devices[a.Device], row: j.row(a.Device),
 			first: now, began: now}
+		at := slices.IndexFunc(j.open, func(d DeviceState) bool { return d.ID == a.Device })
+		if at >= 0 && a.Do == j.open[at].did {
+			w.baseline = *j.baselines[a.Device]
+			w.touched = j.open[at].Touched
+			return w.recover(going, patience, j.open[at])
+		}
 		if a.Do == order.Return {
 			w.baseline = *j.baselines[a.Device]
 			return w.unwind(patience, &Reason{Why: NotBegun, Order: a.Why})
@@ -212,34 +282,56 @@ func (j *Job) row(id string) order.Device {
 	return all[slices.IndexFunc(all, func(d order.Device) bool { return d.ID == id })]
 }
 
-// othersEvery is how often it is looked what other jobs are doing, while there are any.
-const othersEvery = time.Second
+// lookEvery is how often it is looked whether a person has stopped the job from elsewhere, and
+// what other jobs are doing.
+const lookEvery = time.Second
+
+// Stop asks that a job begins with no more devices. What it is at work on is finished.
+func Stop(l *ledger.Ledger, id string) error {
+	return l.Extend(&ledger.Filter{Job: id, Kind: Stopping, Last: 1},
+		func(asked []ledger.Entry) ([]ledger.Entry, error) {
+			if len(asked) > 0 {
+				return nil, nil
+			}
+			e, err := ledger.NewEntry(Stopping, id, "", struct{}{})
+			return []ledger.Entry{e}, err
+		})
+}
+
+// stopAsked tells whether a person has stopped the job from elsewhere.
+func (j *Job) stopAsked() bool {
+	asked, err := j.engine.Ledger.Entries(ledger.Filter{Job: j.ID, Kind: Stopping, Last: 1})
+	return err == nil && len(asked) > 0
+}
 
 // work carries out what the dispatcher says, until every device has ended. It is the one place
 // that tells it what happened. After an error, which is the ledger's, nothing begins any more.
-func (j *Job) work(going context.Context, do func(order.Action) (order.Event, error)) (first error) {
+func (j *Job) work(going context.Context, stopGoing func(),
+	do func(order.Action) (order.Event, error)) (first error) {
 	type end struct {
 		order.Event
 		err error
 	}
 	ends := make(chan end)
 	running, stop := 0, going.Done()
+	start := func(a order.Action) {
+		running++
+		go func() {
+			e, err := do(a)
+			ends <- end{e, err}
+		}()
+	}
+	for _, d := range j.open {
+		start(order.Action{Device: d.ID, Do: d.did})
+	}
+	look := time.NewTicker(lookEvery)
+	defer look.Stop()
 	for {
 		if first == nil {
-			first = j.begin(func(a order.Action) {
-				running++
-				go func() {
-					e, err := do(a)
-					ends <- end{e, err}
-				}()
-			})
+			first = j.begin(start)
 		}
 		if running == 0 && (first != nil || j.dispatch.Open() == 0) {
 			return first
-		}
-		var look <-chan time.Time
-		if j.others {
-			look = time.After(othersEvery)
 		}
 		select {
 		case e := <-ends:
@@ -250,9 +342,12 @@ func (j *Job) work(going context.Context, do func(order.Action) (order.Event, er
 			}
 		case <-stop:
 			stop = nil
-			first = errors.Join(first, j.engine.Ledger.Append(Stopping, j.ID, "", struct{}{}),
+			first = errors.Join(first, Stop(j.engine.Ledger, j.ID),
 				j.dispatch.Apply(order.Event{At: j.engine.Now(), Kind: order.Stopped}))
-		case <-look:
+		case <-look.C:
+			if stop != nil && j.stopAsked() {
+				stopGoing() // by another Catena; stop tells
+			}
 		}
 	}
 }

@@ -18,7 +18,9 @@ const (
 	Ended   ledger.Kind = "device-ended"
 	// a person asked that no more devices begin
 	Stopping ledger.Kind = "job-stopping"
-	Closed   ledger.Kind = "job-closed"
+	// a Catena goes on with a job whose Catena died; the body is a resumedBody
+	Resumed ledger.Kind = "job-resumed"
+	Closed  ledger.Kind = "job-closed"
 )
 
 // Direction is whether an image is on the way to the target or back.
@@ -46,6 +48,11 @@ type Effect struct {
 	// after sending: how long the device announced to be away, in ns
 	Down  time.Duration `json:"down,omitempty"`
 	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not
+}
+
+// resumedBody is the body of a Resumed entry.
+type resumedBody struct {
+	Closes time.Time `json:"closes,omitzero"` // when the window ends that is open now
 }
 
 // endBody is the body of an Ended entry.

@@ -243,6 +243,44 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 	return r, r.Step == Stranded, err
 }
 
+// Interrupted are the jobs whose Catena died, and that nobody has gone on with or given up. A
+// process that died leaves the file of its lock; the newest job is looked at without one, too,
+// in case the folder was copied without it.
+func Interrupted(l *ledger.Ledger) (out []State, err error) {
+	newest, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
+	if err != nil {
+		return nil, err
+	}
+	ids := l.Locks()
+	for _, e := range newest {
+		if !slices.Contains(ids, e.Job) {
+			ids = append(ids, e.Job)
+		}
+	}
+	for _, id := range ids {
+		exists, err := Exists(l, id)
+		if err != nil {
+			return nil, err
+		}
+		if !exists {
+			continue
+		}
+		open, err := isOpen(l, id)
+		if err != nil {
+			return nil, err
+		}
+		if !open || l.Held(id) {
+			continue
+		}
+		s, err := Load(l, id)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
 // isOpen tells whether a job was not closed: Closed is the last entry of one that was.
 func isOpen(l *ledger.Ledger, job string) (bool, error) {
 	last, err := l.Entries(ledger.Filter{Job: job, Last: 1})

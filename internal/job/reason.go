@@ -25,6 +25,8 @@ const (
 	Unhealthy      Why = "unhealthy"       // Device says what is wrong
 	WrongVersion   Why = "wrong-version"   // it runs Is, not Want
 	NotWritten     Why = "not-written"     // it has not written the image within Within
+	ImageGone      Why = "image-gone"      // Want is not on the shelf any more
+	GaveUp         Why = "gave-up"         // a person gave the job up while it was at Step
 	NotRestarted   Why = "not-restarted"   // it was not seen to restart
 	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
 	StillAway      Why = "still-away"      // it has not answered since
@@ -129,6 +131,10 @@ func (r *Reason) sentence() string {
 		return prefix + "it runs " + r.Is + ", not " + r.Want
 	case NotWritten:
 		return fmt.Sprintf("it has not written the image within %s", r.Within)
+	case ImageGone:
+		return "the image " + r.Want + " is not on the shelf any more"
+	case GaveUp:
+		return "the job was given up while it was " + string(r.Step)
 	case NotRestarted:
 		return "it was not seen to restart"
 	case DidNotReturn:

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"catena/internal/device"
 	"catena/internal/ledger"
 	"catena/internal/order"
 )
@@ -18,6 +19,7 @@ type State struct {
 	Started time.Time     `json:"started"`
 	Ended   time.Time     `json:"ended,omitzero"`
 	Alive   bool          `json:"alive"`             // a Catena is working on it now
+	Last    time.Time     `json:"last"`              // of its newest entry
 	Stopped bool          `json:"stopped,omitempty"` // a person asked that no more devices begin
 	Devices []DeviceState `json:"devices"`
 
@@ -35,6 +37,16 @@ func (s State) Waiting(now time.Time) map[string]*order.Reason {
 
 // Interrupted tells whether the job's Catena died before its end.
 func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() }
+
+// Open are the devices that a job began with and that have not ended.
+func (s State) Open() (out []DeviceState) {
+	for _, d := range s.Devices {
+		if d.Step != Waiting && !d.Step.End() {
+			out = append(out, d)
+		}
+	}
+	return out
+}
 
 // Rest is what is expected of the job from now on. ok is false where that cannot be told. It
 // uses the state's dispatcher up: ask Waiting before.
@@ -80,6 +92,13 @@ type DeviceState struct {
 	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end
 
 	Touched bool `json:"touched,omitempty"` // an image was begun to be sent
+
+	// What somebody needs who goes on after a crash.
+	last     Effect          // the newest that began
+	over     bool            // and is over
+	did      order.Do        // what the dispatcher asked for
+	baseline *device.Reading // what it said while it was healthy
+	failed   *Reason         // why it goes back
 
 	first time.Time // when its first step began
 }
@@ -156,19 +175,20 @@ func fold(entries []ledger.Entry) (State, error) {
 	at := map[string]int{}
 	for _, e := range entries {
 		var err error
+		s.Last = e.At
 		switch e.Kind {
 		case Started:
 			var o order.Order
 			err = json.Unmarshal(e.Body, &o)
 			s = State{ID: e.Job, Purpose: o.Purpose, Name: o.Name, Note: o.Note, Started: e.At,
-				Order: o}
+				Last: e.At, Order: o}
 			for i, d := range o.Devices {
 				at[d.ID] = i
 				s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From,
 					To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
 			}
 			s.dispatch, _ = order.New(o) // one that contradicts itself never started
-		case Begun, Ended:
+		case Begun, Over, Ended:
 			i, ok := at[e.Device]
 			if !ok {
 				return s, fmt.Errorf(
@@ -176,6 +196,10 @@ func fold(entries []ledger.Entry) (State, error) {
 					e.Device, e.Job)
 			}
 			err = s.apply(&s.Devices[i], e)
+		case Resumed:
+			var b resumedBody
+			err = json.Unmarshal(e.Body, &b)
+			s.tell(order.Event{At: e.At, Kind: order.Resumed, Closes: b.Closes})
 		case Stopping:
 			s.Stopped = true
 			s.tell(order.Event{At: e.At, Kind: order.Stopped})
@@ -197,6 +221,18 @@ func (s *State) tell(e order.Event) {
 }
 
 func (s *State) apply(d *DeviceState, e ledger.Entry) error {
+	if e.Kind == Over {
+		var b Effect
+		err := json.Unmarshal(e.Body, &b)
+		d.over = true
+		switch {
+		case b.Baseline != nil:
+			d.baseline = b.Baseline
+		case b.Cause != nil && b.Direction == Forth:
+			d.failed = b.Cause
+		}
+		return err
+	}
 	d.Since = e.At
 	if d.first.IsZero() {
 		d.first = e.At
@@ -204,12 +240,13 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 	if e.Kind == Begun {
 		var b Effect
 		err := json.Unmarshal(e.Body, &b)
+		d.last, d.over = b, false
 		if d.Step == Waiting || d.Step.End() {
-			did := order.Flash
+			d.did = order.Flash
 			if d.Step.End() {
-				did = order.Return
+				d.did = order.Return
 			}
-			s.tell(order.Event{At: e.At, Kind: order.Began, Device: d.ID, Do: did})
+			s.tell(order.Event{At: e.At, Kind: order.Began, Device: d.ID, Do: d.did})
 		}
 		d.Step, d.Toward, d.Direction = b.Step, label(b.Component, b.Version), b.Direction
 		d.Cause, d.Reason = nil, ""

@@ -61,6 +61,11 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 	if end != "" {
 		return w.end(end, reason)
 	}
+	return w.goOn(going, patience)
+}
+
+// goOn sends what is left of the path.
+func (w *worker) goOn(going, patience context.Context) (order.Event, error) {
 	lasting := context.WithoutCancel(patience)
 	left, _ := w.left(w.said)
 	for _, l := range left {
@@ -104,6 +109,11 @@ func (w *worker) unwind(ctx context.Context, why *Reason) (order.Event, error) {
 	if reason != nil {
 		return w.end(Stranded, why.then(reason))
 	}
+	return w.allBack(ctx, why)
+}
+
+// allBack sends the images of the way back, from the end of the path to its start.
+func (w *worker) allBack(ctx context.Context, why *Reason) (order.Event, error) {
 	for n, hop := range slices.Backward(w.row.Path) {
 		if !w.same(w.said.Of(hop.Component), hop.To) {
 			continue
@@ -259,6 +269,14 @@ type failure struct {
 // after a crash knows of a step that has begun and is not over that its effect may or
 // may not have happened, and of one that is over how it went.
 func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
+	return w.putFrom(ctx, until, l, Sending)
+}
+
+// putSteps are the steps of put.
+var putSteps = []Step{Sending, Writing, Restarting, Proving}
+
+// putFrom is put for a device that has the steps before from behind it.
+func (w *worker) putFrom(ctx, until context.Context, l leg, from Step) (*failure, error) {
 	effect := Effect{Component: l.component, Hop: l.hop, From: l.from, Version: l.to,
 		SHA256: l.image.SHA256, Direction: l.way}
 	meter := w.job.sent[w.row.ID]
@@ -279,7 +297,7 @@ func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
 			}
 			return nil
 		}},
-	} {
+	}[slices.Index(putSteps, from):] {
 		effect.Step, effect.Cause = step.step, nil
 		if err := w.record(Begun, effect); err != nil {
 			return nil, err
@@ -312,6 +330,9 @@ const (
 func (w *worker) send(ctx, until context.Context, update dialect.Update, image order.Image,
 	meter *transfer) *failure {
 	meter.total.Store(image.Size)
+	if w.job.files[image.SHA256] == nil { // in a job that goes on after a crash
+		return &failure{reason: &Reason{Why: ImageGone, Step: Sending, Want: image.File}}
+	}
 	pause := sendPauses
 	for try := 1; ; try++ {
 		meter.done.Store(0)
@@ -342,7 +363,7 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 	for wait := w.wait(within); ; {
 		percent, err := update.Progress(ctx)
 		switch {
-		case err == nil && percent >= 100:
+		case err == nil && percent >= 100, errors.Is(err, device.ErrUnsupported):
 			return nil
 		case errors.Is(err, device.ErrRefused), errors.Is(err, device.ErrLoginRefused),
 			errors.Is(err, device.ErrIdentityChanged):

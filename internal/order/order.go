@@ -212,6 +212,7 @@ type Kind string
 const (
 	Began     Kind = "began"     // Device is at work: what Do asks for
 	Ended     Kind = "ended"     // Device has ended with Outcome
+	Resumed   Kind = "resumed"   // it goes on after a crash; Closes is the window's end now
 	Stopped   Kind = "stopped"   // a person asked that no more devices begin
 	Elsewhere Kind = "elsewhere" // Others are what other jobs are working on now
 )
@@ -226,7 +227,8 @@ type Event struct {
 	Touched bool    // of Ended: its image was begun to be sent, in this job
 	// Failure, of Ended: it counts for Rules.StopAfter.
 	Failure bool
-	Others  []Other // of Elsewhere
+	Others  []Other   // of Elsewhere
+	Closes  time.Time // of Resumed
 }
 
 // Other is a device that another job is working on.

@@ -463,6 +463,9 @@ func (s *State) Apply(e Event) error {
 	case Stopped:
 		s.stop(&Reason{Why: PersonStop})
 		return nil
+	case Resumed:
+		s.order.Closes = e.Closes
+		return nil
 	case Elsewhere:
 		s.elsewhere(e.Others)
 		return nil

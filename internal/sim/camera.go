@@ -332,7 +332,9 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 	c.mu.Lock()
 	c.upload = ""
 	c.mu.Unlock()
+	ended := c.receives()
 	version, err := receive(r.Body, "Wexcombe", c.Model, "", nil)
+	ended()
 	switch err {
 	case nil:
 	case errTruncated:

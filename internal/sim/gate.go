@@ -191,10 +191,12 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 	g.busy, g.why = true, ""
 	g.mu.Unlock()
 	h := sha256.New()
+	ended := g.receives()
 	version, err := receive(r.Body, "Tollgarth", g.Model, part, h)
 	if err == nil && string(h.Sum(nil)) != string(want) {
 		err = errChecksum
 	}
+	ended()
 	g.mu.Lock()
 	g.busy = false
 	if err != nil {

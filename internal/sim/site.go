@@ -80,6 +80,7 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 		}
 		site.standIns = append(site.standIns, in)
 	}
+	site.join()
 	if err := site.announce(); err != nil {
 		site.Stop()
 		return nil, err
@@ -235,6 +236,7 @@ func (s *Site) Move(name string, host int) error {
 			return err
 		}
 		s.standIns[i] = in
+		s.join()
 		return s.answer(in)
 	}
 	return fmt.Errorf("there is no stand-in %s", name)
@@ -262,6 +264,28 @@ func (s *Site) bring(d Device) (*standIn, error) {
 	return in, nil
 }
 
+// join tells the stand-ins what is reached through what.
+func (s *Site) join() {
+	below, leads := map[*standIn][]*standIn{}, map[*standIn][]*standIn{}
+	for _, up := range s.standIns {
+		found := map[*standIn]bool{up: true}
+		for next := []*standIn{up}; len(next) > 0; next = next[1:] {
+			for _, in := range s.standIns {
+				if !found[in] && slices.Contains(next[0].Behind, in.Name) {
+					found[in] = true
+					next = append(next, in)
+					below[up], leads[in] = append(below[up], in), append(leads[in], up)
+				}
+			}
+		}
+	}
+	for _, in := range s.standIns {
+		in.mu.Lock()
+		in.below, in.leads = below[in], leads[in]
+		in.mu.Unlock()
+	}
+}
+
 // StandIn tells where one stand-in is.
 type StandIn struct {
 	Name    string   `json:"name"`
@@ -270,6 +294,7 @@ type StandIn struct {
 	Address string   `json:"address"`
 	Version string   `json:"version"`
 	Log     []string `json:"log,omitempty"` // what was done to it: lamps, relays, logins
+	Counts
 }
 
 // StandIns lists the stand-ins of the site.
@@ -279,7 +304,7 @@ func (s *Site) StandIns() []StandIn {
 		version, _ := in.running()
 		in.mu.Lock()
 		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version,
-			slices.Clone(in.deeds)})
+			slices.Clone(in.deeds), in.counts})
 		in.mu.Unlock()
 	}
 	return out

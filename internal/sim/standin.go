@@ -15,6 +15,7 @@ import (
 	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -48,6 +49,11 @@ type standIn struct {
 	multicast time.Time // when it answered a group last
 	server    io.Closer
 	stopped   bool
+	below     []*standIn        // reached through it, also by way of others
+	leads     []*standIn        // those that it is reached through
+	open      map[net.Conn]bool // connections
+	receiving int               // images that are coming in
+	counts    Counts
 	deeds     []string // what was done to it, in order
 	doors     []net.Listener
 	work      sync.WaitGroup
@@ -124,7 +130,7 @@ func (s *standIn) serve(l net.Listener) {
 		ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	s.server = server
-	var wire net.Listener = &link{Listener: l, faults: s.Faults}
+	var wire net.Listener = &link{Listener: l, of: s}
 	if s.tls != nil {
 		wire = tls.NewListener(wire, s.tls)
 	}
@@ -153,6 +159,7 @@ func (s *standIn) take(part, version string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.writing, s.next, s.nextPart = time.Now(), version, part
+	s.counts.Writes++
 	s.log.Info("took an image", "device", s.Name, "version", version)
 }
 
@@ -196,6 +203,9 @@ func (s *standIn) restart(after time.Duration) {
 		}
 		s.up = false
 		server := s.server
+		if s.next != "" && time.Since(s.writing) < s.pace.Write {
+			s.counts.Interrupted++
+		}
 		other := s.next != "" && s.next != s.original
 		switch {
 		case s.next == "" || s.Faults.KeepsVersion:
@@ -207,6 +217,7 @@ func (s *standIn) restart(after time.Duration) {
 		s.next = ""
 		s.mu.Unlock()
 		_ = server.Close()
+		s.cutOff()
 		s.log.Info("restarts", "device", s.Name)
 		if other && s.Faults.NeverReturns {
 			return
@@ -242,33 +253,96 @@ func (s *standIn) stop() {
 	s.work.Wait()
 }
 
+// Counts are what a stand-in saw of what a wrong order does.
+type Counts struct {
+	Writes      int `json:"writes"`      // images that it took whole
+	Interrupted int `json:"interrupted"` // restarts in the middle of a write
+	Overlaps    int `json:"overlaps"`    // its restarts while one behind it took or wrote an image
+}
+
+// cutOff breaks the connections of all that is reached through a stand-in that goes away.
+func (s *standIn) cutOff() {
+	overlap := false
+	s.mu.Lock()
+	below := s.below
+	s.mu.Unlock()
+	for _, in := range below {
+		in.mu.Lock()
+		overlap = overlap || in.receiving > 0 || in.next != "" && time.Since(in.writing) < in.pace.Write
+		for c := range in.open {
+			_ = c.Close()
+		}
+		in.mu.Unlock()
+	}
+	if overlap {
+		s.mu.Lock()
+		s.counts.Overlaps++
+		s.mu.Unlock()
+	}
+}
+
+// reached tells whether all that leads to a stand-in is up.
+func (s *standIn) reached() bool {
+	s.mu.Lock()
+	leads := s.leads
+	s.mu.Unlock()
+	return !slices.ContainsFunc(leads, func(in *standIn) bool { return !in.isUp() })
+}
+
+// receives counts an image that comes in, until the returned function is called.
+func (s *standIn) receives() (end func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.receiving++
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.receiving--
+	}
+}
+
 // link is a listener whose connections have the device's faults.
 type link struct {
 	net.Listener
-	faults Faults
+	of *standIn
 }
 
 func (l *link) Accept() (net.Conn, error) {
 	c, err := l.Listener.Accept()
+	for ; err == nil && !l.of.reached(); c, err = l.Listener.Accept() {
+		_ = c.Close()
+	}
 	if err != nil {
 		return nil, err
 	}
-	if l.faults.Rate > 0 || l.faults.DropAfter > 0 {
-		if t, ok := c.(*net.TCPConn); ok && l.faults.Rate > 0 {
-			_ = t.SetReadBuffer(16 << 10) // a slow link holds little
-		}
-		return &slowConn{Conn: c, faults: l.faults}, nil
+	faults := l.of.Faults
+	if t, ok := c.(*net.TCPConn); ok && faults.Rate > 0 {
+		_ = t.SetReadBuffer(16 << 10) // a slow link holds little
 	}
-	return c, nil
+	l.of.mu.Lock()
+	defer l.of.mu.Unlock()
+	if l.of.open == nil {
+		l.of.open = map[net.Conn]bool{}
+	}
+	l.of.open[c] = true
+	return &linkConn{Conn: c, of: l.of, faults: faults}, nil
 }
 
-type slowConn struct {
+type linkConn struct {
 	net.Conn
+	of     *standIn
 	faults Faults
 	n      int64
 }
 
-func (c *slowConn) Read(p []byte) (int, error) {
+func (c *linkConn) Close() error {
+	c.of.mu.Lock()
+	defer c.of.mu.Unlock()
+	delete(c.of.open, c.Conn)
+	return c.Conn.Close()
+}
+
+func (c *linkConn) Read(p []byte) (int, error) {
 	if rate := c.faults.Rate; rate > 0 && int64(len(p)) > rate/20+1 {
 		p = p[:rate/20+1]
 	}

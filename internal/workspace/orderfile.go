@@ -12,6 +12,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/device"
 	"catena/internal/firmware"
+	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/order"
 )
@@ -125,6 +126,7 @@ func (w *Workspace) Differences(o order.Order) ([]Difference, error) {
 			Refuses: true})
 	}
 	ways := w.Site.Ways(w.devices())
+	open := w.interrupted()
 	for _, d := range o.Devices {
 		differ := func(refuses bool, format string, args ...any) {
 			out = append(out, Difference{Device: d.Name, ID: d.ID, Refuses: refuses,
@@ -137,6 +139,11 @@ func (w *Workspace) Differences(o order.Order) ([]Difference, error) {
 		}
 		if text := w.moved(d, row); text != "" {
 			differ(false, "%s", text)
+		}
+		for _, i := range open {
+			if slices.Contains(d.Through, i.ID) || slices.Contains(ways.Through[i.ID], d.ID) {
+				differ(false, "%s, which is on its way, was left open: %s", i.Name, i.Reason)
+			}
 		}
 		for _, h := range d.Path {
 			for _, i := range []*order.Image{&h.Image, h.Back} {
@@ -162,6 +169,21 @@ func (w *Workspace) Differences(o order.Order) ([]Difference, error) {
 		}
 	}
 	return append(out, w.rulesChanged(o)...), nil
+}
+
+// interrupted are the devices that are open in a job that died.
+func (w *Workspace) interrupted() (out []Row) {
+	for _, r := range Mains(w.Rows) {
+		if r.Status == string(match.Interrupted) {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// Interrupted are the jobs whose Catena died and that nobody has gone on with.
+func (w *Workspace) Interrupted() ([]job.State, error) {
+	return job.Interrupted(w.Ledger)
 }
 
 // main is the row of a device's main component.

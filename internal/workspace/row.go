@@ -123,6 +123,9 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: d.Dialect,
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, Match: m}
+	if w.unknown[d.ID] {
+		r.Version.Text = "?"
+	}
 	for _, h := range m.Path {
 		r.Path = append(r.Path, h.Image.Version)
 	}

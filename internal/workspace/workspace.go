@@ -50,7 +50,8 @@ type Workspace struct {
 	history  *job.History
 	seen     map[string]time.Time // when each device was last read or said something new, by ID
 	matcher  *match.Matcher
-	failed   error // what the matcher could not be told
+	unknown  map[string]bool // by ID: nobody knows what it runs
+	failed   error           // what the matcher could not be told
 }
 
 // NoSiteError is returned where a site folder was looked for and there is none.
@@ -193,7 +194,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	}
 	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn,
 		Order: w.Families.Order, Left: w.left})
-	w.Rows = nil
+	w.Rows, w.unknown = nil, map[string]bool{}
 	for _, r := range w.matcher.All(known) {
 		row, err := w.row(r)
 		if err == nil {
@@ -208,7 +209,8 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 }
 
 // left is what the last job left of a device. The device is the truth: one that a later
-// scan has read is no longer interrupted, nor stranded because it was away.
+// scan has read is no longer stranded because it was away. One that is open in a job that died
+// stays so until somebody goes on with the job, or gives it up: what it runs may change yet.
 func (w *Workspace) left(id string) (match.Status, string) {
 	r, ok, err := w.history.Left(id)
 	if err != nil && w.failed == nil {
@@ -216,12 +218,14 @@ func (w *Workspace) left(id string) (match.Status, string) {
 	}
 	read := w.seen[id].After(r.Since)
 	switch {
-	case !ok, read && (r.Step != job.Stranded || r.Cause.Away()):
+	case !ok, read && r.Step == job.Stranded && r.Cause.Away():
 		return "", ""
 	case r.Step == job.Stranded:
+		w.unknown[id] = r.Cause.Away()
 		return match.Stranded, "in " + r.Job + ": " + r.Cause.Error()
 	}
-	return match.Interrupted, fmt.Sprintf("%s died while it was %s", r.Job, r.Step)
+	w.unknown[id] = r.Step != job.Checking
+	return match.Interrupted, fmt.Sprintf("job %s died while it was %s", r.Job, r.Step)
 }
 
 // withdrawals are what feeds and advisories say must not run.

@@ -380,9 +380,9 @@ func (t *session) own(uri string) (string, error) {
 	return u.String(), nil
 }
 
-// Progress returns 100: ONVIF has no way to ask; the device writes what it has answered
-// for, then restarts.
-func (*update) Progress(context.Context) (int, error) { return 100, nil }
+// Progress is device.ErrUnsupported: ONVIF has no way to ask; the device writes what it has
+// answered for, then restarts.
+func (*update) Progress(context.Context) (int, error) { return 0, device.ErrUnsupported }
 
 func (u *update) Activate(ctx context.Context) error {
 	_, err := u.session.call(ctx, `<tds:SystemReboot/>`, true)

@@ -1,0 +1,209 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/device"
+	"catena/internal/job"
+	"catena/internal/order"
+	"catena/internal/workspace"
+)
+
+// engine carries out the orders of a site.
+func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p job.Patience) *job.Engine {
+	return &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
+		Patience: p, Now: a.now,
+		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
+		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
+}
+
+func (a *app) resumeCmd() *cobra.Command {
+	f := job.Usual
+	c := &cobra.Command{
+		Use:   "resume [JOB]",
+		Short: "Go on with a job whose Catena died",
+		Long: `Go on with a job after a crash, a power cut or a closed lid: the same order, the same rules,
+what is left of the work. Each device that was being worked on is asked first what it runs and
+what it holds. One that still writes is waited for; nothing is sent a second time unless the
+device cannot tell. Without JOB, the one that was interrupted.`,
+		Example: "  catena resume\n  catena resume j3",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("catena resume takes at most one job")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.resume(c.Context(), args, f)
+		},
+	}
+	c.Flags().Var(&patienceFlag{&f}, "patience",
+		"how long a device may take in a step, as STEP=DURATION; may be repeated")
+	return c
+}
+
+func (a *app) resume(ctx context.Context, args []string, patience job.Patience) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := a.interruptedJob(w, args)
+	if err != nil {
+		return err
+	}
+	access, err := a.access(w)
+	if err != nil {
+		return err
+	}
+	a.say("Going on with job %s of %s: %s.", state.ID,
+		state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
+	j, err := a.engine(w, access, patience).Resume(state.ID, w.Job(state.Order).Devices,
+		closesNow(w, a.now()))
+	if err != nil {
+		return resumeFault(err, state.ID)
+	}
+	return a.seeThrough(ctx, w, j, false)
+}
+
+// resumeFault says what to do where a job cannot be taken over.
+func resumeFault(err error, id string) error {
+	switch {
+	case errors.Is(err, job.ErrRunning):
+		return refused("%w; watch it: catena track %s", err, id)
+	case errors.Is(err, job.ErrOver):
+		return refused("%w; see how: catena track %s --once", err, id)
+	}
+	return err
+}
+
+// closesNow is when the window ends that is open now. Outside of one nothing more begins.
+func closesNow(w *workspace.Workspace, now time.Time) time.Time {
+	opens, closes, has := w.Site.Window(now)
+	switch {
+	case !has:
+		return time.Time{}
+	case opens.After(now):
+		return now
+	}
+	return closes
+}
+
+// interruptedJob is the job that a person names, or the one that was interrupted.
+func (a *app) interruptedJob(w *workspace.Workspace, args []string) (job.State, error) {
+	if len(args) == 1 {
+		return w.JobState(args[0])
+	}
+	all, err := w.Interrupted()
+	switch {
+	case err != nil:
+		return job.State{}, err
+	case len(all) == 0:
+		return job.State{}, refused("no job is interrupted here; see them with: catena jobs")
+	case len(all) > 1:
+		var ids []string
+		for _, s := range all {
+			ids = append(ids, s.ID)
+		}
+		return job.State{}, usage("several jobs are interrupted (%s); name one", strings.Join(ids, ", "))
+	}
+	return all[0], nil
+}
+
+// openDevices says what of a job is open.
+func openDevices(s job.State) string {
+	var names []string
+	for _, d := range s.Open() {
+		names = append(names, d.Name)
+	}
+	what := view.Plural(s.Count(job.Waiting), "device") + " not begun"
+	if len(names) > 0 {
+		what = few(names) + " left open, " + what
+	}
+	return what
+}
+
+// sayInterrupted names jobs that somebody has to go on with.
+func (a *app) sayInterrupted(w *workspace.Workspace) error {
+	all, err := w.Interrupted()
+	for _, s := range all {
+		view.Print(a.err, "Job %s was interrupted: %s. Go on with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up\n",
+			s.ID, openDevices(s))
+	}
+	return err
+}
+
+func (a *app) stopCmd() *cobra.Command {
+	var giveUp bool
+	c := &cobra.Command{
+		Use:   "stop JOB",
+		Short: "Have a job begin with no more devices, or give up one that was interrupted",
+		Long: `Ask a running job to begin with no more devices, from any terminal. What it is at work on is
+finished: a write is never interrupted.
+
+With --give-up, end a job whose Catena died without going on. Each device that was left open
+is asked once what it runs; one that does not answer, or runs neither its target nor what it
+ran before, is then stranded.`,
+		Example: "  catena stop j3\n  catena stop j3 --give-up",
+		Args:    exactly(1, "one job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.stop(c.Context(), args[0], giveUp)
+		},
+	}
+	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job that was interrupted, without going on")
+	return c
+}
+
+func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := w.JobState(id)
+	switch {
+	case err != nil:
+		return err
+	case !state.Ended.IsZero():
+		return refused("%w; see how: catena track %s --once", job.ErrOver, id)
+	case state.Alive && giveUp:
+		return refused("%w; stop it first: catena stop %s", job.ErrRunning, id)
+	case state.Alive:
+		if err := job.Stop(w.Ledger, id); err != nil {
+			return err
+		}
+		a.say("Job %s begins with no more devices. What it is at work on is finished: catena track %[1]s", id)
+		return nil
+	case !giveUp:
+		return refused("job %s was interrupted, and nobody is at work on it. Go on with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
+	}
+	access, err := a.access(w)
+	if err != nil {
+		return err
+	}
+	err = a.engine(w, access, job.Usual).GiveUp(ctx, id, w.Job(state.Order).Devices)
+	if err != nil {
+		return resumeFault(err, id)
+	}
+	if state, err = w.JobState(id); err != nil {
+		return err
+	}
+	a.say("Job %s is given up.", id)
+	if err := a.summary(w, state); err != nil {
+		return err
+	}
+	return nil
+}
+
+// noticeOf is what a person reads who looks at a job that was interrupted.
+func noticeOf(state job.State) string {
+	return fmt.Sprintf("The Catena that worked on this job is gone: %s. Nobody knows what came of the step shown.\nGo on: catena resume %s. Or give it up: catena stop %[2]s --give-up",
+		openDevices(state), state.ID)
+}
