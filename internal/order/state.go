@@ -538,7 +538,8 @@ func (s *State) hold(d Device, uses []use, n int) {
 // end takes the end of a device, which may never have begun.
 func (s *State) end(i int, e Event) {
 	w := &s.work[i]
-	if w.phase == working {
+	begun := w.phase == working
+	if begun {
 		delete(s.atWork, i)
 		if e.Outcome == Lost {
 			s.lose(w)
@@ -569,7 +570,7 @@ func (s *State) end(i int, e Event) {
 		s.settle(i)
 		return
 	}
-	s.endOfMember(i)
+	s.endOfMember(i, begun)
 }
 
 // lose keeps what a lost device, and what it feeds, takes of the cover sets. Who would take them
@@ -635,7 +636,7 @@ func (s *State) release(j int) {
 //	handset-2 ── returned ─ the set has failed           │      │
 //	handset-3 ────────────── well ───────────────────────┴──────┴─ return ─
 //	hub-1                    is left: it has not begun
-func (s *State) endOfMember(i int) {
+func (s *State) endOfMember(i int, begun bool) {
 	w := &s.work[i]
 	in := w.set
 	for _, j := range w.then {
@@ -649,7 +650,9 @@ func (s *State) endOfMember(i int) {
 				s.makeReady(m) // to be left
 			}
 		}
-		in.failed = append(in.failed, w.Name)
+		if begun || len(in.failed) == 0 { // not those that are left because of it
+			in.failed = append(in.failed, w.Name)
+		}
 	}
 	for _, m := range in.members {
 		if s.work[m].phase != ended {

@@ -1,0 +1,211 @@
+package job_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/login"
+	"catena/internal/order"
+)
+
+// troupe is several acted devices, by address: one dialect for all.
+type troupe map[string]*acted
+
+func (t troupe) About() dialect.About {
+	return dialect.About{Name: "troupe", Rank: 1, Transport: "tcp"}
+}
+
+func (t troupe) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	return t[at.Address].Probe(ctx, at)
+}
+
+func (t troupe) Open(at dialect.At, _ login.Credential) dialect.Session {
+	if t[at.Address] == nil {
+		return &acted{}
+	}
+	return t[at.Address]
+}
+
+// night is a site of acted devices in a test bubble.
+type night struct {
+	engine *job.Engine
+	ledger *ledger.Ledger
+	known  map[string]job.Known
+}
+
+// bubble plays a night on a clock that costs nothing. Each device takes a minute to write, and
+// one to restart, unless it says otherwise.
+func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		l, err := ledger.Create(dir, time.Now)
+		require.NoError(t, err)
+		defer func() { _ = l.Close() }()
+		n := &night{ledger: l, known: map[string]job.Known{}}
+		n.engine = &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(devices),
+			Patience: job.Usual, Now: time.Now,
+			Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
+				return dialect.At{Endpoint: d.Endpoint}, login.Credential{}, true
+			},
+			See: func(string, *device.Device) error { return nil },
+			Open: func(i order.Image) (job.File, error) {
+				return memory{bytes.NewReader([]byte(i.File))}, nil
+			}}
+		for name, a := range devices {
+			a.version, a.is = "1.0", "S-"+name
+			if a.writes == 0 {
+				a.writes, a.down = time.Minute, time.Minute
+			}
+			n.known[name] = job.Known{Device: device.Device{ID: name, Name: name,
+				Endpoint: device.Endpoint{Dialect: "troupe", Address: name},
+				Reading:  device.Reading{Identity: device.Identity{Serial: a.is, Model: "TG-200"}, Version: "1.0"}}}
+		}
+		play(t, n)
+	})
+}
+
+// row is a device of an order from 1.0 to 2.0.
+func row(name string, through ...string) order.Device {
+	image := func(v string) order.Image {
+		return order.Image{File: v, Size: int64(len(v)), SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}
+	}
+	old := image("1.0")
+	return order.Device{ID: name, Name: name, Model: "TG-200", From: "1.0", Through: through,
+		Takes: 2 * time.Minute, Returns: 2 * time.Minute,
+		Path: []order.Hop{{Component: "main", From: "1.0", To: "2.0", Image: image("2.0"), Back: &old}}}
+}
+
+func (n *night) run(t *testing.T, o order.Order) job.State {
+	j, err := n.engine.Start(job.Plan{Order: o, Devices: n.known})
+	require.NoError(t, err)
+	require.NoError(t, j.Run(t.Context(), t.Context()))
+	state, err := job.Load(n.ledger, j.ID)
+	require.NoError(t, err)
+	return state
+}
+
+// ends are the devices' ends in words.
+func ends(s job.State) map[string]string {
+	out := map[string]string{}
+	for _, d := range s.Devices {
+		out[d.Name] = string(d.Step) + " " + d.Version
+	}
+	return out
+}
+
+// A lockstep set of which one fails returns as a whole, each member proven on what it ran.
+func TestALockstepSetReturnsTogether(t *testing.T) {
+	keeps := &acted{writes: 3 * time.Minute, down: time.Minute, back: func(a *acted) { a.version = "1.0" }}
+	devices := troupe{"hub-1": {}, "handset-1": {}, "handset-2": keeps, "cam-11": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		s := n.run(t, order.Order{
+			Devices: []order.Device{row("handset-1", "hub-1"), row("handset-2", "hub-1"), row("hub-1"), row("cam-11")},
+			Rules: order.Rules{Lockstep: []order.Set{{Name: "handsets",
+				Of: []string{"hub-1", "handset-1", "handset-2"}}}}})
+		assert.Equal(t, map[string]string{"handset-1": "returned 1.0", "handset-2": "returned 1.0",
+			"hub-1": "skipped ", "cam-11": "done 2.0"}, ends(s))
+		assert.Equal(t, "lockstep set handsets does not move without handset-2", s.Devices[0].Reason)
+		assert.Equal(t, []int{2, 2, 0, 1}, []int{devices["handset-1"].attempts,
+			devices["handset-2"].attempts, devices["hub-1"].attempts, devices["cam-11"].attempts})
+		assert.Equal(t, "1.0", devices["handset-1"].version)
+
+		// The last time that it was proven does not count as an update, nor as its history.
+		h, err := job.ReadHistory(n.ledger)
+		require.NoError(t, err)
+		earlier, err := h.Earlier("handset-1", "")
+		require.NoError(t, err)
+		assert.Empty(t, earlier)
+		left, _, err := h.LeftAlone("handset-1", "main", "2.0")
+		require.NoError(t, err)
+		assert.Equal(t, "j1", left)
+	})
+}
+
+// After its window has closed a job begins nothing, and proves what it began.
+func TestTheWindowCloses(t *testing.T) {
+	devices := troupe{"gate-1": {}, "gate-2": {}, "gate-3": {writes: 6 * time.Minute, down: time.Minute}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		o := order.Order{Closes: time.Now().Add(7 * time.Minute),
+			Devices: []order.Device{row("gate-1", "gate-2", "gate-3"), row("gate-2", "gate-3"), row("gate-3")},
+			Rules:   order.Rules{Parallel: 1}}
+		for i := range o.Devices {
+			o.Devices[i].Through = [][]string{nil, {"gate-1"}, {"gate-1", "gate-2"}}[i]
+		}
+		s := n.run(t, o)
+		assert.Equal(t, map[string]string{"gate-3": "done 2.0", "gate-2": "skipped ", "gate-1": "skipped "}, ends(s))
+		assert.Equal(t, "it would not end before the window closes", s.Devices[1].Reason)
+	})
+}
+
+// Two jobs on one site keep each other's rules: what leads to a device of the other waits.
+func TestJobsWaitForEachOther(t *testing.T) {
+	devices := troupe{"switch-basin": {}, "cam-11": {writes: 5 * time.Minute, down: time.Minute}, "cam-21": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		start := func(rows ...order.Device) *job.Job {
+			j, err := n.engine.Start(job.Plan{Order: order.Order{Devices: rows}, Devices: n.known})
+			require.NoError(t, err)
+			return j
+		}
+		j1, j2 := start(row("cam-11", "switch-basin")), start(row("switch-basin"), row("cam-21"))
+		ended := make(chan error, 2)
+		go func() { ended <- j1.Run(t.Context(), t.Context()) }()
+		time.Sleep(time.Minute)
+		go func() { ended <- j2.Run(t.Context(), t.Context()) }()
+		time.Sleep(time.Minute)
+		s, err := job.Load(n.ledger, "j2")
+		require.NoError(t, err)
+		assert.Equal(t, job.Waiting, s.Devices[0].Step)
+		require.NoError(t, job.Stop(n.ledger, "j2"), "from elsewhere")
+		require.NoError(t, <-ended)
+		require.NoError(t, <-ended)
+		s, err = job.Load(n.ledger, "j2")
+		require.NoError(t, err)
+		assert.Equal(t, map[string]string{"switch-basin": "skipped ", "cam-21": "done 2.0"}, ends(s))
+		assert.Equal(t, "the job was stopped before it", s.Devices[0].Reason)
+		s = n.run(t, order.Order{Devices: []order.Device{row("switch-basin")}})
+		assert.Equal(t, job.Done, s.Devices[0].Step)
+	})
+}
+
+// What a forecast says is what a job takes, where the devices take what is expected of them.
+func TestAForecastHolds(t *testing.T) {
+	devices := troupe{}
+	var o order.Order
+	for i := range 30 {
+		name := fmt.Sprintf("cam-%02d", i)
+		devices[name] = &acted{writes: time.Duration(1+i%3) * time.Minute, down: time.Minute}
+		r := row(name, fmt.Sprintf("switch-%d", i%3))
+		r.Takes, r.Model = time.Duration(2+i%3)*time.Minute, fmt.Sprintf("M%d", i%2)
+		o.Devices = append(o.Devices, r)
+	}
+	for i := range 3 {
+		name := fmt.Sprintf("switch-%d", i)
+		devices[name] = &acted{}
+		o.Devices = append(o.Devices, row(name))
+	}
+	o.Rules = order.Rules{Parallel: 6, PerUplink: 3, Pilot: true,
+		Cover: []order.Cover{{Name: "view", Keep: 1, Of: []string{"cam-00", "cam-03"}}}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		p, err := order.Forecast(o, time.Now())
+		require.NoError(t, err)
+		began := time.Now()
+		s := n.run(t, o)
+		assert.Equal(t, 33, s.Count(job.Done))
+		took, expected := time.Since(began), p.End.Sub(p.Start)
+		t.Logf("took %s, expected %s, at least %s", took, expected, p.Bound)
+		assert.InDelta(t, 1, float64(took)/float64(expected), 0.1)
+		assert.GreaterOrEqual(t, took, p.Bound)
+	})
+}
