@@ -30,6 +30,7 @@ type jobFlags struct {
 	yes      bool
 	accept   []string // names of cautions
 	start    string
+	anew     bool // devices that were away or refused the login are asked again
 	patience job.Patience
 }
 
@@ -161,7 +162,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	if err != nil {
 		return err
 	}
-	o, moved, err := a.holdAgainst(w, o, start)
+	o, moved, err := a.holdAgainst(w, o, f.anew, start)
 	if err != nil {
 		return err
 	}
@@ -194,7 +195,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 			return err
 		}
 		var later int
-		if o, later, err = a.holdAgainst(w, o, a.now()); err != nil {
+		if o, later, err = a.holdAgainst(w, o, f.anew, a.now()); err != nil {
 			return err
 		}
 		moved += later
@@ -231,9 +232,9 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, j *job.Job
 
 // holdAgainst holds an order against the site as it is now. Devices that changed since are left
 // out, and counted; anything else that changed refuses the order.
-func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, start time.Time) (_ order.Order,
-	left int, err error) {
-	differences, err := w.Differences(o)
+func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, anew bool, start time.Time) (
+	_ order.Order, left int, err error) {
+	differences, err := w.Differences(o, anew)
 	if err != nil {
 		return o, 0, err
 	}
@@ -555,7 +556,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 	}()
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, patience) }()
-	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID)
+	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil
 	if err != nil {

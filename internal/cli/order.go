@@ -408,7 +408,7 @@ func (a *app) orderCheck(name string) error {
 	if err != nil {
 		return err
 	}
-	differences, err := w.Differences(o)
+	differences, err := w.Differences(o, false)
 	if err != nil {
 		return err
 	}

@@ -48,7 +48,7 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 			if once {
 				return a.trackOnce(w, id)
 			}
-			state, err := a.follow(ctx, w, id)
+			state, err := a.follow(ctx, w, id, 0)
 			if err != nil {
 				return err
 			}
@@ -130,11 +130,13 @@ func outcome(state job.State) error {
 // lookEvery is how often a job is looked at while it is followed.
 const lookEvery = 200 * time.Millisecond
 
-// follow shows a job until it ends, its Catena dies, or ctx ends.
-func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string) (job.State, error) {
+// follow shows a job until it ends, its Catena dies, or ctx ends: as lines, what came after the
+// entry of that number.
+func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, after int64) (
+	job.State, error) {
 	style := a.style(a.human())
 	live := style.Terminal && a.format == "table" && !a.quiet
-	drawn, after := 0, int64(0)
+	drawn := 0
 	for {
 		state, err := job.Load(w.Ledger, id)
 		if err != nil {

@@ -50,6 +50,7 @@ func (e *BusyError) Error() string {
 // Job is a job that was started and not yet run.
 type Job struct {
 	ID        string
+	Since     int64 // entries up to this number are from before: of a job that goes on
 	engine    *Engine
 	plan      Plan
 	dispatch  *order.State
@@ -208,7 +209,7 @@ func (e *Engine) Resume(id string, devices map[string]Known, closes time.Time) (
 		return nil, err
 	}
 	j := newJob(e, Plan{Order: state.Order, Devices: devices}, state.dispatch)
-	j.ID, j.release, j.open = id, free, state.Open()
+	j.ID, j.Since, j.release, j.open = id, state.Seq, free, state.Open()
 	for i, d := range state.Devices {
 		if d.baseline != nil {
 			*j.baselines[d.ID] = *d.baseline

@@ -111,6 +111,15 @@ func Sentence(e ledger.Entry) string {
 			return s + " failed: " + b.Cause.Error()
 		}
 		return ""
+	case Proved:
+		var b Proof
+		if json.Unmarshal(e.Body, &b) != nil {
+			break
+		}
+		if b.Cause == nil {
+			return "proven once more on " + b.Version
+		}
+		return "its proof does not hold any more: " + b.Reason
 	case Ended:
 		var b endBody
 		if json.Unmarshal(e.Body, &b) != nil {

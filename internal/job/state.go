@@ -20,6 +20,7 @@ type State struct {
 	Ended   time.Time     `json:"ended,omitzero"`
 	Alive   bool          `json:"alive"`             // a Catena is working on it now
 	Last    time.Time     `json:"last"`              // of its newest entry
+	Seq     int64         `json:"-"`                 // of its newest entry
 	Stopped bool          `json:"stopped,omitempty"` // a person asked that no more devices begin
 	Devices []DeviceState `json:"devices"`
 
@@ -175,13 +176,13 @@ func fold(entries []ledger.Entry) (State, error) {
 	at := map[string]int{}
 	for _, e := range entries {
 		var err error
-		s.Last = e.At
+		s.Last, s.Seq = e.At, e.Seq
 		switch e.Kind {
 		case Started:
 			var o order.Order
 			err = json.Unmarshal(e.Body, &o)
 			s = State{ID: e.Job, Purpose: o.Purpose, Name: o.Name, Note: o.Note, Started: e.At,
-				Last: e.At, Order: o}
+				Last: e.At, Seq: e.Seq, Order: o}
 			for i, d := range o.Devices {
 				at[d.ID] = i
 				s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From,

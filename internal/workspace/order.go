@@ -118,6 +118,21 @@ func (w *Workspace) devices() []device.Device {
 	return all
 }
 
+// Renewed is an order with the site's rules as they are now, where they are stricter than those
+// that it was made under, and with names and time of now.
+func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
+	ways := w.Site.Ways(w.devices())
+	for i := range o.Devices {
+		o.Devices[i].Through = ways.Through[o.Devices[i].ID]
+	}
+	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
+	o.Rules = w.rules(Wish{Parallel: o.Rules.Parallel, NoPilot: !o.Rules.Pilot,
+		StopAfter: o.Rules.StopAfter}, o.Devices, ways)
+	w.Begin(&o, now)
+	o.Names = w.names(o)
+	return o
+}
+
 // Job is an order ready to be carried out.
 func (w *Workspace) Job(o order.Order) job.Plan {
 	plan := job.Plan{Order: o, Devices: map[string]job.Known{}}

@@ -110,8 +110,9 @@ type Difference struct {
 	Refuses bool `json:"refuses"`
 }
 
-// Differences hold an order against the site as it is now.
-func (w *Workspace) Differences(o order.Order) ([]Difference, error) {
+// Differences hold an order against the site as it is now. With anew, devices that were away or
+// refused the login when they were seen last are no difference: they are asked again.
+func (w *Workspace) Differences(o order.Order, anew bool) ([]Difference, error) {
 	images, err := w.Shelf.List()
 	if err != nil {
 		return nil, err
@@ -137,7 +138,7 @@ func (w *Workspace) Differences(o order.Order) ([]Difference, error) {
 			differ(true, "no device %s is known", d.ID)
 			continue
 		}
-		if text := w.moved(d, row); text != "" {
+		if text := w.moved(d, row, anew); text != "" {
 			differ(false, "%s", text)
 		}
 		for _, i := range open {
@@ -197,7 +198,7 @@ func (w *Workspace) main(id string) (Row, bool) {
 }
 
 // moved says why a device of an order is skipped now; empty: it is not.
-func (w *Workspace) moved(d order.Device, row Row) string {
+func (w *Workspace) moved(d order.Device, row Row, anew bool) string {
 	now := row.Match.Device
 	versions := w.matcher.Order(now)
 	if d.Serial != "" && now.Serial != "" && d.Serial != now.Serial {
@@ -206,8 +207,8 @@ func (w *Workspace) moved(d order.Device, row Row) string {
 	if hold, held := w.Site.Held(now); held {
 		return "it is held: " + hold.Because
 	}
-	switch match.Status(row.Status) {
-	case match.Away, match.NoAccess, match.Interrupted:
+	switch status := match.Status(row.Status); {
+	case status == match.Interrupted, !anew && (status == match.Away || status == match.NoAccess):
 		return fmt.Sprintf("it is %s: %s", row.Status, row.Reason)
 	}
 	first, last := map[string]string{}, map[string]string{}

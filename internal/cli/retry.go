@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/job"
+)
+
+func (a *app) retryCmd() *cobra.Command {
+	f := jobFlags{anew: true}
+	c := &cobra.Command{
+		Use:   "retry JOB",
+		Short: "Try the devices of a job again that failed, or were not begun",
+		Long: `Make an order of the devices of a job that failed, returned, were away, refused the login or
+were not begun, and carry it out. Each one is read again first. Those that need hands are left,
+and so is what is done.`,
+		Example: "  catena retry j3\n  catena retry j3 --start window",
+		Args:    exactly(1, "one job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.retry(c.Context(), f, args[0])
+		},
+	}
+	f.flags(c)
+	return c
+}
+
+func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := w.JobState(id)
+	switch {
+	case err != nil:
+		return err
+	case state.Alive:
+		return refused("%w; watch it: catena track %s", job.ErrRunning, id)
+	case state.Interrupted():
+		return refused("job %s was interrupted; go on with it: catena resume %[1]s", id)
+	}
+	o := state.Again()
+	if len(o.Devices) == 0 {
+		a.say("There is nothing to retry: no device of %s failed or was left.", id)
+		return nil
+	}
+	o.Note = "retry of " + id
+	o = w.Renewed(o, a.now())
+	return a.carryOut(ctx, w, f, o, nil)
+}
+
+func (a *app) proveCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "prove JOB",
+		Short: "Repeat every proof of a job, flashing nothing",
+		Long: `Ask each device that a job has brought to its target once more: is it the same device, on
+that version, and as well as before? Nothing is sent to them. What was found is in the ledger.
+It ends with 3 where a device is not as it was proven.`,
+		Example: "  catena prove j3",
+		Args:    exactly(1, "one job"),
+		RunE:    func(c *cobra.Command, args []string) error { return a.prove(c.Context(), args[0]) },
+	}
+}
+
+func (a *app) prove(ctx context.Context, id string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := w.JobState(id)
+	if err != nil {
+		return err
+	}
+	access, err := a.access(w)
+	if err != nil {
+		return err
+	}
+	proofs, err := a.engine(w, access, job.Usual).Prove(ctx, state, w.Job(state.Order).Devices)
+	if err != nil {
+		return err
+	}
+	t := view.Table{Columns: []string{"device", "proof", "runs", "was proven on", "why"}}
+	wrong := 0
+	for _, bad := range []bool{true, false} { // what needs a person first
+		for _, p := range proofs {
+			if (p.Cause != nil) != bad {
+				continue
+			}
+			proof := view.Cell{Text: "holds"}
+			if bad {
+				wrong++
+				proof = view.Bad.Cell("does not hold")
+			}
+			t.Add(p.Name, proof, p.Version, p.Want, p.Reason)
+		}
+	}
+	if len(proofs) == 0 {
+		proofs = []job.Proof{}
+	}
+	if err := a.emit(proofs, t); err != nil {
+		return err
+	}
+	a.say("\n%d of %s as they were proven in %s.", len(proofs)-wrong, view.Plural(len(proofs), "device"), id)
+	if wrong > 0 {
+		return exit{exitFailed, errSilent}
+	}
+	return nil
+}
