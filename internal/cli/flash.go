@@ -119,6 +119,9 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 		return err
 	}
 	defer w.Close()
+	if err := w.NoteSignatureRule(); err != nil {
+		return err
+	}
 	if len(ask.choice.Names) == 1 {
 		isOrder, err := w.IsOrder(ask.choice.Names[0])
 		if err != nil {
@@ -129,12 +132,15 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 				return usage("the order %s says what is worked on, and how; leave the flags out that say it too",
 					ask.choice.Names[0])
 			}
-			o, err := w.ReadOrder(ask.choice.Names[0])
+			o, err := w.ReadSigned(ask.choice.Names[0])
 			if err != nil {
 				return err
 			}
 			return a.carryOut(ctx, w, f, o, nil)
 		}
+	}
+	if err := w.OnTheFly(); err != nil {
+		return err
 	}
 	o, skipped, err := a.makeOrder(w, ask)
 	if err != nil {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/cli/view"
 	"catena/internal/match"
@@ -163,7 +164,7 @@ office, read and checked by others, carried out at night: catena flash ORDER.`,
 		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena order show night-1\n  catena order check night-1",
 		Args:    onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.orderNewCmd(), a.orderListCmd(), a.orderShowCmd(), a.orderCheckCmd())
+	c.AddCommand(a.orderNewCmd(), a.orderListCmd(), a.orderShowCmd(), a.orderCheckCmd(), a.orderSignCmd())
 	return c
 }
 
@@ -408,6 +409,9 @@ func (a *app) orderCheck(name string) error {
 	if err != nil {
 		return err
 	}
+	if _, err := w.ReadSigned(name); err != nil {
+		return err
+	}
 	differences, err := w.Differences(o, false)
 	if err != nil {
 		return err
@@ -435,4 +439,41 @@ func (a *app) orderCheck(name string) error {
 		return err
 	}
 	return exit{code, errSilent}
+}
+
+func (a *app) orderSignCmd() *cobra.Command {
+	var key string
+	c := &cobra.Command{
+		Use:   "sign ORDER --key FILE",
+		Short: "Sign an order",
+		Long: `Sign an order with an SSH key: a private key's file, or a public one's for which an agent
+signs. A site may require one or two signatures (signatures: in site.yaml) before an order is
+carried out. After a change an order must be signed anew. ssh-keygen -Y verify checks it, too,
+in the namespace catena-order.`,
+		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519",
+		Args:    exactly(1, "one order"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if key == "" {
+				return usage("say which key signs: --key FILE; to make one: catena shelf feed key FILE")
+			}
+			w, err := a.openSite()
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			signer, err := a.privateKey(key)
+			if err != nil {
+				return err
+			}
+			count, err := w.SignOrder(args[0], signer)
+			if err != nil {
+				return err
+			}
+			a.say("Signed the order %s as %s; it has %s now.", args[0],
+				ssh.FingerprintSHA256(signer.PublicKey()), view.Plural(count, "signature"))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&key, "key", "", "the key to sign with: a private key, or a public one that an agent holds")
+	return c
 }

@@ -42,6 +42,9 @@ func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 	case state.Interrupted():
 		return refused("job %s was interrupted; go on with it: catena resume %[1]s", id)
 	}
+	if err := w.OnTheFly(); err != nil {
+		return err
+	}
 	o := state.Again()
 	if len(o.Devices) == 0 {
 		a.say("There is nothing to retry: no device of %s failed or was left.", id)

@@ -45,6 +45,7 @@ func worded(err error) error {
 		noJob     *workspace.UnknownJobError
 		noOrder   *workspace.UnknownOrderError
 		taken     *workspace.NameTakenError
+		unsigned  *workspace.UnsignedError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
 		nobody    *workspace.NobodyError
@@ -69,6 +70,10 @@ func worded(err error) error {
 		return usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\", or: meets(version, \">= 2.0, < 4\")", err)
 	case errors.As(err, &column):
 		return usage("--sort: %w", err)
+	case errors.As(err, &unsigned) && unsigned.Name == "":
+		return refused("%w; nothing was touched. Make an order and have it signed: catena order new, catena order sign", err)
+	case errors.As(err, &unsigned):
+		return refused("%w; nothing was touched. Sign it: catena order sign %s --key FILE", err, unsigned.Name)
 	case errors.As(err, &noOrder):
 		return usage("%w; see them with: catena order list", err)
 	case errors.As(err, &taken):

@@ -47,6 +47,7 @@ type Order struct {
 	Names map[string]string `yaml:"-" json:"names,omitempty"`
 
 	// What is known only when it begins.
+	Signed []string      `yaml:"-" json:"signed,omitempty"` // fingerprints of the keys that signed it
 	Closes time.Time     `yaml:"-" json:"closes,omitzero"`  // when the window ends; zero: it does not
 	Window time.Duration `yaml:"-" json:"window,omitempty"` // the longest there is, in ns; 0: always open
 }

@@ -49,6 +49,24 @@ func ParseShare(text string) (float64, error) {
 	return n / 100, nil
 }
 
+// Signatures are those that an order must have before it is carried out.
+type Signatures struct {
+	Need int      `yaml:"need" json:"need"` // 0: none
+	Keys []string `yaml:"keys" json:"keys"` // public keys, or files in the site folder
+}
+
+func (s Site) checkSignatures(doc *yamldoc.Doc) error {
+	n := s.Signatures
+	switch {
+	case n.Need < 0 || n.Need > 2:
+		return doc.Errorf("$.signatures.need", "signatures: need: must be 1 or 2; left out: none")
+	case n.Need > len(n.Keys):
+		return doc.Errorf("$.signatures", "signatures: need: %d keys are required, and keys: has %d",
+			n.Need, len(n.Keys))
+	}
+	return nil
+}
+
 func (s Site) checkCover(doc *yamldoc.Doc) error {
 	named := map[string]bool{}
 	for i, c := range s.Cover {

@@ -20,18 +20,19 @@ const File = "site.yaml"
 
 // Site is the content of a site file.
 type Site struct {
-	Name      string              `yaml:"site"`
-	Networks  []Network           `yaml:"networks"`
-	Groups    map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
-	Hold      []Hold              `yaml:"hold"`
-	Targets   []Target            `yaml:"-"` // of targets.yaml, by Join
-	Lockstep  []Lockstep          `yaml:"lockstep"`
-	Uplinks   []Uplink            `yaml:"uplinks"`
-	Cover     []Cover             `yaml:"cover"`
-	Limits    Limits              `yaml:"limits"`
-	Windows   []Window            `yaml:"windows"`  // none: work may be done at any time
-	Timezone  string              `yaml:"timezone"` // of windows, as IANA names it; empty: this machine's
-	StopAfter StopAfter           `yaml:"stop_after"`
+	Name       string              `yaml:"site"`
+	Networks   []Network           `yaml:"networks"`
+	Groups     map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
+	Hold       []Hold              `yaml:"hold"`
+	Targets    []Target            `yaml:"-"` // of targets.yaml, by Join
+	Lockstep   []Lockstep          `yaml:"lockstep"`
+	Uplinks    []Uplink            `yaml:"uplinks"`
+	Cover      []Cover             `yaml:"cover"`
+	Limits     Limits              `yaml:"limits"`
+	Windows    []Window            `yaml:"windows"`  // none: work may be done at any time
+	Timezone   string              `yaml:"timezone"` // of windows, as IANA names it; empty: this machine's
+	StopAfter  StopAfter           `yaml:"stop_after"`
+	Signatures Signatures          `yaml:"signatures"` // which an order must have
 	// Names are what devices are called here, by address, serial number or hardware
 	// address.
 	Names map[string]string `yaml:"names"`
@@ -76,7 +77,7 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
-		s.checkCover, s.checkLimits, s.checkWindows,
+		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

@@ -73,17 +73,26 @@ func (w *Workspace) SaveOrder(o order.Order) (path string, err error) {
 	return path, atomicfile.Replace(path, raw, 0o644)
 }
 
-// ReadOrder reads an order's file.
+// ReadOrder reads an order's file. Its error is an UnknownOrderError where there is none.
 func (w *Workspace) ReadOrder(name string) (order.Order, error) {
+	o, _, err := w.readOrder(name)
+	return o, err
+}
+
+// readOrder returns the bytes, too, that the order was read from.
+func (w *Workspace) readOrder(name string) (o order.Order, data []byte, err error) {
+	if order.CheckName(name) != nil {
+		return o, nil, &UnknownOrderError{Name: name}
+	}
 	path := w.OrderPath(name)
-	data, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) || order.CheckName(name) != nil {
-		return order.Order{}, &UnknownOrderError{Name: name}
+	data, err = os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		err = &UnknownOrderError{Name: name}
 	}
-	if err != nil {
-		return order.Order{}, err
+	if err == nil {
+		o, err = order.Parse(path, data)
 	}
-	return order.Parse(path, data)
+	return o, data, err
 }
 
 // UnknownOrderError is returned for a word that is no order's name.

@@ -4,10 +4,10 @@
 package dialecttest
 
 import (
-	"errors"
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"testing"
 	"time"
