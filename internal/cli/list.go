@@ -72,6 +72,7 @@ func (a *app) listCmd() *cobra.Command {
 func (a *app) matchCmd() *cobra.Command {
 	var choose workspace.Choice
 	var by string
+	var missing bool
 	c := &cobra.Command{
 		Use:   "match",
 		Short: "Say which image each device should get, and why",
@@ -84,11 +85,15 @@ not answer), held (the site says to leave it alone).`,
 		Example: `  catena match
   catena match --where 'status == "behind" && rollback == "none"'
   catena match --by group
+  catena match --missing                  the images to obtain before one leaves the office
   catena match --format json`,
 		Args: exactly(0, "no arguments (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
 			switch by {
 			case "":
+				if missing {
+					return a.matchMissing(choose)
+				}
 				return a.withDevices(choose, matchTable)
 			case "model", "group":
 				return a.matchBy(choose, by)
@@ -99,7 +104,37 @@ not answer), held (the site says to leave it alone).`,
 	choiceFlags(c, &choose)
 	c.Flags().StringVar(&by, "by", "",
 		"count devices instead: by model (with what they run and should run), or by group")
+	c.Flags().BoolVar(&missing, "missing", false,
+		"list the images that the shelf does not have instead: those that lead to the targets, and those that devices would return with")
 	return c
+}
+
+// matchMissing lists the images to obtain.
+func (a *app) matchMissing(choose workspace.Choice) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	chosen, err := w.Choose(choose)
+	if err != nil {
+		return err
+	}
+	var rows []match.Row
+	for _, r := range chosen {
+		rows = append(rows, r.Match)
+	}
+	all := match.MissingOf(rows)
+	t := view.Table{Columns: []string{"for the way", "vendor", "model", "hw", "component", "version",
+		"devices", "why"}}
+	for _, m := range all {
+		t.Add(m.Way, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, few(m.Devices), m.Why)
+	}
+	if len(all) == 0 {
+		all = []match.Missing{}
+		a.say("No image is missing: each of the %s has its way forth and back.", many(chosen))
+	}
+	return a.emit(all, t)
 }
 
 func matchTable(devices []workspace.Row) view.Table {

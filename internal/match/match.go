@@ -59,6 +59,7 @@ type Row struct {
 	Version   string // what the component runs
 	Status    Status
 	Target    string // the version it should run; empty: none
+	Wanted    string // the versions that its target allows; empty: the newest
 	Path      []Hop  // how it gets there; empty where it should not be flashed
 	Rule      string // the target that applies, in words
 	Reason    string
@@ -254,6 +255,9 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 		rule = site.Target{Version: site.Newest}
 	}
 	row.Rule = rule.String()
+	if rule.Version != site.Newest {
+		row.Wanted = rule.Version
+	}
 	if held != "" {
 		row.Status, row.Reason = Held, held
 	} else {

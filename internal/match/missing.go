@@ -1,0 +1,81 @@
+package match
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"catena/internal/firmware"
+	"catena/internal/firmware/version"
+)
+
+// Way is what a missing image is for.
+type Way string
+
+const (
+	Forth Way = "forth" // to get to the target
+	Back  Way = "back"  // to return from it
+)
+
+// Missing is an image that devices would need and that the shelf does not have.
+type Missing struct {
+	Way       Way      `json:"way"`
+	Vendor    string   `json:"vendor"`
+	Model     string   `json:"model"`
+	Hardware  string   `json:"hardware"`
+	Component string   `json:"component"`
+	Version   string   `json:"version"` // which; newest: any that is later than what runs
+	Why       string   `json:"why"`
+	Devices   []string `json:"devices"` // the names of those that would need it
+}
+
+// MissingOf are the images to obtain before one leaves for the site: those that lead to the
+// targets, and those that devices would return with. Devices that cannot be read, or are held,
+// need none. Each image stands once, what leads forth first.
+func MissingOf(rows []Row) []Missing {
+	var out []Missing
+	add := func(m Missing, r Row) {
+		d := r.Device
+		m.Vendor, m.Model, m.Hardware, m.Component = d.Vendor, d.Model, d.Hardware, r.Component
+		at := slices.IndexFunc(out, func(o Missing) bool {
+			return o.Way == m.Way && o.Vendor == m.Vendor && o.Model == m.Model &&
+				o.Hardware == m.Hardware && o.Component == m.Component && o.Version == m.Version
+		})
+		if at < 0 {
+			at, out = len(out), append(out, m)
+		}
+		out[at].Devices = append(out[at].Devices, d.Name)
+	}
+	for _, r := range rows {
+		if r.Device.Model == "" || r.Device.Vendor == "" || r.Version == "" {
+			continue
+		}
+		switch r.Status {
+		case NoImage:
+			add(Missing{Way: Forth, Version: cmp.Or(r.Wanted, "newest"), Why: r.Reason}, r)
+		case Behind, Unsafe:
+			if len(r.Path) == 0 {
+				add(Missing{Way: Forth, Version: cmp.Or(r.Target, "newest"), Why: r.Reason}, r)
+			}
+		}
+		for _, h := range r.Path {
+			if h.Back == nil {
+				add(Missing{Way: Back, Version: h.From, Why: "to return from " + h.Image.Version}, r)
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Missing) int {
+		return cmp.Or(-strings.Compare(string(a.Way), string(b.Way)), strings.Compare(a.Vendor, b.Vendor),
+			strings.Compare(a.Model, b.Model), strings.Compare(mainFirst(a), mainFirst(b)),
+			version.Compare(a.Version, b.Version))
+	})
+	return out
+}
+
+// mainFirst sorts the main component first.
+func mainFirst(m Missing) string {
+	if m.Component == firmware.Main {
+		return ""
+	}
+	return m.Component
+}
