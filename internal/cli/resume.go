@@ -65,7 +65,7 @@ func (a *app) resume(ctx context.Context, args []string, patience job.Patience) 
 	}
 	a.say("Going on with job %s of %s: %s.", state.ID,
 		state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
-	j, err := a.engine(w, access, patience).Resume(state.ID, w.Job(state.Order).Devices,
+	j, err := a.engine(w, access, patience).Resume(state.ID, w.Job(state.Order),
 		closesNow(w, a.now()))
 	if err != nil {
 		return resumeFault(err, state.ID)
@@ -188,7 +188,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	if err != nil {
 		return err
 	}
-	err = a.engine(w, access, job.Usual).GiveUp(ctx, id, w.Job(state.Order).Devices)
+	err = a.engine(w, access, job.Usual).GiveUp(ctx, id, w.Job(state.Order))
 	if err != nil {
 		return resumeFault(err, id)
 	}

@@ -176,9 +176,10 @@ var (
 )
 
 // Resume takes over a job whose Catena died. Nothing is touched before Run. closes is when the
-// window ends that is open now; zero: there is no window. Its errors are ErrRunning, ErrOver,
+// window ends that is open now; zero: there is no window. The order is the job's own, known says
+// how its devices are known now. Its errors are ErrRunning, ErrOver,
 // and those of the ledger.
-func (e *Engine) Resume(id string, devices map[string]Known, closes time.Time) (*Job, error) {
+func (e *Engine) Resume(id string, known Plan, closes time.Time) (*Job, error) {
 	release, err := holdSoon(e.Ledger, dispatching)
 	if err != nil {
 		return nil, err
@@ -208,7 +209,8 @@ func (e *Engine) Resume(id string, devices map[string]Known, closes time.Time) (
 		free()
 		return nil, err
 	}
-	j := newJob(e, Plan{Order: state.Order, Devices: devices}, state.dispatch)
+	known.Order = state.Order
+	j := newJob(e, known, state.dispatch)
 	j.ID, j.Since, j.release, j.open = id, state.Seq, free, state.Open()
 	for i, d := range state.Devices {
 		if d.baseline != nil {
@@ -262,6 +264,11 @@ func (j *Job) Run(going, patience context.Context) error {
 		if at >= 0 && a.Do == j.open[at].did {
 			w.baseline = *j.baselines[a.Device]
 			w.touched = j.open[at].Touched
+			for _, d := range j.plan.Behind[a.Device] {
+				if slices.Contains(j.open[at].behind, d.ID) {
+					w.behind = append(w.behind, d)
+				}
+			}
 			return w.recover(going, patience, j.open[at])
 		}
 		if a.Do == order.Return {

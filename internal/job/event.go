@@ -45,6 +45,8 @@ type Effect struct {
 	// What is known once the effect is over.
 	// after checking: what the device said while it was healthy
 	Baseline *device.Reading `json:"baseline,omitempty"`
+	// after checking: the IDs of those that answered through it
+	Behind []string `json:"behind,omitempty"`
 	// after sending: how long the device announced to be away, in ns
 	Down  time.Duration `json:"down,omitempty"`
 	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not

@@ -209,3 +209,32 @@ func TestAForecastHolds(t *testing.T) {
 		assert.GreaterOrEqual(t, took, p.Bound)
 	})
 }
+
+// What is reached through a device must answer again after its restart: one whose new firmware
+// runs, and lets nothing through any more, returns. What was silent before is not asked for.
+func TestWhatIsBehindAnswersAgain(t *testing.T) {
+	devices := troupe{"switch-basin": {}, "cam-11": {}, "cam-12": {}}
+	devices["switch-basin"].back = func(a *acted) {
+		for _, name := range []string{"cam-11", "cam-12"} {
+			cam := devices[name]
+			cam.mu.Lock()
+			cam.until = time.Time{}
+			if a.version == "2.0" || name == "cam-12" { // cam-12 is away all along
+				cam.until = time.Now().Add(1000 * time.Hour)
+			}
+			cam.mu.Unlock()
+		}
+	}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		devices["cam-12"].until = time.Now().Add(1000 * time.Hour)
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known,
+			Behind: map[string][]device.Device{"switch-basin": {n.known["cam-11"].Device, n.known["cam-12"].Device}}}
+		j, err := n.engine.Start(plan)
+		require.NoError(t, err)
+		require.NoError(t, j.Run(t.Context(), t.Context()))
+		s, err := job.Load(n.ledger, j.ID)
+		require.NoError(t, err)
+		assert.Equal(t, map[string]string{"switch-basin": "returned 1.0"}, ends(s))
+		assert.Equal(t, "after its restart: cam-11, reached through it, no longer answers", s.Devices[0].Reason)
+	})
+}

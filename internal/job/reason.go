@@ -27,6 +27,7 @@ const (
 	NotWritten     Why = "not-written"     // it has not written the image within Within
 	ImageGone      Why = "image-gone"      // Want is not on the shelf any more
 	GaveUp         Why = "gave-up"         // a person gave the job up while it was at Step
+	CutOff         Why = "cut-off"         // Want, names: they are reached through it, and do not answer
 	NotRestarted   Why = "not-restarted"   // it was not seen to restart
 	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
 	StillAway      Why = "still-away"      // it has not answered since
@@ -135,6 +136,8 @@ func (r *Reason) sentence() string {
 		return "the image " + r.Want + " is not on the shelf any more"
 	case GaveUp:
 		return "the job was given up while it was " + string(r.Step)
+	case CutOff:
+		return prefix + r.Want + ", reached through it, no longer answers"
 	case NotRestarted:
 		return "it was not seen to restart"
 	case DidNotReturn:

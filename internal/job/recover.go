@@ -163,8 +163,8 @@ func (w *worker) watch(ctx context.Context) *failure {
 // GiveUp ends a job whose Catena died, without going on. Each device that was open is asked once
 // what it runs: one that answers, is well, and runs what it should, or what it ran before
 // with no other image in it, has ended so; every other one is stranded. Its errors are those of Resume.
-func (e *Engine) GiveUp(ctx context.Context, id string, devices map[string]Known) error {
-	j, err := e.Resume(id, devices, time.Time{})
+func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
+	j, err := e.Resume(id, known, time.Time{})
 	if err != nil {
 		return err
 	}
@@ -176,7 +176,7 @@ func (e *Engine) GiveUp(ctx context.Context, id string, devices map[string]Known
 		return err
 	}
 	for _, d := range j.open {
-		w := &worker{job: j, known: devices[d.ID], row: j.row(d.ID), first: e.Now(),
+		w := &worker{job: j, known: known.Devices[d.ID], row: j.row(d.ID), first: e.Now(),
 			touched: d.Touched, baseline: *j.baselines[d.ID]}
 		event, err := w.giveUp(ctx, d)
 		if err == nil {

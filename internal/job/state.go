@@ -99,6 +99,7 @@ type DeviceState struct {
 	over     bool            // and is over
 	did      order.Do        // what the dispatcher asked for
 	baseline *device.Reading // what it said while it was healthy
+	behind   []string        // the IDs of those that answered through it then
 	failed   *Reason         // why it goes back
 
 	first time.Time // when its first step began
@@ -228,7 +229,7 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 		d.over = true
 		switch {
 		case b.Baseline != nil:
-			d.baseline = b.Baseline
+			d.baseline, d.behind = b.Baseline, b.Behind
 		case b.Cause != nil && b.Direction == Forth:
 			d.failed = b.Cause
 		}

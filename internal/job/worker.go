@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"catena/internal/device"
@@ -36,8 +37,9 @@ type worker struct {
 	dialect  dialect.Dialect
 	at       dialect.At
 	session  dialect.Session
-	baseline device.Reading // what it said while it was healthy, before it was touched
-	said     device.Reading // what it said last
+	baseline device.Reading  // what it said while it was healthy, before it was touched
+	behind   []device.Device // those that answered through it then
+	said     device.Reading  // what it said last
 }
 
 // lookWithin bounds one look at a device that may be restarting.
@@ -54,6 +56,10 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 	check.Cause = reason
 	if end == "" {
 		check.Baseline = &w.baseline
+		w.behind = w.answering(patience, w.job.plan.Behind[w.row.ID])
+		for _, d := range w.behind {
+			check.Behind = append(check.Behind, d.ID)
+		}
 	}
 	if err := w.record(Over, check); err != nil {
 		return order.Event{}, err
@@ -504,7 +510,53 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 		return reason
 	}
 	w.see(r)
+	if there := w.answering(ctx, w.behind); len(there) < len(w.behind) {
+		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.behind, there)}
+	}
 	return nil
+}
+
+// askAtOnce is how many devices behind one are asked at the same time whether they answer.
+const askAtOnce = 16
+
+// answering are those of the devices that answer, without a login, as the ones they are known
+// as.
+func (w *worker) answering(ctx context.Context, devices []device.Device) (out []device.Device) {
+	there := make([]bool, len(devices))
+	room := make(chan struct{}, askAtOnce)
+	var group sync.WaitGroup
+	for i, d := range devices {
+		group.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			speaks, ok := w.job.engine.Dialects.Named(d.Dialect)
+			at, _, has := w.job.engine.Contact(d)
+			if !ok || !has {
+				return
+			}
+			ctx, cancel := context.WithTimeout(ctx, lookWithin)
+			defer cancel()
+			there[i] = dialect.VerifyIdentity(ctx, speaks, at, d.Identity) == nil
+		})
+	}
+	group.Wait()
+	for i, d := range devices {
+		if there[i] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// namesOfMissing are the names of those of all that are not there.
+func namesOfMissing(all, there []device.Device) string {
+	var names []string
+	for _, d := range all {
+		if !slices.ContainsFunc(there, func(o device.Device) bool { return o.ID == d.ID }) {
+			names = append(names, d.Name)
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 // within is how long a step may be waited for: as long as its patience is, and until the order

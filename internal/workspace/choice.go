@@ -16,7 +16,7 @@ import (
 
 // Choice says which rows a person wants, and in which order.
 type Choice struct {
-	Names []string // words that each mean a device; empty: all
+	Names []string // words that each mean a device, or a group of the site; empty: all
 	Where string   // an expression over the columns; empty: all
 	Sort  string   // a column; empty: what needs a person first, then by name
 }
@@ -40,12 +40,29 @@ func (w *Workspace) Choose(c Choice) ([]Row, error) {
 	rows := w.Rows
 	if len(c.Names) > 0 {
 		var err error
-		rows, err = named(rows, c.Names)
+		rows, err = named(rows, w.ungrouped(c.Names))
 		if err != nil {
 			return nil, err
 		}
 	}
 	return c.apply(rows)
+}
+
+// ungrouped puts the devices of a group in the place of its name, where no device is called so.
+func (w *Workspace) ungrouped(names []string) (out []string) {
+	for _, name := range names {
+		patterns, isGroup := w.Site.Groups[name]
+		if !isGroup || w.Means(name) == nil {
+			out = append(out, name)
+			continue
+		}
+		for _, d := range w.devices() {
+			if slices.ContainsFunc(patterns, d.Answers) {
+				out = append(out, d.ID)
+			}
+		}
+	}
+	return out
 }
 
 // named finds the rows of the devices that a person named.

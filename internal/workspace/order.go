@@ -62,7 +62,8 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 	for _, r := range rows {
 		d := r.Match.Device
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
-			From: d.Version, Through: ways.Through[d.ID], Again: wish.Again}
+			From: d.Version, Through: ways.Through[d.ID], Again: wish.Again,
+			First: wish.Purpose == order.Backward} // back: in the opposite sequence
 		for _, h := range match.Ordered(taken[r.ID]) {
 			row.Path = append(row.Path, hop(h))
 		}
@@ -126,7 +127,7 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 		o.Devices[i].Through = ways.Through[o.Devices[i].ID]
 	}
 	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
-	o.Rules = w.rules(Wish{Parallel: o.Rules.Parallel, NoPilot: !o.Rules.Pilot,
+	o.Rules = w.rules(Wish{Parallel: o.Rules.Parallel, Purpose: o.Purpose, NoPilot: !o.Rules.Pilot,
 		StopAfter: o.Rules.StopAfter}, o.Devices, ways)
 	w.Begin(&o, now)
 	o.Names = w.names(o)
@@ -135,7 +136,8 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 
 // Job is an order ready to be carried out.
 func (w *Workspace) Job(o order.Order) job.Plan {
-	plan := job.Plan{Order: o, Devices: map[string]job.Known{}}
+	plan := job.Plan{Order: o, Devices: map[string]job.Known{}, Behind: map[string][]device.Device{}}
+	ways := w.Site.Ways(w.devices())
 	in := map[string]bool{}
 	for _, d := range o.Devices {
 		in[d.ID] = true
@@ -143,6 +145,11 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 	for _, d := range w.devices() {
 		if in[d.ID] {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d)}
+		}
+		for _, up := range ways.Through[d.ID] {
+			if in[up] && d.Access == device.OK {
+				plan.Behind[up] = append(plan.Behind[up], d)
+			}
 		}
 	}
 	return plan
@@ -206,7 +213,7 @@ func (w *Workspace) rules(wish Wish, devices []order.Device, ways site.Ways) ord
 		r.Cover = append(r.Cover, cover)
 	}
 	for _, l := range s.Lockstep {
-		r.Lockstep = append(r.Lockstep, w.lockstep(l, devices))
+		r.Lockstep = append(r.Lockstep, w.lockstep(l, devices, wish.Purpose))
 	}
 	return r
 }
@@ -221,7 +228,8 @@ func smaller[N int | float64](a, b N) N {
 
 // lockstep is a set of the site, with those of its members that should move with the others
 // and do not.
-func (w *Workspace) lockstep(l site.Lockstep, devices []order.Device) order.Set {
+// Forward, those that are where they should be need not move; backward, all must.
+func (w *Workspace) lockstep(l site.Lockstep, devices []order.Device, p order.Purpose) order.Set {
 	set := order.Set{Name: l.Name, Missing: map[string]string{}}
 	for _, r := range Mains(w.Rows) {
 		if !l.Has(r.Match.Device) {
@@ -230,7 +238,9 @@ func (w *Workspace) lockstep(l site.Lockstep, devices []order.Device) order.Set 
 		set.Of = append(set.Of, r.ID)
 		taken := slices.ContainsFunc(devices, func(d order.Device) bool { return d.ID == r.ID })
 		switch status := match.Status(r.Status); {
-		case taken || status == match.Current:
+		case taken || status == match.Current && p == order.Forward:
+		case p == order.Backward:
+			set.Missing[r.ID] = "does not go back with it"
 		case status == match.Behind || status == match.Unsafe || status == match.Ahead:
 			set.Missing[r.ID] = "is " + r.Status + " and is not chosen"
 		default:

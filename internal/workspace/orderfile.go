@@ -316,7 +316,7 @@ func (w *Workspace) Without(o order.Order, out func(order.Device) bool) order.Or
 	}
 	o.Cautions, o.Rules.Lockstep = cautions, nil
 	for _, l := range w.Site.Lockstep {
-		o.Rules.Lockstep = append(o.Rules.Lockstep, w.lockstep(l, o.Devices))
+		o.Rules.Lockstep = append(o.Rules.Lockstep, w.lockstep(l, o.Devices, o.Purpose))
 	}
 	o.Names = w.names(o)
 	return o
