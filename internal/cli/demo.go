@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -104,6 +107,12 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 				return err
 			}
 		}
+		if s.killAt != nil {
+			if err := d.kill(ctx, s); err != nil {
+				return err
+			}
+			continue
+		}
 		if code := d.run(ctx, s.what, s.stdin, s.args); code != s.exit {
 			return fmt.Errorf("the demo did not go as expected: catena %s ended with %d, not %d",
 				s.args[0], code, s.exit)
@@ -119,6 +128,9 @@ type step struct {
 	stdin  string
 	exit   int          // the exit code that is expected
 	before func() error // what happens before it; may be nil
+	// killAt runs it as a process of its own, which is killed when it prints this; nil: it
+	// runs to its end
+	killAt *regexp.Regexp
 }
 
 // steps are the commands of a night.
@@ -137,10 +149,17 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 		{what: "Fill the shelf", args: []string{"shelf", "add", images}},
 		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
 		{what: "See what should be flashed", args: []string{"match"}},
-		{what: "Flash it, prove it, return what fails",
-			args: []string{"flash", "--all", "--yes", "--accept", "gate-blocked", "--accept",
-				"no-rollback", "--patience",
-				"proving=3s"},
+		{what: "Make an order for the night",
+			args: []string{"order", "new", "night-1", "--all", "--note", "before the winter stoppage"}},
+		{what: "See it as it would go: the end of the chain first, one camera of a view at a time",
+			args: []string{"order", "show", "night-1"}},
+		{what: "Flash it. The laptop's battery dies in the middle",
+			args: []string{"flash", "night-1", "--yes", "--accept", "gate-blocked", "--accept",
+				"no-rollback", "--patience", "proving=3s"},
+			killAt: regexp.MustCompile(`gate-2 +sending`)},
+		{what: "What was left open", args: []string{"list", "--where", `status == "interrupted"`}},
+		{what: "Go on, prove it, return what fails",
+			args: []string{"resume", "--patience", "proving=3s", "--patience", "grace=2s"},
 			exit: exitFailed},
 		{what: "Look again", args: []string{"scan"}, before: func() error {
 			// another address would be another port, outside what the site names
@@ -161,8 +180,47 @@ type demo struct {
 	place *sim.Site
 }
 
-// run shows a command and runs it as if it were typed in the site folder.
-func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
+// passphrase is that of the demo's logins.
+const passphrase = "a swan a day"
+
+// kill shows a command, runs it as a process of its own, and kills that when it prints what the
+// step waits for, as a power cut would.
+func (d *demo) kill(ctx context.Context, s step) error {
+	a := d.app
+	d.show(s.what, s.args)
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, self, append([]string{"-C", d.dir, "--shelf", a.shelf}, s.args...)...)
+	cmd.Args[0] = "catena"
+	cmd.Env = append(os.Environ(), "CATENA_PASSPHRASE="+passphrase, "CATENA_LOGIN=", "CATENA_IDENTITY=")
+	cmd.Stderr = a.err
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	killed := false
+	for lines := bufio.NewScanner(out); lines.Scan(); {
+		view.Print(a.out, "%s\n", lines.Text())
+		if s.killAt.MatchString(lines.Text()) && !killed {
+			killed = true
+			_ = cmd.Process.Kill() // it may have ended: Wait tells
+		}
+	}
+	err = cmd.Wait()
+	if !killed {
+		return fmt.Errorf("the demo did not go as expected: catena %s was not to be killed: %w", s.args[0], err)
+	}
+	view.Print(a.out, "%s\n", a.style(a.out).Paint(view.Bad, "── killed"))
+	return nil
+}
+
+// show shows a command as it would be typed.
+func (d *demo) show(what string, args []string) {
 	a := d.app
 	s := a.style(a.out)
 	typed := slices.Clone(args)
@@ -177,11 +235,17 @@ func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
 	}
 	view.Print(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what),
 		s.Paint(view.Good, "$ catena "+line))
+}
+
+// run shows a command and runs it as if it were typed in the site folder.
+func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
+	a := d.app
+	d.show(what, args)
 	sub := &app{in: strings.NewReader(stdin + "\n"), out: a.out, err: a.err, now: a.now,
 		getenv: func(k string) string {
 			switch k {
 			case "CATENA_PASSPHRASE":
-				return "a swan a day"
+				return passphrase
 			case "CATENA_LOGIN", "CATENA_PASSWORD", "CATENA_IDENTITY":
 				return ""
 			}
@@ -200,7 +264,9 @@ func (d *demo) write(scenario sim.Scenario) error {
 	if err != nil {
 		return err
 	}
-	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\nnames: {" + d.drive() + ": drive-1}\n"
+	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\nnames: {" + d.drive() + ": drive-1}\n" +
+		"uplinks:\n  - {through: gate-1, reach: [gate-2]}\n  - {through: gate-2, reach: [gate-3]}\n" +
+		"cover: [{name: chamber 2 view, keep: 1, of: [cam-21, cam-22]}]\n"
 	view.Print(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
 	_, err = f.WriteString(text)
 	err = errors.Join(err, f.Close())

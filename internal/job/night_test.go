@@ -42,6 +42,7 @@ func (t troupe) Open(at dialect.At, _ login.Credential) dialect.Session {
 type night struct {
 	engine *job.Engine
 	ledger *ledger.Ledger
+	dir    string
 	known  map[string]job.Known
 }
 
@@ -53,7 +54,7 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 		l, err := ledger.Create(dir, time.Now)
 		require.NoError(t, err)
 		defer func() { _ = l.Close() }()
-		n := &night{ledger: l, known: map[string]job.Known{}}
+		n := &night{ledger: l, dir: dir, known: map[string]job.Known{}}
 		n.engine = &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(devices),
 			Patience: job.Usual, Now: time.Now,
 			Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
@@ -236,5 +237,36 @@ func TestWhatIsBehindAnswersAgain(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, map[string]string{"switch-basin": "returned 1.0"}, ends(s))
 		assert.Equal(t, "after its restart: cam-11, reached through it, no longer answers", s.Devices[0].Reason)
+	})
+}
+
+// A device that still takes what is on the wire when its job is resumed may yet find that it is
+// not the whole image: then it is sent it, for the first time in full.
+func TestResumeWaitsForWhatIsOnTheWire(t *testing.T) {
+	gate := &acted{writes: time.Minute, down: time.Minute, drops: 3, drains: time.Minute}
+	bubble(t, troupe{"gate-1": gate}, func(t *testing.T, n *night) {
+		gate.sending = func() { _ = n.ledger.Close() } // as a power cut would
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("gate-1")}}, Devices: n.known}
+		j, err := n.engine.Start(plan)
+		require.NoError(t, err)
+		require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
+		require.Equal(t, 3, gate.attempts)
+
+		n.engine.Ledger, err = ledger.Open(n.dir, time.Now)
+		require.NoError(t, err)
+		defer func() { _ = n.engine.Ledger.Close() }()
+		gate.sending = nil
+		left, err := job.Interrupted(n.engine.Ledger)
+		require.NoError(t, err)
+		require.Len(t, left, 1)
+		j, err = n.engine.Resume("j1", plan, time.Time{})
+		require.NoError(t, err)
+		require.NoError(t, j.Run(t.Context(), t.Context()))
+		s, err := job.Load(n.engine.Ledger, "j1")
+		require.NoError(t, err)
+		assert.Equal(t, map[string]string{"gate-1": "done 2.0"}, ends(s), s.Devices[0].Reason)
+		assert.Equal(t, 4, gate.attempts)
+		_, err = n.engine.Resume("j1", plan, time.Time{})
+		assert.ErrorIs(t, err, job.ErrOver)
 	})
 }

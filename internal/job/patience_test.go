@@ -43,6 +43,9 @@ type acted struct {
 	refuses      bool          // it refuses every login
 	asksToWait   time.Duration // before an upload
 	giveUp       time.Duration // of the order
+	drains       time.Duration // after a broken transfer it takes what is on the wire for so long
+	drained      time.Time
+	sending      func() // at the start of a transfer
 }
 
 func (a *acted) About() dialect.About {
@@ -123,10 +126,14 @@ func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64
 	if _, err := image.ReadAt(content, 0); err != nil {
 		return err
 	}
+	if a.sending != nil {
+		a.sending()
+	}
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.attempts++
 	if a.attempts <= a.drops {
+		a.drained = time.Now().Add(a.drains)
 		sent(image.Size / 2)
 		return device.Because(device.NoAnswer, "it closed the connection")
 	}
@@ -138,6 +145,12 @@ func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64
 func (a *acted) Progress(context.Context) (int, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if a.drains > 0 && a.sent == "" {
+		if time.Now().Before(a.drained) {
+			return 50, nil
+		}
+		return 0, device.Because(device.Refusal, "it holds no image")
+	}
 	if left := time.Until(a.writing); left > 0 {
 		return int(100 * (a.writes - left) / a.writes), nil
 	}

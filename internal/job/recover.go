@@ -120,15 +120,21 @@ func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, 
 	return w.put(ctx, ctx, l)
 }
 
-// holds tells whether a device holds an image that it has not started yet. One that cannot be
-// asked is watched: what has the whole image restarts by itself.
+// holds tells whether a device holds an image that it has not started yet; one that is writing
+// is waited for. One that cannot be asked is watched: what has the whole image restarts by
+// itself.
 func (w *worker) holds(ctx context.Context, update dialect.Update, l leg, was DeviceState) (bool,
 	*failure) {
-	for wait := w.wait(w.within(w.job.engine.Patience.Proving)); ; {
-		_, err := update.Progress(ctx)
+	waitWritten := w.wait(w.job.engine.Patience.Writing)
+	waitWell := w.wait(w.within(w.job.engine.Patience.Proving))
+	for {
+		percent, err := update.Progress(ctx)
+		wait := waitWell
 		switch {
-		case err == nil:
+		case err == nil && percent >= 100:
 			return true, nil
+		case err == nil: // it writes, or still takes what is on the wire, and may yet refuse it
+			wait = waitWritten
 		case errors.Is(err, device.ErrRefused):
 			return false, nil
 		case errors.Is(err, device.ErrUnsupported) && (was.over || was.last.Step != Sending):
@@ -136,7 +142,12 @@ func (w *worker) holds(ctx context.Context, update dialect.Update, l leg, was De
 		case errors.Is(err, device.ErrUnsupported):
 			return false, w.watch(ctx)
 		}
-		if !wait() {
+		switch {
+		case wait():
+		case err == nil:
+			return false, &failure{taken: true, reason: &Reason{Why: NotWritten, Step: Writing,
+				Within: w.job.engine.Patience.Writing}}
+		default:
 			return false, &failure{taken: true, reason: said(Writing, err)}
 		}
 	}
