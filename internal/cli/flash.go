@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"os/user"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -560,6 +561,9 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 			letGo()
 		}
 	}()
+	if runtime.GOOS != "windows" { // there the program ends with its window
+		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s\n", j.ID)
+	}
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, patience) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)

@@ -129,6 +129,8 @@ func siteFile(name, adapter string, ranges, ports []string) string {
 	}
 	b.WriteString("\n# Devices to leave as they are.\n# hold:\n#   - {device: gate-5, because: not before the winter stoppage}\n" +
 		"\n# What devices are called here, by address or serial number.\n# names: {10.20.4.17: cam-basin}\n" +
-		"\n# What is reached through what: catena scan --uplinks proposes it.\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n")
+		"\n# What is reached through what: catena scan --uplinks proposes it.\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n" +
+		"\n# Devices of which some stay in service, and how many are worked on at the same time.\n# cover: [{name: chamber 1 view, keep: 1, of: [cam-11, cam-12]}]\n# limits: {parallel: 8, per_model: {TG-200: 1}, per_uplink: 4}\n# stop_after: {failures: 3}\n" +
+		"\n# When work may be done; the days name the opening.\n# windows: [{days: mon-fri, from: \"22:00\", to: \"05:00\"}]\n# timezone: Europe/Lisbon\n")
 	return b.String()
 }

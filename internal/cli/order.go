@@ -341,6 +341,10 @@ func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
 		BoundBy string  `json:"bound_by"`
 	}{Order: o, Takes: p.End.Sub(p.Start).Seconds(), Bound: p.Bound.Seconds(), BoundBy: p.BoundBy}
 	style := a.style(a.human())
+	width := laneWidth
+	if style.Width > 0 { // what the other columns leave of a narrow terminal
+		width = max(narrowLane, min(laneWidth, style.Width-otherColumns))
+	}
 	t := view.Table{Columns: []string{"start", "device", "model", "from → to", "rollback", "takes",
 		view.Clock(p.End.Sub(p.Start))}}
 	for _, s := range p.Spans {
@@ -356,7 +360,7 @@ func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
 		if !d.Returnable() {
 			l.Rollback = string(match.None)
 		}
-		bar := any(style.Lane(s.Start.Sub(p.Start), s.End.Sub(s.Start), p.End.Sub(p.Start), laneWidth))
+		bar := any(style.Lane(s.Start.Sub(p.Start), s.End.Sub(s.Start), p.End.Sub(p.Start), width))
 		if s.Why != nil {
 			l.Left = s.Why.Error()
 			bar = view.Warn.Cell("left: " + l.Left)
@@ -382,8 +386,12 @@ func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
 	return nil
 }
 
-// laneWidth is how many signs wide the lanes are.
-const laneWidth = 30
+// How many signs wide the lanes are, at least, and what the other columns usually take.
+const (
+	laneWidth    = 30
+	narrowLane   = 10
+	otherColumns = 60
+)
 
 func (a *app) orderCheckCmd() *cobra.Command {
 	return &cobra.Command{

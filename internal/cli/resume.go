@@ -134,7 +134,7 @@ func openDevices(s job.State) string {
 func (a *app) sayInterrupted(w *workspace.Workspace) error {
 	all, err := w.Interrupted()
 	for _, s := range all {
-		view.Print(a.err, "Job %s was interrupted: %s. Go on with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up\n",
+		view.Print(a.err, "Job %s was interrupted: %s.\nGo on with it: catena resume %[1]s. Or give it up: catena stop %[1]s --give-up\n",
 			s.ID, openDevices(s))
 	}
 	return err

@@ -155,17 +155,19 @@ func (h *History) Earlier(device, of string) (version string, err error) {
 	return version, err
 }
 
-// Took is how long devices of a kind (order.Device.Kind) took the last time that they were
+// Took is how long devices of a kind (order.Device.Kind) took the last times that they were
 // proven: the median; ok is false where none was.
 func (h *History) Took(kind string) (took time.Duration, ok bool, err error) {
 	if h.took == nil {
 		h.took = map[string][]time.Duration{}
 		for device := range h.ended {
+			looked := 0
 			err := h.ends(device, func(e end) bool {
 				if e.End == Done && e.endBody.Took > 0 {
 					h.took[e.row.Kind()] = append(h.took[e.row.Kind()], e.endBody.Took)
 				}
-				return false
+				looked++
+				return looked < recentEnds
 			})
 			if err != nil {
 				return 0, false, err
@@ -179,6 +181,9 @@ func (h *History) Took(kind string) (took time.Duration, ok bool, err error) {
 	slices.Sort(all)
 	return all[len(all)/2], true, nil
 }
+
+// recentEnds is how many of a device's ends tell how long it takes.
+const recentEnds = 6
 
 // Updated is when a job last proved a device on a new version; the zero time: none did.
 func (h *History) Updated(device string) (at time.Time, err error) {

@@ -234,7 +234,7 @@ func (s Style) Lane(start, takes, whole time.Duration, width int) Painted {
 	}
 	from := int(int64(width) * int64(start) / int64(whole))
 	to := max(from+1, int(int64(width)*int64(start+takes)/int64(whole)))
-	return Painted(strings.Repeat("·", from)) + s.Paint(Busy, strings.Repeat("█", to-from)) +
+	return Painted(strings.Repeat("·", from)) + s.Paint(Busy, strings.Repeat("━", to-from)) +
 		Painted(strings.Repeat("·", max(0, width-to)))
 }
 
