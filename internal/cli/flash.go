@@ -31,6 +31,7 @@ type jobFlags struct {
 	yes      bool
 	accept   []string // names of cautions
 	start    string
+	waitAway time.Duration
 	anew     bool // devices that were away or refused the login are asked again
 	patience job.Patience
 }
@@ -42,6 +43,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 		"accept a caution by its name, or all that are printed; may be repeated")
 	c.Flags().StringVar(&f.start, "start", "now",
 		"when to start: now, +2h, 22:30, a time as RFC 3339 has it, or window: the site's next one")
+	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
+		"ask devices that are away again for so long, such as 30m: they join late")
 	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
 		"how long a device may take in a step, as STEP=DURATION; may be repeated")
 }
@@ -165,6 +168,11 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	if err := a.sayInterrupted(w); err != nil {
 		return err
 	}
+	if f.waitAway < 0 {
+		return usage("--wait-away %s: write for example 30m", f.waitAway)
+	}
+	o.WaitAway = max(o.WaitAway, f.waitAway)
+	f.anew = f.anew || o.WaitAway > 0
 	start, err := a.startTime(w, f.start)
 	if err != nil {
 		return err
@@ -272,7 +280,7 @@ func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, anew bool, star
 // startTime reads --start. Outside of the site's windows nothing starts.
 func (a *app) startTime(w *workspace.Workspace, text string) (time.Time, error) {
 	now := a.now()
-	opens, closes, has := w.Site.Window(now)
+	opens, _, has := w.Site.Window(now)
 	start := now
 	after, isDelay := strings.CutPrefix(text, "+")
 	clock, clockErr := time.Parse("15:04", text)
@@ -310,7 +318,7 @@ func (a *app) startTime(w *workspace.Workspace, text string) (time.Time, error) 
 			return start, usage("--start %s lies in the past", text)
 		}
 	}
-	opens, closes, has = w.Site.Window(start)
+	opens, closes, has := w.Site.Window(start)
 	if has && opens.After(start) {
 		return start, refused("no window of the site is open %s; the next one is from %s to %s: say --start window. Nothing was touched",
 			when(start, now), opens.Format("Mon 2006-01-02 15:04"), closes.Format("15:04 MST"))

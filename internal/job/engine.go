@@ -59,6 +59,7 @@ type Job struct {
 	sent      map[string]*transfer       // by device ID
 	baselines map[string]*device.Reading // by device ID: what it said before it was touched
 	others    bool                       // another job was at work when it was looked last
+	joinUntil time.Time                  // until then devices that are away may join
 	open      []DeviceState              // at work when the job's Catena died
 }
 
@@ -254,6 +255,7 @@ func (j *Job) Run(going, patience context.Context) error {
 	defer j.close()
 	stop := j.tellProgress()
 	defer stop()
+	j.joinUntil = j.engine.Now().Add(j.plan.Order.WaitAway)
 	going, stopGoing := context.WithCancel(going)
 	defer stopGoing()
 	err := j.work(going, stopGoing, func(a order.Action) (order.Event, error) {

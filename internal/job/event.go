@@ -21,6 +21,8 @@ const (
 	// a Catena goes on with a job whose Catena died; the body is a resumedBody
 	Resumed ledger.Kind = "job-resumed"
 	Closed  ledger.Kind = "job-closed"
+	// a device was away when it was checked, and is asked again; the body is a postponedBody
+	Postponed ledger.Kind = "device-postponed"
 )
 
 // Direction is whether an image is on the way to the target or back.
@@ -55,6 +57,11 @@ type Effect struct {
 // resumedBody is the body of a Resumed entry.
 type resumedBody struct {
 	Closes time.Time `json:"closes,omitzero"` // when the window ends that is open now
+}
+
+// postponedBody is the body of a Postponed entry.
+type postponedBody struct {
+	Until time.Time `json:"until"`
 }
 
 // endBody is the body of an Ended entry.
@@ -113,6 +120,8 @@ func Sentence(e ledger.Entry) string {
 			return s + " failed: " + b.Cause.Error()
 		}
 		return ""
+	case Postponed:
+		return "was away, and is asked again"
 	case Proved:
 		var b Proof
 		if json.Unmarshal(e.Body, &b) != nil {

@@ -270,3 +270,19 @@ func TestResumeWaitsForWhatIsOnTheWire(t *testing.T) {
 		assert.ErrorIs(t, err, job.ErrOver)
 	})
 }
+
+// Devices that are away at first join late; one that stays away fails when the time is over.
+func TestDevicesThatAreAwayJoinLate(t *testing.T) {
+	devices := troupe{"cam-11": {}, "cam-12": {}, "cam-21": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		devices["cam-11"].until = time.Now().Add(5 * time.Minute)
+		devices["cam-12"].until = time.Now().Add(1000 * time.Hour)
+		began := time.Now()
+		s := n.run(t, order.Order{WaitAway: 10 * time.Minute, Rules: order.Rules{Parallel: 1, Pilot: true},
+			Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-21")}})
+		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "failed ", "cam-21": "done 2.0"}, ends(s))
+		assert.InDelta(t, 10, time.Since(began).Minutes(), 1)
+		assert.Equal(t, []int{1, 0, 1}, []int{devices["cam-11"].attempts, devices["cam-12"].attempts,
+			devices["cam-21"].attempts})
+	})
+}

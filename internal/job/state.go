@@ -190,7 +190,7 @@ func fold(entries []ledger.Entry) (State, error) {
 					To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
 			}
 			s.dispatch, _ = order.New(o) // one that contradicts itself never started
-		case Begun, Over, Ended:
+		case Begun, Over, Ended, Postponed:
 			i, ok := at[e.Device]
 			if !ok {
 				return s, fmt.Errorf(
@@ -223,6 +223,13 @@ func (s *State) tell(e order.Event) {
 }
 
 func (s *State) apply(d *DeviceState, e ledger.Entry) error {
+	if e.Kind == Postponed {
+		var b postponedBody
+		err := json.Unmarshal(e.Body, &b)
+		d.Step = Waiting
+		s.tell(order.Event{At: e.At, Kind: order.Postponed, Device: d.ID, Until: b.Until})
+		return err
+	}
 	if e.Kind == Over {
 		var b Effect
 		err := json.Unmarshal(e.Body, &b)

@@ -64,10 +64,32 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 	if err := w.record(Over, check); err != nil {
 		return order.Event{}, err
 	}
+	if end == Failed && w.worthWaiting(reason) {
+		return w.postpone()
+	}
 	if end != "" {
 		return w.end(end, reason)
 	}
 	return w.goOn(going, patience)
+}
+
+// worthWaiting tells whether a device that failed its check may do better later: it was away, or
+// not well. One that refused the login is not asked again: it would lock up.
+func (w *worker) worthWaiting(reason *Reason) bool {
+	again := w.job.engine.Now().Add(askAgain)
+	return again.Before(w.job.joinUntil) &&
+		(errors.Is(reason.Device, device.ErrAway) || reason.Why == Unhealthy)
+}
+
+// askAgain is how long a device that was away is left alone before it is asked again.
+const askAgain = 20 * time.Second
+
+// postpone has the dispatcher begin with the device anew, later.
+func (w *worker) postpone() (order.Event, error) {
+	now := w.job.engine.Now()
+	until := now.Add(askAgain)
+	return order.Event{At: now, Kind: order.Postponed, Device: w.row.ID, Until: until},
+		w.job.engine.Ledger.Append(Postponed, w.job.ID, w.row.ID, postponedBody{Until: until})
 }
 
 // goOn sends what is left of the path.

@@ -34,6 +34,8 @@ func Parse(name string, data []byte) (Order, error) {
 		return o, doc.Errorf("$.purpose", "purpose: must be %s or %s", Forward, Backward)
 	case len(o.Devices) == 0:
 		return o, doc.Errorf("$.devices", "devices: is missing; an order without devices does nothing")
+	case o.WaitAway < 0:
+		return o, doc.Errorf("$.wait_away", "wait_away: write for example 30m")
 	case o.GiveUp < 0:
 		return o, doc.Errorf("$.give_up", "give_up: write for example 30m")
 	}

@@ -39,8 +39,10 @@ type Order struct {
 	Made    time.Time `yaml:"made" json:"made,omitzero"`
 	// GiveUp bounds the waiting for one device in all its steps, never a write; 0: each
 	// step has its own patience.
-	GiveUp   time.Duration `yaml:"give_up,omitempty" json:"give_up,omitempty"` // JSON: ns
-	Devices  []Device      `yaml:"devices" json:"devices"`                     // the first goes first where nothing else decides
+	GiveUp time.Duration `yaml:"give_up,omitempty" json:"give_up,omitempty"` // JSON: ns
+	// WaitAway is how long devices that are away are asked again before they fail; 0: once.
+	WaitAway time.Duration `yaml:"wait_away,omitempty" json:"wait_away,omitempty"` // JSON: ns
+	Devices  []Device      `yaml:"devices" json:"devices"`                         // the first goes first where nothing else decides
 	Rules    Rules         `yaml:"rules" json:"rules"`
 	Cautions []Caution     `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	// Names are those of devices that the rules mean and that are not worked on, by ID.
@@ -213,6 +215,7 @@ type Kind string
 const (
 	Began     Kind = "began"     // Device is at work: what Do asks for
 	Ended     Kind = "ended"     // Device has ended with Outcome
+	Postponed Kind = "postponed" // Device was away when it was checked: not before Until again
 	Resumed   Kind = "resumed"   // it goes on after a crash; Closes is the window's end now
 	Stopped   Kind = "stopped"   // a person asked that no more devices begin
 	Elsewhere Kind = "elsewhere" // Others are what other jobs are working on now
@@ -229,6 +232,7 @@ type Event struct {
 	// Failure, of Ended: it counts for Rules.StopAfter.
 	Failure bool
 	Others  []Other   // of Elsewhere
+	Until   time.Time // of Postponed
 	Closes  time.Time // of Resumed
 }
 

@@ -24,6 +24,7 @@ const (
 	ManyFailed  Why = "many-failed"  // Devices failed, as many as the order allows
 	Window      Why = "window"       // it would not end before the window closes
 	ThroughLost Why = "through-lost" // Devices: it is reached through them, and they are lost
+	Away        Why = "away"         // it did not answer, and is asked again
 	Ready       Why = "ready"        // nothing: it begins with the next look
 )
 
@@ -84,6 +85,8 @@ func (r *Reason) Error() string {
 		return "it would not end before the window closes"
 	case ThroughLost:
 		return fmt.Sprintf("%s, which it is reached through, %s stranded", who, are)
+	case Away:
+		return "was away, and is asked again"
 	case Ready:
 		return "begins next"
 	}

@@ -20,8 +20,9 @@ type State struct {
 	halt   *Reason // nothing more begins
 	failed []string
 	atWork map[int]bool
-	left   int // how many have not ended
-	stuck  int // the first that may be left because nothing can move any more
+	left   int   // how many have not ended
+	later  []int // postponed
+	stuck  int   // the first that may be left because nothing can move any more
 }
 
 // lines are where devices wait.
@@ -39,6 +40,7 @@ type work struct {
 	Device
 	phase   phase
 	do      Do        // what it begins with, or has begun with
+	until   time.Time // it is postponed
 	since   time.Time // when it began
 	outcome Outcome
 	touched bool
@@ -301,6 +303,13 @@ func joined(uses []use) []use {
 // Next is what may begin at a time, one action at a time: apply it, then ask again. Nothing
 // says that nothing may begin before something is applied.
 func (s *State) Next(now time.Time) (Action, bool) {
+	s.later = slices.DeleteFunc(s.later, func(i int) bool {
+		due := !now.Before(s.work[i].until) || s.halt != nil
+		if due {
+			s.makeReady(i)
+		}
+		return due
+	})
 	for s.ready.Len() > 0 {
 		i := s.ready[0].device
 		w := &s.work[i]
@@ -333,7 +342,7 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		}
 		s.wake(from)
 	}
-	if len(s.atWork) > 0 || len(s.others) > 0 || s.left == 0 {
+	if len(s.atWork) > 0 || len(s.others) > 0 || len(s.later) > 0 || s.left == 0 {
 		return Action{}, false
 	}
 	return s.unstick(now)
@@ -480,6 +489,9 @@ func (s *State) Apply(e Event) error {
 		w.since = e.At
 		s.begin(i, cmp.Or(e.Do, Flash))
 		return nil
+	case e.Kind == Postponed && w.phase == working:
+		s.postpone(i, e.Until)
+		return nil
 	case e.Kind == Ended && w.phase != ended:
 		s.end(i, e)
 		return nil
@@ -507,6 +519,20 @@ func (s *State) pass(w *work) {
 	from := w.from
 	w.from = nil
 	s.wake(from)
+}
+
+// postpone has a device that was away wait until a time; another one may be the pilot meanwhile.
+func (s *State) postpone(i int, until time.Time) {
+	w := &s.work[i]
+	delete(s.atWork, i)
+	w.phase, w.until = waiting, until
+	s.hold(w.Device, w.uses, -1)
+	w.uses = nil
+	s.later = append(s.later, i)
+	if k := w.pilots; k != nil && k.out && k.pilot == i {
+		k.out, k.free = false, 1
+		s.freed(&k.line)
+	}
 }
 
 // hold takes what a device uses, or with -1 gives it back.

@@ -22,6 +22,9 @@ func (s *State) why(i int, now time.Time) *Reason {
 		return r
 	}
 	w := &s.work[i]
+	if now.Before(w.until) {
+		return &Reason{Why: Away}
+	}
 	if w.open > 0 {
 		return s.whyBefore(w)
 	}
