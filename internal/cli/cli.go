@@ -71,6 +71,10 @@ func Main(args []string) int {
 }
 
 func (a *app) run(ctx context.Context, args []string) int {
+	if err := a.readSecrets(); err != nil {
+		view.Print(a.err, "catena: %s\n", err)
+		return exitUsage
+	}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(a.in)

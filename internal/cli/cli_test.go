@@ -63,6 +63,7 @@ func TestScripts(t *testing.T) {
 				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"),
 					"CATENA_SHELF="+ts.Getenv("CATENA_SHELF"),
 					"CATENA_KEY_PASSWORD="+ts.Getenv("CATENA_KEY_PASSWORD"),
+					"CATENA_PASSPHRASE="+ts.Getenv("CATENA_PASSPHRASE"),
 					"HOME="+ts.Getenv("HOME"))
 				out, _ := cmd.CombinedOutput() // the code says it
 				if got := cmd.ProcessState.ExitCode(); args[0] != string(rune('0'+got)) {

@@ -32,6 +32,7 @@ type jobFlags struct {
 	accept   []string // names of cautions
 	start    string
 	waitAway time.Duration
+	detach   bool
 	anew     bool // devices that were away or refused the login are asked again
 	patience job.Patience
 }
@@ -43,6 +44,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 		"accept a caution by its name, or all that are printed; may be repeated")
 	c.Flags().StringVar(&f.start, "start", "now",
 		"when to start: now, +2h, 22:30, a time as RFC 3339 has it, or window: the site's next one")
+	c.Flags().BoolVar(&f.detach, "detach", false,
+		"go on without this terminal; watch it with catena track, end it with catena stop")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
 		"ask devices that are away again for so long, such as 30m: they join late")
 	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
@@ -57,7 +60,11 @@ func (p *patienceFlag) steps() map[string]*time.Duration {
 		"proving": &p.of.Proving, "grace": &p.of.Grace}
 }
 
+// Set takes one step, or several with commas between.
 func (p *patienceFlag) Set(text string) error {
+	if first, rest, more := strings.Cut(text, ","); more {
+		return errors.Join(p.Set(first), p.Set(strings.TrimSpace(rest)))
+	}
 	step, length, _ := strings.Cut(text, "=")
 	of := p.steps()[step]
 	if of == nil {
@@ -221,6 +228,9 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	}
 	if err != nil {
 		return err
+	}
+	if f.detach {
+		return a.detach(w, j, (&patienceFlag{&f.patience}).String())
 	}
 	return a.seeThrough(ctx, w, j, moved > 0)
 }

@@ -240,6 +240,9 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	var err error
 	if passphrase == "" {
 		passphrase, err = a.askSecret("Passphrase of the site's logins: ")
+		if err == nil {
+			a.remember("CATENA_PASSPHRASE", passphrase)
+		}
 		if err == nil && !exists {
 			var again string
 			again, err = a.askSecret("The same again: ")
@@ -549,5 +552,20 @@ func (a *app) login() (login.Credential, bool, error) {
 		return login.Credential{}, false, nil
 	}
 	password, err := a.askSecret("Password: ")
+	if err == nil {
+		a.remember("CATENA_LOGIN", user+":"+password)
+	}
 	return login.Credential{User: user, Password: password}, true, err
+}
+
+// remember keeps what a person typed as if it had been in the environment: for a job that goes
+// on by itself.
+func (a *app) remember(name, value string) {
+	env := a.getenv
+	a.getenv = func(n string) string {
+		if n == name {
+			return value
+		}
+		return env(n)
+	}
 }

@@ -56,8 +56,13 @@ func (a *app) resume(ctx context.Context, args []string, patience job.Patience) 
 	}
 	defer w.Close()
 	state, err := a.interruptedJob(w, args)
-	if err != nil {
+	switch {
+	case err != nil:
 		return err
+	case state.Alive:
+		return resumeFault(job.ErrRunning, state.ID)
+	case !state.Ended.IsZero():
+		return resumeFault(job.ErrOver, state.ID)
 	}
 	access, err := a.access(w)
 	if err != nil {

@@ -241,6 +241,9 @@ func holdSoon(l *ledger.Ledger, name string) (func(), error) {
 	return nil, errors.New("another Catena has been starting a job here for ten seconds; look whether it hangs")
 }
 
+// Release gives a job away that was started and not run: another Catena may take it over.
+func (j *Job) Release() { j.close() }
+
 func (j *Job) close() {
 	for _, f := range j.files {
 		_ = f.Close() // only read from

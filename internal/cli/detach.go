@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"catena/internal/cli/view"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/workspace"
+)
+
+// A job that goes on by itself is a program of its own, which takes the job over as resume
+// does. What opens the logins goes to it through its input, never by its words or its
+// environment, which others may list.
+
+// secretsFrom is the variable that tells a program to read its secrets, as a JSON object of
+// variables, from its input.
+const secretsFrom = "CATENA_SECRETS_FROM"
+
+// mostSecrets bounds what is read of it, in bytes.
+const mostSecrets = 64 << 10
+
+// readSecrets takes the secrets that the program was started with.
+func (a *app) readSecrets() error {
+	if a.getenv(secretsFrom) != "input" {
+		return nil
+	}
+	var secrets map[string]string
+	if err := json.NewDecoder(io.LimitReader(a.in, mostSecrets)).Decode(&secrets); err != nil {
+		return usage("%s: what came in cannot be read: %w", secretsFrom, err)
+	}
+	env := a.getenv
+	a.getenv = func(name string) string {
+		if v, ok := secrets[name]; ok {
+			return v
+		}
+		return env(name)
+	}
+	return nil
+}
+
+// startWithin is how long a detached program may take to be at work on its job.
+const startWithin = 30 * time.Second
+
+// detach hands a job that was started and not begun to a program of its own.
+func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error {
+	j.Release()
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	said := filepath.Join(w.Dir, ledger.Folder, j.ID+".out")
+	out, err := os.OpenFile(said, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = out.Close() }() // the program has its own
+	cmd := exec.Command(self, "-C", w.Dir, "--shelf", w.Shelf.Dir(), "resume", j.ID, "--patience", patience)
+	cmd.Args[0] = os.Args[0]
+	cmd.Env = append(os.Environ(), secretsFrom+"=input")
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.SysProcAttr = onItsOwn()
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	secrets := map[string]string{}
+	for _, name := range []string{"CATENA_PASSPHRASE", "CATENA_LOGIN", "CATENA_IDENTITY"} {
+		secrets[name] = a.getenv(name)
+	}
+	if a.identity != "" {
+		secrets["CATENA_IDENTITY"] = a.identity
+	}
+	err = json.NewEncoder(in).Encode(secrets)
+	_ = in.Close()
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	for deadline := a.now().Add(startWithin); err == nil && !w.Ledger.Held(j.ID); {
+		select {
+		case err = <-ended:
+			if state, stateErr := w.JobState(j.ID); stateErr == nil && !state.Ended.IsZero() {
+				err = nil // it was quick
+				deadline = a.now()
+			}
+		case <-time.After(50 * time.Millisecond):
+		}
+		if a.now().After(deadline) {
+			break
+		}
+	}
+	if err != nil {
+		text, _ := os.ReadFile(said)
+		view.Print(a.err, "%s", string(text))
+		return fmt.Errorf("job %s could not go on by itself: %w. Go on with it here: catena resume %[1]s", j.ID, err)
+	}
+	a.say("Job %s goes on by itself, also when this terminal is closed.\nLook at it: catena track %[1]s. Begin with no more devices: catena stop %[1]s", j.ID)
+	return nil
+}
