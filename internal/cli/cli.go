@@ -139,9 +139,11 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.flashCmd(), a.jobsCmd(),
+		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.flashCmd(),
+		a.jobsCmd(),
 		a.trackCmd(),
-		a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(), a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
+		a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(),
+		a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
 		a.versionCmd())
 	return root
 }

@@ -150,7 +150,8 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 		{what: "Read what is new in it", args: []string{"shelf", "notes", "wx40_3.2.1.bin"}},
 		{what: "See what should be flashed", args: []string{"match"}},
 		{what: "Make an order for the night",
-			args: []string{"order", "new", "night-1", "--all", "--note", "before the winter stoppage"}},
+			args: []string{"order", "new", "night-1", "--all", "--note",
+				"before the winter stoppage"}},
 		{what: "See it as it would go: the end of the chain first, one camera of a view at a time",
 			args: []string{"order", "show", "night-1"}},
 		{what: "Flash it. The laptop's battery dies in the middle",
@@ -192,9 +193,11 @@ func (d *demo) kill(ctx context.Context, s step) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, self, append([]string{"-C", d.dir, "--shelf", a.shelf}, s.args...)...)
+	cmd := exec.CommandContext(ctx, self,
+		append([]string{"-C", d.dir, "--shelf", a.shelf}, s.args...)...)
 	cmd.Args[0] = "catena"
-	cmd.Env = append(os.Environ(), "CATENA_PASSPHRASE="+passphrase, "CATENA_LOGIN=", "CATENA_IDENTITY=")
+	cmd.Env = append(os.Environ(), "CATENA_PASSPHRASE="+passphrase, "CATENA_LOGIN=",
+		"CATENA_IDENTITY=")
 	cmd.Stderr = a.err
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -213,7 +216,8 @@ func (d *demo) kill(ctx context.Context, s step) error {
 	}
 	err = cmd.Wait()
 	if !killed {
-		return fmt.Errorf("the demo did not go as expected: catena %s was not to be killed: %w", s.args[0], err)
+		return fmt.Errorf("the demo did not go as expected: catena %s was not to be killed: %w",
+			s.args[0], err)
 	}
 	view.Print(a.out, "%s\n", a.style(a.out).Paint(view.Bad, "── killed"))
 	return nil

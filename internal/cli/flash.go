@@ -39,7 +39,8 @@ type jobFlags struct {
 
 func (f *jobFlags) flags(c *cobra.Command) {
 	f.patience = job.Usual
-	c.Flags().BoolVarP(&f.yes, "yes", "y", false, "start without asking; cautions are accepted by --accept")
+	c.Flags().BoolVarP(&f.yes, "yes", "y", false,
+		"start without asking; cautions are accepted by --accept")
 	c.Flags().StringArrayVar(&f.accept, "accept", nil,
 		"accept a caution by its name, or all that are printed; may be repeated")
 	c.Flags().StringVar(&f.start, "start", "now",
@@ -209,19 +210,11 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 			return err
 		}
 	}
-	if start.After(a.now()) {
-		if err := a.countDown(ctx, start); err != nil {
-			return err
-		}
-		if err := w.Match(w.Shelf); err != nil { // meanwhile much may have changed
-			return err
-		}
-		var later int
-		if o, later, err = a.holdAgainst(w, o, f.anew, a.now()); err != nil {
-			return err
-		}
-		moved += later
+	o, later, err := a.waitForStart(ctx, w, o, f.anew, start)
+	if err != nil {
+		return err
 	}
+	moved += later
 	j, err := a.engine(w, access, f.patience).Start(w.Job(o))
 	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
 		return refused("%w; nothing was touched", err)
@@ -233,6 +226,22 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		return a.detach(w, j, (&patienceFlag{&f.patience}).String())
 	}
 	return a.seeThrough(ctx, w, j, moved > 0)
+}
+
+// waitForStart waits for the start of an order, and holds it against the site once more:
+// meanwhile much may have changed.
+func (a *app) waitForStart(ctx context.Context, w *workspace.Workspace, o order.Order, anew bool,
+	start time.Time) (_ order.Order, left int, err error) {
+	if !start.After(a.now()) {
+		return o, 0, nil
+	}
+	if err := a.countDown(ctx, start); err != nil {
+		return o, 0, err
+	}
+	if err := w.Match(w.Shelf); err != nil {
+		return o, 0, err
+	}
+	return a.holdAgainst(w, o, anew, a.now())
 }
 
 // seeThrough runs a job to its end and says how it ended. less says that it has less devices
@@ -280,7 +289,8 @@ func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, anew bool, star
 			strings.Join(refuse, "\n  "))
 	}
 	if len(skip) == len(o.Devices) {
-		return o, 0, exit{exitFailed, errors.New("no device of the order is left to work on; nothing was touched")}
+		return o, 0, exit{exitFailed,
+			errors.New("no device of the order is left to work on; nothing was touched")}
 	}
 	o = w.Without(o, func(d order.Device) bool { return skip[d.ID] })
 	w.Begin(&o, start)
@@ -297,7 +307,8 @@ func (a *app) startTime(w *workspace.Workspace, text string) (time.Time, error) 
 	switch {
 	case text == "now":
 	case text == "window" && !has:
-		return start, usage("--start window: the site has no windows; see windows: in %s", site.File)
+		return start, usage("--start window: the site has no windows; see windows: in %s",
+			site.File)
 	case text == "window":
 		start = opens
 		if start.Before(now) {
@@ -321,7 +332,8 @@ func (a *app) startTime(w *workspace.Workspace, text string) (time.Time, error) 
 		var err error
 		start, err = time.Parse(time.RFC3339, text)
 		if err != nil {
-			return start, usage("--start %s: write now, +2h, 22:30, window, or for example %s", text,
+			return start, usage("--start %s: write now, +2h, 22:30, window, or for example %s",
+				text,
 				now.Format(time.RFC3339))
 		}
 		if start.Before(now) {
@@ -580,7 +592,8 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 		}
 	}()
 	if runtime.GOOS != "windows" { // there the program ends with its window
-		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s\n", j.ID)
+		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s\n",
+			j.ID)
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, patience) }()

@@ -57,8 +57,9 @@ func (a *app) jobs(last int) error {
 	lines := []jobLine{}
 	for i := range all {
 		s := all[len(all)-1-i]
-		line := jobLine{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Started: s.Started,
-			Ended: s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
+		line := jobLine{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended",
+			Started: s.Started,
+			Ended:   s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
 		switch {
 		case s.Alive:
 			line.Status = "running"
@@ -70,7 +71,8 @@ func (a *app) jobs(last int) error {
 		}
 		lines = append(lines, line)
 	}
-	t := view.Table{Columns: []string{"job", "order", "purpose", "status", "started", "took", "devices",
+	t := view.Table{Columns: []string{"job", "order", "purpose", "status", "started", "took",
+		"devices",
 		"how they ended"}}
 	for _, l := range lines {
 		took := ""

@@ -121,12 +121,14 @@ func TestKilledInEveryStep(t *testing.T) {
 			if c.step != job.Checking {
 				assert.Regexp(t, ` \? +interrupted`, list)
 			}
-			out, _ := command(dir, "flash", "cam-21", "--yes", "--patience", "proving=300ms").CombinedOutput()
+			out, _ := command(dir, "flash", "cam-21", "--yes", "--patience",
+				"proving=300ms").CombinedOutput()
 			if d := state.Devices[1]; !d.Step.End() && d.Step != job.Waiting {
 				assert.Contains(t, string(out), "skipped cam-21", "nothing is sent to it")
 			}
 
-			out, _ = command(dir, "resume", "--patience", "proving=300ms", "--patience", "grace=1s").
+			out, _ = command(dir, "resume", "--patience", "proving=300ms", "--patience",
+				"grace=1s").
 				CombinedOutput() // cam-21 returns: 3
 			list = catena(t, dir, "list")
 			assert.Regexp(t, `cam-11 .*3\.2\.1 +current`, list, "%s", out)
@@ -177,7 +179,8 @@ func TestKilledAtRandom(t *testing.T) {
 			require.NoError(t, err)
 			_, err = f.WriteString("uplinks: [{through: gate-1, reach: [gate-2]}, {through: gate-2, reach: [gate-3]}]\n")
 			require.NoError(t, errors.Join(err, f.Close()))
-			args := []string{"flash", "--all", "--yes", "--patience", "proving=300ms", "--patience", "grace=1s"}
+			args := []string{"flash", "--all", "--yes", "--patience", "proving=300ms", "--patience",
+				"grace=1s"}
 			kills := 0
 			for alive := true; alive; {
 				cmd := command(dir, args...)
@@ -186,17 +189,20 @@ func TestKilledAtRandom(t *testing.T) {
 				require.NoError(t, cmd.Start())
 				if kills < 4 {
 					after := time.Duration(r.IntN(4000)) * time.Millisecond
-					time.AfterFunc(after, func() { _ = cmd.Process.Kill() }) // it may have ended: no matter
+					// it may have ended: no matter
+					time.AfterFunc(after, func() { _ = cmd.Process.Kill() })
 				}
 				_ = cmd.Wait()
 				alive = cmd.ProcessState.ExitCode() < 0 // it was killed
 				kills++
 				if strings.Contains(catena(t, dir, "jobs"), "\nj1 ") { // it had begun
-					args = []string{"resume", "j1", "--patience", "proving=300ms", "--patience", "grace=1s"}
+					args = []string{"resume", "j1", "--patience", "proving=300ms", "--patience",
+						"grace=1s"}
 				}
 			}
 			var state job.State
-			out, _ := command(dir, "track", "j1", "--once", "--format", "json").Output() // 3: some returned
+			// 3: some returned
+			out, _ := command(dir, "track", "j1", "--once", "--format", "json").Output()
 			require.NoError(t, json.Unmarshal(out, &state))
 			ends := map[string]string{}
 			for _, d := range state.Devices {

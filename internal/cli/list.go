@@ -125,7 +125,8 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 		rows = append(rows, r.Match)
 	}
 	all := match.MissingOf(rows)
-	t := view.Table{Columns: []string{"for the way", "vendor", "model", "hw", "component", "version",
+	t := view.Table{Columns: []string{"for the way", "vendor", "model", "hw", "component",
+		"version",
 		"devices", "why"}}
 	for _, m := range all {
 		t.Add(m.Way, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, few(m.Devices), m.Why)

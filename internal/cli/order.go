@@ -36,7 +36,8 @@ func (f *wishFlags) flags(c *cobra.Command) {
 		"do not wait for the proof of the first device of each model and image")
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
 		"begin no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
-	c.Flags().StringVar(&f.wish.Note, "note", "", "a note that stands in the order, the job and its report")
+	c.Flags().StringVar(&f.wish.Note, "note", "",
+		"a note that stands in the order, the job and its report")
 	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
 		"wait no longer for one device, in all its steps; a write is always waited for")
 }
@@ -63,7 +64,8 @@ func (f *wishFlags) check(c *cobra.Command) error {
 	if f.stopAfter != "" {
 		n, err := strconv.Atoi(f.stopAfter)
 		if err != nil || n < 1 {
-			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%", f.stopAfter)
+			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%",
+				f.stopAfter)
 		}
 		f.wish.StopAfter.Failures = n
 	}
@@ -86,7 +88,8 @@ func (f *wishFlags) forward(c *cobra.Command) {
 
 // chosen reads which devices the flags and words mean.
 func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
-	for _, name := range []string{"where", "all", "to", "again", "fit", "note", "parallel", "no-pilot",
+	for _, name := range []string{"where", "all", "to", "again", "fit", "note", "parallel",
+		"no-pilot",
 		"stop-after", "give-up"} {
 		f.changed = f.changed || c.Flags().Changed(name)
 	}
@@ -144,7 +147,8 @@ func (a *app) order(w *workspace.Workspace, f wishFlags, rows []workspace.Row) (
 	if f.fit > 0 {
 		fits, left := w.Fit(o, now, now.Add(f.fit))
 		if len(fits.Devices) == 0 {
-			return o, skipped, refused("no device can be proven or returned within %s; nothing was touched", f.fit)
+			return o, skipped, refused(
+				"no device can be proven or returned within %s; nothing was touched", f.fit)
 		}
 		if len(left) > 0 {
 			a.say("Left out, for want of time: %s.", strings.Join(left, ", "))
@@ -164,7 +168,8 @@ office, read and checked by others, carried out at night: catena flash ORDER.`,
 		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena order show night-1\n  catena order check night-1",
 		Args:    onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.orderNewCmd(), a.orderListCmd(), a.orderShowCmd(), a.orderCheckCmd(), a.orderSignCmd())
+	c.AddCommand(a.orderNewCmd(), a.orderListCmd(), a.orderShowCmd(), a.orderCheckCmd(),
+		a.orderSignCmd())
 	return c
 }
 
@@ -265,7 +270,8 @@ func (a *app) orderList() error {
 	t := view.Table{Columns: []string{"order", "purpose", "made", "devices", "note"}}
 	for _, name := range names {
 		o, err := w.ReadOrder(name)
-		line := orderLine{Name: name, Purpose: o.Purpose, Made: o.Made, Devices: len(o.Devices), Note: o.Note}
+		line := orderLine{Name: name, Purpose: o.Purpose, Made: o.Made, Devices: len(o.Devices),
+			Note: o.Note}
 		note, made := view.Cell{Text: o.Note}, o.Made.Local().Format("2006-01-02 15:04")
 		if err != nil {
 			line.Fault, made = err.Error(), ""
@@ -482,6 +488,7 @@ in the namespace catena-order.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&key, "key", "", "the key to sign with: a private key, or a public one that an agent holds")
+	c.Flags().StringVar(&key, "key", "",
+		"the key to sign with: a private key, or a public one that an agent holds")
 	return c
 }

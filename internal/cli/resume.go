@@ -117,7 +117,8 @@ func (a *app) interruptedJob(w *workspace.Workspace, args []string) (job.State, 
 		for _, s := range all {
 			ids = append(ids, s.ID)
 		}
-		return job.State{}, usage("several jobs are interrupted (%s); name one", strings.Join(ids, ", "))
+		return job.State{}, usage("several jobs are interrupted (%s); name one",
+			strings.Join(ids, ", "))
 	}
 	return all[0], nil
 }

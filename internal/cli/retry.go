@@ -64,7 +64,9 @@ that version, and as well as before? Nothing is sent to them. What was found is 
 It ends with 3 where a device is not as it was proven.`,
 		Example: "  catena prove j3",
 		Args:    exactly(1, "one job"),
-		RunE:    func(c *cobra.Command, args []string) error { return a.prove(c.Context(), args[0]) },
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.prove(c.Context(), args[0])
+		},
 	}
 }
 
@@ -107,7 +109,8 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err := a.emit(proofs, t); err != nil {
 		return err
 	}
-	a.say("\n%d of %s as they were proven in %s.", len(proofs)-wrong, view.Plural(len(proofs), "device"), id)
+	a.say("\n%d of %s as they were proven in %s.", len(proofs)-wrong,
+		view.Plural(len(proofs), "device"), id)
 	if wrong > 0 {
 		return exit{exitFailed, errSilent}
 	}

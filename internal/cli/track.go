@@ -76,7 +76,8 @@ func whichJob(w *workspace.Workspace, args []string) (string, error) {
 // tracked is a device of a job as machine-readable output shows it.
 type tracked struct {
 	job.DeviceState
-	Advice string `json:"advice,omitempty"` // what a person should do
+	Waits  *order.Reason `json:"waits,omitempty"`  // what it waits for
+	Advice string        `json:"advice,omitempty"` // what a person should do
 }
 
 // trackOnce prints one frame. Its exit code says how the job ended, as that of track does.
@@ -106,8 +107,9 @@ func (a *app) printState(state job.State) error {
 	}{State: state, Devices: []tracked{}}
 	t := view.Table{Columns: []string{"id", "name", "from", "to", "step", "done", "total",
 		"version", "reason", "advice"}}
+	waits := state.Waiting(a.now())
 	for _, d := range state.Devices {
-		all.Devices = append(all.Devices, tracked{d, advice(d)})
+		all.Devices = append(all.Devices, tracked{d, waits[d.ID], advice(d)})
 		t.Add(d.ID, d.Name, d.From, d.To, d.Step, d.Done, d.Total, d.Version, d.Reason, advice(d))
 	}
 	return a.emit(all, t)
@@ -117,7 +119,8 @@ func (a *app) printState(state job.State) error {
 func outcome(state job.State) error {
 	switch {
 	case state.Interrupted():
-		return exit{exitError, fmt.Errorf("job %s was interrupted; go on with it: catena resume %[1]s",
+		return exit{exitError, fmt.Errorf(
+			"job %s was interrupted; go on with it: catena resume %[1]s",
 			state.ID)}
 	case state.Count(job.Stranded) > 0:
 		return exit{exitStranded, errSilent}
@@ -216,32 +219,8 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	case state.Interrupted(): // nobody knows when it died; its last entry is near enough
 		until = state.Last
 	}
-	ended, working := 0, 0
-	for _, d := range state.Devices {
-		switch {
-		case d.Step.End():
-			ended++
-		case d.Step != job.Waiting:
-			working++
-		}
-	}
 	waits := state.Waiting(now)
-	expected := ""
-	if rest, ok := state.Rest(now); ok {
-		expected = view.Sprint(" · expected until %s", rest.End.Local().Format("15:04"))
-	}
-	called := state.ID
-	if state.Name != "" && state.Name != state.ID {
-		called = state.Name + ", " + state.ID
-	}
-	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s", siteName,
-		state.Purpose, called,
-		ended, len(state.Devices), working, len(state.Devices)-ended-working,
-		view.Clock(until.Sub(state.Started))) + expected
-	if state.Interrupted() {
-		head += string(s.Paint(view.Bad, " · interrupted"))
-	}
-	fmt.Fprintf(&b, "%s\n\n", head)
+	fmt.Fprintf(&b, "%s\n\n", frameHead(siteName, state, now, until, s))
 
 	devices := slices.Clone(state.Devices)
 	room := len(devices)
@@ -270,6 +249,47 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 		view.Print(&b, "\n%s\n", noticeOf(state))
 	}
 	return b.String()
+}
+
+// frameHead is the first line of a frame: how far the whole is, and when it is expected to end.
+func frameHead(siteName string, state job.State, now, until time.Time, s view.Style) string {
+	ended, working := 0, 0
+	for _, d := range state.Devices {
+		switch {
+		case d.Step.End():
+			ended++
+		case d.Step != job.Waiting:
+			working++
+		}
+	}
+	called := state.ID
+	if state.Name != "" && state.Name != state.ID {
+		called = state.Name + ", " + state.ID
+	}
+	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s%s", siteName,
+		state.Purpose, called, ended, len(state.Devices), working,
+		len(state.Devices)-ended-working, view.Clock(until.Sub(state.Started)),
+		outlook(state, now))
+	if state.Interrupted() {
+		head += string(s.Paint(view.Bad, " · interrupted"))
+	}
+	return head
+}
+
+// outlook says when a job is expected to end, and when it could at the earliest, whatever the
+// sequence. Empty: that cannot be told.
+func outlook(state job.State, now time.Time) string {
+	rest, ok := state.Rest(now)
+	if !ok {
+		return ""
+	}
+	bound, _, err := order.Bound(state.Order)
+	if err != nil {
+		return ""
+	}
+	took := rest.End.Sub(state.Started)
+	return view.Sprint(" · expected until %s (%.2f × the shortest)",
+		rest.End.Local().Format("15:04"), max(1, float64(took)/float64(max(bound, 1))))
 }
 
 const barWidth = 12

@@ -43,15 +43,10 @@ func worded(err error) error {
 		where     *workspace.WhereError
 		column    *workspace.ColumnError
 		noJob     *workspace.UnknownJobError
-		noOrder   *workspace.UnknownOrderError
-		taken     *workspace.NameTakenError
-		unsigned  *workspace.UnsignedError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
 		nobody    *workspace.NobodyError
 		lost      *ledger.LostError
-
-		contradictions *order.Contradictions
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -70,25 +65,41 @@ func worded(err error) error {
 		return usage("--where: %w\nwrite for example: model == \"WX-40\" && version < \"3.2\", or: meets(version, \">= 2.0, < 4\")", err)
 	case errors.As(err, &column):
 		return usage("--sort: %w", err)
-	case errors.As(err, &unsigned) && unsigned.Name == "":
-		return refused("%w; nothing was touched. Make an order and have it signed: catena order new, catena order sign", err)
-	case errors.As(err, &unsigned):
-		return refused("%w; nothing was touched. Sign it: catena order sign %s --key FILE", err, unsigned.Name)
-	case errors.As(err, &noOrder):
-		return usage("%w; see them with: catena order list", err)
-	case errors.As(err, &taken):
-		return usage("%w; choose another name", err)
 	case errors.As(err, &noJob):
 		return usage("%w; see them with: catena jobs", err)
 	case errors.As(err, &nobody):
 		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
-	case errors.As(err, &disagree), errors.As(err, &contradictions):
+	case errors.As(err, &disagree):
 		return refused("%w", err)
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err,
 			lost.Head)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
+	}
+	return wordedOrder(err)
+}
+
+// wordedOrder is worded for errors of orders.
+func wordedOrder(err error) error {
+	var (
+		noOrder  *workspace.UnknownOrderError
+		taken    *workspace.NameTakenError
+		unsigned *workspace.UnsignedError
+		wrong    *order.Contradictions
+	)
+	switch {
+	case errors.As(err, &wrong):
+		return refused("%w", err)
+	case errors.As(err, &unsigned) && unsigned.Name == "":
+		return refused("%w; nothing was touched. Make an order and have it signed: catena order new, catena order sign", err)
+	case errors.As(err, &unsigned):
+		return refused("%w; nothing was touched. Sign it: catena order sign %s --key FILE", err,
+			unsigned.Name)
+	case errors.As(err, &noOrder):
+		return usage("%w; see them with: catena order list", err)
+	case errors.As(err, &taken):
+		return usage("%w; choose another name", err)
 	}
 	return err
 }

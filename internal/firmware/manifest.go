@@ -142,15 +142,8 @@ func (m *Manifest) Complete() (key, message string) {
 				"pairs: %s: %q is not a constraint; write for example \">= 2.0\"", name, constraint)
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
-		if !isCautionName(name) {
-			return "cautions", fmt.Sprintf("cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to know",
-				name)
-		}
-	}
-	if m.Takes < 0 || m.Takes > maxTakes {
-		return "takes", fmt.Sprintf("takes: %s is not how long an update takes; write for example 6m",
-			m.Takes)
+	if key, message := m.checkRest(); message != "" {
+		return key, message
 	}
 	seen := map[string]bool{}
 	for i, model := range m.Models {
@@ -161,6 +154,23 @@ func (m *Manifest) Complete() (key, message string) {
 	}
 	if slices.Contains(m.After, m.Component) {
 		return "after", fmt.Sprintf("after: %s cannot come after itself", m.Component)
+	}
+	return "", ""
+}
+
+// checkRest checks what is for people and forecasts.
+func (m *Manifest) checkRest() (key, message string) {
+	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
+		if !isCautionName(name) {
+			return "cautions", fmt.Sprintf(
+				"cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to know",
+				name)
+		}
+	}
+	if m.Takes < 0 || m.Takes > maxTakes {
+		return "takes", fmt.Sprintf(
+			"takes: %s is not how long an update takes; write for example 6m",
+			m.Takes)
 	}
 	return "", ""
 }

@@ -434,7 +434,8 @@ func (j *Job) lookElsewhere() error {
 	for _, other := range jobs {
 		for i, d := range other.Devices {
 			if d.Step != Waiting && !d.Step.End() {
-				e.Others = append(e.Others, order.Other{Job: other.ID, Device: other.Order.Devices[i]})
+				e.Others = append(e.Others,
+					order.Other{Job: other.ID, Device: other.Order.Devices[i]})
 			}
 		}
 	}

@@ -240,7 +240,10 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 		"slow link": {sim.Device{Faults: sim.Faults{Rate: 400_000}}, nil, job.Done, "2.0",
 			forth + " done", ""},
 		"another device": {sim.Device{},
-			func(_ *bench, p *job.Plan) { change(p, func(d *device.Device) { d.Serial = "S-9" }) }, job.Failed, "1.0",
+			func(_ *bench, p *job.Plan) {
+				change(p,
+					func(d *device.Device) { d.Serial = "S-9" })
+			}, job.Failed, "1.0",
 			"checking failed", "another device is at its address: its serial number is S-1, not S-9"},
 		"changed since": {sim.Device{},
 			func(_ *bench, p *job.Plan) { p.Order.Devices[0].Path[0].From = "0.9" }, job.Failed, "1.0",

@@ -71,7 +71,8 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 			}
 			n.known[name] = job.Known{Device: device.Device{ID: name, Name: name,
 				Endpoint: device.Endpoint{Dialect: "troupe", Address: name},
-				Reading:  device.Reading{Identity: device.Identity{Serial: a.is, Model: "TG-200"}, Version: "1.0"}}}
+				Reading: device.Reading{Identity: device.Identity{Serial: a.is, Model: "TG-200"},
+					Version: "1.0"}}}
 		}
 		play(t, n)
 	})
@@ -80,12 +81,14 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 // row is a device of an order from 1.0 to 2.0.
 func row(name string, through ...string) order.Device {
 	image := func(v string) order.Image {
-		return order.Image{File: v, Size: int64(len(v)), SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}
+		return order.Image{File: v, Size: int64(len(v)),
+			SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}
 	}
 	old := image("1.0")
 	return order.Device{ID: name, Name: name, Model: "TG-200", From: "1.0", Through: through,
 		Takes: 2 * time.Minute, Returns: 2 * time.Minute,
-		Path: []order.Hop{{Component: "main", From: "1.0", To: "2.0", Image: image("2.0"), Back: &old}}}
+		Path: []order.Hop{{Component: "main", From: "1.0", To: "2.0", Image: image("2.0"),
+			Back: &old}}}
 }
 
 func (n *night) run(t *testing.T, o order.Order) job.State {
@@ -108,16 +111,20 @@ func ends(s job.State) map[string]string {
 
 // A lockstep set of which one fails returns as a whole, each member proven on what it ran.
 func TestALockstepSetReturnsTogether(t *testing.T) {
-	keeps := &acted{writes: 3 * time.Minute, down: time.Minute, back: func(a *acted) { a.version = "1.0" }}
+	keeps := &acted{writes: 3 * time.Minute, down: time.Minute, back: func(a *acted) {
+		a.version = "1.0"
+	}}
 	devices := troupe{"hub-1": {}, "handset-1": {}, "handset-2": keeps, "cam-11": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		s := n.run(t, order.Order{
-			Devices: []order.Device{row("handset-1", "hub-1"), row("handset-2", "hub-1"), row("hub-1"), row("cam-11")},
+			Devices: []order.Device{row("handset-1", "hub-1"), row("handset-2", "hub-1"),
+				row("hub-1"), row("cam-11")},
 			Rules: order.Rules{Lockstep: []order.Set{{Name: "handsets",
 				Of: []string{"hub-1", "handset-1", "handset-2"}}}}})
 		assert.Equal(t, map[string]string{"handset-1": "returned 1.0", "handset-2": "returned 1.0",
 			"hub-1": "skipped ", "cam-11": "done 2.0"}, ends(s))
-		assert.Equal(t, "lockstep set handsets does not move without handset-2", s.Devices[0].Reason)
+		assert.Equal(t, "lockstep set handsets does not move without handset-2",
+			s.Devices[0].Reason)
 		assert.Equal(t, []int{2, 2, 0, 1}, []int{devices["handset-1"].attempts,
 			devices["handset-2"].attempts, devices["hub-1"].attempts, devices["cam-11"].attempts})
 		assert.Equal(t, "1.0", devices["handset-1"].version)
@@ -136,23 +143,27 @@ func TestALockstepSetReturnsTogether(t *testing.T) {
 
 // After its window has closed a job begins nothing, and proves what it began.
 func TestTheWindowCloses(t *testing.T) {
-	devices := troupe{"gate-1": {}, "gate-2": {}, "gate-3": {writes: 6 * time.Minute, down: time.Minute}}
+	devices := troupe{"gate-1": {}, "gate-2": {},
+		"gate-3": {writes: 6 * time.Minute, down: time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		o := order.Order{Closes: time.Now().Add(7 * time.Minute),
-			Devices: []order.Device{row("gate-1", "gate-2", "gate-3"), row("gate-2", "gate-3"), row("gate-3")},
-			Rules:   order.Rules{Parallel: 1}}
+			Devices: []order.Device{row("gate-1", "gate-2", "gate-3"), row("gate-2", "gate-3"),
+				row("gate-3")},
+			Rules: order.Rules{Parallel: 1}}
 		for i := range o.Devices {
 			o.Devices[i].Through = [][]string{nil, {"gate-1"}, {"gate-1", "gate-2"}}[i]
 		}
 		s := n.run(t, o)
-		assert.Equal(t, map[string]string{"gate-3": "done 2.0", "gate-2": "skipped ", "gate-1": "skipped "}, ends(s))
+		assert.Equal(t, map[string]string{"gate-3": "done 2.0", "gate-2": "skipped ",
+			"gate-1": "skipped "}, ends(s))
 		assert.Equal(t, "it would not end before the window closes", s.Devices[1].Reason)
 	})
 }
 
 // Two jobs on one site keep each other's rules: what leads to a device of the other waits.
 func TestJobsWaitForEachOther(t *testing.T) {
-	devices := troupe{"switch-basin": {}, "cam-11": {writes: 5 * time.Minute, down: time.Minute}, "cam-21": {}}
+	devices := troupe{"switch-basin": {}, "cam-11": {writes: 5 * time.Minute, down: time.Minute},
+		"cam-21": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		start := func(rows ...order.Device) *job.Job {
 			j, err := n.engine.Start(job.Plan{Order: order.Order{Devices: rows}, Devices: n.known})
@@ -173,7 +184,8 @@ func TestJobsWaitForEachOther(t *testing.T) {
 		require.NoError(t, <-ended)
 		s, err = job.Load(n.ledger, "j2")
 		require.NoError(t, err)
-		assert.Equal(t, map[string]string{"switch-basin": "skipped ", "cam-21": "done 2.0"}, ends(s))
+		assert.Equal(t, map[string]string{"switch-basin": "skipped ", "cam-21": "done 2.0"},
+			ends(s))
 		assert.Equal(t, "the job was stopped before it", s.Devices[0].Reason)
 		s = n.run(t, order.Order{Devices: []order.Device{row("switch-basin")}})
 		assert.Equal(t, job.Done, s.Devices[0].Step)
@@ -228,15 +240,18 @@ func TestWhatIsBehindAnswersAgain(t *testing.T) {
 	}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		devices["cam-12"].until = time.Now().Add(1000 * time.Hour)
-		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known,
-			Behind: map[string][]device.Device{"switch-basin": {n.known["cam-11"].Device, n.known["cam-12"].Device}}}
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}},
+			Devices: n.known,
+			Behind: map[string][]device.Device{"switch-basin": {n.known["cam-11"].Device,
+				n.known["cam-12"].Device}}}
 		j, err := n.engine.Start(plan)
 		require.NoError(t, err)
 		require.NoError(t, j.Run(t.Context(), t.Context()))
 		s, err := job.Load(n.ledger, j.ID)
 		require.NoError(t, err)
 		assert.Equal(t, map[string]string{"switch-basin": "returned 1.0"}, ends(s))
-		assert.Equal(t, "after its restart: cam-11, reached through it, no longer answers", s.Devices[0].Reason)
+		assert.Equal(t, "after its restart: cam-11, reached through it, no longer answers",
+			s.Devices[0].Reason)
 	})
 }
 
@@ -246,7 +261,8 @@ func TestResumeWaitsForWhatIsOnTheWire(t *testing.T) {
 	gate := &acted{writes: time.Minute, down: time.Minute, drops: 3, drains: time.Minute}
 	bubble(t, troupe{"gate-1": gate}, func(t *testing.T, n *night) {
 		gate.sending = func() { _ = n.ledger.Close() } // as a power cut would
-		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("gate-1")}}, Devices: n.known}
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("gate-1")}},
+			Devices: n.known}
 		j, err := n.engine.Start(plan)
 		require.NoError(t, err)
 		require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
@@ -278,11 +294,14 @@ func TestDevicesThatAreAwayJoinLate(t *testing.T) {
 		devices["cam-11"].until = time.Now().Add(5 * time.Minute)
 		devices["cam-12"].until = time.Now().Add(1000 * time.Hour)
 		began := time.Now()
-		s := n.run(t, order.Order{WaitAway: 10 * time.Minute, Rules: order.Rules{Parallel: 1, Pilot: true},
+		s := n.run(t, order.Order{WaitAway: 10 * time.Minute,
+			Rules:   order.Rules{Parallel: 1, Pilot: true},
 			Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-21")}})
-		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "failed ", "cam-21": "done 2.0"}, ends(s))
+		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "failed ",
+			"cam-21": "done 2.0"}, ends(s))
 		assert.InDelta(t, 10, time.Since(began).Minutes(), 1)
-		assert.Equal(t, []int{1, 0, 1}, []int{devices["cam-11"].attempts, devices["cam-12"].attempts,
-			devices["cam-21"].attempts})
+		assert.Equal(t, []int{1, 0, 1},
+			[]int{devices["cam-11"].attempts, devices["cam-12"].attempts,
+				devices["cam-21"].attempts})
 	})
 }

@@ -200,7 +200,8 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 		j, err := engine.Start(job.Plan{
 			Order: order.Order{Purpose: order.Forward, GiveUp: a.giveUp, Devices: []order.Device{{
 				ID: "d1", Name: "gate-1", From: "1.0", Path: []order.Hop{{
-					Component: firmware.Main, From: "1.0", To: "2.0", Image: image("2.0"), Back: &old}}}}},
+					Component: firmware.Main, From: "1.0", To: "2.0", Image: image("2.0"),
+					Back: &old}}}}},
 			Devices: map[string]job.Known{"d1": {Device: known}}})
 		require.NoError(t, err)
 		began := time.Now()

@@ -28,7 +28,8 @@ const proofsAtOnce = 16
 // Prove repeats the proof of every device that a job has brought to its target: the same
 // device, on that version, as well as before it was touched. It sends no image, and writes what
 // it found into the ledger. Its error is the ledger's.
-func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Known) ([]Proof, error) {
+func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Known) ([]Proof,
+	error) {
 	j := newJob(e, Plan{Order: state.Order, Devices: devices}, nil)
 	j.ID = state.ID
 	var proven []DeviceState
@@ -83,7 +84,8 @@ func (w *worker) asProven(ctx context.Context) *Reason {
 	}
 	for component, h := range last {
 		if !w.same(w.said.Of(component), h.To) {
-			return &Reason{Why: WrongVersion, Is: label(component, w.said.Of(component)), Want: h.To}
+			return &Reason{Why: WrongVersion, Is: label(component, w.said.Of(component)),
+				Want: h.To}
 		}
 	}
 	if err := w.session.Healthy(ctx, w.baseline); err != nil {

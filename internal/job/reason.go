@@ -14,20 +14,21 @@ import (
 type Why string
 
 const (
-	NotBegun       Why = "not-begun"       // Order says why
-	Stopped        Why = "stopped"         // the job was stopped before Want was sent to it
-	Abandoned      Why = "abandoned"       // the job was abandoned while it was checked
-	CannotUpdate   Why = "cannot-update"   // Catena can read it, and cannot send it an image yet
-	NoLogin        Why = "no-login"        // no login is known for it
-	DeviceSaid     Why = "device"          // a step failed; Device says why
-	ThereAlready   Why = "there-already"   // it runs Want
-	ChangedSince   Why = "changed-since"   // it runs Is, and was matched on Want
-	Unhealthy      Why = "unhealthy"       // Device says what is wrong
-	WrongVersion   Why = "wrong-version"   // it runs Is, not Want
-	NotWritten     Why = "not-written"     // it has not written the image within Within
-	ImageGone      Why = "image-gone"      // Want is not on the shelf any more
-	GaveUp         Why = "gave-up"         // a person gave the job up while it was at Step
-	CutOff         Why = "cut-off"         // Want, names: they are reached through it, and do not answer
+	NotBegun     Why = "not-begun"     // Order says why
+	Stopped      Why = "stopped"       // the job was stopped before Want was sent to it
+	Abandoned    Why = "abandoned"     // the job was abandoned while it was checked
+	CannotUpdate Why = "cannot-update" // Catena can read it, and cannot send it an image yet
+	NoLogin      Why = "no-login"      // no login is known for it
+	DeviceSaid   Why = "device"        // a step failed; Device says why
+	ThereAlready Why = "there-already" // it runs Want
+	ChangedSince Why = "changed-since" // it runs Is, and was matched on Want
+	Unhealthy    Why = "unhealthy"     // Device says what is wrong
+	WrongVersion Why = "wrong-version" // it runs Is, not Want
+	NotWritten   Why = "not-written"   // it has not written the image within Within
+	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
+	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
+	// Want, names: they are reached through it, and do not answer
+	CutOff         Why = "cut-off"
 	NotRestarted   Why = "not-restarted"   // it was not seen to restart
 	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
 	StillAway      Why = "still-away"      // it has not answered since

@@ -173,7 +173,8 @@ func (w *worker) watch(ctx context.Context) *failure {
 
 // GiveUp ends a job whose Catena died, without going on. Each device that was open is asked once
 // what it runs: one that answers, is well, and runs what it should, or what it ran before
-// with no other image in it, has ended so; every other one is stranded. Its errors are those of Resume.
+// with no other image in it, has ended so; every other one is stranded. Its errors are
+// those of Resume.
 func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 	j, err := e.Resume(id, known, time.Time{})
 	if err != nil {
@@ -241,5 +242,6 @@ func (w *worker) giveUp(ctx context.Context, was DeviceState) (order.Event, erro
 	case strange == nil && len(left) == len(w.row.Path) && idle:
 		return w.end(Failed, gaveUp.then(&Reason{Why: StillRuns, Is: w.row.From}))
 	}
-	return w.end(Stranded, gaveUp.then(&Reason{Why: WrongVersion, Is: w.runsNow(), Want: w.row.To()}))
+	return w.end(Stranded, gaveUp.then(&Reason{Why: WrongVersion, Is: w.runsNow(),
+		Want: w.row.To()}))
 }

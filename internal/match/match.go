@@ -508,9 +508,12 @@ func (m *Matcher) Again(d device.Device) Row {
 	}
 	of := m.model(d.Vendor, d.Model)
 	usable := of.usable(d, firmware.Main)
-	i := slices.IndexFunc(usable, func(c candidate) bool { return of.order.Equal(c.Version, d.Version) })
+	i := slices.IndexFunc(usable, func(c candidate) bool {
+		return of.order.Equal(c.Version, d.Version)
+	})
 	if i < 0 {
-		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", d.Version, d.Vendor, d.Model)
+		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", d.Version, d.Vendor,
+			d.Model)
 		return row
 	}
 	row.Target, row.Reason = d.Version, "asked for, once more"

@@ -60,12 +60,14 @@ func MissingOf(rows []Row) []Missing {
 		}
 		for _, h := range r.Path {
 			if h.Back == nil {
-				add(Missing{Way: Back, Version: h.From, Why: "to return from " + h.Image.Version}, r)
+				add(Missing{Way: Back, Version: h.From, Why: "to return from " + h.Image.Version},
+					r)
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Missing) int {
-		return cmp.Or(-strings.Compare(string(a.Way), string(b.Way)), strings.Compare(a.Vendor, b.Vendor),
+		return cmp.Or(-strings.Compare(string(a.Way), string(b.Way)),
+			strings.Compare(a.Vendor, b.Vendor),
 			strings.Compare(a.Model, b.Model), strings.Compare(mainFirst(a), mainFirst(b)),
 			version.Compare(a.Version, b.Version))
 	})

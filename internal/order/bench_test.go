@@ -18,11 +18,14 @@ func BenchmarkForecast(b *testing.B) {
 			var o order.Order
 			uplinks := n / 20
 			for i := range n {
-				d := order.Device{ID: fmt.Sprintf("d%d", i), Name: fmt.Sprintf("d%d", i), Path: path,
-					Model: fmt.Sprintf("M%d", i%40), Takes: time.Duration(180+i*7919%400) * time.Second,
+				d := order.Device{ID: fmt.Sprintf("d%d", i), Name: fmt.Sprintf("d%d", i),
+					Path:    path,
+					Model:   fmt.Sprintf("M%d", i%40),
+					Takes:   time.Duration(180+i*7919%400) * time.Second,
 					Returns: 2 * time.Minute}
 				if i >= uplinks {
-					d.Through = []string{fmt.Sprintf("d%d", i%uplinks), fmt.Sprintf("d%d", i%uplinks/25)}
+					d.Through = []string{fmt.Sprintf("d%d", i%uplinks),
+						fmt.Sprintf("d%d", i%uplinks/25)}
 					if i%uplinks < 25 {
 						d.Through = d.Through[1:]
 					}

@@ -32,7 +32,8 @@ func read(t *testing.T, site string) order.Order {
 		minutes, err := strconv.Atoi(words[2])
 		require.NoError(t, err)
 		d := order.Device{ID: words[0], Name: words[0], Model: words[1], Path: path,
-			Takes: time.Duration(minutes) * time.Minute, Returns: time.Duration(minutes) * 30 * time.Second}
+			Takes:   time.Duration(minutes) * time.Minute,
+			Returns: time.Duration(minutes) * 30 * time.Second}
 		if len(words) > 4 {
 			d.Through = words[4:]
 		}
@@ -214,13 +215,14 @@ cam-11      |===|
 			if c.closes > 0 {
 				o.Closes = begin.Add(c.closes)
 			}
-			p, err := order.Play(o, begin, func(d order.Device, do order.Do) (time.Duration, order.Event) {
-				takes, end := order.AsExpected(d, do)
-				if out, ok := c.fails[d.ID]; ok {
-					end = order.Event{Outcome: out, Touched: true, Failure: true}
-				}
-				return takes, end
-			})
+			p, err := order.Play(o, begin,
+				func(d order.Device, do order.Do) (time.Duration, order.Event) {
+					takes, end := order.AsExpected(d, do)
+					if out, ok := c.fails[d.ID]; ok {
+						end = order.Event{Outcome: out, Touched: true, Failure: true}
+					}
+					return takes, end
+				})
 			require.NoError(t, err)
 			assert.Equal(t, strings.TrimPrefix(c.timeline, "\n"), drawn(o, p))
 			assert.Empty(t, broken(o, p))
@@ -234,11 +236,13 @@ func TestOtherJobs(t *testing.T) {
 		switch-basin OS-8  3
 		cam-21       WX-40 2
 		cam-31       WX-40 2 through switch-upper`)
-	o.Rules.Cover = []order.Cover{{Name: "chamber 2 view", Keep: 1, Of: []string{"cam-21", "cam-22"}}}
+	o.Rules.Cover = []order.Cover{{Name: "chamber 2 view", Keep: 1,
+		Of: []string{"cam-21", "cam-22"}}}
 	s, err := order.New(o)
 	require.NoError(t, err)
 	busy := func(id string, through ...string) order.Other {
-		return order.Other{Job: "j1", Device: order.Device{ID: id, Name: id, Model: "X", Through: through}}
+		return order.Other{Job: "j1",
+			Device: order.Device{ID: id, Name: id, Model: "X", Through: through}}
 	}
 	now := func(others ...order.Other) (began []string, waits map[string]string) {
 		require.NoError(t, s.Apply(order.Event{At: begin, Kind: order.Elsewhere, Others: others}))
@@ -283,8 +287,10 @@ func TestContradictions(t *testing.T) {
 	o.Names = map[string]string{"d9": "handset-9"}
 	o.Window = 3 * time.Minute
 	o.Rules = order.Rules{
-		Cover:    []order.Cover{{Name: "chamber 1 view", Keep: 2, Of: []string{"cam-11", "cam-12"}}},
-		Lockstep: []order.Set{{Name: "pair", Of: []string{"cam-12", "d9"}, Missing: map[string]string{"d9": "is held"}}},
+		Cover: []order.Cover{{Name: "chamber 1 view", Keep: 2,
+			Of: []string{"cam-11", "cam-12"}}},
+		Lockstep: []order.Set{{Name: "pair", Of: []string{"cam-12", "d9"},
+			Missing: map[string]string{"d9": "is held"}}},
 	}
 	_, err := order.Forecast(o, begin)
 	require.Error(t, err)
@@ -306,7 +312,8 @@ func TestNearlyOptimal(t *testing.T) {
 		o.Rules.Lockstep, o.Rules.StopAfter, o.Closes, o.Rules.Out = nil, order.StopAfter{}, time.Time{}, nil
 		o.Rules.Parallel = 1 + r.IntN(3)
 		p, err := order.Forecast(o, begin)
-		if err != nil || slices.ContainsFunc(p.Spans, func(s order.Span) bool { return s.Do == order.Leave }) {
+		if err != nil || slices.ContainsFunc(p.Spans,
+			func(s order.Span) bool { return s.Do == order.Leave }) {
 			continue
 		}
 		best := &search{order: o, best: p.End.Sub(p.Start)}
@@ -365,8 +372,11 @@ func (s *search) allowed(spans []order.Span) bool {
 	o := s.order
 	last := spans[len(spans)-1]
 	for _, d := range o.Devices { // those that must have ended have
-		me := o.Devices[slices.IndexFunc(o.Devices, func(x order.Device) bool { return x.ID == last.Device })]
-		first := slices.Contains(d.Through, me.ID) && !me.First || slices.Contains(me.Through, d.ID) && d.First
+		me := o.Devices[slices.IndexFunc(o.Devices, func(x order.Device) bool {
+			return x.ID == last.Device
+		})]
+		first := slices.Contains(d.Through, me.ID) && !me.First ||
+			slices.Contains(me.Through, d.ID) && d.First
 		at := slices.IndexFunc(spans, func(x order.Span) bool { return x.Device == d.ID })
 		if first && (at < 0 || spans[at].End.After(last.Start)) {
 			return false

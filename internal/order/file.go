@@ -33,7 +33,8 @@ func Parse(name string, data []byte) (Order, error) {
 	case o.Purpose != Forward && o.Purpose != Backward:
 		return o, doc.Errorf("$.purpose", "purpose: must be %s or %s", Forward, Backward)
 	case len(o.Devices) == 0:
-		return o, doc.Errorf("$.devices", "devices: is missing; an order without devices does nothing")
+		return o, doc.Errorf("$.devices",
+			"devices: is missing; an order without devices does nothing")
 	case o.WaitAway < 0:
 		return o, doc.Errorf("$.wait_away", "wait_away: write for example 30m")
 	case o.GiveUp < 0:
@@ -97,7 +98,8 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 		}
 	}
 	if !(r.StopAfter.Share >= 0 && r.StopAfter.Share <= 1) {
-		return doc.Errorf("$.rules.stop_after.share", "rules: stop_after: share: must be from 0 to 1")
+		return doc.Errorf("$.rules.stop_after.share",
+			"rules: stop_after: share: must be from 0 to 1")
 	}
 	for model, n := range r.PerModel {
 		if n < 1 {
@@ -115,7 +117,8 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 
 // CheckName refuses names of orders that cannot be typed, or cannot be a file's.
 func CheckName(name string) error {
-	if name == "" || len(name) > 64 || path.Base(name) != name || name[0] == '-' || name[0] == '.' ||
+	if name == "" || len(name) > 64 || path.Base(name) != name || name[0] == '-' ||
+		name[0] == '.' ||
 		strings.ContainsFunc(name, func(r rune) bool {
 			return r <= ' ' || r > '~' || strings.ContainsRune(`*?[]\,;"'|<>&$/:`, r)
 		}) {

@@ -13,19 +13,25 @@ import (
 
 func whole() order.Order {
 	image := func(v string) order.Image {
-		return order.Image{File: "tg200-" + v + ".img", SHA256: strings.Repeat("ab", 32), Size: 40000}
+		return order.Image{File: "tg200-" + v + ".img", SHA256: strings.Repeat("ab", 32),
+			Size: 40000}
 	}
 	back := image("K42")
-	return order.Order{Format: order.FileFormat, Name: "night-1", Note: "before: the frost", Site: "Marrow Hill Locks",
+	return order.Order{Format: order.FileFormat, Name: "night-1", Note: "before: the frost",
+		Site:    "Marrow Hill Locks",
 		Purpose: order.Forward, Made: begin, GiveUp: 30 * time.Minute,
-		Devices: []order.Device{{Name: "gate-2", ID: "d2", Model: "TG-200", Serial: "TG2-00102", From: "K42",
-			Path:  []order.Hop{{Component: "main", From: "K42", To: "K44", Image: image("K44"), Back: &back}},
-			Takes: 3*time.Minute + 20*time.Second, Returns: 3 * time.Minute, Because: "history", Through: []string{"d1"}}},
+		Devices: []order.Device{{Name: "gate-2", ID: "d2", Model: "TG-200", Serial: "TG2-00102",
+			From: "K42",
+			Path: []order.Hop{{Component: "main", From: "K42", To: "K44", Image: image("K44"),
+				Back: &back}},
+			Takes: 3*time.Minute + 20*time.Second, Returns: 3 * time.Minute, Because: "history",
+			Through: []string{"d1"}}},
 		Rules: order.Rules{Parallel: 8, PerModel: map[string]int{"TG-200": 1}, Pilot: true,
 			Cover:     []order.Cover{{Name: "chamber 1 view", Keep: 1, Of: []string{"d2", "d1"}}},
 			StopAfter: order.StopAfter{Failures: 3, Share: 0.2}},
-		Cautions: []order.Caution{{Name: "gate-blocked", Text: "TG-200 K44: it stands", Devices: []string{"gate-2"}}},
-		Names:    map[string]string{"d1": "gate-1"}}
+		Cautions: []order.Caution{{Name: "gate-blocked", Text: "TG-200 K44: it stands",
+			Devices: []string{"gate-2"}}},
+		Names: map[string]string{"d1": "gate-1"}}
 }
 
 func TestFile(t *testing.T) {

@@ -114,7 +114,8 @@ func (s *State) makeReady(device int) {
 //
 // The longest remaining chain goes first: what is left of a night cannot be shorter than it.
 // While a pilot is out, the others of its kind wait for it; so whoever may become the pilot
-// is as urgent as the longest chain among them. Of those that can be returned the quickest is taken.
+// is as urgent as the longest chain among them. Of those that can be returned the quickest
+// is taken.
 func (s *State) entry(device int) entry {
 	w := &s.work[device]
 	e := entry{device: device, rank: 2, chain: w.chain}

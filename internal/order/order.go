@@ -42,16 +42,20 @@ type Order struct {
 	GiveUp time.Duration `yaml:"give_up,omitempty" json:"give_up,omitempty"` // JSON: ns
 	// WaitAway is how long devices that are away are asked again before they fail; 0: once.
 	WaitAway time.Duration `yaml:"wait_away,omitempty" json:"wait_away,omitempty"` // JSON: ns
-	Devices  []Device      `yaml:"devices" json:"devices"`                         // the first goes first where nothing else decides
-	Rules    Rules         `yaml:"rules" json:"rules"`
-	Cautions []Caution     `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	// the first goes first where nothing else decides
+	Devices  []Device  `yaml:"devices" json:"devices"`
+	Rules    Rules     `yaml:"rules" json:"rules"`
+	Cautions []Caution `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	// Names are those of devices that the rules mean and that are not worked on, by ID.
 	Names map[string]string `yaml:"-" json:"names,omitempty"`
 
 	// What is known only when it begins.
-	Signed []string      `yaml:"-" json:"signed,omitempty"` // fingerprints of the keys that signed it
-	Closes time.Time     `yaml:"-" json:"closes,omitzero"`  // when the window ends; zero: it does not
-	Window time.Duration `yaml:"-" json:"window,omitempty"` // the longest there is, in ns; 0: always open
+	// fingerprints of the keys that signed it
+	Signed []string `yaml:"-" json:"signed,omitempty"`
+	// when the window ends; zero: it does not
+	Closes time.Time `yaml:"-" json:"closes,omitzero"`
+	// the longest there is, in ns; 0: always open
+	Window time.Duration `yaml:"-" json:"window,omitempty"`
 }
 
 // Device is a device that is worked on.
@@ -73,8 +77,9 @@ type Device struct {
 	// First says that it goes before those that are reached through it; else it goes after.
 	First bool `yaml:"first,omitempty" json:"first,omitempty"`
 	// Again says that it gets what it runs already, once more: its restart must then be seen.
-	Again bool     `yaml:"again,omitempty" json:"again,omitempty"`
-	After []string `yaml:"after,flow,omitempty" json:"after,omitempty"` // who must have ended before, besides
+	Again bool `yaml:"again,omitempty" json:"again,omitempty"`
+	// who must have ended before, besides
+	After []string `yaml:"after,flow,omitempty" json:"after,omitempty"`
 }
 
 // Hop is one image on a device's path, and the way back from it.
@@ -83,7 +88,8 @@ type Hop struct {
 	From      string `yaml:"from" json:"from"`
 	To        string `yaml:"to" json:"to"`
 	Image     Image  `yaml:"image" json:"image"`
-	Back      *Image `yaml:"rollback,omitempty" json:"rollback,omitempty"` // the image of From; nil: none
+	// the image of From; nil: none
+	Back *Image `yaml:"rollback,omitempty" json:"rollback,omitempty"`
 }
 
 // Caution is what a person must know, and accept, before an order begins.
@@ -125,7 +131,9 @@ func (d Device) To() string {
 
 // Returnable tells whether every image of the path has a way back.
 func (d Device) Returnable() bool {
-	return len(d.Path) > 0 && !slices.ContainsFunc(d.Path, func(h Hop) bool { return h.Back == nil })
+	return len(d.Path) > 0 && !slices.ContainsFunc(d.Path, func(h Hop) bool {
+		return h.Back == nil
+	})
 }
 
 // Kind is what devices have in common that share a pilot: the model, and the images.
@@ -139,11 +147,13 @@ func (d Device) Kind() string {
 
 // Rules are what must hold at every instant. A zero value asks for nothing.
 type Rules struct {
-	Parallel  int            `yaml:"parallel,omitempty" json:"parallel,omitempty"` // at work at the same time; 0: any number
-	PerModel  map[string]int `yaml:"per_model,omitempty" json:"per_model,omitempty"`
-	PerUplink int            `yaml:"per_uplink,omitempty" json:"per_uplink,omitempty"` // through one uplink; 0: any number
-	Cover     []Cover        `yaml:"cover,omitempty" json:"cover,omitempty"`
-	Lockstep  []Set          `yaml:"lockstep,omitempty" json:"lockstep,omitempty"`
+	// at work at the same time; 0: any number
+	Parallel int            `yaml:"parallel,omitempty" json:"parallel,omitempty"`
+	PerModel map[string]int `yaml:"per_model,omitempty" json:"per_model,omitempty"`
+	// through one uplink; 0: any number
+	PerUplink int     `yaml:"per_uplink,omitempty" json:"per_uplink,omitempty"`
+	Cover     []Cover `yaml:"cover,omitempty" json:"cover,omitempty"`
+	Lockstep  []Set   `yaml:"lockstep,omitempty" json:"lockstep,omitempty"`
 	// Pilot: the first of each model and image is proven before the next begins.
 	Pilot     bool      `yaml:"pilot" json:"pilot,omitempty"`
 	StopAfter StopAfter `yaml:"stop_after,omitempty" json:"stop_after,omitzero"`
@@ -170,8 +180,9 @@ type Set struct {
 
 // StopAfter stops a job from beginning more.
 type StopAfter struct {
-	Failures int     `yaml:"failures,omitempty" json:"failures,omitempty"` // 0: any number
-	Share    float64 `yaml:"share,omitempty" json:"share,omitempty"`       // of all devices, from 0 to 1; 0: any
+	Failures int `yaml:"failures,omitempty" json:"failures,omitempty"` // 0: any number
+	// of all devices, from 0 to 1; 0: any
+	Share float64 `yaml:"share,omitempty" json:"share,omitempty"`
 }
 
 // Do is what an Action asks for.

@@ -89,7 +89,8 @@ func generate(r *rand.Rand, devices int, slack bool) order.Order {
 	}
 	for i := range r.IntN(2) {
 		set := pick(2 + r.IntN(3))
-		o.Rules.Lockstep = append(o.Rules.Lockstep, order.Set{Name: fmt.Sprintf("set %d", i), Of: set})
+		o.Rules.Lockstep = append(o.Rules.Lockstep,
+			order.Set{Name: fmt.Sprintf("set %d", i), Of: set})
 	}
 	if r.IntN(3) == 0 {
 		feeder := o.Devices[0].ID
@@ -140,8 +141,10 @@ func broken(o order.Order, p order.Plan) string {
 			return c
 		}
 		for _, a := range at {
-			if slices.Contains(d.Through, a.Device) || slices.Contains(by[a.Device].Through, s.Device) {
-				return fmt.Sprintf("%s and %s are at work, and one leads to the other", s.Device, a.Device)
+			if slices.Contains(d.Through, a.Device) ||
+				slices.Contains(by[a.Device].Through, s.Device) {
+				return fmt.Sprintf("%s and %s are at work, and one leads to the other", s.Device,
+					a.Device)
 			}
 		}
 		if most := o.Rules.Parallel; most > 0 && len(at) > most {
@@ -302,19 +305,21 @@ func TestNoRuleIsBroken(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		o := generate(r, 2+r.IntN(40), false)
 		share := []float64{0, 0.05, 0.3, 1}[r.IntN(4)]
-		p, err := order.Play(o, begin, func(d order.Device, do order.Do) (time.Duration, order.Event) {
-			takes, end := order.AsExpected(d, do)
-			takes = time.Duration(float64(takes) * (0.5 + r.Float64()))
-			if r.Float64() < share {
-				end = order.Event{Outcome: []order.Outcome{order.AsBefore, order.Lost}[r.IntN(2)],
-					Touched: true, Failure: true}
-				takes += d.Returns
-			}
-			if do == order.Return && end.Outcome == order.Well {
-				end.Outcome = order.AsBefore
-			}
-			return takes, end
-		})
+		p, err := order.Play(o, begin,
+			func(d order.Device, do order.Do) (time.Duration, order.Event) {
+				takes, end := order.AsExpected(d, do)
+				takes = time.Duration(float64(takes) * (0.5 + r.Float64()))
+				if r.Float64() < share {
+					end = order.Event{Outcome: []order.Outcome{order.AsBefore,
+						order.Lost}[r.IntN(2)],
+						Touched: true, Failure: true}
+					takes += d.Returns
+				}
+				if do == order.Return && end.Outcome == order.Well {
+					end.Outcome = order.AsBefore
+				}
+				return takes, end
+			})
 		if err != nil {
 			var c *order.Contradictions
 			require.ErrorAs(t, err, &c, "seed %d", seed)

@@ -328,7 +328,8 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		if at == nil {
 			a := Action{Device: w.ID, Do: w.do}
 			if w.do == Return {
-				a.Why = &Reason{Why: LockstepSet, Set: w.set.Name, Devices: slices.Clone(w.set.failed)}
+				a.Why = &Reason{Why: LockstepSet, Set: w.set.Name,
+					Devices: slices.Clone(w.set.failed)}
 			}
 			return a, true
 		}
@@ -432,7 +433,8 @@ func (s *State) needs(i int) time.Duration {
 			cap(s.order.Rules.PerUplink)
 		}
 	}
-	return (sum-chain)/time.Duration(at) + chain + (back-longestBack)/time.Duration(at) + longestBack
+	return (sum-chain)/time.Duration(at) + chain + (back-longestBack)/time.Duration(at) +
+		longestBack
 }
 
 // blocked is the line that a device must wait in; nil: it may begin.

@@ -268,7 +268,8 @@ func (s *standIn) cutOff() {
 	s.mu.Unlock()
 	for _, in := range below {
 		in.mu.Lock()
-		overlap = overlap || in.receiving > 0 || in.next != "" && time.Since(in.writing) < in.pace.Write
+		overlap = overlap || in.receiving > 0 || in.next != "" &&
+			time.Since(in.writing) < in.pace.Write
 		for c := range in.open {
 			_ = c.Close()
 		}

@@ -61,7 +61,8 @@ func (s Site) checkSignatures(doc *yamldoc.Doc) error {
 	case n.Need < 0 || n.Need > 2:
 		return doc.Errorf("$.signatures.need", "signatures: need: must be 1 or 2; left out: none")
 	case n.Need > len(n.Keys):
-		return doc.Errorf("$.signatures", "signatures: need: %d keys are required, and keys: has %d",
+		return doc.Errorf("$.signatures",
+			"signatures: need: %d keys are required, and keys: has %d",
 			n.Need, len(n.Keys))
 	}
 	return nil
@@ -84,7 +85,8 @@ func (s Site) checkCover(doc *yamldoc.Doc) error {
 		named[c.Name] = true
 		for j, pattern := range c.Of {
 			if !isPattern(pattern) {
-				return doc.Errorf(fmt.Sprintf("%s.of[%d]", at, j), "cover: %q is not a name", pattern)
+				return doc.Errorf(fmt.Sprintf("%s.of[%d]", at, j), "cover: %q is not a name",
+					pattern)
 			}
 		}
 	}
@@ -100,7 +102,8 @@ func (s Site) checkLimits(doc *yamldoc.Doc) error {
 	}
 	for _, model := range slices.Sorted(maps.Keys(l.PerModel)) {
 		if l.PerModel[model] < 1 {
-			return doc.Errorf("$.limits.per_model", "limits: per_model: %s: must be 1 or more; to leave devices alone, hold them",
+			return doc.Errorf("$.limits.per_model",
+				"limits: per_model: %s: must be 1 or more; to leave devices alone, hold them",
 				model)
 		}
 	}

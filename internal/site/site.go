@@ -20,19 +20,20 @@ const File = "site.yaml"
 
 // Site is the content of a site file.
 type Site struct {
-	Name       string              `yaml:"site"`
-	Networks   []Network           `yaml:"networks"`
-	Groups     map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
-	Hold       []Hold              `yaml:"hold"`
-	Targets    []Target            `yaml:"-"` // of targets.yaml, by Join
-	Lockstep   []Lockstep          `yaml:"lockstep"`
-	Uplinks    []Uplink            `yaml:"uplinks"`
-	Cover      []Cover             `yaml:"cover"`
-	Limits     Limits              `yaml:"limits"`
-	Windows    []Window            `yaml:"windows"`  // none: work may be done at any time
-	Timezone   string              `yaml:"timezone"` // of windows, as IANA names it; empty: this machine's
-	StopAfter  StopAfter           `yaml:"stop_after"`
-	Signatures Signatures          `yaml:"signatures"` // which an order must have
+	Name     string              `yaml:"site"`
+	Networks []Network           `yaml:"networks"`
+	Groups   map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
+	Hold     []Hold              `yaml:"hold"`
+	Targets  []Target            `yaml:"-"` // of targets.yaml, by Join
+	Lockstep []Lockstep          `yaml:"lockstep"`
+	Uplinks  []Uplink            `yaml:"uplinks"`
+	Cover    []Cover             `yaml:"cover"`
+	Limits   Limits              `yaml:"limits"`
+	Windows  []Window            `yaml:"windows"` // none: work may be done at any time
+	// of windows, as IANA names it; empty: this machine's
+	Timezone   string     `yaml:"timezone"`
+	StopAfter  StopAfter  `yaml:"stop_after"`
+	Signatures Signatures `yaml:"signatures"` // which an order must have
 	// Names are what devices are called here, by address, serial number or hardware
 	// address.
 	Names map[string]string `yaml:"names"`

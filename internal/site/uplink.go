@@ -35,7 +35,8 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 		for key, list := range map[string][]string{"reach": u.Reach, "feeds": u.Feeds} {
 			for j, pattern := range list {
 				if !isPattern(pattern) {
-					return doc.Errorf(fmt.Sprintf("%s.%s[%d]", at, key, j), "uplinks: %q is not a name",
+					return doc.Errorf(fmt.Sprintf("%s.%s[%d]", at, key, j),
+						"uplinks: %q is not a name",
 						pattern)
 				}
 			}
@@ -102,7 +103,8 @@ func (s Site) Ways(all []device.Device) Ways {
 	for _, up := range laptops {
 		for _, d := range all {
 			through := w.Through[d.ID]
-			if d.ID != up && !slices.Contains(through, up) && !slices.Contains(w.Through[up], d.ID) {
+			if d.ID != up && !slices.Contains(through, up) &&
+				!slices.Contains(w.Through[up], d.ID) {
 				w.Through[d.ID] = append(through, up)
 			}
 		}

@@ -54,7 +54,8 @@ func clock(text string) (int, error) {
 
 func (s Site) checkWindows(doc *yamldoc.Doc) error {
 	if _, err := time.LoadLocation(s.Timezone); err != nil {
-		return doc.Errorf("$.timezone", "timezone: %q is not a zone of the IANA database, such as Europe/Lisbon",
+		return doc.Errorf("$.timezone",
+			"timezone: %q is not a zone of the IANA database, such as Europe/Lisbon",
 			s.Timezone)
 	}
 	for i, w := range s.Windows {

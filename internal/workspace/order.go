@@ -136,7 +136,8 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 
 // Job is an order ready to be carried out.
 func (w *Workspace) Job(o order.Order) job.Plan {
-	plan := job.Plan{Order: o, Devices: map[string]job.Known{}, Behind: map[string][]device.Device{}}
+	plan := job.Plan{Order: o, Devices: map[string]job.Known{},
+		Behind: map[string][]device.Device{}}
 	ways := w.Site.Ways(w.devices())
 	in := map[string]bool{}
 	for _, d := range o.Devices {

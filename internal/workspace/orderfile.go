@@ -155,30 +155,42 @@ func (w *Workspace) Differences(o order.Order, anew bool) ([]Difference, error) 
 				differ(false, "%s, which is on its way, was left open: %s", i.Name, i.Reason)
 			}
 		}
-		for _, h := range d.Path {
-			for _, i := range []*order.Image{&h.Image, h.Back} {
-				if i == nil {
-					continue
-				}
-				on, there := shelf[i.SHA256]
-				switch {
-				case !there:
-					differ(true, "the image %s (%.12s…) is not on the shelf", i.File, i.SHA256)
-				case i == &h.Image && on.Advice == firmware.Withdrawn:
-					differ(true, "the image %s was withdrawn: %s", i.File, on.Because)
-				case on.Component != h.Component || i == &h.Image && on.Version != h.To:
-					differ(true, "the image %s is %s %s, not %s", i.File, on.Component, on.Version, h.To)
-				case !on.Fits(row.Match.Device.Vendor, row.Match.Device.Model, row.Match.Device.Hardware):
-					differ(true, "the image %s is not for %s %s", i.File, row.Match.Device.Vendor,
-						row.Match.Device.Model)
-				}
-			}
+		for _, text := range imagesChanged(d, row.Match.Device, shelf) {
+			differ(true, "%s", text)
 		}
 		if !same(d.Through, ways.Through[d.ID]) {
 			differ(true, "what it is reached through or fed by has changed in site.yaml")
 		}
 	}
 	return append(out, w.rulesChanged(o)...), nil
+}
+
+// imagesChanged says what of a device's images is not on the shelf as the order has it.
+func imagesChanged(d order.Device, now device.Device, shelf map[string]firmware.Image) (
+	out []string) {
+	differ := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	for _, h := range d.Path {
+		for _, i := range []*order.Image{&h.Image, h.Back} {
+			if i == nil {
+				continue
+			}
+			on, there := shelf[i.SHA256]
+			switch {
+			case !there:
+				differ("the image %s (%.12s…) is not on the shelf", i.File, i.SHA256)
+			case i == &h.Image && on.Advice == firmware.Withdrawn:
+				differ("the image %s was withdrawn: %s", i.File, on.Because)
+			case on.Component != h.Component || i == &h.Image && on.Version != h.To:
+				differ("the image %s is %s %s, not %s", i.File, on.Component, on.Version,
+					h.To)
+			case !on.Fits(now.Vendor, now.Model,
+				now.Hardware):
+				differ("the image %s is not for %s %s", i.File, now.Vendor,
+					now.Model)
+			}
+		}
+	}
+	return out
 }
 
 // interrupted are the devices that are open in a job that died.
@@ -211,7 +223,8 @@ func (w *Workspace) moved(d order.Device, row Row, anew bool) string {
 	now := row.Match.Device
 	versions := w.matcher.Order(now)
 	if d.Serial != "" && now.Serial != "" && d.Serial != now.Serial {
-		return fmt.Sprintf("it is another device: its serial number is %s, not %s", now.Serial, d.Serial)
+		return fmt.Sprintf("it is another device: its serial number is %s, not %s", now.Serial,
+			d.Serial)
 	}
 	if hold, held := w.Site.Held(now); held {
 		return "it is held: " + hold.Because
@@ -265,7 +278,8 @@ func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
 		looser("of "+model, o.Rules.PerModel[model], most)
 	}
 	looser("failures", o.Rules.StopAfter.Failures, site.StopAfter.Failures)
-	if s := site.StopAfter.Share; s > 0 && (o.Rules.StopAfter.Share == 0 || o.Rules.StopAfter.Share > s) {
+	if s := site.StopAfter.Share; s > 0 &&
+		(o.Rules.StopAfter.Share == 0 || o.Rules.StopAfter.Share > s) {
 		differ("stop_after: the site stops after %.0f%% of failures, the order later", 100*s)
 	}
 	for _, c := range site.Cover {
@@ -308,7 +322,9 @@ func (w *Workspace) Without(o order.Order, out func(order.Device) bool) order.Or
 	var cautions []order.Caution
 	for _, c := range o.Cautions {
 		c.Devices = slices.DeleteFunc(slices.Clone(c.Devices), func(name string) bool {
-			return !slices.ContainsFunc(o.Devices, func(d order.Device) bool { return d.Name == name })
+			return !slices.ContainsFunc(o.Devices, func(d order.Device) bool {
+				return d.Name == name
+			})
 		})
 		if len(c.Devices) > 0 {
 			cautions = append(cautions, c)

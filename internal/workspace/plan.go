@@ -141,7 +141,8 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 			back = w.matcher.To(back.Device, to)
 		case earlier != "" &&
 			w.matcher.Order(back.Device).Compare(earlier, back.Device.Version) > 0:
-			back.Reason = fmt.Sprintf("it ran %s before, which is later than %s: to go there, name that version",
+			back.Reason = fmt.Sprintf(
+				"it ran %s before, which is later than %s: to go there, name that version",
 				earlier, back.Device.Version)
 		case earlier != "":
 			back = w.matcher.To(back.Device, earlier)

@@ -38,7 +38,8 @@ func (e *UnsignedError) Error() string {
 	if e.Name == "" {
 		return fmt.Sprintf("the site requires orders with %d signatures, and this one was made on the fly", e.Need)
 	}
-	s := fmt.Sprintf("the order %s has %d of the %d signatures that the site requires", e.Name, e.Have, e.Need)
+	s := fmt.Sprintf("the order %s has %d of the %d signatures that the site requires", e.Name,
+		e.Have, e.Need)
 	if e.Foreign > 0 {
 		s += fmt.Sprintf("; %d more do not hold: they are by other keys, or it was changed after they were made",
 			e.Foreign)
@@ -99,7 +100,8 @@ func (w *Workspace) signatureKeys() (out []ssh.PublicKey, err error) {
 }
 
 // signatures are the keys whose signatures of an order hold, each once, and how many do not.
-func (w *Workspace) signatures(name string, data []byte, keys []ssh.PublicKey) (held []ssh.PublicKey,
+func (w *Workspace) signatures(name string, data []byte,
+	keys []ssh.PublicKey) (held []ssh.PublicKey,
 	foreign int, err error) {
 	blocks, err := w.signatureBlocks(name)
 	if err != nil {
