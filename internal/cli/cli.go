@@ -142,7 +142,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.flashCmd(),
 		a.jobsCmd(),
 		a.trackCmd(),
-		a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(),
+		a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(),
 		a.familyCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
 		a.versionCmd())
 	return root

@@ -33,6 +33,7 @@ type jobFlags struct {
 	start    string
 	waitAway time.Duration
 	detach   bool
+	stage    bool
 	anew     bool // devices that were away or refused the login are asked again
 	patience job.Patience
 }
@@ -47,6 +48,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 		"when to start: now, +2h, 22:30, a time as RFC 3339 has it, or window: the site's next one")
 	c.Flags().BoolVar(&f.detach, "detach", false,
 		"go on without this terminal; watch it with catena track, end it with catena stop")
+	c.Flags().BoolVar(&f.stage, "stage", false,
+		"send the images and leave the restarts for later: catena finish")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
 		"ask devices that are away again for so long, such as 30m: they join late")
 	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
@@ -180,6 +183,12 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		return usage("--wait-away %s: write for example 30m", f.waitAway)
 	}
 	o.WaitAway = max(o.WaitAway, f.waitAway)
+	if f.stage {
+		o.Stage = true
+	}
+	if o.Stage {
+		o.Rules.Pilot = false // nothing is proven that others could wait for
+	}
 	f.anew = f.anew || o.WaitAway > 0
 	start, err := a.startTime(w, f.start)
 	if err != nil {
@@ -257,6 +266,9 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, j *job.Job
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New(
 			"the job was stopped before all devices were worked on; go on with the same command")}
+	}
+	if parked := state.Count(job.Parked); parked > 0 {
+		a.say("%s restart when you say so: catena finish %s", view.Plural(parked, "parked device"), state.ID)
 	}
 	if less || notBegun(state) {
 		return exit{exitFailed, errSilent}
@@ -378,11 +390,12 @@ func (a *app) countDown(ctx context.Context, start time.Time) error {
 	return nil
 }
 
-// notBegun tells whether a device of a job was left, because its window closed, too many had
+// notBegun tells whether a device of a job was left, because it cannot be parked, its window closed, too many had
 // failed, or a rule could not be kept.
 func notBegun(state job.State) bool {
 	return slices.ContainsFunc(state.Devices, func(d job.DeviceState) bool {
-		return d.Step == job.Skipped && d.Cause != nil && d.Cause.Why == job.NotBegun
+		return d.Step == job.Skipped && d.Cause != nil &&
+			(d.Cause.Why == job.NotBegun || d.Cause.Why == job.CannotStage)
 	})
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/job"
+	"catena/internal/workspace"
 )
 
 func (a *app) retryCmd() *cobra.Command {
@@ -27,20 +28,29 @@ and so is what is done.`,
 	return c
 }
 
+// ended is how a job ended; it refuses one that goes on, or was interrupted.
+func ended(w *workspace.Workspace, id string) (job.State, error) {
+	state, err := w.JobState(id)
+	switch {
+	case err != nil:
+		return state, err
+	case state.Alive:
+		return state, resumeFault(job.ErrRunning, id)
+	case state.Interrupted():
+		return state, refused("job %s was interrupted; go on with it: catena resume %[1]s", id)
+	}
+	return state, nil
+}
+
 func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 	w, err := a.match()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	state, err := w.JobState(id)
-	switch {
-	case err != nil:
+	state, err := ended(w, id)
+	if err != nil {
 		return err
-	case state.Alive:
-		return refused("%w; watch it: catena track %s", job.ErrRunning, id)
-	case state.Interrupted():
-		return refused("job %s was interrupted; go on with it: catena resume %[1]s", id)
 	}
 	if err := w.OnTheFly(); err != nil {
 		return err
@@ -51,6 +61,48 @@ func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 		return nil
 	}
 	o.Note = "retry of " + id
+	o = w.Renewed(o, a.now())
+	return a.carryOut(ctx, w, f, o, nil)
+}
+
+func (a *app) finishCmd() *cobra.Command {
+	f := jobFlags{anew: true}
+	c := &cobra.Command{
+		Use:   "finish JOB",
+		Short: "Restart what is parked, and prove it",
+		Long: `Restart the devices that a job was told only to send their images (flash --stage), under the
+same rules as ever: the end of a chain before its head. Each is proven, and returned if it
+fails. One that has restarted by itself meanwhile is proven.`,
+		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window",
+		Args:    exactly(1, "one job"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.finish(c.Context(), f, args[0])
+		},
+	}
+	f.flags(c)
+	return c
+}
+
+func (a *app) finish(ctx context.Context, f jobFlags, id string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := ended(w, id)
+	if err != nil {
+		return err
+	}
+	still := map[string]bool{}
+	for _, r := range w.Rows {
+		still[r.ID] = still[r.ID] || r.ParkedIn == id
+	}
+	o := state.Unfinished(func(device string) bool { return still[device] })
+	if len(o.Devices) == 0 {
+		a.say("There is nothing to finish: no device of %s is parked now.", id)
+		return nil
+	}
+	o.Note = "finish of " + id
 	o = w.Renewed(o, a.now())
 	return a.carryOut(ctx, w, f, o, nil)
 }

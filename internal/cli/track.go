@@ -207,7 +207,7 @@ func eventLine(e job.Event, from string) string {
 // first, then those that went wrong.
 var frameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sending, job.Checking,
 	job.Stranded,
-	job.Returned, job.Failed, job.Waiting, job.Skipped, job.Done}
+	job.Returned, job.Failed, job.Waiting, job.Parked, job.Skipped, job.Done}
 
 // frame is one picture of a job.
 func frame(siteName string, state job.State, now time.Time, s view.Style) string {
@@ -338,7 +338,7 @@ func stepTone(s job.Step) view.Tone {
 		return view.Bad
 	case job.Failed, job.Returned:
 		return view.Warn
-	case job.Waiting, job.Skipped:
+	case job.Waiting, job.Skipped, job.Parked:
 		return view.Quiet
 	}
 	return view.Busy
@@ -348,7 +348,7 @@ func stepTone(s job.Step) view.Tone {
 func (a *app) summary(w *workspace.Workspace, state job.State) error {
 	var trouble []job.DeviceState
 	for _, d := range state.Devices {
-		if d.Step.End() && d.Step != job.Done {
+		if d.Step.End() && d.Step != job.Done && d.Step != job.Parked {
 			trouble = append(trouble, d)
 		}
 	}

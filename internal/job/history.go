@@ -220,6 +220,18 @@ func (h *History) LeftAlone(device, component, v string) (job string, back bool,
 	return job, back, err
 }
 
+// ParkedIn is the job that left a device with an image that waits for its restart; empty: none
+// did.
+func (h *History) ParkedIn(device string) (job string, err error) {
+	err = h.ends(device, func(e end) bool {
+		if e.End == Parked {
+			job = e.job
+		}
+		return false
+	})
+	return job, err
+}
+
 // Remnant is how the last job with a device left it, where that needs a person.
 type Remnant struct {
 	Job   string

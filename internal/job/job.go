@@ -30,13 +30,14 @@ const (
 	Done Step = "done" // proven on the new version
 	// not touched: it was there already, or the job was stopped before it
 	Skipped  Step = "skipped"
+	Parked   Step = "parked"   // it has the image, and waits for its restart
 	Failed   Step = "failed"   // not touched, or still as before
 	Returned Step = "returned" // failed, and proven back on the earlier version
 	Stranded Step = "stranded" // needs hands
 )
 
 // Ends are the steps at which a device stays.
-var Ends = []Step{Done, Skipped, Failed, Returned, Stranded}
+var Ends = []Step{Done, Parked, Skipped, Failed, Returned, Stranded}
 
 // End tells whether a device stays at this step.
 func (s Step) End() bool {

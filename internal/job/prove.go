@@ -111,3 +111,18 @@ func (s State) Again() order.Order {
 	}
 	return o
 }
+
+// Unfinished is the part of a job's order whose devices it has parked, and that are so still.
+func (s State) Unfinished(still func(device string) bool) order.Order {
+	o := s.Order
+	o.Devices, o.Stage = nil, false
+	o.Made, o.Closes = time.Time{}, time.Time{}
+	for i, d := range s.Devices {
+		if d.Step == Parked && still(d.ID) {
+			row := s.Order.Devices[i]
+			row.Parked = true
+			o.Devices = append(o.Devices, row)
+		}
+	}
+	return o
+}

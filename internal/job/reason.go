@@ -26,6 +26,7 @@ const (
 	WrongVersion Why = "wrong-version" // it runs Is, not Want
 	NotWritten   Why = "not-written"   // it has not written the image within Within
 	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
+	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
 	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
 	// Want, names: they are reached through it, and do not answer
 	CutOff         Why = "cut-off"
@@ -135,6 +136,8 @@ func (r *Reason) sentence() string {
 		return fmt.Sprintf("it has not written the image within %s", r.Within)
 	case ImageGone:
 		return "the image " + r.Want + " is not on the shelf any more"
+	case CannotStage:
+		return "it restarts by itself once it has an image: it cannot be parked"
 	case GaveUp:
 		return "the job was given up while it was " + string(r.Step)
 	case CutOff:

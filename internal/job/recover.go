@@ -26,6 +26,9 @@ import (
 // So nothing is sent a second time but to a device that, asked, could not tell.
 func (w *worker) recover(going, patience context.Context, was DeviceState) (order.Event, error) {
 	ctx := context.WithoutCancel(patience)
+	if was.last.Step == Checking && w.row.Parked {
+		return w.finishParked(going, patience)
+	}
 	if was.last.Step == Checking {
 		if was.did == order.Return {
 			return w.unwind(ctx, was.failed)
@@ -52,6 +55,53 @@ func (w *worker) recover(going, patience context.Context, was DeviceState) (orde
 		return w.allBack(ctx, was.failed)
 	case l.way == Back:
 		return w.end(Returned, was.failed)
+	}
+	if w.job.plan.Order.Stage {
+		left, _ := w.left(w.said)
+		if len(left) == 0 {
+			return w.end(Done, nil)
+		}
+	}
+	return w.goOn(going, patience)
+}
+
+// finishParked restarts a device that was left with its image, and proves it. One that has
+// restarted meanwhile, after a power cut, is proven; one that holds no image any more is sent it.
+func (w *worker) finishParked(going, patience context.Context) (order.Event, error) {
+	ctx := context.WithoutCancel(patience)
+	check := w.checking(Forth)
+	reason := w.open(patience)
+	defer w.close(patience)
+	if reason == nil {
+		if err := w.session.Healthy(patience, w.said); err != nil {
+			reason = said(Checking, err)
+			reason.Why = Unhealthy
+		}
+	}
+	check.Cause = reason
+	if reason == nil {
+		w.baseline = w.said
+		check.Baseline = &w.baseline
+	}
+	if err := w.record(Over, check); err != nil {
+		return order.Event{}, err
+	}
+	if reason != nil {
+		return w.end(Failed, reason)
+	}
+	hop := 0 // the one that it is parked on, or has started
+	for n, h := range w.row.Path {
+		if w.same(w.said.Of(h.Component), h.To) {
+			hop = n
+		}
+	}
+	l := forth(hop, w.row.Path[hop])
+	failed, err := w.finish(ctx, l, DeviceState{last: Effect{Step: Writing}, over: true})
+	switch {
+	case err != nil:
+		return order.Event{}, err
+	case failed != nil:
+		return w.rescue(ctx, *failed, l)
 	}
 	return w.goOn(going, patience)
 }
@@ -99,7 +149,7 @@ func (w *worker) meet(ctx context.Context) *Reason {
 // finish brings an image to its proof on a device that was at some step with it.
 func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, error) {
 	if w.same(w.said.Of(l.component), l.to) && !w.row.Again {
-		return w.putFrom(ctx, ctx, l, Proving)
+		return w.steps(ctx, ctx, l, putSteps[3:])
 	}
 	update, err := w.session.Update(l.component)
 	if err != nil {
@@ -110,9 +160,9 @@ func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, 
 	case gone != nil:
 		return gone, nil
 	case w.same(w.said.Of(l.component), l.to) && !w.row.Again:
-		return w.putFrom(ctx, ctx, l, Proving)
+		return w.steps(ctx, ctx, l, putSteps[3:])
 	case has:
-		return w.putFrom(ctx, ctx, l, Writing)
+		return w.steps(ctx, ctx, l, putSteps[1:])
 	case !w.same(w.said.Of(l.component), l.from):
 		return &failure{taken: true, reason: &Reason{Why: WrongVersion, Step: Proving,
 			Is: w.said.Of(l.component), Want: l.to}}, nil

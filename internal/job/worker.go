@@ -50,6 +50,9 @@ const lookWithin = 10 * time.Second
 // begun was written by the dispatcher. When going ends, no image is sent that was not begun;
 // when patience ends, a check is given up; what is being written is always finished.
 func (w *worker) work(going, patience context.Context) (order.Event, error) {
+	if w.row.Parked {
+		return w.finishParked(going, patience)
+	}
 	check := w.checking(Forth)
 	end, reason := w.check(patience)
 	defer w.close(patience)
@@ -94,6 +97,9 @@ func (w *worker) postpone() (order.Event, error) {
 
 // goOn sends what is left of the path.
 func (w *worker) goOn(going, patience context.Context) (order.Event, error) {
+	if w.job.plan.Order.Stage {
+		return w.park(patience)
+	}
 	lasting := context.WithoutCancel(patience)
 	left, _ := w.left(w.said)
 	for _, l := range left {
@@ -111,6 +117,30 @@ func (w *worker) goOn(going, patience context.Context) (order.Event, error) {
 		}
 	}
 	return w.end(Done, nil)
+}
+
+// park sends a device its next image and leaves it with that.
+func (w *worker) park(patience context.Context) (order.Event, error) {
+	legs, _ := w.left(w.said)
+	l := legs[0]
+	update, err := w.session.Update(l.component)
+	if err != nil {
+		return w.end(Failed, said(Sending, err))
+	}
+	if update.Traits().RestartsByItself {
+		return w.end(Skipped, &Reason{Why: CannotStage})
+	}
+	lasting := context.WithoutCancel(patience)
+	failed, err := w.steps(lasting, patience, l, putSteps[:2]) // sending, writing
+	switch {
+	case err != nil:
+		return order.Event{}, err
+	case failed != nil && failed.reason.Why == Abandoned:
+		return w.end(Skipped, failed.reason)
+	case failed != nil:
+		return w.rescue(lasting, *failed, l)
+	}
+	return w.end(Parked, nil)
 }
 
 // checking is the effect with which a device begins, forth or back.
@@ -297,14 +327,14 @@ type failure struct {
 // after a crash knows of a step that has begun and is not over that its effect may or
 // may not have happened, and of one that is over how it went.
 func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
-	return w.putFrom(ctx, until, l, Sending)
+	return w.steps(ctx, until, l, putSteps)
 }
 
 // putSteps are the steps of put.
 var putSteps = []Step{Sending, Writing, Restarting, Proving}
 
-// putFrom is put for a device that has the steps before from behind it.
-func (w *worker) putFrom(ctx, until context.Context, l leg, from Step) (*failure, error) {
+// steps takes some of the steps of put, in order.
+func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failure, error) {
 	effect := Effect{Component: l.component, Hop: l.hop, From: l.from, Version: l.to,
 		SHA256: l.image.SHA256, Direction: l.way}
 	meter := w.job.sent[w.row.ID]
@@ -325,7 +355,10 @@ func (w *worker) putFrom(ctx, until context.Context, l leg, from Step) (*failure
 			}
 			return nil
 		}},
-	}[slices.Index(putSteps, from):] {
+	} {
+		if !slices.Contains(which, step.step) {
+			continue
+		}
 		effect.Step, effect.Cause = step.step, nil
 		if err := w.record(Begun, effect); err != nil {
 			return nil, err

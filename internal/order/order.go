@@ -40,6 +40,8 @@ type Order struct {
 	// GiveUp bounds the waiting for one device in all its steps, never a write; 0: each
 	// step has its own patience.
 	GiveUp time.Duration `yaml:"give_up,omitempty" json:"give_up,omitempty"` // JSON: ns
+	// Stage says that images are only sent: the devices are parked until they are restarted.
+	Stage bool `yaml:"stage,omitempty" json:"stage,omitempty"`
 	// WaitAway is how long devices that are away are asked again before they fail; 0: once.
 	WaitAway time.Duration `yaml:"wait_away,omitempty" json:"wait_away,omitempty"` // JSON: ns
 	// the first goes first where nothing else decides
@@ -76,6 +78,8 @@ type Device struct {
 	Through []string `yaml:"through,flow,omitempty" json:"through,omitempty"`
 	// First says that it goes before those that are reached through it; else it goes after.
 	First bool `yaml:"first,omitempty" json:"first,omitempty"`
+	// Parked says that it has its image, and waits for its restart.
+	Parked bool `yaml:"parked,omitempty" json:"parked,omitempty"`
 	// Again says that it gets what it runs already, once more: its restart must then be seen.
 	Again bool `yaml:"again,omitempty" json:"again,omitempty"`
 	// who must have ended before, besides

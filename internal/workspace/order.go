@@ -40,7 +40,7 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 	taken := map[string][]match.Row{} // by device
 	var rows []Row                    // the first row taken of each device
 	for _, r := range chosen {
-		if len(r.Match.Path) == 0 || !r.Sendable() || r.FailedIn != "" && !wish.Named {
+		if len(r.Match.Path) == 0 || !r.Sendable() || (r.FailedIn != "" || r.ParkedIn != "") && !wish.Named {
 			continue
 		}
 		if taken[r.ID] == nil {

@@ -240,7 +240,7 @@ func (w *Workspace) moved(d order.Device, row Row, anew bool) string {
 		}
 		last[h.Component] = h.To
 	}
-	arrived := !d.Again
+	arrived := !d.Again && !d.Parked
 	for c, from := range first {
 		runs := now.Of(c)
 		if versions.Equal(runs, last[c]) {

@@ -50,6 +50,7 @@ type Row struct {
 	Access     string    `json:"access" expr:"access" about:"ok, login-refused, identity-changed, silent, unreadable or away"`
 	Groups     []string  `json:"groups" expr:"groups" about:"the site's groups it is in"`
 	FailedIn   string    `json:"failed_in" expr:"failed_in" about:"the job in which it failed on the way to the target"`
+	ParkedIn   string    `json:"parked_in" expr:"parked_in" about:"the job that left it with an image that waits for its restart"`
 	MAC        string    `json:"mac" expr:"mac" about:"its hardware address"`
 	Says       string    `json:"says" expr:"says" about:"what it says of itself in words"`
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read, or said something new"`
@@ -114,6 +115,10 @@ func Mains(rows []Row) []Row {
 // row makes the row of a match.
 func (w *Workspace) row(m match.Row) (Row, error) {
 	updated, err := w.history.Updated(m.Device.ID)
+	if err != nil {
+		return Row{}, err
+	}
+	parked, err := w.history.ParkedIn(m.Device.ID)
 	order, d := w.matcher.Order(m.Device), m.Device
 	r := Row{ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
 		Model:    d.Model,
@@ -122,7 +127,7 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		Status:    string(m.Status), Target: Version{m.Target, order}, Path: []string{},
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: d.Dialect,
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
-		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, Match: m}
+		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m}
 	if w.unknown[d.ID] {
 		r.Version.Text = "?"
 	}
@@ -151,6 +156,9 @@ func (w *Workspace) cautious(r Row) (Row, error) {
 			why = "it was brought back from there in "
 		}
 		r.Reason = why + id + ": name it to try again; " + r.Reason
+	}
+	if r.ParkedIn != "" {
+		r.Reason = "it was left with its image in " + r.ParkedIn + " and waits for its restart; " + r.Reason
 	}
 	if !r.Sendable() {
 		r.Reason = "Catena cannot send it an image yet; " + r.Reason
