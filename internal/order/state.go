@@ -25,16 +25,6 @@ type State struct {
 	stuck  int   // the first that may be left because nothing can move any more
 }
 
-// lines are where devices wait.
-type lines struct {
-	parallel *line
-	model    map[string]*line
-	uplink   map[string]*line
-	cover    []*line
-	coverOf  map[string][]int // by a device's ID: the cover sets it belongs to
-	ways     map[string]*way
-}
-
 // work is one device on its way.
 type work struct {
 	Device
@@ -63,15 +53,6 @@ const (
 	ended
 )
 
-// set is a lockstep set on its way.
-type set struct {
-	*Set
-	members []int
-	begun   bool
-	failed  []string // members, by name
-	back    [][]int  // members that return, those that others are reached through first
-}
-
 // kind is a model and an image: its first device is the pilot.
 type kind struct {
 	line
@@ -80,12 +61,6 @@ type kind struct {
 	proven  bool
 	pilot   int  // a device that is at work, or was, and is not settled
 	out     bool // there is a pilot
-}
-
-// other is a device that another job works on, and what it holds.
-type other struct {
-	Other
-	uses []use
 }
 
 // New begins an order. Its error is a *Contradictions.
@@ -169,42 +144,6 @@ func (s *State) group() {
 	}
 }
 
-// draw makes the lines.
-func (s *State) draw() {
-	r := s.order.Rules
-	s.lines = lines{parallel: &line{why: Parallel, free: r.Parallel}, model: map[string]*line{},
-		uplink: map[string]*line{}, coverOf: map[string][]int{}, ways: map[string]*way{}}
-	for model, most := range r.PerModel {
-		s.lines.model[model] = &line{why: ModelCap, name: model, free: most}
-	}
-	for i, c := range r.Cover {
-		l := &line{why: CoverSet, name: c.Name, free: len(c.Of) - c.Keep}
-		s.lines.cover = append(s.lines.cover, l)
-		for _, id := range c.Of {
-			s.lines.coverOf[id] = append(s.lines.coverOf[id], i)
-			if s.out[id] {
-				l.free--
-			}
-		}
-	}
-	for i := range s.work {
-		for _, id := range s.work[i].Through {
-			s.way(id)
-		}
-		s.way(s.work[i].ID)
-	}
-}
-
-// way is what leads through a device.
-func (s *State) way(id string) *way {
-	w := s.lines.ways[id]
-	if w == nil {
-		w = &way{line: line{why: AtWork, name: id, free: 1}}
-		s.lines.ways[id] = w
-	}
-	return w
-}
-
 // chains finds the longest chain from each device on; those in a circle get none.
 func (s *State) chains() {
 	order := s.topological()
@@ -242,60 +181,6 @@ func (s *State) topological() []int {
 				out = append(out, j)
 			}
 		}
-	}
-	return out
-}
-
-// claims are what a device takes while it is at work: room under each cap, and of each cover
-// set as many as are then out of service. A cover set that it takes nothing of is not there.
-func (s *State) claims(d *Device) []use {
-	uses := make([]use, 0, 2+len(d.Through))
-	if s.order.Rules.Parallel > 0 {
-		uses = append(uses, use{s.lines.parallel, 1})
-	}
-	if l := s.lines.model[d.Model]; l != nil {
-		uses = append(uses, use{l, 1})
-	}
-	if most := s.order.Rules.PerUplink; most > 0 {
-		for _, id := range d.Through {
-			if s.lines.uplink[id] == nil {
-				s.lines.uplink[id] = &line{why: UplinkCap, name: id, free: most}
-			}
-			uses = append(uses, use{s.lines.uplink[id], 1})
-		}
-	}
-	takes := func(id string) {
-		if s.out[id] {
-			return
-		}
-		for _, c := range s.lines.coverOf[id] {
-			l := s.lines.cover[c]
-			if last := len(uses) - 1; last >= 0 && uses[last].line == l {
-				uses[last].n++
-				continue
-			}
-			uses = append(uses, use{l, 1})
-		}
-	}
-	takes(d.ID)
-	for _, id := range s.order.Rules.Feeds[d.ID] {
-		if id != d.ID {
-			takes(id)
-		}
-	}
-	return joined(uses)
-}
-
-// joined adds up uses of one line.
-func joined(uses []use) []use {
-	out := uses[:0]
-	for _, u := range uses {
-		at := slices.IndexFunc(out, func(o use) bool { return o.line == u.line })
-		if at < 0 {
-			out = append(out, u)
-			continue
-		}
-		out[at].n += u.n
 	}
 	return out
 }
@@ -416,21 +301,21 @@ func (s *State) needs(i int) time.Duration {
 	}
 	var sum, chain, back, longestBack time.Duration
 	at := len(w.set.members)
-	cap := func(most int) {
+	atMost := func(most int) {
 		if most > 0 {
 			at = min(at, most)
 		}
 	}
-	cap(s.order.Rules.Parallel)
+	atMost(s.order.Rules.Parallel)
 	for _, m := range w.set.members {
 		member := &s.work[m]
 		sum += member.Takes
 		chain = max(chain, member.within)
 		back += member.Returns
 		longestBack = max(longestBack, member.Returns)
-		cap(s.order.Rules.PerModel[member.Model])
+		atMost(s.order.Rules.PerModel[member.Model])
 		if len(member.Through) > 0 {
-			cap(s.order.Rules.PerUplink)
+			atMost(s.order.Rules.PerUplink)
 		}
 	}
 	return (sum-chain)/time.Duration(at) + chain + (back-longestBack)/time.Duration(at) +
@@ -537,32 +422,6 @@ func (s *State) postpone(i int, until time.Time) {
 	}
 }
 
-// hold takes what a device uses, or with -1 gives it back.
-func (s *State) hold(d Device, uses []use, n int) {
-	for _, u := range uses {
-		u.line.free -= n * u.n
-	}
-	own := s.way(d.ID)
-	own.at += n
-	for _, id := range d.Through {
-		s.way(id).behind += n
-	}
-	if n > 0 {
-		return
-	}
-	for _, u := range uses {
-		s.freed(u.line)
-	}
-	if own.at == 0 {
-		s.wakeAll(&own.line)
-	}
-	for _, id := range d.Through {
-		if through := s.way(id); through.behind == 0 {
-			s.wakeAll(&through.line)
-		}
-	}
-}
-
 // end takes the end of a device, which may never have begun.
 func (s *State) end(i int, e Event) {
 	w := &s.work[i]
@@ -651,87 +510,5 @@ func (s *State) release(j int) {
 	s.work[j].open--
 	if s.work[j].open == 0 && s.work[j].phase == waiting {
 		s.makeReady(j)
-	}
-}
-
-// endOfMember takes the end of a member of a lockstep set. All or none: where one is not well,
-// those that have not begun are left, and when nobody is at work any more, those that were
-// changed return, in the order opposite to that in which they went: what others are reached
-// through first. For others the set has ended when all of it has.
-//
-//	hub-1 with handset-1 … 3, where handset-2 fails
-//	handset-1 ── well ──────────────────────────────────┐      ┌─ return ─
-//	handset-2 ── returned ─ the set has failed           │      │
-//	handset-3 ────────────── well ───────────────────────┴──────┴─ return ─
-//	hub-1                    is left: it has not begun
-func (s *State) endOfMember(i int, begun bool) {
-	w := &s.work[i]
-	in := w.set
-	for _, j := range w.then {
-		if s.work[j].set == in && w.do == Flash {
-			s.release(j)
-		}
-	}
-	if w.outcome != Well && w.do == Flash {
-		if len(in.failed) == 0 {
-			for _, m := range in.members {
-				s.makeReady(m) // to be left
-			}
-		}
-		if begun || len(in.failed) == 0 { // not those that are left because of it
-			in.failed = append(in.failed, w.Name)
-		}
-	}
-	for _, m := range in.members {
-		if s.work[m].phase != ended {
-			return
-		}
-	}
-	if len(in.failed) > 0 && in.back == nil {
-		in.back = s.backwards(in)
-	}
-	if len(in.back) > 0 {
-		level := in.back[0]
-		in.back = in.back[1:]
-		for _, m := range level {
-			s.work[m].phase, s.work[m].do, s.work[m].open = waiting, Return, 0
-			s.left++
-			s.makeReady(m)
-		}
-		return
-	}
-	for _, m := range in.members {
-		s.settle(m)
-	}
-}
-
-// backwards are the changed members of a set, in levels.
-func (s *State) backwards(in *set) [][]int {
-	levels := map[int][]int{}
-	for _, m := range in.members {
-		w := &s.work[m]
-		if w.outcome == Well && w.touched {
-			levels[len(w.Through)] = append(levels[len(w.Through)], m)
-		}
-	}
-	out := [][]int{}
-	for _, depth := range sortedKeys(levels) {
-		out = append(out, levels[depth])
-	}
-	return out
-}
-
-// elsewhere takes what other jobs work on now.
-func (s *State) elsewhere(now []Other) {
-	before := s.others
-	s.others = nil
-	for _, o := range now {
-		n := other{Other: o, uses: s.claims(&o.Device)}
-		s.others = append(s.others, n)
-		s.hold(o.Device, n.uses, 1)
-	}
-	for _, o := range before {
-		s.hold(o.Device, o.uses, -1)
-		s.wakeAll(&s.way(o.ID).line)
 	}
 }
