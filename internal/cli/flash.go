@@ -608,6 +608,14 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s\n",
 			j.ID)
 	}
+	release, awake := keepAwake("job " + j.ID + " is writing to devices")
+	defer release()
+	switch {
+	case awake:
+		a.say("This machine is kept awake meanwhile; a closed lid may put it to sleep all the same.")
+	case a.style(a.human()).Terminal:
+		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
+	}
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, patience) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)
