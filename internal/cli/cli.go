@@ -109,8 +109,10 @@ A night's work:
   catena scan                                             find and read the devices
   catena shelf add ~/Downloads/firmware.zip               fill the shelf
   catena match                                            see what should be flashed
-  catena flash --all                                      flash it, prove it
+  catena order new night-1 --all                          make an order of it; see it: order show
+  catena flash night-1                                    carry it out, prove it
   catena track                                            watch, from another terminal too
+  catena resume                                           go on after a crash
 
 Logins are kept with catena login add; without any, one is asked for, or taken from
 CATENA_LOGIN=user:password.
@@ -139,7 +141,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.flashCmd(),
+		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.packCmd(), a.unpackCmd(), a.flashCmd(),
 		a.jobsCmd(),
 		a.trackCmd(),
 		a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(),

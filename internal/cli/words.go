@@ -87,10 +87,13 @@ func wordedOrder(err error) error {
 		taken    *workspace.NameTakenError
 		unsigned *workspace.UnsignedError
 		wrong    *order.Contradictions
+		pack     *workspace.PackError
 	)
 	switch {
 	case errors.As(err, &wrong):
 		return refused("%w", err)
+	case errors.As(err, &pack):
+		return usage("%w; nothing was made", err)
 	case errors.As(err, &unsigned) && unsigned.Name == "":
 		return refused("%w; nothing was touched. Make an order and have it signed: catena order new, catena order sign", err)
 	case errors.As(err, &unsigned):

@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"context"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/shelf"
+	"catena/internal/workspace"
+)
+
+// packEnding is that of a pack's file.
+const packEnding = ".pack"
+
+func (a *app) packCmd() *cobra.Command {
+	var out string
+	var logins bool
+	c := &cobra.Command{
+		Use:   "pack ORDER",
+		Short: "Put all that a night needs into one verified file",
+		Long: `Write one file with the site and its families, an order with its signatures, its images forth
+and back, and what is known of the devices and their keys: for the laptop that goes offline.
+There: catena unpack FILE. The record of what was done so far stays here; so do the logins,
+unless --logins takes them along, encrypted as they are.`,
+		Example: "  catena pack night-1\n  catena pack night-1 --logins --out /media/stick/night-1.pack",
+		Args:    exactly(1, "one order"),
+		RunE: func(c *cobra.Command, args []string) error {
+			if out == "" {
+				out = args[0] + packEnding
+			}
+			return a.pack(c.Context(), args[0], out, logins)
+		},
+	}
+	c.Flags().StringVar(&out, "out", "", "the file to write (default: ORDER.pack, here)")
+	c.Flags().BoolVar(&logins, "logins", false, "take the logins along, encrypted as they are")
+	return c
+}
+
+func (a *app) pack(ctx context.Context, name, out string, logins bool) error {
+	if err := notThere(out); err != nil {
+		return err
+	}
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	images, err := w.Pack(ctx, name, out, logins)
+	if err != nil {
+		return err
+	}
+	a.say("Packed the order %s with %s into %s. On the other machine: catena unpack %s", name,
+		view.Plural(images, "image"), out, filepath.Base(out))
+	return nil
+}
+
+func (a *app) unpackCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "unpack FILE [FOLDER]",
+		Short: "Make a site folder of a packed file, and fill the shelf from it",
+		Long: `Verify a file that catena pack wrote, make a site folder of it, and put its images on the
+shelf. A folder that exists is not touched.`,
+		Example: "  catena unpack night-1.pack\n  catena unpack /media/stick/night-1.pack marrow-hill",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) != 1 && len(args) != 2 {
+				return usage("catena unpack takes a file, and the name of the folder to make")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			dir := strings.TrimSuffix(filepath.Base(args[0]), packEnding)
+			if len(args) == 2 {
+				dir = args[1]
+			}
+			return a.unpack(c.Context(), args[0], dir)
+		},
+	}
+}
+
+func (a *app) unpack(ctx context.Context, file, dir string) error {
+	s, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	results, err := workspace.Unpack(ctx, file, dir, s, a.now)
+	if err != nil {
+		return err
+	}
+	if err := a.printImport(results); err != nil {
+		return err
+	}
+	a.say("\nMade the site folder %s of %s. Next: cd %[1]s, then catena order list, and add the logins if they did not come with it.", dir, file)
+	if slices.ContainsFunc(results, func(r shelf.Result) bool { return r.Outcome == shelf.Refused }) {
+		return exit{exitFailed, errSilent}
+	}
+	return nil
+}

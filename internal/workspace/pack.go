@@ -1,0 +1,327 @@
+package workspace
+
+import (
+	"archive/zip"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/firmware"
+	"catena/internal/ledger"
+	"catena/internal/login"
+	"catena/internal/order"
+	"catena/internal/shelf"
+	"catena/internal/signature"
+	"catena/internal/site"
+)
+
+// A pack is one file with all that a night needs: the site with its families, an order with its
+// signatures, its images forth and back, and what is known of the devices. It is a zip whose
+// entries are stored as they are:
+//
+//	site/…         site.yaml, targets.yaml, families/, orders/, logins.age if asked for
+//	devices.json   the devices known, under their IDs, which the order means
+//	keys.json      the keys that are trusted since the first contact
+//	shelf.zip      the images with their manifests, as catena's shelf exports them
+//	checksums      the SHA-256 of each of these, a line each, as sha256sum prints them
+const (
+	packSite      = "site/"
+	packDevices   = "devices.json"
+	packKeys      = "keys.json"
+	packShelf     = "shelf.zip"
+	packChecksums = "checksums"
+)
+
+// Bounds of a pack that is read: no site comes near them.
+const (
+	mostPacked     = 10_000   // entries
+	mostPackedText = 64 << 20 // bytes of an entry, but for the images
+)
+
+// PackError is returned for a file that is not a pack, or is not whole.
+type PackError struct{ Path, Reason string }
+
+func (e *PackError) Error() string { return e.Path + " cannot be unpacked: " + e.Reason }
+
+// Pack writes an order and all that it needs into a file, whole or not at all. With logins, the
+// encrypted file of the logins goes with it. It returns how many images it holds.
+func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (images int, err error) {
+	o, err := w.ReadSigned(name)
+	if err != nil {
+		return 0, err
+	}
+	work, err := os.MkdirTemp(filepath.Dir(to), ".pack-*")
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = os.RemoveAll(work) }() // what is left of it
+	list, err := w.imagesOf(o)
+	if err != nil {
+		return 0, err
+	}
+	if err := w.Shelf.Export(ctx, filepath.Join(work, packShelf), list, nil); err != nil {
+		return 0, err
+	}
+	f, err := os.Create(filepath.Join(work, "pack"))
+	if err != nil {
+		return 0, err
+	}
+	p := &packer{zip: zip.NewWriter(f)}
+	w.packFiles(p, name, logins)
+	p.file(packShelf, filepath.Join(work, packShelf))
+	trusted, _, err := Keys(w.Ledger)
+	if err == nil {
+		p.json(packDevices, w.devices())
+		p.json(packKeys, trusted)
+		p.bytes(packChecksums, []byte(strings.Join(p.sums, "")))
+	}
+	if err := errors.Join(err, p.err, p.zip.Close(), f.Sync(), f.Close()); err != nil {
+		return 0, err
+	}
+	return len(list), os.Rename(f.Name(), to)
+}
+
+// imagesOf are the images of an order, forth and back.
+func (w *Workspace) imagesOf(o order.Order) ([]firmware.Image, error) {
+	all, err := w.Shelf.List()
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[string]string{}
+	for _, d := range o.Devices {
+		for _, h := range d.Path {
+			wanted[h.Image.SHA256] = h.Image.File
+			if h.Back != nil {
+				wanted[h.Back.SHA256] = h.Back.File
+			}
+		}
+	}
+	var out []firmware.Image
+	for _, i := range all {
+		if _, ok := wanted[i.SHA256]; ok {
+			out = append(out, i)
+			delete(wanted, i.SHA256)
+		}
+	}
+	for digest, file := range wanted {
+		return nil, fmt.Errorf("%w: %s (%.12s…)", shelf.ErrGone, file, digest)
+	}
+	return out, nil
+}
+
+// packFiles packs the files of the site folder, and the shelf's families that it does not have.
+func (w *Workspace) packFiles(p *packer, name string, logins bool) {
+	names := []string{site.File, site.TargetsFile, OrdersFolder + "/" + name + ".yaml",
+		OrdersFolder + "/" + name + ".yaml" + signature.Ending}
+	if logins {
+		names = append(names, login.File)
+	}
+	for _, key := range w.Site.Signatures.Keys {
+		if local := filepath.ToSlash(key); filepath.IsLocal(key) && !strings.Contains(key, " ") {
+			names = append(names, local)
+		}
+	}
+	for _, n := range names {
+		if from := filepath.Join(w.Dir, filepath.FromSlash(n)); exists(from) {
+			p.file(packSite+n, from)
+		}
+	}
+	for _, folder := range []string{w.Dir, w.Shelf.Dir()} {
+		families, _ := filepath.Glob(filepath.Join(folder, "families", "*.yaml")) // well-formed
+		for _, f := range families {
+			n := packSite + "families/" + filepath.Base(f)
+			if !slices.Contains(p.names, n) {
+				p.file(n, f)
+			}
+		}
+	}
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+// packer writes entries and remembers their digests. After its first error it does nothing.
+type packer struct {
+	zip   *zip.Writer
+	names []string
+	sums  []string
+	err   error
+}
+
+func (p *packer) add(name string, from io.Reader) {
+	if p.err != nil {
+		return
+	}
+	to, err := p.zip.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Store,
+		Modified: time.Unix(0, 0).UTC()})
+	if err == nil {
+		h := sha256.New()
+		_, err = io.Copy(io.MultiWriter(to, h), from)
+		p.names = append(p.names, name)
+		p.sums = append(p.sums, fmt.Sprintf("%x  %s\n", h.Sum(nil), name))
+	}
+	p.err = err
+}
+
+func (p *packer) bytes(name string, content []byte) { p.add(name, strings.NewReader(string(content))) }
+
+func (p *packer) json(name string, value any) {
+	raw, err := json.Marshal(value)
+	p.err = errors.Join(p.err, err)
+	p.bytes(name, raw)
+}
+
+func (p *packer) file(name, from string) {
+	f, err := os.Open(from)
+	if err != nil {
+		p.err = errors.Join(p.err, err)
+		return
+	}
+	defer func() { _ = f.Close() }() // only read from
+	p.add(name, f)
+}
+
+// Unpack makes a site folder of a pack, and puts its images on a shelf. Everything is verified
+// first; dir must not exist. It returns what became of the images. Its error is a PackError
+// where the file is not one.
+func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() time.Time) (
+	results []shelf.Result, err error) {
+	if exists(dir) {
+		return nil, &PackError{from, dir + " already exists"}
+	}
+	work, err := os.MkdirTemp(filepath.Dir(filepath.Clean(dir)), ".unpack-*")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = os.RemoveAll(work) }() // what is left of it
+	if err := extract(from, work); err != nil {
+		return nil, err
+	}
+	folder := filepath.Join(work, filepath.FromSlash(packSite))
+	if _, err := ReadSite(folder); err != nil {
+		return nil, err
+	}
+	var devices []*device.Device
+	var keys []device.Key
+	if err := errors.Join(readJSON(filepath.Join(work, packDevices), &devices),
+		readJSON(filepath.Join(work, packKeys), &keys)); err != nil {
+		return nil, &PackError{from, err.Error()}
+	}
+	l, err := ledger.Create(folder, now)
+	if err != nil {
+		return nil, err
+	}
+	err = l.Append(Founded, "", "", map[string]string{"because": "unpacked from " + filepath.Base(from)})
+	if err == nil && len(devices) > 0 {
+		err = See(l, "", devices...)
+	}
+	if err == nil {
+		err = Trust(l, keys)
+	}
+	if err := errors.Join(err, l.Close()); err != nil {
+		return nil, err
+	}
+	results, err = s.Import(ctx, []string{filepath.Join(work, packShelf)}, shelf.Options{})
+	if err != nil {
+		return results, err
+	}
+	for i := range results {
+		results[i].Source = strings.TrimPrefix(results[i].Source,
+			filepath.Clean(work)+string(filepath.Separator))
+	}
+	return results, os.Rename(folder, dir)
+}
+
+func readJSON(path string, into any) error {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return errors.New(filepath.Base(path) + " is missing")
+	}
+	return json.Unmarshal(raw, into)
+}
+
+// extract writes the entries of a pack into a folder, and verifies each of them.
+func extract(from, into string) error {
+	z, err := zip.OpenReader(from)
+	if err != nil {
+		return &PackError{from, err.Error()}
+	}
+	defer func() { _ = z.Close() }() // only read from
+	if len(z.File) > mostPacked {
+		return &PackError{from, fmt.Sprintf("it has more than %d entries", mostPacked)}
+	}
+	digests := map[string]string{}
+	for _, f := range z.File {
+		digest, err := extractOne(f, into)
+		if err != nil {
+			return &PackError{from, fmt.Sprintf("%q: %v", f.Name, err)}
+		}
+		digests[f.Name] = digest
+	}
+	raw, err := os.ReadFile(filepath.Join(into, packChecksums))
+	if err != nil {
+		return &PackError{from, "it has no checksums: it is no pack of ours, or is not whole"}
+	}
+	delete(digests, packChecksums)
+	for line := range strings.Lines(string(raw)) {
+		digest, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
+		if digests[name] != digest {
+			return &PackError{from, fmt.Sprintf("%q is not what it was when it was packed", name)}
+		}
+		delete(digests, name)
+	}
+	for name := range digests {
+		return &PackError{from, fmt.Sprintf("%q is not among its checksums", name)}
+	}
+	return nil
+}
+
+// extractOne writes an entry. Only stored ones are taken: what they claim to be is what they
+// are.
+func extractOne(f *zip.File, into string) (digest string, err error) {
+	name := filepath.FromSlash(f.Name)
+	known := f.Name == packDevices || f.Name == packKeys || f.Name == packShelf ||
+		f.Name == packChecksums || strings.HasPrefix(f.Name, packSite)
+	switch {
+	case !known || !filepath.IsLocal(name) || path.Clean(f.Name) != f.Name ||
+		strings.HasPrefix(f.Name, packSite+ledger.Folder):
+		return "", errors.New("a pack has no such entry")
+	case f.Method != zip.Store || !f.Mode().IsRegular():
+		return "", errors.New("it is not stored as it is")
+	case f.Name != packShelf && f.UncompressedSize64 > mostPackedText:
+		return "", fmt.Errorf("it has more than %d bytes", mostPackedText)
+	}
+	to := filepath.Join(into, name)
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return "", err
+	}
+	in, err := f.Open()
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = in.Close() }() // its digest tells
+	perm := os.FileMode(0o644)
+	if f.Name == packSite+login.File {
+		perm = 0o600
+	}
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, perm)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.New()
+	_, err = io.Copy(io.MultiWriter(out, h), in)
+	return hex.EncodeToString(h.Sum(nil)), errors.Join(err, out.Sync(), out.Close())
+}
