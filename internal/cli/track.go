@@ -344,23 +344,38 @@ func stepTone(s job.Step) view.Tone {
 	return view.Busy
 }
 
+// endOrder is the order in which devices stand when a job has ended: what needs a person first.
+var endOrder = []job.Step{job.Stranded, job.Returned, job.Failed, job.Skipped, job.Waiting,
+	job.Parked, job.Done}
+
+// sayEnds prints every device that has ended: what it was on, what it runs, how long it took,
+// and what to do.
+func (a *app) sayEnds(state job.State) {
+	ended := slices.DeleteFunc(slices.Clone(state.Devices), func(d job.DeviceState) bool {
+		return !d.Step.End()
+	})
+	slices.SortStableFunc(ended, func(x, y job.DeviceState) int {
+		return slices.Index(endOrder, x.Step) - slices.Index(endOrder, y.Step)
+	})
+	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"}}
+	for _, d := range ended {
+		took := ""
+		if d.Took > 0 {
+			took = view.Clock(time.Duration(d.Took * float64(time.Second)))
+		}
+		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, took, d.Reason,
+			advice(d))
+	}
+	if len(ended) == 0 || a.quiet {
+		return
+	}
+	a.say("")
+	t.Draw(a.human(), a.style(a.human()))
+}
+
 // summary says how a job ended, and gives the exit code that says so too.
 func (a *app) summary(w *workspace.Workspace, state job.State) error {
-	var trouble []job.DeviceState
-	for _, d := range state.Devices {
-		if d.Step.End() && d.Step != job.Done && d.Step != job.Parked {
-			trouble = append(trouble, d)
-		}
-	}
-	if len(trouble) > 0 {
-		t := view.Table{Columns: []string{"name", "end", "runs", "why", "what to do"}}
-		for _, d := range trouble {
-			t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.Version,
-				d.Reason, advice(d))
-		}
-		a.say("")
-		t.Draw(a.human(), a.style(a.human()))
-	}
+	a.sayEnds(state)
 	var parts []string
 	for _, end := range append([]job.Step{job.Waiting}, job.Ends...) {
 		if n := state.Count(end); n > 0 {
