@@ -39,7 +39,6 @@ type jobFlags struct {
 }
 
 func (f *jobFlags) flags(c *cobra.Command) {
-	f.patience = job.Usual
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false,
 		"start without asking; cautions are accepted by --accept")
 	c.Flags().StringArrayVar(&f.accept, "accept", nil,
@@ -52,12 +51,32 @@ func (f *jobFlags) flags(c *cobra.Command) {
 		"send the images and leave the restarts for later: catena finish")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
 		"ask devices that are away again for so long, such as 30m: they join late")
-	c.Flags().Var(&patienceFlag{&f.patience}, "patience",
-		"how long a device may take in a step, as STEP=DURATION; may be repeated")
+	patienceVar(c, &f.patience)
 }
 
 // patienceFlag reads --patience STEP=DURATION.
 type patienceFlag struct{ of *job.Patience }
+
+// patienceVar adds --patience to a command.
+func patienceVar(c *cobra.Command, p *job.Patience) {
+	u := job.Usual
+	c.Flags().Var(&patienceFlag{p}, "patience", fmt.Sprintf(
+		"how long a device may take in a step, as STEP=DURATION; may be repeated (default: as the site says, or %s)",
+		inSteps(u)))
+}
+
+// patience is how long devices may take: as a person says, else the site, else as usual.
+func patience(w *workspace.Workspace, said job.Patience) job.Patience {
+	s := w.Site.Patience
+	return said.Over(job.Patience{Grace: s.Grace, Writing: s.Writing, Restarting: s.Restarting,
+		Proving: s.Proving}).Over(job.Usual)
+}
+
+// inSteps writes a patience as --patience takes it.
+func inSteps(p job.Patience) string {
+	return fmt.Sprintf("writing=%s, restarting=%s, proving=%s, grace=%s", p.Writing, p.Restarting,
+		p.Proving, p.Grace)
+}
 
 func (p *patienceFlag) steps() map[string]*time.Duration {
 	return map[string]*time.Duration{"writing": &p.of.Writing, "restarting": &p.of.Restarting,
@@ -84,13 +103,8 @@ func (p *patienceFlag) Set(text string) error {
 
 func (p *patienceFlag) Type() string { return "STEP=DURATION" }
 
-func (p *patienceFlag) String() string {
-	if p.of == nil {
-		return ""
-	}
-	return fmt.Sprintf("writing=%s, restarting=%s, proving=%s, grace=%s", p.of.Writing,
-		p.of.Restarting, p.of.Proving, p.of.Grace)
-}
+// String says nothing: the help tells what is usual.
+func (p *patienceFlag) String() string { return "" }
 
 func (a *app) flashCmd() *cobra.Command {
 	var f jobFlags
@@ -224,7 +238,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		return err
 	}
 	moved += later
-	j, err := a.engine(w, access, f.patience).Start(w.Job(o))
+	j, err := a.engine(w, access, patience(w, f.patience)).Start(w.Job(o))
 	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
 		return refused("%w; nothing was touched", err)
 	}
@@ -232,7 +246,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		return err
 	}
 	if f.detach {
-		return a.detach(w, j, (&patienceFlag{&f.patience}).String())
+		return a.detach(w, j, inSteps(patience(w, f.patience)))
 	}
 	return a.seeThrough(ctx, w, j, moved > 0)
 }
@@ -583,7 +597,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	going, stopStarting := context.WithCancel(ctx)
 	defer stopStarting()
-	patience, letGo := context.WithCancel(ctx)
+	checking, letGo := context.WithCancel(ctx)
 	defer letGo()
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
@@ -592,7 +606,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 		for times := 0; ; times++ {
 			select {
 			case <-signals:
-			case <-patience.Done():
+			case <-checking.Done():
 				return
 			}
 			if times == 0 {
@@ -617,7 +631,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
 	}
 	ended := make(chan error, 1)
-	go func() { ended <- j.Run(going, patience) }()
+	go func() { ended <- j.Run(going, checking) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil

@@ -25,7 +25,7 @@ func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p job.Pat
 }
 
 func (a *app) resumeCmd() *cobra.Command {
-	f := job.Usual
+	var said job.Patience
 	c := &cobra.Command{
 		Use:   "resume [JOB]",
 		Short: "Go on with a job whose Catena died",
@@ -41,15 +41,14 @@ device cannot tell. Without JOB, the one that was interrupted.`,
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.resume(c.Context(), args, f)
+			return a.resume(c.Context(), args, said)
 		},
 	}
-	c.Flags().Var(&patienceFlag{&f}, "patience",
-		"how long a device may take in a step, as STEP=DURATION; may be repeated")
+	patienceVar(c, &said)
 	return c
 }
 
-func (a *app) resume(ctx context.Context, args []string, patience job.Patience) error {
+func (a *app) resume(ctx context.Context, args []string, said job.Patience) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -70,7 +69,7 @@ func (a *app) resume(ctx context.Context, args []string, patience job.Patience) 
 	}
 	a.say("Going on with job %s of %s: %s.", state.ID,
 		state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
-	j, err := a.engine(w, access, patience).Resume(state.ID, w.Job(state.Order),
+	j, err := a.engine(w, access, patience(w, said)).Resume(state.ID, w.Job(state.Order),
 		closesNow(w, a.now()))
 	if err != nil {
 		return resumeFault(err, state.ID)
@@ -194,7 +193,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	if err != nil {
 		return err
 	}
-	err = a.engine(w, access, job.Usual).GiveUp(ctx, id, w.Job(state.Order))
+	err = a.engine(w, access, patience(w, job.Patience{})).GiveUp(ctx, id, w.Job(state.Order))
 	if err != nil {
 		return resumeFault(err, id)
 	}

@@ -136,7 +136,7 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	proofs, err := a.engine(w, access, job.Usual).Prove(ctx, state, w.Job(state.Order).Devices)
+	proofs, err := a.engine(w, access, patience(w, job.Patience{})).Prove(ctx, state, w.Job(state.Order).Devices)
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@
 package job
 
 import (
+	"cmp"
 	"time"
 
 	"catena/internal/device"
@@ -80,6 +81,13 @@ type Patience struct {
 	Writing    time.Duration // for a device to write what it was sent
 	Restarting time.Duration // for a device to come back from its restart
 	Proving    time.Duration // for a device that is back to be as it should
+}
+
+// Over is a patience whose steps that are not said (0) come from another one.
+func (p Patience) Over(under Patience) Patience {
+	return Patience{Grace: cmp.Or(p.Grace, under.Grace), Writing: cmp.Or(p.Writing, under.Writing),
+		Restarting: cmp.Or(p.Restarting, under.Restarting),
+		Proving:    cmp.Or(p.Proving, under.Proving)}
 }
 
 // Usual is the patience for real devices: some take minutes to write and to start.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"catena/internal/text"
 	"catena/internal/yamldoc"
@@ -47,6 +48,25 @@ func ParseShare(text string) (float64, error) {
 		return 0, fmt.Errorf("%q is not a share; write for example 20%%", text)
 	}
 	return n / 100, nil
+}
+
+// Patience is how long devices of the site may take in a step; 0: as usual.
+type Patience struct {
+	Grace      time.Duration `yaml:"grace"` // before one that restarts by itself is asked to
+	Writing    time.Duration `yaml:"writing"`
+	Restarting time.Duration `yaml:"restarting"`
+	Proving    time.Duration `yaml:"proving"`
+}
+
+func (s Site) checkPatience(doc *yamldoc.Doc) error {
+	p := s.Patience
+	for key, d := range map[string]time.Duration{"grace": p.Grace, "writing": p.Writing,
+		"restarting": p.Restarting, "proving": p.Proving} {
+		if d < 0 {
+			return doc.Errorf("$.patience."+key, "patience: %s: write for example 20m", key)
+		}
+	}
+	return nil
 }
 
 // Signatures are those that an order must have before it is carried out.

@@ -33,6 +33,7 @@ type Site struct {
 	// of windows, as IANA names it; empty: this machine's
 	Timezone   string     `yaml:"timezone"`
 	StopAfter  StopAfter  `yaml:"stop_after"`
+	Patience   Patience   `yaml:"patience"`
 	Signatures Signatures `yaml:"signatures"` // which an order must have
 	// Names are what devices are called here, by address, serial number or hardware
 	// address.
@@ -78,7 +79,7 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
-		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures,
+		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -55,7 +56,8 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 			doc, err = nil, &Error{Name: name, Message: "is not YAML that can be read"}
 		}
 	}()
-	if err := shape(name, lexer.Tokenize(string(data))); err != nil {
+	tokens := lexer.Tokenize(string(data))
+	if err := shape(name, tokens); err != nil {
 		return nil, err
 	}
 	file, err := parser.ParseBytes(data, 0)
@@ -71,7 +73,7 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 	}
 	err = yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict())
 	if err != nil {
-		return nil, place(name, err)
+		return nil, duration(name, tokens, place(name, err))
 	}
 	return &Doc{name, file}, nil
 }
@@ -137,6 +139,27 @@ func (d *Doc) find(path string) (line, column int) {
 	}
 	at := node.GetToken().Position
 	return at.Line, at.Column
+}
+
+// duration gives the error about a word that is no duration, which the YAML package leaves
+// without a place, the place of the word.
+func duration(name string, tokens token.Tokens, err error) error {
+	var e *Error
+	if !errors.As(err, &e) || e.Line > 0 {
+		return err
+	}
+	_, quoted, is := strings.Cut(e.Message, "time: invalid duration ")
+	word, unquoteErr := strconv.Unquote(quoted)
+	if !is || unquoteErr != nil {
+		return err
+	}
+	for _, t := range tokens {
+		if t.Value == word {
+			return &Error{Name: name, Line: t.Position.Line, Column: t.Position.Column,
+				Message: fmt.Sprintf("%q is not a duration; write for example 20m", word)}
+		}
+	}
+	return err
 }
 
 func place(name string, err error) error {
