@@ -80,6 +80,8 @@ type Image struct {
 type Traits struct {
 	RestartsByItself bool          // once it has the image
 	Down             time.Duration // how long it announced to be away; 0: it did not say
+	Restarts         int           // how often it restarts until it runs the image; 0: once
+	Settle           time.Duration // how long it must stay well before it counts as proven
 }
 
 // Update moves one image into one component. The engine may record or crash between any

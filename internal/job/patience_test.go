@@ -46,6 +46,9 @@ type acted struct {
 	drains       time.Duration // after a broken transfer it takes what is on the wire for so long
 	drained      time.Time
 	sending      func() // at the start of a transfer
+	settles      time.Duration
+	restarts     int       // how often it restarts by itself; 0: once
+	sickFrom     time.Time // it is not healthy from then on
 }
 
 func (a *acted) About() dialect.About {
@@ -103,10 +106,17 @@ func (a *acted) Read(ctx context.Context) (device.Reading, error) {
 	return r, nil
 }
 
-func (a *acted) Healthy(context.Context, device.Reading) error { return nil }
-func (a *acted) Update(string) (dialect.Update, error)         { return a, nil }
-func (a *acted) Locate() (dialect.Locator, error)              { return nil, device.ErrUnsupported }
-func (a *acted) Close(context.Context) error                   { return nil }
+func (a *acted) Healthy(context.Context, device.Reading) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if !a.sickFrom.IsZero() && !time.Now().Before(a.sickFrom) {
+		return device.Because(device.Refusal, "it reports a fault: motor current")
+	}
+	return nil
+}
+func (a *acted) Update(string) (dialect.Update, error) { return a, nil }
+func (a *acted) Locate() (dialect.Locator, error)      { return nil, device.ErrUnsupported }
+func (a *acted) Close(context.Context) error           { return nil }
 
 func (a *acted) Ready(ctx context.Context) error {
 	select {
@@ -118,7 +128,8 @@ func (a *acted) Ready(ctx context.Context) error {
 }
 
 func (a *acted) Traits() dialect.Traits {
-	return dialect.Traits{RestartsByItself: true, Down: a.announces}
+	return dialect.Traits{RestartsByItself: true, Down: a.announces, Settle: a.settles,
+		Restarts: a.restarts}
 }
 
 func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64)) error {
@@ -236,6 +247,27 @@ func TestPatience(t *testing.T) {
 			job.Done, "", "2.0", 10 * time.Minute, 11 * time.Minute},
 		"it never comes back": {&acted{writes: time.Minute, down: never},
 			job.Stranded, job.DidNotReturn, "1.0", 10 * time.Minute, 13 * time.Minute},
+		"it restarts twice": {&acted{writes: time.Minute, down: time.Minute, restarts: 2,
+			back: func(a *acted) { // up on the old version for half a minute, then away once more
+				again := a.until.Add(30 * time.Second)
+				a.version = "1.0"
+				time.AfterFunc(time.Until(again), func() {
+					a.mu.Lock()
+					defer a.mu.Unlock()
+					a.version, a.until = "2.0", time.Now().Add(5*time.Minute)
+				})
+			}},
+			job.Done, "", "2.0", 7 * time.Minute, 8 * time.Minute},
+		"it settles": {&acted{writes: time.Minute, down: time.Minute, settles: 10 * time.Minute},
+			job.Done, "", "2.0", 12 * time.Minute, 13 * time.Minute},
+		"it does not stay well": {&acted{writes: time.Minute, down: time.Minute,
+			settles: 10 * time.Minute, back: func(a *acted) {
+				a.sickFrom = time.Time{}
+				if a.version == "2.0" {
+					a.sickFrom = a.until.Add(5 * time.Minute)
+				}
+			}},
+			job.Returned, job.NotSettled, "1.0", 9 * time.Minute, 20 * time.Minute},
 		"it is given up": {&acted{writes: 2 * time.Minute, down: never, giveUp: 5 * time.Minute},
 			job.Stranded, job.DidNotReturn, "1.0", 5 * time.Minute, 6 * time.Minute},
 		"a write is waited for": {&acted{writes: 8 * time.Minute, down: 0, giveUp: 5 * time.Minute},

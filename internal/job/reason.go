@@ -29,6 +29,7 @@ const (
 	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
 	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
 	// Want, names: they are reached through it, and do not answer
+	NotSettled     Why = "not-settled" // it was well, and did not stay so for Within
 	CutOff         Why = "cut-off"
 	NotRestarted   Why = "not-restarted"   // it was not seen to restart
 	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
@@ -140,6 +141,8 @@ func (r *Reason) sentence() string {
 		return "it restarts by itself once it has an image: it cannot be parked"
 	case GaveUp:
 		return "the job was given up while it was " + string(r.Step)
+	case NotSettled:
+		return fmt.Sprintf("after its restart: it was well, and did not stay so for %s", r.Within)
 	case CutOff:
 		return prefix + r.Want + ", reached through it, no longer answers"
 	case NotRestarted:

@@ -31,9 +31,10 @@ type worker struct {
 	job      *Job
 	row      order.Device // what is to be done
 	known    Known
-	first    time.Time // when it began
-	began    time.Time // when the way that it is on began
-	touched  bool      // an image was begun to be sent
+	first    time.Time      // when it began
+	began    time.Time      // when the way that it is on began
+	touched  bool           // an image was begun to be sent
+	traits   dialect.Traits // of the update that is under way
 	dialect  dialect.Dialect
 	at       dialect.At
 	session  dialect.Session
@@ -364,6 +365,7 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 			return nil, err
 		}
 		w.touched = true
+		w.traits = update.Traits()
 		failed := step.do()
 		effect.Down = update.Traits().Down
 		if failed != nil {
@@ -527,12 +529,18 @@ const loginTries = 2
 
 // prove returns what is wrong with the device, which should run that version, be
 // the same as before, and be healthy. One that has just come back may need a while,
-// so it looks again.
+// so it looks again; one that restarts more than once may be away again meanwhile. Then it must
+// stay well for as long as it has to settle.
 func (w *worker) prove(ctx context.Context, component, to string) *Reason {
-	wait := w.wait(w.within(w.job.engine.Patience.Proving))
+	patience := w.job.engine.Patience
+	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
+	wait := w.wait(w.within(patience.Proving + more))
 	for refused := 0; ; {
 		reason := w.look(ctx, component, to)
-		if reason == nil || reason.IdentityChanged() {
+		if reason == nil {
+			return w.settled(ctx, component, to)
+		}
+		if reason.IdentityChanged() {
 			return reason // no later look can better it
 		}
 		if errors.Is(reason.Device, device.ErrLoginRefused) {
@@ -542,6 +550,19 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 			return reason
 		}
 	}
+}
+
+// settled looks whether a device that is well stays so for as long as it has to settle.
+func (w *worker) settled(ctx context.Context, component, to string) *Reason {
+	if w.traits.Settle == 0 {
+		return nil
+	}
+	for wait := w.wait(w.traits.Settle); wait(); {
+		if reason := w.look(ctx, component, to); reason != nil {
+			return (&Reason{Why: NotSettled, Step: Proving, Within: w.traits.Settle}).then(reason)
+		}
+	}
+	return nil
 }
 
 // look is one look at the device.
