@@ -141,8 +141,8 @@ func TestKilledInEveryStep(t *testing.T) {
 	}
 }
 
-// atRandom is a site with a daisy chain and devices that fail in every way, as fast as its
-// stand-ins go.
+// atRandom is a site with a daisy chain, a lockstep set and devices that fail in every way, as
+// fast as its stand-ins go.
 const atRandom = `site: Marrow Hill Locks
 login: {user: keeper, password: quoin-and-sluice}
 pace: {write: 100ms, restart: 150ms}
@@ -155,6 +155,7 @@ devices:
   - {name: gate-2, kind: gate, model: TG-200, hardware: "2", serial: TG2-00102, version: K42, host: 102, behind: [gate-3]}
   - {name: gate-3, kind: gate, model: TG-200, hardware: "2", serial: TG2-00103, version: K41, host: 103}
   - {name: gate-4, kind: gate, model: TG-200, hardware: "2", serial: TG2-00104, version: K42, host: 104, faults: {sick: true}}
+  - {name: gate-5, kind: gate, model: TG-200, hardware: "2", serial: TG2-00105, version: K42, host: 105}
 images:
   - {maker: Wexcombe, models: [WX-40], version: 3.1.0, file: wx40_3.1.0.bin, bytes: 200000}
   - {maker: Wexcombe, models: [WX-40], version: 3.2.1, file: wx40_3.2.1.bin, bytes: 200000}
@@ -177,7 +178,8 @@ func TestKilledAtRandom(t *testing.T) {
 			dir, stop := patientSite(t, atRandom)
 			f, err := os.OpenFile(filepath.Join(dir, "site.yaml"), os.O_APPEND|os.O_WRONLY, 0)
 			require.NoError(t, err)
-			_, err = f.WriteString("uplinks: [{through: gate-1, reach: [gate-2]}, {through: gate-2, reach: [gate-3]}]\n")
+			_, err = f.WriteString("uplinks: [{through: gate-1, reach: [gate-2]}, {through: gate-2, reach: [gate-3]}]\n" +
+				"lockstep: [{name: pair, of: [gate-4, gate-5]}]\n")
 			require.NoError(t, errors.Join(err, f.Close()))
 			args := []string{"flash", "--all", "--yes", "--patience", "proving=300ms", "--patience",
 				"grace=1s"}
@@ -208,6 +210,10 @@ func TestKilledAtRandom(t *testing.T) {
 			for _, d := range state.Devices {
 				ends[d.Name] = string(d.Step) + " " + d.Version
 			}
+			// it returned with the other one, or was not begun any more
+			assert.Contains(t, []string{"returned K42", "skipped "}, ends["gate-5"])
+			delete(ends, "gate-5")
+			assert.Regexp(t, `gate-5 .* K42 `, catena(t, dir, "list"), "the set goes together")
 			assert.Equal(t, map[string]string{"cam-11": "done 3.2.1", "cam-12": "returned 3.1.0",
 				"cam-21": "returned 3.1.0", "cam-22": "done 3.2.1", "gate-1": "done K44",
 				"gate-2": "done K44", "gate-3": "done K44", "gate-4": "returned K42"}, ends)

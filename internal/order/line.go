@@ -6,7 +6,8 @@ import (
 )
 
 // queue holds devices, the most urgent one first. A device may lie in several queues, and in
-// one that it has no business in any more: who takes it out looks at what it is by then.
+// one that it has no business in any more, and how urgent it is may have changed: who takes it
+// out looks at what it is by then.
 type queue []entry
 
 type entry struct {
@@ -73,7 +74,12 @@ func (s *State) put(l *line, device int) { heap.Push(&l.queue, s.entry(device)) 
 func (s *State) wake(l *line) {
 	for l != nil && l.free > 0 && l.queue.Len() > 0 {
 		e := heap.Pop(&l.queue).(entry)
-		if w := &s.work[e.device]; w.phase == waiting && w.from == nil {
+		w := &s.work[e.device]
+		switch now := s.entry(e.device); {
+		case w.phase != waiting || w.from != nil:
+		case now != e: // another one may be more urgent by now
+			heap.Push(&l.queue, now)
+		default:
 			w.from = l
 			s.makeReady(e.device)
 			return

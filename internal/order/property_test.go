@@ -347,3 +347,79 @@ func TestMakespan(t *testing.T) {
 	assert.Greater(t, n, 200)
 	assert.LessOrEqual(t, sum/float64(n), 1.05)
 }
+
+// work are the spans of a plan in which somebody is at work. When it is found out that a device
+// is left does not matter: that it is.
+func work(p order.Plan) (out []order.Span, left map[string]bool) {
+	left = map[string]bool{}
+	for _, s := range p.Spans {
+		if s.Do == order.Leave {
+			left[s.Device] = true
+			continue
+		}
+		out = append(out, s)
+	}
+	return out, left
+}
+
+// Whoever applies what happened until then is where the job was: a state made of the events of
+// a night, cut anywhere, says the same of every device that waits, and goes on the same way.
+func TestAStateIsItsEvents(t *testing.T) {
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 4))
+		o := generate(r, 2+r.IntN(30), false)
+		s, err := order.New(o)
+		if err != nil {
+			continue
+		}
+		var happened []order.Event
+		cut := r.IntN(3 * len(o.Devices))
+		ends := map[string]order.Event{}
+		now := begin
+		apply := func(e order.Event) {
+			require.NoError(t, s.Apply(e))
+			happened = append(happened, e)
+		}
+		for len(happened) < cut {
+			if a, ok := s.Next(now); ok && a.Do == order.Leave {
+				apply(order.Event{At: now, Kind: order.Ended, Device: a.Device, Outcome: a.Left()})
+				continue
+			} else if ok {
+				apply(order.Event{At: now, Kind: order.Began, Device: a.Device, Do: a.Do})
+				end := order.Event{At: now.Add(time.Duration(1+r.IntN(600)) * time.Second), Kind: order.Ended,
+					Device: a.Device, Outcome: order.Well, Touched: true}
+				if a.Do == order.Return || r.IntN(5) == 0 {
+					end.Outcome, end.Failure = order.AsBefore, a.Do != order.Return
+				}
+				ends[a.Device] = end
+				continue
+			}
+			next := ""
+			for id, e := range ends {
+				if next == "" || e.At.Before(ends[next].At) || e.At.Equal(ends[next].At) && id < next {
+					next = id
+				}
+			}
+			if next == "" {
+				break
+			}
+			now = ends[next].At
+			apply(ends[next])
+			delete(ends, next)
+		}
+		again, err := order.New(o)
+		require.NoError(t, err)
+		for _, e := range happened {
+			require.NoError(t, again.Apply(e))
+		}
+		require.Equal(t, s.Waiting(now), again.Waiting(now), "seed %d", seed)
+		rest, err := s.Rest(now, order.AsExpected)
+		require.NoError(t, err)
+		same, err := again.Rest(now, order.AsExpected)
+		require.NoError(t, err)
+		spans, left := work(rest)
+		sameSpans, sameLeft := work(same)
+		require.Equal(t, spans, sameSpans, "seed %d", seed)
+		require.Equal(t, left, sameLeft, "seed %d", seed)
+	}
+}

@@ -22,6 +22,8 @@ type State struct {
 	atWork map[int]bool
 	left   int   // how many have not ended
 	later  []int // postponed
+	slow   []int // all, those first that need longest
+	due    int   // so many of them need longer than is left of the window
 	stuck  int   // the first that may be left because nothing can move any more
 }
 
@@ -82,10 +84,12 @@ func New(o Order) (*State, error) {
 		return nil, &Contradictions{All: wrong}
 	}
 	for i := range s.work {
+		s.slow = append(s.slow, i)
 		if s.work[i].open == 0 {
 			s.makeReady(i)
 		}
 	}
+	slices.SortFunc(s.slow, func(a, b int) int { return cmp.Compare(s.needs(b), s.needs(a)) })
 	return s, nil
 }
 
@@ -195,11 +199,21 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		}
 		return due
 	})
+	for !s.order.Closes.IsZero() && s.due < len(s.slow) &&
+		now.Add(s.needs(s.slow[s.due])).After(s.order.Closes) {
+		s.makeReady(s.slow[s.due]) // to be left, wherever it waits
+		s.due++
+	}
 	for s.ready.Len() > 0 {
 		i := s.ready[0].device
 		w := &s.work[i]
 		if w.phase != waiting {
 			heap.Pop(&s.ready)
+			continue
+		}
+		if now := s.entry(i); now != s.ready[0] {
+			s.ready[0] = now
+			heap.Fix(&s.ready, 0)
 			continue
 		}
 		if why := s.never(i, now); why != nil {
@@ -360,7 +374,7 @@ func (s *State) Apply(e Event) error {
 		s.stop(&Reason{Why: PersonStop})
 		return nil
 	case Resumed:
-		s.order.Closes = e.Closes
+		s.order.Closes, s.due = e.Closes, 0
 		return nil
 	case Elsewhere:
 		s.elsewhere(e.Others)
@@ -393,11 +407,20 @@ func (s *State) begin(i int, do Do) {
 	w.uses = s.claims(&w.Device)
 	s.hold(w.Device, w.uses, 1)
 	s.pass(w)
-	if w.set != nil {
+	if w.set != nil && !w.set.begun {
 		w.set.begun = true
+		for _, m := range w.set.members { // they are more urgent now
+			if s.work[m].phase == waiting {
+				s.makeReady(m)
+			}
+		}
 	}
-	if k := w.pilots; k != nil && !k.proven && !k.out {
+	switch k := w.pilots; {
+	case k == nil || k.proven || do == Return:
+	case !k.out:
 		k.pilot, k.out, k.free = i, true, 0
+	case !s.together(k.pilot, i):
+		s.prove(k) // unstick has; the events say so, too
 	}
 }
 
@@ -422,29 +445,14 @@ func (s *State) postpone(i int, until time.Time) {
 	}
 }
 
-// end takes the end of a device, which may never have begun.
+// end takes the end of a device, which may never have begun. First all is brought up to date
+// that says how urgent others are; then what it held is given back, to the most urgent.
 func (s *State) end(i int, e Event) {
 	w := &s.work[i]
 	begun := w.phase == working
-	if begun {
-		delete(s.atWork, i)
-		if e.Outcome == Lost {
-			s.lose(w)
-		}
-		s.hold(w.Device, w.uses, -1)
-		w.uses = nil
-	}
-	s.pass(w)
 	w.phase, w.outcome = ended, e.Outcome
 	w.touched = w.touched || e.Touched
 	s.left--
-	if e.Outcome == Well && s.out[w.ID] { // it is back in service
-		delete(s.out, w.ID)
-		for _, c := range s.lines.coverOf[w.ID] {
-			s.lines.cover[c].free++
-			s.freed(s.lines.cover[c])
-		}
-	}
 	if e.Failure {
 		s.failed = append(s.failed, w.Name)
 		stop := s.order.Rules.StopAfter
@@ -453,23 +461,42 @@ func (s *State) end(i int, e Event) {
 			s.stop(&Reason{Why: ManyFailed, Devices: slices.Clone(s.failed)})
 		}
 	}
+	if begun {
+		delete(s.atWork, i)
+	}
+	uses := w.uses
+	w.uses = nil
 	if w.set == nil {
 		s.settle(i)
-		return
+	} else {
+		s.endOfMember(i, begun)
 	}
-	s.endOfMember(i, begun)
+	if e.Outcome == Well && s.out[w.ID] { // it is back in service
+		delete(s.out, w.ID)
+		for _, c := range s.lines.coverOf[w.ID] {
+			s.lines.cover[c].free++
+			s.freed(s.lines.cover[c])
+		}
+	}
+	if begun && e.Outcome == Lost {
+		uses = s.lose(w, uses)
+	}
+	if begun {
+		s.hold(w.Device, uses, -1)
+	}
+	s.pass(w)
 }
 
-// lose keeps what a lost device, and what it feeds, takes of the cover sets. Who would take them
-// out of service, too, needs less of the sets now.
-func (s *State) lose(w *work) {
-	w.uses = slices.DeleteFunc(w.uses, func(u use) bool { return u.line.why == CoverSet })
+// lose keeps what a lost device, and what it feeds, takes of the cover sets, and returns the rest.
+// Who would take them out of service, too, needs less of the sets now.
+func (s *State) lose(w *work, uses []use) (given []use) {
 	for _, id := range append([]string{w.ID}, s.order.Rules.Feeds[w.ID]...) {
 		s.out[id] = true
 		for _, c := range s.lines.coverOf[id] {
 			s.wakeAll(s.lines.cover[c])
 		}
 	}
+	return slices.DeleteFunc(uses, func(u use) bool { return u.line.why == CoverSet })
 }
 
 // stop has nothing more begin.
