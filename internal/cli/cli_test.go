@@ -155,7 +155,13 @@ func startSim(check func(error), dir string, args []string) *simulation {
 			}
 		}
 	}
-	return startSimAt(check, dir, args)
+	// A place that is named may be in use for a moment: somebody looks for a free one.
+	s := startSimAt(check, dir, args)
+	for tries := 0; s.net == "" && tries < 40; tries++ {
+		time.Sleep(250 * time.Millisecond)
+		s = startSimAt(check, dir, args)
+	}
+	return s
 }
 
 func startSimAt(check func(error), dir string, args []string) *simulation {

@@ -37,7 +37,7 @@ func (f *wishFlags) flags(c *cobra.Command) {
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
 		"begin no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
 	c.Flags().StringVar(&f.wish.Note, "note", "",
-		"a note that stands in the order, the job and its report")
+		"a note that stands in the order and its job")
 	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
 		"wait no longer for one device, in all its steps; a write is always waited for")
 }
