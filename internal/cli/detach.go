@@ -7,6 +7,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/cli/view"
@@ -22,6 +24,9 @@ import (
 // secretsFrom is the variable that tells a program to read its secrets, as a JSON object of
 // variables, from its input.
 const secretsFrom = "CATENA_SECRETS_FROM"
+
+// secretNames are the variables that open the logins.
+var secretNames = []string{"CATENA_PASSPHRASE", "CATENA_LOGIN", "CATENA_IDENTITY"}
 
 // mostSecrets bounds what is read of it, in bytes.
 const mostSecrets = 64 << 10
@@ -64,7 +69,10 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 	cmd := exec.Command(self, "-C", w.Dir, "--shelf", w.Shelf.Dir(), "resume", j.ID, "--patience",
 		patience)
 	cmd.Args[0] = os.Args[0]
-	cmd.Env = append(os.Environ(), secretsFrom+"=input")
+	cmd.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool {
+		name, _, _ := strings.Cut(v, "=")
+		return slices.Contains(secretNames, name)
+	}), secretsFrom+"=input")
 	cmd.Stdout, cmd.Stderr = out, out
 	cmd.SysProcAttr = onItsOwn()
 	in, err := cmd.StdinPipe()
@@ -75,7 +83,7 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 		return err
 	}
 	secrets := map[string]string{}
-	for _, name := range []string{"CATENA_PASSPHRASE", "CATENA_LOGIN", "CATENA_IDENTITY"} {
+	for _, name := range secretNames {
 		secrets[name] = a.getenv(name)
 	}
 	if a.identity != "" {

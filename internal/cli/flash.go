@@ -216,12 +216,9 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	if err != nil {
 		return err
 	}
-	access, err := a.access(w)
+	access, err := a.accessTo(w, o)
 	if err != nil {
 		return err
-	}
-	if d := w.Job(o).Devices[o.Devices[0].ID].Device; !has(access, d) {
-		return noLogin(d)
 	}
 	a.announce(o, forecast, skipped)
 	if err := a.acceptCautions(&o, f.accept); err != nil {
@@ -261,7 +258,7 @@ func (a *app) waitForStart(ctx context.Context, w *workspace.Workspace, o order.
 	if err := a.countDown(ctx, start); err != nil {
 		return o, 0, err
 	}
-	if err := w.Match(w.Shelf); err != nil {
+	if err := w.Renew(); err != nil {
 		return o, 0, err
 	}
 	return a.holdAgainst(w, o, anew, a.now())
@@ -294,13 +291,9 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, j *job.Job
 // out, and counted; anything else that changed refuses the order.
 func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, anew bool, start time.Time) (
 	_ order.Order, left int, err error) {
-	differences, err := w.Differences(o, anew)
-	if err != nil {
-		return o, 0, err
-	}
 	skip := map[string]bool{}
 	var refuse []string
-	for _, d := range differences {
+	for _, d := range w.Differences(o, anew) {
 		if d.Refuses {
 			refuse = append(refuse, strings.TrimPrefix(d.Device+": ", ": ")+d.Text)
 			continue
@@ -411,6 +404,22 @@ func notBegun(state job.State) bool {
 		return d.Step == job.Skipped && d.Cause != nil &&
 			(d.Cause.Why == job.NotBegun || d.Cause.Why == job.CannotStage)
 	})
+}
+
+// accessTo is access for an order. Without any login for its devices it is refused: all of them
+// would fail for that alone.
+func (a *app) accessTo(w *workspace.Workspace, o order.Order) (*workspace.Access, error) {
+	access, err := a.access(w)
+	if err != nil {
+		return nil, err
+	}
+	known := w.Job(o).Devices
+	for _, d := range o.Devices {
+		if has(access, known[d.ID].Device) {
+			return access, nil
+		}
+	}
+	return nil, noLogin(known[o.Devices[0].ID].Device)
 }
 
 // has tells whether there is a login to use with a device.

@@ -419,17 +419,11 @@ func (a *app) orderCheck(name string) error {
 		return err
 	}
 	defer w.Close()
-	o, err := w.ReadOrder(name)
+	o, err := w.ReadSigned(name)
 	if err != nil {
 		return err
 	}
-	if _, err := w.ReadSigned(name); err != nil {
-		return err
-	}
-	differences, err := w.Differences(o, false)
-	if err != nil {
-		return err
-	}
+	differences := w.Differences(o, false)
 	t := view.Table{Columns: []string{"device", "then", "what is different"}}
 	code := exitDone
 	for _, d := range differences {

@@ -63,7 +63,7 @@ func (a *app) resume(ctx context.Context, args []string, said job.Patience) erro
 	case !state.Ended.IsZero():
 		return resumeFault(job.ErrOver, state.ID)
 	}
-	access, err := a.access(w)
+	access, err := a.accessTo(w, state.Order)
 	if err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	case !giveUp:
 		return refused("job %s was interrupted, and nobody is at work on it. Go on with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
 	}
-	access, err := a.access(w)
+	access, err := a.accessTo(w, state.Order)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/job"
+	"catena/internal/order"
 	"catena/internal/workspace"
 )
 
@@ -43,6 +44,20 @@ func ended(w *workspace.Workspace, id string) (job.State, error) {
 }
 
 func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
+	return a.partOf(ctx, f, id, func(w *workspace.Workspace, s job.State) (order.Order, error) {
+		o := s.Again()
+		o.Note = "retry of " + id
+		if len(o.Devices) == 0 {
+			a.say("There is nothing to retry: no device of %s failed or was left.", id)
+		}
+		return o, w.OnTheFly()
+	})
+}
+
+// partOf carries out the part of an ended job's order that of chooses; none of its devices: of
+// has said so.
+func (a *app) partOf(ctx context.Context, f jobFlags, id string,
+	of func(*workspace.Workspace, job.State) (order.Order, error)) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -52,17 +67,11 @@ func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 	if err != nil {
 		return err
 	}
-	if err := w.OnTheFly(); err != nil {
+	o, err := of(w, state)
+	if err != nil || len(o.Devices) == 0 {
 		return err
 	}
-	o := state.Again()
-	if len(o.Devices) == 0 {
-		a.say("There is nothing to retry: no device of %s failed or was left.", id)
-		return nil
-	}
-	o.Note = "retry of " + id
-	o = w.Renewed(o, a.now())
-	return a.carryOut(ctx, w, f, o, nil)
+	return a.carryOut(ctx, w, f, w.Renewed(o, a.now()), nil)
 }
 
 func (a *app) finishCmd() *cobra.Command {
@@ -84,27 +93,18 @@ fails. One that has restarted by itself meanwhile is proven.`,
 }
 
 func (a *app) finish(ctx context.Context, f jobFlags, id string) error {
-	w, err := a.match()
-	if err != nil {
-		return err
-	}
-	defer w.Close()
-	state, err := ended(w, id)
-	if err != nil {
-		return err
-	}
-	still := map[string]bool{}
-	for _, r := range w.Rows {
-		still[r.ID] = still[r.ID] || r.ParkedIn == id
-	}
-	o := state.Unfinished(func(device string) bool { return still[device] })
-	if len(o.Devices) == 0 {
-		a.say("There is nothing to finish: no device of %s is parked now.", id)
-		return nil
-	}
-	o.Note = "finish of " + id
-	o = w.Renewed(o, a.now())
-	return a.carryOut(ctx, w, f, o, nil)
+	return a.partOf(ctx, f, id, func(w *workspace.Workspace, s job.State) (order.Order, error) {
+		still := map[string]bool{}
+		for _, r := range w.Rows {
+			still[r.ID] = still[r.ID] || r.ParkedIn == id
+		}
+		o := s.Unfinished(func(device string) bool { return still[device] })
+		o.Note = "finish of " + id
+		if len(o.Devices) == 0 {
+			a.say("There is nothing to finish: no device of %s is parked now.", id)
+		}
+		return o, nil
+	})
 }
 
 func (a *app) proveCmd() *cobra.Command {
@@ -132,7 +132,7 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	access, err := a.access(w)
+	access, err := a.accessTo(w, state.Order)
 	if err != nil {
 		return err
 	}

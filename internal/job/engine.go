@@ -404,7 +404,9 @@ func (j *Job) begin(start func(order.Action)) error {
 func (j *Job) checking(a order.Action) Effect {
 	w := worker{row: j.row(a.Device)}
 	if a.Do == order.Return {
-		return w.checking(Back)
+		e := w.checking(Back)
+		e.Cause = &Reason{Why: NotBegun, Order: a.Why}
+		return e
 	}
 	return w.checking(Forth)
 }

@@ -51,7 +51,7 @@ type Effect struct {
 	Behind []string `json:"behind,omitempty"`
 	// after sending: how long the device announced to be away, in ns
 	Down  time.Duration `json:"down,omitempty"`
-	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not
+	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not. Of one that begins: why it returns
 }
 
 // resumedBody is the body of a Resumed entry.
@@ -82,6 +82,8 @@ func (b endBody) event(device string, at time.Time) order.Event {
 	switch b.End {
 	case Done:
 		e.Outcome = order.Well
+	case Parked: // as it should be; it runs nothing new that could return
+		e.Outcome, e.Touched = order.Well, false
 	case Skipped:
 		if b.Cause != nil && b.Cause.Why == ThereAlready {
 			e.Outcome = order.Well

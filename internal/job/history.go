@@ -238,6 +238,9 @@ type Remnant struct {
 	Step  Step      // Stranded, or the step that it was in when its job died
 	Since time.Time // of the step
 	Cause *Reason   // of Stranded
+	// Unread says that nobody knows what it runs: it was not read at its end, or since it was
+	// written to.
+	Unread bool
 }
 
 // Left is how the last job with a device left it; ok is false where that needs nobody.
@@ -250,11 +253,13 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 			return r, false, unreadable(begun, err)
 		}
 		open, err := isOpen(h.ledger, begun.Job)
-		return Remnant{Job: begun.Job, Step: b.Step, Since: begun.At}, open &&
-			!h.ledger.Held(begun.Job), err
+		return Remnant{Job: begun.Job, Step: b.Step, Since: begun.At,
+				Unread: b.Step != Checking}, open &&
+				!h.ledger.Held(begun.Job), err
 	}
 	err = h.ends(device, func(e end) bool {
-		r = Remnant{Job: e.job, Step: e.End, Since: e.at, Cause: e.Cause}
+		r = Remnant{Job: e.job, Step: e.End, Since: e.at, Cause: e.Cause,
+			Unread: e.Version == "" || e.Cause.Away()}
 		return false
 	})
 	return r, r.Step == Stranded, err

@@ -260,26 +260,18 @@ func TestWhatIsBehindAnswersAgain(t *testing.T) {
 func TestResumeWaitsForWhatIsOnTheWire(t *testing.T) {
 	gate := &acted{writes: time.Minute, down: time.Minute, drops: 3, drains: time.Minute}
 	bubble(t, troupe{"gate-1": gate}, func(t *testing.T, n *night) {
-		gate.sending = func() { _ = n.ledger.Close() } // as a power cut would
 		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("gate-1")}},
 			Devices: n.known}
-		j, err := n.engine.Start(plan)
-		require.NoError(t, err)
-		require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
+		n.crash(t, plan, gate)
 		require.Equal(t, 3, gate.attempts)
-
-		n.engine.Ledger, err = ledger.Open(n.dir, time.Now)
-		require.NoError(t, err)
-		defer func() { _ = n.engine.Ledger.Close() }()
-		gate.sending = nil
+		gate.drained = time.Now().Add(time.Minute)
 		left, err := job.Interrupted(n.engine.Ledger)
 		require.NoError(t, err)
 		require.Len(t, left, 1)
-		j, err = n.engine.Resume("j1", plan, time.Time{})
+		j, err := n.engine.Resume("j1", plan, time.Time{})
 		require.NoError(t, err)
 		require.NoError(t, j.Run(t.Context(), t.Context()))
-		s, err := job.Load(n.engine.Ledger, "j1")
-		require.NoError(t, err)
+		s := n.state(t, "j1")
 		assert.Equal(t, map[string]string{"gate-1": "done 2.0"}, ends(s), s.Devices[0].Reason)
 		assert.Equal(t, 4, gate.attempts)
 		_, err = n.engine.Resume("j1", plan, time.Time{})
@@ -303,5 +295,84 @@ func TestDevicesThatAreAwayJoinLate(t *testing.T) {
 		assert.Equal(t, []int{1, 0, 1},
 			[]int{devices["cam-11"].attempts, devices["cam-12"].attempts,
 				devices["cam-21"].attempts})
+	})
+}
+
+// crash plays a job until a device begins to send, when its ledger goes away as in a power cut,
+// and opens the ledger anew.
+func (n *night) crash(t *testing.T, plan job.Plan, at *acted) {
+	before := at.sending
+	at.sending = func() { _ = n.ledger.Close() }
+	j, err := n.engine.Start(plan)
+	require.NoError(t, err)
+	require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
+	at.sending = before
+	n.ledger, err = ledger.Open(n.dir, time.Now)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = n.ledger.Close() })
+	n.engine.Ledger = n.ledger
+	time.Sleep(time.Hour) // whatever the device was doing is over
+}
+
+// state is how a job is.
+func (n *night) state(t *testing.T, id string) job.State {
+	s, err := job.Load(n.ledger, id)
+	require.NoError(t, err)
+	return s
+}
+
+// A job that is given up sends nothing more. What cannot be told well is stranded, and so is a
+// member of a lockstep set that runs another version than the rest of it.
+func TestGivenUp(t *testing.T) {
+	hub := &acted{drains: time.Nanosecond, drops: 9}
+	devices := troupe{"handset-1": {}, "hub-1": hub, "cam-11": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		o := order.Order{
+			Devices: []order.Device{row("handset-1", "hub-1"), row("hub-1"), row("cam-11")},
+			Rules: order.Rules{Parallel: 1,
+				Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub-1", "handset-1"}}}}}
+		plan := job.Plan{Order: o, Devices: n.known}
+		n.crash(t, plan, hub)
+		require.Equal(t, "2.0", devices["handset-1"].version)
+		require.NoError(t, n.engine.GiveUp(t.Context(), "j1", plan))
+		s := n.state(t, "j1")
+		assert.False(t, s.Ended.IsZero())
+		assert.Equal(t, map[string]string{"handset-1": "stranded 2.0", "hub-1": "failed 1.0",
+			"cam-11": "skipped "}, ends(s), "the set is in parts, and needs hands")
+		assert.Contains(t, s.Devices[1].Reason, "given up while it was sending; it still runs 1.0")
+		assert.Equal(t, []int{1, 0}, []int{devices["handset-1"].attempts, devices["cam-11"].attempts})
+	})
+	// One that cannot tell whether it holds an image is stranded.
+	blind := &acted{drops: 9, blind: true}
+	bubble(t, troupe{"cam-11": blind}, func(t *testing.T, n *night) {
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11")}}, Devices: n.known}
+		n.crash(t, plan, blind)
+		require.NoError(t, n.engine.GiveUp(t.Context(), "j1", plan))
+		assert.Equal(t, "stranded 1.0", ends(n.state(t, "j1"))["cam-11"])
+	})
+}
+
+// A job that only sends does so after a crash, too: nothing restarts before it is told to. A
+// lockstep set is parked as a whole.
+func TestStagedAfterACrash(t *testing.T) {
+	gate := &acted{parks: true, drains: time.Nanosecond, drops: 3}
+	devices := troupe{"gate-1": gate, "gate-2": {parks: true, drains: time.Nanosecond}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		plan := job.Plan{Order: order.Order{Stage: true,
+			Devices: []order.Device{row("gate-1"), row("gate-2")},
+			Rules: order.Rules{Parallel: 1,
+				Lockstep: []order.Set{{Name: "pair", Of: []string{"gate-1", "gate-2"}}}}},
+			Devices: n.known}
+		n.crash(t, plan, gate)
+		j, err := n.engine.Resume("j1", plan, time.Time{})
+		require.NoError(t, err)
+		require.NoError(t, j.Run(t.Context(), t.Context()))
+		assert.Equal(t, map[string]string{"gate-1": "parked 1.0", "gate-2": "parked 1.0"},
+			ends(n.state(t, "j1")))
+		assert.Equal(t, "1.0", gate.version, "it was not restarted")
+		plan.Order = n.state(t, "j1").Unfinished(func(string) bool { return true })
+		s := n.run(t, plan.Order)
+		assert.Equal(t, map[string]string{"gate-1": "done 2.0", "gate-2": "done 2.0"}, ends(s))
+		assert.Equal(t, []int{4, 1}, []int{gate.attempts, devices["gate-2"].attempts}, "nothing is sent again")
 	})
 }

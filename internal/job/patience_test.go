@@ -47,6 +47,8 @@ type acted struct {
 	drained      time.Time
 	sending      func() // at the start of a transfer
 	settles      time.Duration
+	parks        bool      // it restarts only when it is asked to
+	blind        bool      // it cannot tell whether it holds an image
 	restarts     int       // how often it restarts by itself; 0: once
 	sickFrom     time.Time // it is not healthy from then on
 }
@@ -70,7 +72,7 @@ func (a *acted) Probe(context.Context, dialect.At) (device.Reading, error) {
 
 // settle starts what was sent, once it is written.
 func (a *acted) settle() {
-	if a.sent == "" || a.stays || time.Now().Before(a.writing) {
+	if a.sent == "" || a.stays || a.parks || time.Now().Before(a.writing) {
 		return
 	}
 	a.restart()
@@ -81,7 +83,7 @@ func (a *acted) restart() {
 		a.version, a.sent = a.sent, ""
 	}
 	a.until = a.writing.Add(a.down)
-	if a.stays {
+	if a.stays || a.parks {
 		a.until = time.Now().Add(a.down)
 	}
 	if a.back != nil {
@@ -128,7 +130,7 @@ func (a *acted) Ready(ctx context.Context) error {
 }
 
 func (a *acted) Traits() dialect.Traits {
-	return dialect.Traits{RestartsByItself: true, Down: a.announces, Settle: a.settles,
+	return dialect.Traits{RestartsByItself: !a.parks, Down: a.announces, Settle: a.settles,
 		Restarts: a.restarts}
 }
 
@@ -156,6 +158,9 @@ func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64
 func (a *acted) Progress(context.Context) (int, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if a.blind {
+		return 0, device.ErrUnsupported
+	}
 	if a.drains > 0 && a.sent == "" {
 		if time.Now().Before(a.drained) {
 			return 50, nil

@@ -26,9 +26,6 @@ import (
 // So nothing is sent a second time but to a device that, asked, could not tell.
 func (w *worker) recover(going, patience context.Context, was DeviceState) (order.Event, error) {
 	ctx := context.WithoutCancel(patience)
-	if was.last.Step == Checking && w.row.Parked {
-		return w.finishParked(going, patience)
-	}
 	if was.last.Step == Checking {
 		if was.did == order.Return {
 			return w.unwind(ctx, was.failed)
@@ -56,11 +53,8 @@ func (w *worker) recover(going, patience context.Context, was DeviceState) (orde
 	case l.way == Back:
 		return w.end(Returned, was.failed)
 	}
-	if w.job.plan.Order.Stage {
-		left, _ := w.left(w.said)
-		if len(left) == 0 {
-			return w.end(Done, nil)
-		}
+	if w.job.plan.Order.Stage && !w.same(w.said.Of(l.component), l.to) {
+		return w.end(Parked, nil)
 	}
 	return w.goOn(going, patience)
 }
@@ -162,7 +156,7 @@ func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, 
 	case w.same(w.said.Of(l.component), l.to) && !w.row.Again:
 		return w.steps(ctx, ctx, l, putSteps[3:])
 	case has:
-		return w.steps(ctx, ctx, l, putSteps[1:])
+		return w.steps(ctx, ctx, l, w.stepsOf(l)[1:])
 	case !w.same(w.said.Of(l.component), l.from):
 		return &failure{taken: true, reason: &Reason{Why: WrongVersion, Step: Proving,
 			Is: w.said.Of(l.component), Want: l.to}}, nil
@@ -253,8 +247,9 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 		if !ok {
 			return e.Ledger.Append(Closed, id, "", struct{}{})
 		}
-		a.Do = order.Leave // what should return is not returned either
-		a.Of = order.Flash
+		if a.Do != order.Leave { // what should return is not returned either
+			a.Do, a.Of = order.Leave, a.Do
+		}
 		if a.Why == nil {
 			a.Why = &order.Reason{Why: order.PersonStop}
 		}

@@ -250,6 +250,9 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 		var b Effect
 		err := json.Unmarshal(e.Body, &b)
 		d.last, d.over = b, false
+		if b.Cause != nil { // why it returns
+			d.failed = b.Cause
+		}
 		if d.Step == Waiting || d.Step.End() {
 			d.did = order.Flash
 			if d.Step.End() {

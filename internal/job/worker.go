@@ -98,14 +98,14 @@ func (w *worker) postpone() (order.Event, error) {
 
 // goOn sends what is left of the path.
 func (w *worker) goOn(going, patience context.Context) (order.Event, error) {
-	if w.job.plan.Order.Stage {
-		return w.park(patience)
-	}
 	lasting := context.WithoutCancel(patience)
 	left, _ := w.left(w.said)
 	for _, l := range left {
 		if going.Err() != nil {
 			return w.end(Skipped, &Reason{Why: Stopped, Want: label(l.component, l.to)})
+		}
+		if w.job.plan.Order.Stage && !w.canPark(l) {
+			return w.end(Skipped, &Reason{Why: CannotStage})
 		}
 		failed, err := w.put(lasting, patience, l)
 		switch {
@@ -115,33 +115,17 @@ func (w *worker) goOn(going, patience context.Context) (order.Event, error) {
 			return w.end(Skipped, failed.reason) // nothing was sent
 		case failed != nil:
 			return w.rescue(lasting, *failed, l)
+		case w.job.plan.Order.Stage:
+			return w.end(Parked, nil)
 		}
 	}
 	return w.end(Done, nil)
 }
 
-// park sends a device its next image and leaves it with that.
-func (w *worker) park(patience context.Context) (order.Event, error) {
-	legs, _ := w.left(w.said)
-	l := legs[0]
+// canPark tells whether a device waits for its restart once it has an image.
+func (w *worker) canPark(l leg) bool {
 	update, err := w.session.Update(l.component)
-	if err != nil {
-		return w.end(Failed, said(Sending, err))
-	}
-	if update.Traits().RestartsByItself {
-		return w.end(Skipped, &Reason{Why: CannotStage})
-	}
-	lasting := context.WithoutCancel(patience)
-	failed, err := w.steps(lasting, patience, l, putSteps[:2]) // sending, writing
-	switch {
-	case err != nil:
-		return order.Event{}, err
-	case failed != nil && failed.reason.Why == Abandoned:
-		return w.end(Skipped, failed.reason)
-	case failed != nil:
-		return w.rescue(lasting, *failed, l)
-	}
-	return w.end(Parked, nil)
+	return err == nil && !update.Traits().RestartsByItself
 }
 
 // checking is the effect with which a device begins, forth or back.
@@ -328,11 +312,19 @@ type failure struct {
 // after a crash knows of a step that has begun and is not over that its effect may or
 // may not have happened, and of one that is over how it went.
 func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
-	return w.steps(ctx, until, l, putSteps)
+	return w.steps(ctx, until, l, w.stepsOf(l))
 }
 
 // putSteps are the steps of put.
 var putSteps = []Step{Sending, Writing, Restarting, Proving}
+
+// stepsOf are the steps of an image: all, or where images are only sent, those before the restart.
+func (w *worker) stepsOf(l leg) []Step {
+	if w.job.plan.Order.Stage && l.way == Forth {
+		return putSteps[:2]
+	}
+	return putSteps
+}
 
 // steps takes some of the steps of put, in order.
 func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failure, error) {

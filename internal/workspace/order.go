@@ -56,24 +56,24 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 	if err := w.agree(taken); err != nil {
 		return o, skipped, err
 	}
-	o = order.Order{Format: 1, Name: wish.Name, Note: wish.Note, Site: w.Site.Name,
+	o = order.Order{Format: order.FileFormat, Name: wish.Name, Note: wish.Note, Site: w.Site.Name,
 		Purpose: wish.Purpose, Made: now.UTC().Truncate(time.Second), GiveUp: wish.GiveUp}
-	ways := w.Site.Ways(w.devices())
 	for _, r := range rows {
 		d := r.Match.Device
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
-			From: d.Version, Through: ways.Through[d.ID], Again: wish.Again,
+			From: d.Version, Through: w.ways.Through[d.ID], Again: wish.Again,
 			First: wish.Purpose == order.Backward} // back: in the opposite sequence
-		for _, h := range match.Ordered(taken[r.ID]) {
+		path := match.Ordered(taken[r.ID])
+		for _, h := range path {
 			row.Path = append(row.Path, hop(h))
 		}
-		if err := w.expect(&row, match.Ordered(taken[r.ID])); err != nil {
+		if err := w.expect(&row, path); err != nil {
 			return o, skipped, err
 		}
 		o.Devices = append(o.Devices, row)
 	}
 	o.Cautions = cautions(rows, taken)
-	o.Rules = w.rules(wish, o.Devices, ways)
+	o.Rules = w.rules(wish, o.Devices)
 	w.Begin(&o, now)
 	o.Names = w.names(o)
 	return o, skipped, nil
@@ -113,22 +113,21 @@ func cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
 // devices are all that are known.
 func (w *Workspace) devices() []device.Device {
 	var all []device.Device
-	for _, r := range Mains(w.Rows) {
+	for _, r := range w.mains {
 		all = append(all, r.Match.Device)
 	}
 	return all
 }
 
-// Renewed is an order with the site's rules as they are now, where they are stricter than those
-// that it was made under, and with names and time of now.
+// Renewed is an order under the site's rules as they are now, with the names and the time of
+// now. Of its own rules stay how many at a time, the pilot, and when it stops.
 func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
-	ways := w.Site.Ways(w.devices())
 	for i := range o.Devices {
-		o.Devices[i].Through = ways.Through[o.Devices[i].ID]
+		o.Devices[i].Through = w.ways.Through[o.Devices[i].ID]
 	}
 	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
 	o.Rules = w.rules(Wish{Parallel: o.Rules.Parallel, Purpose: o.Purpose, NoPilot: !o.Rules.Pilot,
-		StopAfter: o.Rules.StopAfter}, o.Devices, ways)
+		StopAfter: o.Rules.StopAfter}, o.Devices)
 	w.Begin(&o, now)
 	o.Names = w.names(o)
 	return o
@@ -138,7 +137,6 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 func (w *Workspace) Job(o order.Order) job.Plan {
 	plan := job.Plan{Order: o, Devices: map[string]job.Known{},
 		Behind: map[string][]device.Device{}}
-	ways := w.Site.Ways(w.devices())
 	in := map[string]bool{}
 	for _, d := range o.Devices {
 		in[d.ID] = true
@@ -147,7 +145,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		if in[d.ID] {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d)}
 		}
-		for _, up := range ways.Through[d.ID] {
+		for _, up := range w.ways.Through[d.ID] {
 			if in[up] && d.Access == device.OK {
 				plan.Behind[up] = append(plan.Behind[up], d)
 			}
@@ -165,12 +163,14 @@ func (w *Workspace) Begin(o *order.Order, at time.Time) {
 		o.Closes = closes
 	}
 	o.Rules.Out = map[string]string{}
-	for _, r := range Mains(w.Rows) {
+	for _, r := range w.mains {
 		switch match.Status(r.Status) {
 		case match.Away:
 			o.Rules.Out[r.ID] = "is away"
 		case match.Stranded:
 			o.Rules.Out[r.ID] = "is stranded"
+		case match.Interrupted:
+			o.Rules.Out[r.ID] = "was left open"
 		}
 	}
 }
@@ -191,7 +191,7 @@ func image(i *firmware.Image) order.Image {
 
 // rules are those of the site, with what a person asks for: where two limits apply, the
 // smaller one.
-func (w *Workspace) rules(wish Wish, devices []order.Device, ways site.Ways) order.Rules {
+func (w *Workspace) rules(wish Wish, devices []order.Device) order.Rules {
 	s := w.Site
 	r := order.Rules{Parallel: smaller(s.Limits.Parallel, wish.Parallel),
 		PerModel: s.Limits.PerModel, PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,
@@ -200,22 +200,21 @@ func (w *Workspace) rules(wish Wish, devices []order.Device, ways site.Ways) ord
 			Share:    smaller(s.StopAfter.Part(), wish.StopAfter.Share)},
 		Feeds: map[string][]string{}}
 	for _, d := range devices {
-		if fed := ways.Feeds[d.ID]; len(fed) > 0 {
+		if fed := w.ways.Feeds[d.ID]; len(fed) > 0 {
 			r.Feeds[d.ID] = fed
 		}
 	}
+	known := w.devices()
 	for _, c := range s.Cover {
 		cover := order.Cover{Name: c.Name, Keep: c.Keep}
-		for _, d := range w.devices() {
+		for _, d := range known {
 			if slices.ContainsFunc(c.Of, d.Answers) {
 				cover.Of = append(cover.Of, d.ID)
 			}
 		}
 		r.Cover = append(r.Cover, cover)
 	}
-	for _, l := range s.Lockstep {
-		r.Lockstep = append(r.Lockstep, w.lockstep(l, devices, wish.Purpose))
-	}
+	r.Lockstep = w.lockstep(devices, wish.Purpose)
 	return r
 }
 
@@ -227,19 +226,29 @@ func smaller[N int | float64](a, b N) N {
 	return min(a, b)
 }
 
-// lockstep is a set of the site, with those of its members that should move with the others
-// and do not.
-// Forward, those that are where they should be need not move; backward, all must.
-func (w *Workspace) lockstep(l site.Lockstep, devices []order.Device, p order.Purpose) order.Set {
+// lockstep are the sets of the site, with those of their members that should move with the
+// others and do not. Forward, those that are where they should be need not move; backward, all
+// must.
+func (w *Workspace) lockstep(devices []order.Device, p order.Purpose) (out []order.Set) {
+	taken := map[string]bool{}
+	for _, d := range devices {
+		taken[d.ID] = true
+	}
+	for _, l := range w.Site.Lockstep {
+		out = append(out, w.lockstepSet(l, taken, p))
+	}
+	return out
+}
+
+func (w *Workspace) lockstepSet(l site.Lockstep, taken map[string]bool, p order.Purpose) order.Set {
 	set := order.Set{Name: l.Name, Missing: map[string]string{}}
-	for _, r := range Mains(w.Rows) {
+	for _, r := range w.mains {
 		if !l.Has(r.Match.Device) {
 			continue
 		}
 		set.Of = append(set.Of, r.ID)
-		taken := slices.ContainsFunc(devices, func(d order.Device) bool { return d.ID == r.ID })
 		switch status := match.Status(r.Status); {
-		case taken || status == match.Current && p == order.Forward:
+		case taken[r.ID] || status == match.Current && p == order.Forward:
 		case p == order.Backward:
 			set.Missing[r.ID] = "does not go back with it"
 		case status == match.Behind || status == match.Unsafe || status == match.Ahead:
@@ -321,6 +330,6 @@ func (w *Workspace) expect(row *order.Device, path []match.Hop) error {
 
 // takes is how long an update with an image takes, and whether its manifest says so.
 func takes(i *firmware.Image) (time.Duration, bool) {
-	size := time.Duration(i.Size) * time.Second / assumedRate
-	return cmp.Or(i.Takes, (size + assumedRest).Round(time.Second)), i.Takes > 0
+	seconds := time.Duration(i.Size/assumedRate) * time.Second // divided first: images may be huge
+	return cmp.Or(i.Takes, seconds+assumedRest), i.Takes > 0
 }

@@ -121,21 +121,12 @@ type Difference struct {
 
 // Differences hold an order against the site as it is now. With anew, devices that were away or
 // refused the login when they were seen last are no difference: they are asked again.
-func (w *Workspace) Differences(o order.Order, anew bool) ([]Difference, error) {
-	images, err := w.Shelf.List()
-	if err != nil {
-		return nil, err
-	}
-	shelf := map[string]firmware.Image{}
-	for _, i := range images {
-		shelf[i.SHA256] = i
-	}
+func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
 	var out []Difference
 	if o.Site != w.Site.Name {
 		out = append(out, Difference{Text: fmt.Sprintf("it is an order of the site %q", o.Site),
 			Refuses: true})
 	}
-	ways := w.Site.Ways(w.devices())
 	open := w.interrupted()
 	for _, d := range o.Devices {
 		differ := func(refuses bool, format string, args ...any) {
@@ -151,18 +142,18 @@ func (w *Workspace) Differences(o order.Order, anew bool) ([]Difference, error) 
 			differ(false, "%s", text)
 		}
 		for _, i := range open {
-			if slices.Contains(d.Through, i.ID) || slices.Contains(ways.Through[i.ID], d.ID) {
+			if slices.Contains(d.Through, i.ID) || slices.Contains(w.ways.Through[i.ID], d.ID) {
 				differ(false, "%s, which is on its way, was left open: %s", i.Name, i.Reason)
 			}
 		}
-		for _, text := range imagesChanged(d, row.Match.Device, shelf) {
+		for _, text := range imagesChanged(d, row.Match.Device, w.images) {
 			differ(true, "%s", text)
 		}
-		if !same(d.Through, ways.Through[d.ID]) {
+		if !same(d.Through, w.ways.Through[d.ID]) {
 			differ(true, "what it is reached through or fed by has changed in site.yaml")
 		}
 	}
-	return append(out, w.rulesChanged(o)...), nil
+	return append(out, w.rulesChanged(o)...)
 }
 
 // imagesChanged says what of a device's images is not on the shelf as the order has it.
@@ -181,12 +172,9 @@ func imagesChanged(d order.Device, now device.Device, shelf map[string]firmware.
 			case i == &h.Image && on.Advice == firmware.Withdrawn:
 				differ("the image %s was withdrawn: %s", i.File, on.Because)
 			case on.Component != h.Component || i == &h.Image && on.Version != h.To:
-				differ("the image %s is %s %s, not %s", i.File, on.Component, on.Version,
-					h.To)
-			case !on.Fits(now.Vendor, now.Model,
-				now.Hardware):
-				differ("the image %s is not for %s %s", i.File, now.Vendor,
-					now.Model)
+				differ("the image %s is %s %s, not %s", i.File, on.Component, on.Version, h.To)
+			case !on.Fits(now.Vendor, now.Model, now.Hardware):
+				differ("the image %s is not for %s %s", i.File, now.Vendor, now.Model)
 			}
 		}
 	}
@@ -195,7 +183,7 @@ func imagesChanged(d order.Device, now device.Device, shelf map[string]firmware.
 
 // interrupted are the devices that are open in a job that died.
 func (w *Workspace) interrupted() (out []Row) {
-	for _, r := range Mains(w.Rows) {
+	for _, r := range w.mains {
 		if r.Status == string(match.Interrupted) {
 			out = append(out, r)
 		}
@@ -210,12 +198,11 @@ func (w *Workspace) Interrupted() ([]job.State, error) {
 
 // main is the row of a device's main component.
 func (w *Workspace) main(id string) (Row, bool) {
-	for _, r := range Mains(w.Rows) {
-		if r.ID == id {
-			return r, true
-		}
+	i, known := w.mainAt[id]
+	if !known {
+		return Row{}, false
 	}
-	return Row{}, false
+	return w.mains[i], true
 }
 
 // moved says why a device of an order is skipped now; empty: it is not.
@@ -266,7 +253,7 @@ func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
 	differ := func(format string, args ...any) {
 		out = append(out, Difference{Text: fmt.Sprintf(format, args...), Refuses: true})
 	}
-	site := w.rules(Wish{NoPilot: true}, o.Devices, w.Site.Ways(w.devices()))
+	site := w.rules(Wish{NoPilot: true}, o.Devices)
 	looser := func(key string, order, site int) {
 		if site > 0 && (order == 0 || order > site) {
 			differ("limits: the site allows %d %s, the order %s", site, key, number(order))
@@ -317,23 +304,21 @@ func same(a, b []string) bool {
 
 // Without takes devices out of an order.
 func (w *Workspace) Without(o order.Order, out func(order.Device) bool) order.Order {
-	o.Names = map[string]string{}
 	o.Devices = slices.DeleteFunc(slices.Clone(o.Devices), out)
 	var cautions []order.Caution
+	in := map[string]bool{}
+	for _, d := range o.Devices {
+		in[d.Name] = true
+	}
 	for _, c := range o.Cautions {
 		c.Devices = slices.DeleteFunc(slices.Clone(c.Devices), func(name string) bool {
-			return !slices.ContainsFunc(o.Devices, func(d order.Device) bool {
-				return d.Name == name
-			})
+			return !in[name]
 		})
 		if len(c.Devices) > 0 {
 			cautions = append(cautions, c)
 		}
 	}
-	o.Cautions, o.Rules.Lockstep = cautions, nil
-	for _, l := range w.Site.Lockstep {
-		o.Rules.Lockstep = append(o.Rules.Lockstep, w.lockstep(l, o.Devices, o.Purpose))
-	}
+	o.Cautions, o.Rules.Lockstep = cautions, w.lockstep(o.Devices, o.Purpose)
 	o.Names = w.names(o)
 	return o
 }

@@ -94,28 +94,22 @@ func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (ima
 
 // imagesOf are the images of an order, forth and back.
 func (w *Workspace) imagesOf(o order.Order) ([]firmware.Image, error) {
-	all, err := w.Shelf.List()
-	if err != nil {
-		return nil, err
-	}
-	wanted := map[string]string{}
+	var out []firmware.Image
+	taken := map[string]bool{}
 	for _, d := range o.Devices {
 		for _, h := range d.Path {
-			wanted[h.Image.SHA256] = h.Image.File
-			if h.Back != nil {
-				wanted[h.Back.SHA256] = h.Back.File
+			for _, i := range []*order.Image{&h.Image, h.Back} {
+				if i == nil || taken[i.SHA256] {
+					continue
+				}
+				on, there := w.images[i.SHA256]
+				if !there {
+					return nil, fmt.Errorf("%w: %s (%.12s…)", shelf.ErrGone, i.File, i.SHA256)
+				}
+				taken[i.SHA256] = true
+				out = append(out, on)
 			}
 		}
-	}
-	var out []firmware.Image
-	for _, i := range all {
-		if _, ok := wanted[i.SHA256]; ok {
-			out = append(out, i)
-			delete(wanted, i.SHA256)
-		}
-	}
-	for digest, file := range wanted {
-		return nil, fmt.Errorf("%w: %s (%.12s…)", shelf.ErrGone, file, digest)
 	}
 	return out, nil
 }

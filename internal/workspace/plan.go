@@ -41,10 +41,7 @@ func (e *NobodyError) Error() string {
 // Nobody are the references of the site's files that mean none of the known devices; none
 // while no device is known.
 func (w *Workspace) Nobody() []site.Reference {
-	var known []device.Device
-	for _, r := range Mains(w.Rows) {
-		known = append(known, r.Match.Device)
-	}
+	known := w.devices()
 	if len(known) == 0 {
 		return nil
 	}

@@ -24,6 +24,7 @@ import (
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/snmp"
 	"catena/internal/family"
+	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
@@ -50,6 +51,10 @@ type Workspace struct {
 	history  *job.History
 	seen     map[string]time.Time // when each device was last read or said something new, by ID
 	matcher  *match.Matcher
+	mains    []Row                     // those of Rows that are main components
+	mainAt   map[string]int            // by ID: the place in mains
+	images   map[string]firmware.Image // on the shelf, by digest
+	ways     site.Ways
 	unknown  map[string]bool // by ID: nobody knows what it runs
 	failed   error           // what the matcher could not be told
 }
@@ -87,20 +92,8 @@ func IsSite(dir string) bool {
 
 // Open reads the site file and opens the ledger. The caller closes it.
 func Open(dir string, now func() time.Time) (*Workspace, error) {
-	s, err := ReadSite(dir)
+	s, err := readWhole(dir)
 	if err != nil {
-		return nil, err
-	}
-	targets := filepath.Join(dir, site.TargetsFile)
-	data, err := os.ReadFile(targets)
-	if err == nil {
-		var parsed []site.Target
-		parsed, err = site.ParseTargets(targets, data)
-		if err == nil {
-			err = s.Join(targets, parsed)
-		}
-	}
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
 	l, err := ledger.Open(dir, now)
@@ -115,6 +108,38 @@ func Open(dir string, now func() time.Time) (*Workspace, error) {
 		return nil, err
 	}
 	return &Workspace{Dir: dir, Site: s, Ledger: l}, nil
+}
+
+// readWhole reads the site file, with the targets of targets.yaml.
+func readWhole(dir string) (site.Site, error) {
+	s, err := ReadSite(dir)
+	if err != nil {
+		return s, err
+	}
+	targets := filepath.Join(dir, site.TargetsFile)
+	data, err := os.ReadFile(targets)
+	if errors.Is(err, os.ErrNotExist) {
+		return s, nil
+	}
+	if err != nil {
+		return s, err
+	}
+	parsed, err := site.ParseTargets(targets, data)
+	if err != nil {
+		return s, err
+	}
+	return s, s.Join(targets, parsed)
+}
+
+// Renew reads the site's files and matches anew: after a wait, when others may have changed
+// them.
+func (w *Workspace) Renew() error {
+	s, err := readWhole(w.Dir)
+	if err != nil {
+		return err
+	}
+	w.Site = s
+	return w.Match(w.Shelf)
 }
 
 // ReadSite reads the site file alone, without the targets of targets.yaml.
@@ -205,6 +230,15 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		}
 		w.Rows = append(w.Rows, row)
 	}
+	w.mains, w.mainAt = Mains(w.Rows), map[string]int{}
+	for i, r := range w.mains {
+		w.mainAt[r.ID] = i
+	}
+	w.images = map[string]firmware.Image{}
+	for _, i := range images {
+		w.images[i.SHA256] = i
+	}
+	w.ways = w.Site.Ways(known)
 	return w.failed
 }
 
@@ -221,10 +255,10 @@ func (w *Workspace) left(id string) (match.Status, string) {
 	case !ok, read && r.Step == job.Stranded && r.Cause.Away():
 		return "", ""
 	case r.Step == job.Stranded:
-		w.unknown[id] = r.Cause.Away()
+		w.unknown[id] = r.Unread
 		return match.Stranded, "in " + r.Job + ": " + r.Cause.Error()
 	}
-	w.unknown[id] = r.Step != job.Checking
+	w.unknown[id] = r.Unread
 	return match.Interrupted, fmt.Sprintf("job %s died while it was %s", r.Job, r.Step)
 }
 
