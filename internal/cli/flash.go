@@ -444,7 +444,7 @@ func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error
 }
 
 // announce says what is about to happen.
-func (a *app) announce(o order.Order, forecast order.Plan, skipped []workspace.Row) {
+func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspace.Row) {
 	a.say("To be worked on: %s, %d at a time.", view.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)
 	if o.Note != "" {
@@ -504,7 +504,7 @@ func few(names []string) string {
 }
 
 // expectation says how long an order takes, and why it cannot take less.
-func expectation(o order.Order, p order.Plan) string {
+func expectation(o order.Order, p order.Schedule) string {
 	by := map[string]int{}
 	for _, d := range o.Devices {
 		by[d.Because]++

@@ -20,7 +20,7 @@ type History struct {
 	ended   map[string][]ledger.Entry // ends by device, the newest first; all of them where whole
 	whole   map[string]bool
 	started map[string]started         // by job
-	took    map[string][]time.Duration // by kind; nil: not asked yet
+	took    map[string][]time.Duration // by model and images; nil: not asked yet
 }
 
 // ReadHistory begins a history. It is for one goroutine, and as new as the moment when it
@@ -155,16 +155,16 @@ func (h *History) Earlier(device, of string) (version string, err error) {
 	return version, err
 }
 
-// Took is how long devices of a kind (order.Device.Kind) took the last times that they were
+// Took is how long devices of a key (order.Device.ModelAndImages) took the last times that they were
 // proven: the median; ok is false where none was.
-func (h *History) Took(kind string) (took time.Duration, ok bool, err error) {
+func (h *History) Took(key string) (took time.Duration, ok bool, err error) {
 	if h.took == nil {
 		h.took = map[string][]time.Duration{}
 		for device := range h.ended {
 			looked := 0
 			err := h.ends(device, func(e end) bool {
 				if e.End == Done && e.endBody.Took > 0 {
-					h.took[e.row.Kind()] = append(h.took[e.row.Kind()], e.endBody.Took)
+					h.took[e.row.ModelAndImages()] = append(h.took[e.row.ModelAndImages()], e.endBody.Took)
 				}
 				looked++
 				return looked < recentEnds
@@ -174,7 +174,7 @@ func (h *History) Took(kind string) (took time.Duration, ok bool, err error) {
 			}
 		}
 	}
-	all := h.took[kind]
+	all := h.took[key]
 	if len(all) == 0 {
 		return 0, false, nil
 	}

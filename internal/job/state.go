@@ -51,7 +51,7 @@ func (s State) Open() (out []DeviceState) {
 
 // Rest is what is expected of the job from now on. ok is false where that cannot be told. It
 // uses the state's dispatcher up: ask Waiting before.
-func (s *State) Rest(now time.Time) (p order.Plan, ok bool) {
+func (s *State) Rest(now time.Time) (p order.Schedule, ok bool) {
 	if s.dispatch == nil || !s.Ended.IsZero() || s.Interrupted() {
 		return p, false
 	}

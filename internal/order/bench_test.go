@@ -43,7 +43,7 @@ func BenchmarkForecast(b *testing.B) {
 			}
 			o.Rules.Pilot, o.Rules.Parallel, o.Rules.PerUplink = true, 256, 4
 			o.Rules.PerModel = map[string]int{"M1": 8, "M2": 1}
-			var p order.Plan
+			var p order.Schedule
 			for b.Loop() {
 				var err error
 				p, err = order.Forecast(o, begin)

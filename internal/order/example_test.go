@@ -45,7 +45,7 @@ func read(t *testing.T, site string) order.Order {
 
 // drawn is a plan as text: a line for each device, a sign for each minute. = is at work, < is
 // on its way back; what stands behind is why it was left.
-func drawn(o order.Order, p order.Plan) string {
+func drawn(o order.Order, p order.Schedule) string {
 	rows := map[string][]byte{}
 	why := map[string]string{}
 	for _, s := range p.Spans {
@@ -382,7 +382,7 @@ func (s *search) allowed(spans []order.Span) bool {
 			return false
 		}
 	}
-	p := order.Plan{Spans: spans}
+	p := order.Schedule{Spans: spans}
 	for _, d := range o.Devices { // broken asks that all have ended
 		if !slices.ContainsFunc(spans, func(x order.Span) bool { return x.Device == d.ID }) {
 			p.Spans = append(p.Spans, order.Span{Device: d.ID, Do: order.Leave,

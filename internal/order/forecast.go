@@ -16,8 +16,8 @@ type Span struct {
 	Why        *Reason // of Leave
 }
 
-// Plan is what is expected of an order.
-type Plan struct {
+// Schedule is what is expected of an order.
+type Schedule struct {
 	Start, End time.Time
 	Spans      []Span // in the order in which they begin
 	// Bound is the shortest that any sequence could take, and BoundBy what makes it so.
@@ -25,8 +25,8 @@ type Plan struct {
 	BoundBy string
 }
 
-// Ratio is how much longer than the bound the plan takes; 1: it cannot be shorter.
-func (p Plan) Ratio() float64 {
+// Ratio is how much longer than the bound the schedule takes; 1: it cannot be shorter.
+func (p Schedule) Ratio() float64 {
 	if p.Bound <= 0 {
 		return 1
 	}
@@ -46,7 +46,7 @@ func AsExpected(d Device, do Do) (time.Duration, Event) {
 
 // Forecast is what is expected of an order that begins at a time. Its error is a
 // *Contradictions.
-func Forecast(o Order, start time.Time) (Plan, error) {
+func Forecast(o Order, start time.Time) (Schedule, error) {
 	p, err := Play(o, start, AsExpected)
 	if err != nil {
 		return p, err
@@ -56,18 +56,18 @@ func Forecast(o Order, start time.Time) (Plan, error) {
 }
 
 // Play runs an order on a virtual clock.
-func Play(o Order, start time.Time, draw Draw) (Plan, error) {
+func Play(o Order, start time.Time, draw Draw) (Schedule, error) {
 	s, err := New(o)
 	if err != nil {
-		return Plan{}, err
+		return Schedule{}, err
 	}
 	return s.Rest(start, draw)
 }
 
 // Rest is what is to come of a state, from a time on. It uses the state up: it is at its end
 // afterwards. Devices that are at work end as they are drawn, but not in the past.
-func (s *State) Rest(now time.Time, draw Draw) (Plan, error) {
-	p := Plan{Start: now, End: now}
+func (s *State) Rest(now time.Time, draw Draw) (Schedule, error) {
+	p := Schedule{Start: now, End: now}
 	var ends endings
 	for _, i := range sortedKeys(s.atWork) {
 		w := &s.work[i]
@@ -161,7 +161,7 @@ func Bound(o Order) (time.Duration, string, error) {
 	for i := range s.work {
 		larger(s.work[i].chain, "the chain from "+s.work[i].Name)
 	}
-	of := map[*kind][]*work{}
+	of := map[*pilotGroup][]*work{}
 	for i := range s.work {
 		if k := s.work[i].pilots; k != nil && k.devices > 1 {
 			of[k] = append(of[k], &s.work[i])
@@ -216,19 +216,19 @@ func (s *State) idle(l *line) time.Duration {
 	if l != s.lines.parallel {
 		return 0
 	}
-	kinds := map[*kind]bool{}
+	groups := map[*pilotGroup]bool{}
 	quickest := time.Duration(-1)
 	for i := range s.work {
 		k := s.work[i].pilots
 		if k == nil || s.work[i].set != nil {
 			return 0
 		}
-		kinds[k] = true
+		groups[k] = true
 		if quickest < 0 || s.work[i].Takes < quickest {
 			quickest = s.work[i].Takes
 		}
 	}
-	unused := max(0, l.free-len(kinds))
+	unused := max(0, l.free-len(groups))
 	return quickest * time.Duration(unused) / time.Duration(l.free)
 }
 

@@ -140,8 +140,8 @@ func (d Device) Returnable() bool {
 	})
 }
 
-// Kind is what devices have in common that share a pilot: the model, and the images.
-func (d Device) Kind() string {
+// ModelAndImages is what devices have in common that share a pilot: the model, and the images.
+func (d Device) ModelAndImages() string {
 	words := []string{d.Model}
 	for _, h := range d.Path {
 		words = append(words, h.Image.SHA256)

@@ -114,7 +114,7 @@ func generate(r *rand.Rand, devices int, slack bool) order.Order {
 
 // broken looks at a plan as somebody would who knows the rules and not the dispatcher: at the
 // instant when each span begins, is anything so that may not be? It returns the first that is.
-func broken(o order.Order, p order.Plan) string {
+func broken(o order.Order, p order.Schedule) string {
 	by := map[string]order.Device{}
 	for _, d := range o.Devices {
 		by[d.ID] = d
@@ -173,7 +173,7 @@ func broken(o order.Order, p order.Plan) string {
 }
 
 // uncovered holds a span against the cover sets.
-func uncovered(o order.Order, p order.Plan, s order.Span, at []order.Span) string {
+func uncovered(o order.Order, p order.Schedule, s order.Span, at []order.Span) string {
 	for _, c := range o.Rules.Cover {
 		out := map[string]bool{}
 		add := func(id string) {
@@ -215,7 +215,7 @@ func uncovered(o order.Order, p order.Plan, s order.Span, at []order.Span) strin
 }
 
 // outOfTurn holds a span against sequence, pilot, window and the end of a job.
-func outOfTurn(o order.Order, p order.Plan, s order.Span) string {
+func outOfTurn(o order.Order, p order.Schedule, s order.Span) string {
 	by := map[string]order.Device{}
 	for _, d := range o.Devices {
 		by[d.ID] = d
@@ -266,7 +266,7 @@ func outOfTurn(o order.Order, p order.Plan, s order.Span) string {
 }
 
 // unequal holds the ends of lockstep sets against each other, and all devices against the order.
-func unequal(o order.Order, p order.Plan) string {
+func unequal(o order.Order, p order.Schedule) string {
 	last := map[string]order.Outcome{}
 	for _, s := range p.Spans {
 		last[s.Device] = s.Outcome
@@ -350,7 +350,7 @@ func TestMakespan(t *testing.T) {
 
 // work are the spans of a plan in which somebody is at work. When it is found out that a device
 // is left does not matter: that it is.
-func work(p order.Plan) (out []order.Span, left map[string]bool) {
+func work(p order.Schedule) (out []order.Span, left map[string]bool) {
 	left = map[string]bool{}
 	for _, s := range p.Spans {
 		if s.Do == order.Leave {

@@ -44,7 +44,7 @@ type work struct {
 	uses    []use         // what it holds while it is at work
 	from    *line         // the line that it was woken from
 	set     *set          // its lockstep set, if any
-	pilots  *kind         // its model and image
+	pilots  *pilotGroup   // its model and image
 }
 
 type phase int
@@ -55,8 +55,8 @@ const (
 	ended
 )
 
-// kind is a model and an image: its first device is the pilot.
-type kind struct {
+// pilotGroup is a model and its images: its first device is the pilot.
+type pilotGroup struct {
 	line
 	devices int
 	chain   time.Duration // the longest among its devices
@@ -136,14 +136,14 @@ func (s *State) group() {
 	if !s.order.Rules.Pilot {
 		return
 	}
-	kinds := map[string]*kind{}
+	groups := map[string]*pilotGroup{}
 	for i := range s.work {
 		w := &s.work[i]
-		key := w.Kind()
-		if kinds[key] == nil {
-			kinds[key] = &kind{line: line{why: Pilot, free: 1}}
+		key := w.ModelAndImages()
+		if groups[key] == nil {
+			groups[key] = &pilotGroup{line: line{why: Pilot, free: 1}}
 		}
-		w.pilots = kinds[key]
+		w.pilots = groups[key]
 		w.pilots.devices++
 	}
 }
@@ -274,7 +274,7 @@ func (s *State) unstick(now time.Time) (Action, bool) {
 }
 
 // prove lets all of a kind go on.
-func (s *State) prove(k *kind) {
+func (s *State) prove(k *pilotGroup) {
 	k.proven = true
 	s.wakeAll(&k.line)
 }

@@ -303,7 +303,7 @@ const (
 // expect says how long a device takes, and by what: the history of its model and images at
 // this site, else the manifests, else the size of the images.
 func (w *Workspace) expect(row *order.Device, path []match.Hop) error {
-	took, ok, err := w.history.Took(row.Kind())
+	took, ok, err := w.history.Took(row.ModelAndImages())
 	if err != nil {
 		return err
 	}

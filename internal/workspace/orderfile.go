@@ -369,7 +369,7 @@ func (w *Workspace) Fit(o order.Order, now, until time.Time) (fits order.Order, 
 
 // units are the devices of an order that go together: the unsafe ones first, then in the
 // sequence in which they would begin.
-func (w *Workspace) units(o order.Order, p order.Plan) [][]string {
+func (w *Workspace) units(o order.Order, p order.Schedule) [][]string {
 	unit := map[string]int{}
 	var out [][]string
 	for _, urgent := range []bool{true, false} {
