@@ -155,8 +155,8 @@ func (h *History) Earlier(device, of string) (version string, err error) {
 	return version, err
 }
 
-// Took is how long devices of a key (order.Device.ModelAndImages) took the last times that they were
-// proven: the median; ok is false where none was.
+// Took is how long devices of a model with these images (order.Device.ModelAndImages) took the
+// last times that they were proven: the median; ok is false where none was.
 func (h *History) Took(key string) (took time.Duration, ok bool, err error) {
 	if h.took == nil {
 		h.took = map[string][]time.Duration{}
@@ -164,7 +164,8 @@ func (h *History) Took(key string) (took time.Duration, ok bool, err error) {
 			looked := 0
 			err := h.ends(device, func(e end) bool {
 				if e.End == Done && e.endBody.Took > 0 {
-					h.took[e.row.ModelAndImages()] = append(h.took[e.row.ModelAndImages()], e.endBody.Took)
+					of := e.row.ModelAndImages()
+					h.took[of] = append(h.took[of], e.endBody.Took)
 				}
 				looked++
 				return looked < recentEnds
