@@ -628,7 +628,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 		}
 	}()
 	if runtime.GOOS != "windows" { // there the program ends with its window
-		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s\n",
+		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s",
 			j.ID)
 	}
 	release, awake := keepAwake("job " + j.ID + " is writing to devices")
@@ -639,6 +639,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 	case a.style(a.human()).Terminal:
 		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
 	}
+	a.say("")
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, checking) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)

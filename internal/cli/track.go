@@ -145,6 +145,12 @@ func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, aft
 		if err != nil {
 			return state, err
 		}
+		if live && !state.Ended.IsZero() { // the summary says how every device ended: not twice
+			if drawn > 0 {
+				fmt.Fprintf(a.out, "\x1b[%dA\x1b[J", drawn)
+			}
+			return state, nil
+		}
 		if live {
 			text := frame(w.Site.Name, state, a.now(), style)
 			up := ""
@@ -375,7 +381,9 @@ func (a *app) sayEnds(state job.State) {
 
 // summary says how a job ended, and gives the exit code that says so too.
 func (a *app) summary(w *workspace.Workspace, state job.State) error {
-	a.sayEnds(state)
+	if !state.Alive {
+		a.sayEnds(state)
+	}
 	var parts []string
 	for _, end := range append([]job.Step{job.Waiting}, job.Ends...) {
 		if n := state.Count(end); n > 0 {
