@@ -66,8 +66,10 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 		return err
 	}
 	defer func() { _ = out.Close() }() // the program has its own
-	cmd := exec.Command(self, "-C", w.Dir, "--shelf", w.Shelf.Dir(), "resume", j.ID, "--patience",
-		patience)
+	cmd := exec.Command(self, "-C", w.Dir, "--shelf", w.Shelf.Dir(), "resume", j.ID)
+	if patience != "" {
+		cmd.Args = append(cmd.Args, "--patience", patience)
+	}
 	cmd.Args[0] = os.Args[0]
 	cmd.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool {
 		name, _, _ := strings.Cut(v, "=")

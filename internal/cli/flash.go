@@ -35,7 +35,7 @@ type jobFlags struct {
 	detach   bool
 	stage    bool
 	anew     bool // devices that were away or refused the login are asked again
-	patience job.Patience
+	patience firmware.Patience
 }
 
 func (f *jobFlags) flags(c *cobra.Command) {
@@ -55,32 +55,19 @@ func (f *jobFlags) flags(c *cobra.Command) {
 }
 
 // patienceFlag reads --patience STEP=DURATION.
-type patienceFlag struct{ of *job.Patience }
+type patienceFlag struct{ of *firmware.Patience }
 
 // patienceVar adds --patience to a command.
-func patienceVar(c *cobra.Command, p *job.Patience) {
-	u := job.Usual
+func patienceVar(c *cobra.Command, p *firmware.Patience) {
 	c.Flags().Var(&patienceFlag{p}, "patience", fmt.Sprintf(
-		"how long a device may take in a step, as STEP=DURATION; may be repeated (default: as the site says, or %s)",
-		inSteps(u)))
+		"how long a device may take in a step, as STEP=DURATION; may be repeated (default: as the site, the image or the family says, or %s)",
+		job.Usual))
 }
 
-// patience is how long devices may take: as a person says, else the site, else as usual.
-func patience(w *workspace.Workspace, said job.Patience) job.Patience {
-	s := w.Site.Patience
-	return said.Over(job.Patience{Grace: s.Grace, Writing: s.Writing, Restarting: s.Restarting,
-		Proving: s.Proving}).Over(job.Usual)
-}
-
-// inSteps writes a patience as --patience takes it.
-func inSteps(p job.Patience) string {
-	return fmt.Sprintf("writing=%s, restarting=%s, proving=%s, grace=%s", p.Writing, p.Restarting,
-		p.Proving, p.Grace)
-}
-
-func (p *patienceFlag) steps() map[string]*time.Duration {
-	return map[string]*time.Duration{"writing": &p.of.Writing, "restarting": &p.of.Restarting,
-		"proving": &p.of.Proving, "grace": &p.of.Grace}
+// patience is how long devices may take: as a person says, else the site. What neither says,
+// their families and images say.
+func patience(w *workspace.Workspace, said firmware.Patience) firmware.Patience {
+	return said.Over(w.Site.Patience)
 }
 
 // Set takes one step, or several with commas between.
@@ -89,9 +76,10 @@ func (p *patienceFlag) Set(text string) error {
 		return errors.Join(p.Set(first), p.Set(strings.TrimSpace(rest)))
 	}
 	step, length, _ := strings.Cut(text, "=")
-	of := p.steps()[step]
+	of := p.of.Step(step)
 	if of == nil {
-		return fmt.Errorf("%q is not one of writing, restarting, proving, and grace (before a device that restarts by itself is asked to)", step)
+		return fmt.Errorf("%q is not one of %s (before a device that restarts by itself is asked to)", step,
+			strings.Join(firmware.PatienceSteps, ", "))
 	}
 	d, err := time.ParseDuration(length)
 	if err != nil || d <= 0 {
@@ -243,7 +231,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		return err
 	}
 	if f.detach {
-		return a.detach(w, j, inSteps(patience(w, f.patience)))
+		return a.detach(w, j, f.patience.String())
 	}
 	return a.seeThrough(ctx, w, j, moved > 0)
 }
@@ -454,12 +442,9 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 	var groups []group
 	devices := map[group][]string{}
 	for _, d := range o.Devices {
-		g := group{model: d.Model, back: string(match.ByImage), path: pathOf(d.Path)}
+		g := group{model: d.Model, back: string(d.Rollback()), path: pathOf(d.Path)}
 		for _, h := range d.Path {
 			g.file = h.Image.File
-		}
-		if !d.Returnable() {
-			g.back = string(match.None)
 		}
 		if devices[g] == nil {
 			groups = append(groups, g)
@@ -592,7 +577,7 @@ func pathOf(path []order.Hop) string {
 
 // rollbackCell is loud where there is no way back.
 func rollbackCell(rollback string) view.Cell {
-	if rollback == string(match.None) {
+	if rollback == string(firmware.ByNothing) {
 		return view.Bad.Cell(rollback)
 	}
 	return view.Cell{Text: rollback}
@@ -660,15 +645,16 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 func (a *app) rollbackCmd() *cobra.Command {
 	var f jobFlags
 	var ask wishFlags
-	var to, of string
+	var to, of, component string
 	c := &cobra.Command{
 		Use:   "rollback DEVICE… | --job JOB",
 		Short: "Return devices to the version they ran before",
 		Long: `Return devices to the version they ran before the last job that changed them, or to
-the one named with --to. The image comes from the shelf, and the device is proven on
-it like after a flash.`,
+the one named with --to. A device whose other slot keeps that version is switched to it; to
+any other one its image is sent from the shelf. It is proven like after a flash.`,
 		Example: `  catena rollback cam-11
   catena rollback --to 3.1.0 cam-11 cam-21
+  catena rollback --component crypto gate-2
   catena rollback --job j3`,
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := ask.check(c); err != nil {
@@ -678,17 +664,20 @@ it like after a flash.`,
 				return usage("say which devices: names, --where EXPR, or --job JOB")
 			}
 			ask.choice.Names = args
-			return a.rollback(c.Context(), f, ask, to, of)
+			return a.rollback(c.Context(), f, ask, component, to, of)
 		},
 	}
 	f.flags(c)
 	ask.flags(c)
 	c.Flags().StringVar(&to, "to", "", "the version to return to (default: the one before)")
+	c.Flags().StringVar(&component, "component", firmware.Main,
+		"the part of the devices that returns")
 	c.Flags().StringVar(&of, "job", "", "all devices that this job brought to a new version")
 	return c
 }
 
-func (a *app) rollback(ctx context.Context, f jobFlags, ask wishFlags, to, of string) error {
+func (a *app) rollback(ctx context.Context, f jobFlags, ask wishFlags, component, to,
+	of string) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -698,7 +687,7 @@ func (a *app) rollback(ctx context.Context, f jobFlags, ask wishFlags, to, of st
 	if err != nil {
 		return err
 	}
-	back, err := w.Rollback(chosen, to, of)
+	back, err := w.Rollback(chosen, component, to, of)
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"catena/internal/cli/view"
-	"catena/internal/match"
 	"catena/internal/order"
 	"catena/internal/site"
 	"catena/internal/workspace"
@@ -362,10 +361,7 @@ func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
 		}
 		l := lane{Start: s.Start.Sub(p.Start).Seconds(), Takes: s.End.Sub(s.Start).Seconds(),
 			Because: d.Because, ID: d.ID, Device: d.Name, Model: d.Model, From: d.From, To: d.To(),
-			Rollback: string(match.ByImage)}
-		if !d.Returnable() {
-			l.Rollback = string(match.None)
-		}
+			Rollback: string(d.Rollback())}
 		bar := any(style.Lane(s.Start.Sub(p.Start), s.End.Sub(s.Start), p.End.Sub(p.Start), width))
 		if s.Why != nil {
 			l.Left = s.Why.Error()

@@ -11,13 +11,14 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/device"
+	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
 	"catena/internal/workspace"
 )
 
 // engine carries out the orders of a site.
-func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p job.Patience) *job.Engine {
+func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
 	return &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
 		Patience: p, Now: a.now,
 		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
@@ -25,7 +26,7 @@ func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p job.Pat
 }
 
 func (a *app) resumeCmd() *cobra.Command {
-	var said job.Patience
+	var said firmware.Patience
 	c := &cobra.Command{
 		Use:   "resume [JOB]",
 		Short: "Go on with a job whose Catena died",
@@ -48,7 +49,7 @@ device cannot tell. Without JOB, the one that was interrupted.`,
 	return c
 }
 
-func (a *app) resume(ctx context.Context, args []string, said job.Patience) error {
+func (a *app) resume(ctx context.Context, args []string, said firmware.Patience) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -193,7 +194,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	if err != nil {
 		return err
 	}
-	err = a.engine(w, access, patience(w, job.Patience{})).GiveUp(ctx, id, w.Job(state.Order))
+	err = a.engine(w, access, patience(w, firmware.Patience{})).GiveUp(ctx, id, w.Job(state.Order))
 	if err != nil {
 		return resumeFault(err, id)
 	}

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
 	"catena/internal/workspace"
@@ -136,7 +137,7 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	proofs, err := a.engine(w, access, patience(w, job.Patience{})).Prove(ctx, state, w.Job(state.Order).Devices)
+	proofs, err := a.engine(w, access, patience(w, firmware.Patience{})).Prove(ctx, state, w.Job(state.Order).Devices)
 	if err != nil {
 		return err
 	}

@@ -43,6 +43,7 @@ func worded(err error) error {
 		where     *workspace.WhereError
 		column    *workspace.ColumnError
 		noJob     *workspace.UnknownJobError
+		noPart    *workspace.ComponentError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
 		nobody    *workspace.NobodyError
@@ -67,6 +68,8 @@ func worded(err error) error {
 		return usage("--sort: %w", err)
 	case errors.As(err, &noJob):
 		return usage("%w; see them with: catena jobs", err)
+	case errors.As(err, &noPart):
+		return usage("%w; see them with: catena show %s", err, quoted(noPart.Device))
 	case errors.As(err, &nobody):
 		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):

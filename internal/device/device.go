@@ -13,6 +13,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"catena/internal/firmware"
 	"catena/internal/text"
@@ -115,6 +116,29 @@ type Reading struct {
 	Neighbours []Neighbour       `json:"neighbours,omitempty"` // what it sees at its ports
 	// what is behind it: serial numbers, names or addresses
 	Behind []string `json:"behind,omitempty"`
+	// Idle are the versions in the other slots of components that have two, by name; an empty
+	// version: the slot is empty, or cannot be started.
+	Idle map[string]string `json:"idle,omitempty"`
+
+	// What follows is of the moment: it is not kept with the device (Over).
+	Boot *Boot `json:"boot,omitempty"`
+	// a digest of its settings, where the engine has read them
+	Settings string `json:"settings,omitempty"`
+}
+
+// Boot is what a device says of its last start. What it does not tell is 0.
+type Boot struct {
+	Uptime time.Duration `json:"uptime,omitempty"` // JSON: ns
+	Count  int64         `json:"count,omitempty"`  // of its starts so far
+}
+
+// After tells whether a device that said this has started anew since it said another: by a
+// higher count, or a lower uptime. Where one of the two is not known, nothing tells.
+func (b *Boot) After(before *Boot) bool {
+	if b == nil || before == nil {
+		return false
+	}
+	return before.Count > 0 && b.Count > before.Count || b.Uptime < before.Uptime
 }
 
 // Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
@@ -151,14 +175,20 @@ func (r Reading) Clean() Reading {
 		r.Neighbours[i] = Neighbour{text.Clean(n.Port), text.Clean(n.Chassis), text.Clean(n.Name),
 			text.Clean(n.Address)}
 	}
-	components := map[string]string{}
-	for name, v := range r.Components {
-		name, v = text.Clean(name), text.Clean(v)
-		if name != "" && v != "" && name != firmware.Main && len(components) < maxServices {
-			components[name] = v
+	versions := func(of map[string]string, keep func(name, v string) bool) map[string]string {
+		out := map[string]string{}
+		for name, v := range of {
+			name, v = text.Clean(name), text.Clean(v)
+			if name != "" && keep(name, v) && len(out) < maxServices {
+				out[name] = v
+			}
 		}
+		return out
 	}
-	r.Components = components
+	r.Components = versions(r.Components, func(name, v string) bool {
+		return v != "" && name != firmware.Main
+	})
+	r.Idle = versions(r.Idle, func(string, string) bool { return true })
 	return r
 }
 
@@ -182,6 +212,10 @@ func (r Reading) Over(older Reading) Reading {
 	if len(r.Behind) == 0 {
 		r.Behind = older.Behind
 	}
+	if len(r.Idle) == 0 {
+		r.Idle = older.Idle
+	}
+	r.Boot, r.Settings = nil, ""
 	return r
 }
 
@@ -191,6 +225,12 @@ func (r Reading) Of(component string) string {
 		return r.Version
 	}
 	return r.Components[component]
+}
+
+// Keeps tells whether a component's other slot keeps a version: then a switch brings it back.
+func (r Reading) Keeps(component string, is func(v string) bool) bool {
+	v := r.Idle[component]
+	return v != "" && is(v)
 }
 
 // CleanMAC writes a hardware address as 02:00:5e:00:53:11. What is not one, or does not

@@ -54,7 +54,7 @@ type Dialect interface {
 
 // Session is a conversation with one device. It is for one goroutine, and outlives the
 // device's restarts. What a device can do may depend on data, so abilities are asked
-// for: Update and Locate return device.ErrUnsupported.
+// for: Update, Settings and Locate return device.ErrUnsupported.
 type Session interface {
 	// Read logs in and asks who the device is and what it runs.
 	Read(ctx context.Context) (device.Reading, error)
@@ -63,6 +63,8 @@ type Session interface {
 	Healthy(ctx context.Context, baseline device.Reading) error
 	// Update begins to move an image into a component. It sends nothing yet.
 	Update(component string) (Update, error)
+	// Settings are the device's own settings.
+	Settings() (Settings, error)
 	// Locate is how the device makes itself known to a person who looks for it.
 	Locate() (Locator, error)
 	// Close ends what the session has open at the device.
@@ -99,6 +101,27 @@ type Update interface {
 	Progress(ctx context.Context) (percent int, err error)
 	// Activate asks for the restart that makes the image run.
 	Activate(ctx context.Context) error
+	// Revert asks for the restart that makes the version in the other slot run.
+	// device.ErrUnsupported: the component has one slot.
+	Revert(ctx context.Context) error
+}
+
+// OneSlot is for updates of components that have no other slot.
+type OneSlot struct{}
+
+// Revert is not supported.
+func (OneSlot) Revert(context.Context) error { return device.ErrUnsupported }
+
+// NoSettings is for sessions that cannot tell a device's settings.
+type NoSettings struct{}
+
+// Settings are not supported.
+func (NoSettings) Settings() (Settings, error) { return nil, device.ErrUnsupported }
+
+// Settings are a device's own settings.
+type Settings interface {
+	// Save returns them; the same bytes as long as nobody changes one of them.
+	Save(ctx context.Context) ([]byte, error)
 }
 
 // Locator makes a device show itself.
@@ -110,7 +133,7 @@ type Locator interface {
 }
 
 // ReadOnly is for sessions that only read.
-type ReadOnly struct{}
+type ReadOnly struct{ NoSettings }
 
 // Update is not supported.
 func (ReadOnly) Update(string) (Update, error) { return nil, device.ErrUnsupported }

@@ -68,6 +68,14 @@ func (g *guard) Update(component string) (Update, error) {
 	return &guardedUpdate{Update: u, verify: g.verify}, nil
 }
 
+func (g *guard) Settings() (Settings, error) {
+	s, err := g.Session.Settings()
+	if err != nil {
+		return nil, err
+	}
+	return guardedSettings{s, g.verify}, nil
+}
+
 func (g *guard) Locate() (Locator, error) {
 	l, err := g.Session.Locate()
 	if err != nil {
@@ -114,6 +122,25 @@ func (u *guardedUpdate) Activate(ctx context.Context) error {
 		return err
 	}
 	return u.Update.Activate(ctx)
+}
+
+func (u *guardedUpdate) Revert(ctx context.Context) error {
+	if err := u.verify(ctx); err != nil {
+		return err
+	}
+	return u.Update.Revert(ctx)
+}
+
+type guardedSettings struct {
+	Settings
+	verify func(context.Context) error
+}
+
+func (s guardedSettings) Save(ctx context.Context) ([]byte, error) {
+	if err := s.verify(ctx); err != nil {
+		return nil, err
+	}
+	return s.Settings.Save(ctx)
 }
 
 type guardedLocator struct {

@@ -34,6 +34,8 @@ type Family struct {
 	Images   []Pattern `yaml:"images"`
 	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool `yaml:"plain_basic"`
+	// Patience is how long its devices may take.
+	Patience firmware.Patience `yaml:"patience"`
 
 	order version.Order
 }
@@ -131,6 +133,9 @@ func Parse(name string, data []byte) (Family, error) {
 		f.Versions.List)
 	if err != nil {
 		return f, doc.Errorf("$.versions", "versions: %v", err)
+	}
+	if step, message := f.Patience.Check(); message != "" {
+		return f, doc.Errorf("$.patience."+step, "%s", message)
 	}
 	for i := range f.Images {
 		if err := f.Images[i].compile(); err != nil {
@@ -290,12 +295,13 @@ func NewSet(families []Family) (Set, error) {
 func (s Set) Families() []Family { return s.families }
 
 // Order is how the versions of a model sort: natural where no family says.
-func (s Set) Order(vendor, model string) version.Order { return s.of(vendor, model).order }
+func (s Set) Order(vendor, model string) version.Order { return s.Of(vendor, model).order }
 
 // PlainBasic tells whether the password of a model may be shown on the wire.
-func (s Set) PlainBasic(vendor, model string) bool { return s.of(vendor, model).PlainBasic }
+func (s Set) PlainBasic(vendor, model string) bool { return s.Of(vendor, model).PlainBasic }
 
-func (s Set) of(vendor, model string) Family {
+// Of is the family of a model; the zero Family: no file says anything of it.
+func (s Set) Of(vendor, model string) Family {
 	for _, f := range s.families {
 		if strings.EqualFold(f.Vendor, vendor) &&
 			slices.ContainsFunc(f.Models,

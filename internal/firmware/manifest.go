@@ -63,6 +63,8 @@ type Manifest struct {
 	Settings Settings          `yaml:"settings,omitempty" json:"settings,omitempty"`
 	// Takes is how long an update with it takes, from the first byte to the proof.
 	Takes time.Duration `yaml:"takes,omitempty" json:"takes,omitempty"` // JSON: ns
+	// Patience is how long a device may take with it, where that is not usual.
+	Patience Patience `yaml:"patience,omitempty" json:"patience,omitzero"`
 	// Cautions are what a person must know before an update, by short names.
 	Cautions map[string]string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
 	Advice   Advice            `yaml:"advice,omitempty" json:"advice"`
@@ -172,6 +174,9 @@ func (m *Manifest) checkRest() (key, message string) {
 			"takes: %s is not how long an update takes; write for example 6m",
 			m.Takes)
 	}
+	if step, message := m.Patience.Check(); message != "" {
+		return "patience." + step, message
+	}
 	return "", ""
 }
 
@@ -181,6 +186,15 @@ func isCautionName(name string) bool {
 	return name != "" && name != AllCautions && name != NoRollback && len(name) <= 64 &&
 		strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" && name[0] != '-'
 }
+
+// Rollback is how a device would be returned to what it runs.
+type Rollback string
+
+const (
+	BySlot    Rollback = "slot"  // its other slot keeps the version
+	ByImage   Rollback = "image" // the image of the version is on the shelf
+	ByNothing Rollback = "none"
+)
 
 // Names of cautions that are not a manifest's.
 const (

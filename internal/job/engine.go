@@ -12,6 +12,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/firmware"
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
@@ -32,8 +33,9 @@ type Engine struct {
 	// Open opens an image whose digest was checked from the very file returned.
 	Open func(order.Image) (File, error)
 	// See keeps what a device said of itself in a job.
-	See      func(job string, d *device.Device) error
-	Patience Patience
+	See func(job string, d *device.Device) error
+	// Patience is what counts before what families and images say.
+	Patience firmware.Patience
 	Now      func() time.Time
 }
 
@@ -105,7 +107,7 @@ func newJob(e *Engine, plan Plan, state *order.State) *Job {
 
 // take opens an image, once.
 func (j *Job) take(image *order.Image) error {
-	if image == nil || j.files[image.SHA256] != nil {
+	if image == nil || *image == (order.Image{}) || j.files[image.SHA256] != nil {
 		return nil
 	}
 	f, err := j.engine.Open(*image)

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"catena/internal/firmware"
 	"catena/internal/ledger"
 	"catena/internal/order"
 )
@@ -128,27 +127,36 @@ func (h *History) did(job string) (started, error) {
 	return did, nil
 }
 
-// Earlier is the version that a device's main component ran before the last job that changed
-// it, or before the job of; empty: none did. A job that brought it back undoes the one before:
+// from is the version that a component ran before the job.
+func (e end) from(component string) string {
+	for _, h := range e.row.Path {
+		if h.Component == component {
+			return h.From
+		}
+	}
+	return ""
+}
+
+// Earlier is the version that a component of a device ran before the last job that changed it, or before the job of; empty: none did. A job that brought it back undoes the one before:
 //
 //	j1: 1.0 → 2.0    j2: 2.0 → 3.0    j3, back: 3.0 → 2.0    earlier: 1.0
-func (h *History) Earlier(device, of string) (version string, err error) {
+func (h *History) Earlier(device, component, of string) (version string, err error) {
 	undone := 0
 	err = h.ends(device, func(e end) bool {
-		if e.End != Done || e.row.Again || !e.leads(firmware.Main, "") {
+		if e.End != Done || e.row.Again || !e.leads(component, "") {
 			return true
 		}
 		switch {
 		case of != "":
 			if of == e.job {
-				version = e.row.From
+				version = e.from(component)
 			}
 		case e.back:
 			undone++
 		case undone > 0:
 			undone--
 		default:
-			version = e.row.From
+			version = e.from(component)
 		}
 		return version == ""
 	})
@@ -202,7 +210,7 @@ func (h *History) Updated(device string) (at time.Time, err error) {
 // there (back). Empty: there was none, or it got there later.
 func (h *History) LeftAlone(device, component, v string) (job string, back bool, err error) {
 	err = h.ends(device, func(e end) bool {
-		if e.End == Done && e.back && component == firmware.Main && e.row.From == v {
+		if e.End == Done && e.back && e.from(component) == v {
 			job, back = e.job, true
 			return false
 		}

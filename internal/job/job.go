@@ -8,7 +8,6 @@
 package job
 
 import (
-	"cmp"
 	"time"
 
 	"catena/internal/device"
@@ -71,25 +70,10 @@ type Plan struct {
 type Known struct {
 	device.Device
 	Versions version.Order
-}
-
-// Patience says how long the engine waits for a device, by step.
-type Patience struct {
-	// Grace is how long a device that should restart by itself may stay up, beyond
-	// the time it announced, before it is asked to. It may be writing all the while.
-	Grace      time.Duration
-	Writing    time.Duration // for a device to write what it was sent
-	Restarting time.Duration // for a device to come back from its restart
-	Proving    time.Duration // for a device that is back to be as it should
-}
-
-// Over is a patience whose steps that are not said (0) come from another one.
-func (p Patience) Over(under Patience) Patience {
-	return Patience{Grace: cmp.Or(p.Grace, under.Grace), Writing: cmp.Or(p.Writing, under.Writing),
-		Restarting: cmp.Or(p.Restarting, under.Restarting),
-		Proving:    cmp.Or(p.Proving, under.Proving)}
+	Alters   bool              // an image of its path clears or converts its settings
+	Patience firmware.Patience // as its family and its images say; zero: as usual
 }
 
 // Usual is the patience for real devices: some take minutes to write and to start.
-var Usual = Patience{Grace: 3 * time.Minute, Writing: 30 * time.Minute,
+var Usual = firmware.Patience{Grace: 3 * time.Minute, Writing: 30 * time.Minute,
 	Restarting: 10 * time.Minute, Proving: time.Minute}

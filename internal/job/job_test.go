@@ -98,7 +98,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			b.opened[i.File[len(i.File)-3:]]++
 			return memory{bytes.NewReader(content[i.SHA256])}, nil
 		},
-		Patience: job.Patience{Grace: time.Second, Writing: time.Minute,
+		Patience: firmware.Patience{Grace: time.Second, Writing: time.Minute,
 			Restarting: time.Minute, Proving: 2 * time.Second},
 	}
 	for _, d := range devices {
@@ -293,7 +293,7 @@ func TestIntermediateVersions(t *testing.T) {
 			b := start(t, c.device)
 			plan := b.plan()
 			row := &plan.Order.Devices[0]
-			last, first := row.Path[0], hop(b.matcher.To(b.devices[0], "1.5").Path[0])
+			last, first := row.Path[0], hop(b.matcher.To(b.devices[0], firmware.Main, "1.5").Path[0])
 			row.From = c.from
 			first.From, last.From, last.Back = c.from, "1.5", &first.Image
 			if c.from == "0.9" { // it runs the first intermediate version already
@@ -458,7 +458,7 @@ func TestHistory(t *testing.T) {
 	h, err := job.ReadHistory(b.ledger)
 	require.NoError(t, err)
 	earlier := func(i int, of string) string {
-		v, err := h.Earlier(b.devices[i].ID, of)
+		v, err := h.Earlier(b.devices[i].ID, firmware.Main, of)
 		require.NoError(t, err)
 		return v
 	}

@@ -56,7 +56,7 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 		defer func() { _ = l.Close() }()
 		n := &night{ledger: l, dir: dir, known: map[string]job.Known{}}
 		n.engine = &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(devices),
-			Patience: job.Usual, Now: time.Now,
+			Now: time.Now,
 			Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{Endpoint: d.Endpoint}, login.Credential{}, true
 			},
@@ -132,7 +132,7 @@ func TestALockstepSetReturnsTogether(t *testing.T) {
 		// The last time that it was proven does not count as an update, nor as its history.
 		h, err := job.ReadHistory(n.ledger)
 		require.NoError(t, err)
-		earlier, err := h.Earlier("handset-1", "")
+		earlier, err := h.Earlier("handset-1", "main", "")
 		require.NoError(t, err)
 		assert.Empty(t, earlier)
 		left, _, err := h.LeftAlone("handset-1", "main", "2.0")
@@ -298,15 +298,19 @@ func TestDevicesThatAreAwayJoinLate(t *testing.T) {
 	})
 }
 
-// crash plays a job until a device begins to send, when its ledger goes away as in a power cut,
-// and opens the ledger anew.
+// crash plays a job until a device begins to send, when its ledger goes away as in a power cut.
 func (n *night) crash(t *testing.T, plan job.Plan, at *acted) {
 	before := at.sending
 	at.sending = func() { _ = n.ledger.Close() }
+	n.crashing(t, plan)
+	at.sending = before
+}
+
+// crashing plays a job whose ledger goes away in the middle, and opens the ledger anew.
+func (n *night) crashing(t *testing.T, plan job.Plan) {
 	j, err := n.engine.Start(plan)
 	require.NoError(t, err)
 	require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
-	at.sending = before
 	n.ledger, err = ledger.Open(n.dir, time.Now)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = n.ledger.Close() })

@@ -51,6 +51,13 @@ type acted struct {
 	blind        bool      // it cannot tell whether it holds an image
 	restarts     int       // how often it restarts by itself; 0: once
 	sickFrom     time.Time // it is not healthy from then on
+	slots        bool      // it has two
+	idle         string    // what the other one holds
+	switches     int       // how often it was told to switch
+	switching    func()    // at the start of a switch
+	counts       bool      // it tells how often it has started
+	starts       int64
+	config       string // its settings; empty: it does not tell them
 }
 
 func (a *acted) About() dialect.About {
@@ -80,8 +87,9 @@ func (a *acted) settle() {
 
 func (a *acted) restart() {
 	if a.sent != "" {
-		a.version, a.sent = a.sent, ""
+		a.idle, a.version, a.sent = a.version, a.sent, ""
 	}
+	a.starts++
 	a.until = a.writing.Add(a.down)
 	if a.stays || a.parks {
 		a.until = time.Now().Add(a.down)
@@ -105,6 +113,12 @@ func (a *acted) Read(ctx context.Context) (device.Reading, error) {
 		return device.Reading{}, device.ErrLoginRefused
 	}
 	r.Version = a.version
+	if a.slots {
+		r.Idle = map[string]string{firmware.Main: a.idle}
+	}
+	if a.counts {
+		r.Boot = &device.Boot{Count: 1 + a.starts}
+	}
 	return r, nil
 }
 
@@ -119,6 +133,27 @@ func (a *acted) Healthy(context.Context, device.Reading) error {
 func (a *acted) Update(string) (dialect.Update, error) { return a, nil }
 func (a *acted) Locate() (dialect.Locator, error)      { return nil, device.ErrUnsupported }
 func (a *acted) Close(context.Context) error           { return nil }
+
+func (a *acted) Settings() (dialect.Settings, error) {
+	if a.config == "" {
+		return nil, device.ErrUnsupported
+	}
+	return a, nil
+}
+
+func (a *acted) Save(context.Context) ([]byte, error) { return []byte(a.config), nil }
+
+func (a *acted) Revert(context.Context) error {
+	if a.switching != nil {
+		a.switching()
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.switches++
+	a.sent, a.writing = a.idle, time.Now()
+	a.restart()
+	return nil
+}
 
 func (a *acted) Ready(ctx context.Context) error {
 	select {
@@ -199,8 +234,7 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 				SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(v)))}
 		}
 		old := image("1.0")
-		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Patience: job.Usual,
-			Now: time.Now,
+		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Now: time.Now,
 			Contact: func(device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{}, login.Credential{}, true
 			},

@@ -28,16 +28,17 @@ const (
 	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
 	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
 	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
+	NotSettled   Why = "not-settled"   // it was well, and did not stay so for Within
 	// Want, names: they are reached through it, and do not answer
-	NotSettled     Why = "not-settled" // it was well, and did not stay so for Within
-	CutOff         Why = "cut-off"
-	NotRestarted   Why = "not-restarted"   // it was not seen to restart
-	DidNotReturn   Why = "did-not-return"  // it did not come back within Within
-	StillAway      Why = "still-away"      // it has not answered since
-	StillRuns      Why = "still-runs"      // it runs Is, as before
-	NoRollback     Why = "no-rollback"     // it cannot be rolled back: there is no image of Want
-	ProvenAnyway   Why = "proven-anyway"   // proven, although a step failed
-	RollbackFailed Why = "rollback-failed" // on its way back
+	CutOff          Why = "cut-off"
+	SettingsChanged Why = "settings-changed" // its settings are not as before
+	NotRestarted    Why = "not-restarted"    // it was not seen to restart
+	DidNotReturn    Why = "did-not-return"   // it did not come back within Within
+	StillAway       Why = "still-away"       // it has not answered since
+	StillRuns       Why = "still-runs"       // it runs Is, as before
+	NoRollback      Why = "no-rollback"      // it cannot be rolled back: there is no image of Want
+	ProvenAnyway    Why = "proven-anyway"    // proven, although a step failed
+	RollbackFailed  Why = "rollback-failed"  // on its way back
 )
 
 // Reason says why a device ended as it did: a kind for code, fields for the sentence,
@@ -145,6 +146,8 @@ func (r *Reason) sentence() string {
 		return fmt.Sprintf("after its restart: it was well, and did not stay so for %s", r.Within)
 	case CutOff:
 		return prefix + r.Want + ", reached through it, no longer answers"
+	case SettingsChanged:
+		return prefix + "its settings are not as before"
 	case NotRestarted:
 		return "it was not seen to restart"
 	case DidNotReturn:

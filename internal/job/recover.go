@@ -32,10 +32,7 @@ func (w *worker) recover(going, patience context.Context, was DeviceState) (orde
 		}
 		return w.work(going, patience)
 	}
-	l := forth(was.last.Hop, w.row.Path[was.last.Hop])
-	if was.last.Direction == Back {
-		l = back(was.last.Hop, w.row.Path[was.last.Hop])
-	}
+	l := w.legOf(was.last)
 	defer w.close(patience)
 	if reason := w.meet(ctx); reason != nil {
 		return w.end(Stranded, was.failed.then(reason))
@@ -57,6 +54,18 @@ func (w *worker) recover(going, patience context.Context, was DeviceState) (orde
 		return w.end(Parked, nil)
 	}
 	return w.goOn(going, patience)
+}
+
+// legOf is the leg that an effect is of.
+func (w *worker) legOf(e Effect) leg {
+	hop := w.row.Path[e.Hop]
+	switch {
+	case e.Direction != Back:
+		return forth(e.Hop, hop)
+	case e.SHA256 == "": // by its other slot
+		return leg{hop: e.Hop, component: hop.Component, from: hop.To, to: hop.From, way: Back}
+	}
+	return back(e.Hop, hop)
 }
 
 // finishParked restarts a device that was left with its image, and proves it. One that has
@@ -112,8 +121,8 @@ func (w *worker) meet(ctx context.Context) *Reason {
 		return &Reason{Why: NoLogin, Step: Proving}
 	}
 	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
-	waitBack := w.wait(w.within(w.job.engine.Patience.Restarting))
-	waitWell := w.wait(w.within(w.job.engine.Patience.Proving))
+	waitBack := w.wait(w.within(w.patience().Restarting))
+	waitWell := w.wait(w.within(w.patience().Proving))
 	for refused := 0; ; {
 		switch there, other := w.awaitThere(ctx); {
 		case other != nil:
@@ -142,8 +151,22 @@ func (w *worker) meet(ctx context.Context) *Reason {
 
 // finish brings an image to its proof on a device that was at some step with it.
 func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, error) {
-	if w.same(w.said.Of(l.component), l.to) && !w.row.Again {
+	arrived := func() bool {
+		return w.same(w.said.Of(l.component), l.to) &&
+			(!w.row.Again || w.said.Boot.After(w.baseline.Boot))
+	}
+	if arrived() {
 		return w.steps(ctx, ctx, l, putSteps[3:])
+	}
+	if l.switches() { // it may be about to restart: a second switch would lead back
+		gone := w.watch(ctx)
+		switch {
+		case gone != nil:
+			return gone, nil
+		case arrived():
+			return w.steps(ctx, ctx, l, putSteps[3:])
+		}
+		return w.put(ctx, ctx, l)
 	}
 	update, err := w.session.Update(l.component)
 	if err != nil {
@@ -153,7 +176,7 @@ func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, 
 	switch {
 	case gone != nil:
 		return gone, nil
-	case w.same(w.said.Of(l.component), l.to) && !w.row.Again:
+	case arrived():
 		return w.steps(ctx, ctx, l, putSteps[3:])
 	case has:
 		return w.steps(ctx, ctx, l, w.stepsOf(l)[1:])
@@ -169,8 +192,8 @@ func (w *worker) finish(ctx context.Context, l leg, was DeviceState) (*failure, 
 // itself.
 func (w *worker) holds(ctx context.Context, update dialect.Update, l leg, was DeviceState) (bool,
 	*failure) {
-	waitWritten := w.wait(w.job.engine.Patience.Writing)
-	waitWell := w.wait(w.within(w.job.engine.Patience.Proving))
+	waitWritten := w.wait(w.patience().Writing)
+	waitWell := w.wait(w.within(w.patience().Proving))
 	for {
 		percent, err := update.Progress(ctx)
 		wait := waitWell
@@ -190,7 +213,7 @@ func (w *worker) holds(ctx context.Context, update dialect.Update, l leg, was De
 		case wait():
 		case err == nil:
 			return false, &failure{taken: true, reason: &Reason{Why: NotWritten, Step: Writing,
-				Within: w.job.engine.Patience.Writing}}
+				Within: w.patience().Writing}}
 		default:
 			return false, &failure{taken: true, reason: said(Writing, err)}
 		}
@@ -200,7 +223,7 @@ func (w *worker) holds(ctx context.Context, update dialect.Update, l leg, was De
 // watch waits for as long as a device may take until it restarts by itself, or until it is back
 // from that, and reads it again.
 func (w *worker) watch(ctx context.Context) *failure {
-	for wait := w.wait(w.job.engine.Patience.Grace); ; {
+	for wait := w.wait(w.patience().Grace); ; {
 		there, other := w.there(ctx)
 		switch {
 		case other != nil:

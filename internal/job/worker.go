@@ -1,7 +1,9 @@
 package job
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
@@ -161,11 +163,10 @@ func (w *worker) allBack(ctx context.Context, why *Reason) (order.Event, error) 
 		if !w.same(w.said.Of(hop.Component), hop.To) {
 			continue
 		}
-		if hop.Back == nil {
-			return w.end(Stranded, why.then(&Reason{Why: NoRollback, Want: hop.From}))
-		}
-		failed, err := w.put(ctx, ctx, back(n, hop))
+		failed, err := w.wayBack(ctx, n, hop)
 		switch {
+		case failed != nil && failed.reason.Why == NoRollback:
+			return w.end(Stranded, why.then(failed.reason))
 		case err != nil:
 			return order.Event{}, err
 		case failed != nil:
@@ -227,9 +228,11 @@ type leg struct {
 	hop       int // its place on the path
 	component string
 	from, to  string
-	image     order.Image
+	image     order.Image // the zero Image: what its other slot holds is started
 	way       Direction
 }
+
+func (l leg) switches() bool { return l.image == order.Image{} }
 
 func forth(n int, h order.Hop) leg { return leg{n, h.Component, h.From, h.To, h.Image, Forth} }
 
@@ -281,6 +284,7 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 		return Failed, reason
 	}
 	w.baseline = r
+	w.baseline.Settings = w.settings(ctx)
 	return "", nil
 }
 
@@ -318,8 +322,11 @@ func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
 // putSteps are the steps of put.
 var putSteps = []Step{Sending, Writing, Restarting, Proving}
 
-// stepsOf are the steps of an image: all, or where images are only sent, those before the restart.
+// stepsOf are the steps of an image: all, without those of sending where the other slot holds it, or where images are only sent, those before the restart.
 func (w *worker) stepsOf(l leg) []Step {
+	if l.switches() {
+		return putSteps[2:]
+	}
 	if w.job.plan.Order.Stage && l.way == Forth {
 		return putSteps[:2]
 	}
@@ -341,7 +348,7 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 	}{
 		{Sending, func() *failure { return w.send(ctx, until, update, l.image, meter) }},
 		{Writing, func() *failure { return w.awaitWritten(ctx, update, meter) }},
-		{Restarting, func() *failure { return w.restart(ctx, update, l.component, l.to) }},
+		{Restarting, func() *failure { return w.restart(ctx, update, l) }},
 		{Proving, func() *failure {
 			if reason := w.prove(ctx, l.component, l.to); reason != nil {
 				return &failure{taken: true, reason: reason}
@@ -414,7 +421,7 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, image o
 // awaitWritten follows the device's own writing.
 func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 	meter *transfer) *failure {
-	within := w.job.engine.Patience.Writing
+	within := w.patience().Writing
 	for wait := w.wait(within); ; {
 		percent, err := update.Progress(ctx)
 		switch {
@@ -437,30 +444,36 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update,
 // restart sees the device go and come back. It watches for one of three signs:
 //
 //	it was there, it was gone, it is there again
-//	it says that it runs the new version: it was gone between two looks
+//	it says that it runs the new version, has been up for less time than before, or has
+//	    started once more: it was gone between two looks
 //	it never went, is asked to restart, and the time for that is over: the proof tells
 //
 // One that should restart by itself and does not is asked to, once. The second sign does not
 // count on the way back to the version that it runs all along. Presence is looked for without
 // a login: a device that came back with another password must not be locked up by Catena.
-func (w *worker) restart(ctx context.Context, update dialect.Update, component,
-	to string) *failure {
-	patience, now := w.job.engine.Patience, w.job.engine.Now
+func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *failure {
+	patience, now := w.patience(), w.job.engine.Now
 	within := w.within(patience.Restarting)
-	asked := !update.Traits().RestartsByItself
+	activate := update.Activate
+	if l.switches() {
+		activate = update.Revert
+	}
+	before := w.said.Boot
+	asked := l.switches() || !update.Traits().RestartsByItself
 	if asked {
-		if err := update.Activate(ctx); err != nil && !errors.Is(err, device.ErrAway) {
+		if err := activate(ctx); err != nil && !errors.Is(err, device.ErrAway) {
 			return &failure{taken: true, reason: said(Restarting, err)}
 		}
 	}
-	since, telling := now(), !w.same(w.said.Of(component), to)
+	since, another := now(), !w.same(w.said.Of(l.component), l.to)
+	telling := another || before != nil
 	tells := func() bool {
 		if !telling {
 			return false
 		}
-		runs, err := w.runs(ctx, component, to)
+		r, err := w.read(ctx)
 		telling = !errors.Is(err, device.ErrLoginRefused) // the proof tries it again, and no more
-		return runs
+		return err == nil && (another && w.same(r.Of(l.component), l.to) || r.Boot.After(before))
 	}
 	wait := w.wait(within)
 	for gone := false; ; {
@@ -479,7 +492,7 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, component,
 			return nil // it may have been gone between two looks; the proof tells
 		case late:
 			asked, since = true, now()
-			_ = update.Activate(ctx) // the proof tells whether it did
+			_ = activate(ctx) // the proof tells whether it did
 		}
 		switch {
 		case wait():
@@ -506,12 +519,11 @@ func (w *worker) there(ctx context.Context) (bool, error) {
 	return err == nil, nil
 }
 
-// runs tells whether the device says that a component runs that version.
-func (w *worker) runs(ctx context.Context, component, v string) (bool, error) {
+// read reads the device, which may be restarting.
+func (w *worker) read(ctx context.Context) (device.Reading, error) {
 	ctx, cancel := context.WithTimeout(ctx, lookWithin)
 	defer cancel()
-	r, err := w.session.Read(ctx)
-	return err == nil && w.same(r.Of(component), v), err
+	return w.session.Read(ctx)
 }
 
 // loginTries is how often a login is tried on a device that was let in before and
@@ -524,7 +536,7 @@ const loginTries = 2
 // so it looks again; one that restarts more than once may be away again meanwhile. Then it must
 // stay well for as long as it has to settle.
 func (w *worker) prove(ctx context.Context, component, to string) *Reason {
-	patience := w.job.engine.Patience
+	patience := w.patience()
 	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
 	wait := w.wait(w.within(patience.Proving + more))
 	for refused := 0; ; {
@@ -546,12 +558,13 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 
 // settled looks whether a device that is well stays so for as long as it has to settle.
 func (w *worker) settled(ctx context.Context, component, to string) *Reason {
-	if w.traits.Settle == 0 {
+	settling := cmp.Or(w.patience().Settling, w.traits.Settle)
+	if settling == 0 {
 		return nil
 	}
-	for wait := w.wait(w.traits.Settle); wait(); {
+	for wait := w.wait(settling); wait(); {
 		if reason := w.look(ctx, component, to); reason != nil {
-			return (&Reason{Why: NotSettled, Step: Proving, Within: w.traits.Settle}).then(reason)
+			return (&Reason{Why: NotSettled, Step: Proving, Within: settling}).then(reason)
 		}
 	}
 	return nil
@@ -577,11 +590,36 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 		reason.Why = Unhealthy
 		return reason
 	}
+	if !w.keepsSettings(ctx) {
+		return &Reason{Why: SettingsChanged, Step: Proving}
+	}
 	w.see(r)
 	if there := w.answering(ctx, w.behind); len(there) < len(w.behind) {
 		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.behind, there)}
 	}
 	return nil
+}
+
+// keepsSettings tells whether the device's settings are as before, where they can be read and no
+// image of its path clears or converts them.
+func (w *worker) keepsSettings(ctx context.Context) bool {
+	if w.baseline.Settings == "" || w.known.Alters {
+		return true
+	}
+	return w.settings(ctx) == w.baseline.Settings
+}
+
+// settings is a digest of the device's settings; empty: they cannot be read.
+func (w *worker) settings(ctx context.Context) string {
+	settings, err := w.session.Settings()
+	if err != nil {
+		return ""
+	}
+	raw, err := settings.Save(ctx)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("%x", sha256.Sum256(raw))
 }
 
 // askAtOnce is how many devices behind one are asked at the same time whether they answer.
@@ -627,6 +665,12 @@ func namesOfMissing(all, there []device.Device) string {
 	return strings.Join(names, ", ")
 }
 
+// patience is how long the device may take: as the engine says, else its family and images,
+// else as usual.
+func (w *worker) patience() firmware.Patience {
+	return w.job.engine.Patience.Over(w.known.Patience).Over(Usual)
+}
+
 // within is how long a step may be waited for: as long as its patience is, and until the order
 // gives the device up. Writing is always waited for.
 func (w *worker) within(patience time.Duration) time.Duration {
@@ -658,7 +702,7 @@ const (
 // awaitThere waits until the device answers, and returns false where it does not. The error
 // is that another device does.
 func (w *worker) awaitThere(ctx context.Context) (bool, error) {
-	for wait := w.wait(w.within(w.job.engine.Patience.Restarting)); ; {
+	for wait := w.wait(w.within(w.patience().Restarting)); ; {
 		there, other := w.there(ctx)
 		if there || other != nil {
 			return there, other
@@ -696,7 +740,8 @@ func (w *worker) rescue(ctx context.Context, f failure, l leg) (order.Event, err
 		case !there:
 			return w.end(Stranded, f.reason.then(&Reason{Why: StillAway}))
 		}
-		if runs, _ := w.runs(ctx, component, to); runs && w.prove(ctx, component, to) == nil {
+		r, err := w.read(ctx)
+		if err == nil && w.same(r.Of(component), to) && w.prove(ctx, component, to) == nil {
 			return w.end(w.arrived(), f.reason.then(&Reason{Why: ProvenAnyway}))
 		}
 		reason := w.prove(ctx, component, from)
@@ -709,18 +754,49 @@ func (w *worker) rescue(ctx context.Context, f failure, l leg) (order.Event, err
 		}
 	}
 	w.began = w.job.engine.Now() // the way back has its own time
-	hop := w.row.Path[l.hop]
-	if hop.Back == nil {
-		return w.end(Stranded, f.reason.then(&Reason{Why: NoRollback, Want: from}))
-	}
-	failed, err := w.put(ctx, ctx, back(l.hop, hop))
+	failed, err := w.wayBack(ctx, l.hop, w.row.Path[l.hop])
 	switch {
+	case failed != nil && failed.reason.Why == NoRollback:
+		return w.end(Stranded, f.reason.then(failed.reason))
 	case err != nil:
 		return order.Event{}, err
 	case failed != nil:
 		return w.end(Stranded, f.reason.then(&Reason{Why: RollbackFailed}).then(failed.reason))
 	}
 	return w.end(Returned, f.reason)
+}
+
+// wayBack brings a device back from a hop: by its other slot where that keeps the version before,
+// else by the image of it. A device that has fallen back to its earlier slot by itself is only
+// proven: another switch would start what failed.
+func (w *worker) wayBack(ctx context.Context, n int, hop order.Hop) (*failure, error) {
+	if hop.Slots {
+		failed, err := w.switchBack(ctx, n, hop)
+		if err != nil || failed == nil || failed.away || failed.reason.IdentityChanged() ||
+			hop.Back == nil {
+			return failed, err
+		}
+	}
+	if hop.Back == nil {
+		return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
+	}
+	return w.put(ctx, ctx, back(n, hop))
+}
+
+// switchBack brings a device back by its other slot.
+func (w *worker) switchBack(ctx context.Context, n int, hop order.Hop) (*failure, error) {
+	l := leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, way: Back}
+	if r, err := w.session.Read(ctx); err == nil {
+		w.said = r
+		is := func(v string) bool { return w.same(v, hop.From) }
+		switch {
+		case is(r.Of(hop.Component)):
+			return w.steps(ctx, ctx, l, putSteps[3:])
+		case !r.Keeps(hop.Component, is):
+			return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
+		}
+	}
+	return w.put(ctx, ctx, l)
 }
 
 // arrived is the end of a device that is proven on a version of its path: an

@@ -37,20 +37,16 @@ const (
 var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held,
 	Current}
 
-// Rollback is how a device would be returned to what it runs.
-type Rollback string
-
-const (
-	ByImage Rollback = "image" // the image of its version is on the shelf
-	None    Rollback = "none"
-)
-
 // Hop is one image on a device's path, and the rollback from it.
 type Hop struct {
 	From  string // the version before
 	Image *firmware.Image
 	Back  *firmware.Image // of the version before; nil: none
+	Slots bool            // the device keeps the version before in its other slot
 }
+
+// lost tells whether there is no way back from the hop.
+func (h Hop) lost() bool { return h.Back == nil && !h.Slots }
 
 // Row is one component of a device against the shelf.
 type Row struct {
@@ -73,12 +69,15 @@ func (r Row) Image() *firmware.Image {
 	return r.Path[len(r.Path)-1].Image
 }
 
-// Rollback names the rollback: by image only where every hop has one.
-func (r Row) Rollback() Rollback {
-	if len(r.Path) == 0 || slices.ContainsFunc(r.Path, func(h Hop) bool { return h.Back == nil }) {
-		return None
+// Rollback names the rollback: one is there only where every hop has one.
+func (r Row) Rollback() firmware.Rollback {
+	switch {
+	case len(r.Path) == 0 || slices.ContainsFunc(r.Path, Hop.lost):
+		return firmware.ByNothing
+	case len(r.Path) == 1 && r.Path[0].Slots:
+		return firmware.BySlot
 	}
-	return ByImage
+	return firmware.ByImage
 }
 
 // Withdrawal says that versions of a model must not run any more.
@@ -117,7 +116,10 @@ type model struct {
 
 // A site has many devices that ask the same: one model, hardware, component, version
 // and target.
-type question struct{ hardware, component, version, rule string }
+type question struct {
+	hardware, component, version, rule string
+	slots                              bool
+}
 
 type answer struct {
 	status Status
@@ -261,7 +263,7 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 	if held != "" {
 		row.Status, row.Reason = Held, held
 	} else {
-		q := question{d.Hardware, component, v, row.Rule}
+		q := question{d.Hardware, component, v, row.Rule, hasSlots(d, component)}
 		a, ok := of.answers[q]
 		if !ok {
 			a = of.answer(d, component, v, rule)
@@ -331,13 +333,24 @@ func (of *model) answer(d device.Device, component, runs string, rule site.Targe
 		return a
 	}
 	a.reason = why
-	for _, h := range a.path {
-		if h.Back == nil {
-			a.reason += "; no rollback from " + h.Image.Version
-			break
-		}
+	slotted(a.path, d, component)
+	if i := slices.IndexFunc(a.path, Hop.lost); i >= 0 {
+		a.reason += "; no rollback from " + a.path[i].Image.Version
 	}
 	return a
+}
+
+// hasSlots tells whether a component has two slots.
+func hasSlots(d device.Device, component string) bool {
+	_, has := d.Idle[component]
+	return has
+}
+
+// slotted marks the hops of a component that has two slots.
+func slotted(path []Hop, d device.Device, component string) {
+	for i := range path {
+		path[i].Slots = hasSlots(d, component)
+	}
 }
 
 func holds(o version.Order, rule site.Target, v string) bool {
@@ -521,32 +534,44 @@ func (m *Matcher) Again(d device.Device) Row {
 	return row
 }
 
-// To matches a device to one version that a person named, earlier or later than
-// what it runs. Where it must not be sent there, the row has no path and says why.
-func (m *Matcher) To(d device.Device, v string) Row {
-	row := m.Device(d)
+// To matches a component of a device to one version that a person named, earlier or later than
+// what it runs. Where it must not be sent there, the row has no path and says why. A version
+// that the device's other slot holds is not sent.
+func (m *Matcher) To(d device.Device, component, v string) Row {
+	runs := d.Of(component)
+	row := m.component(d, component, runs)
 	if row.Status == Away || row.Status == NoAccess || row.Status == Held {
 		row.Path = nil
 		return row
 	}
 	of := m.model(d.Vendor, d.Model)
 	row.Target, row.Path = v, nil
-	if of.order.Equal(d.Version, v) {
+	is := func(other string) bool { return of.order.Equal(other, v) }
+	if is(runs) {
 		row.Reason = "it runs " + v + " already"
 		return row
 	}
-	usable := of.usable(d, firmware.Main)
-	i := slices.IndexFunc(usable, func(c candidate) bool { return of.order.Equal(c.Version, v) })
+	usable := of.usable(d, component)
+	i := slices.IndexFunc(usable, func(c candidate) bool { return is(c.Version) })
+	switch {
+	case of.unsafe(component, v) != "":
+	case d.Keeps(component, is):
+		row.Path = []Hop{{From: runs, Slots: true,
+			Image: &firmware.Image{Manifest: firmware.Manifest{Component: component, Version: v}}}}
+		row.Reason = "asked for; its other slot has it"
+		return row
+	}
 	switch {
 	case i < 0:
 		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
 		return row
-	case of.unsafe(firmware.Main, v) != "":
-		row.Reason = fmt.Sprintf("%s is never sent: %s", v, of.unsafe(firmware.Main, v))
+	case of.unsafe(component, v) != "":
+		row.Reason = fmt.Sprintf("%s is never sent: %s", v, of.unsafe(component, v))
 		return row
 	}
-	row.Path, row.Reason = of.route(usable, firmware.Main, d.Version, &usable[i])
+	row.Path, row.Reason = of.route(usable, component, runs, &usable[i])
 	if row.Path != nil {
+		slotted(row.Path, d, component)
 		row.Reason = "asked for"
 	}
 	return row

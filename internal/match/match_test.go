@@ -56,40 +56,40 @@ func TestStatuses(t *testing.T) {
 		hold   string
 		status match.Status
 		target string
-		back   match.Rollback
+		back   firmware.Rollback
 		reason string
 	}{
 		"behind": {[]firmware.Image{old, new}, camera("3.1.0"), "", match.Behind,
-			"3.2.1", match.ByImage, "the newest recommended"},
+			"3.2.1", firmware.ByImage, "the newest recommended"},
 		"order of versions": {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")},
-			camera("3.9"), "", match.Behind, "3.10", match.ByImage, ""},
+			camera("3.9"), "", match.Behind, "3.10", firmware.ByImage, ""},
 		"no rollback": {[]firmware.Image{new}, camera("3.1.0"), "", match.Behind, "3.2.1",
-			match.None, "no rollback from 3.2.1"},
+			firmware.ByNothing, "no rollback from 3.2.1"},
 		"one-way": {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))},
-			camera("3.1.0"), "", match.Behind, "3.2.1", match.None, "no rollback"},
+			camera("3.1.0"), "", match.Behind, "3.2.1", firmware.ByNothing, "no rollback"},
 		"current": {[]firmware.Image{old, new}, camera("V3.2.1"), "", match.Current,
-			"3.2.1", match.None, "runs the newest"},
+			"3.2.1", firmware.ByNothing, "runs the newest"},
 		"ahead": {[]firmware.Image{old, new}, camera("3.3"), "", match.Ahead, "3.2.1",
-			match.None, "nothing later than 3.2.1"},
+			firmware.ByNothing, "nothing later than 3.2.1"},
 		"other model": {[]firmware.Image{image("WX-20", "9")}, camera("3.1.0"), "",
-			match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+			match.NoImage, "", firmware.ByNothing, "no image for Wexcombe WX-40"},
 		"other hardware": {[]firmware.Image{image("WX-40", "4.0", hardware(">= C"))},
-			camera("3.1.0"), "", match.NoImage, "", match.None,
+			camera("3.1.0"), "", match.NoImage, "", firmware.ByNothing,
 			"no image on the shelf is for hardware \"B\""},
 		"withdrawn": {[]firmware.Image{old,
 			image("WX-40", "3.3", status(firmware.Withdrawn))}, camera("3.1.0"), "", match.Current,
-			"3.1.0", match.None, ""},
+			"3.1.0", firmware.ByNothing, ""},
 		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))},
-			camera("3.1.0"), "", match.Behind, "4.0", match.None, "no rollback from 3.2.1"},
+			camera("3.1.0"), "", match.Behind, "4.0", firmware.ByNothing, "no rollback from 3.2.1"},
 		"component": {[]firmware.Image{image("WX-40", "4.0",
 			func(i *firmware.Image) { i.Component = "lens" })}, camera(
-			"3.1.0"), "", match.NoImage, "", match.None, "no image for Wexcombe WX-40"},
+			"3.1.0"), "", match.NoImage, "", firmware.ByNothing, "no image for Wexcombe WX-40"},
 		"held": {[]firmware.Image{old, new}, camera("3.1.0"), "cam-1*", match.Held,
-			"", match.None, "site.yaml holds it: winter"},
+			"", firmware.ByNothing, "site.yaml holds it: winter"},
 		"no-access": {[]firmware.Image{old, new}, camera("", reach(device.LoginRefused)),
-			"", match.NoAccess, "", match.None, "its trouble"},
+			"", match.NoAccess, "", firmware.ByNothing, "its trouble"},
 		"away": {[]firmware.Image{old, new}, camera("3.1.0", reach(device.Away)),
-			"cam-11", match.Away, "", match.None, "its trouble"},
+			"cam-11", match.Away, "", firmware.ByNothing, "its trouble"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var s site.Site
@@ -167,7 +167,7 @@ func TestPaths(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := match.New(match.Input{Images: c.shelf})
-			row := m.To(camera(c.from), c.to)
+			row := m.To(camera(c.from), firmware.Main, c.to)
 			assert.Equal(t, c.path, path(row))
 			assert.Contains(t, row.Reason, c.reason)
 		})
@@ -261,7 +261,7 @@ func TestUnsafe(t *testing.T) {
 	}
 	assert.Equal(t, match.Current, match.New(in).Device(camera("3.2")).Status,
 		"the newest that may run")
-	asked := match.New(in).To(camera("3.2"), "3.1")
+	asked := match.New(in).To(camera("3.2"), firmware.Main, "3.1")
 	assert.Nil(t, asked.Image())
 	assert.Equal(t, "3.1 is never sent: it was withdrawn: it loses its presets", asked.Reason)
 	in.Site.Hold = []site.Hold{{Device: "cam-11"}}

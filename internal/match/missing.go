@@ -59,7 +59,7 @@ func MissingOf(rows []Row) []Missing {
 			}
 		}
 		for _, h := range r.Path {
-			if h.Back == nil {
+			if h.lost() {
 				add(Missing{Way: Back, Version: h.From, Why: "to return from " + h.Image.Version},
 					r)
 			}

@@ -73,7 +73,10 @@ func (d *Device) check() error {
 		if h.From == "" || h.To == "" {
 			return errors.New("path: each image requires from: and to:, versions")
 		}
-		images := []Image{h.Image}
+		var images []Image
+		if !h.Slots || !h.Switches() {
+			images = append(images, h.Image)
+		}
 		if h.Back != nil {
 			images = append(images, *h.Back)
 		}

@@ -91,10 +91,16 @@ type Hop struct {
 	Component string `yaml:"component,omitempty" json:"component"` // left out in a file: main
 	From      string `yaml:"from" json:"from"`
 	To        string `yaml:"to" json:"to"`
-	Image     Image  `yaml:"image" json:"image"`
+	// left out: To is in the device's other slot, and is only switched to
+	Image Image `yaml:"image,omitempty" json:"image,omitzero"`
 	// the image of From; nil: none
 	Back *Image `yaml:"rollback,omitempty" json:"rollback,omitempty"`
+	// Slots says that the device keeps From in its other slot: a switch brings it back.
+	Slots bool `yaml:"slots,omitempty" json:"slots,omitempty"`
 }
+
+// Switches tells whether nothing is sent: the device starts what its other slot holds.
+func (h Hop) Switches() bool { return h.Image == Image{} }
 
 // Caution is what a person must know, and accept, before an order begins.
 type Caution struct {
@@ -133,10 +139,21 @@ func (d Device) To() string {
 	return strings.Join(parts, ", ")
 }
 
+// Rollback names the way back.
+func (d Device) Rollback() firmware.Rollback {
+	switch {
+	case !d.Returnable():
+		return firmware.ByNothing
+	case len(d.Path) == 1 && d.Path[0].Slots:
+		return firmware.BySlot
+	}
+	return firmware.ByImage
+}
+
 // Returnable tells whether every image of the path has a way back.
 func (d Device) Returnable() bool {
 	return len(d.Path) > 0 && !slices.ContainsFunc(d.Path, func(h Hop) bool {
-		return h.Back == nil
+		return h.Back == nil && !h.Slots
 	})
 }
 

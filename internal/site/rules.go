@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"catena/internal/text"
 	"catena/internal/yamldoc"
@@ -50,21 +49,9 @@ func ParseShare(text string) (float64, error) {
 	return n / 100, nil
 }
 
-// Patience is how long devices of the site may take in a step; 0: as usual.
-type Patience struct {
-	Grace      time.Duration `yaml:"grace"` // before one that restarts by itself is asked to
-	Writing    time.Duration `yaml:"writing"`
-	Restarting time.Duration `yaml:"restarting"`
-	Proving    time.Duration `yaml:"proving"`
-}
-
 func (s Site) checkPatience(doc *yamldoc.Doc) error {
-	p := s.Patience
-	for key, d := range map[string]time.Duration{"grace": p.Grace, "writing": p.Writing,
-		"restarting": p.Restarting, "proving": p.Proving} {
-		if d < 0 {
-			return doc.Errorf("$.patience."+key, "patience: %s: write for example 20m", key)
-		}
+	if step, message := s.Patience.Check(); message != "" {
+		return doc.Errorf("$.patience."+step, "%s", message)
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"catena/internal/device"
+	"catena/internal/firmware"
 	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
@@ -31,10 +32,10 @@ type Site struct {
 	Limits   Limits              `yaml:"limits"`
 	Windows  []Window            `yaml:"windows"` // none: work may be done at any time
 	// of windows, as IANA names it; empty: this machine's
-	Timezone   string     `yaml:"timezone"`
-	StopAfter  StopAfter  `yaml:"stop_after"`
-	Patience   Patience   `yaml:"patience"`
-	Signatures Signatures `yaml:"signatures"` // which an order must have
+	Timezone   string            `yaml:"timezone"`
+	StopAfter  StopAfter         `yaml:"stop_after"`
+	Patience   firmware.Patience `yaml:"patience"`   // with all its devices
+	Signatures Signatures        `yaml:"signatures"` // which an order must have
 	// Names are what devices are called here, by address, serial number or hardware
 	// address.
 	Names map[string]string `yaml:"names"`

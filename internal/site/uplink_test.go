@@ -160,7 +160,7 @@ func TestRulesAreRefused(t *testing.T) {
 		"windows: [{from: \"22:00\", to: \"25:00\"}]":                             `"25:00" is not a time of day`,
 		"windows: [{from: \"22:00\", to: \"22:00\"}]":                             "from and to are both 22:00",
 		"timezone: Marrow/Hill":                                                   `"Marrow/Hill" is not a zone`,
-		"patience: {writing: -1m}":                                                "writing: write for example 20m",
+		"patience: {writing: -1m}":                                                "write for example 20m",
 		"patience: {writing: soon}":                                               `"soon" is not a duration; write for example 20m`,
 		"uplinks: [{through: a}]":                                                 "reach: or feeds:",
 		"uplinks: [{through: a, feeds: [b]}, {through: b, reach: [a]}]":           "behind itself: a → b → a",

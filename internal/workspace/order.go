@@ -100,7 +100,7 @@ func cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
 				add(name, fmt.Sprintf("%s %s: %s", d.Model, h.Image.Version,
 					h.Image.Cautions[name]), d)
 			}
-			if h.Back == nil {
+			if h.Back == nil && !h.Slots {
 				add(firmware.NoRollback, fmt.Sprintf(
 					"there is no way back from %s: no image of %s %s is on the shelf",
 					h.Image.Version, d.Model, h.From), d)
@@ -138,12 +138,29 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 	plan := job.Plan{Order: o, Devices: map[string]job.Known{},
 		Behind: map[string][]device.Device{}}
 	in := map[string]bool{}
+	patience := map[string]firmware.Patience{} // as the manifests of a device's images say
+	alters := map[string]bool{}                // one of those clears or converts its settings
+	take := func(id string, i *order.Image) {
+		if i == nil {
+			return
+		}
+		on := w.images[i.SHA256]
+		patience[id] = patience[id].Longest(on.Patience)
+		alters[id] = alters[id] || on.Settings == firmware.Cleared ||
+			on.Settings == firmware.Converted
+	}
 	for _, d := range o.Devices {
 		in[d.ID] = true
+		for _, h := range d.Path {
+			take(d.ID, &h.Image)
+			take(d.ID, h.Back)
+		}
 	}
 	for _, d := range w.devices() {
 		if in[d.ID] {
-			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d)}
+			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d),
+				Alters:   alters[d.ID],
+				Patience: patience[d.ID].Over(w.Families.Of(d.Vendor, d.Model).Patience)}
 		}
 		for _, up := range w.ways.Through[d.ID] {
 			if in[up] && d.Access == device.OK {
@@ -177,7 +194,7 @@ func (w *Workspace) Begin(o *order.Order, at time.Time) {
 
 func hop(h match.Hop) order.Hop {
 	out := order.Hop{Component: h.Image.Component, From: h.From, To: h.Image.Version,
-		Image: image(h.Image)}
+		Image: image(h.Image), Slots: h.Slots}
 	if h.Back != nil {
 		back := image(h.Back)
 		out.Back = &back

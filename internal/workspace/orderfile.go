@@ -162,7 +162,7 @@ func imagesChanged(d order.Device, now device.Device, shelf map[string]firmware.
 	differ := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	for _, h := range d.Path {
 		for _, i := range []*order.Image{&h.Image, h.Back} {
-			if i == nil {
+			if i == nil || *i == (order.Image{}) {
 				continue
 			}
 			on, there := shelf[i.SHA256]

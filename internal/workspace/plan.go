@@ -91,7 +91,7 @@ func (w *Workspace) JobState(id string) (job.State, error) {
 
 // Toward says how the main components of the chosen rows get to a version.
 func (w *Workspace) Toward(chosen []Row, v string) ([]Row, error) {
-	return w.remade(chosen, func(d device.Device) match.Row { return w.matcher.To(d, v) })
+	return w.remade(chosen, func(d device.Device) match.Row { return w.matcher.To(d, firmware.Main, v) })
 }
 
 // Again says how the main components of the chosen rows get what they run, once more.
@@ -108,11 +108,10 @@ func (w *Workspace) remade(chosen []Row, as func(device.Device) match.Row) (out 
 	return out, nil
 }
 
-// Rollback says how the main components of the chosen rows return: to the version given, or
-// else to what they ran before the last job that changed them. of is the job whose changes
+// Rollback says how a component of the chosen rows returns: to the version given, or else to what they ran before the last job that changed them. of is the job whose changes
 // are to be undone; empty: the last one of each device. With of, devices that it did not
 // change are left out.
-func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
+func (w *Workspace) Rollback(chosen []Row, component, to, of string) ([]Row, error) {
 	if of != "" {
 		exists, err := job.Exists(w.Ledger, of)
 		if err != nil {
@@ -123,8 +122,13 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 		}
 	}
 	var out []Row
-	for _, r := range Mains(chosen) {
-		earlier, err := w.history.Earlier(r.ID, of)
+	has := false
+	for _, r := range chosen {
+		if r.Component != component {
+			continue
+		}
+		has = true
+		earlier, err := w.history.Earlier(r.ID, component, of)
 		if err != nil {
 			return nil, err
 		}
@@ -135,14 +139,14 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 		back.Path = nil
 		switch {
 		case to != "":
-			back = w.matcher.To(back.Device, to)
+			back = w.matcher.To(back.Device, component, to)
 		case earlier != "" &&
-			w.matcher.Order(back.Device).Compare(earlier, back.Device.Version) > 0:
+			w.matcher.Order(back.Device).Compare(earlier, back.Version) > 0:
 			back.Reason = fmt.Sprintf(
 				"it ran %s before, which is later than %s: to go there, name that version",
-				earlier, back.Device.Version)
+				earlier, back.Version)
 		case earlier != "":
-			back = w.matcher.To(back.Device, earlier)
+			back = w.matcher.To(back.Device, component, earlier)
 		default:
 			back.Reason = "no job has brought it from an earlier version, and none was named"
 		}
@@ -152,7 +156,17 @@ func (w *Workspace) Rollback(chosen []Row, to, of string) ([]Row, error) {
 		}
 		out = append(out, row)
 	}
+	if !has && len(chosen) > 0 {
+		return nil, &ComponentError{Component: component, Device: chosen[0].Name}
+	}
 	return out, nil
+}
+
+// ComponentError is returned for a component that none of the chosen devices has.
+type ComponentError struct{ Component, Device string } // one of the devices
+
+func (e *ComponentError) Error() string {
+	return e.Device + " has no component " + e.Component
 }
 
 // NeededBy names the devices, of all sites that have used the shelf and of the site here
@@ -218,7 +232,7 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 			return v != "" && i.Component == firmware.Main &&
 				i.Fits(d.Vendor, d.Model, d.Hardware) && version.Equal(i.Version, v)
 		}
-		earlier, err := history.Earlier(d.ID, "")
+		earlier, err := history.Earlier(d.ID, firmware.Main, "")
 		if err != nil {
 			return nil, err
 		}
@@ -275,7 +289,7 @@ func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.T
 				needed[h.Back.SHA256] = true
 			}
 		}
-		earlier, err := w.history.Earlier(r.ID, "")
+		earlier, err := w.history.Earlier(r.ID, r.Component, "")
 		if err != nil {
 			return err
 		}

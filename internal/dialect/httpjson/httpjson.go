@@ -88,6 +88,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 }
 
 type session struct {
+	dialect.NoSettings
 	at    dialect.At
 	as    login.Credential
 	http  *wire.HTTP
@@ -252,6 +253,7 @@ func (t *session) Update(component string) (dialect.Update, error) {
 }
 
 type update struct {
+	dialect.OneSlot
 	session   *session
 	component string
 }

@@ -71,6 +71,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 }
 
 type session struct {
+	dialect.NoSettings
 	at           dialect.At
 	as           login.Credential
 	http         *wire.HTTP
@@ -280,6 +281,7 @@ func (t *session) Update(component string) (dialect.Update, error) {
 }
 
 type update struct {
+	dialect.OneSlot
 	session *session
 	traits  dialect.Traits
 	target  string        // where the image goes

@@ -187,7 +187,7 @@ func FuzzSNMP(f *testing.F) {
 	f.Fuzz(func(t *testing.T, packet []byte) {
 		if facts, _, ok := snmp.Understand(packet); ok &&
 			(facts.Called != text.Clean(facts.Called) || facts.Says != text.Clean(facts.Says)) {
-			t.Errorf("texts that are not clean: %q", facts)
+			t.Errorf("texts that are not clean: %+v", facts)
 		}
 	})
 }

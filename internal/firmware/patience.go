@@ -1,0 +1,71 @@
+package firmware
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Patience says how long a device may take, by step; 0: it is not said here. A family says it
+// for its devices, a manifest for its image, a site for all of its devices, and a person for
+// one job: what is said later in this list counts.
+type Patience struct {
+	// Grace is how long a device that should restart by itself may stay up, beyond the time it
+	// announced, before it is asked to. It may be writing all the while.
+	Grace      time.Duration `yaml:"grace,omitempty" json:"grace,omitempty"`           // JSON: ns
+	Writing    time.Duration `yaml:"writing,omitempty" json:"writing,omitempty"`       // what it was sent
+	Restarting time.Duration `yaml:"restarting,omitempty" json:"restarting,omitempty"` // until it is back
+	Proving    time.Duration `yaml:"proving,omitempty" json:"proving,omitempty"`       // until it is as it should
+	Settling   time.Duration `yaml:"settling,omitempty" json:"settling,omitempty"`     // it must stay so
+}
+
+// PatienceSteps are the names of its steps.
+var PatienceSteps = []string{"writing", "restarting", "proving", "settling", "grace"}
+
+// Step is how long a step may take, to be read or set; nil: there is no such step.
+func (p *Patience) Step(name string) *time.Duration {
+	i := slices.Index(PatienceSteps, name)
+	if i < 0 {
+		return nil
+	}
+	return []*time.Duration{&p.Writing, &p.Restarting, &p.Proving, &p.Settling, &p.Grace}[i]
+}
+
+// Over is a patience whose steps that are not said come from another one.
+func (p Patience) Over(under Patience) Patience {
+	for _, step := range PatienceSteps {
+		*p.Step(step) = cmp.Or(*p.Step(step), *under.Step(step))
+	}
+	return p
+}
+
+// Longest has of each step the longer time of two.
+func (p Patience) Longest(other Patience) Patience {
+	for _, step := range PatienceSteps {
+		*p.Step(step) = max(*p.Step(step), *other.Step(step))
+	}
+	return p
+}
+
+// Check returns the step that says no time, and a message; empty: all do.
+func (p Patience) Check() (step, message string) {
+	for _, step := range PatienceSteps {
+		if d := *p.Step(step); d < 0 || d > maxTakes {
+			return step, fmt.Sprintf("patience: %s: %s is not how long it may take; write for example 20m", step, d)
+		}
+	}
+	return "", ""
+}
+
+// String writes it as --patience takes it.
+func (p Patience) String() string {
+	var parts []string
+	for _, step := range PatienceSteps {
+		if d := *p.Step(step); d != 0 {
+			parts = append(parts, step+"="+d.String())
+		}
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,156 @@
+package job_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/order"
+)
+
+// slotted is a row whose device keeps the version before in its other slot.
+func slotted(name string) order.Device {
+	r := row(name)
+	r.Path[0].Slots, r.Path[0].Back = true, nil
+	return r
+}
+
+// sick is a device that comes back on 2.0, and is not well there.
+func sick(a *acted) {
+	a.sickFrom = time.Time{}
+	if a.version == "2.0" {
+		a.sickFrom = a.until
+	}
+}
+
+// A device with two slots is brought back by a switch; nothing is sent. One that has fallen back
+// by itself is only proven: a switch would start what failed. Another time it is switched back
+// although nothing has failed.
+func TestSlots(t *testing.T) {
+	devices := troupe{"top": {slots: true}, "basin": {slots: true, back: sick},
+		"weir": {slots: true, back: func(a *acted) {
+			if a.version == "2.0" {
+				a.version, a.idle = "1.0", "2.0"
+			}
+		}}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		s := n.run(t, order.Order{Devices: []order.Device{slotted("top"), slotted("basin"),
+			slotted("weir")}})
+		assert.Equal(t, map[string]string{"top": "done 2.0", "basin": "returned 1.0",
+			"weir": "returned 1.0"}, ends(s))
+		for name, switches := range map[string]int{"top": 0, "basin": 1, "weir": 0} {
+			assert.Equal(t, []int{1, switches}, []int{devices[name].attempts,
+				devices[name].switches}, name)
+		}
+		back := slotted("top")
+		back.From, back.Path[0].From, back.Path[0].To = "2.0", "2.0", "1.0"
+		back.Path[0].Image = order.Image{}
+		s = n.run(t, order.Order{Purpose: order.Backward, Devices: []order.Device{back}})
+		assert.Equal(t, "done 1.0", ends(s)["top"], s.Devices[0].Reason)
+		assert.Equal(t, []int{1, 1}, []int{devices["top"].attempts, devices["top"].switches})
+	})
+}
+
+// Where the other slot does not keep the version before, its image is sent.
+func TestTheOtherSlotIsLost(t *testing.T) {
+	basin := &acted{slots: true, back: func(a *acted) { sick(a); a.idle = "" }}
+	bubble(t, troupe{"basin": basin}, func(t *testing.T, n *night) {
+		r := row("basin")
+		r.Path[0].Slots = true
+		s := n.run(t, order.Order{Devices: []order.Device{r}})
+		assert.Equal(t, "returned 1.0", ends(s)["basin"])
+		assert.Equal(t, []int{2, 0}, []int{basin.attempts, basin.switches})
+	})
+}
+
+// A switch that a crash interrupts is not told a second time: that would lead back.
+func TestASwitchAfterACrash(t *testing.T) {
+	basin := &acted{slots: true, back: sick}
+	bubble(t, troupe{"basin": basin}, func(t *testing.T, n *night) {
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{slotted("basin")}},
+			Devices: n.known}
+		basin.switching = func() { _ = n.ledger.Close() }
+		n.crashing(t, plan)
+		basin.switching = nil
+		j, err := n.engine.Resume("j1", plan, time.Time{})
+		require.NoError(t, err)
+		require.NoError(t, j.Run(t.Context(), t.Context()))
+		s := n.state(t, "j1")
+		assert.Equal(t, "returned 1.0", ends(s)["basin"], s.Devices[0].Reason)
+		assert.Equal(t, []int{1, 1}, []int{basin.attempts, basin.switches})
+	})
+}
+
+// A restart between two looks is seen by the number of starts; without one nobody can tell.
+func TestARestartThatNobodySaw(t *testing.T) {
+	devices := troupe{"tells": {counts: true}, "does-not": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		var rows []order.Device
+		for name, a := range devices {
+			a.down = 0
+			r := row(name)
+			r.Path[0].To, r.Again, r.Path[0].Image = "1.0", true, *r.Path[0].Back
+			rows = append(rows, r)
+		}
+		s := n.run(t, order.Order{Devices: rows})
+		assert.Equal(t, "done 1.0", ends(s)["tells"])
+		assert.NotEqual(t, "done 1.0", ends(s)["does-not"])
+	})
+	up := func(d time.Duration) *device.Boot { return &device.Boot{Uptime: d} }
+	assert.True(t, up(time.Second).After(up(time.Hour)))
+	assert.False(t, up(2*time.Hour).After(up(time.Hour)))
+	assert.False(t, up(time.Hour).After(nil), "nothing is known")
+}
+
+// Settings that are not as before are a fault of the new version, unless an image alters them.
+func TestSettingsAsBefore(t *testing.T) {
+	cleared := func(a *acted) {
+		a.config = "quiet: true"
+		if a.version == "2.0" {
+			a.config = "factory"
+		}
+	}
+	for _, alters := range []bool{false, true} {
+		drive := &acted{config: "quiet: true", back: cleared}
+		bubble(t, troupe{"drive-1": drive}, func(t *testing.T, n *night) {
+			known := n.known["drive-1"]
+			known.Alters = alters
+			n.known["drive-1"] = known
+			s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
+			if alters {
+				assert.Equal(t, "done 2.0", ends(s)["drive-1"])
+				return
+			}
+			assert.Equal(t, "returned 1.0", ends(s)["drive-1"])
+			assert.Equal(t, "after its restart: its settings are not as before",
+				s.Devices[0].Reason)
+		})
+	}
+}
+
+// How long a device may take comes from its family and its images, unless the site or a person
+// says otherwise.
+func TestWhosePatience(t *testing.T) {
+	for _, c := range []struct {
+		family, said time.Duration
+		end          string
+	}{
+		{0, 0, "stranded 1.0"}, {20 * time.Minute, 0, "done 2.0"},
+		{20 * time.Minute, 5 * time.Minute, "stranded 1.0"},
+	} {
+		slow := &acted{writes: time.Minute, down: 15 * time.Minute}
+		bubble(t, troupe{"basin": slow}, func(t *testing.T, n *night) {
+			known := n.known["basin"]
+			known.Patience.Restarting = c.family
+			n.known["basin"] = known
+			n.engine.Patience = firmware.Patience{Restarting: c.said}
+			s := n.run(t, order.Order{Devices: []order.Device{row("basin")}})
+			assert.Equal(t, c.end, ends(s)["basin"], s.Devices[0].Reason)
+		})
+	}
+}
