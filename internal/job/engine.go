@@ -63,6 +63,7 @@ type Job struct {
 	others    bool                       // another job was at work when it was looked last
 	joinUntil time.Time                  // until then devices that are away may join
 	open      []DeviceState              // at work when the job's Catena died
+	sets      map[string]*gathering      // by name: lockstep sets that have begun
 }
 
 // transfer is how far a transfer is; its owner is the device's goroutine.
@@ -98,6 +99,7 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 func newJob(e *Engine, plan Plan, state *order.State) *Job {
 	j := &Job{engine: e, plan: plan, dispatch: state, files: map[string]File{},
 		sent: map[string]*transfer{}, baselines: map[string]*device.Reading{},
+		sets:    map[string]*gathering{},
 		release: func() {}}
 	for _, d := range plan.Order.Devices {
 		j.sent[d.ID], j.baselines[d.ID] = &transfer{}, &device.Reading{}
@@ -263,10 +265,10 @@ func (j *Job) Run(going, patience context.Context) error {
 	j.joinUntil = j.engine.Now().Add(j.plan.Order.WaitAway)
 	going, stopGoing := context.WithCancel(going)
 	defer stopGoing()
-	err := j.work(going, stopGoing, func(a order.Action) (order.Event, error) {
+	err := j.work(going, stopGoing, func(a order.Action, set *gathering) (order.Event, error) {
 		now := j.engine.Now()
 		w := &worker{job: j, known: j.plan.Devices[a.Device], row: j.row(a.Device),
-			first: now, began: now}
+			first: now, began: now, set: set, members: a.Look}
 		at := slices.IndexFunc(j.open, func(d DeviceState) bool { return d.ID == a.Device })
 		if at >= 0 && a.Do == j.open[at].did {
 			w.baseline = *j.baselines[a.Device]
@@ -322,7 +324,7 @@ func (j *Job) stopAsked() bool {
 // work carries out what the dispatcher says, until every device has ended. It is the one place
 // that tells it what happened. After an error, which is the ledger's, nothing begins any more.
 func (j *Job) work(going context.Context, stopGoing func(),
-	do func(order.Action) (order.Event, error)) (first error) {
+	do func(order.Action, *gathering) (order.Event, error)) (first error) {
 	type end struct {
 		order.Event
 		err error
@@ -331,8 +333,9 @@ func (j *Job) work(going context.Context, stopGoing func(),
 	running, stop := 0, going.Done()
 	start := func(a order.Action) {
 		running++
+		set := j.sets[a.Set]
 		go func() {
-			e, err := do(a)
+			e, err := do(a, set)
 			ends <- end{e, err}
 		}()
 	}
@@ -391,6 +394,9 @@ func (j *Job) begin(start func(order.Action)) error {
 			if err == nil {
 				err = j.dispatch.Apply(order.Event{At: now, Kind: order.Began, Device: a.Device,
 					Do: a.Do})
+			}
+			if a.Look != nil {
+				j.sets[a.Set] = &gathering{done: make(chan struct{})}
 			}
 			if err == nil {
 				start(a)

@@ -24,6 +24,7 @@ const (
 	ChangedSince Why = "changed-since" // it runs Is, and was matched on Want
 	Unhealthy    Why = "unhealthy"     // Device says what is wrong
 	WrongVersion Why = "wrong-version" // it runs Is, not Want
+	NotTogether  Why = "not-together"  // of its lockstep set Want is not ready
 	NotWritten   Why = "not-written"   // it has not written the image within Within
 	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
 	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
@@ -100,7 +101,11 @@ func (r *Reason) Error() string {
 	}
 	s := r.sentence()
 	if r.Then != nil {
-		s += "; " + r.Then.Error()
+		s += "; "
+		if r.Why == NotTogether && r.Then.Why == DeviceSaid {
+			s += "it " // of the other one; what a device itself says has no subject
+		}
+		s += r.Then.Error()
 	}
 	return s
 }
@@ -134,6 +139,8 @@ func (r *Reason) sentence() string {
 		return prefix + "it is not healthy: " + r.Device.Error()
 	case WrongVersion:
 		return prefix + "it runs " + r.Is + ", not " + r.Want
+	case NotTogether:
+		return "its lockstep set does not begin without " + r.Want
 	case NotWritten:
 		return fmt.Sprintf("it has not written the image within %s", r.Within)
 	case ImageGone:

@@ -154,3 +154,28 @@ func TestWhosePatience(t *testing.T) {
 		})
 	}
 }
+
+// Of a lockstep set nothing is changed where one member is not ready; with time to wait, all of
+// it waits for that one.
+func TestALockstepSetIsLookedAtFirst(t *testing.T) {
+	for _, wait := range []time.Duration{0, 10 * time.Minute} {
+		devices := troupe{"handset-1": {}, "handset-2": {}, "handset-3": {}}
+		bubble(t, devices, func(t *testing.T, n *night) {
+			devices["handset-3"].until = time.Now().Add(5 * time.Minute)
+			s := n.run(t, order.Order{WaitAway: wait,
+				Devices: []order.Device{row("handset-1"), row("handset-2"), row("handset-3")},
+				Rules: order.Rules{Lockstep: []order.Set{{Name: "handsets",
+					Of: []string{"handset-1", "handset-2", "handset-3"}}}}})
+			sent := devices["handset-1"].attempts + devices["handset-2"].attempts
+			if wait == 0 {
+				assert.Equal(t, 0, sent, "nothing is sent to any of them")
+				assert.Zero(t, s.Count(job.Done)+s.Count(job.Returned))
+				assert.Contains(t, s.Devices[0].Reason+s.Devices[1].Reason,
+					"its lockstep set does not begin without handset-3; it does not answer")
+				return
+			}
+			assert.Equal(t, 2, sent)
+			assert.Equal(t, 3, s.Count(job.Done), ends(s))
+		})
+	}
+}

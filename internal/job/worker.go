@@ -40,6 +40,8 @@ type worker struct {
 	dialect  dialect.Dialect
 	at       dialect.At
 	session  dialect.Session
+	set      *gathering      // its lockstep set, where that begins in this run
+	members  []string        // the others of it, where this is the first
 	baseline device.Reading  // what it said while it was healthy, before it was touched
 	behind   []device.Device // those that answered through it then
 	said     device.Reading  // what it said last
@@ -59,6 +61,7 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 	check := w.checking(Forth)
 	end, reason := w.check(patience)
 	defer w.close(patience)
+	end, reason = w.gather(patience, end, reason)
 	check.Cause = reason
 	if end == "" {
 		check.Baseline = &w.baseline
@@ -79,9 +82,57 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 	return w.goOn(going, patience)
 }
 
+// gathering is a lockstep set that begins: nothing is changed on a member before all were
+// looked at. The first member looks at the others, which wait for that.
+type gathering struct {
+	done   chan struct{} // closed when all were looked at
+	reason *Reason       // why the set does not begin; nil: it does
+}
+
+// gather has a device that passed its own check wait until all of its lockstep set have. It
+// returns how it ends, as check does.
+func (w *worker) gather(ctx context.Context, end Step, reason *Reason) (Step, *Reason) {
+	if w.set == nil {
+		return end, reason
+	}
+	if w.members == nil {
+		<-w.set.done // the first ends its look in any case
+	} else {
+		w.set.reason = w.lookAtSet(ctx, end, reason)
+		close(w.set.done)
+	}
+	if end == "" && w.set.reason != nil {
+		return Failed, w.set.reason
+	}
+	return end, reason
+}
+
+// lookAtSet is why the set of the first member, whose own check ended so, does not begin.
+func (w *worker) lookAtSet(ctx context.Context, end Step, reason *Reason) *Reason {
+	not := func(name string, reason *Reason) *Reason {
+		return (&Reason{Why: NotTogether, Step: Checking, Want: name}).then(reason)
+	}
+	if end != "" && reason.Why != ThereAlready {
+		return not(w.row.Name, reason)
+	}
+	for _, id := range w.members {
+		m := &worker{job: w.job, row: w.job.row(id), known: w.job.plan.Devices[id]}
+		end, reason := m.check(ctx)
+		m.close(ctx)
+		if end != "" && reason.Why != ThereAlready {
+			return not(m.row.Name, reason)
+		}
+	}
+	return nil
+}
+
 // worthWaiting tells whether a device that failed its check may do better later: it was away, or
-// not well. One that refused the login is not asked again: it would lock up.
+// not well, or another of its lockstep set was. One that refused the login is not asked again:
+// it would lock up.
 func (w *worker) worthWaiting(reason *Reason) bool {
+	if reason.Why == NotTogether {
+		reason = reason.Then
+	}
 	again := w.job.engine.Now().Add(askAgain)
 	return again.Before(w.job.joinUntil) &&
 		(errors.Is(reason.Device, device.ErrAway) || reason.Why == Unhealthy)

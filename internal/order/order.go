@@ -221,6 +221,10 @@ type Action struct {
 	Do     Do
 	Of     Do      // of Leave: what is not done
 	Why    *Reason // of Leave and Return
+	// Set is the name of its lockstep set, of Flash. Look are the other members, where it is the
+	// first: nothing is changed on one of them before all were looked at.
+	Set  string
+	Look []string
 }
 
 // Left is the outcome of a device that is left: it is on what it ran before, unless it should

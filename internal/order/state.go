@@ -226,6 +226,16 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		at := s.blocked(i)
 		if at == nil {
 			a := Action{Device: w.ID, Do: w.do}
+			if w.set != nil && w.do == Flash {
+				a.Set = w.set.Name
+			}
+			if w.set != nil && !w.set.begun {
+				for _, m := range w.set.members {
+					if m != i {
+						a.Look = append(a.Look, s.work[m].ID)
+					}
+				}
+			}
 			if w.do == Return {
 				a.Why = &Reason{Why: LockstepSet, Set: w.set.Name,
 					Devices: slices.Clone(w.set.failed)}
@@ -439,6 +449,11 @@ func (s *State) postpone(i int, until time.Time) {
 	s.hold(w.Device, w.uses, -1)
 	w.uses = nil
 	s.later = append(s.later, i)
+	if w.set != nil && !slices.ContainsFunc(w.set.members, func(m int) bool {
+		return s.work[m].phase != waiting
+	}) {
+		w.set.begun = false
+	}
 	if k := w.pilots; k != nil && k.out && k.pilot == i {
 		k.out, k.free = false, 1
 		s.freed(&k.line)
