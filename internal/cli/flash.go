@@ -632,7 +632,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 	stopped = going.Err() != nil
 	if err != nil {
 		return state, stopped, fmt.Errorf(
-			"the job cannot go on: %w\nwhat was begun is in the ledger: catena track %s --once",
+			"the job cannot go on: %w\nno further device was started, and what was being written was finished. When that is mended, go on: catena resume %s",
 			err, j.ID)
 	}
 	if showErr != nil {

@@ -49,3 +49,46 @@ $P -C full/hill list; $P -C full/hill ledger check`)
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "The ledger is whole: 2 entries")
 }
+
+// fullDisk plays a job whose ledger lies on a disk of its own that fills up while the first
+// device is being sent its image.
+const fullDisk = `
+cp -a .catena kept
+mount -t tmpfs -o size=3m tmpfs .catena
+cp -a kept/. .catena
+catena flash --all --yes --parallel 1 --no-pilot --patience proving=300ms > said 2>&1 &
+until grep -q 'cam-11 *sending' said; do sleep 0.05; done
+cat /dev/zero > .catena/rubbish 2>/dev/null || true
+code=0; wait $! || code=$?
+echo "exit $code" >> said
+rm .catena/rubbish
+catena track --once > after 2>&1 || true
+catena resume --patience proving=300ms --patience grace=1s > resumed 2>&1 || echo "exit $?" >> resumed
+catena ledger check > checked 2>&1
+`
+
+// TestADiskThatFillsUp shows that a job whose record cannot be kept begins with no more devices,
+// finishes what it is at, says so, and goes on when there is room again.
+func TestADiskThatFillsUp(t *testing.T) {
+	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {
+		t.Skipf("no mount namespace can be made here: %s", out)
+	}
+	t.Parallel()
+	dir, stop := patientSite(t, patient)
+	cmd := command(dir, "flash")
+	sh := exec.Command("unshare", "-m", "sh", "-ec", fullDisk)
+	sh.Dir, sh.Env = cmd.Dir, cmd.Env
+	out, err := sh.CombinedOutput()
+	read := func(name string) string {
+		raw, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		return string(raw)
+	}
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, read("said"), "cannot be written: the disk is full\nno further device was")
+	assert.Contains(t, read("said"), "go on: catena resume j1\nexit 1")
+	assert.Contains(t, read("after"), "cam-11 left open, 2 devices not begun")
+	assert.Contains(t, read("resumed"), "Job j1 at Locks: 2 done, 1 returned")
+	assert.Contains(t, read("checked"), "The ledger is whole")
+	assert.Contains(t, stop(), "Writes interrupted: 0.")
+}

@@ -44,17 +44,22 @@ type night struct {
 	ledger *ledger.Ledger
 	dir    string
 	known  map[string]job.Known
+	jumped time.Duration // how far the machine's clock has jumped; durations do not see it
 }
+
+// clock is the machine's, as the ledger reads it.
+func (n *night) clock() time.Time { return time.Now().Round(0).Add(n.jumped) }
 
 // bubble plays a night on a clock that costs nothing. Each device takes a minute to write, and
 // one to restart, unless it says otherwise.
 func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		l, err := ledger.Create(dir, time.Now)
+		n := &night{dir: dir, known: map[string]job.Known{}}
+		l, err := ledger.Create(dir, n.clock)
 		require.NoError(t, err)
 		defer func() { _ = l.Close() }()
-		n := &night{ledger: l, dir: dir, known: map[string]job.Known{}}
+		n.ledger = l
 		n.engine = &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(devices),
 			Now: time.Now,
 			Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
@@ -311,7 +316,7 @@ func (n *night) crashing(t *testing.T, plan job.Plan) {
 	j, err := n.engine.Start(plan)
 	require.NoError(t, err)
 	require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
-	n.ledger, err = ledger.Open(n.dir, time.Now)
+	n.ledger, err = ledger.Open(n.dir, n.clock)
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = n.ledger.Close() })
 	n.engine.Ledger = n.ledger
@@ -379,4 +384,36 @@ func TestStagedAfterACrash(t *testing.T) {
 		assert.Equal(t, map[string]string{"gate-1": "done 2.0", "gate-2": "done 2.0"}, ends(s))
 		assert.Equal(t, []int{4, 1}, []int{gate.attempts, devices["gate-2"].attempts}, "nothing is sent again")
 	})
+}
+
+// A clock that is put forward or back by an hour in the middle of a job, and again before it is
+// resumed, changes neither how the devices end nor how long they took.
+func TestTheClockJumps(t *testing.T) {
+	for _, jump := range []time.Duration{time.Hour, -time.Hour} {
+		cam := &acted{drops: 1}
+		devices := troupe{"cam-11": {}, "cam-12": cam, "cam-21": {}}
+		bubble(t, devices, func(t *testing.T, n *night) {
+			devices["cam-11"].sending = func() { n.jumped += jump }
+			o := order.Order{Rules: order.Rules{Parallel: 1},
+				Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-21")}}
+			plan := job.Plan{Order: o, Devices: n.known}
+			n.crash(t, plan, cam)
+			n.jumped -= 2 * jump
+			j, err := n.engine.Resume("j1", plan, time.Time{})
+			require.NoError(t, err)
+			require.NoError(t, j.Run(t.Context(), t.Context()))
+			s := n.state(t, "j1")
+			assert.Equal(t, 3, s.Count(job.Done), ends(s))
+			for _, d := range s.Devices {
+				if d.Name == "cam-12" { // what came before the crash is not counted
+					assert.Zero(t, d.Took)
+					continue
+				}
+				assert.InDelta(t, 120, d.Took, 60, d.Name)
+			}
+			checked, _, err := n.ledger.Check()
+			require.NoError(t, err)
+			assert.Positive(t, checked)
+		})
+	}
 }

@@ -90,7 +90,7 @@ type DeviceState struct {
 	Path      []order.Hop `json:"path"`
 	// the version of the step: a intermediate version on the way, or the end of it
 	Toward string  `json:"toward,omitempty"`
-	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end
+	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end, in the run that ended it
 
 	Touched bool `json:"touched,omitempty"` // an image was begun to be sent
 
@@ -101,8 +101,6 @@ type DeviceState struct {
 	baseline *device.Reading // what it said while it was healthy
 	behind   []string        // the IDs of those that answered through it then
 	failed   *Reason         // why it goes back
-
-	first time.Time // when its first step began
 }
 
 // Percent is how far the current step is, or -1 where that is not known.
@@ -243,9 +241,6 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 		return err
 	}
 	d.Since = e.At
-	if d.first.IsZero() {
-		d.first = e.At
-	}
 	if e.Kind == Begun {
 		var b Effect
 		err := json.Unmarshal(e.Body, &b)
@@ -268,7 +263,7 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 	var b endBody
 	err := json.Unmarshal(e.Body, &b)
 	d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
-	d.Took = e.At.Sub(d.first).Seconds()
+	d.Took = b.Took.Seconds()
 	s.tell(b.event(d.ID, e.At))
 	return err
 }

@@ -26,7 +26,8 @@ import (
 	"path/filepath"
 	"time"
 
-	_ "modernc.org/sqlite" // the database driver
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // Folder is the name of the ledger's folder within a site folder.
@@ -367,8 +368,15 @@ func (l *Ledger) failed(err error) error {
 	if err == nil {
 		return nil
 	}
+	if code := (*sqlite.Error)(nil); errors.As(err, &code) && code.Code()&0xff == sqlite3.SQLITE_FULL {
+		err = ErrFull
+	}
 	return fmt.Errorf("the ledger %s cannot be written: %w", l.path(), err)
 }
+
+// ErrFull is returned by Append and Extend where there is no room for an entry. What stands in
+// the ledger is whole.
+var ErrFull = errors.New("the disk is full")
 
 // chain is the SHA-256 of the predecessor's hash and the entry's fields, each
 // with its length before it, so that no two entries read the same.

@@ -209,7 +209,7 @@ func Bytes(n float64) string {
 
 // Clock writes a duration as minutes and seconds: 3:07, or 1:02:33 with hours.
 func Clock(d time.Duration) string {
-	s := int(d.Round(time.Second).Seconds())
+	s := max(0, int(d.Round(time.Second).Seconds())) // a clock may have been put back
 	if s >= 3600 {
 		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
 	}
