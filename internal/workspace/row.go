@@ -42,7 +42,7 @@ type Row struct {
 	Path       []string  `json:"path" expr:"path" about:"the versions on the way, the target last"`
 	Image      string    `json:"image" expr:"image" about:"SHA-256 of the target's image"`
 	File       string    `json:"file" expr:"file" about:"that image's file name"`
-	Rollback   string    `json:"rollback" expr:"rollback" about:"what would return it: image, or none"`
+	Rollback   string    `json:"rollback" expr:"rollback" about:"what would return it: slot, image, or none"`
 	TargetRule string    `json:"target_rule" expr:"target_rule" about:"the target that it follows"`
 	Reason     string    `json:"reason" expr:"reason" about:"why it stands so"`
 	Protocol   string    `json:"protocol" expr:"protocol" about:"the protocol it is read and flashed by"`
