@@ -30,6 +30,8 @@ type At struct {
 // is written down anywhere.
 type About struct {
 	Name string
+	// Protocol is what people read; empty: the name.
+	Protocol string
 	// Rank orders the dialects that one device speaks: the lowest is the one to use. Those
 	// that update come before those that only read.
 	Rank      int

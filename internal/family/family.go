@@ -36,9 +36,15 @@ type Family struct {
 	PlainBasic bool `yaml:"plain_basic"`
 	// Patience is how long its devices may take.
 	Patience firmware.Patience `yaml:"patience"`
+	// Program is how its devices are talked to; nil: the file does not say.
+	Program *Program `yaml:"-"`
 
 	order version.Order
 }
+
+// fileKeys are the keys of a family file besides those of its program.
+var fileKeys = []string{"family", "vendor", "models", "versions", "images", "plain_basic",
+	"patience"}
 
 // Versions is how the family's version strings sort; see version.NewOrder.
 type Versions struct {
@@ -117,7 +123,10 @@ type At struct {
 // Parse reads a family file; name is what errors call it.
 func Parse(name string, data []byte) (Family, error) {
 	var f Family
-	doc, err := yamldoc.Decode(name, data, &f)
+	doc, root, err := yamldoc.Keys(name, data, append(slices.Clone(fileKeys), programKeys...))
+	if err == nil {
+		err = doc.Into(&f, fileKeys...)
+	}
 	if err != nil {
 		return f, err
 	}
@@ -142,7 +151,8 @@ func Parse(name string, data []byte) (Family, error) {
 			return f, doc.Errorf(fmt.Sprintf("$.images[%d]", i), "images: %v", err)
 		}
 	}
-	return f, nil
+	f.Program, err = parseProgram(doc, root)
+	return f, err
 }
 
 func (p *Pattern) compile() (err error) {

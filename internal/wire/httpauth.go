@@ -25,6 +25,17 @@ type HTTPAuth struct {
 // Challenged tells whether a challenge was taken up.
 func (l *HTTPAuth) Challenged() bool { return l.challenge != nil || l.basic }
 
+// Challenges tells whether a refusal asks for a login that HTTPAuth can answer: Digest or Basic.
+func Challenges(h http.Header) bool {
+	for _, field := range h.Values("WWW-Authenticate") {
+		scheme, _, _ := strings.Cut(strings.TrimSpace(field), " ")
+		if strings.EqualFold(scheme, "Digest") || strings.EqualFold(scheme, "Basic") {
+			return true
+		}
+	}
+	return false
+}
+
 // Take takes up the challenges of a refusal. It returns device.ErrLoginRefused where the
 // device only repeats what was answered already: then the login is wrong; and
 // device.ErrPlain.

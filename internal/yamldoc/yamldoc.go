@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,6 +16,8 @@ import (
 	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
+
+	"catena/internal/text"
 )
 
 // MaxSize is the largest file that is read, in bytes. A site of thousands of
@@ -23,8 +26,9 @@ const MaxSize = 4 << 20
 
 // Doc is one YAML file, kept so that later findings can name their place in it.
 type Doc struct {
-	name string
-	file *ast.File
+	name   string
+	file   *ast.File
+	tokens token.Tokens
 }
 
 // Error is a finding with its place.
@@ -45,6 +49,76 @@ func (e *Error) Error() string {
 // to. Every error is an *Error. Anchors and aliases are refused: a file that refers to
 // itself would never end.
 func Decode(name string, data []byte, into any) (doc *Doc, err error) {
+	doc, err = parse(name, data)
+	if err == nil {
+		err = doc.decode(doc.file.Docs[0].Body, into)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return doc, nil
+}
+
+// decode reads a node into a struct.
+func (d *Doc) decode(n ast.Node, into any) (err error) {
+	defer func() { // as in parse
+		if r := recover(); r != nil {
+			err = &Error{Name: d.name, Message: "is not YAML that can be read"}
+		}
+	}()
+	if err := yaml.NodeToValue(n, into, yaml.Strict()); err != nil {
+		return duration(d.name, d.tokens, place(d.name, err))
+	}
+	return nil
+}
+
+// Keys reads a file whose keys are known and whose values the caller reads: the values are
+// returned by their keys. Every error is an *Error.
+func Keys(name string, data []byte, known []string) (*Doc, map[string]ast.Node, error) {
+	doc, err := parse(name, data)
+	if err != nil {
+		return nil, nil, err
+	}
+	root, is := doc.file.Docs[0].Body.(*ast.MappingNode)
+	if !is {
+		return nil, nil, doc.At(doc.file.Docs[0].Body, "must be keys with values")
+	}
+	out := map[string]ast.Node{}
+	for _, v := range root.Values {
+		key := v.Key.GetToken().Value
+		if !slices.Contains(known, key) {
+			message := fmt.Sprintf("unknown key %q", key)
+			if like := text.Nearest(key, known); like != "" {
+				message += "; did you mean " + like + "?"
+			}
+			return nil, nil, doc.At(v.Key, "%s", message)
+		}
+		if out[key] != nil {
+			return nil, nil, doc.At(v.Key, "%s stands twice", key)
+		}
+		out[key] = v.Value
+	}
+	return doc, out, nil
+}
+
+// Into reads some keys of a file that Keys has read into a struct.
+func (d *Doc) Into(into any, keys ...string) error {
+	root := *d.file.Docs[0].Body.(*ast.MappingNode) // Keys has seen that it is one
+	root.Values = slices.DeleteFunc(slices.Clone(root.Values), func(v *ast.MappingValueNode) bool {
+		return !slices.Contains(keys, v.Key.GetToken().Value)
+	})
+	return d.decode(&root, into)
+}
+
+// At makes an error at a node.
+func (d *Doc) At(n ast.Node, format string, args ...any) *Error {
+	at := n.GetToken().Position
+	return &Error{Name: d.name, Line: at.Line, Column: at.Column,
+		Message: fmt.Sprintf(format, args...)}
+}
+
+// parse reads a file as far as its tree.
+func parse(name string, data []byte) (doc *Doc, err error) {
 	if len(data) > MaxSize {
 		return nil, &Error{Name: name,
 			Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
@@ -71,11 +145,7 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 		return nil, &Error{Name: name,
 			Message: "holds more than one document; split it at the line ---"}
 	}
-	err = yaml.NodeToValue(file.Docs[0].Body, into, yaml.Strict())
-	if err != nil {
-		return nil, duration(name, tokens, place(name, err))
-	}
-	return &Doc{name, file}, nil
+	return &Doc{name, file, tokens}, nil
 }
 
 // Bounds of what is given to the parser, whose time and memory grow with the square

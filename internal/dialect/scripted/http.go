@@ -1,0 +1,137 @@
+package scripted
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/family"
+	"catena/internal/wire"
+)
+
+// httpCarrier sends steps over HTTP. A challenge of the device (RFC 7616, 7617) is answered with
+// the login, once for each request, and never while it is being recognised.
+type httpCarrier struct {
+	session *session
+	http    *wire.HTTP
+	auth    wire.HTTPAuth
+}
+
+func newHTTP(s *session) *httpCarrier {
+	return &httpCarrier{session: s, http: wire.NewHTTP(s.at.Trust),
+		auth: wire.HTTPAuth{As: s.as, Secure: s.at.Secure()}}
+}
+
+func (c *httpCarrier) close() {}
+
+func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Filled,
+	image *cargo) (family.Answer, error) {
+	for answered := false; ; answered = true {
+		r, err := http.NewRequest(f.Method, c.session.at.URL(f.Target), bytes.NewReader(f.Body))
+		if err != nil {
+			return family.Answer{}, device.Because(device.Refusal, "%v", err)
+		}
+		for name := range f.Header {
+			r.Header.Set(name, f.Header.Get(name))
+		}
+		if r.Header.Get("Accept") == "" {
+			r.Header.Set("Accept", "application/json, */*;q=0.5")
+		}
+		if len(f.Body) == 0 {
+			r.Body, r.ContentLength = http.NoBody, 0
+		}
+		signed := c.session.stage != recognising && r.Header.Get("Authorization") == "" &&
+			c.auth.Challenged()
+		if signed {
+			if err := c.auth.Sign(r); err != nil {
+				return family.Answer{}, err
+			}
+		}
+		a, err := c.send(ctx, r, f, image)
+		if err != nil {
+			return family.Answer{}, err
+		}
+		refused := a.Status == http.StatusUnauthorized && c.session.stage != recognising
+		switch {
+		case refused && wire.Challenges(a.Header) && !answered:
+			if err := c.auth.Take(a.Header); err != nil {
+				return family.Answer{}, err
+			}
+			continue
+		case refused && signed:
+			return family.Answer{}, device.ErrLoginRefused
+		}
+		return family.Answer{Status: a.Status, Header: a.Header, Body: a.Body}, nil
+	}
+}
+
+func (c *httpCarrier) send(ctx context.Context, r *http.Request, f family.Filled,
+	image *cargo) (wire.Answer, error) {
+	if image == nil {
+		return c.http.Ask(ctx, r)
+	}
+	if r.Header.Get("Content-Type") == "" {
+		r.Header.Set("Content-Type", "application/octet-stream")
+	}
+	if image.from > 0 || image.to < image.Size {
+		r.Header.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", image.from, image.to-1,
+			image.Size))
+	}
+	body := envelope{before: f.Body, image: io.NewSectionReader(image, image.from,
+		image.to-image.from), after: f.Tail}
+	last := int64(0)
+	return c.http.Send(ctx, r, wire.Body{From: body, Size: body.size(), Sent: func(n int64) {
+		n = image.from + max(0, min(n-int64(len(body.before)), image.to-image.from))
+		if image.sent != nil && n > last {
+			last = n
+			image.sent(n)
+		}
+	}})
+}
+
+// envelope is an image with what stands before and after it in one body.
+type envelope struct {
+	before []byte
+	image  *io.SectionReader
+	after  []byte
+}
+
+func (e envelope) size() int64 {
+	return int64(len(e.before)) + e.image.Size() + int64(len(e.after))
+}
+
+func (e envelope) ReadAt(p []byte, at int64) (n int, err error) {
+	parts := []io.ReaderAt{bytes.NewReader(e.before), e.image, bytes.NewReader(e.after)}
+	sizes := []int64{int64(len(e.before)), e.image.Size(), int64(len(e.after))}
+	for i, part := range parts {
+		if at >= sizes[i] {
+			at -= sizes[i]
+			continue
+		}
+		want := min(int64(len(p)-n), sizes[i]-at)
+		got, err := part.ReadAt(p[n:n+int(want)], at)
+		n, at = n+got, 0
+		if int64(got) < want {
+			return n, err
+		}
+		if n == len(p) {
+			return n, nil
+		}
+	}
+	return n, io.EOF
+}
+
+// newCarrier is what sends the steps of a session.
+func newCarrier(s *session) carrier { return newHTTP(s) }
+
+func (s *session) offer(context.Context, *family.Step, dialect.Image, func(int64)) error {
+	return device.ErrUnsupported
+}
+
+func (s *session) seen(step *family.Step, f family.Filled, a family.Answer, err error) Seen {
+	return Seen{Step: step, Status: a.Status, Err: err}
+}

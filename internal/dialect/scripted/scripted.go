@@ -1,0 +1,285 @@
+// Package scripted runs the programs of family files: a family is a dialect of its own.
+//
+// Its central type is Dialect, one for each family that says how its devices are recognised. What
+// a step sends, what an answer means and what is taken of it is decided in the family room, which
+// is pure; here steps are sent, in their order, over the carriers of wire. Nothing here knows a
+// maker.
+package scripted
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/family"
+	"catena/internal/firmware"
+	"catena/internal/login"
+)
+
+// Dialect is how the devices of one family are talked to.
+type Dialect struct {
+	family family.Family
+	rank   int
+}
+
+// New is the dialect of a family that has a program.
+func New(f family.Family, rank int) Dialect { return Dialect{f, rank} }
+
+// usualPorts are where devices usually answer that no family says more of.
+var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22}, "snmp": {161}}
+
+// About is what the program must know of it.
+func (d Dialect) About() dialect.About {
+	p := d.family.Program
+	a := dialect.About{Name: d.family.Name, Protocol: p.Protocol, Rank: d.rank, Transport: "tcp",
+		Ports: p.Ports}
+	if len(a.Ports) == 0 {
+		a.Ports = usualPorts[p.Protocol]
+	}
+	if p.Protocol == "snmp" {
+		a.Transport = "udp"
+		a.Form = func(e device.Endpoint) login.Form {
+			if e.ProtocolVersion == "v3" {
+				return login.UserPassword
+			}
+			return login.Community
+		}
+	}
+	return a
+}
+
+// Probe takes the steps of recognise, without a login.
+func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	s := d.open(at, login.Credential{})
+	defer s.carrier.close()
+	return s.recognise(ctx)
+}
+
+// Open starts a session.
+func (d Dialect) Open(at dialect.At, as login.Credential) dialect.Session { return d.open(at, as) }
+
+func (d Dialect) open(at dialect.At, as login.Credential) *session {
+	s := &session{family: d.family, program: d.family.Program, at: at, as: as,
+		v: family.Values{"component": firmware.Main,
+			"login": family.LoginValues{User: as.User, Password: as.Password}}}
+	s.carrier = newCarrier(s)
+	return s
+}
+
+// carrier sends the steps of one protocol.
+type carrier interface {
+	// ask sends a step and returns the answer. image is what an upload sends; nil: nothing.
+	ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (family.Answer, error)
+	close()
+}
+
+// cargo is the image of an upload, or a part of it.
+type cargo struct {
+	dialect.Image
+	from, to int64 // bytes of it
+	sent     func(int64)
+}
+
+type session struct {
+	dialect.NoSettings
+	family  family.Family
+	program *family.Program
+	at      dialect.At
+	as      login.Credential
+	carrier carrier
+	v       family.Values
+	in      bool       // the login's steps have been taken
+	stage   stage      // what the steps are taken for
+	watch   func(Seen) // for a person who tries a family; nil: nobody
+}
+
+// stage says what steps are taken for: it decides whether a login may be sent, and what an
+// answer means.
+type stage int
+
+const (
+	recognising stage = iota // no login leaves
+	loggingIn
+	within
+)
+
+// recognise asks who the device is, and whether it is one of the family.
+func (s *session) recognise(ctx context.Context) (device.Reading, error) {
+	s.stage = recognising
+	s.forget(s.program.Recognise)
+	err := s.take(ctx, s.program.Recognise)
+	switch {
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged), ctx.Err() != nil,
+		errors.Is(err, device.ErrOwnFault):
+		return device.Reading{}, err
+	case err != nil:
+		return device.Reading{}, device.ErrNotMine
+	}
+	r := s.reading()
+	if !s.isFamily(r.Identity) {
+		return device.Reading{}, device.ErrNotMine
+	}
+	return r, nil
+}
+
+// isFamily tells whether an identity is one of the family's.
+func (s *session) isFamily(i device.Identity) bool {
+	return strings.EqualFold(i.Vendor, s.family.Vendor) &&
+		slices.ContainsFunc(s.family.Models, func(m string) bool {
+			return strings.EqualFold(m, i.Model)
+		})
+}
+
+// reading is what the steps have taken so far, in the words of a reading.
+func (s *session) reading() device.Reading {
+	text := func(name string) string {
+		t, _ := s.v[name].(string)
+		return t
+	}
+	list := func(name string) []string {
+		l, _ := s.v[name].([]string)
+		return l
+	}
+	versions := func(name string) map[string]string {
+		m, _ := s.v[name].(map[string]string)
+		return m
+	}
+	r := device.Reading{Identity: device.Identity{Vendor: text("vendor"), Model: text("model"),
+		Hardware: text("hardware"), Serial: text("serial"), UUID: text("uuid"), MAC: text("mac")},
+		Called: text("name"), Version: text("version"), Says: text("says"),
+		Components: versions("components"), Idle: versions("idle"), Behind: list("behind"),
+		Services: list("services")}
+	if r.Vendor == "" {
+		r.Vendor = s.family.Vendor
+	}
+	if r.Model == "" && len(s.family.Models) == 1 {
+		r.Model = s.family.Models[0]
+	}
+	up, hasUp := s.v["uptime"].(float64)
+	starts, hasStarts := s.v["starts"].(int)
+	if hasUp || hasStarts {
+		r.Boot = &device.Boot{Uptime: time.Duration(up * float64(time.Second)), Count: int64(starts)}
+	}
+	return r.Clean()
+}
+
+// enter logs in, where the session is not open.
+func (s *session) enter(ctx context.Context) error {
+	if s.in {
+		s.stage = within
+		return nil
+	}
+	s.stage = loggingIn
+	s.forget(s.program.Login)
+	if err := s.take(ctx, s.program.Login); err != nil {
+		return err
+	}
+	s.in, s.stage = true, within
+	return nil
+}
+
+// forget drops what steps have taken.
+func (s *session) forget(steps []*family.Step) {
+	for _, name := range family.Names(steps) {
+		delete(s.v, name)
+	}
+}
+
+// inside takes steps within a session.
+func (s *session) inside(ctx context.Context, steps []*family.Step) error {
+	if err := s.enter(ctx); err != nil {
+		return err
+	}
+	return s.take(ctx, steps)
+}
+
+func (s *session) Read(ctx context.Context) (device.Reading, error) {
+	r, err := s.recognise(ctx)
+	if err != nil {
+		return r, err
+	}
+	if err := s.look(ctx); err != nil {
+		return r, err
+	}
+	now := s.reading()
+	switch {
+	case now.Version == "":
+		return now, device.Because(device.Malformed, "no version")
+	case !s.isFamily(now.Identity):
+		return now, device.IdentityChangedError(device.KeyModel, r.Model, now.Model)
+	}
+	return now, nil
+}
+
+// look takes the steps of read anew.
+func (s *session) look(ctx context.Context) error {
+	if err := s.enter(ctx); err != nil {
+		return err
+	}
+	for _, name := range family.Names(s.program.Read) {
+		if !slices.Contains(family.Names(s.program.Recognise), name) {
+			delete(s.v, name)
+		}
+	}
+	return s.take(ctx, s.program.Read)
+}
+
+func (s *session) Healthy(ctx context.Context, _ device.Reading) error {
+	if err := s.look(ctx); err != nil {
+		return err
+	}
+	well, err := s.program.Well.Holds(s.v, nil)
+	if err != nil || well {
+		return s.mistaken(err)
+	}
+	why, _, err := s.program.Why.Text(s.v, asIs)
+	if err != nil {
+		return s.mistaken(err)
+	}
+	if why == "" {
+		why = s.program.Well.Source + " does not hold"
+	}
+	return device.Because(device.Refusal, "it reports a fault: %s", why)
+}
+
+func asIs(s, _ string) (string, error) { return s, nil }
+
+// mistaken is an error of the family file itself, which only a device's values have shown.
+func (s *session) mistaken(err error) error {
+	if err == nil {
+		return nil
+	}
+	return device.Because(device.Malformed, "the family %s: %v", s.family.Name, err)
+}
+
+// Close ends the session at the device, where the family says how.
+func (s *session) Close(ctx context.Context) error {
+	defer s.carrier.close()
+	if !s.in || len(s.program.Logout) == 0 {
+		return nil
+	}
+	s.in = false
+	return s.take(ctx, s.program.Logout)
+}
+
+// Locate makes the device show itself, where the family says how.
+func (s *session) Locate() (dialect.Locator, error) {
+	if len(s.program.Blink) == 0 {
+		return nil, device.ErrUnsupported
+	}
+	return locator{s}, nil
+}
+
+type locator struct{ *session }
+
+func (l locator) Show(ctx context.Context, on bool, output string) (string, error) {
+	if output != "" {
+		return "", device.Because(device.Refusal, "it has no outputs to name; leave the output out")
+	}
+	l.v["on"] = on
+	return l.program.Shows, l.session.inside(ctx, l.program.Blink)
+}

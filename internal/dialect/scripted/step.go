@@ -1,0 +1,165 @@
+package scripted
+
+import (
+	"context"
+	"errors"
+	"strconv"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/family"
+)
+
+// Bounds of repeats.
+const (
+	againWithin = 30 * time.Second // of a step that is answered "not now", where it does not say
+	againAfter  = time.Second      // before it is asked again, where the device does not say
+	againMost   = 30 * time.Second // a device is not waited for longer than this at once
+)
+
+// Seen is one exchange, for a person who tries a family. Secrets are not in it.
+type Seen struct {
+	Step   *family.Step
+	Sent   string
+	Status int
+	Body   string
+	Took   map[string]string
+	Err    error
+}
+
+// take takes steps in their order.
+func (s *session) take(ctx context.Context, steps []*family.Step) error {
+	for _, step := range steps {
+		if err := s.step(ctx, step, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// step takes one step: when → fill in → send → outcome → take → expect. What is sent once more
+// is only what has had no effect: a step that was answered "not now" or "the session is lost",
+// the latter once. An answer that is lost is not asked for again unless the family says so.
+func (s *session) step(ctx context.Context, step *family.Step, image *cargo) error {
+	holds, err := step.When.Holds(s.v, nil)
+	if err != nil || !holds {
+		return s.mistaken(err)
+	}
+	if step.Kind == family.Wait {
+		return sleep(ctx, step.Pause)
+	}
+	until := time.Now().Add(againWithin)
+	if step.Within > 0 {
+		until = time.Now().Add(step.Within)
+	}
+	renewed, repeated := false, false
+	for {
+		a, err := s.send(ctx, step, image)
+		switch {
+		case errors.Is(err, device.ErrAway) && step.Gone:
+			s.in = false
+			return nil
+		case errors.Is(err, device.ErrAway) && step.Repeat && !repeated && ctx.Err() == nil:
+			repeated = true
+			continue
+		case err != nil:
+			return err
+		}
+		word, says, err := step.Means(s.v, a, s.stage == loggingIn)
+		if err != nil {
+			return s.mistaken(err)
+		}
+		switch {
+		case word == family.LoginLost && s.stage == within && !renewed:
+			s.in, renewed = false, true
+			if err := s.enter(ctx); err != nil {
+				return err
+			}
+			continue
+		case word == family.Again && time.Now().Before(until):
+			if err := sleep(ctx, retryAfter(a, until)); err != nil {
+				return err
+			}
+			continue
+		case word == family.Done:
+			return nil
+		case word != family.OK:
+			return meaning(word, says)
+		}
+		if err := step.TakeFrom(a, s.v); err != nil {
+			return device.Because(device.Malformed, "%v", err)
+		}
+		return s.expected(step, a)
+	}
+}
+
+// expected checks what a step expects.
+func (s *session) expected(step *family.Step, a family.Answer) error {
+	holds, err := step.Expect.Holds(s.v, &a)
+	switch {
+	case err != nil:
+		return s.mistaken(err)
+	case !holds:
+		return device.Because(device.Refusal, "it is not as expected: %s", step.Expect.Source)
+	}
+	return nil
+}
+
+// send fills a step in and sends it.
+func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (family.Answer, error) {
+	f, err := step.Fill(s.v, s.program.Wire)
+	if err != nil {
+		return family.Answer{}, device.Because(device.Refusal, "line %d of the family %s: %v",
+			step.Line, s.family.Name, err)
+	}
+	if f.Secret {
+		switch {
+		case s.stage == recognising:
+			return family.Answer{}, device.Because(device.NotMine, "recognise: must not send a login")
+		case s.program.Protocol == "http" && !s.at.Secure() && !s.as.PlainBasic:
+			return family.Answer{}, device.ErrPlain
+		}
+	}
+	a, err := s.carrier.ask(ctx, step, f, image)
+	if s.watch != nil {
+		s.watch(s.seen(step, f, a, err))
+	}
+	return a, err
+}
+
+// retryAfter is how long a device asks to wait (RFC 9110, 10.2.3), within bounds.
+func retryAfter(a family.Answer, until time.Time) time.Duration {
+	wait := againAfter
+	if n, err := strconv.Atoi(a.Header.Get("Retry-After")); err == nil && n > 0 {
+		wait = time.Duration(min(n, int(againMost/time.Second))) * time.Second
+	}
+	return min(wait, max(0, time.Until(until)))
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-t.C:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// meaning is the cause that a word stands for.
+func meaning(word family.Word, says string) error {
+	problem := map[family.Word]device.Problem{family.LoginLost: device.BadLogin,
+		family.Credential: device.BadLogin, family.Locked: device.BadLogin,
+		family.NewPassword: device.NewPassword, family.NoRight: device.NoRight,
+		family.Away: device.NoAnswer}[word]
+	switch {
+	case word == family.Changed:
+		return device.IdentityChangedError(device.KeySerial, "", says)
+	case problem == "":
+		problem = device.Refusal
+	case word == family.Credential || word == family.NoRight || word == family.NewPassword:
+		says = "" // the kind says it
+	}
+	return device.Because(problem, "%s", says)
+}

@@ -1,0 +1,237 @@
+package scripted
+
+import (
+	"context"
+	"crypto/md5"
+	"crypto/sha1"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"io"
+	"slices"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/family"
+)
+
+// Update begins to move an image into a component, where the family says how.
+func (s *session) Update(component string) (dialect.Update, error) {
+	if len(s.program.Update) == 0 {
+		return nil, device.ErrUnsupported
+	}
+	steps := s.program.Update
+	first := slices.IndexFunc(steps, (*family.Step).MayWrite)
+	u := &update{session: s, component: component, before: steps[:first], send: steps[first:]}
+	if poll := slices.IndexFunc(u.send, func(s *family.Step) bool {
+		return s.Kind == family.Poll
+	}); poll >= 0 {
+		u.send, u.after = u.send[:poll], u.send[poll:]
+	}
+	return u, nil
+}
+
+// update is one image on its way. The steps before the first that may write are taken as often as
+// the engine asks; those from there to the first poll once; the rest as far as the device is.
+type update struct {
+	session             *session
+	component           string
+	before, send, after []*family.Step
+	sent                bool // send was taken in this session
+	at                  int  // of after
+}
+
+// Traits: a device that the family has no restart for restarts by itself.
+func (u *update) Traits() dialect.Traits {
+	p := u.session.program
+	return dialect.Traits{RestartsByItself: len(p.Restart) == 0, Restarts: p.Restarts}
+}
+
+// Ready reads the interlocks, and takes the steps before the first byte.
+func (u *update) Ready(ctx context.Context) error {
+	s := u.session
+	s.v["component"] = u.component
+	if len(s.program.Interlocks) > 0 {
+		if err := s.look(ctx); err != nil {
+			return err
+		}
+	}
+	for _, i := range s.program.Interlocks {
+		holds, err := i.Holds.Holds(s.v, nil)
+		switch {
+		case err != nil:
+			return s.mistaken(err)
+		case !holds:
+			return device.Because(device.Refusal, "%s", i.Else)
+		}
+	}
+	return s.inside(ctx, u.before)
+}
+
+// wireName is how the image is called on the wire: plain and short, since devices are picky.
+const wireName = "image.bin"
+
+func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	s := u.session
+	values, err := imageValues(image, s.program.Sums)
+	if err != nil {
+		return err
+	}
+	s.v["component"], s.v["image"] = u.component, values
+	if err := s.enter(ctx); err != nil {
+		return err
+	}
+	for _, step := range u.send {
+		if err := u.step(ctx, step, image, sent); err != nil {
+			return err
+		}
+	}
+	u.sent, u.at = true, 0
+	return nil
+}
+
+func (u *update) step(ctx context.Context, step *family.Step, image dialect.Image,
+	sent func(int64)) error {
+	s := u.session
+	switch step.Kind {
+	case family.Offer:
+		return s.offer(ctx, step, image, sent)
+	case family.Upload:
+	default:
+		return s.step(ctx, step, nil)
+	}
+	chunk := step.Chunk
+	if chunk == 0 {
+		chunk = image.Size
+	}
+	for at := int64(0); at < image.Size; at += chunk {
+		whole := &cargo{Image: image, from: at, to: min(at+chunk, image.Size), sent: sent}
+		if err := s.step(ctx, step, whole); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// imageValues are what a family can say of an image; sums: it uses checksums
+// besides SHA-256.
+func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err error) {
+	raw, err := hex.DecodeString(image.SHA256)
+	if err != nil {
+		return v, err
+	}
+	v = family.ImageValues{Name: wireName, Size: int(image.Size), SHA256: image.SHA256,
+		SHA256Base64: base64.StdEncoding.EncodeToString(raw)}
+	if !sums {
+		return v, nil
+	}
+	of := map[string]hash.Hash{"sha1": sha1.New(), "md5": md5.New(), "crc32": crc32.NewIEEE()}
+	all := io.MultiWriter(of["sha1"], of["md5"], of["crc32"])
+	if _, err := io.Copy(all, io.NewSectionReader(image, 0, image.Size)); err != nil {
+		return v, err
+	}
+	v.SHA1, v.CRC32 = fmt.Sprintf("%x", of["sha1"].Sum(nil)), fmt.Sprintf("%08x", of["crc32"].Sum(nil))
+	v.MD5 = fmt.Sprintf("%x", of["md5"].Sum(nil))
+	v.MD5Base64 = base64.StdEncoding.EncodeToString(of["md5"].Sum(nil))
+	return v, nil
+}
+
+// Progress takes one look. What this session has sent is followed by the family's polls; of what
+// an earlier one has sent the device's state tells.
+func (u *update) Progress(ctx context.Context) (int, error) {
+	if !u.sent || len(u.after) == 0 {
+		return u.state(ctx)
+	}
+	s := u.session
+	if err := s.enter(ctx); err != nil {
+		return 0, err
+	}
+	for ; u.at < len(u.after); u.at++ {
+		step := u.after[u.at]
+		if err := s.step(ctx, step, nil); err != nil {
+			return 0, err
+		}
+		if step.Kind != family.Poll {
+			continue
+		}
+		if percent, ended, err := s.polled(step); err != nil || !ended {
+			return percent, err
+		}
+	}
+	return 100, nil
+}
+
+// polled says what a look of a poll has shown.
+func (s *session) polled(step *family.Step) (percent int, ended bool, err error) {
+	if step.Fail != nil {
+		failed, err := step.Fail.Holds(s.v, nil)
+		if err != nil || failed {
+			if err == nil {
+				message, _ := s.v["message"].(string)
+				err = device.Because(device.Refusal, "%s", message)
+			}
+			return 0, false, err
+		}
+	}
+	ended, err = step.Until.Holds(s.v, nil)
+	if err != nil || ended {
+		return 100, ended, s.mistaken(err)
+	}
+	return s.percent(step), false, nil
+}
+
+// percent is how far the device says it is, below 100: the end is told by until.
+func (s *session) percent(step *family.Step) int {
+	n, _ := s.v["percent"].(int)
+	if step != nil && step.Percent != nil {
+		n, _ = step.Percent.Int(s.v, nil)
+	}
+	return max(0, min(n, 99))
+}
+
+// state is how far the device is by what it says of itself.
+func (u *update) state(ctx context.Context) (int, error) {
+	s := u.session
+	if s.program.Busy == nil && s.program.Pending == nil {
+		return 0, device.ErrUnsupported
+	}
+	if err := s.look(ctx); err != nil {
+		return 0, err
+	}
+	if s.program.Busy != nil {
+		busy, err := s.program.Busy.Holds(s.v, nil)
+		if err != nil || busy {
+			return s.percent(nil), s.mistaken(err)
+		}
+	}
+	pending, err := s.program.Pending.String(s.v)
+	switch {
+	case err != nil:
+		return 0, s.mistaken(err)
+	case pending != "":
+		return 100, nil
+	}
+	return 0, device.Because(device.Refusal, "it holds no image")
+}
+
+// Activate takes the steps of the restart. That the device goes away meanwhile is their good end.
+func (u *update) Activate(ctx context.Context) error {
+	return u.session.leaving(ctx, u.session.program.Restart)
+}
+
+// Revert takes the steps of the switch to the other slot.
+func (u *update) Revert(ctx context.Context) error {
+	if len(u.session.program.Revert) == 0 {
+		return device.ErrUnsupported
+	}
+	return u.session.leaving(ctx, u.session.program.Revert)
+}
+
+// leaving takes steps after which the session is gone.
+func (s *session) leaving(ctx context.Context, steps []*family.Step) error {
+	err := s.inside(ctx, steps)
+	s.in = false
+	return err
+}

@@ -1,0 +1,286 @@
+package family
+
+import (
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"mime/multipart"
+	"net/textproto"
+	"net/url"
+	"regexp"
+	"strings"
+)
+
+// Filled is a step with its values in it, each encoded for the place where it stands: no value
+// can end the place and begin another one.
+type Filled struct {
+	Method string
+	Target string // of HTTP: the path, and the query
+	Header textproto.MIMEHeader
+	Body   []byte
+	Tail   []byte // what follows the image, where it is a part of the body
+	// Image says that the image goes between Body and Tail.
+	Image   bool
+	Command string // of SSH: the command line, or the remote path of an upload
+	Secret  bool   // it holds a password that a login gave
+}
+
+// Fill fills a request in. wire are the headers that go with every request.
+func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
+	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload}
+	if s.Protocol == "ssh" {
+		encode := shellWord
+		if s.Shell == "none" || s.Kind == Upload {
+			encode = onlyPlain
+		}
+		f.Command, err = must(s.Path, v, encode)
+		f.Secret = s.Path.Secret
+		return f, err
+	}
+	if f.Target, err = s.target(v); err != nil {
+		return f, err
+	}
+	f.Secret = s.Path.Secret
+	for _, h := range append(append([]Field{}, wire...), s.Header...) {
+		value, set, err := h.Value.Text(v, headerValue)
+		if err != nil {
+			return f, fmt.Errorf("header %s: %w", h.Name, err)
+		}
+		if set {
+			f.Header.Set(h.Name, value)
+			f.Secret = f.Secret || h.Value.Secret
+		}
+	}
+	if s.Body != nil {
+		err = s.Body.fill(&f, v)
+	}
+	return f, err
+}
+
+func must(t Template, v Values, encode Encode) (string, error) {
+	s, set, err := t.Text(v, encode)
+	if err == nil && !set {
+		err = fmt.Errorf("%s: a value in it is not known", t.Source)
+	}
+	return s, err
+}
+
+// target is the path with its query. What stands behind a ? in the path is encoded as a query.
+func (s *Step) target(v Values) (string, error) {
+	target, err := must(s.Path, v, func(value, before string) (string, error) {
+		switch {
+		case strings.Contains(before, "?"):
+			return url.QueryEscape(value), nil
+		case value == "." || value == "..":
+			return "", errors.New("is no name of its own in a path")
+		}
+		return url.PathEscape(value), nil
+	})
+	if err != nil {
+		return "", err
+	}
+	for _, q := range s.Query {
+		value, set, err := q.Value.Text(v, asIs)
+		if err != nil {
+			return "", err
+		}
+		if !set {
+			continue
+		}
+		sign := "?"
+		if strings.Contains(target, "?") {
+			sign = "&"
+		}
+		target += sign + url.QueryEscape(q.Name) + "=" + url.QueryEscape(value)
+	}
+	return target, nil
+}
+
+func (b *Body) fill(f *Filled, v Values) error {
+	kind := map[string]string{"json": "application/json", "xml": "application/xml",
+		"form": "application/x-www-form-urlencoded", "text": "text/plain; charset=utf-8"}[b.Kind]
+	var err error
+	switch b.Kind {
+	case "json":
+		var out bytes.Buffer
+		_, err = b.JSON.write(&out, v, f)
+		f.Body = out.Bytes()
+	case "form":
+		var all []string
+		for _, field := range b.Fields {
+			value, set, err := field.Value.Text(v, asIs)
+			if err != nil {
+				return fmt.Errorf("form: %s: %w", field.Name, err)
+			}
+			if set {
+				all = append(all, url.QueryEscape(field.Name)+"="+url.QueryEscape(value))
+				f.Secret = f.Secret || field.Value.Secret
+			}
+		}
+		f.Body = []byte(strings.Join(all, "&"))
+	case "xml", "text":
+		encode := onlyPlain
+		if b.Kind == "xml" {
+			encode = xmlText
+		}
+		var text string
+		text, err = must(b.Text, v, encode)
+		f.Body, f.Secret = []byte(text), f.Secret || b.Text.Secret
+	case "multipart":
+		kind, err = b.multipart(f, v)
+	}
+	if err != nil {
+		return fmt.Errorf("%s: %w", b.Kind, err)
+	}
+	if f.Header.Get("Content-Type") == "" {
+		f.Header.Set("Content-Type", kind)
+	}
+	return nil
+}
+
+// multipart makes a form with a file (RFC 7578). The image, if it is a field, is sent between
+// what stands before it and after it.
+func (b *Body) multipart(f *Filled, v Values) (string, error) {
+	var out bytes.Buffer
+	w := multipart.NewWriter(&out)
+	for _, field := range b.Fields {
+		if field.Value.Is("image") {
+			image, _ := v["image"].(ImageValues)
+			if _, err := w.CreateFormFile(field.Name, image.Name); err != nil {
+				return "", err
+			}
+			f.Body = bytes.Clone(out.Bytes())
+			out.Reset()
+			continue
+		}
+		value, set, err := field.Value.Text(v, asIs)
+		if err != nil || !set {
+			if err != nil {
+				return "", err
+			}
+			continue
+		}
+		f.Secret = f.Secret || field.Value.Secret
+		if err := w.WriteField(field.Name, value); err != nil {
+			return "", err
+		}
+	}
+	if err := w.Close(); err != nil {
+		return "", err
+	}
+	if f.Body == nil {
+		f.Body = out.Bytes()
+	} else {
+		f.Tail = out.Bytes()
+	}
+	return w.FormDataContentType(), nil
+}
+
+// write writes a tree as JSON. A value keeps its type; what is not set is left out of its object
+// or list.
+func (t *Tree) write(out *bytes.Buffer, v Values, f *Filled) (set bool, err error) {
+	switch t.Kind {
+	case TreeRaw:
+		out.WriteString(t.Raw)
+		return true, nil
+	case TreeText:
+		value, set, err := t.Text.Value(v)
+		if err != nil || !set {
+			return set, err
+		}
+		f.Secret = f.Secret || t.Text.Secret
+		return true, jsonValue(out, value)
+	}
+	ends := map[TreeKind]string{TreeList: "[]", TreeObject: "{}"}[t.Kind]
+	out.WriteByte(ends[0])
+	first := true
+	for i := range t.Items {
+		var item bytes.Buffer
+		set, err := t.Items[i].write(&item, v, f)
+		if err != nil {
+			return false, err
+		}
+		if !set {
+			continue
+		}
+		if !first {
+			out.WriteByte(',')
+		}
+		first = false
+		if t.Kind == TreeObject {
+			if err := jsonValue(out, t.Keys[i]); err != nil {
+				return false, err
+			}
+			out.WriteByte(':')
+		}
+		out.Write(item.Bytes())
+	}
+	out.WriteByte(ends[1])
+	return true, nil
+}
+
+func jsonValue(out *bytes.Buffer, v any) error {
+	e := json.NewEncoder(out)
+	e.SetEscapeHTML(false)
+	err := e.Encode(v)
+	out.Truncate(max(0, out.Len()-1)) // the line's end
+	return err
+}
+
+// Prompted fills in what is typed at a prompt: one line.
+func (r Reply) Prompted(v Values) (string, error) { return must(r.Text, v, oneLine) }
+
+// Filled is an object's value as text.
+func (o Object) Filled(v Values) (string, error) { return must(o.Value, v, oneLine) }
+
+// Encodings, by place.
+
+// headerValue refuses what would end a header (RFC 9110, 5.5), and within quotes escapes what
+// would end those (5.6.4).
+func headerValue(s, before string) (string, error) {
+	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+		return "", errors.New("a value with control characters cannot stand in a header")
+	}
+	if strings.Count(before, `"`)%2 == 1 {
+		s = strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s)
+	}
+	return s, nil
+}
+
+// xmlText escapes a value as text or as an attribute of XML.
+func xmlText(s, _ string) (string, error) {
+	var b strings.Builder
+	err := xml.EscapeText(&b, []byte(s))
+	return b.String(), err
+}
+
+// shellWord quotes a value as one word of a POSIX shell.
+func shellWord(s, _ string) (string, error) {
+	if strings.ContainsAny(s, "\x00\n\r") {
+		return "", errors.New("a value with line ends cannot stand in a command line")
+	}
+	if s != "" && plainWord.MatchString(s) {
+		return s, nil
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'", nil
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9_.:/+=@%-]*$`)
+
+// onlyPlain refuses what could mean something where nothing can be quoted.
+func onlyPlain(s, _ string) (string, error) {
+	if !plainWord.MatchString(s) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
+		return "", fmt.Errorf("%.40q cannot stand here: where values cannot be quoted they must be plain", s)
+	}
+	return s, nil
+}
+
+// oneLine refuses what would answer a second question.
+func oneLine(s, _ string) (string, error) {
+	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f }) {
+		return "", errors.New("a value with control characters cannot be typed")
+	}
+	return s, nil
+}

@@ -1,0 +1,135 @@
+package family
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"catena/internal/text"
+)
+
+// Means says what an answer means: the first outcome of the step that holds, else what the
+// protocol says. says is a sentence for the person: the family's, else the device's own.
+// loggingIn is set within login.
+func (s *Step) Means(v Values, a Answer, loggingIn bool) (word Word, says string, err error) {
+	for _, o := range s.Outcomes {
+		holds := o.Low <= a.Status && a.Status <= o.High
+		if o.If != nil {
+			holds, err = o.If.Holds(v, &a)
+			if err != nil {
+				return Refused, "", err
+			}
+		}
+		if holds {
+			if o.Says == "" {
+				return o.Word, a.sentence(s.Protocol), nil
+			}
+			return o.Word, o.Says, nil
+		}
+	}
+	word = s.usual(a.Status, loggingIn)
+	if word == OK {
+		return OK, "", nil
+	}
+	return word, a.sentence(s.Protocol), nil
+}
+
+// usual is what a status means where the family does not say (RFC 9110, 15; RFC 6585).
+func (s *Step) usual(status int, loggingIn bool) Word {
+	if s.Protocol != "http" {
+		if status == 0 {
+			return OK
+		}
+		return Refused
+	}
+	switch {
+	case status >= 200 && status < 300:
+		return OK
+	case status == http.StatusUnauthorized && loggingIn:
+		return Credential
+	case status == http.StatusUnauthorized:
+		return LoginLost
+	case status == http.StatusForbidden && loggingIn:
+		return Credential
+	case status == http.StatusForbidden:
+		return NoRight
+	case status == http.StatusTooManyRequests && loggingIn:
+		return Locked
+	case status == http.StatusTooManyRequests, status == http.StatusServiceUnavailable:
+		return Again
+	}
+	return Refused
+}
+
+// sentence is what a device says of a refusal: the detail of a problem (RFC 9457, 3.1.4), the
+// first line of what a command printed, else the status.
+func (a Answer) sentence(protocol string) string {
+	if protocol != "http" {
+		line, _, _ := strings.Cut(strings.TrimSpace(string(a.Body[:min(len(a.Body), 500)])), "\n")
+		if line = text.Clean(line); line != "" {
+			return line
+		}
+		return fmt.Sprintf("exit status %d", a.Status)
+	}
+	var problem struct {
+		Detail string `json:"detail"`
+	}
+	if json.NewDecoder(bytes.NewReader(a.Body)).Decode(&problem) == nil && problem.Detail != "" {
+		return text.Clean(problem.Detail)
+	}
+	return fmt.Sprintf("HTTP %d", a.Status)
+}
+
+// TakeFrom keeps what a step takes of its answer. Its error names what the answer lacks.
+func (s *Step) TakeFrom(a Answer, v Values) error {
+	for _, o := range s.Objects {
+		if o.Name == "" {
+			continue
+		}
+		got, is := a.Objects[o.Name]
+		if !is {
+			return fmt.Errorf("it has no object %s (%s)", o.OID, o.Name)
+		}
+		if o.As == Map {
+			v[o.Name] = got
+			continue
+		}
+		value, err := o.As.scalar(got)
+		if err != nil {
+			return fmt.Errorf("%s: %w", o.Name, err)
+		}
+		v[o.Name] = value
+	}
+	for _, t := range s.Take {
+		value, found, err := t.take(a)
+		switch {
+		case err != nil:
+			return err
+		case !found:
+			return fmt.Errorf("it has no %s", t.Name)
+		case value == nil:
+			delete(v, t.Name)
+		default:
+			v[t.Name] = value
+		}
+	}
+	return nil
+}
+
+// Names are what the steps take.
+func Names(steps []*Step) (out []string) {
+	for _, s := range steps {
+		for _, t := range s.Take {
+			out = append(out, t.Name)
+		}
+		for _, o := range s.Objects {
+			if o.Name != "" {
+				out = append(out, o.Name)
+			}
+		}
+		out = append(out, Names(s.Steps)...)
+	}
+	return out
+}

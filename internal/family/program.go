@@ -1,0 +1,178 @@
+package family
+
+import (
+	"regexp"
+	"time"
+)
+
+// Program is what a family file says of how its devices are talked to. It was checked as a
+// whole when the file was read: every expression and pattern is compiled, every name is one
+// that some step takes. Who runs it is not said here.
+type Program struct {
+	Protocol string   // http, ssh, snmp
+	Ports    []uint16 // where such devices usually answer
+	Wire     []Field  // headers that go with every request
+	Sums     bool     // it uses checksums of an image besides SHA-256
+
+	Recognise []*Step // without a login
+	Login     []*Step // how a session begins; none: the protocol's own login is enough
+	Logout    []*Step
+	Read      []*Step
+
+	Busy    *Expr // bool: it writes, and must be left alone
+	Pending *Expr // text: a version that is written and not running yet; empty: none
+	Well    *Expr // bool
+	Why     Template
+
+	Interlocks []Interlock
+	Update     []*Step
+	Restart    []*Step // none: it restarts by itself once it has the image
+	Restarts   int     // how often, until it runs the image; 0: once
+	Revert     []*Step // the switch to the other slot; none: it has one
+	Blink      []*Step
+	Shows      string // what it does when it blinks, in words
+}
+
+// Interlock is what must hold before an image is sent.
+type Interlock struct {
+	Holds *Expr // bool
+	Else  string
+}
+
+// Kind says what a step does.
+type Kind string
+
+const (
+	Request Kind = "request" // get, put, post, patch, delete; SSH: run; SNMP: get, set
+	Upload  Kind = "upload"  // send the image
+	Offer   Kind = "offer"   // the device fetches the image from Catena
+	Poll    Kind = "poll"    // ask again until
+	Wait    Kind = "wait"
+)
+
+// Step is one thing that is done with a device. It runs so: when → its fields are filled in → it
+// is sent → the outcome is found → values are taken → what is expected is checked.
+type Step struct {
+	Place
+	Kind     Kind
+	Word     string // as the file has it: get, put, run, …
+	Protocol string
+	Method   string   // of HTTP
+	Path     Template // of HTTP; the command line of SSH; the remote path of an SSH upload
+	Objects  []Object // of SNMP
+	Query    []Field
+	Header   []Field
+	Body     *Body
+	Chunk    int64 // bytes of one request of an upload; 0: all of it is one request
+	Reply    []Reply
+	By       string  // of offer: http, tftp
+	Steps    []*Step // of offer: what makes the device fetch
+	Pause    time.Duration
+
+	When     *Expr // bool; nil: always
+	Take     []Take
+	Outcomes []Outcome
+	Expect   *Expr // bool
+
+	Until   *Expr // bool, of a poll
+	Fail    *Expr // bool, of a poll
+	Percent *Expr // int, of a poll
+
+	Within time.Duration // how long it may take, with all repeats; 0: as usual
+	Gone   bool          // that the device goes away is a good end
+	Repeat bool          // it may be sent once more when its answer was lost
+	Writes bool          // from here on the device may be writing
+	Shell  string        // posix: values of a command line are quoted; none: they must be plain
+}
+
+// Place is where a step stands in its file, from 1.
+type Place struct{ Line, Column int }
+
+// Field is a name and a value; one whose value is not set is left out.
+type Field struct {
+	Name  string
+	Value Template
+}
+
+// Body is what a request carries.
+type Body struct {
+	Kind   string // json, form, xml, text, multipart
+	JSON   *Tree
+	Fields []Field // of a form, or of multipart; one that is $image is the image
+	Text   Template
+}
+
+// Object is an object of SNMP: it is read into a name, or set.
+type Object struct {
+	Name  string   // of a value that is taken; empty: it is set
+	OID   string   // 1.3.6.1…
+	Type  string   // of what is set: int, text, address, hex
+	Value Template // of what is set
+	As    Type     // of what is taken
+	Tail  bool     // all objects below the OID are read, into a map by the rest of their OIDs
+}
+
+// Reply answers a prompt of an interactive shell.
+type Reply struct {
+	Prompt *regexp.Regexp
+	Text   Template
+}
+
+// Outcome says what an answer means, where its condition holds.
+type Outcome struct {
+	Place
+	Low, High int   // of the status; 0: the condition decides
+	If        *Expr // bool
+	Word      Word
+	Says      string // a sentence for the person; empty: the device's own
+}
+
+// Word is what an answer means.
+type Word string
+
+const (
+	OK          Word = "ok"
+	Done        Word = "done"         // it is so already
+	Again       Word = "again"        // not now: it is asked again after a while
+	LoginLost   Word = "login"        // the session is lost: log in, and once more
+	Credential  Word = "credential"   // the login is wrong: it is not tried again
+	Locked      Word = "locked"       // it takes no login for now
+	NewPassword Word = "new-password" // it requires a new password first
+	NoRight     Word = "no-right"     // this login may not do that
+	Refused     Word = "refused"
+	Changed     Word = "changed" // it is another device
+	Away        Word = "away"
+)
+
+// Words are all of them.
+var Words = []Word{OK, Done, Again, LoginLost, Credential, Locked, NewPassword, NoRight, Refused,
+	Changed, Away}
+
+// Type is that of a value.
+type Type string
+
+const (
+	Text   Type = "text"
+	Int    Type = "int"
+	Number Type = "number"
+	Bool   Type = "bool"
+	List   Type = "list" // of text
+	Map    Type = "map"  // of text, by text
+)
+
+// zero is the value of a type that is not set.
+func (t Type) zero() any {
+	switch t {
+	case Int:
+		return 0
+	case Number:
+		return 0.0
+	case Bool:
+		return false
+	case List:
+		return []string{}
+	case Map:
+		return map[string]string{}
+	}
+	return ""
+}
