@@ -21,6 +21,7 @@ import (
 	"github.com/rogpeppe/go-internal/testscript"
 
 	"catena/internal/cli"
+	"catena/internal/sim"
 )
 
 func TestMain(m *testing.M) {
@@ -49,7 +50,8 @@ func TestScripts(t *testing.T) {
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"sim": func(ts *testscript.TestScript, _ bool, args []string) {
-				s := startSim(ts.Check, ts.MkAbs("."), args)
+				s := startSim(ts.Check, ts.MkAbs("."), filepath.Join(ts.Getenv("CATENA_SHELF"), "families"),
+					args)
 				ts.Defer(s.stop)
 				ts.Setenv("NET", s.net)
 				ts.Setenv("ADAPTER", s.adapter)
@@ -144,32 +146,39 @@ type simulation struct {
 var places atomic.Int64
 
 // startSim starts a simulation at addresses that no other test has, or on one address
-// with a port for each where the machine has no others.
-func startSim(check func(error), dir string, args []string) *simulation {
+// with a port for each where the machine has no others. The family files of its makers are written
+// into the folder families.
+func startSim(check func(error), dir, families string, args []string) *simulation {
 	if !slices.Contains(args, "--place") {
 		for range 20 {
 			n := 100 + places.Add(1)%100
-			if s := startSimAt(check, dir,
+			if s := startSimAt(check, dir, families,
 				append(slices.Clone(args), "--place", fmt.Sprintf("127.44.%d", n))); s.net != "" {
 				return s
 			}
 		}
 	}
 	// A place that is named may be in use for a moment: somebody looks for a free one.
-	s := startSimAt(check, dir, args)
+	s := startSimAt(check, dir, families, args)
 	for tries := 0; s.net == "" && tries < 40; tries++ {
 		time.Sleep(250 * time.Millisecond)
-		s = startSimAt(check, dir, args)
+		s = startSimAt(check, dir, families, args)
 	}
 	return s
 }
 
-func startSimAt(check func(error), dir string, args []string) *simulation {
+func startSimAt(check func(error), dir, families string, args []string) *simulation {
 	s := &simulation{address: map[string]string{}, ended: make(chan struct{})}
 	s.cmd = exec.Command("catena", append([]string{"sim"}, args...)...)
 	s.cmd.Dir = dir
 	out, err := s.cmd.StdoutPipe()
 	check(err)
+	check(os.MkdirAll(families, 0o755))
+	for name, text := range sim.Families() {
+		if name != "wexcombe-cameras.yaml" { // some scripts have one of their own
+			check(os.WriteFile(filepath.Join(families, name), text, 0o644))
+		}
+	}
 	check(s.cmd.Start())
 	// The table of stand-ins, then the command to make a site for them.
 	row, made := regexp.MustCompile(`^(\S+) .* (127\.\S+:\d+)`), regexp.MustCompile(

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -277,14 +278,9 @@ func (d *demo) write(scenario sim.Scenario) error {
 	if err != nil {
 		return err
 	}
-	for name, text := range scenario.Families {
-		view.Print(d.app.out, "\nAnd in families/%s, so that images without a manifest are known:\n%s", name, text)
-		if err := os.WriteFile(filepath.Join(d.dir, "families", name), []byte(text),
-			0o644); err != nil {
-			return err
-		}
-	}
-	return nil
+	view.Print(d.app.out, "\nIts makers' devices are described in families/: %s.\n",
+		strings.Join(slices.Sorted(maps.Keys(sim.Families())), ", "))
+	return sim.WriteFamilies(filepath.Join(d.dir, "families"))
 }
 
 // drive is where the drive is, which tells nobody its name.

@@ -70,6 +70,7 @@ func patientSite(t *testing.T, scenario string) (dir string, stop func() string)
 	dir = t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "patient.yaml"), []byte(scenario), 0o600))
 	s := startSim(func(err error) { require.NoError(t, err) }, dir,
+		filepath.Join(dir, "shelf", "families"),
 		[]string{"patient.yaml", "--images", "firmware"})
 	var once sync.Once
 	stop = func() string {

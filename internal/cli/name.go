@@ -102,14 +102,14 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 		return err
 	}
 	name := d.Name
-	speaks, ok := workspace.Dialects.Named(d.Dialect)
-	if !ok {
-		return refused("%s cannot be made to show itself: Catena does not know how to talk to it",
-			name)
-	}
 	x, err := a.access(w)
 	if err != nil {
 		return err
+	}
+	speaks, ok := x.Dialects.Named(d.Dialect)
+	if !ok {
+		return refused("%s cannot be made to show itself: Catena does not know how to talk to it",
+			name)
 	}
 	at, as, ok := x.Contact(d)
 	if !ok {

@@ -19,7 +19,7 @@ import (
 
 // engine carries out the orders of a site.
 func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
-	return &job.Engine{Ledger: w.Ledger, Dialects: workspace.Dialects, Contact: access.Contact,
+	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.Contact,
 		Patience: p, Now: a.now,
 		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
 		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}

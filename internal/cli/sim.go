@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) simCmd() *cobra.Command {
-	var place, images string
+	var place, images, families string
 	c := &cobra.Command{
 		Use:   "sim [SCENARIO]",
 		Short: "Simulate a site: devices that speak the real protocols on loopback",
@@ -29,7 +29,8 @@ A stand-in checks what it receives and truly restarts. Its faults are switches i
 scenario: other_password, silent, drop_after, keeps_version, never_returns, sick, rate.`,
 		Example: `  catena sim
   catena sim site-to-try.yaml
-  catena sim --images firmware/      also write the scenario's images, with manifests`,
+  catena sim --images firmware/      also write the scenario's images, with manifests
+  catena sim --families hill/families/   teach a site how its makers' devices are talked to`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("catena sim takes at most one scenario file")
@@ -48,16 +49,19 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 					return err
 				}
 			}
-			return a.sim(c.Context(), scenario, place, images)
+			return a.sim(c.Context(), scenario, place, images, families)
 		},
 	}
 	placeFlag(c, &place)
 	c.Flags().StringVar(&images, "images", "",
 		"write the scenario's images and their manifests into this folder")
+	c.Flags().StringVar(&families, "families", "",
+		"write the family files of the simulated makers into this folder")
 	return c
 }
 
-func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images string) error {
+func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images,
+	families string) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if images != "" {
@@ -66,6 +70,13 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images stri
 		}
 		a.say("Wrote the scenario's %s into %s, as their makers give them out.",
 			view.Plural(len(scenario.Images), "image"), images)
+	}
+	if families != "" {
+		if err := sim.WriteFamilies(families); err != nil {
+			return err
+		}
+		a.say("Wrote %s into %s: a site reads those in its families folder.",
+			view.Plural(len(sim.Families()), "family"), families)
 	}
 	level := slog.LevelError
 	if a.verbose {

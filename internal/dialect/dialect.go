@@ -48,7 +48,8 @@ type About struct {
 type Dialect interface {
 	About() About
 	// Probe asks without a login whether such a device answers there, and returns what it
-	// tells openly. It returns device.ErrNotMine where something else answers.
+	// tells openly. It returns device.ErrNotMine where something else answers, with what that
+	// told of itself, if it did.
 	Probe(ctx context.Context, at At) (device.Reading, error)
 	// Open starts a session. It sends nothing yet.
 	Open(at At, as login.Credential) Session
@@ -172,6 +173,15 @@ func (r Registry) Named(name string) (Dialect, bool) {
 		return nil, false
 	}
 	return r[i], true
+}
+
+// Protocol is what people read of a dialect: the protocol that it speaks. One that is not known,
+// because its family file is gone, is called by its name.
+func (r Registry) Protocol(name string) string {
+	if d, ok := r.Named(name); ok && d.About().Protocol != "" {
+		return d.About().Protocol
+	}
+	return name
 }
 
 // Rank is a dialect's place; one that is not known comes last.

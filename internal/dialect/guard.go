@@ -18,6 +18,7 @@ func VerifyIdentity(ctx context.Context, d Dialect, at At, known device.Identity
 	switch {
 	case errors.Is(err, device.ErrIdentityChanged):
 		return err
+	case errors.Is(err, device.ErrNotMine) && known.Other(r.Identity) != nil:
 	case err != nil && d.About().Transport != "udp":
 		return err
 	case err != nil:

@@ -17,8 +17,8 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
+	"catena/internal/dialect/simtest"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/ledger"
@@ -88,7 +88,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	b.matcher = match.New(match.Input{Images: images})
 	b.engine = &job.Engine{
 		Ledger: l, Now: time.Now,
-		Dialects: dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}),
+		Dialects: dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates")),
 		Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
 			return dialect.At{Endpoint: d.Endpoint},
 				login.Credential{User: "keeper", Password: password}, true
@@ -112,7 +112,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: in.Model,
 				Serial: "S-" + in.Name}, Version: "1.0"}}
 		if in.Kind == "gate" {
-			d.Vendor, d.Dialect = "Tollgarth", "http"
+			d.Vendor, d.Dialect = "Tollgarth", "tollgarth-gates"
 		}
 		d.Serial = devices[len(b.devices)].Serial
 		require.NoError(t, workspace.See(l, "", &d))

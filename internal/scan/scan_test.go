@@ -11,9 +11,9 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/simtest"
 	"catena/internal/dialect/snmp"
 	"catena/internal/login"
 	"catena/internal/scan/discover"
@@ -132,7 +132,7 @@ func TestTwoThatClaimOneSerial(t *testing.T) {
 	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)
 }
 
-var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{},
+var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"), redfish.Dialect{},
 	snmp.Dialect{})
 
 func newScanner(patience time.Duration) *Scanner {

@@ -4,12 +4,42 @@ import (
 	"archive/zip"
 	"bytes"
 	"crypto/sha256"
+	"embed"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 )
+
+//go:embed families/*.yaml
+var families embed.FS
+
+// Families are the family files of the demo's makers, as a person would have written them, by
+// file name. No maker is known to the program without them.
+func Families() map[string][]byte {
+	out := map[string][]byte{}
+	entries, err := families.ReadDir("families")
+	if err != nil {
+		panic(err) // it is built in
+	}
+	for _, e := range entries {
+		out[e.Name()], err = families.ReadFile("families/" + e.Name())
+		if err != nil {
+			panic(err)
+		}
+	}
+	return out
+}
+
+// WriteFamilies writes the family files into a folder.
+func WriteFamilies(dir string) error {
+	err := os.MkdirAll(dir, 0o755)
+	for name, text := range Families() {
+		err = errors.Join(err, os.WriteFile(filepath.Join(dir, name), text, 0o644))
+	}
+	return err
+}
 
 // WriteImages writes the scenario's images into a folder, as their makers would
 // give them out: with manifests or without, alone or in a bundle.

@@ -18,8 +18,6 @@ type Scenario struct {
 	Pace    Pace          `yaml:"pace"`
 	Devices []Device      `yaml:"devices"`
 	Images  []ImageRecipe `yaml:"images"`
-	// Families are family files that a person would have written, by file name.
-	Families map[string]string `yaml:"families"`
 }
 
 // Login is what a stand-in lets in.

@@ -16,19 +16,22 @@ import (
 
 // Access is how the site's devices are reached: the logins, and the keys that they showed.
 type Access struct {
-	Book   login.Book
-	Keys   []device.Key       // those that are trusted
-	given  []login.Credential // for this run; they come after those that are kept
-	site   site.Site
-	ledger *ledger.Ledger
-	plain  func(vendor, model string) bool
+	Book login.Book
+	Keys []device.Key // those that are trusted
+	// Dialects are what the site's devices can be talked to by.
+	Dialects dialect.Registry
+	given    []login.Credential // for this run; they come after those that are kept
+	site     site.Site
+	ledger   *ledger.Ledger
+	plain    func(vendor, model string) bool
 }
 
 // Access brings together what is needed to talk to the site's devices.
 func (w *Workspace) Access(families family.Set, book login.Book,
 	given ...login.Credential) (*Access, error) {
 	trusted, _, err := Keys(w.Ledger)
-	return &Access{Book: book, Keys: trusted, given: given, site: w.Site, ledger: w.Ledger,
+	return &Access{Book: book, Keys: trusted, Dialects: Dialects(families), given: given,
+		site: w.Site, ledger: w.Ledger,
 		plain: families.PlainBasic}, err
 }
 
@@ -88,7 +91,7 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Dialects: Dialects, Logins: x.Logins, Names: x.site.NameOf,
+	return &scan.Scanner{Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
 		Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
 		Patience: scan.UsualPatience}
@@ -101,7 +104,7 @@ func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 	if d.Open {
 		return at, login.Credential{}, true
 	}
-	form := Dialects.Form(d.Endpoint)
+	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
 	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })
 	if i < 0 {

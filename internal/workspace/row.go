@@ -56,7 +56,8 @@ type Row struct {
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read, or said something new"`
 	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last proved it on a new version"`
 
-	Match match.Row `json:"-" expr:"-"`
+	Match    match.Row `json:"-" expr:"-"`
+	sendable bool      `json:"-" expr:"-"`
 }
 
 // Columns are the names of a Row's fields in JSON, in their order.
@@ -103,7 +104,7 @@ func (r Row) Part() string {
 }
 
 // Sendable tells whether the device's dialect can send it an image.
-func (r Row) Sendable() bool { return Dialects.Updates(r.Match.Device.Endpoint) }
+func (r Row) Sendable() bool { return r.sendable }
 
 // Mains are the rows of main components: one for each device.
 func Mains(rows []Row) []Row {
@@ -125,9 +126,10 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order},
 		Component: m.Component,
 		Status:    string(m.Status), Target: Version{m.Target, order}, Path: []string{},
-		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: d.Dialect,
+		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: w.Dialects.Protocol(d.Dialect),
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
-		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m}
+		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
+		sendable: w.Dialects.Updates(d.Endpoint)}
 	if w.unknown[d.ID] {
 		r.Version.Text = "?"
 	}

@@ -19,9 +19,9 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/scripted"
 	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/firmware"
@@ -33,10 +33,18 @@ import (
 	"catena/internal/text"
 )
 
-// Dialects are all that this program has. A new one is a folder in internal/dialect, a
-// word here, and a call of its conformance suite.
-var Dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{},
-	snmp.Dialect{})
+// Dialects are those that this program has, and before them one for each family that says how its
+// devices are talked to: a person wrote it for those. A new one of the program's own is a folder in
+// internal/dialect, a word here, and a call of its conformance suite.
+func Dialects(families family.Set) dialect.Registry {
+	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}
+	for i, f := range families.Families() {
+		if f.Program != nil {
+			all = append(all, scripted.New(f, i-len(families.Families())))
+		}
+	}
+	return dialect.NewRegistry(all...)
+}
 
 // Workspace is an open site. It is for one goroutine.
 type Workspace struct {
@@ -47,6 +55,7 @@ type Workspace struct {
 	// What Match fills.
 	Shelf    *shelf.Shelf
 	Families family.Set
+	Dialects dialect.Registry
 	Rows     []Row // every component of every device known, matched
 	history  *job.History
 	seen     map[string]time.Time // when each device was last read or said something new, by ID
@@ -209,6 +218,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
+	w.Dialects = Dialects(w.Families)
 	withdrawn, err := withdrawals(s)
 	if err != nil {
 		return err

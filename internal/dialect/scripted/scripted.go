@@ -56,7 +56,7 @@ func (d Dialect) About() dialect.About {
 func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
 	s := d.open(at, login.Credential{})
 	defer s.carrier.close()
-	return s.recognise(ctx)
+	return s.recognise(ctx) // with who else it is
 }
 
 // Open starts a session.
@@ -107,7 +107,8 @@ const (
 	within
 )
 
-// recognise asks who the device is, and whether it is one of the family.
+// recognise asks who the device is, and whether it is one of the family. One that tells that it is
+// not is returned beside device.ErrNotMine.
 func (s *session) recognise(ctx context.Context) (device.Reading, error) {
 	s.stage = recognising
 	s.forget(s.program.Recognise)
@@ -121,7 +122,7 @@ func (s *session) recognise(ctx context.Context) (device.Reading, error) {
 	}
 	r := s.reading()
 	if !s.isFamily(r.Identity) {
-		return device.Reading{}, device.ErrNotMine
+		return r, device.ErrNotMine
 	}
 	return r, nil
 }

@@ -1,32 +1,113 @@
 package scripted_test
 
 import (
-	"os"
-	"path/filepath"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
 	"testing"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/device"
+	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
-	"catena/internal/dialect/scripted"
 	"catena/internal/dialect/simtest"
-	"catena/internal/family"
+	"catena/internal/login"
 	"catena/internal/sim"
 )
 
-// demo is the dialect of one of the demo's families.
-func demo(t *testing.T, name string) scripted.Dialect {
-	file := filepath.Join("..", "..", "sim", "families", name+".yaml")
-	raw, err := os.ReadFile(file)
-	require.NoError(t, err)
-	f, err := family.Parse(file, raw)
-	require.NoError(t, err)
-	return scripted.New(f, 20)
-}
-
 func TestConformance(t *testing.T) {
 	t.Run("gates", func(t *testing.T) {
-		dialecttest.Run(t, simtest.Subject(t, demo(t, "tollgarth-gates"), "Tollgarth",
+		dialecttest.Run(t, simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
 			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera"))
 	})
+}
+
+// A device may answer anything at all; each ends in an error that names its kind.
+func TestHostileAnswers(t *testing.T) {
+	about := `{"maker":"Tollgarth","model":"TG-200","serial":"1"}`
+	for name, c := range map[string]struct {
+		state http.HandlerFunc
+		want  error
+	}{
+		"endless": {func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = w.Write([]byte(strings.Repeat("x", 1<<20)))
+		}, device.ErrMalformed},
+		"no JSON": {func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = w.Write([]byte("<html>"))
+		}, device.ErrMalformed},
+		"empty": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("{}")) },
+			device.ErrMalformed},
+		"redirect": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://127.0.0.1:1/", http.StatusFound)
+		}, device.ErrRefused},
+		"headers": {func(w http.ResponseWriter,
+			_ *http.Request) {
+			w.Header().Set("X", strings.Repeat("x", 1<<20))
+		}, device.ErrMalformed},
+		"gone": {func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) },
+			device.ErrAway},
+	} {
+		t.Run(name, func(t *testing.T) {
+			mux := http.NewServeMux()
+			mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) {
+				_, _ = w.Write([]byte(about))
+			})
+			mux.HandleFunc("POST /tg/v1/sessions", func(w http.ResponseWriter, _ *http.Request) {
+				_, _ = w.Write([]byte(`{"token":"t"}`))
+			})
+			mux.HandleFunc("GET /tg/v1/state", c.state)
+			s := httptest.NewServer(mux)
+			defer s.Close()
+			_, err := simtest.Family("tollgarth-gates").Open(
+				dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}},
+				login.Credential{}).Read(t.Context())
+			assert.ErrorIs(t, err, c.want)
+		})
+	}
+}
+
+func TestTextsAreCleaned(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = w.Write([]byte(`{"maker":"Tollgarth","model":"TG-200","hardware":"2\u001b[2J","name":"a\nb"}`))
+	}))
+	defer s.Close()
+	f, err := simtest.Family("tollgarth-gates").Probe(t.Context(),
+		dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}})
+	assert.NoError(t, err)
+	assert.Equal(t, "2[2J", f.Hardware)
+	assert.Equal(t, "a b", f.Called)
+}
+
+// A password leaves as JSON only where that is allowed.
+func TestPasswordInTheClear(t *testing.T) {
+	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
+		Devices: []sim.Device{{Name: "gate-1", Kind: "gate", Model: "TG-200", Serial: "S",
+			Version: "K42", Host: 101, Auth: "json"}}},
+		"", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	at := dialect.At{Endpoint: device.Endpoint{Address: s.StandIns()[0].Address}}
+	as := login.Credential{User: "keeper", Password: "quoin"}
+	_, err = simtest.Family("tollgarth-gates").Open(at, as).Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrPlain)
+	assert.NotContains(t, s.StandIns()[0].Log, "password in the clear")
+	as.PlainBasic = true
+	_, err = simtest.Family("tollgarth-gates").Open(at, as).Read(t.Context())
+	assert.NoError(t, err)
+}
+
+// At the address of a device of the family there is one of another model now: it is another
+// device, not one that is still starting.
+func TestAnotherModelIsAnotherDevice(t *testing.T) {
+	at := simtest.Start(t, sim.Device{Name: "gate-1", Kind: "gate", Model: "TG-300", Host: 1,
+		Serial: "S-2", Version: "K42"})
+	gates := simtest.Family("tollgarth-gates")
+	_, err := gates.Probe(t.Context(), at)
+	assert.ErrorIs(t, err, device.ErrNotMine)
+	err = dialect.VerifyIdentity(t.Context(), gates, at,
+		device.Identity{Vendor: "Tollgarth", Model: "TG-200", Serial: "S-1"})
+	assert.ErrorIs(t, err, device.ErrIdentityChanged)
 }

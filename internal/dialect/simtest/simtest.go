@@ -3,6 +3,7 @@ package simtest
 
 import (
 	"bytes"
+	"fmt"
 	"log/slog"
 	"testing"
 	"time"
@@ -12,12 +13,23 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/dialecttest"
+	"catena/internal/dialect/scripted"
+	"catena/internal/family"
 	"catena/internal/login"
 	"catena/internal/sim"
 )
 
 // Password is that of the stand-ins; it has what would be markup elsewhere.
 const Password = "quoin & <sluice>"
+
+// Family is the dialect of one of the demo's families, by the name of its file.
+func Family(name string) dialect.Dialect {
+	f, err := family.Parse(name+".yaml", sim.Families()[name+".yaml"])
+	if err != nil || f.Program == nil {
+		panic(fmt.Sprintf("the demo has no family %s: %v", name, err))
+	}
+	return scripted.New(f, -1)
+}
 
 // Start starts one stand-in alone, and stops it when the test ends.
 func Start(t *testing.T, d sim.Device) dialect.At {

@@ -23,9 +23,9 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/httpjson"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/simtest"
 	"catena/internal/dialect/snmp"
 	"catena/internal/site"
 	"catena/internal/text"
@@ -316,7 +316,7 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 	return out
 }
 
-var dialects = dialect.NewRegistry(onvif.Dialect{}, httpjson.Dialect{}, redfish.Dialect{},
+var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"), redfish.Dialect{},
 	snmp.Dialect{})
 
 func newDiscoverer(patience time.Duration) *Discoverer {
