@@ -39,6 +39,10 @@ type About struct {
 	Ports     []uint16 // where such devices usually answer
 	// Form is the credential that an endpoint requires; nil: a user and a password.
 	Form func(device.Endpoint) login.Form
+	// Extends is the dialect by which devices are found and recognised that this one, too, can
+	// talk to; empty: it recognises its own. Those that it Claims are talked to by it.
+	Extends string
+	Claims  func(device.Identity) bool
 	// Better tells whether one endpoint of a device is better than another one of the same
 	// dialect; nil: no.
 	Better func(a, b device.Endpoint) bool
@@ -175,6 +179,17 @@ func (r Registry) Named(name string) (Dialect, bool) {
 	return r[i], true
 }
 
+// Claiming is the name of the dialect by which a device is to be talked to that was recognised by
+// another: one that extends that and claims it, else the same.
+func (r Registry) Claiming(name string, i device.Identity) string {
+	for _, d := range r {
+		if a := d.About(); a.Extends == name && name != "" && a.Claims(i) {
+			return a.Name
+		}
+	}
+	return name
+}
+
 // Protocol is what people read of a dialect: the protocol that it speaks. One that is not known,
 // because its family file is gone, is called by its name.
 func (r Registry) Protocol(name string) string {
@@ -197,6 +212,13 @@ func (r Registry) Rank(name string) int {
 func (r Registry) Over(transport string) Registry {
 	return slices.DeleteFunc(slices.Clone(r), func(d Dialect) bool {
 		return d.About().Transport != transport
+	})
+}
+
+// Speaking is the dialects whose protocol is ssh, or those that go over HTTP: all others.
+func (r Registry) Speaking(protocol string) Registry {
+	return slices.DeleteFunc(slices.Clone(r), func(d Dialect) bool {
+		return (d.About().Protocol == "ssh") != (protocol == "ssh")
 	})
 }
 

@@ -133,3 +133,17 @@ func Names(steps []*Step) (out []string) {
 	}
 	return out
 }
+
+// Secrets are the names that a program marks as secret.
+func Secrets(p *Program) (out []string) {
+	for _, steps := range [][]*Step{p.Recognise, p.Read, p.Update, p.Restart, p.Revert, p.Blink} {
+		for _, s := range steps {
+			for _, t := range s.Take {
+				if t.Secret {
+					out = append(out, t.Name)
+				}
+			}
+		}
+	}
+	return out
+}

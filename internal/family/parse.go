@@ -110,11 +110,14 @@ func (p *parser) state(n ast.Node) {
 	if n == nil {
 		return
 	}
-	keys := p.keys(n, "state", "busy", "pending", "well", "why")
+	keys := p.keys(n, "state", "busy", "pending", "idle", "uptime", "well",
+		"why")
 	g := p.program
 	p.condition(keys["busy"], &g.Busy)
 	p.condition(keys["well"], &g.Well)
 	p.expression(keys["pending"], &g.Pending, reflect.Invalid)
+	p.expression(keys["idle"], &g.Idle, reflect.Invalid)
+	p.expression(keys["uptime"], &g.Uptime, reflect.Float64)
 	p.template(keys["why"], &g.Why)
 }
 
@@ -164,9 +167,9 @@ func (p *parser) complete(root map[string]ast.Node) {
 			p.fail(at, format, args...)
 		}
 	}
-	needs(len(g.Recognise) == 0, where("recognise", "protocol", "read"),
+	needs(len(g.Recognise) == 0 && g.Protocol != "snmp", where("recognise", "protocol", "read"),
 		"recognise: is missing: steps, without a login, that tell these devices from others")
-	needs(len(g.Read) > 0 && p.names["version"] == "", where("read"),
+	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
 		"read: no step takes version, which a device must tell")
 	needs(len(g.Update) > 0 && len(g.Read) == 0, where("update"),
 		"update: requires read:, since the version proves an update")
@@ -259,8 +262,11 @@ func (p *parser) target(does ast.Node, s *Step) {
 	}
 	source := p.text(does)
 	if p.protocol == "ssh" {
+		if s.Word == "get" && source == "greeting" {
+			return
+		}
 		if !slices.Contains([]string{"run", "poll", "upload"}, s.Word) {
-			p.fail(does, "%s: is not a step of protocol: ssh; there are run, upload, poll, offer, wait",
+			p.fail(does, "%s: is not a step of protocol: ssh; there are run, upload, poll, offer, wait, and get: greeting",
 				s.Word)
 		}
 		p.templateOf(does, source, &s.Path)

@@ -21,6 +21,8 @@ type Program struct {
 
 	Busy    *Expr // bool: it writes, and must be left alone
 	Pending *Expr // text: a version that is written and not running yet; empty: none
+	Idle    *Expr // text: the version in the main component's other slot; nil: it has one slot
+	Uptime  *Expr // number: seconds since its last start
 	Well    *Expr // bool
 	Why     Template
 

@@ -97,6 +97,8 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 		options = append(options, expr.AsBool())
 	case reflect.Int:
 		options = append(options, expr.AsInt())
+	case reflect.Float64:
+		options = append(options, expr.AsFloat64())
 	}
 	var err error
 	e.program, err = expr.Compile(source, options...)
@@ -147,6 +149,13 @@ func (e *Expr) Holds(v Values, a *Answer) (bool, error) {
 func (e *Expr) Int(v Values, a *Answer) (int, error) {
 	got, err := e.run(v, a)
 	n, _ := got.(int)
+	return n, err
+}
+
+// Number is the number of an expression.
+func (e *Expr) Number(v Values) (float64, error) {
+	got, err := e.run(v, nil)
+	n, _ := got.(float64)
 	return n, err
 }
 

@@ -387,6 +387,12 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 		facts, err := read(ctx, speaks, at, login, d.Identity)
 		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version,
 			"err", err)
+		if claimed := s.Dialects.Claiming(at.Dialect, facts.Identity); err == nil && claimed != at.Dialect {
+			speaks, _ = s.Dialects.Named(claimed)
+			at.Dialect, d.Dialect = claimed, claimed
+			more, moreErr := read(ctx, speaks, at, login, d.Identity)
+			facts, err = more.Over(facts), moreErr
+		}
 		d.Reading = facts.Over(d.Reading)
 		d.Access, d.Trouble = Access(err)
 		tried++

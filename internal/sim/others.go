@@ -2,55 +2,16 @@ package sim
 
 import (
 	"bytes"
-	"crypto/ed25519"
-	"crypto/rand"
 	"encoding/binary"
 	"fmt"
 	"html"
 	"io"
 	"net"
 	"net/http"
-
-	"golang.org/x/crypto/ssh"
 )
 
 // modbusPort is where drives answer Modbus; the standard's port needs rights.
 const modbusPort = 5020
-
-// newDrive makes a Harrow & Dene pump drive: an SSH server (RFC 4253) with a host key of
-// its own, and Modbus over TCP with the device identification (function 43 / 14).
-func newDrive(s *standIn, _ Scenario) error {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return err
-	}
-	signer, err := ssh.NewSignerFromKey(key)
-	if err != nil {
-		return err
-	}
-	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + s.Model, MaxAuthTries: 3,
-		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			s.did("ssh password of " + c.User())
-			if c.User() != s.login.User || string(password) != s.login.Password {
-				return nil, fmt.Errorf("user or password is wrong")
-			}
-			return nil, nil
-		}}
-	config.AddHostKey(signer)
-	s.conn = func(c net.Conn) {
-		conn, channels, requests, err := ssh.NewServerConn(c, config)
-		if err != nil {
-			return
-		}
-		go ssh.DiscardRequests(requests)
-		for ch := range channels {
-			_ = ch.Reject(ssh.Prohibited, "nothing can be opened here")
-		}
-		_ = conn.Close()
-	}
-	s.also = []door{{modbusPort, s.modbus}}
-	return nil
-}
 
 // modbus answers requests until the other side has enough. Anything but the device
 // identification is an exception: illegal function (MODBUS Application Protocol, 7).

@@ -57,9 +57,12 @@ type Device struct {
 
 	MAC string `yaml:"mac"` // switches: their hardware address
 	// switches: the devices at their ports, the first at port 1
-	Sees      []string `yaml:"sees"`
-	Behind    []string `yaml:"behind"`    // gates: those that hang behind it
-	Community string   `yaml:"community"` // switches: for reading (default public)
+	Sees   []string `yaml:"sees"`
+	Behind []string `yaml:"behind"` // gates: those that hang behind it
+	// switches: the community for reading (default public); that for changes is the login's
+	// password
+	Community string   `yaml:"community"`
+	Idle      string   `yaml:"idle"`      // switches: the version in the other slot
 	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
 	Relays    []string `yaml:"relays"`    // cameras: tokens of relay outputs
 }

@@ -122,7 +122,7 @@ func (s *standIn) serve(l net.Listener) {
 	s.up, s.since = true, time.Now()
 	if s.conn != nil {
 		s.server = l
-		s.work.Go(func() { accept(l, s.conn) })
+		s.work.Go(func() { accept(&link{Listener: l, of: s}, s.conn) })
 		return
 	}
 	server := &http.Server{
@@ -216,13 +216,21 @@ func (s *standIn) restart(after time.Duration) {
 		}
 		s.next = ""
 		s.mu.Unlock()
-		_ = server.Close()
+		if server != nil {
+			_ = server.Close()
+		}
 		s.cutOff()
 		s.log.Info("restarts", "device", s.Name)
 		if other && s.Faults.NeverReturns {
 			return
 		}
 		time.Sleep(s.pace.Restart)
+		if server == nil { // it answers over UDP only
+			s.mu.Lock()
+			s.up, s.since = !s.stopped, time.Now()
+			s.mu.Unlock()
+			return
+		}
 		l, err := net.Listen("tcp", s.addr)
 		if err != nil {
 			s.log.Error("cannot come back", "device", s.Name, "err", err)

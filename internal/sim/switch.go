@@ -1,12 +1,14 @@
 package sim
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"net"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gosnmp/gosnmp"
@@ -23,9 +25,149 @@ func newSwitch(s *standIn, of Scenario) error {
 	if s.Community == "" {
 		s.Community = "public"
 	}
-	agent := func(packet []byte) [][]byte { return s.agent(packet, s.objects(mac, of)) }
+	o := &osmere{standIn: s, idle: s.Idle, port: 69, state: fetchIdle}
+	agent := func(packet []byte) [][]byte {
+		return s.agent(packet, append(s.objects(mac, of), o.objects()...), o.set)
+	}
 	s.udp = map[string]func([]byte) [][]byte{"snmp": agent}
 	return nil
+}
+
+// osmere is what an Osmere switch has besides the standard's objects: two slots, and an image that
+// it fetches by TFTP into the idle one.
+//
+//	.8.1.0  the version that it runs      .8.2.0  the version in the other slot
+//	.8.3.0  the server, an address        .8.4.0  its port         .8.5.0  the file
+//	.8.6.0  set: 1 fetch, 2 start what was fetched, 3 switch back to the other slot
+//	.8.7.0  1 idle, 2 fetching, 3 writing, 4 written, 5 failed
+//	.8.8.0  percent                       .8.9.0  why it failed    .8.10.0  what is not well
+type osmere struct {
+	*standIn
+	mine    sync.Mutex
+	idle    string
+	host    string
+	port    int
+	file    string
+	state   int
+	percent int
+	why     string
+}
+
+// The enterprise number of documentation (RFC 5612), and the states of a fetch.
+const (
+	osmereArc = ".1.3.6.1.4.1.32473.8."
+
+	fetchIdle, fetchFetching, fetchWriting, fetchWritten, fetchFailed = 1, 2, 3, 4, 5
+)
+
+func (o *osmere) objects() []gosnmp.SnmpPDU {
+	version, well := o.running()
+	fault := ""
+	if !well {
+		fault = "fan 1 stands still"
+	}
+	percent, next := o.written()
+	o.mine.Lock()
+	defer o.mine.Unlock()
+	state := o.state
+	if next != "" && percent < 100 {
+		state = fetchWriting
+	}
+	text := func(n, value string) gosnmp.SnmpPDU {
+		return gosnmp.SnmpPDU{Name: osmereArc + n + ".0", Type: gosnmp.OctetString, Value: []byte(value)}
+	}
+	number := func(n string, value int) gosnmp.SnmpPDU {
+		return gosnmp.SnmpPDU{Name: osmereArc + n + ".0", Type: gosnmp.Integer, Value: value}
+	}
+	return []gosnmp.SnmpPDU{text("1", version), text("2", o.idle),
+		{Name: osmereArc + "3.0", Type: gosnmp.IPAddress, Value: cmp.Or(o.host, "0.0.0.0")},
+		number("4", o.port), text("5", o.file), number("6", 0), number("7", state),
+		number("8", max(percent, o.percent)), text("9", o.why), text("10", fault)}
+}
+
+// set takes the objects of a set request, all or none; it returns what is wrong with one.
+func (o *osmere) set(all []gosnmp.SnmpPDU) gosnmp.SNMPError {
+	o.mine.Lock()
+	defer o.mine.Unlock()
+	do := 0
+	for _, v := range all {
+		n, isNumber := v.Value.(int)
+		raw, isText := v.Value.([]byte)
+		address, isAddress := v.Value.(string)
+		switch n2 := strings.TrimSuffix(strings.TrimPrefix(v.Name, osmereArc), ".0"); {
+		case n2 == "3" && v.Type == gosnmp.IPAddress && isAddress:
+			o.host = address
+		case n2 == "4" && isNumber && n > 0 && n < 65536:
+			o.port = n
+		case n2 == "5" && isText && len(raw) <= 64:
+			o.file = string(raw)
+		case n2 == "6" && isNumber && n >= 1 && n <= 3:
+			do = n
+		case !strings.HasPrefix(v.Name, osmereArc):
+			return gosnmp.NotWritable
+		default:
+			return gosnmp.WrongValue
+		}
+	}
+	switch {
+	case do == 0:
+	case o.state == fetchFetching:
+		return gosnmp.ResourceUnavailable
+	case do == 1:
+		o.state, o.percent, o.why, o.idle = fetchFetching, 0, "", ""
+		o.work.Go(o.fetch)
+	case do == 2:
+		if percent, next := o.written(); next == "" || percent < 100 {
+			return gosnmp.InconsistentValue
+		}
+		o.activate()
+	case do == 3:
+		if o.idle == "" {
+			return gosnmp.InconsistentValue
+		}
+		o.standIn.mu.Lock()
+		o.next = o.idle
+		o.standIn.mu.Unlock()
+		o.activate()
+	}
+	return gosnmp.NoError
+}
+
+// activate restarts into the other slot; what ran stays in this one.
+func (o *osmere) activate() {
+	version, _ := o.running()
+	o.idle, o.state, o.percent = version, fetchIdle, 0
+	if o.Faults.KeepsVersion { // it falls back by itself
+		_, o.idle = o.written()
+	}
+	o.restart(0)
+}
+
+// fetch fetches the image and writes it into the idle slot.
+func (o *osmere) fetch() {
+	o.mine.Lock()
+	server, file := net.JoinHostPort(o.host, strconv.Itoa(o.port)), o.file
+	o.mine.Unlock()
+	ended := o.receives()
+	defer ended()
+	host, _, _ := net.SplitHostPort(o.addr)
+	raw, err := fetchTFTP(host, server, file, 64<<20, func(percent int) {
+		o.mine.Lock()
+		o.percent = percent / 2
+		o.mine.Unlock()
+	})
+	version := ""
+	if err == nil {
+		version, err = receive(bytes.NewReader(raw), "Osmere", o.Model, "", nil)
+	}
+	o.mine.Lock()
+	defer o.mine.Unlock()
+	if err != nil {
+		o.state, o.why = fetchFailed, err.Error()
+		return
+	}
+	o.take("", version)
+	o.state = fetchWritten
 }
 
 // objects is what the agent tells, in the order of the objects' numbers.
@@ -74,9 +216,6 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 			text(remote+"9"+index, name)
 		}
 	}
-	slices.SortFunc(all, func(a, b gosnmp.SnmpPDU) int {
-		return slices.Compare(numbers(a.Name), numbers(b.Name))
-	})
 	return all
 }
 
@@ -90,7 +229,8 @@ func numbers(oid string) []int {
 }
 
 // answerTo makes the answer to one request: RFC 1157, 4.1, and RFC 3416, 4.2.
-func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU) *gosnmp.SnmpPacket {
+func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU,
+	set func([]gosnmp.SnmpPDU) gosnmp.SNMPError) *gosnmp.SnmpPacket {
 	answer := &gosnmp.SnmpPacket{Version: in.Version, Community: in.Community,
 		PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
 	next := func(oid string) gosnmp.SnmpPDU {
@@ -137,14 +277,20 @@ func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU) *gosnmp.SnmpPacke
 				}
 			}
 		}
+	case gosnmp.SetRequest:
+		answer.Variables, answer.Error = in.Variables, set(in.Variables)
+		if answer.Error != gosnmp.NoError {
+			answer.ErrorIndex = 1
+		}
 	default:
-		answer.Error, answer.Variables = gosnmp.ReadOnly, in.Variables // nobody writes here
+		answer.Error, answer.Variables = gosnmp.GenErr, in.Variables
 	}
 	return answer
 }
 
 // agent answers one packet.
-func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) {
+func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU,
+	set func([]gosnmp.SnmpPDU) gosnmp.SNMPError) (out [][]byte) {
 	defer func() {
 		if recover() != nil { // the decoder falls over on some packets that are none
 			out = nil
@@ -152,10 +298,17 @@ func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) 
 	}()
 	decoder := &gosnmp.GoSNMP{SecurityParameters: &gosnmp.UsmSecurityParameters{}}
 	in, err := decoder.SnmpDecodePacket(packet)
-	if err != nil || in.Version == gosnmp.Version3 || in.Community != s.Community {
+	writes := in.Community == s.login.Password // the community that may change something
+	if err != nil || in.Version == gosnmp.Version3 || in.Community != s.Community && !writes {
 		return nil
 	}
-	answer := answerTo(in, objects)
+	if !writes {
+		set = func([]gosnmp.SnmpPDU) gosnmp.SNMPError { return gosnmp.NoAccess }
+	}
+	slices.SortFunc(objects, func(a, b gosnmp.SnmpPDU) int {
+		return slices.Compare(numbers(a.Name), numbers(b.Name))
+	})
+	answer := answerTo(in, objects, set)
 	raw, err := answer.MarshalMsg()
 	if err != nil {
 		s.log.Error("cannot answer", "device", s.Name, "err", err)

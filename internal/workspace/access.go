@@ -101,9 +101,6 @@ func (x *Access) Scanner() *scan.Scanner {
 // that it did not refuse; without one where none is needed. It is false where there is none.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address)}
-	if d.Open {
-		return at, login.Credential{}, true
-	}
 	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
 	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })
@@ -112,8 +109,8 @@ func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 			return l.ID == "" || !slices.Contains(d.Refused, l.ID)
 		})
 	}
-	if i < 0 {
-		return at, login.Credential{}, false
+	if i < 0 { // one that tells all without a login may still require one to be changed
+		return at, login.Credential{}, d.Open
 	}
 	as := logins[i]
 	as.PlainBasic = x.plain(d.Vendor, d.Model)

@@ -8,7 +8,6 @@ import (
 	"net/http"
 
 	"catena/internal/device"
-	"catena/internal/dialect"
 	"catena/internal/family"
 	"catena/internal/wire"
 )
@@ -123,15 +122,4 @@ func (e envelope) ReadAt(p []byte, at int64) (n int, err error) {
 		}
 	}
 	return n, io.EOF
-}
-
-// newCarrier is what sends the steps of a session.
-func newCarrier(s *session) carrier { return newHTTP(s) }
-
-func (s *session) offer(context.Context, *family.Step, dialect.Image, func(int64)) error {
-	return device.ErrUnsupported
-}
-
-func (s *session) seen(step *family.Step, f family.Filled, a family.Answer, err error) Seen {
-	return Seen{Step: step, Status: a.Status, Err: err}
 }

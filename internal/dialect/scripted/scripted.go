@@ -15,6 +15,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/firmware"
 	"catena/internal/login"
@@ -24,10 +25,18 @@ import (
 type Dialect struct {
 	family family.Family
 	rank   int
+	base   dialect.Dialect // by which its devices are recognised; nil: by its own steps
 }
 
-// New is the dialect of a family that has a program.
-func New(f family.Family, rank int) Dialect { return Dialect{f, rank} }
+// New is the dialect of a family that has a program. One for SNMP without steps to recognise its
+// devices leaves that to the standard's own objects.
+func New(f family.Family, rank int) Dialect {
+	d := Dialect{family: f, rank: rank}
+	if f.Program.Protocol == "snmp" && len(f.Program.Recognise) == 0 {
+		d.base = snmp.Dialect{}
+	}
+	return d
+}
 
 // usualPorts are where devices usually answer that no family says more of.
 var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22}, "snmp": {161}}
@@ -41,12 +50,11 @@ func (d Dialect) About() dialect.About {
 		a.Ports = usualPorts[p.Protocol]
 	}
 	if p.Protocol == "snmp" {
-		a.Transport = "udp"
-		a.Form = func(e device.Endpoint) login.Form {
-			if e.ProtocolVersion == "v3" {
-				return login.UserPassword
-			}
-			return login.Community
+		a.Transport, a.Form = "udp", snmp.Dialect{}.About().Form
+	}
+	if d.base != nil {
+		a.Extends, a.Claims = d.base.About().Name, func(i device.Identity) bool {
+			return isOf(d.family, i)
 		}
 	}
 	return a
@@ -54,6 +62,9 @@ func (d Dialect) About() dialect.About {
 
 // Probe takes the steps of recognise, without a login.
 func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
+	if d.base != nil {
+		return d.base.Probe(ctx, at)
+	}
 	s := d.open(at, login.Credential{})
 	defer s.carrier.close()
 	return s.recognise(ctx) // with who else it is
@@ -67,6 +78,9 @@ func (d Dialect) open(at dialect.At, as login.Credential) *session {
 		v: family.Values{"component": firmware.Main,
 			"login": family.LoginValues{User: as.User, Password: as.Password}}}
 	s.carrier = newCarrier(s)
+	if d.base != nil {
+		s.base = d.base.Open(at, as)
+	}
 	return s
 }
 
@@ -75,6 +89,24 @@ type carrier interface {
 	// ask sends a step and returns the answer. image is what an upload sends; nil: nothing.
 	ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (family.Answer, error)
 	close()
+}
+
+// newCarrier is what sends the steps of a session.
+func newCarrier(s *session) carrier {
+	switch s.program.Protocol {
+	case "ssh":
+		return &sshCarrier{session: s}
+	case "snmp":
+		return &snmpCarrier{s}
+	}
+	return newHTTP(s)
+}
+
+// asCause is the cause in an error; nil: there is none.
+func asCause(err error) *device.Cause {
+	var c *device.Cause
+	_ = errors.As(err, &c)
+	return c
 }
 
 // cargo is the image of an upload, or a part of it.
@@ -91,6 +123,8 @@ type session struct {
 	at      dialect.At
 	as      login.Credential
 	carrier carrier
+	base    dialect.Session // that recognises and reads the standard's own; nil: none
+	known   device.Reading  // what it read
 	v       family.Values
 	in      bool       // the login's steps have been taken
 	stage   stage      // what the steps are taken for
@@ -111,6 +145,14 @@ const (
 // not is returned beside device.ErrNotMine.
 func (s *session) recognise(ctx context.Context) (device.Reading, error) {
 	s.stage = recognising
+	if s.base != nil {
+		r, err := s.base.Read(ctx)
+		if err == nil && !isOf(s.family, r.Identity) {
+			err = device.ErrNotMine
+		}
+		s.known = r
+		return r, err
+	}
 	s.forget(s.program.Recognise)
 	err := s.take(ctx, s.program.Recognise)
 	switch {
@@ -121,18 +163,16 @@ func (s *session) recognise(ctx context.Context) (device.Reading, error) {
 		return device.Reading{}, device.ErrNotMine
 	}
 	r := s.reading()
-	if !s.isFamily(r.Identity) {
+	if !isOf(s.family, r.Identity) {
 		return r, device.ErrNotMine
 	}
 	return r, nil
 }
 
-// isFamily tells whether an identity is one of the family's.
-func (s *session) isFamily(i device.Identity) bool {
-	return strings.EqualFold(i.Vendor, s.family.Vendor) &&
-		slices.ContainsFunc(s.family.Models, func(m string) bool {
-			return strings.EqualFold(m, i.Model)
-		})
+// isOf tells whether an identity is one of a family's.
+func isOf(f family.Family, i device.Identity) bool {
+	return strings.EqualFold(i.Vendor, f.Vendor) &&
+		slices.ContainsFunc(f.Models, func(m string) bool { return strings.EqualFold(m, i.Model) })
 }
 
 // reading is what the steps have taken so far, in the words of a reading.
@@ -154,14 +194,24 @@ func (s *session) reading() device.Reading {
 		Called: text("name"), Version: text("version"), Says: text("says"),
 		Components: versions("components"), Idle: versions("idle"), Behind: list("behind"),
 		Services: list("services")}
+	if s.base != nil {
+		r = r.Over(s.known)
+	}
 	if r.Vendor == "" {
 		r.Vendor = s.family.Vendor
 	}
 	if r.Model == "" && len(s.family.Models) == 1 {
 		r.Model = s.family.Models[0]
 	}
+	if idle, err := s.program.Idle.String(s.v); err == nil && s.program.Idle != nil {
+		r.Idle = map[string]string{firmware.Main: idle}
+	}
 	up, hasUp := s.v["uptime"].(float64)
 	starts, hasStarts := s.v["starts"].(int)
+	if s.program.Uptime != nil {
+		n, err := s.program.Uptime.Number(s.v)
+		up, hasUp = n, err == nil
+	}
 	if hasUp || hasStarts {
 		r.Boot = &device.Boot{Uptime: time.Duration(up * float64(time.Second)), Count: int64(starts)}
 	}
@@ -210,7 +260,7 @@ func (s *session) Read(ctx context.Context) (device.Reading, error) {
 	switch {
 	case now.Version == "":
 		return now, device.Because(device.Malformed, "no version")
-	case !s.isFamily(now.Identity):
+	case !isOf(s.family, now.Identity):
 		return now, device.IdentityChangedError(device.KeyModel, r.Model, now.Model)
 	}
 	return now, nil

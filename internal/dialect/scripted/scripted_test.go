@@ -23,6 +23,18 @@ func TestConformance(t *testing.T) {
 		dialecttest.Run(t, simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
 			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera"))
 	})
+	t.Run("drives", func(t *testing.T) {
+		s := simtest.Subject(t, simtest.Family("harrow-dene-drives"), "Harrow & Dene",
+			sim.Device{Kind: "drive", Model: "HD-7"}, "")
+		s.Want.Called = "first"
+		dialecttest.Run(t, s)
+	})
+	t.Run("switches", func(t *testing.T) {
+		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere",
+			sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")
+		s.Login, s.Datagrams = login.Credential{Password: simtest.Password}, true
+		dialecttest.Run(t, s)
+	})
 }
 
 // A device may answer anything at all; each ends in an error that names its kind.

@@ -17,16 +17,6 @@ const (
 	againMost   = 30 * time.Second // a device is not waited for longer than this at once
 )
 
-// Seen is one exchange, for a person who tries a family. Secrets are not in it.
-type Seen struct {
-	Step   *family.Step
-	Sent   string
-	Status int
-	Body   string
-	Took   map[string]string
-	Err    error
-}
-
 // take takes steps in their order.
 func (s *session) take(ctx context.Context, steps []*family.Step) error {
 	for _, step := range steps {

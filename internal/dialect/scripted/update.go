@@ -15,6 +15,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/wire"
 )
 
 // Update begins to move an image into a component, where the family says how.
@@ -113,6 +114,24 @@ func (u *update) step(ctx context.Context, step *family.Step, image dialect.Imag
 		}
 	}
 	return nil
+}
+
+// offer serves the image, and takes the steps that make the device fetch it. It ends when the
+// device has fetched all of it.
+func (s *session) offer(ctx context.Context, step *family.Step, image dialect.Image,
+	sent func(int64)) error {
+	o, err := wire.NewOffer(step.By, s.at.Address, wireName,
+		wire.Body{From: image, Size: image.Size, Sent: sent})
+	if err != nil {
+		return err
+	}
+	defer o.Close()
+	s.v["offer"] = family.OfferValues{URL: o.URL, Host: o.Host, Port: o.Port, File: o.File}
+	defer delete(s.v, "offer")
+	if err := s.inside(ctx, step.Steps); err != nil {
+		return err
+	}
+	return o.Fetched(ctx)
 }
 
 // imageValues are what a family can say of an image; sums: it uses checksums

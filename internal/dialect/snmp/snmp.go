@@ -120,7 +120,7 @@ func (t *session) Read(ctx context.Context) (facts device.Reading, err error) {
 		}
 	}()
 	var last error
-	for _, c := range clients(t.at.Endpoint, t.as) {
+	for _, c := range Clients(t.at.Endpoint, t.as) {
 		c.Context = ctx
 		if err := c.Connect(); err != nil {
 			return facts, device.Because(device.NoAnswer, "%v", err)
@@ -134,8 +134,8 @@ func (t *session) Read(ctx context.Context) (facts device.Reading, err error) {
 	return facts.Clean(), last
 }
 
-// clients are the ways to log in that are worth a try, the commonest first.
-func clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
+// Clients are the ways to log in that are worth a try, the commonest first.
+func Clients(at device.Endpoint, as login.Credential) []*gosnmp.GoSNMP {
 	host, port := at.Address, uint16(161)
 	if a, err := netip.ParseAddrPort(at.Address); err == nil {
 		host, port = a.Addr().String(), a.Port()
@@ -206,7 +206,7 @@ func read(c *gosnmp.GoSNMP) (device.Reading, error) {
 	var f device.Reading
 	got, err := c.Get([]string{sysDescr, sysName})
 	if err != nil {
-		return f, refusal(err)
+		return f, Refusal(err)
 	}
 	f.Says, f.Called = words(got.Variables, 0), words(got.Variables, 1)
 	t := tables{c: c}
@@ -223,9 +223,9 @@ func read(c *gosnmp.GoSNMP) (device.Reading, error) {
 	return f, t.err
 }
 
-// refusal says what an error of the first question means. An agent does not answer a
+// Refusal says what an error of the first question means. An agent does not answer a
 // wrong community at all; that it is there was heard before.
-func refusal(err error) error {
+func Refusal(err error) error {
 	switch {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err

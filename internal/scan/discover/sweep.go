@@ -136,7 +136,9 @@ func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort,
 	case 80, 443, 8080, 8443:
 	default:
 		if banner := s.greeting(ctx, a); strings.HasPrefix(banner, "SSH-") {
-			return s.ssh(ctx, a, banner), true
+			sight := s.ssh(ctx, a, banner)
+			s.claimSSH(ctx, &sight)
+			return sight, true
 		}
 	}
 	sight, silent, ok := s.recognise(ctx, a, tlsFirst)
@@ -196,7 +198,20 @@ func (s *Discoverer) ssh(ctx context.Context, a netip.AddrPort, banner string) S
 	return sight
 }
 
-// recognise asks in every dialect at once; the first in their order that knows the
+// claimSSH asks the dialects over SSH whether one of them knows the device; none of them logs in.
+func (s *Discoverer) claimSSH(ctx context.Context, sight *Sighting) {
+	ctx, cancel := context.WithTimeout(ctx, s.Patience)
+	defer cancel()
+	for _, d := range s.Dialects.Speaking("ssh") {
+		facts, err := d.Probe(ctx, dialect.At{Endpoint: sight.Endpoint()})
+		if err == nil {
+			sight.Dialect, sight.Facts, sight.Trouble = d.About().Name, facts.Over(sight.Facts), nil
+			return
+		}
+	}
+}
+
+// recognise asks in every dialect over HTTP at once; the first in their order that knows the
 // device has it. silent: nothing at all came back.
 func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting,
 	silent, ok bool) {
@@ -211,7 +226,7 @@ func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) 
 		s.met(a, kind, fingerprint)
 		return nil
 	}}
-	dialects := s.Dialects.Over("tcp")
+	dialects := s.Dialects.Over("tcp").Speaking("http")
 	facts, errs := make([]device.Reading, len(dialects)), make([]error, len(dialects))
 	var group sync.WaitGroup
 	for i, d := range dialects {

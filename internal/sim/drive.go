@@ -1,0 +1,220 @@
+package sim
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+// drive is a Harrow & Dene pump drive: an SSH server (RFC 4253) with a host key of its own, whose
+// commands read and update it, SFTP for its image, and Modbus over TCP.
+//
+//	show                     model, serial number, version, faults, a line each
+//	firmware check DIGEST    look at /update/image.bin, and write it where it is whole
+//	firmware show            phase, percent
+//	firmware start           asks whether to restart, and does
+type drive struct {
+	*standIn
+	mine   sync.Mutex
+	upload []byte
+}
+
+const (
+	maxUpload  = 64 << 20
+	sshFor     = 10 * time.Minute // one connection
+	uploadName = "/update/image.bin"
+)
+
+func newDrive(s *standIn, _ Scenario) error {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return err
+	}
+	d := &drive{standIn: s}
+	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + s.Model, MaxAuthTries: 3,
+		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			s.did("ssh password of " + c.User())
+			if c.User() != s.login.User || string(password) != s.login.Password {
+				return nil, errors.New("user or password is wrong")
+			}
+			return nil, nil
+		}}
+	config.AddHostKey(signer)
+	s.conn = func(c net.Conn) {
+		_ = c.SetDeadline(time.Now().Add(sshFor))
+		if s.Faults.Silent {
+			_, _ = io.Copy(io.Discard, c)
+			return
+		}
+		conn, channels, requests, err := ssh.NewServerConn(c, config)
+		if err != nil {
+			return
+		}
+		go ssh.DiscardRequests(requests)
+		var open sync.WaitGroup
+		for ch := range channels {
+			if ch.ChannelType() != "session" {
+				_ = ch.Reject(ssh.UnknownChannelType, "there are sessions only")
+				continue
+			}
+			channel, asked, err := ch.Accept()
+			if err == nil {
+				open.Go(func() { d.session(channel, asked) })
+			}
+		}
+		open.Wait()
+		_ = conn.Close()
+	}
+	s.also = []door{{modbusPort, s.modbus}}
+	return nil
+}
+
+// session serves one command, or SFTP (RFC 4254, 6).
+func (d *drive) session(c ssh.Channel, asked <-chan *ssh.Request) {
+	defer func() { _ = c.Close() }()
+	for r := range asked {
+		var in struct{ Text string }
+		switch {
+		case r.Type == "pty-req":
+			_ = r.Reply(true, nil)
+		case ssh.Unmarshal(r.Payload, &in) != nil:
+			_ = r.Reply(false, nil)
+		case r.Type == "subsystem" && in.Text == "sftp":
+			_ = r.Reply(true, nil)
+			server := sftp.NewRequestServer(c, sftp.Handlers{FileGet: d, FilePut: d, FileCmd: d,
+				FileList: d})
+			_ = server.Serve()
+			return
+		case r.Type == "exec":
+			_ = r.Reply(true, nil)
+			status := d.run(c, in.Text)
+			_, _ = c.SendRequest("exit-status", false, binary.BigEndian.AppendUint32(nil, status))
+			return
+		default:
+			_ = r.Reply(false, nil)
+		}
+	}
+}
+
+// run carries out a command and returns its exit status.
+func (d *drive) run(c io.ReadWriter, command string) uint32 {
+	say := func(format string, args ...any) { _, _ = fmt.Fprintf(c, format+"\r\n", args...) }
+	version, well := d.running()
+	percent, next := d.written()
+	d.mine.Lock()
+	defer d.mine.Unlock()
+	words := strings.Fields(command)
+	switch {
+	case command == "show":
+		fault := "none"
+		if !well {
+			fault = "motor current"
+		}
+		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s", d.Model, d.Serial,
+			version, fault, d.Name)
+	case command == "firmware show":
+		phase := "idle"
+		switch {
+		case next != "" && percent < 100:
+			phase = "writing"
+		case next != "":
+			phase = "ready"
+		}
+		say("phase    %s\r\npercent  %d\r\nnext     %s", phase, percent, next)
+	case len(words) == 3 && words[0] == "firmware" && words[1] == "check":
+		if d.upload == nil {
+			say("error: nothing was uploaded")
+			return 1
+		}
+		h := sha256.New()
+		version, err := receive(bytes.NewReader(d.upload), "Harrow & Dene", d.Model, "", h)
+		if err == nil && fmt.Sprintf("%x", h.Sum(nil)) != words[2] {
+			err = errChecksum
+		}
+		d.upload = nil
+		if err != nil {
+			say("error: %v", err)
+			return 1
+		}
+		d.take("", version)
+		say("ok")
+	case command == "firmware start":
+		if next == "" || percent < 100 {
+			say("error: no image is written")
+			return 1
+		}
+		_, _ = io.WriteString(c, "The pump stops. Restart now? [y/N] ")
+		line, _ := bufio.NewReader(c).ReadString('\n')
+		if strings.TrimSpace(line) != "y" {
+			say("not restarted")
+			return 1
+		}
+		d.restart(0)
+	default:
+		say("error: no such command")
+		return 2
+	}
+	return 0
+}
+
+// Fileread refuses: nothing is read from a drive.
+func (d *drive) Fileread(*sftp.Request) (io.ReaderAt, error) { return nil, os.ErrPermission }
+
+// Filecmd refuses.
+func (d *drive) Filecmd(*sftp.Request) error { return os.ErrPermission }
+
+// Filelist refuses.
+func (d *drive) Filelist(*sftp.Request) (sftp.ListerAt, error) { return nil, os.ErrPermission }
+
+// Filewrite takes an image.
+func (d *drive) Filewrite(r *sftp.Request) (io.WriterAt, error) {
+	if r.Filepath != uploadName {
+		return nil, os.ErrPermission
+	}
+	d.mine.Lock()
+	defer d.mine.Unlock()
+	d.upload = []byte{}
+	return &incoming{of: d, ended: d.receives()}, nil
+}
+
+type incoming struct {
+	of    *drive
+	ended func()
+}
+
+func (i *incoming) WriteAt(p []byte, at int64) (int, error) {
+	i.of.mine.Lock()
+	defer i.of.mine.Unlock()
+	end := int(at) + len(p)
+	if at < 0 || end > maxUpload {
+		return 0, errors.New("too large")
+	}
+	if end > len(i.of.upload) {
+		i.of.upload = append(i.of.upload, make([]byte, end-len(i.of.upload))...)
+	}
+	return copy(i.of.upload[at:], p), nil
+}
+
+// Close is called when the file is, or its connection.
+func (i *incoming) Close() error {
+	i.ended()
+	return nil
+}
