@@ -1,0 +1,285 @@
+package family_test
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/family"
+)
+
+const head = "family: f\nvendor: Tollgarth\nmodels: [TG-200]\n"
+
+// whole is a program in which only the last lines are of interest.
+func whole(lines string) string {
+	return head + "recognise:\n  - get: /about\n    take: {serial: $.serial}\n" + lines
+}
+
+func parsed(t *testing.T, text string) *family.Program {
+	f, err := family.Parse("f.yaml", []byte(text))
+	require.NoError(t, err)
+	require.NotNil(t, f.Program)
+	return f.Program
+}
+
+// Every mistake has a place, and says what would be right.
+func TestMistakes(t *testing.T) {
+	read := "read:\n  - get: /state\n    take: {version: $.v}\n"
+	for text, want := range map[string]string{
+		head + "recognize: []\n":                                                                     `f.yaml:4:1: unknown key "recognize"; did you mean recognise?`,
+		head + "protocol: htp\n":                                                                     `f.yaml:4:11: protocol: "htp" is not one of http, ssh, snmp; did you mean http?`,
+		head + "read:\n  - get: /state\n":                                                            "f.yaml:5:3: recognise: is missing",
+		whole("read:\n  - get: /state\n"):                                                            "read: no step takes version",
+		whole("read:\n  - gett: /state\n"):                                                           "f.yaml:8:5: a step has no key gett; did you mean get?",
+		whole("read:\n  - get: state\n"):                                                             "f.yaml:8:10: get: a path begins with /",
+		whole("read:\n  - {get: /a, put: /b}\n"):                                                     "a step does one thing: get or put",
+		whole("read:\n  - {take: {version: $.v}}\n"):                                                 "a step must say what it does",
+		whole("read:\n  - get: /a\n    take: {version: $.v, version: $.w}\n"):                        `mapping key "version" already defined`,
+		whole("read:\n  - get: /a\n    take: {version: '$.v['}\n"):                                   "f.yaml:9:21: take: version:",
+		whole("read:\n  - get: /a\n    take: {version: '//a['}\n"):                                   "f.yaml:9:21: take: version:",
+		whole("read:\n  - get: /a\n    take: {version: '~ (x'}\n"):                                   "missing closing )",
+		whole("read:\n  - get: /a\n    take: {version: v}\n"):                                        "takes nothing: write $.json, //xpath",
+		whole("read:\n  - get: /a\n    take: {status: $.v}\n"):                                       `take: "status" cannot be a name`,
+		whole("read:\n  - get: /a/$serail\n    take: {version: $.v}\n"):                              "f.yaml:8:10: no step takes serail; did you mean serial?",
+		whole(read + "state: {busy: phase == 1}\n"):                                                  "no step takes phase",
+		whole(read + "state: {busy: version}\n"):                                                     "expected bool, but got string",
+		whole(read + "state: {bussy: true}\n"):                                                       "f.yaml:10:9: state has no key bussy; did you mean busy?",
+		whole(read + "update:\n  - put: /fw\n"):                                                      "update: has neither upload: nor offer:",
+		whole(read + "restart:\n  - put: /fw\n"):                                                     "belong to update:, which is missing",
+		whole(read + "update:\n  - upload: /fw\n"):                                                   "upload: write PUT or POST, and the path",
+		whole(read + "update:\n  - upload: PUT /fw\n  - poll: /fw\n"):                                "poll: requires until:",
+		whole(read + "update:\n  - upload: PUT /fw\n    within: 5\n"):                                `f.yaml:12:13: within: "5" is not a duration`,
+		whole("read:\n  - get: /a\n    take: {version: $.v}\n    until: true\n"):                     "until: belongs to poll",
+		whole("read:\n  - get: /a\n    json: {a: 1}\n    take: {version: $.v}\n"):                    "json: cannot go with get",
+		whole("read:\n  - post: /a\n    json: {a: 1}\n    form: {b: 2}\n    take: {version: $.v}\n"): "carries one body: json or form",
+		whole("read:\n  - get: /a\n    outcome: {404: gone}\n    take: {version: $.v}\n"):            `outcome: "gone" is not one of ok, done`,
+		whole("read:\n  - run: show\n    take: {version: $.v}\n"):                                    "run: is a step of protocol: ssh",
+		whole("read:\n  - get: /a\n    take: {version: $.v, components: $.c}\n"):                     "components: is a text here and must be taken as a map",
+		whole("read: {get: /a}\n"):                                                                   "must be a list",
+	} {
+		_, err := family.Parse("f.yaml", []byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
+// evil are values that would end the place where they stand, if they were put in as they are.
+var evil = []string{`a b`, `x&admin=1`, `/../../etc`, `?x=1`, `#x`, `"},{"x":"`, `</v><w>`, `'; reboot; '`,
+	"$(reboot)", "a\"; filename=\"b", `\`, "%2e%2e", "日本"}
+
+// What a value is made of never becomes part of what is around it: at each place a server of that
+// kind reads back just the value.
+func TestValuesStayInTheirPlaces(t *testing.T) {
+	p := parsed(t, whole(`read:
+  - post: /a/$serial/b?q=$serial
+    query: {r: $serial}
+    header: {X-Plain: $serial, X-Quoted: 'name="$serial"'}
+    json: {v: $serial, list: [$serial], "on": on, n: 1.10, s: "1.10", text: "<$serial>"}
+    take: {version: $.v}
+  - post: /f
+    form: {v: $serial}
+  - post: /x
+    xml: '<a b="$serial">$serial</a>'
+  - post: /m
+    multipart: {v: $serial}
+`))
+	for _, value := range evil {
+		v := family.Values{"serial": value}
+		f, err := p.Read[0].Fill(v, nil)
+		require.NoError(t, err, value)
+		r, err := http.NewRequest(f.Method, "http://device"+f.Target, strings.NewReader(string(f.Body)))
+		require.NoError(t, err, value)
+		assert.Equal(t, "/a/"+value+"/b", r.URL.Path)
+		assert.Equal(t, map[string][]string{"q": {value}, "r": {value}}, map[string][]string(r.URL.Query()))
+		assert.Equal(t, value, f.Header.Get("X-Plain"))
+		assert.JSONEq(t, `{"v":`+quote(value)+`,"list":[`+quote(value)+`],"on":"on","n":1.10,"s":"1.10","text":`+
+			quote("<"+value+">")+`}`, string(f.Body))
+		assert.Contains(t, string(f.Body), `"n":1.10`, "a number stays as it is written")
+
+		f, err = p.Read[1].Fill(v, nil)
+		require.NoError(t, err)
+		r, err = http.NewRequest(f.Method, "http://device/", strings.NewReader(string(f.Body)))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", f.Header.Get("Content-Type"))
+		require.NoError(t, r.ParseForm())
+		assert.Equal(t, map[string][]string{"v": {value}}, map[string][]string(r.PostForm))
+
+		f, err = p.Read[2].Fill(v, nil)
+		require.NoError(t, err)
+		got := takes(t, "string(/a/@b)", string(f.Body))
+		assert.Equal(t, strings.TrimSpace(value), strings.TrimSpace(got))
+		assert.Equal(t, strings.TrimSpace(value), strings.TrimSpace(takes(t, "/a", string(f.Body))))
+
+		f, err = p.Read[3].Fill(v, nil)
+		require.NoError(t, err)
+		r, err = http.NewRequest(f.Method, "http://device/", strings.NewReader(string(f.Body)))
+		require.NoError(t, err)
+		r.Header.Set("Content-Type", f.Header.Get("Content-Type"))
+		require.NoError(t, r.ParseMultipartForm(1<<20))
+		assert.Equal(t, map[string][]string{"v": {value}}, r.MultipartForm.Value)
+	}
+	for _, bad := range []string{"a\r\nX: y", "a\x00b"} {
+		_, err := p.Read[0].Fill(family.Values{"serial": bad}, nil)
+		assert.ErrorContains(t, err, "control characters cannot stand in a header")
+	}
+	f, err := p.Read[0].Fill(family.Values{"serial": `a"b\`}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, `name="a\"b\\"`, f.Header.Get("X-Quoted"))
+}
+
+func quote(s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+}
+
+// takes is what one take finds in a body.
+func takes(t *testing.T, from, body string) string {
+	p := parsed(t, whole("read:\n  - get: /a\n    take: {version: '"+from+"'}\n"))
+	v := family.Values{}
+	require.NoError(t, p.Read[0].TakeFrom(family.Answer{Body: []byte(body)}, v), body)
+	got, _ := v["version"].(string)
+	return got
+}
+
+// A command line quotes values for a POSIX shell; where there is none they must be plain.
+func TestCommandLines(t *testing.T) {
+	ssh := func(shell string) *family.Step {
+		return parsed(t, head+"protocol: ssh\nrecognise:\n  - get: greeting\n    take: {serial: '~ (.*)'}\n"+
+			"read:\n  - run: show $serial\n    shell: "+shell+"\n    take: {version: '~ (.*)'}\n").Read[0]
+	}
+	for _, value := range evil {
+		f, err := ssh("posix").Fill(family.Values{"serial": value}, nil)
+		require.NoError(t, err)
+		if plain := value == "%2e%2e" || value == "/../../etc"; !plain {
+			assert.Equal(t, "show '"+strings.ReplaceAll(value, "'", `'\''`)+"'", f.Command)
+		}
+		if value != "%2e%2e" {
+			_, err = ssh("none").Fill(family.Values{"serial": value}, nil)
+			assert.ErrorContains(t, err, "must be plain", value)
+		}
+	}
+	_, err := ssh("posix").Fill(family.Values{"serial": "a\nreboot"}, nil)
+	assert.ErrorContains(t, err, "line ends")
+	_, err = ssh("none").Fill(family.Values{"serial": "-rf"}, nil)
+	assert.ErrorContains(t, err, "must be plain")
+}
+
+// What is not set is left out; a text that is empty is sent.
+func TestWhatIsNotSet(t *testing.T) {
+	p := parsed(t, whole(`wire:
+  header: {Authorization: Bearer $token}
+login:
+  - post: /login
+    json: {user: $login.user, more: $serial, parts: [$serial, x]}
+    take: {token: $.token}
+read:
+  - get: /a
+    query: {part: '$(component == "main" ? nil : component)', s: $serial}
+    take: {version: $.v}
+`))
+	f, err := p.Read[0].Fill(family.Values{"component": "main", "serial": ""}, p.Wire)
+	require.NoError(t, err)
+	assert.Equal(t, "/a?s=", f.Target)
+	assert.Empty(t, f.Header)
+	f, err = p.Read[0].Fill(family.Values{"component": "io", "token": "t"}, p.Wire)
+	require.NoError(t, err)
+	assert.Equal(t, "/a?part=io", f.Target)
+	assert.Equal(t, "Bearer t", f.Header.Get("Authorization"))
+	f, err = p.Login[0].Fill(family.Values{"login": family.LoginValues{User: "keeper"}}, nil)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"user":"keeper","parts":["x"]}`, string(f.Body))
+	assert.False(t, f.Secret)
+}
+
+func TestTakes(t *testing.T) {
+	p := parsed(t, whole(`read:
+  - get: /a
+    take:
+      version: $.v
+      n: int $.n
+      parts: map $.parts[*] by $.name of $.version
+      components: map $.flat
+      list: list $.parts[*].name
+      none: $.none or "-"
+      unset: $.none or nil
+      ok: bool $.ok or false
+      head: header X-Head or ""
+      title: ~ title=(\w+) or ""
+`))
+	step := p.Read[0]
+	body := `{"v":1.10,"n":7,"ok":true,"flat":{"io":"1.2","n":3},"parts":[{"name":"a","version":"1"},{"name":"b\u001b[2J","version":"2"},{"x":1}],"t":"title=lock"}`
+	v := family.Values{}
+	require.NoError(t, step.TakeFrom(family.Answer{Body: []byte(body),
+		Header: http.Header{"X-Head": {"h"}}}, v))
+	assert.Equal(t, family.Values{"version": "1.10", "n": 7, "parts": map[string]string{"a": "1", "b[2J": "2"},
+		"components": map[string]string{"io": "1.2", "n": "3"}, "list": []string{"a", "b[2J"}, "none": "-",
+		"ok": true, "head": "h", "title": "lock"}, v)
+	for body, want := range map[string]string{
+		`{}`:                                    "it has no version",
+		`{"v":"1","n":"x"}`:                     `n: "x" is not a whole number`,
+		`<html>`:                                "no JSON of the expected kind",
+		`{"v":"1","n":1,"parts":[1],"flat":{}}`: `parts: "1" is not an object`,
+		strings.Repeat("[", 100):                "nested too deeply",
+	} {
+		assert.ErrorContains(t, step.TakeFrom(family.Answer{Body: []byte(body)}, family.Values{}), want)
+	}
+	assert.Equal(t, "Lock", takes(t, "//title", "<!doctype html><html><head><title>Lock</title>"))
+	assert.Equal(t, "tok", takes(t, `//input[@name="csrf"]/@value`, `<html><form><input name="csrf" value="tok">`))
+}
+
+// What an answer means: the family's outcomes in their order, then those of the protocol.
+func TestOutcomes(t *testing.T) {
+	p := parsed(t, whole(`read:
+  - get: /a
+    take: {version: $.v}
+    outcome:
+      404: done
+      5xx: again
+      status == 409 && answer("$.why") == "busy": again
+      header("X-Other") != "": changed Another one is here.
+`))
+	for _, c := range []struct {
+		a      family.Answer
+		inside family.Word
+		login  family.Word
+		says   string
+	}{
+		{family.Answer{Status: 200}, family.OK, family.OK, ""},
+		{family.Answer{Status: 404}, family.Done, family.Done, "HTTP 404"},
+		{family.Answer{Status: 502}, family.Again, family.Again, "HTTP 502"},
+		{family.Answer{Status: 409, Body: []byte(`{"why":"busy"}`)}, family.Again, family.Again, "HTTP 409"},
+		{family.Answer{Status: 409, Body: []byte(`{"detail":"the gate moves"}`)}, family.Refused, family.Refused, "the gate moves"},
+		{family.Answer{Status: 200, Header: http.Header{"X-Other": {"1"}}}, family.Changed, family.Changed, "Another one is here."},
+		{family.Answer{Status: 401}, family.LoginLost, family.Credential, "HTTP 401"},
+		{family.Answer{Status: 429}, family.Again, family.Locked, "HTTP 429"},
+		{family.Answer{Status: 302}, family.Refused, family.Refused, "HTTP 302"},
+	} {
+		for loggingIn, want := range map[bool]family.Word{false: c.inside, true: c.login} {
+			word, says, err := p.Read[0].Means(family.Values{}, c.a, loggingIn)
+			require.NoError(t, err)
+			assert.Equal(t, want, word, "%+v", c.a)
+			assert.Equal(t, c.says, says)
+		}
+	}
+}
+
+func BenchmarkParse(b *testing.B) {
+	text := whole("read:\n  - get: /a\n    take: {version: $.v}\n")
+	for i := 0; strings.Count(text, "\n") < 200; i++ {
+		text += "  - get: /a\n    take: {x: '//a/b', y: int $.n or 0}\n    when: y > 1 && x != \"\"\n"
+	}
+	for b.Loop() {
+		if _, err := family.Parse("f.yaml", []byte(text)); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func FuzzProgram(f *testing.F) {
+	f.Add(whole("read:\n  - get: /a\n    take: {version: $.v}\n"))
+	f.Add(head + "protocol: snmp\nread:\n  - get: {a: 1.3.6.1}\n  - set: {1.3: int $a}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		_, _ = family.Parse("f.yaml", []byte(text)) // an error, or not; never more
+	})
+}
