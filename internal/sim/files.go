@@ -106,7 +106,7 @@ func (r ImageRecipe) write(put func(name string, data []byte) error) error {
 
 func (r ImageRecipe) manifest(stem string, digest [sha256.Size]byte) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "manifest: 1\nvendor: %s\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n",
+	fmt.Fprintf(&b, "manifest: 1\nvendor: %q\nmodels: [%s]\nversion: %q\nfile: %s\nsha256: %x\n",
 		r.Maker, strings.Join(r.Models, ", "), r.Version, r.File, digest)
 	for _, k := range [][2]string{{"component", r.Part}, {"needs", r.Needs}, {"advice", r.Advice},
 		{"because", r.Because}} {
