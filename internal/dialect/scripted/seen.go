@@ -1,30 +1,50 @@
 package scripted
 
 import (
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 
+	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/login"
 	"catena/internal/text"
 )
 
 // Seen is one exchange, for a person who tries a family. Secrets are blanked in it.
 type Seen struct {
+	Stage  string // recognise, login, inside
 	Step   *family.Step
 	Sent   []string // a line each
 	Status int
 	Got    []string
+	Took   []string // name: value
 	Err    error
+}
+
+// Watched is a session of which every exchange is shown.
+func (d Dialect) Watched(at dialect.At, as login.Credential, watch func(Seen)) dialect.Session {
+	s := d.open(at, as)
+	s.watch = watch
+	return s
 }
 
 // maxSeen bounds what is shown of an answer.
 const maxSeen = 2000
 
-func (s *session) seen(step *family.Step, f family.Filled, a family.Answer, err error) Seen {
+// show shows an exchange to who watches.
+func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err error) {
+	if s.watch == nil {
+		return
+	}
 	blank := s.blanks()
-	out := Seen{Step: step, Status: a.Status, Err: err}
+	out := Seen{Stage: [...]string{"recognise", "login", "inside"}[s.stage], Step: step,
+		Status: a.Status, Err: err}
 	add := func(to *[]string, line string) { *to = append(*to, blank.Replace(text.Clean(line))) }
 	switch {
 	case f.Target != "":
@@ -38,6 +58,14 @@ func (s *session) seen(step *family.Step, f family.Filled, a family.Answer, err 
 	case f.Command != "":
 		add(&out.Sent, f.Command)
 	}
+	for _, o := range step.Objects {
+		if o.Name == "" {
+			value, _ := o.Filled(s.v) // it was sent
+			add(&out.Sent, fmt.Sprintf("%s = %s %s", o.OID, o.Type, value))
+		} else {
+			add(&out.Sent, o.OID)
+		}
+	}
 	if f.Image {
 		add(&out.Sent, "(the image)")
 	}
@@ -49,22 +77,60 @@ func (s *session) seen(step *family.Step, f family.Filled, a family.Answer, err 
 			add(&out.Got, line)
 		}
 	}
-	return out
+	if err == nil {
+		for _, name := range family.Names([]*family.Step{step}) {
+			if value, is := s.v[name]; is {
+				add(&out.Took, fmt.Sprintf("%s: %v", name, value))
+			}
+		}
+	}
+	s.watch(out)
 }
 
-// blanks puts names in the place of secrets: what the login is, what its steps take, and what the
-// family marks. Equal secrets get equal names.
+// blanks puts names in the place of secrets, also where they stand encoded: what the login is,
+// what its steps take, and what the family marks. Equal secrets get equal names.
 func (s *session) blanks() *strings.Replacer {
+	secrets := s.secrets()
 	var pairs []string
+	for _, name := range slices.Sorted(maps.Keys(secrets)) {
+		for _, encode := range encodings {
+			pairs = append(pairs, encode(secrets[name]), encode(placeholder(name)))
+		}
+	}
+	return strings.NewReplacer(pairs...)
+}
+
+func placeholder(name string) string { return "‹" + name + "›" }
+
+// secrets are the session's by name. A short one is left: it would blank half of every answer.
+func (s *session) secrets() map[string]string {
+	out := map[string]string{}
 	add := func(name, secret string) {
-		if len(secret) > 3 { // a shorter one would blank half of every answer
-			pairs = append(pairs, secret, "‹"+name+"›")
+		if len(secret) > 3 {
+			out[name] = secret
 		}
 	}
 	add("login.password", s.as.Password)
+	add("login.user", s.as.User)
 	for _, name := range append(family.Names(s.program.Login), family.Secrets(s.program)...) {
 		value, _ := s.v[name].(string)
 		add(name, value)
 	}
-	return strings.NewReplacer(pairs...)
+	return out
+}
+
+// encodings are how a value may stand in what was sent.
+var encodings = []func(string) string{
+	func(s string) string { return s },
+	url.QueryEscape,
+	url.PathEscape,
+	func(s string) string {
+		raw, _ := json.Marshal(s) // a string can be
+		return strings.Trim(string(raw), `"`)
+	},
+	func(s string) string {
+		var b bytes.Buffer
+		_ = xml.EscapeText(&b, []byte(s)) // a buffer takes everything
+		return b.String()
+	},
 }

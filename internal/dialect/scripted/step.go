@@ -44,7 +44,10 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 	}
 	renewed, repeated := false, false
 	for {
-		a, err := s.send(ctx, step, image)
+		f, a, err := s.send(ctx, step, image)
+		if err != nil {
+			s.show(step, f, a, err)
+		}
 		switch {
 		case errors.Is(err, device.ErrAway) && step.Gone:
 			s.in = false
@@ -58,6 +61,9 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		word, says, err := step.Means(s.v, a, s.stage == loggingIn)
 		if err != nil {
 			return s.mistaken(err)
+		}
+		if word != family.OK {
+			s.show(step, f, a, meaning(word, says))
 		}
 		switch {
 		case word == family.LoginLost && s.stage == within && !renewed:
@@ -76,7 +82,9 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		case word != family.OK:
 			return meaning(word, says)
 		}
-		if err := step.TakeFrom(a, s.v); err != nil {
+		err = step.TakeFrom(a, s.v)
+		s.show(step, f, a, err)
+		if err != nil {
 			return device.Because(device.Malformed, "%v", err)
 		}
 		return s.expected(step, a)
@@ -96,25 +104,23 @@ func (s *session) expected(step *family.Step, a family.Answer) error {
 }
 
 // send fills a step in and sends it.
-func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (family.Answer, error) {
-	f, err := step.Fill(s.v, s.program.Wire)
+func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f family.Filled,
+	a family.Answer, err error) {
+	f, err = step.Fill(s.v, s.program.Wire)
 	if err != nil {
-		return family.Answer{}, device.Because(device.Refusal, "line %d of the family %s: %v",
+		return f, a, device.Because(device.Refusal, "line %d of the family %s: %v",
 			step.Line, s.family.Name, err)
 	}
 	if f.Secret {
 		switch {
 		case s.stage == recognising:
-			return family.Answer{}, device.Because(device.NotMine, "recognise: must not send a login")
+			return f, a, device.Because(device.NotMine, "recognise: must not send a login")
 		case s.program.Protocol == "http" && !s.at.Secure() && !s.as.PlainBasic:
-			return family.Answer{}, device.ErrPlain
+			return f, a, device.ErrPlain
 		}
 	}
-	a, err := s.carrier.ask(ctx, step, f, image)
-	if s.watch != nil {
-		s.watch(s.seen(step, f, a, err))
-	}
-	return a, err
+	a, err = s.carrier.ask(ctx, step, f, image)
+	return f, a, err
 }
 
 // retryAfter is how long a device asks to wait (RFC 9110, 10.2.3), within bounds.

@@ -1,0 +1,308 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/atomicfile"
+	"catena/internal/cli/view"
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/dialect/scripted"
+	"catena/internal/firmware"
+	"catena/internal/login"
+	"catena/internal/workspace"
+)
+
+func (a *app) familyTryCmd() *cobra.Command {
+	var t trial
+	c := &cobra.Command{
+		Use:   "try FILE ADDRESS",
+		Short: "Run a family file against a device, step by step",
+		Long: `Take the steps of recognise, login and read with one device, and show each: what was sent, what
+came back, and what was taken of it. Passwords and tokens are blanked. Nothing is changed on the
+device without --update, which sends it an image and follows it until it runs.
+
+The login is CATENA_LOGIN, or the one that the site keeps for the device. With --record what the
+device answered is kept without secrets, for catena family test.`,
+		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
+  catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
+  catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin`,
+		Args: exactly(2, "a family file and an address"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.familyTry(c.Context(), t, args[0], args[1])
+		},
+	}
+	c.Flags().StringVar(&t.record, "record", "", "keep what the device answered in this file")
+	c.Flags().StringVar(&t.update, "update", "", "send the device this image, and restart it")
+	c.Flags().StringVar(&t.component, "component", firmware.Main, "the component that gets the image")
+	c.Flags().BoolVar(&t.yes, "yes", false, "send the image without asking")
+	return c
+}
+
+// trial is what family try is asked for.
+type trial struct {
+	record, update, component string
+	yes                       bool
+}
+
+// program is the dialect of a family file that says how devices are talked to.
+func program(file string) (scripted.Dialect, bool, error) {
+	f, err := workspace.ReadFamily(file)
+	if err != nil {
+		return scripted.Dialect{}, false, err
+	}
+	if f.Program == nil {
+		return scripted.Dialect{}, false, usage("%s does not say how its devices are talked to: it has no recognise:, read: …", file)
+	}
+	return scripted.New(f, 0), f.PlainBasic, nil
+}
+
+func (a *app) familyTry(ctx context.Context, t trial, file, where string) error {
+	d, plain, err := program(file)
+	if err != nil {
+		return err
+	}
+	at, as, err := a.reach(d, where)
+	if err != nil {
+		return err
+	}
+	as.PlainBasic = plain
+	if t.record != "" {
+		if err := notThere(t.record); err != nil {
+			return err
+		}
+	}
+	s := a.style(a.out)
+	watch := func(seen scripted.Seen) { a.tellSeen(s, seen) }
+	recording, readErr := d.Record(ctx, at, as, watch)
+	if t.record != "" {
+		err := atomicfile.Write(t.record, 0o644, func(w io.Writer) error {
+			e := json.NewEncoder(w)
+			e.SetEscapeHTML(false)
+			e.SetIndent("", "  ")
+			return e.Encode(recording)
+		})
+		if err != nil {
+			return err
+		}
+		a.say("What it answered is in %s; secrets are not in it. Replay it: catena family test %s %[1]s", t.record, quoted(file))
+	}
+	if readErr != nil {
+		return fmt.Errorf("%s %w", where, readErr)
+	}
+	r := recording.Reading
+	a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.", where, r.Vendor, r.Model,
+		cmp.Or(r.Serial, "not told"), r.Version)))
+	if t.update == "" {
+		return nil
+	}
+	return a.tryUpdate(ctx, t, d, at, as, r, watch)
+}
+
+// reach is how to talk to what a person has named: a known device of the site, or an address.
+func (a *app) reach(d scripted.Dialect, where string) (at dialect.At, as login.Credential, err error) {
+	e := device.Endpoint{Dialect: d.About().Name, Address: where}
+	if u, err := url.Parse(where); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
+		e.Scheme, e.Address = u.Scheme, u.Host
+		if u.Scheme == "http" {
+			e.Scheme = ""
+		}
+	}
+	if _, err := a.siteDir(); err == nil {
+		w, err := a.openSite()
+		if err != nil {
+			return at, as, err
+		}
+		defer w.Close()
+		x, err := a.access(w)
+		if err != nil {
+			return at, as, err
+		}
+		if _, known, err := w.Device(where); err == nil {
+			e = known.Endpoint
+			e.Dialect = d.About().Name
+			known.Endpoint = e
+			at, as, _ := x.Contact(known)
+			return at, as, nil
+		}
+		at, as, _ := x.Contact(device.Device{Endpoint: withPort(e, d)})
+		return at, as, nil
+	}
+	as, _, err = a.login()
+	return dialect.At{Endpoint: withPort(e, d)}, as, err
+}
+
+// withPort adds the port where devices of a dialect usually answer.
+func withPort(e device.Endpoint, d scripted.Dialect) device.Endpoint {
+	if _, _, err := net.SplitHostPort(e.Address); err == nil {
+		return e
+	}
+	port := d.About().Ports[0]
+	if e.Scheme == "https" {
+		port = 443
+	}
+	e.Address = net.JoinHostPort(strings.Trim(e.Address, "[]"), strconv.Itoa(int(port)))
+	return e
+}
+
+// tellSeen shows one exchange.
+func (a *app) tellSeen(s view.Style, seen scripted.Seen) {
+	state := "ok"
+	paint := view.Good
+	if seen.Err != nil {
+		state, paint = seen.Err.Error(), view.Bad
+	}
+	status := ""
+	if seen.Status != 0 {
+		status = fmt.Sprintf(" %d", seen.Status)
+	}
+	view.Print(a.out, "\n%s  line %d  %s%s  %s\n", seen.Stage, seen.Step.Line, seen.Step.Word, status,
+		s.Paint(paint, state))
+	for _, lines := range []struct {
+		mark string
+		of   []string
+	}{{"→", seen.Sent}, {"←", seen.Got}, {"=", seen.Took}} {
+		for _, line := range lines.of {
+			view.Print(a.out, "    %s %s\n", lines.mark, line)
+		}
+	}
+}
+
+// Between two looks at a device that is tried, and how long it is looked at.
+const (
+	tryEvery = 500 * time.Millisecond
+	tryFor   = 15 * time.Minute
+)
+
+// tryUpdate sends an image and follows it, without the care of a job: for a device on a bench.
+func (a *app) tryUpdate(ctx context.Context, t trial, d scripted.Dialect, at dialect.At,
+	as login.Credential, was device.Reading, watch func(scripted.Seen)) error {
+	f, err := os.Open(t.update)
+	if err != nil {
+		return usage("%w", err)
+	}
+	defer func() { _ = f.Close() }()
+	h := sha256.New()
+	size, err := io.Copy(h, f)
+	if err != nil {
+		return err
+	}
+	if !t.yes {
+		a.say("This writes %s to %s, without the checks of a job and without a way back.", filepath.Base(t.update), at.Address)
+		if err := a.confirm("Send it?"); err != nil {
+			return err
+		}
+	}
+	session := dialect.Guard(d, at, was.Identity, d.Watched(at, as, watch))
+	defer func() { _ = session.Close(context.WithoutCancel(ctx)) }()
+	update, err := session.Update(t.component)
+	if err != nil {
+		return usage("the family does not say how the device is updated: it has no update:")
+	}
+	lasting := context.WithoutCancel(ctx) // a write is never interrupted
+	if err := update.Ready(ctx); err != nil {
+		return err
+	}
+	err = update.Transfer(lasting, dialect.Image{ReaderAt: f, Size: size,
+		SHA256: fmt.Sprintf("%x", h.Sum(nil))}, nil)
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	again := func() bool {
+		time.Sleep(tryEvery)
+		return time.Since(began) < tryFor
+	}
+	for {
+		percent, err := update.Progress(lasting)
+		if err == nil && percent >= 100 || errors.Is(err, device.ErrUnsupported) {
+			break
+		}
+		if errors.Is(err, device.ErrRefused) || !again() {
+			return fmt.Errorf("it has not written the image: %w", err)
+		}
+	}
+	if !update.Traits().RestartsByItself {
+		if err := update.Activate(lasting); err != nil && !errors.Is(err, device.ErrAway) {
+			return err
+		}
+	}
+	for {
+		r, err := session.Read(lasting)
+		if err == nil && r.Of(t.component) != was.Of(t.component) {
+			a.say("\nIt runs %s, after %s.", r.Of(t.component), time.Since(began).Round(time.Second))
+			return nil
+		}
+		if !again() {
+			return fmt.Errorf("it does not run another version: it runs %s (%w)", r.Of(t.component), err)
+		}
+	}
+}
+
+func (a *app) familyTestCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "test FILE RECORDING…",
+		Short: "Replay what devices answered, and see whether a family still reads them so",
+		Long: `Run a family file against recordings that catena family try --record has made. Nothing leaves
+the machine. It ends with 1 where the family sends something else than then, or reads the device
+as something else.`,
+		Example: "  catena family test families/tollgarth-gates.yaml recordings/*.json",
+		Args:    atLeast(2, "a family file and a recording"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.familyTest(c.Context(), args[0], args[1:])
+		},
+	}
+}
+
+func (a *app) familyTest(ctx context.Context, file string, recordings []string) error {
+	d, _, err := program(file)
+	if err != nil {
+		return err
+	}
+	failed := 0
+	for _, name := range recordings {
+		raw, err := os.ReadFile(name)
+		if err != nil {
+			return usage("%w", err)
+		}
+		var r scripted.Recording
+		if err := json.Unmarshal(raw, &r); err != nil || r.Recording != 1 {
+			return usage("%s is not a recording; make one with: catena family try %s ADDRESS --record %s", name, quoted(file), quoted(name))
+		}
+		different := d.Replay(ctx, r)
+		if len(different) == 0 {
+			a.say("%s: as recorded, %s.", name, view.Plural(len(r.Exchanges), "exchange"))
+			continue
+		}
+		failed++
+		for _, x := range different {
+			place := name
+			if x.Exchange > 0 {
+				place += fmt.Sprintf(", exchange %d", x.Exchange)
+			}
+			if x.Line > 0 {
+				place += fmt.Sprintf(" (%s:%d)", file, x.Line)
+			}
+			view.Print(a.err, "%s: %s\n", place, x.Text)
+		}
+	}
+	if failed > 0 {
+		return fmt.Errorf("%d of %s differ", failed, view.Plural(len(recordings), "recording"))
+	}
+	return nil
+}
