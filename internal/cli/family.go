@@ -28,7 +28,7 @@ says how a maker's version strings sort, and how images without a manifest are r
     - format: usb-dfu               # uimage, fit, usb-dfu, ihex, srec, pldm, suit`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.familyListCmd(), a.familyCheckCmd(), a.familyTryCmd(), a.familyTestCmd())
+	c.AddCommand(a.familyListCmd(), a.familyCheckCmd(), a.familyTryCmd(), a.familyTestCmd(), a.familyDraftCmd())
 	return c
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cookiejar"
 
 	"catena/internal/device"
 	"catena/internal/family"
@@ -18,10 +19,12 @@ type httpCarrier struct {
 	session *session
 	http    *wire.HTTP
 	auth    wire.HTTPAuth
+	cookies http.CookieJar // RFC 6265; those of this session only
 }
 
 func newHTTP(s *session) *httpCarrier {
-	return &httpCarrier{session: s, http: wire.NewHTTP(s.at.Trust),
+	jar, _ := cookiejar.New(nil) // without a list of public suffixes it cannot fail
+	return &httpCarrier{session: s, http: wire.NewHTTP(s.at.Trust), cookies: jar,
 		auth: wire.HTTPAuth{As: s.as, Secure: s.at.Secure()}}
 }
 
@@ -50,10 +53,14 @@ func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 				return family.Answer{}, err
 			}
 		}
+		for _, cookie := range c.cookies.Cookies(r.URL) {
+			r.AddCookie(cookie)
+		}
 		a, err := c.send(ctx, r, f, image)
 		if err != nil {
 			return family.Answer{}, err
 		}
+		c.cookies.SetCookies(r.URL, (&http.Response{Header: a.Header}).Cookies())
 		refused := a.Status == http.StatusUnauthorized && c.session.stage != recognising
 		switch {
 		case refused && wire.Challenges(a.Header) && !answered:

@@ -1,0 +1,304 @@
+package scripted_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/dialect/scripted"
+	"catena/internal/family"
+	"catena/internal/login"
+)
+
+// odd is a device of odd habits: a web server, and the family file that teaches Catena to talk to
+// it.
+type odd struct {
+	*http.ServeMux
+	mu     sync.Mutex
+	logins int
+	got    bytes.Buffer
+	asked  []string
+}
+
+func newOdd(version string) *odd {
+	o := &odd{ServeMux: http.NewServeMux()}
+	o.HandleFunc("GET /id", func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = fmt.Fprint(w, `{"model":"TG-200","serial":"S-1"}`)
+	})
+	o.answer("GET /version", `{"v":"`+version+`"}`)
+	return o
+}
+
+func (o *odd) answer(pattern, body string) {
+	o.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, body)
+	})
+}
+
+func (o *odd) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	o.mu.Lock()
+	o.asked = append(o.asked, r.Method+" "+r.URL.Path)
+	o.mu.Unlock()
+	o.ServeMux.ServeHTTP(w, r)
+}
+
+const (
+	oddHead = "family: odd\nvendor: Tollgarth\nmodels: [TG-200]\nplain_basic: true\nrecognise:\n" +
+		"  - get: /id\n    take: {model: $.model, serial: $.serial}\n"
+	oddRead = "read:\n  - get: /version\n    take: {version: $.v}\n"
+)
+
+// session opens a session with a server by a family file.
+func (o *odd) session(t *testing.T, lines string) dialect.Session {
+	f, err := family.Parse("odd.yaml", []byte(oddHead+lines))
+	require.NoError(t, err)
+	s := httptest.NewServer(o)
+	t.Cleanup(s.Close)
+	session := scripted.New(f, 1).Open(
+		dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}},
+		login.Credential{User: "keeper", Password: "quoin & <sluice>", PlainBasic: true})
+	t.Cleanup(func() { _ = session.Close(context.Background()) })
+	return session
+}
+
+// send sends an image of so many bytes.
+func send(t *testing.T, s dialect.Session, size int) (dialect.Update, []byte, error) {
+	raw := bytes.Repeat([]byte("lock "), size/5)
+	u, err := s.Update("main")
+	require.NoError(t, err)
+	require.NoError(t, u.Ready(t.Context()))
+	last := int64(0)
+	err = u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)),
+		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}, func(n int64) {
+		assert.Greater(t, n, last)
+		last = n
+	})
+	if err == nil {
+		assert.Equal(t, int64(len(raw)), last)
+	}
+	return u, raw, err
+}
+
+// An HTML form with a hidden token and a cookie; the token stands in a header of each write.
+func TestFormLogin(t *testing.T) {
+	o := newOdd("1.0")
+	o.HandleFunc("GET /login.html", func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = fmt.Fprint(w, `<!doctype html><form><input type="hidden" name="csrf" value="t&amp;1"></form>`)
+	})
+	o.HandleFunc("POST /login.html", func(w http.ResponseWriter, r *http.Request) {
+		o.logins++
+		if r.FormValue("csrf") != "t&1" || r.FormValue("pass") != "quoin & <sluice>" {
+			_, _ = fmt.Fprint(w, "<html>wrong")
+			return
+		}
+		http.SetCookie(w, &http.Cookie{Name: "sid", Value: "42"})
+		http.Redirect(w, r, "/index.html", http.StatusSeeOther)
+	})
+	o.HandleFunc("POST /firmware", func(w http.ResponseWriter, r *http.Request) {
+		if c, err := r.Cookie("sid"); err != nil || c.Value != "42" || r.Header.Get("X-Csrf") != "t&1" {
+			http.Error(w, "no session", http.StatusUnauthorized)
+			return
+		}
+		file, head, err := r.FormFile("image")
+		if err != nil || r.FormValue("kind") != "main" {
+			http.Error(w, "no file", http.StatusBadRequest)
+			return
+		}
+		assert.Equal(t, "image.bin", head.Filename)
+		_, _ = o.got.ReadFrom(file)
+	})
+	s := o.session(t, `login:
+  - get: /login.html
+    take: {csrf: '//input[@name="csrf"]/@value'}
+  - post: /login.html
+    form: {user: $login.user, pass: $login.password, csrf: $csrf}
+    outcome: {303: ok, 200: credential}
+`+oddRead+`update:
+  - upload: POST /firmware
+    header: {X-Csrf: $csrf}
+    multipart: {kind: $component, image: $image, end: "1"}
+`)
+	_, raw, err := send(t, s, 300_000)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(raw, o.got.Bytes()), "the image arrived as it is")
+	assert.Equal(t, 1, o.logins)
+}
+
+// A token that the device forgot is renewed, once; what is refused then is not tried again.
+func TestTokenIsRenewed(t *testing.T) {
+	o := newOdd("1.0")
+	valid := map[string]bool{}
+	o.HandleFunc("POST /token", func(w http.ResponseWriter, _ *http.Request) {
+		o.logins++
+		token := fmt.Sprintf("token-%d", o.logins)
+		valid[token] = true
+		_, _ = fmt.Fprintf(w, `{"token":%q}`, token)
+	})
+	o.HandleFunc("GET /inside", func(w http.ResponseWriter, r *http.Request) {
+		if !valid[strings.TrimPrefix(r.Header.Get("X-Token"), "T ")] {
+			http.Error(w, "", http.StatusUnauthorized)
+			return
+		}
+		_, _ = fmt.Fprint(w, `{"v":"1.0"}`)
+	})
+	s := o.session(t, "wire: {header: {X-Token: T $token}}\nlogin:\n  - post: /token\n    take: {token: $.token}\n"+
+		"read:\n  - get: /inside\n    take: {version: $.v}\n")
+	for range 2 {
+		_, err := s.Read(t.Context())
+		require.NoError(t, err)
+	}
+	assert.Equal(t, 1, o.logins, "a session lasts")
+	clear(valid)
+	_, err := s.Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, o.logins)
+	o.answer("GET /never", "")
+	refusing := newOdd("1.0")
+	refusing.answer("POST /token", `{"token":"t"}`)
+	refusing.HandleFunc("GET /inside", func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "", http.StatusUnauthorized)
+	})
+	s = refusing.session(t, "login:\n  - post: /token\n    take: {token: $.token}\nread:\n  - get: /inside\n    take: {version: $.v}\n")
+	_, err = s.Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrLoginRefused)
+	assert.Equal(t, []string{"GET /id", "POST /token", "GET /inside", "POST /token", "GET /inside"}, refusing.asked)
+}
+
+// Chunks with a beginning and a commit; "not now" is asked again after what the device says.
+func TestChunks(t *testing.T) {
+	o := newOdd("1.0")
+	o.answer("POST /begin", `{"id":"a b"}`)
+	var ranges []string
+	busy := true
+	o.HandleFunc("PUT /chunk/{id}", func(w http.ResponseWriter, r *http.Request) {
+		assert.Equal(t, "a b", r.PathValue("id"))
+		if busy {
+			busy = false
+			w.Header().Set("Retry-After", "1")
+			http.Error(w, "", http.StatusServiceUnavailable)
+			return
+		}
+		ranges = append(ranges, r.Header.Get("Content-Range"))
+		_, _ = o.got.ReadFrom(r.Body)
+	})
+	o.answer("POST /commit", "")
+	s := o.session(t, oddRead+`update:
+  - post: /begin
+    json: {size: $image.size, sha1: $image.sha1}
+    take: {id: $.id}
+    writes: true
+  - upload: PUT /chunk/$id
+    chunks: 64KiB
+  - post: /commit
+`)
+	_, raw, err := send(t, s, 150_000)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"bytes 0-65535/150000", "bytes 65536-131071/150000", "bytes 131072-149999/150000"}, ranges)
+	assert.True(t, bytes.Equal(raw, o.got.Bytes()))
+}
+
+// The device fetches the image from Catena; nobody else can.
+func TestOfferByHTTP(t *testing.T) {
+	o := newOdd("1.0")
+	o.HandleFunc("POST /fetch", func(w http.ResponseWriter, r *http.Request) {
+		url := r.FormValue("url")
+		elsewhere, err := http.Get(url[:strings.LastIndex(url, "/")] + "x/image.bin")
+		if assert.NoError(t, err) {
+			assert.Equal(t, http.StatusNotFound, elsewhere.StatusCode)
+			_ = elsewhere.Body.Close()
+		}
+		go func() {
+			a, err := http.Get(url)
+			if err == nil {
+				o.mu.Lock()
+				_, _ = o.got.ReadFrom(a.Body)
+				o.mu.Unlock()
+				_ = a.Body.Close()
+			}
+		}()
+	})
+	s := o.session(t, oddRead+"update:\n  - offer: http\n    steps:\n      - post: /fetch\n        form: {url: $offer.url}\n")
+	_, raw, err := send(t, s, 2_000_000)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		return bytes.Equal(raw, o.got.Bytes())
+	}, time.Minute, 10*time.Millisecond)
+}
+
+// What has an effect is not told twice: a lost answer is an error, not a second try.
+func TestALostAnswerIsNotRepeated(t *testing.T) {
+	o := newOdd("1.0")
+	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+	})
+	o.HandleFunc("POST /restart", func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+	for lines, want := range map[string]error{"": device.ErrAway, "    gone: true\n": nil} {
+		o.asked = nil
+		s := o.session(t, oddRead+"update:\n  - upload: PUT /fw\nrestart:\n  - post: /restart\n"+lines)
+		u, _, err := send(t, s, 1000)
+		require.NoError(t, err)
+		err = u.Activate(t.Context())
+		assert.True(t, errors.Is(err, want) || err == nil && want == nil, "%v", err)
+		assert.Equal(t, []string{"PUT /fw", "POST /restart"}, o.asked)
+	}
+}
+
+// An interlock leaves the device untouched, with the family's own sentence.
+func TestInterlock(t *testing.T) {
+	o := newOdd("1.0")
+	o.answer("GET /link", `{"link":"modem"}`)
+	s := o.session(t, "read:\n  - get: /version\n    take: {version: $.v}\n  - get: /link\n    take: {link: $.link}\n"+
+		"interlocks:\n  - {holds: 'component != link', else: The modem carries the link in use.}\nupdate:\n  - upload: PUT /fw\n")
+	u, err := s.Update("modem")
+	require.NoError(t, err)
+	assert.ErrorContains(t, u.Ready(t.Context()), "The modem carries the link in use.")
+	u, err = s.Update("main")
+	require.NoError(t, err)
+	assert.NoError(t, u.Ready(t.Context()))
+}
+
+// A login never leaves while a device is being recognised, nor in the clear where that is not
+// allowed.
+func TestWhenALoginLeaves(t *testing.T) {
+	o := newOdd("1.0")
+	var seen []string
+	o.HandleFunc("GET /who", func(w http.ResponseWriter, r *http.Request) {
+		seen = append(seen, r.Header.Get("Authorization"))
+		w.Header().Set("WWW-Authenticate", `Basic realm="x"`)
+		http.Error(w, "", http.StatusUnauthorized)
+	})
+	f, err := family.Parse("odd.yaml", []byte("family: odd\nvendor: Tollgarth\nmodels: [TG-200]\nrecognise:\n"+
+		"  - get: /who\n    take: {model: $.model}\n"+oddRead))
+	require.NoError(t, err)
+	server := httptest.NewServer(o)
+	defer server.Close()
+	at := dialect.At{Endpoint: device.Endpoint{Address: server.Listener.Addr().String()}}
+	as := login.Credential{User: "keeper", Password: "quoin"}
+	_, err = scripted.New(f, 1).Open(at, as).Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrNotMine)
+	assert.Equal(t, []string{""}, seen)
+
+	o.answer("POST /login", `{}`)
+	f, err = family.Parse("odd.yaml", []byte(strings.Replace(oddHead, "plain_basic: true\n", "", 1)+
+		"login:\n  - post: /login\n    json: {p: $login.password}\n"+oddRead))
+	require.NoError(t, err)
+	_, err = scripted.New(f, 1).Open(at, as).Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrPlain)
+	assert.NotContains(t, o.asked, "POST /login")
+}
