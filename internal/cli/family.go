@@ -14,18 +14,13 @@ func (a *app) familyCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "family",
 		Short: "Look at the device families",
-		Long: `A family is a YAML file in the site's families folder, or in the shelf's. As of now it
-says how a maker's version strings sort, and how images without a manifest are recognised:
-
-  family: wexcombe-cameras
-  vendor: Wexcombe
-  models: [WX-20, WX-40]
-  versions: {order: natural}        # natural, semver, dotted, date, hex, or listed with list: […]
-  images:                           # RE2; the groups model, component, version count
-    - file: '^(?P<model>wx\d+)_(?P<version>[\d.]+)\.bin$'
-    - at: {offset: 0, text: WXFW}   # or hex: 57584657
-      content: 'model=(?P<model>\S+) rev=(?P<version>\S+)'
-    - format: usb-dfu               # uimage, fit, usb-dfu, ihex, srec, pldm, suit`,
+		Long: `A family is a YAML file in the site's families folder, or in the shelf's. It says how devices of
+one kind are recognised, logged in to, read, updated and restarted, how their version strings
+sort, and how their images are recognised. The manual is docs/families.md.`,
+		Example: `  catena family draft 10.20.4.101 > families/new.yaml
+  catena family check families/new.yaml
+  catena family try families/new.yaml 10.20.4.101
+  catena family test families/new.yaml gate-1.json`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.familyListCmd(), a.familyCheckCmd(), a.familyTryCmd(), a.familyTestCmd(), a.familyDraftCmd())
@@ -54,18 +49,29 @@ func (a *app) familyList() error {
 		Family   string   `json:"family"`
 		Vendor   string   `json:"vendor"`
 		Models   []string `json:"models"`
+		Protocol string   `json:"protocol"` // empty: it does not say how its devices are talked to
+		Updates  bool     `json:"updates"`
 		Versions string   `json:"versions"`
 		Images   int      `json:"image_rules"`
 	}
 	list := []known{}
-	t := view.Table{Columns: []string{"family", "vendor", "models", "versions", "image rules"}}
+	t := view.Table{Columns: []string{"family", "vendor", "models", "protocol", "versions", "image rules"}}
 	for _, f := range set.Families() {
 		order := f.Versions.Order
 		if order == "" {
 			order = "natural"
 		}
-		list = append(list, known{f.Name, f.Vendor, f.Models, order, len(f.Images)})
-		t.Add(f.Name, f.Vendor, strings.Join(f.Models, ", "), order, len(f.Images))
+		k := known{Family: f.Name, Vendor: f.Vendor, Models: f.Models, Versions: order, Images: len(f.Images)}
+		talks := ""
+		if f.Program != nil {
+			k.Protocol, k.Updates = f.Program.Protocol, len(f.Program.Update) > 0
+			talks = k.Protocol
+			if !k.Updates {
+				talks += ", read only"
+			}
+		}
+		list = append(list, k)
+		t.Add(f.Name, f.Vendor, strings.Join(f.Models, ", "), talks, order, len(f.Images))
 	}
 	if len(list) == 0 && a.format == "table" {
 		a.say("No family is known: versions sort naturally, and images need manifests.")

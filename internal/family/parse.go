@@ -709,3 +709,6 @@ func (p *parser) bytes(n ast.Node) int64 {
 }
 
 var sizes = regexp.MustCompile(`^([0-9]{1,9}) ?(KiB|MiB)?$`)
+
+// Keys are all keys of a family file and of its steps.
+func Keys() []string { return slices.Concat(fileKeys, programKeys, stepWords, stepKeys) }

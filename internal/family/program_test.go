@@ -2,6 +2,10 @@ package family_test
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -282,4 +286,27 @@ func FuzzProgram(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		_, _ = family.Parse("f.yaml", []byte(text)) // an error, or not; never more
 	})
+}
+
+// The manual's worked example is a family that can be read, and every key and word stands in it.
+func TestTheManual(t *testing.T) {
+	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "families.md"))
+	require.NoError(t, err)
+	example := ""
+	for _, block := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+		example += block[1]
+	}
+	f, err := family.Parse("families.md", []byte(example))
+	require.NoError(t, err)
+	assert.NotEmpty(t, f.Program.Update)
+	for _, word := range slices.Concat(family.Keys(), wordsOf(family.Words)) {
+		assert.Contains(t, string(raw), "`"+word+"`", "the manual says nothing of it")
+	}
+}
+
+func wordsOf(all []family.Word) (out []string) {
+	for _, w := range all {
+		out = append(out, string(w))
+	}
+	return out
 }

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -54,6 +55,13 @@ func (o *odd) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	o.asked = append(o.asked, r.Method+" "+r.URL.Path)
 	o.mu.Unlock()
 	o.ServeMux.ServeHTTP(w, r)
+}
+
+// requests are those that it was asked.
+func (o *odd) requests() []string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return slices.Clone(o.asked)
 }
 
 const (
@@ -166,7 +174,6 @@ func TestTokenIsRenewed(t *testing.T) {
 	_, err := s.Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 2, o.logins)
-	o.answer("GET /never", "")
 	refusing := newOdd("1.0")
 	refusing.answer("POST /token", `{"token":"t"}`)
 	refusing.HandleFunc("GET /inside", func(w http.ResponseWriter, _ *http.Request) {
@@ -175,7 +182,7 @@ func TestTokenIsRenewed(t *testing.T) {
 	s = refusing.session(t, "login:\n  - post: /token\n    take: {token: $.token}\nread:\n  - get: /inside\n    take: {version: $.v}\n")
 	_, err = s.Read(t.Context())
 	assert.ErrorIs(t, err, device.ErrLoginRefused)
-	assert.Equal(t, []string{"GET /id", "POST /token", "GET /inside", "POST /token", "GET /inside"}, refusing.asked)
+	assert.Equal(t, []string{"GET /id", "POST /token", "GET /inside", "POST /token", "GET /inside"}, refusing.requests())
 }
 
 // Chunks with a beginning and a commit; "not now" is asked again after what the device says.
@@ -249,13 +256,15 @@ func TestALostAnswerIsNotRepeated(t *testing.T) {
 	})
 	o.HandleFunc("POST /restart", func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
 	for lines, want := range map[string]error{"": device.ErrAway, "    gone: true\n": nil} {
+		o.mu.Lock()
 		o.asked = nil
+		o.mu.Unlock()
 		s := o.session(t, oddRead+"update:\n  - upload: PUT /fw\nrestart:\n  - post: /restart\n"+lines)
 		u, _, err := send(t, s, 1000)
 		require.NoError(t, err)
 		err = u.Activate(t.Context())
 		assert.True(t, errors.Is(err, want) || err == nil && want == nil, "%v", err)
-		assert.Equal(t, []string{"PUT /fw", "POST /restart"}, o.asked)
+		assert.Equal(t, []string{"PUT /fw", "POST /restart"}, o.requests())
 	}
 }
 
@@ -300,5 +309,5 @@ func TestWhenALoginLeaves(t *testing.T) {
 	require.NoError(t, err)
 	_, err = scripted.New(f, 1).Open(at, as).Read(t.Context())
 	assert.ErrorIs(t, err, device.ErrPlain)
-	assert.NotContains(t, o.asked, "POST /login")
+	assert.NotContains(t, o.requests(), "POST /login")
 }
