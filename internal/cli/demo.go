@@ -63,7 +63,7 @@ var expected = []struct{ name, status, version, why string }{
 	{"gate-4", "current", "K44", "was there already"},
 	{"gate-5", "held", "K42", "the site holds it"},
 	{"switch-basin", "current", "4.3", "fetched its image by TFTP into its other slot, and proven"},
-	{"recorder-1", "no-image", "2.10.3", "read by Redfish; the shelf has nothing for it"},
+	{"recorder-1", "current", "2.11.0", "flashed by Redfish into its other slot, and proven"},
 	{"drive-1", "current", "7.5", "flashed by SSH and proven"},
 	{"hub-1", "no-image", "", "found, but Catena cannot read it"},
 	{"(silent)", "away", "", "an address that answers nothing"},

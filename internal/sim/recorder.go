@@ -32,10 +32,13 @@ type recorder struct {
 	tokens   map[string]string // the IDs of the open sessions, by their token
 	sessions int
 	lit      bool
+	idle     string // the version in the other slot
+	task     int    // the number of the last one
+
 }
 
 func newRecorder(s *standIn, _ Scenario) error {
-	r := &recorder{standIn: s, tokens: map[string]string{}}
+	r := &recorder{standIn: s, tokens: map[string]string{}, idle: s.Idle}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	r.uuid = fmt.Sprintf("%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
 	certificate, err := selfSigned(s.Name)
@@ -56,6 +59,10 @@ func newRecorder(s *standIn, _ Scenario) error {
 			r.inside(func(w http.ResponseWriter, _ *http.Request) { r.resource(w, path, body()) }))
 	}
 	mux.HandleFunc("PATCH /redfish/v1/Chassis/1", r.inside(r.light))
+	mux.HandleFunc("POST /redfish/v1/UpdateService/upload", r.inside(r.upload))
+	mux.HandleFunc("GET /redfish/v1/TaskService/Tasks/{n}", r.inside(r.tellTask))
+	mux.HandleFunc("POST /redfish/v1/Managers/1/Actions/Manager.Reset", r.inside(r.reboot))
+	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
 	s.handler = mux
 	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
 	return nil
@@ -80,24 +87,41 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"Managers": list("Managers/1"),
 		"Chassis":  list("Chassis/1"),
 		"UpdateService": func() map[string]any {
-			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory")}
+			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory"),
+				"ServiceEnabled": true, "MultipartHttpPushUri": "/redfish/v1/UpdateService/upload",
+				"MaxImageSizeBytes":                  64 << 20,
+				"@Redfish.OperationApplyTimeSupport": map[string]any{"SupportedValues": []string{"OnReset"}}}
+		},
+		"TaskService": func() map[string]any { return map[string]any{"Tasks": link("TaskService/Tasks")} },
+		"TaskService/Tasks": func() map[string]any {
+			r.mu.Lock()
+			n := r.task
+			r.mu.Unlock()
+			if n == 0 {
+				return list()()
+			}
+			return list(fmt.Sprintf("TaskService/Tasks/%d", n))()
 		},
 		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC",
-			"UpdateService/FirmwareInventory/Disks"),
+			"UpdateService/FirmwareInventory/BMC-other", "UpdateService/FirmwareInventory/Disks"),
+		"UpdateService/FirmwareInventory/BMC-other": func() map[string]any {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			return map[string]any{"Id": "BMC-other", "Version": r.idle, "Updateable": true}
+		},
 		"UpdateService/FirmwareInventory/BMC": func() map[string]any {
 			version, _ := r.running()
 			return map[string]any{"Id": "BMC", "Version": version}
 		},
 		"UpdateService/FirmwareInventory/Disks": func() map[string]any {
-			return map[string]any{"Id": "Disks", "Version": "D12"}
+			return map[string]any{"Id": "Disks", "Version": "D12", "Updateable": false}
 		},
 		"Systems/1": func() map[string]any {
 			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": r.Model,
 				"SerialNumber": r.Serial, "PartNumber": r.Hardware, "HostName": r.Name}
 		},
 		"Managers/1": func() map[string]any {
-			version, _ := r.running()
-			return map[string]any{"Id": "1", "FirmwareVersion": version}
+			return r.manager()
 		},
 		"Chassis/1": func() map[string]any {
 			r.mu.Lock()
@@ -126,7 +150,7 @@ func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
 	r.resource(w, "", map[string]any{"@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
 		"Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0", "UUID": r.uuid,
 		"Vendor": "Brackwell", "Product": r.Model,
-		"Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"),
+		"Tasks": link("TaskService"), "Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"),
 		"UpdateService": link("UpdateService"),
 		"Links":         map[string]any{"Sessions": link("SessionService/Sessions")}})
 }

@@ -62,7 +62,7 @@ type Device struct {
 	// switches: the community for reading (default public); that for changes is the login's
 	// password
 	Community string   `yaml:"community"`
-	Idle      string   `yaml:"idle"`      // switches: the version in the other slot
+	Idle      string   `yaml:"idle"`      // switches, recorders: the version in the other slot
 	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
 	Relays    []string `yaml:"relays"`    // cameras: tokens of relay outputs
 }

@@ -1,5 +1,5 @@
-// Package redfish reads devices with a Redfish service (DMTF DSP0266): what they are and
-// what firmware they run. It sends no images.
+// Package redfish talks to devices with a Redfish service (DMTF DSP0266): what they are, what
+// firmware they run, and how it is updated through the UpdateService.
 //
 // A login is a session token (DSP0266, 13.3.4) over TLS, HTTP Digest where the service
 // asks for that, and HTTP Basic at last, over TLS or where a family allows it.
@@ -12,12 +12,13 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"path"
+	"slices"
 	"strings"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/firmware"
 	"catena/internal/login"
 	"catena/internal/text"
 	"catena/internal/wire"
@@ -26,7 +27,7 @@ import (
 // UsualPath is the service root: DSP0266, 6.3.
 const UsualPath = "/redfish/v1/"
 
-// Dialect is the dialect, as far as it reads.
+// Dialect is the dialect.
 type Dialect struct{}
 
 // About is what the program must know of it.
@@ -50,6 +51,7 @@ type root struct {
 	Managers       ref    `json:"Managers"`
 	Chassis        ref    `json:"Chassis"`
 	Update         ref    `json:"UpdateService"`
+	Tasks          ref    `json:"Tasks"`
 	Sessions       struct {
 		Sessions ref `json:"Sessions"`
 	} `json:"Links"`
@@ -72,6 +74,20 @@ type resource struct {
 	Version         string `json:"Version"`
 	ODataID         string `json:"@odata.id"`
 	Indicator       *bool  `json:"LocationIndicatorActive"`
+	Updateable      *bool  `json:"Updateable"`
+	Status          struct {
+		Health string `json:"Health"`
+	} `json:"Status"`
+	Links struct {
+		Active ref   `json:"ActiveSoftwareImage"`
+		Images []ref `json:"SoftwareImages"`
+	} `json:"Links"`
+	Actions struct {
+		Reset struct {
+			Target string   `json:"target"`
+			Types  []string `json:"ResetType@Redfish.AllowableValues"`
+		} `json:"#Manager.Reset"`
+	} `json:"Actions"`
 }
 
 // Probe asks for the service root, which is open to all (DSP0266, 13.3.1).
@@ -107,7 +123,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 }
 
 type session struct {
-	dialect.ReadOnly
+	dialect.NoSettings
 	at     dialect.At
 	as     login.Credential
 	http   *wire.HTTP
@@ -115,6 +131,13 @@ type session struct {
 	token  string
 	opened string // the resource of the session that the token is of
 	login  bool   // the login is to be used
+
+	// What was read last.
+	systems, managers, tasks ref
+	updates                  ref // the UpdateService
+	service                  service
+	manages                  resource            // the first manager
+	parts                    map[string]resource // the firmware inventory, by component
 }
 
 func (t *session) root(ctx context.Context) (root, error) {
@@ -142,41 +165,47 @@ func (t *session) get(ctx context.Context, at string, into any) error {
 	return nil
 }
 
+// request makes a request, with the login once that is wanted.
+func (t *session) request(method, at string, body []byte) (*http.Request, error) {
+	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
+		return nil, device.Because(device.Malformed, "a link that leads elsewhere: %q", text.Clean(at))
+	}
+	r, err := http.NewRequest(method, t.at.URL(at), bytes.NewReader(body))
+	if err != nil {
+		return nil, device.Because(device.Malformed, "a link that is none")
+	}
+	r.Header.Set("Accept", "application/json")
+	r.Header.Set("OData-Version", "4.0")
+	switch {
+	case !t.login:
+	case t.token != "":
+		r.Header.Set("X-Auth-Token", t.token)
+	default:
+		err = t.auth.Sign(r)
+	}
+	return r, err
+}
+
 // ask sends one request, with the login once that is wanted. Nothing but paths on the
 // device itself is asked for.
 func (t *session) ask(ctx context.Context, method, at string, header http.Header,
 	body any) (wire.Answer, error) {
-	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
-		return wire.Answer{}, device.Because(device.Malformed, "a link that leads elsewhere: %q",
-			text.Clean(at))
-	}
 	raw, err := json.Marshal(body)
 	if err != nil {
 		return wire.Answer{}, err
 	}
 	for again := false; ; again = true {
-		r, err := http.NewRequest(method, t.at.URL(at), bytes.NewReader(raw))
+		r, err := t.request(method, at, raw)
 		if err != nil {
-			return wire.Answer{}, device.Because(device.Malformed, "a link that is none")
+			return wire.Answer{}, err
 		}
 		for k, v := range header {
 			r.Header[k] = v
 		}
-		r.Header.Set("Accept", "application/json")
-		r.Header.Set("OData-Version", "4.0")
 		if body != nil {
 			r.Header.Set("Content-Type", "application/json")
 		} else {
 			r.Body, r.ContentLength = http.NoBody, 0
-		}
-		switch {
-		case !t.login:
-		case t.token != "":
-			r.Header.Set("X-Auth-Token", t.token)
-		default:
-			if err := t.auth.Sign(r); err != nil {
-				return wire.Answer{}, err
-			}
 		}
 		a, err := t.http.Ask(ctx, r)
 		if err != nil {
@@ -194,16 +223,16 @@ func (t *session) ask(ctx context.Context, method, at string, header http.Header
 
 // understand finds the error that an answer stands for: DSP0266, 8.6.
 func understand(a wire.Answer) error {
+	type message struct {
+		ID   string `json:"MessageId"`
+		Text string `json:"Message"`
+	}
 	var e struct {
 		Error struct {
-			Message  string `json:"message"`
-			Extended []struct {
-				ID string `json:"MessageId"`
-			} `json:"@Message.ExtendedInfo"`
+			Message  string    `json:"message"`
+			Extended []message `json:"@Message.ExtendedInfo"`
 		} `json:"error"`
-		Extended []struct {
-			ID string `json:"MessageId"`
-		} `json:"@Message.ExtendedInfo"`
+		Extended []message `json:"@Message.ExtendedInfo"`
 	}
 	_ = json.Unmarshal(a.Body, &e) // the status says enough where there is none
 	for _, m := range append(e.Extended, e.Error.Extended...) {
@@ -218,6 +247,8 @@ func understand(a wire.Answer) error {
 		return device.ErrLoginRefused
 	case a.Status == http.StatusForbidden:
 		return device.ErrNoRight
+	case len(e.Error.Extended) > 0 && e.Error.Extended[0].Text != "": // the message proper
+		return device.Because(device.Refusal, "%s", e.Error.Extended[0].Text)
 	case e.Error.Message != "":
 		return device.Because(device.Refusal, "%s", e.Error.Message)
 	}
@@ -245,10 +276,7 @@ func (t *session) logIn(ctx context.Context, r root) error {
 		return err
 	}
 	t.token = a.Header.Get("X-Auth-Token")
-	t.opened = a.Header.Get("Location")
-	if u, err := url.Parse(t.opened); err == nil {
-		t.opened = u.EscapedPath() // some write an absolute address
-	}
+	t.opened = pathOf(a.Header.Get("Location"))
 	return nil
 }
 
@@ -270,13 +298,39 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 		return device.Reading{}, err
 	}
 	f := r.reading()
-	if err := t.logIn(ctx, r); err != nil {
-		return f.Clean(), err
+	t.systems, t.managers, t.tasks, t.updates = r.Systems, r.Managers, r.Tasks, r.Update
+	err = t.inside(ctx, func() error { return t.readInside(ctx, r, &f) })
+	return f.Clean(), err
+}
+
+// inside does what requires a login, and does it once more where the session was lost.
+func (t *session) inside(ctx context.Context, do func() error) error {
+	had := t.token != ""
+	if !had {
+		r, err := t.root(ctx)
+		if err == nil {
+			err = t.logIn(ctx, r)
+		}
+		if err != nil {
+			return err
+		}
 	}
+	err := do()
+	if had && errors.Is(err, device.ErrLoginRefused) {
+		t.token, t.opened = "", ""
+		return t.inside(ctx, do)
+	}
+	return err
+}
+
+func (t *session) readInside(ctx context.Context, r root, f *device.Reading) error {
 	for _, c := range []ref{r.Systems, r.Chassis, r.Managers} {
 		got, err := t.first(ctx, c)
 		if err != nil {
-			return f.Clean(), err
+			return err
+		}
+		if c == r.Managers {
+			f.Idle, t.manages = t.idle(ctx, got), got
 		}
 		for _, x := range []struct{ to, from *string }{
 			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber},
@@ -288,14 +342,32 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 			}
 		}
 	}
-	f.Components, err = t.inventory(ctx, r.Update)
-	if err != nil {
-		return f.Clean(), err
+	if err := t.readService(ctx); err != nil {
+		return err
+	}
+	f.Components = map[string]string{}
+	for name, part := range t.parts {
+		if name != firmware.Main {
+			f.Components[name] = part.Version
+		}
 	}
 	if f.Version == "" {
-		return f.Clean(), device.Because(device.Malformed, "a manager without a firmware version")
+		return device.Because(device.Malformed, "a manager without a firmware version")
 	}
-	return f.Clean(), nil
+	return nil
+}
+
+// idle is the version of the manager's other image, where it has two.
+func (t *session) idle(ctx context.Context, manager resource) map[string]string {
+	other := manager.other()
+	if other == "" {
+		return nil
+	}
+	var image resource
+	if err := t.get(ctx, other, &image); err != nil {
+		return nil
+	}
+	return map[string]string{firmware.Main: image.Version}
 }
 
 // first reads the first member of a collection; where there is none, nothing.
@@ -314,37 +386,39 @@ func (t *session) first(ctx context.Context, c ref) (resource, error) {
 // maxInventory is how many parts' versions are asked for.
 const maxInventory = 16
 
-// inventory reads the versions of the parts: the members of the firmware inventory.
-func (t *session) inventory(ctx context.Context, update ref) (map[string]string, error) {
-	if update.ID == "" {
-		return nil, nil
-	}
-	var service struct {
-		Firmware ref `json:"FirmwareInventory"`
+// readService reads the update service, and the firmware inventory: the versions of the parts.
+func (t *session) readService(ctx context.Context) error {
+	t.service, t.parts = service{}, map[string]resource{}
+	if t.updates.ID == "" {
+		return nil
 	}
 	var list collection
-	if err := t.get(ctx, update.ID, &service); err != nil || service.Firmware.ID == "" {
-		return nil, err
+	if err := t.get(ctx, t.updates.ID, &t.service); err != nil || t.service.Firmware.ID == "" {
+		return err
 	}
-	if err := t.get(ctx, service.Firmware.ID, &list); err != nil {
-		return nil, err
+	if err := t.get(ctx, t.service.Firmware.ID, &list); err != nil {
+		return err
 	}
-	out := map[string]string{}
 	for _, m := range list.Members[:min(len(list.Members), maxInventory)] {
 		var part resource
 		if err := t.get(ctx, m.ID, &part); err != nil {
-			return nil, err
+			return err
 		}
+		part.ODataID = m.ID
 		name := part.ID
 		if name == "" {
 			name = path.Base(m.ID)
 		}
-		if strings.EqualFold(name, "BMC") { // the manager's own, which is the main component
+		links := t.manages.Links
+		switch {
+		case m == links.Active || links.Active.ID == "" && strings.EqualFold(name, "BMC"):
+			name = firmware.Main // the manager's own
+		case slices.Contains(links.Images, m): // in its other slot
 			continue
 		}
-		out[name] = part.Version
+		t.parts[name] = part
 	}
-	return out, nil
+	return nil
 }
 
 // Locate is LocationIndicatorActive of the first chassis or system that has it.
@@ -358,7 +432,7 @@ func (i indicator) Show(ctx context.Context, on bool, output string) (string, er
 	}
 	t := i.session
 	r, err := t.root(ctx)
-	if err == nil {
+	if err == nil && t.token == "" {
 		err = t.logIn(ctx, r)
 	}
 	if err != nil {

@@ -1,13 +1,18 @@
 package redfish_test
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -35,7 +40,7 @@ func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.At) {
 var keeper = login.Credential{User: "keeper", Password: "quoin"}
 
 func TestConformance(t *testing.T) {
-	dialecttest.Run(t, simtest.Subject(t, redfish.Dialect{}, "",
+	dialecttest.Run(t, simtest.Subject(t, redfish.Dialect{}, "Brackwell",
 		sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}, ""))
 }
 
@@ -176,5 +181,106 @@ func TestSessionsAreEnded(t *testing.T) {
 		_, err := session.Read(t.Context())
 		require.NoError(t, err)
 		require.NoError(t, session.Close(t.Context()))
+	}
+}
+
+// The other slot is switched to, and the manager restarted; its version is told before.
+func TestRevert(t *testing.T) {
+	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
+		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1",
+			Version: "2.11", Idle: "2.10.3", Host: 70}}}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	session := redfish.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{
+		Address: s.StandIns()[0].Address, Scheme: "https"}}, keeper)
+	r, err := session.Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"main": "2.10.3"}, r.Idle)
+	u, err := session.Update("main")
+	require.NoError(t, err)
+	require.NoError(t, u.Revert(t.Context()))
+	require.Eventually(t, func() bool {
+		r, err = session.Read(t.Context())
+		return err == nil && r.Version == "2.10.3"
+	}, time.Minute, 20*time.Millisecond)
+}
+
+// A service without forms takes the image as it is, one without either fetches it; what a task says
+// when it fails is said. What is no path of the device's own is not asked for.
+func TestOtherWaysToSend(t *testing.T) {
+	raw := bytes.Repeat([]byte("lock "), 50_000)
+	image := dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)),
+		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
+	for name, c := range map[string]struct{ service, task, want string }{
+		"push": {`{"HttpPushUri":"/push"}`, `{"TaskState":"Completed"}`, ""},
+		"pull": {`{"Actions":{"#UpdateService.SimpleUpdate":{"target":"/pull"}}}`, `{"TaskState":"Completed"}`, ""},
+		"the task fails": {`{"HttpPushUri":"/push"}`,
+			`{"TaskState":"Exception","Messages":[{"Message":"The signature of the image is not valid."}]}`,
+			"The signature of the image is not valid."},
+		"too large":       {`{"HttpPushUri":"/push","MaxImageSizeBytes":1000}`, "", "at most 1000 bytes"},
+		"nothing":         {`{}`, "", "offers no way to send an image"},
+		"switched off":    {`{"HttpPushUri":"/push","ServiceEnabled":false}`, "", "is switched off"},
+		"leads elsewhere": {`{"HttpPushUri":"//elsewhere.example/x"}`, "", "a link that leads elsewhere"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var got bytes.Buffer
+			mux := http.NewServeMux()
+			answer := func(pattern, body string) {
+				mux.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, body) })
+			}
+			answer("GET /redfish/v1/{$}", `{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"}}`)
+			answer("GET /m", `{"Members":[{"@odata.id":"/m/1"}]}`)
+			answer("GET /m/1", `{"FirmwareVersion":"1.0"}`)
+			answer("GET /u", c.service)
+			answer("GET /task", c.task)
+			begun := func(w http.ResponseWriter) {
+				w.Header().Set("Location", "https://10.20.4.70/task")
+				w.WriteHeader(http.StatusAccepted)
+			}
+			mux.HandleFunc("POST /push", func(w http.ResponseWriter, r *http.Request) {
+				_, _ = got.ReadFrom(r.Body)
+				begun(w)
+			})
+			fetched := make(chan struct{})
+			mux.HandleFunc("POST /pull", func(w http.ResponseWriter, r *http.Request) {
+				var in struct{ ImageURI, TransferProtocol string }
+				assert.NoError(t, json.NewDecoder(r.Body).Decode(&in))
+				go func() {
+					defer close(fetched)
+					if a, err := http.Get(in.ImageURI); err == nil {
+						_, _ = got.ReadFrom(a.Body)
+						_ = a.Body.Close()
+					}
+				}()
+				begun(w)
+			})
+			s := httptest.NewServer(mux)
+			defer s.Close()
+			session := redfish.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{
+				Address: s.Listener.Addr().String()}}, login.Credential{})
+			_, err := session.Read(t.Context())
+			require.NoError(t, err)
+			u, err := session.Update("main")
+			require.NoError(t, err)
+			assert.True(t, u.Traits().RestartsByItself)
+			err = u.Ready(t.Context())
+			if err == nil {
+				err = u.Transfer(t.Context(), image, nil)
+			}
+			percent := 0
+			if err == nil {
+				percent, err = u.Progress(t.Context())
+			}
+			if c.want != "" {
+				assert.ErrorContains(t, err, c.want)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, 100, percent)
+			if name == "pull" {
+				<-fetched
+			}
+			assert.True(t, bytes.Equal(raw, got.Bytes()))
+		})
 	}
 }

@@ -87,46 +87,12 @@ func (c *httpCarrier) send(ctx context.Context, r *http.Request, f family.Filled
 		r.Header.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", image.from, image.to-1,
 			image.Size))
 	}
-	body := envelope{before: f.Body, image: io.NewSectionReader(image, image.from,
-		image.to-image.from), after: f.Tail}
-	last := int64(0)
-	return c.http.Send(ctx, r, wire.Body{From: body, Size: body.size(), Sent: func(n int64) {
-		n = image.from + max(0, min(n-int64(len(body.before)), image.to-image.from))
-		if image.sent != nil && n > last {
-			last = n
-			image.sent(n)
+	body := wire.Envelope{Before: f.Body, Image: io.NewSectionReader(image, image.from,
+		image.to-image.from), After: f.Tail}
+	sent := body.Counts(func(n int64) {
+		if image.sent != nil {
+			image.sent(image.from + n)
 		}
-	}})
-}
-
-// envelope is an image with what stands before and after it in one body.
-type envelope struct {
-	before []byte
-	image  *io.SectionReader
-	after  []byte
-}
-
-func (e envelope) size() int64 {
-	return int64(len(e.before)) + e.image.Size() + int64(len(e.after))
-}
-
-func (e envelope) ReadAt(p []byte, at int64) (n int, err error) {
-	parts := []io.ReaderAt{bytes.NewReader(e.before), e.image, bytes.NewReader(e.after)}
-	sizes := []int64{int64(len(e.before)), e.image.Size(), int64(len(e.after))}
-	for i, part := range parts {
-		if at >= sizes[i] {
-			at -= sizes[i]
-			continue
-		}
-		want := min(int64(len(p)-n), sizes[i]-at)
-		got, err := part.ReadAt(p[n:n+int(want)], at)
-		n, at = n+got, 0
-		if int64(got) < want {
-			return n, err
-		}
-		if n == len(p) {
-			return n, nil
-		}
-	}
-	return n, io.EOF
+	})
+	return c.http.Send(ctx, r, wire.Body{From: body, Size: body.Size(), Sent: sent})
 }
