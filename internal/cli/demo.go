@@ -65,7 +65,7 @@ var expected = []struct{ name, status, version, why string }{
 	{"switch-basin", "current", "4.3", "fetched its image by TFTP into its other slot, and proven"},
 	{"recorder-1", "current", "2.11.0", "flashed by Redfish into its other slot, and proven"},
 	{"drive-1", "current", "7.5", "flashed by SSH and proven"},
-	{"hub-1", "no-image", "", "found, but Catena cannot read it"},
+	{"hub-1", "current", "6", "flashed through its web pages and proven"},
 	{"(silent)", "away", "", "an address that answers nothing"},
 }
 

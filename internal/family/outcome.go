@@ -24,7 +24,7 @@ func (s *Step) Means(v Values, a Answer, loggingIn bool) (word Word, says string
 		}
 		if holds {
 			if o.Says == "" {
-				return o.Word, a.sentence(s.Protocol), nil
+				return o.Word, s.sentence(a), nil
 			}
 			return o.Word, o.Says, nil
 		}
@@ -33,7 +33,7 @@ func (s *Step) Means(v Values, a Answer, loggingIn bool) (word Word, says string
 	if word == OK {
 		return OK, "", nil
 	}
-	return word, a.sentence(s.Protocol), nil
+	return word, s.sentence(a), nil
 }
 
 // usual is what a status means where the family does not say (RFC 9110, 15; RFC 6585).
@@ -61,6 +61,16 @@ func (s *Step) usual(status int, loggingIn bool) Word {
 		return Again
 	}
 	return Refused
+}
+
+// sentence is what a device says of a refusal, where the family says that it does, or as usual.
+func (s *Step) sentence(a Answer) string {
+	if s.says != nil {
+		if got, err := s.says.find(a); err == nil && len(got) > 0 && plainText(got[0]) != "" {
+			return text.Clean(plainText(got[0]))
+		}
+	}
+	return a.sentence(s.Protocol)
 }
 
 // sentence is what a device says of a refusal: the detail of a problem (RFC 9457, 3.1.4), the

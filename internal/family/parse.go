@@ -39,6 +39,7 @@ type parser struct {
 	secret   map[string]bool
 	later    []func()
 	protocol string
+	says     *Extract // where a device says why it refuses; nil: it does not
 }
 
 // parseProgram reads the keys of a program; nil where the file has none of them.
@@ -86,7 +87,15 @@ func (p *parser) read(root map[string]ast.Node) {
 		g.Ports = append(g.Ports, uint16(port))
 	}
 	if n := root["wire"]; n != nil {
-		g.Wire = p.fields(p.keys(n, "wire", "header")["header"])
+		keys := p.keys(n, "wire", "header", "error")
+		g.Wire = p.fields(keys["header"])
+		if at := keys["error"]; at != nil {
+			e, err := parseExtract(p.text(at))
+			if err != nil {
+				p.fail(at, "wire: error: %v", err)
+			}
+			p.says = &e
+		}
 	}
 	for key, to := range map[string]*[]*Step{"recognise": &g.Recognise, "login": &g.Login,
 		"logout": &g.Logout, "read": &g.Read, "update": &g.Update, "restart": &g.Restart,
@@ -198,7 +207,7 @@ func (p *parser) steps(n ast.Node) (out []*Step) {
 func (p *parser) step(n ast.Node) *Step {
 	keys := p.keys(n, "a step", append(slices.Clone(stepWords), stepKeys...)...)
 	at := n.GetToken().Position
-	s := &Step{Place: Place{at.Line, at.Column}, Protocol: p.protocol}
+	s := &Step{Place: Place{at.Line, at.Column}, Protocol: p.protocol, says: p.says}
 	for _, word := range stepWords {
 		if keys[word] == nil {
 			continue

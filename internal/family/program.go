@@ -84,6 +84,7 @@ type Step struct {
 	Gone   bool          // that the device goes away is a good end
 	Repeat bool          // it may be sent once more when its answer was lost
 	Writes bool          // from here on the device may be writing
+	says   *Extract      // where the device says why it refuses
 	Shell  string        // posix: values of a command line are quoted; none: they must be plain
 }
 

@@ -4,10 +4,8 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
-	"html"
 	"io"
 	"net"
-	"net/http"
 )
 
 // modbusPort is where drives answer Modbus; the standard's port needs rights.
@@ -53,35 +51,6 @@ func (s *standIn) identification(code, from byte) []byte {
 	}
 	text := objects[from]
 	return append([]byte{0x2b, 0x0e, code, 0x01, more, next, 1, from, byte(len(text))}, text...)
-}
-
-// newHub makes a Pennick radio hub: a UPnP device (UPnP DA 1.1) with a description, and a
-// page. No dialect knows it.
-func newHub(s *standIn, _ Scenario) error {
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /description.xml", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "text/xml")
-		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>1</minor></specVersion>
-<device><deviceType>urn:schemas-upnp-org:device:Basic:1</deviceType><friendlyName>%s</friendlyName><manufacturer>Pennick</manufacturer>
-<modelName>%s</modelName><modelNumber>%s</modelNumber><serialNumber>%s</serialNumber><UDN>uuid:%s</UDN></device></root>`,
-			html.EscapeString(s.Name), html.EscapeString(s.Model), html.EscapeString(s.Hardware),
-			html.EscapeString(s.Serial), s.hubID())
-	})
-	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Server", "pennick-httpd")
-		fmt.Fprint(w, "<html><head><title>Radio hub</title></head></html>")
-	})
-	s.handler = mux
-	s.udp = map[string]func([]byte) [][]byte{"ssdp": func(packet []byte) [][]byte {
-		const kind = "upnp:rootdevice"
-		if !searches(packet, kind) {
-			return nil
-		}
-		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
-			"\r\nUSN: uuid:" + s.hubID() + "::" + kind +
-			"\r\nLOCATION: http://" + s.addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\nEXT:\r\n\r\n")}
-	}}
-	return nil
 }
 
 func (s *standIn) hubID() string { return fmt.Sprintf("00000000-0000-4000-8000-%012d", s.Host) }

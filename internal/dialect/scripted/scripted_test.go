@@ -29,6 +29,12 @@ func TestConformance(t *testing.T) {
 		s.Want.Called = "first"
 		dialecttest.Run(t, s)
 	})
+	t.Run("hubs", func(t *testing.T) {
+		s := simtest.Subject(t, simtest.Family("pennick-hubs"), "Pennick",
+			sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3"}, "camera")
+		s.Login.PlainBasic = true
+		dialecttest.Run(t, s)
+	})
 	t.Run("switches", func(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere",
 			sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")

@@ -1,0 +1,167 @@
+package sim
+
+import (
+	"crypto/rand"
+	"fmt"
+	"html"
+	"net/http"
+	"sync"
+)
+
+// hub is a Pennick radio hub: a UPnP device (UPnP DA 1.1) with a description that is open to all,
+// and web pages for the rest, made for people.
+//
+//	GET  /login     a form with a hidden token    POST /login    user, pass, token: a cookie
+//	GET  /status    a table                       GET  /update   how far the writing is
+//	POST /update    a form with the image; the token in a header
+//	POST /restart   start what was written
+type hub struct {
+	*standIn
+	mine   sync.Mutex
+	token  string // hidden in the form, and in a header of each change
+	cookie string // of the session; empty: none
+}
+
+func newHub(s *standIn, _ Scenario) error {
+	h := &hub{standIn: s, token: rand.Text()}
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /description.xml", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/xml")
+		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>1</minor></specVersion>
+<device><deviceType>urn:schemas-upnp-org:device:Basic:1</deviceType><friendlyName>%s</friendlyName><manufacturer>Pennick</manufacturer>
+<modelName>%s</modelName><modelNumber>%s</modelNumber><serialNumber>%s</serialNumber><UDN>uuid:%s</UDN></device></root>`,
+			html.EscapeString(s.Name), html.EscapeString(s.Model), html.EscapeString(s.Hardware),
+			html.EscapeString(s.Serial), s.hubID())
+	})
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Server", "pennick-httpd")
+		fmt.Fprint(w, "<html><head><title>Radio hub</title></head></html>")
+	})
+	mux.HandleFunc("GET /login", func(w http.ResponseWriter, _ *http.Request) {
+		h.mine.Lock()
+		defer h.mine.Unlock()
+		page(w, "Log in", fmt.Sprintf(`<form method="post"><input type="hidden" name="token" value="%s">
+<input name="user"><input name="pass" type="password"></form>`, h.token))
+	})
+	mux.HandleFunc("POST /login", h.logIn)
+	mux.HandleFunc("GET /status", h.inside(h.status))
+	mux.HandleFunc("GET /update", h.inside(h.progress))
+	mux.HandleFunc("POST /update", h.inside(h.update))
+	mux.HandleFunc("POST /restart", h.inside(h.reboot))
+	s.handler = mux
+	s.udp = map[string]func([]byte) [][]byte{"ssdp": func(packet []byte) [][]byte {
+		const kind = "upnp:rootdevice"
+		if !searches(packet, kind) {
+			return nil
+		}
+		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
+			"\r\nUSN: uuid:" + s.hubID() + "::" + kind +
+			"\r\nLOCATION: http://" + s.addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\nEXT:\r\n\r\n")}
+	}}
+	return nil
+}
+
+func page(w http.ResponseWriter, title, body string) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	fmt.Fprintf(w, "<!doctype html><html><head><title>%s</title></head><body><h1>%[1]s</h1>%s</body></html>\n",
+		title, body)
+}
+
+func (h *hub) logIn(w http.ResponseWriter, r *http.Request) {
+	h.mine.Lock()
+	defer h.mine.Unlock()
+	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
+	if r.FormValue("token") != h.token || r.FormValue("user") != h.login.User ||
+		r.FormValue("pass") != h.login.Password {
+		h.did("refused login")
+		page(w, "Log in", `<p class="error">User or password is wrong.</p>`)
+		return
+	}
+	h.cookie = rand.Text()
+	http.SetCookie(w, &http.Cookie{Name: "SID", Value: h.cookie, Path: "/", HttpOnly: true})
+	http.Redirect(w, r, "/status", http.StatusSeeOther)
+}
+
+// inside lets only those through whose cookie is that of the session; others are led to the form.
+func (h *hub) inside(do http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		h.mine.Lock()
+		c, err := r.Cookie("SID")
+		in := err == nil && h.cookie != "" && c.Value == h.cookie
+		foreign := r.Method != http.MethodGet && r.Header.Get("X-Token") != h.token
+		h.mine.Unlock()
+		switch {
+		case !in:
+			http.Redirect(w, r, "/login", http.StatusFound)
+		case foreign:
+			http.Error(w, "the token is missing", http.StatusForbidden)
+		default:
+			do(w, r)
+		}
+	}
+}
+
+func (h *hub) status(w http.ResponseWriter, _ *http.Request) {
+	version, well := h.running()
+	radio := "on the air"
+	if !well {
+		radio = "no carrier"
+	}
+	page(w, "Status", fmt.Sprintf(`<table><tr><th>Firmware<td id="fw"> %s <tr><th>Radio<td id="radio">%s</table>`,
+		html.EscapeString(version), radio))
+}
+
+func (h *hub) progress(w http.ResponseWriter, _ *http.Request) {
+	percent, next := h.written()
+	state := "no update"
+	switch {
+	case next != "" && percent < 100:
+		state = "writing"
+	case next != "":
+		state = "waits for restart"
+	}
+	page(w, "Update", fmt.Sprintf(`<p id="state">%s</p><progress max="100" value="%d"></progress><p id="next">%s</p>`,
+		state, percent, html.EscapeString(next)))
+}
+
+func (h *hub) update(w http.ResponseWriter, r *http.Request) {
+	parts, err := r.MultipartReader()
+	if err != nil {
+		http.Error(w, "a form is expected", http.StatusBadRequest)
+		return
+	}
+	for {
+		part, err := parts.NextPart()
+		if err != nil {
+			http.Error(w, "the form has no file", http.StatusBadRequest)
+			return
+		}
+		if part.FormName() != "file" {
+			continue
+		}
+		ended := h.receives()
+		version, err := receive(part, "Pennick", h.Model, "", nil)
+		ended()
+		if err != nil {
+			w.WriteHeader(http.StatusOK) // as such pages do
+			page(w, "Update", `<p class="error">`+html.EscapeString(err.Error())+"</p>")
+			return
+		}
+		h.take("", version)
+		page(w, "Update", "<p>Being written.</p>")
+		return
+	}
+}
+
+func (h *hub) reboot(w http.ResponseWriter, _ *http.Request) {
+	if percent, next := h.written(); next != "" && percent < 100 {
+		http.Error(w, "an image is being written", http.StatusConflict)
+		return
+	}
+	h.mine.Lock()
+	h.cookie, h.token = "", rand.Text()
+	h.mine.Unlock()
+	w.Header().Set("Connection", "close")
+	page(w, "Restart", "<p>Please wait.</p>")
+	h.restart(0)
+}
