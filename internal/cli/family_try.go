@@ -133,15 +133,17 @@ func (a *app) reach(d scripted.Dialect, where string) (at dialect.At, as login.C
 		if err != nil {
 			return at, as, err
 		}
-		if _, known, err := w.Device(where); err == nil {
-			e = known.Endpoint
-			e.Dialect = d.About().Name
-			known.Endpoint = e
-			at, as, _ := x.Contact(known)
-			return at, as, nil
+		_, known, unknown := w.Device(where)
+		if unknown == nil {
+			known.Dialect = d.About().Name
+		} else {
+			known = device.Device{Endpoint: withPort(e, d)}
 		}
-		at, as, _ := x.Contact(device.Device{Endpoint: withPort(e, d)})
-		return at, as, nil
+		at, as, ok := x.Contact(known)
+		if !ok { // a person has named the device: then one that is given for all will do
+			as, _, err = a.login()
+		}
+		return at, as, err
 	}
 	as, _, err = a.login()
 	return dialect.At{Endpoint: withPort(e, d)}, as, err

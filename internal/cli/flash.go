@@ -445,6 +445,9 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 		g := group{model: d.Model, back: string(d.Rollback()), path: pathOf(d.Path)}
 		for _, h := range d.Path {
 			g.file = h.Image.File
+			if h.Switches() {
+				g.file = "in its other slot"
+			}
 		}
 		if devices[g] == nil {
 			groups = append(groups, g)

@@ -39,6 +39,9 @@ type About struct {
 	Ports     []uint16 // where such devices usually answer
 	// Form is the credential that an endpoint requires; nil: a user and a password.
 	Form func(device.Endpoint) login.Form
+	// Hint says that what it recognises a device by is only a hint, which anybody can give, such as
+	// a greeting: no login goes there that is not for this very device or model.
+	Hint bool
 	// Extends is the dialect by which devices are found and recognised that this one, too, can
 	// talk to; empty: it recognises its own. Those that it Claims are talked to by it.
 	Extends string

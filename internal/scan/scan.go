@@ -370,6 +370,9 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 	logins, before := s.logins(d.Device, best)
 	if len(logins) == 0 {
 		d.Access, d.Trouble = device.LoginRefused, device.Because(device.NoLogin, "")
+		if speaks.About().Hint {
+			d.Trouble.Detail = "it only greets as one of its model; a login for all is not sent to it"
+		}
 		if before > 0 {
 			d.Trouble = &device.Cause{Problem: device.RefusedBefore, Count: before}
 		}

@@ -37,7 +37,8 @@ func (w *Workspace) Access(families family.Set, book login.Book,
 
 // Logins are those to try with a device, in their order. A login for a group goes only to
 // members that are known by more than their own word: by a name that a person gave, by their
-// address, or by being at the address at which they were known.
+// address, or by being at the address at which they were known. What only gives a hint of what it
+// is gets none that is for all.
 func (x *Access) Logins(d device.Device) []login.Credential {
 	member := d
 	if _, fixed := x.site.NameOf(d); !fixed && !d.Named {
@@ -46,7 +47,17 @@ func (x *Access) Logins(d device.Device) []login.Credential {
 	if d.ID == "" || d.Moved != "" {
 		member.Serial, member.MAC = "", ""
 	}
-	return append(x.Book.For(d, x.site.GroupsOf(member)), x.given...)
+	all := append(x.Book.For(d, x.site.GroupsOf(member)), x.given...)
+	if speaks, ok := x.Dialects.Named(d.Dialect); ok && speaks.About().Hint {
+		return slices.DeleteFunc(all, func(c login.Credential) bool { return x.forAll(c.ID) })
+	}
+	return all
+}
+
+// forAll tells whether a login is for the whole site, or was given for this run.
+func (x *Access) forAll(id string) bool {
+	i := slices.IndexFunc(x.Book.Entries, func(e login.Entry) bool { return e.ID == id })
+	return id == "" || i < 0 || x.Book.Entries[i].Kind == login.Site
 }
 
 // Communities are those of the whole site: everybody may be asked with them.

@@ -46,6 +46,10 @@ func (d Dialect) About() dialect.About {
 	p := d.family.Program
 	a := dialect.About{Name: d.family.Name, Protocol: p.Protocol, Rank: d.rank, Transport: "tcp",
 		Ports: p.Ports}
+	known := family.Names(p.Recognise)
+	a.Hint = d.base == nil && !slices.ContainsFunc([]string{"serial", "uuid", "mac"}, func(name string) bool {
+		return slices.Contains(known, name)
+	})
 	if len(a.Ports) == 0 {
 		a.Ports = usualPorts[p.Protocol]
 	}
