@@ -11,6 +11,7 @@ import (
 	"html"
 	"io"
 	"mime"
+	"mime/multipart"
 	"net/http"
 	"net/url"
 	"slices"
@@ -77,15 +78,61 @@ type request struct {
 			Command  string `xml:"AuxiliaryCommand"`
 			Relay    string `xml:"RelayOutputToken"`
 			State    string `xml:"LogicalState"`
+			Include  struct {
+				Href string `xml:"href,attr"`
+			} `xml:"Firmware>Include"`
 		} `xml:",any"`
 	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
 }
 
 const deviceNS = "http://www.onvif.org/ver10/device/wsdl"
 
+// attached takes an image that comes with its call: UpgradeSystemFirmware (ONVIF Core 8.3.8) with
+// XOP (multipart/related, RFC 2387).
+func (c *camera) attached(w http.ResponseWriter, r *http.Request, boundary string) {
+	parts := multipart.NewReader(r.Body, boundary)
+	first, err := parts.NextPart()
+	var in request
+	if err == nil {
+		var raw []byte
+		raw, err = io.ReadAll(io.LimitReader(first, maxSOAP))
+		if err == nil {
+			err = xml.Unmarshal(raw, &in)
+		}
+	}
+	call := in.Body.Call
+	if err != nil || call.XMLName.Space != deviceNS || call.XMLName.Local != "UpgradeSystemFirmware" {
+		fault(w, http.StatusBadRequest, "Sender", "ter:WellFormed", "The request is not well-formed.")
+		return
+	}
+	if !c.let(w, r, in) {
+		return
+	}
+	id, isContent := strings.CutPrefix(call.Include.Href, "cid:")
+	image, err := parts.NextPart()
+	if err != nil || !isContent || image.Header.Get("Content-Id") != "<"+id+">" {
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "The firmware is not attached.")
+		return
+	}
+	ended := c.receives()
+	version, err := receive(image, "Wexcombe", c.Model, "", nil)
+	ended()
+	if err != nil {
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidFirmware", err.Error())
+		return
+	}
+	c.standIn.take("", version)
+	reply(w, http.StatusOK, `<tds:UpgradeSystemFirmwareResponse><tds:Message>Restarting</tds:Message></tds:UpgradeSystemFirmwareResponse>`)
+	c.restart(c.pace.Write)
+}
+
 func (c *camera) service(w http.ResponseWriter, r *http.Request) {
-	if kind, _, _ := mime.ParseMediaType(
-		r.Header.Get("Content-Type")); kind != "application/soap+xml" {
+	kind, params, _ := mime.ParseMediaType(r.Header.Get("Content-Type"))
+	if kind == "multipart/related" && params["type"] == "application/xop+xml" && c.Older {
+		c.attached(w, r, params["boundary"])
+		return
+	}
+	if kind != "application/soap+xml" {
 		http.Error(w, "SOAP 1.2 wants application/soap+xml", http.StatusUnsupportedMediaType)
 		return
 	}
@@ -103,12 +150,12 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	open, closed := c.operations(r.Host)
-	if do, ok := open[call.Local]; ok {
+	if do, ok := open[call.Local]; ok && !(c.Older && call.Local == "GetServices") {
 		reply(w, http.StatusOK, do())
 		return
 	}
 	do, ok := closed[call.Local]
-	if !ok {
+	if !ok || c.Older && call.Local == "StartFirmwareUpgrade" {
 		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported",
 			call.Local+" is not supported.")
 		return
@@ -268,9 +315,13 @@ func (c *camera) services() string {
 }
 
 func (c *camera) capabilities() string {
+	media := ""
+	if _, well := c.running(); well {
+		media = fmt.Sprintf(`<tt:Media><tt:XAddr>http://%s%s</tt:XAddr></tt:Media>`, c.addr, servicePath)
+	}
 	return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>http://%s%s</tt:XAddr>
 <tt:System><tt:DiscoveryResolve>false</tt:DiscoveryResolve><tt:FirmwareUpgrade>false</tt:FirmwareUpgrade></tt:System>
-<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device></tds:Capabilities></tds:GetCapabilitiesResponse>`, c.addr, servicePath)
+<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device>%s</tds:Capabilities></tds:GetCapabilitiesResponse>`, c.addr, servicePath, media)
 }
 
 func (c *camera) information() string {

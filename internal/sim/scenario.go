@@ -49,7 +49,9 @@ type Device struct {
 	Host  int               `yaml:"host"` // last number of its address, 1 to 253
 	// cameras: token (default), digest, or mixed: digest for the upload alone;
 	// gates: digest (default), or json: the password in the clear
-	Auth     string        `yaml:"auth"`
+	Auth string `yaml:"auth"`
+	// cameras: an older one, with GetCapabilities and UpgradeSystemFirmware (MTOM) alone
+	Older    bool          `yaml:"older"`
 	TLS      bool          `yaml:"tls"`       // gates: they answer over TLS
 	Restarts string        `yaml:"restarts"`  // cameras: alone (default), asked
 	ClockOff time.Duration `yaml:"clock_off"` // how far the device's clock is off

@@ -41,6 +41,17 @@ func (f soapFault) notAuthorized() bool {
 		strings.HasSuffix(f.Deeper, ":NotAuthorized")
 }
 
+// unsupported tells whether the device does not know the call: ONVIF Core 5.8.2.3.
+func (f soapFault) unsupported() bool {
+	for _, code := range []string{f.Subcode, f.Deeper} {
+		if strings.HasSuffix(code, ":ActionNotSupported") ||
+			strings.HasSuffix(code, ":OptionalActionNotImplemented") {
+			return true
+		}
+	}
+	return false
+}
+
 // dateAndTime is ONVIF Core 8.3.5.
 type dateAndTime struct {
 	Hour   int `xml:"Time>Hour"`
@@ -60,8 +71,13 @@ type service struct {
 	Namespace string `xml:"Namespace"`
 }
 
-// capabilities is ONVIF Core 8.1.1; only that it is there counts.
-type capabilities struct{}
+// capabilities is ONVIF Core 8.1.1: the addresses of the services, by category.
+type capabilities struct {
+	Categories []struct {
+		XMLName xml.Name
+		XAddr   string `xml:"XAddr"`
+	} `xml:",any"`
+}
 
 // information is ONVIF Core 8.3.1.
 type information struct {

@@ -15,7 +15,10 @@ import (
 	"encoding/base64"
 	"encoding/xml"
 	"errors"
+	"io"
+	"mime/multipart"
 	"net/http"
+	"net/textproto"
 	"net/url"
 	"slices"
 	"strings"
@@ -214,12 +217,31 @@ func (t *session) setClock(ctx context.Context) error {
 
 func (t *session) services(ctx context.Context) ([]string, error) {
 	e, err := t.call(ctx, `<tds:GetServices><tds:IncludeCapability>false</tds:IncludeCapability></tds:GetServices>`, false)
+	if e.Body.Fault != nil && e.Body.Fault.unsupported() {
+		return t.categories(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
 	var out []string
 	for _, s := range e.Body.Services {
 		out = append(out, strings.TrimSpace(s.Namespace))
+	}
+	slices.Sort(out)
+	return slices.Compact(out), nil
+}
+
+// categories are the services of an older device, which only tells them by category.
+func (t *session) categories(ctx context.Context) ([]string, error) {
+	e, err := t.call(ctx, `<tds:GetCapabilities><tds:Category>All</tds:Category></tds:GetCapabilities>`, false)
+	if err != nil || e.Body.Capabilities == nil {
+		return nil, errors.Join(err, device.Because(device.Malformed, "no capabilities"))
+	}
+	var out []string
+	for _, c := range e.Body.Capabilities.Categories {
+		if c.XAddr != "" {
+			out = append(out, c.XMLName.Local)
+		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out), nil
@@ -285,6 +307,7 @@ type update struct {
 	session *session
 	traits  dialect.Traits
 	target  string        // where the image goes
+	older   bool          // it only knows UpgradeSystemFirmware
 	down    time.Duration // as the device announced it
 }
 
@@ -295,8 +318,12 @@ func (u *update) Traits() dialect.Traits { return u.traits }
 func (u *update) Ready(ctx context.Context) error {
 	t := u.session
 	e, err := t.call(ctx, `<tds:StartFirmwareUpgrade/>`, true)
-	if err != nil {
+	u.older = e.Body.Fault != nil && e.Body.Fault.unsupported()
+	if err != nil && !u.older {
 		return err
+	}
+	if u.older { // the image goes with the call itself, when it is sent
+		return nil
 	}
 	up := e.Body.Upgrade
 	if up == nil {
@@ -317,10 +344,13 @@ func (u *update) Ready(ctx context.Context) error {
 
 func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	t := u.session
-	if u.target == "" {
+	if u.target == "" && !u.older {
 		if err := u.Ready(ctx); err != nil {
 			return err
 		}
+	}
+	if u.older {
+		return u.attach(ctx, image, sent)
 	}
 	if t.how == byHTTP {
 		t.upload = t.soap // most ask for the same
@@ -352,6 +382,72 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		return device.Because(device.Refusal, "%s (HTTP %d)", a.Body[:min(len(a.Body), 200)],
 			a.Status)
 	}
+}
+
+// attach sends the image with UpgradeSystemFirmware (ONVIF Core 8.3.8), as an attachment that the
+// message includes (MTOM, XOP 1.0; RFC 2387).
+func (u *update) attach(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	t := u.session
+	const body = `<tds:UpgradeSystemFirmware><tds:Firmware><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:image"/></tds:Firmware></tds:UpgradeSystemFirmware>`
+	for {
+		token := ""
+		if t.how == byToken {
+			if err := t.setClock(ctx); err != nil {
+				return err
+			}
+			token = t.token(time.Now())
+		}
+		e, kind, err := related(wrap(token, body), image)
+		if err != nil {
+			return err
+		}
+		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), nil)
+		if err != nil {
+			return err
+		}
+		r.Header.Set("Content-Type", kind)
+		if t.how == byHTTP {
+			if err := t.soap.Sign(r); err != nil {
+				return err
+			}
+		}
+		a, err := t.http.Send(ctx, r, wire.Body{From: e, Size: e.Size(), Sent: e.Counts(sent)})
+		if err != nil {
+			return err
+		}
+		_, err = understand(a)
+		if !errors.Is(err, device.ErrLoginRefused) {
+			return err
+		}
+		if err := t.next(a); err != nil {
+			return err
+		}
+	}
+}
+
+// related is a message and an image as one multipart/related body.
+func related(message []byte, image dialect.Image) (e wire.Envelope, kind string, err error) {
+	var out bytes.Buffer
+	w := multipart.NewWriter(&out)
+	part, err := w.CreatePart(textproto.MIMEHeader{
+		"Content-Type": {`application/xop+xml; charset=UTF-8; type="application/soap+xml"`},
+		"Content-Id":   {"<message>"}, "Content-Transfer-Encoding": {"8bit"}})
+	if err == nil {
+		_, err = part.Write(message)
+	}
+	if err == nil {
+		_, err = w.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/octet-stream"},
+			"Content-Id": {"<image>"}, "Content-Transfer-Encoding": {"binary"}})
+	}
+	if err != nil {
+		return e, "", err
+	}
+	e = wire.Envelope{Before: bytes.Clone(out.Bytes()), Image: io.NewSectionReader(image, 0, image.Size)}
+	out.Reset()
+	err = w.Close()
+	e.After = out.Bytes()
+	return e, `multipart/related; type="application/xop+xml"; start="<message>"; start-info="application/soap+xml"; boundary="` +
+		w.Boundary() + `"`, err
 }
 
 // own checks that an address which the device named is its own: on its host, at the port

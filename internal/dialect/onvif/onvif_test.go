@@ -31,6 +31,8 @@ func TestConformance(t *testing.T) {
 		"digest":       {Auth: "digest"},
 		"wrong clock":  {Auth: "token", ClockOff: -26 * time.Hour},
 		"does not ask": {},
+		"older":        {Auth: "token", Older: true},
+		"older digest": {Auth: "digest", Older: true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d.Kind, d.Model, d.Hardware = "camera", "WX-40", "B"
