@@ -146,7 +146,11 @@ func Names(steps []*Step) (out []string) {
 
 // Secrets are the names that a program marks as secret.
 func Secrets(p *Program) (out []string) {
-	for _, steps := range [][]*Step{p.Recognise, p.Read, p.Update, p.Restart, p.Revert, p.Blink} {
+	all := [][]*Step{p.Recognise, p.Read, p.Update, p.Restart, p.Revert, p.Blink}
+	for _, part := range p.Parts {
+		all = append(all, part.Update, part.Restart)
+	}
+	for _, steps := range all {
 		for _, s := range steps {
 			for _, t := range s.Take {
 				if t.Secret {

@@ -18,7 +18,7 @@ import (
 
 // The keys of a family file that say how devices are talked to.
 var programKeys = []string{"protocol", "ports", "wire", "recognise", "login", "logout", "read",
-	"state", "interlocks", "update", "restart", "restarts", "revert", "blink"}
+	"state", "interlocks", "update", "restart", "restarts", "revert", "components", "blink"}
 
 // The keys of a step, besides the one that says what it does.
 var stepKeys = []string{"query", "header", "json", "form", "xml", "text", "multipart", "chunks",
@@ -101,6 +101,18 @@ func (p *parser) read(root map[string]ast.Node) {
 		"logout": &g.Logout, "read": &g.Read, "update": &g.Update, "restart": &g.Restart,
 		"revert": &g.Revert} {
 		*to = p.steps(root[key])
+	}
+	for _, pair := range p.pairs(root["components"], "components") {
+		keys := p.keys(pair.value, "a component", "update", "restart")
+		if g.Parts == nil {
+			g.Parts = map[string]Part{}
+		}
+		part := Part{Update: p.steps(keys["update"]), Restart: p.steps(keys["restart"])}
+		if keys["update"] != nil && !slices.ContainsFunc(part.Update, (*Step).MayWrite) {
+			p.fail(pair.value, "components: %s: update: has neither upload: nor offer:, nor a step that says writes: true",
+				pair.name)
+		}
+		g.Parts[pair.name] = part
 	}
 	if n := root["restarts"]; n != nil {
 		count, err := strconv.Atoi(p.text(n))
@@ -569,6 +581,7 @@ func (p *parser) parsed(n ast.Node, source string) Template {
 	if err != nil {
 		p.fail(n, "%v", explained(err, p.names))
 	}
+	p.asks(source)
 	for _, sum := range []string{"sha1", "md5", "crc32"} {
 		p.program.Sums = p.program.Sums || strings.Contains(source, "image."+sum)
 	}
@@ -583,7 +596,15 @@ func (p *parser) expression(n ast.Node, to **Expr, as reflect.Kind) {
 	}
 }
 
+// asks notes that a value or a condition depends on the component.
+func (p *parser) asks(source string) {
+	p.program.ByPart = p.program.ByPart || componentName.MatchString(source)
+}
+
+var componentName = regexp.MustCompile(`\bcomponent\b`)
+
 func (p *parser) compiled(n ast.Node, as reflect.Kind) *Expr {
+	p.asks(p.text(n))
 	e, err := compile(p.text(n), p.names, as)
 	if err != nil {
 		p.fail(n, "%v", explained(err, p.names))

@@ -12,6 +12,7 @@ type Program struct {
 	Protocol string   // http, ssh, snmp
 	Ports    []uint16 // where such devices usually answer
 	Wire     []Field  // headers that go with every request
+	ByPart   bool     // its steps ask which component is updated
 	Sums     bool     // it uses checksums of an image besides SHA-256
 
 	Recognise []*Step // without a login
@@ -27,12 +28,32 @@ type Program struct {
 	Why     Template
 
 	Interlocks []Interlock
-	Update     []*Step
-	Restart    []*Step // none: it restarts by itself once it has the image
-	Restarts   int     // how often, until it runs the image; 0: once
-	Revert     []*Step // the switch to the other slot; none: it has one
+	Part                       // of the main component, and of those that say nothing of their own
+	Parts      map[string]Part // of components that do, by name
+	Restarts   int             // how often, until it runs the image; 0: once
+	Revert     []*Step         // the switch to the other slot; none: it has one
 	Blink      []*Step
 	Shows      string // what it does when it blinks, in words
+}
+
+// Part is how one component is updated.
+type Part struct {
+	Update  []*Step
+	Restart []*Step // none: it restarts by itself once it has the image
+}
+
+// Of is how a component is updated: its own steps, where it has some, else the device's.
+func (p *Program) Of(component string) Part {
+	part, own := p.Parts[component]
+	switch {
+	case !own:
+		return p.Part
+	case len(part.Update) == 0:
+		part.Update = p.Update
+	case part.Restart == nil:
+		part.Restart = p.Restart
+	}
+	return part
 }
 
 // Interlock is what must hold before an image is sent.

@@ -1,11 +1,14 @@
 package wire
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
+	"path"
 	"regexp"
 	"strings"
 	"sync"
@@ -224,33 +227,39 @@ func (p *printed) tooMuch() bool {
 	return p.full
 }
 
-// Upload writes a body into a remote file by SFTP. It is given up when not one byte was taken
-// for a minute.
+// sftpAtOnce is how many writes of SFTP are under way together.
+const sftpAtOnce = 16
+
+// Upload writes a body into a remote file by SFTP, or where the device has only that, by SCP. It is
+// given up when not one byte was taken for a minute.
 func (s *SSH) Upload(ctx context.Context, remote string, b Body) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	stop := context.AfterFunc(ctx, func() { _ = s.conn.Close() })
 	defer stop()
-	client, err := sftp.NewClient(s.client)
+	stalled := time.AfterFunc(stallAfter, func() {
+		cancel(device.Because(device.NoAnswer, "it took no more of the image"))
+	})
+	defer stalled.Stop()
+	client, err := sftp.NewClient(s.client, sftp.UseConcurrentWrites(true))
+	if err != nil && ctx.Err() == nil {
+		return s.scp(ctx, remote, b, stalled)
+	}
 	if err != nil {
-		return device.Because(device.Refusal, "it offers no SFTP: %v", err)
+		return cause(ctx, context.Canceled)
 	}
 	defer func() { _ = client.Close() }()
 	f, err := client.Create(remote)
 	if err != nil {
 		return device.Because(device.Refusal, "%s cannot be written: %v", remote, err)
 	}
-	stalled := time.AfterFunc(stallAfter, func() {
-		cancel(device.Because(device.NoAnswer, "it took no more of the image"))
-	})
-	defer stalled.Stop()
 	body := &counted{Reader: io.NewSectionReader(b.From, 0, b.Size), read: func(n int64) {
 		stalled.Reset(stallAfter)
 		if b.Sent != nil && n < b.Size {
 			b.Sent(n)
 		}
 	}}
-	n, err := f.ReadFrom(body)
+	n, err := f.ReadFromWithConcurrency(body, sftpAtOnce)
 	if err == nil {
 		err = f.Close()
 	}
@@ -268,6 +277,71 @@ func (s *SSH) Upload(ctx context.Context, remote string, b Body) error {
 	case n != b.Size:
 		return device.Because(device.NoAnswer, "it took %d of %d bytes", n, b.Size)
 	}
+	if b.Sent != nil {
+		b.Sent(b.Size)
+	}
+	return nil
+}
+
+// scp writes a body by the protocol of rcp, as the far side's scp -t speaks it: a line with mode,
+// size and name, the bytes, and a zero; each is answered with a zero, or with 1 or 2 and a line.
+func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Timer) error {
+	session, err := s.client.NewSession()
+	if err != nil {
+		return cause(ctx, err)
+	}
+	defer func() { _ = session.Close() }()
+	in, err := session.StdinPipe()
+	if err != nil {
+		return cause(ctx, err)
+	}
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return cause(ctx, err)
+	}
+	if err := session.Start("scp -t -- " + remote); err != nil {
+		return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
+	}
+	answers := bufio.NewReaderSize(out, maxPrinted)
+	answered := func() error {
+		code, err := answers.ReadByte()
+		switch {
+		case ctx.Err() != nil:
+			return cause(ctx, context.Canceled)
+		case err != nil:
+			return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
+		case code == 0:
+			return nil
+		}
+		line, _ := answers.ReadSlice('\n') // what came of it
+		return device.Because(device.Refusal, "%s cannot be written: %s", remote, line)
+	}
+	body := &counted{Reader: io.NewSectionReader(b.From, 0, b.Size), read: func(n int64) {
+		stalled.Reset(stallAfter)
+		if b.Sent != nil && n < b.Size {
+			b.Sent(n)
+		}
+	}}
+	for _, write := range []func() error{
+		func() error { return nil },
+		func() error { _, err := fmt.Fprintf(in, "C0644 %d %s\n", b.Size, path.Base(remote)); return err },
+		func() error {
+			if _, err := io.Copy(in, body); err != nil {
+				return err
+			}
+			_, err := in.Write([]byte{0})
+			return err
+		},
+	} {
+		if err := write(); err != nil {
+			return cause(ctx, err)
+		}
+		if err := answered(); err != nil {
+			return err
+		}
+	}
+	_ = in.Close()
+	_ = session.Wait() // it has answered for all of it
 	if b.Sent != nil {
 		b.Sent(b.Size)
 	}

@@ -96,6 +96,8 @@ func (u *update) Ready(ctx context.Context) error {
 	switch s := t.service; {
 	case s.Push+s.Multipart+s.Actions.Simple.Target == "":
 		return device.Because(device.Refusal, "its update service offers no way to send an image")
+	case !known && u.component != firmware.Main:
+		return device.Because(device.Refusal, "its firmware inventory has no %s any more", u.component)
 	case s.Enabled != nil && !*s.Enabled:
 		return device.Because(device.Refusal, "its update service is switched off")
 	case known && part.Updateable != nil && !*part.Updateable:

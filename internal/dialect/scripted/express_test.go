@@ -311,3 +311,37 @@ func TestWhenALoginLeaves(t *testing.T) {
 	assert.ErrorIs(t, err, device.ErrPlain)
 	assert.NotContains(t, o.requests(), "POST /login")
 }
+
+// An image for a component is not sent to a device whose family knows nothing of components.
+func TestAnImageForAnUnknownComponent(t *testing.T) {
+	s := newOdd("1.0").session(t, oddRead+"update:\n  - upload: PUT /fw\n")
+	_, err := s.Update("io")
+	assert.ErrorContains(t, err, "does not say how its component io is updated")
+	_, err = s.Update("main")
+	assert.NoError(t, err)
+}
+
+// A component that is updated another way has steps of its own.
+func TestComponentsOfTheirOwn(t *testing.T) {
+	o := newOdd("1.0")
+	take := func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) }
+	o.HandleFunc("PUT /fw", take)
+	o.HandleFunc("PUT /modem", take)
+	o.answer("POST /restart", "")
+	o.answer("POST /modem/reset", "")
+	s := o.session(t, oddRead+"update:\n  - upload: PUT /fw\n    query: {part: $component}\nrestart:\n  - post: /restart\ncomponents:\n"+
+		"  modem:\n    update:\n      - upload: PUT /modem\n    restart:\n      - post: /modem/reset\n")
+	for component, want := range map[string][]string{
+		"main": {"PUT /fw", "POST /restart"}, "io": {"PUT /fw", "POST /restart"},
+		"modem": {"PUT /modem", "POST /modem/reset"}} {
+		o.mu.Lock()
+		o.asked = nil
+		o.mu.Unlock()
+		u, err := s.Update(component)
+		require.NoError(t, err)
+		require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("lock"), Size: 4,
+			SHA256: strings.Repeat("0", 64)}, nil))
+		require.NoError(t, u.Activate(t.Context()))
+		assert.Equal(t, want, o.requests(), component)
+	}
+}

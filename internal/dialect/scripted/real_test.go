@@ -81,8 +81,14 @@ func open(t *testing.T, text, address string, as login.Credential) dialect.Sessi
 	return session
 }
 
-// A real sshd: its login is tried once, commands run in a real shell, the image goes by its SFTP.
+// A real sshd: its login is tried once, commands run in a real shell, the image goes by its SFTP, or
+// where that is switched off by its scp.
 func TestRealSSHD(t *testing.T) {
+	t.Run("sftp", func(t *testing.T) { realSSHD(t, "-o Subsystem='sftp internal-sftp'") })
+	t.Run("scp", func(t *testing.T) { realSSHD(t, "") })
+}
+
+func realSSHD(t *testing.T, subsystem string) {
 	address := freePort(t, "tcp")
 	_, port, _ := net.SplitHostPort(address)
 	dir := publicDir(t)
@@ -98,8 +104,8 @@ mount --bind passwd /etc/passwd; mount --bind shadow /etc/shadow
 mkdir -p run; mount --bind run /run; mkdir -p /run/sshd
 ssh-keygen -q -t ed25519 -N '' -f key
 exec $(command -v sshd) -D -e -f /dev/null -p %s -o ListenAddress=127.0.0.1 -o HostKey=%[1]s/key -o PermitRootLogin=yes \
-  -o UsePAM=no -o PasswordAuthentication=yes -o Subsystem='sftp internal-sftp' -o MaxAuthTries=3`, dir,
-		strings.TrimSpace(string(out)), port))
+  -o UsePAM=no -o PasswordAuthentication=yes -o MaxAuthTries=3 %[4]s`, dir,
+		strings.TrimSpace(string(out)), port, subsystem))
 	text := `family: real
 vendor: Harrow & Dene
 models: [HD-7]

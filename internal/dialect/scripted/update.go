@@ -15,17 +15,23 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/firmware"
 	"catena/internal/wire"
 )
 
 // Update begins to move an image into a component, where the family says how.
 func (s *session) Update(component string) (dialect.Update, error) {
-	if len(s.program.Update) == 0 {
+	part := s.program.Of(component)
+	if len(part.Update) == 0 {
 		return nil, device.ErrUnsupported
 	}
-	steps := s.program.Update
+	if _, own := s.program.Parts[component]; component != firmware.Main && !own && !s.program.ByPart {
+		return nil, device.Because(device.Refusal, "the family %s does not say how its component %s is updated",
+			s.family.Name, component)
+	}
+	steps := part.Update
 	first := slices.IndexFunc(steps, (*family.Step).MayWrite)
-	u := &update{session: s, component: component, before: steps[:first], send: steps[first:]}
+	u := &update{session: s, component: component, part: part, before: steps[:first], send: steps[first:]}
 	if poll := slices.IndexFunc(u.send, func(s *family.Step) bool {
 		return s.Kind == family.Poll
 	}); poll >= 0 {
@@ -39,6 +45,7 @@ func (s *session) Update(component string) (dialect.Update, error) {
 type update struct {
 	session             *session
 	component           string
+	part                family.Part
 	before, send, after []*family.Step
 	sent                bool // send was taken in this session
 	at                  int  // of after
@@ -46,8 +53,8 @@ type update struct {
 
 // Traits: a device that the family has no restart for restarts by itself.
 func (u *update) Traits() dialect.Traits {
-	p := u.session.program
-	return dialect.Traits{RestartsByItself: len(p.Restart) == 0, Restarts: p.Restarts}
+	return dialect.Traits{RestartsByItself: len(u.part.Restart) == 0,
+		Restarts: u.session.program.Restarts}
 }
 
 // Ready reads the interlocks, and takes the steps before the first byte.
@@ -237,7 +244,7 @@ func (u *update) state(ctx context.Context) (int, error) {
 
 // Activate takes the steps of the restart. That the device goes away meanwhile is their good end.
 func (u *update) Activate(ctx context.Context) error {
-	return u.session.leaving(ctx, u.session.program.Restart)
+	return u.session.leaving(ctx, u.part.Restart)
 }
 
 // Revert takes the steps of the switch to the other slot.

@@ -211,7 +211,11 @@ func (s *Discoverer) claimSSH(ctx context.Context, sight *Sighting) {
 	}
 }
 
-// recognise asks in every dialect over HTTP at once; the first in their order that knows the
+// probesAtOnce is how many connections one device is asked to take at once: small ones take few, and
+// a site may have dozens of families.
+const probesAtOnce = 6
+
+// recognise asks in every dialect over HTTP; the first in their order that knows the
 // device has it. silent: nothing at all came back.
 func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting,
 	silent, ok bool) {
@@ -229,8 +233,13 @@ func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) 
 	dialects := s.Dialects.Over("tcp").Speaking("http")
 	facts, errs := make([]device.Reading, len(dialects)), make([]error, len(dialects))
 	var group sync.WaitGroup
+	room := make(chan struct{}, probesAtOnce)
 	for i, d := range dialects {
-		group.Go(func() { facts[i], errs[i] = d.Probe(ctx, at) })
+		group.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			facts[i], errs[i] = d.Probe(ctx, at)
+		})
 	}
 	var page wire.Answer
 	var pageErr error
