@@ -1,14 +1,11 @@
 package job
 
 import (
-	"cmp"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"catena/internal/device"
@@ -80,50 +77,6 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 		return w.end(end, reason)
 	}
 	return w.goOn(going, patience)
-}
-
-// gathering is a lockstep set that begins: nothing is changed on a member before all were
-// looked at. The first member looks at the others, which wait for that.
-type gathering struct {
-	done   chan struct{} // closed when all were looked at
-	reason *Reason       // why the set does not begin; nil: it does
-}
-
-// gather has a device that passed its own check wait until all of its lockstep set have. It
-// returns how it ends, as check does.
-func (w *worker) gather(ctx context.Context, end Step, reason *Reason) (Step, *Reason) {
-	if w.set == nil {
-		return end, reason
-	}
-	if w.members == nil {
-		<-w.set.done // the first ends its look in any case
-	} else {
-		w.set.reason = w.lookAtSet(ctx, end, reason)
-		close(w.set.done)
-	}
-	if end == "" && w.set.reason != nil {
-		return Failed, w.set.reason
-	}
-	return end, reason
-}
-
-// lookAtSet is why the set of the first member, whose own check ended so, does not begin.
-func (w *worker) lookAtSet(ctx context.Context, end Step, reason *Reason) *Reason {
-	not := func(name string, reason *Reason) *Reason {
-		return (&Reason{Why: NotTogether, Step: Checking, Want: name}).then(reason)
-	}
-	if end != "" && reason.Why != ThereAlready {
-		return not(w.row.Name, reason)
-	}
-	for _, id := range w.members {
-		m := &worker{job: w.job, row: w.job.row(id), known: w.job.plan.Devices[id]}
-		end, reason := m.check(ctx)
-		m.close(ctx)
-		if end != "" && reason.Why != ThereAlready {
-			return not(m.row.Name, reason)
-		}
-	}
-	return nil
 }
 
 // worthWaiting tells whether a device that failed its check may do better later: it was away, or
@@ -577,151 +530,6 @@ func (w *worker) read(ctx context.Context) (device.Reading, error) {
 	return w.session.Read(ctx)
 }
 
-// loginTries is how often a login is tried on a device that was let in before and
-// now refuses: a device that is starting may refuse wrongly, one whose login was
-// cleared must not be locked up by Catena.
-const loginTries = 2
-
-// prove returns what is wrong with the device, which should run that version, be
-// the same as before, and be healthy. One that has just come back may need a while,
-// so it looks again; one that restarts more than once may be away again meanwhile. Then it must
-// stay well for as long as it has to settle.
-func (w *worker) prove(ctx context.Context, component, to string) *Reason {
-	patience := w.patience()
-	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
-	wait := w.wait(w.within(patience.Proving + more))
-	for refused := 0; ; {
-		reason := w.look(ctx, component, to)
-		if reason == nil {
-			return w.settled(ctx, component, to)
-		}
-		if reason.IdentityChanged() {
-			return reason // no later look can better it
-		}
-		if errors.Is(reason.Device, device.ErrLoginRefused) {
-			refused++
-		}
-		if refused >= loginTries || !wait() {
-			return reason
-		}
-	}
-}
-
-// settled looks whether a device that is well stays so for as long as it has to settle.
-func (w *worker) settled(ctx context.Context, component, to string) *Reason {
-	settling := cmp.Or(w.patience().Settling, w.traits.Settle)
-	if settling == 0 {
-		return nil
-	}
-	for wait := w.wait(settling); wait(); {
-		if reason := w.look(ctx, component, to); reason != nil {
-			return (&Reason{Why: NotSettled, Step: Proving, Within: settling}).then(reason)
-		}
-	}
-	return nil
-}
-
-// look is one look at the device.
-func (w *worker) look(ctx context.Context, component, to string) *Reason {
-	ctx, cancel := context.WithTimeout(ctx, lookWithin)
-	defer cancel()
-	r, err := w.session.Read(ctx)
-	if err != nil {
-		return said(Proving, err)
-	}
-	w.said = r
-	if other := another(Proving, w.baseline.Identity, r.Identity); other != nil {
-		return other
-	}
-	if !w.same(r.Of(component), to) {
-		return &Reason{Why: WrongVersion, Step: Proving, Is: r.Of(component), Want: to}
-	}
-	if err := w.session.Healthy(ctx, w.baseline); err != nil {
-		reason := said(Proving, err)
-		reason.Why = Unhealthy
-		return reason
-	}
-	if !w.keepsSettings(ctx) {
-		return &Reason{Why: SettingsChanged, Step: Proving}
-	}
-	w.see(r)
-	if there := w.answering(ctx, w.behind); len(there) < len(w.behind) {
-		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.behind, there)}
-	}
-	return nil
-}
-
-// keepsSettings tells whether the device's settings are as before, where they can be read and no
-// image of its path clears or converts them.
-func (w *worker) keepsSettings(ctx context.Context) bool {
-	if w.baseline.Settings == "" || w.known.Alters {
-		return true
-	}
-	return w.settings(ctx) == w.baseline.Settings
-}
-
-// settings is a digest of the device's settings; empty: they cannot be read.
-func (w *worker) settings(ctx context.Context) string {
-	settings, err := w.session.Settings()
-	if err != nil {
-		return ""
-	}
-	raw, err := settings.Save(ctx)
-	if err != nil {
-		return ""
-	}
-	return fmt.Sprintf("%x", sha256.Sum256(raw))
-}
-
-// askAtOnce is how many devices behind one are asked at the same time whether they answer.
-const askAtOnce = 16
-
-// answering are those of the devices that answer, without a login, as the ones they are known
-// as.
-func (w *worker) answering(ctx context.Context, devices []device.Device) (out []device.Device) {
-	there := make([]bool, len(devices))
-	room := make(chan struct{}, askAtOnce)
-	var group sync.WaitGroup
-	for i, d := range devices {
-		group.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
-			speaks, ok := w.job.engine.Dialects.Named(d.Dialect)
-			at, _, has := w.job.engine.Contact(d)
-			if !ok || !has {
-				return
-			}
-			ctx, cancel := context.WithTimeout(ctx, lookWithin)
-			defer cancel()
-			there[i] = dialect.VerifyIdentity(ctx, speaks, at, d.Identity) == nil
-		})
-	}
-	group.Wait()
-	for i, d := range devices {
-		if there[i] {
-			out = append(out, d)
-		}
-	}
-	return out
-}
-
-// namesOfMissing are the names of those of all that are not there.
-func namesOfMissing(all, there []device.Device) string {
-	var names []string
-	for _, d := range all {
-		if !slices.ContainsFunc(there, func(o device.Device) bool { return o.ID == d.ID }) {
-			names = append(names, d.Name)
-		}
-	}
-	return strings.Join(names, ", ")
-}
-
-// patience is how long the device may take: as the engine says, else its family and images,
-// else as usual.
-func (w *worker) patience() firmware.Patience {
-	return w.job.engine.Patience.Over(w.known.Patience).Over(Usual)
-}
-
 // within is how long a step may be waited for: as long as its patience is, and until the order
 // gives the device up. Writing is always waited for.
 func (w *worker) within(patience time.Duration) time.Duration {
@@ -762,101 +570,6 @@ func (w *worker) awaitThere(ctx context.Context) (bool, error) {
 			return false, nil
 		}
 	}
-}
-
-// rescue decides what becomes of a device whose image of a hop was not proven. What follows
-// depends on how far the image came, and on what the device itself says:
-//
-//	it did not come back                        stranded: nobody can reach it
-//	another device, or key, is in its place     stranded, and what is there is not touched
-//	it does not have the image (it refused it, the link broke), and is proven
-//	    on the version before                   failed: as before
-//	    on the new version after all            as far as it came
-//	it has the image, or says something else:   the image of the version before is sent
-//	    proven on that                          returned
-//	    not, or there is no such image          stranded
-//
-// The device is asked before it is sent anything: one that works is not written to without
-// need.
-func (w *worker) rescue(ctx context.Context, f failure, l leg) (order.Event, error) {
-	component, from, to := l.component, l.from, l.to
-	if f.away || f.reason.IdentityChanged() {
-		return w.end(Stranded, f.reason) // what answers in its place is not touched
-	}
-	if !f.taken {
-		// The device has not said that it has the image. It is the truth, not Catena.
-		switch there, other := w.awaitThere(ctx); {
-		case other != nil:
-			return w.end(Stranded, f.reason.then(said(Proving, other)))
-		case !there:
-			return w.end(Stranded, f.reason.then(&Reason{Why: StillAway}))
-		}
-		r, err := w.read(ctx)
-		if err == nil && w.same(r.Of(component), to) && w.prove(ctx, component, to) == nil {
-			return w.end(w.arrived(), f.reason.then(&Reason{Why: ProvenAnyway}))
-		}
-		reason := w.prove(ctx, component, from)
-		if reason == nil {
-			return w.end(Failed, f.reason.then(&Reason{Why: StillRuns, Is: from}))
-		}
-		f.reason = f.reason.then(reason)
-		if reason.IdentityChanged() {
-			return w.end(Stranded, f.reason)
-		}
-	}
-	w.began = w.job.engine.Now() // the way back has its own time
-	failed, err := w.wayBack(ctx, l.hop, w.row.Path[l.hop])
-	switch {
-	case failed != nil && failed.reason.Why == NoRollback:
-		return w.end(Stranded, f.reason.then(failed.reason))
-	case err != nil:
-		return order.Event{}, err
-	case failed != nil:
-		return w.end(Stranded, f.reason.then(&Reason{Why: RollbackFailed}).then(failed.reason))
-	}
-	return w.end(Returned, f.reason)
-}
-
-// wayBack brings a device back from a hop: by its other slot where that keeps the version before,
-// else by the image of it. A device that has fallen back to its earlier slot by itself is only
-// proven: another switch would start what failed.
-func (w *worker) wayBack(ctx context.Context, n int, hop order.Hop) (*failure, error) {
-	if hop.Slots {
-		failed, err := w.switchBack(ctx, n, hop)
-		if err != nil || failed == nil || failed.away || failed.reason.IdentityChanged() ||
-			hop.Back == nil {
-			return failed, err
-		}
-	}
-	if hop.Back == nil {
-		return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
-	}
-	return w.put(ctx, ctx, back(n, hop))
-}
-
-// switchBack brings a device back by its other slot.
-func (w *worker) switchBack(ctx context.Context, n int, hop order.Hop) (*failure, error) {
-	l := leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, way: Back}
-	if r, err := w.session.Read(ctx); err == nil {
-		w.said = r
-		is := func(v string) bool { return w.same(v, hop.From) }
-		switch {
-		case is(r.Of(hop.Component)):
-			return w.steps(ctx, ctx, l, putSteps[3:])
-		case !r.Keeps(hop.Component, is):
-			return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
-		}
-	}
-	return w.put(ctx, ctx, l)
-}
-
-// arrived is the end of a device that is proven on a version of its path: an
-// intermediate version is not where it should be.
-func (w *worker) arrived() Step {
-	if left, _ := w.left(w.said); len(left) == 0 {
-		return Done
-	}
-	return Failed
 }
 
 // record writes an effect down. Only when the entry before it is on the disk may it

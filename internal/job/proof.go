@@ -1,0 +1,162 @@
+package job
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/firmware"
+)
+
+// loginTries is how often a login is tried on a device that was let in before and
+// now refuses: a device that is starting may refuse wrongly, one whose login was
+// cleared must not be locked up by Catena.
+const loginTries = 2
+
+// prove returns what is wrong with the device, which should run that version, be
+// the same as before, and be healthy. One that has just come back may need a while,
+// so it looks again; one that restarts more than once may be away again meanwhile. Then it must
+// stay well for as long as it has to settle.
+func (w *worker) prove(ctx context.Context, component, to string) *Reason {
+	patience := w.patience()
+	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
+	wait := w.wait(w.within(patience.Proving + more))
+	for refused := 0; ; {
+		reason := w.look(ctx, component, to)
+		if reason == nil {
+			return w.settled(ctx, component, to)
+		}
+		if reason.IdentityChanged() {
+			return reason // no later look can better it
+		}
+		if errors.Is(reason.Device, device.ErrLoginRefused) {
+			refused++
+		}
+		if refused >= loginTries || !wait() {
+			return reason
+		}
+	}
+}
+
+// settled looks whether a device that is well stays so for as long as it has to settle.
+func (w *worker) settled(ctx context.Context, component, to string) *Reason {
+	settling := cmp.Or(w.patience().Settling, w.traits.Settle)
+	if settling == 0 {
+		return nil
+	}
+	for wait := w.wait(settling); wait(); {
+		if reason := w.look(ctx, component, to); reason != nil {
+			return (&Reason{Why: NotSettled, Step: Proving, Within: settling}).then(reason)
+		}
+	}
+	return nil
+}
+
+// look is one look at the device.
+func (w *worker) look(ctx context.Context, component, to string) *Reason {
+	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	defer cancel()
+	r, err := w.session.Read(ctx)
+	if err != nil {
+		return said(Proving, err)
+	}
+	w.said = r
+	if other := another(Proving, w.baseline.Identity, r.Identity); other != nil {
+		return other
+	}
+	if !w.same(r.Of(component), to) {
+		return &Reason{Why: WrongVersion, Step: Proving, Is: r.Of(component), Want: to}
+	}
+	if err := w.session.Healthy(ctx, w.baseline); err != nil {
+		reason := said(Proving, err)
+		reason.Why = Unhealthy
+		return reason
+	}
+	if !w.keepsSettings(ctx) {
+		return &Reason{Why: SettingsChanged, Step: Proving}
+	}
+	w.see(r)
+	if there := w.answering(ctx, w.behind); len(there) < len(w.behind) {
+		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.behind, there)}
+	}
+	return nil
+}
+
+// keepsSettings tells whether the device's settings are as before, where they can be read and no
+// image of its path clears or converts them.
+func (w *worker) keepsSettings(ctx context.Context) bool {
+	if w.baseline.Settings == "" || w.known.Alters {
+		return true
+	}
+	return w.settings(ctx) == w.baseline.Settings
+}
+
+// settings is a digest of the device's settings; empty: they cannot be read.
+func (w *worker) settings(ctx context.Context) string {
+	settings, err := w.session.Settings()
+	if err != nil {
+		return ""
+	}
+	raw, err := settings.Save(ctx)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("%x", sha256.Sum256(raw))
+}
+
+// askAtOnce is how many devices behind one are asked at the same time whether they answer.
+const askAtOnce = 16
+
+// answering are those of the devices that answer, without a login, as the ones they are known
+// as.
+func (w *worker) answering(ctx context.Context, devices []device.Device) (out []device.Device) {
+	there := make([]bool, len(devices))
+	room := make(chan struct{}, askAtOnce)
+	var group sync.WaitGroup
+	for i, d := range devices {
+		group.Go(func() {
+			room <- struct{}{}
+			defer func() { <-room }()
+			speaks, ok := w.job.engine.Dialects.Named(d.Dialect)
+			at, _, has := w.job.engine.Contact(d)
+			if !ok || !has {
+				return
+			}
+			ctx, cancel := context.WithTimeout(ctx, lookWithin)
+			defer cancel()
+			there[i] = dialect.VerifyIdentity(ctx, speaks, at, d.Identity) == nil
+		})
+	}
+	group.Wait()
+	for i, d := range devices {
+		if there[i] {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// namesOfMissing are the names of those of all that are not there.
+func namesOfMissing(all, there []device.Device) string {
+	var names []string
+	for _, d := range all {
+		if !slices.ContainsFunc(there, func(o device.Device) bool { return o.ID == d.ID }) {
+			names = append(names, d.Name)
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+// patience is how long the device may take: as the engine says, else its family and images,
+// else as usual.
+func (w *worker) patience() firmware.Patience {
+	return w.job.engine.Patience.Over(w.known.Patience).Over(Usual)
+}
