@@ -232,6 +232,26 @@ func TestTakes(t *testing.T) {
 	assert.Equal(t, "tok", takes(t, `//input[@name="csrf"]/@value`, `<html><form><input name="csrf" value="tok">`))
 }
 
+// A document that would keep an XPath busy for minutes is refused: one of very many elements, and
+// one that is very deep.
+func TestDocumentsAreBounded(t *testing.T) {
+	p := parsed(t, whole("read:\n  - get: /a\n    take: {version: '//*[not(a)]'}\n"))
+	for body, want := range map[string]string{
+		strings.Repeat("<a>", 200) + strings.Repeat("</a>", 200):     "nested too deeply",
+		"<!doctype html><html>" + strings.Repeat("<div>", 200):       "nested too deeply",
+		"<a>" + strings.Repeat("<b/>", 80_000) + "</a>":              "too large",
+		"<!doctype html><html>" + strings.Repeat("<p>", 80_000):      "too large",
+		strings.Repeat("<a>", 10) + "x" + strings.Repeat("</a>", 10): "",
+	} {
+		err := p.Read[0].TakeFrom(family.Answer{Body: []byte(body)}, family.Values{})
+		if want == "" {
+			assert.NoError(t, err)
+		} else {
+			assert.ErrorContains(t, err, want)
+		}
+	}
+}
+
 // What an answer means: the family's outcomes in their order, then those of the protocol.
 func TestOutcomes(t *testing.T) {
 	p := parsed(t, whole(`read:

@@ -240,8 +240,12 @@ func (t Take) asMap(got []any) (any, error) {
 	return out, nil
 }
 
-// Bounds of what is parsed: the depth of JSON and XML that nobody's device needs.
-const maxNesting = 64
+// Bounds of what is parsed. What an XPath costs grows with the square of them: a page or a status
+// document of a device has some hundred elements, in a dozen levels.
+const (
+	maxNesting  = 64   // levels of JSON and XML
+	maxElements = 3000 // of XML and HTML
+)
 
 // find returns what an extract finds. Its error is an answer that is not of the kind.
 func (e Extract) find(a Answer) ([]any, error) {
@@ -303,6 +307,9 @@ func findXPath(e *xpath.Expr, a Answer) (out []any, err error) {
 			out, err = nil, errors.New("no document that can be read")
 		}
 	}()
+	if bytes.Count(a.Body, []byte("<")) > 2*maxElements { // each may have an end
+		return nil, errors.New("a document that is too large")
+	}
 	var at xpath.NodeNavigator
 	if isHTML(a) {
 		root, err := html.Parse(bytes.NewReader(a.Body))
@@ -311,14 +318,14 @@ func findXPath(e *xpath.Expr, a Answer) (out []any, err error) {
 		}
 		at = htmlquery.CreateXPathNavigator(root)
 	} else {
-		if bytes.Count(a.Body, []byte("<")) > 100*maxValues {
-			return nil, errors.New("XML that is too large")
-		}
 		root, err := xmlquery.Parse(bytes.NewReader(a.Body))
 		if err != nil {
 			return nil, errors.New("no XML of the expected kind")
 		}
 		at = xmlquery.CreateXPathNavigator(root)
+	}
+	if tooDeep(at.Copy()) {
+		return nil, errors.New("a document that is nested too deeply")
 	}
 	switch got := e.Evaluate(at).(type) {
 	case *xpath.NodeIterator:
@@ -333,6 +340,25 @@ func findXPath(e *xpath.Expr, a Answer) (out []any, err error) {
 		out = append(out, got)
 	}
 	return out, nil
+}
+
+// tooDeep walks a document without recursion.
+func tooDeep(at xpath.NodeNavigator) bool {
+	for depth := 0; ; {
+		if at.MoveToChild() {
+			depth++
+			if depth > maxNesting {
+				return true
+			}
+			continue
+		}
+		for !at.MoveToNext() {
+			if depth == 0 || !at.MoveToParent() {
+				return false
+			}
+			depth--
+		}
+	}
 }
 
 func isHTML(a Answer) bool {
