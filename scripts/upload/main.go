@@ -1,0 +1,40 @@
+// Upload sends a file over SSH as a job does, for scripts/bench-upload.
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"catena/internal/login"
+	"catena/internal/wire"
+)
+
+func main() {
+	if err := run(os.Args[1], os.Args[2], os.Args[3]); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run(address, file, remote string) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	began := time.Now()
+	s, err := wire.DialSSH(context.Background(), address,
+		login.Credential{User: "keeper", Password: os.Getenv("BENCH_PASSWORD")}, nil)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	err = s.Upload(context.Background(), remote, wire.Body{From: f, Size: info.Size()})
+	fmt.Printf("%.3f\n", time.Since(began).Seconds())
+	return err
+}
