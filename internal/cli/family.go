@@ -1,6 +1,10 @@
 package cli
 
 import (
+	"cmp"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -23,7 +27,7 @@ sort, and how their images are recognised. The manual is docs/families.md.`,
   catena family test families/new.yaml gate-1.json`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.familyListCmd(), a.familyCheckCmd(), a.familyTryCmd(), a.familyTestCmd(), a.familyDraftCmd())
+	c.AddCommand(a.familyListCmd(), a.familyShowCmd(), a.familyCheckCmd(), a.familyTryCmd(), a.familyTestCmd(), a.familyDraftCmd())
 	return c
 }
 
@@ -78,6 +82,80 @@ func (a *app) familyList() error {
 		return nil
 	}
 	return a.emit(list, t)
+}
+
+func (a *app) familyShowCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:     "show FAMILY",
+		Short:   "Say what a family tells Catena to do",
+		Example: "  catena family show tollgarth-gates",
+		Args:    exactly(1, "one family"),
+		RunE:    func(_ *cobra.Command, args []string) error { return a.familyShow(args[0]) },
+	}
+}
+
+func (a *app) familyShow(name string) error {
+	s, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	set, err := a.families(s)
+	if err != nil {
+		return err
+	}
+	all := set.Families()
+	i := slices.IndexFunc(all, func(f family.Family) bool { return f.Name == name })
+	if i < 0 {
+		return usage("there is no family %s; see them with: catena family list", name)
+	}
+	f := all[i]
+	rows := [][2]string{{"family", f.Name}, {"vendor", f.Vendor}, {"models", strings.Join(f.Models, ", ")},
+		{"file", f.File}, {"versions sort", cmp.Or(f.Versions.Order, "natural")},
+		{"image rules", strconv.Itoa(len(f.Images))}, {"patience", f.Patience.String()}}
+	if f.PlainBasic {
+		rows = append(rows, [2]string{"password", "may go over the wire in the clear"})
+	}
+	if p := f.Program; p != nil {
+		rows = append(rows, [2]string{"protocol", p.Protocol})
+		for _, part := range []struct {
+			name  string
+			steps []*family.Step
+		}{{"recognise", p.Recognise}, {"login", p.Login}, {"read", p.Read}, {"update", p.Update},
+			{"restart", p.Restart}, {"revert", p.Revert}, {"blink", p.Blink}} {
+			rows = append(rows, [2]string{part.name, inSteps(part.steps)})
+		}
+		for _, component := range slices.Sorted(maps.Keys(p.Parts)) {
+			rows = append(rows, [2]string{"update of " + component, inSteps(p.Parts[component].Update)})
+		}
+		for _, lock := range p.Interlocks {
+			rows = append(rows, [2]string{"interlock", lock.Holds.Source + ", else: " + lock.Else})
+		}
+	}
+	out := map[string]string{}
+	t := view.Table{Columns: []string{"what", "value"}}
+	for _, r := range rows {
+		if r[1] != "" {
+			out[r[0]] = r[1]
+			t.Add(r[0], r[1])
+		}
+	}
+	return a.emit([]map[string]string{out}, t)
+}
+
+// inSteps is what steps do, in short.
+func inSteps(steps []*family.Step) string {
+	var out []string
+	for _, s := range steps {
+		what := strings.TrimSpace(s.Word + " " + s.Path.Source)
+		for _, o := range s.Objects {
+			what += " " + o.OID
+		}
+		if s.Kind == family.Offer {
+			what = "offer " + s.By + " (" + inSteps(s.Steps) + ")"
+		}
+		out = append(out, strings.TrimSpace(what))
+	}
+	return strings.Join(out, "; ")
 }
 
 func (a *app) familyCheckCmd() *cobra.Command {

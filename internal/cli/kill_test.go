@@ -202,7 +202,7 @@ devices:
 // TestKilledAtRandom kills the program at random instants, and the resume of it, too, until one
 // comes to its end. CATENA_KILLS sets how many nights are played.
 func TestKilledAtRandom(t *testing.T) {
-	nights := 8
+	nights := 10
 	if n, err := strconv.Atoi(os.Getenv("CATENA_KILLS")); err == nil {
 		nights = n
 	}

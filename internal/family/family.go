@@ -36,6 +36,8 @@ type Family struct {
 	PlainBasic bool `yaml:"plain_basic"`
 	// Patience is how long its devices may take.
 	Patience firmware.Patience `yaml:"patience"`
+	// File is where it was read from; who reads it sets it.
+	File string `yaml:"-"`
 	// Program is how its devices are talked to; nil: the file does not say.
 	Program *Program `yaml:"-"`
 

@@ -196,7 +196,9 @@ func ReadFamily(name string) (family.Family, error) {
 	if err != nil {
 		return family.Family{}, err
 	}
-	return family.Parse(name, data)
+	f, err := family.Parse(name, data)
+	f.File = name
+	return f, err
 }
 
 // Match holds every known device against a shelf.
