@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -77,7 +76,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	if err != nil {
 		return err
 	}
-	at, as, err := a.reach(d, where)
+	at, as, err := a.reach(ctx, d, where)
 	if err != nil {
 		return err
 	}
@@ -114,52 +113,45 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	return a.tryUpdate(ctx, t, d, at, as, r, watch)
 }
 
-// reach is how to talk to what a person has named: a known device of the site, or an address.
-func (a *app) reach(d scripted.Dialect, where string) (at dialect.At, as login.Credential, err error) {
+// reach is how to talk to what a person has named: a known device of the site, which must still be
+// the same, or an address.
+func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at dialect.At,
+	as login.Credential, err error) {
 	e := device.Endpoint{Dialect: d.About().Name, Address: where}
 	if u, err := url.Parse(where); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
-		e.Scheme, e.Address = u.Scheme, u.Host
-		if u.Scheme == "http" {
-			e.Scheme = ""
-		}
+		e.Scheme, e.Address = strings.TrimSuffix(u.Scheme, "http"), u.Host
 	}
-	if _, err := a.siteDir(); err == nil {
-		w, err := a.openSite()
-		if err != nil {
-			return at, as, err
-		}
-		defer w.Close()
-		x, err := a.access(w)
-		if err != nil {
-			return at, as, err
-		}
-		_, known, unknown := w.Device(where)
-		if unknown == nil {
-			known.Dialect = d.About().Name
-		} else {
-			known = device.Device{Endpoint: withPort(e, d)}
-		}
-		at, as, ok := x.Contact(known)
-		if !ok { // a person has named the device: then one that is given for all will do
-			as, _, err = a.login()
-		}
+	port := strconv.Itoa(int(d.About().Ports[0]))
+	if e.Secure() {
+		port = "443"
+	}
+	e.Address = atPort(e.Address, port)
+	if _, err := a.siteDir(); err != nil {
+		as, _, err = a.login()
+		return dialect.At{Endpoint: e}, as, err
+	}
+	w, err := a.openSite()
+	if err != nil {
 		return at, as, err
 	}
-	as, _, err = a.login()
-	return dialect.At{Endpoint: withPort(e, d)}, as, err
-}
-
-// withPort adds the port where devices of a dialect usually answer.
-func withPort(e device.Endpoint, d scripted.Dialect) device.Endpoint {
-	if _, _, err := net.SplitHostPort(e.Address); err == nil {
-		return e
+	defer w.Close()
+	x, err := a.access(w)
+	if err != nil {
+		return at, as, err
 	}
-	port := d.About().Ports[0]
-	if e.Scheme == "https" {
-		port = 443
+	_, known, unknown := w.Device(where)
+	if unknown != nil {
+		known = device.Device{Endpoint: e}
 	}
-	e.Address = net.JoinHostPort(strings.Trim(e.Address, "[]"), strconv.Itoa(int(port)))
-	return e
+	known.Dialect = d.About().Name
+	at, as, ok := x.Contact(known)
+	if !ok { // a person has named the device: then one that is given for all will do
+		as, _, err = a.login()
+	}
+	if err == nil && unknown == nil { // before a password leaves
+		err = dialect.VerifyIdentity(ctx, d, at, known.Identity)
+	}
+	return at, as, err
 }
 
 // tellSeen shows one exchange.

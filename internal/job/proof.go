@@ -80,8 +80,8 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 		reason.Why = Unhealthy
 		return reason
 	}
-	if !w.keepsSettings(ctx) {
-		return &Reason{Why: SettingsChanged, Step: Proving}
+	if reason := w.settingsChanged(ctx); reason != nil {
+		return reason
 	}
 	w.see(r)
 	if there := w.answering(ctx, w.behind); len(there) < len(w.behind) {
@@ -90,26 +90,36 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 	return nil
 }
 
-// keepsSettings tells whether the device's settings are as before, where they can be read and no
-// image of its path clears or converts them.
-func (w *worker) keepsSettings(ctx context.Context) bool {
-	if w.baseline.Settings == "" || w.known.Alters {
-		return true
+// settingsChanged says that the device's settings are not as before, where they could be read then
+// and no image of its path clears or converts them.
+func (w *worker) settingsChanged(ctx context.Context) *Reason {
+	if w.baseline.Settings == "" {
+		return nil
 	}
-	return w.settings(ctx) == w.baseline.Settings
+	switch now, err := w.settings(ctx); {
+	case err != nil:
+		return said(Proving, err)
+	case now != w.baseline.Settings:
+		return &Reason{Why: SettingsChanged, Step: Proving}
+	}
+	return nil
 }
 
-// settings is a digest of the device's settings; empty: they cannot be read.
-func (w *worker) settings(ctx context.Context) string {
+// settings is a digest of the device's settings; empty: it does not tell them, or an image of its
+// path alters them.
+func (w *worker) settings(ctx context.Context) (string, error) {
 	settings, err := w.session.Settings()
+	if errors.Is(err, device.ErrUnsupported) || w.known.Alters {
+		return "", nil
+	}
 	if err != nil {
-		return ""
+		return "", err
 	}
 	raw, err := settings.Save(ctx)
 	if err != nil {
-		return ""
+		return "", err
 	}
-	return fmt.Sprintf("%x", sha256.Sum256(raw))
+	return fmt.Sprintf("%x", sha256.Sum256(raw)), nil
 }
 
 // askAtOnce is how many devices behind one are asked at the same time whether they answer.

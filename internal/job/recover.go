@@ -81,6 +81,11 @@ func (w *worker) finishParked(going, patience context.Context) (order.Event, err
 			reason.Why = Unhealthy
 		}
 	}
+	end := Step("")
+	if reason != nil {
+		end = Failed
+	}
+	_, reason = w.gather(patience, end, reason)
 	check.Cause = reason
 	if reason == nil {
 		w.baseline = w.said

@@ -179,3 +179,33 @@ func TestALockstepSetIsLookedAtFirst(t *testing.T) {
 		})
 	}
 }
+
+// A set of which one member is where it should be already waits for the one that is away, and then
+// begins: what was found at the first look does not count any more.
+func TestALockstepSetIsLookedAtAgain(t *testing.T) {
+	devices := troupe{"handset-1": {}, "handset-2": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		devices["handset-1"].version = "2.0"
+		devices["handset-2"].until = time.Now().Add(5 * time.Minute)
+		s := n.run(t, order.Order{WaitAway: 10 * time.Minute,
+			Devices: []order.Device{row("handset-1"), row("handset-2")},
+			Rules: order.Rules{Parallel: 1, Lockstep: []order.Set{{Name: "handsets",
+				Of: []string{"handset-1", "handset-2"}}}}})
+		assert.Equal(t, map[string]string{"handset-1": "skipped 2.0", "handset-2": "done 2.0"}, ends(s))
+	})
+}
+
+// Parked members of a set are looked at together, too, and one that is not waits for nobody in vain.
+func TestAParkedSet(t *testing.T) {
+	devices := troupe{"gate-1": {parks: true, drains: time.Nanosecond},
+		"gate-2": {parks: true, drains: time.Nanosecond}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		rules := order.Rules{Lockstep: []order.Set{{Name: "pair", Of: []string{"gate-1", "gate-2"}}}}
+		rows := []order.Device{row("gate-1"), row("gate-2")}
+		s := n.run(t, order.Order{Stage: true, Devices: rows, Rules: rules})
+		assert.Equal(t, 2, s.Count(job.Parked))
+		rows[0].Parked = true // a hand has changed the order: gate-2 is sent its image once more
+		s = n.run(t, order.Order{Devices: rows, Rules: rules})
+		assert.Equal(t, 2, s.Count(job.Done), ends(s))
+	})
+}

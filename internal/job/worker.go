@@ -287,8 +287,12 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 		reason.Why = Unhealthy
 		return Failed, reason
 	}
+	settings, err := w.settings(ctx)
+	if err != nil {
+		return Failed, said(Checking, err)
+	}
 	w.baseline = r
-	w.baseline.Settings = w.settings(ctx)
+	w.baseline.Settings = settings
 	return "", nil
 }
 

@@ -60,6 +60,21 @@ func (s *State) endOfMember(i int, begun bool) {
 	}
 }
 
+// toLookAt are the other members of a device's set, where nothing was changed on one of them and
+// none is at work: then the device is the first, and looks at all before it is changed.
+func (s *State) toLookAt(i int) (ids []string) {
+	for _, m := range s.work[i].set.members {
+		switch w := &s.work[m]; {
+		case m == i:
+		case w.phase == working || w.touched:
+			return nil
+		default:
+			ids = append(ids, w.ID)
+		}
+	}
+	return ids
+}
+
 // backwards are the changed members of a set, in levels.
 func (s *State) backwards(in *set) [][]int {
 	levels := map[int][]int{}

@@ -229,12 +229,8 @@ func (s *State) Next(now time.Time) (Action, bool) {
 			if w.set != nil && w.do == Flash {
 				a.Set = w.set.Name
 			}
-			if w.set != nil && !w.set.begun {
-				for _, m := range w.set.members {
-					if m != i {
-						a.Look = append(a.Look, s.work[m].ID)
-					}
-				}
+			if w.set != nil && w.do == Flash {
+				a.Look = s.toLookAt(i)
 			}
 			if w.do == Return {
 				a.Why = &Reason{Why: LockstepSet, Set: w.set.Name,

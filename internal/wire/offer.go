@@ -81,7 +81,7 @@ func (o *Offer) tftp(to string) error {
 			remote = addr.IP.String()
 		}
 		if remote != to || strings.TrimPrefix(name, "/") != o.File {
-			return errors.New("there is no such file")
+			return errors.New("file not found")
 		}
 		if !o.served.CompareAndSwap(false, true) {
 			return errors.New("it is being fetched already")

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/match"
@@ -106,6 +107,17 @@ func (r Row) Part() string {
 // Sendable tells whether the device's dialect can send it an image.
 func (r Row) Sendable() bool { return r.sendable }
 
+// sendsTo tells whether a device's dialect can send it an image. Each dialect is asked once: that
+// opens a session, and a list may have thousands of devices.
+func (w *Workspace) sendsTo(e device.Endpoint) bool {
+	can, asked := w.sends[e.Dialect]
+	if !asked {
+		can = w.Dialects.Updates(e)
+		w.sends[e.Dialect] = can
+	}
+	return can
+}
+
 // Mains are the rows of main components: one for each device.
 func Mains(rows []Row) []Row {
 	return slices.DeleteFunc(slices.Clone(rows), func(r Row) bool {
@@ -129,7 +141,7 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: w.Dialects.Protocol(d.Dialect),
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
-		sendable: w.Dialects.Updates(d.Endpoint)}
+		sendable: w.sendsTo(d.Endpoint)}
 	if w.unknown[d.ID] {
 		r.Version.Text = "?"
 	}

@@ -56,7 +56,8 @@ type Workspace struct {
 	Shelf    *shelf.Shelf
 	Families family.Set
 	Dialects dialect.Registry
-	Rows     []Row // every component of every device known, matched
+	sends    map[string]bool // by dialect: it can send images
+	Rows     []Row           // every component of every device known, matched
 	history  *job.History
 	seen     map[string]time.Time // when each device was last read or said something new, by ID
 	matcher  *match.Matcher
@@ -220,7 +221,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	w.Dialects = Dialects(w.Families)
+	w.Dialects, w.sends = Dialects(w.Families), map[string]bool{}
 	withdrawn, err := withdrawals(s)
 	if err != nil {
 		return err
