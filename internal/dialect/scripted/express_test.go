@@ -345,3 +345,25 @@ func TestComponentsOfTheirOwn(t *testing.T) {
 		assert.Equal(t, want, o.requests(), component)
 	}
 }
+
+// A secret is blanked before a line is cut to its length: no part of it is shown, or recorded.
+func TestNoPartOfASecretIsShown(t *testing.T) {
+	o := newOdd("1.0")
+	token := strings.Repeat("quoin", 20)
+	o.answer("POST /login", `{"padding":"`+strings.Repeat("-", 90)+`","token":"`+token+`"}`)
+	f, err := family.Parse("odd.yaml", []byte(oddHead+"login:\n  - post: /login\n    take: {token: $.token}\n"+oddRead))
+	require.NoError(t, err)
+	s := httptest.NewServer(o)
+	defer s.Close()
+	shown := 0
+	r, err := scripted.New(f, 1).Record(t.Context(), dialect.At{Endpoint: device.Endpoint{
+		Address: s.Listener.Addr().String()}}, login.Credential{}, func(seen scripted.Seen) {
+		for _, line := range slices.Concat(seen.Sent, seen.Got, seen.Took) {
+			shown++
+			assert.NotContains(t, line, "quoin")
+		}
+	})
+	require.NoError(t, err)
+	assert.NotZero(t, shown)
+	assert.NotContains(t, fmt.Sprintf("%+v", r), "quoin")
+}

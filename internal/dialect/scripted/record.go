@@ -114,6 +114,11 @@ func (t *tape) blanked() []Exchange {
 		for name, value := range e.Header {
 			e.Header[name] = blank.Replace(value)
 		}
+		for name, value := range e.Objects {
+			if text, is := value.(string); is {
+				e.Objects[name] = blank.Replace(text)
+			}
+		}
 	}
 	return t.all
 }

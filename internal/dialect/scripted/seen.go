@@ -45,7 +45,7 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 	blank := s.blanks()
 	out := Seen{Stage: [...]string{"recognise", "login", "inside"}[s.stage], Step: step,
 		Status: a.Status, Err: err}
-	add := func(to *[]string, line string) { *to = append(*to, blank.Replace(text.Clean(line))) }
+	add := func(to *[]string, line string) { *to = append(*to, text.Clean(blank.Replace(line))) }
 	switch {
 	case f.Target != "":
 		add(&out.Sent, f.Method+" "+f.Target)
@@ -53,7 +53,7 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 			add(&out.Sent, name+": "+f.Header.Get(name))
 		}
 		if len(f.Body) > 0 {
-			add(&out.Sent, string(f.Body[:min(len(f.Body), maxSeen)]))
+			add(&out.Sent, string(f.Body))
 		}
 	case f.Command != "":
 		add(&out.Sent, f.Command)
@@ -72,7 +72,8 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 	for _, name := range slices.Sorted(maps.Keys(a.Objects)) {
 		add(&out.Got, fmt.Sprintf("%s: %v", name, a.Objects[name]))
 	}
-	for line := range strings.SplitSeq(string(a.Body[:min(len(a.Body), maxSeen)]), "\n") {
+	body := blank.Replace(string(a.Body)) // a secret is blanked whole, then what is long is cut
+	for line := range strings.SplitSeq(body[:min(len(body), maxSeen)], "\n") {
 		if strings.TrimSpace(line) != "" {
 			add(&out.Got, line)
 		}
