@@ -120,12 +120,22 @@ func (o *Offer) http(to string) error {
 				return
 			}
 			o.served.Store(true)
-			http.ServeContent(w, r, o.File, time.Time{}, o.seeker(r.Method == http.MethodGet))
+			body := o.seeker(r.Method == http.MethodGet)
+			http.ServeContent(w, r, o.File, time.Time{}, body)
+			// only now all that was read is on its way; Close waits until it has left
+			if body.counts && body.at == o.body.Size && r.Context().Err() == nil {
+				o.done()
+			}
 		})}
 	o.Port = l.Addr().(*net.TCPAddr).Port
 	o.URL = "http://" + net.JoinHostPort(o.Host, strconv.Itoa(o.Port)) + path
 	o.group.Go(func() { _ = s.Serve(l) })
-	o.end = func() { _ = s.Close() }
+	o.end = func() {
+		leaving, cancel := context.WithTimeout(context.Background(), answerWithin)
+		defer cancel()
+		_ = s.Shutdown(leaving) // a device that takes no more is cut off then
+		_ = s.Close()
+	}
 	return nil
 }
 
@@ -143,7 +153,7 @@ func (o *Offer) tell(n int64) {
 }
 
 // seeker is the body for HTTP, which may ask for a part of it.
-func (o *Offer) seeker(counts bool) io.ReadSeeker {
+func (o *Offer) seeker(counts bool) *seeker {
 	return &seeker{SectionReader: io.NewSectionReader(o.body.From, 0, o.body.Size), of: o,
 		counts: counts}
 }
@@ -166,9 +176,6 @@ func (s *seeker) Read(p []byte) (int, error) {
 	s.at += int64(n)
 	if s.counts && n > 0 {
 		s.of.tell(s.at)
-		if s.at == s.of.body.Size {
-			s.of.done()
-		}
 	}
 	return n, err
 }
