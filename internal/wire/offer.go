@@ -122,8 +122,9 @@ func (o *Offer) http(to string) error {
 			o.served.Store(true)
 			body := o.seeker(r.Method == http.MethodGet)
 			http.ServeContent(w, r, o.File, time.Time{}, body)
-			// only now all that was read is on its way; Close waits until it has left
-			if body.counts && body.at == o.body.Size && r.Context().Err() == nil {
+			// All that was read is on its way when the flush says so; Close waits until it has
+			// left. A device that hangs up right after its last byte has it all the same.
+			if body.counts && body.at == o.body.Size && http.NewResponseController(w).Flush() == nil {
 				o.done()
 			}
 		})}
