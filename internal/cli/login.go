@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -48,6 +49,9 @@ type loginFlags struct {
 	user                 string
 	snmp                 login.SNMP
 	stdin, community     bool
+	secrets              []string // the names of those that families ask for
+	key, certificate     string   // files
+	agent                bool
 }
 
 func (a *app) loginAddCmd() *cobra.Command {
@@ -61,12 +65,19 @@ password is asked for without showing it, read from standard input with
 can be seen in the list of processes.
 
 A user of SNMPv3 has a second password where --privacy is named: it is asked for, the
-second line of standard input, or taken from CATENA_PRIVACY_PASSWORD.`,
+next line of standard input, or taken from CATENA_PRIVACY_PASSWORD. So are the secrets that a
+family asks for by their names (--secret), from CATENA_SECRET_NAME.
+
+With --key an SSH private key is kept with the login, or with --certificate beside it that
+of a client of TLS; a passphrase of the key is asked for once. With --agent the keys of the SSH
+agent are used; a public key named with --key says which one.`,
 		Example: `  catena login add --user keeper
   catena login add --device cam-31 --user keeper
   catena login add --model WX-20 --user admin --password-stdin < password
   catena login add --device switch-basin --community    an SNMP community
   catena login add --user monitor --auth sha256 --privacy aes
+  catena login add --model HD-7 --user service --secret enable
+  catena login add --model HD-7 --user service --key ~/.ssh/id_ed25519
   catena login add --user keeper --identity ~/catena-identity`,
 		Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error { return a.loginAdd(f) },
@@ -82,6 +93,11 @@ second line of standard input, or taken from CATENA_PRIVACY_PASSWORD.`,
 		"SNMPv3: the protocol of authentication: "+strings.Join(login.AuthProtocols, ", "))
 	c.Flags().StringVar(&f.snmp.Privacy, "privacy", "",
 		"SNMPv3: the protocol of encryption: "+strings.Join(login.PrivacyProtocols, ", "))
+	c.Flags().StringArrayVar(&f.secrets, "secret", nil,
+		"a secret that a family asks for by this name; may be repeated")
+	c.Flags().StringVar(&f.key, "key", "", "a file with an SSH private key, or that of the certificate")
+	c.Flags().StringVar(&f.certificate, "certificate", "", "a file with a TLS client's certificate")
+	c.Flags().BoolVar(&f.agent, "agent", false, "log in by the keys of the SSH agent")
 	c.Flags().BoolVar(&f.stdin, "password-stdin", false, "read the password from standard input")
 	return c
 }
@@ -101,6 +117,9 @@ func (a *app) loginAdd(f loginFlags) error {
 		if e.User == "" {
 			return usage("there is no user; name one with --user, or say --community for an SNMP community")
 		}
+	}
+	if err := a.keys(&e, f); err != nil {
+		return err
 	}
 	if err := a.newPasswords(&e, f); err != nil {
 		return err
@@ -127,6 +146,11 @@ func (a *app) loginAdd(f loginFlags) error {
 func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 	e := login.Entry{Kind: login.Site, User: f.user, SNMP: f.snmp}
 	named := 0
+	for _, name := range f.secrets {
+		if !login.SecretName.MatchString(name) {
+			return e, usage("%q cannot be the name of a secret; use lower-case letters, digits and _", name)
+		}
+	}
 	for _, of := range []struct {
 		kind login.Kind
 		of   string
@@ -139,7 +163,7 @@ func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 	switch {
 	case named > 1:
 		return e, usage("a login is for one of --device, --model and --group")
-	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy != "":
+	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy+f.key != "" || f.community && f.agent:
 		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community or the others")
 	case f.group != "" && w.Site.Groups[f.group] == nil:
 		return e, usage("site.yaml has no group %q", f.group)
@@ -185,12 +209,49 @@ func (a *app) newPasswords(e *login.Entry, f loginFlags) error {
 	if f.community {
 		what = "Community"
 	}
+	if e.Keyed() {
+		what = "Password (empty: none)"
+	}
 	var err error
 	e.Password, err = take(what, "CATENA_PASSWORD")
 	if err == nil && f.snmp.Privacy != "" {
 		e.SNMP.Secret, err = take("Privacy password (empty: the same)", "CATENA_PRIVACY_PASSWORD")
 	}
+	for _, name := range f.secrets {
+		if e.Secrets == nil {
+			e.Secrets = map[string]string{}
+		}
+		if err == nil {
+			e.Secrets[name], err = take("Secret "+name, "CATENA_SECRET_"+strings.ToUpper(name))
+		}
+	}
 	return err
+}
+
+// keys reads the key and the certificate of a login that is added.
+func (a *app) keys(e *login.Entry, f loginFlags) error {
+	for _, file := range []struct {
+		path string
+		to   *string
+	}{{f.key, &e.Key}, {f.certificate, &e.Certificate}} {
+		if file.path == "" {
+			continue
+		}
+		raw, err := os.ReadFile(file.path)
+		if err != nil {
+			return usage("%w", err)
+		}
+		*file.to = string(raw)
+	}
+	e.Agent = f.agent
+	err := e.More.Unlock(func() (string, error) { return a.askSecret("Passphrase of the key: ") })
+	switch {
+	case errors.Is(err, errNoTerminal):
+		return usage("%s has a passphrase, and there is no terminal to ask for it on; use the agent with --agent, or a copy without one", f.key)
+	case err != nil:
+		return usage("%s: %w", f.key, err)
+	}
+	return nil
 }
 
 // openBook opens the site's logins with the secret that was given or is asked for. With
@@ -285,10 +346,11 @@ func (a *app) loginListCmd() *cobra.Command {
 				return err
 			}
 			type line struct {
-				ID   string `json:"id"`
-				Kind string `json:"kind"`
-				Of   string `json:"of"`
-				User string `json:"user"`
+				ID      string   `json:"id"`
+				Kind    string   `json:"kind"`
+				Of      string   `json:"of"`
+				User    string   `json:"user"`
+				Secrets []string `json:"secrets"` // their names
 			}
 			rows := []line{}
 			t := view.Table{Columns: []string{"id", "for", "user"}}
@@ -301,8 +363,15 @@ func (a *app) loginListCmd() *cobra.Command {
 					if e.Label != "" {
 						of = e.Label
 					}
-					rows = append(rows, line{e.ID, string(e.Kind), of, e.User})
+					more := slices.Sorted(maps.Keys(e.Secrets))
+					rows = append(rows, line{e.ID, string(e.Kind), of, e.User, append([]string{}, more...)})
 					user := e.User
+					if e.Keyed() {
+						user += ", a key"
+					}
+					if len(more) > 0 {
+						user += ", " + strings.Join(more, ", ")
+					}
 					if user == "" {
 						user = "(community)"
 					}

@@ -1,11 +1,16 @@
 package login
 
 import (
+	"crypto/tls"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
+	"regexp"
 	"slices"
 	"strings"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // Credential is what one login attempt sends: a user and a password, or without a user
@@ -14,6 +19,7 @@ type Credential struct {
 	ID             string // names it without showing it; empty: given for this run
 	User, Password string
 	SNMP           SNMP // what SNMPv3 requires besides
+	More
 	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool
 }
@@ -21,6 +27,79 @@ type Credential struct {
 func (c Credential) String() string       { return "login" }
 func (c Credential) GoString() string     { return "login" }
 func (c Credential) LogValue() slog.Value { return slog.StringValue("login") }
+
+// More is what a login may have besides a user and a password, each as it was given.
+type More struct {
+	// Secrets are those that a family asks for by their names, such as a second password.
+	Secrets map[string]string `json:"secrets,omitempty"`
+	// Key is a private key in PEM, for SSH or of the certificate; it has no passphrase any more.
+	Key string `json:"key,omitempty"`
+	// Certificate is that of the client and who signed it, in PEM (RFC 8446, 4.4.2).
+	Certificate string `json:"certificate,omitempty"`
+	Agent       bool   `json:"agent,omitempty"` // the keys of the SSH agent are used
+}
+
+// Keyed tells whether it can do without a password.
+func (m More) Keyed() bool { return m.Key != "" || m.Agent }
+
+// Unlock takes the passphrase off the private key, if it has one: what is kept is encrypted
+// already. ask is asked for it once.
+func (m *More) Unlock(ask func() (string, error)) error {
+	switch {
+	case m.Key == "":
+		return nil
+	case m.Agent: // it says which of the agent's keys
+		_, _, _, _, err := ssh.ParseAuthorizedKey([]byte(m.Key))
+		return err
+	}
+	key, err := ssh.ParseRawPrivateKey([]byte(m.Key))
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) {
+		passphrase, failed := ask()
+		if failed != nil {
+			return failed
+		}
+		key, err = ssh.ParseRawPrivateKeyWithPassphrase([]byte(m.Key), []byte(passphrase))
+		if err == nil {
+			var block *pem.Block
+			block, err = ssh.MarshalPrivateKey(key, "")
+			if err == nil {
+				m.Key = string(pem.EncodeToMemory(block))
+			}
+		}
+	}
+	if err == nil && m.Certificate != "" {
+		_, err = tls.X509KeyPair([]byte(m.Certificate), []byte(m.Key))
+	}
+	if err != nil {
+		return fmt.Errorf("it holds no private key that can be used: %w", err)
+	}
+	return nil
+}
+
+// maxKey bounds a key or a certificate, in bytes.
+const maxKey = 32 << 10
+
+func (m More) check() error {
+	switch {
+	case m.Certificate != "" && m.Key == "":
+		return errors.New("a certificate requires its private key")
+	case len(m.Key) > maxKey || len(m.Certificate) > maxKey:
+		return fmt.Errorf("a key or a certificate of more than %d KiB", maxKey>>10)
+	}
+	for name, secret := range m.Secrets {
+		switch {
+		case !SecretName.MatchString(name):
+			return fmt.Errorf("%q cannot be the name of a secret; use lower-case letters, digits and _", name)
+		case secret == "" || len(secret) > maxSecret || strings.ContainsAny(secret, "\r\n\x00"):
+			return fmt.Errorf("the secret %s is empty, longer than %d bytes, or has a line break in it", name, maxSecret)
+		}
+	}
+	return nil
+}
+
+// SecretName is how the secrets are called that a family asks for.
+var SecretName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,31}$`)
 
 // SNMP is what a user of SNMPv3 has besides a name and a password (RFC 3414, RFC 3826, RFC
 // 7860). Without an Auth the usual ones are tried, with the password for both.

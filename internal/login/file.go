@@ -156,6 +156,13 @@ func Change(dir string, s Secret, change func(*Book) error) error {
 		if err := change(&b); err != nil {
 			return nil, err
 		}
+		if b.Own == "" {
+			own, err := age.GenerateX25519Identity()
+			if err != nil {
+				return nil, err
+			}
+			b.Own = own.String()
+		}
 		raw, err := json.Marshal(b)
 		if err != nil {
 			return nil, err

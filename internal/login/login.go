@@ -7,6 +7,7 @@ package login
 
 import (
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -39,6 +40,7 @@ type Entry struct {
 	User     string `json:"user,omitempty"`  // empty: an SNMP community
 	Password string `json:"password"`
 	SNMP     SNMP   `json:"snmp,omitzero"`
+	More
 }
 
 func (e Entry) String() string   { return e.For() }
@@ -71,7 +73,13 @@ func (e Entry) applies(d device.Device, groups []string) bool {
 // Book is all logins of a site.
 type Book struct {
 	Entries []Entry `json:"logins"`
+	// Own is an identity of age that the site has for what it keeps of its devices: it is in this
+	// file alone, and made with it.
+	Own string `json:"own,omitempty"`
 }
+
+func (b Book) String() string   { return "logins" }
+func (b Book) GoString() string { return "logins" }
 
 // For lists the logins for a device that is in these groups, in the order in which they
 // are to be tried: for the device, its model, its groups, the site; of one kind the one
@@ -82,7 +90,7 @@ func (b Book) For(d device.Device, groups []string) []Credential {
 		for _, e := range slices.Backward(b.Entries) {
 			if e.Kind == kind && e.applies(d, groups) {
 				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password,
-					SNMP: e.SNMP})
+					SNMP: e.SNMP, More: e.More})
 			}
 		}
 	}
@@ -105,7 +113,7 @@ func (b *Book) Add(e Entry) (Entry, error) {
 const maxSecret = 256 // bytes of a user or a password
 
 func (e Entry) check() error {
-	if err := e.SNMP.Check(); err != nil {
+	if err := errors.Join(e.SNMP.Check(), e.More.check()); err != nil {
 		return err
 	}
 	switch {
@@ -113,7 +121,7 @@ func (e Entry) check() error {
 		return fmt.Errorf("a login is for a device, a model, a group or the site")
 	case (e.Kind == Site) != (e.Of == ""):
 		return fmt.Errorf("a login for a %s requires its name", e.Kind)
-	case e.Password == "":
+	case e.Password == "" && (!e.Keyed() || e.User == ""):
 		return fmt.Errorf("the password is empty")
 	case !utf8.ValidString(e.User + e.Password):
 		return fmt.Errorf("a user or a password that is not UTF-8; it would not reach the device as it was typed")

@@ -1,6 +1,7 @@
 package login_test
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -87,7 +88,7 @@ func TestFile(t *testing.T) {
 	}))
 	got, err := login.Open(dir, right)
 	require.NoError(t, err)
-	assert.Equal(t, b, got)
+	assert.Equal(t, b.Entries, got.Entries)
 	raw, err := os.ReadFile(filepath.Join(dir, login.File))
 	require.NoError(t, err)
 	assert.NotContains(t, string(raw), "quoin")
@@ -119,7 +120,7 @@ func TestFile(t *testing.T) {
 	}))
 	got, err = login.Open(dir, identity)
 	require.NoError(t, err)
-	assert.Equal(t, b, got)
+	assert.Equal(t, b.Entries, got.Entries)
 
 	raw, err = os.ReadFile(filepath.Join(dir, login.File))
 	require.NoError(t, err)
@@ -169,4 +170,33 @@ func TestConcurrentAdds(t *testing.T) {
 	assert.Len(t, b.Entries, 13)
 	_, err = b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "na\xefve"})
 	assert.ErrorContains(t, err, "not UTF-8")
+}
+
+// What the site keeps of its devices can be read only with the book.
+func TestSeal(t *testing.T) {
+	dir := t.TempDir()
+	secret, err := login.Passphrase("a swan a day")
+	require.NoError(t, err)
+	_, err = login.Book{}.Seal([]byte("x"))
+	require.ErrorIs(t, err, login.ErrNoKey)
+	add := func(b *login.Book) error {
+		_, err := b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "quoin"})
+		return err
+	}
+	require.NoError(t, login.Change(dir, secret, add))
+	book, err := login.Open(dir, secret)
+	require.NoError(t, err)
+	for _, size := range []int{0, 1, 100_000} {
+		plain := bytes.Repeat([]byte("m"), size)
+		sealed, err := book.Seal(plain)
+		require.NoError(t, err)
+		require.NoError(t, login.Change(dir, secret, add))
+		again, err := login.Open(dir, secret)
+		require.NoError(t, err)
+		got, err := again.Unseal(sealed)
+		require.NoError(t, err, "the key stays")
+		assert.Equal(t, string(plain), string(got))
+		_, err = again.Unseal(sealed[:len(sealed)-1])
+		assert.Error(t, err)
+	}
 }

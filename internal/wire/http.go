@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/login"
 )
 
 // Bounds of what a device may take and give over HTTP.
@@ -44,6 +45,7 @@ type Trust func(kind, fingerprint string) error
 type HTTP struct {
 	client *http.Client
 	trust  Trust
+	own    *tls.Certificate
 }
 
 // NewHTTP makes a client whose TLS connections are shown to trust first.
@@ -75,6 +77,17 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 	return c, err
 }
 
+// With is the client that shows the login's certificate to who asks for one (RFC 8446, 4.3.2). It
+// is no secret: its private key stays here.
+func (h *HTTP) With(as login.Credential) *HTTP {
+	if as.Certificate != "" { // that they belong together was checked when they were added
+		if own, err := tls.X509KeyPair([]byte(as.Certificate), []byte(as.Key)); err == nil {
+			h.own = &own
+		}
+	}
+	return h
+}
+
 // dialTLS shows the device's certificate to trust before anything else is sent. Devices
 // sign their certificates themselves: what counts is that it is the one of the first
 // contact, not who signed it.
@@ -86,6 +99,12 @@ func (h *HTTP) dialTLS(ctx context.Context, network, address string) (net.Conn, 
 	t := tls.Client(c, &tls.Config{
 		InsecureSkipVerify: true, // see above
 		MinVersion:         tls.VersionTLS10,
+		GetClientCertificate: func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+			if h.own == nil {
+				return &tls.Certificate{}, nil // as who has none
+			}
+			return h.own, nil
+		},
 		VerifyConnection: func(state tls.ConnectionState) error {
 			if len(state.PeerCertificates) == 0 {
 				return errors.New("no certificate")

@@ -8,14 +8,17 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"os"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
 
 	"catena/internal/device"
 	"catena/internal/login"
@@ -40,9 +43,9 @@ type SSH struct {
 }
 
 // DialSSH connects and logs in. The host key is shown to trust before anything is sent; a login
-// is tried once, by the password method or, where the device has only that, keyboard-interactive,
-// whose questions are answered with the password where they do not echo, once. Its errors are
-// causes.
+// is tried once: by its key or the agent's, and if it has a password by that, or where the device has
+// only that, keyboard-interactive, whose questions are answered with the password where they do not
+// echo, once. Its errors are causes.
 func DialSSH(ctx context.Context, address string, as login.Credential, trust Trust) (*SSH, error) {
 	ctx, cancel := context.WithTimeout(ctx, sshWithin)
 	defer cancel()
@@ -67,7 +70,18 @@ func DialSSH(ctx context.Context, address string, as login.Credential, trust Tru
 			}
 			return trust(device.KeySSH, ssh.FingerprintSHA256(key))
 		},
-		Auth: []ssh.AuthMethod{ssh.PasswordCallback(once), ssh.KeyboardInteractive(
+	}
+	if as.Keyed() {
+		keys, done, err := signers(as)
+		defer done()
+		if err != nil {
+			_ = conn.Close()
+			return nil, cause(ctx, err)
+		}
+		config.Auth = append(config.Auth, ssh.PublicKeys(keys...))
+	}
+	if as.Password != "" {
+		config.Auth = append(config.Auth, ssh.PasswordCallback(once), ssh.KeyboardInteractive(
 			func(_, _ string, questions []string, echo []bool) (answers []string, err error) {
 				for i := range questions {
 					answer := ""
@@ -77,7 +91,8 @@ func DialSSH(ctx context.Context, address string, as login.Credential, trust Tru
 					answers = append(answers, answer)
 				}
 				return answers, err
-			})}}
+			}))
+	}
 	c, channels, requests, err := ssh.NewClientConn(conn, address, config)
 	if err != nil {
 		_ = conn.Close()
@@ -91,6 +106,33 @@ func DialSSH(ctx context.Context, address string, as login.Credential, trust Tru
 		return nil, cause(ctx, err)
 	}
 	return &SSH{client: ssh.NewClient(c, channels, requests), conn: conn}, nil
+}
+
+// agentKeys are how many keys of an agent are offered: a device counts each as a try.
+const agentKeys = 3
+
+// signers are the keys of a login: its own, or those of the SSH agent, which sign until done is
+// called. Beside the agent a public key says which of its keys it is.
+func signers(as login.Credential) (keys []ssh.Signer, done func(), err error) {
+	done = func() {}
+	if !as.Agent {
+		own, err := ssh.ParsePrivateKey([]byte(as.Key))
+		return []ssh.Signer{own}, done, err
+	}
+	conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK"))
+	if err != nil {
+		return nil, done, device.Because(device.OwnFault, "no SSH agent answers at SSH_AUTH_SOCK")
+	}
+	all, err := agent.NewClient(conn).Signers()
+	if only, _, _, _, bad := ssh.ParseAuthorizedKey([]byte(as.Key)); bad == nil {
+		all = slices.DeleteFunc(all, func(k ssh.Signer) bool {
+			return !bytes.Equal(k.PublicKey().Marshal(), only.Marshal())
+		})
+	}
+	if err == nil && len(all) == 0 {
+		err = device.Because(device.OwnFault, "the SSH agent has no key for it")
+	}
+	return all[:min(len(all), agentKeys)], func() { _ = conn.Close() }, err
 }
 
 // Greeting is what an SSH server says of itself before anything else (RFC 4253, 4.2), without the

@@ -118,7 +118,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 	if at.Path == "" {
 		at.Path = UsualPath
 	}
-	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust),
+	return &session{at: at, as: as, http: wire.NewHTTP(at.Trust).With(as),
 		auth: wire.HTTPAuth{As: as, Secure: at.Secure()}}
 }
 

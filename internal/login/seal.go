@@ -1,0 +1,41 @@
+package login
+
+import (
+	"bytes"
+	"errors"
+	"io"
+
+	"filippo.io/age"
+)
+
+// ErrNoKey is returned by Seal where the site keeps no logins, whose file has the key.
+var ErrNoKey = errors.New("it must be kept encrypted, and there is no key for that: the site keeps no logins")
+
+// Seal encrypts what the site keeps of its devices so that only who can open the book can read it.
+func (b Book) Seal(plain []byte) ([]byte, error) {
+	own, err := age.ParseX25519Identity(b.Own)
+	if err != nil {
+		return nil, ErrNoKey
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, own.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	_, err = w.Write(plain)
+	err = errors.Join(err, w.Close()) // which writes the rest
+	return out.Bytes(), err
+}
+
+// Unseal decrypts what Seal has encrypted; at most maxFile of it.
+func (b Book) Unseal(sealed []byte) ([]byte, error) {
+	own, err := age.ParseX25519Identity(b.Own)
+	if err != nil {
+		return nil, ErrNoKey
+	}
+	r, err := age.Decrypt(bytes.NewReader(sealed), own)
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(io.LimitReader(r, maxFile))
+}
