@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -36,7 +37,8 @@ func (a *app) familyTryCmd() *cobra.Command {
 came back, and what was taken of it. Passwords and tokens are blanked. Nothing is changed on the
 device without --update, which sends it an image and follows it until it runs.
 
-The login is CATENA_LOGIN, or the one that the site keeps for the device. With --record what the
+The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family asks for, or the
+one that the site keeps for the device. With --record what the
 device answered is kept without secrets, for catena family test.`,
 		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
   catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
@@ -76,9 +78,25 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	if err != nil {
 		return err
 	}
-	at, as, err := a.reach(ctx, d, where)
+	at, as, leave, err := a.reach(ctx, d, where)
+	defer leave()
 	if err != nil {
 		return err
+	}
+	for _, s := range d.Secrets() {
+		if given := a.getenv("CATENA_SECRET_" + strings.ToUpper(s)); given != "" {
+			secrets := maps.Clone(as.Secrets)
+			if secrets == nil {
+				secrets = map[string]string{}
+			}
+			secrets[s], as.Secrets = given, secrets
+		}
+	}
+	at.Ask = func(_ context.Context, what string) error {
+		if err := a.confirm("It asks: " + what + ". Is it done?"); err != nil {
+			return device.Because(device.NeedsPerson, "%s", what)
+		}
+		return nil
 	}
 	as.PlainBasic = plain
 	if t.record != "" {
@@ -110,13 +128,19 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	if t.update == "" {
 		return nil
 	}
-	return a.tryUpdate(ctx, t, d, at, as, r, watch)
+	err = a.tryUpdate(ctx, t, d, at, as, r, watch)
+	var cause *device.Cause
+	if errors.As(err, &cause) && cause.Problem == device.NoSecret {
+		return fmt.Errorf("%w; give it in CATENA_SECRET_%s", err, strings.ToUpper(cause.Detail))
+	}
+	return err
 }
 
 // reach is how to talk to what a person has named: a known device of the site, which must still be
-// the same, or an address.
+// the same, or an address. The site stays open until leave is called.
 func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at dialect.At,
-	as login.Credential, err error) {
+	as login.Credential, leave func(), err error) {
+	leave = func() {}
 	e := device.Endpoint{Dialect: d.About().Name, Address: where}
 	if u, err := url.Parse(where); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		e.Scheme, e.Address = strings.TrimSuffix(u.Scheme, "http"), u.Host
@@ -128,16 +152,16 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 	e.Address = atPort(e.Address, port)
 	if _, err := a.siteDir(); err != nil {
 		as, _, err = a.login()
-		return dialect.At{Endpoint: e}, as, err
+		return dialect.At{Endpoint: e}, as, leave, err
 	}
 	w, err := a.openSite()
 	if err != nil {
-		return at, as, err
+		return at, as, leave, err
 	}
-	defer w.Close()
+	leave = w.Close
 	x, err := a.access(w)
 	if err != nil {
-		return at, as, err
+		return at, as, leave, err
 	}
 	_, known, unknown := w.Device(where)
 	if unknown != nil {
@@ -151,7 +175,7 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 	if err == nil && unknown == nil { // before a password leaves
 		err = dialect.VerifyIdentity(ctx, d, at, known.Identity)
 	}
-	return at, as, err
+	return at, as, leave, err
 }
 
 // tellSeen shows one exchange.

@@ -123,7 +123,16 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	if err != nil {
 		return refused("%s cannot be made to show itself", name)
 	}
+	end := func() error { // also when the person has gone
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
+		defer cancel()
+		_, err := locator.Show(ending, false, output)
+		return errors.Join(err, session.Close(ending))
+	}
 	what, err := locator.Show(ctx, true, output)
+	if err != nil {
+		_ = session.Close(ctx) // nothing shows yet; what was entered for it is left
+	}
 	if errors.Is(err, device.ErrIdentityChanged) {
 		return refused("%s: %w; %s", name, err, exchanged(name))
 	}
@@ -135,11 +144,7 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	case <-time.After(lasts):
 	case <-ctx.Done():
 	}
-	// It is ended also when the person has gone.
-	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
-	defer cancel()
-	_, err = locator.Show(ending, false, output)
-	err = errors.Join(err, session.Close(ending))
+	err = end()
 	if err != nil && !errors.Is(err, device.ErrAway) {
 		return fmt.Errorf("%s could not be told to stop: %w", name, err)
 	}

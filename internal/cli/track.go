@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/signal"
@@ -20,13 +21,18 @@ import (
 
 func (a *app) trackCmd() *cobra.Command {
 	var once bool
+	var done, skip, because string
 	c := &cobra.Command{
 		Use:   "track [JOB]",
 		Short: "Watch a job, or see how it ended",
 		Long: `Show how far each device of a job is, live, from any terminal; without JOB, of the
 newest one. Where the output is no terminal, a line is printed for each step. What is
-shown is derived from the ledger: it is there after a crash and in the morning, too.`,
-		Example: "  catena track\n  catena track --once\n  catena track j2 --format json",
+shown is derived from the ledger: it is there after a crash and in the morning, too.
+
+Where a device requires somebody's hands, it says what it asks for. Say with --done that it was
+done, or with --skip that it was not, and why; from any terminal.`,
+		Example: "  catena track\n  catena track --once\n  catena track j2 --format json\n" +
+			"  catena track --done handset-4\n  catena track --skip handset-4 --because \"it is in the van\"",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("catena track takes at most one job")
@@ -45,6 +51,12 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 			if err != nil {
 				return err
 			}
+			switch {
+			case done != "" && skip != "", (skip == "") != (because == ""):
+				return usage("say --done DEVICE, or --skip DEVICE --because REASON")
+			case done != "" || skip != "":
+				return a.answered(job.Answer(w.Ledger, id, done+skip, skip != "", because))
+			}
 			if once {
 				return a.trackOnce(w, id)
 			}
@@ -55,6 +67,9 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 			return a.summary(w, state)
 		},
 	}
+	c.Flags().StringVar(&done, "done", "", "what this device asked for was done")
+	c.Flags().StringVar(&skip, "skip", "", "what this device asked for is not done")
+	c.Flags().StringVar(&because, "because", "", "why it is skipped")
 	c.Flags().BoolVar(&once, "once", false, "print one frame and end")
 	return c
 }
@@ -81,6 +96,18 @@ type tracked struct {
 }
 
 // trackOnce prints one frame. Its exit code says how the job ended, as that of track does.
+// answered tells a person that the job has their answer.
+func (a *app) answered(err error) error {
+	var not *job.NotAskingError
+	switch {
+	case errors.As(err, &not):
+		return usage("%w; see what is asked for: catena track --once", err)
+	case err == nil:
+		a.say("The job goes on with it.")
+	}
+	return err
+}
+
 func (a *app) trackOnce(w *workspace.Workspace, id string) error {
 	state, err := job.Load(w.Ledger, id)
 	if err != nil {
@@ -198,6 +225,10 @@ func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) 
 }
 
 func eventLine(e job.Event, from string) string {
+	if e.Asks != "" {
+		return fmt.Sprintf("%s  %-12s asks: %s  (when it is done: catena track --done %s)",
+			e.At.Local().Format("15:04:05"), e.Name, e.Asks, quoted(e.Name))
+	}
 	detail := from + " → " + e.To
 	if e.Direction == job.Back {
 		detail = "back to " + e.To
@@ -322,6 +353,9 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 	what := d.Reason
 	switch {
 	case what != "":
+	case d.Asks != "":
+		return []any{d.Name, d.From + " → " + d.To, view.Warn.Cell("asks"), bar, percent, rate, left,
+			d.Asks + "  (catena track --done " + quoted(d.Name) + ")"}
 	case waits != nil:
 		what = waits.Error()
 	case d.Step == job.Done:

@@ -134,6 +134,8 @@ func remedy(d device.Device) string {
 		}
 	case device.BadLogin, device.NoLogin:
 		return "add its login: catena login add --device " + quoted(d.Name)
+	case device.NoSecret:
+		return "add its login once more, with --secret " + d.Trouble.Detail + ": catena login add --device " + quoted(d.Name)
 	case device.RefusedBefore:
 		return "try them again: catena login test " + quoted(d.Name)
 	case device.PlainLogin:

@@ -30,6 +30,9 @@ const (
 	OnlyAnnounced  Problem = "only-announced"   // it was announced, but takes no connection
 	MissedLastScan Problem = "missed-last-scan" // the last scan looked and did not find it
 	Unsupported    Problem = "unsupported"      // Catena cannot do that with it yet
+	NeedsPerson    Problem = "needs-person"     // a person should do something, and did not
+	NotLeft        Problem = "not-left"         // what was entered could not be left again
+	NoSecret       Problem = "no-secret"        // its login has no secret of that name
 	// this machine could not ask: that says nothing of the device
 	OwnFault Problem = "own-fault"
 )
@@ -61,6 +64,7 @@ var (
 	ErrIdentityChanged = &Cause{Problem: Changed}
 	ErrUnsupported     = &Cause{Problem: Unsupported}
 	ErrOwnFault        = &Cause{Problem: OwnFault}
+	ErrNotLeft         = &Cause{Problem: NotLeft}
 )
 
 // Because is a cause of that kind with a detail, which is cleaned.
@@ -88,7 +92,20 @@ var sentences = map[Problem]string{
 	OnlyAnnounced:  "was announced, but takes no connection",
 	MissedLastScan: "did not answer the last scan",
 	Unsupported:    "Catena cannot do that with it yet",
+	NeedsPerson:    "needs a person",
+	NotLeft:        "was entered and could not be left again; the next command tries once more",
+	NoSecret:       "its family requires a secret that its login has not",
 	OwnFault:       "this machine could not ask it",
+}
+
+// HasSubject tells whether its sentence is about something else than the device, and so stands by
+// itself.
+func (c *Cause) HasSubject() bool {
+	switch c.Problem {
+	case Changed, OwnFault, NoLogin, NoSecret, Unsupported:
+		return true
+	}
+	return false
 }
 
 // Error is one sentence about the device, without its subject and without a remedy:

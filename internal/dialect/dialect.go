@@ -24,6 +24,23 @@ import (
 type At struct {
 	device.Endpoint
 	Trust wire.Trust // nil trusts every key
+	Aids
+}
+
+// Aids are what a session may need of who runs it. Each may be nil: then it is not there.
+type Aids struct {
+	// TrustAt is who is trusted at another port of the device; nil trusts every key.
+	TrustAt func(address string) wire.Trust
+	// Other is how another device of the site is talked to. Who it is was verified.
+	Other func(ctx context.Context, name string) (At, login.Credential, error)
+	// Keep keeps what the session has begun at the device, so that it is ended whatever happens:
+	// the next session is given it by Kept. With nothing, all is ended. It is on disk before Keep
+	// returns, encrypted where any of it is secret.
+	Keep func(begun []byte, secret bool) error
+	Kept func() ([]byte, error)
+	// Ask has a person do something, and returns once they say that it is done. Its error is that
+	// they will not, or that ctx is over.
+	Ask func(ctx context.Context, what string) error
 }
 
 // About is what the rest of the program must know of a dialect; nothing else about one
@@ -77,7 +94,8 @@ type Session interface {
 	Settings() (Settings, error)
 	// Locate is how the device makes itself known to a person who looks for it.
 	Locate() (Locator, error)
-	// Close ends what the session has open at the device.
+	// Close ends what the session has open at the device. Its error is device.ErrNotLeft where
+	// something stays that must be undone: it is kept for the next session.
 	Close(ctx context.Context) error
 }
 

@@ -30,9 +30,12 @@ type Filled struct {
 // Fill fills a request in. wire are the headers that go with every request.
 func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload}
-	if s.Protocol == "ssh" {
+	if s.Protocol == "ssh" || s.Protocol == "tftp" || s.Kind == Ask {
 		encode := shellWord
-		if s.Shell == "none" || s.Kind == Upload {
+		switch {
+		case s.Kind == Ask:
+			encode = asIs
+		case s.Shell == "none" || s.Kind == Upload:
 			encode = onlyPlain
 		}
 		f.Command, err = must(s.Path, v, encode)

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"reflect"
+	"slices"
 	"strings"
 
 	"catena/internal/text"
@@ -144,20 +146,47 @@ func Names(steps []*Step) (out []string) {
 	return out
 }
 
-// Secrets are the names that a program marks as secret.
-func Secrets(p *Program) (out []string) {
-	all := [][]*Step{p.Recognise, p.Read, p.Update, p.Restart, p.Revert, p.Blink}
-	for _, part := range p.Parts {
-		all = append(all, part.Update, part.Restart)
-	}
-	for _, steps := range all {
-		for _, s := range steps {
-			for _, t := range s.Take {
-				if t.Secret {
-					out = append(out, t.Name)
-				}
+// Secrets are the names of what a program takes and must not show: what its login and its enter
+// take, and what it marks.
+func (p *Program) SecretNames() []string {
+	out := append(Names(p.Login), Names(p.Enter.Steps)...)
+	Walk(p.all(), func(s *Step) {
+		for _, t := range s.Take {
+			if t.Secret {
+				out = append(out, t.Name)
 			}
 		}
+	})
+	return out
+}
+
+// UpdateNames are what the steps of updates take: it is kept until the update is over.
+func (p *Program) UpdateNames() []string {
+	out := append(Names(p.Update), Names(p.Restart)...)
+	for _, part := range p.Parts {
+		out = slices.Concat(out, Names(part.Update), Names(part.Restart))
 	}
 	return out
+}
+
+// all are the steps of a program.
+func (p *Program) all() []*Step {
+	out := slices.Concat(p.Recognise, p.Login, p.Logout, p.Enter.Steps, p.Enter.Leave, p.Read, p.Update,
+		p.Restart, p.Revert, p.Blink)
+	for _, part := range p.Parts {
+		out = slices.Concat(out, part.Update, part.Restart)
+	}
+	return out
+}
+
+// Typed reads values that were kept as JSON. What has another type than the name now is left out.
+func (p *Program) Typed(raw map[string]json.RawMessage) Values {
+	v := Values{}
+	for name, value := range raw {
+		to := reflect.New(reflect.TypeOf(p.names[name].zero()))
+		if p.names[name] != "" && json.Unmarshal(value, to.Interface()) == nil {
+			v[name] = to.Elem().Interface()
+		}
+	}
+	return v
 }

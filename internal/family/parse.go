@@ -17,17 +17,30 @@ import (
 )
 
 // The keys of a family file that say how devices are talked to.
-var programKeys = []string{"protocol", "ports", "wire", "recognise", "login", "logout", "read",
-	"state", "interlocks", "update", "restart", "restarts", "revert", "components", "blink"}
+var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "recognise", "login",
+	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components", "blink"}
 
 // The keys of a step, besides the one that says what it does.
-var stepKeys = []string{"query", "header", "json", "form", "xml", "text", "multipart", "chunks",
+var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "multipart", "chunks",
 	"take", "outcome", "when", "within", "expect", "until", "fail", "percent", "gone", "repeat",
 	"writes", "reply", "shell", "steps"}
 
 // What a step may do.
 var stepWords = []string{"get", "put", "post", "patch", "delete", "upload", "offer", "run", "set",
-	"poll", "wait"}
+	"poll", "wait", "ask"}
+
+// The protocols of steps, and what a step may do by each. Those of the file are all but the last two.
+var (
+	protocols  = []string{"http", "ssh", "snmp", "https", "tftp"}
+	wordsOfAll = []string{"offer", "wait", "ask"}
+	wordsOf    = map[string][]string{
+		"http":  {"get", "put", "post", "patch", "delete", "upload", "poll"},
+		"https": {"get", "put", "post", "patch", "delete", "upload", "poll"},
+		"ssh":   {"run", "upload", "poll", "get"},
+		"snmp":  {"get", "set", "poll"},
+		"tftp":  {"upload"},
+	}
+)
 
 // parser reads a program in two rounds: first the tree, with every name that a step takes, then
 // all that names are used in, which needs to know them. It gives up at the first mistake, by
@@ -39,7 +52,9 @@ type parser struct {
 	secret   map[string]bool
 	later    []func()
 	protocol string
-	says     *Extract // where a device says why it refuses; nil: it does not
+	says     *Extract          // where a device says why it refuses; nil: it does not
+	objects  map[string]string // object numbers of SNMP that the file has names for
+	inside   *Step             // the step that is being read; nil: none is
 }
 
 // parseProgram reads the keys of a program; nil where the file has none of them.
@@ -61,6 +76,8 @@ func parseProgram(doc *yamldoc.Doc, root map[string]ast.Node) (program *Program,
 	for _, check := range p.later {
 		check()
 	}
+	p.levels(root)
+	p.program.names = p.names
 	return p.program, nil
 }
 
@@ -73,12 +90,14 @@ func (p *parser) read(root map[string]ast.Node) {
 	p.protocol = "http"
 	if n := root["protocol"]; n != nil {
 		p.protocol = p.text(n)
-		if !slices.Contains([]string{"http", "ssh", "snmp"}, p.protocol) {
-			p.fail(n, "protocol: %q is not one of http, ssh, snmp%s", p.protocol,
-				meant(p.protocol, []string{"http", "ssh", "snmp"}))
+		if !slices.Contains(protocols[:3], p.protocol) {
+			p.fail(n, "protocol: %q is not one of %s%s", p.protocol, strings.Join(protocols[:3], ", "),
+				meant(p.protocol, protocols[:3]))
 		}
 	}
 	g.Protocol = p.protocol
+	p.secrets(root["secrets"])
+	p.objectNames(root["names"])
 	for _, n := range p.list(root["ports"]) {
 		port, err := strconv.ParseUint(p.text(n), 10, 16)
 		if err != nil || port == 0 {
@@ -97,11 +116,9 @@ func (p *parser) read(root map[string]ast.Node) {
 			p.says = &e
 		}
 	}
-	for key, to := range map[string]*[]*Step{"recognise": &g.Recognise, "login": &g.Login,
-		"logout": &g.Logout, "read": &g.Read, "update": &g.Update, "restart": &g.Restart,
-		"revert": &g.Revert} {
-		*to = p.steps(root[key])
-	}
+	g.Recognise, g.Login, g.Logout = p.steps(root["recognise"]), p.steps(root["login"]), p.steps(root["logout"])
+	g.Read, g.Update = p.steps(root["read"]), p.steps(root["update"])
+	g.Restart, g.Revert = p.steps(root["restart"]), p.steps(root["revert"])
 	for _, pair := range p.pairs(root["components"], "components") {
 		keys := p.keys(pair.value, "a component", "update", "restart")
 		if g.Parts == nil {
@@ -121,10 +138,86 @@ func (p *parser) read(root map[string]ast.Node) {
 		}
 		g.Restarts = count
 	}
+	p.entry(root["enter"], root["leave"])
 	p.state(root["state"])
 	p.interlocks(root["interlocks"])
 	p.blink(root["blink"])
 	p.complete(root)
+}
+
+// secrets reads the names of the secrets, and what each is for.
+func (p *parser) secrets(n ast.Node) {
+	for _, pair := range p.pairs(n, "secrets") {
+		level := p.text(pair.value)
+		if level != "reading" && level != "writing" {
+			p.fail(pair.value, "secrets: %s: is for reading or for writing", pair.name)
+		}
+		if !secretName.MatchString(pair.name) || pair.name == "user" || pair.name == "password" {
+			p.fail(pair.key, "secrets: %q cannot be a name; use lower-case letters, digits and _", pair.name)
+		}
+		p.program.Secrets = append(p.program.Secrets, Secret{pair.name, level == "writing"})
+	}
+}
+
+var secretName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,31}$`)
+
+// objectNames reads the names that the file gives to objects of SNMP.
+func (p *parser) objectNames(n ast.Node) {
+	p.objects = maps.Clone(standardObjects)
+	for _, pair := range p.pairs(n, "names") {
+		number := strings.TrimPrefix(p.text(pair.value), ".")
+		if !oid.MatchString(number) {
+			p.fail(pair.value, "names: %q is not an object's number, such as 1.3.6.1.4.1.64999.7.1", number)
+		}
+		p.objects[pair.name] = number
+	}
+}
+
+// objectNumber is the number of an object that is written as a number, or as a name and the rest of
+// the number: sysName.0.
+func (p *parser) objectNumber(at ast.Node, what, written string) string {
+	if oid.MatchString(written) {
+		return strings.TrimPrefix(written, ".")
+	}
+	name, rest, _ := strings.Cut(written, ".")
+	number := p.objects[name]
+	if number == "" {
+		p.fail(at, "%s: %q is neither an object's number, such as 1.3.6.1.2.1.1.5.0, nor a name such as sysName.0%s",
+			what, written, meant(name, slices.Sorted(maps.Keys(p.objects))))
+	}
+	if rest != "" {
+		number += "." + rest
+	}
+	if !oid.MatchString(number) {
+		p.fail(at, "%s: what stands behind the name %s must be numbers: %q", what, name, rest)
+	}
+	return number
+}
+
+// entry reads what is done around all else.
+func (p *parser) entry(enter, leave ast.Node) {
+	e := &p.program.Enter
+	if enter == nil && leave == nil {
+		return
+	}
+	const together = "enter: and leave: belong together: what the one does the other undoes"
+	if enter == nil {
+		p.fail(leave, together)
+	} else if leave == nil {
+		p.fail(enter, together)
+	}
+	in := p.keys(enter, "enter", "for", "steps")
+	if at := in["for"]; at != nil {
+		if e.Reads = p.text(at) == "reading"; !e.Reads && p.text(at) != "writing" {
+			p.fail(at, "enter: for: is reading, where reading requires it, too, or writing")
+		}
+	}
+	out := p.keys(leave, "leave", "steps", "expect")
+	e.Steps, e.Leave = p.steps(in["steps"]), p.steps(out["steps"])
+	if len(e.Steps) == 0 || len(e.Leave) == 0 {
+		p.fail(enter, "enter: and leave: each require steps:")
+	}
+	p.condition(out["expect"], &e.Left)
 }
 
 func (p *parser) state(n ast.Node) {
@@ -152,7 +245,7 @@ func (p *parser) interlocks(n ast.Node) {
 		p.program.Interlocks = append(p.program.Interlocks, Interlock{Else: p.text(keys["else"])})
 		at := keys["holds"]
 		p.later = append(p.later, func() {
-			p.program.Interlocks[i].Holds = p.compiled(at, reflect.Bool)
+			p.program.Interlocks[i].Holds = p.compiled(at, reflect.Bool, nil)
 		})
 	}
 }
@@ -169,6 +262,51 @@ func (p *parser) blink(n ast.Node) {
 	p.program.Blink = p.steps(keys["steps"])
 	if len(p.program.Blink) == 0 {
 		p.fail(n, "blink: requires steps:; $on is true to begin and false to end")
+	}
+}
+
+// levels refuses a value of the login where none may be sent, and a secret for writing where
+// something is only read.
+func (p *parser) levels(root map[string]ast.Node) {
+	g := p.program
+	writing := map[string]bool{}
+	for _, s := range g.Secrets {
+		writing[s.Name] = s.Writing
+	}
+	check := func(steps []*Step, bad func(name string) bool, key, why string) {
+		Walk(steps, func(s *Step) {
+			for _, name := range s.Logins {
+				if bad(name) {
+					p.fail(root[key], "%s: line %d: $login.%s %s", key, s.Line, name, why)
+				}
+			}
+		})
+	}
+	check(g.Recognise, func(string) bool { return true }, "recognise",
+		"cannot stand here: whom a login may be sent to is not known yet")
+	for key, steps := range map[string][]*Step{"login": g.Login, "logout": g.Logout, "read": g.Read} {
+		check(steps, func(name string) bool { return writing[name] }, key, "is a secret for writing, and this is done to read")
+	}
+	Walk(slices.Concat(g.Recognise, g.Read, g.Logout), func(s *Step) {
+		if s.Kind == Ask || s.Kind == Upload || s.Kind == Offer || s.On != "" {
+			p.fail(root["family"], "line %d: %s: or on: cannot stand where a device is only read", s.Line, s.Word)
+		}
+	})
+	Walk(g.Recognise, func(s *Step) {
+		if s.Protocol == "snmp" && g.Protocol != "snmp" {
+			p.fail(root["recognise"], "recognise: line %d: SNMP sends a community, which is a login", s.Line)
+		}
+	})
+	if g.Enter.Reads {
+		check(g.Enter.Steps, func(name string) bool { return writing[name] }, "enter", "is a secret for writing, and this is done to read")
+	}
+}
+
+// Walk does something with steps, and with those inside of them.
+func Walk(steps []*Step, do func(*Step)) {
+	for _, s := range steps {
+		do(s)
+		Walk(s.Steps, do)
 	}
 }
 
@@ -220,6 +358,9 @@ func (p *parser) step(n ast.Node) *Step {
 	keys := p.keys(n, "a step", append(slices.Clone(stepWords), stepKeys...)...)
 	at := n.GetToken().Position
 	s := &Step{Place: Place{at.Line, at.Column}, Protocol: p.protocol, says: p.says}
+	outer := p.inside
+	p.inside = s
+	defer func() { p.inside = outer }()
 	for _, word := range stepWords {
 		if keys[word] == nil {
 			continue
@@ -232,7 +373,12 @@ func (p *parser) step(n ast.Node) *Step {
 	if s.Word == "" {
 		p.fail(n, "a step must say what it does: %s", strings.Join(stepWords, ", "))
 	}
+	p.otherWay(keys, s)
 	does := keys[s.Word]
+	if all := append(slices.Clone(wordsOf[s.Protocol]), wordsOfAll...); !slices.Contains(all, s.Word) {
+		p.fail(does, "%s: is not a step of protocol: %s; there are %s", s.Word, s.Protocol,
+			strings.Join(all, ", "))
+	}
 	switch s.Word {
 	case "wait":
 		s.Kind, s.Pause = Wait, p.duration(does, "wait", time.Hour)
@@ -245,19 +391,11 @@ func (p *parser) step(n ast.Node) *Step {
 		if len(s.Steps) == 0 {
 			p.fail(n, "offer: requires steps:, which make the device fetch $offer.url")
 		}
-	case "upload":
-		s.Kind = Upload
-		p.target(does, s)
-	case "run":
-		if p.protocol != "ssh" {
-			p.fail(does, "run: is a step of protocol: ssh")
-		}
-		p.target(does, s)
 	case "set":
-		if p.protocol != "snmp" {
-			p.fail(does, "set: is a step of protocol: snmp")
-		}
 		s.Kind, s.Objects = Request, p.sets(does)
+	case "ask":
+		s.Kind = Ask
+		p.template(does, &s.Path)
 	default:
 		p.target(does, s)
 	}
@@ -265,31 +403,56 @@ func (p *parser) step(n ast.Node) *Step {
 	return s
 }
 
-// target is what a request goes to: a path, a command line, or objects.
-func (p *parser) target(does ast.Node, s *Step) {
-	if s.Kind == "" {
-		s.Kind = Request
-	}
-	if s.Word == "poll" {
-		s.Kind = Poll
-	}
-	if p.protocol == "snmp" {
-		if s.Word != "get" && s.Word != "poll" {
-			p.fail(does, "%s: is not a step of protocol: snmp; there are get, set, poll, offer, wait",
-				s.Word)
+// otherWay reads whether a step goes by another protocol, to another port, or to another device.
+func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
+	if n := keys["on"]; n != nil {
+		s.On = p.text(n)
+		if !deviceName.MatchString(s.On) {
+			p.fail(n, "on: names another device of the site, such as switch-basin")
 		}
+	}
+	n := keys["protocol"]
+	if n == nil {
+		return
+	}
+	name, port, given := strings.Cut(p.text(n), ":")
+	if !slices.Contains(protocols, name) {
+		p.fail(n, "protocol: %q is not one of %s%s", name, strings.Join(protocols, ", "), meant(name, protocols))
+	}
+	s.Protocol, s.Port = name, map[string]uint16{"http": 80, "https": 443, "ssh": 22, "snmp": 161,
+		"tftp": 69}[name]
+	if given {
+		number, err := strconv.ParseUint(port, 10, 16)
+		if err != nil || number == 0 {
+			p.fail(n, "protocol: %q is not a port; write for example ssh:2222", port)
+		}
+		s.Port = uint16(number)
+	}
+}
+
+var deviceName = regexp.MustCompile(`^[^\s"']{1,64}$`)
+
+// target is what a request goes to: a path, a command line, a file, or objects.
+func (p *parser) target(does ast.Node, s *Step) {
+	s.Kind = Request
+	switch s.Word {
+	case "poll":
+		s.Kind = Poll
+	case "upload":
+		s.Kind = Upload
+	}
+	if s.Protocol == "snmp" {
 		s.Objects = p.gets(does)
 		return
 	}
 	source := p.text(does)
-	if p.protocol == "ssh" {
-		if s.Word == "get" && source == "greeting" {
-			return
+	switch {
+	case s.Protocol == "ssh" && s.Word == "get":
+		if source != "greeting" {
+			p.fail(does, "get: of protocol: ssh is get: greeting; a command is run:")
 		}
-		if !slices.Contains([]string{"run", "poll", "upload"}, s.Word) {
-			p.fail(does, "%s: is not a step of protocol: ssh; there are run, upload, poll, offer, wait, and get: greeting",
-				s.Word)
-		}
+		return
+	case s.Protocol == "ssh", s.Protocol == "tftp":
 		p.templateOf(does, source, &s.Path)
 		return
 	}
@@ -310,7 +473,7 @@ func (p *parser) target(does ast.Node, s *Step) {
 }
 
 // only says which steps a key belongs to.
-var only = map[string][]string{"until": {"poll"}, "fail": {"poll"}, "percent": {"poll"},
+var only = map[string][]string{"until": {"poll", "ask"}, "from": {"upload"}, "fail": {"poll"}, "percent": {"poll"},
 	"steps": {"offer"}, "chunks": {"upload"}, "reply": {"run"}, "shell": {"run", "poll"}}
 
 // beside reads what stands beside the word of a step.
@@ -322,7 +485,7 @@ func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
 	}
 	for _, key := range []string{"query", "header", "json", "form", "xml", "text", "multipart"} {
 		if keys[key] != nil && (s.Method == "" || s.Method == "GET") && (s.Method == "" || key != "query" && key != "header") {
-			p.fail(keys[key], "%s: cannot go with %s of protocol: %s", key, s.Word, p.protocol)
+			p.fail(keys[key], "%s: cannot go with %s of protocol: %s", key, s.Word, s.Protocol)
 		}
 	}
 	s.Query, s.Header = p.fields(keys["query"]), p.fields(keys["header"])
@@ -334,6 +497,7 @@ func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
 	p.condition(keys["until"], &s.Until)
 	p.condition(keys["fail"], &s.Fail)
 	p.expression(keys["percent"], &s.Percent, reflect.Int)
+	p.expression(keys["from"], &s.From, reflect.Int)
 	if keys["within"] != nil {
 		s.Within = p.duration(keys["within"], "within", 24*time.Hour)
 	}
@@ -384,7 +548,8 @@ func (p *parser) body(n ast.Node, keys map[string]ast.Node) *Body {
 		case "json":
 			tree := p.tree(at)
 			b.JSON = &tree
-			p.later = append(p.later, func() { p.fillTree(&tree) })
+			step := p.inside
+			p.later = append(p.later, func() { p.fillTree(&tree, step) })
 		case "form", "multipart":
 			b.Fields = p.fields(at)
 		default:
@@ -445,12 +610,12 @@ func (p *parser) tree(n ast.Node) Tree {
 var plainJSON = regexp.MustCompile(`^(-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?|true|false|null)$`)
 
 // fillTree compiles the texts of a tree, once all names are known.
-func (p *parser) fillTree(t *Tree) {
+func (p *parser) fillTree(t *Tree, step *Step) {
 	if t.Kind == TreeText {
-		t.Text = p.parsed(t.at, t.Text.Source)
+		t.Text = p.parsed(t.at, t.Text.Source, step)
 	}
 	for i := range t.Items {
-		p.fillTree(&t.Items[i])
+		p.fillTree(&t.Items[i], step)
 	}
 }
 
@@ -502,7 +667,7 @@ func (p *parser) outcomes(n ast.Node, s *Step) {
 		}
 		s.Outcomes[i] = o
 		outcomes, key := s.Outcomes, pair.key
-		p.later = append(p.later, func() { outcomes[i].If = p.compiled(key, reflect.Bool) })
+		p.later = append(p.later, func() { outcomes[i].If = p.compiled(key, reflect.Bool, s) })
 	}
 }
 
@@ -521,10 +686,7 @@ func (p *parser) gets(n ast.Node) (out []Object) {
 				o.As, source = as, strings.TrimSpace(rest)
 			}
 		}
-		o.OID, o.Tail = strings.TrimPrefix(source, "."), o.As == Map
-		if !oid.MatchString(source) {
-			p.fail(pair.value, "get: %q is not an object's number, such as 1.3.6.1.2.1.1.5.0", source)
-		}
+		o.OID, o.Tail = p.objectNumber(pair.value, "get", source), o.As == Map
 		if !plainNameOnly.MatchString(pair.name) || ambient[pair.name] != nil {
 			p.fail(pair.key, "get: %q cannot be a name; use letters, digits and _", pair.name)
 		}
@@ -538,14 +700,12 @@ func (p *parser) gets(n ast.Node) (out []Object) {
 func (p *parser) sets(n ast.Node) []Object {
 	var out []Object
 	for _, pair := range p.pairs(n, "set") {
-		if !oid.MatchString(pair.name) {
-			p.fail(pair.key, "set: %q is not an object's number, such as 1.3.6.1.2.1.1.5.0", pair.name)
-		}
+		number := p.objectNumber(pair.key, "set", pair.name)
 		as, value, _ := strings.Cut(p.text(pair.value), " ")
 		if !slices.Contains([]string{"int", "text", "address", "hex"}, as) {
 			p.fail(pair.value, "set: write the type, and the value: int 2, text $offer.file, address $offer.host, hex 0a02")
 		}
-		out = append(out, Object{OID: strings.TrimPrefix(pair.name, "."), Type: as,
+		out = append(out, Object{OID: number, Type: as,
 			Value: Template{Source: value}})
 	}
 	for i, pair := range p.pairs(n, "set") {
@@ -573,18 +733,16 @@ func (p *parser) template(n ast.Node, to *Template) {
 // templateOf compiles a template once all names are known.
 func (p *parser) templateOf(n ast.Node, source string, to *Template) {
 	to.Source = source
-	p.later = append(p.later, func() { *to = p.parsed(n, source) })
+	step := p.inside
+	p.later = append(p.later, func() { *to = p.parsed(n, source, step) })
 }
 
-func (p *parser) parsed(n ast.Node, source string) Template {
+func (p *parser) parsed(n ast.Node, source string, step *Step) Template {
 	t, err := template(source, p.names)
 	if err != nil {
 		p.fail(n, "%v", explained(err, p.names))
 	}
-	p.asks(source)
-	for _, sum := range []string{"sha1", "md5", "crc32"} {
-		p.program.Sums = p.program.Sums || strings.Contains(source, "image."+sum)
-	}
+	p.uses(n, t.uses, step)
 	return t
 }
 
@@ -592,23 +750,46 @@ func (p *parser) condition(n ast.Node, to **Expr) { p.expression(n, to, reflect.
 
 func (p *parser) expression(n ast.Node, to **Expr, as reflect.Kind) {
 	if n != nil {
-		p.later = append(p.later, func() { *to = p.compiled(n, as) })
+		step := p.inside
+		p.later = append(p.later, func() { *to = p.compiled(n, as, step) })
 	}
 }
 
-// asks notes that a value or a condition depends on the component.
-func (p *parser) asks(source string) {
-	p.program.ByPart = p.program.ByPart || componentName.MatchString(source)
+// uses notes what a value or a condition asks of the given values, and refuses a secret of the login
+// that the file does not declare.
+func (p *parser) uses(at ast.Node, all []string, step *Step) {
+	for _, use := range all {
+		name, ofLogin := strings.CutPrefix(use, "login.")
+		switch {
+		case use == "component":
+			p.program.ByPart = true
+		case slices.Contains(otherSums, use):
+			p.program.Sums = true
+		case ofLogin && step == nil:
+			p.fail(at, "a value of the login stands only in steps")
+		case ofLogin:
+			known := []string{"user", "password"}
+			for _, s := range p.program.Secrets {
+				known = append(known, s.Name)
+			}
+			if !slices.Contains(known, name) {
+				p.fail(at, "the login has no %s%s; what a login has besides user and password is named in secrets:",
+					name, meant(name, known))
+			}
+			step.Logins = append(step.Logins, name)
+		}
+	}
 }
 
-var componentName = regexp.MustCompile(`\bcomponent\b`)
+// otherSums are the checksums of an image that are not known without reading it.
+var otherSums = []string{"image.sha1", "image.md5", "image.md5_base64", "image.crc32"}
 
-func (p *parser) compiled(n ast.Node, as reflect.Kind) *Expr {
-	p.asks(p.text(n))
+func (p *parser) compiled(n ast.Node, as reflect.Kind, step *Step) *Expr {
 	e, err := compile(p.text(n), p.names, as)
 	if err != nil {
 		p.fail(n, "%v", explained(err, p.names))
 	}
+	p.uses(n, e.uses, step)
 	return e
 }
 

@@ -12,12 +12,14 @@ type Program struct {
 	Protocol string   // http, ssh, snmp
 	Ports    []uint16 // where such devices usually answer
 	Wire     []Field  // headers that go with every request
+	Secrets  []Secret // of the login, besides user and password
 	ByPart   bool     // its steps ask which component is updated
 	Sums     bool     // it uses checksums of an image besides SHA-256
 
 	Recognise []*Step // without a login
 	Login     []*Step // how a session begins; none: the protocol's own login is enough
 	Logout    []*Step
+	Enter     Entry // around all that is done there
 	Read      []*Step
 
 	Busy    *Expr // bool: it writes, and must be left alone
@@ -34,6 +36,21 @@ type Program struct {
 	Revert     []*Step         // the switch to the other slot; none: it has one
 	Blink      []*Step
 	Shows      string // what it does when it blinks, in words
+	names      map[string]Type
+}
+
+// Secret is a value of the login that the family asks for by its name.
+type Secret struct {
+	Name    string
+	Writing bool // it goes out only for what changes something
+}
+
+// Entry is what is done before a device is worked on, and undone after it, whatever the end.
+type Entry struct {
+	Reads bool // reading requires it, too
+	Steps []*Step
+	Leave []*Step
+	Left  *Expr // bool, on what read takes after it: that it was undone; nil: not looked at
 }
 
 // Part is how one component is updated.
@@ -71,6 +88,7 @@ const (
 	Offer   Kind = "offer"   // the device fetches the image from Catena
 	Poll    Kind = "poll"    // ask again until
 	Wait    Kind = "wait"
+	Ask     Kind = "ask" // a person does something, and says so
 )
 
 // Step is one thing that is done with a device. It runs so: when → its fields are filled in → it
@@ -78,15 +96,19 @@ const (
 type Step struct {
 	Place
 	Kind     Kind
-	Word     string // as the file has it: get, put, run, …
-	Protocol string
+	Word     string   // as the file has it: get, put, run, …
+	Protocol string   // http, https, ssh, snmp, tftp
+	Port     uint16   // 0: where the device was found
+	On       string   // the name of another device, which it is sent to; empty: this one
+	Logins   []string // the values of the login in it
 	Method   string   // of HTTP
-	Path     Template // of HTTP; the command line of SSH; the remote path of an SSH upload
+	Path     Template // of HTTP; the command line of SSH; the remote path of an upload; what is asked
 	Objects  []Object // of SNMP
 	Query    []Field
 	Header   []Field
 	Body     *Body
 	Chunk    int64 // bytes of one request of an upload; 0: all of it is one request
+	From     *Expr // int, of an upload: the bytes that the device has already; nil: none
 	Reply    []Reply
 	By       string  // of offer: http, tftp
 	Steps    []*Step // of offer: what makes the device fetch
@@ -97,7 +119,7 @@ type Step struct {
 	Outcomes []Outcome
 	Expect   *Expr // bool
 
-	Until   *Expr // bool, of a poll
+	Until   *Expr // bool, of a poll; of an ask: how the device itself shows that it was done
 	Fail    *Expr // bool, of a poll
 	Percent *Expr // int, of a poll
 

@@ -1,14 +1,18 @@
 package family_test
 
 import (
+	"bytes"
+	"encoding/json"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -60,7 +64,7 @@ func TestMistakes(t *testing.T) {
 		whole("read:\n  - get: /a\n    json: {a: 1}\n    take: {version: $.v}\n"):                    "json: cannot go with get",
 		whole("read:\n  - post: /a\n    json: {a: 1}\n    form: {b: 2}\n    take: {version: $.v}\n"): "carries one body: json or form",
 		whole("read:\n  - get: /a\n    outcome: {404: gone}\n    take: {version: $.v}\n"):            `outcome: "gone" is not one of ok, done`,
-		whole("read:\n  - run: show\n    take: {version: $.v}\n"):                                    "run: is a step of protocol: ssh",
+		whole("read:\n  - run: show\n    take: {version: $.v}\n"):                                    "run: is not a step of protocol: http; there are get, put, post, patch, delete, upload, poll, offer, wait, ask",
 		whole("read:\n  - get: /a\n    take: {version: $.v, components: $.c}\n"):                     "components: is a text here and must be taken as a map",
 		whole("read: {get: /a}\n"):                                                                   "must be a list",
 	} {
@@ -190,7 +194,7 @@ read:
 	require.NoError(t, err)
 	assert.Equal(t, "/a?part=io", f.Target)
 	assert.Equal(t, "Bearer t", f.Header.Get("Authorization"))
-	f, err = p.Login[0].Fill(family.Values{"login": family.LoginValues{User: "keeper"}}, nil)
+	f, err = p.Login[0].Fill(family.Values{"login": family.LoginValues{"user": "keeper"}}, nil)
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"user":"keeper","parts":["x"]}`, string(f.Body))
 	assert.False(t, f.Secret)
@@ -320,7 +324,7 @@ func TestTheManual(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, f.Program.Update)
 	for _, word := range slices.Concat(family.Keys(), wordsOf(family.Words)) {
-		assert.Contains(t, string(raw), "`"+word+"`", "the manual says nothing of it")
+		assert.True(t, strings.Contains(string(raw), "`"+word+"`"), "the manual says nothing of %s", word)
 	}
 }
 
@@ -329,4 +333,51 @@ func wordsOf(all []family.Word) (out []string) {
 		out = append(out, string(w))
 	}
 	return out
+}
+
+// An independent validator finds that the schema holds for the families that there are, and finds
+// the mistakes that an editor should show.
+func TestTheSchema(t *testing.T) {
+	python := "/usr/bin/python3"
+	if exec.Command(python, "-c", "import jsonschema").Run() != nil {
+		t.Skip("needs python3-jsonschema")
+	}
+	raw, err := family.Schema()
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "schema.json")
+	require.NoError(t, os.WriteFile(file, raw, 0o600))
+	check := func(text string) string {
+		var value any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &value))
+		in, err := json.Marshal(value)
+		require.NoError(t, err)
+		c := exec.Command(python, "-c", `import json, jsonschema, sys
+s = json.load(open(sys.argv[1])); jsonschema.Draft202012Validator.check_schema(s)
+for e in jsonschema.Draft202012Validator(s).iter_errors(json.load(sys.stdin)): print(e.json_path, e.message)`, file)
+		c.Stdin = bytes.NewReader(in)
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		return string(out)
+	}
+	all, err := filepath.Glob("../sim/families/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, all)
+	for _, name := range all {
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Empty(t, check(string(text)), name)
+	}
+	for text, want := range map[string]string{
+		whole("raed:\n  - get: /a\n"):                          "raed",
+		whole("read:\n  - {get: /a, post: /b}\n"):              "$.read[0]",
+		whole("read:\n  - {get: /a, tkae: {v: $.v}}\n"):        "tkae",
+		whole("secrets: {a: sometimes}\n"):                     "sometimes",
+		whole("enter:\n  steps: [{post: /a}]\n  while: x\n"):   "while",
+		whole("update:\n  - {upload: PUT /a, within: soon}\n"): "soon",
+	} {
+		assert.Contains(t, check(text), want)
+	}
+	for _, key := range family.Keys() {
+		assert.Contains(t, string(raw), `"`+key+`":`)
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/vm"
 )
 
@@ -19,11 +20,8 @@ type Values map[string]any
 
 // The values that a caller brings; their fields are what a family can name.
 type (
-	// LoginValues are the login: $login.user, $login.password.
-	LoginValues struct {
-		User     string `expr:"user"`
-		Password string `expr:"password"`
-	}
+	// LoginValues are the login: user, password, and the secrets that the family asks for.
+	LoginValues map[string]string
 	// ImageValues are the image that is sent. Checksums are those of all of it.
 	ImageValues struct {
 		Name         string `expr:"name"` // on the wire
@@ -46,10 +44,7 @@ type (
 
 // ambient are the names that no step takes, with values of their types.
 var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{},
-	"component": "", "on": false, "status": 0}
-
-// secrets are given values that must not be shown.
-var secrets = []string{"login.password"}
+	"component": "", "try": "", "on": false, "status": 0}
 
 // asked are the functions that expressions may call about the answer at hand; nil: none is.
 func asked(a *Answer) Values {
@@ -79,6 +74,7 @@ type Expr struct {
 	Source  string
 	program *vm.Program
 	names   map[string]Type
+	uses    []string // the given values in it: component, login.user, image.sha1, …
 }
 
 // maxNodes bounds an expression: a longer one is no condition that a person can check.
@@ -106,12 +102,47 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 		line, _, _ := strings.Cut(strings.TrimSpace(err.Error()), "\n")
 		return nil, errors.New(line)
 	}
+	root := e.program.Node()
+	used := &usage{}
+	ast.Walk(&root, used)
+	if used.whole > 0 {
+		return nil, errors.New("a value of the login is named: login.user, login.password")
+	}
+	e.uses = used.all
 	for _, m := range extracts.FindAllStringSubmatch(source, -1) {
 		if _, err := parseExtract(m[1]); err != nil {
 			return nil, err
 		}
 	}
 	return e, nil
+}
+
+// usage finds the given values that an expression uses.
+type usage struct {
+	all   []string
+	whole int // how often the login itself is named without one of its values
+}
+
+// Visit notes a node; those inside come first.
+func (u *usage) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.IdentifierNode:
+		if ambient[n.Value] != nil {
+			u.all = append(u.all, n.Value)
+			if n.Value == "login" {
+				u.whole++
+			}
+		}
+	case *ast.MemberNode:
+		of, isName := n.Node.(*ast.IdentifierNode)
+		key, isKey := n.Property.(*ast.StringNode)
+		if isName && isKey && ambient[of.Value] != nil {
+			u.all = append(u.all, of.Value+"."+key.Value)
+			if of.Value == "login" {
+				u.whole-- // its name was just counted
+			}
+		}
+	}
 }
 
 // env is what an expression sees. Names that are not set have the zero value of their type.
@@ -172,6 +203,7 @@ func (e *Expr) String(v Values) (string, error) {
 type Template struct {
 	Source string
 	Secret bool // it holds what must not be shown
+	uses   []string
 	parts  []part
 }
 
@@ -226,8 +258,9 @@ func template(source string, names map[string]Type) (Template, error) {
 		if err != nil {
 			return t, fmt.Errorf("$%s: %w", inner, err)
 		}
-		for _, s := range secrets {
-			t.Secret = t.Secret || strings.Contains(inner, s)
+		for _, use := range e.uses {
+			t.uses = append(t.uses, use)
+			t.Secret = t.Secret || strings.HasPrefix(use, "login.") && use != "login.user"
 		}
 		flush()
 		t.parts = append(t.parts, part{name: name, expr: e})

@@ -122,6 +122,21 @@ func Sentence(e ledger.Entry) string {
 			return s + " failed: " + b.Cause.Error()
 		}
 		return ""
+	case Asked:
+		var b askedBody
+		if json.Unmarshal(e.Body, &b) != nil {
+			break
+		}
+		return "asks: " + b.What
+	case Answered:
+		var b answeredBody
+		if json.Unmarshal(e.Body, &b) != nil {
+			break
+		}
+		if b.Skip {
+			return "a person skipped that: " + b.Because
+		}
+		return "a person has done that"
 	case Postponed:
 		return "was away, and is asked again"
 	case Proved:
@@ -163,6 +178,7 @@ type Event struct {
 	Version   string    `json:"version,omitempty"`
 	Cause     *Reason   `json:"cause,omitempty"`
 	Reason    string    `json:"reason,omitempty"` // the cause in words
+	Asks      string    `json:"asks,omitempty"`   // what a person is asked to do at it
 }
 
 // Events are the steps begun and the ends of a job after the entry number after. names
@@ -180,6 +196,10 @@ func Events(l *ledger.Ledger, id string, after int64, names map[string]string) (
 			var b Effect
 			err = json.Unmarshal(e.Body, &b)
 			ev.Step, ev.To, ev.Direction = b.Step, label(b.Component, b.Version), b.Direction
+		case Asked:
+			var b askedBody
+			err = json.Unmarshal(e.Body, &b)
+			ev.Asks = b.What
 		case Ended:
 			var b endBody
 			err = json.Unmarshal(e.Body, &b)

@@ -278,6 +278,12 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 // process that died leaves the file of its lock; the newest job is looked at without one, too,
 // in case the folder was copied without it.
 func Interrupted(l *ledger.Ledger) (out []State, err error) {
+	all, err := unended(l)
+	return slices.DeleteFunc(all, func(s State) bool { return l.Held(s.ID) }), err
+}
+
+// unended are the jobs that have begun and not ended, also those that are at work.
+func unended(l *ledger.Ledger) (out []State, err error) {
 	newest, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
 	if err != nil {
 		return nil, err
@@ -300,7 +306,7 @@ func Interrupted(l *ledger.Ledger) (out []State, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if !open || l.Held(id) {
+		if !open {
 			continue
 		}
 		s, err := Load(l, id)
@@ -310,6 +316,21 @@ func Interrupted(l *ledger.Ledger) (out []State, err error) {
 		out = append(out, s)
 	}
 	return out, nil
+}
+
+// Held are the devices that a job is not done with, by ID, and the job: one that is at work, or one
+// that was cut off and may go on.
+func Held(l *ledger.Ledger) (map[string]string, error) {
+	states, err := unended(l)
+	held := map[string]string{}
+	for _, s := range states {
+		for _, d := range s.Devices {
+			if !d.Step.End() && d.Step != Waiting {
+				held[d.ID] = s.ID
+			}
+		}
+	}
+	return held, err
 }
 
 // isOpen tells whether a job was not closed: Closed is the last entry of one that was.

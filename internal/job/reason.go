@@ -40,6 +40,7 @@ const (
 	NoRollback      Why = "no-rollback"      // it cannot be rolled back: there is no image of Want
 	ProvenAnyway    Why = "proven-anyway"    // proven, although a step failed
 	RollbackFailed  Why = "rollback-failed"  // on its way back
+	NotLeft         Why = "not-left"         // Device says what must still be undone there
 )
 
 // Reason says why a device ended as it did: a kind for code, fields for the sentence,
@@ -127,7 +128,7 @@ func (r *Reason) sentence() string {
 	case NoLogin:
 		return "no login is known for it"
 	case DeviceSaid:
-		if r.Device.Problem == device.Changed { // the subject is not the device that was known
+		if r.Device.HasSubject() {
 			return strings.TrimSuffix(during[r.Step], "it ") + r.Device.Error()
 		}
 		return during[r.Step] + r.Device.Error()
@@ -169,6 +170,8 @@ func (r *Reason) sentence() string {
 		return "it is proven all the same"
 	case RollbackFailed:
 		return "on its way back"
+	case NotLeft:
+		return "it " + r.Device.Error()
 	}
 	return string(r.Why)
 }

@@ -92,7 +92,8 @@ type DeviceState struct {
 	Toward string  `json:"toward,omitempty"`
 	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end, in the run that ended it
 
-	Touched bool `json:"touched,omitempty"` // an image was begun to be sent
+	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
+	Touched bool   `json:"touched,omitempty"` // an image was begun to be sent
 
 	// What somebody needs who goes on after a crash.
 	last     Effect          // the newest that began
@@ -188,7 +189,7 @@ func fold(entries []ledger.Entry) (State, error) {
 					To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
 			}
 			s.dispatch, _ = order.New(o) // one that contradicts itself never started
-		case Begun, Over, Ended, Postponed:
+		case Begun, Over, Ended, Postponed, Asked, Answered:
 			i, ok := at[e.Device]
 			if !ok {
 				return s, fmt.Errorf(
@@ -221,6 +222,10 @@ func (s *State) tell(e order.Event) {
 }
 
 func (s *State) apply(d *DeviceState, e ledger.Entry) error {
+	if e.Kind == Asked || e.Kind == Answered {
+		return d.asks(e)
+	}
+	d.Asks = "" // it went on
 	if e.Kind == Postponed {
 		var b postponedBody
 		err := json.Unmarshal(e.Body, &b)

@@ -180,14 +180,19 @@ func (w *worker) allBack(ctx context.Context, why *Reason) (order.Event, error) 
 	return w.end(Returned, why)
 }
 
-// close ends what the session has open at the device.
-func (w *worker) close(ctx context.Context) {
+// close ends what the session has open at the device. It returns what must still be undone there.
+func (w *worker) close(ctx context.Context) (left *device.Cause) {
 	if w.session == nil {
-		return
+		return nil
 	}
 	ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), lookWithin)
 	defer cancel()
-	_ = w.session.Close(ending) // what it left open at the device, the device ends itself
+	err := w.session.Close(ending) // what else it left open at the device, the device ends itself
+	w.session = nil
+	if errors.Is(err, device.ErrNotLeft) {
+		_ = errors.As(err, &left)
+	}
+	return left
 }
 
 // left are the hops that a device which says this of itself still has before it: an
@@ -256,6 +261,7 @@ func (w *worker) open(ctx context.Context) *Reason {
 	if !ok {
 		return &Reason{Why: NoLogin, Step: Checking}
 	}
+	at.Ask = w.ask
 	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
 	r, err := w.session.Read(ctx)
 	if err != nil {
@@ -582,8 +588,11 @@ func (w *worker) record(kind ledger.Kind, e Effect) error {
 	return w.job.engine.Ledger.Append(kind, w.job.ID, w.row.ID, e)
 }
 
-// end writes the device's end down.
+// end ends what is open at the device, and writes its end down.
 func (w *worker) end(end Step, reason *Reason) (order.Event, error) {
+	if left := w.close(context.Background()); left != nil {
+		reason = reason.then(&Reason{Why: NotLeft, Device: left})
+	}
 	now := w.job.engine.Now()
 	body := endBody{End: end, Version: w.runsNow(), Cause: reason, Touched: w.touched,
 		Took: now.Sub(w.first)}

@@ -46,6 +46,8 @@ type Scanner struct {
 	Refers func(device.Device) bool
 	// may its password be shown on the wire; may be nil
 	Plain func(vendor, model string) bool
+	// Aids are what a session with a device needs of the site; may be nil.
+	Aids func(device.Device) dialect.Aids
 	// of SNMP, to ask everybody with besides the usual one
 	Communities []string
 	// OwnCommunities are communities for single hosts: a known device's own, or a login's for
@@ -367,6 +369,9 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 		return
 	}
 	at := dialect.At{Endpoint: best, Trust: s.keys.trust(d.Address)}
+	if s.Aids != nil {
+		at.Aids = s.Aids(d.Device)
+	}
 	logins, before := s.logins(d.Device, best)
 	if len(logins) == 0 {
 		d.Access, d.Trouble = device.LoginRefused, device.Because(device.NoLogin, "")
@@ -432,7 +437,7 @@ const endWithin = 5 * time.Second
 func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.Credential,
 	known device.Identity) (device.Reading, error) {
 	session := speaks.Open(at, as)
-	if as.Password != "" {
+	if as.Password != "" || as.Keyed() {
 		session = dialect.Guard(speaks, at, known, session)
 	}
 	defer func() {

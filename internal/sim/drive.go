@@ -27,11 +27,17 @@ import (
 //	firmware check DIGEST    look at /update/image.bin, and write it where it is whole
 //	firmware show            phase, percent
 //	firmware start           asks whether to restart, and does
+//	service on               asks for a code; an image is taken only then, also after a restart
+//	service off
 type drive struct {
 	*standIn
-	mine   sync.Mutex
-	upload []byte
+	mine    sync.Mutex
+	upload  []byte
+	service bool
 }
+
+// ServiceCode is what a drive asks for besides the login before it takes an image.
+const ServiceCode = "weir-4711"
 
 const (
 	maxUpload  = 64 << 20
@@ -128,8 +134,14 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 		if !well {
 			fault = "motor current"
 		}
-		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s", d.Model, d.Serial,
-			version, fault, d.Name)
+		service := map[bool]string{true: "on", false: "off"}[d.service]
+		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s\r\nservice  %s", d.Model, d.Serial,
+			version, fault, d.Name, service)
+	case command == "service on":
+		return d.serve(c, say)
+	case command == "service off":
+		d.service = false
+		d.did("service off")
 	case command == "firmware show":
 		phase := "idle"
 		switch {
@@ -175,6 +187,23 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 	return 0
 }
 
+// serve has somebody into the service mode. d.mine is held.
+func (d *drive) serve(c io.ReadWriter, say func(string, ...any)) uint32 {
+	if d.service {
+		say("error: somebody is in service mode")
+		return 1
+	}
+	_, _ = io.WriteString(c, "Service code: ")
+	line, _ := bufio.NewReader(c).ReadString('\n')
+	if strings.TrimSpace(line) != ServiceCode {
+		say("error: wrong code")
+		return 3
+	}
+	d.service = true
+	d.did("service on")
+	return 0
+}
+
 // Fileread refuses: nothing is read from a drive.
 func (d *drive) Fileread(*sftp.Request) (io.ReaderAt, error) { return nil, os.ErrPermission }
 
@@ -191,6 +220,9 @@ func (d *drive) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 	}
 	d.mine.Lock()
 	defer d.mine.Unlock()
+	if !d.service {
+		return nil, os.ErrPermission
+	}
 	d.upload = []byte{}
 	return &incoming{of: d, ended: d.receives()}, nil
 }

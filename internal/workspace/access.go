@@ -3,6 +3,7 @@ package workspace
 import (
 	"net/netip"
 	"slices"
+	"sync"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -23,6 +24,7 @@ type Access struct {
 	given    []login.Credential // for this run; they come after those that are kept
 	site     site.Site
 	ledger   *ledger.Ledger
+	mu       sync.Mutex // of Keys, while sessions are open
 	plain    func(vendor, model string) bool
 }
 
@@ -102,7 +104,7 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
+	return &scan.Scanner{Aids: x.aidsOfScan, Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
 		Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
 		Patience: scan.UsualPatience}
@@ -111,7 +113,9 @@ func (x *Access) Scanner() *scan.Scanner {
 // Contact is how to talk to a known device: with the login that worked last, or the first
 // that it did not refuse; without one where none is needed. It is false where there is none.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
-	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address)}
+	x.mu.Lock()
+	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Aids: x.aids(d)}
+	x.mu.Unlock()
 	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
 	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })

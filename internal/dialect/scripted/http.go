@@ -17,15 +17,16 @@ import (
 // the login, once for each request, and never while it is being recognised.
 type httpCarrier struct {
 	session *session
+	place   *place
 	http    *wire.HTTP
 	auth    wire.HTTPAuth
 	cookies http.CookieJar // RFC 6265; those of this session only
 }
 
-func newHTTP(s *session) *httpCarrier {
+func newHTTP(s *session, p *place) *httpCarrier {
 	jar, _ := cookiejar.New(nil) // without a list of public suffixes it cannot fail
-	return &httpCarrier{session: s, http: wire.NewHTTP(s.at.Trust), cookies: jar,
-		auth: wire.HTTPAuth{As: s.as, Secure: s.at.Secure()}}
+	return &httpCarrier{session: s, place: p, http: wire.NewHTTP(p.at.Trust).With(p.as), cookies: jar,
+		auth: wire.HTTPAuth{As: p.as, Secure: p.at.Secure()}}
 }
 
 func (c *httpCarrier) close() {}
@@ -33,7 +34,7 @@ func (c *httpCarrier) close() {}
 func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Filled,
 	image *cargo) (family.Answer, error) {
 	for answered := false; ; answered = true {
-		r, err := http.NewRequest(f.Method, c.session.at.URL(f.Target), bytes.NewReader(f.Body))
+		r, err := http.NewRequest(f.Method, c.place.at.URL(f.Target), bytes.NewReader(f.Body))
 		if err != nil {
 			return family.Answer{}, device.Because(device.Refusal, "%v", err)
 		}

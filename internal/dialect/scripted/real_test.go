@@ -3,10 +3,13 @@
 package scripted_test
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,6 +26,7 @@ import (
 	"catena/internal/dialect/scripted"
 	"catena/internal/family"
 	"catena/internal/login"
+	"catena/internal/wire"
 )
 
 // freePort is a port of loopback that nobody has at the moment.
@@ -88,10 +92,12 @@ func TestRealSSHD(t *testing.T) {
 	t.Run("scp", func(t *testing.T) { realSSHD(t, "") })
 }
 
-func realSSHD(t *testing.T, subsystem string) {
-	address := freePort(t, "tcp")
+// sshd runs a real one that lets keeper in with a password and with the key in the file that it
+// returns, and a folder that it can write to.
+func sshd(t *testing.T, subsystem string) (address, dir, key string) {
+	address = freePort(t, "tcp")
 	_, port, _ := net.SplitHostPort(address)
-	dir := publicDir(t)
+	dir, key = publicDir(t), filepath.Join(t.TempDir(), "id")
 	out, err := exec.Command("openssl", "passwd", "-6", "quoin & <sluice>").Output()
 	if err != nil {
 		t.Skip("needs openssl")
@@ -103,9 +109,16 @@ echo 'keeper:%s:20000:0:99999:7:::' >> shadow
 mount --bind passwd /etc/passwd; mount --bind shadow /etc/shadow
 mkdir -p run; mount --bind run /run; mkdir -p /run/sshd
 ssh-keygen -q -t ed25519 -N '' -f key
-exec $(command -v sshd) -D -e -f /dev/null -p %s -o ListenAddress=127.0.0.1 -o HostKey=%[1]s/key -o PermitRootLogin=yes \
-  -o UsePAM=no -o PasswordAuthentication=yes -o MaxAuthTries=3 %[4]s`, dir,
-		strings.TrimSpace(string(out)), port, subsystem))
+ssh-keygen -q -t ed25519 -N '' -f %[5]s
+cp %[5]s.pub keys; chmod 600 keys
+exec $(command -v sshd) -D -e -f /dev/null -p %[3]s -o ListenAddress=127.0.0.1 -o HostKey=%[1]s/key -o PermitRootLogin=yes \
+  -o UsePAM=no -o PasswordAuthentication=yes -o MaxAuthTries=3 -o AuthorizedKeysFile=%[1]s/keys -o StrictModes=no %[4]s`, dir,
+		strings.TrimSpace(string(out)), port, subsystem, key))
+	return address, dir, key
+}
+
+func realSSHD(t *testing.T, subsystem string) {
+	address, dir, key := sshd(t, subsystem)
 	text := `family: real
 vendor: Harrow & Dene
 models: [HD-7]
@@ -126,12 +139,17 @@ restart:
 	as := login.Credential{User: "keeper", Password: "quoin & <sluice>"}
 	session := open(t, text, address, as)
 	var r device.Reading
+	var err error
 	require.Eventually(t, func() bool {
 		r, err = session.Read(t.Context())
 		return err == nil
 	}, time.Minute, 100*time.Millisecond)
 	assert.Equal(t, "1.0", r.Version)
 	assert.Contains(t, r.Says, "OpenSSH")
+	byKey(t, key, func(more login.More) error {
+		_, err := open(t, text, address, login.Credential{User: "keeper", More: more}).Read(t.Context())
+		return err
+	})
 	update, raw, err := send(t, session, 3_000_000)
 	require.NoError(t, err)
 	got, err := os.ReadFile(filepath.Join(dir, "image.bin"))
@@ -151,7 +169,124 @@ restart:
 	assert.ErrorIs(t, err, device.ErrLoginRefused)
 }
 
-// A real snmpd: objects are read and set by number; what it refuses is said.
+// byKey logs in by a private key, and by the agent that has it.
+func byKey(t *testing.T, key string, in func(login.More) error) {
+	private, err := os.ReadFile(key)
+	require.NoError(t, err)
+	require.NoError(t, in(login.More{Key: string(private)}))
+	socket := filepath.Join(t.TempDir(), "agent")
+	agent := exec.Command("ssh-agent", "-D", "-a", socket)
+	require.NoError(t, agent.Start())
+	defer func() { _ = agent.Process.Kill(); _ = agent.Wait() }()
+	t.Setenv("SSH_AUTH_SOCK", socket)
+	other := filepath.Join(t.TempDir(), "other")
+	require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", other).Run())
+	require.Eventually(t, func() bool { return exec.Command("ssh-add", "-q", other).Run() == nil },
+		time.Minute, 50*time.Millisecond)
+	assert.ErrorIs(t, in(login.More{Agent: true}), device.ErrLoginRefused, "it has another key")
+	require.NoError(t, exec.Command("ssh-add", "-q", key).Run())
+	public, err := os.ReadFile(key + ".pub")
+	require.NoError(t, err)
+	assert.NoError(t, in(login.More{Agent: true, Key: string(public)}))
+	assert.NoError(t, in(login.More{Agent: true}), "the second of its keys is the right one")
+}
+
+// A device whose web page tells and whose shell restarts it: one family speaks both.
+func TestRealSSHDBesideHTTP(t *testing.T) {
+	address, dir, _ := sshd(t, "")
+	o := newOdd("1.0")
+	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) })
+	met := ""
+	s := o.sessions(t, oddRead+`secrets: {service: writing}
+update:
+  - upload: PUT /fw
+restart:
+  - run: 'printf "Password: "; read p; echo "$$p" > `+dir+`/said'
+    protocol: ssh:`+address[strings.LastIndex(address, ":")+1:]+`
+    reply: {'Password: $': $login.service}
+`, dialect.Aids{TrustAt: func(at string) wire.Trust {
+		return func(kind, _ string) error {
+			met = kind + " at " + at
+			return nil
+		}
+	}})()
+	u, _, err := send(t, s, 1000)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return u.Activate(t.Context()) == nil }, time.Minute, 100*time.Millisecond)
+	said, err := os.ReadFile(filepath.Join(dir, "said"))
+	require.NoError(t, err)
+	assert.Equal(t, "wicket\n", string(said))
+	assert.Equal(t, device.KeySSH+" at "+address, met, "its host key is one that can be trusted")
+}
+
+// A real TFTP server, as a boot loader has one, takes the image of a device whose web page tells.
+func TestRealTFTPServerBesideHTTP(t *testing.T) {
+	address, dir := freePort(t, "udp"), publicDir(t)
+	require.NoError(t, os.Chmod(dir, 0o777))
+	daemon(t, "in.tftpd", fmt.Sprintf("exec in.tftpd -L -4 -c -s -u root -a %s %s", address, dir))
+	o := newOdd("1.0")
+	for name, c := range map[string]struct {
+		file string
+		size int
+		bad  bool
+	}{"whole": {"image.bin", 3_000_005, false}, "of full blocks": {"full.bin", 1428 * 100, false},
+		"refused": {"no/such/image.bin", 1000, true}} {
+		s := o.session(t, oddRead+"update:\n  - upload: "+c.file+"\n    protocol: tftp:"+
+			address[strings.LastIndex(address, ":")+1:]+"\n")
+		var raw []byte
+		var err error
+		if !c.bad {
+			require.Eventually(t, func() bool {
+				_, raw, err = send(t, s, c.size)
+				return err == nil
+			}, time.Minute, 100*time.Millisecond, name)
+			got, err := os.ReadFile(filepath.Join(dir, c.file))
+			require.NoError(t, err)
+			assert.True(t, bytes.Equal(raw, got), name)
+			continue
+		}
+		_, _, err = send(t, s, c.size)
+		assert.ErrorIs(t, err, device.ErrRefused)
+	}
+}
+
+// A real nginx that wants to see a client's certificate.
+func TestRealNginxWithAClientCertificate(t *testing.T) {
+	address, dir := freePort(t, "tcp"), publicDir(t)
+	out, err := exec.Command("sh", "-ec", `cd `+dir+`
+openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=gate -keyout server.key -out server.crt 2>&1
+openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -days 2 -subj /CN=keeper -keyout own.key -out own.crt 2>&1
+mkdir www; printf '{"model":"TG-200","serial":"S-1"}' > www/id; printf '{"v":"1.0"}' > www/version; chmod -R a+rX .`).CombinedOutput()
+	if err != nil {
+		t.Skipf("needs openssl: %s", out)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "conf"), []byte(fmt.Sprintf(`daemon off; pid %[1]s/pid; error_log %[1]s/error;
+events {}
+http { access_log off; client_body_temp_path %[1]s/tmp;
+  server { listen %[2]s ssl; ssl_certificate %[1]s/server.crt; ssl_certificate_key %[1]s/server.key;
+    ssl_verify_client optional; ssl_client_certificate %[1]s/own.crt; root %[1]s/www;
+    location /version { if ($ssl_client_verify != SUCCESS) { return 403; } } } }
+`, dir, address)), 0o644))
+	daemon(t, "nginx", "exec nginx -c "+dir+"/conf")
+	f, err := family.Parse("odd.yaml", []byte(oddHead+oddRead))
+	require.NoError(t, err)
+	read := func(more login.More) error {
+		s := scripted.New(f, 1).Open(dialect.At{Endpoint: device.Endpoint{Address: address, Scheme: "https"}},
+			login.Credential{User: "keeper", More: more})
+		_, err := s.Read(t.Context())
+		return err
+	}
+	own, err := os.ReadFile(filepath.Join(dir, "own.crt"))
+	require.NoError(t, err)
+	key, err := os.ReadFile(filepath.Join(dir, "own.key"))
+	require.NoError(t, err)
+	with := login.More{Key: string(key), Certificate: string(own)}
+	require.NoError(t, with.Unlock(nil))
+	require.Eventually(t, func() bool { return read(with) == nil }, time.Minute, 100*time.Millisecond)
+	assert.ErrorIs(t, read(login.More{}), device.ErrNoRight)
+}
+
+// A real snmpd: objects are read and set by number and by name; what it refuses is said.
 func TestRealSNMPD(t *testing.T) {
 	address := freePort(t, "udp")
 	dir := t.TempDir()
@@ -164,12 +299,13 @@ vendor: Osmere
 models: [OS-8]
 protocol: snmp
 recognise:
-  - get: {name: 1.3.6.1.2.1.1.5.0}
+  - get: {name: sysName.0}
+names: {place: 1.3.6.1.2.1.1.6}
 read:
-  - get: {version: 1.3.6.1.2.1.1.6.0, ticks: int 1.3.6.1.2.1.1.3.0, tree: map 1.3.6.1.2.1.1}
+  - get: {version: place.0, ticks: int 1.3.6.1.2.1.1.3.0, tree: map 1.3.6.1.2.1.1}
 state: {uptime: ticks / 100}
 update:
-  - set: {1.3.6.1.2.1.1.6.0: text $component}
+  - set: {sysLocation.0: text $component}
     writes: true
 restart:
   - set: {1.3.6.1.2.1.1.5.0: int 1}

@@ -42,8 +42,8 @@ func (d Dialect) Record(ctx context.Context, at dialect.At, as login.Credential,
 	watch func(Seen)) (Recording, error) {
 	s := d.open(at, as)
 	s.watch = watch
-	tape := &tape{carrier: s.carrier, secrets: map[string]string{}, of: s}
-	s.carrier = tape
+	tape := &tape{secrets: map[string]string{}, of: s}
+	s.through = func(c carrier) carrier { return taped{c, tape} }
 	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
 	r, err := s.Read(ctx)
 	return Recording{Recording: 1, Family: d.family.Name, Protocol: d.family.Program.Protocol,
@@ -52,15 +52,25 @@ func (d Dialect) Record(ctx context.Context, at dialect.At, as login.Credential,
 
 // tape records what goes over a carrier.
 type tape struct {
-	carrier
 	of      *session
 	secrets map[string]string // all that there were, by placeholder
 	all     []Exchange
 }
 
-func (t *tape) ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (
+// taped is a carrier that is recorded.
+type taped struct {
+	carrier
+	on *tape
+}
+
+func (t taped) ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (
 	family.Answer, error) {
 	a, err := t.carrier.ask(ctx, step, f, image)
+	t.on.add(step, f, a, err)
+	return a, err
+}
+
+func (t *tape) add(step *family.Step, f family.Filled, a family.Answer, err error) {
 	e := Exchange{Sent: inWords(step, f), Status: a.Status, Objects: a.Objects, Trouble: asCause(err)}
 	if utf8.Valid(a.Body) {
 		e.Body = string(a.Body)
@@ -77,7 +87,6 @@ func (t *tape) ask(ctx context.Context, step *family.Step, f family.Filled, imag
 	}
 	t.all = append(t.all, e)
 	t.note()
-	return a, err
 }
 
 // note keeps the secrets that the session knows now: a token lives until the next login.
@@ -163,7 +172,7 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	s := d.open(at, login.Credential{User: placeholder("login.user"),
 		Password: placeholder("login.password"), PlainBasic: d.family.PlainBasic})
 	played := &replay{of: r.Exchanges}
-	s.carrier = played
+	s.through = func(carrier) carrier { return played }
 	if d.base != nil { // what the standard's own objects told is in the recording's reading
 		s.base = told{reading: r.Reading}
 	}

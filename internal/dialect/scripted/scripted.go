@@ -38,6 +38,14 @@ func New(f family.Family, rank int) Dialect {
 	return d
 }
 
+// Secrets are the names of what the family asks of a login besides user and password.
+func (d Dialect) Secrets() (names []string) {
+	for _, s := range d.family.Program.Secrets {
+		names = append(names, s.Name)
+	}
+	return names
+}
+
 // usualPorts are where devices usually answer that no family says more of.
 var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22}, "snmp": {161}}
 
@@ -70,7 +78,7 @@ func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, erro
 		return d.base.Probe(ctx, at)
 	}
 	s := d.open(at, login.Credential{})
-	defer s.carrier.close()
+	defer s.closePlaces()
 	return s.recognise(ctx) // with who else it is
 }
 
@@ -79,31 +87,12 @@ func (d Dialect) Open(at dialect.At, as login.Credential) dialect.Session { retu
 
 func (d Dialect) open(at dialect.At, as login.Credential) *session {
 	s := &session{family: d.family, program: d.family.Program, at: at, as: as,
-		v: family.Values{"component": firmware.Main,
-			"login": family.LoginValues{User: as.User, Password: as.Password}}}
-	s.carrier = newCarrier(s)
+		places: map[whither]*place{}, through: func(c carrier) carrier { return c },
+		v: family.Values{"component": firmware.Main, "login": loginValues(as)}}
 	if d.base != nil {
 		s.base = d.base.Open(at, as)
 	}
 	return s
-}
-
-// carrier sends the steps of one protocol.
-type carrier interface {
-	// ask sends a step and returns the answer. image is what an upload sends; nil: nothing.
-	ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (family.Answer, error)
-	close()
-}
-
-// newCarrier is what sends the steps of a session.
-func newCarrier(s *session) carrier {
-	switch s.program.Protocol {
-	case "ssh":
-		return &sshCarrier{session: s}
-	case "snmp":
-		return &snmpCarrier{s}
-	}
-	return newHTTP(s)
 }
 
 // asCause is the cause in an error; nil: there is none.
@@ -122,17 +111,23 @@ type cargo struct {
 
 type session struct {
 	dialect.NoSettings
-	family  family.Family
-	program *family.Program
-	at      dialect.At
-	as      login.Credential
-	carrier carrier
-	base    dialect.Session // that recognises and reads the standard's own; nil: none
-	known   device.Reading  // what it read
-	v       family.Values
-	in      bool       // the login's steps have been taken
-	stage   stage      // what the steps are taken for
-	watch   func(Seen) // for a person who tries a family; nil: nobody
+	family   family.Family
+	program  *family.Program
+	at       dialect.At
+	as       login.Credential
+	places   map[whither]*place
+	through  func(carrier) carrier // what stands before every carrier: a recording
+	base     dialect.Session       // that recognises and reads the standard's own; nil: none
+	known    device.Reading        // what it read
+	v        family.Values
+	in       bool       // the login's steps have been taken
+	adopted  bool       // what an earlier session has left behind was taken over
+	entered  bool       // the steps of enter have begun, and leave has not been taken
+	written  bool       // something of the session is kept
+	sent     string     // the component that has the whole of its image
+	updating string     // the component that is updated
+	stage    stage      // what the steps are taken for
+	watch    func(Seen) // for a person who tries a family; nil: nobody
 }
 
 // stage says what steps are taken for: it decides whether a login may be sent, and what an
@@ -249,6 +244,9 @@ func (s *session) inside(ctx context.Context, steps []*family.Step) error {
 	if err := s.enter(ctx); err != nil {
 		return err
 	}
+	if err := s.arrive(ctx, true); err != nil {
+		return err
+	}
 	return s.take(ctx, steps)
 }
 
@@ -273,6 +271,9 @@ func (s *session) Read(ctx context.Context) (device.Reading, error) {
 // look takes the steps of read anew.
 func (s *session) look(ctx context.Context) error {
 	if err := s.enter(ctx); err != nil {
+		return err
+	}
+	if err := s.arrive(ctx, false); err != nil {
 		return err
 	}
 	for _, name := range family.Names(s.program.Read) {
@@ -311,14 +312,15 @@ func (s *session) mistaken(err error) error {
 	return device.Because(device.Malformed, "the family %s: %v", s.family.Name, err)
 }
 
-// Close ends the session at the device, where the family says how.
+// Close leaves the device, and ends the session there, where the family says how.
 func (s *session) Close(ctx context.Context) error {
-	defer s.carrier.close()
+	defer s.closePlaces()
+	err := s.depart(ctx)
 	if !s.in || len(s.program.Logout) == 0 {
-		return nil
+		return err
 	}
 	s.in = false
-	return s.take(ctx, s.program.Logout)
+	return errors.Join(err, s.take(ctx, s.program.Logout))
 }
 
 // Locate makes the device show itself, where the family says how.

@@ -111,9 +111,18 @@ func (s *session) secrets() map[string]string {
 			out[name] = secret
 		}
 	}
-	add("login.password", s.as.Password)
-	add("login.user", s.as.User)
-	for _, name := range append(family.Names(s.program.Login), family.Secrets(s.program)...) {
+	for _, p := range s.places {
+		for name, value := range p.values {
+			if p.as.User != s.as.User {
+				name = "other." + name
+			}
+			add("login."+name, value)
+		}
+	}
+	for name, value := range loginValues(s.as) {
+		add("login."+name, value)
+	}
+	for _, name := range s.program.SecretNames() {
 		value, _ := s.v[name].(string)
 		add(name, value)
 	}

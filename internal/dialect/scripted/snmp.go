@@ -18,7 +18,10 @@ import (
 
 // snmpCarrier sends steps as SNMP (RFC 3416). A get may be sent again by itself, a set never is:
 // when its answer is lost, the device is asked what came of it.
-type snmpCarrier struct{ session *session }
+type snmpCarrier struct {
+	session *session
+	place   *place
+}
 
 func (c *snmpCarrier) close() {}
 
@@ -30,7 +33,7 @@ func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, _ family.Fille
 		}
 	}()
 	err = device.ErrAway
-	for _, client := range snmp.Clients(c.session.at.Endpoint, c.session.as) {
+	for _, client := range snmp.Clients(c.place.at.Endpoint, c.place.as) {
 		client.Context = ctx
 		if err := client.Connect(); err != nil {
 			return a, device.Because(device.NoAnswer, "%v", err)

@@ -13,6 +13,7 @@ import (
 // needs it, and lasts until it breaks.
 type sshCarrier struct {
 	session *session
+	place   *place
 	conn    *wire.SSH
 }
 
@@ -30,18 +31,18 @@ func (c *sshCarrier) ask(ctx context.Context, step *family.Step, f family.Filled
 	image *cargo) (family.Answer, error) {
 	s := c.session
 	if s.stage == recognising { // as far as the greeting: nobody logs in
-		greeting, err := wire.Greeting(ctx, s.at.Address)
+		greeting, err := wire.Greeting(ctx, c.place.at.Address)
 		return family.Answer{Body: []byte(greeting)}, err
 	}
 	if c.conn == nil {
 		var err error
-		c.conn, err = wire.DialSSH(ctx, s.at.Address, s.as, s.at.Trust)
+		c.conn, err = wire.DialSSH(ctx, c.place.at.Address, c.place.as, c.place.at.Trust)
 		if err != nil {
 			return family.Answer{}, err
 		}
 	}
 	if image != nil {
-		err := c.conn.Upload(ctx, f.Command, wire.Body{From: image, Size: image.Size, Sent: image.sent})
+		err := c.conn.Upload(ctx, f.Command, image.body())
 		return family.Answer{}, c.broken(err)
 	}
 	within := step.Within

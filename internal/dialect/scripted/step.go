@@ -3,6 +3,7 @@ package scripted
 import (
 	"context"
 	"errors"
+	"maps"
 	"strconv"
 	"time"
 
@@ -35,8 +36,15 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 	if err != nil || !holds {
 		return s.mistaken(err)
 	}
-	if step.Kind == family.Wait {
+	switch step.Kind {
+	case family.Wait:
 		return sleep(ctx, step.Pause)
+	case family.Ask:
+		f, err := step.Fill(s.v, nil)
+		if err != nil {
+			return s.mistaken(err)
+		}
+		return s.askPerson(ctx, step, f.Command)
 	}
 	until := time.Now().Add(againWithin)
 	if step.Within > 0 {
@@ -106,7 +114,18 @@ func (s *session) expected(step *family.Step, a family.Answer) error {
 // send fills a step in and sends it.
 func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f family.Filled,
 	a family.Answer, err error) {
-	f, err = step.Fill(s.v, s.program.Wire)
+	p, err := s.place(ctx, step)
+	if err != nil {
+		return f, a, err
+	}
+	v := maps.Clone(s.v)
+	v["login"] = p.values
+	for _, name := range step.Logins {
+		if _, has := p.values[name]; !has {
+			return f, a, device.Because(device.NoSecret, "%s", name)
+		}
+	}
+	f, err = step.Fill(v, s.wireOf(step))
 	if err != nil {
 		return f, a, device.Because(device.Refusal, "line %d of the family %s: %v",
 			step.Line, s.family.Name, err)
@@ -115,12 +134,20 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 		switch {
 		case s.stage == recognising:
 			return f, a, device.Because(device.NotMine, "recognise: must not send a login")
-		case s.program.Protocol == "http" && !s.at.Secure() && !s.as.PlainBasic:
+		case step.Protocol == "http" && !p.at.Secure() && !p.as.PlainBasic:
 			return f, a, device.ErrPlain
 		}
 	}
-	a, err = s.carrier.ask(ctx, step, f, image)
+	a, err = p.carrier.ask(ctx, step, f, image)
 	return f, a, err
+}
+
+// wireOf are the headers of a step: those of every request go only to where the session is.
+func (s *session) wireOf(step *family.Step) []family.Field {
+	if step.Port != 0 || step.On != "" {
+		return nil
+	}
+	return s.program.Wire
 }
 
 // retryAfter is how long a device asks to wait (RFC 9110, 10.2.3), within bounds.

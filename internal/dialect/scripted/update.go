@@ -31,7 +31,7 @@ func (s *session) Update(component string) (dialect.Update, error) {
 	}
 	steps := part.Update
 	first := slices.IndexFunc(steps, (*family.Step).MayWrite)
-	u := &update{session: s, component: component, part: part, before: steps[:first], send: steps[first:]}
+	u := &update{session: s, sent: s.sent == component, component: component, part: part, before: steps[:first], send: steps[first:]}
 	if poll := slices.IndexFunc(u.send, func(s *family.Step) bool {
 		return s.Kind == family.Poll
 	}); poll >= 0 {
@@ -47,7 +47,8 @@ type update struct {
 	component           string
 	part                family.Part
 	before, send, after []*family.Step
-	sent                bool // send was taken in this session
+	sent                bool // send was taken, in this session or in one before
+	followed            bool // it was in this one
 	at                  int  // of after
 }
 
@@ -60,7 +61,7 @@ func (u *update) Traits() dialect.Traits {
 // Ready reads the interlocks, and takes the steps before the first byte.
 func (u *update) Ready(ctx context.Context) error {
 	s := u.session
-	s.v["component"] = u.component
+	s.v["component"], s.updating = u.component, u.component
 	if len(s.program.Interlocks) > 0 {
 		if err := s.look(ctx); err != nil {
 			return err
@@ -78,6 +79,9 @@ func (u *update) Ready(ctx context.Context) error {
 	return s.inside(ctx, u.before)
 }
 
+// body is a whole image for a transfer.
+func (c *cargo) body() wire.Body { return wire.Body{From: c, Size: c.Size, Sent: c.sent} }
+
 // wireName is how the image is called on the wire: plain and short, since devices are picky.
 const wireName = "image.bin"
 
@@ -87,17 +91,22 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if err != nil {
 		return err
 	}
-	s.v["component"], s.v["image"] = u.component, values
-	if err := s.enter(ctx); err != nil {
+	s.v["component"], s.v["image"], s.updating = u.component, values, u.component
+	if err := s.inside(ctx, nil); err != nil {
 		return err
 	}
 	for _, step := range u.send {
 		if err := u.step(ctx, step, image, sent); err != nil {
 			return err
 		}
+		if len(family.Names([]*family.Step{step})) > 0 {
+			if err := s.keep(); err != nil {
+				return err
+			}
+		}
 	}
-	u.sent, u.at = true, 0
-	return nil
+	u.sent, u.followed, u.at, s.sent = true, true, 0, u.component
+	return s.keep()
 }
 
 func (u *update) step(ctx context.Context, step *family.Step, image dialect.Image,
@@ -110,11 +119,21 @@ func (u *update) step(ctx context.Context, step *family.Step, image dialect.Imag
 	default:
 		return s.step(ctx, step, nil)
 	}
+	from := int64(0)
+	if step.From != nil {
+		has, err := step.From.Int(s.v, nil)
+		if err != nil {
+			return s.mistaken(err)
+		}
+		if from = int64(has); from < 0 || from > image.Size {
+			return device.Because(device.Refusal, "it says that it has %d bytes of an image of %d", has, image.Size)
+		}
+	}
 	chunk := step.Chunk
 	if chunk == 0 {
 		chunk = image.Size
 	}
-	for at := int64(0); at < image.Size; at += chunk {
+	for at := from; at < image.Size; at += chunk {
 		whole := &cargo{Image: image, from: at, to: min(at+chunk, image.Size), sent: sent}
 		if err := s.step(ctx, step, whole); err != nil {
 			return err
@@ -167,17 +186,23 @@ func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err erro
 // Progress takes one look. What this session has sent is followed by the family's polls; of what
 // an earlier one has sent the device's state tells.
 func (u *update) Progress(ctx context.Context) (int, error) {
-	if !u.sent || len(u.after) == 0 {
+	tells := u.session.program.Busy != nil || u.session.program.Pending != nil
+	if !u.sent || len(u.after) == 0 || !u.followed && tells {
 		return u.state(ctx)
 	}
 	s := u.session
-	if err := s.enter(ctx); err != nil {
+	if err := s.inside(ctx, nil); err != nil {
 		return 0, err
 	}
 	for ; u.at < len(u.after); u.at++ {
 		step := u.after[u.at]
 		if err := s.step(ctx, step, nil); err != nil {
 			return 0, err
+		}
+		if len(step.Take) > 0 && step.Kind != family.Poll {
+			if err := s.keep(); err != nil {
+				return 0, err
+			}
 		}
 		if step.Kind != family.Poll {
 			continue

@@ -56,7 +56,8 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
 	s := dialecttest.Subject{
 		Dialect: d,
-		Login:   login.Credential{User: "keeper", Password: Password},
+		Login: login.Credential{User: "keeper", Password: Password,
+			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode}}},
 		Want: device.Reading{Called: "first",
 			Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
 		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {

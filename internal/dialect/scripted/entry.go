@@ -1,0 +1,166 @@
+package scripted
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/family"
+)
+
+// kept is what must outlive a session that does not come to its end: that the device was entered,
+// what leave requires, and how far an update is. It is written down before each step whose
+// effect it tells of.
+type kept struct {
+	Family  string                     `json:"family"`
+	Try     string                     `json:"try,omitempty"`
+	Entered bool                       `json:"entered,omitempty"`
+	Sent    string                     `json:"sent,omitempty"` // the component that has the whole image
+	Values  map[string]json.RawMessage `json:"values,omitempty"`
+}
+
+// Bounds of leaving.
+const (
+	leaveWithin = time.Minute
+	leaveTries  = 3
+)
+
+// adopt takes over what an earlier session has begun and not ended.
+func (s *session) adopt() error {
+	if s.adopted || s.at.Kept == nil {
+		return nil
+	}
+	raw, err := s.at.Kept()
+	if err != nil {
+		return err
+	}
+	s.adopted = true
+	var was kept
+	if len(raw) == 0 || json.Unmarshal(raw, &was) != nil || was.Family != s.family.Name {
+		return nil
+	}
+	for name, value := range s.program.Typed(was.Values) {
+		s.v[name] = value
+	}
+	s.v["try"], s.entered, s.sent, s.written = was.Try, was.Entered, was.Sent, true
+	return nil
+}
+
+// keep writes down what would have to be known after a crash. Nothing of it: it is over.
+func (s *session) keep() error {
+	if s.at.Keep == nil || !s.keeps() {
+		return nil
+	}
+	now := kept{Family: s.family.Name, Entered: s.entered, Sent: s.sent,
+		Values: map[string]json.RawMessage{}}
+	now.Try, _ = s.v["try"].(string)
+	names := family.Names(s.program.Enter.Steps)
+	if s.updating != "" || s.sent != "" {
+		names = append(names, s.program.UpdateNames()...)
+	}
+	for _, name := range names {
+		if value, is := s.v[name]; is {
+			raw, err := json.Marshal(value)
+			if err != nil {
+				return err
+			}
+			now.Values[name] = raw
+		}
+	}
+	if !now.Entered && now.Sent == "" && len(now.Values) == 0 {
+		if !s.written {
+			return nil
+		}
+		s.written = false
+		return s.at.Keep(nil, false)
+	}
+	raw, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	s.written = true
+	secret := now.Entered || slices.ContainsFunc(s.program.SecretNames(), func(name string) bool {
+		return now.Values[name] != nil
+	})
+	return s.at.Keep(raw, secret)
+}
+
+// keeps tells whether the family has anything that outlives a session.
+func (s *session) keeps() bool {
+	return len(s.program.Enter.Steps) > 0 || len(s.program.UpdateNames()) > 0
+}
+
+// arrive enters the device for what is done there, once. Before its first step it is on the disk that
+// the device will have to be left, and what each step takes before the next.
+func (s *session) arrive(ctx context.Context, writing bool) error {
+	if err := s.adopt(); err != nil {
+		return err
+	}
+	e := s.program.Enter
+	if s.entered || len(e.Steps) == 0 || !writing && !e.Reads {
+		return nil
+	}
+	s.entered, s.v["try"] = true, strings.ToLower(rand.Text()[:8])
+	if err := s.keep(); err != nil {
+		s.entered = false
+		return err
+	}
+	for _, step := range e.Steps {
+		if err := s.step(ctx, step, nil); err != nil {
+			return err
+		}
+		if len(step.Take) > 0 {
+			if err := s.keep(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// depart leaves a device that was entered, whatever has become of ctx, and has the proof of it. What
+// cannot be left stays kept for the next session.
+func (s *session) depart(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaveWithin)
+	defer cancel()
+	s.sent, s.updating = "", ""
+	if !s.entered {
+		return s.keep()
+	}
+	var err error
+	for try := range leaveTries {
+		if err = s.departed(ctx); err == nil {
+			s.entered = false
+			s.forget(s.program.Enter.Steps)
+			return s.keep()
+		}
+		if errors.Is(err, device.ErrIdentityChanged) || errors.Is(err, device.ErrLoginRefused) ||
+			sleep(ctx, time.Second<<try) != nil {
+			break
+		}
+	}
+	return errors.Join(device.Because(device.NotLeft, "%v", err), s.keep())
+}
+
+func (s *session) departed(ctx context.Context) error {
+	if err := s.enter(ctx); err != nil {
+		return err
+	}
+	if err := s.take(ctx, s.program.Enter.Leave); err != nil || s.program.Enter.Left == nil {
+		return err
+	}
+	if err := s.take(ctx, s.program.Read); err != nil {
+		return err
+	}
+	left, err := s.program.Enter.Left.Holds(s.v, nil)
+	if err == nil && !left {
+		err = fmt.Errorf("%s does not hold", s.program.Enter.Left.Source)
+	}
+	return err
+}

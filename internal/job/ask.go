@@ -1,0 +1,105 @@
+package job
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/ledger"
+)
+
+// Kinds of the entries of what a person is asked to do at a device; the bodies are an askedBody and
+// an answeredBody.
+const (
+	Asked    ledger.Kind = "device-asks"
+	Answered ledger.Kind = "device-answered"
+)
+
+type askedBody struct {
+	What string `json:"what"`
+}
+
+type answeredBody struct {
+	Skip    bool   `json:"skip,omitempty"` // it was not done
+	Because string `json:"because,omitempty"`
+}
+
+// answerEvery is how often it is looked whether a person has answered.
+const answerEvery = 300 * time.Millisecond
+
+// ask has a person do something at the device, and waits for the answer. It is in the ledger, so that
+// it can be seen and answered from any terminal.
+func (w *worker) ask(ctx context.Context, what string) error {
+	l := w.job.engine.Ledger
+	before, err := l.Entries(ledger.Filter{Job: w.job.ID, Device: w.row.ID, Last: 1})
+	if err == nil {
+		err = l.Append(Asked, w.job.ID, w.row.ID, askedBody{What: what})
+	}
+	if err != nil {
+		return err
+	}
+	after := int64(0)
+	for _, e := range before {
+		after = e.Seq
+	}
+	tick := time.NewTicker(answerEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-tick.C:
+		}
+		said, err := l.Entries(ledger.Filter{Kind: Answered, Job: w.job.ID, Device: w.row.ID, After: after, Last: 1})
+		if err != nil || len(said) == 0 {
+			continue // the next look may do better
+		}
+		var b answeredBody
+		switch err := json.Unmarshal(said[0].Body, &b); {
+		case err != nil:
+			return unreadable(said[0], err)
+		case b.Skip:
+			return device.Because(device.NeedsPerson, "%s; it was skipped: %s", what, b.Because)
+		}
+		return nil
+	}
+}
+
+// NotAskingError is returned by Answer for a device of the job that asks for nothing.
+type NotAskingError struct{ Device, Job string }
+
+func (e *NotAskingError) Error() string {
+	return fmt.Sprintf("%s asks for nothing in job %s", e.Device, e.Job)
+}
+
+// Answer says to a job that what it asks for at a device was done, or that it is skipped, and why.
+// device is its ID or its name. Its errors are a NotAskingError, and those of the ledger.
+func Answer(l *ledger.Ledger, id, device string, skip bool, because string) error {
+	state, err := Load(l, id)
+	if err != nil {
+		return err
+	}
+	for _, d := range state.Devices {
+		if d.ID == device || d.Name == device {
+			if d.Asks == "" {
+				break
+			}
+			return l.Append(Answered, id, d.ID, answeredBody{Skip: skip, Because: because})
+		}
+	}
+	return &NotAskingError{device, id}
+}
+
+// asks folds an entry of asking.
+func (d *DeviceState) asks(e ledger.Entry) error {
+	if e.Kind == Answered {
+		d.Asks = ""
+		return nil
+	}
+	var b askedBody
+	err := json.Unmarshal(e.Body, &b)
+	d.Asks = b.What
+	return err
+}

@@ -1,0 +1,135 @@
+package workspace
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/login"
+	"catena/internal/wire"
+)
+
+// Kept is the kind of an entry of what was begun at a device and must be ended, by whoever talks to
+// it next; the body is a keptBody.
+const Kept ledger.Kind = "device-kept"
+
+// keptBody is the body of a Kept entry; without any of it, what was begun is ended.
+type keptBody struct {
+	Sealed []byte          `json:"sealed,omitempty"` // for the site's own key
+	Plain  json.RawMessage `json:"plain,omitempty"`  // where nothing of it is secret
+}
+
+// aids are what a session with a device needs of the site. What is begun there is kept with the
+// device, and taken over by the next session.
+func (x *Access) aids(d device.Device) dialect.Aids {
+	a := dialect.Aids{TrustAt: x.firstMet, Other: x.other}
+	if d.ID != "" { // one that is not known has nothing to be kept with
+		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
+		a.Kept = func() ([]byte, error) { return x.kept(d.ID) }
+	}
+	return a
+}
+
+// aidsOfScan are those of a session of a scan. A device that a job works on is not its to enter, nor
+// to leave.
+func (x *Access) aidsOfScan(d device.Device) dialect.Aids {
+	a := x.aids(d)
+	if a.Keep == nil {
+		return a
+	}
+	working := func() error {
+		held, err := job.Held(x.ledger)
+		if of := held[d.ID]; of != "" {
+			return device.Because(device.OwnFault, "job %s works on it", of)
+		}
+		return err
+	}
+	keep, kept := a.Keep, a.Kept
+	a.Keep = func(raw []byte, secret bool) error {
+		if err := working(); err != nil {
+			return err
+		}
+		return keep(raw, secret)
+	}
+	a.Kept = func() ([]byte, error) {
+		if working() != nil {
+			return nil, nil
+		}
+		return kept()
+	}
+	return a
+}
+
+func (x *Access) keep(id string, raw []byte, secret bool) error {
+	body := keptBody{Plain: raw}
+	if len(raw) > 0 && (secret || x.Book.Own != "") {
+		sealed, err := x.Book.Seal(raw)
+		if err != nil {
+			return device.Because(device.OwnFault, "%v", err)
+		}
+		body = keptBody{Sealed: sealed}
+	}
+	return x.ledger.Append(Kept, "", id, body)
+}
+
+func (x *Access) kept(id string) ([]byte, error) {
+	last, err := x.ledger.Entries(ledger.Filter{Kind: Kept, Device: id, Newest: true})
+	if err != nil || len(last) == 0 {
+		return nil, err
+	}
+	var body keptBody
+	if err := json.Unmarshal(last[0].Body, &body); err != nil {
+		return nil, fmt.Errorf("entry %d of the ledger cannot be read: %w", last[0].Seq, err)
+	}
+	if body.Sealed == nil {
+		return body.Plain, nil
+	}
+	raw, err := x.Book.Unseal(body.Sealed)
+	if err != nil {
+		return nil, device.Because(device.OwnFault, "what was begun at it cannot be read: %v", err)
+	}
+	return raw, nil
+}
+
+// firstMet trusts the key that a device shows at another of its ports when it is first met, and only
+// that from then on.
+func (x *Access) firstMet(address string) wire.Trust {
+	return func(kind, fingerprint string) error {
+		x.mu.Lock()
+		defer x.mu.Unlock()
+		if err := x.trust(address)(kind, fingerprint); err != nil {
+			return err
+		}
+		met := device.Key{Address: address, Kind: kind, Fingerprint: fingerprint}
+		if slices.Contains(x.Keys, met) {
+			return nil
+		}
+		x.Keys = append(slices.Clone(x.Keys), met)
+		return Trust(x.ledger, []device.Key{met})
+	}
+}
+
+// other is how another device of the site is talked to, once it is seen to be the same.
+func (x *Access) other(ctx context.Context, name string) (dialect.At, login.Credential, error) {
+	known, err := Devices(x.ledger)
+	if err != nil {
+		return dialect.At{}, login.Credential{}, err
+	}
+	for _, d := range known {
+		if !d.Answers(name) {
+			continue
+		}
+		speaks, ok := x.Dialects.Named(d.Dialect)
+		at, as, has := x.Contact(d)
+		if !ok || !has {
+			return at, as, device.Because(device.NoLogin, "of %s", name)
+		}
+		return at, as, dialect.VerifyIdentity(ctx, speaks, at, d.Identity)
+	}
+	return dialect.At{}, login.Credential{}, device.Because(device.Unsupported, "the site has no device %s", name)
+}
