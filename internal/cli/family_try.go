@@ -105,30 +105,30 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		}
 	}
 	s := a.style(a.out)
-	watch := func(seen scripted.Seen) { a.tellSeen(s, seen) }
-	recording, readErr := d.Record(ctx, at, as, watch)
+	recorder := d.Recorder(at, as, func(seen scripted.Seen) { a.tellSeen(s, seen) })
+	r, err := recorder.First(ctx)
+	if err == nil {
+		a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.", where, r.Vendor,
+			r.Model, cmp.Or(r.Serial, "not told"), r.Version)))
+	} else {
+		err = fmt.Errorf("%s %w", where, err)
+	}
+	if err == nil && t.update != "" {
+		err = a.tryUpdate(ctx, t, recorder, dialect.Guard(d, at, r.Identity, recorder), at.Address)
+	}
+	err = errors.Join(err, recorder.Close(context.WithoutCancel(ctx)))
 	if t.record != "" {
-		err := atomicfile.Write(t.record, 0o644, func(w io.Writer) error {
+		written := atomicfile.Write(t.record, 0o644, func(w io.Writer) error {
 			e := json.NewEncoder(w)
 			e.SetEscapeHTML(false)
 			e.SetIndent("", "  ")
-			return e.Encode(recording)
+			return e.Encode(recorder.Recording())
 		})
-		if err != nil {
-			return err
+		if written != nil {
+			return written
 		}
 		a.say("What it answered is in %s; secrets are not in it. Replay it: catena family test %s %[1]s", t.record, quoted(file))
 	}
-	if readErr != nil {
-		return fmt.Errorf("%s %w", where, readErr)
-	}
-	r := recording.Reading
-	a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.", where, r.Vendor, r.Model,
-		cmp.Or(r.Serial, "not told"), r.Version)))
-	if t.update == "" {
-		return nil
-	}
-	err = a.tryUpdate(ctx, t, d, at, as, r, watch)
 	var cause *device.Cause
 	if errors.As(err, &cause) && cause.Problem == device.NoSecret {
 		return fmt.Errorf("%w; give it in CATENA_SECRET_%s", err, strings.ToUpper(cause.Detail))
@@ -208,8 +208,8 @@ const (
 )
 
 // tryUpdate sends an image and follows it, without the care of a job: for a device on a bench.
-func (a *app) tryUpdate(ctx context.Context, t trial, d scripted.Dialect, at dialect.At,
-	as login.Credential, was device.Reading, watch func(scripted.Seen)) error {
+func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as dialect.Session,
+	address string) error {
 	f, err := os.Open(t.update)
 	if err != nil {
 		return usage("%w", err)
@@ -221,55 +221,24 @@ func (a *app) tryUpdate(ctx context.Context, t trial, d scripted.Dialect, at dia
 		return err
 	}
 	if !t.yes {
-		a.say("This writes %s to %s, without the checks of a job and without a way back.", filepath.Base(t.update), at.Address)
+		a.say("This writes %s to %s, without the checks of a job and without a way back.", filepath.Base(t.update), address)
 		if err := a.confirm("Send it?"); err != nil {
 			return err
 		}
 	}
-	session := dialect.Guard(d, at, was.Identity, d.Watched(at, as, watch))
-	defer func() { _ = session.Close(context.WithoutCancel(ctx)) }()
-	update, err := session.Update(t.component)
-	if err != nil {
-		return usage("the family does not say how the device is updated: it has no update:")
-	}
-	lasting := context.WithoutCancel(ctx) // a write is never interrupted
-	if err := update.Ready(ctx); err != nil {
-		return err
-	}
-	err = update.Transfer(lasting, dialect.Image{ReaderAt: f, Size: size,
-		SHA256: fmt.Sprintf("%x", h.Sum(nil))}, nil)
-	if err != nil {
-		return err
-	}
 	began := time.Now()
-	again := func() bool {
+	now, err := r.Bring(ctx, as, t.component, dialect.Image{ReaderAt: f, Size: size,
+		SHA256: fmt.Sprintf("%x", h.Sum(nil))}, func() bool {
 		time.Sleep(tryEvery)
 		return time.Since(began) < tryFor
+	})
+	switch {
+	case errors.Is(err, device.ErrUnsupported):
+		return usage("the family does not say how the device is updated: it has no update:")
+	case err == nil:
+		a.say("\nIt runs %s, after %s.", now.Of(t.component), time.Since(began).Round(time.Second))
 	}
-	for {
-		percent, err := update.Progress(lasting)
-		if err == nil && percent >= 100 || errors.Is(err, device.ErrUnsupported) {
-			break
-		}
-		if errors.Is(err, device.ErrRefused) || !again() {
-			return fmt.Errorf("it has not written the image: %w", err)
-		}
-	}
-	if !update.Traits().RestartsByItself {
-		if err := update.Activate(lasting); err != nil && !errors.Is(err, device.ErrAway) {
-			return err
-		}
-	}
-	for {
-		r, err := session.Read(lasting)
-		if err == nil && r.Of(t.component) != was.Of(t.component) {
-			a.say("\nIt runs %s, after %s.", r.Of(t.component), time.Since(began).Round(time.Second))
-			return nil
-		}
-		if !again() {
-			return fmt.Errorf("it does not run another version: it runs %s (%w)", r.Of(t.component), err)
-		}
-	}
+	return err
 }
 
 func (a *app) familyTestCmd() *cobra.Command {

@@ -2,6 +2,7 @@ package family
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"encoding/xml"
 	"errors"
@@ -23,8 +24,9 @@ type Filled struct {
 	Tail   []byte // what follows the image, where it is a part of the body
 	// Image says that the image goes between Body and Tail.
 	Image   bool
-	Command string // of SSH: the command line, or the remote path of an upload
-	Secret  bool   // it holds a password that a login gave
+	Objects []string // of SNMP: the values that are set, in the order of the step
+	Command string   // of SSH: the command line, or the remote path of an upload
+	Secret  bool     // it holds a password that a login gave
 }
 
 // Fill fills a request in. wire are the headers that go with every request.
@@ -41,6 +43,19 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 		f.Command, err = must(s.Path, v, encode)
 		f.Secret = s.Path.Secret
 		return f, err
+	}
+	for _, o := range s.Objects {
+		if o.Name != "" {
+			continue
+		}
+		value, err := must(o.Value, v, oneLine)
+		if err != nil {
+			return f, fmt.Errorf("set: %s: %w", o.OID, err)
+		}
+		f.Objects, f.Secret = append(f.Objects, value), f.Secret || o.Value.Secret
+	}
+	if s.Protocol == "snmp" {
+		return f, nil
 	}
 	if f.Target, err = s.target(v); err != nil {
 		return f, err
@@ -148,9 +163,12 @@ func (b *Body) fill(f *Filled, v Values) error {
 func (b *Body) multipart(f *Filled, v Values) (string, error) {
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
+	image, _ := v["image"].(ImageValues)
+	if err := w.SetBoundary(b.boundary(image, v)); err != nil {
+		return "", err
+	}
 	for _, field := range b.Fields {
 		if field.Value.Is("image") {
-			image, _ := v["image"].(ImageValues)
 			if _, err := w.CreateFormFile(field.Name, image.Name); err != nil {
 				return "", err
 			}
@@ -179,6 +197,19 @@ func (b *Body) multipart(f *Filled, v Values) (string, error) {
 		f.Tail = out.Bytes()
 	}
 	return w.FormDataContentType(), nil
+}
+
+// boundary is one that no part can have in it: it is a digest over all of them (RFC 2046, 5.1.1).
+func (b *Body) boundary(image ImageValues, v Values) string {
+	h := sha256.New()
+	h.Write([]byte(image.SHA256))
+	for _, field := range b.Fields {
+		if !field.Value.Is("image") {
+			value, _, _ := field.Value.Text(v, asIs) // its error is that of the field
+			h.Write([]byte(field.Name + "\x00" + value + "\x00"))
+		}
+	}
+	return fmt.Sprintf("%x", h.Sum(nil)[:20])
 }
 
 // write writes a tree as JSON. A value keeps its type; what is not set is left out of its object
@@ -234,9 +265,6 @@ func jsonValue(out *bytes.Buffer, v any) error {
 
 // Prompted fills in what is typed at a prompt: one line.
 func (r Reply) Prompted(v Values) (string, error) { return must(r.Text, v, oneLine) }
-
-// Filled is an object's value as text.
-func (o Object) Filled(v Values) (string, error) { return must(o.Value, v, oneLine) }
 
 // Encodings, by place.
 

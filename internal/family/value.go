@@ -24,26 +24,26 @@ type (
 	LoginValues map[string]string
 	// ImageValues are the image that is sent. Checksums are those of all of it.
 	ImageValues struct {
-		Name         string `expr:"name"` // on the wire
-		Size         int    `expr:"size"` // bytes
-		SHA256       string `expr:"sha256"`
-		SHA256Base64 string `expr:"sha256_base64"`
-		SHA1         string `expr:"sha1"`
-		MD5          string `expr:"md5"`
-		MD5Base64    string `expr:"md5_base64"`
-		CRC32        string `expr:"crc32"` // 8 hexadecimal digits
+		Name         string `expr:"name" json:"name"` // on the wire
+		Size         int    `expr:"size" json:"size"` // bytes
+		SHA256       string `expr:"sha256" json:"sha256"`
+		SHA256Base64 string `expr:"sha256_base64" json:"sha256_base64"`
+		SHA1         string `expr:"sha1" json:"sha1,omitempty"`
+		MD5          string `expr:"md5" json:"md5,omitempty"`
+		MD5Base64    string `expr:"md5_base64" json:"md5_base64,omitempty"`
+		CRC32        string `expr:"crc32" json:"crc32,omitempty"` // 8 hexadecimal digits
 	}
 	// OfferValues are where Catena serves the image: for the steps of an offer.
 	OfferValues struct {
 		URL  string `expr:"url"`
 		Host string `expr:"host"`
-		Port int    `expr:"port"`
+		Port any    `expr:"port"` // a number; in a recording its name
 		File string `expr:"file"`
 	}
 )
 
 // ambient are the names that no step takes, with values of their types.
-var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{},
+var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{Port: 0},
 	"component": "", "try": "", "on": false, "status": 0}
 
 // asked are the functions that expressions may call about the answer at hand; nil: none is.

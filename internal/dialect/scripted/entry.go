@@ -107,6 +107,9 @@ func (s *session) arrive(ctx context.Context, writing bool) error {
 		return nil
 	}
 	s.entered, s.v["try"] = true, strings.ToLower(rand.Text()[:8])
+	if s.replayed != nil {
+		s.v["try"] = placeholder("try")
+	}
 	if err := s.keep(); err != nil {
 		s.entered = false
 		return err
@@ -141,7 +144,7 @@ func (s *session) depart(ctx context.Context) error {
 			return s.keep()
 		}
 		if errors.Is(err, device.ErrIdentityChanged) || errors.Is(err, device.ErrLoginRefused) ||
-			sleep(ctx, time.Second<<try) != nil {
+			s.sleep(ctx, time.Second<<try) != nil {
 			break
 		}
 	}

@@ -3,6 +3,7 @@ package scripted
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -16,14 +17,23 @@ import (
 )
 
 // Recording is what a device answered, so that a family can be tested without it. Secrets are not
-// in it: each stands there as its name, and equal ones as equal names.
+// in it: each stands there as its name, and equal ones as equal names; so do values that are others
+// each time.
 type Recording struct {
-	Recording int            `json:"recording"` // of the format; always 1
-	Family    string         `json:"family"`
-	Protocol  string         `json:"protocol"`
-	Secure    bool           `json:"secure"` // it was over TLS
-	Exchanges []Exchange     `json:"exchanges"`
-	Reading   device.Reading `json:"reading"` // what the device was read as
+	Recording int             `json:"recording"` // of the format; always 1
+	Family    string          `json:"family"`
+	Protocol  string          `json:"protocol"`
+	Secure    bool            `json:"secure"` // it was over TLS
+	Exchanges []Exchange      `json:"exchanges"`
+	Reading   device.Reading  `json:"reading"`          // what the device was read as
+	Update    *RecordedUpdate `json:"update,omitempty"` // where it was sent an image
+}
+
+// RecordedUpdate is an image that was sent, and what the device was read as then.
+type RecordedUpdate struct {
+	Component string             `json:"component"`
+	Image     family.ImageValues `json:"image"`
+	Reading   device.Reading     `json:"reading"`
 }
 
 // Exchange is what was sent, and what came back.
@@ -34,20 +44,90 @@ type Exchange struct {
 	Body    string            `json:"body,omitempty"`
 	Objects map[string]any    `json:"objects,omitempty"`
 	Trouble *device.Cause     `json:"trouble,omitempty"` // instead of an answer
+	Base    *device.Reading   `json:"base,omitempty"`    // what the standard's own objects told
 }
 
-// Record reads a device and returns what it answered. Its errors are those of Read; what was
-// exchanged until then is returned, too. watch is shown every exchange; it may be nil.
-func (d Dialect) Record(ctx context.Context, at dialect.At, as login.Credential,
-	watch func(Seen)) (Recording, error) {
+// Recorder is a session that keeps what the device answers.
+type Recorder struct {
+	*session
+	tape  *tape
+	was   device.Reading
+	after *RecordedUpdate
+}
+
+// Recorder opens a session that is recorded. watch is shown every exchange; it may be nil.
+func (d Dialect) Recorder(at dialect.At, as login.Credential, watch func(Seen)) *Recorder {
 	s := d.open(at, as)
 	s.watch = watch
-	tape := &tape{secrets: map[string]string{}, of: s}
-	s.through = func(c carrier) carrier { return taped{c, tape} }
-	defer func() { _ = s.Close(context.WithoutCancel(ctx)) }()
-	r, err := s.Read(ctx)
-	return Recording{Recording: 1, Family: d.family.Name, Protocol: d.family.Program.Protocol,
-		Secure: at.Secure(), Exchanges: tape.blanked(), Reading: r.Over(device.Reading{})}, err
+	r := &Recorder{session: s, tape: &tape{secrets: map[string]string{}, of: s}}
+	s.through = func(c carrier) carrier { return taped{c, r.tape} }
+	if s.base != nil {
+		s.base = tapedBase{s.base, r.tape}
+	}
+	return r
+}
+
+// First reads the device, as it was before all else. Its errors are those of Read.
+func (r *Recorder) First(ctx context.Context) (device.Reading, error) {
+	got, err := r.Read(ctx)
+	r.was = got.Over(device.Reading{})
+	return r.was, err
+}
+
+// Bring sends an image and follows it until the device is read as running another version. again
+// waits before the next look, and returns false when it is enough. Its errors are the device's.
+func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component string, image dialect.Image,
+	again func() bool) (device.Reading, error) {
+	now, err := bring(ctx, as, component, image, r.was, again)
+	if err == nil {
+		r.after = &RecordedUpdate{Component: component, Image: r.image, Reading: now.Over(device.Reading{})}
+	}
+	return now, err
+}
+
+// Recording is what was recorded so far.
+func (r *Recorder) Recording() Recording {
+	return Recording{Recording: 1, Family: r.family.Name, Protocol: r.program.Protocol,
+		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Update: r.after}
+}
+
+// bring is an update without the care of a job: for a device on a bench, and for a recording of one.
+func bring(ctx context.Context, s dialect.Session, component string, image dialect.Image,
+	was device.Reading, again func() bool) (now device.Reading, err error) {
+	update, err := s.Update(component)
+	if err != nil {
+		return now, err
+	}
+	if err := update.Ready(ctx); err != nil {
+		return now, err
+	}
+	ctx = context.WithoutCancel(ctx) // a write is never interrupted
+	if err := update.Transfer(ctx, image, nil); err != nil {
+		return now, err
+	}
+	for {
+		percent, err := update.Progress(ctx)
+		if err == nil && percent >= 100 || errors.Is(err, device.ErrUnsupported) {
+			break
+		}
+		if errors.Is(err, device.ErrRefused) || !again() {
+			return now, fmt.Errorf("it has not written the image: %w", err)
+		}
+	}
+	if !update.Traits().RestartsByItself {
+		if err := update.Activate(ctx); err != nil && !errors.Is(err, device.ErrAway) {
+			return now, err
+		}
+	}
+	for {
+		now, err = s.Read(ctx)
+		if err == nil && now.Of(component) != was.Of(component) {
+			return now, nil
+		}
+		if !again() {
+			return now, fmt.Errorf("it does not run another version: it runs %s (%w)", now.Of(component), err)
+		}
+	}
 }
 
 // tape records what goes over a carrier.
@@ -68,6 +148,22 @@ func (t taped) ask(ctx context.Context, step *family.Step, f family.Filled, imag
 	a, err := t.carrier.ask(ctx, step, f, image)
 	t.on.add(step, f, a, err)
 	return a, err
+}
+
+// tapedBase is a session by the standard's own objects that is recorded.
+type tapedBase struct {
+	dialect.Session
+	on *tape
+}
+
+// theStandard is what a recording has as sent where a device is asked for the standard's objects.
+const theStandard = "(the standard's objects)"
+
+func (t tapedBase) Read(ctx context.Context) (device.Reading, error) {
+	r, err := t.Session.Read(ctx)
+	kept := r.Over(device.Reading{})
+	t.on.all = append(t.on.all, Exchange{Sent: theStandard, Base: &kept, Trouble: asCause(err)})
+	return r, err
 }
 
 func (t *tape) add(step *family.Step, f family.Filled, a family.Answer, err error) {
@@ -95,7 +191,7 @@ func (t *tape) note() {
 		for n := 1; ; n++ {
 			key := name
 			if n > 1 {
-				key = fmt.Sprintf("%s#%d", name, n)
+				key = fmt.Sprintf("%s.%d", name, n)
 			}
 			if t.secrets[key] == "" {
 				t.secrets[key] = secret
@@ -142,15 +238,14 @@ func inWords(step *family.Step, f family.Filled) string {
 			}
 		}
 	}) {
-		if !strings.HasPrefix(f.Header.Get(name), "multipart/") { // its boundary is random
-			parts = append(parts, name+": "+f.Header.Get(name))
-		}
+		parts = append(parts, name+": "+f.Header.Get(name))
 	}
-	for _, o := range step.Objects {
-		parts = append(parts, o.OID)
-	}
+	parts = append(parts, objects(step, f)...)
 	if len(f.Body) > 0 {
 		parts = append(parts, string(f.Body))
+	}
+	if f.Image {
+		parts = append(parts, "(the image)")
 	}
 	return strings.Join(parts, "\n")
 }
@@ -169,43 +264,79 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	if r.Secure {
 		at.Scheme = "https"
 	}
-	s := d.open(at, login.Credential{User: placeholder("login.user"),
-		Password: placeholder("login.password"), PlainBasic: d.family.PlainBasic})
+	as := login.Credential{User: placeholder("login.user"), Password: placeholder("login.password"),
+		PlainBasic: d.family.PlainBasic, More: login.More{Secrets: map[string]string{}}}
+	for _, name := range d.Secrets() {
+		as.Secrets[name] = placeholder("login." + name)
+	}
+	at.Ask = func(context.Context, string) error { return nil }
+	s := d.open(at, as)
 	played := &replay{of: r.Exchanges}
-	s.through = func(carrier) carrier { return played }
-	if d.base != nil { // what the standard's own objects told is in the recording's reading
-		s.base = told{reading: r.Reading}
+	if r.Update != nil {
+		played.image = r.Update.Image
+	}
+	s.replayed, s.through = played, func(carrier) carrier { return played }
+	if d.base != nil {
+		s.base = told{of: played}
+	}
+	compare := func(got, want device.Reading) []Difference {
+		was, _ := json.Marshal(want)
+		is, _ := json.Marshal(got.Over(device.Reading{}))
+		if string(was) != string(is) {
+			return []Difference{{Text: fmt.Sprintf("the device is read as\n%s\nand not as\n%s", is, was)}}
+		}
+		return nil
 	}
 	got, err := s.Read(ctx)
+	different := compare(got, r.Reading)
+	if err == nil && len(different) == 0 && r.Update != nil {
+		size := int64(r.Update.Image.Size)
+		got, err = bring(ctx, s, r.Update.Component, dialect.Image{ReaderAt: nothing{}, Size: size,
+			SHA256: r.Update.Image.SHA256}, got, func() bool { return played.wrong == nil && ctx.Err() == nil })
+		different = compare(got, r.Update.Reading)
+	}
+	if err == nil && played.wrong == nil {
+		err = s.Close(ctx)
+	}
 	switch {
 	case played.wrong != nil:
 		return []Difference{*played.wrong}
 	case err != nil:
 		return []Difference{{Text: err.Error()}}
-	case played.at < len(r.Exchanges):
+	case len(different) == 0 && played.at < len(r.Exchanges):
 		return []Difference{{Exchange: played.at + 1, Text: "the family does not send this any more:\n" +
 			r.Exchanges[played.at].Sent}}
 	}
-	was, _ := json.Marshal(r.Reading)
-	is, _ := json.Marshal(got.Over(device.Reading{}))
-	if string(was) != string(is) {
-		return []Difference{{Text: fmt.Sprintf("the device is read as\n%s\nand not as\n%s", is, was)}}
-	}
-	return nil
+	return different
 }
 
-// told is a session that has read already.
+// nothing are zeros, as many as are read.
+type nothing struct{}
+
+func (nothing) ReadAt(p []byte, _ int64) (int, error) {
+	clear(p)
+	return len(p), nil
+}
+
+// told is a session by the standard's own objects that is replayed.
 type told struct {
 	dialect.ReadOnly
-	reading device.Reading
+	of *replay
 }
 
-func (t told) Read(context.Context) (device.Reading, error) { return t.reading, nil }
+func (t told) Read(context.Context) (device.Reading, error) {
+	e, err := t.of.next(theStandard, 0)
+	if err != nil || e.Base == nil {
+		return device.Reading{}, err
+	}
+	return *e.Base, nil
+}
 
 // replay answers as a recording has it.
 type replay struct {
 	of    []Exchange
 	at    int
+	image family.ImageValues // that was sent
 	wrong *Difference
 }
 
@@ -213,21 +344,9 @@ func (p *replay) close() {}
 
 func (p *replay) ask(_ context.Context, step *family.Step, f family.Filled, _ *cargo) (family.Answer,
 	error) {
-	sent := inWords(step, f)
-	give := func(text string) (family.Answer, error) {
-		p.wrong = &Difference{Exchange: p.at + 1, Line: step.Line, Text: text}
-		return family.Answer{}, device.Because(device.NoAnswer, "the recording ends here")
-	}
-	if p.at >= len(p.of) {
-		return give("the recording has no answer to\n" + sent)
-	}
-	e := p.of[p.at]
-	if sent != e.Sent {
-		return give("the family sends\n" + sent + "\nand the recording has\n" + e.Sent)
-	}
-	p.at++
-	if e.Trouble != nil {
-		return family.Answer{}, e.Trouble
+	e, err := p.next(inWords(step, f), step.Line)
+	if err != nil {
+		return family.Answer{}, err
 	}
 	a := family.Answer{Status: e.Status, Body: []byte(e.Body), Objects: map[string]any{},
 		Header: http.Header{}}
@@ -239,6 +358,41 @@ func (p *replay) ask(_ context.Context, step *family.Step, f family.Filled, _ *c
 	}
 	return a, nil
 }
+
+// next is what came back for what is sent, by a step of that line. An error that was recorded is its
+// error.
+func (p *replay) next(sent string, line int) (Exchange, error) {
+	give := func(text string) (Exchange, error) {
+		p.wrong = &Difference{Exchange: p.at + 1, Line: line, Text: text}
+		return Exchange{}, device.Because(device.NoAnswer, "the recording ends here")
+	}
+	if p.at >= len(p.of) {
+		return give("the recording has no answer to\n" + sent)
+	}
+	e := p.of[p.at]
+	if plainly.Replace(sent) != plainly.Replace(e.Sent) {
+		return give("the family sends\n" + sent + "\nand the recording has\n" + e.Sent)
+	}
+	p.at++
+	if e.Trouble != nil {
+		return e, e.Trouble
+	}
+	return e, nil
+}
+
+// plainly takes the encodings off the marks of placeholders: a secret may look the same encoded,
+// which its name does not.
+var plainly = func() *strings.Replacer {
+	var pairs []string
+	for _, mark := range []string{"‹", "›"} {
+		for _, encode := range encodings {
+			if encode(mark) != mark {
+				pairs = append(pairs, encode(mark), mark)
+			}
+		}
+	}
+	return strings.NewReplacer(pairs...)
+}()
 
 // asObject is a value of JSON as a carrier gives it.
 func asObject(v any) any {

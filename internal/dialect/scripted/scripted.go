@@ -116,18 +116,20 @@ type session struct {
 	at       dialect.At
 	as       login.Credential
 	places   map[whither]*place
+	replayed *replay               // what is replayed; nil: it is a device
 	through  func(carrier) carrier // what stands before every carrier: a recording
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
 	known    device.Reading        // what it read
 	v        family.Values
-	in       bool       // the login's steps have been taken
-	adopted  bool       // what an earlier session has left behind was taken over
-	entered  bool       // the steps of enter have begun, and leave has not been taken
-	written  bool       // something of the session is kept
-	sent     string     // the component that has the whole of its image
-	updating string     // the component that is updated
-	stage    stage      // what the steps are taken for
-	watch    func(Seen) // for a person who tries a family; nil: nobody
+	in       bool               // the login's steps have been taken
+	adopted  bool               // what an earlier session has left behind was taken over
+	entered  bool               // the steps of enter have begun, and leave has not been taken
+	written  bool               // something of the session is kept
+	image    family.ImageValues // that was sent
+	sent     string             // the component that has the whole of its image
+	updating string             // the component that is updated
+	stage    stage              // what the steps are taken for
+	watch    func(Seen)         // for a person who tries a family; nil: nobody
 }
 
 // stage says what steps are taken for: it decides whether a login may be sent, and what an

@@ -10,9 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"catena/internal/dialect"
 	"catena/internal/family"
-	"catena/internal/login"
 	"catena/internal/text"
 )
 
@@ -25,13 +23,6 @@ type Seen struct {
 	Got    []string
 	Took   []string // name: value
 	Err    error
-}
-
-// Watched is a session of which every exchange is shown.
-func (d Dialect) Watched(at dialect.At, as login.Credential, watch func(Seen)) dialect.Session {
-	s := d.open(at, as)
-	s.watch = watch
-	return s
 }
 
 // maxSeen bounds what is shown of an answer.
@@ -58,13 +49,8 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 	case f.Command != "":
 		add(&out.Sent, f.Command)
 	}
-	for _, o := range step.Objects {
-		if o.Name == "" {
-			value, _ := o.Filled(s.v) // it was sent
-			add(&out.Sent, fmt.Sprintf("%s = %s %s", o.OID, o.Type, value))
-		} else {
-			add(&out.Sent, o.OID)
-		}
+	for _, line := range objects(step, f) {
+		add(&out.Sent, line)
 	}
 	if f.Image {
 		add(&out.Sent, "(the image)")
@@ -86,6 +72,18 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 		}
 	}
 	s.watch(out)
+}
+
+// objects are those of SNMP that a step reads or sets, a line each.
+func objects(step *family.Step, f family.Filled) (lines []string) {
+	for i, o := range step.Objects {
+		if o.Name == "" && i < len(f.Objects) {
+			lines = append(lines, fmt.Sprintf("%s = %s %s", o.OID, o.Type, f.Objects[i]))
+		} else {
+			lines = append(lines, o.OID)
+		}
+	}
+	return lines
 }
 
 // blanks puts names in the place of secrets, also where they stand encoded: what the login is,
@@ -121,6 +119,14 @@ func (s *session) secrets() map[string]string {
 	}
 	for name, value := range loginValues(s.as) {
 		add("login."+name, value)
+	}
+	if try, _ := s.v["try"].(string); s.replayed == nil {
+		add("try", try) // it is no secret, and another one each time
+	}
+	if o, is := s.v["offer"].(family.OfferValues); is && s.replayed == nil {
+		add("offer.url", o.URL)
+		add("offer.host", o.Host)
+		add("offer.port", fmt.Sprint(o.Port))
 	}
 	for _, name := range s.program.SecretNames() {
 		value, _ := s.v[name].(string)

@@ -25,7 +25,7 @@ type snmpCarrier struct {
 
 func (c *snmpCarrier) close() {}
 
-func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, _ family.Filled, _ *cargo) (
+func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, f family.Filled, _ *cargo) (
 	a family.Answer, err error) {
 	defer func() { // what a device sends has made the decoder fall over before
 		if r := recover(); r != nil {
@@ -40,7 +40,7 @@ func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, _ family.Fille
 		}
 		if step.Word == "set" {
 			client.Retries = 0
-			a, err = c.set(client, step)
+			a, err = c.set(client, step, f.Objects)
 		} else {
 			a, err = get(client, step)
 		}
@@ -112,13 +112,11 @@ func objectText(pdu gosnmp.SnmpPDU) string {
 }
 
 // set sets the objects of a step, all in one message.
-func (c *snmpCarrier) set(client *gosnmp.GoSNMP, step *family.Step) (family.Answer, error) {
+func (c *snmpCarrier) set(client *gosnmp.GoSNMP, step *family.Step, values []string) (family.Answer,
+	error) {
 	var pdus []gosnmp.SnmpPDU
-	for _, o := range step.Objects {
-		text, err := o.Filled(c.session.v)
-		if err != nil {
-			return family.Answer{}, c.session.mistaken(err)
-		}
+	for i, o := range step.Objects {
+		text := values[i]
 		pdu := gosnmp.SnmpPDU{Name: "." + o.OID, Type: gosnmp.OctetString, Value: []byte(text)}
 		switch o.Type {
 		case "int":

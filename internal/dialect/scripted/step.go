@@ -38,7 +38,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 	}
 	switch step.Kind {
 	case family.Wait:
-		return sleep(ctx, step.Pause)
+		return s.sleep(ctx, step.Pause)
 	case family.Ask:
 		f, err := step.Fill(s.v, nil)
 		if err != nil {
@@ -81,7 +81,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 			}
 			continue
 		case word == family.Again && time.Now().Before(until):
-			if err := sleep(ctx, retryAfter(a, until)); err != nil {
+			if err := s.sleep(ctx, retryAfter(a, until)); err != nil {
 				return err
 			}
 			continue
@@ -136,6 +136,8 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 			return f, a, device.Because(device.NotMine, "recognise: must not send a login")
 		case step.Protocol == "http" && !p.at.Secure() && !p.as.PlainBasic:
 			return f, a, device.ErrPlain
+		case step.Protocol == "snmp" && p.as.User == "" && !p.as.PlainBasic:
+			return f, a, device.ErrPlain
 		}
 	}
 	a, err = p.carrier.ask(ctx, step, f, image)
@@ -159,7 +161,11 @@ func retryAfter(a family.Answer, until time.Time) time.Duration {
 	return min(wait, max(0, time.Until(until)))
 }
 
-func sleep(ctx context.Context, d time.Duration) error {
+// sleep waits, but where a recording is replayed.
+func (s *session) sleep(ctx context.Context, d time.Duration) error {
+	if s.replayed != nil {
+		return ctx.Err()
+	}
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {

@@ -91,6 +91,10 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if err != nil {
 		return err
 	}
+	if s.replayed != nil { // which has an image of the same size
+		values = s.replayed.image
+	}
+	s.image = values
 	s.v["component"], s.v["image"], s.updating = u.component, values, u.component
 	if err := s.inside(ctx, nil); err != nil {
 		return err
@@ -146,6 +150,11 @@ func (u *update) step(ctx context.Context, step *family.Step, image dialect.Imag
 // device has fetched all of it.
 func (s *session) offer(ctx context.Context, step *family.Step, image dialect.Image,
 	sent func(int64)) error {
+	if s.replayed != nil {
+		s.v["offer"] = family.OfferValues{URL: placeholder("offer.url"), Host: placeholder("offer.host"),
+			Port: placeholder("offer.port"), File: wireName}
+		return s.inside(ctx, step.Steps)
+	}
 	o, err := wire.NewOffer(step.By, s.at.Address, wireName,
 		wire.Body{From: image, Size: image.Size, Sent: sent})
 	if err != nil {
