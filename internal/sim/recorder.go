@@ -102,6 +102,20 @@ func (r *recorder) resources() map[string]func() map[string]any {
 			}
 			return list(fmt.Sprintf("TaskService/Tasks/%d", n))()
 		},
+		"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0"),
+		"Registries/Brackwell.1.0": func() map[string]any {
+			return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile", "Id": "Brackwell.1.0",
+				"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0", "Location": []map[string]string{
+					{"Language": "de", "Uri": "/redfish/v1/Registries/none.json"},
+					{"Language": "en", "Uri": "/redfish/v1/Registries/Brackwell.1.0.json"}}}
+		},
+		"Registries/Brackwell.1.0.json": func() map[string]any {
+			return map[string]any{"@odata.type": "#MessageRegistry.v1_6_0.MessageRegistry", "Id": "Brackwell.1.0.0",
+				"Name": "Messages of recorders", "Language": "en", "OwningEntity": "Brackwell", "RegistryPrefix": "Brackwell",
+				"RegistryVersion": "1.0.0", "Messages": map[string]any{imageRefused: map[string]any{
+					"Description": "The image was refused.", "Message": "The image was refused: %1.", "Severity": "Critical",
+					"MessageSeverity": "Critical", "NumberOfArgs": 1, "ParamTypes": []string{"string"}, "Resolution": "Send another one."}}}
+		},
 		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC",
 			"UpdateService/FirmwareInventory/BMC-other", "UpdateService/FirmwareInventory/Disks"),
 		"UpdateService/FirmwareInventory/BMC-other": func() map[string]any {
@@ -151,8 +165,8 @@ func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
 		"Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0", "UUID": r.uuid,
 		"Vendor": "Brackwell", "Product": r.Model,
 		"Tasks": link("TaskService"), "Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"),
-		"UpdateService": link("UpdateService"),
-		"Links":         map[string]any{"Sessions": link("SessionService/Sessions")}})
+		"UpdateService": link("UpdateService"), "Registries": link("Registries"),
+		"Links": map[string]any{"Sessions": link("SessionService/Sessions")}})
 }
 
 func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]any) {
@@ -167,10 +181,19 @@ func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]
 
 func tag(body []byte) string { return fmt.Sprintf(`W/"%x"`, sha1.Sum(body)) }
 
+const imageRefused = "ImageRefused"
+
 // redfishError answers with an error as DSP0266, 8.6 has it.
 func redfishError(w http.ResponseWriter, status int, id, message string) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
+	if id == imageRefused { // a message of the maker's own, whose words are in its registry
+		_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18.GeneralError",
+			"message": "A general error has occurred. See ExtendedInfo for more information.",
+			"@Message.ExtendedInfo": []map[string]any{{"MessageId": "Brackwell.1.0." + id,
+				"MessageArgs": []string{message}}}}})
+		return
+	}
 	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18." + id,
 		"message":               message,
 		"@Message.ExtendedInfo": []map[string]string{{"MessageId": "Base.1.18." + id}}}})

@@ -70,7 +70,7 @@ func (r *recorder) upload(w http.ResponseWriter, req *http.Request) {
 			version, err := receive(part, "Brackwell", r.Model, "", nil)
 			ended()
 			if err != nil {
-				redfishError(w, http.StatusBadRequest, "VerificationFailed", err.Error())
+				redfishError(w, http.StatusBadRequest, imageRefused, err.Error())
 				return
 			}
 			r.mu.Lock()

@@ -7,6 +7,7 @@ package redfish
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -52,6 +53,7 @@ type root struct {
 	Chassis        ref    `json:"Chassis"`
 	Update         ref    `json:"UpdateService"`
 	Tasks          ref    `json:"Tasks"`
+	Registries     ref    `json:"Registries"`
 	Sessions       struct {
 		Sessions ref `json:"Sessions"`
 	} `json:"Links"`
@@ -134,7 +136,10 @@ type session struct {
 
 	// What was read last.
 	systems, managers, tasks ref
-	updates                  ref // the UpdateService
+	registries               ref
+	words                    map[string]map[string]string // of messages, by registry and name
+	looking                  bool                         // for those
+	updates                  ref                          // the UpdateService
 	service                  service
 	manages                  resource            // the first manager
 	parts                    map[string]resource // the firmware inventory, by component
@@ -150,6 +155,7 @@ func (t *session) root(ctx context.Context) (root, error) {
 	case err != nil || r.RedfishVersion == "":
 		return r, device.ErrNotMine
 	}
+	t.registries = r.Registries
 	return r, nil
 }
 
@@ -217,16 +223,12 @@ func (t *session) ask(ctx context.Context, method, at string, header http.Header
 			}
 			continue
 		}
-		return a, understand(a)
+		return a, t.understand(ctx, a)
 	}
 }
 
 // understand finds the error that an answer stands for: DSP0266, 8.6.
-func understand(a wire.Answer) error {
-	type message struct {
-		ID   string `json:"MessageId"`
-		Text string `json:"Message"`
-	}
+func (t *session) understand(ctx context.Context, a wire.Answer) error {
 	var e struct {
 		Error struct {
 			Message  string    `json:"message"`
@@ -235,7 +237,8 @@ func understand(a wire.Answer) error {
 		Extended []message `json:"@Message.ExtendedInfo"`
 	}
 	_ = json.Unmarshal(a.Body, &e) // the status says enough where there is none
-	for _, m := range append(e.Extended, e.Error.Extended...) {
+	all := append(e.Extended, e.Error.Extended...)
+	for _, m := range all {
 		if strings.HasSuffix(m.ID, ".PasswordChangeRequired") {
 			return device.ErrNewPassword
 		}
@@ -247,12 +250,8 @@ func understand(a wire.Answer) error {
 		return device.ErrLoginRefused
 	case a.Status == http.StatusForbidden:
 		return device.ErrNoRight
-	case len(e.Error.Extended) > 0 && e.Error.Extended[0].Text != "": // the message proper
-		return device.Because(device.Refusal, "%s", e.Error.Extended[0].Text)
-	case e.Error.Message != "":
-		return device.Because(device.Refusal, "%s", e.Error.Message)
 	}
-	return device.Because(device.Refusal, "%s", fmt.Sprintf("HTTP %d", a.Status))
+	return t.refusal(ctx, all, cmp.Or(e.Error.Message, fmt.Sprintf("HTTP %d", a.Status)))
 }
 
 // logIn opens a session where that does not show the password. Where there are no

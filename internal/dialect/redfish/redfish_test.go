@@ -217,6 +217,11 @@ func TestOtherWaysToSend(t *testing.T) {
 		"the task fails": {`{"HttpPushUri":"/push"}`,
 			`{"TaskState":"Exception","Messages":[{"Message":"The signature of the image is not valid."}]}`,
 			"The signature of the image is not valid."},
+		"the task fails by number": {`{"HttpPushUri":"/push"}`,
+			`{"TaskState":"Exception","Messages":[{"MessageId":"Update.1.1.VerificationFailed","MessageArgs":["lock.bin","BMC"]}]}`,
+			"refused: Verification of image lock.bin at BMC failed."},
+		"by a number that nobody knows": {`{"HttpPushUri":"/push"}`,
+			`{"TaskState":"Exception","Messages":[{"MessageId":"Other.1.1.Bad"}]}`, "refused: Other.1.1.Bad"},
 		"too large":       {`{"HttpPushUri":"/push","MaxImageSizeBytes":1000}`, "", "at most 1000 bytes"},
 		"nothing":         {`{}`, "", "offers no way to send an image"},
 		"switched off":    {`{"HttpPushUri":"/push","ServiceEnabled":false}`, "", "is switched off"},
@@ -228,7 +233,10 @@ func TestOtherWaysToSend(t *testing.T) {
 			answer := func(pattern, body string) {
 				mux.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, body) })
 			}
-			answer("GET /redfish/v1/{$}", `{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"}}`)
+			answer("GET /redfish/v1/{$}", `{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"},"Registries":{"@odata.id":"/r"}}`)
+			answer("GET /r", `{"Members":[{"@odata.id":"/r/Other.1.1"},{"@odata.id":"/r/Update.1.1"}]}`)
+			answer("GET /r/Update.1.1", `{"Location":[{"Language":"de","Uri":"/none"},{"Language":"en-GB","Uri":"/words"}]}`)
+			answer("GET /words", `{"Messages":{"VerificationFailed":{"Message":"Verification of image %1 at %2 failed."}}}`)
 			answer("GET /m", `{"Members":[{"@odata.id":"/m/1"}]}`)
 			answer("GET /m/1", `{"FirmwareVersion":"1.0"}`)
 			answer("GET /u", c.service)

@@ -42,23 +42,17 @@ func (s service) onReset() bool { return slices.Contains(s.Apply.Values, "OnRese
 
 // task is a Task (DSP0266, 12.2).
 type task struct {
-	State    string `json:"TaskState"`
-	Status   string `json:"TaskStatus"`
-	Percent  int    `json:"PercentComplete"`
-	Messages []struct {
-		Text string `json:"Message"`
-	} `json:"Messages"`
-	ID string `json:"@odata.id"`
+	State    string    `json:"TaskState"`
+	Status   string    `json:"TaskStatus"`
+	Percent  int       `json:"PercentComplete"`
+	Messages []message `json:"Messages"`
+	ID       string    `json:"@odata.id"`
 }
 
-// says is the last message of a task that has one.
-func (t task) says() string {
-	for _, m := range slices.Backward(t.Messages) {
-		if m.Text != "" {
-			return m.Text
-		}
-	}
-	return "the task ended with " + t.State
+// ended is the refusal of a task that has ended badly, in the words of its last message.
+func (t *session) ended(ctx context.Context, of task) error {
+	slices.Reverse(of.Messages)
+	return t.refusal(ctx, of.Messages, "the task ended with "+of.State)
 }
 
 // States of a task that has ended badly, and of one that goes on.
@@ -179,7 +173,7 @@ func (u *update) push(ctx context.Context, at, kind string, before []byte, image
 	body := wire.Envelope{Before: before, Image: io.NewSectionReader(image, 0, image.Size), After: after}
 	a, err := t.http.Send(ctx, r, wire.Body{From: body, Size: body.Size(), Sent: body.Counts(sent)})
 	if err == nil {
-		err = understand(a)
+		err = t.understand(ctx, a)
 	}
 	if err != nil {
 		return err
@@ -251,7 +245,7 @@ func (u *update) Progress(ctx context.Context) (percent int, err error) {
 		var now task
 		_ = json.Unmarshal(a.Body, &now) // one that has ended may have no body
 		if slices.Contains(taskFailed, now.State) || now.Status == "Critical" {
-			return device.Because(device.Refusal, "%s", now.says())
+			return t.ended(ctx, now)
 		}
 		goesOn := slices.Contains(taskGoesOn, now.State)
 		u.ended = now.State == "Completed" || a.Status != http.StatusAccepted && !goesOn

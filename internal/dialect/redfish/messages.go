@@ -1,0 +1,108 @@
+package redfish
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"catena/internal/device"
+)
+
+// message is one of a device's messages (DSP0266, 8.6 and 9.5.11): its text, or the number under which
+// a registry has it.
+type message struct {
+	ID   string   `json:"MessageId"`
+	Text string   `json:"Message"`
+	Args []string `json:"MessageArgs"`
+}
+
+// Bounds of registries: a service has a few, and one is read once in a session.
+const (
+	maxRegistries = 64
+	maxSentence   = 1000 // bytes
+)
+
+// sentence is a message in words: its own, else those of the service's registry, else its number.
+func (t *session) sentence(ctx context.Context, m message) string {
+	if m.Text != "" || m.ID == "" {
+		return m.Text
+	}
+	words := t.registered(ctx, m.ID)
+	if words == "" {
+		return m.ID
+	}
+	for i, arg := range slices.Backward(m.Args) { // %10 before %1
+		words = strings.ReplaceAll(words, fmt.Sprintf("%%%d", i+1), arg)
+	}
+	return words[:min(len(words), maxSentence)]
+}
+
+// registered are the words of a message's number, Registry.Major.Minor.Name or Registry.Major.Name, in
+// the registry that the service has of it (DSP0266, 9.5); empty: it has none.
+func (t *session) registered(ctx context.Context, id string) string {
+	parts := strings.Split(id, ".")
+	if len(parts) < 3 || t.looking || t.registries.ID == "" {
+		return ""
+	}
+	t.looking = true // what goes wrong meanwhile is not looked up
+	defer func() { t.looking = false }()
+	name := parts[0]
+	if t.words == nil {
+		t.words = map[string]map[string]string{}
+	}
+	if t.words[name] == nil {
+		t.words[name] = t.registry(ctx, name)
+	}
+	return t.words[name][parts[len(parts)-1]]
+}
+
+// registry reads a registry of that name; what cannot be read has no words.
+func (t *session) registry(ctx context.Context, name string) map[string]string {
+	words := map[string]string{}
+	var all collection
+	if t.get(ctx, t.registries.ID, &all) != nil {
+		return words
+	}
+	for _, m := range all.Members[:min(len(all.Members), maxRegistries)] {
+		var file struct {
+			Registry string
+			Location []struct {
+				Language string
+				URI      string `json:"Uri"`
+			}
+		}
+		of, _, _ := strings.Cut(m.ID[strings.LastIndex(m.ID, "/")+1:], ".")
+		if of != name || t.get(ctx, m.ID, &file) != nil || len(file.Location) == 0 {
+			continue
+		}
+		at := file.Location[0]
+		for _, l := range file.Location {
+			if strings.HasPrefix(l.Language, "en") {
+				at = l
+			}
+		}
+		var registry struct {
+			Messages map[string]struct{ Message string }
+		}
+		a, err := t.ask(ctx, "GET", at.URI, nil, nil)
+		if err != nil || json.Unmarshal(a.Body, &registry) != nil {
+			continue
+		}
+		for name, m := range registry.Messages {
+			words[name] = m.Message
+		}
+	}
+	return words
+}
+
+// refusal is a refusal in the words of the most telling of its messages.
+func (t *session) refusal(ctx context.Context, all []message, general string) error {
+	for _, m := range all {
+		if s := t.sentence(ctx, m); s != "" && !strings.HasSuffix(m.ID, ".GeneralError") {
+			return device.Because(device.Refusal, "%s", s)
+		}
+	}
+	return device.Because(device.Refusal, "%s", general)
+}
