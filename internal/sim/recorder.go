@@ -62,6 +62,7 @@ func newRecorder(s *standIn, _ Scenario) error {
 	mux.HandleFunc("POST /redfish/v1/UpdateService/upload", r.inside(r.upload))
 	mux.HandleFunc("GET /redfish/v1/TaskService/Tasks/{n}", r.inside(r.tellTask))
 	mux.HandleFunc("POST /redfish/v1/Managers/1/Actions/Manager.Reset", r.inside(r.reboot))
+	mux.HandleFunc("POST /redfish/v1/Systems/1/Actions/ComputerSystem.Reset", r.inside(r.reboot))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
 	s.handler = mux
 	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
@@ -88,7 +89,7 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"Chassis":  list("Chassis/1"),
 		"UpdateService": func() map[string]any {
 			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory"),
-				"ServiceEnabled": true, "MultipartHttpPushUri": "/redfish/v1/UpdateService/upload",
+				"ServiceEnabled": true, "Actions": map[string]any{}, "MultipartHttpPushUri": "/redfish/v1/UpdateService/upload",
 				"MaxImageSizeBytes":                  64 << 20,
 				"@Redfish.OperationApplyTimeSupport": map[string]any{"SupportedValues": []string{"OnReset"}}}
 		},
@@ -132,7 +133,11 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		},
 		"Systems/1": func() map[string]any {
 			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": r.Model,
-				"SerialNumber": r.Serial, "PartNumber": r.Hardware, "HostName": r.Name}
+				"SerialNumber": r.Serial, "PartNumber": r.Hardware, "HostName": r.Name,
+				"Boot": map[string]any{"BootSourceOverrideEnabled": "Disabled"},
+				"Actions": map[string]any{"#ComputerSystem.Reset": map[string]any{
+					"target":                            "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset",
+					"ResetType@Redfish.AllowableValues": []string{"ForceRestart"}}}}
 		},
 		"Managers/1": func() map[string]any {
 			return r.manager()
@@ -140,7 +145,7 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"Chassis/1": func() map[string]any {
 			r.mu.Lock()
 			defer r.mu.Unlock()
-			return map[string]any{"Id": "1", "LocationIndicatorActive": r.lit}
+			return map[string]any{"ChassisType": "RackMount", "LocationIndicatorActive": r.lit}
 		},
 	}
 }
@@ -170,13 +175,44 @@ func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]any) {
-	body["@odata.id"] = "/redfish/v1/" + path
-	var b bytes.Buffer
-	_ = json.NewEncoder(&b).Encode(body)
-	w.Header().Set("ETag", tag(b.Bytes()))
+	raw := encoded(path, body)
+	w.Header().Set("ETag", tag(raw))
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("OData-Version", "4.0")
-	_, _ = w.Write(b.Bytes())
+	_, _ = w.Write(raw)
+}
+
+// types are the schemas of resources, by the first and the last word of their path that count.
+var types = map[string]string{"Systems": "ComputerSystem.v1_20_0.ComputerSystem", "Managers": "Manager.v1_17_0.Manager",
+	"Chassis": "Chassis.v1_23_0.Chassis", "UpdateService": "UpdateService.v1_12_0.UpdateService",
+	"TaskService": "TaskService.v1_2_0.TaskService", "FirmwareInventory": "SoftwareInventory.v1_9_0.SoftwareInventory",
+	"Tasks": "Task.v1_7_0.Task"}
+
+// encoded is a resource with what every one has (DSP0266, 9.6.1 and DSP0268): its path, type, Id and
+// Name.
+func encoded(at string, body map[string]any) []byte {
+	body["@odata.id"] = "/redfish/v1/" + at
+	add := func(name string, value any) {
+		if body[name] == nil {
+			body[name] = value
+		}
+	}
+	words := strings.Split(at, "/")
+	last := words[len(words)-1]
+	kind := types[last]
+	if len(words) > 1 && kind == "" {
+		kind = types[words[len(words)-2]]
+	}
+	if _, isList := body["Members"]; isList {
+		kind = last + "Collection." + last + "Collection"
+	} else {
+		add("Id", last)
+	}
+	add("@odata.type", "#"+kind)
+	add("Name", last)
+	var b bytes.Buffer
+	_ = json.NewEncoder(&b).Encode(body)
+	return b.Bytes()
 }
 
 func tag(body []byte) string { return fmt.Sprintf(`W/"%x"`, sha1.Sum(body)) }
@@ -287,12 +323,10 @@ func (r *recorder) light(w http.ResponseWriter, req *http.Request) {
 			"only LocationIndicatorActive can be set")
 		return
 	}
+	seen := tag(encoded("Chassis/1", r.resources()["Chassis/1"]()))
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	var b bytes.Buffer
-	_ = json.NewEncoder(&b).Encode(map[string]any{"@odata.id": "/redfish/v1/Chassis/1", "Id": "1",
-		"LocationIndicatorActive": r.lit})
-	if match := req.Header.Get("If-Match"); match != tag(b.Bytes()) {
+	if match := req.Header.Get("If-Match"); match != seen {
 		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed",
 			"it is not as you have seen it")
 		return

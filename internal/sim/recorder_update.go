@@ -100,13 +100,12 @@ func (r *recorder) tellTask(w http.ResponseWriter, req *http.Request) {
 	if next != "" && percent < 100 {
 		state = "Running"
 	}
-	body := map[string]any{"@odata.id": req.URL.Path, "Id": strconv.Itoa(n), "TaskState": state,
-		"TaskStatus": "OK", "PercentComplete": percent, "Messages": []map[string]string{}}
 	w.Header().Set("Content-Type", "application/json")
 	if state == "Running" {
 		w.WriteHeader(http.StatusAccepted)
 	}
-	_ = json.NewEncoder(w).Encode(body)
+	_, _ = w.Write(encoded("TaskService/Tasks/"+strconv.Itoa(n), map[string]any{"TaskState": state,
+		"TaskStatus": "OK", "PercentComplete": percent, "Messages": []map[string]string{}}))
 }
 
 // reboot starts what was written, or the same again: Manager.Reset.
@@ -144,11 +143,7 @@ func (r *recorder) switchSlot(w http.ResponseWriter, req *http.Request) {
 		redfishError(w, http.StatusBadRequest, "PropertyValueNotInList", "there is no such image")
 		return
 	}
-	body := r.manager()
-	body["@odata.id"] = "/redfish/v1/Managers/1"
-	var b bytes.Buffer
-	_ = json.NewEncoder(&b).Encode(body)
-	if match := req.Header.Get("If-Match"); match != tag(b.Bytes()) {
+	if match := req.Header.Get("If-Match"); match != tag(encoded("Managers/1", r.manager())) {
 		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
 		return
 	}

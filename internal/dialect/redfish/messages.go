@@ -1,6 +1,7 @@
 package redfish
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -24,15 +25,12 @@ const (
 	maxSentence   = 1000 // bytes
 )
 
-// sentence is a message in words: its own, else those of the service's registry, else its number.
+// sentence is a message in words: its own, else those of the service's registry; empty: it has none.
 func (t *session) sentence(ctx context.Context, m message) string {
 	if m.Text != "" || m.ID == "" {
 		return m.Text
 	}
 	words := t.registered(ctx, m.ID)
-	if words == "" {
-		return m.ID
-	}
 	for i, arg := range slices.Backward(m.Args) { // %10 before %1
 		words = strings.ReplaceAll(words, fmt.Sprintf("%%%d", i+1), arg)
 	}
@@ -97,12 +95,21 @@ func (t *session) registry(ctx context.Context, name string) map[string]string {
 	return words
 }
 
-// refusal is a refusal in the words of the most telling of its messages.
+// refusal is a refusal in the words of the first of its messages that has some, else in those about all
+// of it, unless they only point to the messages (DSP0266, 8.6).
 func (t *session) refusal(ctx context.Context, all []message, general string) error {
+	number := ""
 	for _, m := range all {
-		if s := t.sentence(ctx, m); s != "" && !strings.HasSuffix(m.ID, ".GeneralError") {
+		if strings.HasSuffix(m.ID, ".GeneralError") {
+			continue
+		}
+		if s := t.sentence(ctx, m); s != "" {
 			return device.Because(device.Refusal, "%s", s)
 		}
+		number = cmp.Or(number, m.ID)
+	}
+	if number != "" && (general == "" || strings.Contains(general, "ExtendedInfo")) {
+		general = number
 	}
 	return device.Because(device.Refusal, "%s", general)
 }

@@ -7,7 +7,6 @@ package redfish
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -251,7 +250,10 @@ func (t *session) understand(ctx context.Context, a wire.Answer) error {
 	case a.Status == http.StatusForbidden:
 		return device.ErrNoRight
 	}
-	return t.refusal(ctx, all, cmp.Or(e.Error.Message, fmt.Sprintf("HTTP %d", a.Status)))
+	if len(all) == 0 && e.Error.Message == "" {
+		e.Error.Message = fmt.Sprintf("HTTP %d", a.Status)
+	}
+	return t.refusal(ctx, all, e.Error.Message)
 }
 
 // logIn opens a session where that does not show the password. Where there are no

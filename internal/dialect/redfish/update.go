@@ -52,7 +52,11 @@ type task struct {
 // ended is the refusal of a task that has ended badly, in the words of its last message.
 func (t *session) ended(ctx context.Context, of task) error {
 	slices.Reverse(of.Messages)
-	return t.refusal(ctx, of.Messages, "the task ended with "+of.State)
+	general := ""
+	if len(of.Messages) == 0 {
+		general = "the task ended with " + of.State
+	}
+	return t.refusal(ctx, of.Messages, general)
 }
 
 // States of a task that has ended badly, and of one that goes on.
