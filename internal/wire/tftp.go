@@ -53,5 +53,5 @@ var tftpError = regexp.MustCompile(`code=(\d+), error: (.*)$`)
 const (
 	tftpWithin = 5 * time.Second // for one answer
 	tftpTries  = 5
-	tftpBlock  = 1428 // bytes: with all headers within the usual 1,500 of a frame
+	tftpBlock  = 1468 // bytes: with all headers just the 1,500 of a frame
 )

@@ -1,4 +1,5 @@
-// Upload sends a file over SSH as a job does, for scripts/bench-upload.
+// Upload sends a file over SSH or by TFTP as a job does, for scripts/bench-upload: upload ssh|tftp
+// ADDRESS FILE REMOTE.
 package main
 
 import (
@@ -12,13 +13,13 @@ import (
 )
 
 func main() {
-	if err := run(os.Args[1], os.Args[2], os.Args[3]); err != nil {
+	if err := run(os.Args[1], os.Args[2], os.Args[3], os.Args[4]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-func run(address, file, remote string) error {
+func run(by, address, file, remote string) error {
 	f, err := os.Open(file)
 	if err != nil {
 		return err
@@ -28,13 +29,19 @@ func run(address, file, remote string) error {
 		return err
 	}
 	began := time.Now()
+	body := wire.Body{From: f, Size: info.Size()}
+	if by == "tftp" {
+		err = wire.PutTFTP(context.Background(), address, remote, body)
+		fmt.Printf("%.3f\n", time.Since(began).Seconds())
+		return err
+	}
 	s, err := wire.DialSSH(context.Background(), address,
 		login.Credential{User: "keeper", Password: os.Getenv("BENCH_PASSWORD")}, nil)
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	err = s.Upload(context.Background(), remote, wire.Body{From: f, Size: info.Size()})
+	err = s.Upload(context.Background(), remote, body)
 	fmt.Printf("%.3f\n", time.Since(began).Seconds())
 	return err
 }
