@@ -37,6 +37,9 @@ const (
 	OwnFault Problem = "own-fault"
 )
 
+// BrokenOff is the detail of a NoAnswer of who was there, and went before it answered.
+const BrokenOff = "it closed the connection"
+
 // NotInTime is the detail of a NoAnswer that came too late to count.
 const NotInTime = "not in time"
 

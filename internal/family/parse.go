@@ -3,6 +3,7 @@ package family
 import (
 	"fmt"
 	"maps"
+	"net/http"
 	"reflect"
 	"regexp"
 	"slices"
@@ -78,6 +79,8 @@ func parseProgram(doc *yamldoc.Doc, root map[string]ast.Node) (program *Program,
 	}
 	p.levels(root)
 	p.program.names = p.names
+	Walk(slices.Concat(p.program.Recognise, p.program.Read), func(s *Step) { s.Reads = true })
+	Walk(p.program.all(), func(s *Step) { s.Reads = s.Reads || s.Method == http.MethodGet })
 	return p.program, nil
 }
 

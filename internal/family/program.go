@@ -125,6 +125,7 @@ type Step struct {
 
 	Within time.Duration // how long it may take, with all repeats; 0: as usual
 	Gone   bool          // that the device goes away is a good end
+	Reads  bool          // it changes nothing: a GET, and all steps that recognise and read
 	Repeat bool          // it may be sent once more when its answer was lost
 	Writes bool          // from here on the device may be writing
 	says   *Extract      // where the device says why it refuses

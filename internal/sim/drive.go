@@ -46,11 +46,7 @@ const (
 )
 
 func newDrive(s *standIn, _ Scenario) error {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return err
-	}
-	signer, err := ssh.NewSignerFromKey(key)
+	signer, err := newHostKey()
 	if err != nil {
 		return err
 	}
@@ -64,6 +60,13 @@ func newDrive(s *standIn, _ Scenario) error {
 			return nil, nil
 		}}
 	config.AddHostKey(signer)
+	s.rekey = func() {
+		if another, err := newHostKey(); err == nil {
+			fresh := *config
+			fresh.AddHostKey(another)
+			config = &fresh
+		}
+	}
 	s.conn = func(c net.Conn) {
 		_ = c.SetDeadline(time.Now().Add(sshFor))
 		if s.Faults.Silent {
@@ -91,6 +94,14 @@ func newDrive(s *standIn, _ Scenario) error {
 	}
 	s.also = []door{{modbusPort, s.modbus}}
 	return nil
+}
+
+func newHostKey() (ssh.Signer, error) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	return ssh.NewSignerFromKey(key)
 }
 
 // session serves one command, or SFTP (RFC 4254, 6).

@@ -81,6 +81,8 @@ type Faults struct {
 	NeverReturns bool  `yaml:"never_returns"` // does not come back on another image
 	Sick         bool  `yaml:"sick"`          // comes back on another image, but not well
 	Rate         int64 `yaml:"rate"`          // bytes per second that its link carries
+	Flaps        bool  `yaml:"flaps"`         // cuts one connection of six off
+	NewKey       bool  `yaml:"new_key"`       // has another certificate or host key after a restart
 }
 
 // ImageRecipe is an image that the demo makes for the site's shelf.

@@ -34,6 +34,8 @@ type standIn struct {
 	tls     *tls.Config    // nil: without
 	conn    func(net.Conn) // speaks something else over TCP
 	also    []door         // at other ports besides
+	rekey   func()         // gives it another host key; nil: it has none
+	met     int            // connections that were made to it
 	// udp answers a datagram, by service.
 	udp map[string]func(packet []byte) [][]byte
 
@@ -118,6 +120,14 @@ func (s *standIn) serve(l net.Listener) {
 	if s.stopped {
 		_ = l.Close()
 		return
+	}
+	if s.Faults.NewKey && !s.since.IsZero() {
+		if certificate, err := selfSigned(s.Name); err == nil && s.tls != nil {
+			s.tls = &tls.Config{Certificates: []tls.Certificate{certificate}}
+		}
+		if s.rekey != nil {
+			s.rekey()
+		}
 	}
 	s.up, s.since = true, time.Now()
 	if s.conn != nil {
@@ -219,6 +229,11 @@ func (s *standIn) restart(after time.Duration) {
 		if server != nil {
 			_ = server.Close()
 		}
+		s.mu.Lock()
+		for c := range s.open { // those that are not HTTP's, too
+			_ = c.Close()
+		}
+		s.mu.Unlock()
 		s.cutOff()
 		s.log.Info("restarts", "device", s.Name)
 		if other && s.Faults.NeverReturns {
@@ -316,6 +331,14 @@ type link struct {
 	of *standIn
 }
 
+// flaps tells whether a connection that was just made is one that is cut off.
+func (s *standIn) flaps() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.met++
+	return s.Faults.Flaps && s.met*2654435761>>16%6 == 0 // without a beat
+}
+
 func (l *link) Accept() (net.Conn, error) {
 	c, err := l.Listener.Accept()
 	for ; err == nil && !l.of.reached(); c, err = l.Listener.Accept() {
@@ -325,6 +348,13 @@ func (l *link) Accept() (net.Conn, error) {
 		return nil, err
 	}
 	faults := l.of.Faults
+	if l.of.flaps() {
+		if t, ok := c.(*net.TCPConn); ok {
+			_ = t.SetLinger(0)
+		}
+		_ = c.Close()
+		return l.Accept()
+	}
 	if t, ok := c.(*net.TCPConn); ok && faults.Rate > 0 {
 		_ = t.SetReadBuffer(16 << 10) // a slow link holds little
 	}

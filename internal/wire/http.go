@@ -147,6 +147,22 @@ func (h *HTTP) Ask(ctx context.Context, r *http.Request) (Answer, error) {
 	return readAnswer(ctx, resp)
 }
 
+// Read is Ask for a request that only reads, and has no body: it is asked once more where the device breaks the
+// connection off before it has answered.
+func (h *HTTP) Read(ctx context.Context, r *http.Request) (Answer, error) {
+	a, err := h.Ask(ctx, r)
+	if BrokenOff(err) && ctx.Err() == nil {
+		return h.Ask(ctx, r.Clone(ctx))
+	}
+	return a, err
+}
+
+// BrokenOff tells whether an error is that the device was there, and went before it answered.
+func BrokenOff(err error) bool {
+	var cause *device.Cause
+	return errors.As(err, &cause) && cause.Detail == device.BrokenOff
+}
+
 func readAnswer(ctx context.Context, resp *http.Response) (Answer, error) {
 	defer func() { _ = resp.Body.Close() }()
 	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
@@ -183,7 +199,7 @@ func cause(ctx context.Context, err error) error {
 		return device.Because(device.NoAnswer, "connection refused")
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
 		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
-		return device.Because(device.NoAnswer, "it closed the connection")
+		return device.Because(device.NoAnswer, device.BrokenOff)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return device.Because(device.NoAnswer, "there is no route to it")
 	case errors.As(err, &op):

@@ -208,7 +208,7 @@ func (s *SSH) Run(ctx context.Context, command string, prompts []Prompt) ([]byte
 	case errors.As(err, &exit):
 		return out, exit.ExitStatus(), nil
 	case errors.As(err, &missing): // the connection ended first
-		return out, 0, device.Because(device.NoAnswer, "it closed the connection")
+		return out, 0, device.Because(device.NoAnswer, device.BrokenOff)
 	case err != nil:
 		return out, 0, cause(ctx, err)
 	}
@@ -309,7 +309,7 @@ func (s *SSH) Upload(ctx context.Context, remote string, b Body) error {
 	case ctx.Err() != nil:
 		return cause(ctx, context.Canceled)
 	case errors.Is(err, sftp.ErrSSHFxConnectionLost):
-		return device.Because(device.NoAnswer, "it closed the connection")
+		return device.Because(device.NoAnswer, device.BrokenOff)
 	case err != nil:
 		var status *sftp.StatusError
 		if errors.As(err, &status) {

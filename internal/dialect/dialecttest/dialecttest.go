@@ -26,6 +26,9 @@ type Faults struct {
 	Silent    bool  // it takes what comes and never answers
 	DropAfter int64 // it cuts a connection after so many bytes
 	Sick      bool  // it comes back on another image, but is not healthy
+	Rate      int64 // bytes per second that its link carries
+	Flaps     bool  // it cuts one connection of six off
+	NewKey    bool  // it comes back with another certificate or host key
 }
 
 // Subject is a dialect and a device that speaks it.
@@ -41,6 +44,8 @@ type Subject struct {
 	Want  device.Reading // what the device says; compared as far as it is given
 	// Good is an image of version 2.0 for the device; nil: the dialect only reads.
 	Good []byte
+	// Keyed says that it has a certificate or a host key.
+	Keyed bool
 	// Datagrams says that there is no connection that could be cut.
 	Datagrams bool
 	// Bad are images that the device must refuse, by words of its refusal.
@@ -64,6 +69,11 @@ func Run(t *testing.T, s Subject) {
 	t.Run("hears that a device is not healthy", s.sick)
 	if !s.Datagrams {
 		t.Run("ends when the connection is cut", s.cut)
+		t.Run("sends over a slow link", s.slow)
+		t.Run("gets there over a link that flaps", s.flaps)
+	}
+	if s.Keyed {
+		t.Run("tells another key after the restart", s.another)
 	}
 }
 
@@ -215,4 +225,81 @@ func (s Subject) cut(t *testing.T) {
 	r, err := session.Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "1.0", r.Version)
+}
+
+// A slow link carries the image whole; how far it is is told meanwhile.
+func (s Subject) slow(t *testing.T) {
+	session, update, _ := s.begun(t, Faults{Rate: 600_000})
+	told := 0
+	require.NoError(t, update.Transfer(t.Context(), image(s.Good), func(int64) { told++ }))
+	assert.Greater(t, told, 1)
+	s.run(t, session, update)
+}
+
+// A link that flaps breaks this or that off, and says so; whoever tries as often as a job does gets
+// there, and the device is never in doubt.
+func (s Subject) flaps(t *testing.T) {
+	session := s.open(t, s.Start(t, Faults{Flaps: true}))
+	insist := func(what string, do func() error) {
+		var err error
+		for range 10 {
+			if err = do(); err == nil {
+				return
+			}
+			require.ErrorIs(t, err, device.ErrAway, what)
+		}
+		require.NoError(t, err, what)
+	}
+	insist("read", func() error { _, err := session.Read(t.Context()); return err })
+	update, err := session.Update(firmware.Main)
+	require.NoError(t, err)
+	insist("send", func() error {
+		if err := update.Ready(t.Context()); err != nil {
+			return err
+		}
+		return update.Transfer(t.Context(), image(s.Good), nil)
+	})
+	require.Eventually(t, func() bool {
+		percent, err := update.Progress(t.Context())
+		return err == nil && percent == 100 || errors.Is(err, device.ErrUnsupported)
+	}, within, 20*time.Millisecond)
+	if !update.Traits().RestartsByItself {
+		insist("restart", func() error { return update.Activate(t.Context()) })
+	}
+	require.Eventually(t, func() bool {
+		r, err := session.Read(t.Context())
+		return err == nil && r.Version == "2.0"
+	}, within, 20*time.Millisecond)
+}
+
+// A device that comes back with another key is another one: no login goes there.
+func (s Subject) another(t *testing.T) {
+	at, first := s.Start(t, Faults{NewKey: true}), ""
+	at.Trust = func(kind, fingerprint string) error {
+		if first == "" {
+			first = fingerprint
+		}
+		if fingerprint != first {
+			return device.IdentityChangedError(kind, first, fingerprint)
+		}
+		return nil
+	}
+	session := s.open(t, at)
+	_, err := session.Read(t.Context())
+	require.NoError(t, err)
+	update, err := session.Update(firmware.Main)
+	require.NoError(t, err)
+	require.NoError(t, update.Ready(t.Context()))
+	require.NoError(t, update.Transfer(t.Context(), image(s.Good), nil))
+	require.Eventually(t, func() bool {
+		percent, err := update.Progress(t.Context())
+		return err == nil && percent == 100 || errors.Is(err, device.ErrUnsupported)
+	}, within, 20*time.Millisecond)
+	if !update.Traits().RestartsByItself {
+		require.NoError(t, update.Activate(t.Context()))
+	}
+	require.Eventually(t, func() bool {
+		_, err = session.Read(t.Context())
+		return errors.Is(err, device.ErrIdentityChanged)
+	}, within, 20*time.Millisecond)
 }

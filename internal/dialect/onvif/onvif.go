@@ -96,7 +96,7 @@ const (
 // call sends one request; with login it carries the login in the way that the device asks
 // for. A refusal of a request that carried it is final.
 func (t *session) call(ctx context.Context, body string, login bool) (envelope, error) {
-	for {
+	for reads := strings.HasPrefix(body, "<tds:Get"); ; {
 		token := ""
 		if login && t.how == byToken {
 			if err := t.setClock(ctx); err != nil {
@@ -116,6 +116,10 @@ func (t *session) call(ctx context.Context, body string, login bool) (envelope, 
 			}
 		}
 		a, err := t.http.Ask(ctx, r)
+		if reads && wire.BrokenOff(err) && ctx.Err() == nil {
+			reads = false // once more, with a token of its own
+			continue
+		}
 		if err != nil {
 			return envelope{}, err
 		}

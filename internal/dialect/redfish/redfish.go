@@ -212,7 +212,11 @@ func (t *session) ask(ctx context.Context, method, at string, header http.Header
 		} else {
 			r.Body, r.ContentLength = http.NoBody, 0
 		}
-		a, err := t.http.Ask(ctx, r)
+		ask := t.http.Ask
+		if method == http.MethodGet {
+			ask = t.http.Read
+		}
+		a, err := ask(ctx, r)
 		if err != nil {
 			return a, err
 		}

@@ -9,6 +9,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/family"
+	"catena/internal/wire"
 )
 
 // Bounds of repeats.
@@ -30,7 +31,8 @@ func (s *session) take(ctx context.Context, steps []*family.Step) error {
 
 // step takes one step: when → fill in → send → outcome → take → expect. What is sent once more
 // is only what has had no effect: a step that was answered "not now" or "the session is lost",
-// the latter once. An answer that is lost is not asked for again unless the family says so.
+// the latter once, and what only reads and was broken off, once. Another answer that is lost is not
+// asked for again unless the family says so.
 func (s *session) step(ctx context.Context, step *family.Step, image *cargo) error {
 	holds, err := step.When.Holds(s.v, nil)
 	if err != nil || !holds {
@@ -60,7 +62,8 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		case errors.Is(err, device.ErrAway) && step.Gone:
 			s.in = false
 			return nil
-		case errors.Is(err, device.ErrAway) && step.Repeat && !repeated && ctx.Err() == nil:
+		case !repeated && ctx.Err() == nil && (errors.Is(err, device.ErrAway) && step.Repeat ||
+			wire.BrokenOff(err) && step.Reads):
 			repeated = true
 			continue
 		case err != nil:

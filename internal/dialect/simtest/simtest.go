@@ -55,14 +55,15 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	other string) dialecttest.Subject {
 	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
 	s := dialecttest.Subject{
-		Dialect: d,
+		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.TLS,
 		Login: login.Credential{User: "keeper", Password: Password,
 			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode}}},
 		Want: device.Reading{Called: "first",
 			Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
 		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {
 			faulty := model
-			faulty.Faults = sim.Faults{Silent: f.Silent, DropAfter: f.DropAfter, Sick: f.Sick}
+			faulty.Faults = sim.Faults{Silent: f.Silent, DropAfter: f.DropAfter, Sick: f.Sick, Rate: f.Rate,
+				Flaps: f.Flaps, NewKey: f.NewKey}
 			return Start(t, faulty)
 		},
 	}
