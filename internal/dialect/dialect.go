@@ -32,7 +32,7 @@ type Aids struct {
 	// TrustAt is who is trusted at another port of the device; nil trusts every key.
 	TrustAt func(address string) wire.Trust
 	// Other is how another device of the site is talked to. Who it is was verified.
-	Other func(ctx context.Context, name string) (At, login.Credential, error)
+	Other func(ctx context.Context, name string) (Contact, error)
 	// Keep keeps what the session has begun at the device, so that it is ended whatever happens:
 	// the next session is given it by Kept. With nothing, all is ended. It is on disk before Keep
 	// returns, encrypted where any of it is secret.
@@ -66,6 +66,13 @@ type About struct {
 	// Better tells whether one endpoint of a device is better than another one of the same
 	// dialect; nil: no.
 	Better func(a, b device.Endpoint) bool
+}
+
+// Contact is how a known device is talked to.
+type Contact struct {
+	At       At
+	As       login.Credential
+	Protocol string // what people read of its dialect
 }
 
 // Dialect is one way of talking.

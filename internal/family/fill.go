@@ -118,7 +118,8 @@ func (s *Step) target(v Values) (string, error) {
 
 func (b *Body) fill(f *Filled, v Values) error {
 	kind := map[string]string{"json": "application/json", "xml": "application/xml",
-		"form": "application/x-www-form-urlencoded", "text": "text/plain; charset=utf-8"}[b.Kind]
+		"form": "application/x-www-form-urlencoded", "text": "text/plain; charset=utf-8",
+		"ini": "text/plain; charset=utf-8"}[b.Kind]
 	var err error
 	switch b.Kind {
 	case "json":
@@ -138,11 +139,8 @@ func (b *Body) fill(f *Filled, v Values) error {
 			}
 		}
 		f.Body = []byte(strings.Join(all, "&"))
-	case "xml", "text":
-		encode := onlyPlain
-		if b.Kind == "xml" {
-			encode = xmlText
-		}
+	case "xml", "text", "ini":
+		encode := map[string]Encode{"xml": xmlText, "text": onlyPlain, "ini": iniValue}[b.Kind]
 		var text string
 		text, err = must(b.Text, v, encode)
 		f.Body, f.Secret = []byte(text), f.Secret || b.Text.Secret
@@ -306,6 +304,15 @@ func onlyPlain(s, _ string) (string, error) {
 		return "", fmt.Errorf("%.40q cannot stand here: where values cannot be quoted they must be plain", s)
 	}
 	return s, nil
+}
+
+// iniValue refuses what would end a value of an INI file, or begin a comment there: nothing can be
+// quoted that every reader of such files understands.
+func iniValue(s, _ string) (string, error) {
+	if strings.ContainsAny(s, ";#\"'\\") || strings.TrimSpace(s) != s {
+		return "", fmt.Errorf("%.40q cannot stand in an INI file: it has a mark that some take for a comment or a quote", s)
+	}
+	return oneLine(s, "")
 }
 
 // oneLine refuses what would answer a second question.

@@ -22,7 +22,7 @@ var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "rec
 	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components", "blink"}
 
 // The keys of a step, besides the one that says what it does.
-var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "multipart", "chunks",
+var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "multipart", "chunks",
 	"take", "outcome", "when", "within", "expect", "until", "fail", "percent", "gone", "repeat",
 	"writes", "reply", "shell", "steps"}
 
@@ -422,8 +422,7 @@ func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 	if !slices.Contains(protocols, name) {
 		p.fail(n, "protocol: %q is not one of %s%s", name, strings.Join(protocols, ", "), meant(name, protocols))
 	}
-	s.Protocol, s.Port = name, map[string]uint16{"http": 80, "https": 443, "ssh": 22, "snmp": 161,
-		"tftp": 69}[name]
+	s.Protocol = name
 	if given {
 		number, err := strconv.ParseUint(port, 10, 16)
 		if err != nil || number == 0 {
@@ -486,7 +485,7 @@ func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
 			p.fail(keys[key], "%s: belongs to %s", key, strings.Join(only[key], ", "))
 		}
 	}
-	for _, key := range []string{"query", "header", "json", "form", "xml", "text", "multipart"} {
+	for _, key := range []string{"query", "header", "json", "form", "xml", "text", "ini", "multipart"} {
 		if keys[key] != nil && (s.Method == "" || s.Method == "GET") && (s.Method == "" || key != "query" && key != "header") {
 			p.fail(keys[key], "%s: cannot go with %s of protocol: %s", key, s.Word, s.Protocol)
 		}
@@ -538,7 +537,7 @@ func (p *parser) replies(n ast.Node, s *Step) {
 // body reads what a request carries; at most one of the kinds.
 func (p *parser) body(n ast.Node, keys map[string]ast.Node) *Body {
 	var b *Body
-	for _, kind := range []string{"json", "form", "xml", "text", "multipart"} {
+	for _, kind := range []string{"json", "form", "xml", "text", "ini", "multipart"} {
 		at := keys[kind]
 		if at == nil {
 			continue

@@ -143,7 +143,7 @@ type Field struct {
 
 // Body is what a request carries.
 type Body struct {
-	Kind   string // json, form, xml, text, multipart
+	Kind   string // json, form, xml, text, ini, multipart
 	JSON   *Tree
 	Fields []Field // of a form, or of multipart; one that is $image is the image
 	Text   Template

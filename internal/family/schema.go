@@ -83,7 +83,7 @@ var (
 		"upload": scalar, "offer": oneOf("http", "tftp"), "run": scalar, "set": names,
 		"poll": anyOf(scalar, names), "wait": yamldoc.Duration, "ask": scalar,
 		"protocol": scalar, "on": scalar, "from": scalar, "query": names, "header": names, "json": {},
-		"form": names, "xml": scalar, "text": scalar, "multipart": names, "chunks": scalar, "take": names,
+		"form": names, "xml": scalar, "text": scalar, "ini": scalar, "multipart": names, "chunks": scalar, "take": names,
 		"outcome": names, "when": scalar, "within": yamldoc.Duration, "expect": scalar, "until": scalar,
 		"fail": scalar, "percent": scalar, "gone": yes, "repeat": yes, "writes": yes, "reply": names,
 		"shell": oneOf("posix", "none"), "steps": steps,

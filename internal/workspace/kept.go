@@ -10,7 +10,6 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/job"
 	"catena/internal/ledger"
-	"catena/internal/login"
 	"catena/internal/wire"
 )
 
@@ -115,21 +114,21 @@ func (x *Access) firstMet(address string) wire.Trust {
 }
 
 // other is how another device of the site is talked to, once it is seen to be the same.
-func (x *Access) other(ctx context.Context, name string) (dialect.At, login.Credential, error) {
+func (x *Access) other(ctx context.Context, name string) (c dialect.Contact, err error) {
 	known, err := Devices(x.ledger)
 	if err != nil {
-		return dialect.At{}, login.Credential{}, err
+		return c, err
 	}
-	for _, d := range known {
-		if !d.Answers(name) {
-			continue
-		}
-		speaks, ok := x.Dialects.Named(d.Dialect)
-		at, as, has := x.Contact(d)
-		if !ok || !has {
-			return at, as, device.Because(device.NoLogin, "of %s", name)
-		}
-		return at, as, dialect.VerifyIdentity(ctx, speaks, at, d.Identity)
+	i := slices.IndexFunc(known, func(d device.Device) bool { return d.Answers(name) })
+	if i < 0 {
+		return c, device.Because(device.Unsupported, "the site has no device %s", name)
 	}
-	return dialect.At{}, login.Credential{}, device.Because(device.Unsupported, "the site has no device %s", name)
+	d := known[i]
+	speaks, ok := x.Dialects.Named(d.Dialect)
+	has := false
+	if c.At, c.As, has = x.Contact(d); !ok || !has {
+		return c, device.Because(device.NoLogin, "of %s", name)
+	}
+	c.Protocol = x.Dialects.Protocol(d.Dialect)
+	return c, dialect.VerifyIdentity(ctx, speaks, c.At, d.Identity)
 }

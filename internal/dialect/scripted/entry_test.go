@@ -304,10 +304,10 @@ func TestAStepOnAnotherDevice(t *testing.T) {
 	there := httptest.NewServer(other)
 	defer there.Close()
 	aids := (&disk{}).aids()
-	aids.Other = func(_ context.Context, name string) (dialect.At, login.Credential, error) {
+	aids.Other = func(_ context.Context, name string) (dialect.Contact, error) {
 		assert.Equal(t, "switch-basin", name)
-		return dialect.At{Endpoint: device.Endpoint{Address: there.Listener.Addr().String()}},
-			login.Credential{User: "switcher", Password: "sluice"}, nil
+		return dialect.Contact{At: dialect.At{Endpoint: device.Endpoint{Address: there.Listener.Addr().String()}},
+			As: login.Credential{User: "switcher", Password: "sluice", PlainBasic: true}, Protocol: "http"}, nil
 	}
 	s := o.sessions(t, oddRead+`enter:
   steps:

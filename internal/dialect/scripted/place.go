@@ -1,6 +1,7 @@
 package scripted
 
 import (
+	"cmp"
 	"context"
 	"maps"
 	"net"
@@ -41,19 +42,22 @@ func (s *session) place(ctx context.Context, step *family.Step) (*place, error) 
 	if p := s.places[key]; p != nil {
 		return p, nil
 	}
-	p := &place{at: s.at, as: s.as}
+	p, own := &place{at: s.at, as: s.as}, s.program.Protocol
 	if step.On != "" {
 		if s.at.Other == nil {
 			return nil, device.Because(device.Unsupported, "line %d: there is no site here whose %s could be asked",
 				step.Line, step.On)
 		}
-		var err error
-		if p.at, p.as, err = s.at.Other(ctx, step.On); err != nil {
+		other, err := s.at.Other(ctx, step.On)
+		if err != nil {
 			return nil, err
 		}
-		p.as.PlainBasic = s.as.PlainBasic
+		p.at, p.as, own = other.At, other.As, other.Protocol
 	}
-	if step.Port != 0 || step.On != "" && step.Protocol != s.program.Protocol {
+	if own == "onvif" || own == "redfish" || step.Protocol == "https" && p.at.Secure() {
+		own = map[bool]string{true: "https", false: "http"}[p.at.Secure()] // they are HTTP's
+	}
+	if step.Port != 0 || step.Protocol != own {
 		p.elsewhere(s, step)
 	}
 	p.values = loginValues(p.as)
@@ -62,9 +66,13 @@ func (s *session) place(ctx context.Context, step *family.Step) (*place, error) 
 	return p, nil
 }
 
+// portOf is where a protocol usually is.
+var portOf = map[string]uint16{"http": 80, "https": 443, "ssh": 22, "snmp": 161, "tftp": 69}
+
 // elsewhere has a place at another port than where its device was found.
 func (p *place) elsewhere(s *session, step *family.Step) {
-	address := net.JoinHostPort(p.at.Host(), strconv.Itoa(int(step.Port)))
+	port := cmp.Or(step.Port, portOf[step.Protocol])
+	address := net.JoinHostPort(p.at.Host(), strconv.Itoa(int(port)))
 	p.at.Endpoint = device.Endpoint{Dialect: p.at.Dialect, Address: address}
 	if step.Protocol == "https" {
 		p.at.Scheme = "https"
@@ -74,7 +82,7 @@ func (p *place) elsewhere(s *session, step *family.Step) {
 		p.at.Trust = s.at.TrustAt(address)
 	}
 	if community := p.as.Secrets["community"]; step.Protocol == "snmp" && community != "" {
-		p.as = login.Credential{Password: community}
+		p.as = login.Credential{Password: community, PlainBasic: p.as.PlainBasic}
 	}
 }
 

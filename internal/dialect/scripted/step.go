@@ -149,7 +149,7 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 
 // wireOf are the headers of a step: those of every request go only to where the session is.
 func (s *session) wireOf(step *family.Step) []family.Field {
-	if step.Port != 0 || step.On != "" {
+	if step.Port != 0 || step.On != "" || step.Protocol != s.program.Protocol {
 		return nil
 	}
 	return s.program.Wire
