@@ -179,6 +179,8 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 			return d.place.Move("cam-51", 53)
 		}},
 		{what: "What runs now", args: []string{"list"}},
+		{what: "The drive's image clears its settings: it has those again that a person had made",
+			args: []string{"settings", "diff", "drive-1"}},
 		{what: "How many run what they should", args: []string{"match", "--by", "model"}},
 	}
 }

@@ -79,7 +79,7 @@ func patientSite(t *testing.T, scenario string) (dir string, stop func() string)
 	}
 	t.Cleanup(func() { stop() })
 	catena(t, dir, "new", "Locks", "-C", dir, "--adapter", s.adapter, "--range", s.net+".0/24")
-	catena(t, dir, "scan")
+	catena(t, dir, "scan", "--patience", "10s")
 	catena(t, dir, "shelf", "add", "firmware")
 	return dir, stop
 }

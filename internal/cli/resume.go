@@ -14,6 +14,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/settings"
 	"catena/internal/workspace"
 )
 
@@ -21,6 +22,12 @@ import (
 func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
 	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.Contact,
 		Patience: p, Now: a.now,
+		KeepSettings: func(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
+			return access.SaveSettings(w.Dir, d, version, f, raw, a.now())
+		},
+		KeptSettings: func(d device.Device, name string) ([]byte, error) {
+			return access.SavedSettings(w.Dir, d.ID, name)
+		},
 		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
 		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
 }

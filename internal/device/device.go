@@ -122,8 +122,9 @@ type Reading struct {
 
 	// What follows is of the moment: it is not kept with the device (Over).
 	Boot *Boot `json:"boot,omitempty"`
-	// a digest of its settings, where the engine has read them
+	// a digest of its settings, where the engine has read them, and under which name they are kept
 	Settings string `json:"settings,omitempty"`
+	Saved    string `json:"saved,omitempty"`
 }
 
 // Boot is what a device says of its last start. What it does not tell is 0.
@@ -215,7 +216,7 @@ func (r Reading) Over(older Reading) Reading {
 	if len(r.Idle) == 0 {
 		r.Idle = older.Idle
 	}
-	r.Boot, r.Settings = nil, ""
+	r.Boot, r.Settings, r.Saved = nil, "", ""
 	return r
 }
 

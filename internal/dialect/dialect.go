@@ -17,6 +17,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/login"
+	"catena/internal/settings"
 	"catena/internal/wire"
 )
 
@@ -155,8 +156,12 @@ func (NoSettings) Settings() (Settings, error) { return nil, device.ErrUnsupport
 
 // Settings are a device's own settings.
 type Settings interface {
-	// Save returns them; the same bytes as long as nobody changes one of them.
+	// Format is how they are written; opaque ones are only kept and given back.
+	Format() settings.Format
+	// Save returns them.
 	Save(ctx context.Context) ([]byte, error)
+	// Restore gives them back. The device may restart then.
+	Restore(ctx context.Context, saved []byte) error
 }
 
 // Locator makes a device show itself.

@@ -144,6 +144,13 @@ func (s guardedSettings) Save(ctx context.Context) ([]byte, error) {
 	return s.Settings.Save(ctx)
 }
 
+func (s guardedSettings) Restore(ctx context.Context, saved []byte) error {
+	if err := s.verify(ctx); err != nil {
+		return err
+	}
+	return s.Settings.Restore(ctx, saved)
+}
+
 type guardedLocator struct {
 	Locator
 	verify func(context.Context) error

@@ -31,7 +31,7 @@ type Filled struct {
 
 // Fill fills a request in. wire are the headers that go with every request.
 func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
-	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload}
+	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload && !s.OfBytes()}
 	if s.Protocol == "ssh" || s.Protocol == "tftp" || s.Kind == Ask {
 		encode := shellWord
 		switch {
@@ -42,6 +42,9 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 		}
 		f.Command, err = must(s.Path, v, encode)
 		f.Secret = s.Path.Secret
+		if err == nil && s.OfBytes() {
+			err = s.Body.fill(&f, v)
+		}
 		return f, err
 	}
 	for _, o := range s.Objects {
@@ -119,7 +122,7 @@ func (s *Step) target(v Values) (string, error) {
 func (b *Body) fill(f *Filled, v Values) error {
 	kind := map[string]string{"json": "application/json", "xml": "application/xml",
 		"form": "application/x-www-form-urlencoded", "text": "text/plain; charset=utf-8",
-		"ini": "text/plain; charset=utf-8"}[b.Kind]
+		"ini": "text/plain; charset=utf-8", "raw": "application/octet-stream"}[b.Kind]
 	var err error
 	switch b.Kind {
 	case "json":
@@ -144,6 +147,10 @@ func (b *Body) fill(f *Filled, v Values) error {
 		var text string
 		text, err = must(b.Text, v, encode)
 		f.Body, f.Secret = []byte(text), f.Secret || b.Text.Secret
+	case "raw": // bytes as they are
+		var text string
+		text, err = must(b.Text, v, asIs)
+		f.Body = []byte(text)
 	case "multipart":
 		kind, err = b.multipart(f, v)
 	}

@@ -150,6 +150,9 @@ func Names(steps []*Step) (out []string) {
 // take, and what it marks.
 func (p *Program) SecretNames() []string {
 	out := append(Names(p.Login), Names(p.Enter.Steps)...)
+	if p.Settings != nil {
+		out = append(out, Names(p.Settings.Save)...)
+	}
 	Walk(p.all(), func(s *Step) {
 		for _, t := range s.Take {
 			if t.Secret {
@@ -175,6 +178,9 @@ func (p *Program) all() []*Step {
 		p.Restart, p.Revert, p.Blink)
 	for _, part := range p.Parts {
 		out = slices.Concat(out, part.Update, part.Restart)
+	}
+	if p.Settings != nil {
+		out = slices.Concat(out, p.Settings.Save, p.Settings.Restore)
 	}
 	return out
 }

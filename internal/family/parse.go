@@ -13,16 +13,18 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"catena/internal/settings"
 	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
 // The keys of a family file that say how devices are talked to.
 var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "recognise", "login",
-	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components", "blink"}
+	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components",
+	"settings", "blink"}
 
 // The keys of a step, besides the one that says what it does.
-var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "multipart", "chunks",
+var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart", "chunks",
 	"take", "outcome", "when", "within", "expect", "until", "fail", "percent", "gone", "repeat",
 	"writes", "reply", "shell", "steps"}
 
@@ -144,6 +146,7 @@ func (p *parser) read(root map[string]ast.Node) {
 	p.entry(root["enter"], root["leave"])
 	p.state(root["state"])
 	p.interlocks(root["interlocks"])
+	p.settings(root["settings"])
 	p.blink(root["blink"])
 	p.complete(root)
 }
@@ -253,6 +256,25 @@ func (p *parser) interlocks(n ast.Node) {
 	}
 }
 
+func (p *parser) settings(n ast.Node) {
+	if n == nil {
+		return
+	}
+	keys := p.keys(n, "settings", "format", "save", "restore")
+	s := &Settings{Format: settings.Opaque}
+	if at := keys["format"]; at != nil {
+		s.Format = settings.Format(p.text(at))
+		if !slices.Contains(settings.Formats, s.Format) {
+			p.fail(at, "settings: format: %q is not one of json, ini, key-value, opaque", s.Format)
+		}
+	}
+	s.Save, s.Restore = p.steps(keys["save"]), p.steps(keys["restore"])
+	if p.names["settings"] != Text || !slices.Contains(Names(s.Save), "settings") {
+		p.fail(n, "settings: save: must take settings, such as: take: {settings: body}")
+	}
+	p.program.Settings = s
+}
+
 func (p *parser) blink(n ast.Node) {
 	if n == nil {
 		return
@@ -347,8 +369,13 @@ func (p *parser) complete(root map[string]ast.Node) {
 	}
 }
 
-// MayWrite tells whether the device may be writing from this step on.
-func (s *Step) MayWrite() bool { return s.Writes || s.Kind == Upload || s.Kind == Offer }
+// MayWrite tells whether the device may be writing an image from this step on.
+func (s *Step) MayWrite() bool {
+	return s.Writes || s.Kind == Offer || s.Kind == Upload && !s.OfBytes()
+}
+
+// OfBytes tells whether an upload sends a value instead of the image.
+func (s *Step) OfBytes() bool { return s.Body != nil && s.Body.Kind == "raw" }
 
 func (p *parser) steps(n ast.Node) (out []*Step) {
 	for _, item := range p.list(n) {
@@ -485,7 +512,10 @@ func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
 			p.fail(keys[key], "%s: belongs to %s", key, strings.Join(only[key], ", "))
 		}
 	}
-	for _, key := range []string{"query", "header", "json", "form", "xml", "text", "ini", "multipart"} {
+	for _, key := range []string{"query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart"} {
+		if key == "raw" && s.Kind == Upload {
+			continue
+		}
 		if keys[key] != nil && (s.Method == "" || s.Method == "GET") && (s.Method == "" || key != "query" && key != "header") {
 			p.fail(keys[key], "%s: cannot go with %s of protocol: %s", key, s.Word, s.Protocol)
 		}
@@ -537,7 +567,7 @@ func (p *parser) replies(n ast.Node, s *Step) {
 // body reads what a request carries; at most one of the kinds.
 func (p *parser) body(n ast.Node, keys map[string]ast.Node) *Body {
 	var b *Body
-	for _, kind := range []string{"json", "form", "xml", "text", "ini", "multipart"} {
+	for _, kind := range []string{"json", "form", "xml", "text", "ini", "raw", "multipart"} {
 		at := keys[kind]
 		if at == nil {
 			continue
@@ -629,6 +659,9 @@ func (p *parser) takes(n ast.Node, s *Step) {
 		t, err := parseTake(pair.name, p.text(pair.value))
 		if err != nil {
 			p.fail(pair.value, "take: %v", err)
+		}
+		if t.From.body && t.As != Text {
+			p.fail(pair.value, "take: body is a text")
 		}
 		p.named(pair.key, pair.name, t.As)
 		p.secret[pair.name] = p.secret[pair.name] || t.Secret

@@ -3,6 +3,8 @@ package family
 import (
 	"regexp"
 	"time"
+
+	"catena/internal/settings"
 )
 
 // Program is what a family file says of how its devices are talked to. It was checked as a
@@ -34,6 +36,7 @@ type Program struct {
 	Parts      map[string]Part // of components that do, by name
 	Restarts   int             // how often, until it runs the image; 0: once
 	Revert     []*Step         // the switch to the other slot; none: it has one
+	Settings   *Settings       // nil: it cannot tell them
 	Blink      []*Step
 	Shows      string // what it does when it blinks, in words
 	names      map[string]Type
@@ -51,6 +54,13 @@ type Entry struct {
 	Steps []*Step
 	Leave []*Step
 	Left  *Expr // bool, on what read takes after it: that it was undone; nil: not looked at
+}
+
+// Settings are how a device tells its settings, and takes them back.
+type Settings struct {
+	Format  settings.Format
+	Save    []*Step // which take settings
+	Restore []*Step // which send $settings; none: they are only kept
 }
 
 // Part is how one component is updated.
@@ -143,7 +153,7 @@ type Field struct {
 
 // Body is what a request carries.
 type Body struct {
-	Kind   string // json, form, xml, text, ini, multipart
+	Kind   string // json, form, xml, text, ini, raw, multipart
 	JSON   *Tree
 	Fields []Field // of a form, or of multipart; one that is $image is the image
 	Text   Template

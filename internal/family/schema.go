@@ -6,6 +6,7 @@ import (
 	"reflect"
 	"slices"
 
+	"catena/internal/settings"
 	"catena/internal/yamldoc"
 )
 
@@ -76,6 +77,7 @@ var (
 		"interlocks": {"type": "array", "items": keyed(schema{"holds": scalar, "else": scalar}, "holds", "else")},
 		"restarts":   {"type": "integer", "minimum": 1, "maximum": 10},
 		"components": {"type": "object", "additionalProperties": withSteps},
+		"settings":   keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps, "restore": steps}, "save"),
 		"blink":      keyed(schema{"shows": scalar, "steps": steps}, "steps"),
 	}
 	stepShapes = map[string]schema{
@@ -83,7 +85,7 @@ var (
 		"upload": scalar, "offer": oneOf("http", "tftp"), "run": scalar, "set": names,
 		"poll": anyOf(scalar, names), "wait": yamldoc.Duration, "ask": scalar,
 		"protocol": scalar, "on": scalar, "from": scalar, "query": names, "header": names, "json": {},
-		"form": names, "xml": scalar, "text": scalar, "ini": scalar, "multipart": names, "chunks": scalar, "take": names,
+		"form": names, "xml": scalar, "text": scalar, "ini": scalar, "raw": scalar, "multipart": names, "chunks": scalar, "take": names,
 		"outcome": names, "when": scalar, "within": yamldoc.Duration, "expect": scalar, "until": scalar,
 		"fail": scalar, "percent": scalar, "gone": yes, "repeat": yes, "writes": yes, "reply": names,
 		"shell": oneOf("posix", "none"), "steps": steps,
@@ -110,6 +112,8 @@ var help = map[string]string{
 	"restarts":   "how often it restarts until it runs the image",
 	"revert":     "steps that switch back to the other slot",
 	"components": "the steps of components that are updated another way",
+	"settings":   "steps that take the settings, and those that give them back",
+	"raw":        "one value, byte by byte",
 	"blink":      "steps that make it show itself; $on is true to begin",
 	"upload":     "PUT or POST and a path; of ssh and tftp a remote path",
 	"offer":      "the device fetches the image from Catena: steps make it do so",

@@ -48,12 +48,15 @@ type Extract struct {
 	re     *regexp.Regexp
 	header string
 	status bool
+	body   bool
 }
 
 func parseExtract(source string) (e Extract, err error) {
 	switch head, rest, _ := strings.Cut(source, " "); {
 	case source == "status":
 		e.status = true
+	case source == "body":
+		e.body = true
 	case head == "header" && strings.TrimSpace(rest) != "":
 		e.header = strings.TrimSpace(rest)
 	case head == "~":
@@ -63,7 +66,7 @@ func parseExtract(source string) (e Extract, err error) {
 	case strings.HasPrefix(source, "/") || strings.HasPrefix(source, "string("):
 		e.xpath, err = compileXPath(source)
 	default:
-		err = fmt.Errorf("%q takes nothing: write $.json, //xpath, ~ regular expression, header NAME, or status",
+		err = fmt.Errorf("%q takes nothing: write $.json, //xpath, ~ regular expression, header NAME, status, or body",
 			source)
 	}
 	return e, err
@@ -182,6 +185,9 @@ const maxValues = 4096
 // take brings what was found into the take's type. found is false where the answer has nothing
 // and there is no default.
 func (t Take) take(a Answer) (value any, found bool, err error) {
+	if t.From.body { // byte by byte: it is given back so
+		return string(a.Body), true, nil
+	}
 	got, err := t.From.find(a)
 	if err != nil && !t.HasOr {
 		return nil, false, fmt.Errorf("%s: %w", t.Name, err)

@@ -16,6 +16,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
+	"catena/internal/settings"
 )
 
 // File is an open image.
@@ -34,6 +35,10 @@ type Engine struct {
 	Open func(order.Image) (File, error)
 	// See keeps what a device said of itself in a job.
 	See func(job string, d *device.Device) error
+	// KeepSettings keeps a device's settings, and returns under which name; nil: they are not kept.
+	KeepSettings func(d device.Device, version string, f settings.Format, raw []byte) (string, error)
+	// KeptSettings returns what KeepSettings has kept.
+	KeptSettings func(d device.Device, name string) ([]byte, error)
 	// Patience is what counts before what families and images say.
 	Patience firmware.Patience
 	Now      func() time.Time

@@ -20,6 +20,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
+	"catena/internal/settings"
 )
 
 // acted is a device of a test: a Dialect, its Session and its Update in one. It follows the
@@ -57,6 +58,8 @@ type acted struct {
 	switching    func()    // at the start of a switch
 	counts       bool      // it tells how often it has started
 	starts       int64
+	restored     int    // how often it was given settings back
+	deaf         bool   // it takes none back
 	config       string // its settings; empty: it does not tell them
 }
 
@@ -142,6 +145,15 @@ func (a *acted) Settings() (dialect.Settings, error) {
 }
 
 func (a *acted) Save(context.Context) ([]byte, error) { return []byte(a.config), nil }
+func (a *acted) Format() settings.Format              { return settings.KeyValue }
+func (a *acted) Restore(_ context.Context, saved []byte) error {
+	a.restored++
+	if a.deaf {
+		return device.Because(device.Refusal, "there is no setting quiet")
+	}
+	a.config = string(saved)
+	return nil
+}
 
 func (a *acted) Revert(context.Context) error {
 	if a.switching != nil {

@@ -3,9 +3,7 @@ package job
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -32,7 +30,10 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 	for refused := 0; ; {
 		reason := w.look(ctx, component, to)
 		if reason == nil {
-			return w.settled(ctx, component, to)
+			if reason = w.settled(ctx, component, to); reason == nil {
+				reason = w.giveBack(ctx, component, to)
+			}
+			return reason
 		}
 		if reason.IdentityChanged() {
 			return reason // no later look can better it
@@ -88,38 +89,6 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.behind, there)}
 	}
 	return nil
-}
-
-// settingsChanged says that the device's settings are not as before, where they could be read then
-// and no image of its path clears or converts them.
-func (w *worker) settingsChanged(ctx context.Context) *Reason {
-	if w.baseline.Settings == "" {
-		return nil
-	}
-	switch now, err := w.settings(ctx); {
-	case err != nil:
-		return said(Proving, err)
-	case now != w.baseline.Settings:
-		return &Reason{Why: SettingsChanged, Step: Proving}
-	}
-	return nil
-}
-
-// settings is a digest of the device's settings; empty: it does not tell them, or an image of its
-// path alters them.
-func (w *worker) settings(ctx context.Context) (string, error) {
-	settings, err := w.session.Settings()
-	if errors.Is(err, device.ErrUnsupported) || w.known.Alters {
-		return "", nil
-	}
-	if err != nil {
-		return "", err
-	}
-	raw, err := settings.Save(ctx)
-	if err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("%x", sha256.Sum256(raw)), nil
 }
 
 // askAtOnce is how many devices behind one are asked at the same time whether they answer.

@@ -32,15 +32,17 @@ const (
 	NotSettled   Why = "not-settled"   // it was well, and did not stay so for Within
 	// Want, names: they are reached through it, and do not answer
 	CutOff          Why = "cut-off"
-	SettingsChanged Why = "settings-changed" // its settings are not as before
-	NotRestarted    Why = "not-restarted"    // it was not seen to restart
-	DidNotReturn    Why = "did-not-return"   // it did not come back within Within
-	StillAway       Why = "still-away"       // it has not answered since
-	StillRuns       Why = "still-runs"       // it runs Is, as before
-	NoRollback      Why = "no-rollback"      // it cannot be rolled back: there is no image of Want
-	ProvenAnyway    Why = "proven-anyway"    // proven, although a step failed
-	RollbackFailed  Why = "rollback-failed"  // on its way back
-	NotLeft         Why = "not-left"         // Device says what must still be undone there
+	SettingsChanged Why = "settings-changed"  // its settings are not as before
+	SettingsLost    Why = "settings-lost"     // they could not be given back
+	SettingsNotKept Why = "settings-not-kept" // they could not be read or kept before
+	NotRestarted    Why = "not-restarted"     // it was not seen to restart
+	DidNotReturn    Why = "did-not-return"    // it did not come back within Within
+	StillAway       Why = "still-away"        // it has not answered since
+	StillRuns       Why = "still-runs"        // it runs Is, as before
+	NoRollback      Why = "no-rollback"       // it cannot be rolled back: there is no image of Want
+	ProvenAnyway    Why = "proven-anyway"     // proven, although a step failed
+	RollbackFailed  Why = "rollback-failed"   // on its way back
+	NotLeft         Why = "not-left"          // Device says what must still be undone there
 )
 
 // Reason says why a device ended as it did: a kind for code, fields for the sentence,
@@ -156,6 +158,10 @@ func (r *Reason) sentence() string {
 		return prefix + r.Want + ", reached through it, no longer answers"
 	case SettingsChanged:
 		return prefix + "its settings are not as before"
+	case SettingsLost:
+		return "its settings could not be given back"
+	case SettingsNotKept:
+		return "the image alters its settings, and they could not be kept before"
 	case NotRestarted:
 		return "it was not seen to restart"
 	case DidNotReturn:

@@ -86,11 +86,14 @@ func (w *worker) finishParked(going, patience context.Context) (order.Event, err
 		end = Failed
 	}
 	_, reason = w.gather(patience, end, reason)
-	check.Cause = reason
 	if reason == nil {
 		w.baseline = w.said
+		if reason = w.readSettings(patience); reason == nil {
+			reason = w.keepSettings()
+		}
 		check.Baseline = &w.baseline
 	}
+	check.Cause = reason
 	if err := w.record(Over, check); err != nil {
 		return order.Event{}, err
 	}

@@ -124,6 +124,8 @@ func TestSettingsAsBefore(t *testing.T) {
 			s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
 			if alters {
 				assert.Equal(t, "done 2.0", ends(s)["drive-1"])
+				assert.Equal(t, "quiet: true", drive.config, "they are given back")
+				assert.Equal(t, 1, drive.restored)
 				return
 			}
 			assert.Equal(t, "returned 1.0", ends(s)["drive-1"])
@@ -131,6 +133,25 @@ func TestSettingsAsBefore(t *testing.T) {
 				s.Devices[0].Reason)
 		})
 	}
+}
+
+// A device that does not take its settings back on the new version goes back to the earlier one, and
+// gets them there.
+func TestSettingsThatTheNewVersionRefuses(t *testing.T) {
+	drive := &acted{config: "quiet: true"}
+	drive.back = func(a *acted) {
+		a.config, a.deaf = "quiet: false", a.version == "2.0"
+	}
+	bubble(t, troupe{"drive-1": drive}, func(t *testing.T, n *night) {
+		known := n.known["drive-1"]
+		known.Alters = true
+		n.known["drive-1"] = known
+		s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
+		assert.Equal(t, "returned 1.0", ends(s)["drive-1"])
+		assert.Equal(t, "its settings could not be given back; refused: there is no setting quiet",
+			s.Devices[0].Reason)
+		assert.Equal(t, "quiet: true", drive.config)
+	})
 }
 
 // How long a device may take comes from its family and its images, unless the site or a person

@@ -40,6 +40,7 @@ type worker struct {
 	set      *gathering      // its lockstep set, where that begins in this run
 	members  []string        // the others of it, where this is the first
 	baseline device.Reading  // what it said while it was healthy, before it was touched
+	saved    []byte          // its settings then; nil: they were not read in this run
 	behind   []device.Device // those that answered through it then
 	said     device.Reading  // what it said last
 }
@@ -59,6 +60,11 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 	end, reason := w.check(patience)
 	defer w.close(patience)
 	end, reason = w.gather(patience, end, reason)
+	if end == "" {
+		if reason = w.keepSettings(); reason != nil {
+			end = Failed
+		}
+	}
 	check.Cause = reason
 	if end == "" {
 		check.Baseline = &w.baseline
@@ -293,12 +299,10 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 		reason.Why = Unhealthy
 		return Failed, reason
 	}
-	settings, err := w.settings(ctx)
-	if err != nil {
-		return Failed, said(Checking, err)
-	}
 	w.baseline = r
-	w.baseline.Settings = settings
+	if reason := w.readSettings(ctx); reason != nil {
+		return Failed, reason
+	}
 	return "", nil
 }
 

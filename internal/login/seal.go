@@ -27,7 +27,10 @@ func (b Book) Seal(plain []byte) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// Unseal decrypts what Seal has encrypted; at most maxFile of it.
+// maxSealed bounds what is decrypted, in bytes.
+const maxSealed = 64 << 20
+
+// Unseal decrypts what Seal has encrypted.
 func (b Book) Unseal(sealed []byte) ([]byte, error) {
 	own, err := age.ParseX25519Identity(b.Own)
 	if err != nil {
@@ -37,5 +40,5 @@ func (b Book) Unseal(sealed []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return io.ReadAll(io.LimitReader(r, maxFile))
+	return io.ReadAll(io.LimitReader(r, maxSealed))
 }

@@ -53,6 +53,8 @@ func newCamera(s *standIn, _ Scenario) error {
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST "+servicePath, c.service)
 	mux.HandleFunc("POST /upload/{key}", c.receiveImage)
+	mux.HandleFunc("GET /backup", c.backup)
+	mux.HandleFunc("POST /restore", c.takeBack)
 	s.handler = mux
 	s.udp = map[string]func([]byte) [][]byte{"ws-discovery": c.hearProbe}
 	return nil
@@ -155,7 +157,8 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	do, ok := closed[call.Local]
-	if !ok || c.Older && call.Local == "StartFirmwareUpgrade" {
+	newer := []string{"StartFirmwareUpgrade", "GetSystemUris", "StartSystemRestore"}
+	if !ok || c.Older && slices.Contains(newer, call.Local) {
 		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported",
 			call.Local+" is not supported.")
 		return
@@ -195,6 +198,12 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 				fmt.Fprintf(&b, `<tds:RelayOutputs token="%s"><tt:Properties><tt:Mode>Bistable</tt:Mode></tt:Properties></tds:RelayOutputs>`, html.EscapeString(r))
 			}
 			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
+		},
+		"GetSystemUris": func() string {
+			return `<tds:GetSystemUrisResponse><tds:SystemBackupUri>http://` + html.EscapeString(host) + `/backup</tds:SystemBackupUri></tds:GetSystemUrisResponse>`
+		},
+		"StartSystemRestore": func() string {
+			return `<tds:StartSystemRestoreResponse><tds:UploadUri>http://` + html.EscapeString(host) + `/restore</tds:UploadUri><tds:ExpectedDownTime>` + xsDuration(c.pace.Restart) + `</tds:ExpectedDownTime></tds:StartSystemRestoreResponse>`
 		},
 		"SystemReboot": func() string {
 			c.restart(0)

@@ -29,10 +29,13 @@ import (
 //	firmware start           asks whether to restart, and does
 //	service on               asks for a code; an image is taken only then, also after a restart
 //	service off
+//	settings show            a line each; an update clears what was set, on some
+//	settings load            take what lies at /update/settings.txt
 type drive struct {
 	*standIn
 	mine    sync.Mutex
 	upload  []byte
+	put     []byte // settings that were sent
 	service bool
 }
 
@@ -43,6 +46,7 @@ const (
 	maxUpload  = 64 << 20
 	sshFor     = 10 * time.Minute // one connection
 	uploadName = "/update/image.bin"
+	configName = "/update/settings.txt"
 )
 
 func newDrive(s *standIn, _ Scenario) error {
@@ -150,6 +154,13 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			version, fault, d.Name, service)
 	case command == "service on":
 		return d.serve(c, say)
+	case command == "settings show":
+		_, _ = c.Write(d.configText())
+	case command == "settings load":
+		if err := d.setConfig(d.put); err != nil {
+			say("error: %v", err)
+			return 1
+		}
 	case command == "service off":
 		d.service = false
 		d.did("service off")
@@ -226,20 +237,24 @@ func (d *drive) Filelist(*sftp.Request) (sftp.ListerAt, error) { return nil, os.
 
 // Filewrite takes an image.
 func (d *drive) Filewrite(r *sftp.Request) (io.WriterAt, error) {
-	if r.Filepath != uploadName {
-		return nil, os.ErrPermission
-	}
 	d.mine.Lock()
 	defer d.mine.Unlock()
-	if !d.service {
+	switch {
+	case !d.service:
 		return nil, os.ErrPermission
+	case r.Filepath == uploadName:
+		d.upload = []byte{}
+		return &incoming{of: d, into: &d.upload, ended: d.receives()}, nil
+	case r.Filepath == configName:
+		d.put = []byte{}
+		return &incoming{of: d, into: &d.put, ended: func() {}}, nil
 	}
-	d.upload = []byte{}
-	return &incoming{of: d, ended: d.receives()}, nil
+	return nil, os.ErrPermission
 }
 
 type incoming struct {
 	of    *drive
+	into  *[]byte
 	ended func()
 }
 
@@ -250,10 +265,10 @@ func (i *incoming) WriteAt(p []byte, at int64) (int, error) {
 	if at < 0 || end > maxUpload {
 		return 0, errors.New("too large")
 	}
-	if end > len(i.of.upload) {
-		i.of.upload = append(i.of.upload, make([]byte, end-len(i.of.upload))...)
+	if end > len(*i.into) {
+		*i.into = append(*i.into, make([]byte, end-len(*i.into))...)
 	}
-	return copy(i.of.upload[at:], p), nil
+	return copy((*i.into)[at:], p), nil
 }
 
 // Close is called when the file is, or its connection.

@@ -126,6 +126,9 @@ func (r ImageRecipe) manifest(stem string, digest [sha256.Size]byte) string {
 	if r.Notes != "" {
 		fmt.Fprintf(&b, "notes: %s.md\n", stem)
 	}
+	if r.Settings != "" {
+		fmt.Fprintf(&b, "settings: %s\n", r.Settings)
+	}
 	if r.Takes != "" {
 		fmt.Fprintf(&b, "takes: %s\n", r.Takes)
 	}

@@ -56,6 +56,9 @@ type Device struct {
 	Restarts string        `yaml:"restarts"`  // cameras: alone (default), asked
 	ClockOff time.Duration `yaml:"clock_off"` // how far the device's clock is off
 	Faults   Faults        `yaml:"faults"`
+	// drives, cameras: what a person has set, besides what they come with
+	Settings map[string]string `yaml:"settings"`
+	Clears   bool              `yaml:"clears"` // drives, cameras: another image clears what was set
 
 	MAC string `yaml:"mac"` // switches: their hardware address
 	// switches: the devices at their ports, the first at port 1
@@ -103,6 +106,7 @@ type ImageRecipe struct {
 	Bundle   string            `yaml:"bundle"`  // the zip file that it comes in
 	Cautions map[string]string `yaml:"cautions"`
 	Takes    string            `yaml:"takes"`
+	Settings string            `yaml:"settings"` // as on a manifest
 }
 
 //go:embed marrow-hill.yaml

@@ -56,7 +56,8 @@ type standIn struct {
 	open      map[net.Conn]bool // connections
 	receiving int               // images that are coming in
 	counts    Counts
-	deeds     []string // what was done to it, in order
+	settings  map[string]string // nil: as it came, and was set in the scenario
+	deeds     []string          // what was done to it, in order
 	doors     []net.Listener
 	work      sync.WaitGroup
 }
@@ -223,6 +224,9 @@ func (s *standIn) restart(after time.Duration) {
 			s.parts[s.nextPart] = s.next
 		default:
 			s.version = s.next
+		}
+		if s.next != "" && s.Clears && s.version == s.next && other {
+			s.settings = maps.Clone(factory[s.Kind])
 		}
 		s.next = ""
 		s.mu.Unlock()

@@ -132,19 +132,35 @@ func Fingerprint(key []byte) string {
 type Answer struct {
 	Status int
 	Header http.Header
-	Body   []byte // at most 256 KiB
+	Body   []byte // bounded
 }
 
 // Ask sends a small request and reads the whole answer. Its errors are causes: no
 // answer, malformed, or a changed identity.
 func (h *HTTP) Ask(ctx context.Context, r *http.Request) (Answer, error) {
-	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	return h.fetch(ctx, r, answerWithin, maxAnswer)
+}
+
+// Bounds of what is fetched as a whole, such as a device's settings.
+const (
+	fetchWithin = 2 * time.Minute
+	maxFetch    = 32 << 20 // bytes
+)
+
+// Fetch is Ask for an answer that may be long: at most 32 MiB, within two minutes.
+func (h *HTTP) Fetch(ctx context.Context, r *http.Request) (Answer, error) {
+	return h.fetch(ctx, r, fetchWithin, maxFetch)
+}
+
+func (h *HTTP) fetch(ctx context.Context, r *http.Request, within time.Duration, most int) (Answer,
+	error) {
+	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	resp, err := h.client.Do(r.WithContext(ctx))
 	if err != nil {
 		return Answer{}, cause(ctx, err)
 	}
-	return readAnswer(ctx, resp)
+	return readAnswer(ctx, resp, most)
 }
 
 // Read is Ask for a request that only reads, and has no body: it is asked once more where the device breaks the
@@ -163,15 +179,14 @@ func BrokenOff(err error) bool {
 	return errors.As(err, &cause) && cause.Detail == device.BrokenOff
 }
 
-func readAnswer(ctx context.Context, resp *http.Response) (Answer, error) {
+func readAnswer(ctx context.Context, resp *http.Response, most int) (Answer, error) {
 	defer func() { _ = resp.Body.Close() }()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	body, err := io.ReadAll(io.LimitReader(resp.Body, int64(most)+1))
 	switch {
 	case err != nil:
 		return Answer{}, cause(ctx, err)
-	case len(body) > maxAnswer:
-		return Answer{}, device.Because(device.Malformed, "an answer of more than %d KiB",
-			maxAnswer>>10)
+	case len(body) > most:
+		return Answer{}, device.Because(device.Malformed, "an answer of more than %d KiB", most>>10)
 	}
 	return Answer{resp.StatusCode, resp.Header, body}, nil
 }
@@ -259,7 +274,7 @@ func (h *HTTP) Send(ctx context.Context, r *http.Request, b Body) (Answer, error
 	if err != nil {
 		return Answer{}, cause(ctx, err)
 	}
-	return readAnswer(ctx, resp)
+	return readAnswer(ctx, resp, maxAnswer)
 }
 
 // outgoing reads an image for the wire. What was read is not yet sent: on a slow link the

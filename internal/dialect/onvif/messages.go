@@ -23,6 +23,8 @@ type envelope struct {
 		Information  *information  `xml:"GetDeviceInformationResponse"`
 		Scopes       []scope       `xml:"GetScopesResponse>Scopes"`
 		Upgrade      *upgrade      `xml:"StartFirmwareUpgradeResponse"`
+		SystemURIs   *systemURIs   `xml:"GetSystemUrisResponse"`
+		Restore      *upgrade      `xml:"StartSystemRestoreResponse"`
 		Reboot       *reboot       `xml:"SystemRebootResponse"`
 		Misc         *misc         `xml:"GetServiceCapabilitiesResponse>Capabilities>Misc"`
 		Relays       []relay       `xml:"GetRelayOutputsResponse>RelayOutputs"`
@@ -93,11 +95,16 @@ type scope struct {
 	Item string `xml:"ScopeItem"`
 }
 
-// upgrade is ONVIF Core 8.3.9.
+// upgrade is ONVIF Core 8.3.9 and, for a backup, 8.3.14.
 type upgrade struct {
 	UploadURI        string   `xml:"UploadUri"`
 	UploadDelay      duration `xml:"UploadDelay"`
 	ExpectedDownTime duration `xml:"ExpectedDownTime"`
+}
+
+// systemURIs is ONVIF Core 8.3.13.
+type systemURIs struct {
+	Backup string `xml:"SystemBackupUri"`
 }
 
 type reboot struct{}

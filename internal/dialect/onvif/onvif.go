@@ -74,7 +74,6 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 }
 
 type session struct {
-	dialect.NoSettings
 	at           dialect.At
 	as           login.Credential
 	http         *wire.HTTP
@@ -356,36 +355,14 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if u.older {
 		return u.attach(ctx, image, sent)
 	}
-	if t.how == byHTTP {
-		t.upload = t.soap // most ask for the same
-	}
-	for again := false; ; again = true {
-		r, err := http.NewRequest(http.MethodPost, u.target, nil)
-		if err != nil {
-			return err
-		}
+	_, err := t.over(ctx, func(r *http.Request) (wire.Answer, error) {
 		r.Header.Set("Content-Type", "application/octet-stream")
-		if err := t.upload.Sign(r); err != nil {
-			return err
-		}
-		a, err := t.http.Send(ctx, r, wire.Body{From: image, Size: image.Size, Sent: sent})
-		switch {
-		case err != nil:
-			return err
-		case a.Status >= 200 && a.Status < 300:
-			u.traits.Down = u.down
-			return nil
-		case a.Status == http.StatusUnauthorized && again:
-			return device.ErrLoginRefused
-		case a.Status == http.StatusUnauthorized:
-			if err := t.upload.Take(a.Header); err != nil {
-				return err
-			}
-			continue
-		}
-		return device.Because(device.Refusal, "%s (HTTP %d)", a.Body[:min(len(a.Body), 200)],
-			a.Status)
+		return t.http.Send(ctx, r, wire.Body{From: image, Size: image.Size, Sent: sent})
+	}, http.MethodPost, u.target)
+	if err == nil {
+		u.traits.Down = u.down
 	}
+	return err
 }
 
 // attach sends the image with UpgradeSystemFirmware (ONVIF Core 8.3.8), as an attachment that the

@@ -110,7 +110,6 @@ type cargo struct {
 }
 
 type session struct {
-	dialect.NoSettings
 	family   family.Family
 	program  *family.Program
 	at       dialect.At

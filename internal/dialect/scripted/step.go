@@ -143,6 +143,10 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 			return f, a, device.ErrPlain
 		}
 	}
+	if step.OfBytes() && step.Kind == family.Upload {
+		image = bytesOf(f.Body)
+		f.Body = nil
+	}
 	a, err = p.carrier.ask(ctx, step, f, image)
 	return f, a, err
 }

@@ -1,6 +1,7 @@
 package scripted
 
 import (
+	"bytes"
 	"context"
 	"crypto/md5"
 	"crypto/sha1"
@@ -81,6 +82,12 @@ func (u *update) Ready(ctx context.Context) error {
 
 // body is a whole image for a transfer.
 func (c *cargo) body() wire.Body { return wire.Body{From: c, Size: c.Size, Sent: c.sent} }
+
+// bytesOf is a value that an upload sends instead of the image.
+func bytesOf(raw []byte) *cargo {
+	return &cargo{Image: dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw))},
+		to: int64(len(raw))}
+}
 
 // wireName is how the image is called on the wire: plain and short, since devices are picky.
 const wireName = "image.bin"

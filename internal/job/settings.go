@@ -1,0 +1,137 @@
+package job
+
+import (
+	"context"
+	"errors"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/settings"
+)
+
+// What becomes of a device's settings in a job:
+//
+//	before the first byte      they are read once and kept, with time and version
+//	after each restart         they must be as before, where no image alters them
+//	after the last restart     where an image clears or converts them, they are given back, whatever
+//	                           the end: on the new version, and on the earlier one
+//
+// A device whose settings cannot be read is flashed all the same, unless an image alters them.
+
+// readSettings reads the device's settings before it is touched.
+func (w *worker) readSettings(ctx context.Context) *Reason {
+	s, err := w.session.Settings()
+	if err == nil {
+		w.saved, err = s.Save(ctx)
+	}
+	switch {
+	case err == nil:
+		w.baseline.Settings = settings.Digest(s.Format(), w.saved)
+	case !w.known.Alters || errors.Is(err, device.ErrUnsupported): // the image's caution tells
+	default:
+		return (&Reason{Why: SettingsNotKept, Step: Checking}).then(said(Checking, err))
+	}
+	return nil
+}
+
+// keepSettings keeps what was read, before anything is changed.
+func (w *worker) keepSettings() *Reason {
+	keep := w.job.engine.KeepSettings
+	if w.baseline.Settings == "" || keep == nil {
+		return nil
+	}
+	format := settings.Opaque
+	if s, err := w.session.Settings(); err == nil {
+		format = s.Format()
+	}
+	var err error
+	w.baseline.Saved, err = keep(w.known.Device, w.said.Version, format, w.saved)
+	if err != nil && w.known.Alters {
+		return (&Reason{Why: SettingsNotKept, Step: Checking}).then(said(Checking,
+			device.Because(device.OwnFault, "%v", err)))
+	}
+	return nil // without them it can be flashed: they are not altered
+}
+
+// settingsChanged says that the device's settings are not as before, where they could be read then
+// and no image of its path alters them.
+func (w *worker) settingsChanged(ctx context.Context) *Reason {
+	if w.baseline.Settings == "" || w.known.Alters {
+		return nil
+	}
+	s, err := w.session.Settings()
+	if err != nil || s.Format() == settings.Opaque { // two backups of the same differ by their time
+		return nil
+	}
+	same, err := w.asBefore(ctx, s)
+	switch {
+	case err != nil:
+		return said(Proving, err)
+	case !same:
+		return &Reason{Why: SettingsChanged, Step: Proving}
+	}
+	return nil
+}
+
+func (w *worker) asBefore(ctx context.Context, s dialect.Settings) (bool, error) {
+	raw, err := s.Save(ctx)
+	return settings.Digest(s.Format(), raw) == w.baseline.Settings, err
+}
+
+// giveBack gives a device its settings back that an image has altered, once it is proven on the
+// version where it stays, and looks whether it has them. One that has them already is left alone.
+func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
+	if !w.known.Alters || w.baseline.Settings == "" || !w.stays(component, to) {
+		return nil
+	}
+	s, err := w.session.Settings()
+	if err != nil {
+		return w.notGivenBack(err)
+	}
+	if same, err := w.asBefore(ctx, s); err == nil && same && s.Format() != settings.Opaque {
+		return nil
+	}
+	if w.saved == nil && w.job.engine.KeptSettings != nil { // after a crash
+		if w.saved, err = w.job.engine.KeptSettings(w.known.Device, w.baseline.Saved); err != nil {
+			return w.notGivenBack(device.Because(device.OwnFault, "%v", err))
+		}
+	}
+	if err := s.Restore(ctx, w.saved); err != nil && !errors.Is(err, device.ErrAway) {
+		return w.notGivenBack(err)
+	}
+	for wait := w.wait(w.patience().Restarting); ; { // it may restart to take them
+		reason := w.look(ctx, component, to)
+		if reason == nil && s.Format() == settings.Opaque {
+			return nil
+		}
+		if reason == nil {
+			same, err := w.asBefore(ctx, s)
+			if err == nil && same {
+				return nil
+			}
+			reason = &Reason{Why: SettingsChanged, Step: Proving}
+		}
+		if reason.IdentityChanged() || !wait() {
+			return (&Reason{Why: SettingsLost}).then(reason)
+		}
+	}
+}
+
+func (w *worker) notGivenBack(err error) *Reason {
+	return (&Reason{Why: SettingsLost}).then(said("", err))
+}
+
+// stays tells whether a device that is proven on a version of a component is at one of the two ends
+// of its path.
+func (w *worker) stays(component, version string) bool {
+	first, last := "", ""
+	for _, h := range w.row.Path {
+		if h.Component == component {
+			if first == "" {
+				first = h.From
+			}
+			last = h.To
+		}
+	}
+	return w.same(version, first) || w.same(version, last)
+}

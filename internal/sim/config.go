@@ -1,0 +1,97 @@
+package sim
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+)
+
+// factory are the settings that a device of a kind has out of its box.
+var factory = map[string]map[string]string{
+	"drive":  {"start_level": "0.80", "stop_level": "0.35", "ramp_s": "12", "alarm_pin": "0000"},
+	"camera": {"night": "auto", "bitrate": "4096", "osd": ""},
+}
+
+// config is the device's settings now; s.mu is held.
+func (s *standIn) config() map[string]string {
+	if s.settings == nil {
+		s.settings = maps.Clone(factory[s.Kind])
+		maps.Copy(s.settings, s.Device.Settings)
+	}
+	return s.settings
+}
+
+// configText is the settings, a line each.
+func (s *standIn) configText() []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var b bytes.Buffer
+	for _, key := range slices.Sorted(maps.Keys(s.config())) {
+		fmt.Fprintf(&b, "%s = %s\n", key, s.config()[key])
+	}
+	return b.Bytes()
+}
+
+// setConfig takes settings back, where they are the device's own: all of its keys, and no others.
+func (s *standIn) setConfig(raw []byte) error {
+	fresh := map[string]string{}
+	lines := bufio.NewScanner(bytes.NewReader(raw))
+	for lines.Scan() {
+		key, value, ok := strings.Cut(lines.Text(), "=")
+		if _, known := factory[s.Kind][strings.TrimSpace(key)]; !ok || !known {
+			return fmt.Errorf("there is no setting %q", strings.TrimSpace(key))
+		}
+		fresh[strings.TrimSpace(key)] = strings.TrimSpace(value)
+	}
+	if len(fresh) != len(factory[s.Kind]) {
+		return errors.New("settings are missing")
+	}
+	s.mu.Lock()
+	s.settings = fresh
+	s.mu.Unlock()
+	s.did("settings given back")
+	return nil
+}
+
+// Of a camera's backup: a mark, the digest of what follows, and that.
+const backupMark = "WXBACKUP"
+
+func (c *camera) backup(w http.ResponseWriter, r *http.Request) {
+	if c.Auth != "" && c.Auth != "token" && !c.httpDigest(r) {
+		c.challenge(w)
+		return
+	}
+	text := c.configText()
+	sum := sha256.Sum256(text)
+	w.Header().Set("Content-Type", "application/octet-stream")
+	_, _ = w.Write(slices.Concat([]byte(backupMark), sum[:], text))
+}
+
+// takeBack takes a backup at the address that StartSystemRestore gave, and restarts.
+func (c *camera) takeBack(w http.ResponseWriter, r *http.Request) {
+	if c.Auth != "" && c.Auth != "token" && !c.httpDigest(r) {
+		c.challenge(w)
+		return
+	}
+	raw, err := io.ReadAll(io.LimitReader(r.Body, maxUpload))
+	head := len(backupMark) + sha256.Size
+	if err != nil || len(raw) < head || string(raw[:len(backupMark)]) != backupMark ||
+		sha256.Sum256(raw[head:]) != [sha256.Size]byte(raw[len(backupMark):head]) {
+		http.Error(w, "no backup of this model", http.StatusUnsupportedMediaType)
+		return
+	}
+	if err := c.setConfig(raw[head:]); err != nil {
+		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
+		return
+	}
+	w.Header().Set("Connection", "close")
+	w.WriteHeader(http.StatusOK)
+	c.restart(0)
+}
