@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -98,9 +99,13 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images,
 			t.Add(in.Name, in.Kind, in.Model, in.Address, in.Version)
 		}
 		t.Draw(a.out, a.style(a.out))
-		a.say("\n%s is up: %s on adapter %s, login %s:%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
+		code := ""
+		if slices.ContainsFunc(scenario.Devices, func(d sim.Device) bool { return d.Kind == "drive" }) {
+			code = ", the drives' service code " + sim.ServiceCode
+		}
+		a.say("\n%s is up: %s on adapter %s, login %s:%s%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
 			scenario.Site, view.Plural(len(scenario.Devices), "stand-in"), s.Adapter,
-			scenario.Login.User, scenario.Login.Password,
+			scenario.Login.User, scenario.Login.Password, code,
 			scenario.Site, s.Adapter, rangeFlags(s))
 	}
 	<-ctx.Done()
