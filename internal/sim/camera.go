@@ -2,6 +2,7 @@ package sim
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/rand"
 	"crypto/sha1"
 	"crypto/subtle"
@@ -83,6 +84,9 @@ type request struct {
 			Include  struct {
 				Href string `xml:"href,attr"`
 			} `xml:"Firmware>Include"`
+			File struct {
+				Href string `xml:"href,attr"`
+			} `xml:"BackupFiles>Data>Include"`
 		} `xml:",any"`
 	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
 }
@@ -103,17 +107,31 @@ func (c *camera) attached(w http.ResponseWriter, r *http.Request, boundary strin
 		}
 	}
 	call := in.Body.Call
-	if err != nil || call.XMLName.Space != deviceNS || call.XMLName.Local != "UpgradeSystemFirmware" {
+	known := []string{"UpgradeSystemFirmware", "RestoreSystem"}
+	if err != nil || call.XMLName.Space != deviceNS || !slices.Contains(known, call.XMLName.Local) {
 		fault(w, http.StatusBadRequest, "Sender", "ter:WellFormed", "The request is not well-formed.")
 		return
 	}
 	if !c.let(w, r, in) {
 		return
 	}
-	id, isContent := strings.CutPrefix(call.Include.Href, "cid:")
+	id, isContent := strings.CutPrefix(cmp.Or(call.Include.Href, call.File.Href), "cid:")
 	image, err := parts.NextPart()
 	if err != nil || !isContent || image.Header.Get("Content-Id") != "<"+id+">" {
 		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "The firmware is not attached.")
+		return
+	}
+	if call.XMLName.Local == "RestoreSystem" {
+		raw, err := io.ReadAll(io.LimitReader(image, maxUpload))
+		if err == nil {
+			err = c.putBack(raw)
+		}
+		if err != nil {
+			fault(w, http.StatusBadRequest, "Sender", "ter:InvalidBackup", err.Error())
+			return
+		}
+		reply(w, http.StatusOK, `<tds:RestoreSystemResponse/>`)
+		c.restart(0)
 		return
 	}
 	ended := c.receives()
@@ -158,7 +176,7 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 	}
 	do, ok := closed[call.Local]
 	newer := []string{"StartFirmwareUpgrade", "GetSystemUris", "StartSystemRestore"}
-	if !ok || c.Older && slices.Contains(newer, call.Local) {
+	if !ok || c.Older && slices.Contains(newer, call.Local) || !c.Older && call.Local == "GetSystemBackup" {
 		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported",
 			call.Local+" is not supported.")
 		return
@@ -167,6 +185,8 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch call.Local {
+	case "GetSystemBackup":
+		c.attachBackup(w)
 	case "SendAuxiliaryCommand":
 		c.auxiliary(w, in)
 	case "SetRelayOutputState":
@@ -188,7 +208,7 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		},
 	}
 	closed = map[string]func() string{
-		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil,
+		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "GetSystemBackup": nil,
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
 		"StartFirmwareUpgrade": func() string { return c.startUpgrade(host) },

@@ -329,7 +329,9 @@ func (o *outgoing) watch(ended <-chan struct{}, giveUp context.CancelCauseFunc) 
 	for {
 		select {
 		case <-ended:
-			o.tell(o.read.Load())
+			if at := o.read.Load(); at != last {
+				o.tell(at)
+			}
 			return
 		case <-tick.C:
 		}

@@ -24,6 +24,7 @@ type envelope struct {
 		Scopes       []scope       `xml:"GetScopesResponse>Scopes"`
 		Upgrade      *upgrade      `xml:"StartFirmwareUpgradeResponse"`
 		SystemURIs   *systemURIs   `xml:"GetSystemUrisResponse"`
+		Backup       []backupFile  `xml:"GetSystemBackupResponse>BackupFiles"`
 		Restore      *upgrade      `xml:"StartSystemRestoreResponse"`
 		Reboot       *reboot       `xml:"SystemRebootResponse"`
 		Misc         *misc         `xml:"GetServiceCapabilitiesResponse>Capabilities>Misc"`
@@ -105,6 +106,17 @@ type upgrade struct {
 // systemURIs is ONVIF Core 8.3.13.
 type systemURIs struct {
 	Backup string `xml:"SystemBackupUri"`
+}
+
+// backupFile is ONVIF Core 8.3.10.
+type backupFile struct {
+	Name string `xml:"Name"`
+	Data struct {
+		Text    string `xml:",chardata"` // base64
+		Include struct {
+			Href string `xml:"href,attr"`
+		} `xml:"Include"`
+	} `xml:"Data"`
 }
 
 type reboot struct{}

@@ -95,39 +95,61 @@ const (
 // call sends one request; with login it carries the login in the way that the device asks
 // for. A refusal of a request that carried it is final.
 func (t *session) call(ctx context.Context, body string, login bool) (envelope, error) {
-	for reads := strings.HasPrefix(body, "<tds:Get"); ; {
+	_, e, err := t.exchange(ctx, login, strings.HasPrefix(body, "<tds:Get"),
+		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
+			r, err := t.post("application/soap+xml; charset=utf-8", wrap(header, body))
+			if err == nil {
+				err = sign(r)
+			}
+			if err != nil {
+				return wire.Answer{}, err
+			}
+			return t.http.Ask(ctx, r)
+		})
+	return e, err
+}
+
+// post is a request to the device service.
+func (t *session) post(kind string, body []byte) (*http.Request, error) {
+	r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), bytes.NewReader(body))
+	if err == nil {
+		r.Header.Set("Content-Type", kind)
+	}
+	return r, err
+}
+
+// exchange has a message sent, with a header and a signature that hold the login in the way that the
+// device asks for, as often as it takes to find that. What only reads and is broken off is sent once
+// more, with a token of its own.
+func (t *session) exchange(ctx context.Context, login, reads bool, send func(header string,
+	sign func(*http.Request) error) (wire.Answer, error)) (wire.Answer, envelope, error) {
+	for {
 		token := ""
 		if login && t.how == byToken {
 			if err := t.setClock(ctx); err != nil {
-				return envelope{}, err
+				return wire.Answer{}, envelope{}, err
 			}
 			token = t.token(time.Now())
 		}
-		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path),
-			bytes.NewReader(wrap(token, body)))
-		if err != nil {
-			return envelope{}, err
-		}
-		r.Header.Set("Content-Type", "application/soap+xml; charset=utf-8")
-		if login && t.how == byHTTP {
-			if err := t.soap.Sign(r); err != nil {
-				return envelope{}, err
+		a, err := send(token, func(r *http.Request) error {
+			if !login || t.how != byHTTP {
+				return nil
 			}
-		}
-		a, err := t.http.Ask(ctx, r)
+			return t.soap.Sign(r)
+		})
 		if reads && wire.BrokenOff(err) && ctx.Err() == nil {
-			reads = false // once more, with a token of its own
+			reads = false
 			continue
 		}
 		if err != nil {
-			return envelope{}, err
+			return a, envelope{}, err
 		}
 		e, err := understand(a)
 		if !login || !errors.Is(err, device.ErrLoginRefused) {
-			return e, err
+			return a, e, err
 		}
 		if err := t.next(a); err != nil {
-			return envelope{}, err
+			return a, envelope{}, err
 		}
 	}
 }
@@ -157,7 +179,11 @@ func (t *session) next(a wire.Answer) error {
 
 func understand(a wire.Answer) (envelope, error) {
 	var e envelope
-	if err := xml.Unmarshal(a.Body, &e); err != nil {
+	message, _, err := parts(a)
+	if err == nil {
+		err = xml.Unmarshal(message, &e)
+	}
+	if err != nil {
 		if a.Status == http.StatusUnauthorized {
 			return e, device.ErrLoginRefused
 		}
@@ -370,40 +396,22 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 func (u *update) attach(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	t := u.session
 	const body = `<tds:UpgradeSystemFirmware><tds:Firmware><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:image"/></tds:Firmware></tds:UpgradeSystemFirmware>`
-	for {
-		token := ""
-		if t.how == byToken {
-			if err := t.setClock(ctx); err != nil {
-				return err
+	_, _, err := t.exchange(ctx, true, false,
+		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
+			e, kind, err := related(wrap(header, body), image)
+			if err != nil {
+				return wire.Answer{}, err
 			}
-			token = t.token(time.Now())
-		}
-		e, kind, err := related(wrap(token, body), image)
-		if err != nil {
-			return err
-		}
-		r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), nil)
-		if err != nil {
-			return err
-		}
-		r.Header.Set("Content-Type", kind)
-		if t.how == byHTTP {
-			if err := t.soap.Sign(r); err != nil {
-				return err
+			r, err := t.post(kind, nil)
+			if err == nil {
+				err = sign(r)
 			}
-		}
-		a, err := t.http.Send(ctx, r, wire.Body{From: e, Size: e.Size(), Sent: e.Counts(sent)})
-		if err != nil {
-			return err
-		}
-		_, err = understand(a)
-		if !errors.Is(err, device.ErrLoginRefused) {
-			return err
-		}
-		if err := t.next(a); err != nil {
-			return err
-		}
-	}
+			if err != nil {
+				return wire.Answer{}, err
+			}
+			return t.http.Send(ctx, r, wire.Body{From: e, Size: e.Size(), Sent: e.Counts(sent)})
+		})
+	return err
 }
 
 // related is a message and an image as one multipart/related body.
@@ -411,7 +419,7 @@ func related(message []byte, image dialect.Image) (e wire.Envelope, kind string,
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
 	part, err := w.CreatePart(textproto.MIMEHeader{
-		"Content-Type": {`application/xop+xml; charset=UTF-8; type="application/soap+xml"`},
+		"Content-Type": {xopKind},
 		"Content-Id":   {"<message>"}, "Content-Transfer-Encoding": {"8bit"}})
 	if err == nil {
 		_, err = part.Write(message)
@@ -427,8 +435,15 @@ func related(message []byte, image dialect.Image) (e wire.Envelope, kind string,
 	out.Reset()
 	err = w.Close()
 	e.After = out.Bytes()
-	return e, `multipart/related; type="application/xop+xml"; start="<message>"; start-info="application/soap+xml"; boundary="` +
-		w.Boundary() + `"`, err
+	return e, relatedKind(w.Boundary()), err
+}
+
+// The types of a message with attachments, and of the message in it (XOP 1.0, 4).
+const xopKind = `application/xop+xml; charset=UTF-8; type="application/soap+xml"`
+
+func relatedKind(boundary string) string {
+	return `multipart/related; type="application/xop+xml"; start="<message>"; start-info="application/soap+xml"; boundary="` +
+		boundary + `"`
 }
 
 // own checks that an address which the device named is its own: on its host, at the port

@@ -22,6 +22,7 @@ import (
 	"catena/internal/dialect/simtest"
 	"catena/internal/firmware"
 	"catena/internal/login"
+	"catena/internal/settings"
 	"catena/internal/sim"
 )
 
@@ -138,6 +139,34 @@ func TestNoLoginIsTriedInVain(t *testing.T) {
 				dialect.Image{ReaderAt: bytes.NewReader(image.Bytes()), Size: int64(image.Len())},
 				nil))
 			assert.NotContains(t, s.StandIns()[0].Log, "refused login")
+		})
+	}
+}
+
+// The settings of a camera are kept and given back, by the calls of today's and those of older ones,
+// however it wants the login.
+func TestSettings(t *testing.T) {
+	for name, d := range map[string]sim.Device{
+		"today": {}, "today, digest": {Auth: "digest"},
+		"older": {Older: true}, "older, digest": {Older: true, Auth: "digest"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			d.Name, d.Kind, d.Host, d.Model, d.Hardware, d.Serial, d.Version = "first", "camera", 1, "WX-40", "B", "S-1", "1.0"
+			d.Settings = map[string]string{"night": "on"}
+			session := onvif.Dialect{}.Open(simtest.Start(t, d), login.Credential{User: "keeper", Password: simtest.Password})
+			s, err := session.Settings()
+			require.NoError(t, err)
+			assert.Equal(t, settings.Opaque, s.Format())
+			saved, err := s.Save(t.Context())
+			require.NoError(t, err)
+			assert.ErrorIs(t, s.Restore(t.Context(), saved[:len(saved)-9]), device.ErrRefused)
+			require.NoError(t, s.Restore(t.Context(), saved))
+			var again []byte
+			require.Eventually(t, func() bool { // it restarts to take them
+				again, err = s.Save(t.Context())
+				return err == nil
+			}, time.Minute, 20*time.Millisecond)
+			assert.Equal(t, saved, again)
 		})
 	}
 }

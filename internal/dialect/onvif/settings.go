@@ -3,7 +3,17 @@ package onvif
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"mime/multipart"
 	"net/http"
+	"net/textproto"
+	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -25,12 +35,11 @@ func (b backup) Save(ctx context.Context) ([]byte, error) {
 	t := b.session
 	e, err := t.call(ctx, `<tds:GetSystemUris/>`, true)
 	switch {
-	case e.Body.Fault != nil && e.Body.Fault.unsupported():
-		return nil, device.ErrUnsupported
+	case e.Body.Fault != nil && e.Body.Fault.unsupported(),
+		err == nil && (e.Body.SystemURIs == nil || e.Body.SystemURIs.Backup == ""):
+		return b.saveOlder(ctx)
 	case err != nil:
 		return nil, err
-	case e.Body.SystemURIs == nil || e.Body.SystemURIs.Backup == "":
-		return nil, device.ErrUnsupported
 	}
 	at, err := t.own(e.Body.SystemURIs.Backup)
 	if err != nil {
@@ -51,7 +60,7 @@ func (b backup) Restore(ctx context.Context, saved []byte) error {
 	e, err := t.call(ctx, `<tds:StartSystemRestore/>`, true)
 	switch {
 	case e.Body.Fault != nil && e.Body.Fault.unsupported():
-		return device.ErrUnsupported
+		return b.restoreOlder(ctx, saved)
 	case err != nil:
 		return err
 	case e.Body.Restore == nil:
@@ -71,6 +80,141 @@ func (b backup) Restore(ctx context.Context, saved []byte) error {
 		return t.http.Send(ctx, r, wire.Body{From: bytes.NewReader(saved), Size: int64(len(saved))})
 	}, http.MethodPost, at)
 	return err
+}
+
+// file is one of the files of an older camera's backup (ONVIF Core 8.3.10 and 8.3.11).
+type file struct {
+	Name string `json:"name"`
+	Data []byte `json:"data"`
+}
+
+// saveOlder asks for the files of a backup with GetSystemBackup; they come in the answer, or attached
+// to it (MTOM, XOP 1.0). device.ErrUnsupported: it has none.
+func (b backup) saveOlder(ctx context.Context) ([]byte, error) {
+	t := b.session
+	a, e, err := t.exchange(ctx, true, true,
+		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
+			r, err := t.post("application/soap+xml; charset=utf-8", wrap(header, `<tds:GetSystemBackup/>`))
+			if err == nil {
+				err = sign(r)
+			}
+			if err != nil {
+				return wire.Answer{}, err
+			}
+			return t.http.Fetch(ctx, r)
+		})
+	if e.Body.Fault != nil && e.Body.Fault.unsupported() {
+		return nil, device.ErrUnsupported
+	}
+	if err != nil {
+		return nil, err
+	}
+	_, attached, err := parts(a)
+	if err != nil {
+		return nil, err
+	}
+	var files []file
+	for _, f := range e.Body.Backup {
+		data := attached[strings.TrimPrefix(f.Data.Include.Href, "cid:")]
+		if f.Data.Include.Href == "" {
+			data, err = base64.StdEncoding.DecodeString(strings.Join(strings.Fields(f.Data.Text), ""))
+		}
+		if err != nil || len(data) == 0 {
+			return nil, device.Because(device.Malformed, "a backup whose file %s is missing", f.Name)
+		}
+		files = append(files, file{f.Name, data})
+	}
+	if len(files) == 0 {
+		return nil, device.Because(device.Malformed, "an empty backup")
+	}
+	return json.Marshal(files)
+}
+
+// restoreOlder gives the files back with RestoreSystem, attached.
+func (b backup) restoreOlder(ctx context.Context, saved []byte) error {
+	t := b.session
+	var files []file
+	if err := json.Unmarshal(saved, &files); err != nil {
+		return device.Because(device.Refusal, "it was saved in another way than it takes it back now")
+	}
+	_, e, err := t.exchange(ctx, true, false,
+		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
+			body, kind, err := withFiles(header, files)
+			if err != nil {
+				return wire.Answer{}, err
+			}
+			r, err := t.post(kind, nil)
+			if err == nil {
+				err = sign(r)
+			}
+			if err != nil {
+				return wire.Answer{}, err
+			}
+			return t.http.Send(ctx, r, wire.Body{From: bytes.NewReader(body), Size: int64(len(body))})
+		})
+	if e.Body.Fault != nil && e.Body.Fault.unsupported() {
+		return device.ErrUnsupported
+	}
+	return err
+}
+
+// withFiles is RestoreSystem with its files as one multipart/related body.
+func withFiles(header string, files []file) (body []byte, kind string, err error) {
+	var message, out strings.Builder
+	w := multipart.NewWriter(&out)
+	for i, f := range files {
+		var name strings.Builder
+		if err := xml.EscapeText(&name, []byte(f.Name)); err != nil {
+			return nil, "", err
+		}
+		fmt.Fprintf(&message, `<tds:BackupFiles><tt:Name>%s</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:file-%d"/></tt:Data></tds:BackupFiles>`, &name, i)
+	}
+	add := func(id, kind, encoding string, data []byte) {
+		part, failed := w.CreatePart(textproto.MIMEHeader{"Content-Type": {kind}, "Content-Id": {"<" + id + ">"},
+			"Content-Transfer-Encoding": {encoding}})
+		if failed == nil {
+			_, failed = part.Write(data)
+		}
+		err = errors.Join(err, failed)
+	}
+	add("message", xopKind, "8bit", wrap(header, "<tds:RestoreSystem>"+message.String()+"</tds:RestoreSystem>"))
+	for i, f := range files {
+		add(fmt.Sprintf("file-%d", i), "application/octet-stream", "binary", f.Data)
+	}
+	err = errors.Join(err, w.Close())
+	return []byte(out.String()), relatedKind(w.Boundary()), err
+}
+
+// maxParts is how many attachments an answer may have.
+const maxParts = 64
+
+// parts are the message of an answer and what is attached to it, by Content-ID (RFC 2387).
+func parts(a wire.Answer) (message []byte, attached map[string][]byte, err error) {
+	kind, params, _ := mime.ParseMediaType(a.Header.Get("Content-Type"))
+	if kind != "multipart/related" {
+		return a.Body, nil, nil
+	}
+	attached = map[string][]byte{}
+	r := multipart.NewReader(bytes.NewReader(a.Body), params["boundary"])
+	for n := 0; ; n++ {
+		p, err := r.NextRawPart()
+		if errors.Is(err, io.EOF) {
+			return message, attached, nil
+		}
+		if err != nil || n == maxParts {
+			return nil, nil, device.Because(device.Malformed, "attachments that cannot be read")
+		}
+		data, err := io.ReadAll(p) // of what is in memory already
+		if err != nil {
+			return nil, nil, device.Because(device.Malformed, "attachments that cannot be read")
+		}
+		id := strings.Trim(p.Header.Get("Content-Id"), "<>")
+		if start := strings.Trim(params["start"], "<>"); message == nil && (start == "" || start == id) {
+			message = data
+			continue
+		}
+		attached[id] = data
+	}
 }
 
 // over sends a request beside SOAP, with the login in the way that the device asks for there.
