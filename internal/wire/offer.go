@@ -3,7 +3,6 @@ package wire
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -13,8 +12,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/pin/tftp/v3"
 
 	"catena/internal/device"
 )
@@ -67,41 +64,81 @@ func towards(host string) (string, error) {
 	return local, err
 }
 
-// tftp serves by TFTP with its options (RFC 1350, 2347, 2348, 2349).
+// tftp serves by TFTP: one file, to one host, once; each transfer has a port of its own.
 func (o *Offer) tftp(to string) error {
 	conn, err := net.ListenPacket("udp", net.JoinHostPort(o.Host, "0"))
 	if err != nil {
 		return err
 	}
-	s := tftp.NewServer(func(name string, w io.ReaderFrom) error {
-		out, is := w.(tftp.OutgoingTransfer)
-		remote := ""
-		if is {
-			addr := out.RemoteAddr()
-			remote = addr.IP.String()
-		}
-		if remote != to || strings.TrimPrefix(name, "/") != o.File {
-			return errors.New("file not found")
-		}
-		if !o.served.CompareAndSwap(false, true) {
-			return errors.New("it is being fetched already")
-		}
-		out.SetSize(o.body.Size)
-		_, err := w.ReadFrom(o.reader(0))
-		if err != nil {
-			o.served.Store(false) // the device may ask once more
-			return err
-		}
-		o.done()
-		return nil
-	}, nil)
-	s.SetTimeout(5 * time.Second)
-	s.SetRetries(5)
 	o.Port = conn.LocalAddr().(*net.UDPAddr).Port
 	o.URL = fmt.Sprintf("tftp://%s/%s", net.JoinHostPort(o.Host, strconv.Itoa(o.Port)), o.File)
-	o.group.Go(func() { _ = s.Serve(conn) })
-	o.end = s.Shutdown
+	ctx, cancel := context.WithCancel(context.Background())
+	o.end = func() {
+		cancel()
+		_ = conn.Close()
+	}
+	o.group.Go(func() {
+		p, asker := make([]byte, 1024), ""
+		for {
+			n, from, err := conn.ReadFrom(p)
+			if err != nil {
+				return
+			}
+			if from.String() == asker && o.served.Load() {
+				continue // its request once more: the answer to it was lost
+			}
+			if no := o.refuse(p[:n], from, to); no != nil {
+				_, _ = conn.WriteTo(no, from)
+				continue
+			}
+			asker = from.String()
+			r, _ := parseRequest(p[:n])
+			o.group.Go(func() { o.sendTo(ctx, r, from) })
+		}
+	})
 	return nil
+}
+
+// refuse is the error that answers a request; nil: it is served.
+func (o *Offer) refuse(p []byte, from net.Addr, to string) []byte {
+	host, _, _ := net.SplitHostPort(from.String())
+	r, ok := parseRequest(p)
+	switch {
+	case !ok || r.op != tftpRRQ:
+		return tftpFault(tftpIllegal, "a file can be read here, and nothing else")
+	case host != to || strings.TrimPrefix(r.file, "/") != o.File:
+		return tftpFault(tftpNotFound, "file not found")
+	case r.mode != "octet":
+		return tftpFault(tftpUndefined, "only octet")
+	case !o.served.CompareAndSwap(false, true):
+		return tftpFault(tftpUndefined, "it is being fetched already")
+	}
+	return nil
+}
+
+// sendTo sends the file to a port that has asked for it.
+func (o *Offer) sendTo(ctx context.Context, r tftpRequest, to net.Addr) {
+	conn, err := net.ListenPacket("udp", net.JoinHostPort(o.Host, "0"))
+	if err != nil {
+		return
+	}
+	defer func() { _ = conn.Close() }()
+	stop := context.AfterFunc(ctx, func() { _ = conn.SetReadDeadline(time.Now()) })
+	defer stop()
+	t, granted := grant(r.options, o.body.Size)
+	x := &transfer{ctx: ctx, conn: conn, peer: to, t: t}
+	if granted != nil {
+		err = x.ask(func() error { _, err := conn.WriteTo(granted, to); return err },
+			func(op, n uint16, _ []byte) bool { return op == tftpACK && n == 0 })
+	}
+	if err == nil {
+		err = x.send(o.body.From, o.body.Size, o.tell)
+	}
+	if err != nil {
+		o.served.Store(false) // the device may ask once more
+		return
+	}
+	o.done()
 }
 
 // http serves below a path that nobody can guess.
@@ -138,12 +175,6 @@ func (o *Offer) http(to string) error {
 		_ = s.Close()
 	}
 	return nil
-}
-
-// reader reads the body and tells how far it is.
-func (o *Offer) reader(from int64) io.Reader {
-	return &counted{Reader: io.NewSectionReader(o.body.From, from, o.body.Size-from),
-		read: func(n int64) { o.tell(from + n) }}
 }
 
 func (o *Offer) tell(n int64) {

@@ -37,6 +37,10 @@ func TestRealClientsFetchAnOffer(t *testing.T) {
 		"tftp-hpa": {"tftp", "tftp", func(o *wire.Offer, into string) []string {
 			return []string{"-m", "binary", o.Host, strconv.Itoa(o.Port), "-c", "get", o.File, into}
 		}},
+		"atftp with a window": {"atftp", "tftp", func(o *wire.Offer, into string) []string {
+			return []string{"--option", "blksize 1024", "--option", "windowsize 8", "-g", "-l", into, "-r", o.File,
+				o.Host, strconv.Itoa(o.Port)}
+		}},
 		"atftp": {"atftp", "tftp", func(o *wire.Offer, into string) []string {
 			return []string{"--option", "blksize 8192", "--option", "tsize 0", "-g", "-l", into, "-r", o.File,
 				o.Host, strconv.Itoa(o.Port)}

@@ -229,7 +229,7 @@ func TestRealTFTPServerBesideHTTP(t *testing.T) {
 		file string
 		size int
 		bad  bool
-	}{"whole": {"image.bin", 3_000_005, false}, "of full blocks": {"full.bin", 1428 * 100, false},
+	}{"whole": {"image.bin", 3_000_005, false}, "of more than 65,535 blocks": {"long.bin", 1468*65_600 + 5, false}, "of full blocks": {"full.bin", 1468 * 100, false},
 		"refused": {"no/such/image.bin", 1000, true}} {
 		s := o.session(t, oddRead+"update:\n  - upload: "+c.file+"\n    protocol: tftp:"+
 			address[strings.LastIndex(address, ":")+1:]+"\n")
