@@ -145,7 +145,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		a.jobsCmd(),
 		a.trackCmd(),
 		a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(),
-		a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
+		a.addressCmd(), a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
 		a.versionCmd())
 	return root
 }

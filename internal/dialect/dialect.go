@@ -12,6 +12,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -100,6 +101,8 @@ type Session interface {
 	Update(component string) (Update, error)
 	// Settings are the device's own settings.
 	Settings() (Settings, error)
+	// Network is where the device is in its network.
+	Network() (Network, error)
 	// Locate is how the device makes itself known to a person who looks for it.
 	Locate() (Locator, error)
 	// Close ends what the session has open at the device. Its error is device.ErrNotLeft where
@@ -148,6 +151,19 @@ type OneSlot struct{}
 // Revert is not supported.
 func (OneSlot) Revert(context.Context) error { return device.ErrUnsupported }
 
+// Network is where a device is in its network.
+type Network interface {
+	// Move gives it another address. It may restart, and answers there from then on: that it goes
+	// away meanwhile is device.ErrAway, and no failure. gateway is the zero Addr where it stays.
+	Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error
+}
+
+// NoNetwork is for sessions that cannot move a device.
+type NoNetwork struct{}
+
+// Network is not supported.
+func (NoNetwork) Network() (Network, error) { return nil, device.ErrUnsupported }
+
 // NoSettings is for sessions that cannot tell a device's settings.
 type NoSettings struct{}
 
@@ -173,7 +189,10 @@ type Locator interface {
 }
 
 // ReadOnly is for sessions that only read.
-type ReadOnly struct{ NoSettings }
+type ReadOnly struct {
+	NoSettings
+	NoNetwork
+}
 
 // Update is not supported.
 func (ReadOnly) Update(string) (Update, error) { return nil, device.ErrUnsupported }

@@ -3,6 +3,7 @@ package dialect
 import (
 	"context"
 	"errors"
+	"net/netip"
 	"strings"
 
 	"catena/internal/device"
@@ -75,6 +76,26 @@ func (g *guard) Settings() (Settings, error) {
 		return nil, err
 	}
 	return guardedSettings{s, g.verify}, nil
+}
+
+func (g *guard) Network() (Network, error) {
+	n, err := g.Session.Network()
+	if err != nil {
+		return nil, err
+	}
+	return guardedNetwork{n, g.verify}, nil
+}
+
+type guardedNetwork struct {
+	Network
+	verify func(context.Context) error
+}
+
+func (n guardedNetwork) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error {
+	if err := n.verify(ctx); err != nil {
+		return err
+	}
+	return n.Network.Move(ctx, to, gateway)
 }
 
 func (g *guard) Locate() (Locator, error) {

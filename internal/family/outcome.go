@@ -175,7 +175,7 @@ func (p *Program) UpdateNames() []string {
 // all are the steps of a program.
 func (p *Program) all() []*Step {
 	out := slices.Concat(p.Recognise, p.Login, p.Logout, p.Enter.Steps, p.Enter.Leave, p.Read, p.Update,
-		p.Restart, p.Revert, p.Blink)
+		p.Restart, p.Revert, p.Address, p.Blink)
 	for _, part := range p.Parts {
 		out = slices.Concat(out, part.Update, part.Restart)
 	}

@@ -21,7 +21,7 @@ import (
 // The keys of a family file that say how devices are talked to.
 var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "recognise", "login",
 	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components",
-	"settings", "blink"}
+	"settings", "address", "blink"}
 
 // The keys of a step, besides the one that says what it does.
 var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart", "chunks",
@@ -147,6 +147,7 @@ func (p *parser) read(root map[string]ast.Node) {
 	p.state(root["state"])
 	p.interlocks(root["interlocks"])
 	p.settings(root["settings"])
+	g.Address = p.steps(root["address"])
 	p.blink(root["blink"])
 	p.complete(root)
 }

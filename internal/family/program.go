@@ -37,6 +37,7 @@ type Program struct {
 	Restarts   int             // how often, until it runs the image; 0: once
 	Revert     []*Step         // the switch to the other slot; none: it has one
 	Settings   *Settings       // nil: it cannot tell them
+	Address    []*Step         // which give it another address; none: it cannot be moved
 	Blink      []*Step
 	Shows      string // what it does when it blinks, in words
 	names      map[string]Type

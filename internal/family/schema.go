@@ -77,6 +77,7 @@ var (
 		"interlocks": {"type": "array", "items": keyed(schema{"holds": scalar, "else": scalar}, "holds", "else")},
 		"restarts":   {"type": "integer", "minimum": 1, "maximum": 10},
 		"components": {"type": "object", "additionalProperties": withSteps},
+		"address":    steps,
 		"settings":   keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps, "restore": steps}, "save"),
 		"blink":      keyed(schema{"shows": scalar, "steps": steps}, "steps"),
 	}
@@ -113,6 +114,7 @@ var help = map[string]string{
 	"revert":     "steps that switch back to the other slot",
 	"components": "the steps of components that are updated another way",
 	"settings":   "steps that take the settings, and those that give them back",
+	"address":    "steps that give it another address: $address.ip .prefix .mask .gateway",
 	"raw":        "one value, byte by byte",
 	"blink":      "steps that make it show itself; $on is true to begin",
 	"upload":     "PUT or POST and a path; of ssh and tftp a remote path",

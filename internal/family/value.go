@@ -33,6 +33,13 @@ type (
 		MD5Base64    string `expr:"md5_base64" json:"md5_base64,omitempty"`
 		CRC32        string `expr:"crc32" json:"crc32,omitempty"` // 8 hexadecimal digits
 	}
+	// AddressValues are where a device is to be: for the steps of address.
+	AddressValues struct {
+		IP      string `expr:"ip"`
+		Prefix  int    `expr:"prefix"`
+		Mask    string `expr:"mask"`
+		Gateway string `expr:"gateway"` // empty: as it is
+	}
 	// OfferValues are where Catena serves the image: for the steps of an offer.
 	OfferValues struct {
 		URL  string `expr:"url"`
@@ -43,7 +50,7 @@ type (
 )
 
 // ambient are the names that no step takes, with values of their types.
-var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{Port: 0},
+var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{Port: 0}, "address": AddressValues{},
 	"component": "", "try": "", "on": false, "status": 0}
 
 // asked are the functions that expressions may call about the answer at hand; nil: none is.

@@ -135,6 +135,7 @@ func (a *acted) Healthy(context.Context, device.Reading) error {
 }
 func (a *acted) Update(string) (dialect.Update, error) { return a, nil }
 func (a *acted) Locate() (dialect.Locator, error)      { return nil, device.ErrUnsupported }
+func (a *acted) Network() (dialect.Network, error)     { return nil, device.ErrUnsupported }
 func (a *acted) Close(context.Context) error           { return nil }
 
 func (a *acted) Settings() (dialect.Settings, error) {

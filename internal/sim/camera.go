@@ -13,7 +13,9 @@ import (
 	"io"
 	"mime"
 	"mime/multipart"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -80,6 +82,8 @@ type request struct {
 			Category string `xml:"Category"`
 			Command  string `xml:"AuxiliaryCommand"`
 			Relay    string `xml:"RelayOutputToken"`
+			Token    string `xml:"InterfaceToken"`
+			Address  string `xml:"NetworkInterface>IPv4>Manual>Address"`
 			State    string `xml:"LogicalState"`
 			Include  struct {
 				Href string `xml:"href,attr"`
@@ -185,6 +189,8 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch call.Local {
+	case "SetNetworkInterfaces":
+		c.setAddress(w, in)
 	case "GetSystemBackup":
 		c.attachBackup(w)
 	case "SendAuxiliaryCommand":
@@ -208,7 +214,7 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		},
 	}
 	closed = map[string]func() string{
-		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "GetSystemBackup": nil,
+		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "SetNetworkInterfaces": nil, "GetSystemBackup": nil,
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
 		"StartFirmwareUpgrade": func() string { return c.startUpgrade(host) },
@@ -219,6 +225,11 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 			}
 			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
 		},
+		"GetNetworkInterfaces": func() string {
+			where, _, _ := net.SplitHostPort(c.addr)
+			return `<tds:GetNetworkInterfacesResponse><tds:NetworkInterfaces token="eth0"><tt:Enabled>true</tt:Enabled><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config><tt:Manual><tt:Address>` + where + `</tt:Address><tt:PrefixLength>8</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP></tt:Config></tt:IPv4></tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>`
+		},
+		"SetNetworkDefaultGateway": func() string { return `<tds:SetNetworkDefaultGatewayResponse/>` },
 		"GetSystemUris": func() string {
 			return `<tds:GetSystemUrisResponse><tds:SystemBackupUri>http://` + html.EscapeString(host) + `/backup</tds:SystemBackupUri></tds:GetSystemUrisResponse>`
 		},
@@ -243,6 +254,25 @@ func (c *camera) auxiliary(w http.ResponseWriter, in request) {
 	}
 	c.did("auxiliary " + command)
 	reply(w, http.StatusOK, `<tds:SendAuxiliaryCommandResponse/>`)
+}
+
+// setAddress moves the camera to another host of its simulated network: ONVIF Core 8.2.6.
+func (c *camera) setAddress(w http.ResponseWriter, in request) {
+	a, err := netip.ParseAddr(strings.TrimSpace(in.Body.Call.Address))
+	where, _, _ := net.SplitHostPort(c.addr)
+	old, badOld := netip.ParseAddr(where)
+	if err != nil || badOld != nil || !a.Is4() || in.Body.Call.Token != "eth0" || c.move == nil ||
+		netip.PrefixFrom(old, 24).Masked() != netip.PrefixFrom(a, 24).Masked() {
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "There is no such network here.")
+		return
+	}
+	c.did("address " + a.String())
+	w.Header().Set("Connection", "close")
+	reply(w, http.StatusOK, `<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>`)
+	go func() {
+		time.Sleep(100 * time.Millisecond) // the answer leaves first
+		c.move(int(a.As4()[3]))
+	}()
 }
 
 // relay switches a relay output: ONVIF Core 8.5.3.

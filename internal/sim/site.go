@@ -246,6 +246,13 @@ func (s *Site) Move(name string, host int) error {
 func (s *Site) bring(d Device) (*standIn, error) {
 	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log,
 		version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
+	if !s.OneHost {
+		in.move = func(host int) {
+			if err := s.Move(d.Name, host); err != nil {
+				s.log.Error("cannot move", "device", d.Name, "err", err)
+			}
+		}
+	}
 	if d.Faults.OtherPassword != "" {
 		in.login.Password = d.Faults.OtherPassword
 	}

@@ -35,6 +35,7 @@ type standIn struct {
 	conn    func(net.Conn) // speaks something else over TCP
 	also    []door         // at other ports besides
 	rekey   func()         // gives it another host key; nil: it has none
+	move    func(host int) // takes it to another address of the site
 	met     int            // connections that were made to it
 	// udp answers a datagram, by service.
 	udp map[string]func(packet []byte) [][]byte

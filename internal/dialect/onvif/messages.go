@@ -16,19 +16,21 @@ import (
 type envelope struct {
 	XMLName xml.Name `xml:"Envelope"`
 	Body    struct {
-		Fault        *soapFault    `xml:"Fault"`
-		DateAndTime  *dateAndTime  `xml:"GetSystemDateAndTimeResponse>SystemDateAndTime>UTCDateTime"`
-		Services     []service     `xml:"GetServicesResponse>Service"`
-		Capabilities *capabilities `xml:"GetCapabilitiesResponse>Capabilities"`
-		Information  *information  `xml:"GetDeviceInformationResponse"`
-		Scopes       []scope       `xml:"GetScopesResponse>Scopes"`
-		Upgrade      *upgrade      `xml:"StartFirmwareUpgradeResponse"`
-		SystemURIs   *systemURIs   `xml:"GetSystemUrisResponse"`
-		Backup       []backupFile  `xml:"GetSystemBackupResponse>BackupFiles"`
-		Restore      *upgrade      `xml:"StartSystemRestoreResponse"`
-		Reboot       *reboot       `xml:"SystemRebootResponse"`
-		Misc         *misc         `xml:"GetServiceCapabilitiesResponse>Capabilities>Misc"`
-		Relays       []relay       `xml:"GetRelayOutputsResponse>RelayOutputs"`
+		Fault        *soapFault         `xml:"Fault"`
+		DateAndTime  *dateAndTime       `xml:"GetSystemDateAndTimeResponse>SystemDateAndTime>UTCDateTime"`
+		Services     []service          `xml:"GetServicesResponse>Service"`
+		Capabilities *capabilities      `xml:"GetCapabilitiesResponse>Capabilities"`
+		Information  *information       `xml:"GetDeviceInformationResponse"`
+		Scopes       []scope            `xml:"GetScopesResponse>Scopes"`
+		Upgrade      *upgrade           `xml:"StartFirmwareUpgradeResponse"`
+		SystemURIs   *systemURIs        `xml:"GetSystemUrisResponse"`
+		Backup       []backupFile       `xml:"GetSystemBackupResponse>BackupFiles"`
+		Interfaces   []networkInterface `xml:"GetNetworkInterfacesResponse>NetworkInterfaces"`
+		Moved        *moved             `xml:"SetNetworkInterfacesResponse"`
+		Restore      *upgrade           `xml:"StartSystemRestoreResponse"`
+		Reboot       *reboot            `xml:"SystemRebootResponse"`
+		Misc         *misc              `xml:"GetServiceCapabilitiesResponse>Capabilities>Misc"`
+		Relays       []relay            `xml:"GetRelayOutputsResponse>RelayOutputs"`
 	} `xml:"Body"`
 }
 
@@ -117,6 +119,11 @@ type backupFile struct {
 			Href string `xml:"href,attr"`
 		} `xml:"Include"`
 	} `xml:"Data"`
+}
+
+// moved is ONVIF Core 8.2.6.
+type moved struct {
+	RebootNeeded bool `xml:"RebootNeeded"`
 }
 
 type reboot struct{}

@@ -125,6 +125,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 
 type session struct {
 	dialect.NoSettings
+	dialect.NoNetwork
 	at     dialect.At
 	as     login.Credential
 	http   *wire.HTTP

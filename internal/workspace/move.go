@@ -1,0 +1,120 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"time"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/wire"
+)
+
+// InUseError is returned by Move for an address that somebody has.
+type InUseError struct{ Address, By string }
+
+func (e *InUseError) Error() string {
+	return fmt.Sprintf("the address %s is in use: %s", e.Address, e.By)
+}
+
+// Bounds of moving a device.
+const (
+	movedWithin = 3 * time.Minute // until it answers at its new address
+	movedEvery  = 500 * time.Millisecond
+	freeWithin  = time.Second // nobody may answer for so long
+)
+
+// Move gives a device another address by its own protocol, and finds it there again: the same serial
+// number, certificate and host key. It keeps its name, logins and what is trusted of it. Its errors are
+// an InUseError, device.ErrUnsupported, and what the device says.
+func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device, to netip.Prefix,
+	gateway netip.Addr) (device.Device, error) {
+	_, port, err := net.SplitHostPort(d.Address)
+	if err != nil {
+		return d, err
+	}
+	at := net.JoinHostPort(to.Addr().String(), port)
+	if err := w.free(ctx, to.Addr().String(), at); err != nil {
+		return d, err
+	}
+	speaks, ok := x.Dialects.Named(d.Dialect)
+	if !ok {
+		return d, device.ErrUnsupported
+	}
+	here, as, ok := x.Contact(d)
+	if !ok {
+		return d, device.Because(device.NoLogin, "")
+	}
+	session := dialect.Guard(speaks, here, d.Identity, speaks.Open(here, as))
+	network, err := session.Network()
+	if err != nil {
+		return d, err
+	}
+	lasting := context.WithoutCancel(ctx) // half moved is worse than moved
+	if err := network.Move(lasting, to, gateway); err != nil && !errors.Is(err, device.ErrAway) {
+		return d, err
+	}
+	var kept []device.Key // what it has shown is what it must show there
+	for _, k := range x.Keys {
+		if k.Address == d.Address {
+			kept = append(kept, device.Key{Address: at, Kind: k.Kind, Fingerprint: k.Fingerprint})
+		}
+	}
+	moved := d
+	moved.Address, moved.Moved = at, ""
+	there := here
+	there.Endpoint = moved.Endpoint
+	there.Trust = held(kept)
+	for began := time.Now(); ; time.Sleep(movedEvery) {
+		err = dialect.VerifyIdentity(lasting, speaks, there, d.Identity)
+		if err == nil {
+			again := dialect.Guard(speaks, there, d.Identity, speaks.Open(there, as))
+			var r device.Reading
+			r, err = again.Read(lasting)
+			_ = again.Close(lasting)
+			if err == nil && d.Identity.Other(r.Identity) != nil {
+				err = d.Identity.Other(r.Identity)
+			}
+			if err == nil {
+				moved.Reading = r.Over(moved.Reading)
+				break
+			}
+		}
+		if errors.Is(err, device.ErrIdentityChanged) || time.Since(began) > movedWithin {
+			return d, fmt.Errorf("it took the address, and was not found at %s again: %w", at, err)
+		}
+	}
+	return moved, errors.Join(Trust(w.Ledger, kept), See(w.Ledger, "", &moved))
+}
+
+// held trusts these keys, and no others of their kinds.
+func held(keys []device.Key) wire.Trust {
+	return func(kind, fingerprint string) error {
+		i := slices.IndexFunc(keys, func(k device.Key) bool { return k.Kind == kind })
+		if i >= 0 && keys[i].Fingerprint != fingerprint {
+			return device.IdentityChangedError(kind, keys[i].Fingerprint, fingerprint)
+		}
+		return nil
+	}
+}
+
+// free is an error where somebody has an address: a device that is known, or one that answers.
+func (w *Workspace) free(ctx context.Context, host, at string) error {
+	for _, d := range w.devices() {
+		if d.Host() == host {
+			return &InUseError{host, d.Name + " has it"}
+		}
+	}
+	ctx, cancel := context.WithTimeout(ctx, freeWithin)
+	defer cancel()
+	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
+	if err == nil {
+		_ = c.Close()
+		return &InUseError{host, "somebody answers there"}
+	}
+	return nil
+}
