@@ -20,7 +20,7 @@ import (
 
 // engine carries out the orders of a site.
 func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
-	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.Contact,
+	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.ContactOfJob,
 		Patience: p, Now: a.now,
 		KeepSettings: func(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
 			return access.SaveSettings(w.Dir, d, version, f, raw, a.now())

@@ -137,7 +137,9 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	proofs, err := a.engine(w, access, patience(w, firmware.Patience{})).Prove(ctx, state, w.Job(state.Order).Devices)
+	engine := a.engine(w, access, patience(w, firmware.Patience{}))
+	engine.Contact = access.Contact // another job may be at work on them
+	proofs, err := engine.Prove(ctx, state, w.Job(state.Order).Devices)
 	if err != nil {
 		return err
 	}

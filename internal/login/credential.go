@@ -1,7 +1,9 @@
 package login
 
 import (
+	"crypto/ed25519"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -52,21 +54,14 @@ func (m *More) Unlock(ask func() (string, error)) error {
 		_, _, _, _, err := ssh.ParseAuthorizedKey([]byte(m.Key))
 		return err
 	}
-	key, err := ssh.ParseRawPrivateKey([]byte(m.Key))
+	_, err := ssh.ParseRawPrivateKey([]byte(m.Key))
 	var locked *ssh.PassphraseMissingError
 	if errors.As(err, &locked) {
 		passphrase, failed := ask()
 		if failed != nil {
 			return failed
 		}
-		key, err = ssh.ParseRawPrivateKeyWithPassphrase([]byte(m.Key), []byte(passphrase))
-		if err == nil {
-			var block *pem.Block
-			block, err = ssh.MarshalPrivateKey(key, "")
-			if err == nil {
-				m.Key = string(pem.EncodeToMemory(block))
-			}
-		}
+		m.Key, err = unlocked(m.Key, passphrase)
 	}
 	if err == nil && m.Certificate != "" {
 		_, err = tls.X509KeyPair([]byte(m.Certificate), []byte(m.Key))
@@ -75,6 +70,19 @@ func (m *More) Unlock(ask func() (string, error)) error {
 		return fmt.Errorf("it holds no private key that can be used: %w", err)
 	}
 	return nil
+}
+
+// unlocked is a private key without its passphrase, in PKCS #8, which both SSH and TLS read.
+func unlocked(locked, passphrase string) (string, error) {
+	key, err := ssh.ParseRawPrivateKeyWithPassphrase([]byte(locked), []byte(passphrase))
+	if err != nil {
+		return "", err
+	}
+	if own, is := key.(*ed25519.PrivateKey); is {
+		key = *own
+	}
+	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	return string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: raw})), err
 }
 
 // maxKey bounds a key or a certificate, in bytes.

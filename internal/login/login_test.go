@@ -4,12 +4,15 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/device"
 	"catena/internal/login"
@@ -197,6 +200,36 @@ func TestSeal(t *testing.T) {
 		require.NoError(t, err, "the key stays")
 		assert.Equal(t, string(plain), string(got))
 		_, err = again.Unseal(sealed[:len(sealed)-1])
+		assert.Error(t, err)
+	}
+}
+
+// A key loses its passphrase on the way in; a wrong passphrase, and what is no key, is said.
+func TestUnlock(t *testing.T) {
+	if _, err := exec.LookPath("ssh-keygen"); err != nil {
+		t.Skip("needs ssh-keygen")
+	}
+	for _, kind := range []string{"ed25519", "rsa", "ecdsa"} {
+		file := filepath.Join(t.TempDir(), "id")
+		require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", kind, "-N", "a swan a day", "-f", file).Run())
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		m := login.More{Key: string(raw)}
+		require.NoError(t, m.Unlock(func() (string, error) { return "a swan a day", nil }), kind)
+		_, err = ssh.ParsePrivateKey([]byte(m.Key))
+		assert.NoError(t, err, kind)
+		m.Key = string(raw)
+		assert.Error(t, m.Unlock(func() (string, error) { return "a heron", nil }), kind)
+	}
+	none := login.More{Key: "none"}
+	assert.ErrorContains(t, none.Unlock(nil), "no private key that can be used")
+	for _, bad := range []login.Entry{
+		{Kind: login.Site, User: "keeper"}, // neither a password nor a key
+		{Kind: login.Site, Password: "x", More: login.More{Secrets: map[string]string{"Bad Name": "y"}}},
+		{Kind: login.Site, Password: "x", More: login.More{Secrets: map[string]string{"pin": "1\n2"}}},
+		{Kind: login.Site, Password: "x", More: login.More{Certificate: "c"}},
+	} {
+		_, err := new(login.Book).Add(bad)
 		assert.Error(t, err)
 	}
 }

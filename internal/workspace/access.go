@@ -104,17 +104,25 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Aids: x.aidsOfScan, Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
+	return &scan.Scanner{Aids: x.aids, Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
 		Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
 		Patience: scan.UsualPatience}
 }
 
 // Contact is how to talk to a known device: with the login that worked last, or the first
-// that it did not refuse; without one where none is needed. It is false where there is none.
+// that it did not refuse; without one where none is needed. It is false where there is none. A device
+// that a job works on is left as that job has entered it.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
+	at, as, ok := x.ContactOfJob(d)
+	at.Aids = x.aids(d)
+	return at, as, ok
+}
+
+// ContactOfJob is Contact for the job that works on the device: it takes over what is begun there.
+func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
 	x.mu.Lock()
-	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Aids: x.aids(d)}
+	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Aids: x.aidsOfJob(d)}
 	x.mu.Unlock()
 	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })

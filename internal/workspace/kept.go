@@ -23,9 +23,9 @@ type keptBody struct {
 	Plain  json.RawMessage `json:"plain,omitempty"`  // where nothing of it is secret
 }
 
-// aids are what a session with a device needs of the site. What is begun there is kept with the
-// device, and taken over by the next session.
-func (x *Access) aids(d device.Device) dialect.Aids {
+// aidsOfJob are what a session of a job needs of the site. What is begun at the device is kept with it,
+// and taken over by the next session.
+func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
 	a := dialect.Aids{TrustAt: x.firstMet, Other: x.other}
 	if d.ID != "" { // one that is not known has nothing to be kept with
 		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
@@ -34,10 +34,10 @@ func (x *Access) aids(d device.Device) dialect.Aids {
 	return a
 }
 
-// aidsOfScan are those of a session of a scan. A device that a job works on is not its to enter, nor
-// to leave.
-func (x *Access) aidsOfScan(d device.Device) dialect.Aids {
-	a := x.aids(d)
+// aids are those of every other session. A device that a job works on is not its to enter, nor to
+// leave.
+func (x *Access) aids(d device.Device) dialect.Aids {
+	a := x.aidsOfJob(d)
 	if a.Keep == nil {
 		return a
 	}
