@@ -190,6 +190,8 @@ func advice(d job.DeviceState) string {
 		return "match again: catena match"
 	case job.Unhealthy:
 		return "mend that first, then flash it again"
+	case job.SettingsNotKept:
+		return "settings are kept encrypted, with a key that is made with the first login: catena login add; see why they cannot be read: catena settings save " + quoted(d.Name)
 	}
 	if c := d.Cause.Device; c != nil {
 		next := remedy(device.Device{Name: d.Name, Trouble: c})

@@ -46,6 +46,9 @@ func (w *worker) keepSettings() *Reason {
 	}
 	var err error
 	w.baseline.Saved, err = keep(w.known.Device, w.said.Version, format, w.saved)
+	if err == nil {
+		w.saved = nil // a backup may be long: it is read again when it is given back
+	}
 	if err != nil && w.known.Alters {
 		return (&Reason{Why: SettingsNotKept, Step: Checking}).then(said(Checking,
 			device.Because(device.OwnFault, "%v", err)))
@@ -73,9 +76,28 @@ func (w *worker) settingsChanged(ctx context.Context) *Reason {
 	return nil
 }
 
+// asBefore tells whether the device has all that was set on it. What the new version has besides does
+// not count.
 func (w *worker) asBefore(ctx context.Context, s dialect.Settings) (bool, error) {
 	raw, err := s.Save(ctx)
-	return settings.Digest(s.Format(), raw) == w.baseline.Settings, err
+	if err != nil || settings.Digest(s.Format(), raw) == w.baseline.Settings {
+		return err == nil, err
+	}
+	saved, err := w.savedBefore()
+	if err != nil {
+		return false, nil // another digest is all that is known
+	}
+	lost, err := settings.Lost(s.Format(), saved, raw)
+	return err == nil && len(lost) == 0, nil
+}
+
+// savedBefore are the settings as they were saved: a job holds no backups.
+func (w *worker) savedBefore() ([]byte, error) {
+	kept := w.job.engine.KeptSettings
+	if w.saved != nil || kept == nil {
+		return w.saved, nil
+	}
+	return kept(w.known.Device, w.baseline.Saved)
 }
 
 // giveBack gives a device its settings back that an image has altered, once it is proven on the
@@ -91,12 +113,11 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 	if same, err := w.asBefore(ctx, s); err == nil && same && s.Format() != settings.Opaque {
 		return nil
 	}
-	if w.saved == nil && w.job.engine.KeptSettings != nil { // after a crash
-		if w.saved, err = w.job.engine.KeptSettings(w.known.Device, w.baseline.Saved); err != nil {
-			return w.notGivenBack(device.Because(device.OwnFault, "%v", err))
-		}
+	saved, err := w.savedBefore()
+	if err != nil {
+		return w.notGivenBack(device.Because(device.OwnFault, "%v", err))
 	}
-	if err := s.Restore(ctx, w.saved); err != nil && !errors.Is(err, device.ErrAway) {
+	if err := s.Restore(ctx, saved); err != nil && !errors.Is(err, device.ErrAway) {
 		return w.notGivenBack(err)
 	}
 	for wait := w.wait(w.patience().Restarting); ; { // it may restart to take them

@@ -135,6 +135,20 @@ func TestSettingsAsBefore(t *testing.T) {
 	}
 }
 
+// A setting that only the new version has is none that was lost.
+func TestANewSettingIsNoLoss(t *testing.T) {
+	drive := &acted{config: "quiet: true"}
+	drive.back = func(a *acted) {
+		if a.version == "2.0" {
+			a.config = "quiet: true\nramp: 12"
+		}
+	}
+	bubble(t, troupe{"drive-1": drive}, func(t *testing.T, n *night) {
+		s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
+		assert.Equal(t, "done 2.0", ends(s)["drive-1"], s.Devices[0].Reason)
+	})
+}
+
 // A device that does not take its settings back on the new version goes back to the earlier one, and
 // gets them there.
 func TestSettingsThatTheNewVersionRefuses(t *testing.T) {

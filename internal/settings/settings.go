@@ -198,6 +198,12 @@ func Diff(f Format, was, now []byte) ([]Change, error) {
 	return out, nil
 }
 
+// Lost is what of the earlier settings the later ones do not have, or have otherwise.
+func Lost(f Format, was, now []byte) ([]Change, error) {
+	all, err := Diff(f, was, now)
+	return slices.DeleteFunc(all, func(c Change) bool { return c.Kind == Added }), err
+}
+
 // secret are words in the name of a setting whose value nobody should read over a shoulder.
 var secret = regexp.MustCompile(`(?i)pass(word|wd|phrase)?|secret|token|psk|community|pin$|pin[^a-z]|key$|private|credential`)
 

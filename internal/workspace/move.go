@@ -56,8 +56,9 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device, to net
 	}
 	lasting := context.WithoutCancel(ctx) // half moved is worse than moved
 	if err := network.Move(lasting, to, gateway); err != nil && !errors.Is(err, device.ErrAway) {
-		return d, err
+		return d, errors.Join(err, session.Close(lasting))
 	}
+	// what was entered for it is left at its new address, by the session that finds it there
 	var kept []device.Key // what it has shown is what it must show there
 	for _, k := range x.Keys {
 		if k.Address == d.Address {
