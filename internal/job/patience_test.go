@@ -58,6 +58,7 @@ type acted struct {
 	switching    func()    // at the start of a switch
 	counts       bool      // it tells how often it has started
 	starts       int64
+	balks        bool   // it says 100 %, and refuses the image at the restart
 	restored     int    // how often it was given settings back
 	deaf         bool   // it takes none back
 	config       string // its settings; empty: it does not tell them
@@ -224,6 +225,10 @@ func (a *acted) Progress(context.Context) (int, error) {
 func (a *acted) Activate(context.Context) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if a.balks {
+		a.balks = false
+		return device.Because(device.Refusal, "the image is not valid")
+	}
 	a.restart()
 	return nil
 }
@@ -328,6 +333,8 @@ func TestPatience(t *testing.T) {
 			job.Stranded, job.NotWritten, "1.0", time.Hour, 2 * time.Hour},
 		"it restarts only when asked": {&acted{stays: true, writes: time.Minute, down: time.Minute},
 			job.Done, "", "2.0", 5 * time.Minute, 6 * time.Minute},
+		"it says 100 % and then fails": {&acted{parks: true, writes: time.Minute, balks: true},
+			job.Returned, job.DeviceSaid, "1.0", 2 * time.Minute, 12 * time.Minute},
 		"it comes back on the old version": {
 			&acted{writes: time.Minute, down: time.Minute, back: func(a *acted) {
 				a.version = "1.0"
