@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -212,9 +213,9 @@ func TestASecretThatTheLoginHasNot(t *testing.T) {
 // A person is asked, and confirms it, or the device itself shows it.
 func TestAsk(t *testing.T) {
 	o := newOdd("1.0")
-	on := "no"
+	var on atomic.Bool
 	o.HandleFunc("GET /dock", func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = fmt.Fprintf(w, `{"on":%q}`, on)
+		_, _ = fmt.Fprintf(w, `{"on":"%v"}`, on.Load())
 	})
 	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) })
 	lines := oddRead[:len(oddRead)-1] + "\n  - get: /dock\n    take: {dock: $.on}\nupdate:\n" +
@@ -232,8 +233,8 @@ func TestAsk(t *testing.T) {
 			return device.Because(device.NeedsPerson, "skipped")
 		}, "skipped"},
 		"nobody is there": {"", nil, "nobody can be asked here"},
-		"the device shows it": {"    until: dock == \"yes\"\n", func(ctx context.Context, _ string) error {
-			on = "yes"
+		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string) error {
+			on.Store(true)
 			<-ctx.Done() // the person says nothing
 			return ctx.Err()
 		}, ""},
