@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/family"
+	"catena/internal/settings"
 )
 
 const head = "family: f\nvendor: Tollgarth\nmodels: [TG-200]\n"
@@ -151,6 +152,26 @@ func takes(t *testing.T, from, body string) string {
 }
 
 // A command line quotes values for a POSIX shell; where there is none they must be plain.
+// A value in an INI file is one line of it, without a mark that some reader takes for more.
+func TestINI(t *testing.T) {
+	step := parsed(t, whole("read:\n  - get: /a\n    take: {version: $.v, value: $.x}\nupdate:\n  - put: /conf\n"+
+		"    ini: |\n      [net]\n      name = $value\n      mtu = 1500\n    writes: true\n")).Update[0]
+	for _, value := range evil {
+		f, err := step.Fill(family.Values{"value": value}, nil)
+		if err != nil {
+			continue // refused: nothing is sent
+		}
+		assert.Equal(t, "[net]\nname = "+value+"\nmtu = 1500\n", string(f.Body))
+		got, err := settings.Parse(settings.INI, f.Body)
+		require.NoError(t, err)
+		assert.Equal(t, settings.Values{"net.name": value, "net.mtu": "1500"}, got)
+	}
+	for _, value := range []string{"lock\n[admin]\nx = 1", "a ; b", "a # b", `"a"`, `a\`, " a", "a\r"} {
+		_, err := step.Fill(family.Values{"value": value}, nil)
+		assert.Error(t, err, value)
+	}
+}
+
 func TestCommandLines(t *testing.T) {
 	ssh := func(shell string) *family.Step {
 		return parsed(t, head+"protocol: ssh\nrecognise:\n  - get: greeting\n    take: {serial: '~ (.*)'}\n"+

@@ -117,6 +117,8 @@ func TestOpenSSH(t *testing.T) {
 	require.NoError(t, err)
 	client(t, "put "+name+" /update/image.bin\n", "sftp", append(append([]string{"-q", "-P", port}, options...), host)...)
 	assert.Contains(t, client(t, "", "ssh", append(shell, fmt.Sprintf("firmware check %x", sha256.Sum256(raw)))...), "ok")
+	client(t, "", "scp", append(append([]string{"-q", "-P", port}, options...), name, host+":/update/image.bin")...)
+	assert.Contains(t, client(t, "", "ssh", append(shell, fmt.Sprintf("firmware check %x", sha256.Sum256(raw)))...), "ok")
 	t.Setenv("SAID", "mitre")
 	out, err := exec.Command("ssh", append(shell, "show")...).CombinedOutput()
 	assert.Error(t, err)

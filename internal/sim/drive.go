@@ -123,6 +123,7 @@ func (d *drive) session(c ssh.Channel, asked <-chan *ssh.Request) {
 			server := sftp.NewRequestServer(c, sftp.Handlers{FileGet: d, FilePut: d, FileCmd: d,
 				FileList: d})
 			_ = server.Serve()
+			_, _ = c.SendRequest("exit-status", false, []byte{0, 0, 0, 0})
 			return
 		case r.Type == "exec":
 			_ = r.Reply(true, nil)
@@ -229,8 +230,14 @@ func (d *drive) serve(c io.ReadWriter, say func(string, ...any)) uint32 {
 // Fileread refuses: nothing is read from a drive.
 func (d *drive) Fileread(*sftp.Request) (io.ReaderAt, error) { return nil, os.ErrPermission }
 
-// Filecmd refuses.
-func (d *drive) Filecmd(*sftp.Request) error { return os.ErrPermission }
+// Filecmd refuses all but the attributes that a client sets on what it has sent, which a drive does not
+// keep.
+func (d *drive) Filecmd(r *sftp.Request) error {
+	if r.Method == "Setstat" && r.Filepath == uploadName {
+		return nil
+	}
+	return os.ErrPermission
+}
 
 // Filelist refuses.
 func (d *drive) Filelist(*sftp.Request) (sftp.ListerAt, error) { return nil, os.ErrPermission }
