@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/device"
-	"catena/internal/job"
 	"catena/internal/workspace"
 )
 
@@ -63,13 +62,10 @@ func (a *app) addressSet(ctx context.Context, word, address, gateway string, yes
 	if err != nil {
 		return err
 	}
-	held, err := job.Held(s.Ledger)
-	switch {
-	case err != nil:
+	if err := s.free(d); err != nil {
 		return err
-	case held[d.ID] != "":
-		return refused("job %s works on %s; nothing was touched", held[d.ID], d.Name)
-	case d.Serial == "" && d.UUID == "":
+	}
+	if d.Serial == "" && d.UUID == "" {
 		return refused("%s tells neither a serial number nor a UUID: it could not be found again; nothing was touched", d.Name)
 	}
 	if !yes {

@@ -81,6 +81,15 @@ func (s settled) read(ctx context.Context, d device.Device) (raw []byte, f setti
 	return raw, of.Format(), err
 }
 
+// free refuses a device that a job works on, or is about to.
+func (s settled) free(d device.Device) error {
+	held, err := job.Held(s.Ledger, true)
+	if err == nil && held[d.ID] != "" {
+		err = refused("job %s works on %s; nothing was touched", held[d.ID], d.Name)
+	}
+	return err
+}
+
 // savesAtOnce is how many devices are read at the same time.
 const savesAtOnce = 8
 
@@ -367,12 +376,10 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	if err != nil {
 		return err
 	}
-	held, err := job.Held(s.Ledger)
-	switch {
-	case err != nil:
+	if err := s.free(d); err != nil {
 		return err
-	case held[d.ID] != "":
-		return refused("job %s works on %s; nothing was touched", held[d.ID], d.Name)
+	}
+	switch {
 	case x.Identity.Other(d.Identity) != nil || x.Identity.Model != d.Model:
 		return refused("%s was saved of another device, %s %s; nothing was touched", x.Save, x.Identity.Model, x.Identity.Serial)
 	case x.Version != d.Version && !otherVersion:

@@ -163,11 +163,17 @@ func (p *Program) SecretNames() []string {
 	return out
 }
 
-// UpdateNames are what the steps of updates take: it is kept until the update is over.
-func (p *Program) UpdateNames() []string {
-	out := append(Names(p.Update), Names(p.Restart)...)
+// UpdateNames are what the steps of updates take, but their polls, which are asked anew: it is kept
+// until the update is over.
+func (p *Program) UpdateNames() (out []string) {
+	steps := append(slices.Clone(p.Update), p.Restart...)
 	for _, part := range p.Parts {
-		out = slices.Concat(out, Names(part.Update), Names(part.Restart))
+		steps = slices.Concat(steps, part.Update, part.Restart)
+	}
+	for _, s := range steps {
+		if s.Kind != Poll {
+			out = append(out, Names([]*Step{s})...)
+		}
 	}
 	return out
 }

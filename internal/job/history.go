@@ -318,14 +318,14 @@ func unended(l *ledger.Ledger) (out []State, err error) {
 	return out, nil
 }
 
-// Held are the devices that a job is not done with, by ID, and the job: one that is at work, or one
-// that was cut off and may go on.
-func Held(l *ledger.Ledger) (map[string]string, error) {
+// Held are the devices that a job has begun with and is not done with, by ID, and the job: one that is
+// at work, or one that was cut off and may go on; with waiting those, too, that it has yet to begin with.
+func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	states, err := unended(l)
 	held := map[string]string{}
 	for _, s := range states {
 		for _, d := range s.Devices {
-			if !d.Step.End() && d.Step != Waiting {
+			if !d.Step.End() && (waiting || d.Step != Waiting) {
 				held[d.ID] = s.ID
 			}
 		}

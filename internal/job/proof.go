@@ -30,6 +30,9 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 	for refused := 0; ; {
 		reason := w.look(ctx, component, to)
 		if reason == nil {
+			reason = w.settingsChanged(ctx)
+		}
+		if reason == nil {
 			if reason = w.settled(ctx, component, to); reason == nil {
 				reason = w.giveBack(ctx, component, to)
 			}
@@ -79,9 +82,6 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 	if err := w.session.Healthy(ctx, w.baseline); err != nil {
 		reason := said(Proving, err)
 		reason.Why = Unhealthy
-		return reason
-	}
-	if reason := w.settingsChanged(ctx); reason != nil {
 		return reason
 	}
 	w.see(r)

@@ -42,7 +42,7 @@ func (x *Access) aids(d device.Device) dialect.Aids {
 		return a
 	}
 	working := func() error {
-		held, err := job.Held(x.ledger)
+		held, err := job.Held(x.ledger, false)
 		if of := held[d.ID]; of != "" {
 			return device.Because(device.OwnFault, "job %s works on it", of)
 		}
@@ -56,10 +56,11 @@ func (x *Access) aids(d device.Device) dialect.Aids {
 		return keep(raw, secret)
 	}
 	a.Kept = func() ([]byte, error) {
-		if working() != nil {
+		raw, err := kept()
+		if len(raw) > 0 && working() != nil { // asked last: it reads whole jobs
 			return nil, nil
 		}
-		return kept()
+		return raw, err
 	}
 	return a
 }

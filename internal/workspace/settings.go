@@ -73,7 +73,7 @@ func (x *Access) SaveSettings(dir string, d device.Device, version string, f set
 // fileWord is a version as a part of a file's name.
 func fileWord(version string) string {
 	word := strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`/\:*?"<>|`, r) || r <= ' ' || r == 0x7f {
+		if strings.ContainsRune(`/\:*?"<>|`, r) || r <= ' ' || r >= 0x7f { // one byte each
 			return '-'
 		}
 		return r

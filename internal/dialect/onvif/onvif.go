@@ -95,48 +95,28 @@ const (
 // call sends one request; with login it carries the login in the way that the device asks
 // for. A refusal of a request that carried it is final.
 func (t *session) call(ctx context.Context, body string, login bool) (envelope, error) {
-	_, e, err := t.exchange(ctx, login, strings.HasPrefix(body, "<tds:Get"),
-		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
-			r, err := t.post("application/soap+xml; charset=utf-8", wrap(header, body))
-			if err == nil {
-				err = sign(r)
-			}
-			if err != nil {
-				return wire.Answer{}, err
-			}
-			return t.http.Ask(ctx, r)
-		})
+	_, e, err := t.exchange(ctx, login, strings.HasPrefix(body, "<tds:Get"), plainly(body),
+		func(r *http.Request) (wire.Answer, error) { return t.http.Ask(ctx, r) })
 	return e, err
 }
 
-// post is a request to the device service.
-func (t *session) post(kind string, body []byte) (*http.Request, error) {
-	r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), bytes.NewReader(body))
-	if err == nil {
-		r.Header.Set("Content-Type", kind)
+// composer makes the body of a message with that header, and says of which type it is.
+type composer func(header string) (kind string, body []byte, err error)
+
+// plainly composes a message without attachments.
+func plainly(body string) composer {
+	return func(header string) (string, []byte, error) {
+		return "application/soap+xml; charset=utf-8", wrap(header, body), nil
 	}
-	return r, err
 }
 
-// exchange has a message sent, with a header and a signature that hold the login in the way that the
-// device asks for, as often as it takes to find that. What only reads and is broken off is sent once
-// more, with a token of its own.
-func (t *session) exchange(ctx context.Context, login, reads bool, send func(header string,
-	sign func(*http.Request) error) (wire.Answer, error)) (wire.Answer, envelope, error) {
+// exchange sends a message to the device service, with a header or a signature that holds the login in
+// the way that the device asks for, as often as it takes to find that. What only reads and is broken off
+// is sent once more, with a token of its own.
+func (t *session) exchange(ctx context.Context, login, reads bool, compose composer,
+	send func(*http.Request) (wire.Answer, error)) (wire.Answer, envelope, error) {
 	for {
-		token := ""
-		if login && t.how == byToken {
-			if err := t.setClock(ctx); err != nil {
-				return wire.Answer{}, envelope{}, err
-			}
-			token = t.token(time.Now())
-		}
-		a, err := send(token, func(r *http.Request) error {
-			if !login || t.how != byHTTP {
-				return nil
-			}
-			return t.soap.Sign(r)
-		})
+		a, err := t.once(ctx, login, compose, send)
 		if reads && wire.BrokenOff(err) && ctx.Err() == nil {
 			reads = false
 			continue
@@ -152,6 +132,33 @@ func (t *session) exchange(ctx context.Context, login, reads bool, send func(hea
 			return a, envelope{}, err
 		}
 	}
+}
+
+// once sends a message once.
+func (t *session) once(ctx context.Context, login bool, compose composer,
+	send func(*http.Request) (wire.Answer, error)) (a wire.Answer, err error) {
+	token := ""
+	if login && t.how == byToken {
+		if err := t.setClock(ctx); err != nil {
+			return a, err
+		}
+		token = t.token(time.Now())
+	}
+	kind, body, err := compose(token)
+	if err != nil {
+		return a, err
+	}
+	r, err := http.NewRequest(http.MethodPost, t.at.URL(t.at.Path), bytes.NewReader(body))
+	if err != nil {
+		return a, err
+	}
+	r.Header.Set("Content-Type", kind)
+	if login && t.how == byHTTP {
+		if err := t.soap.Sign(r); err != nil {
+			return a, err
+		}
+	}
+	return send(r)
 }
 
 // next chooses how to log in after a refusal; its error is that there is no other way.
@@ -396,46 +403,44 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 func (u *update) attach(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	t := u.session
 	const body = `<tds:UpgradeSystemFirmware><tds:Firmware><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:image"/></tds:Firmware></tds:UpgradeSystemFirmware>`
-	_, _, err := t.exchange(ctx, true, false,
-		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
-			e, kind, err := related(wrap(header, body), image)
-			if err != nil {
-				return wire.Answer{}, err
-			}
-			r, err := t.post(kind, nil)
-			if err == nil {
-				err = sign(r)
-			}
-			if err != nil {
-				return wire.Answer{}, err
-			}
-			return t.http.Send(ctx, r, wire.Body{From: e, Size: e.Size(), Sent: e.Counts(sent)})
-		})
+	var e wire.Envelope
+	_, _, err := t.exchange(ctx, true, false, func(header string) (kind string, _ []byte, err error) {
+		before, after, kind, err := related(wrap(header, body), []attachment{{"image", nil}})
+		e = wire.Envelope{Before: before, Image: io.NewSectionReader(image, 0, image.Size), After: after}
+		return kind, nil, err
+	}, func(r *http.Request) (wire.Answer, error) {
+		return t.http.Send(ctx, r, wire.Body{From: e, Size: e.Size(), Sent: e.Counts(sent)})
+	})
 	return err
 }
 
-// related is a message and an image as one multipart/related body.
-func related(message []byte, image dialect.Image) (e wire.Envelope, kind string, err error) {
+// attachment is what a message includes, by its Content-ID.
+type attachment struct {
+	id   string
+	data []byte
+}
+
+// related is a message and its attachments as one multipart/related body (MTOM, XOP 1.0; RFC 2387), cut
+// behind the last attachment, so that its data may also be put there.
+func related(message []byte, all []attachment) (before, after []byte, kind string, err error) {
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
-	part, err := w.CreatePart(textproto.MIMEHeader{
-		"Content-Type": {xopKind},
-		"Content-Id":   {"<message>"}, "Content-Transfer-Encoding": {"8bit"}})
-	if err == nil {
-		_, err = part.Write(message)
+	add := func(a attachment, kind, encoding string) {
+		part, failed := w.CreatePart(textproto.MIMEHeader{"Content-Type": {kind},
+			"Content-Id": {"<" + a.id + ">"}, "Content-Transfer-Encoding": {encoding}})
+		if failed == nil {
+			_, failed = part.Write(a.data)
+		}
+		err = errors.Join(err, failed)
 	}
-	if err == nil {
-		_, err = w.CreatePart(textproto.MIMEHeader{"Content-Type": {"application/octet-stream"},
-			"Content-Id": {"<image>"}, "Content-Transfer-Encoding": {"binary"}})
+	add(attachment{"message", message}, xopKind, "8bit")
+	for _, a := range all {
+		add(a, "application/octet-stream", "binary")
 	}
-	if err != nil {
-		return e, "", err
-	}
-	e = wire.Envelope{Before: bytes.Clone(out.Bytes()), Image: io.NewSectionReader(image, 0, image.Size)}
+	before = bytes.Clone(out.Bytes())
 	out.Reset()
-	err = w.Close()
-	e.After = out.Bytes()
-	return e, relatedKind(w.Boundary()), err
+	err = errors.Join(err, w.Close())
+	return before, out.Bytes(), relatedKind(w.Boundary()), err
 }
 
 // The types of a message with attachments, and of the message in it (XOP 1.0, 4).

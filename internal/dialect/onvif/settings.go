@@ -12,7 +12,6 @@ import (
 	"mime"
 	"mime/multipart"
 	"net/http"
-	"net/textproto"
 	"strings"
 	"time"
 
@@ -92,17 +91,8 @@ type file struct {
 // to it (MTOM, XOP 1.0). device.ErrUnsupported: it has none.
 func (b backup) saveOlder(ctx context.Context) ([]byte, error) {
 	t := b.session
-	a, e, err := t.exchange(ctx, true, true,
-		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
-			r, err := t.post("application/soap+xml; charset=utf-8", wrap(header, `<tds:GetSystemBackup/>`))
-			if err == nil {
-				err = sign(r)
-			}
-			if err != nil {
-				return wire.Answer{}, err
-			}
-			return t.http.Fetch(ctx, r)
-		})
+	a, e, err := t.exchange(ctx, true, true, plainly(`<tds:GetSystemBackup/>`),
+		func(r *http.Request) (wire.Answer, error) { return t.http.Fetch(ctx, r) })
 	if e.Body.Fault != nil && e.Body.Fault.unsupported() {
 		return nil, device.ErrUnsupported
 	}
@@ -137,21 +127,13 @@ func (b backup) restoreOlder(ctx context.Context, saved []byte) error {
 	if err := json.Unmarshal(saved, &files); err != nil {
 		return device.Because(device.Refusal, "it was saved in another way than it takes it back now")
 	}
-	_, e, err := t.exchange(ctx, true, false,
-		func(header string, sign func(*http.Request) error) (wire.Answer, error) {
-			body, kind, err := withFiles(header, files)
-			if err != nil {
-				return wire.Answer{}, err
-			}
-			r, err := t.post(kind, nil)
-			if err == nil {
-				err = sign(r)
-			}
-			if err != nil {
-				return wire.Answer{}, err
-			}
-			return t.http.Send(ctx, r, wire.Body{From: bytes.NewReader(body), Size: int64(len(body))})
-		})
+	var body []byte
+	_, e, err := t.exchange(ctx, true, false, func(header string) (kind string, _ []byte, err error) {
+		body, kind, err = withFiles(header, files)
+		return kind, nil, err
+	}, func(r *http.Request) (wire.Answer, error) {
+		return t.http.Send(ctx, r, wire.Body{From: bytes.NewReader(body), Size: int64(len(body))})
+	})
 	if e.Body.Fault != nil && e.Body.Fault.unsupported() {
 		return device.ErrUnsupported
 	}
@@ -160,29 +142,19 @@ func (b backup) restoreOlder(ctx context.Context, saved []byte) error {
 
 // withFiles is RestoreSystem with its files as one multipart/related body.
 func withFiles(header string, files []file) (body []byte, kind string, err error) {
-	var message, out strings.Builder
-	w := multipart.NewWriter(&out)
+	var message, name strings.Builder
+	var all []attachment
 	for i, f := range files {
-		var name strings.Builder
+		name.Reset()
 		if err := xml.EscapeText(&name, []byte(f.Name)); err != nil {
 			return nil, "", err
 		}
-		fmt.Fprintf(&message, `<tds:BackupFiles><tt:Name>%s</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:file-%d"/></tt:Data></tds:BackupFiles>`, &name, i)
+		id := fmt.Sprintf("file-%d", i)
+		all = append(all, attachment{id, f.Data})
+		fmt.Fprintf(&message, `<tds:BackupFiles><tt:Name>%s</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:%s"/></tt:Data></tds:BackupFiles>`, &name, id)
 	}
-	add := func(id, kind, encoding string, data []byte) {
-		part, failed := w.CreatePart(textproto.MIMEHeader{"Content-Type": {kind}, "Content-Id": {"<" + id + ">"},
-			"Content-Transfer-Encoding": {encoding}})
-		if failed == nil {
-			_, failed = part.Write(data)
-		}
-		err = errors.Join(err, failed)
-	}
-	add("message", xopKind, "8bit", wrap(header, "<tds:RestoreSystem>"+message.String()+"</tds:RestoreSystem>"))
-	for i, f := range files {
-		add(fmt.Sprintf("file-%d", i), "application/octet-stream", "binary", f.Data)
-	}
-	err = errors.Join(err, w.Close())
-	return []byte(out.String()), relatedKind(w.Boundary()), err
+	before, after, kind, err := related(wrap(header, "<tds:RestoreSystem>"+message.String()+"</tds:RestoreSystem>"), all)
+	return append(before, after...), kind, err
 }
 
 // maxParts is how many attachments an answer may have.

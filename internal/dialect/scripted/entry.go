@@ -33,7 +33,7 @@ const (
 
 // adopt takes over what an earlier session has begun and not ended.
 func (s *session) adopt() error {
-	if s.adopted || s.at.Kept == nil {
+	if s.adopted || s.at.Kept == nil || !s.keeps() {
 		return nil
 	}
 	raw, err := s.at.Kept()
@@ -93,7 +93,8 @@ func (s *session) keep() error {
 
 // keeps tells whether the family has anything that outlives a session.
 func (s *session) keeps() bool {
-	return len(s.program.Enter.Steps) > 0 || len(s.program.UpdateNames()) > 0
+	return len(s.program.Enter.Steps) > 0 || len(s.program.UpdateNames()) > 0 ||
+		len(s.program.Update) > 0 && !s.tells()
 }
 
 // arrive enters the device for what is done there, once. Before its first step it is on the disk that

@@ -336,3 +336,23 @@ func TestAskEnds(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorContains(t, u.Ready(t.Context()), "nobody said within 50ms")
 }
+
+// What the device itself tells after a crash is not kept: an update of such a device costs no entry.
+func TestWhatTheDeviceTellsIsNotKept(t *testing.T) {
+	o, d := newOdd("1.0"), &disk{}
+	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) })
+	o.answer("GET /fw", `{"phase":"ready"}`)
+	poll := "update:\n  - upload: PUT /fw\n  - poll: /fw\n    take: {phase: $.phase}\n    until: phase == \"ready\"\n"
+	for state, writes := range map[string]int{"state: {busy: phase == \"writing\"}\n": 0, "": 2} {
+		d.writes = 0
+		s := o.sessions(t, oddRead+poll+state, d.aids())()
+		u, _, err := send(t, s, 1000)
+		require.NoError(t, err)
+		percent, err := u.Progress(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, 100, percent)
+		require.NoError(t, s.Close(t.Context()))
+		assert.Equal(t, writes, d.writes, state)
+		assert.Empty(t, d.begun)
+	}
+}

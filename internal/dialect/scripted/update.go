@@ -116,7 +116,10 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 			}
 		}
 	}
-	u.sent, u.followed, u.at, s.sent = true, true, 0, u.component
+	u.sent, u.followed, u.at = true, true, 0
+	if !s.tells() { // else the device itself says after a crash what it holds
+		s.sent = u.component
+	}
 	return s.keep()
 }
 
@@ -202,8 +205,7 @@ func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err erro
 // Progress takes one look. What this session has sent is followed by the family's polls; of what
 // an earlier one has sent the device's state tells.
 func (u *update) Progress(ctx context.Context) (int, error) {
-	tells := u.session.program.Busy != nil || u.session.program.Pending != nil
-	if !u.sent || len(u.after) == 0 || !u.followed && tells {
+	if !u.sent || len(u.after) == 0 || !u.followed && u.session.tells() {
 		return u.state(ctx)
 	}
 	s := u.session
@@ -258,10 +260,13 @@ func (s *session) percent(step *family.Step) int {
 	return max(0, min(n, 99))
 }
 
+// tells tells whether the family says how it is read that the device writes, or holds an image.
+func (s *session) tells() bool { return s.program.Busy != nil || s.program.Pending != nil }
+
 // state is how far the device is by what it says of itself.
 func (u *update) state(ctx context.Context) (int, error) {
 	s := u.session
-	if s.program.Busy == nil && s.program.Pending == nil {
+	if !s.tells() {
 		return 0, device.ErrUnsupported
 	}
 	if err := s.look(ctx); err != nil {
