@@ -213,6 +213,7 @@ func cause(ctx context.Context, err error) error {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return device.Because(device.NoAnswer, "connection refused")
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, net.ErrClosed), // by the reader, which saw it first, while the rest was sent
 		errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
 		return device.Because(device.NoAnswer, device.BrokenOff)
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

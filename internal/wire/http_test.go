@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -176,4 +177,23 @@ func TestAskIsBounded(t *testing.T) {
 		}
 		assert.ErrorIs(t, err, want, path)
 	}
+}
+
+// closed is a body whose connection was closed while it was sent.
+type closed struct{}
+
+func (closed) ReadAt([]byte, int64) (int, error) { return 0, net.ErrClosed }
+
+// A device that cuts a transfer is away, whichever side of the connection sees it first: then the
+// transfer is tried again.
+func TestACutTransferIsAway(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+	}))
+	defer s.Close()
+	r, err := http.NewRequest(http.MethodPut, s.URL, nil)
+	require.NoError(t, err)
+	_, err = wire.NewHTTP(nil).Send(t.Context(), r, wire.Body{From: closed{}, Size: 10})
+	assert.ErrorIs(t, err, device.ErrAway)
+	assert.True(t, wire.BrokenOff(err))
 }
