@@ -211,6 +211,7 @@ func TestKindsAreHeard(t *testing.T) {
 			Host: 91},
 		sim.Device{Name: "io-1", Kind: "io", Model: "HD-IO4", Serial: "0A0B0C0D", Version: "2.7",
 			Host: 95})
+	h.scanner.Patience = 10 * time.Second // this machine may be busy
 	r := h.scan()
 	heard := map[string]string{}
 	for _, d := range r.Devices {

@@ -34,7 +34,7 @@ const (
 )
 
 // UsualPatience is how long one address may take to answer.
-const UsualPatience = 1500 * time.Millisecond
+const UsualPatience = discover.UsualPatience
 
 // Scanner looks through networks.
 type Scanner struct {

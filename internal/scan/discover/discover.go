@@ -30,6 +30,9 @@ const (
 	lookLanes = 48
 )
 
+// UsualPatience is how long one address may take to answer.
+const UsualPatience = 1500 * time.Millisecond
+
 // Discoverer looks through networks.
 type Discoverer struct {
 	Dialects    dialect.Registry
