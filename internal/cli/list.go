@@ -57,7 +57,7 @@ func (a *app) listCmd() *cobra.Command {
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw",
 					"serial", "version", "status"}}
 				for _, d := range devices {
-					t.Add(d.Name, d.Address, d.Vendor, d.Model,
+					t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,
 						d.Hardware.Text, d.Serial, d.Version.Text,
 						statusTone(d.Status).Cell(d.Status))
 				}
@@ -338,7 +338,7 @@ func (a *app) show(name string) error {
 func deviceFacts(r workspace.Row) view.Table {
 	d := r.Match.Device
 	list := [][2]string{
-		{"name", r.Name}, {"address", r.Address}, {"vendor", r.Vendor}, {"model", r.Model},
+		{"name", r.Name}, {"address", r.Address}, {"reached through", r.Parent}, {"vendor", r.Vendor}, {"model", r.Model},
 		{"hardware", r.Hardware.Text}, {"serial", r.Serial}, {"version", r.Version.Text},
 		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
 		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},
@@ -390,8 +390,11 @@ func history(entries []ledger.Entry) []event {
 		case workspace.Seen:
 			var d device.Device
 			if json.Unmarshal(e.Body, &d) == nil {
-				what = strings.TrimSpace(fmt.Sprintf("seen at %s: %s %s", d.Address, d.Access,
-					d.Version))
+				at := "at " + d.Address
+				if d.Through != "" {
+					at = "through its parent"
+				}
+				what = strings.TrimSpace(fmt.Sprintf("seen %s: %s %s", at, d.Access, d.Version))
 			}
 		default:
 			what = job.Sentence(e)

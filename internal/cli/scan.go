@@ -620,7 +620,7 @@ func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
 			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.Match.Device),
 				"; ")}
 		}
-		t.Add(d.Name, d.Address, d.Vendor, d.Model,
+		t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,
 			d.Hardware.Text, d.Serial, version,
 			view.Quiet.Cell(strings.Join(d.FoundVia, ", ")), remark)
 	}

@@ -122,6 +122,14 @@ func (a *app) tellCounts(s *sim.Site) {
 		if in.Writes > 0 {
 			writes = append(writes, fmt.Sprintf("%s %d", in.Name, in.Writes))
 		}
+		if c := in.Children; c != nil && c.Stores > 0 {
+			installs := 0
+			for _, n := range c.Installs {
+				installs += n
+			}
+			writes = append(writes, fmt.Sprintf("%s %d for those behind it (%d installed by %d of them, at most %d at once, %d logins)",
+				in.Name, c.Stores, installs, len(c.Installs), c.Most, in.Logins))
+		}
 		interrupted += in.Interrupted
 		overlaps += in.Overlaps
 	}

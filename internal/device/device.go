@@ -79,8 +79,10 @@ type Endpoint struct {
 	Path            string `json:"path,omitempty"`
 	ProtocolVersion string `json:"protocol_version,omitempty"` // where it matters: v1, v2c, v3
 	Open            bool   `json:"open,omitempty"`             // it can be read without a login
-	// the ID of the parent that it is reached through
+	// The ID of the parent that it is reached through, of a child; it has no address then, and Unit
+	// tells which of that one's children it is, whatever its place among them.
 	Through string `json:"through,omitempty"`
+	Unit    string `json:"unit,omitempty"`
 }
 
 // Secure tells whether it is talked to over TLS.
@@ -125,6 +127,14 @@ type Reading struct {
 	// a digest of its settings, where the engine has read them, and under which name they are kept
 	Settings string `json:"settings,omitempty"`
 	Saved    string `json:"saved,omitempty"`
+}
+
+// Child is a device that another one, its parent, tells of.
+type Child struct {
+	Dialect string // by which it is talked to, through its parent
+	Unit    string // which one it is, whatever its place
+	Trouble *Cause // why it cannot be talked to; nil: it can
+	Reading
 }
 
 // Boot is what a device says of its last start. What it does not tell is 0.

@@ -14,6 +14,7 @@ import (
 	"io"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"catena/internal/device"
@@ -26,7 +27,60 @@ import (
 type At struct {
 	device.Endpoint
 	Trust wire.Trust // nil trusts every key
+	// Parent is what a child is talked to through; nil: the device is reached itself.
+	Parent *Parent
 	Aids
+}
+
+// Parent is how the parent of a child is talked to.
+type Parent struct {
+	Contact
+	Identity device.Identity // who it must be
+	Meeting  *Meeting        // of all sessions with its children
+}
+
+// Meeting is where the sessions with the children of one parent meet: they share what is open at it.
+// It is safe for concurrent use. The zero Meeting is ready; what it shares is the dialect's.
+type Meeting struct {
+	mu     sync.Mutex
+	shares Shared
+	users  int
+}
+
+// Shared is what sessions share at a parent.
+type Shared interface {
+	// Leave ends what is open there, once nobody needs it any more; who comes later begins anew. Its
+	// error is that of Session.Close.
+	Leave(ctx context.Context) error
+}
+
+// Join is what is shared; begin makes it where there is nothing yet. Each Join and Stay is ended by
+// one Part.
+func (m *Meeting) Join(begin func() Shared) Shared {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.shares == nil {
+		m.shares = begin()
+	}
+	m.users++
+	return m.shares
+}
+
+// Stay keeps what is shared open while nobody uses it, for those who are still to come.
+func (m *Meeting) Stay() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.users++
+}
+
+// Part ends one Join or Stay. The last one to part leaves the parent.
+func (m *Meeting) Part(ctx context.Context) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.users--; m.users > 0 || m.shares == nil {
+		return nil
+	}
+	return m.shares.Leave(ctx)
 }
 
 // Aids are what a session may need of who runs it. Each may be nil: then it is not there.
@@ -103,6 +157,9 @@ type Session interface {
 	Settings() (Settings, error)
 	// Network is where the device is in its network.
 	Network() (Network, error)
+	// Children are the devices that this one tells of, which are reached only through it.
+	// device.ErrUnsupported: it cannot have any.
+	Children(ctx context.Context) ([]device.Child, error)
 	// Locate is how the device makes itself known to a person who looks for it.
 	Locate() (Locator, error)
 	// Close ends what the session has open at the device. Its error is device.ErrNotLeft where
@@ -164,6 +221,14 @@ type NoNetwork struct{}
 // Network is not supported.
 func (NoNetwork) Network() (Network, error) { return nil, device.ErrUnsupported }
 
+// NoChildren is for sessions with devices that nothing is behind.
+type NoChildren struct{}
+
+// Children are not supported.
+func (NoChildren) Children(context.Context) ([]device.Child, error) {
+	return nil, device.ErrUnsupported
+}
+
 // NoSettings is for sessions that cannot tell a device's settings.
 type NoSettings struct{}
 
@@ -192,6 +257,7 @@ type Locator interface {
 type ReadOnly struct {
 	NoSettings
 	NoNetwork
+	NoChildren
 }
 
 // Update is not supported.

@@ -62,6 +62,13 @@ func (g *guard) Healthy(ctx context.Context, baseline device.Reading) error {
 	return g.Session.Healthy(ctx, baseline)
 }
 
+func (g *guard) Children(ctx context.Context) ([]device.Child, error) {
+	if err := g.verify(ctx); err != nil {
+		return nil, err
+	}
+	return g.Session.Children(ctx)
+}
+
 func (g *guard) Update(component string) (Update, error) {
 	u, err := g.Session.Update(component)
 	if err != nil {

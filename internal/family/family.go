@@ -40,6 +40,8 @@ type Family struct {
 	File string `yaml:"-"`
 	// Program is how its devices are talked to; nil: the file does not say.
 	Program *Program `yaml:"-"`
+	// Children is the family of the devices that are reached only through one of these; nil: none.
+	Children *Family `yaml:"-"`
 
 	order version.Order
 }
@@ -124,12 +126,20 @@ type At struct {
 
 // Parse reads a family file; name is what errors call it.
 func Parse(name string, data []byte) (Family, error) {
-	var f Family
 	doc, root, err := yamldoc.Keys(name, data, append(slices.Clone(fileKeys), programKeys...))
-	if err == nil {
-		err = doc.Into(&f, fileKeys...)
-	}
 	if err != nil {
+		return Family{}, err
+	}
+	f, err := parse(doc, Family{})
+	if err == nil {
+		err = f.parsePrograms(doc, root)
+	}
+	return f, err
+}
+
+// parse reads what a family says besides its programs; what it does not say stays as given.
+func parse(doc *yamldoc.Doc, f Family) (Family, error) {
+	if err := doc.Into(&f, fileKeys...); err != nil {
 		return f, err
 	}
 	switch {
@@ -140,6 +150,7 @@ func Parse(name string, data []byte) (Family, error) {
 	case len(f.Models) == 0 || slices.Contains(f.Models, ""):
 		return f, doc.Errorf("$.models", "models: must list the models of the family")
 	}
+	var err error
 	f.order, err = version.NewOrder(f.Versions.Order, f.Versions.Prefix, f.Versions.Suffix,
 		f.Versions.List)
 	if err != nil {
@@ -153,8 +164,7 @@ func Parse(name string, data []byte) (Family, error) {
 			return f, doc.Errorf(fmt.Sprintf("$.images[%d]", i), "images: %v", err)
 		}
 	}
-	f.Program, err = parseProgram(doc, root)
-	return f, err
+	return f, nil
 }
 
 func (p *Pattern) compile() (err error) {
@@ -288,8 +298,15 @@ func (e *ConflictError) Error() string {
 }
 
 // NewSet brings families together. Its error is a ConflictError.
-func NewSet(families []Family) (Set, error) {
+func NewSet(files []Family) (Set, error) {
 	owner := map[string]string{}
+	var families []Family
+	for _, f := range files {
+		families = append(families, f)
+		if f.Children != nil {
+			families = append(families, *f.Children)
+		}
+	}
 	for _, f := range families {
 		for _, m := range f.Models {
 			k := key(f.Vendor, m)
@@ -303,7 +320,7 @@ func NewSet(families []Family) (Set, error) {
 	return Set{families}, nil
 }
 
-// Families lists them.
+// Families lists them; those of children come right after the one of their parents.
 func (s Set) Families() []Family { return s.families }
 
 // Order is how the versions of a model sort: natural where no family says.

@@ -26,6 +26,7 @@ type Filled struct {
 	Image   bool
 	Objects []string // of SNMP: the values that are set, in the order of the step
 	Command string   // of SSH: the command line, or the remote path of an upload
+	Typed   []string // of SSH: what is typed at the prompts of its Reply, a line each
 	Secret  bool     // it holds a password that a login gave
 }
 
@@ -42,6 +43,10 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 		}
 		f.Command, err = must(s.Path, v, encode)
 		f.Secret = s.Path.Secret
+		for _, r := range s.Reply {
+			typed, typedErr := must(r.Text, v, oneLine)
+			f.Typed, err = append(f.Typed, typed), errors.Join(err, typedErr)
+		}
 		if err == nil && s.OfBytes() {
 			err = s.Body.fill(&f, v)
 		}
@@ -267,9 +272,6 @@ func jsonValue(out *bytes.Buffer, v any) error {
 	out.Truncate(max(0, out.Len()-1)) // the line's end
 	return err
 }
-
-// Prompted fills in what is typed at a prompt: one line.
-func (r Reply) Prompted(v Values) (string, error) { return must(r.Text, v, oneLine) }
 
 // Encodings, by place.
 

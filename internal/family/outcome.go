@@ -114,6 +114,14 @@ func (s *Step) TakeFrom(a Answer, v Values) error {
 		}
 		v[o.Name] = value
 	}
+	if s.Each != nil { // TakeEach does so
+		return nil
+	}
+	return s.taken(a, v)
+}
+
+// taken keeps what a step takes of an answer, or of a part of one.
+func (s *Step) taken(a Answer, v Values) error {
 	for _, t := range s.Take {
 		value, found, err := t.take(a)
 		switch {
@@ -128,6 +136,29 @@ func (s *Step) TakeFrom(a Answer, v Values) error {
 		}
 	}
 	return nil
+}
+
+// maxChildren bounds a list of children: a controller has dozens of them.
+const maxChildren = 512
+
+// TakeEach takes the values of each child that an answer lists. Its error names what one of them
+// lacks, and which it is, from 1.
+func (s *Step) TakeEach(a Answer) ([]Values, error) {
+	parts, err := s.Each.parts(a)
+	if err != nil {
+		return nil, err
+	}
+	if len(parts) > maxChildren {
+		return nil, fmt.Errorf("it lists %d children; at most %d are taken", len(parts), maxChildren)
+	}
+	out := make([]Values, len(parts))
+	for i, part := range parts {
+		out[i] = Values{}
+		if err := s.taken(part, out[i]); err != nil {
+			return nil, fmt.Errorf("child %d of its list: %w", i+1, err)
+		}
+	}
+	return out, nil
 }
 
 // Names are what the steps take.
@@ -187,6 +218,9 @@ func (p *Program) all() []*Step {
 	}
 	if p.Settings != nil {
 		out = slices.Concat(out, p.Settings.Save, p.Settings.Restore)
+	}
+	if p.Behind != nil {
+		out = slices.Concat(out, p.Behind.List, p.Behind.Store)
 	}
 	return out
 }

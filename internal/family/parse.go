@@ -21,12 +21,19 @@ import (
 // The keys of a family file that say how devices are talked to.
 var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "recognise", "login",
 	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components",
-	"settings", "address", "blink"}
+	"settings", "address", "blink", "children"}
+
+// The keys of children: what a family says that is not of the connection, and what is theirs alone.
+var (
+	childKeys  = []string{"list", "identity", "parallel", "goes", "store"}
+	sharedKeys = []string{"family", "vendor", "models", "versions", "images", "patience", "read", "state", "interlocks",
+		"update", "restart", "restarts", "revert", "components", "settings", "blink"}
+)
 
 // The keys of a step, besides the one that says what it does.
 var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart", "chunks",
 	"take", "outcome", "when", "within", "expect", "until", "fail", "percent", "gone", "repeat",
-	"writes", "reply", "shell", "steps"}
+	"writes", "reply", "shell", "steps", "each"}
 
 // What a step may do.
 var stepWords = []string{"get", "put", "post", "patch", "delete", "upload", "offer", "run", "set",
@@ -47,7 +54,7 @@ var (
 
 // parser reads a program in two rounds: first the tree, with every name that a step takes, then
 // all that names are used in, which needs to know them. It gives up at the first mistake, by
-// panicking with a *yamldoc.Error that parseProgram recovers.
+// panicking with a *yamldoc.Error that parsePrograms recovers.
 type parser struct {
 	doc      *yamldoc.Doc
 	program  *Program
@@ -58,32 +65,134 @@ type parser struct {
 	says     *Extract          // where a device says why it refuses; nil: it does not
 	objects  map[string]string // object numbers of SNMP that the file has names for
 	inside   *Step             // the step that is being read; nil: none is
+	each     bool              // the steps that are being read list children
 }
 
-// parseProgram reads the keys of a program; nil where the file has none of them.
-func parseProgram(doc *yamldoc.Doc, root map[string]ast.Node) (program *Program, err error) {
+// parsePrograms reads the keys of a program, and of that of its children, where the file has them.
+func (f *Family) parsePrograms(doc *yamldoc.Doc, root map[string]ast.Node) (err error) {
 	if !slices.ContainsFunc(programKeys, func(k string) bool { return root[k] != nil }) {
-		return nil, nil
+		return nil
 	}
 	defer func() {
 		switch r := recover().(type) {
 		case nil:
 		case *yamldoc.Error:
-			program, err = nil, r
+			f.Program, f.Children, err = nil, nil, r
 		default:
 			panic(r)
 		}
 	}()
 	p := &parser{doc: doc, program: &Program{}, names: map[string]Type{}, secret: map[string]bool{}}
 	p.read(root)
+	p.finish(root)
+	f.Program = p.program
+	if root["children"] != nil {
+		f.Children = p.children(root["children"], *f)
+	}
+	return nil
+}
+
+// finish is the second round.
+func (p *parser) finish(root map[string]ast.Node) {
 	for _, check := range p.later {
 		check()
 	}
 	p.levels(root)
 	p.program.names = p.names
-	Walk(slices.Concat(p.program.Recognise, p.program.Read), func(s *Step) { s.Reads = true })
+	reads := slices.Concat(p.program.Recognise, p.program.Read)
+	if b := p.program.Behind; b != nil {
+		reads = append(reads, b.List...)
+	}
+	Walk(reads, func(s *Step) { s.Reads = true })
 	Walk(p.program.all(), func(s *Step) { s.Reads = s.Reads || s.Method == http.MethodGet })
-	return p.program, nil
+}
+
+// children reads the family of the devices behind those of a family. Its steps know what login and
+// enter of the parent take, and nothing else of it: a serial number there is the parent's.
+func (p *parser) children(n ast.Node, parent Family) *Family {
+	doc, root, err := p.doc.Within(n, slices.Concat(sharedKeys, childKeys))
+	var f Family
+	if err == nil {
+		f, err = parse(doc, Family{Vendor: parent.Vendor, PlainBasic: parent.PlainBasic})
+	}
+	if err != nil {
+		panic(err)
+	}
+	g := p.program
+	lent := map[string]Type{}
+	for _, name := range append(Names(g.Login), Names(g.Enter.Steps)...) {
+		lent[name] = p.names[name]
+	}
+	c := &parser{doc: doc, names: lent, secret: maps.Clone(p.secret), protocol: p.protocol,
+		says: p.says, objects: p.objects,
+		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets, Behind: &Behind{Parent: parent.Name}}}
+	c.behind(root)
+	c.work(root)
+	c.complete(root)
+	c.finish(root)
+	f.Program = c.program
+	return &f
+}
+
+// behind reads what only children have.
+func (p *parser) behind(root map[string]ast.Node) {
+	b := p.program.Behind
+	p.each = true
+	b.List = p.steps(root["list"])
+	p.each = false
+	listed := 0
+	Walk(b.List, func(s *Step) {
+		if s.Each != nil {
+			listed++
+		}
+	})
+	if listed != 1 {
+		p.fail(root["family"], "children: list: requires steps, one of them with each:, which finds the children in its answer")
+	}
+	b.Identity = []string{"serial"}
+	if at := root["identity"]; at != nil {
+		b.Identity = nil
+		for _, name := range p.list(at) {
+			b.Identity = append(b.Identity, p.text(name))
+		}
+	}
+	taken := Names(b.List)
+	for _, name := range append([]string{"version"}, b.Identity...) {
+		if !slices.Contains(taken, name) || p.names[name] == List || p.names[name] == Map {
+			at := root["identity"]
+			if at == nil {
+				at = root["list"]
+			}
+			p.fail(at, "children: list: must take %s of each of them, which tells %s", name,
+				map[bool]string{true: "what it runs", false: "one from all others"}[name == "version"])
+		}
+	}
+	b.Parallel = p.count(root["parallel"], "parallel: is how many are worked on at a time", 1000)
+	if at := root["goes"]; at != nil {
+		if b.Last = p.text(at) == "last"; !b.Last && p.text(at) != "first" {
+			p.fail(at, "children: goes: is first, before their parent's own update, or last, after it")
+		}
+	}
+	if at := root["store"]; at != nil {
+		keys := p.keys(at, "store", "steps", "has")
+		b.Store = p.steps(keys["steps"])
+		p.condition(keys["has"], &b.Stored)
+		if !slices.ContainsFunc(b.Store, (*Step).MayWrite) {
+			p.fail(at, "store: has neither upload: nor offer: among its steps:")
+		}
+	}
+}
+
+// count is a number from 1; 0 where there is none.
+func (p *parser) count(n ast.Node, what string, most int) int {
+	if n == nil {
+		return 0
+	}
+	count, err := strconv.Atoi(p.text(n))
+	if err != nil || count < 1 || count > most {
+		p.fail(n, "%s: 1 to %d", what, most)
+	}
+	return count
 }
 
 func (p *parser) fail(at ast.Node, format string, args ...any) {
@@ -122,6 +231,15 @@ func (p *parser) read(root map[string]ast.Node) {
 		}
 	}
 	g.Recognise, g.Login, g.Logout = p.steps(root["recognise"]), p.steps(root["login"]), p.steps(root["logout"])
+	p.entry(root["enter"], root["leave"])
+	g.Address = p.steps(root["address"])
+	p.work(root)
+	p.complete(root)
+}
+
+// work reads what is done with a device, whatever it is reached by.
+func (p *parser) work(root map[string]ast.Node) {
+	g := p.program
 	g.Read, g.Update = p.steps(root["read"]), p.steps(root["update"])
 	g.Restart, g.Revert = p.steps(root["restart"]), p.steps(root["revert"])
 	for _, pair := range p.pairs(root["components"], "components") {
@@ -136,20 +254,11 @@ func (p *parser) read(root map[string]ast.Node) {
 		}
 		g.Parts[pair.name] = part
 	}
-	if n := root["restarts"]; n != nil {
-		count, err := strconv.Atoi(p.text(n))
-		if err != nil || count < 1 || count > 10 {
-			p.fail(n, "restarts: is how often it restarts until it runs the image: 1 to 10")
-		}
-		g.Restarts = count
-	}
-	p.entry(root["enter"], root["leave"])
+	g.Restarts = p.count(root["restarts"], "restarts: is how often it restarts until it runs the image", 10)
 	p.state(root["state"])
 	p.interlocks(root["interlocks"])
 	p.settings(root["settings"])
-	g.Address = p.steps(root["address"])
 	p.blink(root["blink"])
-	p.complete(root)
 }
 
 // secrets reads the names of the secrets, and what each is for.
@@ -231,10 +340,11 @@ func (p *parser) state(n ast.Node) {
 	if n == nil {
 		return
 	}
-	keys := p.keys(n, "state", "busy", "pending", "idle", "uptime", "well",
+	keys := p.keys(n, "state", "busy", "away", "pending", "idle", "uptime", "well",
 		"why")
 	g := p.program
 	p.condition(keys["busy"], &g.Busy)
+	p.condition(keys["away"], &g.Away)
 	p.condition(keys["well"], &g.Well)
 	p.expression(keys["pending"], &g.Pending, reflect.Invalid)
 	p.expression(keys["idle"], &g.Idle, reflect.Invalid)
@@ -310,10 +420,14 @@ func (p *parser) levels(root map[string]ast.Node) {
 	}
 	check(g.Recognise, func(string) bool { return true }, "recognise",
 		"cannot stand here: whom a login may be sent to is not known yet")
-	for key, steps := range map[string][]*Step{"login": g.Login, "logout": g.Logout, "read": g.Read} {
+	listing := []*Step(nil)
+	if g.Behind != nil {
+		listing = g.Behind.List
+	}
+	for key, steps := range map[string][]*Step{"login": g.Login, "logout": g.Logout, "read": g.Read, "list": listing} {
 		check(steps, func(name string) bool { return writing[name] }, key, "is a secret for writing, and this is done to read")
 	}
-	Walk(slices.Concat(g.Recognise, g.Read, g.Logout), func(s *Step) {
+	Walk(slices.Concat(g.Recognise, g.Read, g.Logout, listing), func(s *Step) {
 		if s.Kind == Ask || s.Kind == Upload || s.Kind == Offer || s.On != "" {
 			p.fail(root["family"], "line %d: %s: or on: cannot stand where a device is only read", s.Line, s.Word)
 		}
@@ -352,15 +466,17 @@ func (p *parser) complete(root map[string]ast.Node) {
 			p.fail(at, format, args...)
 		}
 	}
-	needs(len(g.Recognise) == 0 && g.Protocol != "snmp", where("recognise", "protocol", "read"),
+	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.Behind == nil, where("recognise", "protocol", "read"),
 		"recognise: is missing: steps, without a login, that tell these devices from others")
 	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
 		"read: no step takes version, which a device must tell")
-	needs(len(g.Update) > 0 && len(g.Read) == 0, where("update"),
+	needs(len(g.Update) > 0 && len(g.Read) == 0 && g.Behind == nil, where("update"),
 		"update: requires read:, since the version proves an update")
 	writes := slices.ContainsFunc(g.Update, (*Step).MayWrite)
 	needs(len(g.Update) > 0 && !writes, where("update"),
 		"update: has neither upload: nor offer:, nor a step that says writes: true")
+	needs(g.Behind != nil && len(g.Behind.Store) > 0 && len(g.Update) == 0, where("store"),
+		"store: belongs to update:, which is missing")
 	needs(len(g.Update) == 0 && len(g.Restart)+len(g.Revert) > 0, where("restart", "revert"),
 		"restart: and revert: belong to update:, which is missing")
 	for name, as := range map[string]Type{"components": Map, "idle": Map, "behind": List,
@@ -533,6 +649,18 @@ func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
 	p.expression(keys["from"], &s.From, reflect.Int)
 	if keys["within"] != nil {
 		s.Within = p.duration(keys["within"], "within", 24*time.Hour)
+	}
+	if at := keys["each"]; at != nil {
+		e, err := parseExtract(p.text(at))
+		switch {
+		case !p.each || s.Protocol == "snmp":
+			p.fail(at, "each: belongs to a step of children: list:, of http or ssh")
+		case err != nil:
+			p.fail(at, "each: %v", err)
+		case e.json == nil && e.xpath == nil && e.re == nil:
+			p.fail(at, "each: finds the children by JSONPath, XPath, or ~ RE2")
+		}
+		s.Each = &e
 	}
 	if s.Kind == Poll && keys["until"] == nil {
 		p.fail(n, "poll: requires until:, a condition that ends it")
@@ -958,4 +1086,6 @@ func (p *parser) bytes(n ast.Node) int64 {
 var sizes = regexp.MustCompile(`^([0-9]{1,9}) ?(KiB|MiB)?$`)
 
 // Keys are all keys of a family file and of its steps.
-func Keys() []string { return slices.Concat(fileKeys, programKeys, stepWords, stepKeys) }
+func Keys() []string {
+	return slices.Concat(fileKeys, programKeys, childKeys, stepWords, stepKeys)
+}

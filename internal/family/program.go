@@ -25,6 +25,7 @@ type Program struct {
 	Read      []*Step
 
 	Busy    *Expr // bool: it writes, and must be left alone
+	Away    *Expr // bool: it is starting, and tells no more than that
 	Pending *Expr // text: a version that is written and not running yet; empty: none
 	Idle    *Expr // text: the version in the main component's other slot; nil: it has one slot
 	Uptime  *Expr // number: seconds since its last start
@@ -39,8 +40,21 @@ type Program struct {
 	Settings   *Settings       // nil: it cannot tell them
 	Address    []*Step         // which give it another address; none: it cannot be moved
 	Blink      []*Step
-	Shows      string // what it does when it blinks, in words
+	Shows      string  // what it does when it blinks, in words
+	Behind     *Behind // of a family of children; nil: its devices are reached themselves
 	names      map[string]Type
+}
+
+// Behind is how devices are reached that are behind another one: every step goes to their parent,
+// in a session that they share.
+type Behind struct {
+	Parent   string   // the name of its family
+	List     []*Step  // which read those that there are; one that has Each takes the values of each
+	Identity []string // the values that tell one of them from all others
+	Parallel int      // so many are worked on at a time; 0: any number
+	Last     bool     // they go after their parent's own update; else before it
+	Store    []*Step  // which leave the image with the parent, once for all; none: each gets it
+	Stored   *Expr    // bool: the parent has it already; nil: it does not tell
 }
 
 // Secret is a value of the login that the family asks for by its name.
@@ -118,8 +132,9 @@ type Step struct {
 	Query    []Field
 	Header   []Field
 	Body     *Body
-	Chunk    int64 // bytes of one request of an upload; 0: all of it is one request
-	From     *Expr // int, of an upload: the bytes that the device has already; nil: none
+	Chunk    int64    // bytes of one request of an upload; 0: all of it is one request
+	Each     *Extract // of a list of children: one of them; what is taken is taken of each
+	From     *Expr    // int, of an upload: the bytes that the device has already; nil: none
 	Reply    []Reply
 	By       string  // of offer: http, tftp
 	Steps    []*Step // of offer: what makes the device fetch
@@ -192,6 +207,7 @@ const (
 	OK          Word = "ok"
 	Done        Word = "done"         // it is so already
 	Again       Word = "again"        // not now: it is asked again after a while
+	NoImage     Word = "image"        // the parent has not the image any more: it is stored, and once more
 	LoginLost   Word = "login"        // the session is lost: log in, and once more
 	Credential  Word = "credential"   // the login is wrong: it is not tried again
 	Locked      Word = "locked"       // it takes no login for now
@@ -203,7 +219,7 @@ const (
 )
 
 // Words are all of them.
-var Words = []Word{OK, Done, Again, LoginLost, Credential, Locked, NewPassword, NoRight, Refused,
+var Words = []Word{OK, Done, Again, NoImage, LoginLost, Credential, Locked, NewPassword, NoRight, Refused,
 	Changed, Away}
 
 // Type is that of a value.

@@ -23,6 +23,14 @@ func Schema() ([]byte, error) {
 	for _, key := range programKeys {
 		properties[key] = withHelp(key, programShapes[key])
 	}
+	children := schema{}
+	for _, key := range sharedKeys {
+		children[key] = properties[key]
+	}
+	for _, key := range childKeys {
+		children[key] = withHelp(key, childShapes[key])
+	}
+	properties["children"] = withHelp("children", keyed(children, "family", "models", "list"))
 	step := schema{}
 	for _, key := range slices.Concat(stepWords, stepKeys) {
 		step[key] = withHelp(key, stepShapes[key])
@@ -72,7 +80,7 @@ var (
 		"logout": steps, "read": steps, "update": steps, "restart": steps, "revert": steps,
 		"enter": keyed(schema{"for": oneOf("reading", "writing"), "steps": steps}, "steps"),
 		"leave": keyed(schema{"steps": steps, "expect": scalar}, "steps"),
-		"state": keyed(schema{"busy": scalar, "pending": scalar, "idle": scalar, "uptime": scalar,
+		"state": keyed(schema{"busy": scalar, "away": scalar, "pending": scalar, "idle": scalar, "uptime": scalar,
 			"well": scalar, "why": scalar}),
 		"interlocks": {"type": "array", "items": keyed(schema{"holds": scalar, "else": scalar}, "holds", "else")},
 		"restarts":   {"type": "integer", "minimum": 1, "maximum": 10},
@@ -80,6 +88,12 @@ var (
 		"address":    steps,
 		"settings":   keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps, "restore": steps}, "save"),
 		"blink":      keyed(schema{"shows": scalar, "steps": steps}, "steps"),
+		"children":   {}, // Schema makes it of all others
+	}
+	childShapes = map[string]schema{
+		"list": steps, "identity": {"type": "array", "items": scalar}, "parallel": {"type": "integer",
+			"minimum": 1, "maximum": 1000}, "goes": oneOf("first", "last"),
+		"store": keyed(schema{"steps": steps, "has": scalar}, "steps"),
 	}
 	stepShapes = map[string]schema{
 		"get": anyOf(scalar, names), "put": scalar, "post": scalar, "patch": scalar, "delete": scalar,
@@ -89,7 +103,7 @@ var (
 		"form": names, "xml": scalar, "text": scalar, "ini": scalar, "raw": scalar, "multipart": names, "chunks": scalar, "take": names,
 		"outcome": names, "when": scalar, "within": yamldoc.Duration, "expect": scalar, "until": scalar,
 		"fail": scalar, "percent": scalar, "gone": yes, "repeat": yes, "writes": yes, "reply": names,
-		"shell": oneOf("posix", "none"), "steps": steps,
+		"shell": oneOf("posix", "none"), "steps": steps, "each": scalar,
 	}
 )
 
@@ -127,7 +141,14 @@ var help = map[string]string{
 	"from":       "how many bytes of the image the device has already",
 	"chunks":     "the size of one request of an upload, such as 1MiB",
 	"take":       "what is kept of the answer: NAME: [secret] [type] FROM [or DEFAULT]",
-	"outcome":    "what an answer means, by status or condition: ok done again login credential locked new-password no-right refused changed away",
+	"outcome":    "what an answer means, by status or condition: ok done again image login credential locked new-password no-right refused changed away",
+	"children":   "the family of the devices that are reached only through one of these",
+	"list":       "steps that read which there are; one has each:",
+	"identity":   "the values that tell one child from all others; left out: serial",
+	"parallel":   "how many of one parent's children are worked on at a time",
+	"goes":       "before their parent's own update, or after it",
+	"store":      "steps that leave an image with the parent, once for all; has: it has that already",
+	"each":       "where in the answer each child is, as JSONPath, XPath or ~ RE2; take takes of each of them",
 	"when":       "the condition under which the step is taken",
 	"expect":     "what must hold after it",
 	"within":     "how long it may take with its repeats",

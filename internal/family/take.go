@@ -279,6 +279,44 @@ func (e Extract) find(a Answer) ([]any, error) {
 	return findXPath(e.xpath, a)
 }
 
+// parts are the places of an answer that an extract finds, each as an answer of its own: an element
+// of JSON, of XML or HTML, or what a pattern meets.
+func (e Extract) parts(a Answer) (out []Answer, err error) {
+	part := func(body string) {
+		out = append(out, Answer{Status: a.Status, Header: a.Header, Body: []byte(body)})
+	}
+	switch {
+	case e.re != nil:
+		for _, m := range e.re.FindAll(a.Body, maxChildren+1) {
+			part(string(m))
+		}
+	case e.json != nil:
+		found, err := e.find(a)
+		if err != nil {
+			return nil, err
+		}
+		for _, node := range found {
+			raw, err := json.Marshal(node)
+			if err != nil {
+				return nil, err
+			}
+			part(string(raw))
+		}
+	default:
+		err = evaluate(e.xpath, a, func(at xpath.NodeNavigator) bool {
+			switch at := at.(type) {
+			case *htmlquery.NodeNavigator:
+				// a row without its table is no HTML
+				part("<!doctype html><table>" + htmlquery.OutputHTML(at.Current(), true) + "</table>")
+			case *xmlquery.NodeNavigator:
+				part(at.Current().OutputXML(true))
+			}
+			return len(out) <= maxChildren
+		}, nil)
+	}
+	return out, err
+}
+
 func parseJSON(body []byte) (any, error) {
 	depth, inside := 0, false
 	for i := 0; i < len(body); i++ {
@@ -308,44 +346,51 @@ func parseJSON(body []byte) (any, error) {
 
 // findXPath looks into XML, or into HTML where the answer is that.
 func findXPath(e *xpath.Expr, a Answer) (out []any, err error) {
+	err = evaluate(e, a, func(at xpath.NodeNavigator) bool {
+		out = append(out, strings.TrimSpace(at.Value()))
+		return len(out) <= maxValues
+	}, func(value any) { out = append(out, value) })
+	return out, err
+}
+
+// evaluate hands on each node that an expression finds, as long as node says so, or its value where
+// it has one and that is not empty; value may be nil.
+func evaluate(e *xpath.Expr, a Answer, node func(xpath.NodeNavigator) bool, value func(any)) (err error) {
 	defer func() { // the packages give up on some documents
 		if r := recover(); r != nil {
-			out, err = nil, errors.New("no document that can be read")
+			err = errors.New("no document that can be read")
 		}
 	}()
 	if bytes.Count(a.Body, []byte("<")) > 2*maxElements { // each may have an end
-		return nil, errors.New("a document that is too large")
+		return errors.New("a document that is too large")
 	}
 	var at xpath.NodeNavigator
 	if isHTML(a) {
 		root, err := html.Parse(bytes.NewReader(a.Body))
 		if err != nil {
-			return nil, errors.New("no HTML of the expected kind")
+			return errors.New("no HTML of the expected kind")
 		}
 		at = htmlquery.CreateXPathNavigator(root)
 	} else {
 		root, err := xmlquery.Parse(bytes.NewReader(a.Body))
 		if err != nil {
-			return nil, errors.New("no XML of the expected kind")
+			return errors.New("no XML of the expected kind")
 		}
 		at = xmlquery.CreateXPathNavigator(root)
 	}
 	if tooDeep(at.Copy()) {
-		return nil, errors.New("a document that is nested too deeply")
+		return errors.New("a document that is nested too deeply")
 	}
 	switch got := e.Evaluate(at).(type) {
 	case *xpath.NodeIterator:
-		for got.MoveNext() && len(out) <= maxValues {
-			out = append(out, strings.TrimSpace(got.Current().Value()))
+		for got.MoveNext() && node(got.Current()) {
 		}
-	case string:
-		if got != "" {
-			out = append(out, got)
+	default:
+		if value != nil && got != "" {
+			value(got)
 		}
-	case float64, bool:
-		out = append(out, got)
 	}
-	return out, nil
+	return nil
 }
 
 // tooDeep walks a document without recursion.

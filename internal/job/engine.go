@@ -69,6 +69,7 @@ type Job struct {
 	joinUntil time.Time                  // until then devices that are away may join
 	open      []DeviceState              // at work when the job's Catena died
 	sets      map[string]*gathering      // by name: lockstep sets that have begun
+	kin       kin
 }
 
 // transfer is how far a transfer is; its owner is the device's goroutine.
@@ -270,6 +271,7 @@ func (j *Job) Run(going, patience context.Context) error {
 	j.joinUntil = j.engine.Now().Add(j.plan.Order.WaitAway)
 	going, stopGoing := context.WithCancel(going)
 	defer stopGoing()
+	j.gatherKin()
 	err := j.work(going, stopGoing, func(a order.Action, set *gathering) (order.Event, error) {
 		now := j.engine.Now()
 		w := &worker{job: j, known: j.plan.Devices[a.Device], row: j.row(a.Device),
@@ -292,6 +294,7 @@ func (j *Job) Run(going, patience context.Context) error {
 		defer func() { *j.baselines[a.Device] = w.baseline }()
 		return w.work(going, patience)
 	})
+	j.kin.parting.Wait()
 	if err == nil {
 		err = j.engine.Ledger.Append(Closed, j.ID, "", struct{}{})
 	}
@@ -394,6 +397,7 @@ func (j *Job) begin(start func(order.Action)) error {
 		}
 		if a.Do == order.Leave {
 			err = j.leave(a, now)
+			j.kin.partLater(a.Device)
 		} else {
 			err = j.engine.Ledger.Append(Begun, j.ID, a.Device, j.checking(a))
 			if err == nil {

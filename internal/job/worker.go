@@ -525,9 +525,16 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *fai
 	}
 }
 
-// there tells whether the device answers, without a login. The error is that another device
-// does.
+// there tells whether the device answers, without a login; a child, whether its parent tells of it.
+// The error is that another device does.
 func (w *worker) there(ctx context.Context) (bool, error) {
+	if w.at.Parent != nil {
+		_, err := w.read(ctx)
+		if errors.Is(err, device.ErrIdentityChanged) {
+			return false, err
+		}
+		return err == nil, nil
+	}
 	ctx, cancel := context.WithTimeout(ctx, lookWithin)
 	defer cancel()
 	err := dialect.VerifyIdentity(ctx, w.dialect, w.at, w.known.Device.Identity)
@@ -594,7 +601,11 @@ func (w *worker) record(kind ledger.Kind, e Effect) error {
 
 // end ends what is open at the device, and writes its end down.
 func (w *worker) end(end Step, reason *Reason) (order.Event, error) {
-	if left := w.close(context.Background()); left != nil {
+	left := w.close(context.Background())
+	if err := w.job.kin.part(context.Background(), w.row.ID); errors.Is(err, device.ErrNotLeft) {
+		_ = errors.As(err, &left)
+	}
+	if left != nil {
 		reason = reason.then(&Reason{Why: NotLeft, Device: left})
 	}
 	now := w.job.engine.Now()

@@ -9,6 +9,7 @@ type lines struct {
 	parallel *line
 	model    map[string]*line
 	uplink   map[string]*line
+	parent   map[string]*line
 	cover    []*line
 	coverOf  map[string][]int // by a device's ID: the cover sets it belongs to
 	ways     map[string]*way
@@ -18,9 +19,12 @@ type lines struct {
 func (s *State) draw() {
 	r := s.order.Rules
 	s.lines = lines{parallel: &line{why: Parallel, free: r.Parallel}, model: map[string]*line{},
-		uplink: map[string]*line{}, coverOf: map[string][]int{}, ways: map[string]*way{}}
+		uplink: map[string]*line{}, parent: map[string]*line{}, coverOf: map[string][]int{}, ways: map[string]*way{}}
 	for model, most := range r.PerModel {
 		s.lines.model[model] = &line{why: ModelCap, name: model, free: most}
+	}
+	for id, most := range r.PerParent {
+		s.lines.parent[id] = &line{why: ParentCap, name: id, free: most}
 	}
 	for i, c := range r.Cover {
 		l := &line{why: CoverSet, name: c.Name, free: len(c.Of) - c.Keep}
@@ -58,6 +62,9 @@ func (s *State) claims(d *Device) []use {
 		uses = append(uses, use{s.lines.parallel, 1})
 	}
 	if l := s.lines.model[d.Model]; l != nil {
+		uses = append(uses, use{l, 1})
+	}
+	if l := s.lines.parent[d.Parent]; l != nil {
 		uses = append(uses, use{l, 1})
 	}
 	if most := s.order.Rules.PerUplink; most > 0 {

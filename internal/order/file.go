@@ -109,6 +109,11 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 			return doc.Errorf("$.rules.per_model", "rules: per_model: %s: must be 1 or more", model)
 		}
 	}
+	for id, n := range r.PerParent {
+		if n < 1 {
+			return doc.Errorf("$.rules.per_parent", "rules: per_parent: %s: must be 1 or more", id)
+		}
+	}
 	for i, c := range r.Cover {
 		if c.Keep < 1 || c.Name == "" {
 			return doc.Errorf(fmt.Sprintf("$.rules.cover[%d]", i),

@@ -240,6 +240,8 @@ func (l *line) describe() string {
 		return "the cap of " + l.name
 	case UplinkCap:
 		return "the cap of an uplink"
+	case ParentCap:
+		return "so many at a time behind their parent"
 	}
 	return "cover set " + l.name
 }

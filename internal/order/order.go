@@ -76,6 +76,8 @@ type Device struct {
 	// Through are the devices that it is reached through or fed by, whether they are worked
 	// on or not, also by way of others.
 	Through []string `yaml:"through,flow,omitempty" json:"through,omitempty"`
+	// Parent is the device that tells of it, of a child: one of those that it is reached through.
+	Parent string `yaml:"parent,omitempty" json:"parent,omitempty"`
 	// First says that it goes before those that are reached through it; else it goes after.
 	First bool `yaml:"first,omitempty" json:"first,omitempty"`
 	// Parked says that it has its image, and waits for its restart.
@@ -172,9 +174,11 @@ type Rules struct {
 	Parallel int            `yaml:"parallel,omitempty" json:"parallel,omitempty"`
 	PerModel map[string]int `yaml:"per_model,omitempty" json:"per_model,omitempty"`
 	// through one uplink; 0: any number
-	PerUplink int     `yaml:"per_uplink,omitempty" json:"per_uplink,omitempty"`
-	Cover     []Cover `yaml:"cover,omitempty" json:"cover,omitempty"`
-	Lockstep  []Set   `yaml:"lockstep,omitempty" json:"lockstep,omitempty"`
+	PerUplink int `yaml:"per_uplink,omitempty" json:"per_uplink,omitempty"`
+	// PerParent is how many children of a parent, by its ID, its family allows at the same time.
+	PerParent map[string]int `yaml:"per_parent,omitempty" json:"per_parent,omitempty"`
+	Cover     []Cover        `yaml:"cover,omitempty" json:"cover,omitempty"`
+	Lockstep  []Set          `yaml:"lockstep,omitempty" json:"lockstep,omitempty"`
 	// Pilot: the first of each model and image is proven before the next begins.
 	Pilot     bool      `yaml:"pilot" json:"pilot,omitempty"`
 	StopAfter StopAfter `yaml:"stop_after,omitempty" json:"stop_after,omitzero"`

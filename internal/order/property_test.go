@@ -87,6 +87,15 @@ func generate(r *rand.Rand, devices int, slack bool) order.Order {
 		o.Rules.PerModel = map[string]int{"M0": 1 + r.IntN(2)}
 		o.Rules.PerUplink = 1 + r.IntN(4)
 	}
+	if r.IntN(3) == 0 {
+		o.Rules.PerParent = map[string]int{}
+		for i, d := range o.Devices {
+			if len(d.Through) > 0 {
+				o.Devices[i].Parent = d.Through[r.IntN(len(d.Through))]
+				o.Rules.PerParent[o.Devices[i].Parent] = 1 + r.IntN(3)
+			}
+		}
+	}
 	for i := range r.IntN(2) {
 		set := pick(2 + r.IntN(3))
 		o.Rules.Lockstep = append(o.Rules.Lockstep,
@@ -153,6 +162,10 @@ func broken(o order.Order, p order.Schedule) string {
 		if most := o.Rules.PerModel[d.Model]; most > 0 &&
 			count(func(x order.Device) bool { return x.Model == d.Model }) > most {
 			return "too many of model " + d.Model
+		}
+		if most := o.Rules.PerParent[d.Parent]; most > 0 &&
+			count(func(x order.Device) bool { return x.Parent == d.Parent }) > most {
+			return "too many children of " + d.Parent
 		}
 		for _, u := range d.Through {
 			through := count(func(x order.Device) bool { return slices.Contains(x.Through, u) })

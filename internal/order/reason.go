@@ -12,6 +12,7 @@ const (
 	Parallel    Why = "parallel"     // so many are at work as may be
 	ModelCap    Why = "model-cap"    // so many of Set, its model, are at work as may be
 	UplinkCap   Why = "uplink-cap"   // so many are at work through Set, an uplink, as may be
+	ParentCap   Why = "parent-cap"   // so many children of Set, its parent, are at work as may be
 	Behind      Why = "behind"       // Devices, which are reached through it, go first
 	Uplink      Why = "uplink"       // Devices: it is reached through them, and they go first
 	AtWork      Why = "at-work"      // Devices are at work: through them, or it, the way goes
@@ -61,6 +62,8 @@ func (r *Reason) Error() string {
 		return fmt.Sprintf("waits for %s: so many %s are at work as may be", who, r.Set)
 	case UplinkCap:
 		return fmt.Sprintf("waits for %s: so many are at work through %s as may be", who, r.Set)
+	case ParentCap:
+		return fmt.Sprintf("waits for %s: so many are at work behind %s as it allows", who, r.Set)
 	case Behind:
 		return fmt.Sprintf("waits for %s, %s reached through it", who, which)
 	case Uplink:

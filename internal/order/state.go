@@ -334,6 +334,7 @@ func (s *State) needs(i int) time.Duration {
 		back += member.Returns
 		longestBack = max(longestBack, member.Returns)
 		atMost(s.order.Rules.PerModel[member.Model])
+		atMost(s.order.Rules.PerParent[member.Parent])
 		if len(member.Through) > 0 {
 			atMost(s.order.Rules.PerUplink)
 		}

@@ -40,10 +40,10 @@ func (s *State) why(i int, now time.Time) *Reason {
 		return s.whyWay(w)
 	case CoverSet:
 		r.Devices = s.outOf(at)
-	case UplinkCap:
+	case UplinkCap, ParentCap:
 		r.Set = s.name(at.name)
 	}
-	if r.Why == ModelCap || r.Why == UplinkCap {
+	if r.Why == ModelCap || r.Why == UplinkCap || r.Why == ParentCap {
 		for _, j := range sortedKeys(s.atWork) {
 			if slices.ContainsFunc(s.work[j].uses, func(u use) bool { return u.line == at }) {
 				r.Devices = append(r.Devices, s.work[j].Name)

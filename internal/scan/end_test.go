@@ -32,6 +32,7 @@ type hill struct {
 }
 
 func newHill(t *testing.T, devices ...sim.Device) *hill {
+	t.Parallel()
 	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right},
 		Devices: devices}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)

@@ -21,6 +21,7 @@ type found struct {
 	readOnly bool              // what it told is all there is to read
 	fixed    bool              // it is a known device: its name and its refused logins are as given
 	bare     error             // it was talked to over TLS, and is not any more
+	listing  *listing          // its children, where it was asked
 }
 
 // connects tells whether more than datagrams came of it, where it is talked to over TCP:
@@ -351,6 +352,9 @@ func (r *Result) name(known []device.Device) {
 		name = strings.ReplaceAll(name, " ", "-")
 		if name == "" {
 			name = strings.TrimSuffix(d.Address, ":0")
+		}
+		if name == "" { // a child has no address
+			name = strings.ReplaceAll(d.Model+"-"+d.Unit, " ", "-")
 		}
 		for n := 2; !free(name, d.ID); n++ {
 			name = fmt.Sprintf("%s~%d", strings.TrimSuffix(name, fmt.Sprintf("~%d", n-1)), n)

@@ -76,7 +76,8 @@ type Result struct {
 	Asked    int      // addresses looked at
 	Warnings []string // what was odd
 	Keys     Keys
-	unasked  int // devices that this machine could not ask
+	unasked  int                // devices that this machine could not ask
+	listed   map[string]listing // by the parent's address
 }
 
 // Change is what is different in a device since it was last seen.
@@ -116,6 +117,12 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	found = s.insist(ctx, found, known, seen.Networks)
 	if err := s.read(ctx, found); err != nil {
 		return result, err
+	}
+	result.listed = map[string]listing{}
+	for _, f := range found {
+		if f.listing != nil {
+			result.listed[f.Address] = *f.listing
+		}
 	}
 	result.settle(s, fold(result.asked(found)), known, seen.Networks)
 	if seen.Starved != nil || result.unasked > 0 {
@@ -290,7 +297,7 @@ func (s *Scanner) readOne(ctx context.Context, d *found) {
 	s.logIn(ctx, d, best)
 	for _, at := range d.talks[1:] {
 		if other, ok := s.Dialects.Named(at.Dialect); ok && at.Open {
-			if facts, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{},
+			if facts, _, err := read(ctx, other, dialect.At{Endpoint: at}, login.Credential{},
 				device.Identity{}); err == nil {
 				d.Reading = d.Reading.Over(facts)
 			}
@@ -318,6 +325,9 @@ func (s *Scanner) Again(ctx context.Context, devices []device.Device) ([]device.
 	var all []*found
 	for _, d := range devices {
 		f := &found{Device: d, fixed: true}
+		if d.Through != "" { // it has its parent's login
+			continue
+		}
 		all = append(all, f)
 		if d.Access == device.IdentityChanged { // until a scan finds it as it should be
 			continue
@@ -392,15 +402,17 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 	tried := 0
 	for _, login := range logins {
 		login.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
-		facts, err := read(ctx, speaks, at, login, d.Identity)
+		facts, listed, err := read(ctx, speaks, at, login, d.Identity)
 		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version,
 			"err", err)
 		if claimed := s.Dialects.Claiming(at.Dialect, facts.Identity); err == nil && claimed != at.Dialect {
 			speaks, _ = s.Dialects.Named(claimed)
 			at.Dialect, d.Dialect = claimed, claimed
-			more, moreErr := read(ctx, speaks, at, login, d.Identity)
-			facts, err = more.Over(facts), moreErr
+			var more device.Reading
+			more, listed, err = read(ctx, speaks, at, login, d.Identity)
+			facts = more.Over(facts)
 		}
+		d.listing = listed
 		d.Reading = facts.Over(d.Reading)
 		d.Access, d.Trouble = Access(err)
 		tried++
@@ -433,9 +445,10 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 // endWithin is how long a device may take to end a session.
 const endWithin = 5 * time.Second
 
-// read is one session that reads. It ends also where the reading was given up.
+// read is one session that reads a device, and what it tells of its children; nil: it cannot have any,
+// or could not be read. The session ends also where the reading was given up.
 func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.Credential,
-	known device.Identity) (device.Reading, error) {
+	known device.Identity) (device.Reading, *listing, error) {
 	session := speaks.Open(at, as)
 	if as.Password != "" || as.Keyed() {
 		session = dialect.Guard(speaks, at, known, session)
@@ -445,7 +458,15 @@ func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.C
 		defer cancel()
 		_ = session.Close(ending) // what it left open at the device, the device ends itself
 	}()
-	return session.Read(ctx)
+	r, err := session.Read(ctx)
+	if err != nil {
+		return r, nil, err
+	}
+	children, childErr := session.Children(ctx)
+	if errors.Is(childErr, device.ErrUnsupported) {
+		return r, nil, nil
+	}
+	return r, &listing{children, childErr}, nil
 }
 
 // address is where an endpoint is; the zero one where that is no address.
@@ -536,7 +557,9 @@ func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Devic
 			r.Devices = append(r.Devices, d)
 		}
 	}
+	r.addChildren(s, known)
 	r.name(known)
+	r.number()
 	byID := map[string]device.Device{}
 	for _, d := range known {
 		byID[d.ID] = d

@@ -45,6 +45,11 @@ const (
 )
 
 func newGate(s *standIn, of Scenario) error {
+	_, _, err := makeGate(s, of)
+	return err
+}
+
+func makeGate(s *standIn, of Scenario) (*gate, *http.ServeMux, error) {
 	g := &gate{standIn: s, tokens: map[string]time.Time{},
 		digest: newDigestAuth("gate", "SHA-256", &s.login)}
 	for _, d := range of.Devices {
@@ -69,12 +74,12 @@ func newGate(s *standIn, of Scenario) error {
 	if s.TLS {
 		certificate, err := selfSigned(s.Name)
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		s.tls, service = &tls.Config{Certificates: []tls.Certificate{certificate}}, "_https._tcp.local."
 	}
 	s.udp = map[string]func([]byte) [][]byte{"mdns": s.answerMDNS(service)}
-	return nil
+	return g, mux, nil
 }
 
 func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
@@ -118,6 +123,7 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusCreated, map[string]any{"new_password": true})
 		return
 	}
+	g.loggedIn()
 	token := rand.Text()
 	g.tokens[token] = time.Now().Add(tokenLives)
 	answer(w, http.StatusCreated, map[string]any{"token": token,

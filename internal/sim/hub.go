@@ -2,9 +2,13 @@ package sim
 
 import (
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"html"
 	"net/http"
+	"strconv"
+	"strings"
 	"sync"
 )
 
@@ -15,6 +19,10 @@ import (
 //	GET  /status    a table                       GET  /update   how far the writing is
 //	POST /update    a form with the image; the token in a header
 //	POST /restart   start what was written
+//	GET  /handsets  a table of those behind it; each takes an image through the hub alone
+//	POST /handsets/image        a form with an image for them, kept until a restart
+//	POST /handsets/{n}/install  it takes that image, on the charging base of the hub only
+//	POST /handsets/{n}/call     it rings: somebody should put it on the base
 type hub struct {
 	*standIn
 	mine   sync.Mutex
@@ -48,6 +56,23 @@ func newHub(s *standIn, _ Scenario) error {
 	mux.HandleFunc("GET /update", h.inside(h.progress))
 	mux.HandleFunc("POST /update", h.inside(h.update))
 	mux.HandleFunc("POST /restart", h.inside(h.reboot))
+	handsets := newUnits(s, "Pennick", 1)
+	mux.HandleFunc("GET /handsets", h.inside(h.handsets))
+	mux.HandleFunc("POST /handsets/image", h.inside(h.handsetImage))
+	mux.HandleFunc("POST /handsets/{n}/{do}", h.inside(func(w http.ResponseWriter, r *http.Request) {
+		n, _ := strconv.Atoi(r.PathValue("n"))
+		if r.PathValue("do") == "call" {
+			handsets.ask(n)
+			page(w, "Handset", "<p>It rings.</p>")
+			return
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
+		if err := handsets.install(n, r.FormValue("image")); err != nil {
+			page(w, "Handset", `<p class="error">`+html.EscapeString(err.Error())+"</p>")
+			return
+		}
+		page(w, "Handset", "<p>It takes the image.</p>")
+	}))
 	s.handler = mux
 	s.udp = map[string]func([]byte) [][]byte{"ssdp": func(packet []byte) [][]byte {
 		const kind = "upnp:rootdevice"
@@ -77,6 +102,7 @@ func (h *hub) logIn(w http.ResponseWriter, r *http.Request) {
 		page(w, "Log in", `<p class="error">User or password is wrong.</p>`)
 		return
 	}
+	h.loggedIn()
 	h.cookie = rand.Text()
 	http.SetCookie(w, &http.Cookie{Name: "SID", Value: h.cookie, Path: "/", HttpOnly: true})
 	http.Redirect(w, r, "/status", http.StatusSeeOther)
@@ -164,4 +190,43 @@ func (h *hub) reboot(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Connection", "close")
 	page(w, "Restart", "<p>Please wait.</p>")
 	h.restart(0)
+}
+
+func (h *hub) handsets(w http.ResponseWriter, _ *http.Request) {
+	var b strings.Builder
+	h.units.each(func(n int, u *unit, state string, percent int) {
+		base, radio := "off", "well"
+		if u.held() {
+			base = "on"
+		}
+		if !u.well() {
+			radio = "no signal"
+		}
+		fmt.Fprintf(&b, `<tr><td>%d<td>%s<td>%s<td>%s<td>%s<td>%s<td>%d<td>%s<td>%s`, n, html.EscapeString(u.Name),
+			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.version), state, percent, base, radio)
+	})
+	page(w, "Handsets", "<table>"+b.String()+"</table>")
+}
+
+func (h *hub) handsetImage(w http.ResponseWriter, r *http.Request) {
+	parts, err := r.MultipartReader()
+	for err == nil {
+		part, next := parts.NextPart()
+		if err = next; err != nil || part.FormName() != "file" || len(h.units.all) == 0 {
+			continue
+		}
+		ended := h.receives()
+		defer ended()
+		digest := sha256.New()
+		model := h.units.all[0].Model
+		version, err := receive(part, "Pennick", model, "", digest)
+		if err != nil {
+			page(w, "Handsets", `<p class="error">`+html.EscapeString(err.Error())+"</p>")
+			return
+		}
+		h.units.keep(hex.EncodeToString(digest.Sum(nil)), model, version)
+		page(w, "Handsets", "<p>Kept.</p>")
+		return
+	}
+	http.Error(w, "a form with a file is expected", http.StatusBadRequest)
 }

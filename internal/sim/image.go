@@ -91,3 +91,13 @@ func receive(r io.Reader, maker, model, part string, also hash.Hash) (string, er
 	}
 	return head.Version, nil
 }
+
+// peekHeader reads the first line of an image, and returns a reader of all of it.
+func peekHeader(r io.Reader) (head imageHeader, whole io.Reader, err error) {
+	b := bufio.NewReaderSize(r, 64<<10)
+	line, err := b.ReadSlice('\n')
+	if err != nil || len(line) > maxHeader || json.Unmarshal(line, &head) != nil {
+		return head, b, errNoImage
+	}
+	return head, io.MultiReader(bytes.NewReader(bytes.Clone(line)), b), nil
+}

@@ -38,7 +38,7 @@ type Pace struct {
 // Device is one stand-in.
 type Device struct {
 	Name string `yaml:"name"`
-	// camera, gate, switch, recorder, drive, hub, io, or silent
+	// camera, gate, controller, switch, recorder, drive, hub, io, or silent
 	Kind     string `yaml:"kind"`
 	Model    string `yaml:"model"`
 	Hardware string `yaml:"hardware"`
@@ -59,6 +59,8 @@ type Device struct {
 	// drives, cameras: what a person has set, besides what they come with
 	Settings map[string]string `yaml:"settings"`
 	Clears   bool              `yaml:"clears"` // drives, cameras: another image clears what was set
+
+	Children []ChildDevice `yaml:"children"` // controllers, hubs: the devices behind them
 
 	MAC string `yaml:"mac"` // switches: their hardware address
 	// switches: the devices at their ports, the first at port 1

@@ -39,12 +39,12 @@ const SNMPPort = 1161
 
 // ports are where stand-ins listen that have an address of their own.
 var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort,
-	"recorder": 8443, "drive": 2222, "hub": 8080, "io": 44818}
+	"recorder": 8443, "drive": 2222, "hub": 8080, "io": 44818, "controller": 8080}
 
 // kinds make what is particular to a kind of stand-in.
 var kinds = map[string]func(*standIn, Scenario) error{
 	"camera": newCamera, "gate": newGate, "silent": func(*standIn, Scenario) error { return nil },
-	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO,
+	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO, "controller": newController,
 }
 
 // claimPort is bound for as long as a site lives, so that two sites on one
@@ -302,6 +302,7 @@ type StandIn struct {
 	Version string   `json:"version"`
 	Log     []string `json:"log,omitempty"` // what was done to it: lamps, relays, logins
 	Counts
+	Children *ChildCounts `json:"children,omitempty"`
 }
 
 // StandIns lists the stand-ins of the site.
@@ -311,7 +312,7 @@ func (s *Site) StandIns() []StandIn {
 		version, _ := in.running()
 		in.mu.Lock()
 		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version,
-			slices.Clone(in.deeds), in.counts})
+			slices.Clone(in.deeds), in.counts, in.units.counts()})
 		in.mu.Unlock()
 	}
 	return out

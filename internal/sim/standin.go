@@ -60,6 +60,7 @@ type standIn struct {
 	settings  map[string]string // nil: as it came, and was set in the scenario
 	deeds     []string          // what was done to it, in order
 	doors     []net.Listener
+	units     *units // its children; nil: it has none
 	work      sync.WaitGroup
 }
 
@@ -230,6 +231,9 @@ func (s *standIn) restart(after time.Duration) {
 			s.settings = maps.Clone(factory[s.Kind])
 		}
 		s.next = ""
+		if s.units != nil {
+			s.counts.Interrupted += s.units.forget()
+		}
 		s.mu.Unlock()
 		if server != nil {
 			_ = server.Close()
@@ -286,6 +290,14 @@ type Counts struct {
 	Writes      int `json:"writes"`      // images that it took whole
 	Interrupted int `json:"interrupted"` // restarts in the middle of a write
 	Overlaps    int `json:"overlaps"`    // its restarts while one behind it took or wrote an image
+	Logins      int `json:"logins"`      // sessions that were begun: gates, controllers, hubs
+}
+
+// loggedIn counts a session.
+func (s *standIn) loggedIn() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.counts.Logins++
 }
 
 // cutOff breaks the connections of all that is reached through a stand-in that goes away.

@@ -60,7 +60,7 @@ type Ways struct {
 	Feeds   map[string][]string // those that each one feeds, also by way of others
 }
 
-// Ways resolves the uplinks. What the laptop is plugged into leads to all devices but those
+// Ways resolves the uplinks, and what is reached through its parent. What the laptop is plugged into leads to all devices but those
 // that it is itself reached through.
 func (s Site) Ways(all []device.Device) Ways {
 	meant := map[string][]string{}
@@ -89,6 +89,11 @@ func (s Site) Ways(all []device.Device) Ways {
 			if slices.Contains(u.all(), Laptop) {
 				laptops = append(laptops, up)
 			}
+		}
+	}
+	for _, d := range all {
+		if d.Through != "" { // it says itself what it is behind
+			behind[d.Through] = append(behind[d.Through], d.ID)
 		}
 	}
 	w := Ways{Through: map[string][]string{}, Feeds: map[string][]string{}}

@@ -24,7 +24,8 @@ type Access struct {
 	given    []login.Credential // for this run; they come after those that are kept
 	site     site.Site
 	ledger   *ledger.Ledger
-	mu       sync.Mutex // of Keys, while sessions are open
+	mu       sync.Mutex                  // of Keys and meetings, while sessions are open
+	meetings map[string]*dialect.Meeting // of the children of each parent, by its ID
 	plain    func(vendor, model string) bool
 }
 
@@ -114,15 +115,21 @@ func (x *Access) Scanner() *scan.Scanner {
 // that it did not refuse; without one where none is needed. It is false where there is none. A device
 // that a job works on is left as that job has entered it.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
-	at, as, ok := x.ContactOfJob(d)
-	at.Aids = x.aids(d)
-	return at, as, ok
+	return x.contact(d, x.aids)
 }
 
 // ContactOfJob is Contact for the job that works on the device: it takes over what is begun there.
 func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
+	return x.contact(d, x.aidsOfJob)
+}
+
+func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids) (dialect.At,
+	login.Credential, bool) {
+	if d.Through != "" {
+		return x.contactThrough(d, aids)
+	}
 	x.mu.Lock()
-	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Aids: x.aidsOfJob(d)}
+	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Aids: aids(d)}
 	x.mu.Unlock()
 	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
@@ -138,6 +145,27 @@ func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bo
 	as := logins[i]
 	as.PlainBasic = x.plain(d.Vendor, d.Model)
 	return at, as, true
+}
+
+// contactThrough is how to talk to a child: as to its parent, by what all children of that share.
+func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Aids) (at dialect.At,
+	as login.Credential, ok bool) {
+	parent, err := Known(x.ledger, d.Through)
+	if err != nil || parent.Through != "" {
+		return at, as, false
+	}
+	in, as, ok := x.contact(parent, aids)
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.meetings == nil {
+		x.meetings = map[string]*dialect.Meeting{}
+	}
+	if x.meetings[parent.ID] == nil {
+		x.meetings[parent.ID] = &dialect.Meeting{}
+	}
+	return dialect.At{Endpoint: d.Endpoint, Aids: aids(d), Parent: &dialect.Parent{Identity: parent.Identity,
+		Contact: dialect.Contact{At: in, As: as, Protocol: x.Dialects.Protocol(parent.Dialect)},
+		Meeting: x.meetings[parent.ID]}}, as, ok
 }
 
 // trust holds the keys shown at an address against those trusted. Another one is recorded,

@@ -103,14 +103,48 @@ func (c Choice) apply(rows []Row) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(rows, func(x, y Row) int {
-		if c.Sort != "" {
+	if c.Sort != "" {
+		slices.SortStableFunc(rows, func(x, y Row) int {
 			return version.Compare(x.Field(c.Sort), y.Field(c.Sort))
-		}
-		return cmp.Or(x.urgency()-y.urgency(), version.Compare(x.Name, y.Name),
+		})
+		return rows, nil
+	}
+	families := newFamilies(rows)
+	slices.SortStableFunc(rows, func(x, y Row) int {
+		return cmp.Or(families.urgency[families.head(x)]-families.urgency[families.head(y)],
+			version.Compare(families.head(x), families.head(y)), strings.Compare(x.Parent, y.Parent),
+			x.urgency()-y.urgency(), version.Compare(x.Name, y.Name),
 			strings.Compare(x.mainFirst(), y.mainFirst()))
 	})
 	return rows, nil
+}
+
+// families are the parents among some rows, with their children: in a list these stand below their
+// parent, and together where the most urgent of them belongs.
+type families struct{ urgency map[string]int } // by the parent's name, or that of one without children
+
+func newFamilies(rows []Row) families {
+	f := families{map[string]int{}}
+	for _, r := range rows {
+		if r.Parent == "" {
+			f.urgency[r.Name] = len(match.Statuses)
+		}
+	}
+	for _, r := range rows {
+		head := f.head(r)
+		if was, is := f.urgency[head]; !is || r.urgency() < was {
+			f.urgency[head] = r.urgency()
+		}
+	}
+	return f
+}
+
+// head is the name of the row's parent, where that is among the rows, else its own.
+func (f families) head(r Row) string {
+	if _, is := f.urgency[r.Parent]; is && r.Parent != "" {
+		return r.Parent
+	}
+	return r.Name
 }
 
 // urgency sorts what needs a person first.

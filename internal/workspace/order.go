@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/family"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/match"
@@ -62,7 +63,7 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 		d := r.Match.Device
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
 			From: d.Version, Through: w.ways.Through[d.ID], Again: wish.Again,
-			First: wish.Purpose == order.Backward} // back: in the opposite sequence
+			Parent: d.Through, First: wish.Purpose == order.Backward} // back: in the opposite sequence
 		path := match.Ordered(taken[r.ID])
 		for _, h := range path {
 			row.Path = append(row.Path, hop(h))
@@ -72,11 +73,40 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 		}
 		o.Devices = append(o.Devices, row)
 	}
+	w.kin(&o)
 	o.Cautions = cautions(rows, taken)
 	o.Rules = w.rules(wish, o.Devices)
 	w.Begin(&o, now)
 	o.Names = w.names(o)
 	return o, skipped, nil
+}
+
+// kin says who of parents and children goes first, as their family has it: back, the other way round.
+func (w *Workspace) kin(o *order.Order) {
+	at := map[string]int{}
+	for i, d := range o.Devices {
+		at[d.ID] = i
+	}
+	for i, d := range o.Devices {
+		p, both := at[d.Parent]
+		of := w.behind(d.ID)
+		switch {
+		case !both || of == nil || !of.Last: // before its parent, like all that is reached through it
+		case o.Purpose == order.Backward:
+			o.Devices[p].After = append(o.Devices[p].After, d.ID)
+		default:
+			o.Devices[i].After = append(o.Devices[i].After, d.Parent)
+		}
+	}
+}
+
+// behind is what a child's family says of children; nil: the device is none.
+func (w *Workspace) behind(id string) *family.Behind {
+	r, _ := w.main(id)
+	if f := w.Families.Of(r.Vendor, r.Model); r.Match.Device.Through != "" && f.Program != nil {
+		return f.Program.Behind
+	}
+	return nil
 }
 
 // cautions are those of the images, and that a device cannot be returned.
@@ -219,6 +249,14 @@ func (w *Workspace) rules(wish Wish, devices []order.Device) order.Rules {
 	for _, d := range devices {
 		if fed := w.ways.Feeds[d.ID]; len(fed) > 0 {
 			r.Feeds[d.ID] = fed
+		}
+	}
+	for _, d := range devices {
+		if of := w.behind(d.ID); of != nil && of.Parallel > 0 {
+			if r.PerParent == nil {
+				r.PerParent = map[string]int{}
+			}
+			r.PerParent[d.Parent] = of.Parallel
 		}
 	}
 	known := w.devices()

@@ -264,6 +264,10 @@ func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
 	for model, most := range site.PerModel {
 		looser("of "+model, o.Rules.PerModel[model], most)
 	}
+	for parent, most := range site.PerParent {
+		row, _ := w.main(parent)
+		looser("behind "+row.Name, o.Rules.PerParent[parent], most)
+	}
 	looser("failures", o.Rules.StopAfter.Failures, site.StopAfter.Failures)
 	if s := site.StopAfter.Share; s > 0 &&
 		(o.Rules.StopAfter.Share == 0 || o.Rules.StopAfter.Share > s) {

@@ -10,6 +10,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/ledger"
+	"catena/internal/scan"
 )
 
 // Kinds of the entries that are this room's.
@@ -42,6 +43,22 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 	return out, nil
 }
 
+// Known is the device of that ID, as it was last seen.
+func Known(l *ledger.Ledger, id string) (device.Device, error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Seen, Device: id, Newest: true})
+	if err != nil {
+		return device.Device{}, err
+	}
+	found, err := devices(entries)
+	if err == nil && len(found) == 0 {
+		err = &UnknownDeviceError{Word: id}
+	}
+	if err != nil {
+		return device.Device{}, err
+	}
+	return found[0], nil
+}
+
 // See records what was seen of devices, in one commit: only what differs from what is
 // known is written. A device without an ID gets the next one.
 func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
@@ -71,10 +88,15 @@ func SeeSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Dev
 			highest = max(highest, idNumber(d.ID))
 		}
 		var added []ledger.Entry
+		numbered := map[string]string{} // IDs by name, of those that are new
 		for _, d := range seen {
+			if parent, is := strings.CutPrefix(d.Through, scan.Unnumbered); is {
+				d.Through = numbered[parent]
+			}
 			if d.ID == "" {
 				highest++
 				d.ID = "d" + strconv.Itoa(highest)
+				numbered[d.Name] = d.ID
 			} else if old, ok := byID[d.ID]; ok && (proven[d.ID] || old.Equal(*d)) {
 				continue
 			}

@@ -32,6 +32,7 @@ type Row struct {
 	ID         string    `json:"id" expr:"id" about:"the ID that Catena gave it"`
 	Name       string    `json:"name" expr:"name" about:"what it is called"`
 	Address    string    `json:"address" expr:"address" about:"where it answers, with the port"`
+	Parent     string    `json:"parent" expr:"parent" about:"the device that it is reached only through"`
 	Vendor     string    `json:"vendor" expr:"vendor" about:"its maker"`
 	Model      string    `json:"model" expr:"model" about:"its model"`
 	Hardware   Version   `json:"hardware" expr:"hardware" about:"its hardware revision"`
@@ -104,6 +105,22 @@ func (r Row) Part() string {
 	return r.Name + " / " + r.Component
 }
 
+// Where is its address, or which device it is reached through.
+func (r Row) Where() string {
+	if r.Parent != "" {
+		return "via " + r.Parent
+	}
+	return r.Address
+}
+
+// InTree is its name in a list where children stand below their parent.
+func (r Row) InTree() string {
+	if r.Parent != "" {
+		return "└ " + r.Name
+	}
+	return r.Name
+}
+
 // Sendable tells whether the device's dialect can send it an image.
 func (r Row) Sendable() bool { return r.sendable }
 
@@ -142,6 +159,9 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
 		sendable: w.sendsTo(d.Endpoint)}
+	if d.Through != "" {
+		r.Parent = w.nameOf[d.Through]
+	}
 	if w.unknown[d.ID] {
 		r.Version.Text = "?"
 	}

@@ -38,10 +38,18 @@ import (
 // internal/dialect, a word here, and a call of its conformance suite.
 func Dialects(families family.Set) dialect.Registry {
 	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}
+	var parent scripted.Dialect
 	for i, f := range families.Families() {
-		if f.Program != nil {
-			all = append(all, scripted.New(f, i-len(families.Families())))
+		rank := i - len(families.Families())
+		switch {
+		case f.Program == nil:
+			continue
+		case f.Program.Behind != nil: // those of children come right after their parent's
+			all = append(all, parent.Children(rank))
+			continue
 		}
+		parent = scripted.New(f, rank)
+		all = append(all, parent)
 	}
 	return dialect.NewRegistry(all...)
 }
@@ -65,6 +73,7 @@ type Workspace struct {
 	mainAt   map[string]int            // by ID: the place in mains
 	images   map[string]firmware.Image // on the shelf, by digest
 	ways     site.Ways
+	nameOf   map[string]string
 	unknown  map[string]bool // by ID: nobody knows what it runs
 	failed   error           // what the matcher could not be told
 }
@@ -232,7 +241,10 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	}
 	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn,
 		Order: w.Families.Order, Left: w.left})
-	w.Rows, w.unknown = nil, map[string]bool{}
+	w.Rows, w.unknown, w.nameOf = nil, map[string]bool{}, map[string]string{}
+	for _, d := range known {
+		w.nameOf[d.ID] = d.Name
+	}
 	for _, r := range w.matcher.All(known) {
 		row, err := w.row(r)
 		if err == nil {

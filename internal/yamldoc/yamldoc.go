@@ -79,9 +79,21 @@ func Keys(name string, data []byte, known []string) (*Doc, map[string]ast.Node, 
 	if err != nil {
 		return nil, nil, err
 	}
-	root, is := doc.file.Docs[0].Body.(*ast.MappingNode)
+	keys, err := doc.keys(known)
+	return doc, keys, err
+}
+
+// Within is Keys for a part of the file, which is then read like a file of its own.
+func (d *Doc) Within(n ast.Node, known []string) (*Doc, map[string]ast.Node, error) {
+	part := &Doc{d.name, &ast.File{Docs: []*ast.DocumentNode{{BaseNode: &ast.BaseNode{}, Body: n}}}, d.tokens}
+	keys, err := part.keys(known)
+	return part, keys, err
+}
+
+func (d *Doc) keys(known []string) (map[string]ast.Node, error) {
+	root, is := d.file.Docs[0].Body.(*ast.MappingNode)
 	if !is {
-		return nil, nil, doc.At(doc.file.Docs[0].Body, "must be keys with values")
+		return nil, d.At(d.file.Docs[0].Body, "must be keys with values")
 	}
 	out := map[string]ast.Node{}
 	for _, v := range root.Values {
@@ -91,14 +103,14 @@ func Keys(name string, data []byte, known []string) (*Doc, map[string]ast.Node, 
 			if like := text.Nearest(key, known); like != "" {
 				message += "; did you mean " + like + "?"
 			}
-			return nil, nil, doc.At(v.Key, "%s", message)
+			return nil, d.At(v.Key, "%s", message)
 		}
 		if out[key] != nil {
-			return nil, nil, doc.At(v.Key, "%s stands twice", key)
+			return nil, d.At(v.Key, "%s stands twice", key)
 		}
 		out[key] = v.Value
 	}
-	return doc, out, nil
+	return out, nil
 }
 
 // Into reads some keys of a file that Keys has read into a struct.

@@ -74,6 +74,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 }
 
 type session struct {
+	dialect.NoChildren
 	at           dialect.At
 	as           login.Credential
 	http         *wire.HTTP

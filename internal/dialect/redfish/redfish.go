@@ -126,6 +126,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 type session struct {
 	dialect.NoSettings
 	dialect.NoNetwork
+	dialect.NoChildren
 	at     dialect.At
 	as     login.Credential
 	http   *wire.HTTP

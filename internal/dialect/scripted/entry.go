@@ -103,6 +103,9 @@ func (s *session) arrive(ctx context.Context, writing bool) error {
 	if err := s.adopt(); err != nil {
 		return err
 	}
+	if s.hub != nil {
+		return s.arriveBy(ctx, writing)
+	}
 	e := s.program.Enter
 	if s.entered || len(e.Steps) == 0 || !writing && !e.Reads {
 		return nil

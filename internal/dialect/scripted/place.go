@@ -42,6 +42,13 @@ func (s *session) place(ctx context.Context, step *family.Step) (*place, error) 
 	if p := s.places[key]; p != nil {
 		return p, nil
 	}
+	if s.hub != nil {
+		p, err := s.placeBy(ctx, step)
+		if err == nil {
+			s.places[key] = p
+		}
+		return p, err
+	}
 	p, own := &place{at: s.at, as: s.as}, s.program.Protocol
 	if step.On != "" {
 		if s.at.Other == nil {

@@ -26,6 +26,7 @@ type Dialect struct {
 	family family.Family
 	rank   int
 	base   dialect.Dialect // by which its devices are recognised; nil: by its own steps
+	parent *Dialect        // of the devices that these are children of; nil: they are reached themselves
 }
 
 // New is the dialect of a family that has a program. One for SNMP without steps to recognise its
@@ -36,6 +37,11 @@ func New(f family.Family, rank int) Dialect {
 		d.base = snmp.Dialect{}
 	}
 	return d
+}
+
+// Children is the dialect of the children of a family.
+func (d Dialect) Children(rank int) Dialect {
+	return Dialect{family: *d.family.Children, rank: rank, parent: &d}
 }
 
 // Secrets are the names of what the family asks of a login besides user and password.
@@ -54,6 +60,10 @@ func (d Dialect) About() dialect.About {
 	p := d.family.Program
 	a := dialect.About{Name: d.family.Name, Protocol: p.Protocol, Rank: d.rank, Transport: "tcp",
 		Ports: p.Ports}
+	if d.parent != nil { // nothing answers as one of them, and their parent's login is theirs
+		a.Form = d.parent.About().Form
+		return a
+	}
 	known := family.Names(p.Recognise)
 	a.Hint = d.base == nil && !slices.ContainsFunc([]string{"serial", "uuid", "mac"}, func(name string) bool {
 		return slices.Contains(known, name)
@@ -74,7 +84,12 @@ func (d Dialect) About() dialect.About {
 
 // Probe takes the steps of recognise, without a login.
 func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, error) {
-	if d.base != nil {
+	switch {
+	case d.parent != nil && at.Parent == nil:
+		return device.Reading{}, device.ErrNotMine
+	case d.parent != nil: // it tells nothing without a login; its parent must be the same
+		return device.Reading{}, dialect.VerifyIdentity(ctx, *d.parent, at.Parent.At, at.Parent.Identity)
+	case d.base != nil:
 		return d.base.Probe(ctx, at)
 	}
 	s := d.open(at, login.Credential{})
@@ -91,6 +106,14 @@ func (d Dialect) open(at dialect.At, as login.Credential) *session {
 		v: family.Values{"component": firmware.Main, "login": loginValues(as)}}
 	if d.base != nil {
 		s.base = d.base.Open(at, as)
+	}
+	if d.parent != nil {
+		s.hub = func() (*hub, error) {
+			return nil, device.Because(device.Unsupported, "it is reached only through its parent")
+		}
+		if at.Parent != nil {
+			s.hub = s.join(*d.parent)
+		}
 	}
 	return s
 }
@@ -120,15 +143,20 @@ type session struct {
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
 	known    device.Reading        // what it read
 	v        family.Values
-	in       bool               // the login's steps have been taken
-	adopted  bool               // what an earlier session has left behind was taken over
-	entered  bool               // the steps of enter have begun, and leave has not been taken
-	written  bool               // something of the session is kept
-	image    family.ImageValues // that was sent
-	sent     string             // the component that has the whole of its image
-	updating string             // the component that is updated
-	stage    stage              // what the steps are taken for
-	watch    func(Seen)         // for a person who tries a family; nil: nobody
+	in       bool                        // the login's steps have been taken
+	logins   int                         // so often they were; of a child's, when it was lent what they took
+	hub      func() (*hub, error)        // of a child's: what it shares with the others; nil: it is none's
+	part     func(context.Context) error // ends that; nil: it has not begun
+	rows     []family.Values             // the children that steps with each have found
+	store    func(context.Context) error // leaves the image with the parent once more
+	adopted  bool                        // what an earlier session has left behind was taken over
+	entered  bool                        // the steps of enter have begun, and leave has not been taken
+	written  bool                        // something of the session is kept
+	image    family.ImageValues          // that was sent
+	sent     string                      // the component that has the whole of its image
+	updating string                      // the component that is updated
+	stage    stage                       // what the steps are taken for
+	watch    func(Seen)                  // for a person who tries a family; nil: nobody
 }
 
 // stage says what steps are taken for: it decides whether a login may be sent, and what an
@@ -224,12 +252,16 @@ func (s *session) enter(ctx context.Context) error {
 		s.stage = within
 		return nil
 	}
+	if s.hub != nil {
+		return s.enterBy(ctx)
+	}
 	s.stage = loggingIn
 	s.forget(s.program.Login)
 	if err := s.take(ctx, s.program.Login); err != nil {
 		return err
 	}
 	s.in, s.stage = true, within
+	s.logins++
 	return nil
 }
 
@@ -252,7 +284,11 @@ func (s *session) inside(ctx context.Context, steps []*family.Step) error {
 }
 
 func (s *session) Read(ctx context.Context) (device.Reading, error) {
-	r, err := s.recognise(ctx)
+	r := device.Reading{Identity: device.Identity{Model: strings.Join(s.family.Models, " or ")}}
+	var err error
+	if s.hub == nil {
+		r, err = s.recognise(ctx)
+	}
 	if err != nil {
 		return r, err
 	}
@@ -282,8 +318,23 @@ func (s *session) look(ctx context.Context) error {
 			delete(s.v, name)
 		}
 	}
-	return s.take(ctx, s.program.Read)
+	if s.hub != nil {
+		if err := s.listed(ctx); err != nil {
+			return err
+		}
+	}
+	if err := s.take(ctx, s.program.Read); err != nil || s.program.Away == nil {
+		return err
+	}
+	away, err := s.program.Away.Holds(s.v, nil)
+	if err == nil && away {
+		return errStarting
+	}
+	return s.mistaken(err)
 }
+
+// errStarting is that a device tells that it is starting: so it has been away, and is still.
+var errStarting = device.Because(device.NoAnswer, "it is starting")
 
 func (s *session) Healthy(ctx context.Context, _ device.Reading) error {
 	if err := s.look(ctx); err != nil {
@@ -317,6 +368,10 @@ func (s *session) mistaken(err error) error {
 func (s *session) Close(ctx context.Context) error {
 	defer s.closePlaces()
 	err := s.depart(ctx)
+	if s.part != nil {
+		err = errors.Join(err, s.part(ctx))
+		s.part = nil
+	}
 	if !s.in || len(s.program.Logout) == 0 {
 		return err
 	}

@@ -52,12 +52,8 @@ func (c *sshCarrier) ask(ctx context.Context, step *family.Step, f family.Filled
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	var prompts []wire.Prompt
-	for _, r := range step.Reply {
-		answer, err := r.Prompted(s.v)
-		if err != nil {
-			return family.Answer{}, s.mistaken(err)
-		}
-		prompts = append(prompts, wire.Prompt{Question: r.Prompt, Answer: answer})
+	for i, r := range step.Reply {
+		prompts = append(prompts, wire.Prompt{Question: r.Prompt, Answer: f.Typed[i]})
 	}
 	out, status, err := c.conn.Run(ctx, f.Command, prompts)
 	return family.Answer{Body: out, Status: status}, c.broken(err)

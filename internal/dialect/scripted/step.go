@@ -1,6 +1,7 @@
 package scripted
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -19,14 +20,38 @@ const (
 	againMost   = 30 * time.Second // a device is not waited for longer than this at once
 )
 
-// take takes steps in their order.
+// take takes steps in their order; a poll until it ends.
 func (s *session) take(ctx context.Context, steps []*family.Step) error {
 	for _, step := range steps {
-		if err := s.step(ctx, step, nil); err != nil {
+		err := s.step(ctx, step, nil)
+		if err == nil && step.Kind == family.Poll {
+			err = s.poll(ctx, step)
+		}
+		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// poll takes a poll that was taken once as often as it needs, within its time.
+func (s *session) poll(ctx context.Context, step *family.Step) error {
+	until := time.Now().Add(cmp.Or(step.Within, againWithin))
+	for {
+		_, ended, err := s.polled(step)
+		switch {
+		case err != nil || ended:
+			return err
+		case time.Now().After(until):
+			return device.Because(device.NoAnswer, "%s did not come true in time", step.Until.Source)
+		}
+		if err = s.sleep(ctx, againAfter); err == nil {
+			err = s.step(ctx, step, nil)
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // step takes one step: when → fill in → send → outcome → take → expect. What is sent once more
@@ -52,7 +77,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 	if step.Within > 0 {
 		until = time.Now().Add(step.Within)
 	}
-	renewed, repeated := false, false
+	renewed, repeated, stored := false, false, false
 	for {
 		f, a, err := s.send(ctx, step, image)
 		if err != nil {
@@ -83,6 +108,12 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 				return err
 			}
 			continue
+		case word == family.NoImage && s.store != nil && !stored:
+			stored = true
+			if err := s.store(ctx); err != nil {
+				return err
+			}
+			continue
 		case word == family.Again && time.Now().Before(until):
 			if err := s.sleep(ctx, retryAfter(a, until)); err != nil {
 				return err
@@ -94,6 +125,11 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 			return meaning(word, says)
 		}
 		err = step.TakeFrom(a, s.v)
+		if err == nil && step.Each != nil {
+			var rows []family.Values
+			rows, err = step.TakeEach(a)
+			s.rows = append(s.rows, rows...)
+		}
 		s.show(step, f, a, err)
 		if err != nil {
 			return device.Because(device.Malformed, "%v", err)

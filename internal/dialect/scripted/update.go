@@ -106,21 +106,39 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if err := s.inside(ctx, nil); err != nil {
 		return err
 	}
-	for _, step := range u.send {
-		if err := u.step(ctx, step, image, sent); err != nil {
+	if b := s.program.Behind; b != nil && len(b.Store) > 0 {
+		if err := u.stored(ctx, image, sent); err != nil {
 			return err
 		}
-		if len(family.Names([]*family.Step{step})) > 0 {
-			if err := s.keep(); err != nil {
-				return err
-			}
-		}
+	}
+	if err := u.all(ctx, u.send, image, sent); err != nil {
+		return err
 	}
 	u.sent, u.followed, u.at = true, true, 0
 	if !s.tells() { // else the device itself says after a crash what it holds
 		s.sent = u.component
 	}
 	return s.keep()
+}
+
+// all takes steps that send an image; what each takes is kept before the next.
+func (u *update) all(ctx context.Context, steps []*family.Step, image dialect.Image, sent func(int64)) error {
+	for _, step := range steps {
+		if err := u.step(ctx, step, image, sent); err != nil {
+			return err
+		}
+		if step.Kind == family.Poll { // of a store: those of update are followed by Progress
+			if err := u.session.poll(ctx, step); err != nil {
+				return err
+			}
+		}
+		if len(family.Names([]*family.Step{step})) > 0 {
+			if err := u.session.keep(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 func (u *update) step(ctx context.Context, step *family.Step, image dialect.Image,
@@ -269,7 +287,10 @@ func (u *update) state(ctx context.Context) (int, error) {
 	if !s.tells() {
 		return 0, device.ErrUnsupported
 	}
-	if err := s.look(ctx); err != nil {
+	switch err := s.look(ctx); {
+	case err == errStarting && u.sent: // what it has taken
+		return 100, nil
+	case err != nil:
 		return 0, err
 	}
 	if s.program.Busy != nil {
@@ -277,6 +298,9 @@ func (u *update) state(ctx context.Context) (int, error) {
 		if err != nil || busy {
 			return s.percent(nil), s.mistaken(err)
 		}
+	}
+	if s.program.Pending == nil { // it starts by itself what it has written: its version tells
+		return 0, device.ErrUnsupported
 	}
 	pending, err := s.program.Pending.String(s.v)
 	switch {

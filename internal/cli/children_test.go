@@ -1,0 +1,152 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// signals is a controller with units behind it; more is said of single ones.
+func signals(units int, more map[int]string) string {
+	var b strings.Builder
+	b.WriteString(`site: Marrow Hill Locks
+login: {user: keeper, password: quoin-and-sluice}
+pace: {write: 300ms, restart: 400ms}
+devices:
+  - name: signals-1
+    kind: controller
+    model: TC-12
+    serial: TC-00120
+    version: "3.0"
+    host: 120
+    children:
+`)
+	for i := 1; i <= units; i++ {
+		version := "1.4"
+		fmt.Fprintf(&b, "      - {name: lamp-%d, model: TU-1, serial: TU-%04d, version: %q%s}\n", i, i, version, more[i])
+	}
+	b.WriteString(`images:
+  - {maker: Tollgarth, models: [TC-12], version: "3.0", file: tc12-3.0.bin, bytes: 40000}
+  - {maker: Tollgarth, models: [TC-12], version: "3.1", file: tc12-3.1.bin, bytes: 40000}
+  - {maker: Tollgarth, models: [TU-1], version: "1.4", file: tu1-1.4.bin, bytes: 40000}
+  - {maker: Tollgarth, models: [TU-1], version: "1.5", file: tu1-1.5.bin, bytes: 40000}
+`)
+	return b.String()
+}
+
+// Twelve units behind a controller: devices of their own, whose image goes to the controller once and
+// is installed on two at a time, before the controller's own update; it logs everybody out then.
+func TestChildren(t *testing.T) {
+	t.Parallel()
+	dir, stop := patientSite(t, signals(12, map[int]string{5: ", faults: {keeps_version: true}"}))
+	list := catena(t, dir, "list")
+	assert.Regexp(t, `(?m)^signals-1 .*3\.0 +behind\n└ lamp-1 +via signals-1 +Tollgarth +TU-1 +TU-0001 +1\.4 +behind$`, list)
+	assert.Contains(t, catena(t, dir, "list", "--where", `parent == "signals-1"`), "12 devices")
+	assert.Regexp(t, `reached through +signals-1`, catena(t, dir, "show", "lamp-3"))
+
+	out, err := command(dir, "flash", "--all", "--yes", "--accept", "all", "--no-pilot", "--patience",
+		"proving=2s").CombinedOutput()
+	var code *exec.ExitError
+	require.ErrorAs(t, err, &code)
+	assert.Equal(t, 3, code.ExitCode(), "%s", out)
+	text := string(out)
+	assert.Regexp(t, `lamp-5 +returned +1\.4 +1\.4 .*it runs 1\.4, not 1\.5`, text)
+	assert.Equal(t, 11, len(regexp.MustCompile(`(?m)^lamp-\d+ +done`).FindAllString(text, -1)), text)
+	last := strings.LastIndex(text, " writing     1.4")
+	assert.Less(t, last, strings.Index(text, "signals-1    checking"), "the children go first: %s", text)
+	assert.Regexp(t, `signals-1 +done +3\.0 +3\.1`, text)
+
+	// back: the controller first, and the older image is stored then
+	out, err = command(dir, "rollback", "--job", "j1", "--yes", "--accept", "all", "--no-pilot").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Less(t, strings.Index(string(out), "signals-1    done"), strings.Index(string(out), "lamp-1 "), "%s", out)
+	assert.Equal(t, 12, strings.Count(catena(t, dir, "list"), "1.4 "), "%s", catena(t, dir, "list"))
+	assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+
+	said := stop()
+	m := regexp.MustCompile(`signals-1 (\d+) for those behind it \((\d+) installed by 12 of them, at most (\d+) at once, (\d+) logins\)`).
+		FindStringSubmatch(said)
+	require.NotNil(t, m, said)
+	assert.Equal(t, []string{"3", "24", "2"}, m[1:4],
+		"the new one, the older one for lamp-5, and that once more, since the controller had restarted: %s", said)
+	logins, _ := strconv.Atoi(m[4])
+	assert.LessOrEqual(t, logins, 12, "one for all of them, and after each restart")
+	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+}
+
+// What a parent says of its children is hostile, too.
+func TestOddChildren(t *testing.T) {
+	t.Parallel()
+	dir, _ := patientSite(t, strings.NewReplacer("serial: TU-0002", "serial: TU-0001", "model: TU-1, serial: TU-0003", "model: TC-12, serial: TC-00120",
+		"model: TU-1, serial: TU-0004", "model: TX-9, serial: TU-0004", "serial: TU-0005", `serial: ""`).
+		Replace(signals(6, nil)))
+	out := catena(t, dir, "scan", "--patience", "10s")
+	assert.Regexp(t, `lamp-1 .*silent .*signals-1 lists 2 with its identity TU-0001`, out)
+	assert.Regexp(t, `lamp-4 .*TX-9 .*unreadable`, out)
+	assert.Regexp(t, `lamp-6 .*1\.4`, out)
+	assert.Contains(t, out, "signals-1 lists 1 that tell no identity; they were left out")
+	assert.Contains(t, out, "signals-1 lists itself as one of its children; that was left out")
+}
+
+const handsets = `site: Marrow Hill Locks
+login: {user: keeper, password: quoin-and-sluice}
+pace: {write: 300ms, restart: 400ms}
+devices:
+  - name: hub-1
+    kind: hub
+    model: PK-1
+    serial: PK1-00091
+    version: "5"
+    host: 91
+    children:
+      - {name: handset-1, model: PH-2, serial: PH2-0001, version: "1.8"}
+      - {name: handset-2, model: PH-2, serial: PH2-0002, version: "1.8"}
+      - {name: handset-3, model: PH-2, serial: PH2-0003, version: "1.8", hand: 3s}
+      - {name: handset-4, model: PH-2, serial: PH2-0004, version: "1.8"FAULT}
+images:
+  - {maker: Pennick, models: [PK-1], version: "5", file: pk1-5.bin, bytes: 40000}
+  - {maker: Pennick, models: [PK-1], version: "6", file: pk1-6.bin, bytes: 40000}
+  - {maker: Pennick, models: [PH-2], version: "1.8", file: ph2-1.8.bin, bytes: 40000}
+  - {maker: Pennick, models: [PH-2], version: "1.9", file: ph2-1.9.bin, bytes: 40000}
+`
+
+// A hub and its handsets move together; one of those is put on its base by hand, which the hub itself
+// shows. Where the last one fails, all of them return, and the hub is never begun.
+func TestAHubAndItsHandsets(t *testing.T) {
+	for fault, end := range map[string]string{"": "done", ", faults: {sick: true}": "returned"} {
+		t.Run(end, func(t *testing.T) {
+			t.Parallel()
+			dir, stop := patientSite(t, strings.Replace(handsets, "FAULT", fault, 1))
+			site := filepath.Join(dir, "site.yaml")
+			old, err := os.ReadFile(site)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(site, append(old,
+				"lockstep: [{name: radio, of: [hub-1, \"handset-*\"]}]\n"...), 0o600))
+			out, err := command(dir, "flash", "--all", "--yes", "--accept", "all", "--patience",
+				"proving=1s").CombinedOutput()
+			text := string(out)
+			assert.Equal(t, end == "done", err == nil, text)
+			assert.Regexp(t, `handset-3 +asks: Put this handset on the charging base`, text)
+			for n := 1; n <= 4; n++ {
+				assert.Regexp(t, fmt.Sprintf(`(?m)^handset-%d +%s `, n, end), text)
+			}
+			list := catena(t, dir, "list")
+			if end == "done" {
+				assert.Regexp(t, `(?m)^hub-1 +done +5 +6 `, text)
+				assert.Equal(t, 5, strings.Count(list, "current\n"), list)
+			} else {
+				assert.Regexp(t, `(?m)^hub-1 +skipped `, text)
+				assert.Equal(t, 4, strings.Count(list, " 1.8 "), list)
+			}
+			assert.Contains(t, stop(), "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+		})
+	}
+}

@@ -1,0 +1,276 @@
+package scripted
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/family"
+)
+
+// hub is what the sessions with the children of one parent share: one session with the parent, which
+// logs in, enters and lists for all of them, and which images the parent keeps. What one of them
+// begins the others wait for.
+type hub struct {
+	behind *family.Behind
+	parent *session
+	mu     sync.Mutex // of the session
+
+	turns        sync.Mutex // to list
+	begun, ended int        // so many listings
+	rows         []family.Values
+	err          error
+
+	storing sync.Mutex
+	stores  int            // so often an image was
+	stored  map[string]int // images by their digests: which of the stores they are; 0: none
+}
+
+// Leave ends the session with the parent. What comes later logs in anew.
+func (h *hub) Leave(ctx context.Context) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.parent.Close(ctx)
+}
+
+// join is how a child's session comes to what it shares, when it first needs it.
+func (s *session) join(of Dialect) func() (*hub, error) {
+	var joined *hub
+	return func() (*hub, error) {
+		if s.part == nil {
+			m := s.at.Parent.Meeting
+			joined = m.Join(func() dialect.Shared {
+				return &hub{behind: s.program.Behind, parent: of.open(s.at.Parent.At, s.at.Parent.As),
+					stored: map[string]int{}}
+			}).(*hub)
+			s.part = m.Part
+		}
+		return joined, nil
+	}
+}
+
+// lend gives a child's session what the parent's has taken in some steps.
+func (h *hub) lend(s *session, steps []*family.Step) {
+	for _, name := range family.Names(steps) {
+		delete(s.v, name)
+		if value, is := h.parent.v[name]; is {
+			s.v[name] = value
+		}
+	}
+}
+
+// enterBy has the parent logged in to, where it is not, or not any more.
+func (s *session) enterBy(ctx context.Context) error {
+	h, err := s.hub()
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if s.logins == h.parent.logins && s.logins > 0 { // the login that this one was lent is lost
+		h.parent.in = false
+	}
+	if err := h.parent.enter(ctx); err != nil {
+		return err
+	}
+	h.lend(s, h.parent.program.Login)
+	s.in, s.stage, s.logins = true, within, h.parent.logins
+	return nil
+}
+
+// arriveBy has the parent entered for all of its children.
+func (s *session) arriveBy(ctx context.Context, writing bool) error {
+	h, err := s.hub()
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if err := h.parent.enter(ctx); err != nil {
+		return err
+	}
+	if err := h.parent.arrive(ctx, writing); err != nil {
+		return err
+	}
+	h.lend(s, h.parent.program.Enter.Steps)
+	return nil
+}
+
+// placeBy is where a step of a child goes: where its parent's would. Over HTTP only the cookies are
+// shared; all else is one connection, on which they take turns.
+func (s *session) placeBy(ctx context.Context, step *family.Step) (*place, error) {
+	h, err := s.hub()
+	if err != nil {
+		return nil, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	of, err := h.parent.place(ctx, step)
+	if err != nil {
+		return nil, err
+	}
+	p := *of
+	if theirs, is := of.carrier.(*httpCarrier); is {
+		own := newHTTP(s, &p)
+		own.cookies, p.carrier = theirs.cookies, own
+	} else {
+		p.carrier = inTurns{h, of.carrier}
+	}
+	return &p, nil
+}
+
+// inTurns is a carrier that several sessions use.
+type inTurns struct {
+	hub  *hub
+	with carrier
+}
+
+func (c inTurns) ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (family.Answer,
+	error) {
+	c.hub.mu.Lock()
+	defer c.hub.mu.Unlock()
+	return c.with.ask(ctx, step, f, image)
+}
+
+func (c inTurns) close() {} // it is the parent's
+
+// listed gives a child's session what its parent lists of it.
+func (s *session) listed(ctx context.Context) error {
+	h, err := s.hub()
+	if err != nil {
+		return err
+	}
+	rows, err := h.list(ctx, s)
+	if err != nil {
+		return err
+	}
+	own := slices.DeleteFunc(slices.Clone(rows), func(row family.Values) bool {
+		return !strings.EqualFold(unit(h.behind, row), s.at.Unit)
+	})
+	switch {
+	case len(own) == 0:
+		return device.Because(device.NoAnswer, "its parent does not list it")
+	case len(own) > 1:
+		return device.Because(device.Malformed, "its parent lists %d with its identity %s", len(own), s.at.Unit)
+	}
+	maps.Copy(s.v, own[0])
+	return nil
+}
+
+// list lists the children for all who ask meanwhile: a listing that began before one asked may be
+// of before, so that one waits for the next.
+func (h *hub) list(ctx context.Context, s *session) ([]family.Values, error) {
+	h.mu.Lock()
+	mine := h.begun + 1
+	h.mu.Unlock()
+	h.turns.Lock()
+	defer h.turns.Unlock()
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.ended < mine {
+		h.begun++
+		h.rows, h.err = h.parent.children(ctx, h.behind)
+		if ctx.Err() != nil { // of this one alone
+			return nil, ctx.Err()
+		}
+		h.ended = h.begun
+	}
+	h.lend(s, h.behind.List)
+	return h.rows, h.err
+}
+
+// children reads what a parent lists.
+func (s *session) children(ctx context.Context, of *family.Behind) ([]family.Values, error) {
+	if err := s.enter(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.arrive(ctx, false); err != nil {
+		return nil, err
+	}
+	s.forget(of.List)
+	s.rows = nil
+	err := s.take(ctx, of.List)
+	return s.rows, err
+}
+
+// unit is which child it is: the values of its identity.
+func unit(of *family.Behind, row family.Values) string {
+	var values []string
+	for _, name := range of.Identity {
+		if v := row[name]; v != nil {
+			values = append(values, fmt.Sprint(v))
+		}
+	}
+	return strings.TrimSpace(strings.Join(values, " "))
+}
+
+// Children are those that the device lists.
+func (s *session) Children(ctx context.Context) ([]device.Child, error) {
+	c := s.family.Children
+	if c == nil {
+		return nil, device.ErrUnsupported
+	}
+	rows, err := s.children(ctx, c.Program.Behind)
+	if err != nil {
+		return nil, err
+	}
+	var out []device.Child
+	for _, row := range rows {
+		child := device.Child{Unit: unit(c.Program.Behind, row),
+			Reading: (&session{family: *c, program: c.Program, v: row}).reading()}
+		if isOf(*c, child.Identity) {
+			child.Dialect = c.Name
+		}
+		out = append(out, child)
+	}
+	return out, nil
+}
+
+// stored leaves an image with the parent, where no child before has done so.
+func (u *update) stored(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	s := u.session
+	h, err := s.hub()
+	if err != nil {
+		return err
+	}
+	used := 0 // which store
+	put := func(ctx context.Context) (err error) {
+		h.storing.Lock()
+		defer h.storing.Unlock()
+		if h.stored[image.SHA256] == used { // there is none yet, or it was denied that it is there
+			if err = u.put(ctx, h, image, sent); err != nil {
+				return err
+			}
+			h.stores++
+			h.stored[image.SHA256] = h.stores
+		}
+		used = h.stored[image.SHA256]
+		return nil
+	}
+	s.store = put
+	if err := put(ctx); err != nil {
+		return err
+	}
+	if sent != nil {
+		sent(image.Size)
+	}
+	return nil
+}
+
+// put leaves an image with the parent, where that does not say that it has it.
+func (u *update) put(ctx context.Context, h *hub, image dialect.Image, sent func(int64)) error {
+	if h.behind.Stored != nil {
+		if err := u.session.listed(ctx); err != nil {
+			return err
+		}
+		if has, err := h.behind.Stored.Holds(u.session.v, nil); err != nil || has {
+			return u.session.mistaken(err)
+		}
+	}
+	return u.all(ctx, h.behind.Store, image, sent)
+}
