@@ -25,6 +25,15 @@ func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmwar
 		KeepSettings: func(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
 			return access.SaveSettings(w.Dir, d, version, f, raw, a.now())
 		},
+		KeepDefaults: func(d device.Device, version string, f settings.Format, raw []byte) error {
+			return access.KeepDefaults(w.Dir, d, version, f, raw, a.now())
+		},
+		KeptDefaults: func(d device.Device, version string) ([]byte, error) {
+			return access.KeptDefaults(w.Dir, d, version)
+		},
+		SettingsOn: func(d device.Device, version string) ([]byte, error) {
+			return access.SettingsOn(w.Dir, d.ID, version)
+		},
 		KeptSettings: func(d device.Device, name string) ([]byte, error) {
 			return access.SavedSettings(w.Dir, d.ID, name)
 		},

@@ -239,6 +239,8 @@ func (NoSettings) Settings() (Settings, error) { return nil, device.ErrUnsupport
 type Settings interface {
 	// Format is how they are written; opaque ones are only kept and given back.
 	Format() settings.Format
+	// Renamed are settings that are called otherwise in other versions, by path; may be nil.
+	Renamed() map[string]string
 	// Save returns them.
 	Save(ctx context.Context) ([]byte, error)
 	// Restore gives them back. The device may restart then.

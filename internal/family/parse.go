@@ -371,13 +371,19 @@ func (p *parser) settings(n ast.Node) {
 	if n == nil {
 		return
 	}
-	keys := p.keys(n, "settings", "format", "save", "restore")
+	keys := p.keys(n, "settings", "format", "save", "restore", "renamed")
 	s := &Settings{Format: settings.Opaque}
 	if at := keys["format"]; at != nil {
 		s.Format = settings.Format(p.text(at))
 		if !slices.Contains(settings.Formats, s.Format) {
-			p.fail(at, "settings: format: %q is not one of json, ini, key-value, opaque", s.Format)
+			p.fail(at, "settings: format: %q is not one of json, ini, key-value, xml, opaque", s.Format)
 		}
+	}
+	for _, pair := range p.pairs(keys["renamed"], "settings: renamed") {
+		if s.Renamed == nil {
+			s.Renamed = map[string]string{}
+		}
+		s.Renamed[pair.name] = p.text(pair.value)
 	}
 	s.Save, s.Restore = p.steps(keys["save"]), p.steps(keys["restore"])
 	if p.names["settings"] != Text || !slices.Contains(Names(s.Save), "settings") {

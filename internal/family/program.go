@@ -76,6 +76,8 @@ type Settings struct {
 	Format  settings.Format
 	Save    []*Step // which take settings
 	Restore []*Step // which send $settings; none: they are only kept
+	// Renamed are settings that are called otherwise in other versions, by path.
+	Renamed map[string]string
 }
 
 // Part is how one component is updated.

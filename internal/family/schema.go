@@ -86,7 +86,7 @@ var (
 		"restarts":   {"type": "integer", "minimum": 1, "maximum": 10},
 		"components": {"type": "object", "additionalProperties": withSteps},
 		"address":    steps,
-		"settings":   keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps, "restore": steps}, "save"),
+		"settings":   keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps, "restore": steps, "renamed": names}, "save"),
 		"blink":      keyed(schema{"shows": scalar, "steps": steps}, "steps"),
 		"children":   {}, // Schema makes it of all others
 	}

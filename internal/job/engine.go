@@ -39,6 +39,12 @@ type Engine struct {
 	KeepSettings func(d device.Device, version string, f settings.Format, raw []byte) (string, error)
 	// KeptSettings returns what KeepSettings has kept.
 	KeptSettings func(d device.Device, name string) ([]byte, error)
+	// SettingsOn returns what was kept last of a device while it ran a version; nil: nothing was.
+	SettingsOn func(d device.Device, version string) ([]byte, error)
+	// KeepDefaults keeps what a version of a device's firmware comes with, unless it is kept already;
+	// KeptDefaults returns it. nil: it is not kept.
+	KeepDefaults func(d device.Device, version string, f settings.Format, raw []byte) error
+	KeptDefaults func(d device.Device, version string) ([]byte, error)
 	// Patience is what counts before what families and images say.
 	Patience firmware.Patience
 	Now      func() time.Time

@@ -71,6 +71,7 @@ type Known struct {
 	device.Device
 	Versions version.Order
 	Alters   bool              // an image of its path clears or converts its settings
+	Clears   bool              // one clears them
 	Patience firmware.Patience // as its family and its images say; zero: as usual
 }
 

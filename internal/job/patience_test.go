@@ -148,7 +148,9 @@ func (a *acted) Settings() (dialect.Settings, error) {
 }
 
 func (a *acted) Save(context.Context) ([]byte, error) { return []byte(a.config), nil }
-func (a *acted) Format() settings.Format              { return settings.KeyValue }
+func (a *acted) Renamed() map[string]string           { return nil }
+
+func (a *acted) Format() settings.Format { return settings.KeyValue }
 func (a *acted) Restore(_ context.Context, saved []byte) error {
 	a.restored++
 	if a.deaf {

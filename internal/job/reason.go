@@ -34,6 +34,7 @@ const (
 	CutOff          Why = "cut-off"
 	SettingsChanged Why = "settings-changed"  // its settings are not as before
 	SettingsLost    Why = "settings-lost"     // they could not be given back
+	SettingsLeft    Why = "settings-left"     // Want: settings that have no place in the new version
 	SettingsNotKept Why = "settings-not-kept" // they could not be read or kept before
 	NotRestarted    Why = "not-restarted"     // it was not seen to restart
 	DidNotReturn    Why = "did-not-return"    // it did not come back within Within
@@ -160,6 +161,8 @@ func (r *Reason) sentence() string {
 		return prefix + "its settings are not as before"
 	case SettingsLost:
 		return "its settings could not be given back"
+	case SettingsLeft:
+		return "settings that this version has no place for were left out: " + r.Want
 	case SettingsNotKept:
 		return "the image alters its settings, and they could not be kept before"
 	case NotRestarted:

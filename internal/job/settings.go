@@ -1,12 +1,16 @@
 package job
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"strings"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/order"
 	"catena/internal/settings"
+	"catena/internal/text"
 )
 
 // What becomes of a device's settings in a job:
@@ -117,6 +121,12 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 	if err != nil {
 		return w.notGivenBack(device.Because(device.OwnFault, "%v", err))
 	}
+	if !w.same(to, w.baseline.Of(component)) {
+		has := false
+		if saved, has, err = w.merged(ctx, s, saved, to); err != nil || has {
+			return w.notGivenBack(err)
+		}
+	}
 	if err := s.Restore(ctx, saved); err != nil && !errors.Is(err, device.ErrAway) {
 		return w.notGivenBack(err)
 	}
@@ -126,8 +136,9 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 			return nil
 		}
 		if reason == nil {
-			same, err := w.asBefore(ctx, s)
-			if err == nil && same {
+			raw, err := s.Save(ctx)
+			lost, lostErr := settings.Lost(s.Format(), saved, raw)
+			if err == nil && lostErr == nil && len(lost) == 0 {
 				return nil
 			}
 			reason = &Reason{Why: SettingsChanged, Step: Proving}
@@ -138,7 +149,49 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 	}
 }
 
+// merged brings the settings of before into those that the new version came with. A rollback takes
+// those that belong to the version where it leads. What that version
+// comes with is kept: it tells the next time what a person has set. has: the device has them so already.
+func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, to string) (whole []byte, has bool,
+	err error) {
+	if on := w.job.engine.SettingsOn; on != nil && w.job.plan.Order.Purpose == order.Backward {
+		if theirs, err := on(w.known.Device, to); err != nil || theirs != nil {
+			return theirs, false, err
+		}
+	}
+	if s.Format() == settings.Opaque {
+		return saved, false, nil
+	}
+	now, err := s.Save(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	var base []byte
+	if e := w.job.engine; w.known.Clears && e.KeepDefaults != nil {
+		if err := e.KeepDefaults(w.known.Device, to, s.Format(), now); err != nil {
+			return nil, false, device.Because(device.OwnFault, "%v", err)
+		}
+		base, _ = e.KeptDefaults(w.known.Device, w.baseline.Version) // without them two are merged
+	}
+	m, err := settings.Merge(s.Format(), base, saved, now, s.Renamed())
+	if err != nil { // they are not what the family says they are: as they were
+		return saved, false, nil
+	}
+	if len(m.Left) > 0 {
+		var paths []string
+		for _, l := range m.Left {
+			paths = append(paths, l.Path)
+		}
+		w.remark = &Reason{Why: SettingsLeft, Want: text.Clean(strings.Join(paths, ", "))}
+	}
+	return m.Text, bytes.Equal(m.Text, now), nil
+}
+
+// notGivenBack is the reason for an error; nil: there is none.
 func (w *worker) notGivenBack(err error) *Reason {
+	if err == nil {
+		return nil
+	}
 	return (&Reason{Why: SettingsLost}).then(said("", err))
 }
 

@@ -43,6 +43,7 @@ type worker struct {
 	saved    []byte          // its settings then; nil: they were not read in this run
 	behind   []device.Device // those that answered through it then
 	said     device.Reading  // what it said last
+	remark   *Reason         // what is to be told of it although all went well
 }
 
 // lookWithin bounds one look at a device that may be restarting.
@@ -604,6 +605,9 @@ func (w *worker) end(end Step, reason *Reason) (order.Event, error) {
 	left := w.close(context.Background())
 	if err := w.job.kin.part(context.Background(), w.row.ID); errors.Is(err, device.ErrNotLeft) {
 		_ = errors.As(err, &left)
+	}
+	if reason == nil {
+		reason = w.remark
 	}
 	if left != nil {
 		reason = reason.then(&Reason{Why: NotLeft, Device: left})

@@ -27,11 +27,15 @@ const (
 	JSON     Format = "json"
 	INI      Format = "ini"       // sections in brackets, key = value
 	KeyValue Format = "key-value" // a key and a value on each line, between them =, : or space
-	Opaque   Format = "opaque"    // whatever it is
+	XML      Format = "xml"
+	Opaque   Format = "opaque" // whatever it is
 )
 
 // Formats are all of them.
-var Formats = []Format{JSON, INI, KeyValue, Opaque}
+var Formats = []Format{JSON, INI, KeyValue, XML, Opaque}
+
+// separators are what stands between a key and its value.
+var separators = map[Format]string{INI: "=:", KeyValue: "=: \t"}
 
 // Values are settings by their paths: section.key, or a.b[0] of JSON.
 type Values map[string]string
@@ -52,6 +56,16 @@ func Parse(f Format, raw []byte) (Values, error) {
 		return parseJSON(raw)
 	case INI, KeyValue:
 		return parseLines(f, raw)
+	case XML:
+		doc, err := readXML(raw)
+		if err != nil {
+			return nil, err
+		}
+		v := Values{}
+		for path, at := range doc.settings {
+			v[path] = at.value()
+		}
+		return v, nil
 	}
 	return nil, ErrOpaque
 }
@@ -104,6 +118,33 @@ func plain(key string) string {
 	return key
 }
 
+// cutKey cuts the path of a setting in lines into its section, with the dot, and its key.
+func cutKey(path string, f Format) (section, key string) {
+	if f == KeyValue {
+		return "", unquoted(path)
+	}
+	depth := false
+	for i := 0; i < len(path); i++ {
+		switch {
+		case path[i] == '\\' && depth:
+			i++
+		case path[i] == '"':
+			depth = !depth
+		case path[i] == '.' && !depth:
+			return path[:i+1], unquoted(path[i+1:])
+		}
+	}
+	return "", unquoted(path)
+}
+
+// unquoted is a part of a path as the key that it is.
+func unquoted(part string) string {
+	if key, err := strconv.Unquote(part); err == nil && strings.HasPrefix(part, `"`) {
+		return key
+	}
+	return part
+}
+
 var section = regexp.MustCompile(`^\[([^\]]+)\]$`)
 
 func parseLines(f Format, raw []byte) (Values, error) {
@@ -119,7 +160,7 @@ func parseLines(f Format, raw []byte) (Values, error) {
 			in = plain(strings.TrimSpace(m[1])) + "."
 			continue
 		}
-		at := strings.IndexAny(line, map[Format]string{INI: "=:", KeyValue: "=: \t"}[f])
+		at := strings.IndexAny(line, separators[f])
 		if at <= 0 {
 			return nil, fmt.Errorf("line %d has no value: %.40q", n, line)
 		}

@@ -21,10 +21,24 @@ var factory = map[string]map[string]string{
 	"camera": {"night": "auto", "bitrate": "4096", "osd": ""},
 }
 
+// defaults are the settings that what the device runs comes with; s.mu is held.
+func (s *standIn) defaults() map[string]string {
+	out := maps.Clone(factory[s.Kind])
+	for from, to := range s.Renames {
+		if value, is := out[from]; is && s.version != s.original {
+			delete(out, from)
+			if to != "" {
+				out[to] = value
+			}
+		}
+	}
+	return out
+}
+
 // config is the device's settings now; s.mu is held.
 func (s *standIn) config() map[string]string {
 	if s.settings == nil {
-		s.settings = maps.Clone(factory[s.Kind])
+		s.settings = s.defaults()
 		maps.Copy(s.settings, s.Device.Settings)
 	}
 	return s.settings
@@ -44,15 +58,18 @@ func (s *standIn) configText() []byte {
 // setConfig takes settings back, where they are the device's own: all of its keys, and no others.
 func (s *standIn) setConfig(raw []byte) error {
 	fresh := map[string]string{}
+	s.mu.Lock()
+	usual := s.defaults()
+	s.mu.Unlock()
 	lines := bufio.NewScanner(bytes.NewReader(raw))
 	for lines.Scan() {
 		key, value, ok := strings.Cut(lines.Text(), "=")
-		if _, known := factory[s.Kind][strings.TrimSpace(key)]; !ok || !known {
+		if _, known := usual[strings.TrimSpace(key)]; !ok || !known {
 			return fmt.Errorf("there is no setting %q", strings.TrimSpace(key))
 		}
 		fresh[strings.TrimSpace(key)] = strings.TrimSpace(value)
 	}
-	if len(fresh) != len(factory[s.Kind]) {
+	if len(fresh) != len(usual) {
 		return errors.New("settings are missing")
 	}
 	s.mu.Lock()

@@ -58,7 +58,9 @@ type Device struct {
 	Faults   Faults        `yaml:"faults"`
 	// drives, cameras: what a person has set, besides what they come with
 	Settings map[string]string `yaml:"settings"`
-	Clears   bool              `yaml:"clears"` // drives, cameras: another image clears what was set
+	// drives, cameras: another version calls settings so; empty: it has given one up
+	Renames map[string]string `yaml:"renames"`
+	Clears  bool              `yaml:"clears"` // drives, cameras: another image clears what was set
 
 	Children []ChildDevice `yaml:"children"` // controllers, hubs: the devices behind them
 

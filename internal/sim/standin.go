@@ -219,7 +219,7 @@ func (s *standIn) restart(after time.Duration) {
 		if s.next != "" && time.Since(s.writing) < s.pace.Write {
 			s.counts.Interrupted++
 		}
-		other := s.next != "" && s.next != s.original
+		other, before := s.next != "" && s.next != s.original, s.version
 		switch {
 		case s.next == "" || s.Faults.KeepsVersion:
 		case s.nextPart != "":
@@ -227,8 +227,8 @@ func (s *standIn) restart(after time.Duration) {
 		default:
 			s.version = s.next
 		}
-		if s.next != "" && s.Clears && s.version == s.next && other {
-			s.settings = maps.Clone(factory[s.Kind])
+		if s.Clears && s.version != before {
+			s.settings = s.defaults()
 		}
 		s.next = ""
 		if s.units != nil {

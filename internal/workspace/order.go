@@ -170,6 +170,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 	in := map[string]bool{}
 	patience := map[string]firmware.Patience{} // as the manifests of a device's images say
 	alters := map[string]bool{}                // one of those clears or converts its settings
+	clears := map[string]bool{}
 	take := func(id string, i *order.Image) {
 		if i == nil {
 			return
@@ -178,6 +179,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		patience[id] = patience[id].Longest(on.Patience)
 		alters[id] = alters[id] || on.Settings == firmware.Cleared ||
 			on.Settings == firmware.Converted
+		clears[id] = clears[id] || on.Settings == firmware.Cleared
 	}
 	for _, d := range o.Devices {
 		in[d.ID] = true
@@ -190,6 +192,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		if in[d.ID] {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d),
 				Alters:   alters[d.ID],
+				Clears:   clears[d.ID],
 				Patience: patience[d.ID].Over(w.Families.Of(d.Vendor, d.Model).Patience)}
 		}
 		for _, up := range w.ways.Through[d.ID] {

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,19 +56,53 @@ func (x *Access) SaveSettings(dir string, d device.Device, version string, f set
 		if _, err := os.Stat(path); err == nil {
 			continue
 		}
-		plain, err := json.Marshal(s)
-		if err != nil {
-			return "", err
-		}
-		sealed, err := x.Book.Seal(plain)
-		if err != nil {
-			return "", err
-		}
-		return s.Save, atomicfile.Write(path, 0o600, func(w io.Writer) error {
-			_, err := w.Write(sealed)
-			return err
-		})
+		return s.Save, x.seal(path, s)
 	}
+}
+
+// seal writes a save into a file that only who can open the logins can read.
+func (x *Access) seal(path string, s Saved) error {
+	plain, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	sealed, err := x.Book.Seal(plain)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Write(path, 0o600, func(w io.Writer) error {
+		_, err := w.Write(sealed)
+		return err
+	})
+}
+
+// KeepDefaults keeps the settings that a version of a model comes with, unless they are kept already.
+func (x *Access) KeepDefaults(dir string, d device.Device, version string, f settings.Format, raw []byte,
+	at time.Time) error {
+	id, name := defaultsOf(d, version)
+	folder := filepath.Join(dir, SettingsFolder, id)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	path := filepath.Join(folder, name+".age")
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	return x.seal(path, Saved{Save: name, Device: id, Version: version, At: at.UTC().Truncate(time.Second),
+		Format: f, Data: raw})
+}
+
+// KeptDefaults are the settings that a version of a model comes with.
+func (x *Access) KeptDefaults(dir string, d device.Device, version string) ([]byte, error) {
+	id, name := defaultsOf(d, version)
+	s, err := x.savedSettings(dir, id, name)
+	return s.Data, err
+}
+
+// defaultsOf is where they are kept: no device has such an ID.
+func defaultsOf(d device.Device, version string) (folder, name string) {
+	of := fmt.Sprintf("%q %q %q", d.Vendor, d.Model, version)
+	return "defaults", fmt.Sprintf("%s_%.4x", fileWord(d.Model+"_"+version), sha256.Sum256([]byte(of)))
 }
 
 // fileWord is a version as a part of a file's name.
@@ -102,6 +137,16 @@ func (x *Access) Settings(dir, id string) ([]Saved, error) {
 	}
 	slices.SortFunc(out, func(a, b Saved) int { return strings.Compare(b.Save, a.Save) })
 	return out, nil
+}
+
+// SettingsOn are those that were saved last while a device ran a version; nil: none were.
+func (x *Access) SettingsOn(dir, id, version string) ([]byte, error) {
+	all, err := x.Settings(dir, id)
+	i := slices.IndexFunc(all, func(s Saved) bool { return s.Version == version })
+	if i < 0 {
+		return nil, err
+	}
+	return all[i].Data, err
 }
 
 // SavedSettings is the data of one save.

@@ -29,6 +29,9 @@ type backup struct{ session *session }
 
 func (backup) Format() settings.Format { return settings.Opaque }
 
+// Renamed: nothing is known of what is in it.
+func (backup) Renamed() map[string]string { return nil }
+
 // Save fetches the backup from where GetSystemUris says. device.ErrUnsupported: it has none.
 func (b backup) Save(ctx context.Context) ([]byte, error) {
 	t := b.session

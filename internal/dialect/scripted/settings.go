@@ -21,6 +21,8 @@ type config struct{ *session }
 
 func (c config) Format() settings.Format { return c.program.Settings.Format }
 
+func (c config) Renamed() map[string]string { return c.program.Settings.Renamed }
+
 func (c config) Save(ctx context.Context) ([]byte, error) {
 	s := c.session
 	defer delete(s.v, "settings") // a secret is not kept longer than it is needed
