@@ -1,11 +1,15 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -342,18 +346,21 @@ func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
 
 func (a *app) settingsRestoreCmd() *cobra.Command {
 	var name string
-	var yes, otherVersion bool
+	var yes, otherVersion, edit bool
 	c := &cobra.Command{
 		Use: "restore DEVICE", Short: "Give a device settings back that are kept",
 		Long: `Give a device the settings of its newest save back, or of the one named with --save. They must be
-this very device's; those of another version are given back only with --other-version. The device
-may restart then.`,
-		Example: "  catena settings restore drive-1\n  catena settings restore drive-1 --save 20261127T190000Z_7.4 --other-version",
+this very device's; those of another version are given back only with --other-version: what a person
+had set is brought into the settings that the device has now, and what has no place there is listed.
+With --edit, the editor of VISUAL or EDITOR opens with what would be sent, and with what was left out.
+The device may restart then.`,
+		Example: "  catena settings restore drive-1\n  catena settings restore drive-1 --save 20261127T190000Z_7.4 --other-version --edit",
 		Args:    exactly(1, "one device"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.settingsRestore(c.Context(), args[0], name, yes, otherVersion)
+			return a.settingsRestore(c.Context(), args[0], name, yes, otherVersion, edit)
 		},
 	}
+	c.Flags().BoolVar(&edit, "edit", false, "settle in an editor what is sent")
 	c.Flags().StringVar(&name, "save", "", "which save (default: the newest)")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&otherVersion, "other-version", false, "also where they were saved on another version")
@@ -366,7 +373,7 @@ const (
 	hasEvery  = time.Second
 )
 
-func (a *app) settingsRestore(ctx context.Context, word, name string, yes, otherVersion bool) error {
+func (a *app) settingsRestore(ctx context.Context, word, name string, yes, otherVersion, edit bool) error {
 	s, err := a.settled()
 	if err != nil {
 		return err
@@ -402,10 +409,16 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	if of.Format() != x.Format {
 		return refused("it was saved as %s, and %s has %s now; nothing was touched", x.Format, d.Name, of.Format())
 	}
-	if err := of.Restore(lasting, x.Data); err != nil && !errors.Is(err, device.ErrAway) {
+	text := x.Data
+	if x.Version != d.Version || edit {
+		if text, err = a.settle(lasting, s, d, of, x, edit); err != nil {
+			return err
+		}
+	}
+	if err := of.Restore(lasting, text); err != nil && !errors.Is(err, device.ErrAway) {
 		return fmt.Errorf("%s: %w", d.Name, err)
 	}
-	want := settings.Digest(x.Format, x.Data)
+	want := settings.Digest(x.Format, text)
 	for began := a.now(); ; time.Sleep(hasEvery) {
 		raw, err := of.Save(lasting)
 		switch {
@@ -420,4 +433,78 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 		return exit{exitFailed, fmt.Errorf("%s took them, and does not have them all; see: catena settings diff %[1]s --save %[2]s",
 			quoted(d.Name), x.Save)}
 	}
+}
+
+// settle is what is given to a device of a save of another version, or of one that a person changes.
+func (a *app) settle(ctx context.Context, s settled, d device.Device, of dialect.Settings, x workspace.Saved,
+	edit bool) ([]byte, error) {
+	m := settings.Merged{Text: x.Data}
+	if x.Version != d.Version && x.Format != settings.Opaque {
+		now, err := of.Save(ctx)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", d.Name, err)
+		}
+		base, _ := s.access.KeptDefaults(s.Dir, d, x.Version) // without them two are merged
+		if m, err = settings.Merge(x.Format, base, x.Data, now, of.Renamed()); err != nil {
+			return nil, refused("%s cannot be brought into what %s has now: %w; nothing was touched", x.Save, d.Name, err)
+		}
+	}
+	var notes []string
+	for _, l := range m.Left {
+		a.say("Left out: %s: %s.", l.Path, l.Why)
+		notes = append(notes, fmt.Sprintf("left out: %s = %s (%s)", l.Path, l.Value, l.Why))
+	}
+	for _, path := range m.Both {
+		a.say("Kept as it was set, though the new version has another default: %s.", path)
+		notes = append(notes, "the new version has another default: "+path)
+	}
+	if !edit {
+		return m.Text, nil
+	}
+	if x.Format == settings.Opaque {
+		return nil, usage("%s: %w: they cannot be edited", x.Save, settings.ErrOpaque)
+	}
+	text, file, err := a.edited(m.Text, notes, filepath.Join(s.Dir, workspace.SettingsFolder))
+	if err != nil {
+		return nil, err
+	}
+	if _, err := settings.Parse(x.Format, text); err != nil {
+		return nil, refused("%s: %w; nothing was touched. Your text is in that file, which holds its secrets: delete it", file, err)
+	}
+	return text, os.Remove(file)
+}
+
+// noteMark begins the lines of an edited text that are no part of it.
+const noteMark = "#! "
+
+// edited has a person edit a text, with notes above it. The file is left for the caller, who removes it.
+func (a *app) edited(text []byte, notes []string, folder string) (out []byte, file string, err error) {
+	words := strings.Fields(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
+	if len(words) == 0 {
+		return nil, "", usage("--edit needs an editor: set EDITOR")
+	}
+	f, err := os.CreateTemp(folder, "edit-*.txt") // for its owner alone
+	if err != nil {
+		return nil, "", err
+	}
+	file = f.Name()
+	for _, n := range append(notes, "lines that begin so are not sent") {
+		_, err = fmt.Fprintln(f, noteMark+n)
+	}
+	_, writeErr := f.Write(text)
+	if err := errors.Join(err, writeErr, f.Close()); err != nil {
+		return nil, file, errors.Join(err, os.Remove(file))
+	}
+	c := exec.Command(words[0], append(words[1:], file)...)
+	c.Stdin, c.Stdout, c.Stderr = os.Stdin, a.err, a.err
+	if err := c.Run(); err != nil {
+		return nil, file, errors.Join(fmt.Errorf("the editor %s: %w; nothing was touched", words[0], err), os.Remove(file))
+	}
+	raw, err := os.ReadFile(file)
+	for line := range bytes.Lines(raw) {
+		if !bytes.HasPrefix(line, []byte(strings.TrimSpace(noteMark))) {
+			out = append(out, line...)
+		}
+	}
+	return out, file, err
 }
