@@ -31,6 +31,7 @@ type jobFlags struct {
 	yes      bool
 	accept   []string // names of cautions
 	start    string
+	waitFor  time.Duration // for an interlock to hold
 	waitAway time.Duration
 	detach   bool
 	stage    bool
@@ -49,6 +50,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 		"go on without this terminal; watch it with catena track, end it with catena stop")
 	c.Flags().BoolVar(&f.stage, "stage", false,
 		"send the images and leave the restarts for later: catena finish")
+	c.Flags().DurationVar(&f.waitFor, "wait-for", 0,
+		"how long to wait for devices that an interlock forbids to update, such as a link in use; the others go on")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
 		"ask devices that are away again for so long, such as 30m: they join late")
 	patienceVar(c, &f.patience)
@@ -181,6 +184,10 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	if err := a.sayInterrupted(w); err != nil {
 		return err
 	}
+	if f.waitFor < 0 {
+		return usage("--wait-for %s: write for example 10m", f.waitFor)
+	}
+	o.WaitFor = max(o.WaitFor, f.waitFor)
 	if f.waitAway < 0 {
 		return usage("--wait-away %s: write for example 30m", f.waitAway)
 	}

@@ -39,6 +39,7 @@ func targetFlags(c *cobra.Command, target *site.Target) {
 		"for this device: its name, address or serial number")
 	c.Flags().StringVar(&target.Model, "model", "", "for this model")
 	c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
+	c.Flags().StringVar(&target.Component, "component", "", "of this component, such as modem (default: the main one)")
 }
 
 func (a *app) targetSetCmd() *cobra.Command {
@@ -47,7 +48,8 @@ func (a *app) targetSetCmd() *cobra.Command {
 		Use:   "set VERSION",
 		Short: "Set which version devices should run",
 		Example: `  catena target set 3.2.1 --model WX-40
-  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40`,
+  catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40
+  catena target set 11.2 --model HD-G4 --component modem`,
 		Args: exactly(1, "a version: newest, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			target.Version = strings.TrimSpace(args[0])
@@ -214,9 +216,9 @@ func (a *app) targetList() error {
 		return err
 	}
 	defer w.Close()
-	t := view.Table{Columns: []string{"device", "group", "model", "version", "because"}}
+	t := view.Table{Columns: []string{"device", "group", "model", "component", "version", "because"}}
 	for _, m := range w.Site.Targets {
-		t.Add(m.Device, m.Group, m.Model, m.Version, view.Quiet.Cell(m.Because))
+		t.Add(m.Device, m.Group, m.Model, m.Component, m.Version, view.Quiet.Cell(m.Because))
 	}
 	if len(t.Rows) == 0 && a.format == "table" {
 		a.say("There is no target: every device should run the newest image on the shelf. Set one: catena target set --help")

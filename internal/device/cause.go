@@ -32,6 +32,7 @@ const (
 	Unsupported    Problem = "unsupported"      // Catena cannot do that with it yet
 	NeedsPerson    Problem = "needs-person"     // a person should do something, and did not
 	NotLeft        Problem = "not-left"         // what was entered could not be left again
+	NotNow         Problem = "not-now"          // an interlock forbids it now, in its family's words
 	NoSecret       Problem = "no-secret"        // its login has no secret of that name
 	// this machine could not ask: that says nothing of the device
 	OwnFault Problem = "own-fault"
@@ -67,6 +68,7 @@ var (
 	ErrIdentityChanged = &Cause{Problem: Changed}
 	ErrUnsupported     = &Cause{Problem: Unsupported}
 	ErrOwnFault        = &Cause{Problem: OwnFault}
+	ErrNotNow          = &Cause{Problem: NotNow}
 	ErrNotLeft         = &Cause{Problem: NotLeft}
 )
 
@@ -97,6 +99,7 @@ var sentences = map[Problem]string{
 	Unsupported:    "Catena cannot do that with it yet",
 	NeedsPerson:    "needs a person",
 	NotLeft:        "was entered and could not be left again; the next command tries once more",
+	NotNow:         "must not be updated now",
 	NoSecret:       "its family requires a secret that its login has not",
 	OwnFault:       "this machine could not ask it",
 }

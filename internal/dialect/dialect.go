@@ -187,7 +187,9 @@ type Traits struct {
 type Update interface {
 	// Traits are known in full once the image was transferred.
 	Traits() Traits
-	// Ready returns what forbids the update now.
+	// Interlock is what forbids the update now, a device.ErrNotNow; it changes nothing.
+	Interlock(ctx context.Context) error
+	// Ready returns what forbids the update now, and makes the device ready for it.
 	Ready(ctx context.Context) error
 	// Transfer sends the image and returns when the device has all of it.
 	Transfer(ctx context.Context, image Image, sent func(bytes int64)) error
@@ -201,6 +203,12 @@ type Update interface {
 	// device.ErrUnsupported: the component has one slot.
 	Revert(ctx context.Context) error
 }
+
+// NoInterlocks is for updates that nothing forbids as far as is known.
+type NoInterlocks struct{}
+
+// Interlock finds nothing.
+func (NoInterlocks) Interlock(context.Context) error { return nil }
 
 // OneSlot is for updates of components that have no other slot.
 type OneSlot struct{}

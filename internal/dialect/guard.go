@@ -119,6 +119,13 @@ type guardedUpdate struct {
 	lost   bool // it did not answer a question: who answers the next one is not known
 }
 
+func (u *guardedUpdate) Interlock(ctx context.Context) error {
+	if err := u.verify(ctx); err != nil {
+		return err
+	}
+	return u.Update.Interlock(ctx)
+}
+
 func (u *guardedUpdate) Ready(ctx context.Context) error {
 	if err := u.verify(ctx); err != nil {
 		return err

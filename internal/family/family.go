@@ -34,6 +34,8 @@ type Family struct {
 	Images   []Pattern `yaml:"images"`
 	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool `yaml:"plain_basic"`
+	// Cautions are what a person must know before one of them is updated, by short names.
+	Cautions map[string]string `yaml:"cautions"`
 	// Patience is how long its devices may take.
 	Patience firmware.Patience `yaml:"patience"`
 	// File is where it was read from; who reads it sets it.
@@ -48,7 +50,7 @@ type Family struct {
 
 // fileKeys are the keys of a family file besides those of its program.
 var fileKeys = []string{"family", "vendor", "models", "versions", "images", "plain_basic",
-	"patience"}
+	"patience", "cautions"}
 
 // Versions is how the family's version strings sort; see version.NewOrder.
 type Versions struct {
@@ -158,6 +160,11 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 	}
 	if step, message := f.Patience.Check(); message != "" {
 		return f, doc.Errorf("$.patience."+step, "%s", message)
+	}
+	for name, text := range f.Cautions {
+		if !firmware.IsCautionName(name) || strings.TrimSpace(text) == "" {
+			return f, doc.Errorf("$.cautions", "cautions: %s: needs a short name of lower-case letters and -, and a sentence", name)
+		}
 	}
 	for i := range f.Images {
 		if err := f.Images[i].compile(); err != nil {

@@ -26,7 +26,7 @@ var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "rec
 // The keys of children: what a family says that is not of the connection, and what is theirs alone.
 var (
 	childKeys  = []string{"list", "identity", "parallel", "goes", "store"}
-	sharedKeys = []string{"family", "vendor", "models", "versions", "images", "patience", "read", "state", "interlocks",
+	sharedKeys = []string{"family", "vendor", "models", "versions", "images", "patience", "cautions", "read", "state", "interlocks",
 		"update", "restart", "restarts", "revert", "components", "settings", "blink"}
 )
 

@@ -163,7 +163,7 @@ func (m *Manifest) Complete() (key, message string) {
 // checkRest checks what is for people and forecasts.
 func (m *Manifest) checkRest() (key, message string) {
 	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
-		if !isCautionName(name) {
+		if !IsCautionName(name) {
 			return "cautions", fmt.Sprintf(
 				"cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to know",
 				name)
@@ -180,9 +180,9 @@ func (m *Manifest) checkRest() (key, message string) {
 	return "", ""
 }
 
-// isCautionName tells whether a caution may be called so: a word that can be typed, and that
+// IsCautionName tells whether a caution may be called so: a word that can be typed, and that
 // means nothing else.
-func isCautionName(name string) bool {
+func IsCautionName(name string) bool {
 	return name != "" && name != AllCautions && name != NoRollback && len(name) <= 64 &&
 		strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == "" && name[0] != '-'
 }

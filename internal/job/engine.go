@@ -73,6 +73,7 @@ type Job struct {
 	baselines map[string]*device.Reading // by device ID: what it said before it was touched
 	others    bool                       // another job was at work when it was looked last
 	joinUntil time.Time                  // until then devices that are away may join
+	holdUntil time.Time                  // until then devices are waited for that an interlock forbids
 	open      []DeviceState              // at work when the job's Catena died
 	sets      map[string]*gathering      // by name: lockstep sets that have begun
 	kin       kin
@@ -275,6 +276,7 @@ func (j *Job) Run(going, patience context.Context) error {
 	stop := j.tellProgress()
 	defer stop()
 	j.joinUntil = j.engine.Now().Add(j.plan.Order.WaitAway)
+	j.holdUntil = j.engine.Now().Add(j.plan.Order.WaitFor)
 	going, stopGoing := context.WithCancel(going)
 	defer stopGoing()
 	j.gatherKin()

@@ -61,6 +61,7 @@ type resumedBody struct {
 
 // postponedBody is the body of a Postponed entry.
 type postponedBody struct {
+	Because string `json:"because,omitempty"` // in words; empty: it was away
 	Until time.Time `json:"until"`
 }
 
@@ -138,7 +139,11 @@ func Sentence(e ledger.Entry) string {
 		}
 		return "a person has done that"
 	case Postponed:
-		return "was away, and is asked again"
+		var b postponedBody
+		if json.Unmarshal(e.Body, &b) != nil {
+			break
+		}
+		return (&order.Reason{Why: order.Away, Set: b.Because}).Error()
 	case Proved:
 		var b Proof
 		if json.Unmarshal(e.Body, &b) != nil {

@@ -230,7 +230,8 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 		var b postponedBody
 		err := json.Unmarshal(e.Body, &b)
 		d.Step = Waiting
-		s.tell(order.Event{At: e.At, Kind: order.Postponed, Device: d.ID, Until: b.Until})
+		s.tell(order.Event{At: e.At, Kind: order.Postponed, Device: d.ID, Until: b.Until,
+			Because: b.Because})
 		return err
 	}
 	if e.Kind == Over {

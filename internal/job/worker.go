@@ -78,7 +78,7 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 		return order.Event{}, err
 	}
 	if end == Failed && w.worthWaiting(reason) {
-		return w.postpone()
+		return w.postpone(reason)
 	}
 	if end != "" {
 		return w.end(end, reason)
@@ -87,13 +87,16 @@ func (w *worker) work(going, patience context.Context) (order.Event, error) {
 }
 
 // worthWaiting tells whether a device that failed its check may do better later: it was away, or
-// not well, or another of its lockstep set was. One that refused the login is not asked again:
+// not well, or an interlock forbade it, or another of its lockstep set was. One that refused the login is not asked again:
 // it would lock up.
 func (w *worker) worthWaiting(reason *Reason) bool {
 	if reason.Why == NotTogether {
 		reason = reason.Then
 	}
 	again := w.job.engine.Now().Add(askAgain)
+	if errors.Is(reason.Device, device.ErrNotNow) {
+		return again.Before(w.job.holdUntil)
+	}
 	return again.Before(w.job.joinUntil) &&
 		(errors.Is(reason.Device, device.ErrAway) || reason.Why == Unhealthy)
 }
@@ -102,11 +105,15 @@ func (w *worker) worthWaiting(reason *Reason) bool {
 const askAgain = 20 * time.Second
 
 // postpone has the dispatcher begin with the device anew, later.
-func (w *worker) postpone() (order.Event, error) {
+func (w *worker) postpone(reason *Reason) (order.Event, error) {
 	now := w.job.engine.Now()
 	until := now.Add(askAgain)
-	return order.Event{At: now, Kind: order.Postponed, Device: w.row.ID, Until: until},
-		w.job.engine.Ledger.Append(Postponed, w.job.ID, w.row.ID, postponedBody{Until: until})
+	because := ""
+	if errors.Is(reason.Device, device.ErrNotNow) {
+		because = reason.Device.Detail
+	}
+	return order.Event{At: now, Kind: order.Postponed, Device: w.row.ID, Until: until, Because: because},
+		w.job.engine.Ledger.Append(Postponed, w.job.ID, w.row.ID, postponedBody{Until: until, Because: because})
 }
 
 // goOn sends what is left of the path.
@@ -300,6 +307,15 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 		reason.Why = Unhealthy
 		return Failed, reason
 	}
+	if left, _ := w.left(r); !left[0].switches() {
+		update, err := w.session.Update(left[0].component)
+		if err == nil {
+			err = update.Interlock(ctx)
+		}
+		if err != nil {
+			return Failed, said(Checking, err)
+		}
+	}
 	w.baseline = r
 	if reason := w.readSettings(ctx); reason != nil {
 		return Failed, reason
@@ -429,6 +445,11 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, image o
 		switch {
 		case err == nil:
 			return nil
+		case errors.Is(err, device.ErrRefused): // the interlock that has changed meanwhile says why
+			if why := update.Interlock(until); errors.Is(why, device.ErrNotNow) {
+				err = why
+			}
+			return &failure{reason: said(Sending, err)}
 		case try == sendTries || !errors.Is(err, device.ErrAway) || meter.done.Load() >= image.Size:
 			return &failure{reason: said(Sending, err)}
 		}

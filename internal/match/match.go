@@ -251,11 +251,7 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 		return row
 	}
 	of := m.model(d.Vendor, d.Model)
-	rule, held := m.rule(d)
-	// versions in targets are those of the main component
-	if component != firmware.Main && held == "" {
-		rule = site.Target{Version: site.Newest}
-	}
+	rule, held := m.rule(d, component)
 	row.Rule = rule.String()
 	if rule.Version != site.Newest {
 		row.Wanted = rule.Version
@@ -277,12 +273,12 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 	return row
 }
 
-// rule is what the site wants of a device, and why it is held, if it is.
-func (m *Matcher) rule(d device.Device) (site.Target, string) {
+// rule is what the site wants of a component of a device, and why it is held, if it is.
+func (m *Matcher) rule(d device.Device, component string) (site.Target, string) {
 	if hold, ok := m.site.Held(d); ok {
 		return site.Target{}, because("site.yaml holds it", hold.Because)
 	}
-	rule, ok, other := m.site.TargetFor(d)
+	rule, ok, other := m.site.TargetFor(d, component)
 	switch {
 	case !ok:
 		return site.Target{Version: site.Newest}, ""

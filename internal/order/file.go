@@ -35,6 +35,8 @@ func Parse(name string, data []byte) (Order, error) {
 	case len(o.Devices) == 0:
 		return o, doc.Errorf("$.devices",
 			"devices: is missing; an order without devices does nothing")
+	case o.WaitFor < 0:
+		return o, doc.Errorf("$.wait_for", "wait_for: write for example 10m")
 	case o.WaitAway < 0:
 		return o, doc.Errorf("$.wait_away", "wait_away: write for example 30m")
 	case o.GiveUp < 0:

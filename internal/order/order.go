@@ -44,6 +44,8 @@ type Order struct {
 	Stage bool `yaml:"stage,omitempty" json:"stage,omitempty"`
 	// WaitAway is how long devices that are away are asked again before they fail; 0: once.
 	WaitAway time.Duration `yaml:"wait_away,omitempty" json:"wait_away,omitempty"` // JSON: ns
+	// WaitFor is how long a device is waited for that an interlock forbids to update; 0: it is asked once.
+	WaitFor time.Duration `yaml:"wait_for,omitempty" json:"wait_for,omitempty"` // JSON: ns
 	// the first goes first where nothing else decides
 	Devices  []Device  `yaml:"devices" json:"devices"`
 	Rules    Rules     `yaml:"rules" json:"rules"`
@@ -255,7 +257,7 @@ type Kind string
 const (
 	Began     Kind = "began"     // Device is at work: what Do asks for
 	Ended     Kind = "ended"     // Device has ended with Outcome
-	Postponed Kind = "postponed" // Device was away when it was checked: not before Until again
+	Postponed Kind = "postponed" // Device was away, or not to be updated yet: not before Until again
 	Resumed   Kind = "resumed"   // it goes on after a crash; Closes is the window's end now
 	Stopped   Kind = "stopped"   // a person asked that no more devices begin
 	Elsewhere Kind = "elsewhere" // Others are what other jobs are working on now
@@ -273,6 +275,7 @@ type Event struct {
 	Failure bool
 	Others  []Other   // of Elsewhere
 	Until   time.Time // of Postponed
+	Because string    // of Postponed, in words; empty: it was away
 	Closes  time.Time // of Resumed
 }
 

@@ -25,7 +25,7 @@ const (
 	ManyFailed  Why = "many-failed"  // Devices failed, as many as the order allows
 	Window      Why = "window"       // it would not end before the window closes
 	ThroughLost Why = "through-lost" // Devices: it is reached through them, and they are lost
-	Away        Why = "away"         // it did not answer, and is asked again
+	Away        Why = "away"         // it did not answer, or Set: why it must not be updated yet; it is asked again
 	Ready       Why = "ready"        // nothing: it begins with the next look
 )
 
@@ -89,6 +89,9 @@ func (r *Reason) Error() string {
 	case ThroughLost:
 		return fmt.Sprintf("%s, which it is reached through, %s stranded", who, are)
 	case Away:
+		if r.Set != "" {
+			return "is asked again: " + r.Set
+		}
 		return "was away, and is asked again"
 	case Ready:
 		return "begins next"

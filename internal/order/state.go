@@ -33,6 +33,7 @@ type work struct {
 	phase   phase
 	do      Do        // what it begins with, or has begun with
 	until   time.Time // it is postponed
+	because string    // why
 	since   time.Time // when it began
 	outcome Outcome
 	touched bool
@@ -398,6 +399,7 @@ func (s *State) Apply(e Event) error {
 		s.begin(i, cmp.Or(e.Do, Flash))
 		return nil
 	case e.Kind == Postponed && w.phase == working:
+		w.because = e.Because
 		s.postpone(i, e.Until)
 		return nil
 	case e.Kind == Ended && w.phase != ended:

@@ -23,7 +23,7 @@ func (s *State) why(i int, now time.Time) *Reason {
 	}
 	w := &s.work[i]
 	if now.Before(w.until) {
-		return &Reason{Why: Away}
+		return &Reason{Why: Away, Set: w.because}
 	}
 	if w.open > 0 {
 		return s.whyBefore(w)

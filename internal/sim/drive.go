@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -29,6 +30,8 @@ import (
 //	firmware start           asks whether to restart, and does
 //	service on               asks for a code; an image is taken only then, also after a restart
 //	service off
+//	show json                of a gateway: the same, with its parts, and the link that it uses
+//	firmware check DIGEST modem   an image for that part
 //	settings show            a line each; an update clears what was set, on some
 //	settings load            take what lies at /update/settings.txt
 type drive struct {
@@ -37,6 +40,15 @@ type drive struct {
 	upload  []byte
 	put     []byte // settings that were sent
 	service bool
+	since   time.Time // when it was first switched on
+}
+
+// link is which link a gateway uses now.
+func (d *drive) link() string {
+	if d.Link == "" || d.LinkFor > 0 && time.Since(d.since) > d.LinkFor {
+		return "wired"
+	}
+	return d.Link
 }
 
 // ServiceCode is what a drive asks for besides the login before it takes an image.
@@ -54,7 +66,7 @@ func newDrive(s *standIn, _ Scenario) error {
 	if err != nil {
 		return err
 	}
-	d := &drive{standIn: s}
+	d := &drive{standIn: s, service: s.Kind == "gateway", since: time.Now()}
 	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + s.Model, MaxAuthTries: 3,
 		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			s.did("ssh password of " + c.User())
@@ -153,6 +165,9 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 		service := map[bool]string{true: "on", false: "off"}[d.service]
 		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s\r\nservice  %s", d.Model, d.Serial,
 			version, fault, d.Name, service)
+	case command == "show json" && d.Kind == "gateway":
+		_ = json.NewEncoder(c).Encode(map[string]any{"model": d.Model, "serial": d.Serial, "version": version,
+			"name": d.Name, "well": well, "link": d.link(), "parts": d.partVersions()})
 	case command == "service on":
 		return d.serve(c, say)
 	case command == "settings show":
@@ -174,13 +189,21 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			phase = "ready"
 		}
 		say("phase    %s\r\npercent  %d\r\nnext     %s", phase, percent, next)
-	case len(words) == 3 && words[0] == "firmware" && words[1] == "check":
+	case len(words) >= 3 && words[0] == "firmware" && words[1] == "check":
+		part := ""
+		if len(words) == 4 {
+			part = words[3]
+		}
+		if part == "modem" && d.link() == "modem" {
+			say("error: the modem carries the link in use")
+			return 1
+		}
 		if d.upload == nil {
 			say("error: nothing was uploaded")
 			return 1
 		}
 		h := sha256.New()
-		version, err := receive(bytes.NewReader(d.upload), "Harrow & Dene", d.Model, "", h)
+		version, err := receive(bytes.NewReader(d.upload), "Harrow & Dene", d.Model, part, h)
 		if err == nil && fmt.Sprintf("%x", h.Sum(nil)) != words[2] {
 			err = errChecksum
 		}
@@ -189,7 +212,7 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			say("error: %v", err)
 			return 1
 		}
-		d.take("", version)
+		d.take(part, version)
 		say("ok")
 	case command == "firmware start":
 		if next == "" || percent < 100 {

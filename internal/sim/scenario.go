@@ -38,7 +38,7 @@ type Pace struct {
 // Device is one stand-in.
 type Device struct {
 	Name string `yaml:"name"`
-	// camera, gate, controller, switch, recorder, drive, hub, io, or silent
+	// camera, gate, controller, switch, recorder, drive, gateway, hub, io, or silent
 	Kind     string `yaml:"kind"`
 	Model    string `yaml:"model"`
 	Hardware string `yaml:"hardware"`
@@ -62,6 +62,9 @@ type Device struct {
 	Renames map[string]string `yaml:"renames"`
 	Clears  bool              `yaml:"clears"` // drives, cameras: another image clears what was set
 
+	// gateways: which link is in use, wired (default) or modem; and how long, until it is wired again
+	Link     string        `yaml:"link"`
+	LinkFor  time.Duration `yaml:"link_for"`
 	Children []ChildDevice `yaml:"children"` // controllers, hubs: the devices behind them
 
 	MAC string `yaml:"mac"` // switches: their hardware address

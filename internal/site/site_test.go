@@ -198,7 +198,7 @@ func FuzzParse(f *testing.F) {
 		s.Held(d)
 		if targets, err := site.ParseTargets("targets.yaml", raw); err == nil &&
 			s.Join("targets.yaml", targets) == nil {
-			s.TargetFor(d)
+			s.TargetFor(d, "main")
 		}
 	})
 }

@@ -1,11 +1,13 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"strings"
 
 	"catena/internal/device"
+	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/yamldoc"
 )
@@ -24,6 +26,8 @@ type Target struct {
 	Device string `yaml:"device,omitempty" json:"device,omitempty"` // as Hold.Device
 	Group  string `yaml:"group,omitempty" json:"group,omitempty"`
 	Model  string `yaml:"model,omitempty" json:"model,omitempty"`
+	// the component that it is about; empty: the main one
+	Component string `yaml:"component,omitempty" json:"component,omitempty"`
 	// newest, a version, or a constraint such as ">= 3.1, < 4"
 	Version string `yaml:"version" json:"version"`
 	Because string `yaml:"because,omitempty" json:"because,omitempty"`
@@ -35,7 +39,8 @@ func (t Target) String() string { return t.For() + ": " + t.Version }
 // For says what the target is for.
 func (t Target) For() string {
 	var parts []string
-	for _, p := range [][2]string{{"device", t.Device}, {"group", t.Group}, {"model", t.Model}} {
+	for _, p := range [][2]string{{"device", t.Device}, {"group", t.Group}, {"model", t.Model},
+		{"component", t.Component}} {
 		if p[1] != "" {
 			parts = append(parts, p[0]+" "+p[1])
 		}
@@ -67,6 +72,9 @@ func (t Target) Exact() (string, bool) {
 
 // Check returns what is wrong with a target by itself.
 func (t Target) Check() error {
+	if t.Component == firmware.Main {
+		return fmt.Errorf("component: main is what is meant without it; leave it out")
+	}
 	if t.Device == "" && t.Group == "" && t.Model == "" {
 		return fmt.Errorf("a target needs a device, a group or a model")
 	}
@@ -146,11 +154,11 @@ func orEmpty(groups map[string][]string) map[string][]string {
 	return groups
 }
 
-// TargetFor returns the most specific target for a device; ok is false where there is
+// TargetFor returns the most specific target for a component of a device; ok is false where there is
 // none. contradicts is another one, as specific, that wants something else.
-func (s Site) TargetFor(d device.Device) (target Target, ok bool, contradicts *Target) {
+func (s Site) TargetFor(d device.Device, component string) (target Target, ok bool, contradicts *Target) {
 	for _, t := range s.Targets {
-		if !s.meant(t, d) {
+		if !s.meant(t, d) || cmp.Or(t.Component, firmware.Main) != component {
 			continue
 		}
 		switch {

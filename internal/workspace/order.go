@@ -74,7 +74,7 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 		o.Devices = append(o.Devices, row)
 	}
 	w.kin(&o)
-	o.Cautions = cautions(rows, taken)
+	o.Cautions = w.cautions(rows, taken)
 	o.Rules = w.rules(wish, o.Devices)
 	w.Begin(&o, now)
 	o.Names = w.names(o)
@@ -109,8 +109,8 @@ func (w *Workspace) behind(id string) *family.Behind {
 	return nil
 }
 
-// cautions are those of the images, and that a device cannot be returned.
-func cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
+// cautions are those of the families and of the images, and that a device cannot be returned.
+func (w *Workspace) cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
 	var out []order.Caution
 	add := func(name, text string, d device.Device) {
 		at := slices.IndexFunc(out, func(c order.Caution) bool {
@@ -125,6 +125,10 @@ func cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
 	}
 	for _, r := range rows {
 		d := r.Match.Device
+		family := w.Families.Of(d.Vendor, d.Model)
+		for _, name := range slices.Sorted(maps.Keys(family.Cautions)) {
+			add(name, family.Cautions[name], d)
+		}
 		for _, h := range match.Ordered(taken[r.ID]) {
 			for _, name := range slices.Sorted(maps.Keys(h.Image.Cautions)) {
 				add(name, fmt.Sprintf("%s %s: %s", d.Model, h.Image.Version,

@@ -341,6 +341,7 @@ func (t *session) Update(component string) (dialect.Update, error) {
 
 type update struct {
 	dialect.OneSlot
+	dialect.NoInterlocks
 	session *session
 	traits  dialect.Traits
 	target  string        // where the image goes

@@ -72,6 +72,7 @@ func (t *session) Update(component string) (dialect.Update, error) {
 }
 
 type update struct {
+	dialect.NoInterlocks
 	session   *session
 	component string
 	monitor   string // the task that this session has begun; empty: none

@@ -59,10 +59,10 @@ func (u *update) Traits() dialect.Traits {
 		Restarts: u.session.program.Restarts}
 }
 
-// Ready reads the interlocks, and takes the steps before the first byte.
-func (u *update) Ready(ctx context.Context) error {
+// Interlock reads the device anew, where the family has interlocks.
+func (u *update) Interlock(ctx context.Context) error {
 	s := u.session
-	s.v["component"], s.updating = u.component, u.component
+	s.v["component"] = u.component
 	if len(s.program.Interlocks) > 0 {
 		if err := s.look(ctx); err != nil {
 			return err
@@ -74,10 +74,19 @@ func (u *update) Ready(ctx context.Context) error {
 		case err != nil:
 			return s.mistaken(err)
 		case !holds:
-			return device.Because(device.Refusal, "%s", i.Else)
+			return device.Because(device.NotNow, "%s", i.Else)
 		}
 	}
-	return s.inside(ctx, u.before)
+	return nil
+}
+
+// Ready reads the interlocks, and takes the steps before the first byte.
+func (u *update) Ready(ctx context.Context) error {
+	if err := u.Interlock(ctx); err != nil {
+		return err
+	}
+	u.session.updating = u.component
+	return u.session.inside(ctx, u.before)
 }
 
 // body is a whole image for a transfer.

@@ -48,11 +48,11 @@ type way struct {
 // run asks on the adapters and address by address. An adapter that cannot multicast is
 // no reason to stop.
 //
-// Who has more patience than usual with an address that takes connections has as much more with
-// answers by datagram.
+// Who has more patience than usual with an address that takes connections has more with answers by
+// datagram, too: up to three times the usual.
 func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighting)) error {
 	if s.Patience > UsualPatience {
-		w.wait = time.Duration(float64(w.wait) * float64(s.Patience) / float64(UsualPatience))
+		w.wait = time.Duration(float64(w.wait) * min(3, float64(s.Patience)/float64(UsualPatience)))
 	}
 	var group errgroup.Group
 	for _, a := range n.adapters {
