@@ -14,10 +14,10 @@ import (
 func (a *app) addressCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "address",
-		Short: "Change the addresses of devices",
+		Short: "See who has no address, give devices their first one, change it",
 		Args:  onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.addressSetCmd())
+	c.AddCommand(a.addressListCmd(), a.addressGiveCmd(), a.addressSetCmd())
 	return c
 }
 

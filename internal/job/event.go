@@ -61,8 +61,8 @@ type resumedBody struct {
 
 // postponedBody is the body of a Postponed entry.
 type postponedBody struct {
-	Because string `json:"because,omitempty"` // in words; empty: it was away
-	Until time.Time `json:"until"`
+	Because string    `json:"because,omitempty"` // in words; empty: it was away
+	Until   time.Time `json:"until"`
 }
 
 // endBody is the body of an Ended entry.

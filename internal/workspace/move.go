@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/netip"
 	"slices"
+	"syscall"
 	"time"
 
 	"catena/internal/device"
@@ -38,7 +39,7 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device, to net
 		return d, err
 	}
 	at := net.JoinHostPort(to.Addr().String(), port)
-	if err := w.free(ctx, to.Addr().String(), at); err != nil {
+	if err := w.Free(ctx, to.Addr(), port); err != nil {
 		return d, err
 	}
 	speaks, ok := x.Dialects.Named(d.Dialect)
@@ -103,8 +104,10 @@ func held(keys []device.Key) wire.Trust {
 	}
 }
 
-// free is an error where somebody has an address: a device that is known, or one that answers.
-func (w *Workspace) free(ctx context.Context, host, at string) error {
+// Free is an InUseError where somebody has an address: a device that is known, or one that answers at
+// a port, if only that nothing is there.
+func (w *Workspace) Free(ctx context.Context, address netip.Addr, port string) error {
+	host := address.String()
 	for _, d := range w.devices() {
 		if d.Host() == host {
 			return &InUseError{host, d.Name + " has it"}
@@ -112,9 +115,11 @@ func (w *Workspace) free(ctx context.Context, host, at string) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, freeWithin)
 	defer cancel()
-	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", at)
+	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, port))
 	if err == nil {
 		_ = c.Close()
+	}
+	if err == nil || errors.Is(err, syscall.ECONNREFUSED) && !address.IsLoopback() {
 		return &InUseError{host, "somebody answers there"}
 	}
 	return nil
