@@ -43,6 +43,11 @@ func (a *app) name(which, name string) error {
 	if err != nil {
 		return err
 	}
+	return a.rename(w, known, d, name)
+}
+
+// rename gives a device another name, wherever the site has the old one.
+func (a *app) rename(w *workspace.Workspace, known []device.Device, d device.Device, name string) error {
 	for _, other := range known {
 		if other.ID != d.ID && strings.EqualFold(other.Name, name) {
 			return usage("%s is called %s already", other.Host(), other.Name)

@@ -61,7 +61,10 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device, to net
 	}
 	// what was entered for it is left at its new address, by the session that finds it there
 	var kept []device.Key // what it has shown is what it must show there
-	for _, k := range x.Keys {
+	x.mu.Lock()
+	trusted := x.Keys
+	x.mu.Unlock()
+	for _, k := range trusted {
 		if k.Address == d.Address {
 			kept = append(kept, device.Key{Address: at, Kind: k.Kind, Fingerprint: k.Fingerprint})
 		}
