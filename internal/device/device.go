@@ -127,6 +127,14 @@ type Reading struct {
 	// a digest of its settings, where the engine has read them, and under which name they are kept
 	Settings string `json:"settings,omitempty"`
 	Saved    string `json:"saved,omitempty"`
+	// values that are carried over an update, in the order in which they are written
+	Carried []Value `json:"carried,omitempty"`
+}
+
+// Value is a single value of a device, as JSON.
+type Value struct {
+	Name  string          `json:"name"`
+	Value json.RawMessage `json:"value"`
 }
 
 // Child is a device that another one, its parent, tells of.
@@ -226,7 +234,7 @@ func (r Reading) Over(older Reading) Reading {
 	if len(r.Idle) == 0 {
 		r.Idle = older.Idle
 	}
-	r.Boot, r.Settings, r.Saved = nil, "", ""
+	r.Boot, r.Settings, r.Saved, r.Carried = nil, "", "", nil
 	return r
 }
 

@@ -155,6 +155,8 @@ type Session interface {
 	Update(component string) (Update, error)
 	// Settings are the device's own settings.
 	Settings() (Settings, error)
+	// Carry are single values that an update may lose.
+	Carry() (Carry, error)
 	// Network is where the device is in its network.
 	Network() (Network, error)
 	// Children are the devices that this one tells of, which are reached only through it.
@@ -255,6 +257,20 @@ type Settings interface {
 	Restore(ctx context.Context, saved []byte) error
 }
 
+// Carry are single values of a device that are carried over an update, such as counters.
+type Carry interface {
+	// Read returns them, in the order in which they are written.
+	Read(ctx context.Context) ([]device.Value, error)
+	// Write sends one of them back.
+	Write(ctx context.Context, v device.Value) error
+}
+
+// NoCarry is for sessions that have none.
+type NoCarry struct{}
+
+// Carry is not supported.
+func (NoCarry) Carry() (Carry, error) { return nil, device.ErrUnsupported }
+
 // Locator makes a device show itself.
 type Locator interface {
 	// Show starts it or ends it, and says what the device does. output is what a person
@@ -268,6 +284,7 @@ type ReadOnly struct {
 	NoSettings
 	NoNetwork
 	NoChildren
+	NoCarry
 }
 
 // Update is not supported.

@@ -105,6 +105,26 @@ func (n guardedNetwork) Move(ctx context.Context, to netip.Prefix, gateway netip
 	return n.Network.Move(ctx, to, gateway)
 }
 
+func (g *guard) Carry() (Carry, error) {
+	c, err := g.Session.Carry()
+	if err != nil {
+		return nil, err
+	}
+	return guardedCarry{c, g.verify}, nil
+}
+
+type guardedCarry struct {
+	Carry
+	verify func(context.Context) error
+}
+
+func (c guardedCarry) Write(ctx context.Context, v device.Value) error {
+	if err := c.verify(ctx); err != nil {
+		return err
+	}
+	return c.Carry.Write(ctx, v)
+}
+
 func (g *guard) Locate() (Locator, error) {
 	l, err := g.Session.Locate()
 	if err != nil {

@@ -219,6 +219,9 @@ func (p *Program) all() []*Step {
 	if p.Settings != nil {
 		out = slices.Concat(out, p.Settings.Save, p.Settings.Restore)
 	}
+	for _, c := range p.Carry {
+		out = slices.Concat(out, c.Read, c.Write)
+	}
 	if p.Behind != nil {
 		out = slices.Concat(out, p.Behind.List, p.Behind.Store)
 	}

@@ -21,13 +21,13 @@ import (
 // The keys of a family file that say how devices are talked to.
 var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "recognise", "login",
 	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components",
-	"settings", "address", "blink", "children"}
+	"settings", "carry", "address", "blink", "children"}
 
 // The keys of children: what a family says that is not of the connection, and what is theirs alone.
 var (
 	childKeys  = []string{"list", "identity", "parallel", "goes", "store"}
 	sharedKeys = []string{"family", "vendor", "models", "versions", "images", "patience", "cautions", "read", "state", "interlocks",
-		"update", "restart", "restarts", "revert", "components", "settings", "blink"}
+		"update", "restart", "restarts", "revert", "components", "settings", "carry", "blink"}
 )
 
 // The keys of a step, besides the one that says what it does.
@@ -258,7 +258,23 @@ func (p *parser) work(root map[string]ast.Node) {
 	p.state(root["state"])
 	p.interlocks(root["interlocks"])
 	p.settings(root["settings"])
+	p.carry(root["carry"])
 	p.blink(root["blink"])
+}
+
+// carry reads the values that are carried over.
+func (p *parser) carry(n ast.Node) {
+	for _, item := range p.list(n) {
+		keys := p.keys(item, "carry", "value", "read", "write")
+		if keys["value"] == nil {
+			p.fail(item, "carry: each requires value: the name that its read: takes, and its write: sends")
+		}
+		c := Carry{Name: p.text(keys["value"]), Read: p.steps(keys["read"]), Write: p.steps(keys["write"])}
+		if !slices.Contains(Names(c.Read), c.Name) || len(c.Write) == 0 {
+			p.fail(item, "carry: %s: requires read:, which takes %[1]s, and write:, which sends $%[1]s", c.Name)
+		}
+		p.program.Carry = append(p.program.Carry, c)
+	}
 }
 
 // secrets reads the names of the secrets, and what each is for.

@@ -38,6 +38,7 @@ type Program struct {
 	Restarts   int             // how often, until it runs the image; 0: once
 	Revert     []*Step         // the switch to the other slot; none: it has one
 	Settings   *Settings       // nil: it cannot tell them
+	Carry      []Carry         // values that are carried over an update, in the order in which they are written
 	Address    []*Step         // which give it another address; none: it cannot be moved
 	Blink      []*Step
 	Shows      string  // what it does when it blinks, in words
@@ -78,6 +79,14 @@ type Settings struct {
 	Restore []*Step // which send $settings; none: they are only kept
 	// Renamed are settings that are called otherwise in other versions, by path.
 	Renamed map[string]string
+}
+
+// Carry is a single value that an update may lose, such as a counter: it is read before, and written
+// after, where it is another one then.
+type Carry struct {
+	Name  string
+	Read  []*Step // which take it
+	Write []*Step // which send it
 }
 
 // Part is how one component is updated.

@@ -87,8 +87,10 @@ var (
 		"components": {"type": "object", "additionalProperties": withSteps},
 		"address":    steps,
 		"settings":   keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps, "restore": steps, "renamed": names}, "save"),
-		"blink":      keyed(schema{"shows": scalar, "steps": steps}, "steps"),
-		"children":   {}, // Schema makes it of all others
+		"carry": {"type": "array", "items": keyed(schema{"value": scalar, "read": steps, "write": steps},
+			"value", "read", "write")},
+		"blink":    keyed(schema{"shows": scalar, "steps": steps}, "steps"),
+		"children": {}, // Schema makes it of all others
 	}
 	childShapes = map[string]schema{
 		"list": steps, "identity": {"type": "array", "items": scalar}, "parallel": {"type": "integer",
@@ -128,6 +130,7 @@ var help = map[string]string{
 	"revert":     "steps that switch back to the other slot",
 	"components": "the steps of components that are updated another way",
 	"settings":   "steps that take the settings, and those that give them back",
+	"carry":      "single values that are read before an update and written after it, in this order",
 	"address":    "steps that give it another address: $address.ip .prefix .mask .gateway",
 	"raw":        "one value, byte by byte",
 	"blink":      "steps that make it show itself; $on is true to begin",

@@ -26,6 +26,7 @@ import (
 // acted is a device of a test: a Dialect, its Session and its Update in one. It follows the
 // clock, which a test bubble advances by itself: an hour costs nothing.
 type acted struct {
+	dialect.NoCarry
 	dialect.NoInterlocks
 	dialect.NoChildren
 	mu       sync.Mutex

@@ -36,6 +36,9 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 			if reason = w.settled(ctx, component, to); reason == nil {
 				reason = w.giveBack(ctx, component, to)
 			}
+			if reason == nil {
+				reason = w.writeCarried(ctx, component, to)
+			}
 			return reason
 		}
 		if reason.IdentityChanged() {

@@ -34,6 +34,8 @@ const (
 	CutOff          Why = "cut-off"
 	SettingsChanged Why = "settings-changed"  // its settings are not as before
 	SettingsLost    Why = "settings-lost"     // they could not be given back
+	NotCarried      Why = "not-carried"       // values that are carried over could not be read or written; Want: one
+	NotTaken        Why = "not-taken"         // the device did not keep Want
 	SettingsLeft    Why = "settings-left"     // Want: settings that have no place in the new version
 	SettingsNotKept Why = "settings-not-kept" // they could not be read or kept before
 	NotRestarted    Why = "not-restarted"     // it was not seen to restart
@@ -161,6 +163,13 @@ func (r *Reason) sentence() string {
 		return prefix + "its settings are not as before"
 	case SettingsLost:
 		return "its settings could not be given back"
+	case NotCarried:
+		if r.Want == "" {
+			return "the values that are carried over the update could not be read"
+		}
+		return "its " + r.Want + " could not be carried over the update"
+	case NotTaken:
+		return "it was written, and the device has another one"
 	case SettingsLeft:
 		return "settings that this version has no place for were left out: " + r.Want
 	case SettingsNotKept:

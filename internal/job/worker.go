@@ -320,6 +320,9 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 	if reason := w.readSettings(ctx); reason != nil {
 		return Failed, reason
 	}
+	if reason := w.readCarried(ctx); reason != nil {
+		return Failed, reason
+	}
 	return "", nil
 }
 

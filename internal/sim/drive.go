@@ -13,6 +13,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -32,6 +33,8 @@ import (
 //	service off
 //	show json                of a gateway: the same, with its parts, and the link that it uses
 //	firmware check DIGEST modem   an image for that part
+//	hours show               a counter, which an update clears on some
+//	hours set N
 //	settings show            a line each; an update clears what was set, on some
 //	settings load            take what lies at /update/settings.txt
 type drive struct {
@@ -170,6 +173,21 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			"name": d.Name, "well": well, "link": d.link(), "parts": d.partVersions()})
 	case command == "service on":
 		return d.serve(c, say)
+	case command == "hours show":
+		d.standIn.mu.Lock()
+		hours := d.Hours
+		d.standIn.mu.Unlock()
+		say("hours    %d", hours)
+	case len(words) == 3 && words[0] == "hours" && words[1] == "set" && d.service:
+		n, err := strconv.Atoi(words[2])
+		if err != nil {
+			say("error: no number")
+			return 1
+		}
+		d.standIn.mu.Lock()
+		d.Hours = n
+		d.standIn.mu.Unlock()
+		d.did("hours set")
 	case command == "settings show":
 		_, _ = c.Write(d.configText())
 	case command == "settings load":

@@ -62,6 +62,7 @@ type Device struct {
 	Renames map[string]string `yaml:"renames"`
 	Clears  bool              `yaml:"clears"` // drives, cameras: another image clears what was set
 
+	Hours int `yaml:"hours"` // drives: what their counter shows
 	// gateways: which link is in use, wired (default) or modem; and how long, until it is wired again
 	Link     string        `yaml:"link"`
 	LinkFor  time.Duration `yaml:"link_for"`

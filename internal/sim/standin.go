@@ -228,7 +228,7 @@ func (s *standIn) restart(after time.Duration) {
 			s.version = s.next
 		}
 		if s.Clears && s.version != before {
-			s.settings = s.defaults()
+			s.settings, s.Hours = s.defaults(), 0
 		}
 		s.next = ""
 		if s.units != nil {

@@ -75,6 +75,7 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 
 type session struct {
 	dialect.NoChildren
+	dialect.NoCarry
 	at           dialect.At
 	as           login.Credential
 	http         *wire.HTTP

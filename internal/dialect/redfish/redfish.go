@@ -127,6 +127,7 @@ type session struct {
 	dialect.NoSettings
 	dialect.NoNetwork
 	dialect.NoChildren
+	dialect.NoCarry
 	at     dialect.At
 	as     login.Credential
 	http   *wire.HTTP
