@@ -66,6 +66,24 @@ var expected = []struct{ name, status, version, why string }{
 	{"recorder-1", "current", "2.11.0", "flashed by Redfish into its other slot, and proven"},
 	{"drive-1", "current", "7.5", "flashed by SSH and proven"},
 	{"hub-1", "current", "6", "flashed through its web pages and proven"},
+	{"handset-1", "current", "1.9", "by way of its hub, and proven"},
+	{"handset-2", "current", "1.9", "by way of its hub, and proven"},
+	{"handset-3", "current", "1.9", "by way of its hub, and proven"},
+	{"handset-4", "current", "1.9", "put on its base by hand, and proven"},
+	{"signals-1", "current", "3.1", "after the lamps behind it, and proven"},
+	{"lamp-1a", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-1b", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-1c", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-2a", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-2b", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-2c", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-3a", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-3b", "behind", "1.4", "did not light with its new image: returned"},
+	{"lamp-3c", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-4a", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-4b", "current", "1.5", "by way of its controller, and proven"},
+	{"lamp-4c", "current", "1.5", "was there already"},
+	{"gateway-1", "current", "2.5", "flashed once its modem carried no link, and proven"},
 	{"(silent)", "away", "", "an address that answers nothing"},
 }
 
@@ -148,6 +166,8 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 			args: []string{"login", "add", "--model", "HD-7", "--user", scenario.Login.User, "--secret", "service",
 				"--password-stdin"},
 			stdin: scenario.Login.Password + "\n" + sim.ServiceCode},
+		{what: "So does the gateway", args: []string{"login", "add", "--model", "HD-G4", "--user", scenario.Login.User,
+			"--password-stdin"}, stdin: scenario.Login.Password},
 		{what: "And the community by which the switches take changes",
 			args:  []string{"login", "add", "--model", "OS-8", "--community", "--password-stdin"},
 			stdin: scenario.Login.Password},
@@ -164,7 +184,8 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 			args: []string{"order", "show", "night-1"}},
 		{what: "Flash it. The laptop's battery dies in the middle",
 			args: []string{"flash", "night-1", "--yes", "--accept", "gate-blocked", "--accept",
-				"pump-stops", "--accept", "no-rollback", "--patience", "proving=3s"},
+				"pump-stops", "--accept", "no-rollback", "--accept", "link-drops", "--wait-for", "2m",
+				"--patience", "proving=3s"},
 			killAt: regexp.MustCompile(`gate-2 +sending`)},
 		{what: "What was left open", args: []string{"list", "--where", `status == "interrupted"`}},
 		{what: "Go on, prove it, return what fails",
@@ -179,8 +200,10 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 			return d.place.Move("cam-51", 53)
 		}},
 		{what: "What runs now", args: []string{"list"}},
-		{what: "The drive's image clears its settings: it has those again that a person had made",
-			args: []string{"settings", "diff", "drive-1"}},
+		{what: "The drive's image clears its settings, and calls one otherwise",
+			args: []string{"settings", "save", "drive-1"}},
+		{what: "It has those again that a person had made",
+			args: []string{"settings", "show", "drive-1"}},
 		{what: "How many run what they should", args: []string{"match", "--by", "model"}},
 	}
 }
@@ -280,7 +303,7 @@ func (d *demo) write(scenario sim.Scenario) error {
 	}
 	text := "hold:\n  - {device: gate-5, because: not before the winter stoppage}\nnames: {" + d.drive() + ": drive-1}\n" +
 		"uplinks:\n  - {through: switch-basin, reach: [cam-11, cam-12, cam-21, gate-1]}\n  - {through: gate-1, reach: [gate-2]}\n  - {through: gate-2, reach: [gate-3]}\n" +
-		"cover: [{name: chamber 2 view, keep: 1, of: [cam-21, cam-22]}]\n"
+		"cover: [{name: chamber 2 view, keep: 1, of: [cam-21, cam-22]}]\nlockstep: [{name: radio, of: [hub-1, \"handset-*\"]}]\n"
 	view.Print(d.app.out, "\nIn its %s, a person writes:\n%s", site.File, text)
 	_, err = f.WriteString(text)
 	err = errors.Join(err, f.Close())
