@@ -498,7 +498,7 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 	for _, d := range devices {
 		here[d.ID] = true
 	}
-	all, err := w.Choose(workspace.Choice{Sort: "name"})
+	all, err := w.Choose(workspace.Choice{Tree: true})
 	if err != nil {
 		return err
 	}

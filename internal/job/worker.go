@@ -307,14 +307,8 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 		reason.Why = Unhealthy
 		return Failed, reason
 	}
-	if left, _ := w.left(r); !left[0].switches() {
-		update, err := w.session.Update(left[0].component)
-		if err == nil {
-			err = update.Interlock(ctx)
-		}
-		if err != nil {
-			return Failed, said(Checking, err)
-		}
+	if err := w.interlocked(ctx, r); err != nil {
+		return Failed, said(Checking, err)
 	}
 	w.baseline = r
 	if reason := w.readSettings(ctx); reason != nil {
@@ -324,6 +318,26 @@ func (w *worker) check(ctx context.Context) (end Step, reason *Reason) {
 		return Failed, reason
 	}
 	return "", nil
+}
+
+// interlocked is what forbids an update that the device has before it.
+func (w *worker) interlocked(ctx context.Context, r device.Reading) error {
+	left, _ := w.left(r)
+	asked := map[string]bool{}
+	for _, l := range left {
+		if l.switches() || asked[l.component] {
+			continue
+		}
+		asked[l.component] = true
+		update, err := w.session.Update(l.component)
+		if err == nil {
+			err = update.Interlock(ctx)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // another says what is not the same about a device that should be; nil: nothing. A device
@@ -422,6 +436,7 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 // cannot have begun to write it.
 const (
 	sendTries  = 3
+	holdsEvery = 2 * time.Second // an interlock is looked at
 	sendPauses = 2 * time.Second // before the second try, twice as long before the third
 )
 
@@ -437,6 +452,10 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, image o
 	for try := 1; ; try++ {
 		meter.done.Store(0)
 		err := update.Ready(until)
+		for errors.Is(err, device.ErrNotNow) && until.Err() == nil && w.job.engine.Now().Before(w.job.holdUntil) {
+			time.Sleep(holdsEvery) // in the middle of its path it is waited for where it is
+			err = update.Ready(until)
+		}
 		if until.Err() != nil {
 			return &failure{reason: &Reason{Why: Abandoned, Step: Sending}}
 		}

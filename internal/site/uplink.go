@@ -174,7 +174,10 @@ type Link struct {
 // then not known from here: the first way stands, with a doubt. What a device itself says
 // hangs behind it is surer than a cable, and replaces it, unless the two would be behind
 // each other.
-func Propose(devices []device.Device, root string) (links []Link, unseen []string) {
+func Propose(all []device.Device, root string) (links []Link, unseen []string) {
+	devices := slices.DeleteFunc(slices.Clone(all), func(d device.Device) bool {
+		return d.Through != "" // its parent says so itself
+	})
 	g := newWiring(devices)
 	edges, children := g.edges()
 	doubts := map[int][]string{}

@@ -19,6 +19,8 @@ type Choice struct {
 	Names []string // words that each mean a device, or a group of the site; empty: all
 	Where string   // an expression over the columns; empty: all
 	Sort  string   // a column; empty: what needs a person first, then by name
+	// Tree: by name, children below their parents, whatever needs a person; Sort is empty
+	Tree bool
 }
 
 // WhereError is returned for an expression that is not one, or fails.
@@ -110,13 +112,27 @@ func (c Choice) apply(rows []Row) ([]Row, error) {
 		return rows, nil
 	}
 	families := newFamilies(rows)
+	if c.Tree {
+		clear(families.urgency)
+		for _, r := range rows {
+			families.urgency[r.Name] = 0
+		}
+	}
 	slices.SortStableFunc(rows, func(x, y Row) int {
 		return cmp.Or(families.urgency[families.head(x)]-families.urgency[families.head(y)],
 			version.Compare(families.head(x), families.head(y)), strings.Compare(x.Parent, y.Parent),
-			x.urgency()-y.urgency(), version.Compare(x.Name, y.Name),
+			c.urgency(x)-c.urgency(y), version.Compare(x.Name, y.Name),
 			strings.Compare(x.mainFirst(), y.mainFirst()))
 	})
 	return rows, nil
+}
+
+// urgency is the row's, where that counts.
+func (c Choice) urgency(r Row) int {
+	if c.Tree {
+		return 0
+	}
+	return r.urgency()
 }
 
 // families are the parents among some rows, with their children: in a list these stand below their
