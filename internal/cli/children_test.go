@@ -141,7 +141,7 @@ func TestAHubAndItsHandsets(t *testing.T) {
 			list := catena(t, dir, "list")
 			if end == "done" {
 				assert.Regexp(t, `(?m)^hub-1 +done +5 +6 `, text)
-				assert.Equal(t, 5, strings.Count(list, "current\n"), list)
+				assert.Equal(t, 5, strings.Count(list, "  current\n"), list)
 			} else {
 				assert.Regexp(t, `(?m)^hub-1 +skipped `, text)
 				assert.Equal(t, 4, strings.Count(list, " 1.8 "), list)

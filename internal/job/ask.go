@@ -29,9 +29,23 @@ type answeredBody struct {
 // answerEvery is how often it is looked whether a person has answered.
 const answerEvery = 300 * time.Millisecond
 
-// ask has a person do something at the device, and waits for the answer. It is in the ledger, so that
-// it can be seen and answered from any terminal.
+// ask has a person do something at the device, and waits for the answer: meanwhile the device holds no
+// place, and it goes on when there is one again, whatever the answer.
 func (w *worker) ask(ctx context.Context, what string) error {
+	if w.job.asks == nil {
+		return w.answered(ctx, what)
+	}
+	w.job.asks <- asking{id: w.row.ID}
+	err := w.answered(ctx, what)
+	on := make(chan struct{})
+	w.job.asks <- asking{id: w.row.ID, on: on}
+	<-on
+	return err
+}
+
+// answered asks, and waits for the answer. It is in the ledger, so that it can be seen and answered
+// from any terminal.
+func (w *worker) answered(ctx context.Context, what string) error {
 	l := w.job.engine.Ledger
 	before, err := l.Entries(ledger.Filter{Job: w.job.ID, Device: w.row.ID, Last: 1})
 	if err == nil {

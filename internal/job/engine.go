@@ -77,6 +77,14 @@ type Job struct {
 	open      []DeviceState              // at work when the job's Catena died
 	sets      map[string]*gathering      // by name: lockstep sets that have begun
 	kin       kin
+	asks      chan asking              // what those at work wait for that ask a person; nil: nobody decides
+	going     map[string]chan struct{} // by device ID: closed when it may go on
+}
+
+// asking is that a device waits for a person, or no longer does: then on is closed when it may go on.
+type asking struct {
+	id string
+	on chan struct{} // nil: it begins to wait
 }
 
 // transfer is how far a transfer is; its owner is the device's goroutine.
@@ -346,6 +354,7 @@ func (j *Job) work(going context.Context, stopGoing func(),
 		err error
 	}
 	ends := make(chan end)
+	j.asks, j.going = make(chan asking), map[string]chan struct{}{}
 	running, stop := 0, going.Done()
 	start := func(a order.Action) {
 		running++
@@ -364,6 +373,12 @@ func (j *Job) work(going context.Context, stopGoing func(),
 		if first == nil {
 			first = j.begin(start)
 		}
+		if first != nil { // nobody decides any more: who has something open ends it
+			for id, on := range j.going {
+				close(on)
+				delete(j.going, id)
+			}
+		}
 		if running == 0 && (first != nil || j.dispatch.Open() == 0) {
 			return first
 		}
@@ -374,6 +389,8 @@ func (j *Job) work(going context.Context, stopGoing func(),
 			if e.err == nil {
 				first = errors.Join(first, j.dispatch.Apply(e.Event))
 			}
+		case q := <-j.asks:
+			first = errors.Join(first, j.asked(q))
 		case <-stop:
 			stop = nil
 			first = errors.Join(first, Stop(j.engine.Ledger, j.ID),
@@ -403,7 +420,11 @@ func (j *Job) begin(start func(order.Action)) error {
 		if !ok {
 			return nil
 		}
-		if a.Do == order.Leave {
+		if a.Do == order.GoOn {
+			err = j.dispatch.Apply(order.Event{At: now, Kind: order.WentOn, Device: a.Device})
+			close(j.going[a.Device])
+			delete(j.going, a.Device)
+		} else if a.Do == order.Leave {
 			err = j.leave(a, now)
 			j.kin.partLater(a.Device)
 		} else {
@@ -423,6 +444,20 @@ func (j *Job) begin(start func(order.Action)) error {
 			return err
 		}
 	}
+}
+
+// asked has the dispatcher know that a device waits for a person, or comes back from that.
+func (j *Job) asked(q asking) error {
+	kind := order.Asks
+	if q.on != nil {
+		kind = order.Answered
+		if !j.dispatch.Asking(q.id) { // it was only looked at
+			close(q.on)
+			return nil
+		}
+		j.going[q.id] = q.on
+	}
+	return j.dispatch.Apply(order.Event{At: j.engine.Now(), Kind: kind, Device: q.id})
 }
 
 // checking is the effect with which an action begins.

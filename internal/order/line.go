@@ -76,7 +76,7 @@ func (s *State) wake(l *line) {
 		e := heap.Pop(&l.queue).(entry)
 		w := &s.work[e.device]
 		switch now := s.entry(e.device); {
-		case w.phase != waiting || w.from != nil:
+		case w.phase != waiting && w.asking != comes || w.from != nil:
 		case now != e: // another one may be more urgent by now
 			heap.Push(&l.queue, now)
 		default:
@@ -126,7 +126,7 @@ func (s *State) entry(device int) entry {
 	w := &s.work[device]
 	e := entry{device: device, rank: 2, chain: w.chain}
 	switch {
-	case w.do == Return:
+	case w.do == Return || w.asking == comes:
 		e.rank = 0
 	case w.set != nil && w.set.begun:
 		e.rank = 1

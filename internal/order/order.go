@@ -219,6 +219,7 @@ const (
 	Flash  Do = "flash"  // bring it to its target, prove it, return it if it fails
 	Return Do = "return" // bring it back: its lockstep set has failed
 	Leave  Do = "leave"  // it is not begun in this job any more
+	GoOn   Do = "go-on"  // a person has done what it asked for, and there is room for it again
 )
 
 // Action is what may begin now.
@@ -258,6 +259,9 @@ const (
 	Began     Kind = "began"     // Device is at work: what Do asks for
 	Ended     Kind = "ended"     // Device has ended with Outcome
 	Postponed Kind = "postponed" // Device was away, or not to be updated yet: not before Until again
+	Asks      Kind = "asks"      // Device waits for a person: meanwhile it holds no place and is no pilot
+	Answered  Kind = "answered"  // that is over: it goes on when there is room
+	WentOn    Kind = "went-on"   // it does
 	Resumed   Kind = "resumed"   // it goes on after a crash; Closes is the window's end now
 	Stopped   Kind = "stopped"   // a person asked that no more devices begin
 	Elsewhere Kind = "elsewhere" // Others are what other jobs are working on now

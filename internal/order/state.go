@@ -43,6 +43,7 @@ type work struct {
 	chain   time.Duration // it, and the longest chain of those that wait for it
 	within  time.Duration // the same within its lockstep set
 	uses    []use         // what it holds while it is at work
+	asking  asking        // at work, it waits for a person
 	from    *line         // the line that it was woken from
 	set     *set          // its lockstep set, if any
 	pilots  *pilotGroup   // its model and image
@@ -54,6 +55,15 @@ const (
 	waiting phase = iota
 	working
 	ended
+)
+
+// asking is how far a device at work is that has asked a person for something.
+type asking int
+
+const (
+	no    asking = iota
+	asks         // it waits for the person
+	comes        // it waits for a place
 )
 
 // pilotGroup is a model and its images: its first device is the pilot.
@@ -208,7 +218,7 @@ func (s *State) Next(now time.Time) (Action, bool) {
 	for s.ready.Len() > 0 {
 		i := s.ready[0].device
 		w := &s.work[i]
-		if w.phase != waiting {
+		if w.phase != waiting && w.asking != comes {
 			heap.Pop(&s.ready)
 			continue
 		}
@@ -217,14 +227,17 @@ func (s *State) Next(now time.Time) (Action, bool) {
 			heap.Fix(&s.ready, 0)
 			continue
 		}
-		if why := s.never(i, now); why != nil {
+		if why := s.never(i, now); why != nil && w.asking != comes {
 			return Action{Device: w.ID, Do: Leave, Of: w.do, Why: why}, true
 		}
-		if w.open > 0 { // it was woken for never's sake
+		if w.open > 0 && w.asking != comes { // it was woken for never's sake
 			heap.Pop(&s.ready)
 			continue
 		}
 		at := s.blocked(i)
+		if at == nil && w.asking == comes {
+			return Action{Device: w.ID, Do: GoOn}, true
+		}
 		if at == nil {
 			a := Action{Device: w.ID, Do: w.do}
 			if w.set != nil && w.do == Flash {
@@ -350,6 +363,14 @@ func (s *State) blocked(i int) *line {
 	if k := w.pilots; k != nil && !k.proven && k.out && !s.together(k.pilot, i) && w.do == Flash {
 		return &k.line
 	}
+	if w.asking == comes { // it has its way, and what it takes of cover sets
+		for _, u := range s.claims(&w.Device) {
+			if u.line.why != CoverSet && u.line.free < u.n {
+				return u.line
+			}
+		}
+		return nil
+	}
 	if own := s.way(w.ID); own.behind > 0 || own.at > 0 { // at: another job works on it
 		return &own.line
 	}
@@ -398,6 +419,9 @@ func (s *State) Apply(e Event) error {
 		w.since = e.At
 		s.begin(i, cmp.Or(e.Do, Flash))
 		return nil
+	case e.Kind == Asks || e.Kind == Answered || e.Kind == WentOn:
+		s.asked(i, e.Kind)
+		return nil
 	case e.Kind == Postponed && w.phase == working:
 		w.because = e.Because
 		s.postpone(i, e.Until)
@@ -441,6 +465,54 @@ func (s *State) pass(w *work) {
 }
 
 // postpone has a device that was away wait until a time; another one may be the pilot meanwhile.
+// asked takes that a device waits for a person, or no longer does. It stays at work, and on its way:
+// nobody knows what the person does there. Its places under the caps are others' meanwhile.
+func (s *State) asked(i int, kind Kind) {
+	w := &s.work[i]
+	if w.phase != working { // a device that is only looked at
+		return
+	}
+	switch {
+	case kind == Asks && w.asking == no:
+		w.asking = asks
+		var kept []use
+		for _, u := range w.uses {
+			if u.line.why == CoverSet {
+				kept = append(kept, u)
+				continue
+			}
+			u.line.free += u.n
+			s.freed(u.line)
+		}
+		w.uses = kept
+		if k := w.pilots; k != nil && !k.proven && k.out && k.pilot == i {
+			k.out, k.free = false, 1
+			s.freed(&k.line)
+		}
+	case kind == Answered && w.asking == asks:
+		w.asking = comes
+		s.makeReady(i)
+	case kind == WentOn && w.asking == comes:
+		w.asking = no
+		for _, u := range s.claims(&w.Device) {
+			if u.line.why != CoverSet {
+				u.line.free -= u.n
+				w.uses = append(w.uses, u)
+			}
+		}
+		s.pass(w)
+		if k := w.pilots; k != nil && !k.proven && !k.out && w.do == Flash {
+			k.pilot, k.out, k.free = i, true, 0
+		}
+	}
+}
+
+// Asking tells whether a device waits for a person, or for a place after that.
+func (s *State) Asking(id string) bool {
+	i, ok := s.index[id]
+	return ok && s.work[i].asking != no
+}
+
 func (s *State) postpone(i int, until time.Time) {
 	w := &s.work[i]
 	delete(s.atWork, i)
@@ -464,7 +536,7 @@ func (s *State) postpone(i int, until time.Time) {
 func (s *State) end(i int, e Event) {
 	w := &s.work[i]
 	begun := w.phase == working
-	w.phase, w.outcome = ended, e.Outcome
+	w.phase, w.outcome, w.asking = ended, e.Outcome, no
 	w.touched = w.touched || e.Touched
 	s.left--
 	if e.Failure {

@@ -37,6 +37,9 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 		case err := <-said:
 			return err
 		case <-ctx.Done():
+			if s.at.Ask != nil {
+				<-said // it ends with ctx
+			}
 			return device.Because(device.NeedsPerson, "%s; nobody said within %s that it was done", what, within)
 		case <-tick.C:
 		}
@@ -44,6 +47,10 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 			continue // it may be away while somebody works on it
 		}
 		if shows, err := step.Until.Holds(s.v, nil); err != nil || shows {
+			cancel()
+			if s.at.Ask != nil {
+				<-said // who asked may have to wait until it is its turn again
+			}
 			return s.mistaken(err)
 		}
 	}

@@ -1,0 +1,70 @@
+package order_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/order"
+)
+
+// Who waits for a person holds no place and is no pilot; it comes back when there is room, and stays on
+// its way and out of service all the while.
+func TestWhoWaitsForAPerson(t *testing.T) {
+	image := order.Hop{Component: "main", From: "1", To: "2", Image: order.Image{SHA256: "a"}}
+	device := func(id, model string, through ...string) order.Device {
+		return order.Device{ID: id, Name: id, Model: model, Through: through, Path: []order.Hop{image}, Takes: time.Minute}
+	}
+	s, err := order.New(order.Order{Devices: []order.Device{device("a", "M", "hub"), device("b", "M", "hub"),
+		device("c", "N"), device("hub", "H")},
+		Rules: order.Rules{Parallel: 1, Pilot: true, PerParent: map[string]int{"hub": 1},
+			Cover: []order.Cover{{Name: "view", Keep: 1, Of: []string{"a", "c"}}}}})
+	require.NoError(t, err)
+	now := time.Date(2026, 11, 27, 22, 0, 0, 0, time.UTC)
+	next := func() string {
+		a, ok := s.Next(now)
+		if !ok {
+			return ""
+		}
+		kind := order.Began
+		if a.Do == order.GoOn {
+			kind = order.WentOn
+		}
+		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: a.Device, Do: a.Do}))
+		return string(a.Do) + " " + a.Device
+	}
+	tell := func(kind order.Kind, id string) {
+		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: id, Outcome: order.Well, Touched: true}))
+	}
+	require.Equal(t, "flash a", next())
+	require.Empty(t, next())
+	tell(order.Asks, "a")
+	assert.True(t, s.Asking("a"))
+	require.Equal(t, "flash b", next(), "it is the pilot now")
+	require.Empty(t, next(), "one at a time; c must stay in service while a is out")
+	tell(order.Answered, "a")
+	require.Empty(t, next(), "it waits for a place")
+	tell(order.Ended, "b")
+	require.Equal(t, "go-on a", next())
+	assert.False(t, s.Asking("a"))
+	require.Empty(t, next(), "the hub waits for a, and c for the view")
+	tell(order.Ended, "a")
+	got := []string{next()}
+	tell(order.Ended, got[0][len("flash "):])
+	got = append(got, next())
+	assert.ElementsMatch(t, []string{"flash c", "flash hub"}, got)
+
+	// one that is skipped while it asks ends, and takes nothing with it
+	s, err = order.New(order.Order{Devices: []order.Device{device("a", "M"), device("b", "M")},
+		Rules: order.Rules{Parallel: 1, Pilot: true}})
+	require.NoError(t, err)
+	require.Equal(t, "flash a", next())
+	tell(order.Asks, "a")
+	require.Equal(t, "flash b", next())
+	require.NoError(t, s.Apply(order.Event{At: now, Kind: order.Ended, Device: "a", Outcome: order.AsBefore}))
+	require.Empty(t, next())
+	tell(order.Ended, "b")
+	assert.Zero(t, s.Open())
+}
