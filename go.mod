@@ -25,6 +25,7 @@ require (
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
+	github.com/studio-b12/gowebdav v0.13.0
 	github.com/theory/jsonpath v0.12.3
 	github.com/tidwall/sjson v1.2.5
 	github.com/ulikunitz/xz v0.5.15

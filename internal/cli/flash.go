@@ -240,7 +240,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	if f.detach {
 		return a.detach(w, j, f.patience.String())
 	}
-	return a.seeThrough(ctx, w, j, moved > 0)
+	return a.seeThrough(ctx, w, access, j, moved > 0)
 }
 
 // waitForStart waits for the start of an order, and holds it against the site once more:
@@ -261,7 +261,8 @@ func (a *app) waitForStart(ctx context.Context, w *workspace.Workspace, o order.
 
 // seeThrough runs a job to its end and says how it ended. less says that it has less devices
 // than were asked for.
-func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, j *job.Job, less bool) error {
+func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *workspace.Access, j *job.Job,
+	less bool) error {
 	state, stopped, err := a.runAndShow(ctx, w, j)
 	if err != nil {
 		return err
@@ -269,6 +270,7 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, j *job.Job
 	if err := a.summary(w, state); err != nil {
 		return err
 	}
+	a.copySettings(ctx, w, access)
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New(
 			"the job was stopped before all devices were worked on; go on with the same command")}

@@ -45,6 +45,7 @@ with --identity or in CATENA_IDENTITY.`,
 
 // loginFlags say what a login is and for whom.
 type loginFlags struct {
+	place                string // a host
 	device, model, group string
 	user                 string
 	snmp                 login.SNMP
@@ -86,6 +87,7 @@ agent are used; a public key named with --key says which one.`,
 		"for one device: its name, address or serial number")
 	c.Flags().StringVar(&f.model, "model", "", "for all devices of a model")
 	c.Flags().StringVar(&f.group, "group", "", "for a group of site.yaml")
+	c.Flags().StringVar(&f.place, "second-place", "", "for the host where site.yaml has copies of settings kept (second_place:)")
 	c.Flags().StringVar(&f.user, "user", "", "the user (asked for if left out)")
 	c.Flags().BoolVar(&f.community, "community", false,
 		"it is an SNMP community, which has no user")
@@ -154,7 +156,8 @@ func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 	for _, of := range []struct {
 		kind login.Kind
 		of   string
-	}{{login.Device, f.device}, {login.Model, f.model}, {login.Group, f.group}} {
+	}{{login.Device, f.device}, {login.Model, f.model}, {login.Group, f.group},
+		{login.Place, f.place}} {
 		if of.of != "" {
 			e.Kind, e.Of = of.kind, of.of
 			named++
@@ -162,7 +165,7 @@ func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 	}
 	switch {
 	case named > 1:
-		return e, usage("a login is for one of --device, --model and --group")
+		return e, usage("a login is for one of --device, --model, --group and --second-place")
 	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy+f.key != "" || f.community && f.agent:
 		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community or the others")
 	case f.group != "" && w.Site.Groups[f.group] == nil:

@@ -91,7 +91,7 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 	if err != nil {
 		return resumeFault(err, state.ID)
 	}
-	return a.seeThrough(ctx, w, j, false)
+	return a.seeThrough(ctx, w, access, j, false)
 }
 
 // resumeFault says what to do where a job cannot be taken over.

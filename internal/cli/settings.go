@@ -178,10 +178,24 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 	if a.format == "table" {
 		a.say("\n%d saved, %d cannot tell them, %d failed.", saved, len(lines)-saved-failed, failed)
 	}
+	a.copySettings(ctx, s.Workspace, s.access)
 	if failed > 0 {
 		return exit{exitFailed, errSilent}
 	}
 	return ctx.Err()
+}
+
+// copySettings copies what was saved to the second place, where the site has one. What could not be
+// copied is told, and copied the next time.
+func (a *app) copySettings(ctx context.Context, w *workspace.Workspace, access *workspace.Access) {
+	copied, err := w.CopySettings(ctx, access)
+	if copied > 0 {
+		a.say("%s copied to %s.", view.Plural(copied, "save"), w.Site.SecondPlace)
+	}
+	if err != nil {
+		view.Print(a.err, "Not all saved settings could be copied to %s: %v; the next save or job tries again\n",
+			w.Site.SecondPlace, err)
+	}
 }
 
 func (a *app) settingsListCmd() *cobra.Command {

@@ -25,6 +25,8 @@ const (
 	Model  Kind = "model"
 	Group  Kind = "group"
 	Site   Kind = "site"
+	// a place where copies of settings are kept, by its host: no device is logged in to with it
+	Place Kind = "second place"
 )
 
 // Kinds in their order.
@@ -97,6 +99,16 @@ func (b Book) For(d device.Device, groups []string) []Credential {
 	return out
 }
 
+// At is the login for a second place at a host; false: there is none.
+func (b Book) At(host string) (Credential, bool) {
+	for _, e := range b.Entries {
+		if e.Kind == Place && strings.EqualFold(e.Of, host) {
+			return Credential{ID: e.ID, User: e.User, Password: e.Password, More: e.More}, true
+		}
+	}
+	return Credential{}, false
+}
+
 // Add adds a login. One for the same with the same user takes the old one's place.
 func (b *Book) Add(e Entry) (Entry, error) {
 	if err := e.check(); err != nil {
@@ -117,7 +129,7 @@ func (e Entry) check() error {
 		return err
 	}
 	switch {
-	case !slices.Contains(Kinds, e.Kind):
+	case !slices.Contains(Kinds, e.Kind) && e.Kind != Place:
 		return fmt.Errorf("a login is for a device, a model, a group or the site")
 	case (e.Kind == Site) != (e.Of == ""):
 		return fmt.Errorf("a login for a %s requires its name", e.Kind)

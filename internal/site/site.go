@@ -26,11 +26,13 @@ type Site struct {
 	Groups   map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
 	Hold     []Hold              `yaml:"hold"`
 	Targets  []Target            `yaml:"-"` // of targets.yaml, by Join
-	Lockstep []Lockstep          `yaml:"lockstep"`
-	Uplinks  []Uplink            `yaml:"uplinks"`
-	Cover    []Cover             `yaml:"cover"`
-	Limits   Limits              `yaml:"limits"`
-	Windows  []Window            `yaml:"windows"` // none: work may be done at any time
+	// where copies of saved settings are kept: a folder, https://…, or sftp://…
+	SecondPlace string     `yaml:"second_place"`
+	Lockstep    []Lockstep `yaml:"lockstep"`
+	Uplinks     []Uplink   `yaml:"uplinks"`
+	Cover       []Cover    `yaml:"cover"`
+	Limits      Limits     `yaml:"limits"`
+	Windows     []Window   `yaml:"windows"` // none: work may be done at any time
 	// of windows, as IANA names it; empty: this machine's
 	Timezone   string            `yaml:"timezone"`
 	StopAfter  StopAfter         `yaml:"stop_after"`

@@ -269,6 +269,9 @@ func (p *printed) tooMuch() bool {
 	return p.full
 }
 
+// Files opens SFTP on the connection. It ends with the connection.
+func (s *SSH) Files() (*sftp.Client, error) { return sftp.NewClient(s.client) }
+
 // sftpAtOnce is how many writes of SFTP are under way together.
 const sftpAtOnce = 16
 
