@@ -106,12 +106,19 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	}
 	s := a.style(a.out)
 	recorder := d.Recorder(at, as, func(seen scripted.Seen) { a.tellSeen(s, seen) })
-	r, err := recorder.First(ctx)
+	r, children, err := recorder.First(ctx)
 	if err == nil {
 		a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.", where, r.Vendor,
 			r.Model, cmp.Or(r.Serial, "not told"), r.Version)))
 	} else {
 		err = fmt.Errorf("%s %w", where, err)
+	}
+	if len(children) > 0 {
+		behind := view.Table{Columns: []string{"behind it", "name", "model", "version"}}
+		for _, c := range children {
+			behind.Add(c.Unit, c.Called, c.Model, c.Version)
+		}
+		behind.Draw(a.out, s)
 	}
 	if err == nil && t.update != "" {
 		err = a.tryUpdate(ctx, t, recorder, dialect.Guard(d, at, r.Identity, recorder), at.Address)

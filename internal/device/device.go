@@ -139,9 +139,9 @@ type Value struct {
 
 // Child is a device that another one, its parent, tells of.
 type Child struct {
-	Dialect string // by which it is talked to, through its parent
-	Unit    string // which one it is, whatever its place
-	Trouble *Cause // why it cannot be talked to; nil: it can
+	Dialect string `json:"family,omitempty"`  // by which it is talked to, through its parent
+	Unit    string `json:"unit"`              // which one it is, whatever its place
+	Trouble *Cause `json:"trouble,omitempty"` // why it cannot be talked to; nil: it can
 	Reading
 }
 

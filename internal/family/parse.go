@@ -273,6 +273,9 @@ func (p *parser) carry(n ast.Node) {
 		if !slices.Contains(Names(c.Read), c.Name) || len(c.Write) == 0 {
 			p.fail(item, "carry: %s: requires read:, which takes %[1]s, and write:, which sends $%[1]s", c.Name)
 		}
+		if p.secret[c.Name] {
+			p.fail(item, "carry: %s is a secret; what is carried stands in the ledger", c.Name)
+		}
 		p.program.Carry = append(p.program.Carry, c)
 	}
 }

@@ -150,8 +150,8 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 }
 
 // merged brings the settings of before into those that the new version came with. A rollback takes
-// those that belong to the version where it leads. What that version
-// comes with is kept: it tells the next time what a person has set. has: the device has them so already.
+// those that belong to the version where it leads. What that version comes with is kept: it tells the
+// next time what a person has set. has: the device has them so already.
 func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, to string) (whole []byte, has bool,
 	err error) {
 	if on := w.job.engine.SettingsOn; on != nil && w.job.plan.Order.Purpose == order.Backward {
@@ -167,15 +167,19 @@ func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, t
 		return nil, false, err
 	}
 	var base []byte
-	if e := w.job.engine; w.known.Clears && e.KeepDefaults != nil {
-		if err := e.KeepDefaults(w.known.Device, to, s.Format(), now); err != nil {
-			return nil, false, device.Because(device.OwnFault, "%v", err)
-		}
+	e := w.job.engine
+	if e.KeptDefaults != nil {
 		base, _ = e.KeptDefaults(w.known.Device, w.baseline.Version) // without them two are merged
 	}
 	m, err := settings.Merge(s.Format(), base, saved, now, s.Renamed())
 	if err != nil { // they are not what the family says they are: as they were
 		return saved, false, nil
+	}
+	// where nothing has to be set, it may have kept them: then they are no defaults
+	if w.known.Clears && len(m.Set) > 0 && e.KeepDefaults != nil {
+		if err := e.KeepDefaults(w.known.Device, to, s.Format(), now); err != nil {
+			return nil, false, device.Because(device.OwnFault, "%v", err)
+		}
 	}
 	if len(m.Left) > 0 {
 		var paths []string

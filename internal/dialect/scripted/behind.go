@@ -72,9 +72,10 @@ func (s *session) enterBy(ctx context.Context) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if s.logins == h.parent.logins && s.logins > 0 { // the login that this one was lent is lost
+	if s.lost && s.logins == h.parent.logins { // nobody else has renewed it meanwhile
 		h.parent.in = false
 	}
+	s.lost = false
 	if err := h.parent.enter(ctx); err != nil {
 		return err
 	}
@@ -219,7 +220,7 @@ func (s *session) Children(ctx context.Context) ([]device.Child, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []device.Child
+	out := []device.Child{}
 	for _, row := range rows {
 		child := device.Child{Unit: unit(c.Program.Behind, row),
 			Reading: (&session{family: *c, program: c.Program, v: row}).reading()}

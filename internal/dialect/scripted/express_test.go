@@ -363,7 +363,7 @@ func TestNoPartOfASecretIsShown(t *testing.T) {
 			assert.NotContains(t, line, "quoin")
 		}
 	})
-	_, err = recorder.First(t.Context())
+	_, _, err = recorder.First(t.Context())
 	require.NoError(t, err)
 	assert.NotZero(t, shown)
 	assert.NotContains(t, fmt.Sprintf("%+v", recorder.Recording()), "quoin")

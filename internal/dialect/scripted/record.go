@@ -26,6 +26,7 @@ type Recording struct {
 	Secure    bool            `json:"secure"` // it was over TLS
 	Exchanges []Exchange      `json:"exchanges"`
 	Reading   device.Reading  `json:"reading"`          // what the device was read as
+	Children  []device.Child  `json:"children"`         // those that it told of then; null: its family has none
 	Update    *RecordedUpdate `json:"update,omitempty"` // where it was sent an image
 }
 
@@ -52,6 +53,7 @@ type Recorder struct {
 	*session
 	tape  *tape
 	was   device.Reading
+	kids  []device.Child
 	after *RecordedUpdate
 }
 
@@ -67,11 +69,18 @@ func (d Dialect) Recorder(at dialect.At, as login.Credential, watch func(Seen)) 
 	return r
 }
 
-// First reads the device, as it was before all else. Its errors are those of Read.
-func (r *Recorder) First(ctx context.Context) (device.Reading, error) {
+// First reads the device, and its children, as they were before all else. Its errors are those of Read
+// and Children.
+func (r *Recorder) First(ctx context.Context) (device.Reading, []device.Child, error) {
 	got, err := r.Read(ctx)
 	r.was = got.Over(device.Reading{})
-	return r.was, err
+	if err == nil {
+		r.kids, err = r.Children(ctx)
+	}
+	if errors.Is(err, device.ErrUnsupported) {
+		err = nil
+	}
+	return r.was, r.kids, err
 }
 
 // Bring sends an image and follows it until the device is read as running another version. again
@@ -88,7 +97,7 @@ func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component stri
 // Recording is what was recorded so far.
 func (r *Recorder) Recording() Recording {
 	return Recording{Recording: 1, Family: r.family.Name, Protocol: r.program.Protocol,
-		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Update: r.after}
+		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids, Update: r.after}
 }
 
 // bring is an update without the care of a job: for a device on a bench, and for a recording of one.
@@ -279,21 +288,27 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	if d.base != nil {
 		s.base = told{of: played}
 	}
-	compare := func(got, want device.Reading) []Difference {
+	compare := func(got, want any, read string) []Difference {
 		was, _ := json.Marshal(want)
-		is, _ := json.Marshal(got.Over(device.Reading{}))
+		is, _ := json.Marshal(got)
 		if string(was) != string(is) {
-			return []Difference{{Text: fmt.Sprintf("the device is read as\n%s\nand not as\n%s", is, was)}}
+			return []Difference{{Text: fmt.Sprintf("%s\n%s\nand not as\n%s", read, is, was)}}
 		}
 		return nil
 	}
+	const reads = "the device is read as"
 	got, err := s.Read(ctx)
-	different := compare(got, r.Reading)
+	different := compare(got.Over(device.Reading{}), r.Reading, reads)
+	if err == nil && len(different) == 0 && r.Children != nil {
+		var kids []device.Child
+		kids, err = s.Children(ctx)
+		different = compare(kids, r.Children, "its children are read as")
+	}
 	if err == nil && len(different) == 0 && r.Update != nil {
 		size := int64(r.Update.Image.Size)
 		got, err = bring(ctx, s, r.Update.Component, dialect.Image{ReaderAt: nothing{}, Size: size,
 			SHA256: r.Update.Image.SHA256}, got, func() bool { return played.wrong == nil && ctx.Err() == nil })
-		different = compare(got, r.Update.Reading)
+		different = compare(got.Over(device.Reading{}), r.Update.Reading, reads)
 	}
 	if err == nil && played.wrong == nil {
 		err = s.Close(ctx)

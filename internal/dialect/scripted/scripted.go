@@ -144,6 +144,7 @@ type session struct {
 	known    device.Reading        // what it read
 	v        family.Values
 	in       bool                        // the login's steps have been taken
+	lost     bool                        // of a child's: the login that it was lent is
 	logins   int                         // so often they were; of a child's, when it was lent what they took
 	hub      func() (*hub, error)        // of a child's: what it shares with the others; nil: it is none's
 	part     func(context.Context) error // ends that; nil: it has not begun

@@ -41,6 +41,16 @@ func TestConformance(t *testing.T) {
 		s.Login.PlainBasic = true
 		dialecttest.Run(t, s)
 	})
+	t.Run("controllers", func(t *testing.T) {
+		dialecttest.Run(t, simtest.Subject(t, simtest.Family("tollgarth-controllers"), "Tollgarth",
+			sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1"}, "camera"))
+	})
+	t.Run("gateways", func(t *testing.T) {
+		s := simtest.Subject(t, simtest.Family("harrow-dene-gateways"), "Harrow & Dene",
+			sim.Device{Kind: "gateway", Model: "HD-G4"}, "")
+		s.Want.Called = "first"
+		dialecttest.Run(t, s)
+	})
 	t.Run("switches", func(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere",
 			sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")
@@ -49,6 +59,9 @@ func TestConformance(t *testing.T) {
 	})
 }
 
+var handsets = []sim.ChildDevice{{Name: "handset-1", Model: "PH-2", Serial: "PH2-1", Version: "1.8"},
+	{Name: "handset-2", Model: "PH-2", Serial: "PH2-2", Version: "1.9"}}
+
 // What a device answered while it was read and updated replays without it, whatever is another value
 // each time: tokens, tasks, ports, names. No secret is in it.
 func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
@@ -56,10 +69,12 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 		maker  string
 		device sim.Device
 	}{
-		"tollgarth-gates":    {"Tollgarth", sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}},
-		"harrow-dene-drives": {"Harrow & Dene", sim.Device{Kind: "drive", Model: "HD-7"}},
-		"pennick-hubs":       {"Pennick", sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3"}},
-		"osmere-switches":    {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
+		"tollgarth-gates":       {"Tollgarth", sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}},
+		"harrow-dene-drives":    {"Harrow & Dene", sim.Device{Kind: "drive", Model: "HD-7"}},
+		"pennick-hubs":          {"Pennick", sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3", Children: handsets}},
+		"tollgarth-controllers": {"Tollgarth", sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1"}},
+		"harrow-dene-gateways":  {"Harrow & Dene", sim.Device{Kind: "gateway", Model: "HD-G4"}},
+		"osmere-switches":       {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := simtest.Subject(t, simtest.Family(name), c.maker, c.device, "")
@@ -69,8 +84,9 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 			}
 			d := simtest.Family(name).(scripted.Dialect)
 			r := d.Recorder(s.Start(t, dialecttest.Faults{}), s.Login, nil)
-			_, err := r.First(t.Context())
+			_, children, err := r.First(t.Context())
 			require.NoError(t, err)
+			require.Len(t, children, len(c.device.Children))
 			began := time.Now()
 			now, err := r.Bring(t.Context(), r, "main", dialect.Image{ReaderAt: bytes.NewReader(s.Good),
 				Size: int64(len(s.Good)), SHA256: fmt.Sprintf("%x", sha256.Sum256(s.Good))}, func() bool {
@@ -87,6 +103,10 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 			var again scripted.Recording
 			require.NoError(t, json.Unmarshal(raw, &again))
 			assert.Empty(t, d.Replay(t.Context(), again))
+			if len(children) > 0 {
+				again.Children[0].Version = "0"
+				assert.NotEmpty(t, d.Replay(t.Context(), again))
+			}
 			again.Exchanges[len(again.Exchanges)-1].Sent += "x"
 			assert.NotEmpty(t, d.Replay(t.Context(), again))
 		})

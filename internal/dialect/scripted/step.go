@@ -103,7 +103,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		}
 		switch {
 		case word == family.LoginLost && s.stage == within && !renewed:
-			s.in, renewed = false, true
+			s.in, s.lost, renewed = false, true, true
 			if err := s.enter(ctx); err != nil {
 				return err
 			}
