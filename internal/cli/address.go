@@ -36,7 +36,7 @@ func (a *app) addressSetCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set DEVICE ADDRESS/BITS, or --plan FILE",
 		Short: "Give devices other addresses, and find them there again",
-		Long: `Give a device another address by its own protocol (ONVIF, or as its family says), and find it
+		Long: `Give a device another address by its own protocol (ONVIF, Redfish, or as its family says), and find it
 there again: the same serial number, certificate and host key. It keeps its name, its logins and
 what is trusted of it. An address that a known device has, or where somebody answers, is refused.
 
@@ -255,7 +255,7 @@ func notMoved(d device.Device, err error) error {
 	case errors.As(err, &inUse):
 		return refused("%w; nothing was touched", err)
 	case errors.Is(err, device.ErrUnsupported):
-		return refused("%s cannot be moved: neither ONVIF nor its family says how; nothing was touched", d.Name)
+		return refused("%s cannot be moved: neither ONVIF nor Redfish nor its family says how; nothing was touched", d.Name)
 	case errors.Is(err, &device.Cause{Problem: device.NoLogin}):
 		return noLogin(d)
 	}

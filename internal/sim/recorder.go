@@ -14,7 +14,9 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"net"
 	"net/http"
+	"net/netip"
 	"strconv"
 	"strings"
 	"sync"
@@ -63,6 +65,7 @@ func newRecorder(s *standIn, _ Scenario) error {
 	mux.HandleFunc("GET /redfish/v1/TaskService/Tasks/{n}", r.inside(r.tellTask))
 	mux.HandleFunc("POST /redfish/v1/Managers/1/Actions/Manager.Reset", r.inside(r.reboot))
 	mux.HandleFunc("POST /redfish/v1/Systems/1/Actions/ComputerSystem.Reset", r.inside(r.reboot))
+	mux.HandleFunc("PATCH /redfish/v1/Managers/1/EthernetInterfaces/eth0", r.inside(r.setAddress))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
 	s.handler = mux
 	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
@@ -142,12 +145,56 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"Managers/1": func() map[string]any {
 			return r.manager()
 		},
+		"Managers/1/EthernetInterfaces":      list("Managers/1/EthernetInterfaces/eth0"),
+		"Managers/1/EthernetInterfaces/eth0": r.ethernet,
 		"Chassis/1": func() map[string]any {
 			r.mu.Lock()
 			defer r.mu.Unlock()
 			return map[string]any{"ChassisType": "RackMount", "LocationIndicatorActive": r.lit}
 		},
 	}
+}
+
+// ethernet is its interface (DSP0268, EthernetInterface).
+func (r *recorder) ethernet() map[string]any {
+	host, _, _ := net.SplitHostPort(r.addr)
+	at := map[string]string{"Address": host, "SubnetMask": "255.255.255.0", "AddressOrigin": "DHCP", "Gateway": "0.0.0.0"}
+	return map[string]any{"@odata.type": "#EthernetInterface.v1_9_0.EthernetInterface", "Name": "eth0",
+		"InterfaceEnabled": true, "IPv4Addresses": []any{at}, "IPv4StaticAddresses": []any{},
+		"DHCPv4": map[string]any{"DHCPEnabled": true}}
+}
+
+// setAddress moves the recorder to another host of its simulated network.
+func (r *recorder) setAddress(w http.ResponseWriter, req *http.Request) {
+	var in struct {
+		DHCPv4 struct{ DHCPEnabled *bool }
+		Static []struct{ Address, SubnetMask, Gateway string } `json:"IPv4StaticAddresses"`
+	}
+	err := json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in)
+	own := r.ethernet()
+	if match := req.Header.Get("If-Match"); match != tag(encoded("Managers/1/EthernetInterfaces/eth0", own)) {
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+		return
+	}
+	where, _, _ := net.SplitHostPort(r.addr)
+	old, _ := netip.ParseAddr(where)
+	if err != nil || len(in.Static) != 1 || in.DHCPv4.DHCPEnabled == nil || *in.DHCPv4.DHCPEnabled || r.move == nil {
+		redfishError(w, http.StatusBadRequest, "PropertyMissing", "one static address, without DHCP, is expected")
+		return
+	}
+	a, err := netip.ParseAddr(in.Static[0].Address)
+	if err != nil || in.Static[0].SubnetMask != "255.255.255.0" ||
+		netip.PrefixFrom(old, 24).Masked() != netip.PrefixFrom(a, 24).Masked() {
+		redfishError(w, http.StatusBadRequest, "PropertyValueNotInList", "there is no such network here")
+		return
+	}
+	r.did("address " + a.String())
+	w.Header().Set("Connection", "close")
+	w.WriteHeader(http.StatusNoContent)
+	go func() {
+		time.Sleep(100 * time.Millisecond) // the answer leaves first
+		r.move(int(a.As4()[3]))
+	}()
 }
 
 // selfSigned makes the certificate that a device makes for itself at its first start.

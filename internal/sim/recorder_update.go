@@ -20,7 +20,8 @@ func (r *recorder) manager() map[string]any {
 	}
 	inventory := "/redfish/v1/UpdateService/FirmwareInventory/"
 	link := func(id string) map[string]string { return map[string]string{"@odata.id": inventory + id} }
-	return map[string]any{"Id": "1", "FirmwareVersion": version, "Status": map[string]any{"Health": health},
+	return map[string]any{"EthernetInterfaces": map[string]string{"@odata.id": "/redfish/v1/Managers/1/EthernetInterfaces"},
+		"Id": "1", "FirmwareVersion": version, "Status": map[string]any{"Health": health},
 		"Links": map[string]any{"ActiveSoftwareImage": link("BMC"),
 			"SoftwareImages": []map[string]string{link("BMC"), link("BMC-other")}},
 		"Actions": map[string]any{"#Manager.Reset": map[string]any{

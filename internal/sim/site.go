@@ -73,7 +73,7 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 		site.OneHost, site.Net = true, OneAddress
 	}
 	for _, d := range s.Devices {
-		in, err := site.bring(d)
+		in, err := site.bring(d, nil)
 		if err != nil {
 			site.Stop()
 			return nil, err
@@ -231,7 +231,7 @@ func (s *Site) Move(name string, host int) error {
 		s.mu.Unlock()
 		d := was.Device
 		d.Host, d.Version = host, was.version
-		in, err := s.bring(d)
+		in, err := s.bring(d, was)
 		if err != nil {
 			return err
 		}
@@ -242,8 +242,9 @@ func (s *Site) Move(name string, host int) error {
 	return fmt.Errorf("there is no stand-in %s", name)
 }
 
-// bring makes a stand-in and starts it.
-func (s *Site) bring(d Device) (*standIn, error) {
+// bring makes a stand-in and starts it; with the certificate that it had before, where it was another
+// place's.
+func (s *Site) bring(d Device, was *standIn) (*standIn, error) {
 	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log,
 		version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
 	if !s.OneHost {
@@ -264,6 +265,9 @@ func (s *Site) bring(d Device) (*standIn, error) {
 		if err := start(in, s.Scenario); err != nil {
 			return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
 		}
+	}
+	if was != nil && was.tls != nil {
+		in.tls = was.tls
 	}
 	if err := in.start(); err != nil {
 		return nil, fmt.Errorf("%s cannot listen: %w", d.Name, err)

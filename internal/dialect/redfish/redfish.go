@@ -76,6 +76,7 @@ type resource struct {
 	ODataID         string `json:"@odata.id"`
 	Indicator       *bool  `json:"LocationIndicatorActive"`
 	Updateable      *bool  `json:"Updateable"`
+	Ethernet        ref    `json:"EthernetInterfaces"`
 	Status          struct {
 		Health string `json:"Health"`
 	} `json:"Status"`
@@ -125,7 +126,6 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 
 type session struct {
 	dialect.NoSettings
-	dialect.NoNetwork
 	dialect.NoChildren
 	dialect.NoCarry
 	at     dialect.At
