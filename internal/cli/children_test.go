@@ -82,6 +82,23 @@ func TestChildren(t *testing.T) {
 	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
 }
 
+// Where the family has it so, the parent goes first; its children are read through it after its restart,
+// which has ended the session that they share.
+func TestChildrenAfterTheirParent(t *testing.T) {
+	t.Parallel()
+	dir, stop := patientSite(t, signals(3, nil))
+	file := filepath.Join(dir, "shelf", "families", "tollgarth-controllers.yaml")
+	text, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "parallel: 2", "goes: last\n  parallel: 2", 1)), 0o600))
+	out := catena(t, dir, "flash", "--all", "--yes", "--accept", "all", "--no-pilot")
+	assert.Less(t, strings.Index(out, "signals-1    done"), strings.Index(out, "lamp-1       sending"), out)
+	assert.Contains(t, out, "4 done")
+	out = catena(t, dir, "rollback", "--job", "j1", "--yes", "--accept", "all", "--no-pilot")
+	assert.Less(t, strings.LastIndex(out, "back to 1.4"), strings.Index(out, "signals-1    sending"), out)
+	assert.Contains(t, stop(), "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+}
+
 // What a parent says of its children is hostile, too.
 func TestOddChildren(t *testing.T) {
 	t.Parallel()

@@ -165,6 +165,30 @@ func TestTheWindowCloses(t *testing.T) {
 	})
 }
 
+// A device that an interlock forbids to update is left as it is, with the interlock's sentence, or waited
+// for while the others go on; and where a device refuses the image, the interlock that has come between
+// is the reason.
+func TestInterlocks(t *testing.T) {
+	devices := troupe{"gate-1": {}, "gate-2": {}, "gate-3": {closes: true}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		devices["gate-1"].forbidden = time.Now().Add(5 * time.Minute)
+		devices["gate-2"].forbidden = time.Now().Add(time.Hour)
+		s := n.run(t, order.Order{Devices: []order.Device{row("gate-1"), row("gate-2"), row("gate-3")},
+			WaitFor: 10 * time.Minute, Rules: order.Rules{Parallel: 1}})
+		assert.Equal(t, map[string]string{"gate-1": "done 2.0", "gate-2": "failed 1.0", "gate-3": "failed 1.0"}, ends(s))
+		assert.Equal(t, "must not be updated now: the valve is open", s.Devices[1].Reason)
+		assert.Contains(t, s.Devices[2].Reason, "while sending: it must not be updated now: the valve is open")
+		assert.Equal(t, []int{1, 0, 1}, []int{devices["gate-1"].attempts, devices["gate-2"].attempts, devices["gate-3"].attempts})
+	})
+	devices = troupe{"gate-1": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		devices["gate-1"].forbidden = time.Now().Add(time.Minute)
+		s := n.run(t, order.Order{Devices: []order.Device{row("gate-1")}})
+		assert.Equal(t, map[string]string{"gate-1": "failed 1.0"}, ends(s))
+		assert.Zero(t, devices["gate-1"].attempts)
+	})
+}
+
 // Two jobs on one site keep each other's rules: what leads to a device of the other waits.
 func TestJobsWaitForEachOther(t *testing.T) {
 	devices := troupe{"switch-basin": {}, "cam-11": {writes: 5 * time.Minute, down: time.Minute},

@@ -27,7 +27,6 @@ import (
 // clock, which a test bubble advances by itself: an hour costs nothing.
 type acted struct {
 	dialect.NoCarry
-	dialect.NoInterlocks
 	dialect.NoChildren
 	mu       sync.Mutex
 	version  string
@@ -58,6 +57,8 @@ type acted struct {
 	slots        bool      // it has two
 	idle         string    // what the other one holds
 	switches     int       // how often it was told to switch
+	forbidden    time.Time // an interlock forbids to update it until then
+	closes       bool      // it takes no image: the interlock has come between
 	switching    func()    // at the start of a switch
 	counts       bool      // it tells how often it has started
 	starts       int64
@@ -174,7 +175,19 @@ func (a *acted) Revert(context.Context) error {
 	return nil
 }
 
+func (a *acted) Interlock(context.Context) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if time.Now().Before(a.forbidden) {
+		return device.Because(device.NotNow, "the valve is open")
+	}
+	return nil
+}
+
 func (a *acted) Ready(ctx context.Context) error {
+	if err := a.Interlock(ctx); err != nil {
+		return err
+	}
 	select {
 	case <-time.After(a.asksToWait):
 		return nil
@@ -199,6 +212,10 @@ func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.attempts++
+	if a.closes {
+		a.forbidden = time.Now().Add(time.Hour)
+		return device.Because(device.Refusal, "error 17")
+	}
 	if a.attempts <= a.drops {
 		a.drained = time.Now().Add(a.drains)
 		sent(image.Size / 2)

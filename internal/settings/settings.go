@@ -123,18 +123,26 @@ func cutKey(path string, f Format) (section, key string) {
 	if f == KeyValue {
 		return "", unquoted(path)
 	}
-	depth := false
-	for i := 0; i < len(path); i++ {
-		switch {
-		case path[i] == '\\' && depth:
-			i++
-		case path[i] == '"':
-			depth = !depth
-		case path[i] == '.' && !depth:
-			return path[:i+1], unquoted(path[i+1:])
-		}
+	if dots := marks(path, '.'); len(dots) > 0 {
+		return path[:dots[0]+1], unquoted(path[dots[0]+1:])
 	}
 	return "", unquoted(path)
+}
+
+// marks are the places of a mark in a path; in quotes it is none.
+func marks(path string, mark byte) (out []int) {
+	quoted := false
+	for i := 0; i < len(path); i++ {
+		switch {
+		case path[i] == '\\' && quoted:
+			i++
+		case path[i] == '"':
+			quoted = !quoted
+		case path[i] == mark && !quoted:
+			out = append(out, i)
+		}
+	}
+	return out
 }
 
 // unquoted is a part of a path as the key that it is.

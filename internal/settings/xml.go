@@ -146,18 +146,12 @@ func (d *xmlDoc) element(path string) (*etree.Element, error) {
 	return e, nil
 }
 
-// cutLastStep cuts a path before its last step; a / in quotes is none.
+// cutLastStep cuts a path before its last step.
 func cutLastStep(path string) (before, step string) {
-	quoted, cut := false, 0
-	for i := 0; i < len(path); i++ {
-		switch {
-		case path[i] == '\\' && quoted:
-			i++
-		case path[i] == '"':
-			quoted = !quoted
-		case path[i] == '/' && !quoted:
-			cut = i
-		}
+	all := marks(path, '/')
+	if len(all) == 0 {
+		return "", path
 	}
-	return path[:cut], path[cut+1:]
+	last := all[len(all)-1]
+	return path[:last], path[last+1:]
 }
