@@ -71,6 +71,22 @@ func TestMerge(t *testing.T) {
 	assert.ErrorContains(t, err, "no XML")
 }
 
+// Where every setting is of another kind, or has gone, nothing is changed, and all of it is listed.
+func TestNothingFits(t *testing.T) {
+	now := `{"a":"x","b":[1],"c":{"d":true}}`
+	m, err := settings.Merge(settings.JSON, nil, []byte(`{"a":1,"b":"y","c":7,"e":{"f":null}}`), []byte(now), nil)
+	require.NoError(t, err)
+	assert.Equal(t, now, string(m.Text))
+	assert.Empty(t, m.Set)
+	why := map[string]string{}
+	for _, l := range m.Left {
+		why[l.Path] = l.Why
+	}
+	assert.Equal(t, map[string]string{"a": "the new version has a text there, not a number",
+		"b": "the new version has a list there, not a text", "c": "the new version has other settings in its place",
+		"e.f": "the new version has no such setting"}, why)
+}
+
 // keys are odd ones, too.
 var keys = []string{"a", "b", "level", "x.y", "1", "-1", "a b", "ä", "k*", "p|q", "q?", "#h", "@t", `q"`, "{x}", "[0]", `b\s`, ":c", "!"}
 

@@ -9,6 +9,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/ledger"
+	"catena/internal/scan"
 	"catena/internal/workspace"
 )
 
@@ -33,6 +34,21 @@ func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, devices, 2)
 	assert.Equal(t, "3.2.1", devices[0].Version)
+}
+
+// Children of a parent that is new get its ID with it.
+func TestChildrenGetTheirParentsID(t *testing.T) {
+	l, err := ledger.Create(t.TempDir(), time.Now)
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	hub := &device.Device{Name: "hub-1"}
+	handset := &device.Device{Name: "handset-1", Endpoint: device.Endpoint{Through: scan.Unnumbered + "hub-1", Unit: "S1"}}
+	require.NoError(t, workspace.See(l, "", hub, handset))
+	known, err := workspace.Known(l, "d2")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"d1", "S1"}, []string{known.Through, known.Unit})
+	_, err = workspace.Known(l, "d3")
+	assert.Error(t, err)
 }
 
 func TestKeys(t *testing.T) {
