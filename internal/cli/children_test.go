@@ -53,7 +53,7 @@ func TestChildren(t *testing.T) {
 	assert.Regexp(t, `reached through +signals-1`, catena(t, dir, "show", "lamp-3"))
 
 	out, err := command(dir, "flash", "--all", "--yes", "--accept", "all", "--no-pilot", "--patience",
-		"proving=2s").CombinedOutput()
+		"proving=5s").CombinedOutput()
 	var code *exec.ExitError
 	require.ErrorAs(t, err, &code)
 	assert.Equal(t, 3, code.ExitCode(), "%s", out)

@@ -40,21 +40,21 @@ func TestRealDHCPClient(t *testing.T) {
 	require.NoError(t, err, "%s", out)
 	lease := filepath.Join(w.dir, "lease.sh")
 	require.NoError(t, os.WriteFile(lease, []byte("#!/bin/sh\n[ \"$1\" = bound ] && ip addr add $ip/$mask dev $interface\nexit 0\n"), 0o755))
-	ask := func(host string) string {
-		out, _ := exec.Command("ip", "netns", "exec", w.prefix+host, "udhcpc", "-i", "eth0", "-n", "-q", "-f", "-t", "3", "-T", "1",
+	ask := func(host, tries string) string {
+		out, _ := exec.Command("ip", "netns", "exec", w.prefix+host, "udhcpc", "-i", "eth0", "-n", "-q", "-f", "-t", tries, "-T", "1",
 			"-s", lease).CombinedOutput()
 		return string(out)
 	}
 
-	give := catena("-C", site, "address", "give", "02:00:5e:00:53:61", "10.20.4.61/24", "--adapter", "eth0", "--yes", "--for", "60s")
+	give := catena("-C", site, "address", "give", "02:00:5e:00:53:61", "10.20.4.61/24", "--adapter", "eth0", "--yes", "--for", "3m")
 	var said bytes.Buffer
 	give.Stdout, give.Stderr = &said, &said
 	require.NoError(t, give.Start())
 	time.Sleep(4 * time.Second) // it looks for another server
-	assert.Contains(t, ask("other"), "no lease")
+	assert.Contains(t, ask("other", "3"), "no lease")
 	list, err := catena("-C", site, "address", "list", "--adapter", "eth0", "--for", "1s").CombinedOutput()
 	require.NoError(t, err, "%s", list)
-	got := ask("boxed")
+	got := ask("boxed", "40")
 	assert.Contains(t, got, "lease of 10.20.4.61 obtained from 10.20.4.1")
 	require.NoError(t, give.Wait(), said.String())
 	assert.Regexp(t, `02:00:5e:00:53:61 asks, and was offered 10\.20\.4\.61`, said.String())
@@ -67,7 +67,7 @@ func TestRealDHCPClient(t *testing.T) {
 	listing.Stdout, listing.Stderr = &said, &said
 	require.NoError(t, listing.Start())
 	time.Sleep(time.Second)
-	assert.Contains(t, ask("other"), "no lease")
+	assert.Contains(t, ask("other", "3"), "no lease")
 	require.NoError(t, listing.Wait())
 	assert.Regexp(t, `02:00:5e:00:53:62 +dhcp +it asks for an address`, regexp.MustCompile(` +`).ReplaceAllString(said.String(), " "))
 

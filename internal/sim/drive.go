@@ -51,6 +51,9 @@ func (d *drive) link() string {
 	if d.Link == "" || d.LinkFor > 0 && time.Since(d.since) > d.LinkFor {
 		return "wired"
 	}
+	if _, err := os.Stat(d.LinkUntil); d.LinkUntil != "" && err == nil {
+		return "wired"
+	}
 	return d.Link
 }
 

@@ -64,9 +64,10 @@ type Device struct {
 
 	Hours int `yaml:"hours"` // drives: what their counter shows
 	// gateways: which link is in use, wired (default) or modem; and how long, until it is wired again
-	Link     string        `yaml:"link"`
-	LinkFor  time.Duration `yaml:"link_for"`
-	Children []ChildDevice `yaml:"children"` // controllers, hubs: the devices behind them
+	Link      string        `yaml:"link"`
+	LinkFor   time.Duration `yaml:"link_for"`
+	LinkUntil string        `yaml:"link_until"` // or until this file is there
+	Children  []ChildDevice `yaml:"children"`   // controllers, hubs: the devices behind them
 
 	MAC string `yaml:"mac"` // switches: their hardware address
 	// switches: the devices at their ports, the first at port 1
