@@ -37,6 +37,7 @@ func worded(err error) error {
 		done      exit
 		file      *yamldoc.Error
 		families  *family.ConflictError
+		sameName  *family.SameNameError
 		noSite    *workspace.NoSiteError
 		noDevice  *workspace.UnknownDeviceError
 		ambiguous *workspace.AmbiguousError
@@ -52,7 +53,7 @@ func worded(err error) error {
 	switch {
 	case err == nil || errors.As(err, &done):
 		return err
-	case errors.As(err, &file), errors.As(err, &families):
+	case errors.As(err, &file), errors.As(err, &families), errors.As(err, &sameName):
 		return usage("%w", err)
 	case errors.As(err, &noSite) && noSite.Upwards:
 		return usage("%w; go to one, name one with -C, or make one with: catena new NAME", err)

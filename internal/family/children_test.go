@@ -52,6 +52,11 @@ func TestChildrenOfAFamily(t *testing.T) {
 	_, err = family.NewSet([]family.Family{f, {Name: "other", Vendor: f.Vendor, Models: []string{"TU-1"}}})
 	assert.ErrorContains(t, err, "both claim the model TU-1")
 
+	_, err = family.NewSet([]family.Family{f, {Name: "Units", Vendor: f.Vendor, Models: []string{"TU-2"}, File: "b.yaml"}})
+	assert.ErrorContains(t, err, "two families are called Units")
+	_, err = family.Parse("f.yaml", []byte("family: snmp\nvendor: Osmere\nmodels: [OS-9]\n"))
+	assert.ErrorContains(t, err, "f.yaml:1:9: family: snmp is the name of a standard's own")
+
 	for want, replace := range map[string][2]string{
 		"children: list: requires steps, one of them with each:":              {"each: $.units[*]", "expect: true"},
 		"children: list: must take serial of each of them, which tells one":   {"serial: $.serial, ", ""},

@@ -48,6 +48,9 @@ type Family struct {
 	order version.Order
 }
 
+// standards are the names by which the program calls what it speaks without a family.
+var standards = []string{"onvif", "redfish", "snmp"}
+
 // fileKeys are the keys of a family file besides those of its program.
 var fileKeys = []string{"family", "vendor", "models", "versions", "images", "plain_basic",
 	"patience", "cautions"}
@@ -147,6 +150,8 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 	switch {
 	case f.Name == "":
 		return f, doc.Errorf("$.family", "family: is missing; give the family a name")
+	case slices.Contains(standards, strings.ToLower(f.Name)):
+		return f, doc.Errorf("$.family", "family: %s is the name of a standard's own; give the family another one", f.Name)
 	case f.Vendor == "":
 		return f, doc.Errorf("$.vendor", "vendor: is missing; name the maker")
 	case len(f.Models) == 0 || slices.Contains(f.Models, ""):
@@ -296,6 +301,13 @@ type Set struct {
 	families []Family
 }
 
+// SameNameError is returned for two families that have one name.
+type SameNameError struct{ Name, File, Other string }
+
+func (e *SameNameError) Error() string {
+	return fmt.Sprintf("two families are called %s (%s and %s); rename one", e.Name, e.File, e.Other)
+}
+
 // ConflictError is returned for two families that claim one model.
 type ConflictError struct{ Family, Other, Vendor, Model string }
 
@@ -304,7 +316,8 @@ func (e *ConflictError) Error() string {
 		e.Family, e.Other, e.Model, e.Vendor)
 }
 
-// NewSet brings families together. Its error is a ConflictError.
+// NewSet brings families together. Its errors are a ConflictError and a
+// SameNameError.
 func NewSet(files []Family) (Set, error) {
 	owner := map[string]string{}
 	var families []Family
@@ -314,7 +327,13 @@ func NewSet(files []Family) (Set, error) {
 			families = append(families, *f.Children)
 		}
 	}
+	named := map[string]string{} // the file of each name
 	for _, f := range families {
+		name := strings.ToLower(f.Name)
+		if other, ok := named[name]; ok {
+			return Set{}, &SameNameError{f.Name, other, f.File}
+		}
+		named[name] = f.File
 		for _, m := range f.Models {
 			k := key(f.Vendor, m)
 			if other, ok := owner[k]; ok {

@@ -208,6 +208,9 @@ func ReadFamily(name string) (family.Family, error) {
 	}
 	f, err := family.Parse(name, data)
 	f.File = name
+	if f.Children != nil {
+		f.Children.File = name
+	}
 	return f, err
 }
 
