@@ -50,6 +50,7 @@ func TestChildren(t *testing.T) {
 	list := catena(t, dir, "list")
 	assert.Regexp(t, `(?m)^signals-1 .*3\.0 +behind\n└ lamp-1 +via signals-1 +Tollgarth +TU-1 +TU-0001 +1\.4 +behind$`, list)
 	assert.Contains(t, catena(t, dir, "list", "--where", `parent == "signals-1"`), "12 devices")
+	assert.Regexp(t, `children +lamp-1, lamp-2, .*lamp-12`, catena(t, dir, "show", "signals-1"))
 	assert.Regexp(t, `reached through +signals-1`, catena(t, dir, "show", "lamp-3"))
 
 	out, err := command(dir, "flash", "--all", "--yes", "--accept", "all", "--no-pilot", "--patience",

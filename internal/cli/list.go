@@ -309,7 +309,7 @@ func (a *app) show(name string) error {
 	for i, part := range devices {
 		t := partFacts(part)
 		if i == 0 {
-			t = deviceFacts(part)
+			t = deviceFacts(part, childrenOf(w, part.Name))
 			for _, k := range trusted {
 				if k.Host() == d.Match.Device.Host() && k.Kind != device.KeySerial {
 					t.Add(view.Quiet.Cell(k.Kind), k.Fingerprint)
@@ -334,8 +334,18 @@ func (a *app) show(name string) error {
 	return nil
 }
 
+// childrenOf are the names of the devices that are reached only through one.
+func childrenOf(w *workspace.Workspace, parent string) (out []string) {
+	for _, r := range workspace.Mains(w.Rows) {
+		if r.Parent == parent {
+			out = append(out, r.Name)
+		}
+	}
+	return out
+}
+
 // deviceFacts is all that is known of a device.
-func deviceFacts(r workspace.Row) view.Table {
+func deviceFacts(r workspace.Row, children []string) view.Table {
 	d := r.Match.Device
 	list := [][2]string{
 		{"name", r.Name}, {"address", r.Address}, {"reached through", r.Parent}, {"vendor", r.Vendor}, {"model", r.Model},
@@ -346,6 +356,7 @@ func deviceFacts(r workspace.Row) view.Table {
 		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)},
 		{"updated", clockTime(r.Updated)},
 		{"says", d.Says}, {"hardware address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")},
+		{"children", strings.Join(children, ", ")},
 		{"id", r.ID},
 	}
 	for _, n := range d.Neighbours {
