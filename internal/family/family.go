@@ -327,13 +327,7 @@ func NewSet(files []Family) (Set, error) {
 			families = append(families, *f.Children)
 		}
 	}
-	named := map[string]string{} // the file of each name
 	for _, f := range families {
-		name := strings.ToLower(f.Name)
-		if other, ok := named[name]; ok {
-			return Set{}, &SameNameError{f.Name, other, f.File}
-		}
-		named[name] = f.File
 		for _, m := range f.Models {
 			k := key(f.Vendor, m)
 			if other, ok := owner[k]; ok {
@@ -342,6 +336,14 @@ func NewSet(files []Family) (Set, error) {
 			}
 			owner[k] = f.Name
 		}
+	}
+	named := map[string]string{} // the file of each name
+	for _, f := range families {
+		name := strings.ToLower(f.Name)
+		if other, ok := named[name]; ok {
+			return Set{}, &SameNameError{f.Name, other, f.File}
+		}
+		named[name] = f.File
 	}
 	return Set{families}, nil
 }
