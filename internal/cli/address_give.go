@@ -28,7 +28,7 @@ func (a *app) addressListCmd() *cobra.Command {
 		Use:   "list",
 		Short: "List the devices at an adapter that have no address, or one that cannot be reached from it",
 		Long: `Listen on an adapter for devices that are there and cannot be reached: fresh from the box without
-an address, with a link-local one, or with one of another net. They are heard by WS-Discovery and
+an address, with a link-local one, or with one of another net. They are found via WS-Discovery and
 mDNS, and on Linux, with root or the right CAP_NET_RAW, by ARP, LLDP and what they ask of DHCP.`,
 		Example: "  catena address list --adapter eth0\n  catena address list --adapter eth0 --for 1m --format json",
 		Args:    exactly(0, "no arguments"),
@@ -45,7 +45,7 @@ mDNS, and on Linux, with root or the right CAP_NET_RAW, by ARP, LLDP and what th
 type strayed struct {
 	MAC     string   `json:"mac,omitempty"`
 	Address string   `json:"address,omitempty"`
-	Via     []string `json:"heard_by"`
+	Via     []string `json:"found_via"`
 	Name    string   `json:"name,omitempty"`
 	Why     string   `json:"why"`
 }
@@ -104,7 +104,7 @@ func (a *app) addressList(ctx context.Context, want string, lasts time.Duration)
 	if unheard != nil {
 		a.say("Note: %v.", unheard)
 	}
-	t := view.Table{Columns: []string{"hardware address", "address", "heard by", "name", "why"}}
+	t := view.Table{Columns: []string{"hardware address", "address", "found via", "name", "why"}}
 	for _, s := range found {
 		t.Add(s.MAC, s.Address, strings.Join(s.Via, ", "), s.Name, s.Why)
 	}

@@ -118,6 +118,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		for _, c := range children {
 			behind.Add(c.Unit, c.Called, c.Model, c.Version)
 		}
+		a.say("")
 		behind.Draw(a.out, s)
 	}
 	if err == nil && t.update != "" {

@@ -287,14 +287,14 @@ func (p *parser) secrets(n ast.Node) {
 		if level != "reading" && level != "writing" {
 			p.fail(pair.value, "secrets: %s: is for reading or for writing", pair.name)
 		}
-		if !secretName.MatchString(pair.name) || pair.name == "user" || pair.name == "password" {
+		if !secretName.MatchString(pair.name) || len(pair.name) > maxName/2 || pair.name == "user" || pair.name == "password" {
 			p.fail(pair.key, "secrets: %q cannot be a name; use lower-case letters, digits and _", pair.name)
 		}
 		p.program.Secrets = append(p.program.Secrets, Secret{pair.name, level == "writing"})
 	}
 }
 
-var secretName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,31}$`)
+var secretName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
 // objectNames reads the names that the file gives to objects of SNMP.
 func (p *parser) objectNames(n ast.Node) {
@@ -579,7 +579,7 @@ func (p *parser) step(n ast.Node) *Step {
 func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 	if n := keys["on"]; n != nil {
 		s.On = p.text(n)
-		if !deviceName.MatchString(s.On) {
+		if !deviceName.MatchString(s.On) || len(s.On) > maxName {
 			p.fail(n, "on: names another device of the site, such as switch-basin")
 		}
 	}
@@ -601,7 +601,11 @@ func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 	}
 }
 
-var deviceName = regexp.MustCompile(`^[^\s"']{1,64}$`)
+var deviceName = regexp.MustCompile(`^[^\s"']+$`)
+
+// maxName bounds a name that a file gives, in bytes. A pattern that counted so far would be built anew
+// at each start of the program.
+const maxName = 64
 
 // target is what a request goes to: a path, a command line, a file, or objects.
 func (p *parser) target(does ast.Node, s *Step) {

@@ -19,6 +19,7 @@ func Schema() ([]byte, error) {
 	out["$schema"] = "https://json-schema.org/draft/2020-12/schema"
 	out["title"] = "a family file of Catena"
 	out["required"] = []string{"family", "vendor", "models"}
+	programShapes, childShapes, stepShapes := shapes()
 	properties := out["properties"].(schema)
 	for _, key := range programKeys {
 		properties[key] = withHelp(key, programShapes[key])
@@ -63,16 +64,17 @@ func keyed(properties schema, required ...string) schema {
 	return s
 }
 
-// The shapes of what stands behind a key.
-var (
-	scalar    = yamldoc.Scalar
-	names     = schema{"type": "object", "additionalProperties": scalar}
-	yes       = schema{"type": "boolean"}
-	steps     = schema{"type": "array", "items": schema{"$ref": "#/$defs/step"}}
-	anyOf     = func(all ...schema) schema { return schema{"anyOf": all} }
-	withSteps = keyed(schema{"update": steps, "restart": steps})
+// shapes are those of what stands behind a key: of a program, of children, of a step. They are made when
+// somebody asks for them, and not at each start.
+func shapes() (program, child, step map[string]schema) {
+	scalar := yamldoc.Scalar
+	names := schema{"type": "object", "additionalProperties": scalar}
+	yes := schema{"type": "boolean"}
+	steps := schema{"type": "array", "items": schema{"$ref": "#/$defs/step"}}
+	anyOf := func(all ...schema) schema { return schema{"anyOf": all} }
+	withSteps := keyed(schema{"update": steps, "restart": steps})
 
-	programShapes = map[string]schema{
+	programShapes := map[string]schema{
 		"protocol": oneOf(protocols[:3]...), "ports": {"type": "array", "items": schema{"type": "integer",
 			"minimum": 1, "maximum": 65535}},
 		"secrets": {"type": "object", "additionalProperties": oneOf("reading", "writing")}, "names": names,
@@ -92,12 +94,12 @@ var (
 		"blink":    keyed(schema{"shows": scalar, "steps": steps}, "steps"),
 		"children": {}, // Schema makes it of all others
 	}
-	childShapes = map[string]schema{
+	childShapes := map[string]schema{
 		"list": steps, "identity": {"type": "array", "items": scalar}, "parallel": {"type": "integer",
 			"minimum": 1, "maximum": 1000}, "goes": oneOf("first", "last"),
 		"store": keyed(schema{"steps": steps, "has": scalar}, "steps"),
 	}
-	stepShapes = map[string]schema{
+	stepShapes := map[string]schema{
 		"get": anyOf(scalar, names), "put": scalar, "post": scalar, "patch": scalar, "delete": scalar,
 		"upload": scalar, "offer": oneOf("http", "tftp"), "run": scalar, "set": names,
 		"poll": anyOf(scalar, names), "wait": yamldoc.Duration, "ask": scalar,
@@ -107,7 +109,8 @@ var (
 		"fail": scalar, "percent": scalar, "gone": yes, "repeat": yes, "writes": yes, "reply": names,
 		"shell": oneOf("posix", "none"), "steps": steps, "each": scalar,
 	}
-)
+	return programShapes, childShapes, stepShapes
+}
 
 // help is what an editor shows of a key.
 var help = map[string]string{

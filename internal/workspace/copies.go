@@ -25,7 +25,7 @@ import (
 
 // place is where copies of saved settings are kept besides the site's own folder. Paths have slashes.
 type place interface {
-	// names are the files in a folder; none where there is no such folder.
+	// names are the files in a folder; none where the folder is missing.
 	names(folder string) ([]string, error)
 	// put writes a file, whole or not at all; its folder is made.
 	put(file string, raw []byte) error

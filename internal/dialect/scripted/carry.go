@@ -22,7 +22,10 @@ type carried struct{ *session }
 const maxCarried = 4 << 10
 
 func (c carried) Read(ctx context.Context) (out []device.Value, err error) {
-	if err := c.look(ctx); err != nil { // which enters where reading requires it, and nothing else
+	if err := c.enter(ctx); err != nil {
+		return nil, err
+	}
+	if err := c.arrive(ctx, false); err != nil { // it is only read
 		return nil, err
 	}
 	for _, one := range c.program.Carry {
