@@ -35,6 +35,9 @@ type Engine struct {
 	Open func(order.Image) (File, error)
 	// See keeps what a device said of itself in a job.
 	See func(job string, d *device.Device) error
+	// KeepOrder keeps an order that was made on the fly, for the job of that ID, and returns the name
+	// under which; nil: it is not kept.
+	KeepOrder func(o order.Order, job string) (string, error)
 	// KeepSettings keeps a device's settings, and returns under which name; nil: they are not kept.
 	KeepSettings func(d device.Device, version string, f settings.Format, raw []byte) (string, error)
 	// KeptSettings returns what KeepSettings has kept.
@@ -170,6 +173,11 @@ func (j *Job) enter() error {
 			errors.Join(err, errors.New("its lock is held")))
 	}
 	j.release = free
+	if o := &j.plan.Order; o.Name == "" && j.engine.KeepOrder != nil {
+		if o.Name, err = j.engine.KeepOrder(*o, j.ID); err != nil {
+			return err
+		}
+	}
 	return l.Append(Started, j.ID, "", j.plan.Order)
 }
 
@@ -289,7 +297,7 @@ func (j *Job) Run(going, patience context.Context) error {
 	defer stopGoing()
 	j.gatherKin()
 	err := j.work(going, stopGoing, func(a order.Action, set *gathering) (order.Event, error) {
-		now := j.engine.Now()
+		now := time.Now()
 		w := &worker{job: j, known: j.plan.Devices[a.Device], row: j.row(a.Device),
 			first: now, began: now, set: set, members: a.Look}
 		at := slices.IndexFunc(j.open, func(d DeviceState) bool { return d.ID == a.Device })

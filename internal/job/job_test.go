@@ -476,3 +476,30 @@ func TestHistory(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, failed)
 }
+
+// The clock is set an hour on, and an hour back, while devices are being updated and one is about
+// to return. The sudden hour lets nobody give up, and nothing be sent twice.
+func TestAClockThatJumps(t *testing.T) {
+	for name, by := range map[string]time.Duration{"on": time.Hour, "back": -time.Hour} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			b := start(t, sim.Device{}, sim.Device{Kind: "gate"},
+				sim.Device{Faults: sim.Faults{KeepsVersion: true}})
+			plan := b.plan()
+			plan.Order.GiveUp = 10 * time.Minute
+			jump := time.Now().Add(600 * time.Millisecond)
+			b.engine.Now = func() time.Time {
+				now := time.Now()
+				if now.After(jump) {
+					now = now.Round(0).Add(by) // as from a clock of which nothing else is known
+				}
+				return now
+			}
+			state := b.run(t, plan)
+			assert.Equal(t, job.Done, state.Devices[0].Step, state.Devices[0].Reason)
+			assert.Equal(t, job.Done, state.Devices[1].Step, state.Devices[1].Reason)
+			assert.Equal(t, job.Returned, state.Devices[2].Step, state.Devices[2].Reason)
+			assert.Equal(t, forth+back+" returned", b.steps(t, plan.Order.Devices[2].ID))
+		})
+	}
+}

@@ -59,8 +59,7 @@ func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Know
 
 func (j *Job) proveAgain(ctx context.Context, d DeviceState) Proof {
 	p := Proof{ID: d.ID, Name: d.Name, Want: d.To}
-	now := j.engine.Now()
-	w := &worker{job: j, known: j.plan.Devices[d.ID], row: j.row(d.ID), first: now, began: now}
+	w := &worker{job: j, known: j.plan.Devices[d.ID], row: j.row(d.ID), first: time.Now(), began: time.Now()}
 	if d.baseline != nil {
 		w.baseline = *d.baseline
 	}

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"time"
 
 	"catena/internal/order"
 )
@@ -46,7 +47,7 @@ func (w *worker) rescue(ctx context.Context, f failure, l leg) (order.Event, err
 			return w.end(Stranded, f.reason)
 		}
 	}
-	w.began = w.job.engine.Now() // the way back has its own time
+	w.began = time.Now() // the way back has its own time
 	failed, err := w.wayBack(ctx, l.hop, w.row.Path[l.hop])
 	switch {
 	case failed != nil && failed.reason.Why == NoRollback:

@@ -30,8 +30,8 @@ type worker struct {
 	job      *Job
 	row      order.Device // what is to be done
 	known    Known
-	first    time.Time      // when it began
-	began    time.Time      // when the way that it is on began
+	first    time.Time      // when it began, with the monotonic clock
+	began    time.Time      // when the way that it is on began, the same
 	touched  bool           // an image was begun to be sent
 	traits   dialect.Traits // of the update that is under way
 	dialect  dialect.Dialect
@@ -602,16 +602,16 @@ func (w *worker) within(patience time.Duration) time.Duration {
 	if giveUp == 0 {
 		return patience
 	}
-	return min(patience, max(0, giveUp-w.job.engine.Now().Sub(w.began)))
+	return min(patience, max(0, giveUp-time.Since(w.began)))
 }
 
 // wait returns a function that waits a while before the next look, and returns
 // false when the time is over. A device that has just gone is looked at often, one
 // that has been away for long, rarely.
 func (w *worker) wait(within time.Duration) func() bool {
-	since := w.job.engine.Now()
+	since := time.Now() // its own measure: the clock may be set meanwhile
 	return func() bool {
-		gone := w.job.engine.Now().Sub(since)
+		gone := time.Since(since)
 		time.Sleep(min(longestPause, max(shortestPause, gone/8)))
 		return gone < within
 	}
@@ -657,7 +657,7 @@ func (w *worker) end(end Step, reason *Reason) (order.Event, error) {
 	}
 	now := w.job.engine.Now()
 	body := endBody{End: end, Version: w.runsNow(), Cause: reason, Touched: w.touched,
-		Took: now.Sub(w.first)}
+		Took: time.Since(w.first)}
 	return body.event(w.row.ID, now), w.job.engine.Ledger.Append(Ended, w.job.ID, w.row.ID, body)
 }
 
