@@ -22,6 +22,7 @@ import (
 func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
 	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.ContactOfJob,
 		Patience: p, Now: a.now,
+		KeepOrder: w.KeepOrder,
 		KeepSettings: func(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
 			return access.SaveSettings(w.Dir, d, version, f, raw, a.now())
 		},

@@ -47,7 +47,7 @@ func ended(w *workspace.Workspace, id string) (job.State, error) {
 func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 	return a.partOf(ctx, f, id, func(w *workspace.Workspace, s job.State) (order.Order, error) {
 		o := s.Again()
-		o.Note = "retry of " + id
+		o.Name, o.Note = "", "retry of "+id
 		if len(o.Devices) == 0 {
 			a.say("There is nothing to retry: no device of %s failed or was left.", id)
 		}
@@ -100,7 +100,7 @@ func (a *app) finish(ctx context.Context, f jobFlags, id string) error {
 			still[r.ID] = still[r.ID] || r.ParkedIn == id
 		}
 		o := s.Unfinished(func(device string) bool { return still[device] })
-		o.Note = "finish of " + id
+		o.Name, o.Note = "", "finish of "+id
 		if len(o.Devices) == 0 {
 			a.say("There is nothing to finish: no device of %s is parked now.", id)
 		}

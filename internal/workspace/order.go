@@ -159,6 +159,7 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 	for i := range o.Devices {
 		o.Devices[i].Through = w.ways.Through[o.Devices[i].ID]
 	}
+	o.Format = order.FileFormat
 	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
 	o.Rules = w.rules(Wish{Parallel: o.Rules.Parallel, Purpose: o.Purpose, NoPilot: !o.Rules.Pilot,
 		StopAfter: o.Rules.StopAfter}, o.Devices)

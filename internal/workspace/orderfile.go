@@ -73,6 +73,19 @@ func (w *Workspace) SaveOrder(o order.Order) (path string, err error) {
 	return path, atomicfile.Replace(path, raw, 0o644)
 }
 
+// KeepOrder keeps an order that was made on the fly under its job's ID, or, where an order or a
+// device is called so already, the ID with a number.
+func (w *Workspace) KeepOrder(o order.Order, job string) (name string, err error) {
+	o.Name = job
+	for n := 2; ; n++ {
+		var taken *NameTakenError
+		if _, err = w.SaveOrder(o); !errors.As(err, &taken) {
+			return o.Name, err
+		}
+		o.Name = fmt.Sprintf("%s-%d", job, n)
+	}
+}
+
 // ReadOrder reads an order's file. Its error is an UnknownOrderError where there is none.
 func (w *Workspace) ReadOrder(name string) (order.Order, error) {
 	o, _, err := w.readOrder(name)
