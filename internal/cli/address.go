@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/netip"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -16,6 +17,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/device"
+	"catena/internal/dialect"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
@@ -31,7 +33,7 @@ func (a *app) addressCmd() *cobra.Command {
 }
 
 func (a *app) addressSetCmd() *cobra.Command {
-	var gateway, plan string
+	var gateway, own, plan string
 	var yes bool
 	c := &cobra.Command{
 		Use:   "set DEVICE ADDRESS/BITS, or --plan FILE",
@@ -42,7 +44,7 @@ what is trusted of it. An address that a known device has, or where somebody ans
 
 A plan moves many: a CSV file with a line for each, and a first line that names the columns: device (a
 hardware address, a serial number or a name), address (with the length of its network), and where you
-want them, name and gateway. Nothing is touched where a line of it is wrong.`,
+want them, name, device-name and gateway. Nothing is touched where a line of it is wrong.`,
 		Example: "  catena address set cam-51 10.20.4.53/24\n  catena address set cam-51 10.20.4.53/24 --gateway 10.20.4.254 --yes\n  catena address set --plan moves.csv",
 		Args: func(_ *cobra.Command, args []string) error {
 			if plan != "" && len(args) > 0 || plan == "" && len(args) != 2 {
@@ -53,7 +55,7 @@ want them, name and gateway. Nothing is touched where a line of it is wrong.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			lines := []moveLine{}
 			if plan == "" {
-				lines = append(lines, moveLine{device: args[0], address: args[1], gateway: gateway})
+				lines = append(lines, moveLine{device: args[0], address: args[1], gateway: gateway, own: own})
 			} else if err := readPlan(plan, &lines); err != nil {
 				return err
 			}
@@ -61,15 +63,16 @@ want them, name and gateway. Nothing is touched where a line of it is wrong.`,
 		},
 	}
 	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (left out: as it is)")
-	c.Flags().StringVar(&plan, "plan", "", "a CSV file: device, address, and name and gateway where wanted")
+	c.Flags().StringVar(&own, "device-name", "", "what the device is to call itself (left out: as it does)")
+	c.Flags().StringVar(&plan, "plan", "", "a CSV file: device, address, and name, device-name and gateway where wanted")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 
 // moveLine is what a person wrote of one device that moves.
 type moveLine struct {
-	at                             string // where, of a plan: moves.csv:4
-	device, address, name, gateway string
+	at                                  string // where, of a plan: moves.csv:4
+	device, address, name, own, gateway string // own: what it is to call itself
 }
 
 // oneMove is a line that holds.
@@ -79,6 +82,12 @@ type oneMove struct {
 	to      netip.Prefix
 	through netip.Addr
 }
+
+// moveColumns are those of a plan.
+var moveColumns = []string{"device", "address", "name", "device-name", "gateway"}
+
+// hostLabel is a label of RFC 1123, 2.1.
+var hostLabel = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
 
 // maxPlan bounds a plan, in lines.
 const maxPlan = 4096
@@ -94,12 +103,12 @@ func readPlan(name string, lines *[]moveLine) error {
 	r.TrimLeadingSpace, r.Comment = true, '#'
 	columns, err := r.Read()
 	if err != nil {
-		return usage("%s: it has no first line that names its columns: device, address, and name and gateway where wanted", name)
+		return usage("%s: it has no first line that names its columns: device, address, and name, device-name and gateway where wanted", name)
 	}
 	columns[0] = strings.TrimPrefix(columns[0], "\ufeff") // of editors on Windows
 	for _, c := range columns {
-		if !slices.Contains([]string{"device", "address", "name", "gateway"}, c) {
-			return usage("%s:1: %q is not a column; there are device, address, name, gateway", name, c)
+		if !slices.Contains(moveColumns, c) {
+			return usage("%s:1: %q is not a column; there are %s", name, c, strings.Join(moveColumns, ", "))
 		}
 	}
 	for {
@@ -117,7 +126,7 @@ func readPlan(name string, lines *[]moveLine) error {
 		}
 		l := moveLine{at: fmt.Sprintf("%s:%d: ", name, at)}
 		for i, c := range columns {
-			*map[string]*string{"device": &l.device, "address": &l.address, "name": &l.name, "gateway": &l.gateway}[c] = strings.TrimSpace(row[i])
+			*map[string]*string{"device": &l.device, "address": &l.address, "name": &l.name, "device-name": &l.own, "gateway": &l.gateway}[c] = strings.TrimSpace(row[i])
 		}
 		*lines = append(*lines, l)
 	}
@@ -135,6 +144,9 @@ func (l moveLine) holds(s settled) (m oneMove, err error) {
 		if err != nil || !m.to.Contains(m.through) || m.through == m.to.Addr() {
 			return m, usage("%sgateway: %q is no other address of the network %s", l.at, l.gateway, m.to.Masked())
 		}
+	}
+	if l.own != "" && !hostLabel.MatchString(l.own) {
+		return m, usage("%sdevice-name: %q: a device calls itself by letters, digits and hyphens, at most 63", l.at, l.own)
 	}
 	if l.name != "" {
 		if err := site.CheckName(l.name); err != nil {
@@ -193,7 +205,8 @@ func (a *app) addressSet(ctx context.Context, lines []moveLine, yes bool) error 
 				errs[i] = errors.New("it was not begun")
 				return nil
 			}
-			moved[i], errs[i] = s.Move(ctx, s.access, m.of, m.to, m.through)
+			moved[i], errs[i] = s.Move(ctx, s.access, m.of,
+				dialect.Place{Address: m.to, Gateway: m.through, Name: m.own})
 			return nil
 		})
 	}
@@ -214,7 +227,7 @@ func (a *app) addressSet(ctx context.Context, lines []moveLine, yes bool) error 
 func (a *app) toldMoves(moves []oneMove, moved []device.Device, errs []error) error {
 	if len(moves) == 1 && moves[0].at == "" {
 		if errs[0] != nil {
-			return notMoved(moves[0].of, errs[0])
+			return notMoved(moves[0].of, moves[0].own, errs[0])
 		}
 		a.say("%s answers at %s now.", moved[0].Name, moved[0].Address)
 		return nil
@@ -232,7 +245,7 @@ func (a *app) toldMoves(moves []oneMove, moved []device.Device, errs []error) er
 		l := line{m.of.Name, moved[i].Address, errs[i] == nil, ""}
 		cell := view.Cell{Text: "yes"}
 		if errs[i] != nil {
-			l.Address, l.Why, cell = m.of.Address, notMoved(m.of, errs[i]).Error(), view.Bad.Cell("no")
+			l.Address, l.Why, cell = m.of.Address, notMoved(m.of, m.own, errs[i]).Error(), view.Bad.Cell("no")
 			failed++
 		}
 		all = append(all, l)
@@ -249,11 +262,13 @@ func (a *app) toldMoves(moves []oneMove, moved []device.Device, errs []error) er
 }
 
 // notMoved is why a device was not moved, with what to do.
-func notMoved(d device.Device, err error) error {
+func notMoved(d device.Device, own string, err error) error {
 	var inUse *workspace.InUseError
 	switch {
 	case errors.As(err, &inUse):
 		return refused("%w; nothing was touched", err)
+	case errors.Is(err, device.ErrUnsupported) && own != "":
+		return refused("%s cannot be moved with a name of its own: neither ONVIF nor Redfish nor its family says how; nothing was touched", d.Name)
 	case errors.Is(err, device.ErrUnsupported):
 		return refused("%s cannot be moved: neither ONVIF nor Redfish nor its family says how; nothing was touched", d.Name)
 	case errors.Is(err, &device.Cause{Problem: device.NoLogin}):

@@ -92,7 +92,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 			secrets[s], as.Secrets = given, secrets
 		}
 	}
-	at.Ask = func(_ context.Context, what string) error {
+	at.Ask = func(_ context.Context, what string, _ bool) error {
 		if err := a.confirm("It asks: " + what + ". Is it done?"); err != nil {
 			return device.Because(device.NeedsPerson, "%s", what)
 		}

@@ -459,7 +459,7 @@ func (a *app) settle(ctx context.Context, s settled, d device.Device, of dialect
 			return nil, fmt.Errorf("%s: %w", d.Name, err)
 		}
 		base, _ := s.access.KeptDefaults(s.Dir, d, x.Version) // without them two are merged
-		if m, err = settings.Merge(x.Format, base, x.Data, now, of.Renamed()); err != nil {
+		if m, err = settings.Merge(x.Format, base, x.Data, now, s.Renamed(d, of.Renamed())); err != nil {
 			return nil, refused("%s cannot be brought into what %s has now: %w; nothing was touched", x.Save, d.Name, err)
 		}
 	}

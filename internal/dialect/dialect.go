@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/firmware"
 	"catena/internal/login"
 	"catena/internal/settings"
 	"catena/internal/wire"
@@ -94,9 +95,11 @@ type Aids struct {
 	// returns, encrypted where any of it is secret.
 	Keep func(begun []byte, secret bool) error
 	Kept func() ([]byte, error)
+	// Interlocks are those of the images that the device is to get, besides its family's.
+	Interlocks []firmware.Interlock
 	// Ask has a person do something, and returns once they say that it is done. Its error is that
-	// they will not, or that ctx is over.
-	Ask func(ctx context.Context, what string) error
+	// they will not, or that ctx is over. busy says that the device, or its parent, is at work meanwhile.
+	Ask func(ctx context.Context, what string, busy bool) error
 }
 
 // About is what the rest of the program must know of a dialect; nothing else about one
@@ -212,6 +215,8 @@ type NoInterlocks struct{}
 // Interlock finds nothing.
 func (NoInterlocks) Interlock(context.Context) error { return nil }
 
+func (NoInterlocks) unseen() {} // those of an image cannot be looked at
+
 // OneSlot is for updates of components that have no other slot.
 type OneSlot struct{}
 
@@ -221,8 +226,16 @@ func (OneSlot) Revert(context.Context) error { return device.ErrUnsupported }
 // Network is where a device is in its network.
 type Network interface {
 	// Move gives it another address. It may restart, and answers there from then on: that it goes
-	// away meanwhile is device.ErrAway, and no failure. gateway is the zero Addr where it stays.
-	Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error
+	// away meanwhile is device.ErrAway, and no failure. device.ErrUnsupported: it cannot be given a name
+	// so; nothing was changed.
+	Move(ctx context.Context, to Place) error
+}
+
+// Place is where a device is to be in its network.
+type Place struct {
+	Address netip.Prefix
+	Gateway netip.Addr // zero: as it is
+	Name    string     // what the device calls itself, a label of RFC 1123; empty: as it is
 }
 
 // NoNetwork is for sessions that cannot move a device.

@@ -3,7 +3,6 @@ package dialect
 import (
 	"context"
 	"errors"
-	"net/netip"
 	"strings"
 
 	"catena/internal/device"
@@ -38,13 +37,14 @@ func VerifyIdentity(ctx context.Context, d Dialect, at At, known device.Identity
 // before each image: between two calls a device may restart, and another one may answer at
 // its address. Every session with a known device is opened by it.
 func Guard(d Dialect, at At, known device.Identity, s Session) Session {
-	return &guard{Session: s, verify: func(ctx context.Context) error {
+	return &guard{Session: s, locks: len(at.Interlocks) > 0, verify: func(ctx context.Context) error {
 		return VerifyIdentity(ctx, d, at, known)
 	}}
 }
 
 type guard struct {
 	Session
+	locks  bool // the device's images have interlocks
 	verify func(context.Context) error
 }
 
@@ -74,6 +74,10 @@ func (g *guard) Update(component string) (Update, error) {
 	if err != nil {
 		return nil, err
 	}
+	if _, blind := u.(interface{ unseen() }); blind && g.locks {
+		return nil, device.Because(device.Refusal,
+			"its image has interlocks, and by its protocol nobody can look whether they hold")
+	}
 	return &guardedUpdate{Update: u, verify: g.verify}, nil
 }
 
@@ -98,11 +102,11 @@ type guardedNetwork struct {
 	verify func(context.Context) error
 }
 
-func (n guardedNetwork) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error {
+func (n guardedNetwork) Move(ctx context.Context, to Place) error {
 	if err := n.verify(ctx); err != nil {
 		return err
 	}
-	return n.Network.Move(ctx, to, gateway)
+	return n.Network.Move(ctx, to)
 }
 
 func (g *guard) Carry() (Carry, error) {

@@ -33,7 +33,7 @@ var (
 // The keys of a step, besides the one that says what it does.
 var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart", "chunks",
 	"take", "outcome", "when", "within", "expect", "until", "fail", "percent", "gone", "repeat",
-	"writes", "reply", "shell", "steps", "each"}
+	"writes", "reply", "shell", "steps", "each", "occupies"}
 
 // What a step may do.
 var stepWords = []string{"get", "put", "post", "patch", "delete", "upload", "offer", "run", "set",
@@ -233,6 +233,7 @@ func (p *parser) read(root map[string]ast.Node) {
 	g.Recognise, g.Login, g.Logout = p.steps(root["recognise"]), p.steps(root["login"]), p.steps(root["logout"])
 	p.entry(root["enter"], root["leave"])
 	g.Address = p.steps(root["address"])
+	g.AddressNames = root["address"] != nil && strings.Contains(root["address"].String(), "address.name")
 	p.work(root)
 	p.complete(root)
 }
@@ -649,7 +650,7 @@ func (p *parser) target(does ast.Node, s *Step) {
 
 // only says which steps a key belongs to.
 var only = map[string][]string{"until": {"poll", "ask"}, "from": {"upload"}, "fail": {"poll"}, "percent": {"poll"},
-	"steps": {"offer"}, "chunks": {"upload"}, "reply": {"run"}, "shell": {"run", "poll"}}
+	"steps": {"offer"}, "chunks": {"upload"}, "reply": {"run"}, "occupies": {"ask"}, "shell": {"run", "poll"}}
 
 // beside reads what stands beside the word of a step.
 func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
@@ -698,6 +699,7 @@ func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
 		s.Chunk = p.bytes(keys["chunks"])
 	}
 	s.Gone, s.Repeat = p.yes(keys["gone"], "gone"), p.yes(keys["repeat"], "repeat")
+	s.Occupies = p.yes(keys["occupies"], "occupies")
 	s.Writes = p.yes(keys["writes"], "writes")
 	s.Shell = "posix"
 	if keys["shell"] != nil {
@@ -988,6 +990,9 @@ func (p *parser) compiled(n ast.Node, as reflect.Kind, step *Step) *Expr {
 
 // explained adds to an error about a name the one that may have been meant.
 func explained(err error, names map[string]Type) error {
+	if err == nil {
+		return nil
+	}
 	m := unknownName.FindStringSubmatch(err.Error())
 	if m == nil {
 		return err

@@ -32,18 +32,19 @@ type Program struct {
 	Well    *Expr // bool
 	Why     Template
 
-	Interlocks []Interlock
-	Part                       // of the main component, and of those that say nothing of their own
-	Parts      map[string]Part // of components that do, by name
-	Restarts   int             // how often, until it runs the image; 0: once
-	Revert     []*Step         // the switch to the other slot; none: it has one
-	Settings   *Settings       // nil: it cannot tell them
-	Carry      []Carry         // values that are carried over an update, in the order in which they are written
-	Address    []*Step         // which give it another address; none: it cannot be moved
-	Blink      []*Step
-	Shows      string  // what it does when it blinks, in words
-	Behind     *Behind // of a family of children; nil: its devices are reached themselves
-	names      map[string]Type
+	Interlocks   []Interlock
+	Part                         // of the main component, and of those that say nothing of their own
+	Parts        map[string]Part // of components that do, by name
+	Restarts     int             // how often, until it runs the image; 0: once
+	Revert       []*Step         // the switch to the other slot; none: it has one
+	Settings     *Settings       // nil: it cannot tell them
+	Carry        []Carry         // values that are carried over an update, in the order in which they are written
+	Address      []*Step         // which give it another address; none: it cannot be moved
+	AddressNames bool            // they give it a name, too
+	Blink        []*Step
+	Shows        string  // what it does when it blinks, in words
+	Behind       *Behind // of a family of children; nil: its devices are reached themselves
+	names        map[string]Type
 }
 
 // Behind is how devices are reached that are behind another one: every step goes to their parent,
@@ -160,13 +161,14 @@ type Step struct {
 	Fail    *Expr // bool, of a poll
 	Percent *Expr // int, of a poll
 
-	Within time.Duration // how long it may take, with all repeats; 0: as usual
-	Gone   bool          // that the device goes away is a good end
-	Reads  bool          // it changes nothing: a GET, and all steps that recognise and read
-	Repeat bool          // it may be sent once more when its answer was lost
-	Writes bool          // from here on the device may be writing
-	says   *Extract      // where the device says why it refuses
-	Shell  string        // posix: values of a command line are quoted; none: they must be plain
+	Within   time.Duration // how long it may take, with all repeats; 0: as usual
+	Occupies bool          // of ask: device and parent are busy meanwhile
+	Gone     bool          // that the device goes away is a good end
+	Reads    bool          // it changes nothing: a GET, and all steps that recognise and read
+	Repeat   bool          // it may be sent once more when its answer was lost
+	Writes   bool          // from here on the device may be writing
+	says     *Extract      // where the device says why it refuses
+	Shell    string        // posix: values of a command line are quoted; none: they must be plain
 }
 
 // Place is where a step stands in its file, from 1.

@@ -107,7 +107,7 @@ func shapes() (program, child, step map[string]schema) {
 		"form": names, "xml": scalar, "text": scalar, "ini": scalar, "raw": scalar, "multipart": names, "chunks": scalar, "take": names,
 		"outcome": names, "when": scalar, "within": yamldoc.Duration, "expect": scalar, "until": scalar,
 		"fail": scalar, "percent": scalar, "gone": yes, "repeat": yes, "writes": yes, "reply": names,
-		"shell": oneOf("posix", "none"), "steps": steps, "each": scalar,
+		"shell": oneOf("posix", "none"), "steps": steps, "each": scalar, "occupies": yes,
 	}
 	return programShapes, childShapes, stepShapes
 }
@@ -134,7 +134,7 @@ var help = map[string]string{
 	"components": "the steps of components that are updated another way",
 	"settings":   "steps that take the settings, and those that give them back",
 	"carry":      "single values that are read before an update and written after it, in this order",
-	"address":    "steps that give it another address: $address.ip .prefix .mask .gateway",
+	"address":    "steps that give it another address: $address.ip .prefix .mask .gateway .name",
 	"raw":        "one value, byte by byte",
 	"blink":      "steps that make it show itself; $on is true to begin",
 	"upload":     "PUT or POST and a path; of ssh and tftp a remote path",
@@ -143,6 +143,7 @@ var help = map[string]string{
 	"set":        "objects of SNMP and their types and values: int, text, address, hex",
 	"poll":       "asked again until",
 	"ask":        "what a person has to do; until says how the device shows that it was done",
+	"occupies":   "of ask: the device keeps its place meanwhile, and its parent is busy",
 	"on":         "another device of the site that the step goes to, with its own login",
 	"from":       "how many bytes of the image the device has already",
 	"chunks":     "the size of one request of an upload, such as 1MiB",

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"reflect"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -39,6 +40,7 @@ type (
 		Prefix  int    `expr:"prefix"`
 		Mask    string `expr:"mask"`
 		Gateway string `expr:"gateway"` // empty: as it is
+		Name    string `expr:"name"`    // what it is to call itself; empty: as it is
 	}
 	// OfferValues are where Catena serves the image: for the steps of an offer.
 	OfferValues struct {
@@ -89,6 +91,16 @@ const maxNodes = 200
 
 // extracts finds what answer() is asked for, so that it is checked with the file.
 var extracts = regexp.MustCompile(`answer\("((?:[^"\\]|\\.)*)"\)`)
+
+// Condition is a condition in the names that a program takes, such as an interlock of an image. Its
+// error says which name is not taken.
+func (g *Program) Condition(source string) (*Expr, error) {
+	e, err := compile(source, g.names, reflect.Bool)
+	if err == nil && slices.ContainsFunc(e.uses, func(use string) bool { return strings.HasPrefix(use, "login.") }) {
+		err = errors.New("it may not use the login")
+	}
+	return e, explained(err, g.names)
+}
 
 // compile checks an expression against the names of its family, and the kind of its result;
 // reflect.Invalid: any.

@@ -67,12 +67,28 @@ type Manifest struct {
 	Patience Patience `yaml:"patience,omitempty" json:"patience,omitzero"`
 	// Cautions are what a person must know before an update, by short names.
 	Cautions map[string]string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
-	Advice   Advice            `yaml:"advice,omitempty" json:"advice"`
+	// Interlocks are what must hold right before the first byte, in the names of the device's family.
+	Interlocks []Interlock `yaml:"interlocks,omitempty" json:"interlocks,omitempty"`
+	// Renamed are settings that this version calls otherwise than the ones before: by the old path.
+	Renamed map[string]string `yaml:"renamed,omitempty" json:"renamed,omitempty"`
+	Advice  Advice            `yaml:"advice,omitempty" json:"advice"`
 	// why it has this advice
 	Because string `yaml:"because,omitempty" json:"because,omitempty"`
 	// file name of the release notes
 	Notes string `yaml:"notes,omitempty" json:"notes,omitempty"`
 }
+
+// Interlock is what must hold before an image is sent, and what a person is told where it does not.
+type Interlock struct {
+	Holds string `yaml:"holds" json:"holds"` // an expression, as in the interlocks of a family
+	Else  string `yaml:"else" json:"else"`
+}
+
+// maxInterlocks bounds those of an image, and maxHolds each, in bytes.
+const (
+	maxInterlocks = 16
+	maxHolds      = 1000
+)
 
 // maxTakes bounds what a manifest may say: no update takes a day.
 const maxTakes = 24 * time.Hour
@@ -167,6 +183,20 @@ func (m *Manifest) checkRest() (key, message string) {
 			return "cautions", fmt.Sprintf(
 				"cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to know",
 				name)
+		}
+	}
+	for i, l := range m.Interlocks {
+		at := fmt.Sprintf("interlocks[%d]", i)
+		switch {
+		case i >= maxInterlocks || len(l.Holds) > maxHolds:
+			return at, fmt.Sprintf("interlocks: more than %d, or one longer than %d bytes", maxInterlocks, maxHolds)
+		case l.Holds == "" || l.Else == "":
+			return at, "interlocks: each requires holds: and else:, the sentence for the person"
+		}
+	}
+	for old, fresh := range m.Renamed {
+		if old == "" || fresh == "" || old == fresh {
+			return "renamed", "renamed: the old path of a setting, and the new one: write for example start_level: level_start"
 		}
 	}
 	if m.Takes < 0 || m.Takes > maxTakes {

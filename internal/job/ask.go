@@ -30,9 +30,9 @@ type answeredBody struct {
 const answerEvery = 300 * time.Millisecond
 
 // ask has a person do something at the device, and waits for the answer: meanwhile the device holds no
-// place, and it goes on when there is one again, whatever the answer.
-func (w *worker) ask(ctx context.Context, what string) error {
-	if w.job.asks == nil {
+// place, unless it is busy, and it goes on when there is one again, whatever the answer.
+func (w *worker) ask(ctx context.Context, what string, busy bool) error {
+	if w.job.asks == nil || busy {
 		return w.answered(ctx, what)
 	}
 	w.job.asks <- asking{id: w.row.ID}

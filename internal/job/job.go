@@ -69,10 +69,12 @@ type Plan struct {
 // Known is a device of a plan: how it was last seen, and how its versions sort.
 type Known struct {
 	device.Device
-	Versions version.Order
-	Alters   bool              // an image of its path clears or converts its settings
-	Clears   bool              // one clears them
-	Patience firmware.Patience // as its family and its images say; zero: as usual
+	Versions   version.Order
+	Alters     bool                 // an image of its path clears or converts its settings
+	Clears     bool                 // one clears them
+	Interlocks []firmware.Interlock // of the images of its path, forth
+	Renamed    map[string]string    // settings that they call otherwise, by path
+	Patience   firmware.Patience    // as its family and its images say; zero: as usual
 }
 
 // Usual is the patience for real devices: some take minutes to write and to start.

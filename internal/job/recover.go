@@ -128,7 +128,7 @@ func (w *worker) meet(ctx context.Context) *Reason {
 	if !ok {
 		return &Reason{Why: NoLogin, Step: Proving}
 	}
-	at.Ask = w.ask
+	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
 	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
 	waitBack := w.wait(w.within(w.patience().Restarting))
 	waitWell := w.wait(w.within(w.patience().Proving))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"maps"
 	"strings"
 
 	"catena/internal/device"
@@ -171,7 +172,7 @@ func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, t
 	if e.KeptDefaults != nil {
 		base, _ = e.KeptDefaults(w.known.Device, w.baseline.Version) // without them two are merged
 	}
-	m, err := settings.Merge(s.Format(), base, saved, now, s.Renamed())
+	m, err := settings.Merge(s.Format(), base, saved, now, w.renamed(s))
 	if err != nil { // they are not what the family says they are: as they were
 		return saved, false, nil
 	}
@@ -189,6 +190,16 @@ func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, t
 		w.remark = &Reason{Why: SettingsLeft, Want: text.Clean(strings.Join(paths, ", "))}
 	}
 	return m.Text, bytes.Equal(m.Text, now), nil
+}
+
+// renamed are the settings that are called otherwise, as the family and the images have it.
+func (w *worker) renamed(s dialect.Settings) map[string]string {
+	all := maps.Clone(w.known.Renamed)
+	if all == nil {
+		return s.Renamed()
+	}
+	maps.Copy(all, s.Renamed())
+	return all
 }
 
 // notGivenBack is the reason for an error; nil: there is none.

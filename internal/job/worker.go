@@ -275,7 +275,7 @@ func (w *worker) open(ctx context.Context) *Reason {
 	if !ok {
 		return &Reason{Why: NoLogin, Step: Checking}
 	}
-	at.Ask = w.ask
+	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
 	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
 	r, err := w.session.Read(ctx)
 	if err != nil {

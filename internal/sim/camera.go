@@ -84,6 +84,7 @@ type request struct {
 			Relay    string `xml:"RelayOutputToken"`
 			Token    string `xml:"InterfaceToken"`
 			Address  string `xml:"NetworkInterface>IPv4>Manual>Address"`
+			HostName string `xml:"Name"`
 			State    string `xml:"LogicalState"`
 			Include  struct {
 				Href string `xml:"href,attr"`
@@ -189,6 +190,8 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch call.Local {
+	case "SetHostname":
+		c.setHostname(w, in)
 	case "SetNetworkInterfaces":
 		c.setAddress(w, in)
 	case "GetSystemBackup":
@@ -214,7 +217,7 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		},
 	}
 	closed = map[string]func() string{
-		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "SetNetworkInterfaces": nil, "GetSystemBackup": nil,
+		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "SetNetworkInterfaces": nil, "SetHostname": nil, "GetSystemBackup": nil,
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
 		"StartFirmwareUpgrade": func() string { return c.startUpgrade(host) },
@@ -254,6 +257,17 @@ func (c *camera) auxiliary(w http.ResponseWriter, in request) {
 	}
 	c.did("auxiliary " + command)
 	reply(w, http.StatusOK, `<tds:SendAuxiliaryCommandResponse/>`)
+}
+
+// setHostname has the camera call itself otherwise: ONVIF Core 8.2.2.
+func (c *camera) setHostname(w http.ResponseWriter, in request) {
+	name := strings.TrimSpace(in.Body.Call.HostName)
+	if name == "" || len(name) > 63 {
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidHostname", "There is no such name.")
+		return
+	}
+	c.did("hostname " + name)
+	reply(w, http.StatusOK, `<tds:SetHostnameResponse/>`)
 }
 
 // setAddress moves the camera to another host of its simulated network: ONVIF Core 8.2.6.

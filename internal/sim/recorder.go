@@ -167,8 +167,9 @@ func (r *recorder) ethernet() map[string]any {
 // setAddress moves the recorder to another host of its simulated network.
 func (r *recorder) setAddress(w http.ResponseWriter, req *http.Request) {
 	var in struct {
-		DHCPv4 struct{ DHCPEnabled *bool }
-		Static []struct{ Address, SubnetMask, Gateway string } `json:"IPv4StaticAddresses"`
+		DHCPv4   struct{ DHCPEnabled *bool }
+		HostName string
+		Static   []struct{ Address, SubnetMask, Gateway string } `json:"IPv4StaticAddresses"`
 	}
 	err := json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in)
 	own := r.ethernet()
@@ -187,6 +188,9 @@ func (r *recorder) setAddress(w http.ResponseWriter, req *http.Request) {
 		netip.PrefixFrom(old, 24).Masked() != netip.PrefixFrom(a, 24).Masked() {
 		redfishError(w, http.StatusBadRequest, "PropertyValueNotInList", "there is no such network here")
 		return
+	}
+	if in.HostName != "" {
+		r.did("hostname " + in.HostName)
 	}
 	r.did("address " + a.String())
 	w.Header().Set("Connection", "close")

@@ -32,14 +32,14 @@ const (
 // Move gives a device another address by its own protocol, and finds it there again: the same serial
 // number, certificate and host key. It keeps its name, logins and what is trusted of it. Its errors are
 // an InUseError, device.ErrUnsupported, and what the device says.
-func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device, to netip.Prefix,
-	gateway netip.Addr) (device.Device, error) {
+func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device,
+	to dialect.Place) (device.Device, error) {
 	_, port, err := net.SplitHostPort(d.Address)
 	if err != nil {
 		return d, err
 	}
-	at := net.JoinHostPort(to.Addr().String(), port)
-	if err := w.Free(ctx, to.Addr(), port); err != nil {
+	at := net.JoinHostPort(to.Address.Addr().String(), port)
+	if err := w.Free(ctx, to.Address.Addr(), port); err != nil {
 		return d, err
 	}
 	speaks, ok := x.Dialects.Named(d.Dialect)
@@ -56,7 +56,7 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device, to net
 		return d, err
 	}
 	lasting := context.WithoutCancel(ctx) // half moved is worse than moved
-	if err := network.Move(lasting, to, gateway); err != nil && !errors.Is(err, device.ErrAway) {
+	if err := network.Move(lasting, to); err != nil && !errors.Is(err, device.ErrAway) {
 		return d, errors.Join(err, session.Close(lasting))
 	}
 	// what was entered for it is left at its new address, by the session that finds it there

@@ -176,6 +176,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 	patience := map[string]firmware.Patience{} // as the manifests of a device's images say
 	alters := map[string]bool{}                // one of those clears or converts its settings
 	clears := map[string]bool{}
+	interlocks, renamed := map[string][]firmware.Interlock{}, map[string]map[string]string{}
 	take := func(id string, i *order.Image) {
 		if i == nil {
 			return
@@ -185,19 +186,27 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		alters[id] = alters[id] || on.Settings == firmware.Cleared ||
 			on.Settings == firmware.Converted
 		clears[id] = clears[id] || on.Settings == firmware.Cleared
+		if len(on.Renamed) > 0 {
+			if renamed[id] == nil {
+				renamed[id] = map[string]string{}
+			}
+			maps.Copy(renamed[id], on.Renamed)
+		}
 	}
 	for _, d := range o.Devices {
 		in[d.ID] = true
 		for _, h := range d.Path {
 			take(d.ID, &h.Image)
+			interlocks[d.ID] = append(interlocks[d.ID], w.images[h.Image.SHA256].Interlocks...)
 			take(d.ID, h.Back)
 		}
 	}
 	for _, d := range w.devices() {
 		if in[d.ID] {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d),
-				Alters:   alters[d.ID],
-				Clears:   clears[d.ID],
+				Alters:     alters[d.ID],
+				Clears:     clears[d.ID],
+				Interlocks: interlocks[d.ID], Renamed: renamed[d.ID],
 				Patience: patience[d.ID].Over(w.Families.Of(d.Vendor, d.Model).Patience)}
 		}
 		for _, up := range w.ways.Through[d.ID] {
@@ -207,6 +216,19 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		}
 	}
 	return plan
+}
+
+// Renamed are the settings that versions of a device call otherwise, as its family and the images on
+// the shelf have it.
+func (w *Workspace) Renamed(d device.Device, family map[string]string) map[string]string {
+	all := map[string]string{}
+	for _, i := range w.images {
+		if i.Fits(d.Vendor, d.Model, d.Hardware) {
+			maps.Copy(all, i.Renamed)
+		}
+	}
+	maps.Copy(all, family)
+	return all
 }
 
 // Begin fills in what is known only when an order begins: the window, and who is out of

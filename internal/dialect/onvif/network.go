@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/xml"
 	"fmt"
-	"net/netip"
 	"strings"
 
 	"catena/internal/device"
@@ -26,8 +25,8 @@ type networkInterface struct {
 
 // Move gives the interface at which the camera is talked to another address, and where it says so has it
 // restart for that. That it answers no more then is a good end.
-func (n network) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error {
-	t := n.session
+func (n network) Move(ctx context.Context, place dialect.Place) error {
+	t, to, gateway := n.session, place.Address, place.Gateway
 	if !to.Addr().Is4() {
 		return device.Because(device.Unsupported, "only IPv4 addresses are set by ONVIF here")
 	}
@@ -43,6 +42,11 @@ func (n network) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) 
 		_, err := t.call(ctx, `<tds:SetNetworkDefaultGateway><tds:IPv4Address>`+gateway.String()+
 			`</tds:IPv4Address></tds:SetNetworkDefaultGateway>`, true)
 		if err != nil {
+			return err
+		}
+	}
+	if place.Name != "" { // ONVIF Core 8.2.2; a label needs no escape
+		if _, err := t.call(ctx, `<tds:SetHostname><tds:Name>`+place.Name+`</tds:Name></tds:SetHostname>`, true); err != nil {
 			return err
 		}
 	}

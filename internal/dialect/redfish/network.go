@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"net"
 	"net/http"
-	"net/netip"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -26,7 +25,8 @@ type ethernet struct {
 
 // Move gives the interface at which the manager is talked to a static address. Without a gateway the one
 // that it has stays.
-func (n network) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error {
+func (n network) Move(ctx context.Context, place dialect.Place) error {
+	to, gateway := place.Address, place.Gateway
 	if !to.Addr().Is4() {
 		return device.Because(device.Unsupported, "only IPv4 addresses are set by Redfish here")
 	}
@@ -52,8 +52,12 @@ func (n network) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) 
 		if tag != "" {
 			header.Set("If-Match", tag) // DSP0266, 6.5
 		}
-		_, err = t.ask(ctx, http.MethodPatch, at, header, map[string]any{
-			"DHCPv4": map[string]bool{"DHCPEnabled": false}, "IPv4StaticAddresses": []any{static}})
+		body := map[string]any{
+			"DHCPv4": map[string]bool{"DHCPEnabled": false}, "IPv4StaticAddresses": []any{static}}
+		if place.Name != "" {
+			body["HostName"] = place.Name
+		}
+		_, err = t.ask(ctx, http.MethodPatch, at, header, body)
 		return err
 	})
 }

@@ -26,7 +26,7 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 	said := make(chan error, 1)
 	switch {
 	case s.at.Ask != nil:
-		go func() { said <- s.at.Ask(ctx, what) }()
+		go func() { said <- s.at.Ask(ctx, what, step.Occupies) }()
 	case step.Until == nil:
 		return device.Because(device.NeedsPerson, "%s; nobody can be asked here", what)
 	}

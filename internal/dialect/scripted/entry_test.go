@@ -222,18 +222,23 @@ func TestAsk(t *testing.T) {
 		"  - ask: Hold $component to its base.\n    within: 20s\n%s  - upload: PUT /fw\n"
 	for name, c := range map[string]struct {
 		until string
-		ask   func(context.Context, string) error
+		ask   func(context.Context, string, bool) error
 		want  string
 	}{
-		"a person has done it": {"", func(_ context.Context, what string) error {
+		"a person has done it": {"", func(_ context.Context, what string, busy bool) error {
 			assert.Equal(t, "Hold main to its base.", what)
+			assert.False(t, busy)
 			return nil
 		}, ""},
-		"a person skips it": {"", func(context.Context, string) error {
+		"its parent is busy": {"    occupies: true\n", func(_ context.Context, _ string, busy bool) error {
+			assert.True(t, busy)
+			return nil
+		}, ""},
+		"a person skips it": {"", func(context.Context, string, bool) error {
 			return device.Because(device.NeedsPerson, "skipped")
 		}, "skipped"},
 		"nobody is there": {"", nil, "nobody can be asked here"},
-		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string) error {
+		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string, _ bool) error {
 			on.Store(true)
 			<-ctx.Done() // the person says nothing
 			return ctx.Err()
@@ -331,7 +336,7 @@ update:
 func TestAskEnds(t *testing.T) {
 	o := newOdd("1.0")
 	s := o.sessions(t, oddRead+"update:\n  - ask: Press it.\n    within: 50ms\n  - upload: PUT /fw\n",
-		dialect.Aids{Ask: func(ctx context.Context, _ string) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
+		dialect.Aids{Ask: func(ctx context.Context, _ string, _ bool) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
 	u, err := s.Update("main")
 	require.NoError(t, err)
 	assert.ErrorContains(t, u.Ready(t.Context()), "nobody said within 50ms")

@@ -3,7 +3,6 @@ package scripted
 import (
 	"context"
 	"net"
-	"net/netip"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -20,9 +19,14 @@ func (s *session) Network() (dialect.Network, error) {
 
 type network struct{ *session }
 
-func (n network) Move(ctx context.Context, to netip.Prefix, gateway netip.Addr) error {
+func (n network) Move(ctx context.Context, place dialect.Place) error {
+	to, gateway := place.Address, place.Gateway
+	if place.Name != "" && !n.program.AddressNames {
+		return device.ErrUnsupported
+	}
 	v := family.AddressValues{IP: to.Addr().String(), Prefix: to.Bits(),
 		Mask: net.IP(net.CIDRMask(to.Bits(), to.Addr().BitLen())).String()}
+	v.Name = place.Name
 	if gateway.IsValid() {
 		v.Gateway = gateway.String()
 	}

@@ -278,7 +278,7 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	for _, name := range d.Secrets() {
 		as.Secrets[name] = placeholder("login." + name)
 	}
-	at.Ask = func(context.Context, string) error { return nil }
+	at.Ask = func(context.Context, string, bool) error { return nil }
 	s := d.open(at, as)
 	played := &replay{of: r.Exchanges}
 	if r.Update != nil {

@@ -63,7 +63,7 @@ func (u *update) Traits() dialect.Traits {
 func (u *update) Interlock(ctx context.Context) error {
 	s := u.session
 	s.v["component"] = u.component
-	if len(s.program.Interlocks) > 0 {
+	if len(s.program.Interlocks)+len(s.at.Interlocks) > 0 {
 		if err := s.look(ctx); err != nil {
 			return err
 		}
@@ -73,6 +73,19 @@ func (u *update) Interlock(ctx context.Context) error {
 		switch {
 		case err != nil:
 			return s.mistaken(err)
+		case !holds:
+			return device.Because(device.NotNow, "%s", i.Else)
+		}
+	}
+	for _, i := range s.at.Interlocks { // they came with the images
+		condition, err := s.program.Condition(i.Holds)
+		holds := false
+		if err == nil {
+			holds, err = condition.Holds(s.v, nil)
+		}
+		switch {
+		case err != nil:
+			return device.Because(device.Refusal, "an interlock of its image cannot be looked at: %s: %v", i.Holds, err)
 		case !holds:
 			return device.Because(device.NotNow, "%s", i.Else)
 		}
