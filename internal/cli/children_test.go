@@ -168,3 +168,46 @@ func TestAHubAndItsHandsets(t *testing.T) {
 		})
 	}
 }
+
+const recorder = `site: Marrow Hill Locks
+login: {user: keeper, password: quoin-and-sluice}
+pace: {write: 300ms, restart: 400ms}
+devices:
+  - name: recorder-2
+    kind: nvr
+    model: BR-8
+    serial: BR8-00071
+    version: "4.1"
+    host: 71
+    children:
+      - {name: wharf-1, model: BC-2, serial: BC2-0001, version: "1.0"}
+      - {name: wharf-2, model: BC-2, serial: BC2-0002, version: "1.0", faults: {sick: true}}
+      - {name: wharf-3, model: BC-2, serial: BC2-0003, version: "1.0"}
+images:
+  - {maker: Brackwell, models: [BR-8], version: "4.1", file: br8-4.1.bin, bytes: 40000}
+  - {maker: Brackwell, models: [BR-8], version: "4.2", file: br8-4.2.bin, bytes: 40000}
+  - {maker: Brackwell, models: [BC-2], version: "1.0", file: bc2-1.0.bin, bytes: 40000}
+  - {maker: Brackwell, models: [BC-2], version: "1.1", file: bc2-1.1.bin, bytes: 40000}
+`
+
+// A recorder with cameras that only it reaches, over SSH: they share its one connection, on which they
+// take turns, and its image, which it keeps; one is returned through it.
+func TestCamerasBehindARecorder(t *testing.T) {
+	t.Parallel()
+	dir, stop := patientSite(t, recorder)
+	add := command(dir, "login", "add", "--model", "BR-8", "--user", "keeper", "--password-stdin")
+	add.Stdin = strings.NewReader("quoin-and-sluice\n")
+	require.NoError(t, add.Run())
+	assert.Regexp(t, `wharf-3 +via recorder-2 +Brackwell +BC-2 +BC2-0003 +1\.0`, catena(t, dir, "scan", "--port", "2222", "--patience", "10s"))
+	out, err := command(dir, "flash", "--all", "--yes", "--no-pilot", "--patience", "proving=3s").CombinedOutput()
+	var code *exec.ExitError
+	require.ErrorAs(t, err, &code, "%s", out)
+	text := string(out)
+	assert.Regexp(t, `(?m)^wharf-1 +done +1\.0 +1\.1 `, text)
+	assert.Regexp(t, `(?m)^wharf-2 +returned +1\.0 +1\.0 .*It shows no picture`, text)
+	assert.Regexp(t, `(?m)^wharf-3 +done +1\.0 +1\.1 `, text)
+	assert.Regexp(t, `(?m)^recorder-2 +done +4\.1 +4\.2 `, text)
+	said := stop()
+	assert.Regexp(t, `recorder-2 2 for those behind it \(4 installed by 3 of them, at most 1 at once, [1-4] logins\)`, said)
+	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+}

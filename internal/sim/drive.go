@@ -32,6 +32,10 @@ import (
 //	service on               asks for a code; an image is taken only then, also after a restart
 //	service off
 //	show json                of a gateway: the same, with its parts, and the link that it uses
+//	cameras                  of a network video recorder: those that only it reaches
+//	images                   of one: the images for cameras that it keeps until it restarts
+//	images keep DIGEST       it keeps what lies at /update/image.bin
+//	camera PLACE install DIGEST   3: not now, 4: it does not keep that image
 //	firmware check DIGEST modem   an image for that part
 //	hours show               a counter, which an update clears on some
 //	hours set N
@@ -43,6 +47,8 @@ type drive struct {
 	upload  []byte
 	put     []byte // settings that were sent
 	service bool
+	maker   string
+	cameras *units    // of a recorder
 	since   time.Time // when it was first switched on
 }
 
@@ -72,13 +78,18 @@ func newDrive(s *standIn, _ Scenario) error {
 	if err != nil {
 		return err
 	}
-	d := &drive{standIn: s, service: s.Kind == "gateway", since: time.Now()}
+	d := &drive{standIn: s, service: s.Kind != "drive", since: time.Now(), maker: "Harrow & Dene"}
+	if s.Kind == "nvr" {
+		d.maker = "Brackwell"
+		d.cameras = newUnits(s, d.maker, 1)
+	}
 	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + s.Model, MaxAuthTries: 3,
 		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			s.did("ssh password of " + c.User())
 			if c.User() != s.login.User || string(password) != s.login.Password {
 				return nil, errors.New("user or password is wrong")
 			}
+			s.loggedIn()
 			return nil, nil
 		}}
 	config.AddHostKey(signer)
@@ -161,7 +172,8 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 	percent, next := d.written()
 	d.mine.Lock()
 	defer d.mine.Unlock()
-	words := strings.Fields(command)
+	words := append(strings.Fields(command), "")
+	words = words[:max(1, len(words)-1)]
 	switch {
 	case command == "show":
 		fault := "none"
@@ -171,7 +183,9 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 		service := map[bool]string{true: "on", false: "off"}[d.service]
 		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s\r\nservice  %s", d.Model, d.Serial,
 			version, fault, d.Name, service)
-	case command == "show json" && d.Kind == "gateway":
+	case d.cameras != nil && (words[0] == "cameras" || words[0] == "camera" || words[0] == "images"):
+		return d.record(c, say, words)
+	case command == "show json" && d.Kind != "drive":
 		_ = json.NewEncoder(c).Encode(map[string]any{"model": d.Model, "serial": d.Serial, "version": version,
 			"name": d.Name, "well": well, "link": d.link(), "parts": d.partVersions()})
 	case command == "service on":
@@ -224,7 +238,7 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			return 1
 		}
 		h := sha256.New()
-		version, err := receive(bytes.NewReader(d.upload), "Harrow & Dene", d.Model, part, h)
+		version, err := receive(bytes.NewReader(d.upload), d.maker, d.Model, part, h)
 		if err == nil && fmt.Sprintf("%x", h.Sum(nil)) != words[2] {
 			err = errChecksum
 		}
@@ -247,6 +261,52 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			return 1
 		}
 		d.restart(0)
+	default:
+		say("error: no such command")
+		return 2
+	}
+	return 0
+}
+
+// record is what a recorder does for its cameras. d.mine is held.
+func (d *drive) record(c io.Writer, say func(string, ...any), words []string) uint32 {
+	switch {
+	case len(words) == 1 && words[0] == "cameras":
+		out := []map[string]any{}
+		d.cameras.each(func(place int, u *unit, state string, percent int) {
+			out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model, "serial": u.Serial,
+				"version": u.version, "state": state, "percent": percent, "picture": u.well()})
+		})
+		_ = json.NewEncoder(c).Encode(map[string]any{"cameras": out})
+	case len(words) == 1:
+		d.cameras.mu.Lock()
+		defer d.cameras.mu.Unlock()
+		for digest := range d.cameras.images {
+			say("%s", digest)
+		}
+	case len(words) == 3 && words[1] == "keep" && len(d.cameras.all) > 0:
+		h, model := sha256.New(), d.cameras.all[0].Model
+		version, err := receive(bytes.NewReader(d.upload), d.maker, model, "", h)
+		if err == nil && fmt.Sprintf("%x", h.Sum(nil)) != words[2] {
+			err = errChecksum
+		}
+		d.upload = nil
+		if err != nil {
+			say("error: %v", err)
+			return 1
+		}
+		d.cameras.keep(words[2], model, version)
+	case len(words) == 4 && words[2] == "install":
+		place, _ := strconv.Atoi(words[1])
+		switch err := d.cameras.install(place, words[3]); err {
+		case nil:
+		case errNotKept:
+			say("error: %v", err)
+			return 4
+		default:
+			say("error: %v", err)
+			return 3
+		}
 	default:
 		say("error: no such command")
 		return 2

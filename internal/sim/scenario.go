@@ -38,7 +38,7 @@ type Pace struct {
 // Device is one stand-in.
 type Device struct {
 	Name string `yaml:"name"`
-	// camera, gate, controller, switch, recorder, drive, gateway, hub, io, or silent
+	// camera, gate, controller, switch, recorder, nvr, drive, gateway, hub, io, or silent
 	Kind     string `yaml:"kind"`
 	Model    string `yaml:"model"`
 	Hardware string `yaml:"hardware"`
@@ -67,7 +67,7 @@ type Device struct {
 	Link      string        `yaml:"link"`
 	LinkFor   time.Duration `yaml:"link_for"`
 	LinkUntil string        `yaml:"link_until"` // or until this file is there
-	Children  []ChildDevice `yaml:"children"`   // controllers, hubs: the devices behind them
+	Children  []ChildDevice `yaml:"children"`   // controllers, hubs, nvrs: the devices behind them
 
 	MAC string `yaml:"mac"` // switches: their hardware address
 	// switches: the devices at their ports, the first at port 1

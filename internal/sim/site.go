@@ -39,12 +39,12 @@ const SNMPPort = 1161
 
 // ports are where stand-ins listen that have an address of their own.
 var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort,
-	"recorder": 8443, "drive": 2222, "gateway": 2222, "hub": 8080, "io": 44818, "controller": 8080}
+	"recorder": 8443, "drive": 2222, "gateway": 2222, "nvr": 2222, "hub": 8080, "io": 44818, "controller": 8080}
 
 // kinds make what is particular to a kind of stand-in.
 var kinds = map[string]func(*standIn, Scenario) error{
 	"camera": newCamera, "gate": newGate, "silent": func(*standIn, Scenario) error { return nil },
-	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO, "gateway": newDrive, "controller": newController,
+	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO, "gateway": newDrive, "nvr": newDrive, "controller": newController,
 }
 
 // claimPort is bound for as long as a site lives, so that two sites on one

@@ -290,7 +290,7 @@ type Counts struct {
 	Writes      int `json:"writes"`      // images that it took whole
 	Interrupted int `json:"interrupted"` // restarts in the middle of a write
 	Overlaps    int `json:"overlaps"`    // its restarts while one behind it took or wrote an image
-	Logins      int `json:"logins"`      // sessions that were begun: gates, controllers, hubs
+	Logins      int `json:"logins"`      // sessions that were begun: gates, controllers, hubs, drives and their kin
 }
 
 // loggedIn counts a session.
