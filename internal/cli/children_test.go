@@ -1,7 +1,10 @@
 package cli_test
 
 import (
+	"cmp"
+	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,9 +12,12 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"catena/internal/job"
 )
 
 // signals is a controller with units behind it; more is said of single ones.
@@ -210,4 +216,45 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	said := stop()
 	assert.Regexp(t, `recorder-2 2 for those behind it \(4 installed by 3 of them, at most 1 at once, [1-4] logins\)`, said)
 	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+}
+
+// Killed in any step of a child or of its parent, and the resume, too: every one comes to its end, each
+// image is installed once, unless the unit, asked, could not tell, and none is interrupted.
+func TestKilledAmongChildren(t *testing.T) {
+	for night := range 4 {
+		t.Run(strconv.Itoa(night), func(t *testing.T) {
+			t.Parallel()
+			r := rand.New(rand.NewPCG(uint64(night), 11))
+			dir, stop := patientSite(t, signals(6, map[int]string{3: ", faults: {keeps_version: true}"}))
+			args := []string{"flash", "--all", "--yes", "--accept", "all", "--no-pilot"}
+			kills := 0
+			for alive := true; alive; kills++ {
+				cmd := command(dir, append(args, "--patience", "proving=1s", "--patience", "grace=2s")...)
+				require.NoError(t, cmd.Start())
+				if kills < 4 {
+					after := time.Duration(300+r.IntN(2500)) * time.Millisecond
+					time.AfterFunc(after, func() { _ = cmd.Process.Kill() }) // it may have ended: no matter
+				}
+				_ = cmd.Wait() // the ends say it
+				alive = cmd.ProcessState.ExitCode() < 0
+				if strings.Contains(catena(t, dir, "jobs"), "\nj1 ") {
+					args = []string{"resume", "j1"}
+				}
+			}
+			var state job.State
+			out, _ := command(dir, "track", "j1", "--once", "--format", "json").Output() // 3: one returned
+			require.NoError(t, json.Unmarshal(out, &state))
+			for _, d := range state.Devices {
+				want := map[string]string{"lamp-3": "returned 1.4", "signals-1": "done 3.1"}[d.Name]
+				assert.Equal(t, cmp.Or(want, "done 1.5"), string(d.Step)+" "+d.Version, "%s: %s", d.Name, d.Reason)
+			}
+			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+			said := stop()
+			t.Logf("killed %d times. %s", kills-1, said)
+			assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
+			m := regexp.MustCompile(`\((\d+) installed by 6 of them, at most 2 at once`).FindStringSubmatch(said)
+			require.NotNil(t, m, said)
+			assert.Contains(t, []string{"7", "8"}, m[1], "no image twice, but to lamp-3, which gets both and cannot tell")
+		})
+	}
 }

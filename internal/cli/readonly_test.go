@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -91,4 +92,41 @@ func TestADiskThatFillsUp(t *testing.T) {
 	assert.Contains(t, read("resumed"), "Job j1 at Locks: 2 done, 1 returned")
 	assert.Contains(t, read("checked"), "The ledger is whole")
 	assert.Contains(t, stop(), "Writes interrupted: 0.")
+}
+
+// fullPlace keeps settings while the second place has no room, and again when it has.
+const fullPlace = `
+mkdir second; mount -t tmpfs -o size=16k tmpfs second
+cat /dev/zero > second/rubbish 2>/dev/null || true
+echo "second_place: $PWD/second" >> site.yaml
+echo quoin-and-sluice | catena login add --user keeper --password-stdin
+catena settings save cam-11 > full 2>&1 || echo "exit $?" >> full
+ls settings/d*/*.age
+find second -type f > left
+rm second/rubbish
+catena settings save cam-11 > room 2>&1
+find second -name '*.age' >> room
+`
+
+// TestASecondPlaceThatIsFull shows that the save itself is kept, that the failed copy is told, that
+// nothing half is left there, and that it is made up when there is room.
+func TestASecondPlaceThatIsFull(t *testing.T) {
+	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {
+		t.Skipf("no mount namespace can be made here: %s", out)
+	}
+	t.Parallel()
+	dir, _ := patientSite(t, patient)
+	sh := exec.Command("unshare", "-m", "sh", "-ec", fullPlace)
+	sh.Dir, sh.Env = dir, command(dir).Env
+	out, err := sh.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	read := func(name string) string {
+		raw, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		return string(raw)
+	}
+	assert.Regexp(t, `cam-11 +3\.1\.0 +\S+_3\.1\.0`, read("full"), "it is kept here")
+	assert.Contains(t, read("full"), "no space left on device")
+	assert.Equal(t, "second/rubbish\n", read("left"))
+	assert.Equal(t, 2, strings.Count(read("room"), ".age\n"), "%s", read("room"))
 }
