@@ -14,6 +14,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/device"
+	"catena/internal/dialect/hand"
 	"catena/internal/scan"
 	"catena/internal/scan/discover"
 	"catena/internal/site"
@@ -224,7 +225,8 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 		}
 	}
 	began := a.now()
-	result, err := s.Scan(ctx, r.networks, known)
+	network := slices.DeleteFunc(slices.Clone(known), func(d device.Device) bool { return d.Dialect == hand.Name })
+	result, err := s.Scan(ctx, r.networks, network)
 	meter.Clear()
 	if err != nil {
 		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
@@ -232,6 +234,11 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 	if err := keepScan(w, began, result.Devices, result.Keys); err != nil {
 		return note, nil, err
 	}
+	units, fresh, err := workspace.SeeDeclared(w.Ledger, w.Site)
+	if err != nil {
+		return note, nil, err
+	}
+	result.New, result.Devices = append(result.New, fresh...), append(result.Devices, units...)
 	r.access.Keys, _, err = workspace.Keys(w.Ledger)
 	if err != nil {
 		return note, nil, err

@@ -201,6 +201,9 @@ func advice(d job.DeviceState) string {
 			return exchanged(d.Name)
 		case next != "":
 			return next + "; then flash it again"
+		case c.Problem == device.NotNow:
+			return "see to that, then: catena retry, or flash it with --wait-for 30m"
+		case c.Problem == device.Refusal && d.Cause.Step == job.Checking:
 		case d.Cause.Step == job.Checking:
 			return "look whether it has power and network, then: catena scan"
 		}

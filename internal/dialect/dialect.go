@@ -97,9 +97,20 @@ type Aids struct {
 	Kept func() ([]byte, error)
 	// Interlocks are those of the images that the device is to get, besides its family's.
 	Interlocks []firmware.Interlock
+	// Hands are for devices that a person updates; nil: Catena does.
+	Hands *Hands
 	// Ask has a person do something, and returns once they say that it is done. Its error is that
 	// they will not, or that ctx is over. busy says that the device, or its parent, is at work meanwhile.
 	Ask func(ctx context.Context, what string, busy bool) error
+}
+
+// Hands are what is to be known of a device that a person updates.
+type Hands struct {
+	Stick  string         // a folder that comes and goes; empty: there is none
+	Folder string         // where its images are laid ready, on the stick
+	How    string         // what the person has to do, in words
+	Within time.Duration  // how long they are waited for; 0: as usual
+	Known  device.Reading // what is known of one that nobody can read
 }
 
 // About is what the rest of the program must know of a dialect; nothing else about one
@@ -177,6 +188,8 @@ type Image struct {
 	io.ReaderAt
 	Size   int64  // bytes
 	SHA256 string // hexadecimal
+	// What a person is told of it.
+	File, Version string
 }
 
 // Traits are what an update is like.

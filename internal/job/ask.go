@@ -75,7 +75,7 @@ func (w *worker) answered(ctx context.Context, what string) error {
 		case err != nil:
 			return unreadable(said[0], err)
 		case b.Skip:
-			return device.Because(device.NeedsPerson, "%s; it was skipped: %s", what, b.Because)
+			return device.Because(device.NeedsPerson, "it was skipped, because %s; asked for was: %s", b.Because, what)
 		}
 		return nil
 	}

@@ -45,6 +45,7 @@ const (
 	NoRollback      Why = "no-rollback"       // it cannot be rolled back: there is no image of Want
 	ProvenAnyway    Why = "proven-anyway"     // proven, although a step failed
 	RollbackFailed  Why = "rollback-failed"   // on its way back
+	PersonsWord     Why = "persons-word"      // a person said that it is so; nobody can read it
 	NotLeft         Why = "not-left"          // Device says what must still be undone there
 )
 
@@ -170,6 +171,8 @@ func (r *Reason) sentence() string {
 		return "its " + r.Want + " could not be carried over the update"
 	case NotTaken:
 		return "it was written, and the device has another one"
+	case PersonsWord:
+		return "by a person's word: nobody can read it"
 	case SettingsLeft:
 		return "settings that this version has no place for were left out: " + r.Want
 	case SettingsNotKept:

@@ -119,17 +119,9 @@ func (w *worker) finishParked(going, patience context.Context) (order.Event, err
 
 // meet waits until the device answers, and reads it. It may be restarting, or starting up.
 func (w *worker) meet(ctx context.Context) *Reason {
-	was := w.known.Device
-	d, ok := w.job.engine.Dialects.Named(was.Dialect)
-	if !ok {
-		return &Reason{Why: CannotUpdate, Step: Proving}
+	if reason := w.contact(Proving); reason != nil {
+		return reason
 	}
-	at, as, ok := w.job.engine.Contact(was)
-	if !ok {
-		return &Reason{Why: NoLogin, Step: Proving}
-	}
-	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
-	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
 	waitBack := w.wait(w.within(w.patience().Restarting))
 	waitWell := w.wait(w.within(w.patience().Proving))
 	for refused := 0; ; {
@@ -142,7 +134,7 @@ func (w *worker) meet(ctx context.Context) *Reason {
 		r, err := w.session.Read(ctx)
 		if err == nil {
 			w.said = r
-			return another(Proving, was.Identity, r.Identity)
+			return another(Proving, w.known.Device.Identity, r.Identity)
 		}
 		reason := said(Proving, err)
 		if errors.Is(err, device.ErrLoginRefused) {

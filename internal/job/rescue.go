@@ -26,7 +26,7 @@ func (w *worker) rescue(ctx context.Context, f failure, l leg) (order.Event, err
 	if f.away || f.reason.IdentityChanged() {
 		return w.end(Stranded, f.reason) // what answers in its place is not touched
 	}
-	if !f.taken {
+	if !f.taken || w.row.By == order.ByHand { // who has it is a person
 		// The device has not said that it has the image. It is the truth, not Catena.
 		switch there, other := w.awaitThere(ctx); {
 		case other != nil:

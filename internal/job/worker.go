@@ -10,6 +10,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/hand"
 	"catena/internal/firmware"
 	"catena/internal/ledger"
 	"catena/internal/order"
@@ -267,22 +268,41 @@ func (w *worker) same(a, b string) bool { return w.known.Versions.Equal(a, b) }
 // open logs in and reads the device. It returns what speaks against going on.
 func (w *worker) open(ctx context.Context) *Reason {
 	was := w.known.Device
-	d, ok := w.job.engine.Dialects.Named(was.Dialect)
-	if !ok || !w.job.engine.Dialects.Updates(was.Endpoint) {
+	if w.row.By != order.ByHand && !w.job.engine.Dialects.Updates(was.Endpoint) {
 		return &Reason{Why: CannotUpdate, Step: Checking}
 	}
-	at, as, ok := w.job.engine.Contact(was)
-	if !ok {
-		return &Reason{Why: NoLogin, Step: Checking}
+	if reason := w.contact(Checking); reason != nil {
+		return reason
 	}
-	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
-	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, d.Open(at, as))
 	r, err := w.session.Read(ctx)
 	if err != nil {
 		return said(Checking, err)
 	}
 	w.said = r
 	return another(Checking, was.Identity, r.Identity)
+}
+
+// contact begins a session. It sends nothing yet.
+func (w *worker) contact(in Step) *Reason {
+	was := w.known.Device
+	d, ok := w.job.engine.Dialects.Named(was.Dialect)
+	if !ok {
+		return &Reason{Why: CannotUpdate, Step: in}
+	}
+	at, as, ok := w.job.engine.Contact(was)
+	if !ok {
+		return &Reason{Why: NoLogin, Step: in}
+	}
+	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
+	session := d.Open(at, as)
+	switch {
+	case was.Dialect == hand.Name:
+		w.remark = &Reason{Why: PersonsWord}
+	case w.row.By == order.ByHand:
+		session = hand.Over(session, at)
+	}
+	w.dialect, w.at, w.session = d, at, dialect.Guard(d, at, was.Identity, session)
+	return nil
 }
 
 // check looks before anything is touched. An empty end means: go on.
@@ -398,7 +418,7 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 		step Step
 		do   func() *failure
 	}{
-		{Sending, func() *failure { return w.send(ctx, until, update, l.image, meter) }},
+		{Sending, func() *failure { return w.send(ctx, until, update, l, meter) }},
 		{Writing, func() *failure { return w.awaitWritten(ctx, update, meter) }},
 		{Restarting, func() *failure { return w.restart(ctx, update, l) }},
 		{Proving, func() *failure {
@@ -442,8 +462,9 @@ const (
 
 // send sends an image. While the device only gets ready for it nothing is sent: that ends
 // with until.
-func (w *worker) send(ctx, until context.Context, update dialect.Update, image order.Image,
+func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg,
 	meter *transfer) *failure {
+	image := l.image
 	meter.total.Store(image.Size)
 	if w.job.files[image.SHA256] == nil { // in a job that goes on after a crash
 		return &failure{reason: &Reason{Why: ImageGone, Step: Sending, Want: image.File}}
@@ -461,7 +482,7 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, image o
 		}
 		if err == nil {
 			err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256],
-				Size: image.Size, SHA256: image.SHA256},
+				Size: image.Size, SHA256: image.SHA256, File: image.File, Version: l.to},
 				func(n int64) { meter.done.Store(n) })
 		}
 		switch {

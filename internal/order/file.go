@@ -64,6 +64,8 @@ func (d *Device) check() error {
 		return errors.New("requires device: its name, and id: as catena show has it")
 	case len(d.Path) == 0:
 		return errors.New("path: is missing; which images does it get?")
+	case d.By != "" && d.By != ByHand:
+		return fmt.Errorf("by: must be %s, or left out", ByHand)
 	case d.Takes < 0 || d.Returns < 0:
 		return errors.New("takes and returns: must not be negative")
 	}

@@ -82,6 +82,8 @@ type Device struct {
 	Parent string `yaml:"parent,omitempty" json:"parent,omitempty"`
 	// First says that it goes before those that are reached through it; else it goes after.
 	First bool `yaml:"first,omitempty" json:"first,omitempty"`
+	// By is hand where a person brings the images to it; else Catena sends them.
+	By string `yaml:"by,omitempty" json:"by,omitempty"`
 	// Parked says that it has its image, and waits for its restart.
 	Parked bool `yaml:"parked,omitempty" json:"parked,omitempty"`
 	// Again says that it gets what it runs already, once more: its restart must then be seen.
@@ -89,6 +91,9 @@ type Device struct {
 	// who must have ended before, besides
 	After []string `yaml:"after,flow,omitempty" json:"after,omitempty"`
 }
+
+// ByHand is the By of a device that a person updates.
+const ByHand = "hand"
 
 // Hop is one image on a device's path, and the way back from it.
 type Hop struct {

@@ -57,6 +57,12 @@ func (s Site) references() []Reference {
 	for _, c := range s.Cover {
 		add("cover "+c.Name, c.Of...)
 	}
+	for _, u := range s.Units {
+		add("units", u.Base)
+	}
+	for _, h := range s.ByHand {
+		add("by_hand", h.Device)
+	}
 	return out
 }
 

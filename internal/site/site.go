@@ -38,6 +38,10 @@ type Site struct {
 	StopAfter  StopAfter         `yaml:"stop_after"`
 	Patience   firmware.Patience `yaml:"patience"`   // with all its devices
 	Signatures Signatures        `yaml:"signatures"` // which an order must have
+	Units      []Unit            `yaml:"units"`
+	ByHand     []ByHand          `yaml:"by_hand"`
+	// where images for them are laid ready, such as a stick; empty: in the site folder
+	Stick string `yaml:"stick"`
 	// Names are what devices are called here, by address, serial number or hardware
 	// address.
 	Names map[string]string `yaml:"names"`
@@ -82,7 +86,7 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
-		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience,
+		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

@@ -7,6 +7,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/hand"
 	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/login"
@@ -23,6 +24,7 @@ type Access struct {
 	Dialects dialect.Registry
 	given    []login.Credential // for this run; they come after those that are kept
 	site     site.Site
+	dir      string // the site folder
 	ledger   *ledger.Ledger
 	mu       sync.Mutex                  // of Keys and meetings, while sessions are open
 	meetings map[string]*dialect.Meeting // of the children of each parent, by its ID
@@ -34,7 +36,7 @@ func (w *Workspace) Access(families family.Set, book login.Book,
 	given ...login.Credential) (*Access, error) {
 	trusted, _, err := Keys(w.Ledger)
 	return &Access{Book: book, Keys: trusted, Dialects: Dialects(families), given: given,
-		site: w.Site, ledger: w.Ledger,
+		site: w.Site, dir: w.Dir, ledger: w.Ledger,
 		plain: families.PlainBasic}, err
 }
 
@@ -125,6 +127,9 @@ func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bo
 
 func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids) (dialect.At,
 	login.Credential, bool) {
+	if d.Dialect == hand.Name { // there is nobody to talk to
+		return dialect.At{Endpoint: d.Endpoint, Aids: aids(d)}, login.Credential{}, true
+	}
 	if d.Through != "" {
 		return x.contactThrough(d, aids)
 	}

@@ -26,7 +26,7 @@ type keptBody struct {
 // aidsOfJob are what a session of a job needs of the site. What is begun at the device is kept with it,
 // and taken over by the next session.
 func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
-	a := dialect.Aids{TrustAt: x.firstMet, Other: x.other}
+	a := dialect.Aids{TrustAt: x.firstMet, Other: x.other, Hands: x.hands(d)}
 	if d.ID != "" { // one that is not known has nothing to be kept with
 		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
 		a.Kept = func() ([]byte, error) { return x.kept(d.ID) }

@@ -64,6 +64,9 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
 			From: d.Version, Through: w.ways.Through[d.ID], Again: wish.Again,
 			Parent: d.Through, First: wish.Purpose == order.Backward} // back: in the opposite sequence
+		if byHand(w.Site, d) {
+			row.By = order.ByHand
+		}
 		path := match.Ordered(taken[r.ID])
 		for _, h := range path {
 			row.Path = append(row.Path, hop(h))

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/dialect/hand"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/match"
@@ -110,6 +111,9 @@ func (r Row) Where() string {
 	if r.Parent != "" {
 		return "via " + r.Parent
 	}
+	if r.Match.Device.Dialect == hand.Name {
+		return "by hand"
+	}
 	return r.Address
 }
 
@@ -158,7 +162,7 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: w.Dialects.Protocol(d.Dialect),
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
-		sendable: w.sendsTo(d.Endpoint)}
+		sendable: w.sendsTo(d.Endpoint) || byHand(w.Site, d)}
 	if d.Through != "" {
 		r.Parent = w.nameOf[d.Through]
 	}

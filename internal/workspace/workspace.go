@@ -19,6 +19,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/hand"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/scripted"
@@ -37,7 +38,7 @@ import (
 // devices are talked to: a person wrote it for those. A new one of the program's own is a folder in
 // internal/dialect, a word here, and a call of its conformance suite.
 func Dialects(families family.Set) dialect.Registry {
-	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}
+	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}, hand.Dialect{}}
 	var parent scripted.Dialect
 	for i, f := range families.Families() {
 		rank := i - len(families.Families())
