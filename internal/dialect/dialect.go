@@ -277,6 +277,8 @@ type Settings interface {
 	Format() settings.Format
 	// Renamed are settings that are called otherwise in other versions, by path; may be nil.
 	Renamed() map[string]string
+	// Steady tells whether they are as before after an update that keeps them: then the proof compares.
+	Steady() bool
 	// Save returns them.
 	Save(ctx context.Context) ([]byte, error)
 	// Restore gives them back. The device may restart then.

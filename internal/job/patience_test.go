@@ -151,6 +151,7 @@ func (a *acted) Settings() (dialect.Settings, error) {
 }
 
 func (a *acted) Save(context.Context) ([]byte, error) { return []byte(a.config), nil }
+func (a *acted) Steady() bool                         { return true }
 func (a *acted) Renamed() map[string]string           { return nil }
 
 func (a *acted) Format() settings.Format { return settings.KeyValue }

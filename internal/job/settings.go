@@ -68,7 +68,7 @@ func (w *worker) settingsChanged(ctx context.Context) *Reason {
 		return nil
 	}
 	s, err := w.session.Settings()
-	if err != nil || s.Format() == settings.Opaque { // two backups of the same differ by their time
+	if err != nil || !s.Steady() {
 		return nil
 	}
 	same, err := w.asBefore(ctx, s)

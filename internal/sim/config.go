@@ -17,8 +17,9 @@ import (
 
 // factory are the settings that a device of a kind has out of its box.
 var factory = map[string]map[string]string{
-	"drive":  {"start_level": "0.80", "stop_level": "0.35", "ramp_s": "12", "alarm_pin": "0000"},
-	"camera": {"night": "auto", "bitrate": "4096", "osd": ""},
+	"drive":    {"start_level": "0.80", "stop_level": "0.35", "ramp_s": "12", "alarm_pin": "0000"},
+	"recorder": {"BootMode": "Uefi", "WatchdogMinutes": "5", "AssetTag": ""},
+	"camera":   {"night": "auto", "bitrate": "4096", "osd": ""},
 }
 
 // defaults are the settings that what the device runs comes with; s.mu is held.

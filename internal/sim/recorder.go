@@ -13,6 +13,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"math/big"
 	"net"
 	"net/http"
@@ -34,8 +35,9 @@ type recorder struct {
 	tokens   map[string]string // the IDs of the open sessions, by their token
 	sessions int
 	lit      bool
-	idle     string // the version in the other slot
-	task     int    // the number of the last one
+	idle     string            // the version in the other slot
+	task     int               // the number of the last one
+	pending  map[string]string // attributes that it takes with its next restart
 
 }
 
@@ -66,6 +68,7 @@ func newRecorder(s *standIn, _ Scenario) error {
 	mux.HandleFunc("POST /redfish/v1/Managers/1/Actions/Manager.Reset", r.inside(r.reboot))
 	mux.HandleFunc("POST /redfish/v1/Systems/1/Actions/ComputerSystem.Reset", r.inside(r.reboot))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1/EthernetInterfaces/eth0", r.inside(r.setAddress))
+	mux.HandleFunc("PATCH /redfish/v1/Systems/1/Bios/Settings", r.inside(r.setAttributes))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
 	s.handler = mux
 	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
@@ -106,7 +109,15 @@ func (r *recorder) resources() map[string]func() map[string]any {
 			}
 			return list(fmt.Sprintf("TaskService/Tasks/%d", n))()
 		},
-		"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0"),
+		"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0", "Registries/BR5Attributes.1.0"),
+		"Registries/BR5Attributes.1.0": func() map[string]any {
+			return map[string]any{"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders", "Languages": []string{"en"}, "Registry": "BR5Attributes.1.0",
+				"Location": []map[string]string{{"Language": "en", "Uri": "/redfish/v1/Registries/BR5Attributes.1.0.json"}}}
+		},
+		"Registries/BR5Attributes.1.0.json": func() map[string]any {
+			return map[string]any{"@odata.type": "#AttributeRegistry.v1_3_8.AttributeRegistry", "Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
+				"RegistryEntries": map[string]any{"Attributes": []any{map[string]any{"AttributeName": "Disks", "ReadOnly": true, "Type": "String"}}}}
+		},
 		"Registries/Brackwell.1.0": func() map[string]any {
 			return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile", "Id": "Brackwell.1.0",
 				"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0", "Location": []map[string]string{
@@ -137,10 +148,19 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"Systems/1": func() map[string]any {
 			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": r.Model,
 				"SerialNumber": r.Serial, "PartNumber": r.Hardware, "HostName": r.Name,
+				"Bios": link("Systems/1/Bios"),
 				"Boot": map[string]any{"BootSourceOverrideEnabled": "Disabled"},
 				"Actions": map[string]any{"#ComputerSystem.Reset": map[string]any{
 					"target":                            "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset",
 					"ResetType@Redfish.AllowableValues": []string{"ForceRestart"}}}}
+		},
+		"Systems/1/Bios": func() map[string]any {
+			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Bios", "AttributeRegistry": "BR5Attributes.1.0", "Attributes": r.attributes(false),
+				"@Redfish.Settings": map[string]any{"@odata.type": "#Settings.v1_3_5.Settings",
+					"SettingsObject": link("Systems/1/Bios/Settings"), "SupportedApplyTimes": []string{"OnReset"}}}
+		},
+		"Systems/1/Bios/Settings": func() map[string]any {
+			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Settings", "Attributes": r.attributes(true)}
 		},
 		"Managers/1": func() map[string]any {
 			return r.manager()
@@ -153,6 +173,46 @@ func (r *recorder) resources() map[string]func() map[string]any {
 			return map[string]any{"ChassisType": "RackMount", "LocationIndicatorActive": r.lit}
 		},
 	}
+}
+
+// attributes are those of its Bios resource, or those that it takes with its next restart.
+func (r *recorder) attributes(next bool) map[string]string {
+	r.standIn.mu.Lock()
+	all := maps.Clone(r.config())
+	r.standIn.mu.Unlock()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	all["Disks"] = "4" // it only tells that
+	if next {
+		maps.Copy(all, r.pending)
+	}
+	return all
+}
+
+// setAttributes takes attributes that it has, for its next restart (DSP0266, 9.11).
+func (r *recorder) setAttributes(w http.ResponseWriter, req *http.Request) {
+	var in struct{ Attributes map[string]string }
+	err := json.NewDecoder(http.MaxBytesReader(w, req.Body, 16<<10)).Decode(&in)
+	own := r.resources()["Systems/1/Bios/Settings"]()
+	if match := req.Header.Get("If-Match"); match != tag(encoded("Systems/1/Bios/Settings", own)) {
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+		return
+	}
+	has := r.attributes(false)
+	for name := range in.Attributes {
+		if _, is := has[name]; !is || name == "Disks" {
+			redfishError(w, http.StatusBadRequest, "PropertyUnknown", "there is no attribute "+name)
+			return
+		}
+	}
+	if err != nil || len(in.Attributes) == 0 {
+		redfishError(w, http.StatusBadRequest, "PropertyMissing", "attributes are expected")
+		return
+	}
+	r.mu.Lock()
+	r.pending = in.Attributes
+	r.mu.Unlock()
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // ethernet is its interface (DSP0268, EthernetInterface).

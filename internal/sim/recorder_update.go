@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strconv"
@@ -130,7 +131,15 @@ func (r *recorder) reboot(w http.ResponseWriter, req *http.Request) {
 	case next != "":
 		r.idle = version
 	}
+	pending := r.pending
+	r.pending = nil
 	r.mu.Unlock()
+	if pending != nil {
+		r.standIn.mu.Lock()
+		maps.Copy(r.config(), pending)
+		r.standIn.mu.Unlock()
+		r.did("attributes taken")
+	}
 	w.Header().Set("Connection", "close")
 	w.WriteHeader(http.StatusNoContent)
 	r.restart(0)

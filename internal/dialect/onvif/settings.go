@@ -32,6 +32,9 @@ func (backup) Format() settings.Format { return settings.Opaque }
 // Renamed: nothing is known of what is in it.
 func (backup) Renamed() map[string]string { return nil }
 
+// Steady: two backups of the same differ by their time.
+func (backup) Steady() bool { return false }
+
 // Save fetches the backup from where GetSystemUris says. device.ErrUnsupported: it has none.
 func (b backup) Save(ctx context.Context) ([]byte, error) {
 	t := b.session

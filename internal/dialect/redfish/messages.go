@@ -59,9 +59,25 @@ func (t *session) registered(ctx context.Context, id string) string {
 // registry reads a registry of that name; what cannot be read has no words.
 func (t *session) registry(ctx context.Context, name string) map[string]string {
 	words := map[string]string{}
+	for _, raw := range t.registryFiles(ctx, name) {
+		var registry struct {
+			Messages map[string]struct{ Message string }
+		}
+		if json.Unmarshal(raw, &registry) != nil {
+			continue
+		}
+		for name, m := range registry.Messages {
+			words[name] = m.Message
+		}
+	}
+	return words
+}
+
+// registryFiles are the registries of a name, in English where there are several.
+func (t *session) registryFiles(ctx context.Context, name string) (out [][]byte) {
 	var all collection
 	if t.get(ctx, t.registries.ID, &all) != nil {
-		return words
+		return nil
 	}
 	for _, m := range all.Members[:min(len(all.Members), maxRegistries)] {
 		var file struct {
@@ -71,8 +87,9 @@ func (t *session) registry(ctx context.Context, name string) map[string]string {
 				URI      string `json:"Uri"`
 			}
 		}
-		of, _, _ := strings.Cut(m.ID[strings.LastIndex(m.ID, "/")+1:], ".")
-		if of != name || t.get(ctx, m.ID, &file) != nil || len(file.Location) == 0 {
+		own := m.ID[strings.LastIndex(m.ID, "/")+1:]
+		of, _, _ := strings.Cut(own, ".")
+		if of != name && own != name || t.get(ctx, m.ID, &file) != nil || len(file.Location) == 0 {
 			continue
 		}
 		at := file.Location[0]
@@ -81,18 +98,11 @@ func (t *session) registry(ctx context.Context, name string) map[string]string {
 				at = l
 			}
 		}
-		var registry struct {
-			Messages map[string]struct{ Message string }
-		}
-		a, err := t.ask(ctx, "GET", at.URI, nil, nil)
-		if err != nil || json.Unmarshal(a.Body, &registry) != nil {
-			continue
-		}
-		for name, m := range registry.Messages {
-			words[name] = m.Message
+		if a, err := t.ask(ctx, "GET", at.URI, nil, nil); err == nil {
+			out = append(out, a.Body)
 		}
 	}
-	return words
+	return out
 }
 
 // refusal is a refusal in the words of the first of its messages that has some, else in those about all

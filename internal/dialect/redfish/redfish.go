@@ -77,6 +77,7 @@ type resource struct {
 	Indicator       *bool  `json:"LocationIndicatorActive"`
 	Updateable      *bool  `json:"Updateable"`
 	Ethernet        ref    `json:"EthernetInterfaces"`
+	Bios            ref    `json:"Bios"`
 	Status          struct {
 		Health string `json:"Health"`
 	} `json:"Status"`
@@ -85,11 +86,15 @@ type resource struct {
 		Images []ref `json:"SoftwareImages"`
 	} `json:"Links"`
 	Actions struct {
-		Reset struct {
-			Target string   `json:"target"`
-			Types  []string `json:"ResetType@Redfish.AllowableValues"`
-		} `json:"#Manager.Reset"`
+		Reset  reset `json:"#Manager.Reset"`
+		System reset `json:"#ComputerSystem.Reset"`
 	} `json:"Actions"`
+}
+
+// reset is an action that restarts something.
+type reset struct {
+	Target string   `json:"target"`
+	Types  []string `json:"ResetType@Redfish.AllowableValues"`
 }
 
 // Probe asks for the service root, which is open to all (DSP0266, 13.3.1).
@@ -125,7 +130,6 @@ func (Dialect) open(at dialect.At, as login.Credential) *session {
 }
 
 type session struct {
-	dialect.NoSettings
 	dialect.NoChildren
 	dialect.NoCarry
 	at     dialect.At

@@ -205,6 +205,32 @@ func TestRevert(t *testing.T) {
 	}, time.Minute, 20*time.Millisecond)
 }
 
+// The attributes of the system's Bios are its settings: only those that differ are sent, and they are
+// taken by a restart of the system.
+func TestSettings(t *testing.T) {
+	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
+		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.11",
+			Host: 70, Settings: map[string]string{"AssetTag": "hut"}}}}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	t.Cleanup(s.Stop)
+	session := redfish.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{
+		Address: s.StandIns()[0].Address, Scheme: "https"}}, keeper)
+	of, err := session.Settings()
+	require.NoError(t, err)
+	saved, err := of.Save(t.Context())
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"AssetTag": "hut", "BootMode": "Uefi", "WatchdogMinutes": "5"}`, string(saved))
+	require.NoError(t, of.Restore(t.Context(), saved))
+	assert.NotContains(t, s.StandIns()[0].Log, "attributes taken", "nothing differs: nothing is sent")
+	other := bytes.Replace(saved, []byte(`"5"`), []byte(`"7"`), 1)
+	require.NoError(t, of.Restore(t.Context(), other))
+	require.Eventually(t, func() bool {
+		now, err := of.Save(t.Context())
+		return err == nil && string(now) == string(other)
+	}, time.Minute, 20*time.Millisecond)
+	assert.Contains(t, s.StandIns()[0].Log, "attributes taken")
+}
+
 // A service without forms takes the image as it is, one without either fetches it; what a task says
 // when it fails is said. What is no path of the device's own is not asked for.
 func TestOtherWaysToSend(t *testing.T) {

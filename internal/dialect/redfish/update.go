@@ -296,9 +296,13 @@ func (t *session) reset(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	reset := m.Actions.Reset
+	return t.resetBy(ctx, m.Actions.Reset, "its manager cannot be restarted")
+}
+
+// resetBy restarts something; cannot says that it has no such action.
+func (t *session) resetBy(ctx context.Context, reset reset, cannot string) error {
 	if reset.Target == "" {
-		return device.Because(device.Refusal, "its manager cannot be restarted")
+		return device.Because(device.Refusal, "%s", cannot)
 	}
 	body := map[string]any{}
 	for _, how := range []string{"GracefulRestart", "ForceRestart"} {
@@ -307,7 +311,7 @@ func (t *session) reset(ctx context.Context) error {
 			break
 		}
 	}
-	_, err = t.ask(ctx, http.MethodPost, reset.Target, nil, body)
+	_, err := t.ask(ctx, http.MethodPost, reset.Target, nil, body)
 	t.token, t.opened = "", "" // the restart ends all sessions
 	return err
 }

@@ -23,6 +23,9 @@ func (c config) Format() settings.Format { return c.program.Settings.Format }
 
 func (c config) Renamed() map[string]string { return c.program.Settings.Renamed }
 
+// Steady: those that are opaque may have a time in them.
+func (c config) Steady() bool { return c.Format() != settings.Opaque }
+
 func (c config) Save(ctx context.Context) ([]byte, error) {
 	s := c.session
 	defer delete(s.v, "settings") // a secret is not kept longer than it is needed
