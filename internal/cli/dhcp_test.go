@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli_test
 
 import (
@@ -86,4 +88,44 @@ func TestRealDHCPClient(t *testing.T) {
 	w.daemon("boxed", "touch /run/leases\nexec udhcpd -f "+conf)
 	time.Sleep(time.Second)
 	refused("another DHCP server answers there: 10.20.4.9; nothing was given", "02:00:5e:00:53:62", "10.20.4.62/24")
+}
+
+// A camera fresh from its box: its own DHCP client asks, it is heard, given an address, found there and
+// flashed.
+func TestABoxedCamera(t *testing.T) {
+	w := newTown(t)
+	w.host("laptop", 1)
+	w.host("boxed", 2)
+	w.ip("-n", w.prefix+"boxed", "addr", "flush", "dev", "eth0")
+	w.ip("-n", w.prefix+"boxed", "link", "set", "eth0", "address", "02:00:5e:00:53:71")
+	scenario := w.file("boxed.yaml", `site: Marrow Hill Locks
+login: {user: keeper, password: quoin-and-sluice}
+devices: [{name: cam-53, kind: camera, model: WX-40, hardware: B, serial: WX4-10053, version: 3.1.0, host: 53}]
+images:
+  - {maker: Wexcombe, models: [WX-40], version: 3.1.0, file: wx40_3.1.0.bin, bytes: 40000}
+  - {maker: Wexcombe, models: [WX-40], version: 3.2.1, file: wx40_3.2.1.bin, bytes: 40000}
+`)
+	catena := func(args ...string) string {
+		cmd := exec.Command("ip", append([]string{"netns", "exec", w.prefix + "laptop", "catena", "-C", "hill"}, args...)...)
+		cmd.Dir = w.dir
+		cmd.Env = append(os.Environ(), "CATENA_SHELF="+filepath.Join(w.dir, "shelf"), "CATENA_LOGIN=keeper:quoin-and-sluice")
+		out, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%v: %s", args, out)
+		return string(out)
+	}
+	catena("new", "Marrow Hill Locks", "--adapter", "eth0", "--range", "10.20.4.0/24", "--port", "8080")
+	w.daemon("boxed", "exec catena sim "+scenario+" --boxed eth0 --images "+w.dir+"/firmware")
+	var heard string
+	require.Eventually(t, func() bool {
+		heard = catena("address", "list", "--adapter", "eth0", "--for", "3s")
+		return regexp.MustCompile(`02:00:5e:00:53:71 .*it asks for an address`).MatchString(heard)
+	}, time.Minute, time.Millisecond, "%s", heard)
+	said := catena("address", "give", "02:00:5e:00:53:71", "10.20.4.53/24", "--adapter", "eth0", "--yes", "--for", "2m")
+	assert.Contains(t, said, "02:00:5e:00:53:71 has 10.20.4.53 now")
+	require.Eventually(t, func() bool {
+		heard = catena("scan", "10.20.4.53", "--patience", "3s")
+		return regexp.MustCompile(`10\.20\.4\.53:8080 +Wexcombe +WX-40 +B +WX4-10053 +3\.1\.0`).MatchString(heard)
+	}, time.Minute, time.Millisecond, "%s", heard)
+	catena("shelf", "add", "firmware")
+	assert.Regexp(t, `done +3\.1\.0 +3\.2\.1`, catena("flash", "--all", "--yes"))
 }

@@ -18,7 +18,7 @@ import (
 )
 
 func (a *app) simCmd() *cobra.Command {
-	var place, images, families string
+	var place, images, families, boxed string
 	c := &cobra.Command{
 		Use:   "sim [SCENARIO]",
 		Short: "Simulate a site: devices that speak the real protocols on loopback",
@@ -50,10 +50,12 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 					return err
 				}
 			}
-			return a.sim(c.Context(), scenario, place, images, families)
+			return a.sim(c.Context(), scenario, place, boxed, images, families)
 		},
 	}
 	placeFlag(c, &place)
+	c.Flags().StringVar(&boxed, "boxed", "",
+		"the scenario's one device is fresh from its box: on this adapter it waits for an address by DHCP (Linux, with the rights to set it)")
 	c.Flags().StringVar(&images, "images", "",
 		"write the scenario's images and their manifests into this folder")
 	c.Flags().StringVar(&families, "families", "",
@@ -61,7 +63,7 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 	return c
 }
 
-func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images,
+func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, images,
 	families string) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -83,8 +85,15 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, images,
 	if a.verbose {
 		level = slog.LevelInfo
 	}
-	s, err := sim.Start(scenario, place,
-		slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	log := slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	var s *sim.Site
+	var err error
+	if boxed != "" {
+		a.say("It has no address, and asks for one on %s.", boxed)
+		s, err = sim.StartBoxed(ctx, scenario, boxed, log)
+	} else {
+		s, err = sim.Start(scenario, place, log)
+	}
 	if err != nil {
 		return err
 	}

@@ -55,8 +55,7 @@ const claimPort = 4400
 // its addresses, or empty for the first that are free. Where the machine has no
 // other loopback address than 127.0.0.1, all stand-ins share that one.
 func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
-	site := &Site{Scenario: s, Adapter: loopbackName(), log: log,
-		own: map[string]map[*standIn]net.PacketConn{}}
+	site := newSite(s, log)
 	var err error
 	switch place {
 	case OneAddress:
@@ -72,20 +71,29 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 	if site.claim == nil {
 		site.OneHost, site.Net = true, OneAddress
 	}
-	for _, d := range s.Devices {
-		in, err := site.bring(d, nil)
+	return site, site.up()
+}
+
+func newSite(s Scenario, log *slog.Logger) *Site {
+	return &Site{Scenario: s, Adapter: loopbackName(), log: log, own: map[string]map[*standIn]net.PacketConn{}}
+}
+
+// up starts all stand-ins. Where one cannot be started, none is.
+func (s *Site) up() error {
+	for _, d := range s.Scenario.Devices {
+		in, err := s.bring(d, nil)
 		if err != nil {
-			site.Stop()
-			return nil, err
+			s.Stop()
+			return err
 		}
-		site.standIns = append(site.standIns, in)
+		s.standIns = append(s.standIns, in)
 	}
-	site.join()
-	if err := site.announce(); err != nil {
-		site.Stop()
-		return nil, err
+	s.join()
+	if err := s.announce(); err != nil {
+		s.Stop()
+		return err
 	}
-	return site, nil
+	return nil
 }
 
 // services are what stand-ins answer over UDP. Group and port are the standards' own,
