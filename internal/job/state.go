@@ -94,6 +94,7 @@ type DeviceState struct {
 
 	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
 	Touched bool   `json:"touched,omitempty"` // an image was begun to be sent
+	Saved   string `json:"saved,omitempty"`   // under which name its settings were kept before
 
 	// What somebody needs who goes on after a crash.
 	last     Effect          // the newest that began
@@ -240,7 +241,7 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 		d.over = true
 		switch {
 		case b.Baseline != nil:
-			d.baseline, d.behind = b.Baseline, b.Behind
+			d.baseline, d.behind, d.Saved = b.Baseline, b.Behind, b.Baseline.Saved
 		case b.Cause != nil && b.Direction == Forth:
 			d.failed = b.Cause
 		}

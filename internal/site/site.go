@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/goccy/go-yaml"
+
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/text"
@@ -38,8 +40,14 @@ type Site struct {
 	StopAfter  StopAfter         `yaml:"stop_after"`
 	Patience   firmware.Patience `yaml:"patience"`   // with all its devices
 	Signatures Signatures        `yaml:"signatures"` // which an order must have
-	Units      []Unit            `yaml:"units"`
-	ByHand     []ByHand          `yaml:"by_hand"`
+	// What stands on a report, besides: who made it, a word to the customer, and a picture.
+	Engineer string `yaml:"engineer"`
+	Note     string `yaml:"note"`
+	Logo     string `yaml:"logo"` // a file in the site folder
+	// Places are where devices are, by name, in the order in which they are walked to.
+	Places yaml.MapSlice `yaml:"places"`
+	Units  []Unit        `yaml:"units"`
+	ByHand []ByHand      `yaml:"by_hand"`
 	// where images for them are laid ready, such as a stick; empty: in the site folder
 	Stick string `yaml:"stick"`
 	// Names are what devices are called here, by address, serial number or hardware
@@ -86,7 +94,7 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
-		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands,
+		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands, s.checkPlaces,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

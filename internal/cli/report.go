@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/atomicfile"
+	"catena/internal/cli/view"
+	"catena/internal/job"
+	"catena/internal/report"
+	"catena/internal/workspace"
+)
+
+func (a *app) reportCmd() *cobra.Command {
+	var out, since string
+	c := &cobra.Command{
+		Use:   "report [JOB…]",
+		Short: "What was done, for the customer: one HTML file, JSON or CSV",
+		Long: `Write what a job did (the last one, where none is named): what each device was and is, the
+timeline, failures with what was done about them, the cautions and who accepted them, images,
+settings that were saved, what was left alone and why, what needs a person on site, and how to
+check all that against the ledger. The HTML file needs nothing else: it can be mailed.
+
+site.yaml may say more for it: engineer, note, logo (a picture in the site folder), and places,
+in walking order: {cam-11: "chamber 1, north pier"}.`,
+		Example: `  catena report
+  catena report j3 --out night.html
+  catena report --since 2026-11-27 --out week.csv
+  catena report --format json`,
+		RunE: func(_ *cobra.Command, args []string) error { return a.report(args, out, since) },
+	}
+	c.Flags().StringVarP(&out, "out", "o", "",
+		"the file: .html, .json or .csv (default: reports/JOB.html in the site folder)")
+	c.Flags().StringVar(&since, "since", "",
+		"all jobs since a time: 2026-11-27, a time as RFC 3339 has it, or 36h ago")
+	return c
+}
+
+func (a *app) report(ids []string, out, since string) error {
+	if since != "" && len(ids) > 0 {
+		return usage("--since means all jobs since then; leave the jobs out")
+	}
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	jobs, err := a.jobsToReport(w, ids, since)
+	if err != nil {
+		return err
+	}
+	r, err := w.Report(jobs, a.now(), "Catena "+programVersion(), advice)
+	if err != nil {
+		return err
+	}
+	if out == "" && a.format != "table" {
+		if a.format == "json" {
+			return r.JSON(a.out)
+		}
+		return view.CSV(a.out, report.Columns, r.Rows())
+	}
+	if out == "" {
+		last := jobs[len(jobs)-1].ID
+		if len(jobs) > 1 {
+			last = jobs[0].ID + "-" + last
+		}
+		out = filepath.Join(w.Dir, workspace.ReportsFolder, last+".html")
+		if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
+			return err
+		}
+	}
+	write := map[string]func(io.Writer) error{".html": r.HTML, ".json": r.JSON,
+		".csv": func(f io.Writer) error { return view.CSV(f, report.Columns, r.Rows()) }}[strings.ToLower(filepath.Ext(out))]
+	if write == nil {
+		return usage("--out %s: its name must end in .html, .json or .csv", out)
+	}
+	if err := atomicfile.Write(out, 0o644, write); err != nil {
+		return err
+	}
+	a.say("Wrote the report of %s: %s", view.Plural(len(jobs), "job"), out)
+	return nil
+}
+
+// jobsToReport are the jobs named, all since a time, or the last one; oldest first.
+func (a *app) jobsToReport(w *workspace.Workspace, ids []string, since string) (out []job.State, err error) {
+	for _, id := range ids {
+		s, err := w.JobState(id)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	if len(ids) > 0 {
+		return out, nil
+	}
+	most := 1
+	from := time.Time{}
+	if since != "" {
+		most = 0
+		if from, err = a.sinceTime(w, since); err != nil {
+			return nil, err
+		}
+	}
+	all, err := job.Jobs(w.Ledger, most)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range all {
+		if !s.Started.Before(from) {
+			out = append(out, s)
+		}
+	}
+	if len(out) == 0 {
+		return nil, exit{exitUsage, fmt.Errorf("there is nothing to report: no job was started%s", map[bool]string{true: " since then"}[since != ""])}
+	}
+	return out, nil
+}
+
+// sinceTime reads a time that lies back.
+func (a *app) sinceTime(w *workspace.Workspace, text string) (time.Time, error) {
+	if d, err := time.ParseDuration(strings.TrimSuffix(text, " ago")); err == nil && d > 0 {
+		return a.now().Add(-d), nil
+	}
+	if t, err := time.ParseInLocation("2006-01-02", text, w.Site.Zone()); err == nil {
+		return t, nil
+	}
+	t, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return t, usage("--since %s: write a day (2026-11-27), a time (RFC 3339), or how long ago (36h)", text)
+	}
+	return t, nil
+}

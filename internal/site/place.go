@@ -1,0 +1,33 @@
+package site
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/goccy/go-yaml"
+
+	"catena/internal/device"
+	"catena/internal/text"
+	"catena/internal/yamldoc"
+)
+
+func (s Site) checkPlaces(doc *yamldoc.Doc) error {
+	for _, p := range s.Places {
+		name, isName := p.Key.(string)
+		where, isText := p.Value.(string)
+		if !isName || !isText || !isPattern(name) || text.Clean(where) == "" {
+			return doc.Errorf("$.places", "places: %v: %v: write the name of a device, and in quotes where it is", p.Key, p.Value)
+		}
+	}
+	return nil
+}
+
+// Place is where a device is, and the how manieth place of the site that is; the last one where nothing
+// says it.
+func (s Site) Place(d device.Device) (at int, where string) {
+	i := slices.IndexFunc(s.Places, func(p yaml.MapItem) bool { return d.Answers(fmt.Sprint(p.Key)) })
+	if i < 0 {
+		return len(s.Places), ""
+	}
+	return i, text.Clean(fmt.Sprint(s.Places[i].Value))
+}

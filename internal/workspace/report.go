@@ -1,0 +1,234 @@
+package workspace
+
+import (
+	"cmp"
+	"encoding/base64"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/match"
+	"catena/internal/order"
+	"catena/internal/report"
+)
+
+// ReportsFolder is where a site folder keeps its reports.
+const ReportsFolder = "reports"
+
+// maxLogo bounds the picture on a report, in bytes: it is in every one of them.
+const maxLogo = 512 << 10
+
+// LogoError is returned by Report where the site's logo cannot be shown.
+type LogoError struct{ Path, Why string }
+
+func (e *LogoError) Error() string { return "logo: " + e.Path + " " + e.Why }
+
+// Report tells of some jobs. advice says what to do about a device that did not end well. The devices of
+// the site must have been matched.
+func (w *Workspace) Report(jobs []job.State, now time.Time, program string, advice func(job.DeviceState) string) (
+	report.Report, error) {
+	r := report.Report{Format: report.Format, Site: w.Site.Name, Engineer: w.Site.Engineer, Note: w.Site.Note,
+		Made: now.UTC().Truncate(time.Second), Program: program, Zone: w.Site.Zone(), Visits: []report.Visit{},
+		Left: []report.Left{}, Tree: w.Tree(), Jobs: []report.Job{}}
+	var err error
+	if r.Logo, err = w.logo(); err != nil {
+		return r, err
+	}
+	worked := map[string]bool{}
+	needs := map[string]report.Visit{} // by ID: the last word is of the newest job
+	for _, s := range jobs {
+		j, err := w.reportJob(s, advice)
+		if err != nil {
+			return r, err
+		}
+		for _, d := range j.Devices {
+			worked[d.ID] = true
+			delete(needs, d.ID)
+			if report.Needs(d.End) && s.Ended.IsZero() == s.Interrupted() {
+				needs[d.ID] = report.Visit{Name: d.Name, Place: d.Place, Model: d.Model,
+					Why: cmp.Or(d.Reason, "its job was left open while it was "+string(d.End)), Next: d.Next}
+			}
+		}
+		r.Jobs = append(r.Jobs, j)
+	}
+	for _, row := range w.mains {
+		if !worked[row.ID] {
+			r.Left = append(r.Left, report.Left{Name: row.Name, Model: row.Model, Runs: row.Version.Text,
+				Status: row.Status, Why: row.Reason})
+		}
+	}
+	for _, id := range slices.SortedFunc(maps.Keys(needs), w.walking) {
+		r.Visits = append(r.Visits, needs[id])
+	}
+	slices.SortStableFunc(r.Left, func(a, b report.Left) int {
+		return slices.Index(match.Statuses, match.Status(a.Status)) - slices.Index(match.Statuses, match.Status(b.Status))
+	})
+	count, last, err := w.Check()
+	r.Ledger = report.Ledger{Entries: count, Last: fmt.Sprintf("%x", last)}
+	return r, err
+}
+
+// walking is the order in which the places of site.yaml are walked to; who has none comes last.
+func (w *Workspace) walking(a, b string) int {
+	row, _ := w.main(a)
+	other, _ := w.main(b)
+	at, _ := w.Site.Place(row.Match.Device)
+	to, _ := w.Site.Place(other.Match.Device)
+	return cmp.Or(at-to, strings.Compare(row.Name, other.Name))
+}
+
+func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) (report.Job, error) {
+	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Stopped: s.Stopped,
+		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{}, Cautions: s.Order.Cautions,
+		Rules: rulesInWords(s.Order.Rules), Images: w.reportImages(s.Order)}
+	switch {
+	case s.Alive:
+		j.Status = "running"
+	case s.Interrupted():
+		j.Status = "interrupted"
+	}
+	if p, err := order.Forecast(s.Order, s.Started); err == nil {
+		j.Expected = p.End.Sub(p.Start).Seconds()
+	}
+	spans, err := job.Timeline(w.Ledger, s.ID)
+	if err != nil {
+		return j, err
+	}
+	for i, d := range s.Devices {
+		j.Counts[d.Step]++
+		o := s.Order.Devices[i]
+		row, _ := w.main(d.ID)
+		now := row.Match.Device
+		now.Name = cmp.Or(now.Name, d.Name)
+		_, place := w.Site.Place(now)
+		out := report.Device{ID: d.ID, Name: d.Name, Place: place, Model: o.Model, Serial: o.Serial, By: o.By, From: o.From,
+			To: o.To(), Runs: d.Version, End: d.Step, Reason: d.Reason, Next: advice(d), Took: d.Took,
+			Rollback: string(o.Rollback()), Saved: d.Saved, Steps: spans[d.ID]}
+		if o.Parent != "" {
+			out.Parent = cmp.Or(w.nameOf[o.Parent], o.Parent)
+		}
+		for _, set := range s.Order.Rules.Lockstep {
+			if slices.Contains(set.Of, d.ID) {
+				out.Set = set.Name
+			}
+		}
+		for _, h := range o.Path {
+			if h.Image.SHA256 != "" {
+				out.Images = append(out.Images, h.Image.SHA256)
+			}
+		}
+		j.Devices = append(j.Devices, out)
+	}
+	report.Sort(j.Devices)
+	return j, nil
+}
+
+// reportImages are those of an order, each once: what was sent before what was there for the way back.
+func (w *Workspace) reportImages(o order.Order) (out []report.Image) {
+	add := func(d order.Device, i order.Image, version string, back bool) {
+		if i.SHA256 == "" || slices.ContainsFunc(out, func(x report.Image) bool { return x.SHA256 == i.SHA256 }) {
+			return
+		}
+		image := report.Image{File: i.File, SHA256: i.SHA256, Size: i.Size, Model: d.Model, Version: version, Back: back}
+		if on, is := w.images[i.SHA256]; is && !back {
+			image.Notes, _ = w.Shelf.Notes(on) // none: there is nothing to read
+		}
+		out = append(out, image)
+	}
+	for _, d := range o.Devices {
+		for _, h := range d.Path {
+			add(d, h.Image, componentLabel(h.Component, h.To), false)
+		}
+	}
+	for _, d := range o.Devices {
+		for _, h := range d.Path {
+			if h.Back != nil {
+				add(d, *h.Back, componentLabel(h.Component, h.From), true)
+			}
+		}
+	}
+	return out
+}
+
+func componentLabel(component, version string) string {
+	if component == firmware.Main {
+		return version
+	}
+	return component + " " + version
+}
+
+// rulesInWords are the rules of an order, for who does not know their keys.
+func rulesInWords(r order.Rules) (out []string) {
+	if r.Parallel > 0 {
+		out = append(out, fmt.Sprintf("at most %d at the same time", r.Parallel))
+	}
+	if r.Pilot {
+		out = append(out, "the first of each model is proven before the next begins")
+	}
+	for _, c := range r.Cover {
+		out = append(out, fmt.Sprintf("%d of %s stay in service", c.Keep, c.Name))
+	}
+	for _, l := range r.Lockstep {
+		out = append(out, l.Name+" moves and returns together")
+	}
+	if r.StopAfter.Failures > 0 {
+		out = append(out, fmt.Sprintf("no more begin after %d failures", r.StopAfter.Failures))
+	}
+	return out
+}
+
+// Tree is what hangs on what: each device with the nearest one that it is reached through.
+func (w *Workspace) Tree() []report.Node {
+	out := []report.Node{}
+	for _, r := range w.mains {
+		n := report.Node{ID: r.ID, Name: r.Name, Model: r.Model, Version: r.Version.Text, Status: r.Status}
+		most := -1
+		for _, up := range w.ways.Through[r.ID] { // the nearest has the most before it
+			if before := len(w.ways.Through[up]); before > most {
+				n.Through, most = up, before
+			}
+		}
+		if d := r.Match.Device; d.Through != "" {
+			n.Through = d.Through
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// logo is the site's picture as a data URL.
+func (w *Workspace) logo() (string, error) {
+	if w.Site.Logo == "" {
+		return "", nil
+	}
+	path := w.Site.Logo
+	if !filepath.IsAbs(path) {
+		path = filepath.Join(w.Dir, path)
+	}
+	i, err := os.Stat(path)
+	switch {
+	case err != nil:
+		return "", &LogoError{path, "cannot be read"}
+	case i.Size() > maxLogo:
+		return "", &LogoError{path, fmt.Sprintf("is larger than %d KiB", maxLogo>>10)}
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return "", &LogoError{path, "cannot be read"}
+	}
+	kind := http.DetectContentType(raw)
+	if strings.EqualFold(filepath.Ext(path), ".svg") {
+		kind = "image/svg+xml"
+	}
+	if !slices.Contains([]string{"image/png", "image/jpeg", "image/webp", "image/svg+xml"}, kind) {
+		return "", &LogoError{path, "is no picture: PNG, JPEG, WebP or SVG"}
+	}
+	return "data:" + kind + ";base64," + base64.StdEncoding.EncodeToString(raw), nil
+}
