@@ -4,17 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/dialect/hand"
+	"catena/internal/report"
 	"catena/internal/scan"
 	"catena/internal/scan/discover"
 	"catena/internal/site"
@@ -63,12 +67,13 @@ const scanExamples = `  catena scan
   catena scan --adapter eth0                  by its name, its address, or an address beyond it
   catena scan --via snmp,mdns --port snmp:1161
   catena scan --every 30s                     keep looking, print only what changes
-  catena scan --uplinks                       what is reached through what, to paste into site.yaml`
+  catena scan --uplinks                       what is reached through what, to paste into site.yaml
+  catena scan --uplinks --out site.svg        the same, drawn`
 
 func (a *app) scanCmd() *cobra.Command {
 	var l look
 	var adapters, uplinks bool
-	var at string
+	var at, out string
 	var every time.Duration
 	c := &cobra.Command{
 		Use:     "scan [ADDRESS…]",
@@ -83,6 +88,10 @@ func (a *app) scanCmd() *cobra.Command {
 				return usage("--every %s is less than a second", every)
 			case every != 0 && uplinks:
 				return usage("--every and --uplinks do not go together")
+			case out != "" && !uplinks:
+				return usage("--out goes with --uplinks: it is the picture of what hangs on what")
+			case out != "" && picture(out) == nil:
+				return usage("--out %s: its name must end in .svg or .dot", out)
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()
@@ -99,6 +108,9 @@ func (a *app) scanCmd() *cobra.Command {
 				return err
 			}
 			if uplinks {
+				if out != "" {
+					return a.drawUplinks(r.site, out, at, devices)
+				}
 				return a.printUplinks(at, devices)
 			}
 			return a.printScan(r.site, note, devices)
@@ -111,7 +123,45 @@ func (a *app) scanCmd() *cobra.Command {
 	f.BoolVar(&uplinks, "uplinks", false,
 		"print what is reached through what, as uplinks: for site.yaml")
 	f.StringVar(&at, "at", "", "with --uplinks: the device that this machine is plugged into")
+	f.StringVar(&out, "out", "",
+		"with --uplinks: draw what hangs on what, with its status, into this file: .svg or .dot")
 	return c
+}
+
+// picture is how the tree of a site is drawn into a file of that name; nil: it is not.
+func picture(name string) func(site string, tree []report.Node) string {
+	return map[string]func(string, []report.Node) string{
+		".svg": func(_ string, tree []report.Node) string { return report.SVG(tree) },
+		".dot": report.DOT}[strings.ToLower(filepath.Ext(name))]
+}
+
+// drawUplinks draws what hangs on what, as site.yaml and the devices themselves say it.
+func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []device.Device) error {
+	s, err := a.openShelf()
+	if err == nil {
+		err = w.Match(s)
+	}
+	if err != nil {
+		return err
+	}
+	var more []site.Uplink
+	links, unseen := site.Propose(devices, at)
+	for _, l := range links {
+		more = append(more, site.Uplink{Through: l.Through, Reach: l.Reach})
+	}
+	err = atomicfile.Write(out, 0o644, func(f io.Writer) error {
+		_, err := io.WriteString(f, picture(out)(w.Site.Name, w.Tree(more...)))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	a.say("Drew what hangs on what: %s", out)
+	if len(unseen) > 0 {
+		a.say("Nobody sees what these are reached through: %s. Where you know it, write it into uplinks: in %s.",
+			strings.Join(unseen, ", "), site.File)
+	}
+	return nil
 }
 
 // round is what one scan needs, once or again and again.

@@ -218,6 +218,13 @@ func Tree(all []Node) template.HTML {
 	return d.end()
 }
 
+// SVG is the same as a file of its own, with its colours, light and dark.
+func SVG(all []Node) string {
+	picture := string(Tree(all))
+	tag := strings.Index(picture, ">") + 1
+	return picture[:tag] + "<style>" + sheet + "svg{background:var(--page)}</style>" + picture[tag:] + "\n"
+}
+
 // DOT is the same for programs that draw graphs.
 func DOT(site string, all []Node) string {
 	var b strings.Builder

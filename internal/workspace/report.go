@@ -13,10 +13,12 @@ import (
 	"time"
 
 	"catena/internal/firmware"
+	"catena/internal/firmware/version"
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/order"
 	"catena/internal/report"
+	"catena/internal/site"
 )
 
 // ReportsFolder is where a site folder keeps its reports.
@@ -184,14 +186,21 @@ func rulesInWords(r order.Rules) (out []string) {
 	return out
 }
 
-// Tree is what hangs on what: each device with the nearest one that it is reached through.
-func (w *Workspace) Tree() []report.Node {
+// Tree is what hangs on what, sorted by name: each device with the nearest one that it is reached
+// through, as the site has it, and as more says besides.
+func (w *Workspace) Tree(more ...site.Uplink) []report.Node {
 	out := []report.Node{}
+	through := w.ways.Through
+	if len(more) > 0 {
+		all := w.Site
+		all.Uplinks = slices.Concat(all.Uplinks, more)
+		through = all.Ways(w.devices()).Through
+	}
 	for _, r := range w.mains {
 		n := report.Node{ID: r.ID, Name: r.Name, Model: r.Model, Version: r.Version.Text, Status: r.Status}
 		most := -1
-		for _, up := range w.ways.Through[r.ID] { // the nearest has the most before it
-			if before := len(w.ways.Through[up]); before > most {
+		for _, up := range through[r.ID] { // the nearest has the most before it
+			if before := len(through[up]); before > most {
 				n.Through, most = up, before
 			}
 		}
@@ -200,6 +209,9 @@ func (w *Workspace) Tree() []report.Node {
 		}
 		out = append(out, n)
 	}
+	slices.SortStableFunc(out, func(a, b report.Node) int {
+		return version.Order{}.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+	})
 	return out
 }
 
