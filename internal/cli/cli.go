@@ -144,7 +144,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.packCmd(), a.unpackCmd(), a.flashCmd(),
 		a.jobsCmd(),
 		a.trackCmd(),
-		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(),
+		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(), a.tellCmd(),
 		a.addressCmd(), a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
 		a.versionCmd())
 	return root

@@ -19,6 +19,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
+	"catena/internal/login"
 	"catena/internal/match"
 	"catena/internal/order"
 	"catena/internal/shelf"
@@ -263,7 +264,7 @@ func (a *app) waitForStart(ctx context.Context, w *workspace.Workspace, o order.
 // than were asked for.
 func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *workspace.Access, j *job.Job,
 	less bool) error {
-	state, stopped, err := a.runAndShow(ctx, w, j)
+	state, stopped, err := a.runAndShow(ctx, w, access.Book, j)
 	if err != nil {
 		return err
 	}
@@ -598,7 +599,7 @@ func rollbackCell(rollback string) view.Cell {
 // runAndShow runs the job to its end and shows it meanwhile. A closed window or a
 // reader that went away does not end a write: the job goes on without them. stopped
 // tells whether a person stopped it.
-func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job) (state job.State,
+func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login.Book, j *job.Job) (state job.State,
 	stopped bool, err error) {
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	going, stopStarting := context.WithCancel(ctx)
@@ -637,11 +638,13 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, j *job.Job
 		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
 	}
 	a.say("")
+	told := a.tell(w, book, j.ID, j.Since)
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, checking) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil
+	told()
 	if err != nil {
 		return state, stopped, fmt.Errorf(
 			"the job cannot go on: %w\nno further device was started, and what was being written was finished. When that is mended, go on: catena resume %s",

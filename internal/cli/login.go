@@ -46,6 +46,7 @@ with --identity or in CATENA_IDENTITY.`,
 // loginFlags say what a login is and for whom.
 type loginFlags struct {
 	place                string // a host
+	hook                 string // a host
 	device, model, group string
 	user                 string
 	snmp                 login.SNMP
@@ -88,6 +89,7 @@ agent are used; a public key named with --key says which one.`,
 	c.Flags().StringVar(&f.model, "model", "", "for all devices of a model")
 	c.Flags().StringVar(&f.group, "group", "", "for a group of site.yaml")
 	c.Flags().StringVar(&f.place, "second-place", "", "for the host where site.yaml has copies of settings kept (second_place:)")
+	c.Flags().StringVar(&f.hook, "webhook", "", "the secret that signs what is told to the webhook at this host (tell: in site.yaml)")
 	c.Flags().StringVar(&f.user, "user", "", "the user (asked for if left out)")
 	c.Flags().BoolVar(&f.community, "community", false,
 		"it is an SNMP community, which has no user")
@@ -114,7 +116,7 @@ func (a *app) loginAdd(f loginFlags) error {
 	if err != nil {
 		return err
 	}
-	if !f.community && e.User == "" {
+	if !f.community && f.hook == "" && e.User == "" {
 		e.User, _ = a.ask("User: ") // without a terminal there is none
 		if e.User == "" {
 			return usage("there is no user; name one with --user, or say --community for an SNMP community")
@@ -140,7 +142,11 @@ func (a *app) loginAdd(f loginFlags) error {
 	if err != nil {
 		return err
 	}
-	a.say("Added login %s for %s. Try it: catena login test", e.ID, e.For())
+	try := "catena login test"
+	if e.Kind == login.Hook {
+		try = "catena tell --test"
+	}
+	a.say("Added login %s for %s. Try it: %s", e.ID, e.For(), try)
 	return nil
 }
 
@@ -157,7 +163,7 @@ func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 		kind login.Kind
 		of   string
 	}{{login.Device, f.device}, {login.Model, f.model}, {login.Group, f.group},
-		{login.Place, f.place}} {
+		{login.Place, f.place}, {login.Hook, f.hook}} {
 		if of.of != "" {
 			e.Kind, e.Of = of.kind, of.of
 			named++
@@ -165,7 +171,7 @@ func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 	}
 	switch {
 	case named > 1:
-		return e, usage("a login is for one of --device, --model, --group and --second-place")
+		return e, usage("a login is for one of --device, --model, --group, --second-place and --webhook")
 	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy+f.key != "" || f.community && f.agent:
 		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community or the others")
 	case f.group != "" && w.Site.Groups[f.group] == nil:
@@ -209,8 +215,11 @@ func (a *app) newPasswords(e *login.Entry, f loginFlags) error {
 		return password, err
 	}
 	what := "Password"
-	if f.community {
+	switch {
+	case f.community:
 		what = "Community"
+	case f.hook != "":
+		what = "Secret"
 	}
 	if e.Keyed() {
 		what = "Password (empty: none)"

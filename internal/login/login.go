@@ -27,6 +27,8 @@ const (
 	Site   Kind = "site"
 	// a place where copies of settings are kept, by its host: no device is logged in to with it
 	Place Kind = "second place"
+	// the secret that signs what is told to a webhook, by its host
+	Hook Kind = "webhook"
 )
 
 // Kinds in their order.
@@ -109,6 +111,16 @@ func (b Book) At(host string) (Credential, bool) {
 	return Credential{}, false
 }
 
+// HookSecret is what signs what is told to a webhook at a host; empty: nothing does.
+func (b Book) HookSecret(host string) string {
+	for _, e := range b.Entries {
+		if e.Kind == Hook && strings.EqualFold(e.Of, host) {
+			return e.Password
+		}
+	}
+	return ""
+}
+
 // Add adds a login. One for the same with the same user takes the old one's place.
 func (b *Book) Add(e Entry) (Entry, error) {
 	if err := e.check(); err != nil {
@@ -129,7 +141,7 @@ func (e Entry) check() error {
 		return err
 	}
 	switch {
-	case !slices.Contains(Kinds, e.Kind) && e.Kind != Place:
+	case !slices.Contains(Kinds, e.Kind) && e.Kind != Place && e.Kind != Hook:
 		return fmt.Errorf("a login is for a device, a model, a group or the site")
 	case (e.Kind == Site) != (e.Of == ""):
 		return fmt.Errorf("a login for a %s requires its name", e.Kind)

@@ -40,6 +40,7 @@ type Site struct {
 	StopAfter  StopAfter         `yaml:"stop_after"`
 	Patience   firmware.Patience `yaml:"patience"`   // with all its devices
 	Signatures Signatures        `yaml:"signatures"` // which an order must have
+	Tell       []Tell            `yaml:"tell"`       // who is told of what happens in a job
 	// What stands on a report, besides: who made it, a word to the customer, and a picture.
 	Engineer string `yaml:"engineer"`
 	Note     string `yaml:"note"`
@@ -94,7 +95,7 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
-		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands, s.checkPlaces,
+		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands, s.checkPlaces, s.checkTell,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

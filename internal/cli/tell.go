@@ -1,0 +1,255 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/job"
+	"catena/internal/login"
+	"catena/internal/notify"
+	"catena/internal/order"
+	"catena/internal/site"
+	"catena/internal/workspace"
+)
+
+func (a *app) tellCmd() *cobra.Command {
+	var test bool
+	c := &cobra.Command{
+		Use:   "tell --test",
+		Short: "Try who is told of what happens in a job",
+		Long: `Tell everybody whom site.yaml names (tell:) of a test, at once, and say who could be told. In a job
+they are told of its start and end, of devices that are stranded or wait for a person, of who is
+cut off while an uplink restarts, and of a window that closes soon. What cannot be told is tried
+again, and never holds the job up.
+
+A webhook is sent JSON by POST, signed (RFC 9421, hmac-sha256) with the secret of its host:
+catena login add --webhook HOST. A command gets the JSON as its input, and CATENA_EVENT,
+CATENA_JOB and CATENA_TEXT.`,
+		Example: "  catena tell --test\n  catena tell --test --format json",
+		Args:    exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if !test {
+				return usage("say --test: everything else is told by itself")
+			}
+			return a.tellTest(c.Context())
+		},
+	}
+	c.Flags().BoolVar(&test, "test", false, "tell everybody of a test, and say who could be told")
+	return c
+}
+
+func (a *app) tellTest(ctx context.Context) error {
+	w, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if len(w.Site.Tell) == 0 {
+		return exit{exitUsage, fmt.Errorf("nobody is told of anything: write tell: into %s", site.File)}
+	}
+	book, err := a.bookOf(w)
+	if err != nil {
+		return err
+	}
+	type line struct {
+		Who  string `json:"who"`
+		Told bool   `json:"told"`
+		Why  string `json:"why,omitempty"`
+	}
+	var all []line
+	failed := 0
+	t := view.Table{Columns: []string{"who", "told", "why"}}
+	for _, target := range tellTargets(w.Site, book) {
+		l := line{Who: target.Name(), Told: true}
+		cell := view.Cell{Text: "yes"}
+		err := notify.Send(ctx, target, notify.Event{Kind: notify.Test, At: a.now().UTC(), Site: w.Site.Name,
+			Text: "A test of who is told at " + w.Site.Name + "."}, a.bell(), nil)
+		if err != nil {
+			l.Told, l.Why, cell = false, err.Error(), view.Bad.Cell("no")
+			failed++
+		}
+		all = append(all, l)
+		t.Add(l.Who, cell, l.Why)
+	}
+	if err := a.emit(all, t); err != nil {
+		return err
+	}
+	if failed > 0 {
+		return exit{exitError, errSilent}
+	}
+	return nil
+}
+
+// bell is the terminal that can be rung; nil: there is none.
+func (a *app) bell() io.Writer {
+	if a.style(a.err).Terminal {
+		return a.err
+	}
+	return nil
+}
+
+// bookOf are the site's logins, where a webhook may need one of them.
+func (a *app) bookOf(w *workspace.Workspace) (login.Book, error) {
+	if !slices.ContainsFunc(w.Site.Tell, func(t site.Tell) bool { return t.Webhook != "" }) || !login.Exists(w.Dir) {
+		return login.Book{}, nil
+	}
+	_, book, err := a.openBook(w.Dir, false)
+	return book, err
+}
+
+// tellTargets are those of the site, with the secrets of the webhooks.
+func tellTargets(s site.Site, book login.Book) (out []notify.Target) {
+	for _, t := range s.Tell {
+		target := notify.Target{Webhook: t.Webhook, Command: t.Command, Bell: t.Bell}
+		if u, err := url.Parse(t.Webhook); err == nil && t.Webhook != "" {
+			target.Secret = book.HookSecret(u.Hostname())
+		}
+		for _, word := range t.On {
+			target.On = append(target.On, notify.Kind(word))
+		}
+		out = append(out, target)
+	}
+	return out
+}
+
+// Of telling in a job.
+const (
+	tellEvery     = time.Second
+	tellAtMost    = 15 * time.Second // the end of a job waits for what is still to be told
+	windowWarning = 15 * time.Minute
+)
+
+// tell tells whoever the site names of what happens in a job, until the returned function is called.
+func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int64) (stop func()) {
+	if len(w.Site.Tell) == 0 {
+		return func() {}
+	}
+	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
+		view.Print(a.err, "could not tell the %s: %v; the job goes on\n", t.Name(), err)
+	})
+	n := &teller{app: a, w: w, id: id, after: after, tell: sender.Tell}
+	var over atomic.Bool
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for !over.Load() {
+			n.look()
+			time.Sleep(tellEvery)
+		}
+	}()
+	return func() {
+		over.Store(true)
+		<-done
+		n.look()
+		n.end()
+		sender.Close(tellAtMost)
+	}
+}
+
+// teller follows the ledger of a job, and tells of it. It is for one goroutine at a time.
+type teller struct {
+	app    *app
+	w      *workspace.Workspace
+	id     string
+	after  int64
+	tell   func(notify.Event)
+	began  bool
+	warned bool // of the window
+}
+
+func (n *teller) say(s job.State, kind notify.Kind, device, format string, args ...any) {
+	counts := map[string]int{}
+	for _, d := range s.Devices {
+		counts[string(d.Step)]++
+	}
+	n.tell(notify.Event{Kind: kind, At: n.app.now().UTC(), Site: n.w.Site.Name, Job: s.ID, Order: s.Name, Device: device,
+		Text: fmt.Sprintf(format, args...), Counts: counts})
+}
+
+// look tells of what happened since it looked last. A ledger that cannot be read now is looked at later.
+func (n *teller) look() {
+	s, err := job.Load(n.w.Ledger, n.id)
+	if err != nil {
+		return
+	}
+	if !n.began {
+		n.began = true
+		word := "began"
+		if n.after > 0 {
+			word = "goes on"
+		}
+		n.say(s, notify.Start, "", "Job %s at %s %s: %s.", s.ID, n.w.Site.Name, word, view.Plural(len(s.Devices), "device"))
+	}
+	names := map[string]string{}
+	for _, d := range s.Devices {
+		names[d.ID] = d.Name
+	}
+	events, err := job.Events(n.w.Ledger, n.id, n.after, names)
+	if err != nil {
+		return
+	}
+	for _, e := range events {
+		n.after = e.Seq
+		switch {
+		case e.Asks != "":
+			n.say(s, notify.Asks, e.Name, "%s waits for a person: %s", e.Name, e.Asks)
+		case e.Step == job.Stranded:
+			n.say(s, notify.Stranded, e.Name, "%s is stranded: %s.", e.Name, e.Reason)
+		case e.Step == job.Restarting:
+			if behind := behindNames(s.Order, e.Device); len(behind) > 0 {
+				n.say(s, notify.CutOff, e.Name, "%s restarts; cut off meanwhile: %s.", e.Name, strings.Join(behind, ", "))
+			}
+		}
+	}
+	closes := s.Order.Closes
+	if left := closes.Sub(n.app.now()); !closes.IsZero() && !n.warned && left > 0 && left < windowWarning && s.Ended.IsZero() {
+		n.warned = true
+		n.say(s, notify.Window, "", "The window closes at %s, and %s of job %s have not ended.", closes.Local().Format("15:04"),
+			view.Plural(len(s.Devices)-endedOf(s), "device"), s.ID)
+	}
+}
+
+// end tells of the end of a job that has one.
+func (n *teller) end() {
+	if s, err := job.Load(n.w.Ledger, n.id); err == nil && !s.Ended.IsZero() {
+		n.say(s, notify.End, "", "Job %s at %s: %s.", s.ID, n.w.Site.Name, endsOf(s))
+	}
+}
+
+// endedOf is how many devices of a job have ended.
+func endedOf(s job.State) (n int) {
+	for _, step := range job.Ends {
+		n += s.Count(step)
+	}
+	return n
+}
+
+// endsOf says how many devices ended how.
+func endsOf(s job.State) string {
+	var out []string
+	for _, step := range job.Ends {
+		if n := s.Count(step); n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", n, step))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// behindNames are the devices of an order, and those that its rules mean, that are reached through one.
+func behindNames(o order.Order, id string) (out []string) {
+	for _, d := range o.Devices {
+		if slices.Contains(d.Through, id) {
+			out = append(out, d.Name)
+		}
+	}
+	return out
+}
