@@ -1,28 +1,36 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
+	"reflect"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"catena/internal/family"
+	"catena/internal/job"
+	"catena/internal/notify"
+	"catena/internal/report"
 )
 
 // schemas are the kinds of files that have a JSON Schema.
-var schemas = map[string]func() ([]byte, error){"family": family.Schema}
+var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event": eventSchema, "report": reportSchema, "tell": tellSchema}
 
 func (a *app) schemaCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema KIND",
-		Short: "Print the JSON Schema of a kind of file, for an editor",
+		Short: "Print the JSON Schema of a kind of file, for an editor or a program",
 		Long: `Print the JSON Schema (2020-12) of a kind of file, with which an editor completes keys and marks
-mistakes while a person types. The only kind so far is family.`,
+mistakes while a person types, or of what programs read: event (track --format json --follow), report and
+tell (what a webhook is sent).`,
 		Example: "  catena schema family > family.schema.json",
-		Args:    exactly(1, "a kind of file: family"),
+		Args:    exactly(1, "a kind of file: event, family, report or tell"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			schema, ok := schemas[args[0]]
 			if !ok {
-				return usage("there is no schema of %q; there is family", args[0])
+				return usage("there is no schema of %q; there are event, family, report and tell", args[0])
 			}
 			raw, err := schema()
 			if err == nil {
@@ -31,4 +39,65 @@ mistakes while a person types. The only kind so far is family.`,
 			return err
 		},
 	}
+}
+
+func eventSchema() ([]byte, error) {
+	return written("What track --format json --follow prints, a line each", reflect.TypeFor[job.Event]())
+}
+
+func reportSchema() ([]byte, error) {
+	return written("What report --out FILE.json writes", reflect.TypeFor[report.Report]())
+}
+
+func tellSchema() ([]byte, error) {
+	return written("What a webhook or a command of tell: is sent", reflect.TypeFor[notify.Event]())
+}
+
+// written is the JSON Schema of a type as encoding/json writes it. Fields may be added later.
+func written(title string, t reflect.Type) ([]byte, error) {
+	shape := shapeOf(t, 0)
+	shape["$schema"], shape["title"] = "https://json-schema.org/draft/2020-12/schema", title
+	return json.MarshalIndent(shape, "", "  ")
+}
+
+// deepest bounds a type that holds itself, such as a reason that has a reason.
+const deepest = 8
+
+func shapeOf(t reflect.Type, depth int) map[string]any {
+	switch {
+	case t == reflect.TypeFor[time.Time]():
+		return map[string]any{"type": "string", "format": "date-time"}
+	case t.Kind() == reflect.Pointer:
+		return shapeOf(t.Elem(), depth)
+	case depth > deepest:
+		return map[string]any{}
+	}
+	switch t.Kind() {
+	case reflect.String:
+		return map[string]any{"type": "string"}
+	case reflect.Bool:
+		return map[string]any{"type": "boolean"}
+	case reflect.Float64:
+		return map[string]any{"type": "number"}
+	case reflect.Int, reflect.Int64:
+		return map[string]any{"type": "integer"}
+	case reflect.Slice:
+		return map[string]any{"type": []string{"array", "null"}, "items": shapeOf(t.Elem(), depth+1)}
+	case reflect.Map:
+		return map[string]any{"type": "object", "additionalProperties": shapeOf(t.Elem(), depth+1)}
+	case reflect.Struct:
+		fields, required := map[string]any{}, []string{}
+		for f := range t.Fields() {
+			name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if name == "-" || !f.IsExported() {
+				continue
+			}
+			fields[name] = shapeOf(f.Type, depth+1)
+			if options == "" {
+				required = append(required, name)
+			}
+		}
+		return map[string]any{"type": "object", "properties": fields, "required": required}
+	}
+	return map[string]any{}
 }

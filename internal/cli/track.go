@@ -20,7 +20,8 @@ import (
 )
 
 func (a *app) trackCmd() *cobra.Command {
-	var once bool
+	var once, follow bool
+	var after int64
 	var done, skip, because string
 	c := &cobra.Command{
 		Use:   "track [JOB]",
@@ -31,7 +32,7 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 
 Where a device requires somebody's hands, it says what it asks for. Say with --done that it was
 done, or with --skip that it was not, and why; from any terminal.`,
-		Example: "  catena track\n  catena track --once\n  catena track j2 --format json\n" +
+		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow --after 120\n" +
 			"  catena track --done handset-4\n  catena track --skip handset-4 --because \"it is in the van\"",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -60,9 +61,15 @@ done, or with --skip that it was not, and why; from any terminal.`,
 			if once {
 				return a.trackOnce(w, id)
 			}
-			state, err := a.follow(ctx, w, id, 0)
+			if (follow || after != 0) && a.format != "json" {
+				return usage("--follow and --after go with --format json: they are for programs")
+			}
+			state, err := a.follow(ctx, w, id, after)
 			if err != nil {
 				return err
+			}
+			if follow { // the stream says all
+				return outcome(state)
 			}
 			return a.summary(w, state)
 		},
@@ -70,6 +77,8 @@ done, or with --skip that it was not, and why; from any terminal.`,
 	c.Flags().StringVar(&done, "done", "", "what this device asked for was done")
 	c.Flags().StringVar(&skip, "skip", "", "what this device asked for is not done")
 	c.Flags().StringVar(&because, "because", "", "why it is skipped")
+	c.Flags().BoolVar(&follow, "follow", false, "with --format json: one event on each line, and nothing else (catena schema event)")
+	c.Flags().Int64Var(&after, "after", 0, "with --format json: only what came after the event with this seq")
 	c.Flags().BoolVar(&once, "once", false, "print one frame and end")
 	return c
 }
@@ -205,7 +214,11 @@ func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) 
 	for _, d := range state.Devices {
 		names[d.ID], from[d.ID] = d.Name, d.From
 	}
-	events, err := job.Events(w.Ledger, state.ID, after, names)
+	read := job.Events
+	if a.format == "json" {
+		read = job.Stream
+	}
+	events, err := read(w.Ledger, state.ID, after, names)
 	if err != nil {
 		return after, err
 	}

@@ -3,6 +3,7 @@ package job
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"catena/internal/device"
@@ -170,47 +171,77 @@ func Sentence(e ledger.Entry) string {
 	return string(e.Kind)
 }
 
+// StreamFormat is the number of this form of an Event's JSON. Later ones may have more fields, and more
+// kinds; what is there means the same.
+const StreamFormat = 1
+
 // Event is one entry of a job for somebody who follows it.
 type Event struct {
-	Seq       int64     `json:"seq"`
-	At        time.Time `json:"at"`
-	Job       string    `json:"job"`
-	Device    string    `json:"device,omitempty"` // its ID
-	Name      string    `json:"name,omitempty"`
-	Step      Step      `json:"step"`         // the step that begins, or the device's end
-	To        string    `json:"to,omitempty"` // the component and version of the step
-	Direction Direction `json:"direction,omitempty"`
-	Version   string    `json:"version,omitempty"`
-	Cause     *Reason   `json:"cause,omitempty"`
-	Reason    string    `json:"reason,omitempty"` // the cause in words
-	Asks      string    `json:"asks,omitempty"`   // what a person is asked to do at it
+	Stream    int         `json:"stream"` // StreamFormat
+	Seq       int64       `json:"seq"`    // of the ledger's entry; grows
+	Kind      ledger.Kind `json:"kind"`
+	At        time.Time   `json:"at"`
+	Job       string      `json:"job"`
+	Device    string      `json:"device,omitempty"` // its ID
+	Name      string      `json:"name,omitempty"`
+	Step      Step        `json:"step,omitempty"` // the step that begins or is over, or the device's end
+	To        string      `json:"to,omitempty"`   // the component and version of the step
+	Direction Direction   `json:"direction,omitempty"`
+	Version   string      `json:"version,omitempty"` // that the device runs, at its end
+	Cause     *Reason     `json:"cause,omitempty"`
+	Reason    string      `json:"reason,omitempty"` // the cause in words
+	Asks      string      `json:"asks,omitempty"`   // what a person is asked to do at it
+	Answer    string      `json:"answer,omitempty"` // done, or skipped
 }
 
-// Events are the steps begun and the ends of a job after the entry number after. names
+// Events are the steps begun, the questions and the ends of a job after the entry number after. names
 // are those of its devices by ID.
 func Events(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
+	all, err := Stream(l, id, after, names)
+	return slices.DeleteFunc(all, func(e Event) bool {
+		return e.Kind != Begun && e.Kind != Asked && e.Kind != Ended
+	}), err
+}
+
+// Stream is all that happened in a job after the entry number after.
+func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
 	entries, err := l.Entries(ledger.Filter{Job: id, After: after})
 	if err != nil {
 		return nil, err
 	}
 	var out []Event
 	for _, e := range entries {
-		ev := Event{Seq: e.Seq, At: e.At, Job: id, Device: e.Device, Name: names[e.Device]}
+		ev := Event{Stream: StreamFormat, Seq: e.Seq, Kind: e.Kind, At: e.At, Job: id, Device: e.Device, Name: names[e.Device]}
 		switch e.Kind {
-		case Begun:
+		case Begun, Over:
 			var b Effect
 			err = json.Unmarshal(e.Body, &b)
 			ev.Step, ev.To, ev.Direction = b.Step, label(b.Component, b.Version), b.Direction
+			if e.Kind == Over {
+				ev.Cause, ev.Reason = b.Cause, b.Cause.Error()
+			}
 		case Asked:
 			var b askedBody
 			err = json.Unmarshal(e.Body, &b)
 			ev.Asks = b.What
+		case Answered:
+			var b answeredBody
+			err = json.Unmarshal(e.Body, &b)
+			ev.Answer, ev.Reason = "done", b.Because
+			if b.Skip {
+				ev.Answer = "skipped"
+			}
+		case Postponed:
+			var b postponedBody
+			err = json.Unmarshal(e.Body, &b)
+			ev.Reason = (&order.Reason{Why: order.Away, Set: b.Because}).Error()
 		case Ended:
 			var b endBody
 			err = json.Unmarshal(e.Body, &b)
 			ev.Step, ev.Version, ev.Cause, ev.Reason = b.End, b.Version, b.Cause, b.Cause.Error()
+		case Started, Stopping, Resumed, Closed:
 		default:
-			continue
+			continue // not of what happens to its devices
 		}
 		if err != nil {
 			return nil, unreadable(e, err)
