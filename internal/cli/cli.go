@@ -62,6 +62,7 @@ type app struct {
 	getenv   func(string) string
 	now      func() time.Time
 	log      *slog.Logger
+	notices  notices
 }
 
 // Main runs the program with its arguments and returns its exit code.

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -609,20 +610,23 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	signals := make(chan os.Signal, 4)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
 	defer signal.Stop(signals)
+	times := atomic.Int32{}
+	interrupt := func() string {
+		if times.Add(1) == 1 {
+			stopStarting()
+			return "Stopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked."
+		}
+		letGo()
+		return "Let go of those that were only being checked. What is being written is finished."
+	}
 	go func() {
-		for times := 0; ; times++ {
+		for {
 			select {
 			case <-signals:
+				a.notice("\n%s", interrupt())
 			case <-checking.Done():
 				return
 			}
-			if times == 0 {
-				stopStarting()
-				view.Print(a.err, "%s\n",
-					"\nStopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked.")
-				continue
-			}
-			letGo()
 		}
 	}()
 	if runtime.GOOS != "windows" { // there the program ends with its window
@@ -641,7 +645,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	told := a.tell(w, book, j.ID, j.Since)
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, checking) }()
-	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since)
+	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since, interrupt)
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil
 	told()

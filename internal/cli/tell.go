@@ -134,7 +134,7 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 		return func() {}
 	}
 	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
-		view.Print(a.err, "could not tell the %s: %v; the job goes on\n", t.Name(), err)
+		a.notice("could not tell the %s: %v; the job goes on", t.Name(), err)
 	})
 	n := &teller{app: a, w: w, id: id, after: after, tell: sender.Tell}
 	var over atomic.Bool

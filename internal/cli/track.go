@@ -64,7 +64,7 @@ done, or with --skip that it was not, and why; from any terminal.`,
 			if (follow || after != 0) && a.format != "json" {
 				return usage("--follow and --after go with --format json: they are for programs")
 			}
-			state, err := a.follow(ctx, w, id, after)
+			state, err := a.follow(ctx, w, id, after, nil)
 			if err != nil {
 				return err
 			}
@@ -171,31 +171,28 @@ const lookEvery = 200 * time.Millisecond
 
 // follow shows a job until it ends, its Catena dies, or ctx ends: as lines, what came after the
 // entry of that number.
-func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, after int64) (
+func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, after int64, interrupt func() string) (
 	job.State, error) {
-	style := a.style(a.human())
-	live := style.Terminal && a.format == "table" && !a.quiet
-	drawn := 0
+	if a.style(a.human()).Terminal && a.format == "table" && !a.quiet {
+		left, err := a.showLive(ctx, w, id, interrupt)
+		if err != nil {
+			return job.State{}, err
+		}
+		state, err := job.Load(w.Ledger, id)
+		if err != nil || !state.Alive || interrupt == nil {
+			return state, err
+		}
+		if left { // the job goes on in this very program
+			a.say("The job goes on here, a line for each step. Watch it again from another terminal: catena track %s", id)
+			after = state.Seq
+		}
+	}
 	for {
 		state, err := job.Load(w.Ledger, id)
 		if err != nil {
 			return state, err
 		}
-		if live && !state.Ended.IsZero() { // the summary says how every device ended: not twice
-			if drawn > 0 {
-				fmt.Fprintf(a.out, "\x1b[%dA\x1b[J", drawn)
-			}
-			return state, nil
-		}
-		if live {
-			text := frame(w.Site.Name, state, a.now(), style)
-			up := ""
-			if drawn > 0 {
-				up = fmt.Sprintf("\x1b[%dA\x1b[J", drawn)
-			}
-			fmt.Fprint(a.out, up+text)
-			drawn = strings.Count(text, "\n")
-		} else if after, err = a.printEvents(w, state, after); err != nil {
+		if after, err = a.printEvents(w, state, after); err != nil {
 			return state, err
 		}
 		if !state.Alive || ctx.Err() != nil {

@@ -3,6 +3,7 @@ package job
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"catena/internal/device"
@@ -126,15 +127,53 @@ func Load(l *ledger.Ledger, id string) (State, error) {
 	if err != nil {
 		return s, err
 	}
-	s.Alive = s.Ended.IsZero() && l.Held(id)
-	progress, err := l.Progress(id)
+	return s, s.pass(l)
+}
+
+// pass adds what passes: whether a Catena is at work on the job, and how far transfers are.
+func (s *State) pass(l *ledger.Ledger) error {
+	s.Alive = s.Ended.IsZero() && l.Held(s.ID)
+	progress, err := l.Progress(s.ID)
 	if err != nil {
-		return s, err
+		return err
 	}
 	for i := range s.Devices {
 		s.Devices[i].move(progress[s.Devices[i].ID])
 	}
-	return s, nil
+	return nil
+}
+
+// Follower derives the state of a job again and again: each look reads only what is new. It is for one
+// goroutine.
+type Follower struct {
+	ledger *ledger.Ledger
+	id     string
+	state  State
+	at     map[string]int
+}
+
+// Follow begins to follow a job.
+func Follow(l *ledger.Ledger, id string) *Follower {
+	return &Follower{ledger: l, id: id, at: map[string]int{}}
+}
+
+// Look is how far the job is now. The devices of the state are the caller's; its Rest cannot be told.
+func (f *Follower) Look() (State, error) {
+	entries, err := f.ledger.Entries(ledger.Filter{Job: f.id, After: f.state.Seq})
+	if err != nil {
+		return State{}, err
+	}
+	for _, e := range entries {
+		if err := f.state.take(e, f.at); err != nil {
+			return State{}, err
+		}
+	}
+	if f.state.ID == "" {
+		return State{}, fmt.Errorf("there is no job %s in the ledger", f.id)
+	}
+	out := f.state
+	out.Devices = slices.Clone(f.state.Devices)
+	return out, out.pass(f.ledger)
 }
 
 // move adds the passing progress, where it belongs to the step the device is in.
@@ -176,43 +215,48 @@ func fold(entries []ledger.Entry) (State, error) {
 	var s State
 	at := map[string]int{}
 	for _, e := range entries {
-		var err error
-		s.Last, s.Seq = e.At, e.Seq
-		switch e.Kind {
-		case Started:
-			var o order.Order
-			err = json.Unmarshal(e.Body, &o)
-			s = State{ID: e.Job, Purpose: o.Purpose, Name: o.Name, Note: o.Note, Started: e.At,
-				Last: e.At, Seq: e.Seq, Order: o}
-			for i, d := range o.Devices {
-				at[d.ID] = i
-				s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From,
-					To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
-			}
-			s.dispatch, _ = order.New(o) // one that contradicts itself never started
-		case Begun, Over, Ended, Postponed, Asked, Answered:
-			i, ok := at[e.Device]
-			if !ok {
-				return s, fmt.Errorf(
-					"entry %d of the ledger names device %s, which job %s does not have", e.Seq,
-					e.Device, e.Job)
-			}
-			err = s.apply(&s.Devices[i], e)
-		case Resumed:
-			var b resumedBody
-			err = json.Unmarshal(e.Body, &b)
-			s.tell(order.Event{At: e.At, Kind: order.Resumed, Closes: b.Closes})
-		case Stopping:
-			s.Stopped = true
-			s.tell(order.Event{At: e.At, Kind: order.Stopped})
-		case Closed:
-			s.Ended = e.At
-		}
-		if err != nil {
-			return s, unreadable(e, err)
+		if err := s.take(e, at); err != nil {
+			return s, err
 		}
 	}
 	return s, nil
+}
+
+// take folds one entry; at is where each device is.
+func (s *State) take(e ledger.Entry, at map[string]int) (err error) {
+	s.Last, s.Seq = e.At, e.Seq
+	switch e.Kind {
+	case Started:
+		var o order.Order
+		err = json.Unmarshal(e.Body, &o)
+		*s = State{ID: e.Job, Purpose: o.Purpose, Name: o.Name, Note: o.Note, Started: e.At,
+			Last: e.At, Seq: e.Seq, Order: o}
+		for i, d := range o.Devices {
+			at[d.ID] = i
+			s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From,
+				To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
+		}
+		s.dispatch, _ = order.New(o) // one that contradicts itself never started
+	case Begun, Over, Ended, Postponed, Asked, Answered:
+		i, ok := at[e.Device]
+		if !ok {
+			return fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq, e.Device, e.Job)
+		}
+		err = s.apply(&s.Devices[i], e)
+	case Resumed:
+		var b resumedBody
+		err = json.Unmarshal(e.Body, &b)
+		s.tell(order.Event{At: e.At, Kind: order.Resumed, Closes: b.Closes})
+	case Stopping:
+		s.Stopped = true
+		s.tell(order.Event{At: e.At, Kind: order.Stopped})
+	case Closed:
+		s.Ended = e.At
+	}
+	if err != nil {
+		return unreadable(e, err)
+	}
+	return nil
 }
 
 // tell tells the dispatcher.
