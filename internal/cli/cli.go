@@ -63,6 +63,7 @@ type app struct {
 	now      func() time.Time
 	log      *slog.Logger
 	notices  notices
+	unlocked bool // the passphrase is from catena login unlock
 }
 
 // Main runs the program with its arguments and returns its exit code.

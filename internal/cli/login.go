@@ -34,12 +34,13 @@ A login is for one device, a model, a group, or the whole site. With a device th
 tried in this order, after the one that worked last: at most three in one scan, and one
 that a device refused is not tried with it again by itself, so that nothing locks up.
 
-The passphrase is asked for, or taken from CATENA_PASSPHRASE; an identity file is named
+The passphrase is asked for, once for some hours with catena login unlock, or taken from
+CATENA_PASSPHRASE; an identity file is named
 with --identity or in CATENA_IDENTITY.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(),
-		a.loginAcceptCmd())
+		a.loginAcceptCmd(), a.loginUnlockCmd(), a.loginLockCmd())
 	return c
 }
 
@@ -278,6 +279,14 @@ func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error)
 		return secret, login.Book{}, err
 	}
 	book, err := login.Open(dir, secret)
+	if errors.Is(err, login.ErrSecret) && a.unlocked { // it was changed since: what is kept opens nothing
+		a.unlocked = false
+		a.remember("CATENA_PASSPHRASE", "")
+		if err := login.Release(dir); err != nil {
+			return secret, book, err
+		}
+		return a.openBook(dir, begin)
+	}
 	switch {
 	case errors.Is(err, login.ErrNone):
 		err = nil
@@ -311,6 +320,13 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	}
 	passphrase := a.getenv("CATENA_PASSPHRASE")
 	var err error
+	if passphrase == "" && exists {
+		if kept, err := login.Kept(dir); err == nil { // nobody keeps it: it is asked for
+			a.remember("CATENA_PASSPHRASE", kept)
+			a.unlocked = true
+			return login.Passphrase(kept)
+		}
+	}
 	if passphrase == "" {
 		passphrase, err = a.askSecret("Passphrase of the site's logins: ")
 		if err == nil {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"catena/internal/job"
@@ -18,15 +19,18 @@ var page string
 //go:embed report.css
 var sheet string
 
-var pageTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"length":  func(seconds float64) string { return length(time.Duration(seconds * float64(time.Second))) },
-	"between": func(a, b time.Time) string { return length(b.Sub(a)) },
-	"said":    said,
-	"size":    size,
-	"needs":   Needs,
-	"hash":    func(s string) string { return s[:min(len(s), 12)] },
-	"tree":    Tree,
-}).Parse(page))
+// pageTemplate is made when it is first needed: most commands need none.
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("report").Funcs(template.FuncMap{
+		"length":  func(seconds float64) string { return length(time.Duration(seconds * float64(time.Second))) },
+		"between": func(a, b time.Time) string { return length(b.Sub(a)) },
+		"said":    said,
+		"size":    size,
+		"needs":   Needs,
+		"hash":    func(s string) string { return s[:min(len(s), 12)] },
+		"tree":    Tree,
+	}).Parse(page))
+})
 
 // data is what the page is made of.
 type data struct {
@@ -65,7 +69,7 @@ func counts(of map[job.Step]int) (out []count) {
 
 // HTML writes one page that needs nothing else: no network, no script. Every value in it is escaped.
 func (r Report) HTML(w io.Writer) error {
-	return pageTemplate.Execute(w, data{Report: r, Sheet: template.CSS(sheet), Logo: template.URL(r.Logo),
+	return pageTemplate().Execute(w, data{Report: r, Sheet: template.CSS(sheet), Logo: template.URL(r.Logo),
 		Total: counts(r.Total()), zone: r.zone()})
 }
 

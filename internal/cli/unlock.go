@@ -1,0 +1,155 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/login"
+)
+
+// Bounds of how long a passphrase is kept.
+const (
+	unlockFor  = 8 * time.Hour
+	unlockMost = 24 * time.Hour
+)
+
+func (a *app) loginUnlockCmd() *cobra.Command {
+	var length time.Duration
+	var keep bool
+	c := &cobra.Command{
+		Use:   "unlock",
+		Short: "Ask for the passphrase of the logins once for a night's work",
+		Long: `Ask for the passphrase of this site's logins, and keep it for some hours: a small process holds
+it in its memory, and gives it to other commands of the same user through a socket that only that user
+can open. It is written nowhere. It ends by itself, with catena login lock, or with the machine.
+
+It trusts whatever runs as this user. A script takes CATENA_PASSPHRASE or an identity file instead.`,
+		Example: "  catena login unlock\n  catena login unlock --for 4h\n  catena login lock",
+		Args:    exactly(0, "no arguments"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if length <= 0 || length > unlockMost {
+				return usage("--for %s: write for example 8h, at most 24h", length)
+			}
+			if keep {
+				return a.keepUnlocked(c.Context(), length)
+			}
+			return a.unlock(length)
+		},
+	}
+	c.Flags().DurationVar(&length, "for", unlockFor, "how long")
+	c.Flags().BoolVar(&keep, "keep", false, "be the process that keeps it")
+	_ = c.Flags().MarkHidden("keep") // it is there
+	return c
+}
+
+// unlock asks, looks whether it opens the logins, and leaves a process that keeps it.
+func (a *app) unlock(length time.Duration) error {
+	dir, err := a.siteDir()
+	if err != nil {
+		return err
+	}
+	if !login.Exists(dir) {
+		return exit{exitUsage, errors.New("this site has no logins yet; add one: catena login add")}
+	}
+	passphrase := a.getenv("CATENA_PASSPHRASE")
+	if passphrase == "" {
+		if passphrase, err = a.askSecret("Passphrase of the site's logins: "); err != nil {
+			return usage("there is no terminal to ask on; a script takes CATENA_PASSPHRASE or an identity file instead")
+		}
+	}
+	secret, err := login.Passphrase(passphrase)
+	if err != nil {
+		return err
+	}
+	if _, err := login.Open(dir, secret); err != nil {
+		return usage("%w; nothing is kept", err)
+	}
+	if err := login.Release(dir); err != nil {
+		return err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	cmd := exec.Command(self, "-C", dir, "login", "unlock", "--keep", "--for", length.String())
+	cmd.Args[0] = os.Args[0]
+	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
+		name, _, _ := strings.Cut(v, "=")
+		return slices.Contains(secretNames, name)
+	})
+	cmd.SysProcAttr = onItsOwn()
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	_, err = io.WriteString(in, passphrase)
+	_ = in.Close()
+	said, _ := bufio.NewReader(out).ReadString('\n') // what it says once it listens, or nothing
+	if err != nil || !strings.HasPrefix(said, "kept") {
+		_ = cmd.Process.Kill()
+		return errors.New("the process that should keep the passphrase did not start; go on without it: CATENA_PASSPHRASE")
+	}
+	a.say("The logins of this site are open for %s, for every command of this user. Close them: catena login lock", length)
+	return cmd.Process.Release()
+}
+
+// keepUnlocked is the process that keeps a passphrase. It takes it from its input.
+func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
+	dir, err := a.siteDir()
+	if err != nil {
+		return err
+	}
+	passphrase, err := io.ReadAll(io.LimitReader(a.in, 4<<10))
+	if err != nil || len(passphrase) == 0 {
+		return usage("there is nothing to keep")
+	}
+	socket, err := login.KeeperSocket(dir)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, length)
+	defer cancel()
+	ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
+	defer stop()
+	signal.Ignore(syscall.SIGHUP)
+	return login.Keep(ctx, socket, string(passphrase), func() { fmt.Fprintln(a.out, "kept") })
+}
+
+func (a *app) loginLockCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "lock", Short: "End what catena login unlock has begun", Args: exactly(0, "no arguments"),
+		Long:    "End the process that keeps the passphrase of this site's logins. From then on it is asked for again.",
+		Example: "  catena login lock",
+		RunE: func(*cobra.Command, []string) error {
+			dir, err := a.siteDir()
+			if err != nil {
+				return err
+			}
+			_, kept := login.Kept(dir)
+			if err := login.Release(dir); err != nil {
+				return err
+			}
+			a.say("%s", map[bool]string{true: "The passphrase is not kept any more.", false: "No passphrase was kept."}[kept == nil])
+			return nil
+		},
+	}
+}
