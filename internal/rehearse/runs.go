@@ -1,0 +1,186 @@
+// Package rehearse plays an order before it is carried out. It is pure: nothing is sent, and no clock is
+// read.
+package rehearse
+
+import (
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"catena/internal/order"
+)
+
+// Fault is how a device fails in a run, where it does.
+type Fault string
+
+const (
+	NeverReturns Fault = "never-returns" // it does not come back: it is stranded, and all behind it is out of reach
+	KeepsVersion Fault = "keeps-version" // it comes back as before
+	Sick         Fault = "sick"          // it comes back on the new version, and is not well: it returns
+)
+
+// Faults are those that can be chosen.
+var Faults = []Fault{NeverReturns, KeepsVersion, Sick}
+
+// Input is what is played.
+type Input struct {
+	Order order.Order
+	Start time.Time
+	Runs  int
+	Seed  uint64
+	// Took are how long such devices took at this site before; none: it is drawn around what is expected.
+	Took func(order.Device) []time.Duration
+	// Fails is how likely a device fails, from 0 to 1.
+	Fails func(order.Device) float64
+	// Chosen are the faults that are sure, by device ID.
+	Chosen map[string]Fault
+}
+
+// Of those that fail so many never come back; of those without a way back, all are stranded.
+const neverBack = 0.1
+
+// spread is the standard deviation of the logarithm of a duration that no history tells: two thirds of
+// them lie within a quarter of what is expected.
+const spread = 0.25
+
+// Chance is how often a device ended so, from 0 to 1.
+type Chance struct {
+	ID       string  `json:"device"`
+	Name     string  `json:"name"`
+	Returned float64 `json:"returned"`
+	Stranded float64 `json:"stranded"`
+	Left     float64 `json:"not_begun"` // it was not begun, for whatever reason
+	Window   float64 `json:"window_missed"`
+}
+
+// Result is what the runs brought.
+type Result struct {
+	Runs    int             `json:"runs"`
+	Seed    uint64          `json:"seed"`
+	Half    float64         `json:"half"`     // seconds: half of the runs ended by then
+	Most    float64         `json:"most"`     // seconds: 95 % of the runs did
+	Longest float64         `json:"longest"`  // seconds
+	Missed  float64         `json:"missed"`   // the share of runs in which the window closed on a device
+	Clean   float64         `json:"all_well"` // the share in which every device was brought to its target
+	Devices []Chance        `json:"devices"`  // those with any chance, the most stranded first
+	Ends    []time.Duration `json:"-"`        // of all runs, sorted
+}
+
+// Runs plays the order so many times. The same input brings the same result. Its error is an
+// *order.Contradictions.
+func Runs(in Input) (Result, error) {
+	r := Result{Runs: in.Runs, Seed: in.Seed}
+	chances := map[string]*Chance{}
+	for _, d := range in.Order.Devices {
+		chances[d.ID] = &Chance{ID: d.ID, Name: d.Name}
+	}
+	part := 1 / float64(in.Runs)
+	for n := range in.Runs {
+		rng := rand.New(rand.NewPCG(in.Seed, uint64(n)))
+		p, err := order.Play(in.Order, in.Start, in.draw(rng))
+		if err != nil {
+			return r, err
+		}
+		missed, well := false, true
+		back := map[string]bool{}
+		for _, s := range p.Spans {
+			c := chances[s.Device]
+			switch {
+			case s.Do == order.Leave:
+				well = false
+				c.Left += part
+				if s.Why != nil && s.Why.Why == order.Window {
+					c.Window += part
+					missed = true
+				}
+			case s.Outcome == order.Lost:
+				well = false
+				c.Stranded += part
+			case s.Outcome == order.AsBefore && !back[s.Device]:
+				well, back[s.Device] = false, true
+				c.Returned += part
+			}
+		}
+		if missed {
+			r.Missed += part
+		}
+		if well {
+			r.Clean += part
+		}
+		r.Ends = append(r.Ends, p.End.Sub(p.Start))
+	}
+	slices.Sort(r.Ends)
+	r.Half, r.Most, r.Longest = at(r.Ends, 0.5).Seconds(), at(r.Ends, 0.95).Seconds(), at(r.Ends, 1).Seconds()
+	for _, d := range in.Order.Devices {
+		if c := *chances[d.ID]; c.Returned+c.Stranded+c.Left > 0 {
+			r.Devices = append(r.Devices, c)
+		}
+	}
+	slices.SortStableFunc(r.Devices, func(a, b Chance) int {
+		for _, pair := range [][2]float64{{b.Stranded, a.Stranded}, {b.Left, a.Left}, {b.Returned, a.Returned}} {
+			if pair[0] != pair[1] {
+				return map[bool]int{true: 1, false: -1}[pair[0] > pair[1]]
+			}
+		}
+		return 0
+	})
+	return r, nil
+}
+
+// at is the value below which that share of a sorted list lies.
+func at(sorted []time.Duration, share float64) time.Duration {
+	if len(sorted) == 0 {
+		return 0
+	}
+	return sorted[max(0, min(len(sorted)-1, int(math.Ceil(share*float64(len(sorted))))-1))]
+}
+
+// draw is how a device fares in one run.
+func (in Input) draw(rng *rand.Rand) order.Draw {
+	return func(d order.Device, do order.Do) (time.Duration, order.Event) {
+		if do == order.Return {
+			return in.length(rng, d, d.Returns), order.Event{Outcome: order.AsBefore, Touched: true}
+		}
+		takes := in.length(rng, d, d.Takes)
+		failed, lost := rng.Float64() < in.Fails(d), rng.Float64() < neverBack
+		if fault, is := in.Chosen[d.ID]; is {
+			failed, lost = true, fault == NeverReturns
+		}
+		switch {
+		case !failed:
+			return takes, order.Event{Outcome: order.Well, Touched: true}
+		case lost, !d.Returnable():
+			return takes, order.Event{Outcome: order.Lost, Touched: true, Failure: true}
+		}
+		return takes + in.length(rng, d, d.Returns), order.Event{Outcome: order.AsBefore, Touched: true, Failure: true}
+	}
+}
+
+// enough is how many durations of the past make a history: fewer say little of how they vary.
+const enough = 4
+
+// length draws how long a device is at work: as one of the past, or around what is expected.
+func (in Input) length(rng *rand.Rand, d order.Device, expected time.Duration) time.Duration {
+	if past := in.Took(d); len(past) >= enough && expected == d.Takes {
+		return past[rng.IntN(len(past))]
+	}
+	return time.Duration(float64(expected) * math.Exp(spread*rng.NormFloat64()))
+}
+
+// Histogram is how many of the ends lie in each of so many equal parts from the first to the last.
+func Histogram(ends []time.Duration, parts int) (counts []int, from, to time.Duration) {
+	counts = make([]int, parts)
+	if len(ends) == 0 {
+		return counts, 0, 0
+	}
+	from, to = ends[0], ends[len(ends)-1]
+	for _, e := range ends {
+		i := 0
+		if to > from {
+			i = min(parts-1, int(int64(parts)*int64(e-from)/int64(to-from)))
+		}
+		counts[i]++
+	}
+	return counts, from, to
+}
