@@ -143,7 +143,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.packCmd(), a.unpackCmd(), a.flashCmd(),
+		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.rehearseCmd(), a.packCmd(), a.unpackCmd(), a.flashCmd(),
 		a.jobsCmd(),
 		a.trackCmd(),
 		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(), a.tellCmd(),

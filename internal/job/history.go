@@ -166,6 +166,15 @@ func (h *History) Earlier(device, component, of string) (version string, err err
 // Took is how long devices of a model with these images (order.Device.ModelAndImages) took the
 // last times that they were proven: the median; ok is false where none was.
 func (h *History) Took(key string) (took time.Duration, ok bool, err error) {
+	all, err := h.Past(key)
+	if err != nil || len(all) == 0 {
+		return 0, false, err
+	}
+	return all[len(all)/2], true, nil
+}
+
+// Past is how long devices of that model and those images took, sorted; it is the caller's to read.
+func (h *History) Past(key string) ([]time.Duration, error) {
 	if h.took == nil {
 		h.took = map[string][]time.Duration{}
 		for device := range h.ended {
@@ -179,16 +188,14 @@ func (h *History) Took(key string) (took time.Duration, ok bool, err error) {
 				return looked < recentEnds
 			})
 			if err != nil {
-				return 0, false, err
+				return nil, err
 			}
 		}
+		for _, all := range h.took {
+			slices.Sort(all)
+		}
 	}
-	all := h.took[key]
-	if len(all) == 0 {
-		return 0, false, nil
-	}
-	slices.Sort(all)
-	return all[len(all)/2], true, nil
+	return h.took[key], nil
 }
 
 // recentEnds is how many of a device's ends tell how long it takes.

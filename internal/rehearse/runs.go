@@ -75,7 +75,6 @@ func Runs(in Input) (Result, error) {
 	for _, d := range in.Order.Devices {
 		chances[d.ID] = &Chance{ID: d.ID, Name: d.Name}
 	}
-	part := 1 / float64(in.Runs)
 	for n := range in.Runs {
 		rng := rand.New(rand.NewPCG(in.Seed, uint64(n)))
 		p, err := order.Play(in.Order, in.Start, in.draw(rng))
@@ -89,31 +88,38 @@ func Runs(in Input) (Result, error) {
 			switch {
 			case s.Do == order.Leave:
 				well = false
-				c.Left += part
+				c.Left++
 				if s.Why != nil && s.Why.Why == order.Window {
-					c.Window += part
+					c.Window++
 					missed = true
 				}
 			case s.Outcome == order.Lost:
 				well = false
-				c.Stranded += part
+				c.Stranded++
 			case s.Outcome == order.AsBefore && !back[s.Device]:
 				well, back[s.Device] = false, true
-				c.Returned += part
+				c.Returned++
 			}
 		}
 		if missed {
-			r.Missed += part
+			r.Missed++
 		}
 		if well {
-			r.Clean += part
+			r.Clean++
 		}
 		r.Ends = append(r.Ends, p.End.Sub(p.Start))
 	}
+	share := func(count *float64) { *count /= float64(in.Runs) }
+	share(&r.Missed)
+	share(&r.Clean)
 	slices.Sort(r.Ends)
 	r.Half, r.Most, r.Longest = at(r.Ends, 0.5).Seconds(), at(r.Ends, 0.95).Seconds(), at(r.Ends, 1).Seconds()
 	for _, d := range in.Order.Devices {
-		if c := *chances[d.ID]; c.Returned+c.Stranded+c.Left > 0 {
+		c := *chances[d.ID]
+		for _, count := range []*float64{&c.Returned, &c.Stranded, &c.Left, &c.Window} {
+			share(count)
+		}
+		if c.Returned+c.Stranded+c.Left > 0 {
 			r.Devices = append(r.Devices, c)
 		}
 	}
@@ -157,13 +163,18 @@ func (in Input) draw(rng *rand.Rand) order.Draw {
 	}
 }
 
-// enough is how many durations of the past make a history: fewer say little of how they vary.
-const enough = 4
+// Enough is how many durations of the past make a history: fewer say little of how they vary, but what to
+// expect.
+const Enough = 4
 
 // length draws how long a device is at work: as one of the past, or around what is expected.
 func (in Input) length(rng *rand.Rand, d order.Device, expected time.Duration) time.Duration {
-	if past := in.Took(d); len(past) >= enough && expected == d.Takes {
+	past := in.Took(d)
+	switch {
+	case len(past) >= Enough:
 		return past[rng.IntN(len(past))]
+	case len(past) > 0 && expected > 0:
+		expected = past[len(past)/2]
 	}
 	return time.Duration(float64(expected) * math.Exp(spread*rng.NormFloat64()))
 }

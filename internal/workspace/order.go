@@ -416,6 +416,15 @@ func (w *Workspace) expect(row *order.Device, path []match.Hop) error {
 	return nil
 }
 
+// Past is how long devices like one of an order took at this site before; none: nothing is known.
+func (w *Workspace) Past(d order.Device) []time.Duration {
+	past, err := w.history.Past(d.ModelAndImages())
+	if err != nil { // the forecast has told it
+		return nil
+	}
+	return past
+}
+
 // takes is how long an update with an image takes, and whether its manifest says so.
 func takes(i *firmware.Image) (time.Duration, bool) {
 	seconds := time.Duration(i.Size/assumedRate) * time.Second // divided first: images may be huge

@@ -1,0 +1,197 @@
+package cli
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
+	"catena/internal/order"
+	"catena/internal/rehearse"
+	"catena/internal/site"
+	"catena/internal/workspace"
+)
+
+// Bounds of a rehearsal.
+const (
+	usualRuns = 1000
+	mostRuns  = 100_000
+)
+
+// rehearseFlags are how an order is rehearsed.
+type rehearseFlags struct {
+	runs   int
+	seed   uint64
+	faults string
+	fault  []string
+	start  string
+}
+
+func (a *app) rehearseCmd() *cobra.Command {
+	var f rehearseFlags
+	c := &cobra.Command{
+		Use:   "rehearse ORDER",
+		Short: "Play an order many times on a virtual clock: when it would end, who would be left",
+		Long: `Play an order a thousand times by the rules that the job keeps, on a virtual clock: nothing is
+sent. How long each device takes is drawn from what such devices took at this site before, or around
+what is expected; two in a hundred fail, or as many as --faults says, one in ten of those never come
+back. It shows when the job would end, how likely a window is missed, and who may need hands.
+
+The site's ledger and shelf are untouched. A rehearsal over the wire, against stand-ins of this very
+site, is not built yet.`,
+		Example: `  catena rehearse night-1
+  catena rehearse night-1 --faults 5% --start window
+  catena rehearse night-1 --fault cam-11=never-returns --fault gate-2=sick
+  catena rehearse night-1 --runs 10000 --seed 7 --format json`,
+		Args: exactly(1, "one order, or one job"),
+		RunE: func(_ *cobra.Command, args []string) error { return a.rehearse(args[0], f) },
+	}
+	c.Flags().IntVar(&f.runs, "runs", usualRuns, "how many times it is played")
+	c.Flags().Uint64Var(&f.seed, "seed", 0, "the same seed brings the same (default: another one each time)")
+	c.Flags().StringVar(&f.faults, "faults", "2%", "the share of devices that fail")
+	c.Flags().StringArrayVar(&f.fault, "fault", nil, "a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be repeated")
+	c.Flags().StringVar(&f.start, "start", "now", "when it would start, as of catena flash")
+	return c
+}
+
+func (a *app) rehearse(word string, f rehearseFlags) error {
+	if f.runs < 1 || f.runs > mostRuns {
+		return usage("--runs %d must be from 1 to %d", f.runs, mostRuns)
+	}
+	share, err := site.ParseShare(f.faults)
+	if f.faults == "0" || f.faults == "0%" {
+		share, err = 0, nil
+	}
+	if err != nil {
+		return usage("--faults: %w", err)
+	}
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	o, err := a.orderOf(w, word)
+	if err != nil {
+		return err
+	}
+	chosen, err := chosenFaults(o, f.fault)
+	if err != nil {
+		return err
+	}
+	start, err := a.startTime(w, f.start)
+	if err != nil {
+		return err
+	}
+	w.Begin(&o, start)
+	if f.seed == 0 {
+		f.seed = rand.Uint64N(1 << 32)
+	}
+	in := rehearse.Input{Order: o, Start: start, Runs: f.runs, Seed: f.seed, Took: w.Past, Chosen: chosen,
+		Fails: func(order.Device) float64 { return share }}
+	r, err := rehearse.Runs(in)
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.printJSON(r)
+	}
+	return a.showRehearsal(w, o, start, r)
+}
+
+// chosenFaults reads DEVICE=FAULT.
+func chosenFaults(o order.Order, words []string) (map[string]rehearse.Fault, error) {
+	out := map[string]rehearse.Fault{}
+	for _, word := range words {
+		name, how, _ := strings.Cut(word, "=")
+		i := slices.IndexFunc(o.Devices, func(d order.Device) bool { return d.Name == name || d.ID == name })
+		switch {
+		case i < 0:
+			return nil, usage("--fault %s: the order has no device %q", word, name)
+		case !slices.Contains(rehearse.Faults, rehearse.Fault(how)):
+			return nil, usage("--fault %s: %q is not one of never-returns, keeps-version, sick", word, how)
+		}
+		out[o.Devices[i].ID] = rehearse.Fault(how)
+	}
+	return out, nil
+}
+
+// Sizes of the plot, in signs, and how many devices are told.
+const (
+	plotRows    = 12
+	plotWide    = 40
+	mostChances = 12
+)
+
+func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Time, r rehearse.Result) error {
+	style := a.style(a.human())
+	known := 0
+	for _, d := range o.Devices {
+		if len(w.Past(d)) >= rehearse.Enough {
+			known++
+		}
+	}
+	a.say("Order %s at %s, %s, played %d times from %s (seed %d). Durations of the past are drawn for %d of them, guesses for the others.", o.Name, o.Site,
+		view.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
+	a.say("")
+	counts, from, to := rehearse.Histogram(r.Ends, plotRows)
+	most := slices.Max(counts)
+	t := view.Table{Columns: []string{"ends after", "runs", ""}}
+	for i, n := range counts {
+		low := from + (to-from)*time.Duration(i)/plotRows
+		t.Add(view.Clock(low), n, style.Paint(view.Busy, strings.Repeat(a.block(), (n*plotWide+most-1)/most)))
+	}
+	if to == from {
+		t = view.Table{Columns: []string{"ends after", "runs"}}
+		t.Add(view.Clock(from), r.Runs)
+	}
+	t.Draw(a.out, style)
+	clock := func(seconds float64) string { return view.Clock(time.Duration(seconds * float64(time.Second))) }
+	a.say("\nHalf of the runs end within %s, 95 %% within %s, the longest took %s.", clock(r.Half), clock(r.Most), clock(r.Longest))
+	a.say("All devices reach their targets in %s of the runs.", percent(r.Clean))
+	if !o.Closes.IsZero() {
+		a.say("The window closes at %s: it is missed in %s of the runs.", o.Closes.Local().Format("15:04"), percent(r.Missed))
+	}
+	a.sayCautions(o)
+	if len(r.Devices) == 0 {
+		return nil
+	}
+	a.say("\nWhat may become of devices:")
+	t = view.Table{Columns: []string{"device", "stranded", "not begun", "returned"}}
+	for _, c := range r.Devices[:min(len(r.Devices), mostChances)] {
+		stranded := view.Cell{Text: percent(c.Stranded)}
+		if c.Stranded >= 0.01 {
+			stranded.Tone = view.Bad
+		}
+		t.Add(c.Name, stranded, percent(c.Left), percent(c.Returned))
+	}
+	t.Draw(a.out, style)
+	if more := len(r.Devices) - mostChances; more > 0 {
+		a.say("… and %d more, with less.", more)
+	}
+	return nil
+}
+
+// block is the sign that a plot is drawn with.
+func (a *app) block() string {
+	if a.unicode() {
+		return "█"
+	}
+	return "#"
+}
+
+// percent is a share for people: what is there and too small to be told is said to be less.
+func percent(share float64) string {
+	switch {
+	case share <= 0:
+		return "0 %"
+	case share < 0.001:
+		return "< 0.1 %"
+	case share < 0.1:
+		return fmt.Sprintf("%.1f %%", 100*share)
+	}
+	return fmt.Sprintf("%.0f %%", 100*share)
+}
