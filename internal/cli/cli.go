@@ -63,6 +63,7 @@ type app struct {
 	now      func() time.Time
 	log      *slog.Logger
 	notices  notices
+	wide     bool
 	unlocked bool // the passphrase is from catena login unlock
 }
 
@@ -132,6 +133,7 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		"the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
 	flags.StringVar(&a.format, "format", "table", "table, json or csv")
 	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
+	flags.BoolVar(&a.wide, "wide", false, "tables with all their columns, however wide the terminal is")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say only what was asked for")
 	flags.StringVar(&a.identity, "identity", "",
 		"the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
@@ -208,6 +210,9 @@ func (a *app) style(w io.Writer) view.Style {
 		s.Colors = !a.noColor && a.getenv("NO_COLOR") == "" && a.getenv("TERM") != "dumb"
 		if width, height, err := term.GetSize(int(f.Fd())); err == nil {
 			s.Width, s.Height = width, height
+			if a.wide {
+				s.Width = 0
+			}
 		}
 	}
 	return s

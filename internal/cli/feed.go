@@ -226,7 +226,7 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 			}
 			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version,
 				advice,
-				view.Bytes(float64(e.Size)))
+				view.Number(view.Bytes(float64(e.Size))))
 		}
 		t.Draw(a.out, a.style(a.out))
 		return false, nil

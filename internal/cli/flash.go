@@ -465,7 +465,7 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 		}
 		devices[g] = append(devices[g], d.Name)
 	}
-	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}}
+	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}, Less: []string{"image"}}
 	for _, g := range groups {
 		t.Add(g.model, g.path, g.file, rollbackCell(g.back),
 			strings.Join(devices[g], ", "))

@@ -55,7 +55,7 @@ func (a *app) listCmd() *cobra.Command {
 			return a.withDevices(choose, func(devices []workspace.Row) view.Table {
 				devices = workspace.Mains(devices)
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw",
-					"serial", "version", "status"}}
+					"serial", "version", "status"}, Less: []string{"hw", "vendor", "serial"}}
 				for _, d := range devices {
 					t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,
 						d.Hardware.Text, d.Serial, d.Version.Text,
@@ -140,7 +140,7 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 
 func matchTable(devices []workspace.Row) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback",
-		"reason"}}
+		"reason"}, Less: []string{"image", "model"}}
 	for _, d := range devices {
 		t.Add(d.Part(), d.Model, statusTone(d.Status).Cell(d.Status),
 			d.Version.Text, strings.Join(d.Path, " → "), d.File, rollbackCell(d.Rollback),

@@ -142,7 +142,7 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 	t := view.Table{Columns: []string{"ends after", "runs", ""}}
 	for i, n := range counts {
 		low := from + (to-from)*time.Duration(i)/plotRows
-		t.Add(view.Clock(low), n, style.Paint(view.Busy, strings.Repeat(a.block(), (n*plotWide+most-1)/most)))
+		t.Add(view.Number(view.Clock(low)), n, style.Paint(view.Busy, strings.Repeat(a.block(), (n*plotWide+most-1)/most)))
 	}
 	if to == from {
 		t = view.Table{Columns: []string{"ends after", "runs"}}
@@ -162,11 +162,11 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 	a.say("\nWhat may become of devices:")
 	t = view.Table{Columns: []string{"device", "stranded", "not begun", "returned"}}
 	for _, c := range r.Devices[:min(len(r.Devices), mostChances)] {
-		stranded := view.Cell{Text: percent(c.Stranded)}
+		stranded := view.Number(percent(c.Stranded))
 		if c.Stranded >= 0.01 {
 			stranded.Tone = view.Bad
 		}
-		t.Add(c.Name, stranded, percent(c.Left), percent(c.Returned))
+		t.Add(c.Name, stranded, view.Number(percent(c.Left)), view.Number(percent(c.Returned)))
 	}
 	t.Draw(a.out, style)
 	if more := len(r.Devices) - mostChances; more > 0 {

@@ -666,7 +666,7 @@ func troubleTone(d device.Device) view.Tone {
 
 func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
 	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial",
-		"version", "found via", "news"}}
+		"version", "found via", "news"}, Less: []string{"found via", "hw", "vendor", "serial"}}
 	for _, d := range devices {
 		version := view.Cell{Text: d.Version.Text}
 		if d.Match.Device.Access != device.OK {

@@ -230,7 +230,7 @@ func (a *app) settingsListCmd() *cobra.Command {
 				for _, x := range all {
 					lines = append(lines, line{r.Name, x.Save, x.Version, x.At, string(x.Format), len(x.Data)})
 					t.Add(r.Name, x.Save, x.Version, x.At.Local().Format("2006-01-02 15:04"), string(x.Format),
-						view.Bytes(float64(len(x.Data))))
+						view.Number(view.Bytes(float64(len(x.Data)))))
 				}
 			}
 			if len(lines) == 0 {

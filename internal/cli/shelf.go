@@ -163,7 +163,7 @@ func (a *app) printImport(results []shelf.Result) error {
 		}
 		i := r.Image
 		t.Add(outcome, i.Vendor, strings.Join(i.Models, ", "), i.Version,
-			view.Bytes(float64(i.Size)), view.Quiet.Cell(r.Source))
+			view.Number(view.Bytes(float64(i.Size))), view.Quiet.Cell(r.Source))
 	}
 	return a.emit(results, t)
 }
@@ -315,7 +315,7 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	}
 	t := view.Table{Columns: []string{"file", "size", "digest", "why"}}
 	for _, u := range list {
-		t.Add(u.File, view.Bytes(float64(u.Size)), view.Quiet.Cell(u.SHA256[:12]), u.Reason)
+		t.Add(u.File, view.Number(view.Bytes(float64(u.Size))), view.Quiet.Cell(u.SHA256[:12]), u.Reason)
 	}
 	if len(list) == 0 && a.format == "table" {
 		a.say("Nothing is set aside.")
@@ -355,7 +355,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 		return a.emit(orEmpty(list), t)
 	}
 	t := view.Table{Columns: []string{"vendor", "models", "version", "advice", "size", "digest",
-		"file", "marks"}}
+		"file", "marks"}, Less: []string{"digest", "vendor"}}
 	total := int64(0)
 	for _, i := range list {
 		total += i.Size
@@ -366,7 +366,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 			marks.Tone = tone
 		}
 		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, tone.Cell(string(i.Advice)),
-			view.Bytes(float64(i.Size)),
+			view.Number(view.Bytes(float64(i.Size))),
 			view.Quiet.Cell(i.SHA256[:12]), i.File, marks)
 	}
 	if err := a.emit(list, t); err != nil {
@@ -572,7 +572,7 @@ func (a *app) shelfTidy(yes bool) error {
 	total := int64(0)
 	for _, i := range unneeded {
 		total += i.Size
-		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Bytes(float64(i.Size)),
+		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Number(view.Bytes(float64(i.Size))),
 			i.File)
 	}
 	if err := a.emit(orEmpty(unneeded), t); err != nil {

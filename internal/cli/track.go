@@ -407,13 +407,13 @@ func (a *app) sayEnds(state job.State) {
 	slices.SortStableFunc(ended, func(x, y job.DeviceState) int {
 		return slices.Index(endOrder, x.Step) - slices.Index(endOrder, y.Step)
 	})
-	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"}}
+	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"}, Less: []string{"took"}, Tail: 2}
 	for _, d := range ended {
 		took := ""
 		if d.Took > 0 {
 			took = view.Clock(time.Duration(d.Took * float64(time.Second)))
 		}
-		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, took, d.Reason,
+		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took), d.Reason,
 			advice(d))
 	}
 	if len(ended) == 0 || a.quiet {

@@ -6,6 +6,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -81,16 +82,24 @@ func harmless(args []any) []any {
 
 // Cell is one field of a table.
 type Cell struct {
-	Text string
-	raw  bool // it is Painted
-	Tone Tone
+	Text  string
+	raw   bool // it is Painted
+	right bool // it is a number
+	Tone  Tone
 }
 
-// Table is rows under names. The last column takes what width is left.
+// Number is a field that is aligned by its end.
+func Number(text string) Cell { return Cell{Text: text, right: true} }
+
+// Table is rows under names. It keeps to the width of the terminal: the last column takes what is left, or
+// a line of its own below each row. Where there is no terminal all of it is printed.
 type Table struct {
 	Columns []string
 	Rows    [][]Cell
 	OneLine bool // the last column is cut, not wrapped
+	// Less are columns that a narrow terminal does without, the least important first.
+	Less []string
+	Tail int // so many columns stand on lines of their own where there is no room; 0: the last one
 }
 
 // Cell is a field with a text of that tone.
@@ -105,6 +114,8 @@ func (t *Table) Add(fields ...any) {
 			row[i] = v
 		case Painted:
 			row[i] = Cell{Text: string(v), raw: true}
+		case int, int64:
+			row[i] = Number(fmt.Sprint(v))
 		default:
 			row[i] = Cell{Text: fmt.Sprint(v)}
 		}
@@ -112,15 +123,191 @@ func (t *Table) Add(fields ...any) {
 	t.Rows = append(t.Rows, row)
 }
 
-// minLast is the narrowest that the last column becomes before lines get longer
-// than the terminal is wide.
-const minLast = 24
+// Widths of the last column: narrower than the first it stands on a line of its own; where it may not, it
+// is never narrower than the second.
+const (
+	minLast  = 30
+	leastCut = 12
+)
+
+// alike is how many rows must have the same in a column for that to be said once.
+const alike = 4
 
 // Draw prints the table.
 func (t *Table) Draw(w io.Writer, s Style) {
 	if len(t.Rows) == 0 {
 		return
 	}
+	fit, notes, below := t.fitted(s)
+	lines := strings.Split(fit.render(s), "\n")
+	for i, line := range lines {
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
+		if below == nil || i == 0 {
+			continue
+		}
+		for _, c := range below[i-1] {
+			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text), max(20, s.Width-4)), "\n") {
+				if c.Text != "" {
+					fmt.Fprintln(w, strings.TrimRight("    "+string(s.Paint(c.Tone, part)), " "))
+				}
+			}
+		}
+	}
+	for _, n := range notes {
+		for _, part := range strings.Split(text.WrapSoft(n, max(20, s.Width)), "\n") {
+			fmt.Fprintln(w, s.Paint(Quiet, strings.TrimRight(part, " ")))
+		}
+	}
+}
+
+// harmlessLine is a text as one line.
+func harmlessLine(s string) string { return strings.ReplaceAll(clean.Harmless(s), "\n", " ") }
+
+// fitted is the table as it has room: what is the same in all rows, and columns of less importance, are said
+// below it. below are the last columns of each row where those stand on lines of their own.
+func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
+	fit = Table{Columns: slices.Clone(t.Columns), Rows: t.Rows, OneLine: t.OneLine}
+	if s.Width == 0 {
+		return fit, nil, nil
+	}
+	var same, gone []string
+	for i := len(fit.Columns) - 1; i > 0; i-- {
+		first := fit.Rows[0][i]
+		if len(fit.Rows) < alike || len(t.Columns)-i <= t.Tail || first.raw || first.Text == "" || t.OneLine || fit.Columns[i] == "" ||
+			slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != first.Text }) {
+			continue
+		}
+		same = append([]string{fit.Columns[i] + ": " + harmlessLine(first.Text)}, same...)
+		fit = fit.without(i)
+	}
+	if len(same) > 0 {
+		notes = append(notes, "The same for all: "+strings.Join(same, ", ")+".")
+	}
+	if usual := fit.usual(); usual != "" && !t.OneLine && t.Tail <= 1 {
+		last := len(fit.Columns) - 1
+		rows := make([][]Cell, len(fit.Rows))
+		for n, r := range fit.Rows {
+			if rows[n] = slices.Clone(r); r[last].Text == usual {
+				rows[n][last].Text = ""
+			}
+		}
+		fit.Rows = rows
+		notes = append(notes, "Where nothing stands, "+fit.Columns[last]+": "+harmlessLine(usual)+".")
+	}
+	for _, name := range t.Less {
+		i := slices.Index(fit.Columns, name)
+		if fit.left(s) >= fit.wants() || i < 0 || i == len(fit.Columns)-1 {
+			continue
+		}
+		if slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != "" }) {
+			gone = append(gone, name)
+		}
+		fit = fit.without(i)
+	}
+	if len(gone) > 0 {
+		notes = append(notes, "Left out for want of room: "+strings.Join(gone, ", ")+" (--wide shows all).")
+	}
+	if last := len(fit.Columns) - 1; fit.left(s) < fit.wants() && !t.OneLine && last > 0 {
+		from := max(1, last+1-max(1, t.Tail))
+		for _, r := range fit.Rows {
+			below = append(below, r[from:])
+		}
+		for i := last; i >= from; i-- {
+			fit = fit.without(i)
+		}
+		fit.OneLine = true
+	}
+	return fit.cut(s), notes, below
+}
+
+// usual is what stands in the last column of at least half of the rows; empty: nothing does.
+func (t *Table) usual() string {
+	last := len(t.Columns) - 1
+	count := map[string]int{}
+	for _, r := range t.Rows {
+		if c := r[last]; !c.raw && !c.right && last > 0 && len(strings.Fields(c.Text)) > 1 {
+			if count[c.Text]++; count[c.Text] >= alike && 2*count[c.Text] >= len(t.Rows) {
+				return c.Text
+			}
+		}
+		if r[last].Text == "" { // nothing stands for something else already
+			return ""
+		}
+	}
+	return ""
+}
+
+// wants is how wide the last column should be: what is in it, but no more than a line's worth.
+func (t *Table) wants() int {
+	if t.OneLine {
+		return leastCut
+	}
+	return min(minLast, t.width(len(t.Columns)-1))
+}
+
+// without is the table without a column.
+func (t Table) without(i int) Table {
+	t.Columns = slices.Delete(slices.Clone(t.Columns), i, i+1)
+	rows := make([][]Cell, len(t.Rows))
+	for n, r := range t.Rows {
+		rows[n] = slices.Delete(slices.Clone(r), i, i+1)
+	}
+	t.Rows = rows
+	return t
+}
+
+// width is how wide a column is.
+func (t *Table) width(i int) int {
+	widest := text.StringWidthWithoutEscSequences(t.Columns[i])
+	for _, r := range t.Rows {
+		widest = max(widest, text.StringWidthWithoutEscSequences(r[i].Text))
+	}
+	return widest
+}
+
+// left is what the other columns leave to the last one.
+func (t *Table) left(s Style) int {
+	left := s.Width
+	for i := range len(t.Columns) - 1 {
+		left -= t.width(i) + 2
+	}
+	return left
+}
+
+// cut cuts the widest columns, with a mark, until a row fits the terminal.
+func (t Table) cut(s Style) Table {
+	last := len(t.Columns) - 1
+	for t.left(s) < min(leastCut, t.width(last)) {
+		widest := 0
+		for i := range last {
+			if t.width(i) > t.width(widest) {
+				widest = i
+			}
+		}
+		to := t.width(widest) - 1
+		if to < 6 || last == 0 {
+			break
+		}
+		rows := make([][]Cell, len(t.Rows))
+		for n, r := range t.Rows {
+			rows[n] = slices.Clone(r)
+			if c := &rows[n][widest]; !c.raw && text.StringWidthWithoutEscSequences(c.Text) > to {
+				c.Text = text.Snip(harmlessLine(c.Text), to, "…")
+			} else if c.raw && text.StringWidthWithoutEscSequences(c.Text) > to {
+				return t // a bar is not cut
+			}
+		}
+		t.Rows = rows
+		if text.StringWidthWithoutEscSequences(t.Columns[widest]) > to {
+			t.Columns = slices.Clone(t.Columns)
+			t.Columns[widest] = text.Snip(t.Columns[widest], to, "…")
+		}
+	}
+	return t
+}
+
+// render is the table as lines, the head first.
+func (t *Table) render(s Style) string {
 	tw := table.NewWriter()
 	style := table.StyleDefault
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
@@ -128,9 +315,22 @@ func (t *Table) Draw(w io.Writer, s Style) {
 	style.Format.Header = text.FormatDefault
 	tw.SetStyle(style)
 	head := table.Row{}
-	for _, c := range t.Columns {
+	var columns []table.ColumnConfig
+	for i, c := range t.Columns {
 		head = append(head, string(s.Paint(Quiet, strings.ToUpper(c))))
+		config := table.ColumnConfig{Number: i + 1}
+		if slices.ContainsFunc(t.Rows, func(r []Cell) bool { return r[i].right }) {
+			config.Align, config.AlignHeader = text.AlignRight, text.AlignRight
+		}
+		if last := t.left(s); i == len(t.Columns)-1 && s.Width > 0 && last > 0 {
+			config.WidthMax, config.WidthMaxEnforcer = max(leastCut, last), text.WrapSoft
+			if t.OneLine {
+				config.WidthMaxEnforcer = func(s string, n int) string { return text.Snip(s, n, "…") }
+			}
+		}
+		columns = append(columns, config)
 	}
+	tw.SetColumnConfigs(columns)
 	tw.AppendHeader(head)
 	for _, row := range t.Rows {
 		line := table.Row{}
@@ -142,33 +342,7 @@ func (t *Table) Draw(w io.Writer, s Style) {
 		}
 		tw.AppendRow(line)
 	}
-	if last := t.lastWidth(s); last > 0 {
-		enforce := text.WrapSoft
-		if t.OneLine {
-			enforce = text.Trim
-		}
-		tw.SetColumnConfigs([]table.ColumnConfig{{Number: len(t.Columns), WidthMax: last,
-			WidthMaxEnforcer: enforce}})
-	}
-	for line := range strings.Lines(tw.Render() + "\n") {
-		fmt.Fprintln(w, strings.TrimRight(line, " \n"))
-	}
-}
-
-// lastWidth is what the other columns leave to the last one; 0: no bound.
-func (t *Table) lastWidth(s Style) int {
-	if s.Width == 0 {
-		return 0
-	}
-	used := 0
-	for i := range len(t.Columns) - 1 {
-		widest := text.StringWidthWithoutEscSequences(t.Columns[i])
-		for _, r := range t.Rows {
-			widest = max(widest, text.StringWidthWithoutEscSequences(r[i].Text))
-		}
-		used += widest + 2
-	}
-	return max(minLast, s.Width-used-2)
+	return tw.Render()
 }
 
 // CSV prints rows as comma-separated values. A text that a spreadsheet would take

@@ -2,10 +2,12 @@ package view_test
 
 import (
 	"bytes"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
 	"catena/internal/cli/view"
@@ -78,4 +80,51 @@ func TestColoursHaveNoWidth(t *testing.T) {
 	}
 	assert.Contains(t, plain.String(), "which is reached")
 	assert.Contains(t, coloured.String(), "which is reached")
+}
+
+// nights is a table of devices as match has it.
+func nights() view.Table {
+	t := view.Table{Columns: []string{"name", "model", "status", "count", "image", "reason"}, Less: []string{"image", "model"}}
+	for i := range 6 {
+		reason := "the newest on the shelf"
+		if i == 2 {
+			reason = strings.Repeat("refused 1 of its logins before and is not tried again ", 3)
+		}
+		t.Add("camera-"+strings.Repeat("x", i), fmt.Sprint("WX-", 20+i), "behind", i*100, strings.Repeat("i", 20)+fmt.Sprint(i), view.Quiet.Cell(reason))
+	}
+	return t
+}
+
+// At every width no line is broken or wider than the terminal; what is the same is said once, what has no
+// room is named, and a long last column stands below its row.
+func TestTablesFitTheTerminal(t *testing.T) {
+	draw := func(width int, table view.Table) string {
+		var b strings.Builder
+		table.Draw(&b, view.Style{Width: width})
+		for line := range strings.Lines(b.String()) {
+			assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), max(width, 40), "%d: %s", width, line)
+		}
+		return b.String()
+	}
+	for width := 20; width <= 220; width += 7 {
+		text := draw(width, nights())
+		assert.Equal(t, 6, strings.Count(text, "\ncamera-")+strings.Count(text, "\ncam…"), "%d:\n%s", width, text)
+		words := strings.Join(strings.Fields(text), " ")
+		assert.Equal(t, 1, strings.Count(words, "Where nothing stands, reason: the newest on the shelf."), "%d:\n%s", width, text)
+		assert.Equal(t, 1, strings.Count(words, "refused 1 of its logins before and is not tried again refused 1"), "%d:\n%s", width, text)
+	}
+	wide := draw(200, nights())
+	assert.Contains(t, wide, "The same for all: status: behind.")
+	assert.NotContains(t, wide, "Left out")
+	assert.Contains(t, wide, "camera-xxxxx  WX-25    500  ", "numbers end together")
+	assert.Contains(t, wide, "camera-       WX-20      0  ")
+	middle := draw(60, nights())
+	assert.Contains(t, middle, "Left out for want of room: image (--wide shows all).")
+	narrow := draw(40, nights())
+	assert.Contains(t, strings.Join(strings.Fields(narrow), " "), "Left out for want of room: image, model (--wide shows all).")
+	assert.Regexp(t, `camera-xx +200\n    refused 1 of its logins before and\n    is not tried`, narrow)
+	var piped strings.Builder
+	table := nights()
+	table.Draw(&piped, view.Style{})
+	assert.Contains(t, piped.String(), "NAME          MODEL  STATUS  COUNT  IMAGE", "piped, all of it is there")
 }
