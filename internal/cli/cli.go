@@ -208,11 +208,8 @@ func (a *app) style(w io.Writer) view.Style {
 	if f, ok := w.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		s.Terminal = true
 		s.Colors = !a.noColor && a.getenv("NO_COLOR") == "" && a.getenv("TERM") != "dumb"
-		if width, height, err := term.GetSize(int(f.Fd())); err == nil {
-			s.Width, s.Height = width, height
-			if a.wide {
-				s.Width = 0
-			}
+		if width, _, err := term.GetSize(int(f.Fd())); err == nil && !a.wide {
+			s.Width = width
 		}
 	}
 	return s

@@ -617,7 +617,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 			return "Stopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked."
 		}
 		letGo()
-		return "Let go of those that were only being checked. What is being written is finished."
+		return "Let go of those that were only being checked. What is being written is finished; who waits for a person goes on with: catena track --done DEVICE, or --skip DEVICE --because REASON."
 	}
 	go func() {
 		for {

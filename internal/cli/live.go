@@ -204,7 +204,7 @@ func (l *live) typed(k tea.KeyPressMsg) (cmd tea.Cmd) {
 
 // command is what a key does while a person looks.
 func (l *live) command(key string) tea.Cmd {
-	rows := l.rows()
+	rows := slices.DeleteFunc(l.rows(), func(r view.LiveRow) bool { return r.Done && !l.showDone })
 	at := slices.IndexFunc(rows, func(r view.LiveRow) bool { return r.ID == l.selected })
 	pick := func(to int) {
 		if len(rows) > 0 {
@@ -327,11 +327,6 @@ func (l *live) rows() (out []view.LiveRow) {
 		if f := l.filter(); f != "" && !strings.Contains(strings.ToLower(r.Name+" "+r.Model+" "+r.Step+" "+r.What), f) {
 			continue
 		}
-		if r.Done && !l.showDone && l.sorted == 0 {
-			out = append(out, r)
-			continue
-		}
-		r.Done = r.Done && !l.showDone
 		out = append(out, r)
 	}
 	return out

@@ -136,7 +136,7 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
 		a.notice("could not tell the %s: %v; the job goes on", t.Name(), err)
 	})
-	n := &teller{app: a, w: w, id: id, after: after, tell: sender.Tell}
+	n := &teller{app: a, w: w, id: id, follow: job.Follow(w.Ledger, id), after: after, tell: sender.Tell}
 	var over atomic.Bool
 	done := make(chan struct{})
 	go func() {
@@ -160,6 +160,7 @@ type teller struct {
 	app    *app
 	w      *workspace.Workspace
 	id     string
+	follow *job.Follower
 	after  int64
 	tell   func(notify.Event)
 	began  bool
@@ -177,7 +178,7 @@ func (n *teller) say(s job.State, kind notify.Kind, device, format string, args 
 
 // look tells of what happened since it looked last. A ledger that cannot be read now is looked at later.
 func (n *teller) look() {
-	s, err := job.Load(n.w.Ledger, n.id)
+	s, err := n.follow.Look()
 	if err != nil {
 		return
 	}
@@ -220,7 +221,7 @@ func (n *teller) look() {
 
 // end tells of the end of a job that has one.
 func (n *teller) end() {
-	if s, err := job.Load(n.w.Ledger, n.id); err == nil && !s.Ended.IsZero() {
+	if s, err := n.follow.Look(); err == nil && !s.Ended.IsZero() {
 		n.say(s, notify.End, "", "Job %s at %s: %s.", s.ID, n.w.Site.Name, endsOf(s))
 	}
 }

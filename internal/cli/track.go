@@ -123,9 +123,7 @@ func (a *app) trackOnce(w *workspace.Workspace, id string) error {
 		return err
 	}
 	if a.format == "table" {
-		style := a.style(a.out)
-		style.Height = 0 // one frame has all rows
-		_, err = fmt.Fprint(a.out, frame(w.Site.Name, state, a.now(), style))
+		_, err = fmt.Fprint(a.out, frame(w.Site.Name, state, a.now(), a.style(a.out)))
 	} else {
 		err = a.printState(state)
 	}
@@ -269,29 +267,12 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	waits := state.Waiting(now)
 	fmt.Fprintf(&b, "%s\n\n", frameHead(siteName, state, now, until, s))
 
-	devices := slices.Clone(state.Devices)
-	room := len(devices)
-	if s.Height > 0 {
-		room = min(room, max(3, s.Height-6))
-	}
-	if room < len(devices) {
-		slices.SortStableFunc(devices, func(x, y job.DeviceState) int {
-			return slices.Index(frameOrder, x.Step) - slices.Index(frameOrder, y.Step)
-		})
-	}
-	// The widths are kept, so that nothing jumps when a rate comes or goes.
-	t := view.Table{Columns: []string{"name", "from → to", fmt.Sprintf("%-15s", "step"),
-		strings.Repeat(" ", barWidth), "%  ",
-		fmt.Sprintf("%-11s", "rate"), "left ", "what happened"}}
-	for _, d := range devices[:room] {
+	t := view.Table{Columns: []string{"name", "from → to", "step", "progress", "%", "rate", "left", "what happened"},
+		Less: []string{"rate", "left", "progress"}}
+	for _, d := range state.Devices {
 		t.Add(frameRow(d, waits[d.ID], until, s)...)
 	}
-	// A row is one line, so that the frame can be drawn over itself.
-	t.OneLine = s.Height > 0
 	t.Draw(&b, s)
-	if room < len(devices) {
-		view.Print(&b, "… and %d more\n", len(devices)-room)
-	}
 	if state.Interrupted() {
 		view.Print(&b, "\n%s\n", noticeOf(state))
 	}

@@ -122,7 +122,7 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 	if err != nil || len(passphrase) == 0 {
 		return usage("there is nothing to keep")
 	}
-	socket, err := login.KeeperSocket(dir)
+	socket, err := login.KeeperSocket(dir, true)
 	if err != nil {
 		return err
 	}

@@ -27,9 +27,9 @@ const (
 // ErrLocked is returned where nobody keeps the passphrase.
 var ErrLocked = errors.New("nobody keeps the passphrase of these logins")
 
-// KeeperSocket is where the keeper of a site folder listens. Its folder is made, for its owner alone; the
-// error is that it cannot be, or belongs to somebody else.
-func KeeperSocket(dir string) (string, error) {
+// KeeperSocket is where the keeper of a site folder listens. Its folder is made, for its owner alone, before
+// one listens there; the error is that it cannot be, is not there, or belongs to somebody else.
+func KeeperSocket(dir string, make bool) (string, error) {
 	whole, err := filepath.Abs(dir)
 	if err == nil {
 		whole, err = filepath.EvalSymlinks(whole)
@@ -41,8 +41,10 @@ func KeeperSocket(dir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return "", err
+	if make {
+		if err := os.MkdirAll(folder, 0o700); err != nil {
+			return "", err
+		}
 	}
 	if err := ownFolder(folder); err != nil {
 		return "", err
@@ -116,7 +118,7 @@ func Kept(dir string) (string, error) {
 
 // ask asks the keeper of a site folder.
 func ask(dir, word string) (string, error) {
-	socket, err := KeeperSocket(dir)
+	socket, err := KeeperSocket(dir, false)
 	if err != nil {
 		return "", ErrLocked
 	}

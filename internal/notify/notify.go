@@ -160,7 +160,7 @@ func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.
 		final := false
 		switch {
 		case t.Webhook != "":
-			final, err = post(ctx, t, body, e.At)
+			final, err = post(ctx, t, body, time.Now())
 		case len(t.Command) > 0:
 			final, err = run(ctx, t.Command, e, body)
 		case bell != nil:

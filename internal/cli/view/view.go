@@ -18,9 +18,9 @@ import (
 
 // Style is what the place that is printed to can do.
 type Style struct {
-	Terminal      bool
-	Colors        bool
-	Width, Height int // of the terminal; 0: not known
+	Terminal bool
+	Colors   bool
+	Width    int // of the terminal; 0: not known, or all is to be printed
 }
 
 // Tone is what a text means, and so its colour. The text says it too.
