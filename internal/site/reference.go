@@ -94,11 +94,12 @@ func (s Site) Refers(d device.Device) bool {
 func Rename(data []byte, from, to string) []byte {
 	lines := strings.SplitAfter(string(data), "\n")
 	tokens := lexer.Tokenize(string(data))
+	within := placesIn(tokens)
 	for _, t := range slices.Backward(tokens) { // from the end: columns before it stay right
 		word := t.Type == token.StringType || t.Type == token.SingleQuoteType ||
 			t.Type == token.DoubleQuoteType
-		if !word || !strings.EqualFold(t.Value, from) || t.Next != nil &&
-			t.Next.Type == token.MappingValueType {
+		key := t.Next != nil && t.Next.Type == token.MappingValueType
+		if !word || !strings.EqualFold(t.Value, from) || key && !within(t) {
 			continue
 		}
 		line, column := t.Position.Line-1, t.Position.Column-1
@@ -118,4 +119,22 @@ func Rename(data []byte, from, to string) []byte {
 		}
 	}
 	return []byte(strings.Join(lines, ""))
+}
+
+// placesIn tells which tokens stand in places, where devices are keys.
+func placesIn(tokens token.Tokens) func(*token.Token) bool {
+	from, to := -1, len(tokens)
+	for i, t := range tokens {
+		top := t.Position.Column == 1 && t.Next != nil && t.Next.Type == token.MappingValueType
+		switch {
+		case top && t.Value == "places":
+			from = i
+		case top && from >= 0 && to == len(tokens):
+			to = i
+		}
+	}
+	return func(t *token.Token) bool {
+		i := slices.Index(tokens, t)
+		return from >= 0 && i > from && i < to
+	}
 }

@@ -49,6 +49,19 @@ names: {10.20.4.17: cam-17}
 	assert.NoError(t, err)
 }
 
+// In places devices are keys: those follow, too, however they are written.
+func TestRenameFollowsInPlaces(t *testing.T) {
+	for text, want := range map[string]string{
+		"site: x\nplaces: {cam-11: cam-11 pier, \"cam-1*\": quay}\nnames: {cam-11: b}\n":       "site: x\nplaces: {\"pier\": cam-11 pier, \"cam-1*\": quay}\nnames: {cam-11: b}\n",
+		"site: x\nplaces:\n  cam-11: pier\n  gate-1: lock\nlimits: {per_model: {cam-11: 1}}\n": "site: x\nplaces:\n  \"pier\": pier\n  gate-1: lock\nlimits: {per_model: {cam-11: 1}}\n",
+	} {
+		got := site.Rename([]byte(text), "cam-11", "pier")
+		assert.Equal(t, want, string(got))
+		_, err := site.Parse("site.yaml", got)
+		assert.NoError(t, err)
+	}
+}
+
 func TestAHoldSaysWhy(t *testing.T) {
 	_, err := site.Parse("site.yaml", []byte("site: x\nhold:\n  - {device: gate-5}\n"))
 	assert.ErrorContains(t, err, "site.yaml:3:5: hold: because: is missing")
