@@ -33,8 +33,11 @@ func (x *Access) hands(d device.Device) *dialect.Hands {
 		u, _ := x.site.Unit(d.Name)
 		h.How, h.Within = u.How, u.Within
 	}
-	if h.Stick == "" {
+	switch {
+	case h.Stick == "":
 		h.Folder = filepath.Join(x.dir, h.Folder)
+	case !filepath.IsAbs(h.Stick):
+		h.Stick = filepath.Join(x.dir, h.Stick)
 	}
 	return &h
 }
