@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +12,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/device"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/login"
 	"catena/internal/order"
 	"catena/internal/rehearse"
 	"catena/internal/site"
@@ -29,6 +36,7 @@ type rehearseFlags struct {
 	faults string
 	fault  []string
 	start  string
+	once   bool
 }
 
 func (a *app) rehearseCmd() *cobra.Command {
@@ -41,15 +49,21 @@ sent. How long each device takes is drawn from what such devices took at this si
 what is expected; two in a hundred fail, or as many as --faults says, one in ten of those never come
 back. It shows when the job would end, how likely a window is missed, and who may need hands.
 
-The site's ledger and shelf are untouched. A rehearsal over the wire, against stand-ins of this very
-site, is not built yet.`,
+With --once the real runner carries it out one time, in about a minute, on devices that only take their
+time, scaled: it is shown like a job, with the faults that are chosen, and ends with the same summary.
+Nobody is asked for anything, and the window is not kept there. No stand-in speaks the devices' own
+protocols: that is not built yet.
+
+The site's ledger and shelf are untouched.`,
 		Example: `  catena rehearse night-1
   catena rehearse night-1 --faults 5% --start window
   catena rehearse night-1 --fault cam-11=never-returns --fault gate-2=sick
+  catena rehearse night-1 --once --fault cam-41=keeps-version
   catena rehearse night-1 --runs 10000 --seed 7 --format json`,
 		Args: exactly(1, "one order, or one job"),
-		RunE: func(_ *cobra.Command, args []string) error { return a.rehearse(args[0], f) },
+		RunE: func(c *cobra.Command, args []string) error { return a.rehearse(c.Context(), args[0], f) },
 	}
+	c.Flags().BoolVar(&f.once, "once", false, "carry it out one time, by the real runner, on devices that only take their time")
 	c.Flags().IntVar(&f.runs, "runs", usualRuns, "how many times it is played")
 	c.Flags().Uint64Var(&f.seed, "seed", 0, "the same seed brings the same (default: another one each time)")
 	c.Flags().StringVar(&f.faults, "faults", "2%", "the share of devices that fail")
@@ -58,7 +72,7 @@ site, is not built yet.`,
 	return c
 }
 
-func (a *app) rehearse(word string, f rehearseFlags) error {
+func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error {
 	if f.runs < 1 || f.runs > mostRuns {
 		return usage("--runs %d must be from 1 to %d", f.runs, mostRuns)
 	}
@@ -82,6 +96,9 @@ func (a *app) rehearse(word string, f rehearseFlags) error {
 	if err != nil {
 		return err
 	}
+	if f.once {
+		return a.rehearseOnce(ctx, w, o, chosen)
+	}
 	start, err := a.startTime(w, f.start)
 	if err != nil {
 		return err
@@ -100,6 +117,55 @@ func (a *app) rehearse(word string, f rehearseFlags) error {
 		return a.printJSON(r)
 	}
 	return a.showRehearsal(w, o, start, r)
+}
+
+// longestOnce is how long the longest device of a rehearsal by the runner is at work.
+const longestOnce = 9 * time.Second
+
+// rehearseOnce has the real runner carry the order out in a ledger of its own, on devices that only take
+// their time.
+func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.Order, chosen map[string]rehearse.Fault) error {
+	dir, err := os.MkdirTemp("", "catena-rehearsal-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	l, err := ledger.Create(dir, a.now)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = l.Close() }()
+	w.Begin(&o, a.now())
+	o.Closes, o.WaitAway, o.WaitFor, o.GiveUp = time.Time{}, 0, 0, 0
+	for i := range o.Devices {
+		o.Devices[i].By = ""
+	}
+	plan := w.Job(o)
+	known := map[string]device.Device{}
+	for id, k := range plan.Devices {
+		known[id] = k.Device
+		k.Interlocks, k.Alters, k.Patience = nil, false, firmware.Patience{}
+		plan.Devices[id] = k
+	}
+	stage := rehearse.NewStage(o, known, chosen, longestOnce)
+	engine := &job.Engine{Ledger: l, Dialects: stage.Dialects(), Contact: stage.Contact, Now: a.now,
+		Open: func(order.Image) (job.File, error) { return rehearse.Nothing{}, nil },
+		See:  func(string, *device.Device) error { return nil },
+		Patience: firmware.Patience{Grace: 2 * time.Second, Writing: time.Minute, Restarting: 2 * longestOnce,
+			Proving: 2 * time.Second}}
+	j, err := engine.Start(plan)
+	if err != nil {
+		return err
+	}
+	stageSite := *w
+	stageSite.Ledger, stageSite.Dir = l, dir
+	stageSite.Site.Name, stageSite.Site.Tell = "Rehearsal of "+w.Site.Name, nil
+	a.say("Nothing is sent. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
+	state, _, err := a.runAndShow(ctx, &stageSite, login.Book{}, j)
+	if err != nil {
+		return err
+	}
+	return a.summary(&stageSite, state)
 }
 
 // chosenFaults reads DEVICE=FAULT.
