@@ -89,7 +89,7 @@ func (w *Workspace) walking(a, b string) int {
 func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) (report.Job, error) {
 	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Stopped: s.Stopped,
 		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{}, Cautions: s.Order.Cautions,
-		Rules: rulesInWords(s.Order.Rules), Images: w.reportImages(s.Order)}
+		Rules: rulesInWords(s.Order), Images: w.reportImages(s.Order)}
 	switch {
 	case s.Alive:
 		j.Status = "running"
@@ -167,7 +167,8 @@ func componentLabel(component, version string) string {
 }
 
 // rulesInWords are the rules of an order, for who does not know their keys.
-func rulesInWords(r order.Rules) (out []string) {
+func rulesInWords(o order.Order) (out []string) {
+	r := o.Rules
 	if r.Parallel > 0 {
 		out = append(out, fmt.Sprintf("at most %d at the same time", r.Parallel))
 	}
@@ -182,6 +183,9 @@ func rulesInWords(r order.Rules) (out []string) {
 	}
 	if r.StopAfter.Failures > 0 {
 		out = append(out, fmt.Sprintf("no more begin after %d failures", r.StopAfter.Failures))
+	}
+	if o.GiveUp > 0 {
+		out = append(out, fmt.Sprintf("no device is waited for longer than %s", o.GiveUp))
 	}
 	return out
 }
