@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
@@ -206,9 +207,12 @@ func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, aft
 // printEvents prints a line for each entry after the one given.
 func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) (int64, error) {
 	names, from := map[string]string{}, map[string]string{}
+	wide := shortName
 	for _, d := range state.Devices {
 		names[d.ID], from[d.ID] = d.Name, d.From
+		wide = max(wide, ansi.StringWidth(d.Name))
 	}
+	wide = min(wide, longName)
 	read := job.Events
 	if a.format == "json" {
 		read = job.Stream
@@ -226,16 +230,23 @@ func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) 
 			}
 		case a.quiet:
 		default:
-			view.Print(a.out, "%s\n", eventLine(e, from[e.Device]))
+			view.Print(a.out, "%s\n", eventLine(e, from[e.Device], wide))
 		}
 	}
 	return after, nil
 }
 
-func eventLine(e job.Event, from string) string {
+// Of the names in lines of steps: they stand straight up to the second.
+const (
+	shortName = 12
+	longName  = 40
+)
+
+func eventLine(e job.Event, from string, wide int) string {
+	name := e.Name + strings.Repeat(" ", max(0, wide-ansi.StringWidth(e.Name)))
 	if e.Asks != "" {
-		return fmt.Sprintf("%s  %-12s asks: %s  (when it is done: catena track --done %s)",
-			e.At.Local().Format("15:04:05"), e.Name, e.Asks, quoted(e.Name))
+		return fmt.Sprintf("%s  %s asks: %s  (when it is done: catena track --done %s)",
+			e.At.Local().Format("15:04:05"), name, e.Asks, quoted(e.Name))
 	}
 	detail := from + " → " + e.To
 	if e.Direction == job.Back {
@@ -244,8 +255,8 @@ func eventLine(e job.Event, from string) string {
 	if e.Step.End() {
 		detail = strings.TrimSpace(e.Version + "  " + e.Reason)
 	}
-	return strings.TrimRight(fmt.Sprintf("%s  %-12s %-11s %s", e.At.Local().Format("15:04:05"),
-		e.Name, e.Step, detail), " ")
+	return strings.TrimRight(fmt.Sprintf("%s  %s %-11s %s", e.At.Local().Format("15:04:05"),
+		name, e.Step, detail), " ")
 }
 
 // order in which devices stand in a frame when not all have room: those at work
