@@ -468,7 +468,7 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}, Less: []string{"image"}}
 	for _, g := range groups {
 		t.Add(g.model, g.path, g.file, rollbackCell(g.back),
-			strings.Join(devices[g], ", "))
+			fewOf(devices[g], 12))
 	}
 	if !a.quiet {
 		t.Draw(a.human(), a.style(a.human()))
@@ -494,8 +494,9 @@ func (a *app) sayCautions(o order.Order) {
 }
 
 // few writes names for a sentence, and how many more there are.
-func few(names []string) string {
-	const most = 4
+func few(names []string) string { return fewOf(names, 4) }
+
+func fewOf(names []string, most int) string {
 	if len(names) <= most {
 		return strings.Join(names, ", ")
 	}
