@@ -37,6 +37,7 @@ type rehearseFlags struct {
 	fault  []string
 	start  string
 	once   bool
+	chance bool // a share of faults was named
 }
 
 func (a *app) rehearseCmd() *cobra.Command {
@@ -49,10 +50,10 @@ sent. How long each device takes is drawn from what such devices took at this si
 what is expected; two in a hundred fail, or as many as --faults says, one in ten of those never come
 back. It shows when the job would end, how likely a window is missed, and who may need hands.
 
-With --once the real runner carries it out one time, in about a minute, on devices that only take their
-time, scaled: it is shown like a job, with the faults that are chosen, and ends with the same summary.
-Nobody is asked for anything, and the window is not kept there. No stand-in speaks the devices' own
-protocols: that is not built yet.
+With --once the real runner carries it out one time, in about a minute, with the faults that are chosen:
+it is shown like a job, and ends with the same summary. Devices that speak ONVIF or Redfish are played over
+the wire by stand-ins of their models and versions, on this machine; the others only take their time,
+scaled. Nobody is asked for anything, and the window is not kept there.
 
 The site's ledger and shelf are untouched.`,
 		Example: `  catena rehearse night-1
@@ -61,9 +62,12 @@ The site's ledger and shelf are untouched.`,
   catena rehearse night-1 --once --fault cam-41=keeps-version
   catena rehearse night-1 --runs 10000 --seed 7 --format json`,
 		Args: exactly(1, "one order, or one job"),
-		RunE: func(c *cobra.Command, args []string) error { return a.rehearse(c.Context(), args[0], f) },
+		RunE: func(c *cobra.Command, args []string) error {
+			f.chance = c.Flags().Changed("faults")
+			return a.rehearse(c.Context(), args[0], f)
+		},
 	}
-	c.Flags().BoolVar(&f.once, "once", false, "carry it out one time, by the real runner, on devices that only take their time")
+	c.Flags().BoolVar(&f.once, "once", false, "carry it out one time, by the real runner, on stand-ins and devices that only take their time")
 	c.Flags().IntVar(&f.runs, "runs", usualRuns, "how many times it is played")
 	c.Flags().Uint64Var(&f.seed, "seed", 0, "the same seed brings the same (default: another one each time)")
 	c.Flags().StringVar(&f.faults, "faults", "2%", "the share of devices that fail")
@@ -96,7 +100,14 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 	if err != nil {
 		return err
 	}
+	if f.seed == 0 {
+		f.seed = rand.Uint64N(1 << 32)
+	}
 	if f.once {
+		if f.chance {
+			rehearse.Strike(o, chosen, share, f.seed)
+			a.say("Faults by seed %d.", f.seed)
+		}
 		return a.rehearseOnce(ctx, w, o, chosen)
 	}
 	start, err := a.startTime(w, f.start)
@@ -104,9 +115,6 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 		return err
 	}
 	w.Begin(&o, start)
-	if f.seed == 0 {
-		f.seed = rand.Uint64N(1 << 32)
-	}
 	in := rehearse.Input{Order: o, Start: start, Runs: f.runs, Seed: f.seed, Took: w.Past, Chosen: chosen,
 		Fails: func(order.Device) float64 { return share }}
 	r, err := rehearse.Runs(in)
@@ -147,9 +155,20 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 		k.Interlocks, k.Alters, k.Patience = nil, false, firmware.Patience{}
 		plan.Devices[id] = k
 	}
-	stage := rehearse.NewStage(o, known, chosen, longestOnce)
+	stage, err := rehearse.NewStage(&plan.Order, known, chosen, longestOnce)
+	if err != nil {
+		return err
+	}
+	defer stage.Close()
+	for id, k := range plan.Devices {
+		k.Device = stage.Device(k.Device)
+		plan.Devices[id] = k
+	}
+	for up, behind := range plan.Behind { // only those that are on the stage
+		plan.Behind[up] = slices.DeleteFunc(behind, func(d device.Device) bool { _, on := plan.Devices[d.ID]; return !on })
+	}
 	engine := &job.Engine{Ledger: l, Dialects: stage.Dialects(), Contact: stage.Contact, Now: a.now,
-		Open: func(order.Image) (job.File, error) { return rehearse.Nothing{}, nil },
+		Open: func(i order.Image) (job.File, error) { return stage.Open(i), nil },
 		See:  func(string, *device.Device) error { return nil },
 		Patience: firmware.Patience{Grace: 2 * time.Second, Writing: time.Minute, Restarting: 2 * longestOnce,
 			Proving: 2 * time.Second}}
@@ -160,12 +179,42 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 	stageSite := *w
 	stageSite.Ledger, stageSite.Dir = l, dir
 	stageSite.Site.Name, stageSite.Site.Tell = "Rehearsal of "+w.Site.Name, nil
-	a.say("Nothing is sent. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
+	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
+	wire, timed := stage.Standing(plan.Order)
+	if len(wire) > 0 {
+		a.say("Played over the wire, by stand-ins that speak their standard: %s.", fewOf(wire, 12))
+	}
+	if len(timed) > 0 {
+		a.say("These only take their time: %s.", fewOf(timed, 12))
+	}
+	a.say("")
 	state, _, err := a.runAndShow(ctx, &stageSite, login.Book{}, j)
 	if err != nil {
 		return err
 	}
+	if err := a.sayCutOff(l, state, stage.Scale()); err != nil {
+		return err
+	}
 	return a.summary(&stageSite, state)
+}
+
+// sayCutOff says who was cut off while what it is reached through restarted, and for how long that would be.
+func (a *app) sayCutOff(l *ledger.Ledger, state job.State, scale float64) error {
+	spans, err := job.Timeline(l, state.ID)
+	if err != nil {
+		return err
+	}
+	real := func(d time.Duration) string { return view.Clock(time.Duration(float64(d) / scale)) }
+	for _, d := range state.Order.Devices {
+		behind := behindNames(state.Order, d.ID)
+		for _, s := range spans[d.ID] {
+			if s.Step == job.Restarting && len(behind) > 0 && !s.Ended.IsZero() {
+				a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.", real(s.Began.Sub(state.Started)), d.Name,
+					real(s.Ended.Sub(s.Began)), few(behind))
+			}
+		}
+	}
+	return nil
 }
 
 // chosenFaults reads DEVICE=FAULT.

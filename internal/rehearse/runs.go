@@ -1,5 +1,5 @@
-// Package rehearse plays an order before it is carried out. It is pure: nothing is sent, and no clock is
-// read.
+// Package rehearse plays an order before it is carried out: many times on a virtual clock (Runs, which is
+// pure), or once by the real runner on a Stage, on this machine alone.
 package rehearse
 
 import (
@@ -160,6 +160,20 @@ func (in Input) draw(rng *rand.Rand) order.Draw {
 			return takes, order.Event{Outcome: order.Lost, Touched: true, Failure: true}
 		}
 		return takes + in.length(rng, d, d.Returns), order.Event{Outcome: order.AsBefore, Touched: true, Failure: true}
+	}
+}
+
+// Strike chooses faults for a share of the devices that have none yet; the same seed brings the same.
+func Strike(o order.Order, chosen map[string]Fault, share float64, seed uint64) {
+	rng := rand.New(rand.NewPCG(seed, 0))
+	for _, d := range o.Devices {
+		strikes, lost, how := rng.Float64() < share, rng.Float64() < neverBack, Faults[1+rng.IntN(len(Faults)-1)]
+		if _, is := chosen[d.ID]; is || !strikes {
+			continue
+		}
+		if chosen[d.ID] = how; lost {
+			chosen[d.ID] = NeverReturns
+		}
 	}
 }
 

@@ -1,6 +1,7 @@
 package rehearse_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -77,4 +78,26 @@ func TestWindowAndHistory(t *testing.T) {
 	counts, from, to := rehearse.Histogram([]time.Duration{1, 2, 2, 11}, 5)
 	assert.Equal(t, []int{3, 0, 0, 0, 1}, counts)
 	assert.Equal(t, [2]time.Duration{1, 11}, [2]time.Duration{from, to})
+}
+
+// Faults strike as many as the share says, those that were chosen stay, and the seed decides.
+func TestStrike(t *testing.T) {
+	o := order.Order{}
+	for n := range 2000 {
+		o.Devices = append(o.Devices, order.Device{ID: fmt.Sprint("d", n)})
+	}
+	chosen := map[string]rehearse.Fault{"d7": rehearse.Sick}
+	rehearse.Strike(o, chosen, 0.2, 3)
+	assert.InDelta(t, 400, len(chosen), 60)
+	assert.Equal(t, rehearse.Sick, chosen["d7"])
+	lost := 0
+	for _, f := range chosen {
+		if f == rehearse.NeverReturns {
+			lost++
+		}
+	}
+	assert.InDelta(t, 40, lost, 25)
+	again := map[string]rehearse.Fault{"d7": rehearse.Sick}
+	rehearse.Strike(o, again, 0.2, 3)
+	assert.Equal(t, chosen, again)
 }

@@ -8,16 +8,25 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/onvif"
+	"catena/internal/dialect/redfish"
 	"catena/internal/login"
 	"catena/internal/order"
+	"catena/internal/sim"
 )
 
-// A Stage is a site that is played: its devices take their time, scaled, and do nothing else. The real
-// runner works on them as on any others. Nothing goes over a wire.
+// A Stage is a site that is played, quicker than it is. Who speaks an open standard is played by a stand-in
+// over the wire; the others take their time and do nothing else. The real runner works on them as on any
+// others. It is made by NewStage and ended by Close.
 type Stage struct {
-	scale float64 // of the time that they are expected to take
-	mu    sync.Mutex
-	all   map[string]*actor // by device ID
+	scale  float64 // of the time that they are expected to take
+	site   *sim.Site
+	as     login.Credential
+	wire   map[string]device.Endpoint // of the stand-ins, by device ID
+	images map[string][]byte          // that stand-ins take, by digest
+
+	mu  sync.Mutex
+	all map[string]*actor // by device ID
 }
 
 // actor is one device.
@@ -34,10 +43,11 @@ type actor struct {
 	before map[string]string // what it ran when it was well
 }
 
-// NewStage makes the devices of an order. known are all that the site knows, by ID; how long they take is
-// scaled so that the longest is at work for about that long.
-func NewStage(o order.Order, known map[string]device.Device, chosen map[string]Fault, longest time.Duration) *Stage {
-	s := &Stage{all: map[string]*actor{}, scale: 1}
+// NewStage makes the devices of an order, and gives it the sizes of what is sent to stand-ins. known are all
+// that the site knows, by ID; how long they take is scaled so that the longest is at work for about that
+// long.
+func NewStage(o *order.Order, known map[string]device.Device, chosen map[string]Fault, longest time.Duration) (*Stage, error) {
+	s := &Stage{all: map[string]*actor{}, scale: 1, wire: map[string]device.Endpoint{}, images: map[string][]byte{}}
 	most := time.Duration(0)
 	for _, d := range o.Devices {
 		most = max(most, d.Takes)
@@ -51,38 +61,25 @@ func NewStage(o order.Order, known map[string]device.Device, chosen map[string]F
 		maps.Copy(runs, k.Components)
 		s.all[d.ID] = &actor{row: d, known: k, fault: chosen[d.ID], runs: runs, before: maps.Clone(runs)}
 	}
-	return s
+	if err := s.stand(o, longest); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // Scale is by how much everything is quicker here.
 func (s *Stage) Scale() float64 { return s.scale }
 
-// Dialects are one for each that the devices of the order are talked to by: all of them play.
+// Dialects are those of the stage.
 func (s *Stage) Dialects() dialect.Registry {
-	var all []dialect.Dialect
-	seen := map[string]bool{}
-	for _, a := range s.all {
-		if name := a.known.Dialect; !seen[name] {
-			seen[name] = true
-			all = append(all, player{s, name, len(all)})
-		}
-	}
-	return dialect.NewRegistry(all...)
+	return dialect.NewRegistry(player{s}, onvif.Dialect{}, redfish.Dialect{})
 }
 
-// Contact is how a device is talked to: by its ID.
-func (s *Stage) Contact(d device.Device) (dialect.At, login.Credential, bool) {
-	return dialect.At{Endpoint: device.Endpoint{Dialect: d.Dialect, Address: d.ID}}, login.Credential{}, true
-}
-
-type player struct {
-	stage *Stage
-	name  string
-	rank  int
-}
+type player struct{ stage *Stage }
 
 func (p player) About() dialect.About {
-	return dialect.About{Name: p.name, Rank: p.rank, Transport: "none"}
+	return dialect.About{Name: played, Rank: -1, Transport: "none"}
 }
 
 // Probe is whether the device is there: it does not restart, nor does what it is reached through.
@@ -235,12 +232,3 @@ func (a *actor) restart(lasts time.Duration) {
 	}
 	a.got = ""
 }
-
-// Nothing is an image without content: nobody reads it here.
-type Nothing struct{}
-
-// ReadAt reads zeros.
-func (Nothing) ReadAt(p []byte, _ int64) (int, error) { clear(p); return len(p), nil }
-
-// Close has nothing to end.
-func (Nothing) Close() error { return nil }

@@ -51,8 +51,22 @@ type Job struct {
 	Devices  []Device         `json:"devices"` // what needs a person first
 	Cautions []order.Caution  `json:"cautions,omitempty"`
 	Images   []Image          `json:"images,omitempty"`
-	Rules    []string         `json:"rules,omitempty"`    // in words
+	Rules    []string         `json:"rules,omitempty"` // in words
+	Plays    *Plays           `json:"plays,omitempty"`
 	Expected float64          `json:"expected,omitempty"` // seconds, before its start
+}
+
+// Plays are how long the order took when it was played many times on a virtual clock, by the durations that
+// are known when the report is made.
+type Plays struct {
+	Runs   int     `json:"runs"`
+	Seed   uint64  `json:"seed"`
+	From   float64 `json:"from"`   // seconds: the quickest
+	To     float64 `json:"to"`     // seconds: the slowest
+	Counts []int   `json:"counts"` // of runs, in equal parts between the two
+	Half   float64 `json:"half"`   // seconds: half of the runs ended by then
+	Most   float64 `json:"most"`   // seconds: 95 % of the runs did
+	Took   float64 `json:"took"`   // seconds: the job itself; 0: it has not ended
 }
 
 // Device is one device of a job.

@@ -31,7 +31,8 @@ func full() report.Report {
 		Steps: []job.Span{span(job.Sending, job.Forth, 0, 30), span(job.Proving, job.Back, 30, 61)}}
 	return report.Report{Format: 1, Site: hostile, Engineer: hostile, Note: hostile, Made: at, Program: hostile,
 		Jobs: []report.Job{{ID: "j1", Order: hostile, Note: hostile, Purpose: order.Forward, Started: at, Ended: at.Add(time.Hour),
-			Signed: []string{hostile}, Rules: []string{hostile}, Counts: map[job.Step]int{job.Returned: 1},
+			Signed: []string{hostile}, Rules: []string{hostile},
+			Plays: &report.Plays{Runs: 9, From: 10, To: 20, Counts: []int{1, 5, 3}, Half: 14, Most: 19, Took: 24}, Counts: map[job.Step]int{job.Returned: 1},
 			Devices:  []report.Device{d},
 			Cautions: []order.Caution{{Name: hostile, Text: hostile, Devices: []string{hostile}, Accepted: hostile}},
 			Images:   []report.Image{{File: hostile, SHA256: hostile, Model: hostile, Version: hostile, Notes: hostile, Size: 3 << 20}}}},
@@ -76,6 +77,15 @@ func TestTimeline(t *testing.T) {
 	assert.Contains(t, picture, ">23:00:00<")
 	assert.Contains(t, picture, ">23:01:01<")
 	assert.Empty(t, report.Job{}.Timeline(zone), "nothing was begun")
+}
+
+// The plot has a bar for each part, and the job where it lies.
+func TestPlot(t *testing.T) {
+	picture := string(full().Jobs[0].Plays.Plot())
+	assert.Equal(t, 3, strings.Count(picture, `class="s-sending"`))
+	assert.Contains(t, picture, "the job: 0:24")
+	assert.Contains(t, picture, "3 runs ended after 0:17 to 0:20")
+	assert.Empty(t, report.Plays{Counts: []int{3}, From: 5, To: 5}.Plot(), "all took the same")
 }
 
 // Devices stand below the one that they are reached through; what is behind itself, or behind nobody that

@@ -17,6 +17,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/order"
+	"catena/internal/rehearse"
 	"catena/internal/report"
 	"catena/internal/site"
 )
@@ -99,6 +100,7 @@ func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) 
 	if p, err := order.Forecast(s.Order, s.Started); err == nil {
 		j.Expected = p.End.Sub(p.Start).Seconds()
 	}
+	j.Plays = w.plays(s)
 	spans, err := job.Timeline(w.Ledger, s.ID)
 	if err != nil {
 		return j, err
@@ -130,6 +132,32 @@ func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) 
 	}
 	report.Sort(j.Devices)
 	return j, nil
+}
+
+// How an order is played for a report: the same report says the same.
+const (
+	playRuns   = 500
+	playSeed   = 1
+	playParts  = 30
+	playFaults = 0.02
+)
+
+// plays plays the order of a job that had more than one device; nil: there is nothing to be seen in it.
+func (w *Workspace) plays(s job.State) *report.Plays {
+	if len(s.Devices) < 2 {
+		return nil
+	}
+	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: playRuns, Seed: playSeed, Took: w.Past,
+		Fails: func(order.Device) float64 { return playFaults }})
+	if err != nil { // it was begun all the same
+		return nil
+	}
+	counts, from, to := rehearse.Histogram(r.Ends, playParts)
+	p := &report.Plays{Runs: playRuns, Seed: playSeed, Counts: counts, From: from.Seconds(), To: to.Seconds(), Half: r.Half, Most: r.Most}
+	if !s.Ended.IsZero() {
+		p.Took = s.Ended.Sub(s.Started).Seconds()
+	}
+	return p
 }
 
 // reportImages are those of an order, each once: what was sent before what was there for the way back.
