@@ -128,6 +128,8 @@ func (t *Table) Add(fields ...any) {
 const (
 	minLast  = 30
 	leastCut = 12
+	// no column is cut to less
+	leastLeft = 6
 )
 
 // alike is how many rows must have the same in a column for that to be said once.
@@ -220,21 +222,25 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 	return fit.cut(s), notes, below
 }
 
-// usual is what stands in the last column of at least half of the rows; empty: nothing does.
-func (t *Table) usual() string {
+// usual is what stands in the last column of at least half of the rows; empty: nothing does, or in one of
+// them nothing stands, which means something else.
+func (t *Table) usual() (most string) {
 	last := len(t.Columns) - 1
 	count := map[string]int{}
 	for _, r := range t.Rows {
-		if c := r[last]; !c.raw && !c.right && last > 0 && len(strings.Fields(c.Text)) > 1 {
-			if count[c.Text]++; count[c.Text] >= alike && 2*count[c.Text] >= len(t.Rows) {
-				return c.Text
-			}
-		}
-		if r[last].Text == "" { // nothing stands for something else already
+		c := r[last]
+		if c.raw || c.right || c.Text == "" || last == 0 {
 			return ""
 		}
+		count[c.Text]++
+		if len(strings.Fields(c.Text)) > 1 && count[c.Text] > count[most] {
+			most = c.Text
+		}
 	}
-	return ""
+	if count[most] < alike || 2*count[most] < len(t.Rows) {
+		return ""
+	}
+	return most
 }
 
 // wants is how wide the last column should be: what is in it, but no more than a line's worth.
@@ -277,15 +283,19 @@ func (t *Table) left(s Style) int {
 // cut cuts the widest columns, with a mark, until a row fits the terminal.
 func (t Table) cut(s Style) Table {
 	last := len(t.Columns) - 1
-	for t.left(s) < min(leastCut, t.width(last)) {
-		widest := 0
+	for {
+		lacks := min(leastCut, t.width(last)) - t.left(s)
+		widest, second, wide := 0, 0, 0
 		for i := range last {
-			if t.width(i) > t.width(widest) {
-				widest = i
+			switch w := t.width(i); {
+			case w > wide:
+				widest, second, wide = i, wide, w
+			case w > second:
+				second = w
 			}
 		}
-		to := t.width(widest) - 1
-		if to < 6 || last == 0 {
+		to := max(leastLeft, second-1, wide-lacks)
+		if lacks <= 0 || last == 0 || to >= wide {
 			break
 		}
 		rows := make([][]Cell, len(t.Rows))

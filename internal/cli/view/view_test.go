@@ -3,6 +3,7 @@ package view_test
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -127,4 +128,28 @@ func TestTablesFitTheTerminal(t *testing.T) {
 	table := nights()
 	table.Draw(&piped, view.Style{})
 	assert.Contains(t, piped.String(), "NAME          MODEL  STATUS  COUNT  IMAGE", "piped, all of it is there")
+}
+
+// Where in one row nothing stands, that means nothing else: then all is printed.
+func TestNothingStandsForNothing(t *testing.T) {
+	t1 := view.Table{Columns: []string{"name", "why"}}
+	for i := range 9 {
+		t1.Add(fmt.Sprint("cam-", i), "as it should be")
+	}
+	t1.Add("cam-9", "")
+	var b strings.Builder
+	t1.Draw(&b, view.Style{Width: 100})
+	assert.Equal(t, 9, strings.Count(b.String(), "as it should be"))
+	assert.NotContains(t, b.String(), "Where nothing stands")
+}
+
+// Two thousand devices on a narrow terminal.
+func BenchmarkNarrowTable(b *testing.B) {
+	t := nights()
+	for len(t.Rows) < 2000 {
+		t.Rows = append(t.Rows, t.Rows...)
+	}
+	for b.Loop() {
+		t.Draw(io.Discard, view.Style{Width: 60})
+	}
 }
