@@ -115,6 +115,10 @@ func (s *session) placeBy(ctx context.Context, step *family.Step) (*place, error
 	if err != nil {
 		return nil, err
 	}
+	if s.in && s.logins != h.parent.logins { // another one has renewed it: what came with it counts from now on
+		h.lend(s, h.parent.program.Login)
+		s.logins = h.parent.logins
+	}
 	p := *of
 	if theirs, is := of.carrier.(*httpCarrier); is {
 		own := newHTTP(s, &p)
@@ -123,6 +127,20 @@ func (s *session) placeBy(ctx context.Context, step *family.Step) (*place, error
 		p.carrier = inTurns{h, of.carrier}
 	}
 	return &p, nil
+}
+
+// outdated tells whether another child's session has renewed the login since this one was lent it.
+func (s *session) outdated() bool {
+	if s.part == nil {
+		return false
+	}
+	h, err := s.hub()
+	if err != nil {
+		return false
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return s.logins != h.parent.logins
 }
 
 // inTurns is a carrier that several sessions use.
