@@ -175,6 +175,10 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 	var same, gone []string
 	for i := len(fit.Columns) - 1; i > 0; i-- {
 		first := fit.Rows[0][i]
+		if first.Text == "" && !t.OneLine && !slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != "" }) {
+			fit = fit.without(i) // nothing stands in it
+			continue
+		}
 		if len(fit.Rows) < alike || len(t.Columns)-i <= t.Tail || first.raw || first.Text == "" || t.OneLine || fit.Columns[i] == "" ||
 			slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != first.Text }) {
 			continue

@@ -143,6 +143,18 @@ func TestNothingStandsForNothing(t *testing.T) {
 	assert.NotContains(t, b.String(), "Where nothing stands")
 }
 
+// A column in which nothing stands takes no room in a terminal; piped it stays.
+func TestEmptyColumns(t *testing.T) {
+	t1 := view.Table{Columns: []string{"name", "rate", "why"}}
+	t1.Add("cam-1", "", "fine")
+	t1.Add("cam-2", "", "")
+	for width, want := range map[int]string{100: "NAME   WHY\ncam-1  fine\ncam-2\n", 0: "NAME   RATE  WHY\ncam-1        fine\ncam-2\n"} {
+		var b strings.Builder
+		t1.Draw(&b, view.Style{Width: width})
+		assert.Equal(t, want, b.String())
+	}
+}
+
 // Two thousand devices on a narrow terminal.
 func BenchmarkNarrowTable(b *testing.B) {
 	t := nights()
