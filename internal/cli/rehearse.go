@@ -180,7 +180,7 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 	stageSite.Ledger, stageSite.Dir = l, dir
 	stageSite.Site.Name, stageSite.Site.Tell = "Rehearsal of "+w.Site.Name, nil
 	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
-	wire, timed := stage.Standing(plan.Order)
+	wire, timed := stage.Players(plan.Order)
 	if len(wire) > 0 {
 		a.say("Played over the wire, by stand-ins that speak their standard: %s.", fewOf(wire, 12))
 	}

@@ -112,7 +112,7 @@ func Sentence(e ledger.Entry) string {
 		}
 		s := string(b.Step)
 		if b.Step != Checking {
-			s += " " + label(b.Component, b.Version)
+			s += " " + Label(b.Component, b.Version)
 		}
 		if b.Direction == Back {
 			s += ", on the way back"
@@ -216,7 +216,7 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 		case Begun, Over:
 			var b Effect
 			err = json.Unmarshal(e.Body, &b)
-			ev.Step, ev.To, ev.Direction = b.Step, label(b.Component, b.Version), b.Direction
+			ev.Step, ev.To, ev.Direction = b.Step, Label(b.Component, b.Version), b.Direction
 			if e.Kind == Over {
 				ev.Cause, ev.Reason = b.Cause, b.Cause.Error()
 			}

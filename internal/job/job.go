@@ -49,8 +49,8 @@ func (s Step) End() bool {
 	return false
 }
 
-// label is how an image of a component is called in the record.
-func label(component, version string) string {
+// Label is how an image of a component is called in the record.
+func Label(component, version string) string {
 	if component == firmware.Main {
 		return version
 	}

@@ -83,7 +83,7 @@ func (w *worker) asProven(ctx context.Context) *Reason {
 	}
 	for component, h := range last {
 		if !w.same(w.said.Of(component), h.To) {
-			return &Reason{Why: WrongVersion, Is: label(component, w.said.Of(component)),
+			return &Reason{Why: WrongVersion, Is: Label(component, w.said.Of(component)),
 				Want: h.To}
 		}
 	}

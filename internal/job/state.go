@@ -306,7 +306,7 @@ func (s *State) apply(d *DeviceState, e ledger.Entry) error {
 			}
 			s.tell(order.Event{At: e.At, Kind: order.Began, Device: d.ID, Do: d.did})
 		}
-		d.Step, d.Toward, d.Direction = b.Step, label(b.Component, b.Version), b.Direction
+		d.Step, d.Toward, d.Direction = b.Step, Label(b.Component, b.Version), b.Direction
 		d.Cause, d.Reason = nil, ""
 		d.Touched = d.Touched || b.Step == Sending
 		return err

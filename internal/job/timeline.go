@@ -42,7 +42,7 @@ func Timeline(l *ledger.Ledger, id string) (map[string][]Span, error) {
 			if last != nil { // a Catena died in it
 				last.Ended = e.At
 			}
-			out[e.Device] = append(spans, Span{Step: b.Step, Direction: b.Direction, To: label(b.Component, b.Version),
+			out[e.Device] = append(spans, Span{Step: b.Step, Direction: b.Direction, To: Label(b.Component, b.Version),
 				Began: e.At})
 		case Over:
 			var b Effect

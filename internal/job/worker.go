@@ -123,7 +123,7 @@ func (w *worker) goOn(going, patience context.Context) (order.Event, error) {
 	left, _ := w.left(w.said)
 	for _, l := range left {
 		if going.Err() != nil {
-			return w.end(Skipped, &Reason{Why: Stopped, Want: label(l.component, l.to)})
+			return w.end(Skipped, &Reason{Why: Stopped, Want: Label(l.component, l.to)})
 		}
 		if w.job.plan.Order.Stage && !w.canPark(l) {
 			return w.end(Skipped, &Reason{Why: CannotStage})
@@ -240,7 +240,7 @@ func (w *worker) left(r device.Reading) (legs []leg, strange *Reason) {
 			legs = append(legs, forth(n, hop))
 		}
 		if behind[c] == 0 && !w.same(first[c], r.Of(c)) {
-			strange = &Reason{Why: ChangedSince, Step: Checking, Is: label(c, r.Of(c)),
+			strange = &Reason{Why: ChangedSince, Step: Checking, Is: Label(c, r.Of(c)),
 				Want: first[c]}
 		}
 	}

@@ -20,6 +20,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"catena/internal/text"
 )
 
 // Format is the number of this form of an Event's JSON.
@@ -177,15 +179,8 @@ func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.
 	}
 }
 
-// printable is a text without signs that steer a terminal.
-func printable(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r == 0x7f || r >= 0x80 && r < 0xa0 {
-			return -1
-		}
-		return r
-	}, s)
-}
+// printable is a text as one line that steers no terminal.
+func printable(s string) string { return strings.ReplaceAll(text.Harmless(s), "\n", " ") }
 
 var client = &http.Client{Timeout: within, CheckRedirect: func(*http.Request, []*http.Request) error {
 	return http.ErrUseLastResponse // what is told goes to nobody else

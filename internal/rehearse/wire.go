@@ -145,8 +145,8 @@ func (s *Stage) Device(d device.Device) device.Device {
 	return d
 }
 
-// Standing are the names of those that are played over the wire, and of those that only take their time.
-func (s *Stage) Standing(o order.Order) (wire, timed []string) {
+// Players are the names of those that are played over the wire, and of those that only take their time.
+func (s *Stage) Players(o order.Order) (wire, timed []string) {
 	for _, d := range o.Devices {
 		if _, stands := s.wire[d.ID]; stands {
 			wire = append(wire, d.Name)

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/job"
 	"catena/internal/match"
@@ -137,6 +136,7 @@ func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) 
 // How an order is played for a report: the same report says the same.
 const (
 	playRuns   = 500
+	playWork   = 50_000 // runs times devices, about: a report of large jobs should not take minutes
 	playSeed   = 1
 	playParts  = 30
 	playFaults = 0.02
@@ -147,13 +147,14 @@ func (w *Workspace) plays(s job.State) *report.Plays {
 	if len(s.Devices) < 2 {
 		return nil
 	}
-	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: playRuns, Seed: playSeed, Took: w.Past,
+	runs := max(50, min(playRuns, playWork/len(s.Devices)))
+	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: runs, Seed: playSeed, Took: w.Past,
 		Fails: func(order.Device) float64 { return playFaults }})
 	if err != nil { // it was begun all the same
 		return nil
 	}
 	counts, from, to := rehearse.Histogram(r.Ends, playParts)
-	p := &report.Plays{Runs: playRuns, Seed: playSeed, Counts: counts, From: from.Seconds(), To: to.Seconds(), Half: r.Half, Most: r.Most}
+	p := &report.Plays{Runs: runs, Seed: playSeed, Counts: counts, From: from.Seconds(), To: to.Seconds(), Half: r.Half, Most: r.Most}
 	if !s.Ended.IsZero() {
 		p.Took = s.Ended.Sub(s.Started).Seconds()
 	}
@@ -174,24 +175,17 @@ func (w *Workspace) reportImages(o order.Order) (out []report.Image) {
 	}
 	for _, d := range o.Devices {
 		for _, h := range d.Path {
-			add(d, h.Image, componentLabel(h.Component, h.To), false)
+			add(d, h.Image, job.Label(h.Component, h.To), false)
 		}
 	}
 	for _, d := range o.Devices {
 		for _, h := range d.Path {
 			if h.Back != nil {
-				add(d, *h.Back, componentLabel(h.Component, h.From), true)
+				add(d, *h.Back, job.Label(h.Component, h.From), true)
 			}
 		}
 	}
 	return out
-}
-
-func componentLabel(component, version string) string {
-	if component == firmware.Main {
-		return version
-	}
-	return component + " " + version
 }
 
 // rulesInWords are the rules of an order, for who does not know their keys.
