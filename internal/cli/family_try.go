@@ -39,10 +39,12 @@ device without --update, which sends it an image and follows it until it runs.
 
 The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family asks for, or the
 one that the site keeps for the device. With --record what the
-device answered is kept without secrets, for catena family test.`,
+device answered is kept without secrets, for catena family test; with an update, and in families/recordings/, for
+catena rehearse --once, too.`,
 		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
   catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
-  catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin`,
+  catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin \
+      --record families/recordings/hd7.json`,
 		Args: exactly(2, "a family file and an address"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.familyTry(c.Context(), t, args[0], args[1])
@@ -244,7 +246,7 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 	case errors.Is(err, device.ErrUnsupported):
 		return usage("the family does not say how the device is updated: it has no update:")
 	case err == nil:
-		a.say("\nIt runs %s, after %s.", now.Of(t.component), time.Since(began).Round(time.Second))
+		a.say("\nIt runs %s and is well, after %s.", now.Of(t.component), time.Since(began).Round(time.Second))
 	}
 	return err
 }
@@ -271,13 +273,12 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 	}
 	failed := 0
 	for _, name := range recordings {
-		raw, err := os.ReadFile(name)
+		r, err := scripted.ReadRecording(name)
+		if errors.Is(err, scripted.ErrNoRecording) {
+			return usage("%w; make one with: catena family try %s ADDRESS --record FILE", err, quoted(file))
+		}
 		if err != nil {
 			return usage("%w", err)
-		}
-		var r scripted.Recording
-		if err := json.Unmarshal(raw, &r); err != nil || r.Recording != 1 {
-			return usage("%s is not a recording; make one with: catena family try %s ADDRESS --record %s", name, quoted(file), quoted(name))
 		}
 		different := d.Replay(ctx, r)
 		if len(different) == 0 {

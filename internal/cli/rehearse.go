@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -13,6 +14,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/device"
+	"catena/internal/dialect/scripted"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/ledger"
@@ -52,8 +54,9 @@ back. It shows when the job would end, how likely a window is missed, and who ma
 
 With --once the real runner carries it out one time, in about a minute, with the faults that are chosen:
 it is shown like a job, and ends with the same summary. Devices that speak ONVIF or Redfish are played over
-the wire by stand-ins of their models and versions, on this machine; the others only take their time,
-scaled. Nobody is asked for anything, and the window is not kept there.
+the wire by stand-ins of their models and versions, on this machine. Those of a family that has a recording
+with an update in families/recordings/ take the steps of their family, answered by it. The others only take
+their time, scaled. Nobody is asked for anything, and the window is not kept there.
 
 The site's ledger and shelf are untouched.`,
 		Example: `  catena rehearse night-1
@@ -155,7 +158,14 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 		k.Interlocks, k.Alters, k.Patience = nil, false, firmware.Patience{}
 		plan.Devices[id] = k
 	}
-	stage, err := rehearse.NewStage(&plan.Order, known, chosen, longestOnce)
+	recorded, err := rehearse.Recordings(w.Dialects, w.Dir, w.Shelf.Dir())
+	if errors.Is(err, scripted.ErrNoRecording) {
+		return usage("%w of catena family try --record; take it out of that folder", err)
+	}
+	if err != nil {
+		return err
+	}
+	stage, err := rehearse.NewStage(&plan.Order, known, recorded, chosen, longestOnce)
 	if err != nil {
 		return err
 	}
@@ -180,9 +190,12 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 	stageSite.Ledger, stageSite.Dir = l, dir
 	stageSite.Site.Name, stageSite.Site.Tell = "Rehearsal of "+w.Site.Name, nil
 	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
-	wire, timed := stage.Players(plan.Order)
+	wire, acted, timed := stage.Players(plan.Order)
 	if len(wire) > 0 {
 		a.say("Played over the wire, by stand-ins that speak their standard: %s.", fewOf(wire, 12))
+	}
+	if len(acted) > 0 {
+		a.say("Played by the steps of their family, answered by what was recorded of one: %s.", fewOf(acted, 12))
 	}
 	if len(timed) > 0 {
 		a.say("These only take their time: %s.", fewOf(timed, 12))

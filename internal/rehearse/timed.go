@@ -16,7 +16,8 @@ import (
 )
 
 // A Stage is a site that is played, quicker than it is. Who speaks an open standard is played by a stand-in
-// over the wire; the others take their time and do nothing else. The real runner works on them as on any
+// over the wire, who is of a family with a recording by the steps of that; the others take their time and do
+// nothing else. The real runner works on them as on any
 // others. It is made by NewStage and ended by Close.
 type Stage struct {
 	scale  float64 // of the time that they are expected to take
@@ -41,12 +42,16 @@ type actor struct {
 	gone   bool // it never comes back
 	sick   bool
 	before map[string]string // what it ran when it was well
+
+	by     *Recorded // what answers the steps of its family; nil: it only takes its time
+	images int       // that it was sent
+	fresh  bool      // it has started since
 }
 
 // NewStage makes the devices of an order, and gives it the sizes of what is sent to stand-ins. known are all
-// that the site knows, by ID; how long they take is scaled so that the longest is at work for about that
+// that the site knows, by ID, and recorded what is there to play some of them by; how long they take is scaled so that the longest is at work for about that
 // long.
-func NewStage(o *order.Order, known map[string]device.Device, chosen map[string]Fault, longest time.Duration) (*Stage, error) {
+func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorded, chosen map[string]Fault, longest time.Duration) (*Stage, error) {
 	s := &Stage{all: map[string]*actor{}, scale: 1, wire: map[string]device.Endpoint{}, images: map[string][]byte{}}
 	most := time.Duration(0)
 	for _, d := range o.Devices {
@@ -64,6 +69,11 @@ func NewStage(o *order.Order, known map[string]device.Device, chosen map[string]
 	if err := s.stand(o, longest); err != nil {
 		s.Close()
 		return nil, err
+	}
+	for id, a := range s.all {
+		if _, stands := s.wire[id]; !stands {
+			a.by = recordingOf(recorded, a)
+		}
 	}
 	return s, nil
 }
@@ -111,13 +121,14 @@ func (s *Stage) awayNow(a *actor) bool {
 }
 
 func (p player) Open(at dialect.At, _ login.Credential) dialect.Session {
-	return &session{player: p, id: at.Address}
+	return &session{player: p, id: at.Address, steps: p.stage.act(at.Address)}
 }
 
 type session struct {
 	dialect.ReadOnly
 	player
-	id string
+	id    string
+	steps dialect.Session // of its family, that a recording answers; nil: it only takes its time
 }
 
 func (s *session) actor() *actor { return s.stage.all[s.id] }
@@ -125,6 +136,11 @@ func (s *session) actor() *actor { return s.stage.all[s.id] }
 func (s *session) Read(ctx context.Context) (device.Reading, error) {
 	if _, err := s.Probe(ctx, dialect.At{Endpoint: device.Endpoint{Address: s.id}}); err != nil {
 		return device.Reading{}, err
+	}
+	if s.steps != nil { // they say that it answers as its family has it; who it is and what it runs is played
+		if _, err := s.steps.Read(ctx); err != nil {
+			return device.Reading{}, err
+		}
 	}
 	s.stage.mu.Lock()
 	defer s.stage.mu.Unlock()
@@ -135,17 +151,33 @@ func (s *session) Read(ctx context.Context) (device.Reading, error) {
 	return r, nil
 }
 
-func (s *session) Healthy(context.Context, device.Reading) error {
+func (s *session) Healthy(ctx context.Context, was device.Reading) error {
 	s.stage.mu.Lock()
-	defer s.stage.mu.Unlock()
-	if s.actor().sick {
+	sick := s.actor().sick
+	s.stage.mu.Unlock()
+	switch {
+	case sick:
 		return device.Because(device.Refusal, "it plays a fault: it is not well")
+	case s.steps != nil:
+		return s.steps.Healthy(ctx, was)
 	}
 	return nil
 }
 
 func (s *session) Update(component string) (dialect.Update, error) {
-	return &update{session: s, component: component}, nil
+	timed := &update{session: s, component: component}
+	if s.steps == nil {
+		return timed, nil
+	}
+	steps, err := s.steps.Update(component)
+	return recordedUpdate{timed, steps}, err
+}
+
+func (s *session) Close(ctx context.Context) error {
+	if s.steps == nil {
+		return nil
+	}
+	return s.steps.Close(ctx)
 }
 
 // update plays how an image gets into a device. Of the time that it is expected to take a third goes by
@@ -218,7 +250,7 @@ func (u *update) Revert(context.Context) error {
 
 // restart has the device go away for a while, and run what it has got; its fault shows with what is new.
 func (a *actor) restart(lasts time.Duration) {
-	a.away = time.Now().Add(lasts)
+	a.away, a.fresh = time.Now().Add(lasts), true
 	if a.got == "" {
 		return
 	}

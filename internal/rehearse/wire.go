@@ -145,16 +145,21 @@ func (s *Stage) Device(d device.Device) device.Device {
 	return d
 }
 
-// Players are the names of those that are played over the wire, and of those that only take their time.
-func (s *Stage) Players(o order.Order) (wire, timed []string) {
+// Players are the names of those that are played over the wire, of those that take the steps of their family
+// with a recording, and of those that only take their time.
+func (s *Stage) Players(o order.Order) (wire, recorded, timed []string) {
 	for _, d := range o.Devices {
-		if _, stands := s.wire[d.ID]; stands {
+		_, stands := s.wire[d.ID]
+		switch {
+		case stands:
 			wire = append(wire, d.Name)
-		} else {
+		case s.all[d.ID].by != nil:
+			recorded = append(recorded, d.Name)
+		default:
 			timed = append(timed, d.Name)
 		}
 	}
-	return wire, timed
+	return wire, recorded, timed
 }
 
 // Contact is how a device of the stage is talked to.

@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -35,6 +37,8 @@ type RecordedUpdate struct {
 	Component string             `json:"component"`
 	Image     family.ImageValues `json:"image"`
 	Reading   device.Reading     `json:"reading"`
+	Sent      int                `json:"sent"`  // the exchange from which it was sent
+	Fresh     int                `json:"fresh"` // the exchange from which it was read as running it
 }
 
 // Exchange is what was sent, and what came back.
@@ -46,6 +50,27 @@ type Exchange struct {
 	Objects map[string]any    `json:"objects,omitempty"`
 	Trouble *device.Cause     `json:"trouble,omitempty"` // instead of an answer
 	Base    *device.Reading   `json:"base,omitempty"`    // what the standard's own objects told
+}
+
+// mostRecorded bounds a recording, in bytes.
+const mostRecorded = 64 << 20
+
+// ErrNoRecording is that a file is not a recording of a device.
+var ErrNoRecording = errors.New("it is not a recording")
+
+// ReadRecording reads what a device answered. Its error wraps ErrNoRecording where the file is another one.
+func ReadRecording(name string) (r Recording, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return r, err
+	}
+	defer func() { _ = f.Close() }()
+	err = json.NewDecoder(io.LimitReader(f, mostRecorded)).Decode(&r)
+	if u := r.Update; err != nil || r.Recording != 1 ||
+		u != nil && (u.Sent < 0 || u.Fresh < u.Sent || len(r.Exchanges) < u.Fresh) {
+		return r, fmt.Errorf("%s: %w", name, ErrNoRecording)
+	}
+	return r, nil
 }
 
 // Recorder is a session that keeps what the device answers.
@@ -83,13 +108,19 @@ func (r *Recorder) First(ctx context.Context) (device.Reading, []device.Child, e
 	return r.was, r.kids, err
 }
 
-// Bring sends an image and follows it until the device is read as running another version. again
+// Bring sends an image and follows it until the device is read as running another version, and is well. again
 // waits before the next look, and returns false when it is enough. Its errors are the device's.
 func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component string, image dialect.Image,
 	again func() bool) (device.Reading, error) {
-	now, err := bring(ctx, as, component, image, r.was, again)
+	var sent, fresh int
+	now, err := bring(ctx, as, component, image, r.was, again, func(sends bool) {
+		if fresh = len(r.tape.all); sends {
+			sent = fresh
+		}
+	})
 	if err == nil {
-		r.after = &RecordedUpdate{Component: component, Image: r.image, Reading: now.Over(device.Reading{})}
+		r.after = &RecordedUpdate{Component: component, Image: r.image, Reading: now.Over(device.Reading{}),
+			Sent: sent, Fresh: fresh}
 	}
 	return now, err
 }
@@ -100,9 +131,10 @@ func (r *Recorder) Recording() Recording {
 		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids, Update: r.after}
 }
 
-// bring is an update without the care of a job: for a device on a bench, and for a recording of one.
+// bring is an update without the care of a job: for a device on a bench, and for a recording of one. begins is
+// called before the image is sent, and each time before the device is read anew.
 func bring(ctx context.Context, s dialect.Session, component string, image dialect.Image,
-	was device.Reading, again func() bool) (now device.Reading, err error) {
+	was device.Reading, again func() bool, begins func(sends bool)) (now device.Reading, err error) {
 	update, err := s.Update(component)
 	if err != nil {
 		return now, err
@@ -111,6 +143,7 @@ func bring(ctx context.Context, s dialect.Session, component string, image diale
 		return now, err
 	}
 	ctx = context.WithoutCancel(ctx) // a write is never interrupted
+	begins(true)
 	if err := update.Transfer(ctx, image, nil); err != nil {
 		return now, err
 	}
@@ -129,12 +162,20 @@ func bring(ctx context.Context, s dialect.Session, component string, image diale
 		}
 	}
 	for {
+		begins(false)
 		now, err = s.Read(ctx)
-		if err == nil && now.Of(component) != was.Of(component) {
-			return now, nil
+		isNew := now.Of(component) != was.Of(component)
+		if err == nil && isNew {
+			err = s.Healthy(ctx, was)
 		}
-		if !again() {
-			return now, fmt.Errorf("it does not run another version: it runs %s (%w)", now.Of(component), err)
+		switch {
+		case err == nil && isNew:
+			return now, nil
+		case again():
+		case err == nil:
+			return now, fmt.Errorf("it does not run another version: it runs %s", now.Of(component))
+		default:
+			return now, fmt.Errorf("it is not proven: %w", err)
 		}
 	}
 }
@@ -269,22 +310,8 @@ type Difference struct {
 // Replay runs the family against a recording and returns where it does something else. Nothing
 // leaves the machine.
 func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
-	at := dialect.At{}
-	if r.Secure {
-		at.Scheme = "https"
-	}
-	as := login.Credential{User: placeholder("login.user"), Password: placeholder("login.password"),
-		PlainBasic: d.family.PlainBasic, More: login.More{Secrets: map[string]string{}}}
-	for _, name := range d.Secrets() {
-		as.Secrets[name] = placeholder("login." + name)
-	}
-	at.Ask = func(context.Context, string, bool) error { return nil }
-	s := d.open(at, as)
 	played := &replay{of: r.Exchanges}
-	if r.Update != nil {
-		played.image = r.Update.Image
-	}
-	s.replayed, s.through = played, func(carrier) carrier { return played }
+	s := d.recorded(r, played)
 	if d.base != nil {
 		s.base = told{of: played}
 	}
@@ -307,7 +334,7 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	if err == nil && len(different) == 0 && r.Update != nil {
 		size := int64(r.Update.Image.Size)
 		got, err = bring(ctx, s, r.Update.Component, dialect.Image{ReaderAt: nothing{}, Size: size,
-			SHA256: r.Update.Image.SHA256}, got, func() bool { return played.wrong == nil && ctx.Err() == nil })
+			SHA256: r.Update.Image.SHA256}, got, func() bool { return played.wrong == nil && ctx.Err() == nil }, func(bool) {})
 		different = compare(got.Over(device.Reading{}), r.Update.Reading, reads)
 	}
 	if err == nil && played.wrong == nil {
@@ -325,6 +352,23 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	return different
 }
 
+// recorded opens a session with what was recorded of a device, by a carrier that has its answers.
+func (d Dialect) recorded(r Recording, answers carrier) *session {
+	at := dialect.At{}
+	at.Ask = func(context.Context, string, bool) error { return nil }
+	if r.Secure {
+		at.Scheme = "https"
+	}
+	as := login.Credential{User: placeholder("login.user"), Password: placeholder("login.password"),
+		PlainBasic: d.family.PlainBasic, More: login.More{Secrets: map[string]string{}}}
+	for _, name := range d.Secrets() {
+		as.Secrets[name] = placeholder("login." + name)
+	}
+	s := d.open(at, as)
+	s.replayed, s.through = &r, func(carrier) carrier { return answers }
+	return s
+}
+
 // nothing are zeros, as many as are read.
 type nothing struct{}
 
@@ -336,11 +380,13 @@ func (nothing) ReadAt(p []byte, _ int64) (int, error) {
 // told is a session by the standard's own objects that is replayed.
 type told struct {
 	dialect.ReadOnly
-	of *replay
+	of interface {
+		give(sent string, line int) (Exchange, error)
+	}
 }
 
 func (t told) Read(context.Context) (device.Reading, error) {
-	e, err := t.of.next(theStandard, 0)
+	e, err := t.of.give(theStandard, 0)
 	if err != nil || e.Base == nil {
 		return device.Reading{}, err
 	}
@@ -351,7 +397,6 @@ func (t told) Read(context.Context) (device.Reading, error) {
 type replay struct {
 	of    []Exchange
 	at    int
-	image family.ImageValues // that was sent
 	wrong *Difference
 }
 
@@ -359,10 +404,12 @@ func (p *replay) close() {}
 
 func (p *replay) ask(_ context.Context, step *family.Step, f family.Filled, _ *cargo) (family.Answer,
 	error) {
-	e, err := p.next(inWords(step, f), step.Line)
-	if err != nil {
-		return family.Answer{}, err
-	}
+	e, err := p.give(inWords(step, f), step.Line)
+	return e.answer(), err
+}
+
+// answer is what came back, as a carrier gives it.
+func (e Exchange) answer() family.Answer {
 	a := family.Answer{Status: e.Status, Body: []byte(e.Body), Objects: map[string]any{},
 		Header: http.Header{}}
 	for name, value := range e.Header {
@@ -371,22 +418,22 @@ func (p *replay) ask(_ context.Context, step *family.Step, f family.Filled, _ *c
 	for name, value := range e.Objects {
 		a.Objects[name] = asObject(value)
 	}
-	return a, nil
+	return a
 }
 
-// next is what came back for what is sent, by a step of that line. An error that was recorded is its
+// give is what came back for what is sent, by a step of that line. An error that was recorded is its
 // error.
-func (p *replay) next(sent string, line int) (Exchange, error) {
-	give := func(text string) (Exchange, error) {
+func (p *replay) give(sent string, line int) (Exchange, error) {
+	other := func(text string) (Exchange, error) {
 		p.wrong = &Difference{Exchange: p.at + 1, Line: line, Text: text}
 		return Exchange{}, device.Because(device.NoAnswer, "the recording ends here")
 	}
 	if p.at >= len(p.of) {
-		return give("the recording has no answer to\n" + sent)
+		return other("the recording has no answer to\n" + sent)
 	}
 	e := p.of[p.at]
 	if plainly.Replace(sent) != plainly.Replace(e.Sent) {
-		return give("the family sends\n" + sent + "\nand the recording has\n" + e.Sent)
+		return other("the family sends\n" + sent + "\nand the recording has\n" + e.Sent)
 	}
 	p.at++
 	if e.Trouble != nil {

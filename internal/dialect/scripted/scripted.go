@@ -138,7 +138,7 @@ type session struct {
 	at       dialect.At
 	as       login.Credential
 	places   map[whither]*place
-	replayed *replay               // what is replayed; nil: it is a device
+	replayed *Recording            // what is replayed; nil: it is a device
 	through  func(carrier) carrier // what stands before every carrier: a recording
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
 	known    device.Reading        // what it read

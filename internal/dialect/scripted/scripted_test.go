@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -107,10 +108,48 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 				again.Children[0].Version = "0"
 				assert.NotEmpty(t, d.Replay(t.Context(), again))
 			}
+			plays(t, d, again)
 			again.Exchanges[len(again.Exchanges)-1].Sent += "x"
 			assert.NotEmpty(t, d.Replay(t.Context(), again))
 		})
 	}
+}
+
+// plays has a recording play its device: it is read as often as one likes, takes the image, and runs it after
+// its restart.
+func plays(t *testing.T, d scripted.Dialect, r scripted.Recording) {
+	now := scripted.Act{}
+	s := d.Act(r, func() scripted.Act { return now })
+	reads := func(version string) {
+		for range 3 {
+			got, err := s.Read(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, version, got.Version)
+			require.NoError(t, s.Healthy(t.Context(), got))
+		}
+	}
+	for images := range 2 { // and once more, as one that is put back
+		reads("1.0")
+		u, err := s.Update("main")
+		require.NoError(t, err)
+		require.NoError(t, u.Ready(t.Context()))
+		now = scripted.Act{Images: images + 1}
+		size := int64(r.Update.Image.Size)
+		require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(make([]byte, size)),
+			Size: size, SHA256: r.Update.Image.SHA256}, nil))
+		for percent := 0; percent < 100; {
+			percent, err = u.Progress(t.Context())
+			if errors.Is(err, device.ErrUnsupported) {
+				break
+			}
+			require.NoError(t, err)
+		}
+		require.NoError(t, u.Activate(t.Context()))
+		now.Fresh = true
+		reads("2.0")
+		now = scripted.Act{}
+	}
+	require.NoError(t, s.Close(t.Context()))
 }
 
 // A device may answer anything at all; each ends in an error that names its kind.

@@ -120,8 +120,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if err != nil {
 		return err
 	}
-	if s.replayed != nil { // which has an image of the same size
-		values = s.replayed.image
+	if s.replayed != nil && s.replayed.Update != nil { // which has an image of the same size
+		values = s.replayed.Update.Image
 	}
 	s.image = values
 	s.v["component"], s.v["image"], s.updating = u.component, values, u.component
