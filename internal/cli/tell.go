@@ -214,8 +214,8 @@ func (n *teller) look() {
 	closes := s.Order.Closes
 	if left := closes.Sub(n.app.now()); !closes.IsZero() && !n.warned && left > 0 && left < windowWarning && s.Ended.IsZero() {
 		n.warned = true
-		n.say(s, notify.Window, "", "The window closes at %s, and %s of job %s have not ended.", closes.Local().Format("15:04"),
-			view.Plural(len(s.Devices)-endedOf(s), "device"), s.ID)
+		n.say(s, notify.Window, "", "The window closes at %s; job %s still has %s to end.", closes.Local().Format("15:04"), s.ID,
+			view.Plural(len(s.Devices)-endedOf(s), "device"))
 	}
 }
 
