@@ -323,7 +323,7 @@ func (l *live) rows() (out []view.LiveRow) {
 		of[d.ID] = d
 	}
 	for _, d := range all {
-		r := l.row(d, of[d.ID])
+		r := l.row(d, of[d.ID], of[of[d.ID].Parent].Name)
 		if f := l.filter(); f != "" && !strings.Contains(strings.ToLower(r.Name+" "+r.Model+" "+r.Step+" "+r.What), f) {
 			continue
 		}
@@ -340,9 +340,9 @@ func (l *live) age(d job.DeviceState) time.Duration {
 	return l.now().Sub(d.Since)
 }
 
-func (l *live) row(d job.DeviceState, o order.Device) view.LiveRow {
+func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 	now := l.now()
-	r := view.LiveRow{ID: d.ID, Name: d.Name, Child: o.Parent != "", Model: o.Model, Path: d.From + " → " + d.To,
+	r := view.LiveRow{ID: d.ID, Name: d.Name, Parent: o.Parent, Via: via, Model: o.Model, Path: d.From + " → " + d.To,
 		Step: string(d.Step), Tone: stepTone(d.Step), Percent: -2, Attention: attention(d), What: d.Reason,
 		Done: d.Step == job.Done || d.Step == job.Parked || d.Step == job.Skipped}
 	if d.Direction == job.Back && !d.Step.End() {

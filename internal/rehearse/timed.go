@@ -48,9 +48,9 @@ type actor struct {
 	fresh  bool      // it has started since
 }
 
-// NewStage makes the devices of an order, and gives it the sizes of what is sent to stand-ins. known are all
-// that the site knows, by ID, and recorded what is there to play some of them by; how long they take is scaled so that the longest is at work for about that
-// long.
+// NewStage makes the devices of an order, and gives it the sizes of what is sent to stand-ins, and the times
+// that it takes here. known are all that the site knows, by ID, and recorded what is there to play some of
+// them by; how long they take is scaled so that the longest is at work for about that long.
 func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorded, chosen map[string]Fault, longest time.Duration) (*Stage, error) {
 	s := &Stage{all: map[string]*actor{}, scale: 1, wire: map[string]device.Endpoint{}, images: map[string][]byte{}}
 	most := time.Duration(0)
@@ -65,6 +65,10 @@ func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorde
 		runs := map[string]string{"main": k.Version}
 		maps.Copy(runs, k.Components)
 		s.all[d.ID] = &actor{row: d, known: k, fault: chosen[d.ID], runs: runs, before: maps.Clone(runs)}
+	}
+	for i := range o.Devices { // what is shown of it is forecast by the time that it takes here
+		d := &o.Devices[i]
+		d.Takes, d.Returns = time.Duration(float64(d.Takes)*s.scale), time.Duration(float64(d.Returns)*s.scale)
 	}
 	if err := s.stand(o, longest); err != nil {
 		s.Close()

@@ -96,7 +96,8 @@ func (t Theme) bar(percent, width int) string {
 type LiveRow struct {
 	ID         string
 	Name       string
-	Child      bool
+	Parent     string // ID of the device that tells of it; empty: it is no child
+	Via        string // and how that is called; empty: it is not worked on
 	Model      string
 	Path       string // from → to
 	Step       string
@@ -106,6 +107,7 @@ type LiveRow struct {
 	What       string
 	Attention  bool // it is never cut off the screen
 	Done       bool // it is summed up
+	under      bool // its parent, or another child of it, stands above it
 }
 
 // Part is a number of devices that are alike.
@@ -137,8 +139,8 @@ type Live struct {
 
 // What each column is at least as wide as the terminal for.
 const (
-	pathFrom, partsFrom, rateFrom, modelFrom = 94, 110, 114, 130
-	stepWidth, liveBar                       = 12, 10
+	pathFrom, partsFrom, rateFrom, modelFrom, longPathFrom = 94, 110, 114, 130, 160
+	stepWidth, liveBar                                     = 12, 10
 )
 
 // Draw is the screen: exactly so many lines, none wider than the terminal.
@@ -224,11 +226,14 @@ func (l Live) power(width int, t Theme) string {
 func (l Live) rows(width, room int, t Theme) []string {
 	var shown []LiveRow
 	var done []string
+	over := LiveRow{}
 	for _, r := range l.Rows {
 		if r.Done && !l.ShowDone {
 			done = append(done, r.Name)
 			continue
 		}
+		r.under = r.Parent != "" && (r.Via == "" || over.ID == r.Parent || over.under && over.Parent == r.Parent)
+		over = r
 		shown = append(shown, r)
 	}
 	name := 8
@@ -289,9 +294,13 @@ func (l Live) window(rows []LiveRow, room int) (first int, cut bool) {
 	return max(0, min(at-room+2, len(rows)-room+1)), true
 }
 
+// label is the name; a child's says whose it is where that does not stand above it.
 func (r LiveRow) label() string {
-	if r.Child {
+	switch {
+	case r.under:
 		return "└ " + r.Name
+	case r.Parent != "":
+		return r.Name + " via " + r.Via
 	}
 	return r.Name
 }
@@ -308,7 +317,10 @@ func (l Live) line(r LiveRow, width, name int, t Theme) string {
 	if width >= modelFrom {
 		put(r.Model, 9, Quiet)
 	}
-	if width >= pathFrom {
+	switch {
+	case width >= longPathFrom:
+		put(r.Path, 30, Plain)
+	case width >= pathFrom:
 		put(r.Path, 18, Plain)
 	}
 	put(r.Step, stepWidth, r.Tone)

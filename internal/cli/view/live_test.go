@@ -21,8 +21,14 @@ func busy(n int) view.Live {
 		Rate: "4.2 MiB/s", Outlook: "expected until 03:10", Writing: []string{"cam-1", "cam-2", "cam-3"}, Selected: "d3",
 		Message: "Stopping: no further device is started.", Keys: "q leave · enter open · ↑↓"}
 	for i := range n {
-		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i), Child: i%3 == 0, Model: "WX-40",
+		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i), Model: "WX-40",
 			Path: "3.1.0 → 3.2.1", Step: "sending", Tone: view.Busy, Percent: i % 101, Rate: "1.1 MiB/s", Left: "0:42", What: "for 0:03"}
+		if i%3 == 0 { // of the first one, and of one that does not stand above it
+			r.Parent, r.Via = fmt.Sprint("d", i-1), "hub-1"
+			if i%2 == 0 {
+				r.Parent = "d99999"
+			}
+		}
 		if i < 2 {
 			r.Attention, r.Step, r.Tone, r.Percent, r.What = true, "stranded", view.Bad, -2, strings.Repeat("it did not come back ", 9)
 		}
@@ -70,7 +76,7 @@ func TestLiveSumsUp(t *testing.T) {
 	wide := ansi.Strip(busy(10).Draw(142, 24, view.Theme{}))
 	assert.Contains(t, wide, "✓ 5 done: cam-5, ")
 	assert.Contains(t, wide, "3 sending · 4 proving")
-	assert.Regexp(t, `! cam-0|! └ cam-0`, wide)
+	assert.Regexp(t, `! cam-0 via hub-1`, wide)
 	assert.Regexp(t, `▸ └ évier-3 +WX-40 +3\.1\.0 → 3\.2\.1 +sending +·{10} +3% +1\.1 MiB/s +0:42 for 0:03`, wide)
 	narrow := ansi.Strip(busy(10).Draw(80, 24, view.Theme{}))
 	assert.Contains(t, narrow, "7 at work")
