@@ -101,28 +101,6 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "catena",
 		Short: "Find the devices of a site, flash them, prove them, return the ones that fail",
-		Long: `Catena finds the devices on a site's network, reads what each one runs, finds the
-right firmware image for it on a local shelf, flashes many at once, proves each
-device after its restart, and returns the ones that failed to what they ran before.
-
-A night's work:
-  catena new "Marrow Hill Locks" --range 10.20.4.0/24     make a site folder
-  cd marrow-hill-locks
-  catena login add --user keeper                          how to log in to them
-  catena scan                                             find and read the devices
-  catena shelf add ~/Downloads/firmware.zip               fill the shelf
-  catena match                                            see what should be flashed
-  catena order new night-1 --all                          make an order of it; see it: order show
-  catena flash night-1                                    carry it out, prove it
-  catena track                                            watch, from another terminal too
-  catena resume                                           go on after a crash
-
-Logins are kept with catena login add; without any, one is asked for, or taken from
-CATENA_LOGIN=user:password.
-To see all of it on a simulated site: catena demo
-
-Exit codes: 0 done, 1 error, 2 wrong usage or a bad file, 3 some devices failed or
-were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
 	}
@@ -141,7 +119,6 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w\nsee: %s --help", err, c.CommandPath())
 	})
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
@@ -150,7 +127,11 @@ were returned, 4 some are stranded, 5 refused before anything was touched.`,
 		a.trackCmd(),
 		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(), a.tellCmd(),
 		a.addressCmd(), a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
-		a.versionCmd())
+		a.doctorCmd(), a.docsCmd(), a.versionCmd())
+	root.SetHelpCommand(helpCmd())
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	a.dress(root)
 	return root
 }
 

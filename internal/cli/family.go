@@ -33,7 +33,8 @@ sort, and how their images are recognised. The manual is docs/families.md.`,
 
 func (a *app) familyListCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:   "list",
+		Use:     "list",
+		Example: "  catena family list\n  catena family list --format json",
 		Short: "List the families that are known",
 		Args:  exactly(0, "no arguments"),
 		RunE:  func(*cobra.Command, []string) error { return a.familyList() },
@@ -88,7 +89,7 @@ func (a *app) familyShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show FAMILY",
 		Short:   "Say what a family tells Catena to do",
-		Example: "  catena family show tollgarth-gates",
+		Example: "  catena family show tollgarth-gates\n  catena family show pennick-handsets",
 		Args:    exactly(1, "one family"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.familyShow(args[0]) },
 	}
@@ -160,7 +161,8 @@ func inSteps(steps []*family.Step) string {
 
 func (a *app) familyCheckCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:   "check FILE…",
+		Use:     "check FILE…",
+		Example: "  catena family check families/tollgarth-gates.yaml\n  catena family check families/*.yaml",
 		Short: "Read family files and say what is wrong with them",
 		Args:  atLeast(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {

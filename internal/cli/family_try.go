@@ -258,7 +258,7 @@ func (a *app) familyTestCmd() *cobra.Command {
 		Long: `Run a family file against recordings that catena family try --record has made. Nothing leaves
 the machine. It ends with 1 where the family sends something else than then, or reads the device
 as something else.`,
-		Example: "  catena family test families/tollgarth-gates.yaml recordings/*.json",
+		Example: "  catena family test families/tollgarth-gates.yaml gate-1.json\n  catena family test families/tollgarth-gates.yaml families/recordings/*.json",
 		Args:    atLeast(2, "a family file and a recording"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.familyTest(c.Context(), args[0], args[1:])

@@ -260,7 +260,7 @@ func (a *app) feedKeyCmd() *cobra.Command {
 		Long: `Make an SSH key pair (Ed25519): the private key, encrypted with a password, in FILE, the
 public one in FILE.pub. The password is asked for, or taken from CATENA_KEY_PASSWORD. A
 key that you have already does as well.`,
-		Example: "  catena shelf feed key wexcombe.key",
+		Example: "  catena shelf feed key wexcombe.key\n  catena shelf feed key ~/keys/ours.key",
 		Args:    exactly(1, "a file for the private key"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			for _, name := range []string{args[0], args[0] + ".pub"} {

@@ -26,7 +26,7 @@ func (a *app) ledgerCheckCmd() *cobra.Command {
 		Long: `Follow the chain of digests through the ledger from the first entry to the last.
 The last digest is printed: whoever keeps it can tell later whether entries were cut
 off at the end.`,
-		Example: "  catena ledger check",
+		Example: "  catena ledger check\n  catena ledger check --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			w, err := a.openSite()
@@ -55,7 +55,7 @@ func (a *app) ledgerExportCmd() *cobra.Command {
 		Short: "Write all entries into a file, to give away",
 		Long: `Write all entries into a file, one JSON object on each line, each with its digest: the
 SHA-256 of the digest before it and of its own fields. No password is in it.`,
-		Example: "  catena ledger export marrow-hill.jsonl",
+		Example: "  catena ledger export marrow-hill.jsonl\n  catena ledger export ~/for-the-office/night-1.jsonl",
 		Args:    exactly(1, "a file to write"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()

@@ -26,7 +26,7 @@ import (
 func (a *app) loginCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "login",
-		Short: "Keep the logins of the devices, encrypted; see which one works where",
+		Short: "Keep the devices' logins, encrypted; see which works where",
 		Long: `Keep the logins of the devices in the site folder, in ` + login.File + `, encrypted with a
 passphrase or, for use without a person, for an identity file.
 
@@ -359,7 +359,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 func (a *app) loginListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the logins, without their passwords",
-		Example: "  catena login list", Args: exactly(0, "no arguments"),
+		Example: "  catena login list\n  catena login list --format json", Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := a.siteDir()
 			if err != nil {
@@ -413,7 +413,7 @@ func (a *app) loginListCmd() *cobra.Command {
 
 func (a *app) loginDropCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "drop ID…", Short: "Drop logins", Example: "  catena login drop k3x7q2ab",
+		Use: "drop ID…", Short: "Drop logins", Example: "  catena login drop k3x7q2ab\n  catena login drop k3x7q2ab erhjcldp",
 		Args: atLeast(1, "the ids of the logins; see them with: catena login list"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir, err := a.siteDir()

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"strconv"
 	"strings"
 	"unicode"
@@ -16,25 +15,6 @@ import (
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
-
-func (a *app) versionCmd() *cobra.Command {
-	return &cobra.Command{
-		Use: "version", Short: "Print the program's version", Args: exactly(0, "no arguments"),
-		RunE: func(*cobra.Command, []string) error {
-			_, err := fmt.Fprintf(a.out, "catena %s\n", programVersion())
-			return err
-		},
-	}
-}
-
-// programVersion is the program's version and what it was built with.
-func programVersion() string {
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
-	}
-	return fmt.Sprintf("%s (%s)", info.Main.Version, info.GoVersion)
-}
 
 func (a *app) newCmd() *cobra.Command {
 	var ranges, ports []string

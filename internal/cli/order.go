@@ -160,7 +160,7 @@ func (a *app) order(w *workspace.Workspace, f wishFlags, rows []workspace.Row) (
 func (a *app) orderCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "order",
-		Short: "Work orders: what is flashed tonight, in which sequence, under which rules",
+		Short: "Work orders: what is flashed, in which sequence, by which rules",
 		Long: `A work order is a file in the site's orders/ folder: the devices with what they run and
 what they get, the rules that hold meanwhile, the cautions and who accepted them. Made in the
 office, read and checked by others, carried out at night: catena flash ORDER.`,
@@ -403,7 +403,7 @@ func (a *app) orderCheckCmd() *cobra.Command {
 on, images that are gone, devices that are away, exchanged or held, rules of site.yaml that
 changed. It ends with 0 where there is none, with 3 where devices would be skipped, and with
 5 where the order would be refused.`,
-		Example: "  catena order check night-1",
+		Example: "  catena order check night-1\n  catena order check j3",
 		Args:    exactly(1, "one order"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.orderCheck(args[0]) },
 	}
@@ -454,7 +454,7 @@ func (a *app) orderSignCmd() *cobra.Command {
 signs. A site may require one or two signatures (signatures: in site.yaml) before an order is
 carried out. After a change an order must be signed anew. ssh-keygen -Y verify checks it, too,
 in the namespace catena-order.`,
-		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519",
+		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519\n  catena order sign night-1 --key office.pub",
 		Args:    exactly(1, "one order"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if key == "" {

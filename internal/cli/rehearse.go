@@ -46,7 +46,7 @@ func (a *app) rehearseCmd() *cobra.Command {
 	var f rehearseFlags
 	c := &cobra.Command{
 		Use:   "rehearse ORDER",
-		Short: "Play an order many times on a virtual clock: when it would end, who would be left",
+		Short: "Play an order on stand-ins: when it would end, who would be left",
 		Long: `Play an order a thousand times by the rules that the job keeps, on a virtual clock: nothing is
 sent. How long each device takes is drawn from what such devices took at this site before, or around
 what is expected; two in a hundred fail, or as many as --faults says, one in ten of those never come

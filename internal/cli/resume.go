@@ -167,7 +167,7 @@ func (a *app) stopCmd() *cobra.Command {
 	var giveUp bool
 	c := &cobra.Command{
 		Use:   "stop JOB",
-		Short: "Have a job begin with no more devices, or give up one that was interrupted",
+		Short: "Have a job begin with no more devices, or give it up",
 		Long: `Ask a running job to begin with no more devices, from any terminal. What it is at work on is
 finished: a write is never interrupted.
 

@@ -115,7 +115,7 @@ func (a *app) proveCmd() *cobra.Command {
 		Long: `Ask each device that a job has brought to its target once more: is it the same device, on
 that version, and as well as before? Nothing is sent to them. What was found is in the ledger.
 It ends with 3 where a device is not as it was proven.`,
-		Example: "  catena prove j3",
+		Example: "  catena prove j3\n  catena prove j3 --format json",
 		Args:    exactly(1, "one job"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.prove(c.Context(), args[0])

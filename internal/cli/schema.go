@@ -21,11 +21,11 @@ var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event"
 func (a *app) schemaCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema KIND",
-		Short: "Print the JSON Schema of a kind of file, for an editor or a program",
+		Short: "Print the JSON Schema of a kind of file",
 		Long: `Print the JSON Schema (2020-12) of a kind of file, with which an editor completes keys and marks
 mistakes while a person types, or of what programs read: event (track --format json --follow), report and
 tell (what a webhook is sent).`,
-		Example: "  catena schema family > family.schema.json",
+		Example: "  catena schema site > site.schema.json\n  catena schema family > family.schema.json",
 		Args:    exactly(1, "a kind of file: event, family, report or tell"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			schema, ok := schemas[args[0]]

@@ -450,7 +450,7 @@ func (a *app) withImage(name string, do func(s *shelf.Shelf, image firmware.Imag
 func (a *app) shelfNotesCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "notes IMAGE", Short: "Show an image's release notes",
-		Example: "  catena shelf notes wx40_3.2.1.bin",
+		Example: "  catena shelf notes wx40_3.2.1.bin\n  catena shelf notes tg200-K44.img",
 		Args:    exactly(1, anImage),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
@@ -474,7 +474,7 @@ func (a *app) shelfMarkCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "mark IMAGE ADVICE", Short: "Mark an image recommended, superseded or withdrawn, or none",
 		Long:    "Give an image an advice. A recommended image is chosen before all others, a superseded one\nonly where a target names it, a withdrawn one never: devices that run it are unsafe.",
-		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'",
+		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'\n  catena shelf mark wx40_3.2.1.bin none",
 		Args:    exactly(2, "an image and an advice"),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
@@ -499,7 +499,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "drop IMAGE", Short: "Take an image off the shelf, or what was set aside",
 		Long:    "Take an image off the shelf. One that is what would return a device of any site that used\nthis shelf is kept, unless --force is given.",
-		Example: "  catena shelf drop wx40_3.0.0.bin",
+		Example: "  catena shelf drop wx40_3.0.0.bin\n  catena shelf drop tg200-K41.img --force",
 		Args:    exactly(1, anImage),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
@@ -669,7 +669,8 @@ catena shelf add --key.`,
 
 func (a *app) shelfCheckCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "check", Short: "Read every image again and name the damaged ones",
+		Example: "  catena shelf check\n  catena shelf check --format json",
+		Use:     "check", Short: "Read every image again and name the damaged ones",
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)

@@ -21,7 +21,7 @@ func (a *app) simCmd() *cobra.Command {
 	var place, images, families, boxed string
 	c := &cobra.Command{
 		Use:   "sim [SCENARIO]",
-		Short: "Simulate a site: devices that speak the real protocols on loopback",
+		Short: "Simulate a site: stand-ins that speak the real protocols",
 		Long: `Start the stand-ins of a scenario file, or of Marrow Hill without one, and keep them
 until Ctrl-C. Each has a loopback address of its own, or where the machine has only
 127.0.0.1, a port of its own. Nothing leaves the machine.

@@ -74,7 +74,7 @@ func (a *app) targetDropCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "drop",
 		Short:   "Remove a target",
-		Example: "  catena target drop --model WX-40",
+		Example: "  catena target drop --model WX-40\n  catena target drop --device gate-3",
 		Args:    exactly(0, "no arguments (choose with --device, --model, --group)"),
 		RunE: func(*cobra.Command, []string) error {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
@@ -95,7 +95,7 @@ func (a *app) targetSaveCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "save FILE",
 		Short:   "Write all targets of this site into a file, for another site",
-		Example: "  catena target save winter-2026.yaml",
+		Example: "  catena target save winter-2026.yaml\n  catena target save ~/for-the-office/targets.yaml",
 		Args:    exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()
@@ -124,7 +124,7 @@ func (a *app) targetLoadCmd() *cobra.Command {
 		Use:     "load FILE",
 		Short:   "Add the targets of a file",
 		Long:    "Add the targets of a file. One for the same devices as one in targets.yaml replaces that.",
-		Example: "  catena target load winter-2026.yaml",
+		Example: "  catena target load winter-2026.yaml\n  catena target load ~/for-the-office/targets.yaml",
 		Args:    exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			data, err := os.ReadFile(args[0])
@@ -203,7 +203,8 @@ func targetsYAML(targets []site.Target) ([]byte, error) {
 
 func (a *app) targetListCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:   "list",
+		Use:     "list",
+		Example: "  catena target list\n  catena target list --format json",
 		Short: "List the targets",
 		Args:  exactly(0, "no arguments"),
 		RunE:  func(*cobra.Command, []string) error { return a.targetList() },

@@ -138,7 +138,7 @@ func (a *app) loginLockCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "lock", Short: "End what catena login unlock has begun", Args: exactly(0, "no arguments"),
 		Long:    "End the process that keeps the passphrase of this site's logins. From then on it is asked for again.",
-		Example: "  catena login lock",
+		Example: "  catena login lock\n  catena -C ~/sites/marrow-hill login lock",
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := a.siteDir()
 			if err != nil {

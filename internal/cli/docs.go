@@ -1,0 +1,50 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+)
+
+func (a *app) docsCmd() *cobra.Command {
+	c := &cobra.Command{Use: "docs", Short: "Write the manual: pages for man, or Markdown", Args: onlyCommands, RunE: help}
+	for _, form := range []struct {
+		use, short, example string
+		write               func(root *cobra.Command, dir string) error
+	}{
+		{"man DIR", "Write a manual page of each command into a folder",
+			"  catena docs man man1\n  catena docs man ~/.local/share/man/man1", writeMan},
+		{"md DIR", "Write a page of Markdown of each command into a folder",
+			"  catena docs md reference\n  catena docs md docs/reference", writeMarkdown},
+	} {
+		c.AddCommand(&cobra.Command{Use: form.use, Short: form.short, Example: form.example, Args: exactly(1, "a folder"),
+			RunE: func(c *cobra.Command, args []string) error {
+				if err := os.MkdirAll(args[0], 0o755); err != nil {
+					return usage("%w", err)
+				}
+				if err := form.write(c.Root(), args[0]); err != nil {
+					return err
+				}
+				names, err := filepath.Glob(filepath.Join(args[0], "catena*"))
+				a.say("Wrote %d pages into %s.", len(names), args[0])
+				return err
+			}})
+	}
+	return c
+}
+
+// writeMan writes pages that do not change with the day they are made.
+func writeMan(root *cobra.Command, dir string) error {
+	root.DisableAutoGenTag = true
+	date := built().Date
+	return doc.GenManTree(root, &doc.GenManHeader{Title: "CATENA", Section: "1", Source: "Catena", Manual: "Catena's manual",
+		Date: &date}, dir)
+}
+
+// writeMarkdown writes a page for each command, its flags said once.
+func writeMarkdown(root *cobra.Command, dir string) error {
+	root.DisableAutoGenTag = true
+	return doc.GenMarkdownTree(root, dir)
+}

@@ -1,0 +1,382 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/workspace"
+)
+
+// phases are the commands in the order of the job.
+var phases = []struct {
+	title    string
+	commands []string
+}{
+	{"Set up a site", []string{"new", "login", "family", "address", "doctor"}},
+	{"See what is there", []string{"scan", "list", "show", "name", "hold", "blink"}},
+	{"Choose images", []string{"shelf", "target", "match"}},
+	{"Plan the night", []string{"order", "rehearse", "pack", "unpack"}},
+	{"Do the work", []string{"flash", "track", "stop", "resume", "retry", "finish", "rollback"}},
+	{"Prove and tell", []string{"jobs", "prove", "report", "tell", "settings", "ledger"}},
+	{"Learn and build on", []string{"demo", "sim", "schema", "docs", "completion", "version", "help"}},
+}
+
+// rootHelp is the whole of the first help.
+func rootHelp() string {
+	var b strings.Builder
+	b.WriteString(`Catena updates the firmware of a site's devices: it finds them, picks the image
+for each, flashes many at once, proves each after its restart, and returns those
+that failed to what they ran before.
+
+A night's work:
+  catena new "Marrow Hill Locks" --range 10.20.4.0/24     make a site folder
+  cd marrow-hill-locks
+  catena login add --user keeper                          how to log in to the devices
+  catena scan                                             find and read them
+  catena shelf add ~/Downloads/firmware.zip               fill the shelf
+  catena match                                            see what should be flashed
+  catena order new night-1 --all                          make an order of it
+  catena rehearse night-1                                 see how the night would go
+  catena flash night-1                                    carry it out, prove it
+  catena track                                            watch it from any terminal
+  catena resume                                           go on after a crash
+  catena report                                           what was done, for the customer
+
+All commands:
+`)
+	for _, p := range phases {
+		fmt.Fprintf(&b, "  %-20s%s\n", p.title, strings.Join(p.commands, ", "))
+	}
+	b.WriteString(`
+Often used flags:
+  -C DIR              the site folder (default: the nearest one upwards)
+  --format FORM       table, json or csv
+  -q, -v              say less, or more; all of them: catena help flags
+
+catena COMMAND --help      one command, with examples and what it touches
+catena help TOPIC          ` + strings.Join(topicNames(), ", ") + `
+catena demo --walk         a night at a simulated site, step by step
+`)
+	return b.String()
+}
+
+// topics are what catena help tells besides of commands.
+var topics = []struct{ name, short, text string }{
+	{"commands", "All commands, with what each does", ""},
+	{"flags", "The flags that every command has", ""},
+	{"where", "Choose devices by an expression: --where", `--where takes an expression over the fields of a device. Lists, orders and jobs take the same.
+
+  --where 'model == "WX-40" && version < "3.2"'
+  --where 'status in ["behind", "unsafe"] && "chamber-1" in groups'
+  --where 'name matches "^gate-[12]$" or vendor contains "Harrow"'
+  --where 'seen < now() - duration("24h")'
+  --where 'meets(version, ">= 2.0, < 4")'
+
+  ==  !=  <  <=  >  >=    versions compare in their maker's order
+  &&  ||  not             also: and, or
+  in, contains, startsWith, endsWith, matches (a regular expression, RE2)
+  meets(VERSION, LIMITS)  all of the limits hold
+  now(), duration("24h")  for seen and updated
+
+The fields, which are the columns of --format csv and the words of --sort, too:
+
+`},
+	{"times", "How times and durations are written", `Durations: 90s, 10m, 2h, 1h30m.
+
+--start says when a job begins:
+  now                     at once; refused where no window of the site is open
+  +2h                     after a while
+  22:30                   at the next 22:30 by the site's clock (timezone:)
+  2026-11-28T22:30:00Z    at that moment (RFC 3339)
+  window                  when the next window opens, or now while one is open
+
+Windows stand in site.yaml: {days: mon-fri, from: "22:00", to: "05:00"}. The days name the opening. Nothing
+begins whose update and return are not forecast to end before the window closes.
+
+Other places: --since takes 24h, a date, or RFC 3339; --fit 40m keeps what can be proven or returned by then.
+`},
+	{"patterns", "How devices and addresses are named", `A word that means devices is a name, an address, a serial number, or a pattern with *:
+  cam-11    127.44.1.11    WX4-10011    "cam-*"    chamber-1 (a group)
+Put patterns in quotes, so that the shell leaves them alone. A word that means no device is an error.
+
+Addresses of catena scan and of ranges: in site.yaml:
+  10.20.4.17                one
+  10.20.4.1-10.20.4.60      from, to
+  10.20.5.0/26              a network; more than a /16 requires wide: true
+  10.20.4.17:8080           with its port
+  @addresses.txt            a file with one of these on each line
+Ports are tried as usual for each protocol, or as ports: says: 8080, snmp:1161, modbus:5020.
+`},
+	{"exit-codes", "What the exit code says", `  0  done, all parked, or nothing to do
+  1  an error
+  2  wrong usage, or a bad file
+  3  some devices failed or were returned; or the job was stopped, or its window
+     closed
+  4  some devices are stranded: they need hands
+  5  refused before anything was touched
+
+With 5 nothing was sent to any device. With 3 and 4 catena report says which devices, and what to do.
+`},
+}
+
+func topicNames() (out []string) {
+	for _, t := range topics {
+		out = append(out, t.name)
+	}
+	return out
+}
+
+// fieldsHelp are the fields of a device, with what each is about.
+func fieldsHelp() string {
+	var b strings.Builder
+	for i, name := range workspace.Columns {
+		fmt.Fprintf(&b, "  %-12s %s\n", name, workspace.Abouts[i])
+	}
+	return b.String()
+}
+
+// commandsHelp are all commands by phase.
+func commandsHelp(root *cobra.Command) string {
+	var b strings.Builder
+	for _, p := range phases {
+		fmt.Fprintf(&b, "%s:\n", p.title)
+		for _, name := range p.commands {
+			if c, _, err := root.Find([]string{name}); err == nil && c != root {
+				fmt.Fprintf(&b, "  %-12s %s\n", name, c.Short)
+			}
+		}
+		b.WriteString("\n")
+	}
+	return b.String()
+}
+
+// addTopics adds what is no command to what catena help tells.
+func addTopics(root *cobra.Command) {
+	for _, t := range topics {
+		long := t.text
+		switch t.name {
+		case "commands":
+			long = commandsHelp(root)
+		case "flags":
+			long = root.PersistentFlags().FlagUsagesWrapped(helpWide)
+		case "where":
+			long += fieldsHelp()
+		}
+		root.AddCommand(&cobra.Command{Use: t.name, Short: t.short, Long: refill(strings.TrimRight(long, "\n")), Hidden: t.name == "commands"})
+	}
+}
+
+// helpCmd is catena help.
+func helpCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "help [COMMAND | TOPIC]", Short: "Help about a command or a topic",
+		RunE: func(c *cobra.Command, args []string) error {
+			of, rest, err := c.Root().Find(args)
+			if err != nil || of == nil || len(rest) > 0 || len(args) > 0 && of == c.Root() {
+				return usage("there is no help for %q; see: catena help", strings.Join(args, " "))
+			}
+			return of.Help()
+		},
+		ValidArgsFunction: func(c *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+			if of, _, err := c.Root().Find(args); err == nil {
+				for _, s := range of.Commands() {
+					out = append(out, s.Name()+"\t"+s.Short)
+				}
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+	}
+}
+
+// helpWide is how wide help is, in columns.
+const helpWide = 80
+
+// usageText is the part of a command's help after what it does.
+const usageText = `Usage:
+  {{.UseLine}}{{if .HasAvailableSubCommands}}
+
+Commands:{{range .Commands}}{{if .IsAvailableCommand}}
+  {{rpad .Name .NamePadding}} {{.Short}}{{end}}{{end}}{{end}}{{if .HasExample}}
+
+Examples:
+{{.Example}}{{end}}{{if .HasAvailableLocalFlags}}
+
+Flags:
+{{.LocalFlags.FlagUsagesWrapped 80 | trimTrailingWhitespaces}}{{end}}{{if .HasParent}}
+
+Flags of every command: -C, --format, --shelf, -q, -v …; see: catena help flags{{end}}
+`
+
+// dress gives all commands their help.
+func (a *app) dress(root *cobra.Command) {
+	root.SetUsageTemplate(usageText)
+	plain := root.HelpFunc()
+	root.SetHelpFunc(func(c *cobra.Command, args []string) {
+		if c == root {
+			fmt.Fprint(c.OutOrStdout(), rootHelp())
+			return
+		}
+		if !c.Runnable() && !c.HasSubCommands() { // a topic
+			fmt.Fprintln(c.OutOrStdout(), c.Long)
+			return
+		}
+		plain(c, args)
+	})
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		if e, has := effects[strings.TrimPrefix(c.CommandPath(), "catena ")]; has {
+			if c.Long == "" {
+				c.Long = c.Short + "."
+			}
+			c.Long = refill(c.Long) + "\n\n" + e.text()
+		} else if c.Long != "" && c != root && c.Name() != "completion" && c.Name() != "help" {
+			c.Long = refill(c.Long)
+		}
+		for _, s := range c.Commands() {
+			walk(s)
+		}
+	}
+	walk(root)
+	addTopics(root)
+}
+
+// effect is what a command changes, and what it leaves alone whatever happens.
+type effect struct{ touches, never string }
+
+func (e effect) text() string {
+	return fill("Touches: "+e.touches, "  ", helpWide) + "\n" + fill("Never: "+e.never, "  ", helpWide)
+}
+
+// fill breaks a text into lines, of which those after the first begin with indent.
+func fill(text, indent string, width int) string {
+	var b strings.Builder
+	at := 0
+	for _, word := range strings.Fields(text) {
+		switch n := len([]rune(word)); {
+		case at == 0:
+			at = n
+		case at+1+n > width:
+			b.WriteString("\n" + indent)
+			at = len(indent) + n
+		default:
+			b.WriteString(" ")
+			at += 1 + n
+		}
+		b.WriteString(word)
+	}
+	return b.String()
+}
+
+// refill breaks the paragraphs of a text anew; lines that are set in stay as they are.
+func refill(text string) string {
+	var out []string
+	for _, paragraph := range strings.Split(text, "\n\n") {
+		lines := strings.Split(paragraph, "\n")
+		from := 0
+		flush := func(to int) {
+			if from < to {
+				out[len(out)-1] += fill(strings.Join(lines[from:to], " "), "", helpWide) + "\n"
+			}
+		}
+		out = append(out, "")
+		for i, line := range lines {
+			if strings.HasPrefix(line, " ") {
+				flush(i)
+				out[len(out)-1] += line + "\n"
+				from = i + 1
+			}
+		}
+		flush(len(lines))
+	}
+	return strings.TrimSuffix(strings.Join(out, "\n"), "\n")
+}
+
+// Effects that several commands have.
+var (
+	readsSite  = effect{"nothing; it reads the site folder and the shelf.", "any device."}
+	readsShelf = effect{"nothing; it reads the shelf.", "any device."}
+	readsFile  = effect{"nothing; it reads the files named.", "any device."}
+	readsJob   = effect{"nothing; it reads the ledger.", "any device."}
+	flashes    = effect{"the firmware of the devices named, and the ledger; saved settings, where an image clears them.",
+		"a device that is held, that has no way back unless you accept that, or that is not the one it was; a write that has begun."}
+)
+
+// effects are what each command touches, by its name.
+var effects = map[string]effect{
+	"new":              {"a new site folder.", "a folder that is a site already, or any device."},
+	"login add":        {"logins.age in the site folder, encrypted.", "any device; a password is sent to nobody here."},
+	"login list":       readsSite,
+	"login drop":       {"logins.age in the site folder.", "any device."},
+	"login test":       {"the ledger: which login works where. It logs in to the devices named, once with each login.", "what a device has set or runs, or a device that is not the one it was."},
+	"login accept":     {"the ledger: the changed key or number counts from now on.", "any device."},
+	"login unlock":     {"a helper program that keeps the passphrase in its memory, reachable by you alone.", "the disk, or any device."},
+	"login lock":       {"that helper program.", "the logins themselves."},
+	"family list":      readsSite,
+	"family show":      readsSite,
+	"family check":     readsFile,
+	"family try":       {"the device at the address, with --update also its firmware; with --record a new file.", "other devices, or the ledger."},
+	"family test":      readsFile,
+	"family draft":     {"nothing; it asks the device what it shows without a login.", "a device's firmware or settings; no password is sent."},
+	"address list":     {"nothing; it listens, and asks who is there.", "what a device has set."},
+	"address give":     {"one device's address, by DHCP, for as long as it runs; the ledger.", "any other device: others get no answer."},
+	"address set":      {"the addresses of the devices named; the ledger.", "what a device runs, or its other settings."},
+	"doctor":           {"nothing; it looks at this laptop and the site folder.", "any device; nothing is sent to one."},
+	"scan":             {"the ledger: what was found and read. It asks every address of the site, and logs in with the site's logins, each once.", "what a device has set or runs; no password goes to a device that is not the one it was."},
+	"list":             readsSite,
+	"show":             readsSite,
+	"name":             {"names: in site.yaml.", "any device: it does not learn its name."},
+	"hold":             {"hold: in site.yaml.", "any device."},
+	"blink":            {"the device's lamp, display or an output that you name, for a while.", "what it has set or runs."},
+	"shelf add":        {"the shelf.", "the files given, or any device."},
+	"shelf list":       readsShelf,
+	"shelf notes":      readsShelf,
+	"shelf mark":       {"the image's advice on the shelf.", "the image itself, or any device."},
+	"shelf drop":       {"the shelf: the image is gone.", "any device."},
+	"shelf tidy":       {"the shelf, after it was asked.", "an image that a known device runs, should run or would return to."},
+	"shelf export":     {"one new file.", "the shelf, or any device."},
+	"shelf pull":       {"the shelf; it fetches from the feed.", "any device."},
+	"shelf check":      readsShelf,
+	"shelf feed make":  {"one folder: images and a signed index.", "the shelf, or any device."},
+	"shelf feed key":   {"two new files: a key pair.", "any other file."},
+	"target set":       {"targets.yaml.", "any device: flash does that."},
+	"target list":      readsSite,
+	"target drop":      {"targets.yaml.", "any device."},
+	"target save":      {"one new file.", "the site, or any device."},
+	"target load":      {"targets.yaml.", "any device."},
+	"match":            readsSite,
+	"order new":        {"one new file in orders/.", "any device: flash does that."},
+	"order list":       readsSite,
+	"order show":       readsSite,
+	"order check":      readsSite,
+	"order sign":       {"a signature beside the order.", "the order itself, or any device."},
+	"rehearse":         {"nothing; stand-ins on this machine play the devices.", "any device, the site's ledger, or the shelf."},
+	"pack":             {"one new file.", "the site, or any device."},
+	"unpack":           {"a new site folder, and the shelf.", "a site folder that exists, or any device."},
+	"flash":            flashes,
+	"track":            {"nothing; with --done and --skip the answer to what a job asks.", "any device: leaving the view stops nothing."},
+	"stop":             {"the job: it begins with no more devices.", "a device that is being written: that goes on to its proof or its return."},
+	"resume":           flashes,
+	"retry":            flashes,
+	"finish":           {"the devices that are parked: they restart and are proven; the ledger.", "other devices, or the image that is sent already."},
+	"rollback":         flashes,
+	"prove":            {"the ledger; it reads each device and looks whether it is well.", "what a device has set or runs."},
+	"jobs":             readsJob,
+	"report":           {"one file, in reports/ or where --out says.", "any device."},
+	"tell":             {"those whom site.yaml names under tell: they are told of a test.", "any device."},
+	"settings save":    {"settings/ in the site folder, encrypted; it reads the devices.", "what a device has set or runs."},
+	"settings list":    readsSite,
+	"settings show":    readsSite,
+	"settings diff":    {"nothing; it reads the device.", "what a device has set or runs."},
+	"settings restore": {"the settings of the device named; the ledger.", "its firmware, or other devices."},
+	"ledger check":     readsJob,
+	"ledger export":    {"one new file.", "the ledger, or any device."},
+	"schema":           {"nothing.", "any device."},
+	"docs man":         {"a folder of manual pages.", "anything else."},
+	"docs md":          {"a folder of pages in Markdown.", "anything else."},
+	"completion":       {"nothing; it prints a script for your shell.", "your shell's files."},
+	"sim":              {"stand-ins on loopback, and the folders that you name for images and families.", "any network: nothing leaves the machine."},
+	"demo":             {"a temporary folder, which is removed, or the one of --keep.", "any network, your sites or your shelf."},
+	"version":          {"nothing.", "any device."},
+}

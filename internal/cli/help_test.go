@@ -1,0 +1,94 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func anApp() *app {
+	return &app{in: strings.NewReader(""), out: os.Stdout, err: os.Stderr, getenv: os.Getenv, now: time.Now}
+}
+
+// Every command has its place among the phases, says what it touches and what it never does, and has examples
+// that are right: their commands and flags exist. Help is no wider than a terminal, but for its examples.
+func TestHelp(t *testing.T) {
+	root := anApp().root()
+	assert.LessOrEqual(t, strings.Count(rootHelp(), "\n"), 40, "the first help fits a screen")
+	used := map[string]bool{}
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		path := strings.TrimPrefix(c.CommandPath(), "catena ")
+		word, _, _ := strings.Cut(path, " ")
+		if c.Runnable() && c != root && !c.Hidden {
+			assert.Regexp(t, `(?m)^  \w.* \b`+regexp.QuoteMeta(word)+`\b`, rootHelp(), "%s is in the first help", path)
+		}
+		if c.Runnable() && !c.HasSubCommands() && word != "completion" && word != "help" && !c.Hidden {
+			used[path] = true
+			assert.Contains(t, effects, path)
+			examples := exampleLine.FindAllString(c.Example, -1)
+			assert.GreaterOrEqual(t, len(examples), 2, "examples of %s", path)
+			for _, e := range examples {
+				assert.NoError(t, understands(e), e)
+			}
+		}
+		if c != root && word != "completion" {
+			var text strings.Builder
+			c.SetOut(&text)
+			require.NoError(t, c.Help())
+			before, _, _ := strings.Cut(text.String(), "Usage:")
+			_, flags, _ := strings.Cut(text.String(), "\nFlags:")
+			for _, line := range strings.Split(before+flags, "\n") {
+				assert.LessOrEqual(t, len([]rune(line)), helpWide, "%s: %s", path, line)
+			}
+		}
+		for _, s := range c.Commands() {
+			walk(s)
+		}
+	}
+	walk(root)
+	for path := range effects {
+		assert.True(t, used[path] || path == "completion", "%s is a command", path)
+	}
+}
+
+// exampleLine is one command of an example, with what a backslash has on the next line.
+var exampleLine = regexp.MustCompile(`(?m)^ *catena(?:.*\\\n)*.*`)
+
+// understands tells whether a line is a command that there is, with flags that it has.
+func understands(line string) error {
+	words, err := shellWords(strings.ReplaceAll(line, "\\\n", " "))
+	if err != nil {
+		return err
+	}
+	root := anApp().root()
+	c, rest, err := root.Find(words[1:])
+	if err != nil {
+		return err
+	}
+	if c == root && len(rest) > 0 && !strings.HasPrefix(rest[0], "-") {
+		return fmt.Errorf("no command %q", rest[0])
+	}
+	return c.ParseFlags(rest)
+}
+
+// shellWords are the words of a line as a shell has them, up to a comment, a pipe or a redirection.
+func shellWords(line string) (out []string, err error) {
+	for _, m := range shellWord.FindAllString(line, -1) {
+		switch {
+		case strings.HasPrefix(m, "#"), m == ">", m == "|", m == ">>", m == "<", m == "&", m == "&&":
+			return out, nil
+		}
+		out = append(out, strings.NewReplacer(`'`, "", `"`, "").Replace(m))
+	}
+	return out, nil
+}
+
+var shellWord = regexp.MustCompile(`(?:[^\s'"]|'[^']*'|"(?:\\.|[^"\\])*")+`)

@@ -1,0 +1,14 @@
+package doctor
+
+import "golang.org/x/sys/windows"
+
+// Free is how many bytes a user can still write beside a file or folder that is there.
+func Free(path string) (int64, error) {
+	name, err := windows.UTF16PtrFromString(path)
+	if err != nil {
+		return 0, err
+	}
+	var free uint64
+	err = windows.GetDiskFreeSpaceEx(name, &free, nil, nil)
+	return int64(free), err
+}
