@@ -99,8 +99,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:   "catena",
-		Short: "Find the devices of a site, flash them, prove them, return the ones that fail",
+		Use:          "catena",
+		Short:        "Find the devices of a site, flash them, prove them, return the ones that fail",
 		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
 	}
@@ -131,6 +131,7 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpCommand(helpCmd())
 	root.InitDefaultHelpCmd()
 	root.InitDefaultCompletionCmd()
+	a.completions(root)
 	a.dress(root)
 	return root
 }

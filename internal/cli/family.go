@@ -35,9 +35,9 @@ func (a *app) familyListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "list",
 		Example: "  catena family list\n  catena family list --format json",
-		Short: "List the families that are known",
-		Args:  exactly(0, "no arguments"),
-		RunE:  func(*cobra.Command, []string) error { return a.familyList() },
+		Short:   "List the families that are known",
+		Args:    exactly(0, "no arguments"),
+		RunE:    func(*cobra.Command, []string) error { return a.familyList() },
 	}
 }
 
@@ -163,8 +163,8 @@ func (a *app) familyCheckCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "check FILE…",
 		Example: "  catena family check families/tollgarth-gates.yaml\n  catena family check families/*.yaml",
-		Short: "Read family files and say what is wrong with them",
-		Args:  atLeast(1, "a file"),
+		Short:   "Read family files and say what is wrong with them",
+		Args:    atLeast(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			var all []family.Family
 			for _, name := range args {

@@ -205,9 +205,9 @@ func (a *app) targetListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "list",
 		Example: "  catena target list\n  catena target list --format json",
-		Short: "List the targets",
-		Args:  exactly(0, "no arguments"),
-		RunE:  func(*cobra.Command, []string) error { return a.targetList() },
+		Short:   "List the targets",
+		Args:    exactly(0, "no arguments"),
+		RunE:    func(*cobra.Command, []string) error { return a.targetList() },
 	}
 }
 

@@ -74,6 +74,13 @@ func BenchmarkList(b *testing.B) {
 				require.Len(b, w.Rows, 2000)
 			}
 		})
+		b.Run(fmt.Sprintf("names of 2,000 devices, %d jobs", jobs), func(b *testing.B) {
+			for b.Loop() {
+				glances, err := workspace.Glances(w.Ledger)
+				require.NoError(b, err)
+				require.Len(b, glances, 2000)
+			}
+		})
 		w.Close()
 	}
 }

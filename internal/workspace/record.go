@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"catena/internal/firmware/version"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -40,6 +41,32 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 		out = append(out, d)
 	}
 	slices.SortFunc(out, func(a, b device.Device) int { return idNumber(a.ID) - idNumber(b.ID) })
+	return out, nil
+}
+
+// Glance is what is quickly told of a device.
+type Glance struct {
+	Name    string        `json:"name"`
+	Access  device.Access `json:"access"`
+	Reading struct {
+		Model   string `json:"model"`
+		Version string `json:"version"`
+	} `json:"reading"`
+}
+
+// Glances are the devices known, by name. They cost a third of Devices.
+func Glances(l *ledger.Ledger) ([]Glance, error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Seen, Newest: true})
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Glance, len(entries))
+	for i, e := range entries {
+		if err := json.Unmarshal(e.Body, &out[i]); err != nil {
+			return nil, fmt.Errorf("entry %d of the ledger is not a device: %w", e.Seq, err)
+		}
+	}
+	slices.SortFunc(out, func(a, b Glance) int { return version.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
