@@ -436,9 +436,12 @@ func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error
 	}
 	why := counted(skipped)
 	if why == "" {
-		why = "no device is chosen"
+		why = "no device is chosen; see who there is: catena list, or find them: catena scan"
 	}
 	a.say("There is nothing to do: %s.", why)
+	if slices.ContainsFunc(skipped, func(r workspace.Row) bool { return r.Status == string(match.NoImage) }) {
+		a.say("Images that are missing: catena match --missing; put them on the shelf: catena shelf add")
+	}
 	return nil
 }
 

@@ -109,6 +109,7 @@ Addresses of catena scan and of ranges: in site.yaml:
   @addresses.txt            a file with one of these on each line
 Ports are tried as usual for each protocol, or as ports: says: 8080, snmp:1161, modbus:5020.
 `},
+	{"trouble", "What Catena says went wrong, what it means, what to do", ""},
 	{"exit-codes", "What the exit code says", `  0  done, all parked, or nothing to do
   1  an error
   2  wrong usage, or a bad file
@@ -161,6 +162,8 @@ func addTopics(root *cobra.Command) {
 			long = commandsHelp(root)
 		case "flags":
 			long = root.PersistentFlags().FlagUsagesWrapped(helpWide)
+		case "trouble":
+			long = troubleHelp()
 		case "where":
 			long += fieldsHelp()
 		}

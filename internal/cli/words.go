@@ -3,13 +3,16 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
+	"syscall"
 
 	"catena/internal/device"
 	"catena/internal/family"
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/order"
+	"catena/internal/scan/discover"
 	"catena/internal/site"
 	"catena/internal/workspace"
 	"catena/internal/yamldoc"
@@ -49,6 +52,7 @@ func worded(err error) error {
 		busy      *job.BusyError
 		nobody    *workspace.NobodyError
 		lost      *ledger.LostError
+		adapter   *discover.NoAdapterError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -75,6 +79,8 @@ func worded(err error) error {
 		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):
 		return refused("%w", err)
+	case errors.As(err, &adapter):
+		return usage("%w; see them: catena scan --adapters", err)
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err,
 			lost.Head)
@@ -107,6 +113,26 @@ func wordedOrder(err error) error {
 		return usage("%w; see them with: catena order list", err)
 	case errors.As(err, &taken):
 		return usage("%w; choose another name", err)
+	}
+	return wordedSystem(err)
+}
+
+// wordedSystem is worded for what this machine refuses.
+func wordedSystem(err error) error {
+	var format *ledger.FormatError
+	switch {
+	case errors.As(err, &format) && format.Found > format.Known:
+		return usage("%w. Use that later Catena here", err)
+	case errors.Is(err, ledger.ErrInUse):
+		return fmt.Errorf("%w; end that program (a copy, a backup, a virus scanner), then run this again", err)
+	case errors.Is(err, ledger.ErrFull):
+		return fmt.Errorf("%w; make room on it: catena shelf tidy", err)
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%w; it belongs to another user: work as that one, or give yourself the right", err)
+	case errors.Is(err, syscall.EADDRINUSE):
+		return fmt.Errorf("%w; end the program that listens there, or choose another address", err)
+	case errors.Is(err, syscall.ENOSPC):
+		return fmt.Errorf("%w; make room on that disk: catena shelf tidy", err)
 	}
 	return err
 }

@@ -38,6 +38,10 @@ const (
 	OwnFault Problem = "own-fault"
 )
 
+// Problems are all kinds, those that people meet most first.
+var Problems = []Problem{NoAnswer, BadLogin, NoLogin, RefusedBefore, Changed, MissedLastScan, Mute, NotRecognised, OnlyAnnounced,
+	PlainLogin, NewPassword, NoRight, NoSecret, Refusal, Malformed, NotNow, NeedsPerson, NotLeft, Unsupported, NotMine, OwnFault}
+
 // BrokenOff is the detail of a NoAnswer of who was there, and went before it answered.
 const BrokenOff = "it closed the connection"
 

@@ -123,7 +123,7 @@ func (m *Manifest) Complete() (key, message string) {
 	m.SHA256 = strings.ToLower(m.SHA256)
 	switch {
 	case m.Manifest != 1:
-		return "manifest", "manifest: must be 1, the format of this file"
+		return "manifest", "manifest: must be 1; a file of a later format requires a newer Catena"
 	case m.Vendor == "":
 		return "vendor", "vendor: is missing; name the maker"
 	case len(m.Models) == 0:

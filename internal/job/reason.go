@@ -49,6 +49,12 @@ const (
 	NotLeft         Why = "not-left"          // Device says what must still be undone there
 )
 
+// Whys are all kinds that a device's end may have, those that people meet most first.
+var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, NotRestarted, NotWritten, CutOff, DeviceSaid, NoRollback,
+	RollbackFailed, StillRuns, SettingsChanged, SettingsLost, SettingsLeft, SettingsNotKept, NotCarried, NotTaken, NotLeft,
+	ChangedSince, ThereAlready, NotTogether, ImageGone, CannotStage, CannotUpdate, NoLogin, NotBegun, Stopped, Abandoned, GaveUp,
+	ProvenAnyway, PersonsWord}
+
 // Reason says why a device ended as it did: a kind for code, fields for the sentence,
 // and, where one thing led to another, what came next. It is an error.
 type Reason struct {

@@ -147,6 +147,13 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 		if err != nil {
 			return nil, ErrNone
 		}
+	} else if err != nil {
+		return nil, err
+	}
+	if f, err := os.Open(path); err == nil {
+		_ = f.Close()
+	} else if errors.Is(err, os.ErrPermission) { // SQLite would not say so
+		return nil, err
 	}
 	l, err := open(dir, now)
 	if err != nil {
@@ -368,8 +375,13 @@ func (l *Ledger) failed(err error) error {
 	if err == nil {
 		return nil
 	}
-	if code := (*sqlite.Error)(nil); errors.As(err, &code) && code.Code()&0xff == sqlite3.SQLITE_FULL {
-		err = ErrFull
+	if code := (*sqlite.Error)(nil); errors.As(err, &code) {
+		switch code.Code() & 0xff {
+		case sqlite3.SQLITE_FULL:
+			err = ErrFull
+		case sqlite3.SQLITE_BUSY:
+			err = ErrInUse
+		}
 	}
 	return fmt.Errorf("the ledger %s cannot be written: %w", l.path(), err)
 }
@@ -377,6 +389,9 @@ func (l *Ledger) failed(err error) error {
 // ErrFull is returned by Append and Extend where there is no room for an entry. What stands in
 // the ledger is whole.
 var ErrFull = errors.New("the disk is full")
+
+// ErrInUse is returned by Append and Extend where another program keeps the ledger to itself for too long.
+var ErrInUse = errors.New("another program keeps it to itself")
 
 // chain is the SHA-256 of the predecessor's hash and the entry's fields, each
 // with its length before it, so that no two entries read the same.

@@ -86,7 +86,14 @@ func Choose(all []Adapter, want string) ([]Adapter, error) {
 			}
 		}
 	}
-	return nil, fmt.Errorf("there is no adapter %q; this machine has %s", want, names)
+	return nil, &NoAdapterError{Want: want, Have: names}
+}
+
+// NoAdapterError is returned for a word that means none of this machine's adapters.
+type NoAdapterError struct{ Want, Have string }
+
+func (e *NoAdapterError) Error() string {
+	return fmt.Sprintf("there is no adapter %q; this machine has %s", e.Want, e.Have)
 }
 
 func usable(a Adapter) ([]Adapter, error) {

@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"catena/internal/device"
+	"catena/internal/job"
+)
+
+// update writes what documents have from the program anew: go test ./internal/cli -update
+var update = flag.Bool("update", false, "write generated parts of documents anew")
+
+// between is the part of a document between a line that begins with from, and the next that is to.
+func between(t *testing.T, file, from, to, want string) {
+	t.Helper()
+	name := filepath.Join("..", "..", "docs", file)
+	raw, err := os.ReadFile(name)
+	require.NoError(t, err)
+	before, rest, found := strings.Cut(string(raw), from)
+	require.True(t, found, "%s has %s", file, from)
+	line, rest, _ := strings.Cut(rest, "\n")
+	_, after, found := strings.Cut(rest, to)
+	require.True(t, found)
+	whole := before + from + line + "\n" + want + to + after
+	if *update {
+		require.NoError(t, os.WriteFile(name, []byte(whole), 0o644))
+		return
+	}
+	assert.Equal(t, whole, string(raw), "docs/%s is as the program has it; refresh it: go test ./internal/cli -update", file)
+}
+
+// Every kind of trouble that a device or a job can have is told of, with what to do; the document has the same.
+func TestTroubles(t *testing.T) {
+	for _, p := range device.Problems {
+		assert.NotEmpty(t, deviceMeanings[p].means, p)
+		assert.NotEmpty(t, deviceMeanings[p].steps, p)
+	}
+	for _, w := range job.Whys {
+		assert.NotEmpty(t, jobMeanings[w].means, w)
+		assert.NotEmpty(t, jobMeanings[w].steps, w)
+	}
+	assert.Len(t, deviceMeanings, len(device.Problems))
+	assert.Len(t, jobMeanings, len(job.Whys))
+	for name, kinds := range map[string]int{"../device/cause.go": len(device.Problems), "../job/reason.go": len(job.Whys)} {
+		source, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Len(t, regexp.MustCompile(`(?m)^\t\w+ +(?:Problem|Why) += "`).FindAll(source, -1), kinds, name)
+	}
+	between(t, "trouble.md", "<!-- made by: go test ./internal/cli -run TestTroubles", "<!-- end -->", troubleTables())
+}
+
+// Every error of the document's second table is one that a script provokes.
+func TestErrorsOfTheDocumentAreProvoked(t *testing.T) {
+	raw, err := os.ReadFile("../../docs/trouble.md")
+	require.NoError(t, err)
+	_, table, found := strings.Cut(string(raw), "\n## What is said of this laptop")
+	require.True(t, found)
+	provoked := ""
+	scripts, err := filepath.Glob("testdata/*.txt")
+	require.NoError(t, err)
+	for _, s := range append(scripts, "kill_test.go", "readonly_test.go", "real_test.go") {
+		text, err := os.ReadFile(s)
+		require.NoError(t, err)
+		provoked += string(text)
+	}
+	rows := regexp.MustCompile("(?m)^\\| `([^`]+)` \\|").FindAllStringSubmatch(table, -1)
+	assert.Greater(t, len(rows), 15)
+	for _, row := range rows {
+		assert.Contains(t, provoked, row[1])
+	}
+}
