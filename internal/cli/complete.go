@@ -182,7 +182,7 @@ var wordSuggestions = map[string]suggest{
 	"report": suggestJobs, "settings save": suggestDevices, "settings list": suggestDevices, "settings show": suggestDevices,
 	"settings diff": suggestDevices, "settings restore": suggestDevices, "target set": suggestVersions,
 	"shelf notes": suggestImages, "shelf mark": suggestImages, "shelf drop": suggestImages, "shelf export": suggestImages,
-	"family show": suggestFamilies, "schema": func(*app, *workspace.Workspace) []string { return slices.Sorted(maps.Keys(schemas)) },
+	"family show": suggestFamilies, "schema": func(*app, *workspace.Workspace) []string { return schemaKinds() },
 }
 
 // needNoSite are commands and flags that have suggestions outside of a site folder, too.

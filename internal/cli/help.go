@@ -329,7 +329,7 @@ var effects = map[string]effect{
 	"scan":             {"the ledger: what was found and read. It asks every address of the site, and logs in with the site's logins, each once.", "what a device has set or runs; no password goes to a device that is not the one it was."},
 	"list":             readsSite,
 	"show":             readsSite,
-	"name":             {"names: in site.yaml.", "any device: it does not learn its name."},
+	"name":             {"the ledger, and every place in site.yaml and targets.yaml that has the old name.", "the rest of those files, or any device: it does not learn its name."},
 	"hold":             {"hold: in site.yaml.", "any device."},
 	"blink":            {"the device's lamp, display or an output that you name, for a while.", "what it has set or runs."},
 	"shelf add":        {"the shelf.", "the files given, or any device."},

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -11,6 +12,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/atomicfile"
+	"catena/internal/cli/view"
 	"catena/internal/ledger"
 	"catena/internal/site"
 	"catena/internal/workspace"
@@ -19,18 +22,35 @@ import (
 func (a *app) newCmd() *cobra.Command {
 	var ranges, ports []string
 	var adapter string
+	var fromScan bool
 	c := &cobra.Command{
 		Use:   "new NAME",
 		Short: "Make a site folder",
 		Long: `Make a folder for a site, with its site.yaml and its ledger. The folder is named
-after the site; -C gives it another name.`,
+after the site; -C gives it another name.
+
+With --from-scan the network is looked through at once, and site.yaml begins with what was found: networks,
+where none was named, a group for each model, names by serial number, and what hangs on what. Read it, and
+change what you know better.`,
 		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
-  catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0`,
+  catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0
+  catena new "Marrow Hill Locks" --adapter eth0 --range 10.20.4.0/24 --from-scan`,
 		Args: exactly(1, "the site's name"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return a.newSite(args[0], adapter, ranges, ports)
+		RunE: func(c *cobra.Command, args []string) error {
+			dir, err := a.newSite(args[0], adapter, ranges, ports)
+			if err != nil {
+				return err
+			}
+			if fromScan {
+				if err := a.sketch(c.Context(), dir, adapter, ranges); err != nil {
+					return err
+				}
+			}
+			a.say("Made the site folder %s.\nNext: cd %s, then catena scan", dir, dir)
+			return nil
 		},
 	}
+	c.Flags().BoolVar(&fromScan, "from-scan", false, "look through the network, and begin site.yaml with what is there")
 	c.Flags().StringArrayVar(&ranges, "range", nil,
 		"addresses that are the site's; may be repeated")
 	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")
@@ -39,53 +59,85 @@ after the site; -C gives it another name.`,
 	return c
 }
 
-func (a *app) newSite(name, adapter string, ranges, ports []string) error {
-	dir := a.dir
+func (a *app) newSite(name, adapter string, ranges, ports []string) (dir string, err error) {
+	dir = a.dir
 	if dir == "" {
 		plain := func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
 		dir = strings.Join(strings.FieldsFunc(strings.ToLower(name),
 			func(r rune) bool { return !plain(r) }), "-")
 	}
 	if dir == "" {
-		return usage("%q makes no folder name; name the folder with -C", name)
+		return "", usage("%q makes no folder name; name the folder with -C", name)
 	}
 	path := filepath.Join(dir, site.File)
 	if _, err := os.Stat(path); err == nil {
-		return usage("%s already exists; nothing was changed", path)
+		return "", usage("%s already exists; nothing was changed", path)
 	}
 	for _, r := range ranges {
 		if _, err := site.ParseRange(r); err != nil {
-			return usage("--range: %w", err)
+			return "", usage("--range: %w", err)
 		}
 	}
 	for _, p := range ports {
 		if _, err := site.ParsePort(p); err != nil {
-			return usage("--port: %w", err)
+			return "", usage("--port: %w", err)
 		}
 	}
 	text := siteFile(name, adapter, ranges, ports)
 	if _, err := site.Parse(site.File, []byte(text)); err != nil {
-		return usage("%w", err)
+		return "", usage("%w", err)
 	}
 	if err := os.MkdirAll(filepath.Join(dir, "families"), 0o755); err != nil {
-		return err
+		return "", err
 	}
 	l, err := ledger.Create(dir, a.now)
 	if err != nil {
-		return err
+		return "", err
 	}
 	// The site file comes last: a folder is a site folder once it is there.
 	err = errors.Join(l.Append(workspace.Founded, "", "", map[string]string{"site": name}),
 		l.Close())
 	if err == nil {
-		err = os.WriteFile(path, []byte(text), 0o644)
+		err = os.WriteFile(path, []byte(workspace.ForEditors(dir, "site", "")+text), 0o644)
 	}
+	if err != nil {
+		return "", err
+	}
+	return dir, nil
+}
+
+// sketch scans a new site, and adds what that proposes to its file.
+func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) error {
+	a.dir = dir
+	l := look{adapter: adapter, patience: usualPatience}
+	if len(ranges) > 0 { // site.yaml has the adapter, too
+		l.adapter = ""
+	}
+	r, err := a.newRound(nil, l)
 	if err != nil {
 		return err
 	}
-	a.say("Made the site folder %s.\nNext: cd %s, then catena scan", dir, dir)
-	return nil
+	defer r.site.Close()
+	note, devices, err := r.scan(ctx)
+	if err != nil {
+		return err
+	}
+	links, unseen := site.Propose(devices, "")
+	proposed := "\n# What a scan proposes. Read it, and change what you know better.\n" +
+		site.Sketch(devices, len(ranges) == 0 && adapter == "") + proposedUplinks(links, unseen, "")
+	path := filepath.Join(dir, site.File)
+	err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {
+		whole := append(old, proposed...)
+		_, err := site.Parse(path, whole)
+		return whole, err
+	})
+	if err == nil {
+		a.say("%s found; what is proposed of them is at the end of %s.", view.Plural(note.Found, "device"), path)
+	}
+	return err
 }
+
+
 
 func siteFile(name, adapter string, ranges, ports []string) string {
 	var b strings.Builder

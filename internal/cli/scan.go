@@ -25,6 +25,9 @@ import (
 	"catena/internal/workspace"
 )
 
+// usualPatience is how long one address may take to answer, where nobody says otherwise.
+const usualPatience = 1500 * time.Millisecond
+
 // look is how a scan is to look.
 type look struct {
 	adapter  string
@@ -44,7 +47,7 @@ func (l *look) flags(c *cobra.Command) {
 		"ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
 	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
 	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
-	f.DurationVar(&l.patience, "patience", 1500*time.Millisecond,
+	f.DurationVar(&l.patience, "patience", usualPatience,
 		"how long one address may take to answer")
 }
 
@@ -467,31 +470,33 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 		}
 		return a.printJSON(out)
 	}
+	fmt.Fprint(a.out, proposedUplinks(links, unseen, at))
+	return nil
+}
+
+// proposedUplinks are links as site.yaml has them; what is not known stands there as comments. Names are cleaned.
+func proposedUplinks(links []site.Link, unseen []string, at string) string {
 	if len(links) == 0 {
-		a.say("# No device tells what it sees at its ports or what hangs behind it. Where you know it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}")
-		return nil
+		return "# No device tells what it sees at its ports or what hangs behind it. Where you know it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n"
 	}
-	view.Print(a.out, "%s\n", "# What the devices say of their neighbours. Read it before you paste it into site.yaml.")
-	view.Print(a.out, "%s\n", "uplinks:")
+	var b strings.Builder
+	b.WriteString("# What the devices say of their neighbours. Read it before you rely on it.\nuplinks:\n")
 	if at == "" {
-		view.Print(a.out, "%s\n", "  # Say which device this machine is plugged into with --at.")
+		b.WriteString("  # Say which device this machine is plugged into with --at.\n")
 	}
 	for _, l := range links {
 		for _, d := range l.Doubts {
-			view.Print(a.out, "  # Not sure: %s.\n", d)
+			fmt.Fprintf(&b, "  # Not sure: %s.\n", d)
 		}
 		if l.Chain {
-			view.Print(a.out, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
+			fmt.Fprintf(&b, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
 		}
-		view.Print(a.out, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through),
-			strings.Join(mapped(l.Reach, yamlWord), ", "))
+		fmt.Fprintf(&b, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through), strings.Join(mapped(l.Reach, yamlWord), ", "))
 	}
 	if len(unseen) > 0 {
-		fmt.Fprint(a.out, comment(fmt.Sprintf(
-			"What these are reached through is not known, nobody sees them: %s.",
-			strings.Join(unseen, ", "))))
+		b.WriteString(comment(fmt.Sprintf("What these are reached through is not known, nobody sees them: %s.", strings.Join(unseen, ", "))))
 	}
-	return nil
+	return b.String()
 }
 
 // comment writes a text as lines that YAML leaves out.

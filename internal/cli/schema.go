@@ -3,34 +3,48 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/dialect/scripted"
 	"catena/internal/family"
 	"catena/internal/job"
 	"catena/internal/notify"
 	"catena/internal/report"
+	"catena/internal/workspace"
 )
 
 // schemas are the kinds of files that have a JSON Schema.
-var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event": eventSchema, "report": reportSchema, "tell": tellSchema}
+var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event": eventSchema, "report": reportSchema,
+	"tell": tellSchema, "recording": recordingSchema, "site": fileSchema("site"), "targets": fileSchema("targets"),
+	"order": fileSchema("order"), "manifest": fileSchema("manifest")}
+
+func fileSchema(kind string) func() ([]byte, error) {
+	return func() ([]byte, error) { return workspace.FileSchema(kind) }
+}
+
+// schemaKinds are their names.
+func schemaKinds() []string { return slices.Sorted(maps.Keys(schemas)) }
 
 func (a *app) schemaCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema KIND",
 		Short: "Print the JSON Schema of a kind of file",
 		Long: `Print the JSON Schema (2020-12) of a kind of file, with which an editor completes keys and marks
-mistakes while a person types, or of what programs read: event (track --format json --follow), report and
-tell (what a webhook is sent).`,
+mistakes while a person types: site, targets, order, manifest, family; or of what programs read: event (track
+--format json --follow), report, tell (what a webhook is sent) and recording. The files that Catena writes name
+theirs in the first line, and the site folder has them in .catena/schemas.`,
 		Example: "  catena schema site > site.schema.json\n  catena schema family > family.schema.json",
-		Args:    exactly(1, "a kind of file: event, family, report or tell"),
+		Args:    exactly(1, "a kind of file: "+strings.Join(schemaKinds(), ", ")),
 		RunE: func(_ *cobra.Command, args []string) error {
 			schema, ok := schemas[args[0]]
 			if !ok {
-				return usage("there is no schema of %q; there are event, family, report and tell", args[0])
+				return usage("there is no schema of %q; there are %s", args[0], strings.Join(schemaKinds(), ", "))
 			}
 			raw, err := schema()
 			if err == nil {
@@ -47,6 +61,10 @@ func eventSchema() ([]byte, error) {
 
 func reportSchema() ([]byte, error) {
 	return written("What report --out FILE.json writes", reflect.TypeFor[report.Report]())
+}
+
+func recordingSchema() ([]byte, error) {
+	return written("What family try --record writes", reflect.TypeFor[scripted.Recording]())
 }
 
 func tellSchema() ([]byte, error) {

@@ -184,7 +184,8 @@ func (a *app) changeTargets(change func([]site.Target) ([]site.Target, string, e
 		if err := s.Join(path, targets); err != nil {
 			return nil, fmt.Errorf("%w; nothing was changed", err)
 		}
-		return targetsYAML(targets)
+		raw, err := targetsYAML(targets)
+		return append([]byte(workspace.ForEditors(dir, "targets", "")), raw...), err
 	})
 	if err != nil {
 		return err
