@@ -27,20 +27,25 @@ import (
 
 func (a *app) demoCmd() *cobra.Command {
 	var keep, place string
+	var walk bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Play a whole night at a simulated site",
 		Long: `Make a site folder, start the stand-ins of Marrow Hill, a flight of canal locks, and do
 the whole job on real protocol traffic: find the devices, fill the shelf, match, flash,
 prove, return. Before each step the command is shown that a person would type. Nothing
-leaves the machine. It ends with 0 only when every device ended as expected.`,
-		Example: "  catena demo\n  catena demo --keep /tmp/marrow-hill",
+leaves the machine. It ends with 0 only when every device ended as expected.
+
+With --walk it waits before each command: read it, then press Enter. Look from a second terminal meanwhile;
+with --keep the site folder stays.`,
+		Example: "  catena demo\n  catena demo --walk --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.demo(c.Context(), keep, place)
+			return a.demo(c.Context(), keep, place, walk)
 		},
 	}
 	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and leave it")
+	c.Flags().BoolVar(&walk, "walk", false, "wait before each command until Enter is pressed")
 	placeFlag(c, &place)
 	return c
 }
@@ -87,7 +92,7 @@ var expected = []struct{ name, status, version, why string }{
 	{"(silent)", "away", "", "an address that answers nothing"},
 }
 
-func (a *app) demo(ctx context.Context, keep, at string) error {
+func (a *app) demo(ctx context.Context, keep, at string, walk bool) error {
 	began := time.Now()
 	work, err := os.MkdirTemp("", "catena-demo-")
 	if err != nil {
@@ -118,8 +123,15 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 		}
 	}
 	d := &demo{app: a, dir: dir, place: place}
+	if walk {
+		d.keys = bufio.NewReader(a.in)
+	}
 	view.Print(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site,
 		len(scenario.Devices), place.Net)
+	if walk {
+		view.Print(a.out, "Before each command: Enter runs it, s runs the rest without waiting, q ends.\nLook from a second terminal at any time, for example:\n  catena -C %s --shelf %s list\n",
+			quoted(dir), quoted(a.shelf))
+	}
 	for _, s := range d.steps(scenario, images) {
 		if s.before != nil {
 			if err := s.before(); err != nil {
@@ -127,12 +139,20 @@ func (a *app) demo(ctx context.Context, keep, at string) error {
 			}
 		}
 		if s.killAt != nil {
-			if err := d.kill(ctx, s); err != nil {
+			err := d.kill(ctx, s)
+			if errors.Is(err, errLeft) {
+				return nil
+			}
+			if err != nil {
 				return err
 			}
 			continue
 		}
-		if code := d.run(ctx, s.what, s.stdin, s.args); code != s.exit {
+		code, err := d.run(ctx, s.what, s.stdin, s.args)
+		if errors.Is(err, errLeft) {
+			return nil
+		}
+		if code != s.exit {
 			return fmt.Errorf("the demo did not go as expected: catena %s ended with %d, not %d",
 				s.args[0], code, s.exit)
 		}
@@ -212,6 +232,27 @@ type demo struct {
 	app   *app
 	dir   string
 	place *sim.Site
+	keys  *bufio.Reader // by which a person goes on; nil: nobody is waited for
+}
+
+// errLeft is that a person ended the walk.
+var errLeft = errors.New("left")
+
+// wait waits until a person goes on. Without one, as in a script, nothing is waited for.
+func (d *demo) wait() error {
+	if d.keys == nil {
+		return nil
+	}
+	view.Print(d.app.out, "%s", "[Enter] ")
+	line, err := d.keys.ReadString('\n')
+	view.Print(d.app.out, "%s", "\n")
+	switch word := strings.TrimSpace(line); {
+	case word == "q":
+		return errLeft
+	case err != nil, word == "s":
+		d.keys = nil
+	}
+	return nil
 }
 
 // passphrase is that of the demo's logins.
@@ -221,7 +262,9 @@ const passphrase = "a swan a day"
 // step waits for, as a power cut would.
 func (d *demo) kill(ctx context.Context, s step) error {
 	a := d.app
-	d.show(s.what, s.args)
+	if err := d.show(s.what, s.args); err != nil {
+		return err
+	}
 	self, err := os.Executable()
 	if err != nil {
 		return err
@@ -256,8 +299,8 @@ func (d *demo) kill(ctx context.Context, s step) error {
 	return nil
 }
 
-// show shows a command as it would be typed.
-func (d *demo) show(what string, args []string) {
+// show shows a command as it would be typed. Its error is that a person ended the walk.
+func (d *demo) show(what string, args []string) error {
 	a := d.app
 	s := a.style(a.out)
 	typed := slices.Clone(args)
@@ -272,12 +315,15 @@ func (d *demo) show(what string, args []string) {
 	}
 	view.Print(a.out, "\n%s\n%s\n\n", s.Paint(view.Busy, "── "+what),
 		s.Paint(view.Good, "$ catena "+line))
+	return d.wait()
 }
 
 // run shows a command and runs it as if it were typed in the site folder.
-func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
+func (d *demo) run(ctx context.Context, what, stdin string, args []string) (code int, err error) {
 	a := d.app
-	d.show(what, args)
+	if err := d.show(what, args); err != nil {
+		return 0, err
+	}
 	sub := &app{in: strings.NewReader(stdin + "\n"), out: a.out, err: a.err, now: a.now,
 		getenv: func(k string) string {
 			switch k {
@@ -292,7 +338,7 @@ func (d *demo) run(ctx context.Context, what, stdin string, args []string) int {
 	if a.noColor {
 		global = append(global, "--no-color")
 	}
-	return sub.run(ctx, append(global, args...))
+	return sub.run(ctx, append(global, args...)), nil
 }
 
 // write writes into the site folder what a person would write with an editor.
