@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -57,6 +58,37 @@ func TestHelp(t *testing.T) {
 	for path := range effects {
 		assert.True(t, used[path] || path == "completion", "%s is a command", path)
 	}
+}
+
+// Every command in README and in the documents is one that there is, with flags that it has.
+func TestDocumentsAreUnderstood(t *testing.T) {
+	pages, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	seen := 0
+	for _, page := range append(pages, "../../README.md", "../../CONTRIBUTING.md", "../../SECURITY.md") {
+		raw, err := os.ReadFile(page)
+		require.NoError(t, err)
+		if page != "../../README.md" {
+			_, rest, _ := strings.Cut(string(raw), "\n\n")
+			first := strings.Join(strings.Split(rest, "\n")[:5], " ")
+			assert.Regexp(t, `\?.*[.:]`, first, "%s answers a question in its first five lines", page)
+		}
+		for _, m := range regexp.MustCompile(`\]\(([^)#:]+)(?:#[^)]*)?\)`).FindAllStringSubmatch(string(raw), -1) {
+			assert.FileExists(t, filepath.Join(filepath.Dir(page), m[1]), page)
+		}
+		for n, line := range strings.Split(string(raw), "\n") {
+			command, is := strings.CutPrefix(strings.TrimPrefix(strings.TrimPrefix(line, "    "), "$ "), "catena ")
+			inline := regexp.MustCompile("`catena ([a-z][^`…]*)`").FindAllStringSubmatch(line, -1)
+			if is && strings.HasPrefix(line, "    ") && !strings.Contains(command, " … ") {
+				inline = append(inline, []string{"", command})
+			}
+			for _, m := range inline {
+				seen++
+				assert.NoError(t, understands("catena "+m[1]), "%s:%d: %s", page, n+1, m[1])
+			}
+		}
+	}
+	assert.Greater(t, seen, 150)
 }
 
 // exampleLine is one command of an example, with what a backslash has on the next line.

@@ -137,8 +137,6 @@ func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) 
 	return err
 }
 
-
-
 func siteFile(name, adapter string, ranges, ports []string) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "site: %s\n\n# Where its devices are. What answers from outside the ranges is skipped.\n", strconv.Quote(name))

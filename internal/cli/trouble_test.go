@@ -13,6 +13,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/job"
+	"catena/internal/workspace"
 )
 
 // update writes what documents have from the program anew: go test ./internal/cli -update
@@ -55,6 +56,17 @@ func TestTroubles(t *testing.T) {
 		assert.Len(t, regexp.MustCompile(`(?m)^\t\w+ +(?:Problem|Why) += "`).FindAll(source, -1), kinds, name)
 	}
 	between(t, "trouble.md", "<!-- made by: go test ./internal/cli -run TestTroubles", "<!-- end -->", troubleTables())
+}
+
+// The documents list the fields as the program has them.
+func TestDocumentsListTheColumns(t *testing.T) {
+	require.Len(t, workspace.Abouts, len(workspace.Columns))
+	table := "\n| field | what it is |\n|---|---|\n"
+	for i, column := range workspace.Columns {
+		require.NotEmpty(t, workspace.Abouts[i], column)
+		table += "| `" + column + "` | " + workspace.Abouts[i] + " |\n"
+	}
+	between(t, "scripting.md", "<!-- made by: go test ./internal/cli -run TestDocumentsListTheColumns", "<!-- end -->", table+"\n")
 }
 
 // Every error of the document's second table is one that a script provokes.
