@@ -302,6 +302,7 @@ func (j *Job) Run(going, patience context.Context) error {
 			first: now, began: now, set: set, members: a.Look}
 		at := slices.IndexFunc(j.open, func(d DeviceState) bool { return d.ID == a.Device })
 		if at >= 0 && a.Do == j.open[at].did {
+			w.first = time.Time{} // a part of it was done before
 			w.baseline = *j.baselines[a.Device]
 			w.touched = j.open[at].Touched
 			for _, d := range j.plan.Behind[a.Device] {

@@ -73,7 +73,7 @@ type endBody struct {
 	Version string  `json:"version,omitempty"` // what it said last that it runs
 	Cause   *Reason `json:"cause,omitempty"`
 	Touched bool    `json:"touched,omitempty"` // an image was begun to be sent
-	// from its check to its end, in ns
+	// from its check to its end, in ns; 0: a crash was in between
 	Took time.Duration `json:"took,omitempty"`
 }
 

@@ -256,7 +256,7 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 		return err
 	}
 	for _, d := range j.open {
-		w := &worker{job: j, known: known.Devices[d.ID], row: j.row(d.ID), first: time.Now(),
+		w := &worker{job: j, known: known.Devices[d.ID], row: j.row(d.ID),
 			touched: d.Touched, baseline: *j.baselines[d.ID]}
 		event, err := w.giveUp(ctx, d)
 		if err == nil {

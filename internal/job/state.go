@@ -91,7 +91,7 @@ type DeviceState struct {
 	Path      []order.Hop `json:"path"`
 	// the version of the step: a intermediate version on the way, or the end of it
 	Toward string  `json:"toward,omitempty"`
-	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end, in the run that ended it
+	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end; 0 where a crash was in between
 
 	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
 	Touched bool   `json:"touched,omitempty"` // an image was begun to be sent

@@ -31,7 +31,7 @@ type worker struct {
 	job      *Job
 	row      order.Device // what is to be done
 	known    Known
-	first    time.Time      // when it began, with the monotonic clock
+	first    time.Time      // when it began, with the monotonic clock; zero: before a crash
 	began    time.Time      // when the way that it is on began, the same
 	touched  bool           // an image was begun to be sent
 	traits   dialect.Traits // of the update that is under way
@@ -677,8 +677,10 @@ func (w *worker) end(end Step, reason *Reason) (order.Event, error) {
 		reason = reason.then(&Reason{Why: NotLeft, Device: left})
 	}
 	now := w.job.engine.Now()
-	body := endBody{End: end, Version: w.runsNow(), Cause: reason, Touched: w.touched,
-		Took: time.Since(w.first)}
+	body := endBody{End: end, Version: w.runsNow(), Cause: reason, Touched: w.touched}
+	if !w.first.IsZero() { // else a part of it was done before a crash: how long it takes is not told by the rest
+		body.Took = time.Since(w.first)
+	}
 	return body.event(w.row.ID, now), w.job.engine.Ledger.Append(Ended, w.job.ID, w.row.ID, body)
 }
 
