@@ -326,7 +326,7 @@ var effects = map[string]effect{
 	"address give":     {"one device's address, by DHCP, for as long as it runs; the ledger.", "any other device: others get no answer."},
 	"address set":      {"the addresses of the devices named; the ledger.", "what a device runs, or its other settings."},
 	"doctor":           {"nothing; it looks at this laptop and the site folder.", "any device; nothing is sent to one."},
-	"scan":             {"the ledger: what was found and read. It asks every address of the site, and logs in with the site's logins, each once.", "what a device has set or runs; no password goes to a device that is not the one it was."},
+	"scan":             {"the ledger: what was found and read. It asks every address of the site, and logs in with the site's logins, at most three, each once.", "what a device has set or runs; no password goes to a device that is not the one it was."},
 	"list":             readsSite,
 	"show":             readsSite,
 	"name":             {"the ledger, and every place in site.yaml and targets.yaml that has the old name.", "the rest of those files, or any device: it does not learn its name."},

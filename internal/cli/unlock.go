@@ -108,7 +108,7 @@ func (a *app) unlock(length time.Duration) error {
 		_ = cmd.Process.Kill()
 		return errors.New("the process that should keep the passphrase did not start; go on without it: CATENA_PASSPHRASE")
 	}
-	a.say("The logins of this site are open for %s, for every command of this user. Close them: catena login lock", length)
+	a.say("The logins of this site are open until %s, for every command of this user. Close them: catena login lock", a.now().Add(length).Format("15:04"))
 	return cmd.Process.Release()
 }
 
