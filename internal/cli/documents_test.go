@@ -56,14 +56,21 @@ func asScript(all []documented, net string) string {
 	b.WriteString(`catena() {
   case "$1 $2" in
   "login add") printf 'quoin-and-sluice\nweir-4711\n' | command catena "$@" --password-stdin ;;
-  flash* | rollback* | retry* | finish*) command catena "$@" --yes --accept all ;;
+  flash*) command catena "$@" --patience proving=3s --yes --accept all ;;
+  rollback* | retry* | finish*) command catena "$@" --yes --accept all ;;
   "settings restore" | "shelf tidy" | "login accept") command catena "$@" --yes ;;
   *) command catena "$@" ;;
   esac
 }
 `)
+	// What stands in README is for a site of one's own: that is the simulated one, in a folder of its own.
+	here := strings.NewReplacer("127.44.1.", net+".", "--range 10.20.4.0/24", "--adapter lo --range "+net+".1-"+net+".253 --port 8080,8443",
+		"~/Downloads/firmware.zip", "../../firmware")
 	for i, d := range all {
-		fmt.Fprintf(&b, "echo '@@ %d'\n%s\necho \"@@ $?\"\n", i, strings.ReplaceAll(d.command, "127.44.1.", net+"."))
+		if d.file == "README.md" && all[max(0, i-1)].file != d.file {
+			b.WriteString("mkdir ../own && cd ../own\n")
+		}
+		fmt.Fprintf(&b, "echo '@@ %d'\n%s\necho \"@@ $?\"\n", i, here.Replace(d.command))
 	}
 	return b.String()
 }
