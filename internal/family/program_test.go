@@ -1,23 +1,20 @@
 package family_test
 
 import (
-	"bytes"
-	"encoding/json"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
 
-	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/family"
 	"catena/internal/settings"
+	"catena/internal/yamldoc/schematest"
 )
 
 const head = "family: f\nvendor: Tollgarth\nmodels: [TG-200]\n"
@@ -359,27 +356,9 @@ func wordsOf(all []family.Word) (out []string) {
 // An independent validator finds that the schema holds for the families that there are, and finds
 // the mistakes that an editor should show.
 func TestTheSchema(t *testing.T) {
-	python := "/usr/bin/python3"
-	if exec.Command(python, "-c", "import jsonschema").Run() != nil {
-		t.Skip("needs python3-jsonschema")
-	}
 	raw, err := family.Schema()
 	require.NoError(t, err)
-	file := filepath.Join(t.TempDir(), "schema.json")
-	require.NoError(t, os.WriteFile(file, raw, 0o600))
-	check := func(text string) string {
-		var value any
-		require.NoError(t, yaml.Unmarshal([]byte(text), &value))
-		in, err := json.Marshal(value)
-		require.NoError(t, err)
-		c := exec.Command(python, "-c", `import json, jsonschema, sys
-s = json.load(open(sys.argv[1])); jsonschema.Draft202012Validator.check_schema(s)
-for e in jsonschema.Draft202012Validator(s).iter_errors(json.load(sys.stdin)): print(e.json_path, e.message)`, file)
-		c.Stdin = bytes.NewReader(in)
-		out, err := c.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		return string(out)
-	}
+	check := func(text string) string { return schematest.Findings(t, raw, text) }
 	all, err := filepath.Glob("../sim/families/*.yaml")
 	require.NoError(t, err)
 	require.NotEmpty(t, all)

@@ -1,17 +1,13 @@
 package workspace_test
 
 import (
-	"bytes"
-	"encoding/json"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 
-	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,31 +15,16 @@ import (
 	"catena/internal/order"
 	"catena/internal/site"
 	"catena/internal/workspace"
+	"catena/internal/yamldoc/schematest"
 )
 
 // An independent validator finds that the schemas hold for the files of the documents, and for those that Catena
 // writes, and finds the slip of a pen in each.
 func TestTheSchemas(t *testing.T) {
-	python := "/usr/bin/python3"
-	if exec.Command(python, "-c", "import jsonschema").Run() != nil {
-		t.Skip("needs python3-jsonschema")
-	}
 	check := func(kind, text string) string {
 		raw, err := workspace.FileSchema(kind)
 		require.NoError(t, err)
-		file := filepath.Join(t.TempDir(), "schema.json")
-		require.NoError(t, os.WriteFile(file, raw, 0o600))
-		var value any
-		require.NoError(t, yaml.Unmarshal([]byte(text), &value))
-		in, err := json.Marshal(value)
-		require.NoError(t, err)
-		c := exec.Command(python, "-c", `import json, jsonschema, sys
-s = json.load(open(sys.argv[1])); jsonschema.Draft202012Validator.check_schema(s)
-for e in jsonschema.Draft202012Validator(s).iter_errors(json.load(sys.stdin)): print(e.json_path, e.message)`, file)
-		c.Stdin = bytes.NewReader(in)
-		out, err := c.CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		return string(out)
+		return schematest.Findings(t, raw, text)
 	}
 	doc, err := os.ReadFile("../../docs/files.md")
 	require.NoError(t, err)
