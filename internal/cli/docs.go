@@ -3,6 +3,7 @@ package cli
 import (
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
@@ -39,6 +40,9 @@ func (a *app) docsCmd() *cobra.Command {
 func writeMan(root *cobra.Command, dir string) error {
 	root.DisableAutoGenTag = true
 	date := built().Date
+	if date.IsZero() { // it was built of sources without a revision
+		date = time.Now()
+	}
 	return doc.GenManTree(root, &doc.GenManHeader{Title: "CATENA", Section: "1", Source: "Catena", Manual: "Catena's manual",
 		Date: &date}, dir)
 }

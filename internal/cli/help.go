@@ -249,7 +249,7 @@ func (a *app) dress(root *cobra.Command) {
 type effect struct{ touches, never string }
 
 func (e effect) text() string {
-	return fill("Touches: "+e.touches, "  ", helpWide) + "\n" + fill("Never: "+e.never, "  ", helpWide)
+	return fill("Touches: "+e.touches, "  ", helpWide) + "\n\n" + fill("Never: "+e.never, "  ", helpWide)
 }
 
 // fill breaks a text into lines, of which those after the first begin with indent.
