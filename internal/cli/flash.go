@@ -654,9 +654,9 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	stopped = going.Err() != nil
 	told()
 	if err != nil {
-		return state, stopped, fmt.Errorf(
+		return state, stopped, exit{exitError, fmt.Errorf(
 			"the job cannot go on: %w\nno further device was started, and what was being written was finished. When that is mended, go on: catena resume %s",
-			err, j.ID)
+			wordedSystem(err), j.ID)}
 	}
 	if showErr != nil {
 		a.log.Warn("the job could not be shown", "err", showErr)
