@@ -241,31 +241,29 @@ func (l Live) rows(width, room int, t Theme) []string {
 		name = max(name, ansi.StringWidth(t.text(r.label())))
 	}
 	name = min(name, max(12, width/4))
-	out := []string{t.paint(Quiet, t.fit("  "+l.line(LiveRow{Name: "NAME", Model: "MODEL", Path: "FROM → TO", Step: "STEP", Percent: -3,
-		Rate: "RATE", Left: "LEFT", What: "WHAT HAPPENS"}, width-2, name, t), width))}
+	head, _ := l.line(LiveRow{Name: "NAME", Model: "MODEL", Path: "FROM → TO", Step: "STEP", Percent: -3,
+		Rate: "RATE", Left: "LEFT", What: "WHAT HAPPENS"}, width-2, name, t)
+	out := []string{t.paint(Quiet, t.fit("  "+head, width))}
 	if len(done) > 0 {
 		room--
 	}
 	room = max(2, room-1) // of a terminal without room the end is cut off
 	pinned := 0
-	for pinned < len(shown) && shown[pinned].Attention && pinned < room-3 {
-		pinned++
+	for pinned < len(shown) && shown[pinned].Attention {
+		lines := l.whole(shown[pinned], width, name, t)
+		if len(lines) > room-3 {
+			break
+		}
+		out, room, pinned = append(out, lines...), room-len(lines), pinned+1
 	}
-	first, cut := l.window(shown[pinned:], room-pinned)
+	first, cut := l.window(shown[pinned:], room)
 	first += pinned
-	last := min(len(shown), first+room-pinned)
+	last := min(len(shown), first+room)
 	if cut {
 		last--
 	}
-	for _, r := range append(shown[:pinned:pinned], shown[first:max(first, last)]...) {
-		mark, line := "  ", t.fit(l.line(r, width-2, name, t), width-2)
-		if r.ID == l.Selected {
-			mark = t.sign("▸ ", "> ")
-			line = lipgloss.NewStyle().Bold(true).Render(line)
-		} else if r.Attention {
-			mark = "! "
-		}
-		out = append(out, mark+line)
+	for _, r := range shown[first:max(first, last)] {
+		out = append(out, l.marked(r, width, name, t))
 	}
 	if cut {
 		out = append(out, t.paint(Quiet, t.fit(fmt.Sprintf("  %d above, %d below", first-pinned, len(shown)-last), width)))
@@ -276,6 +274,41 @@ func (l Live) rows(width, room int, t Theme) []string {
 	if len(done) > 0 {
 		text := fmt.Sprintf("%s %d done: %s", t.sign("✓", "+"), len(done), strings.Join(done, ", "))
 		out = append(out, t.paint(Good, t.fit(t.text(text), width)))
+	}
+	return out
+}
+
+// marked is a row on one line, with its mark before it.
+func (l Live) marked(r LiveRow, width, name int, t Theme) string {
+	line, _ := l.line(r, width-2, name, t)
+	mark, line := "  ", t.fit(line, width-2)
+	if r.ID == l.Selected {
+		mark = t.sign("▸ ", "> ")
+		line = lipgloss.NewStyle().Bold(true).Render(line)
+	} else if r.Attention {
+		mark = "! "
+	}
+	return mark + line
+}
+
+// mostWhole is on how many lines more a row says what happens.
+const mostWhole = 3
+
+// whole is a row whose last column is never cut: where that has no room, it stands on lines of its own.
+func (l Live) whole(r LiveRow, width, name int, t Theme) []string {
+	what := t.text(r.What)
+	if _, used := l.line(r, width-2, name, t); ansi.StringWidth(what) <= width-2-used {
+		return []string{l.marked(r, width, name, t)}
+	}
+	r.What = ""
+	out := []string{l.marked(r, width, name, t)}
+	lines := strings.Split(ansi.Wrap(what, max(10, width-6), ""), "\n")
+	if len(lines) > mostWhole {
+		lines[mostWhole-1] = strings.Join(lines[mostWhole-1:], " ")
+		lines = lines[:mostWhole]
+	}
+	for _, line := range lines {
+		out = append(out, "    "+t.fit(line, width-4))
 	}
 	return out
 }
@@ -305,10 +338,9 @@ func (r LiveRow) label() string {
 	return r.Name
 }
 
-// line is one device on one line: columns by importance.
-func (l Live) line(r LiveRow, width, name int, t Theme) string {
+// line is one device on one line: columns by importance. used is how wide they are before the last, what happens.
+func (l Live) line(r LiveRow, width, name int, t Theme) (text string, used int) {
 	var b strings.Builder
-	used := 0
 	put := func(text string, wide int, tone Tone) {
 		b.WriteString(t.paint(tone, t.fit(t.text(text), wide)) + " ")
 		used += wide + 1
@@ -344,7 +376,7 @@ func (l Live) line(r LiveRow, width, name int, t Theme) string {
 		tone = Plain
 	}
 	b.WriteString(t.paint(tone, t.fit(t.text(r.What), width-used)))
-	return b.String()
+	return b.String(), used
 }
 
 // detail is one device, opened.

@@ -79,6 +79,11 @@ func TestLiveSumsUp(t *testing.T) {
 	assert.Regexp(t, `! cam-0 via hub-1`, wide)
 	assert.Regexp(t, `▸ └ évier-3 +WX-40 +3\.1\.0 → 3\.2\.1 +sending +·{10} +3% +1\.1 MiB/s +0:42 for 0:03`, wide)
 	narrow := ansi.Strip(busy(10).Draw(80, 24, view.Theme{}))
+	// What needs a person is never cut: it has lines of its own where the column is too narrow.
+	for _, width := range []int{80, 142, 200} {
+		text := strings.Join(strings.Fields(ansi.Strip(busy(10).Draw(width, 24, view.Theme{}))), " ")
+		assert.Equal(t, 2, strings.Count(text, strings.TrimSpace(strings.Repeat("it did not come back ", 9))), "%d columns:\n%s", width, text)
+	}
 	assert.Contains(t, narrow, "7 at work")
 	assert.NotContains(t, narrow, "3.1.0")
 	assert.Contains(t, narrow, "! Keep power and network on: cam-1, cam-2, cam-3")
