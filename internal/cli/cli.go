@@ -80,6 +80,10 @@ func (a *app) run(ctx context.Context, args []string) int {
 	}
 	root := a.root()
 	root.SetArgs(args)
+	if len(args) > 0 && (strings.HasPrefix(args[0], "__complete") || args[0] == "completion") {
+		root.InitDefaultCompletionCmd()
+		a.completions(root)
+	}
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -130,9 +134,7 @@ func (a *app) root() *cobra.Command {
 		a.doctorCmd(), a.docsCmd(), a.versionCmd())
 	root.SetHelpCommand(helpCmd())
 	root.InitDefaultHelpCmd()
-	root.InitDefaultCompletionCmd()
-	a.completions(root)
-	a.dress(root)
+	dress(root)
 	return root
 }
 

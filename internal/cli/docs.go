@@ -25,6 +25,7 @@ func (a *app) docsCmd() *cobra.Command {
 				if err := os.MkdirAll(args[0], 0o755); err != nil {
 					return usage("%w", err)
 				}
+				explainAll(c.Root())
 				if err := form.write(c.Root(), args[0]); err != nil {
 					return err
 				}

@@ -52,7 +52,7 @@ const (
 	clockSlack = 2 * time.Minute
 )
 
-// findings are what was found, in the order that it was looked at.
+// findings are what was found.
 type findings []finding
 
 func (f *findings) ok(what, format string, args ...any) { f.add(what, "ok", "", format, args...) }
@@ -87,6 +87,8 @@ func (a *app) doctor() error {
 	if w != nil {
 		a.lookAtSite(&all, w)
 	}
+	urgent := []string{"bad", "look", "ok"}
+	slices.SortStableFunc(all, func(x, y finding) int { return slices.Index(urgent, x.State) - slices.Index(urgent, y.State) })
 	tones := map[string]view.Tone{"ok": view.Good, "look": view.Warn, "bad": view.Bad}
 	t := view.Table{Columns: []string{"looked at", "", "found", "what to do"}}
 	bad := 0

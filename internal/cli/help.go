@@ -153,22 +153,32 @@ func commandsHelp(root *cobra.Command) string {
 	return b.String()
 }
 
-// addTopics adds what is no command to what catena help tells.
+// addTopics adds what is no command to what catena help tells. Their texts are made when somebody asks.
 func addTopics(root *cobra.Command) {
 	for _, t := range topics {
-		long := t.text
-		switch t.name {
-		case "commands":
-			long = commandsHelp(root)
-		case "flags":
-			long = root.PersistentFlags().FlagUsagesWrapped(helpWide)
-		case "trouble":
-			long = troubleHelp()
-		case "where":
-			long += fieldsHelp()
-		}
-		root.AddCommand(&cobra.Command{Use: t.name, Short: t.short, Long: refill(strings.TrimRight(long, "\n")), Hidden: t.name == "commands"})
+		root.AddCommand(&cobra.Command{Use: t.name, Short: t.short, Hidden: t.name == "commands"})
 	}
+}
+
+// topicText is what a topic tells.
+func topicText(root *cobra.Command, name string) string {
+	text := ""
+	for _, t := range topics {
+		if t.name == name {
+			text = t.text
+		}
+	}
+	switch name {
+	case "commands":
+		text = commandsHelp(root)
+	case "flags":
+		text = root.PersistentFlags().FlagUsagesWrapped(helpWide)
+	case "trouble":
+		text = troubleHelp()
+	case "where":
+		text += fieldsHelp()
+	}
+	return refill(strings.TrimRight(text, "\n"))
 }
 
 // helpCmd is catena help.
@@ -212,37 +222,46 @@ Flags:
 Flags of every command: -C, --format, --shelf, -q, -v …; see: catena help flags{{end}}
 `
 
-// dress gives all commands their help.
-func (a *app) dress(root *cobra.Command) {
+// dress gives all commands their help. Most of it is made when somebody asks: a program starts without it.
+func dress(root *cobra.Command) {
 	root.SetUsageTemplate(usageText)
 	plain := root.HelpFunc()
 	root.SetHelpFunc(func(c *cobra.Command, args []string) {
-		if c == root {
+		switch {
+		case c == root:
 			fmt.Fprint(c.OutOrStdout(), rootHelp())
-			return
+		case !c.Runnable() && !c.HasSubCommands():
+			fmt.Fprintln(c.OutOrStdout(), topicText(root, c.Name()))
+		default:
+			explain(c)
+			plain(c, args)
 		}
-		if !c.Runnable() && !c.HasSubCommands() { // a topic
-			fmt.Fprintln(c.OutOrStdout(), c.Long)
-			return
-		}
-		plain(c, args)
 	})
-	var walk func(c *cobra.Command)
-	walk = func(c *cobra.Command) {
-		if e, has := effects[strings.TrimPrefix(c.CommandPath(), "catena ")]; has {
-			if c.Long == "" {
-				c.Long = c.Short + "."
-			}
-			c.Long = refill(c.Long) + "\n\n" + e.text()
-		} else if c.Long != "" && c != root && c.Name() != "completion" && c.Name() != "help" {
-			c.Long = refill(c.Long)
-		}
-		for _, s := range c.Commands() {
-			walk(s)
-		}
-	}
-	walk(root)
 	addTopics(root)
+}
+
+// explain says of a command, once, what it touches, in lines that fit a terminal.
+func explain(c *cobra.Command) {
+	e, has := effects[strings.TrimPrefix(c.CommandPath(), "catena ")]
+	if c.Annotations["explained"] != "" || c.Parent() == nil || c.Parent().Name() == "completion" {
+		return
+	}
+	c.Annotations = map[string]string{"explained": "yes"}
+	if has && c.Long == "" {
+		c.Long = c.Short + "."
+	}
+	c.Long = refill(c.Long)
+	if has {
+		c.Long += "\n\n" + e.text()
+	}
+}
+
+// explainAll is explain for all commands below one.
+func explainAll(c *cobra.Command) {
+	explain(c)
+	for _, s := range c.Commands() {
+		explainAll(s)
+	}
 }
 
 // effect is what a command changes, and what it leaves alone whatever happens.

@@ -14,14 +14,19 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func anApp() *app {
-	return &app{in: strings.NewReader(""), out: os.Stdout, err: os.Stderr, getenv: os.Getenv, now: time.Now}
+// allCommands are the commands with what they suggest.
+func allCommands() *cobra.Command {
+	a := &app{in: strings.NewReader(""), out: os.Stdout, err: os.Stderr, getenv: os.Getenv, now: time.Now}
+	root := a.root()
+	root.InitDefaultCompletionCmd()
+	a.completions(root)
+	return root
 }
 
 // Every command has its place among the phases, says what it touches and what it never does, and has examples
 // that are right: their commands and flags exist. Help is no wider than a terminal, but for its examples.
 func TestHelp(t *testing.T) {
-	root := anApp().root()
+	root := allCommands()
 	assert.LessOrEqual(t, strings.Count(rootHelp(), "\n"), 40, "the first help fits a screen")
 	used := map[string]bool{}
 	var walk func(c *cobra.Command)
@@ -55,6 +60,11 @@ func TestHelp(t *testing.T) {
 		}
 	}
 	walk(root)
+	for path := range wordSuggestions {
+		c, _, err := root.Find(strings.Fields(path))
+		require.NoError(t, err)
+		assert.Equal(t, "catena "+path, c.CommandPath(), "it suggests words")
+	}
 	for path := range effects {
 		assert.True(t, used[path] || path == "completion", "%s is a command", path)
 	}
@@ -100,7 +110,7 @@ func understands(line string) error {
 	if err != nil {
 		return err
 	}
-	root := anApp().root()
+	root := allCommands()
 	c, rest, err := root.Find(words[1:])
 	if err != nil {
 		return err
