@@ -198,6 +198,9 @@ func (a *app) completions(root *cobra.Command) {
 			c.ValidArgsFunction = a.suggestion(path, s)
 		}
 		for name, s := range flagSuggestions {
+			if name == "to" && path == "settings diff" { // there it is a save
+				continue
+			}
 			if c.LocalNonPersistentFlags().Lookup(name) != nil || c == root && c.PersistentFlags().Lookup(name) != nil {
 				_ = c.RegisterFlagCompletionFunc(name, a.suggestion(name, s)) // it is there, and has none
 			}

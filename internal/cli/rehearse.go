@@ -262,7 +262,7 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 			known++
 		}
 	}
-	a.say("Order %s at %s, %s, played %d times from %s (seed %d). Durations of the past are drawn for %d of them, guesses for the others.", o.Name, o.Site,
+	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations of the past are drawn for %d of them, guesses for the others.", o.Name, o.Site,
 		view.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
 	a.say("")
 	counts, from, to := rehearse.Histogram(r.Ends, plotRows)
