@@ -470,11 +470,11 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 		}
 		return a.printJSON(out)
 	}
-	fmt.Fprint(a.out, proposedUplinks(links, unseen, at))
+	view.Print(a.out, "%s", proposedUplinks(links, unseen, at))
 	return nil
 }
 
-// proposedUplinks are links as site.yaml has them; what is not known stands there as comments. Names are cleaned.
+// proposedUplinks are links as site.yaml has them; what is not known stands there as comments.
 func proposedUplinks(links []site.Link, unseen []string, at string) string {
 	if len(links) == 0 {
 		return "# No device tells what it sees at its ports or what hangs behind it. Where you know it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n"

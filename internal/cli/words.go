@@ -117,6 +117,9 @@ func wordedOrder(err error) error {
 	return wordedSystem(err)
 }
 
+// windowsInUse is WSAEADDRINUSE; no other system has an error of this number.
+const windowsInUse = syscall.Errno(10048)
+
 // wordedSystem is worded for what this machine refuses.
 func wordedSystem(err error) error {
 	var format *ledger.FormatError
@@ -129,7 +132,7 @@ func wordedSystem(err error) error {
 		return fmt.Errorf("%w; make room on it: catena shelf tidy", err)
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%w; it belongs to another user: work as that one, or give yourself the right", err)
-	case errors.Is(err, syscall.EADDRINUSE):
+	case errors.Is(err, syscall.EADDRINUSE), errors.Is(err, windowsInUse):
 		return fmt.Errorf("%w; end the program that listens there, or choose another address", err)
 	case errors.Is(err, syscall.ENOSPC):
 		return fmt.Errorf("%w; make room on that disk: catena shelf tidy", err)
