@@ -31,18 +31,18 @@ for each, flashes many at once, proves each after its restart, and returns those
 that failed to what they ran before.
 
 A night's work:
-  catena new "Marrow Hill Locks" --range 10.20.4.0/24     make a site folder
+  catena new "Marrow Hill Locks" --range 10.20.4.0/24  make a site folder
   cd marrow-hill-locks
-  catena login add --user keeper                          how to log in to the devices
-  catena scan                                             find and read them
-  catena shelf add ~/Downloads/firmware.zip               fill the shelf
-  catena match                                            see what should be flashed
-  catena order new night-1 --all                          make an order of it
-  catena rehearse night-1                                 see how the night would go
-  catena flash night-1                                    carry it out, prove it
-  catena track                                            watch it from any terminal
-  catena resume                                           go on after a crash
-  catena report                                           what was done, for the customer
+  catena login add --user keeper                       how to log in
+  catena scan                                          find and read devices
+  catena shelf add ~/Downloads/firmware.zip            fill the shelf
+  catena match                                         what should be flashed
+  catena order new night-1 --all                       make an order of it
+  catena rehearse night-1                              how the night would go
+  catena flash night-1                                 do it, and prove it
+  catena track                                         watch, anywhere
+  catena resume                                        go on after a crash
+  catena report                                        for the customer
 
 All commands:
 `)
@@ -55,9 +55,9 @@ Often used flags:
   --format FORM       table, json or csv
   -q, -v              say less, or more; all of them: catena help flags
 
-catena COMMAND --help      one command, with examples and what it touches
-catena help TOPIC          ` + strings.Join(topicNames(), ", ") + `
-catena demo --walk         a night at a simulated site, step by step
+catena CMD --help   one command, with examples and what it touches
+catena help TOPIC   ` + strings.Join(topicNames(), ", ") + `
+catena demo --walk  a night at a simulated site, step by step
 `)
 	return b.String()
 }

@@ -28,6 +28,9 @@ func allCommands() *cobra.Command {
 func TestHelp(t *testing.T) {
 	root := allCommands()
 	assert.LessOrEqual(t, strings.Count(rootHelp(), "\n"), 40, "the first help fits a screen")
+	for _, line := range strings.Split(rootHelp(), "\n") {
+		assert.LessOrEqual(t, len([]rune(line)), helpWide, line)
+	}
 	used := map[string]bool{}
 	var walk func(c *cobra.Command)
 	walk = func(c *cobra.Command) {
