@@ -43,7 +43,7 @@ change what you know better.`,
 			}
 			if fromScan {
 				if err := a.sketch(c.Context(), dir, adapter, ranges); err != nil {
-					return err
+					return fmt.Errorf("the site folder %s is made, and its file has nothing of a scan: %w", dir, err)
 				}
 			}
 			a.say("Made the site folder %s.\nNext: cd %s, then catena scan", dir, dir)
@@ -121,6 +121,10 @@ func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) 
 	note, devices, err := r.scan(ctx)
 	if err != nil {
 		return err
+	}
+	if len(devices) == 0 {
+		a.say("Nothing answered: nothing is proposed. Is this machine on the site's network, and are the ranges right?")
+		return nil
 	}
 	links, unseen := site.Propose(devices, "")
 	proposed := "\n# What a scan proposes. Read it, and change what you know better.\n" +
