@@ -48,7 +48,7 @@ func writeMan(root *cobra.Command, dir string) error {
 		Date: &date}, dir)
 }
 
-// writeMarkdown writes a page for each command, its flags said once.
+// writeMarkdown writes a page for each command.
 func writeMarkdown(root *cobra.Command, dir string) error {
 	root.DisableAutoGenTag = true
 	return doc.GenMarkdownTree(root, dir)

@@ -3,8 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -149,12 +147,6 @@ func lookAtDisk(all *findings, what, dir string) {
 	if err := doctor.Writable(dir); err != nil {
 		all.bad(what, "make it writable for you", "%v", err)
 		return
-	}
-	for {
-		if _, err := os.Stat(dir); err == nil || dir == filepath.Dir(dir) {
-			break
-		}
-		dir = filepath.Dir(dir)
 	}
 	free, err := doctor.Free(dir)
 	switch {

@@ -502,16 +502,7 @@ func proposedUplinks(links []site.Link, unseen []string, at string) string {
 // comment writes a text as lines that YAML leaves out.
 func comment(text string) string {
 	const width = 100
-	var b strings.Builder
-	line := "#"
-	for word := range strings.FieldsSeq(text) {
-		if len(line)+1+len(word) > width && line != "#" {
-			b.WriteString(line + "\n")
-			line = "#"
-		}
-		line += " " + word
-	}
-	return b.String() + line + "\n"
+	return fill("# "+text, "# ", width) + "\n"
 }
 
 func mapped(list []string, f func(string) string) []string {

@@ -15,16 +15,20 @@ import (
 	"golang.org/x/net/ipv4"
 )
 
-// Writable tells whether files can be made in a folder, or in the nearest one above that is there; the error is
-// the system's.
-func Writable(dir string) error {
+// nearest is a folder, or the nearest one above it that is there.
+func nearest(dir string) string {
 	for {
 		if _, err := os.Stat(dir); err == nil || dir == filepath.Dir(dir) {
-			break
+			return dir
 		}
 		dir = filepath.Dir(dir)
 	}
-	f, err := os.CreateTemp(dir, ".catena-doctor-")
+}
+
+// Writable tells whether files can be made in a folder, or in the nearest one above that is there; the error is
+// the system's.
+func Writable(dir string) error {
+	f, err := os.CreateTemp(nearest(dir), ".catena-doctor-")
 	if err != nil {
 		return err
 	}

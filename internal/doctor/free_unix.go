@@ -4,10 +4,10 @@ package doctor
 
 import "golang.org/x/sys/unix"
 
-// Free is how many bytes a user can still write beside a file or folder that is there.
-func Free(path string) (int64, error) {
+// Free is how many bytes a user can still write into a folder, or into the nearest one above that is there.
+func Free(dir string) (int64, error) {
 	var s unix.Statfs_t
-	if err := unix.Statfs(path, &s); err != nil {
+	if err := unix.Statfs(nearest(dir), &s); err != nil {
 		return 0, err
 	}
 	return int64(s.Bavail) * int64(s.Bsize), nil

@@ -2,9 +2,9 @@ package doctor
 
 import "golang.org/x/sys/windows"
 
-// Free is how many bytes a user can still write beside a file or folder that is there.
-func Free(path string) (int64, error) {
-	name, err := windows.UTF16PtrFromString(path)
+// Free is how many bytes a user can still write into a folder, or into the nearest one above that is there.
+func Free(dir string) (int64, error) {
+	name, err := windows.UTF16PtrFromString(nearest(dir))
 	if err != nil {
 		return 0, err
 	}

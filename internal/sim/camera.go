@@ -263,7 +263,7 @@ func (c *camera) auxiliary(w http.ResponseWriter, in request) {
 func (c *camera) setHostname(w http.ResponseWriter, in request) {
 	name := strings.TrimSpace(in.Body.Call.HostName)
 	if name == "" || len(name) > 63 {
-		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidHostname", "There is no such name.")
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidHostname", "The name is not valid.")
 		return
 	}
 	c.did("hostname " + name)
