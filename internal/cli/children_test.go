@@ -166,9 +166,10 @@ func TestAHubAndItsHandsets(t *testing.T) {
 			if end == "done" {
 				assert.Regexp(t, `(?m)^hub-1 +done +5 +6 `, text)
 				assert.Equal(t, 5, strings.Count(list, "  current\n"), list)
-				// back, the hub goes first: it has new sessions and tokens then, and whoever has logged in to it
-				// last has logged all others out
-				out, err := command(dir, "rollback", "--job", "j1", "--yes", "--accept", "all", "--patience",
+				// back, the hub goes first: it has new sessions and tokens then, and whoever has
+				// logged in to it last has logged all others out
+				out, err := command(dir, "rollback", "--job", "j1", "--yes", "--accept", "all",
+					"--patience",
 					"proving=1s").CombinedOutput()
 				require.NoError(t, err, "%s", out)
 				assert.Contains(t, string(out), "5 done", "%s", out)

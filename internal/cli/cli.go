@@ -115,7 +115,8 @@ func (a *app) root() *cobra.Command {
 		"the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
 	flags.StringVar(&a.format, "format", "table", "table, json or csv")
 	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
-	flags.BoolVar(&a.wide, "wide", false, "tables with all their columns, however wide the terminal is")
+	flags.BoolVar(&a.wide, "wide", false,
+		"tables with all their columns, however wide the terminal is")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say only what was asked for")
 	flags.StringVar(&a.identity, "identity", "",
 		"the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
@@ -126,7 +127,8 @@ func (a *app) root() *cobra.Command {
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
 	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.rehearseCmd(), a.packCmd(), a.unpackCmd(), a.flashCmd(),
+		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.rehearseCmd(),
+		a.packCmd(), a.unpackCmd(), a.flashCmd(),
 		a.jobsCmd(),
 		a.trackCmd(),
 		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(), a.tellCmd(),

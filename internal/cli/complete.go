@@ -17,14 +17,15 @@ import (
 	"catena/internal/workspace"
 )
 
-// A shell asks by each Tab what a word may become. The answer is quick, and silent: where something cannot be
-// read there are no suggestions, and nothing is printed into the line that a person types.
+// A shell asks by each Tab what a word may become. The answer is quick, and silent: where something
+// cannot be read there are no suggestions, and nothing is printed into the line that a person
+// types.
 
 // suggest is what a word may become, each with what it is about after a tab.
 type suggest func(a *app, w *workspace.Workspace) []string
 
-// statusUpTo is of how many devices at most the status is told, too: holding more of them against the shelf takes
-// longer than a person waits for a Tab.
+// statusUpTo is of how many devices at most the status is told, too: holding more of them against
+// the shelf takes longer than a person waits for a Tab.
 const statusUpTo = 500
 
 func suggestDevices(a *app, w *workspace.Workspace) (out []string) {
@@ -43,7 +44,9 @@ func suggestDevices(a *app, w *workspace.Workspace) (out []string) {
 		if how == "" && g.Access != device.OK {
 			how = string(g.Access)
 		}
-		out = append(out, g.Name+"\t"+strings.Join(strings.Fields(g.Reading.Model+" "+g.Reading.Version+" "+how), " "))
+		out = append(out,
+			g.Name+"\t"+strings.Join(strings.Fields(g.Reading.Model+" "+g.Reading.Version+" "+how),
+				" "))
 	}
 	return out
 }
@@ -81,7 +84,8 @@ func suggestVersions(a *app, _ *workspace.Workspace) (out []string) {
 
 func suggestImages(a *app, _ *workspace.Workspace) (out []string) {
 	for _, i := range shelfImages(a) {
-		out = append(out, i.File+"\t"+strings.Join(i.Models, " ")+" "+i.Version+" "+string(i.Advice))
+		out = append(out, i.File+"\t"+strings.Join(i.Models,
+			" ")+" "+i.Version+" "+string(i.Advice))
 	}
 	return out
 }
@@ -105,7 +109,8 @@ func suggestJobs(a *app, w *workspace.Workspace) (out []string) {
 		if name == s.ID { // an order made on the fly is called so
 			name = ""
 		}
-		out = append(out, s.ID+"\t"+strings.TrimSpace(name+" "+s.Started.Local().Format("Jan 2 15:04")+" "+how))
+		out = append(out,
+			s.ID+"\t"+strings.TrimSpace(name+" "+s.Started.Local().Format("Jan 2 15:04")+" "+how))
 	}
 	return out
 }
@@ -164,8 +169,10 @@ func both(of ...suggest) suggest {
 
 // flagSuggestions are what flags take, by their names.
 var flagSuggestions = map[string]suggest{
-	"format": words("table", "json", "csv"), "device": suggestDevices, "model": suggestModels, "group": suggestGroups,
-	"job": suggestJobs, "sort": suggestFields, "done": suggestDevices, "skip": suggestDevices, "to": suggestVersions,
+	"format": words("table", "json", "csv"), "device": suggestDevices, "model": suggestModels,
+	"group": suggestGroups,
+	"job":   suggestJobs, "sort": suggestFields, "done": suggestDevices, "skip": suggestDevices,
+	"to":      suggestVersions,
 	"adapter": suggestAdapters, "via": words(discover.Protocols...), "by": words("model", "group"),
 	"start": words("now", "window", "+1h"), "at": suggestDevices,
 }
@@ -175,18 +182,28 @@ var wordSuggestions = map[string]suggest{
 	"show": suggestDevices, "name": suggestDevices, "hold": suggestDevices, "blink": suggestDevices,
 	"list": both(suggestGroups, suggestDevices), "match": both(suggestGroups, suggestDevices),
 	"login test": suggestDevices, "login accept": suggestDevices, "address set": suggestDevices,
-	"flash": both(suggestOrders, suggestGroups, suggestDevices), "order new": suggestDevices, "rollback": suggestDevices,
-	"order show": both(suggestOrders, suggestJobs), "order check": both(suggestOrders, suggestJobs), "order sign": suggestOrders,
-	"rehearse": both(suggestOrders, suggestJobs), "pack": suggestOrders,
-	"track": suggestJobs, "stop": suggestJobs, "resume": suggestJobs, "retry": suggestJobs, "finish": suggestJobs, "prove": suggestJobs,
-	"report": suggestJobs, "settings save": suggestDevices, "settings list": suggestDevices, "settings show": suggestDevices,
-	"settings diff": suggestDevices, "settings restore": suggestDevices, "target set": suggestVersions,
-	"shelf notes": suggestImages, "shelf mark": suggestImages, "shelf drop": suggestImages, "shelf export": suggestImages,
-	"family show": suggestFamilies, "schema": func(*app, *workspace.Workspace) []string { return schemaKinds() },
+	"flash": both(suggestOrders, suggestGroups, suggestDevices), "order new": suggestDevices,
+	"rollback":   suggestDevices,
+	"order show": both(suggestOrders, suggestJobs), "order check": both(suggestOrders, suggestJobs),
+	"order sign": suggestOrders,
+	"rehearse":   both(suggestOrders, suggestJobs), "pack": suggestOrders,
+	"track": suggestJobs, "stop": suggestJobs, "resume": suggestJobs, "retry": suggestJobs,
+	"finish": suggestJobs, "prove": suggestJobs,
+	"report": suggestJobs, "settings save": suggestDevices, "settings list": suggestDevices,
+	"settings show": suggestDevices,
+	"settings diff": suggestDevices, "settings restore": suggestDevices,
+	"target set":  suggestVersions,
+	"shelf notes": suggestImages, "shelf mark": suggestImages, "shelf drop": suggestImages,
+	"shelf export": suggestImages,
+	"family show":  suggestFamilies, "schema": func(*app,
+		*workspace.Workspace) []string {
+		return schemaKinds()
+	},
 }
 
 // needNoSite are commands and flags that have suggestions outside of a site folder, too.
-var needNoSite = map[string]bool{"format": true, "sort": true, "via": true, "by": true, "start": true, "adapter": true, "schema": true,
+var needNoSite = map[string]bool{"format": true, "sort": true, "via": true, "by": true,
+	"start": true, "adapter": true, "schema": true,
 	"shelf notes": true, "shelf mark": true, "shelf drop": true, "shelf export": true, "to": true}
 
 // completions has every command suggest what it takes.
@@ -201,8 +218,10 @@ func (a *app) completions(root *cobra.Command) {
 			if name == "to" && path == "settings diff" { // there it is a save
 				continue
 			}
-			if c.LocalNonPersistentFlags().Lookup(name) != nil || c == root && c.PersistentFlags().Lookup(name) != nil {
-				_ = c.RegisterFlagCompletionFunc(name, a.suggestion(name, s)) // it is there, and has none
+			if c.LocalNonPersistentFlags().Lookup(name) != nil || c == root &&
+				c.PersistentFlags().Lookup(name) != nil {
+				_ = c.RegisterFlagCompletionFunc(name,
+					a.suggestion(name, s)) // it is there, and has none
 			}
 		}
 		for _, s := range c.Commands() {
@@ -219,7 +238,8 @@ func (a *app) completions(root *cobra.Command) {
 	}
 }
 
-// bashAlone is what the script for bash needs of the package bash-completion, where that is not installed.
+// bashAlone is what the script for bash needs of the package bash-completion, where that is not
+// installed.
 const bashAlone = `if ! declare -F _get_comp_words_by_ref >/dev/null; then
     _get_comp_words_by_ref() {
         words=("${COMP_WORDS[@]}")
@@ -230,9 +250,11 @@ const bashAlone = `if ! declare -F _get_comp_words_by_ref >/dev/null; then
 fi
 `
 
-// suggestion answers a shell about a word that is begun. One that stands in the line already is not suggested again.
+// suggestion answers a shell about a word that is begun. One that stands in the line already is not
+// suggested again.
 func (a *app) suggestion(name string, s suggest) cobra.CompletionFunc {
-	return func(_ *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	return func(_ *cobra.Command, args []string, begun string) ([]string,
+		cobra.ShellCompDirective) {
 		a.err, a.log = io.Discard, slog.New(slog.DiscardHandler)
 		w, err := a.openSite()
 		if err == nil {
@@ -244,6 +266,7 @@ func (a *app) suggestion(name string, s suggest) cobra.CompletionFunc {
 			word, _, _ := strings.Cut(line, "\t")
 			return slices.Contains(args, word) || !strings.HasPrefix(word, begun)
 		})
-		return slices.Compact(out), cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
+		return slices.Compact(out),
+			cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder
 	}
 }

@@ -129,7 +129,8 @@ func (a *app) demo(ctx context.Context, keep, at string, walk bool) error {
 	view.Print(a.out, "%s: %d stand-ins are up on loopback, around %s.\n", scenario.Site,
 		len(scenario.Devices), place.Net)
 	if walk {
-		view.Print(a.out, "Before each command: Enter runs it, s runs the rest without waiting, q ends.\nLook from a second terminal at any time, for example:\n  catena -C %s --shelf %s list\n",
+		view.Print(a.out,
+			"Before each command: Enter runs it, s runs the rest without waiting, q ends.\nLook from a second terminal at any time, for example:\n  catena -C %s --shelf %s list\n",
 			quoted(dir), quoted(a.shelf))
 	}
 	for _, s := range d.steps(scenario, images) {

@@ -10,7 +10,8 @@ import (
 )
 
 func (a *app) docsCmd() *cobra.Command {
-	c := &cobra.Command{Use: "docs", Short: "Write the manual: pages for man, or Markdown", Args: onlyCommands, RunE: help}
+	c := &cobra.Command{Use: "docs", Short: "Write the manual: pages for man, or Markdown",
+		Args: onlyCommands, RunE: help}
 	for _, form := range []struct {
 		use, short, example string
 		write               func(root *cobra.Command, dir string) error
@@ -20,7 +21,8 @@ func (a *app) docsCmd() *cobra.Command {
 		{"md DIR", "Write a page of Markdown of each command into a folder",
 			"  catena docs md reference\n  catena docs md docs/reference", writeMarkdown},
 	} {
-		c.AddCommand(&cobra.Command{Use: form.use, Short: form.short, Example: form.example, Args: exactly(1, "a folder"),
+		c.AddCommand(&cobra.Command{Use: form.use, Short: form.short, Example: form.example,
+			Args: exactly(1, "a folder"),
 			RunE: func(c *cobra.Command, args []string) error {
 				if err := os.MkdirAll(args[0], 0o755); err != nil {
 					return usage("%w", err)
@@ -44,8 +46,9 @@ func writeMan(root *cobra.Command, dir string) error {
 	if date.IsZero() { // it was built of sources without a revision
 		date = time.Now()
 	}
-	return doc.GenManTree(root, &doc.GenManHeader{Title: "CATENA", Section: "1", Source: "Catena", Manual: "Catena's manual",
-		Date: &date}, dir)
+	return doc.GenManTree(root, &doc.GenManHeader{Title: "CATENA", Section: "1", Source: "Catena",
+		Manual: "Catena's manual",
+		Date:   &date}, dir)
 }
 
 // writeMarkdown writes a page for each command.

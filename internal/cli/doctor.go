@@ -62,7 +62,8 @@ func (f *findings) look(what, next, format string, args ...any) {
 }
 
 func (f *findings) add(what, state, next, format string, args ...any) {
-	*f = append(*f, finding{What: what, State: state, Found: fmt.Sprintf(format, args...), Next: next})
+	*f = append(*f, finding{What: what, State: state, Found: fmt.Sprintf(format, args...),
+		Next: next})
 }
 
 func (a *app) doctor() error {
@@ -86,7 +87,10 @@ func (a *app) doctor() error {
 		a.lookAtSite(&all, w)
 	}
 	urgent := []string{"bad", "look", "ok"}
-	slices.SortStableFunc(all, func(x, y finding) int { return slices.Index(urgent, x.State) - slices.Index(urgent, y.State) })
+	slices.SortStableFunc(all, func(x,
+		y finding) int {
+		return slices.Index(urgent, x.State) - slices.Index(urgent, y.State)
+	})
 	tones := map[string]view.Tone{"ok": view.Good, "look": view.Warn, "bad": view.Bad}
 	t := view.Table{Columns: []string{"looked at", "", "found", "what to do"}}
 	bad := 0
@@ -111,13 +115,15 @@ func (a *app) doctor() error {
 func (a *app) lookAtLaptop(all *findings, w *workspace.Workspace) {
 	a.lookAtAdapters(all, w)
 	if name := doctor.Firewall(); name != "" {
-		all.look("firewall", "let answers to UDP in, and TCP to images that devices fetch", "%s is switched on", name)
+		all.look("firewall", "let answers to UDP in, and TCP to images that devices fetch",
+			"%s is switched on", name)
 	} else {
 		all.ok("firewall", "none was seen; one that needs rights to be seen may be there")
 	}
 	a.lookAtClock(all, w)
 	if mains, known := doctor.Power(); known && !mains {
-		all.look("power", "plug it in: a night outlasts a battery", "this machine runs on its battery")
+		all.look("power", "plug it in: a night outlasts a battery",
+			"this machine runs on its battery")
 	} else if known {
 		all.ok("power", "this machine runs on mains")
 	}
@@ -126,7 +132,8 @@ func (a *app) lookAtLaptop(all *findings, w *workspace.Workspace) {
 	if ok {
 		all.ok("sleep", "this machine can be kept awake while a job runs")
 	} else {
-		all.look("sleep", "switch its sleep off, and leave its lid open", "this machine cannot be kept awake from here")
+		all.look("sleep", "switch its sleep off, and leave its lid open",
+			"this machine cannot be kept awake from here")
 	}
 	folders := []struct{ what, dir string }{}
 	if w != nil {
@@ -161,7 +168,8 @@ func lookAtDisk(all *findings, what, dir string) {
 	}
 }
 
-// lookAtAdapters looks whether the site's networks can be reached, and whether multicast comes through.
+// lookAtAdapters looks whether the site's networks can be reached, and whether multicast comes
+// through.
 func (a *app) lookAtAdapters(all *findings, w *workspace.Workspace) {
 	have, err := discover.Adapters()
 	if err != nil {
@@ -177,10 +185,12 @@ func (a *app) lookAtAdapters(all *findings, w *workspace.Workspace) {
 		chosen, err := discover.Choose(have, n.Adapter)
 		switch {
 		case err != nil:
-			all.bad("network "+n.Name, "see them: catena scan --adapters; name one in "+site.File, "%v", err)
+			all.bad("network "+n.Name, "see them: catena scan --adapters; name one in "+site.File,
+				"%v", err)
 			continue
 		case n.Adapter == "":
-			chosen = slices.DeleteFunc(chosen, func(x discover.Adapter) bool { return !inRanges(n, x) })
+			chosen = slices.DeleteFunc(chosen,
+				func(x discover.Adapter) bool { return !inRanges(n, x) })
 		}
 		var on []string
 		for _, x := range chosen {
@@ -191,7 +201,8 @@ func (a *app) lookAtAdapters(all *findings, w *workspace.Workspace) {
 			}
 		}
 		if len(on) == 0 {
-			all.look("network "+n.Name, "plug in there, or give this machine an address in that network", "no adapter of this machine is in it: it is reached through a router, without multicast")
+			all.look("network "+n.Name,
+				"plug in there, or give this machine an address in that network", "no adapter of this machine is in it: it is reached through a router, without multicast")
 			continue
 		}
 		all.ok("network "+n.Name, "by adapter %s", strings.Join(on, ", "))
@@ -204,9 +215,11 @@ func (a *app) lookAtAdapters(all *findings, w *workspace.Workspace) {
 			}
 		}
 		if len(used) == 0 {
-			all.bad("adapters", "plug one in, and give it an address", "no adapter is up and has an address")
+			all.bad("adapters", "plug one in, and give it an address",
+				"no adapter is up and has an address")
 		} else if len(used) > 1 && w != nil {
-			all.look("adapters", "name the one of the site: networks: in "+site.File, "several are in use: all of them would be scanned")
+			all.look("adapters", "name the one of the site: networks: in "+site.File,
+				"several are in use: all of them would be scanned")
 		}
 	}
 	for _, x := range have {
@@ -218,7 +231,8 @@ func (a *app) lookAtAdapters(all *findings, w *workspace.Workspace) {
 				continue
 			}
 			if err := doctor.Multicast(x.Name, p.Addr()); err != nil {
-				all.look("multicast", "let UDP in, or name the addresses: --range", "adapter %s: %v", x.Name, err)
+				all.look("multicast", "let UDP in, or name the addresses: --range",
+					"adapter %s: %v", x.Name, err)
 			} else {
 				all.ok("multicast", "adapter %s sends and hears it", x.Name)
 			}
@@ -239,17 +253,20 @@ func (a *app) lookAtClock(all *findings, w *workspace.Workspace) {
 	now := a.now()
 	before, what := built().Date, "this program's sources"
 	if w != nil {
-		if last, err := w.Ledger.Entries(ledger.Filter{Last: 1}); err == nil && len(last) > 0 && last[0].At.After(before) {
+		if last, err := w.Ledger.Entries(ledger.Filter{Last: 1}); err == nil && len(last) > 0 &&
+			last[0].At.After(before) {
 			before, what = last[0].At, "the ledger's last entry"
 		}
 	}
 	zone := now.Format("MST")
 	switch {
 	case before.After(now.Add(clockSlack)):
-		all.bad("clock", "set it: windows, certificates and the ledger go by it", "%s, and %s is of %s", now.Format("2006-01-02 15:04"), what,
+		all.bad("clock", "set it: windows, certificates and the ledger go by it",
+			"%s, and %s is of %s", now.Format("2006-01-02 15:04"), what,
 			before.Local().Format("2006-01-02 15:04"))
 	case w != nil && now.In(w.Site.Zone()).Format("15:04") != now.Format("15:04"):
-		all.look("clock", "windows go by the site's clock", "%s %s here, %s at the site", now.Format("15:04"), zone, now.In(w.Site.Zone()).Format("15:04 MST"))
+		all.look("clock", "windows go by the site's clock", "%s %s here, %s at the site",
+			now.Format("15:04"), zone, now.In(w.Site.Zone()).Format("15:04 MST"))
 	default:
 		all.ok("clock", "%s %s", now.Format("2006-01-02 15:04"), zone)
 	}
@@ -262,7 +279,8 @@ func (a *app) lookAtSite(all *findings, w *workspace.Workspace) {
 	case err != nil:
 		all.bad("ledger", "catena ledger check says where", "%v", err)
 	case w.Ledger.ReadOnly() != nil:
-		all.bad("ledger", "make its disk writable", "it can be read and not written to: %v", w.Ledger.ReadOnly())
+		all.bad("ledger", "make its disk writable", "it can be read and not written to: %v",
+			w.Ledger.ReadOnly())
 	default:
 		all.ok("ledger", "whole, %s", view.Plural(count, "entry"))
 	}
@@ -294,7 +312,8 @@ func (a *app) lookAtSite(all *findings, w *workspace.Workspace) {
 	switch opens, closes, has := w.Site.Window(now); {
 	case !has:
 	case opens.After(now):
-		all.ok("window", "the next one opens %s, for %s", opens.In(w.Site.Zone()).Format("Mon 15:04"), view.Clock(closes.Sub(opens)))
+		all.ok("window", "the next one opens %s, for %s",
+			opens.In(w.Site.Zone()).Format("Mon 15:04"), view.Clock(closes.Sub(opens)))
 	default:
 		all.ok("window", "open until %s", closes.In(w.Site.Zone()).Format("Mon 15:04"))
 	}
@@ -302,11 +321,14 @@ func (a *app) lookAtSite(all *findings, w *workspace.Workspace) {
 
 func (a *app) lookAtLogins(all *findings, w *workspace.Workspace) {
 	if !login.Exists(w.Dir) {
-		all.look("logins", "add one: catena login add", "none is kept: they are asked for, or in CATENA_LOGIN")
+		all.look("logins", "add one: catena login add",
+			"none is kept: they are asked for, or in CATENA_LOGIN")
 		return
 	}
-	if _, err := login.Kept(w.Dir); err != nil && a.getenv("CATENA_PASSPHRASE") == "" && a.identity == "" && a.getenv("CATENA_IDENTITY") == "" {
-		all.look("logins", "once for the night: catena login unlock", "they are kept; each command asks for their passphrase")
+	if _, err := login.Kept(w.Dir); err != nil && a.getenv("CATENA_PASSPHRASE") == "" &&
+		a.identity == "" && a.getenv("CATENA_IDENTITY") == "" {
+		all.look("logins", "once for the night: catena login unlock",
+			"they are kept; each command asks for their passphrase")
 		return
 	}
 	if _, _, err := a.openBook(w.Dir, false); err != nil {
@@ -323,9 +345,11 @@ func lookAtShelf(all *findings, s *shelf.Shelf) {
 	case errors.Join(err, faultErr) != nil:
 		all.bad("shelf", "", "%v", errors.Join(err, faultErr))
 	case len(faults) > 0:
-		all.bad("shelf", "see them: catena shelf check", "%s cannot be read", view.Plural(len(faults), "manifest"))
+		all.bad("shelf", "see them: catena shelf check", "%s cannot be read",
+			view.Plural(len(faults), "manifest"))
 	case len(images) == 0:
-		all.bad("shelf", "fill it: catena shelf add, or catena shelf pull", "there is no image on it")
+		all.bad("shelf", "fill it: catena shelf add, or catena shelf pull",
+			"there is no image on it")
 	default:
 		all.ok("shelf", "%s", view.Plural(len(images), "image"))
 	}
@@ -341,7 +365,8 @@ func lookAtDevices(all *findings, w *workspace.Workspace) {
 	by := map[string][]string{}
 	for _, r := range rows {
 		by[r.Status] = append(by[r.Status], r.Part())
-		if (r.Status == string(match.Behind) || r.Status == string(match.Unsafe)) && r.Rollback == string(firmware.NoRollback) {
+		if (r.Status == string(match.Behind) || r.Status == string(match.Unsafe)) &&
+			r.Rollback == string(firmware.NoRollback) {
 			by["no rollback"] = append(by["no rollback"], r.Part())
 		}
 	}
@@ -349,10 +374,12 @@ func lookAtDevices(all *findings, w *workspace.Workspace) {
 		all.look("devices", "find them: catena scan", "none is known yet")
 		return
 	}
-	all.ok("devices", "%s known, %d behind", view.Plural(len(workspace.Mains(rows)), "device"), len(by[string(match.Behind)])+len(by[string(match.Unsafe)]))
+	all.ok("devices", "%s known, %d behind", view.Plural(len(workspace.Mains(rows)), "device"),
+		len(by[string(match.Behind)])+len(by[string(match.Unsafe)]))
 	for _, x := range []struct{ status, next string }{
 		{string(match.Stranded), "go there: catena report has the list"},
-		{string(match.NoAccess), "add their logins: catena login add; see which work: catena login test"},
+		{string(match.NoAccess),
+			"add their logins: catena login add; see which work: catena login test"},
 		{string(match.Away), "look for them: catena scan"},
 		{string(match.NoImage), "obtain them: catena match --missing"},
 		{"no rollback", "put the image that they run now on the shelf: catena match --missing"},

@@ -23,7 +23,8 @@ type documented struct {
 	exit    string // the exit code that the document names; empty: 0, or 3 of a job
 }
 
-// sessionsOf are the commands of a document: lines that begin with $ in its blocks. One that has << goes on to EOF.
+// sessionsOf are the commands of a document: lines that begin with $ in its blocks. One that has <<
+// goes on to EOF.
 func sessionsOf(t *testing.T, file string) (out []documented) {
 	raw, err := os.ReadFile(filepath.Join("..", "..", file))
 	require.NoError(t, err)
@@ -32,15 +33,18 @@ func sessionsOf(t *testing.T, file string) (out []documented) {
 		body, indented := strings.CutPrefix(line, "    ")
 		last := len(out) - 1
 		switch {
-		case open && last >= 0 && strings.Contains(out[last].command, "<<'EOF'") && !strings.HasSuffix(out[last].command, "\nEOF"):
+		case open && last >= 0 && strings.Contains(out[last].command, "<<'EOF'") &&
+			!strings.HasSuffix(out[last].command, "\nEOF"):
 			out[last].command += "\n" + body
 		case indented && strings.HasPrefix(body, "$ "):
 			command, exit := body[2:], ""
 			if m := regexp.MustCompile(`^(.*?) +# ends with (\d)$`).FindStringSubmatch(command); m != nil {
 				command, exit = m[1], m[2]
 			}
-			out, open = append(out, documented{file: file, line: n + 1, command: command, exit: exit}), true
-		case indented && open && !strings.HasPrefix(body, "catena "): // which would be one that is not run
+			out, open = append(out, documented{file: file, line: n + 1, command: command,
+				exit: exit}), true
+		case indented && open && !strings.HasPrefix(body,
+			"catena "): // which would be one that is not run
 			out[last].shown = append(out[last].shown, body)
 		default:
 			open = false
@@ -49,8 +53,9 @@ func sessionsOf(t *testing.T, file string) (out []documented) {
 	return out
 }
 
-// asScript are the commands as a person would type them one after the other: each says its number and how it ended.
-// What asks a person is answered; what may not be the same at each run is left to the program.
+// asScript are the commands as a person would type them one after the other: each says its number
+// and how it ended. What asks a person is answered; what may not be the same at each run is left to
+// the program.
 func asScript(all []documented, net string) string {
 	var b strings.Builder
 	b.WriteString(`catena() {
@@ -63,8 +68,10 @@ func asScript(all []documented, net string) string {
   esac
 }
 `)
-	// What stands in README is for a site of one's own: that is the simulated one, in a folder of its own.
-	here := strings.NewReplacer("127.44.1.", net+".", "--range 10.20.4.0/24", "--adapter lo --range "+net+".1-"+net+".253 --port 8080,8443",
+	// What stands in README is for a site of one's own: that is the simulated one, in a folder of
+	// its own.
+	here := strings.NewReplacer("127.44.1.", net+".", "--range 10.20.4.0/24",
+		"--adapter lo --range "+net+".1-"+net+".253 --port 8080,8443",
 		"~/Downloads/firmware.zip", "../../firmware")
 	for i, d := range all {
 		if d.file == "README.md" && all[max(0, i-1)].file != d.file {
@@ -81,15 +88,16 @@ func plainly(text, net string) string {
 	return strings.Join(strings.Fields(regexp.MustCompile(`\d+`).ReplaceAllString(text, "0")), " ")
 }
 
-// The commands of README and of the documents work, in their order, at the simulated site, and print what the
-// documents show: each page begins where the one before it has ended.
+// The commands of README and of the documents work, in their order, at the simulated site, and
+// print what the documents show: each page begins where the one before it has ended.
 func TestDocumentsWork(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("the documents are for addresses that only Linux gives to loopback")
 	}
 	t.Parallel()
 	work := t.TempDir()
-	s := startSim(func(err error) { require.NoError(t, err) }, work, filepath.Join(work, "families"), []string{"--images", "firmware", "--families", "families"})
+	s := startSim(func(err error) { require.NoError(t, err) }, work,
+		filepath.Join(work, "families"), []string{"--images", "firmware", "--families", "families"})
 	t.Cleanup(s.stop)
 	var all []documented
 	manual, err := os.ReadFile("../../docs/families.md")
@@ -99,14 +107,16 @@ func TestDocumentsWork(t *testing.T) {
 		tutorial += string(part[1])
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(work, "tutorial.yaml"), []byte(tutorial), 0o600))
-	for _, file := range []string{"docs/first-site.md", "docs/orders.md", "docs/images.md", "docs/behind.md", "docs/reading.md",
+	for _, file := range []string{"docs/first-site.md", "docs/orders.md", "docs/images.md",
+		"docs/behind.md", "docs/reading.md",
 		"docs/scripting.md", "docs/finding.md", "docs/families.md", "README.md"} {
 		all = append(all, sessionsOf(t, file)...)
 	}
 	require.Greater(t, len(all), 60)
 	cmd := exec.Command("bash", "-c", asScript(all, s.net))
 	cmd.Dir = work
-	cmd.Env = append(os.Environ(), "CATENA_SHELF="+filepath.Join(work, "shelf"), "CATENA_PASSPHRASE=a swan a day", "CATENA_LOGIN=", "CATENA_KEY_PASSWORD=an otter at noon",
+	cmd.Env = append(os.Environ(), "CATENA_SHELF="+filepath.Join(work, "shelf"),
+		"CATENA_PASSPHRASE=a swan a day", "CATENA_LOGIN=", "CATENA_KEY_PASSWORD=an otter at noon",
 		"HOME="+work, "XDG_RUNTIME_DIR="+t.TempDir())
 	raw, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", raw)

@@ -246,7 +246,8 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 	case errors.Is(err, device.ErrUnsupported):
 		return usage("the family does not say how the device is updated: it has no update:")
 	case err == nil:
-		a.say("\nIt runs %s and is well, after %s.", now.Of(t.component), time.Since(began).Round(time.Second))
+		a.say("\nIt runs %s and is well, after %s.", now.Of(t.component),
+			time.Since(began).Round(time.Second))
 	}
 	return err
 }
@@ -275,7 +276,8 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 	for _, name := range recordings {
 		r, err := scripted.ReadRecording(name)
 		if errors.Is(err, scripted.ErrNoRecording) {
-			return usage("%w; make one with: catena family try %s ADDRESS --record FILE", err, quoted(file))
+			return usage("%w; make one with: catena family try %s ADDRESS --record FILE", err,
+				quoted(file))
 		}
 		if err != nil {
 			return usage("%w", err)

@@ -439,7 +439,8 @@ func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error
 		why = "no device is chosen; see who there is: catena list, or find them: catena scan"
 	}
 	a.say("There is nothing to do: %s.", why)
-	if slices.ContainsFunc(skipped, func(r workspace.Row) bool { return r.Status == string(match.NoImage) }) {
+	if slices.ContainsFunc(skipped,
+		func(r workspace.Row) bool { return r.Status == string(match.NoImage) }) {
 		a.say("Images that are missing: catena match --missing; put them on the shelf: catena shelf add")
 	}
 	return nil
@@ -468,7 +469,8 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 		}
 		devices[g] = append(devices[g], d.Name)
 	}
-	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"}, Less: []string{"image"}}
+	t := view.Table{Columns: []string{"model", "from → to", "image", "rollback", "devices"},
+		Less: []string{"image"}}
 	for _, g := range groups {
 		t.Add(g.model, g.path, g.file, rollbackCell(g.back),
 			fewOf(devices[g], 12))

@@ -16,15 +16,17 @@ import (
 
 // allCommands are the commands with what they suggest.
 func allCommands() *cobra.Command {
-	a := &app{in: strings.NewReader(""), out: os.Stdout, err: os.Stderr, getenv: os.Getenv, now: time.Now}
+	a := &app{in: strings.NewReader(""), out: os.Stdout, err: os.Stderr, getenv: os.Getenv,
+		now: time.Now}
 	root := a.root()
 	root.InitDefaultCompletionCmd()
 	a.completions(root)
 	return root
 }
 
-// Every command has its place among the phases, says what it touches and what it never does, and has examples
-// that are right: their commands and flags exist. Help is no wider than a terminal, but for its examples.
+// Every command has its place among the phases, says what it touches and what it never does, and
+// has examples that are right: their commands and flags exist. Help is no wider than a terminal,
+// but for its examples.
 func TestHelp(t *testing.T) {
 	root := allCommands()
 	assert.LessOrEqual(t, strings.Count(rootHelp(), "\n"), 40, "the first help fits a screen")
@@ -37,9 +39,11 @@ func TestHelp(t *testing.T) {
 		path := strings.TrimPrefix(c.CommandPath(), "catena ")
 		word, _, _ := strings.Cut(path, " ")
 		if c.Runnable() && c != root && !c.Hidden {
-			assert.Regexp(t, `(?m)^  \w.* \b`+regexp.QuoteMeta(word)+`\b`, rootHelp(), "%s is in the first help", path)
+			assert.Regexp(t, `(?m)^  \w.* \b`+regexp.QuoteMeta(word)+`\b`, rootHelp(),
+				"%s is in the first help", path)
 		}
-		if c.Runnable() && !c.HasSubCommands() && word != "completion" && word != "help" && !c.Hidden {
+		if c.Runnable() && !c.HasSubCommands() && word != "completion" && word != "help" &&
+			!c.Hidden {
 			used[path] = true
 			assert.Contains(t, effects, path)
 			examples := exampleLine.FindAllString(c.Example, -1)
@@ -78,19 +82,22 @@ func TestDocumentsAreUnderstood(t *testing.T) {
 	pages, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
 	seen := 0
-	for _, page := range append(pages, "../../README.md", "../../CONTRIBUTING.md", "../../SECURITY.md") {
+	for _, page := range append(pages, "../../README.md", "../../CONTRIBUTING.md",
+		"../../SECURITY.md") {
 		raw, err := os.ReadFile(page)
 		require.NoError(t, err)
 		if page != "../../README.md" {
 			_, rest, _ := strings.Cut(string(raw), "\n\n")
 			first := strings.Join(strings.Split(rest, "\n")[:5], " ")
-			assert.Regexp(t, `\?.*[.:]`, first, "%s answers a question in its first five lines", page)
+			assert.Regexp(t, `\?.*[.:]`, first, "%s answers a question in its first five lines",
+				page)
 		}
 		for _, m := range regexp.MustCompile(`\]\(([^)#:]+)(?:#[^)]*)?\)`).FindAllStringSubmatch(string(raw), -1) {
 			assert.FileExists(t, filepath.Join(filepath.Dir(page), m[1]), page)
 		}
 		for n, line := range strings.Split(string(raw), "\n") {
-			command, is := strings.CutPrefix(strings.TrimPrefix(strings.TrimPrefix(line, "    "), "$ "), "catena ")
+			command, is := strings.CutPrefix(strings.TrimPrefix(strings.TrimPrefix(line, "    "),
+				"$ "), "catena ")
 			inline := regexp.MustCompile("`catena ([a-z][^`…]*)`").FindAllStringSubmatch(line, -1)
 			if is && strings.HasPrefix(line, "    ") && !strings.Contains(command, " … ") {
 				inline = append(inline, []string{"", command})
@@ -128,7 +135,8 @@ func understands(line string) error {
 func shellWords(line string) (out []string, err error) {
 	for _, m := range shellWord.FindAllString(line, -1) {
 		switch {
-		case strings.HasPrefix(m, "#"), m == ">", m == "|", m == ">>", m == "<", m == "&", m == "&&":
+		case strings.HasPrefix(m, "#"), m == ">", m == "|", m == ">>", m == "<", m == "&",
+			m == "&&":
 			return out, nil
 		}
 		out = append(out, strings.NewReplacer(`'`, "", `"`, "").Replace(m))

@@ -94,7 +94,8 @@ func (a *app) jobs(last int) error {
 		if l.Steps[job.Stranded] > 0 {
 			how.Tone = view.Bad
 		}
-		t.Add(l.ID, l.Order, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"), view.Number(took),
+		t.Add(l.ID, l.Order, l.Purpose, status, l.Started.Local().Format("2006-01-02 15:04"),
+			view.Number(took),
 			l.Devices, how)
 	}
 	if len(lines) == 0 && a.format == "table" {

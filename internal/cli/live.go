@@ -342,7 +342,8 @@ func (l *live) age(d job.DeviceState) time.Duration {
 
 func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 	now := l.now()
-	r := view.LiveRow{ID: d.ID, Name: d.Name, Parent: o.Parent, Via: via, Model: o.Model, Path: d.From + " → " + d.To,
+	r := view.LiveRow{ID: d.ID, Name: d.Name, Parent: o.Parent, Via: via, Model: o.Model,
+		Path: d.From + " → " + d.To,
 		Step: string(d.Step), Tone: stepTone(d.Step), Percent: -2, Attention: attention(d), What: d.Reason,
 		Done: d.Step == job.Done || d.Step == job.Parked || d.Step == job.Skipped}
 	if d.Direction == job.Back && !d.Step.End() {

@@ -279,7 +279,8 @@ func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error)
 		return secret, login.Book{}, err
 	}
 	book, err := login.Open(dir, secret)
-	if errors.Is(err, login.ErrSecret) && a.unlocked { // it was changed since: what is kept opens nothing
+	if errors.Is(err, login.ErrSecret) &&
+		a.unlocked { // it was changed since: what is kept opens nothing
 		a.unlocked = false
 		a.remember("CATENA_PASSPHRASE", "")
 		if err := login.Release(dir); err != nil {
@@ -359,7 +360,8 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 func (a *app) loginListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List the logins, without their passwords",
-		Example: "  catena login list\n  catena login list --format json", Args: exactly(0, "no arguments"),
+		Example: "  catena login list\n  catena login list --format json",
+		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := a.siteDir()
 			if err != nil {
@@ -413,8 +415,9 @@ func (a *app) loginListCmd() *cobra.Command {
 
 func (a *app) loginDropCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "drop ID…", Short: "Drop logins", Example: "  catena login drop k3x7q2ab\n  catena login drop k3x7q2ab erhjcldp",
-		Args: atLeast(1, "the ids of the logins; see them with: catena login list"),
+		Use: "drop ID…", Short: "Drop logins",
+		Example: "  catena login drop k3x7q2ab\n  catena login drop k3x7q2ab erhjcldp",
+		Args:    atLeast(1, "the ids of the logins; see them with: catena login list"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir, err := a.siteDir()
 			if err != nil {

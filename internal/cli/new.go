@@ -50,7 +50,8 @@ change what you know better.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&fromScan, "from-scan", false, "look through the network, and begin site.yaml with what is there")
+	c.Flags().BoolVar(&fromScan, "from-scan", false,
+		"look through the network, and begin site.yaml with what is there")
 	c.Flags().StringArrayVar(&ranges, "range", nil,
 		"addresses that are the site's; may be repeated")
 	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")
@@ -136,7 +137,8 @@ func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) 
 		return whole, err
 	})
 	if err == nil {
-		a.say("%s found; what is proposed of them is at the end of %s.", view.Plural(note.Found, "device"), path)
+		a.say("%s found; what is proposed of them is at the end of %s.",
+			view.Plural(note.Found, "device"), path)
 	}
 	return err
 }

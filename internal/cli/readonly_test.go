@@ -86,7 +86,8 @@ func TestADiskThatFillsUp(t *testing.T) {
 		return string(raw)
 	}
 	require.NoError(t, err, "%s", out)
-	assert.Contains(t, read("said"), "cannot be written: the disk is full; make room on it: catena shelf tidy\nno further device was")
+	assert.Contains(t, read("said"),
+		"cannot be written: the disk is full; make room on it: catena shelf tidy\nno further device was")
 	assert.Contains(t, read("said"), "go on: catena resume j1\nexit 1")
 	assert.Contains(t, read("after"), "cam-11 left open, 2 devices not begun")
 	assert.Contains(t, read("resumed"), "Job j1 at Locks: 2 done, 1 returned")

@@ -70,11 +70,14 @@ The site's ledger and shelf are untouched.`,
 			return a.rehearse(c.Context(), args[0], f)
 		},
 	}
-	c.Flags().BoolVar(&f.once, "once", false, "carry it out one time, by the real runner, on stand-ins and devices that only take their time")
+	c.Flags().BoolVar(&f.once, "once", false,
+		"carry it out one time, by the real runner, on stand-ins and devices that only take their time")
 	c.Flags().IntVar(&f.runs, "runs", usualRuns, "how many times it is played")
-	c.Flags().Uint64Var(&f.seed, "seed", 0, "the same seed brings the same (default: another one each time)")
+	c.Flags().Uint64Var(&f.seed, "seed", 0,
+		"the same seed brings the same (default: another one each time)")
 	c.Flags().StringVar(&f.faults, "faults", "2%", "the share of devices that fail")
-	c.Flags().StringArrayVar(&f.fault, "fault", nil, "a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be repeated")
+	c.Flags().StringArrayVar(&f.fault, "fault", nil,
+		"a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be repeated")
 	c.Flags().StringVar(&f.start, "start", "now", "when it would start, as of catena flash")
 	return c
 }
@@ -118,8 +121,9 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 		return err
 	}
 	w.Begin(&o, start)
-	in := rehearse.Input{Order: o, Start: start, Runs: f.runs, Seed: f.seed, Took: w.Past, Chosen: chosen,
-		Fails: func(order.Device) float64 { return share }}
+	in := rehearse.Input{Order: o, Start: start, Runs: f.runs, Seed: f.seed, Took: w.Past,
+		Chosen: chosen,
+		Fails:  func(order.Device) float64 { return share }}
 	r, err := rehearse.Runs(in)
 	if err != nil {
 		return err
@@ -133,9 +137,10 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 // longestOnce is how long the longest device of a rehearsal by the runner is at work.
 const longestOnce = 9 * time.Second
 
-// rehearseOnce has the real runner carry the order out in a ledger of its own, on devices that only take
-// their time.
-func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.Order, chosen map[string]rehearse.Fault) error {
+// rehearseOnce has the real runner carry the order out in a ledger of its own, on devices that only
+// take their time.
+func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.Order,
+	chosen map[string]rehearse.Fault) error {
 	dir, err := os.MkdirTemp("", "catena-rehearsal-")
 	if err != nil {
 		return err
@@ -175,13 +180,15 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 		plan.Devices[id] = k
 	}
 	for up, behind := range plan.Behind { // only those that are on the stage
-		plan.Behind[up] = slices.DeleteFunc(behind, func(d device.Device) bool { _, on := plan.Devices[d.ID]; return !on })
+		plan.Behind[up] = slices.DeleteFunc(behind,
+			func(d device.Device) bool { _, on := plan.Devices[d.ID]; return !on })
 	}
 	engine := &job.Engine{Ledger: l, Dialects: stage.Dialects(), Contact: stage.Contact, Now: a.now,
 		Open: func(i order.Image) (job.File, error) { return stage.Open(i), nil },
 		See:  func(string, *device.Device) error { return nil },
-		Patience: firmware.Patience{Grace: 2 * time.Second, Writing: time.Minute, Restarting: 2 * longestOnce,
-			Proving: 2 * time.Second}}
+		Patience: firmware.Patience{Grace: 2 * time.Second, Writing: time.Minute,
+			Restarting: 2 * longestOnce,
+			Proving:    2 * time.Second}}
 	j, err := engine.Start(plan)
 	if err != nil {
 		return err
@@ -195,7 +202,8 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 		a.say("Played over the wire, by stand-ins that speak their standard: %s.", fewOf(wire, 12))
 	}
 	if len(acted) > 0 {
-		a.say("Played by the steps of their family, answered by what was recorded of one: %s.", fewOf(acted, 12))
+		a.say("Played by the steps of their family, answered by what was recorded of one: %s.",
+			fewOf(acted, 12))
 	}
 	if len(timed) > 0 {
 		a.say("These only take their time: %s.", fewOf(timed, 12))
@@ -211,7 +219,8 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 	return a.summary(&stageSite, state)
 }
 
-// sayCutOff says who was cut off while what it is reached through restarted, and for how long that would be.
+// sayCutOff says who was cut off while what it is reached through restarted, and for how long that
+// would be.
 func (a *app) sayCutOff(l *ledger.Ledger, state job.State, scale float64) error {
 	spans, err := job.Timeline(l, state.ID)
 	if err != nil {
@@ -222,7 +231,8 @@ func (a *app) sayCutOff(l *ledger.Ledger, state job.State, scale float64) error 
 		behind := behindNames(state.Order, d.ID)
 		for _, s := range spans[d.ID] {
 			if s.Step == job.Restarting && len(behind) > 0 && !s.Ended.IsZero() {
-				a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.", real(s.Began.Sub(state.Started)), d.Name,
+				a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.",
+					real(s.Began.Sub(state.Started)), d.Name,
 					real(s.Ended.Sub(s.Began)), few(behind))
 			}
 		}
@@ -235,12 +245,14 @@ func chosenFaults(o order.Order, words []string) (map[string]rehearse.Fault, err
 	out := map[string]rehearse.Fault{}
 	for _, word := range words {
 		name, how, _ := strings.Cut(word, "=")
-		i := slices.IndexFunc(o.Devices, func(d order.Device) bool { return d.Name == name || d.ID == name })
+		i := slices.IndexFunc(o.Devices,
+			func(d order.Device) bool { return d.Name == name || d.ID == name })
 		switch {
 		case i < 0:
 			return nil, usage("--fault %s: the order has no device %q", word, name)
 		case !slices.Contains(rehearse.Faults, rehearse.Fault(how)):
-			return nil, usage("--fault %s: %q is not one of never-returns, keeps-version, sick", word, how)
+			return nil, usage("--fault %s: %q is not one of never-returns, keeps-version, sick",
+				word, how)
 		}
 		out[o.Devices[i].ID] = rehearse.Fault(how)
 	}
@@ -254,7 +266,8 @@ const (
 	mostChances = 12
 )
 
-func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Time, r rehearse.Result) error {
+func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Time,
+	r rehearse.Result) error {
 	style := a.style(a.human())
 	known := 0
 	for _, d := range o.Devices {
@@ -270,7 +283,8 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 	t := view.Table{Columns: []string{"ends after", "runs", ""}}
 	for i, n := range counts {
 		low := from + (to-from)*time.Duration(i)/plotRows
-		t.Add(view.Number(view.Clock(low)), n, style.Paint(view.Busy, strings.Repeat(a.block(), (n*plotWide+most-1)/most)))
+		t.Add(view.Number(view.Clock(low)), n,
+			style.Paint(view.Busy, strings.Repeat(a.block(), (n*plotWide+most-1)/most)))
 	}
 	if to == from {
 		t = view.Table{Columns: []string{"ends after", "runs"}}
@@ -278,10 +292,12 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 	}
 	t.Draw(a.out, style)
 	clock := func(seconds float64) string { return view.Clock(time.Duration(seconds * float64(time.Second))) }
-	a.say("\nHalf of the runs end within %s, 95 %% within %s, the longest took %s.", clock(r.Half), clock(r.Most), clock(r.Longest))
+	a.say("\nHalf of the runs end within %s, 95 %% within %s, the longest took %s.", clock(r.Half),
+		clock(r.Most), clock(r.Longest))
 	a.say("All devices reach their targets in %s of the runs.", percent(r.Clean))
 	if !o.Closes.IsZero() {
-		a.say("The window closes at %s: it is missed in %s of the runs.", o.Closes.Local().Format("15:04"), percent(r.Missed))
+		a.say("The window closes at %s: it is missed in %s of the runs.",
+			o.Closes.Local().Format("15:04"), percent(r.Missed))
 	}
 	a.sayCautions(o)
 	if len(r.Devices) == 0 {

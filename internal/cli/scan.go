@@ -489,9 +489,11 @@ func proposedUplinks(links []site.Link, unseen []string, at string) string {
 			fmt.Fprintf(&b, "  # Not sure: %s.\n", d)
 		}
 		if l.Chain {
-			fmt.Fprintf(&b, "  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
+			fmt.Fprintf(&b,
+				"  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
 		}
-		fmt.Fprintf(&b, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through), strings.Join(mapped(l.Reach, yamlWord), ", "))
+		fmt.Fprintf(&b, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through),
+			strings.Join(mapped(l.Reach, yamlWord), ", "))
 	}
 	if len(unseen) > 0 {
 		b.WriteString(comment(fmt.Sprintf("What these are reached through is not known, nobody sees them: %s.", strings.Join(unseen, ", "))))

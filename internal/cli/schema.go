@@ -20,9 +20,11 @@ import (
 )
 
 // schemas are the kinds of files that have a JSON Schema.
-var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event": eventSchema, "report": reportSchema,
-	"tell": tellSchema, "recording": recordingSchema, "site": fileSchema("site"), "targets": fileSchema("targets"),
-	"order": fileSchema("order"), "manifest": fileSchema("manifest")}
+var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event": eventSchema,
+	"report": reportSchema,
+	"tell":   tellSchema, "recording": recordingSchema, "site": fileSchema("site"),
+	"targets": fileSchema("targets"),
+	"order":   fileSchema("order"), "manifest": fileSchema("manifest")}
 
 func fileSchema(kind string) func() ([]byte, error) {
 	return func() ([]byte, error) { return workspace.FileSchema(kind) }
@@ -44,7 +46,8 @@ theirs in the first line, and the site folder has them in .catena/schemas.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			schema, ok := schemas[args[0]]
 			if !ok {
-				return usage("there is no schema of %q; there are %s", args[0], strings.Join(schemaKinds(), ", "))
+				return usage("there is no schema of %q; there are %s", args[0],
+					strings.Join(schemaKinds(), ", "))
 			}
 			raw, err := schema()
 			if err == nil {

@@ -315,7 +315,8 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	}
 	t := view.Table{Columns: []string{"file", "size", "digest", "why"}}
 	for _, u := range list {
-		t.Add(u.File, view.Number(view.Bytes(float64(u.Size))), view.Quiet.Cell(u.SHA256[:12]), u.Reason)
+		t.Add(u.File, view.Number(view.Bytes(float64(u.Size))), view.Quiet.Cell(u.SHA256[:12]),
+			u.Reason)
 	}
 	if len(list) == 0 && a.format == "table" {
 		a.say("Nothing is set aside.")
@@ -572,7 +573,8 @@ func (a *app) shelfTidy(yes bool) error {
 	total := int64(0)
 	for _, i := range unneeded {
 		total += i.Size
-		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, view.Number(view.Bytes(float64(i.Size))),
+		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version,
+			view.Number(view.Bytes(float64(i.Size))),
 			i.File)
 	}
 	if err := a.emit(orEmpty(unneeded), t); err != nil {

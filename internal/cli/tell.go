@@ -136,7 +136,8 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
 		a.notice("could not tell the %s: %v; the job goes on", t.Name(), err)
 	})
-	n := &teller{app: a, w: w, id: id, follow: job.Follow(w.Ledger, id), after: after, tell: sender.Tell}
+	n := &teller{app: a, w: w, id: id, follow: job.Follow(w.Ledger, id), after: after,
+		tell: sender.Tell}
 	var over atomic.Bool
 	done := make(chan struct{})
 	go func() {
@@ -214,7 +215,8 @@ func (n *teller) look() {
 	closes := s.Order.Closes
 	if left := closes.Sub(n.app.now()); !closes.IsZero() && !n.warned && left > 0 && left < windowWarning && s.Ended.IsZero() {
 		n.warned = true
-		n.say(s, notify.Window, "", "The window closes at %s; job %s still has %s to end.", closes.Local().Format("15:04"), s.ID,
+		n.say(s, notify.Window, "", "The window closes at %s; job %s still has %s to end.",
+			closes.Local().Format("15:04"), s.ID,
 			view.Plural(len(s.Devices)-endedOf(s), "device"))
 	}
 }

@@ -278,7 +278,8 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	waits := state.Waiting(now)
 	fmt.Fprintf(&b, "%s\n\n", frameHead(siteName, state, now, until, s))
 
-	t := view.Table{Columns: []string{"name", "from → to", "step", "progress", "%", "rate", "left", "what happened"},
+	t := view.Table{Columns: []string{"name", "from → to", "step", "progress", "%", "rate", "left",
+		"what happened"},
 		Less: []string{"rate", "left", "progress"}}
 	for _, d := range state.Devices {
 		t.Add(frameRow(d, waits[d.ID], until, s)...)
@@ -399,13 +400,15 @@ func (a *app) sayEnds(state job.State) {
 	slices.SortStableFunc(ended, func(x, y job.DeviceState) int {
 		return slices.Index(endOrder, x.Step) - slices.Index(endOrder, y.Step)
 	})
-	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"}, Less: []string{"took"}, Tail: 2}
+	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"},
+		Less: []string{"took"}, Tail: 2}
 	for _, d := range ended {
 		took := ""
 		if d.Took > 0 {
 			took = view.Clock(time.Duration(d.Took * float64(time.Second)))
 		}
-		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took), d.Reason,
+		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took),
+			d.Reason,
 			advice(d))
 	}
 	if len(ended) == 0 || a.quiet {

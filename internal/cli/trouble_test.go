@@ -35,10 +35,12 @@ func between(t *testing.T, file, from, to, want string) {
 		require.NoError(t, os.WriteFile(name, []byte(whole), 0o644))
 		return
 	}
-	assert.Equal(t, whole, string(raw), "docs/%s is as the program has it; refresh it: go test ./internal/cli -update", file)
+	assert.Equal(t, whole, string(raw),
+		"docs/%s is as the program has it; refresh it: go test ./internal/cli -update", file)
 }
 
-// Every kind of trouble that a device or a job can have is told of, with what to do; the document has the same.
+// Every kind of trouble that a device or a job can have is told of, with what to do; the document
+// has the same.
 func TestTroubles(t *testing.T) {
 	for _, p := range device.Problems {
 		assert.NotEmpty(t, deviceMeanings[p].means, p)
@@ -50,12 +52,15 @@ func TestTroubles(t *testing.T) {
 	}
 	assert.Len(t, deviceMeanings, len(device.Problems))
 	assert.Len(t, jobMeanings, len(job.Whys))
-	for name, kinds := range map[string]int{"../device/cause.go": len(device.Problems), "../job/reason.go": len(job.Whys)} {
+	for name, kinds := range map[string]int{"../device/cause.go": len(device.Problems),
+		"../job/reason.go": len(job.Whys)} {
 		source, err := os.ReadFile(name)
 		require.NoError(t, err)
-		assert.Len(t, regexp.MustCompile(`(?m)^\t\w+ +(?:Problem|Why) += "`).FindAll(source, -1), kinds, name)
+		assert.Len(t, regexp.MustCompile(`(?m)^\t\w+ +(?:Problem|Why) += "`).FindAll(source, -1),
+			kinds, name)
 	}
-	between(t, "trouble.md", "<!-- made by: go test ./internal/cli -run TestTroubles", "<!-- end -->", troubleTables())
+	between(t, "trouble.md", "<!-- made by: go test ./internal/cli -run TestTroubles",
+		"<!-- end -->", troubleTables())
 }
 
 // The documents list the fields as the program has them.
@@ -66,7 +71,8 @@ func TestDocumentsListTheColumns(t *testing.T) {
 		require.NotEmpty(t, workspace.Abouts[i], column)
 		table += "| `" + column + "` | " + workspace.Abouts[i] + " |\n"
 	}
-	between(t, "scripting.md", "<!-- made by: go test ./internal/cli -run TestDocumentsListTheColumns", "<!-- end -->", table+"\n")
+	between(t, "scripting.md",
+		"<!-- made by: go test ./internal/cli -run TestDocumentsListTheColumns", "<!-- end -->", table+"\n")
 }
 
 // Every error of the document's second table is one that a script provokes.

@@ -136,7 +136,8 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 
 func (a *app) loginLockCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "lock", Short: "End what catena login unlock has begun", Args: exactly(0, "no arguments"),
+		Use: "lock", Short: "End what catena login unlock has begun",
+		Args:    exactly(0, "no arguments"),
 		Long:    "End the process that keeps the passphrase of this site's logins. From then on it is asked for again.",
 		Example: "  catena login lock\n  catena -C ~/sites/marrow-hill login lock",
 		RunE: func(*cobra.Command, []string) error {
@@ -148,7 +149,8 @@ func (a *app) loginLockCmd() *cobra.Command {
 			if err := login.Release(dir); err != nil {
 				return err
 			}
-			a.say("%s", map[bool]string{true: "The passphrase is not kept any more.", false: "No passphrase was kept."}[kept == nil])
+			a.say("%s", map[bool]string{true: "The passphrase is not kept any more.",
+				false: "No passphrase was kept."}[kept == nil])
 			return nil
 		},
 	}

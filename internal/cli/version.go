@@ -21,7 +21,8 @@ type about struct {
 }
 
 func built() about {
-	out := about{Version: "unknown", Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH,
+	out := about{Version: "unknown", Go: runtime.Version(),
+		System:  runtime.GOOS + "/" + runtime.GOARCH,
 		Modules: map[string]string{}}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {

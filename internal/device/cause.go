@@ -39,7 +39,8 @@ const (
 )
 
 // Problems are all kinds, those that people meet most first.
-var Problems = []Problem{NoAnswer, BadLogin, NoLogin, RefusedBefore, Changed, MissedLastScan, Mute, NotRecognised, OnlyAnnounced,
+var Problems = []Problem{NoAnswer, BadLogin, NoLogin, RefusedBefore, Changed, MissedLastScan, Mute,
+	NotRecognised, OnlyAnnounced,
 	PlainLogin, NewPassword, NoRight, NoSecret, Refusal, Malformed, NotNow, NeedsPerson, NotLeft, Unsupported, NotMine, OwnFault}
 
 // BrokenOff is the detail of a NoAnswer of who was there, and went before it answered.

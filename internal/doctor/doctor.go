@@ -1,6 +1,6 @@
-// Package doctor looks at the machine that Catena runs on: what of it could spoil a night's work. It changes
-// nothing, sends nothing to a device, and knows neither sites nor commands; what a finding means for a person is
-// said elsewhere.
+// Package doctor looks at the machine that Catena runs on: what of it could spoil a night's work.
+// It changes nothing, sends nothing to a device, and knows neither sites nor commands; what a
+// finding means for a person is said elsewhere.
 package doctor
 
 import (
@@ -25,8 +25,8 @@ func nearest(dir string) string {
 	}
 }
 
-// Writable tells whether files can be made in a folder, or in the nearest one above that is there; the error is
-// the system's.
+// Writable tells whether files can be made in a folder, or in the nearest one above that is there;
+// the error is the system's.
 func Writable(dir string) error {
 	f, err := os.CreateTemp(nearest(dir), ".catena-doctor-")
 	if err != nil {
@@ -41,8 +41,8 @@ var ErrNotHeard = errors.New("it was sent and not heard")
 // hearWithin is how long a multicast of this machine's own may take to come back.
 const hearWithin = 500 * time.Millisecond
 
-// Multicast sends a word to a group on one adapter, and hears it itself: by an administratively scoped group
-// (RFC 2365) that nobody else uses, and never beyond this machine (TTL 0).
+// Multicast sends a word to a group on one adapter, and hears it itself: by an administratively
+// scoped group (RFC 2365) that nobody else uses, and never beyond this machine (TTL 0).
 func Multicast(adapter string, from netip.Addr) error {
 	on, err := net.InterfaceByName(adapter)
 	if err != nil {
@@ -60,7 +60,8 @@ func Multicast(adapter string, from netip.Addr) error {
 	}
 	defer func() { _ = says.Close() }()
 	p := ipv4.NewPacketConn(says)
-	if err := errors.Join(p.SetMulticastInterface(on), p.SetMulticastTTL(0), p.SetMulticastLoopback(true)); err != nil {
+	if err := errors.Join(p.SetMulticastInterface(on), p.SetMulticastTTL(0),
+		p.SetMulticastLoopback(true)); err != nil {
 		return err
 	}
 	group.Port = hears.LocalAddr().(*net.UDPAddr).Port
@@ -92,10 +93,11 @@ func Power() (mains, known bool) {
 	return mains, known
 }
 
-// Firewall is the name of a firewall program that is switched on; empty: none was seen, which is not to say that
-// there is none.
+// Firewall is the name of a firewall program that is switched on; empty: none was seen, which is
+// not to say that there is none.
 func Firewall() string {
-	if conf, err := os.ReadFile("/etc/ufw/ufw.conf"); err == nil && strings.Contains("\n"+string(conf), "\nENABLED=yes") {
+	if conf, err := os.ReadFile("/etc/ufw/ufw.conf"); err == nil &&
+		strings.Contains("\n"+string(conf), "\nENABLED=yes") {
 		return "ufw"
 	}
 	for _, name := range []string{"firewalld", "nftables"} {

@@ -2,7 +2,8 @@ package doctor
 
 import "golang.org/x/sys/windows"
 
-// Free is how many bytes a user can still write into a folder, or into the nearest one above that is there.
+// Free is how many bytes a user can still write into a folder, or into the nearest one above that
+// is there.
 func Free(dir string) (int64, error) {
 	name, err := windows.UTF16PtrFromString(nearest(dir))
 	if err != nil {

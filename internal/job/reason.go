@@ -50,9 +50,12 @@ const (
 )
 
 // Whys are all kinds that a device's end may have, those that people meet most first.
-var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, NotRestarted, NotWritten, CutOff, DeviceSaid, NoRollback,
-	RollbackFailed, StillRuns, SettingsChanged, SettingsLost, SettingsLeft, SettingsNotKept, NotCarried, NotTaken, NotLeft,
-	ChangedSince, ThereAlready, NotTogether, ImageGone, CannotStage, CannotUpdate, NoLogin, NotBegun, Stopped, Abandoned, GaveUp,
+var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, NotRestarted,
+	NotWritten, CutOff, DeviceSaid, NoRollback,
+	RollbackFailed, StillRuns, SettingsChanged, SettingsLost, SettingsLeft, SettingsNotKept,
+	NotCarried, NotTaken, NotLeft,
+	ChangedSince, ThereAlready, NotTogether, ImageGone, CannotStage, CannotUpdate, NoLogin,
+	NotBegun, Stopped, Abandoned, GaveUp,
 	ProvenAnyway, PersonsWord}
 
 // Reason says why a device ended as it did: a kind for code, fields for the sentence,

@@ -42,8 +42,9 @@ func Timeline(l *ledger.Ledger, id string) (map[string][]Span, error) {
 			if last != nil { // a Catena died in it
 				last.Ended = e.At
 			}
-			out[e.Device] = append(spans, Span{Step: b.Step, Direction: b.Direction, To: Label(b.Component, b.Version),
-				Began: e.At})
+			out[e.Device] = append(spans,
+				Span{Step: b.Step, Direction: b.Direction, To: Label(b.Component, b.Version),
+					Began: e.At})
 		case Over:
 			var b Effect
 			err = json.Unmarshal(e.Body, &b)

@@ -390,7 +390,8 @@ func (l *Ledger) failed(err error) error {
 // the ledger is whole.
 var ErrFull = errors.New("the disk is full")
 
-// ErrInUse is returned by Append and Extend where another program keeps the ledger to itself for too long.
+// ErrInUse is returned by Append and Extend where another program keeps the ledger to itself for
+// too long.
 var ErrInUse = errors.New("another program keeps it to itself")
 
 // chain is the SHA-256 of the predecessor's hash and the entry's fields, each

@@ -14,8 +14,8 @@ import (
 	"time"
 )
 
-// A keeper is a process that keeps the passphrase of a site's logins in its memory for some hours, and
-// gives it to the other programs of its user through a socket. What it trusts is the user's own
+// A keeper is a process that keeps the passphrase of a site's logins in its memory for some hours,
+// and gives it to the other programs of its user through a socket. What it trusts is the user's own
 // processes: who can run as that user can read the logins that they read.
 
 // maxAnswer bounds what a keeper says, in bytes; keeperWithin how long it may take.
@@ -27,8 +27,9 @@ const (
 // ErrLocked is returned where nobody keeps the passphrase.
 var ErrLocked = errors.New("nobody keeps the passphrase of these logins")
 
-// KeeperSocket is where the keeper of a site folder listens. Its folder is made, for its owner alone, before
-// one listens there; the error is that it cannot be, is not there, or belongs to somebody else.
+// KeeperSocket is where the keeper of a site folder listens. Its folder is made, for its owner
+// alone, before one listens there; the error is that it cannot be, is not there, or belongs to
+// somebody else.
 func KeeperSocket(dir string, make bool) (string, error) {
 	whole, err := filepath.Abs(dir)
 	if err == nil {
@@ -50,7 +51,8 @@ func KeeperSocket(dir string, make bool) (string, error) {
 		return "", err
 	}
 	sum := sha256.Sum256([]byte(whole))
-	return filepath.Join(folder, hex.EncodeToString(sum[:6])+".sock"), nil // a path of a socket is short
+	return filepath.Join(folder, hex.EncodeToString(sum[:6])+".sock"),
+		nil // a path of a socket is short
 }
 
 // Keep gives the passphrase to those who ask, until ctx ends. ready is called once it listens.
@@ -79,7 +81,8 @@ func Keep(ctx context.Context, socket, passphrase string, ready func()) error {
 		_ = c.SetDeadline(time.Now().Add(keeperWithin))
 		word := ""
 		if sameUser(c) == nil {
-			word, _ = bufio.NewReader(io.LimitReader(c, 16)).ReadString('\n') // none: it asks for nothing
+			word, _ = bufio.NewReader(io.LimitReader(c,
+				16)).ReadString('\n') // none: it asks for nothing
 		}
 		switch word {
 		case give:
@@ -107,7 +110,8 @@ func Release(dir string) error {
 	return err
 }
 
-// Kept is the passphrase that the keeper of a site folder keeps. Its error is ErrLocked where there is none.
+// Kept is the passphrase that the keeper of a site folder keeps. Its error is ErrLocked where there
+// is none.
 func Kept(dir string) (string, error) {
 	said, err := ask(dir, give)
 	if err == nil && said == "" {

@@ -18,10 +18,11 @@ import (
 	"catena/internal/notify"
 )
 
-var event = notify.Event{Kind: notify.Stranded, Site: "Marrow Hill Locks", Job: "j1", Device: "gate-1", Text: "gate-1 is\x1b[2J stranded."}
+var event = notify.Event{Kind: notify.Stranded, Site: "Marrow Hill Locks", Job: "j1",
+	Device: "gate-1", Text: "gate-1 is\x1b[2J stranded."}
 
-// What a server refuses for good is not tried again, what may pass is; nobody else is told where one is sent
-// on; the whole address stands in no error.
+// What a server refuses for good is not tried again, what may pass is; nobody else is told where
+// one is sent on; the whole address stands in no error.
 func TestWebhooks(t *testing.T) {
 	for name, c := range map[string]struct {
 		answers []int
@@ -37,7 +38,10 @@ func TestWebhooks(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var asked, elsewhere atomic.Int32
-			other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere.Add(1) }))
+			other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter,
+				*http.Request) {
+				elsewhere.Add(1)
+			}))
 			defer other.Close()
 			s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				n := asked.Add(1)
@@ -54,7 +58,8 @@ func TestWebhooks(t *testing.T) {
 				w.WriteHeader(code)
 			}))
 			defer s.Close()
-			err := notify.Send(t.Context(), notify.Target{Webhook: s.URL + "/token-of-the-office"}, event, nil,
+			err := notify.Send(t.Context(), notify.Target{Webhook: s.URL + "/token-of-the-office"},
+				event, nil,
 				[]time.Duration{time.Millisecond, time.Millisecond})
 			assert.Equal(t, c.asked, asked.Load())
 			assert.Zero(t, elsewhere.Load())
@@ -74,14 +79,18 @@ func TestASlowTargetHoldsNobodyUp(t *testing.T) {
 		t.Skip("there is no sh")
 	}
 	release := make(chan struct{})
-	s := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { <-release }))
+	s := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter,
+		*http.Request) {
+		<-release
+	}))
 	defer s.Close()
 	defer close(release)
 	told := filepath.Join(t.TempDir(), "told")
 	t.Setenv("CATENA_PASSPHRASE", "a swan a day")
 	var failed atomic.Int32
-	sender := notify.New([]notify.Target{{Webhook: s.URL}, {Command: []string{"sh", "-c", `cat >> ` + told + `; env >> ` + told},
-		On: []notify.Kind{notify.Stranded}}}, nil, func(target notify.Target, err error) {
+	sender := notify.New([]notify.Target{{Webhook: s.URL},
+		{Command: []string{"sh", "-c", `cat >> ` + told + `; env >> ` + told},
+			On: []notify.Kind{notify.Stranded}}}, nil, func(target notify.Target, err error) {
 		assert.Contains(t, target.Name(), "webhook at 127.0.0.1")
 		failed.Add(1)
 	})
@@ -107,5 +116,6 @@ func TestBell(t *testing.T) {
 	var b strings.Builder
 	require.NoError(t, notify.Send(t.Context(), notify.Target{Bell: true}, event, &b, nil))
 	assert.Equal(t, "\a\x1b]2;Catena: gate-1 is[2J stranded.\x1b\\", b.String())
-	require.NoError(t, notify.Send(t.Context(), notify.Target{Bell: true}, event, nil, nil), "there is no terminal")
+	require.NoError(t, notify.Send(t.Context(), notify.Target{Bell: true}, event, nil, nil),
+		"there is no terminal")
 }

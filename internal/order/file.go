@@ -27,7 +27,8 @@ func Parse(name string, data []byte) (Order, error) {
 	}
 	switch {
 	case o.Format != FileFormat:
-		return o, doc.Errorf("$.order", "order: must be %d; a file of a later format requires a newer Catena", FileFormat)
+		return o, doc.Errorf("$.order",
+			"order: must be %d; a file of a later format requires a newer Catena", FileFormat)
 	case CheckName(o.Name) != nil:
 		return o, doc.Errorf("$.name", "name: %v", CheckName(o.Name))
 	case o.Purpose != Forward && o.Purpose != Backward:

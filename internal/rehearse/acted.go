@@ -11,8 +11,9 @@ import (
 	"catena/internal/order"
 )
 
-// A device whose family has a recording is played by the steps of its family: they are taken as ever, and what
-// was recorded answers them. Nothing of it goes over a wire; its time is scaled like that of the others.
+// A device whose family has a recording is played by the steps of its family: they are taken as
+// ever, and what was recorded answers them. Nothing of it goes over a wire; its time is scaled like
+// that of the others.
 
 // Recorded is what one device of a family answered when it was read and updated.
 type Recorded struct {
@@ -41,17 +42,19 @@ func Recordings(known dialect.Registry, folders ...string) (out []Recorded, err 
 	return out, nil
 }
 
-// recordingOf is the recording that plays a device: of its family, with an update of the component that its
-// order is for; one of its own model before another.
+// recordingOf is the recording that plays a device: of its family, with an update of the component
+// that its order is for; one of its own model before another.
 func recordingOf(all []Recorded, a *actor) *Recorded {
 	best := -1
 	for i, r := range all {
 		u := r.Recording.Update
 		if u == nil || r.Recording.Family != a.known.Dialect ||
-			slices.ContainsFunc(a.row.Path, func(h order.Hop) bool { return h.Component != u.Component }) {
+			slices.ContainsFunc(a.row.Path,
+				func(h order.Hop) bool { return h.Component != u.Component }) {
 			continue
 		}
-		if best < 0 || r.Recording.Reading.Model == a.known.Model && all[best].Recording.Reading.Model != a.known.Model {
+		if best < 0 || r.Recording.Reading.Model == a.known.Model &&
+			all[best].Recording.Reading.Model != a.known.Model {
 			best = i
 		}
 	}
@@ -99,9 +102,11 @@ func (u recordedUpdate) Transfer(ctx context.Context, image dialect.Image, sent 
 		return err
 	}
 	was := a.by.Recording.Update.Image
-	err := u.steps.Transfer(ctx, dialect.Image{ReaderAt: nothing{}, Size: int64(was.Size), SHA256: was.SHA256}, func(int64) {})
+	err := u.steps.Transfer(ctx, dialect.Image{ReaderAt: nothing{}, Size: int64(was.Size),
+		SHA256: was.SHA256}, func(int64) {})
 	if err == nil && u.Traits().RestartsByItself {
-		time.AfterFunc(time.Until(u.written), func() { _ = u.update.Activate(context.Background()) })
+		time.AfterFunc(time.Until(u.written),
+			func() { _ = u.update.Activate(context.Background()) })
 	}
 	return err
 }

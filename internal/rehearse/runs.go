@@ -1,5 +1,5 @@
-// Package rehearse plays an order before it is carried out: many times on a virtual clock (Runs, which is
-// pure), or once by the real runner on a Stage, on this machine alone.
+// Package rehearse plays an order before it is carried out: many times on a virtual clock (Runs,
+// which is pure), or once by the real runner on a Stage, on this machine alone.
 package rehearse
 
 import (
@@ -29,7 +29,8 @@ type Input struct {
 	Start time.Time
 	Runs  int
 	Seed  uint64
-	// Took are how long such devices took at this site before; none: it is drawn around what is expected.
+	// Took are how long such devices took at this site before; none: it is drawn around what is
+	// expected.
 	Took func(order.Device) []time.Duration
 	// Fails is how likely a device fails, from 0 to 1.
 	Fails func(order.Device) float64
@@ -40,8 +41,8 @@ type Input struct {
 // Of those that fail so many never come back; of those without a way back, all are stranded.
 const neverBack = 0.1
 
-// spread is the standard deviation of the logarithm of a duration that no history tells: two thirds of
-// them lie within a quarter of what is expected.
+// spread is the standard deviation of the logarithm of a duration that no history tells: two thirds
+// of them lie within a quarter of what is expected.
 const spread = 0.25
 
 // Chance is how often a device ended so, from 0 to 1.
@@ -113,7 +114,8 @@ func Runs(in Input) (Result, error) {
 	share(&r.Missed)
 	share(&r.Clean)
 	slices.Sort(r.Ends)
-	r.Half, r.Most, r.Longest = at(r.Ends, 0.5).Seconds(), at(r.Ends, 0.95).Seconds(), at(r.Ends, 1).Seconds()
+	r.Half, r.Most, r.Longest = at(r.Ends, 0.5).Seconds(), at(r.Ends, 0.95).Seconds(), at(r.Ends,
+		1).Seconds()
 	for _, d := range in.Order.Devices {
 		c := *chances[d.ID]
 		for _, count := range []*float64{&c.Returned, &c.Stranded, &c.Left, &c.Window} {
@@ -124,7 +126,8 @@ func Runs(in Input) (Result, error) {
 		}
 	}
 	slices.SortStableFunc(r.Devices, func(a, b Chance) int {
-		for _, pair := range [][2]float64{{b.Stranded, a.Stranded}, {b.Left, a.Left}, {b.Returned, a.Returned}} {
+		for _, pair := range [][2]float64{{b.Stranded, a.Stranded}, {b.Left, a.Left},
+			{b.Returned, a.Returned}} {
 			if pair[0] != pair[1] {
 				return map[bool]int{true: 1, false: -1}[pair[0] > pair[1]]
 			}
@@ -159,11 +162,13 @@ func (in Input) draw(rng *rand.Rand) order.Draw {
 		case lost, !d.Returnable():
 			return takes, order.Event{Outcome: order.Lost, Touched: true, Failure: true}
 		}
-		return takes + in.length(rng, d, d.Returns), order.Event{Outcome: order.AsBefore, Touched: true, Failure: true}
+		return takes + in.length(rng, d, d.Returns),
+			order.Event{Outcome: order.AsBefore, Touched: true, Failure: true}
 	}
 }
 
-// Strike chooses faults for a share of the devices that have none yet; the same seed brings the same.
+// Strike chooses faults for a share of the devices that have none yet; the same seed brings the
+// same.
 func Strike(o order.Order, chosen map[string]Fault, share float64, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 0))
 	for _, d := range o.Devices {
@@ -177,8 +182,8 @@ func Strike(o order.Order, chosen map[string]Fault, share float64, seed uint64) 
 	}
 }
 
-// Enough is how many durations of the past make a history: fewer say little of how they vary, but what to
-// expect.
+// Enough is how many durations of the past make a history: fewer say little of how they vary, but
+// what to expect.
 const Enough = 4
 
 // length draws how long a device is at work: as one of the past, or around what is expected.

@@ -15,10 +15,13 @@ import (
 func hill() rehearse.Input {
 	back := order.Image{SHA256: "b"}
 	device := func(id string, through ...string) order.Device {
-		return order.Device{ID: id, Name: id, Model: "M", From: "1", Takes: 10 * time.Minute, Returns: 5 * time.Minute, Through: through,
-			Path: []order.Hop{{Component: "main", From: "1", To: "2", Image: order.Image{SHA256: "a"}, Back: &back}}}
+		return order.Device{ID: id, Name: id, Model: "M", From: "1", Takes: 10 * time.Minute,
+			Returns: 5 * time.Minute, Through: through,
+			Path: []order.Hop{{Component: "main", From: "1", To: "2",
+				Image: order.Image{SHA256: "a"}, Back: &back}}}
 	}
-	return rehearse.Input{Order: order.Order{Devices: []order.Device{device("tail", "head"), device("head"), device("other")}},
+	return rehearse.Input{Order: order.Order{Devices: []order.Device{device("tail", "head"),
+		device("head"), device("other")}},
 		Start: time.Date(2026, 11, 27, 22, 0, 0, 0, time.UTC), Runs: 2000, Seed: 7,
 		Took:  func(order.Device) []time.Duration { return nil },
 		Fails: func(order.Device) float64 { return 0 }}
@@ -30,7 +33,8 @@ func run(t *testing.T, in rehearse.Input) rehearse.Result {
 	return r
 }
 
-// Without faults all is well; the chain of two takes twice as long as one, and the times lie around that.
+// Without faults all is well; the chain of two takes twice as long as one, and the times lie around
+// that.
 func TestNothingFails(t *testing.T) {
 	r := run(t, hill())
 	assert.InDelta(t, 1, r.Clean, 1e-9)
@@ -43,8 +47,8 @@ func TestNothingFails(t *testing.T) {
 	assert.NotEqual(t, r.Ends, run(t, other).Ends)
 }
 
-// Faults come as often as they should: some are stranded, the others return, and what is behind a device
-// that never comes back is not reached.
+// Faults come as often as they should: some are stranded, the others return, and what is behind a
+// device that never comes back is not reached.
 func TestFaultsInShare(t *testing.T) {
 	in := hill()
 	in.Fails = func(order.Device) float64 { return 0.5 }
@@ -63,13 +67,15 @@ func TestFaultsInShare(t *testing.T) {
 	assert.InDelta(t, 1, r.Devices[1].Stranded, 1e-9)
 }
 
-// A window that is short is missed more often the shorter it is; history takes the place of guesses.
+// A window that is short is missed more often the shorter it is; history takes the place of
+// guesses.
 func TestWindowAndHistory(t *testing.T) {
 	in := hill()
 	in.Order.Closes, in.Order.Window = in.Start.Add(30*time.Minute), 30*time.Minute
 	assert.InDelta(t, 0.14, run(t, in).Missed, 0.14) // the head begins at 10 minutes, and needs 15
 	in.Took = func(order.Device) []time.Duration {
-		return []time.Duration{20 * time.Minute, 20 * time.Minute, 20 * time.Minute, 20 * time.Minute}
+		return []time.Duration{20 * time.Minute, 20 * time.Minute, 20 * time.Minute,
+			20 * time.Minute}
 	}
 	r := run(t, in)
 	assert.InDelta(t, 1, r.Missed, 1e-9, "by its history the tail takes 20 minutes")

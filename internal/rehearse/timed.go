@@ -15,9 +15,9 @@ import (
 	"catena/internal/sim"
 )
 
-// A Stage is a site that is played, quicker than it is. Who speaks an open standard is played by a stand-in
-// over the wire, who is of a family with a recording by the steps of that; the others take their time and do
-// nothing else. The real runner works on them as on any
+// A Stage is a site that is played, quicker than it is. Who speaks an open standard is played by a
+// stand-in over the wire, who is of a family with a recording by the steps of that; the others take
+// their time and do nothing else. The real runner works on them as on any
 // others. It is made by NewStage and ended by Close.
 type Stage struct {
 	scale  float64 // of the time that they are expected to take
@@ -48,11 +48,14 @@ type actor struct {
 	fresh  bool      // it has started since
 }
 
-// NewStage makes the devices of an order, and gives it the sizes of what is sent to stand-ins, and the times
-// that it takes here. known are all that the site knows, by ID, and recorded what is there to play some of
-// them by; how long they take is scaled so that the longest is at work for about that long.
-func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorded, chosen map[string]Fault, longest time.Duration) (*Stage, error) {
-	s := &Stage{all: map[string]*actor{}, scale: 1, wire: map[string]device.Endpoint{}, images: map[string][]byte{}}
+// NewStage makes the devices of an order, and gives it the sizes of what is sent to stand-ins, and
+// the times that it takes here. known are all that the site knows, by ID, and recorded what is
+// there to play some of them by; how long they take is scaled so that the longest is at work for
+// about that long.
+func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorded,
+	chosen map[string]Fault, longest time.Duration) (*Stage, error) {
+	s := &Stage{all: map[string]*actor{}, scale: 1, wire: map[string]device.Endpoint{},
+		images: map[string][]byte{}}
 	most := time.Duration(0)
 	for _, d := range o.Devices {
 		most = max(most, d.Takes)
@@ -64,7 +67,8 @@ func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorde
 		k := known[d.ID]
 		runs := map[string]string{"main": k.Version}
 		maps.Copy(runs, k.Components)
-		s.all[d.ID] = &actor{row: d, known: k, fault: chosen[d.ID], runs: runs, before: maps.Clone(runs)}
+		s.all[d.ID] = &actor{row: d, known: k, fault: chosen[d.ID], runs: runs,
+			before: maps.Clone(runs)}
 	}
 	for i := range o.Devices { // what is shown of it is forecast by the time that it takes here
 		d := &o.Devices[i]
@@ -184,8 +188,8 @@ func (s *session) Close(ctx context.Context) error {
 	return s.steps.Close(ctx)
 }
 
-// update plays how an image gets into a device. Of the time that it is expected to take a third goes by
-// while the image is sent, a third while it is written, a third while it restarts.
+// update plays how an image gets into a device. Of the time that it is expected to take a third
+// goes by while the image is sent, a third while it is written, a third while it restarts.
 type update struct {
 	session   *session
 	component string
@@ -212,7 +216,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		if _, err := u.session.Probe(ctx, dialect.At{Endpoint: device.Endpoint{Address: u.session.id}}); err != nil {
+		if _, err := u.session.Probe(ctx,
+			dialect.At{Endpoint: device.Endpoint{Address: u.session.id}}); err != nil {
 			return err
 		}
 		sent(image.Size * n / sends)
@@ -252,7 +257,8 @@ func (u *update) Revert(context.Context) error {
 	return nil
 }
 
-// restart has the device go away for a while, and run what it has got; its fault shows with what is new.
+// restart has the device go away for a while, and run what it has got; its fault shows with what is
+// new.
 func (a *actor) restart(lasts time.Duration) {
 	a.away, a.fresh = time.Now().Add(lasts), true
 	if a.got == "" {

@@ -15,8 +15,8 @@ import (
 	"catena/internal/sim"
 )
 
-// Devices that speak an open standard are played by stand-ins that speak it: the image goes over the wire,
-// on this machine, by the same dialects as ever.
+// Devices that speak an open standard are played by stand-ins that speak it: the image goes over
+// the wire, on this machine, by the same dialects as ever.
 
 // kinds are the stand-ins of dialects, and whose images they take.
 var kinds = map[string]struct{ kind, maker string }{
@@ -24,17 +24,19 @@ var kinds = map[string]struct{ kind, maker string }{
 	"redfish": {"recorder", "Brackwell"},
 }
 
-// mostSent bounds an image that is sent to a stand-in, in bytes: a rehearsal should not take a night.
+// mostSent bounds an image that is sent to a stand-in, in bytes: a rehearsal should not take a
+// night.
 const mostSent = 2 << 20
 
 // played is the dialect of devices that only take their time.
 const played = "played"
 
-// stand starts the stand-ins. Their images are made up, as large as the real ones or smaller; the order is
-// given their sizes. A machine without loopback addresses of its own has none.
+// stand starts the stand-ins. Their images are made up, as large as the real ones or smaller; the
+// order is given their sizes. A machine without loopback addresses of its own has none.
 func (s *Stage) stand(o *order.Order, longest time.Duration) error {
-	scenario := sim.Scenario{Site: o.Site, Login: sim.Login{User: "rehearsal", Password: rand.Text()[:16]},
-		Pace: sim.Pace{Write: longest / 3, Restart: longest / 3}}
+	scenario := sim.Scenario{Site: o.Site,
+		Login: sim.Login{User: "rehearsal", Password: rand.Text()[:16]},
+		Pace:  sim.Pace{Write: longest / 3, Restart: longest / 3}}
 	s.as = login.Credential{User: scenario.Login.User, Password: scenario.Login.Password}
 	var ids []string
 	makers := map[string]string{} // by digest
@@ -42,12 +44,15 @@ func (s *Stage) stand(o *order.Order, longest time.Duration) error {
 	for _, d := range o.Devices {
 		a := s.all[d.ID]
 		k, speaks := kinds[a.known.Dialect]
-		if !speaks || len(ids) >= mostStandIns || slices.ContainsFunc(d.Path, func(h order.Hop) bool { return h.Component != "main" }) {
+		if !speaks || len(ids) >= mostStandIns ||
+			slices.ContainsFunc(d.Path, func(h order.Hop) bool { return h.Component != "main" }) {
 			continue
 		}
-		in := sim.Device{Name: d.ID, Kind: k.kind, Model: a.known.Model, Hardware: a.known.Hardware, Serial: a.known.Serial,
+		in := sim.Device{Name: d.ID, Kind: k.kind, Model: a.known.Model, Hardware: a.known.Hardware,
+			Serial:  a.known.Serial,
 			Version: a.known.Version, Idle: a.known.Idle["main"], Host: len(ids) + 1,
-			Faults: sim.Faults{NeverReturns: a.fault == NeverReturns, KeepsVersion: a.fault == KeepsVersion, Sick: a.fault == Sick}}
+			Faults: sim.Faults{NeverReturns: a.fault == NeverReturns,
+				KeepsVersion: a.fault == KeepsVersion, Sick: a.fault == Sick}}
 		largest := int64(0)
 		for _, i := range imagesOf(d) {
 			makers[i.SHA256] = k.maker
@@ -113,13 +118,15 @@ func imagesOf(d order.Device) (out []order.Image) {
 }
 
 // imagine makes the content of an image that a stand-in takes, once.
-func (s *Stage) imagine(i *order.Image, version string, makers map[string]string, models map[string][]string) error {
+func (s *Stage) imagine(i *order.Image, version string, makers map[string]string,
+	models map[string][]string) error {
 	if i.SHA256 == "" {
 		return nil
 	}
 	if s.images[i.SHA256] == nil {
 		var b bytes.Buffer
-		if err := sim.Image(&b, makers[i.SHA256], models[i.SHA256], "", version, min(i.Size, mostSent)); err != nil {
+		if err := sim.Image(&b, makers[i.SHA256], models[i.SHA256], "", version,
+			min(i.Size, mostSent)); err != nil {
 			return err
 		}
 		s.images[i.SHA256] = b.Bytes()
@@ -145,8 +152,8 @@ func (s *Stage) Device(d device.Device) device.Device {
 	return d
 }
 
-// Players are the names of those that are played over the wire, of those that take the steps of their family
-// with a recording, and of those that only take their time.
+// Players are the names of those that are played over the wire, of those that take the steps of
+// their family with a recording, and of those that only take their time.
 func (s *Stage) Players(o order.Order) (wire, recorded, timed []string) {
 	for _, d := range o.Devices {
 		_, stands := s.wire[d.ID]

@@ -69,8 +69,9 @@ func counts(of map[job.Step]int) (out []count) {
 
 // HTML writes one page that needs nothing else: no network, no script. Every value in it is escaped.
 func (r Report) HTML(w io.Writer) error {
-	return pageTemplate().Execute(w, data{Report: r, Sheet: template.CSS(sheet), Logo: template.URL(r.Logo),
-		Total: counts(r.Total()), zone: r.zone()})
+	return pageTemplate().Execute(w,
+		data{Report: r, Sheet: template.CSS(sheet), Logo: template.URL(r.Logo),
+			Total: counts(r.Total()), zone: r.zone()})
 }
 
 // Ends are how many devices of the job ended how.

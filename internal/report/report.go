@@ -56,8 +56,8 @@ type Job struct {
 	Expected float64          `json:"expected,omitempty"` // seconds, before its start
 }
 
-// Plays are how long the order took when it was played many times on a virtual clock, by the durations that
-// are known when the report is made.
+// Plays are how long the order took when it was played many times on a virtual clock, by the
+// durations that are known when the report is made.
 type Plays struct {
 	Runs   int     `json:"runs"`
 	Seed   uint64  `json:"seed"`

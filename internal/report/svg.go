@@ -142,13 +142,16 @@ func (p Plays) Plot() template.HTML {
 	}
 	x := func(seconds float64) float64 { return 10 + (pictureWide-20)*(seconds-low)/(high-low) }
 	clock := func(seconds float64) string { return length(time.Duration(seconds * float64(time.Second))) }
-	d := begin("plot", pictureWide, plotHigh, fmt.Sprintf("Of %d plays half ended within %s, 95 %% within %s", p.Runs, clock(p.Half), clock(p.Most)))
+	d := begin("plot", pictureWide, plotHigh,
+		fmt.Sprintf("Of %d plays half ended within %s, 95 %% within %s", p.Runs, clock(p.Half),
+			clock(p.Most)))
 	most, part := slices.Max(p.Counts), (p.To-p.From)/float64(len(p.Counts))
 	for i, n := range p.Counts {
 		from := p.From + part*float64(i)
 		tall := float64(plotBase-26) * float64(n) / float64(max(1, most))
 		d.put(`<rect class="s-sending" x="%.1f" y="%.1f" width="%.1f" height="%.1f"><title>%s</title></rect>`, x(from), plotBase-tall,
-			max(1, x(from+part)-x(from)-2), tall, fmt.Sprintf("%d runs ended after %s to %s", n, clock(from), clock(from+part)))
+			max(1, x(from+part)-x(from)-2), tall, fmt.Sprintf("%d runs ended after %s to %s", n,
+				clock(from), clock(from+part)))
 	}
 	mark := func(at float64, word string) {
 		anchor := "middle"
@@ -158,17 +161,20 @@ func (p Plays) Plot() template.HTML {
 		case x(at) > pictureWide-80:
 			anchor = "end"
 		}
-		d.put(`<text class="axis" x="%.1f" y="%d" text-anchor="%s">%s</text>`, x(at), plotHigh-8, anchor, word+clock(at))
+		d.put(`<text class="axis" x="%.1f" y="%d" text-anchor="%s">%s</text>`, x(at), plotHigh-8,
+			anchor, word+clock(at))
 	}
 	mark(p.From, "")
 	mark(p.To, "")
 	if p.Took > 0 {
-		d.put(`<line class="took" x1="%.1f" y1="4" x2="%.1f" y2="%d"/>`, x(p.Took), x(p.Took), plotBase+4)
+		d.put(`<line class="took" x1="%.1f" y1="4" x2="%.1f" y2="%d"/>`, x(p.Took), x(p.Took),
+			plotBase+4)
 		anchor, at := "start", x(p.Took)+5
 		if at > pictureWide-160 {
 			anchor, at = "end", at-10
 		}
-		d.put(`<text class="name" x="%.1f" y="14" text-anchor="%s">%s</text>`, at, anchor, "the job: "+clock(p.Took))
+		d.put(`<text class="name" x="%.1f" y="14" text-anchor="%s">%s</text>`, at, anchor,
+			"the job: "+clock(p.Took))
 	}
 	return d.end()
 }

@@ -11,9 +11,10 @@ import (
 	"catena/internal/device"
 )
 
-// Sketch is what a scan proposes for a site file besides its uplinks, in YAML: the networks of devices, where the
-// file names none; a group for each model of which there are several; and a name for each serial number, so that
-// the devices are known again wherever they move. A person reads and changes it.
+// Sketch is what a scan proposes for a site file besides its uplinks, in YAML: the networks of
+// devices, where the file names none; a group for each model of which there are several; and a name
+// for each serial number, so that the devices are known again wherever they move. A person reads
+// and changes it.
 func Sketch(devices []device.Device, networks bool) string {
 	var b strings.Builder
 	if networks {
@@ -25,7 +26,8 @@ func Sketch(devices []device.Device, networks bool) string {
 			}
 		}
 		if len(found) > 0 {
-			ranges := slices.SortedFunc(maps.Keys(found), func(a, b netip.Prefix) int { return a.Addr().Compare(b.Addr()) })
+			ranges := slices.SortedFunc(maps.Keys(found),
+				func(a, b netip.Prefix) int { return a.Addr().Compare(b.Addr()) })
 			b.WriteString("networks:\n  - name: first\n    ranges:\n")
 			for _, p := range ranges {
 				fmt.Fprintf(&b, "      - %s\n", p)
@@ -47,13 +49,15 @@ func Sketch(devices []device.Device, networks bool) string {
 	if len(models) > 0 {
 		b.WriteString("groups:\n")
 		for _, model := range slices.Sorted(maps.Keys(models)) {
-			fmt.Fprintf(&b, "  %s: [%s]\n", strconv.Quote(strings.ToLower(model)), quotedList(models[model]))
+			fmt.Fprintf(&b, "  %s: [%s]\n", strconv.Quote(strings.ToLower(model)),
+				quotedList(models[model]))
 		}
 		b.WriteString("\n")
 	}
 	if len(names) > 0 {
 		b.WriteString("names:\n")
-		for _, serial := range slices.SortedFunc(maps.Keys(names), func(a, b string) int { return strings.Compare(names[a], names[b]) }) {
+		for _, serial := range slices.SortedFunc(maps.Keys(names),
+			func(a, b string) int { return strings.Compare(names[a], names[b]) }) {
 			fmt.Fprintf(&b, "  %s: %s\n", strconv.Quote(serial), strconv.Quote(names[serial]))
 		}
 		b.WriteString("\n")

@@ -70,7 +70,8 @@ func (w *Workspace) SaveOrder(o order.Order) (path string, err error) {
 	if err != nil {
 		return "", err
 	}
-	return path, atomicfile.Replace(path, append([]byte(ForEditors(w.Dir, "order", "../")), raw...), 0o644)
+	return path, atomicfile.Replace(path, append([]byte(ForEditors(w.Dir, "order", "../")), raw...),
+		0o644)
 }
 
 // KeepOrder keeps an order that was made on the fly under its job's ID, or, where an order or a

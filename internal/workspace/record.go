@@ -54,7 +54,8 @@ type Glance struct {
 	} `json:"reading"`
 }
 
-// Glances are the devices known, by name. They cost less than Devices: a shell that completes a word waits for them.
+// Glances are the devices known, by name. They cost less than Devices: a shell that completes a
+// word waits for them.
 func Glances(l *ledger.Ledger) ([]Glance, error) {
 	entries, err := l.Entries(ledger.Filter{Kind: Seen, Newest: true})
 	if err != nil {

@@ -142,19 +142,22 @@ const (
 	playFaults = 0.02
 )
 
-// plays plays the order of a job that had more than one device; nil: there is nothing to be seen in it.
+// plays plays the order of a job that had more than one device; nil: there is nothing to be seen in
+// it.
 func (w *Workspace) plays(s job.State) *report.Plays {
 	if len(s.Devices) < 2 {
 		return nil
 	}
 	runs := max(50, min(playRuns, playWork/len(s.Devices)))
-	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: runs, Seed: playSeed, Took: w.Past,
+	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: runs,
+		Seed: playSeed, Took: w.Past,
 		Fails: func(order.Device) float64 { return playFaults }})
 	if err != nil { // it was begun all the same
 		return nil
 	}
 	counts, from, to := rehearse.Histogram(r.Ends, playParts)
-	p := &report.Plays{Runs: runs, Seed: playSeed, Counts: counts, From: from.Seconds(), To: to.Seconds(), Half: r.Half, Most: r.Most}
+	p := &report.Plays{Runs: runs, Seed: playSeed, Counts: counts, From: from.Seconds(),
+		To: to.Seconds(), Half: r.Half, Most: r.Most}
 	if !s.Ended.IsZero() {
 		p.Took = s.Ended.Sub(s.Started).Seconds()
 	}

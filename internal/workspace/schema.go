@@ -27,12 +27,14 @@ var shapes = map[string]struct {
 	"targets": {"the targets of a site of Catena, targets.yaml", reflect.TypeFor[struct {
 		Targets []site.Target `yaml:"targets"`
 	}](), []string{"targets"}},
-	"order":    {"a work order of Catena", reflect.TypeFor[order.Order](), []string{"order", "name", "purpose", "devices"}},
-	"manifest": {"the manifest of an image", reflect.TypeFor[firmware.Manifest](), []string{"manifest", "vendor", "models", "version", "file"}},
+	"order": {"a work order of Catena", reflect.TypeFor[order.Order](),
+		[]string{"order", "name", "purpose", "devices"}},
+	"manifest": {"the manifest of an image", reflect.TypeFor[firmware.Manifest](),
+		[]string{"manifest", "vendor", "models", "version", "file"}},
 }
 
-// FileSchema is the JSON Schema (2020-12) of a kind of file: site, targets, order or manifest; nil: there is no
-// such kind.
+// FileSchema is the JSON Schema (2020-12) of a kind of file: site, targets, order or manifest; nil:
+// there is no such kind.
 func FileSchema(kind string) ([]byte, error) {
 	shape, has := shapes[kind]
 	if !has {
@@ -40,8 +42,9 @@ func FileSchema(kind string) ([]byte, error) {
 	}
 	words := func(of ...string) yamldoc.Schema { return yamldoc.Schema{"enum": of} }
 	s := yamldoc.SchemaOf(shape.of, map[reflect.Type]yamldoc.Schema{
-		reflect.TypeFor[time.Time]():         {"type": "string"},
-		reflect.TypeFor[yaml.MapSlice]():     {"type": "object", "additionalProperties": yamldoc.Scalar},
+		reflect.TypeFor[time.Time](): {"type": "string"},
+		reflect.TypeFor[yaml.MapSlice](): {"type": "object",
+			"additionalProperties": yamldoc.Scalar},
 		reflect.TypeFor[firmware.Advice]():   words("recommended", "superseded", "withdrawn", ""),
 		reflect.TypeFor[firmware.Settings](): words("kept", "cleared", "converted", ""),
 		reflect.TypeFor[order.Purpose]():     words(string(order.Forward), string(order.Backward)),
@@ -53,9 +56,9 @@ func FileSchema(kind string) ([]byte, error) {
 // schemasFolder is where a site folder keeps the schemas of its files, for editors.
 var schemasFolder = filepath.Join(ledger.Folder, "schemas")
 
-// ForEditors is the line by which an editor finds the schema of a file of the site folder, which is written there
-// where it is not, or is another Catena's. up leads from the file to the site folder: empty, or ../. Without a
-// schema there is no line: a file is not refused for want of one.
+// ForEditors is the line by which an editor finds the schema of a file of the site folder, which is
+// written there where it is not, or is another Catena's. up leads from the file to the site folder:
+// empty, or ../. Without a schema there is no line: a file is not refused for want of one.
 func ForEditors(dir, kind, up string) string {
 	raw, err := FileSchema(kind)
 	if err != nil {
@@ -68,5 +71,6 @@ func ForEditors(dir, kind, up string) string {
 			return ""
 		}
 	}
-	return "# yaml-language-server: $schema=" + up + filepath.ToSlash(filepath.Join(schemasFolder, kind+".json")) + "\n"
+	return "# yaml-language-server: $schema=" + up + filepath.ToSlash(filepath.Join(schemasFolder,
+		kind+".json")) + "\n"
 }

@@ -232,7 +232,8 @@ func (l Live) rows(width, room int, t Theme) []string {
 			done = append(done, r.Name)
 			continue
 		}
-		r.under = r.Parent != "" && (r.Via == "" || over.ID == r.Parent || over.under && over.Parent == r.Parent)
+		r.under = r.Parent != "" && (r.Via == "" || over.ID == r.Parent || over.under &&
+			over.Parent == r.Parent)
 		over = r
 		shown = append(shown, r)
 	}
@@ -241,8 +242,9 @@ func (l Live) rows(width, room int, t Theme) []string {
 		name = max(name, ansi.StringWidth(t.text(r.label())))
 	}
 	name = min(name, max(12, width/4))
-	head, _ := l.line(LiveRow{Name: "NAME", Model: "MODEL", Path: "FROM → TO", Step: "STEP", Percent: -3,
-		Rate: "RATE", Left: "LEFT", What: "WHAT HAPPENS"}, width-2, name, t)
+	head, _ := l.line(LiveRow{Name: "NAME", Model: "MODEL", Path: "FROM → TO", Step: "STEP",
+		Percent: -3,
+		Rate:    "RATE", Left: "LEFT", What: "WHAT HAPPENS"}, width-2, name, t)
 	out := []string{t.paint(Quiet, t.fit("  "+head, width))}
 	if len(done) > 0 {
 		room--
@@ -294,7 +296,8 @@ func (l Live) marked(r LiveRow, width, name int, t Theme) string {
 // mostWhole is on how many lines more a row says what happens.
 const mostWhole = 3
 
-// whole is a row whose last column is never cut: where that has no room, it stands on lines of its own.
+// whole is a row whose last column is never cut: where that has no room, it stands on lines of its
+// own.
 func (l Live) whole(r LiveRow, width, name int, t Theme) []string {
 	what := t.text(r.What)
 	if _, used := l.line(r, width-2, name, t); ansi.StringWidth(what) <= width-2-used {
@@ -338,7 +341,8 @@ func (r LiveRow) label() string {
 	return r.Name
 }
 
-// line is one device on one line: columns by importance. used is how wide they are before the last, what happens.
+// line is one device on one line: columns by importance. used is how wide they are before the last,
+// what happens.
 func (l Live) line(r LiveRow, width, name int, t Theme) (text string, used int) {
 	var b strings.Builder
 	put := func(text string, wide int, tone Tone) {

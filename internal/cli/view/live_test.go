@@ -21,8 +21,9 @@ func busy(n int) view.Live {
 		Rate: "4.2 MiB/s", Outlook: "expected until 03:10", Writing: []string{"cam-1", "cam-2", "cam-3"}, Selected: "d3",
 		Message: "Stopping: no further device is started.", Keys: "q leave · enter open · ↑↓"}
 	for i := range n {
-		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i), Model: "WX-40",
-			Path: "3.1.0 → 3.2.1", Step: "sending", Tone: view.Busy, Percent: i % 101, Rate: "1.1 MiB/s", Left: "0:42", What: "for 0:03"}
+		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i),
+			Model: "WX-40",
+			Path:  "3.1.0 → 3.2.1", Step: "sending", Tone: view.Busy, Percent: i % 101, Rate: "1.1 MiB/s", Left: "0:42", What: "for 0:03"}
 		if i%3 == 0 { // of the first one, and of one that does not stand above it
 			r.Parent, r.Via = fmt.Sprint("d", i-1), "hub-1"
 			if i%2 == 0 {
@@ -81,8 +82,11 @@ func TestLiveSumsUp(t *testing.T) {
 	narrow := ansi.Strip(busy(10).Draw(80, 24, view.Theme{}))
 	// What needs a person is never cut: it has lines of its own where the column is too narrow.
 	for _, width := range []int{80, 142, 200} {
-		text := strings.Join(strings.Fields(ansi.Strip(busy(10).Draw(width, 24, view.Theme{}))), " ")
-		assert.Equal(t, 2, strings.Count(text, strings.TrimSpace(strings.Repeat("it did not come back ", 9))), "%d columns:\n%s", width, text)
+		text := strings.Join(strings.Fields(ansi.Strip(busy(10).Draw(width, 24, view.Theme{}))),
+			" ")
+		assert.Equal(t, 2, strings.Count(text,
+			strings.TrimSpace(strings.Repeat("it did not come back ",
+				9))), "%d columns:\n%s", width, text)
 	}
 	assert.Contains(t, narrow, "7 at work")
 	assert.NotContains(t, narrow, "3.1.0")

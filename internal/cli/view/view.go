@@ -91,8 +91,8 @@ type Cell struct {
 // Number is a field that is aligned by its end.
 func Number(text string) Cell { return Cell{Text: text, right: true} }
 
-// Table is rows under names. It keeps to the width of the terminal: the last column takes what is left, or
-// a line of its own below each row. Where there is no terminal all of it is printed.
+// Table is rows under names. It keeps to the width of the terminal: the last column takes what is
+// left, or a line of its own below each row. Where there is no terminal all of it is printed.
 type Table struct {
 	Columns []string
 	Rows    [][]Cell
@@ -123,8 +123,8 @@ func (t *Table) Add(fields ...any) {
 	t.Rows = append(t.Rows, row)
 }
 
-// Widths of the last column: narrower than the first it stands on a line of its own; where it may not, it
-// is never narrower than the second.
+// Widths of the last column: narrower than the first it stands on a line of its own; where it may
+// not, it is never narrower than the second.
 const (
 	minLast  = 30
 	leastCut = 12
@@ -148,7 +148,8 @@ func (t *Table) Draw(w io.Writer, s Style) {
 			continue
 		}
 		for _, c := range below[i-1] {
-			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text), max(20, s.Width-4)), "\n") {
+			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text),
+				max(20, s.Width-4)), "\n") {
 				if c.Text != "" {
 					fmt.Fprintln(w, strings.TrimRight("    "+string(s.Paint(c.Tone, part)), " "))
 				}
@@ -165,8 +166,9 @@ func (t *Table) Draw(w io.Writer, s Style) {
 // harmlessLine is a text as one line.
 func harmlessLine(s string) string { return strings.ReplaceAll(clean.Harmless(s), "\n", " ") }
 
-// fitted is the table as it has room: what is the same in all rows, and columns of less importance, are said
-// below it. below are the last columns of each row where those stand on lines of their own.
+// fitted is the table as it has room: what is the same in all rows, and columns of less importance,
+// are said below it. below are the last columns of each row where those stand on lines of their
+// own.
 func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 	fit = Table{Columns: slices.Clone(t.Columns), Rows: t.Rows, OneLine: t.OneLine}
 	if s.Width == 0 {
@@ -175,11 +177,13 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 	var same, gone []string
 	for i := len(fit.Columns) - 1; i > 0; i-- {
 		first := fit.Rows[0][i]
-		if first.Text == "" && !t.OneLine && !slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != "" }) {
+		if first.Text == "" && !t.OneLine &&
+			!slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != "" }) {
 			fit = fit.without(i) // nothing stands in it
 			continue
 		}
-		if len(fit.Rows) < alike || len(t.Columns)-i <= t.Tail || first.raw || first.Text == "" || t.OneLine || fit.Columns[i] == "" ||
+		if len(fit.Rows) < alike || len(t.Columns)-i <= t.Tail || first.raw || first.Text == "" ||
+			t.OneLine || fit.Columns[i] == "" ||
 			slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != first.Text }) {
 			continue
 		}
@@ -198,7 +202,8 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 			}
 		}
 		fit.Rows = rows
-		notes = append(notes, "Where nothing stands, "+fit.Columns[last]+": "+harmlessLine(usual)+".")
+		notes = append(notes,
+			"Where nothing stands, "+fit.Columns[last]+": "+harmlessLine(usual)+".")
 	}
 	for _, name := range t.Less {
 		i := slices.Index(fit.Columns, name)
@@ -211,7 +216,8 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 		fit = fit.without(i)
 	}
 	if len(gone) > 0 {
-		notes = append(notes, "Left out for want of room: "+strings.Join(gone, ", ")+" (--wide shows all).")
+		notes = append(notes, "Left out for want of room: "+strings.Join(gone,
+			", ")+" (--wide shows all).")
 	}
 	if last := len(fit.Columns) - 1; fit.left(s) < fit.wants() && !t.OneLine && last > 0 {
 		from := max(1, last+1-max(1, t.Tail))
@@ -226,8 +232,8 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 	return fit.cut(s), notes, below
 }
 
-// usual is what stands in the last column of at least half of the rows; empty: nothing does, or in one of
-// them nothing stands, which means something else.
+// usual is what stands in the last column of at least half of the rows; empty: nothing does, or in
+// one of them nothing stands, which means something else.
 func (t *Table) usual() (most string) {
 	last := len(t.Columns) - 1
 	count := map[string]int{}
@@ -339,7 +345,10 @@ func (t *Table) render(s Style) string {
 		if last := t.left(s); i == len(t.Columns)-1 && s.Width > 0 && last > 0 {
 			config.WidthMax, config.WidthMaxEnforcer = max(leastCut, last), text.WrapSoft
 			if t.OneLine {
-				config.WidthMaxEnforcer = func(s string, n int) string { return text.Snip(s, n, "…") }
+				config.WidthMaxEnforcer = func(s string,
+					n int) string {
+					return text.Snip(s, n, "…")
+				}
 			}
 		}
 		columns = append(columns, config)

@@ -85,34 +85,40 @@ func TestColoursHaveNoWidth(t *testing.T) {
 
 // nights is a table of devices as match has it.
 func nights() view.Table {
-	t := view.Table{Columns: []string{"name", "model", "status", "count", "image", "reason"}, Less: []string{"image", "model"}}
+	t := view.Table{Columns: []string{"name", "model", "status", "count", "image", "reason"},
+		Less: []string{"image", "model"}}
 	for i := range 6 {
 		reason := "the newest on the shelf"
 		if i == 2 {
 			reason = strings.Repeat("refused 1 of its logins before and is not tried again ", 3)
 		}
-		t.Add("camera-"+strings.Repeat("x", i), fmt.Sprint("WX-", 20+i), "behind", i*100, strings.Repeat("i", 20)+fmt.Sprint(i), view.Quiet.Cell(reason))
+		t.Add("camera-"+strings.Repeat("x", i), fmt.Sprint("WX-", 20+i), "behind", i*100,
+			strings.Repeat("i", 20)+fmt.Sprint(i), view.Quiet.Cell(reason))
 	}
 	return t
 }
 
-// At every width no line is broken or wider than the terminal; what is the same is said once, what has no
-// room is named, and a long last column stands below its row.
+// At every width no line is broken or wider than the terminal; what is the same is said once, what
+// has no room is named, and a long last column stands below its row.
 func TestTablesFitTheTerminal(t *testing.T) {
 	draw := func(width int, table view.Table) string {
 		var b strings.Builder
 		table.Draw(&b, view.Style{Width: width})
 		for line := range strings.Lines(b.String()) {
-			assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), max(width, 40), "%d: %s", width, line)
+			assert.LessOrEqual(t, ansi.StringWidth(strings.TrimRight(line, "\n")), max(width, 40),
+				"%d: %s", width, line)
 		}
 		return b.String()
 	}
 	for width := 20; width <= 220; width += 7 {
 		text := draw(width, nights())
-		assert.Equal(t, 6, strings.Count(text, "\ncamera-")+strings.Count(text, "\ncam…"), "%d:\n%s", width, text)
+		assert.Equal(t, 6, strings.Count(text, "\ncamera-")+strings.Count(text, "\ncam…"),
+			"%d:\n%s", width, text)
 		words := strings.Join(strings.Fields(text), " ")
-		assert.Equal(t, 1, strings.Count(words, "Where nothing stands, reason: the newest on the shelf."), "%d:\n%s", width, text)
-		assert.Equal(t, 1, strings.Count(words, "refused 1 of its logins before and is not tried again refused 1"), "%d:\n%s", width, text)
+		assert.Equal(t, 1, strings.Count(words,
+			"Where nothing stands, reason: the newest on the shelf."), "%d:\n%s", width, text)
+		assert.Equal(t, 1, strings.Count(words,
+			"refused 1 of its logins before and is not tried again refused 1"), "%d:\n%s", width, text)
 	}
 	wide := draw(200, nights())
 	assert.Contains(t, wide, "The same for all: status: behind.")
@@ -122,12 +128,15 @@ func TestTablesFitTheTerminal(t *testing.T) {
 	middle := draw(60, nights())
 	assert.Contains(t, middle, "Left out for want of room: image (--wide shows all).")
 	narrow := draw(40, nights())
-	assert.Contains(t, strings.Join(strings.Fields(narrow), " "), "Left out for want of room: image, model (--wide shows all).")
-	assert.Regexp(t, `camera-xx +200\n    refused 1 of its logins before and\n    is not tried`, narrow)
+	assert.Contains(t, strings.Join(strings.Fields(narrow), " "),
+		"Left out for want of room: image, model (--wide shows all).")
+	assert.Regexp(t, `camera-xx +200\n    refused 1 of its logins before and\n    is not tried`,
+		narrow)
 	var piped strings.Builder
 	table := nights()
 	table.Draw(&piped, view.Style{})
-	assert.Contains(t, piped.String(), "NAME          MODEL  STATUS  COUNT  IMAGE", "piped, all of it is there")
+	assert.Contains(t, piped.String(), "NAME          MODEL  STATUS  COUNT  IMAGE",
+		"piped, all of it is there")
 }
 
 // Where in one row nothing stands, that means nothing else: then all is printed.
@@ -148,7 +157,8 @@ func TestEmptyColumns(t *testing.T) {
 	t1 := view.Table{Columns: []string{"name", "rate", "why"}}
 	t1.Add("cam-1", "", "fine")
 	t1.Add("cam-2", "", "")
-	for width, want := range map[int]string{100: "NAME   WHY\ncam-1  fine\ncam-2\n", 0: "NAME   RATE  WHY\ncam-1        fine\ncam-2\n"} {
+	for width, want := range map[int]string{100: "NAME   WHY\ncam-1  fine\ncam-2\n",
+		0: "NAME   RATE  WHY\ncam-1        fine\ncam-2\n"} {
 		var b strings.Builder
 		t1.Draw(&b, view.Style{Width: width})
 		assert.Equal(t, want, b.String())

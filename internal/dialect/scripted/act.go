@@ -17,8 +17,8 @@ type Act struct {
 	Fresh  bool // it has started since then
 }
 
-// Act opens a session with the device that was recorded; it answers as often as it is asked. now says how far it
-// is. Nothing leaves the machine. A recording without an update can only be read.
+// Act opens a session with the device that was recorded; it answers as often as it is asked. now
+// says how far it is. Nothing leaves the machine. A recording without an update can only be read.
 func (d Dialect) Act(r Recording, now func() Act) dialect.Session {
 	a := &act{of: r, now: now, next: map[nth]int{}}
 	s := d.recorded(r, a)
@@ -44,13 +44,14 @@ type nth struct {
 
 func (*act) close() {}
 
-func (a *act) ask(_ context.Context, step *family.Step, f family.Filled, _ *cargo) (family.Answer, error) {
+func (a *act) ask(_ context.Context, step *family.Step, f family.Filled, _ *cargo) (family.Answer,
+	error) {
 	e, err := a.give(inWords(step, f), step.Line)
 	return e.answer(), err
 }
 
-// give is what came back for what is sent: in the part of the recording that the device has come to, else in
-// any. What is asked more often than it was is answered as it was last.
+// give is what came back for what is sent: in the part of the recording that the device has come
+// to, else in any. What is asked more often than it was is answered as it was last.
 func (a *act) give(sent string, line int) (Exchange, error) {
 	now := a.now()
 	if now.Images != a.images {
@@ -58,7 +59,8 @@ func (a *act) give(sent string, line int) (Exchange, error) {
 	}
 	parts, part := [][]Exchange{a.of.Exchanges}, 0
 	if u := a.of.Update; u != nil {
-		parts = [][]Exchange{a.of.Exchanges[:u.Sent], a.of.Exchanges[u.Sent:u.Fresh], a.of.Exchanges[u.Fresh:]}
+		parts = [][]Exchange{a.of.Exchanges[:u.Sent], a.of.Exchanges[u.Sent:u.Fresh],
+			a.of.Exchanges[u.Fresh:]}
 		switch {
 		case now.Images > 0 && now.Fresh:
 			part = 2
@@ -83,7 +85,8 @@ func (a *act) give(sent string, line int) (Exchange, error) {
 		return e, nil
 	}
 	first, _, _ := strings.Cut(sent, "\n")
-	return Exchange{}, device.Because(device.Refusal, "what was recorded of its family has no answer to %s (line %d)", first, line)
+	return Exchange{}, device.Because(device.Refusal,
+		"what was recorded of its family has no answer to %s (line %d)", first, line)
 }
 
 // nameless is what was sent without the names of its secrets: a token may be the one of any login.

@@ -115,7 +115,8 @@ func (s *session) placeBy(ctx context.Context, step *family.Step) (*place, error
 	if err != nil {
 		return nil, err
 	}
-	if s.in && s.logins != h.parent.logins { // another one has renewed it: what came with it counts from now on
+	if s.in &&
+		s.logins != h.parent.logins { // another one has renewed it: what came with it counts from now on
 		h.lend(s, h.parent.program.Login)
 		s.logins = h.parent.logins
 	}

@@ -58,7 +58,8 @@ const mostRecorded = 64 << 20
 // ErrNoRecording is that a file is not a recording of a device.
 var ErrNoRecording = errors.New("it is not a recording")
 
-// ReadRecording reads what a device answered. Its error wraps ErrNoRecording where the file is another one.
+// ReadRecording reads what a device answered. Its error wraps ErrNoRecording where the file is
+// another one.
 func ReadRecording(name string) (r Recording, err error) {
 	f, err := os.Open(name)
 	if err != nil {
@@ -108,8 +109,9 @@ func (r *Recorder) First(ctx context.Context) (device.Reading, []device.Child, e
 	return r.was, r.kids, err
 }
 
-// Bring sends an image and follows it until the device is read as running another version, and is well. again
-// waits before the next look, and returns false when it is enough. Its errors are the device's.
+// Bring sends an image and follows it until the device is read as running another version, and is
+// well. again waits before the next look, and returns false when it is enough. Its errors are the
+// device's.
 func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component string, image dialect.Image,
 	again func() bool) (device.Reading, error) {
 	var sent, fresh int
@@ -119,8 +121,9 @@ func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component stri
 		}
 	})
 	if err == nil {
-		r.after = &RecordedUpdate{Component: component, Image: r.image, Reading: now.Over(device.Reading{}),
-			Sent: sent, Fresh: fresh}
+		r.after = &RecordedUpdate{Component: component, Image: r.image,
+			Reading: now.Over(device.Reading{}),
+			Sent:    sent, Fresh: fresh}
 	}
 	return now, err
 }
@@ -131,8 +134,8 @@ func (r *Recorder) Recording() Recording {
 		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids, Update: r.after}
 }
 
-// bring is an update without the care of a job: for a device on a bench, and for a recording of one. begins is
-// called before the image is sent, and each time before the device is read anew.
+// bring is an update without the care of a job: for a device on a bench, and for a recording of
+// one. begins is called before the image is sent, and each time before the device is read anew.
 func bring(ctx context.Context, s dialect.Session, component string, image dialect.Image,
 	was device.Reading, again func() bool, begins func(sends bool)) (now device.Reading, err error) {
 	update, err := s.Update(component)
@@ -334,7 +337,10 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	if err == nil && len(different) == 0 && r.Update != nil {
 		size := int64(r.Update.Image.Size)
 		got, err = bring(ctx, s, r.Update.Component, dialect.Image{ReaderAt: nothing{}, Size: size,
-			SHA256: r.Update.Image.SHA256}, got, func() bool { return played.wrong == nil && ctx.Err() == nil }, func(bool) {})
+			SHA256: r.Update.Image.SHA256}, got, func() bool {
+			return played.wrong == nil &&
+				ctx.Err() == nil
+		}, func(bool) {})
 		different = compare(got.Over(device.Reading{}), r.Update.Reading, reads)
 	}
 	if err == nil && played.wrong == nil {
@@ -421,8 +427,8 @@ func (e Exchange) answer() family.Answer {
 	return a
 }
 
-// give is what came back for what is sent, by a step of that line. An error that was recorded is its
-// error.
+// give is what came back for what is sent, by a step of that line. An error that was recorded is
+// its error.
 func (p *replay) give(sent string, line int) (Exchange, error) {
 	other := func(text string) (Exchange, error) {
 		p.wrong = &Difference{Exchange: p.at + 1, Line: line, Text: text}

@@ -115,8 +115,8 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 	}
 }
 
-// plays has a recording play its device: it is read as often as one likes, takes the image, and runs it after
-// its restart.
+// plays has a recording play its device: it is read as often as one likes, takes the image, and
+// runs it after its restart.
 func plays(t *testing.T, d scripted.Dialect, r scripted.Recording) {
 	now := scripted.Act{}
 	s := d.Act(r, func() scripted.Act { return now })
@@ -135,8 +135,9 @@ func plays(t *testing.T, d scripted.Dialect, r scripted.Recording) {
 		require.NoError(t, u.Ready(t.Context()))
 		now = scripted.Act{Images: images + 1}
 		size := int64(r.Update.Image.Size)
-		require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(make([]byte, size)),
-			Size: size, SHA256: r.Update.Image.SHA256}, nil))
+		require.NoError(t, u.Transfer(t.Context(),
+			dialect.Image{ReaderAt: bytes.NewReader(make([]byte, size)),
+				Size: size, SHA256: r.Update.Image.SHA256}, nil))
 		for percent := 0; percent < 100; {
 			percent, err = u.Progress(t.Context())
 			if errors.Is(err, device.ErrUnsupported) {

@@ -108,7 +108,8 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 				return err
 			}
 			continue
-		case word == family.NoRight && !renewed && s.outdated(): // it was asked with what does not count any more
+		case word == family.NoRight && !renewed &&
+			s.outdated(): // it was asked with what does not count any more
 			renewed = true
 			continue
 		case word == family.NoImage && s.store != nil && !stored:
