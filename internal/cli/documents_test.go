@@ -43,8 +43,7 @@ func sessionsOf(t *testing.T, file string) (out []documented) {
 			}
 			out, open = append(out, documented{file: file, line: n + 1, command: command,
 				exit: exit}), true
-		case indented && open && !strings.HasPrefix(body,
-			"catena "): // which would be one that is not run
+		case indented && open && !strings.HasPrefix(body, "catena "): // one that is not run
 			out[last].shown = append(out[last].shown, body)
 		default:
 			open = false
@@ -58,7 +57,9 @@ func sessionsOf(t *testing.T, file string) (out []documented) {
 // the program.
 func asScript(all []documented, net string) string {
 	var b strings.Builder
-	b.WriteString(`catena() {
+	// What keeps the passphrase would outlive the test.
+	b.WriteString(`trap "command catena -C '$PWD/marrow-hill-locks' login lock" EXIT
+catena() {
   case "$1 $2" in
   "login add") printf 'quoin-and-sluice\nweir-4711\n' | command catena "$@" --password-stdin ;;
   flash*) command catena "$@" --patience proving=3s --yes --accept all ;;
