@@ -92,7 +92,7 @@ func (a *app) doctor() error {
 		return slices.Index(urgent, x.State) - slices.Index(urgent, y.State)
 	})
 	tones := map[string]view.Tone{"ok": view.Good, "look": view.Warn, "bad": view.Bad}
-	t := view.Table{Columns: []string{"looked at", "", "found", "what to do"}}
+	t := view.Table{Columns: []string{"looked at", "state", "found", "what to do"}}
 	bad := 0
 	for _, f := range all {
 		if f.State == "bad" {

@@ -280,6 +280,19 @@ func newWiring(devices []device.Device) wiring {
 			}
 		}
 	}
+	// A neighbour tells the name that the device has of itself, which a person may have changed
+	// here. One that several have says nothing.
+	called := map[string][]int{}
+	for i, d := range devices {
+		if own := strings.ToLower(d.Called); own != "" {
+			called[own] = append(called[own], i)
+		}
+	}
+	for own, all := range called {
+		if _, taken := g.by[own]; !taken && len(all) == 1 {
+			g.by[own] = all[0]
+		}
+	}
 	return g
 }
 

@@ -85,6 +85,18 @@ func TestPropose(t *testing.T) {
 	}
 }
 
+// A switch tells the name that a device has of itself; what it is called here is found by that, too.
+// A name that two have of themselves says nothing.
+func TestProposeByOwnNames(t *testing.T) {
+	devices := wired("switch: cam-11 cam-12 cam", "cam-one:", "cam-12:", "cam-3:", "cam-4:")
+	for i, own := range []string{"", "cam-11", "cam-99", "cam", "cam"} {
+		devices[i].Called = own
+	}
+	links, unseen := site.Propose(devices, "switch")
+	assert.Equal(t, "switch → cam-12 cam-one", drawn(links))
+	assert.Equal(t, "cam-3 cam-4", strings.Join(unseen, " "))
+}
+
 func TestWays(t *testing.T) {
 	s, err := site.Parse("site.yaml", []byte(`site: X
 uplinks:
