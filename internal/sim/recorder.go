@@ -32,7 +32,7 @@ type recorder struct {
 	uuid string
 
 	mu       sync.Mutex
-	tokens   map[string]string // the IDs of the open sessions, by their token
+	tokens   map[string]opened // the open sessions, by their token
 	sessions int
 	lit      bool
 	idle     string            // the version in the other slot
@@ -41,8 +41,14 @@ type recorder struct {
 
 }
 
+// opened is a session. A restart ends it.
+type opened struct {
+	id   string
+	boot time.Time // the start of the recorder in which it was opened
+}
+
 func newRecorder(s *standIn, _ Scenario) error {
-	r := &recorder{standIn: s, tokens: map[string]string{}, idle: s.Idle}
+	r := &recorder{standIn: s, tokens: map[string]opened{}, idle: s.Idle}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	r.uuid = fmt.Sprintf("%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
 	certificate, err := selfSigned(s.Name)
@@ -273,7 +279,12 @@ func selfSigned(name string) (tls.Certificate, error) {
 	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
 }
 
-func (r *recorder) root(w http.ResponseWriter, _ *http.Request) {
+// root is open to all, and yet a token that is no session's is rejected: DSP0266, 13.3.4.
+func (r *recorder) root(w http.ResponseWriter, req *http.Request) {
+	if token := req.Header.Get("X-Auth-Token"); token != "" && !r.open(token) {
+		redfishError(w, http.StatusUnauthorized, "NoValidSession", "there is no such session")
+		return
+	}
 	link := func(id string) map[string]string {
 		return map[string]string{"@odata.id": "/redfish/v1/" + id}
 	}
@@ -360,8 +371,10 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 			"user or password is wrong")
 		return
 	}
+	boot := r.cameUp()
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	maps.DeleteFunc(r.tokens, func(_ string, o opened) bool { return o.boot != boot })
 	if len(r.tokens) >= maxSessions {
 		redfishError(w, http.StatusServiceUnavailable, "SessionLimitExceeded",
 			"as many sessions are open as can be")
@@ -370,7 +383,8 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 	token := rand.Text()
 	r.sessions++
 	id := strconv.Itoa(r.sessions)
-	r.tokens[token] = id
+	r.tokens[token] = opened{id, boot}
+	r.loggedIn()
 	at := "/redfish/v1/SessionService/Sessions/" + id
 	w.Header().Set("X-Auth-Token", token)
 	w.Header().Set("Location", at)
@@ -391,8 +405,8 @@ const maxSessions = 4
 func (r *recorder) endSession(w http.ResponseWriter, req *http.Request) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for token, id := range r.tokens {
-		if id == req.PathValue("id") {
+	for token, o := range r.tokens {
+		if o.id == req.PathValue("id") {
 			delete(r.tokens, token)
 			w.WriteHeader(http.StatusNoContent)
 			return
@@ -401,13 +415,20 @@ func (r *recorder) endSession(w http.ResponseWriter, req *http.Request) {
 	redfishError(w, http.StatusNotFound, "ResourceMissingAtURI", "there is no such session")
 }
 
+// open tells whether a token is an open session's.
+func (r *recorder) open(token string) bool {
+	boot := r.cameUp()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	o, ok := r.tokens[token]
+	return ok && o.boot == boot
+}
+
 // inside lets only requests with a session or the login through.
 func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, req *http.Request) {
 		user, password, basic := req.BasicAuth()
-		r.mu.Lock()
-		_, session := r.tokens[req.Header.Get("X-Auth-Token")]
-		r.mu.Unlock()
+		session := r.open(req.Header.Get("X-Auth-Token"))
 		switch {
 		case !session && !(basic && r.knows(user, password)):
 			w.Header().Set("WWW-Authenticate", `Basic realm="recorder"`)

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"regexp"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -107,11 +108,61 @@ func TestUnknownChallenge(t *testing.T) {
 		device.ErrLoginRefused)
 	assert.ErrorIs(t, l.Take(http.Header{}), device.ErrLoginRefused)
 	assert.False(t, l.Challenged())
-	require.NoError(t, l.Take(http.Header{"Www-Authenticate": {`Digest realm="x", nonce="1", qop="auth"`}}))
+	require.NoError(t, l.Take(challenge(`nonce="1"`)))
 	assert.True(t, l.Challenged())
-	assert.ErrorIs(t, l.Take(http.Header{"Www-Authenticate": {`Digest realm="x", nonce="1", qop="auth"`}}), device.ErrLoginRefused, "the same again means the login is wrong")
-	assert.NoError(t, l.Take(http.Header{"Www-Authenticate": {`Digest realm="x", nonce="2", qop="auth"`}}), "a restart makes another")
-	assert.NoError(t, l.Take(http.Header{"Www-Authenticate": {`Digest realm="x", nonce="2", qop="auth", stale=true`}}))
+}
+
+func challenge(parameters string) http.Header {
+	return http.Header{"Www-Authenticate": {`Digest realm="x", qop="auth", ` + parameters}}
+}
+
+// A server can invent a nonce for every answer, so a fresh nonce is no second chance.
+func TestARejectedLoginIsFinal(t *testing.T) {
+	counts := map[string]bool{}
+	sign := func(l *wire.HTTPAuth) {
+		r := httptest.NewRequest(http.MethodGet, "/x", nil)
+		require.NoError(t, l.Sign(r))
+		used := regexp.MustCompile(`nonce="[^"]*"|nc=[0-9a-f]+`).FindAllString(r.Header.Get("Authorization"), -1)
+		count := strings.Join(used, " ")
+		assert.NotEmpty(t, count)
+		assert.False(t, counts[count], "the nonce count %s is used twice", count)
+		counts[count] = true
+	}
+	begun := func() *wire.HTTPAuth {
+		clear(counts)
+		l := &wire.HTTPAuth{As: keeper}
+		require.NoError(t, l.Take(challenge(`nonce="1"`)))
+		sign(l)
+		return l
+	}
+	for name, again := range map[string]http.Header{
+		"the same nonce":         challenge(`nonce="1"`),
+		"a fresh nonce":          challenge(`nonce="2"`),
+		"no challenge":           {},
+		"a malformed one":        {"Www-Authenticate": {`Digest nonce=`}},
+		"a huge nonce":           challenge(`stale=true, nonce="` + strings.Repeat("n", 5000) + `"`),
+		"another way to show it": {"Www-Authenticate": {`Basic realm="x"`}},
+	} {
+		assert.ErrorIs(t, begun().Take(again), device.ErrLoginRefused, name)
+	}
+
+	l := begun()
+	require.NoError(t, l.Take(challenge(`nonce="2", stale=true`)), "only the nonce was too old")
+	sign(l)
+	assert.ErrorIs(t, l.Take(challenge(`nonce="3", stale=true`)), device.ErrLoginRefused, "and once only")
+
+	l = begun()
+	l.Accepted()
+	sign(l)
+	require.NoError(t, l.Take(challenge(`nonce="2"`)), "it was right before: a restart forgets nonces")
+	sign(l)
+	assert.ErrorIs(t, l.Take(challenge(`nonce="3"`)), device.ErrLoginRefused)
+
+	l = begun()
+	l.Accepted()
+	sign(l)
+	require.NoError(t, l.Take(challenge(`nonce="1"`)))
+	sign(l) // under the next count
 }
 
 // Another certificate ends the connection before a request is on it.

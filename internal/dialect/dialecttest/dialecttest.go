@@ -46,6 +46,8 @@ type Subject struct {
 	Good []byte
 	// Keyed says that it has a certificate or a host key.
 	Keyed bool
+	// HTTP says that it speaks HTTP.
+	HTTP bool
 	// Datagrams says that there is no connection that could be cut.
 	Datagrams bool
 	// Bad are images that the device must refuse, by words of its refusal.
@@ -58,6 +60,9 @@ func Run(t *testing.T, s Subject) {
 	t.Run("knows what is not its own", s.notMine)
 	t.Run("reads", s.reads)
 	t.Run("tries a wrong password once", s.wrongPassword)
+	if s.HTTP {
+		t.Run("sends a login once, whatever the challenge", s.challenges)
+	}
 	t.Run("says that nobody is there", s.away)
 	t.Run("ends with its context", s.ends)
 	if s.Good == nil {

@@ -81,6 +81,7 @@ type session struct {
 	http         *wire.HTTP
 	soap, upload wire.HTTPAuth // challenges that were taken up, by what they are for
 	how          loginBy
+	accepted     bool          // the device accepted the login in this way
 	ahead        time.Duration // how far the device's clock is ahead of ours
 	clock        bool          // whether ahead is known
 }
@@ -127,7 +128,12 @@ func (t *session) exchange(ctx context.Context, login, reads bool, compose compo
 			return a, envelope{}, err
 		}
 		e, err := understand(a)
-		if !login || !errors.Is(err, device.ErrLoginRefused) {
+		if !login {
+			return a, e, err
+		}
+		if !errors.Is(err, device.ErrLoginRefused) {
+			t.accepted = true
+			t.soap.Accepted()
 			return a, e, err
 		}
 		if err := t.next(a); err != nil {
@@ -163,14 +169,17 @@ func (t *session) once(ctx context.Context, login bool, compose composer,
 	return send(r)
 }
 
-// next chooses how to log in after a refusal; its error is that there is no other way.
+// next chooses how to log in after a rejection; its error is that there is no other way. A device
+// that rejects a token is sent the login in another way only if it accepted the token before: new
+// firmware may ask for it differently.
 func (t *session) next(a wire.Answer) error {
 	challenged := a.Status == http.StatusUnauthorized && a.Header.Get("WWW-Authenticate") != ""
-	switch {
-	case t.how == byToken && !challenged:
+	accepted := t.accepted
+	t.accepted = false
+	if t.how == byToken && !(challenged && accepted) {
 		return device.ErrLoginRefused
-	case challenged:
-		// A fresh or a first challenge is answered; a repeated one means a wrong login.
+	}
+	if challenged {
 		err := t.soap.Take(a.Header)
 		if err == nil {
 			t.how = byHTTP
@@ -179,7 +188,8 @@ func (t *session) next(a wire.Answer) error {
 		if t.how != notAsked {
 			return err
 		}
-	case t.how == byHTTP:
+	}
+	if t.how == byHTTP {
 		return device.ErrLoginRefused
 	}
 	t.how = byToken

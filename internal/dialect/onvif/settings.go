@@ -198,15 +198,16 @@ func parts(a wire.Answer) (message []byte, attached map[string][]byte, err error
 // over sends a request beside SOAP, with the login in the way that the device asks for there.
 func (t *session) over(ctx context.Context, send func(*http.Request) (wire.Answer, error), method,
 	at string) (wire.Answer, error) {
+	auth := &t.upload
 	if t.how == byHTTP {
-		t.upload = t.soap // most ask for the same
+		auth = &t.soap // most ask for the same; its nonce count goes on
 	}
 	for again := false; ; again = true {
 		r, err := http.NewRequestWithContext(ctx, method, at, nil)
 		if err != nil {
 			return wire.Answer{}, err
 		}
-		if err := t.upload.Sign(r); err != nil {
+		if err := auth.Sign(r); err != nil {
 			return wire.Answer{}, err
 		}
 		a, err := send(r)
@@ -214,11 +215,12 @@ func (t *session) over(ctx context.Context, send func(*http.Request) (wire.Answe
 		case err != nil:
 			return a, err
 		case a.Status >= 200 && a.Status < 300:
+			auth.Accepted()
 			return a, nil
 		case a.Status == http.StatusUnauthorized && again:
 			return a, device.ErrLoginRefused
 		case a.Status == http.StatusUnauthorized:
-			if err := t.upload.Take(a.Header); err != nil {
+			if err := auth.Take(a.Header); err != nil {
 				return a, err
 			}
 			continue

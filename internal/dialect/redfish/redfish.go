@@ -138,7 +138,6 @@ type session struct {
 	auth   wire.HTTPAuth
 	token  string
 	opened string // the resource of the session that the token is of
-	login  bool   // the login is to be used
 
 	// What was read last.
 	systems, managers, tasks ref
@@ -151,9 +150,15 @@ type session struct {
 	parts                    map[string]resource // the firmware inventory, by component
 }
 
+// root reads the service root. It is open to all (DSP0266, 13.3.1), so it is read without the
+// login: a service may reject a token that its restart or a timeout has ended even here, and a
+// rejected token does not mean that something else answers.
 func (t *session) root(ctx context.Context) (root, error) {
 	var r root
-	err := t.get(ctx, t.at.Path, &r)
+	a, err := t.plainly(ctx, http.MethodGet, t.at.Path, nil)
+	if err == nil {
+		err = decode(a, &r)
+	}
 	switch {
 	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrIdentityChanged),
 		ctx.Err() != nil:
@@ -171,14 +176,19 @@ func (t *session) get(ctx context.Context, at string, into any) error {
 	if err != nil {
 		return err
 	}
+	return decode(a, into)
+}
+
+func decode(a wire.Answer, into any) error {
 	if err := json.Unmarshal(a.Body, into); err != nil {
 		return device.Because(device.Malformed, "no JSON of the expected kind")
 	}
 	return nil
 }
 
-// request makes a request, with the login once that is wanted.
-func (t *session) request(method, at string, body []byte) (*http.Request, error) {
+// request returns a request. An authenticated one carries the session's token, or the answer to
+// the service's challenge.
+func (t *session) request(as access, method, at string, body []byte) (*http.Request, error) {
 	if !strings.HasPrefix(at, "/") || strings.HasPrefix(at, "//") || len(at) > 512 {
 		return nil, device.Because(device.Malformed, "a link that leads elsewhere: %q", text.Clean(at))
 	}
@@ -189,7 +199,7 @@ func (t *session) request(method, at string, body []byte) (*http.Request, error)
 	r.Header.Set("Accept", "application/json")
 	r.Header.Set("OData-Version", "4.0")
 	switch {
-	case !t.login:
+	case as == anonymous:
 	case t.token != "":
 		r.Header.Set("X-Auth-Token", t.token)
 	default:
@@ -198,16 +208,36 @@ func (t *session) request(method, at string, body []byte) (*http.Request, error)
 	return r, err
 }
 
-// ask sends one request, with the login once that is wanted. Nothing but paths on the
-// device itself is asked for.
+// plainly sends one request without the login.
+func (t *session) plainly(ctx context.Context, method, at string, body any) (wire.Answer, error) {
+	return t.exchange(ctx, anonymous, method, at, nil, body)
+}
+
+// ask sends one request with the login.
 func (t *session) ask(ctx context.Context, method, at string, header http.Header,
+	body any) (wire.Answer, error) {
+	return t.exchange(ctx, authenticated, method, at, header, body)
+}
+
+// access is whether a request carries the login.
+type access bool
+
+const (
+	anonymous     access = false
+	authenticated access = true
+)
+
+// exchange sends a request, and once more with the login where the service challenges it.
+// Only paths on the device itself are requested. A rejected token is final here; inside logs in
+// again.
+func (t *session) exchange(ctx context.Context, as access, method, at string, header http.Header,
 	body any) (wire.Answer, error) {
 	raw, err := json.Marshal(body)
 	if err != nil {
 		return wire.Answer{}, err
 	}
 	for again := false; ; again = true {
-		r, err := t.request(method, at, raw)
+		r, err := t.request(as, method, at, raw)
 		if err != nil {
 			return wire.Answer{}, err
 		}
@@ -227,11 +257,15 @@ func (t *session) ask(ctx context.Context, method, at string, header http.Header
 		if err != nil {
 			return a, err
 		}
-		if a.Status == http.StatusUnauthorized && t.login && t.token == "" && !again {
+		challenged := a.Status == http.StatusUnauthorized
+		if challenged && as == authenticated && t.token == "" && !again {
 			if err := t.auth.Take(a.Header); err != nil {
 				return a, err
 			}
 			continue
+		}
+		if as == authenticated && !challenged {
+			t.auth.Accepted()
 		}
 		return a, t.understand(ctx, a)
 	}
@@ -270,14 +304,11 @@ func (t *session) understand(ctx context.Context, a wire.Answer) error {
 // logIn opens a session where that does not show the password. Where there are no
 // sessions, the service's own challenge says what it wants.
 func (t *session) logIn(ctx context.Context, r root) error {
-	t.login = true
 	if !t.at.Secure() || r.Sessions.Sessions.ID == "" {
 		return nil
 	}
-	t.login = false
-	a, err := t.ask(ctx, http.MethodPost, r.Sessions.Sessions.ID, nil,
+	a, err := t.plainly(ctx, http.MethodPost, r.Sessions.Sessions.ID,
 		map[string]string{"UserName": t.as.User, "Password": t.as.Password})
-	t.login = true
 	switch {
 	case errors.Is(err, device.ErrRefused) &&
 		(a.Status == http.StatusNotFound || a.Status == http.StatusMethodNotAllowed):
@@ -342,7 +373,10 @@ func (t *session) readInside(ctx context.Context, r root, f *device.Reading) err
 			return err
 		}
 		if c == r.Managers {
-			f.Idle, t.manages = t.idle(ctx, got), got
+			t.manages = got
+			if f.Idle, err = t.idle(ctx, got); err != nil {
+				return err
+			}
 		}
 		for _, x := range []struct{ to, from *string }{
 			{&f.Vendor, &got.Manufacturer}, {&f.Model, &got.Model}, {&f.Serial, &got.SerialNumber},
@@ -370,16 +404,19 @@ func (t *session) readInside(ctx context.Context, r root, f *device.Reading) err
 }
 
 // idle is the version of the manager's other image, where it has two.
-func (t *session) idle(ctx context.Context, manager resource) map[string]string {
+func (t *session) idle(ctx context.Context, manager resource) (map[string]string, error) {
 	other := manager.other()
 	if other == "" {
-		return nil
+		return nil, nil
 	}
 	var image resource
-	if err := t.get(ctx, other, &image); err != nil {
-		return nil
+	switch err := t.get(ctx, other, &image); {
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrLoginRefused):
+		return nil, err
+	case err != nil: // it keeps that to itself
+		return nil, nil
 	}
-	return map[string]string{firmware.Main: image.Version}
+	return map[string]string{firmware.Main: image.Version}, nil
 }
 
 // first reads the first member of a collection; where there is none, nothing.
@@ -442,11 +479,18 @@ func (i indicator) Show(ctx context.Context, on bool, output string) (string, er
 	if output != "" {
 		return "", device.Because(device.Refusal, "it has no outputs to name; leave the output out")
 	}
+	what := ""
+	err := i.session.inside(ctx, func() (err error) {
+		what, err = i.set(ctx, on)
+		return err
+	})
+	return what, err
+}
+
+// set lights the first indicator that there is, or switches it off.
+func (i indicator) set(ctx context.Context, on bool) (string, error) {
 	t := i.session
 	r, err := t.root(ctx)
-	if err == nil && t.token == "" {
-		err = t.logIn(ctx, r)
-	}
 	if err != nil {
 		return "", err
 	}

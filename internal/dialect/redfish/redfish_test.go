@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -87,6 +88,35 @@ func TestRefusals(t *testing.T) {
 			assert.ErrorIs(t, err, c.want)
 		})
 	}
+}
+
+// A restart ends all sessions, and a service may reject their tokens even at its root, which is open
+// to all. That is one new login, not another device.
+func TestARestartEndsTheSession(t *testing.T) {
+	s, p := recorder(t, sim.Faults{})
+	session := redfish.Dialect{}.Open(p, keeper)
+	_, err := session.Read(t.Context())
+	require.NoError(t, err)
+	other := redfish.Dialect{}.Open(p, keeper)
+	_, err = other.Read(t.Context())
+	require.NoError(t, err)
+	update, err := other.Update("main")
+	require.NoError(t, err)
+	require.NoError(t, update.Activate(t.Context()))
+	require.Eventually(t, func() bool {
+		_, err := redfish.Dialect{}.Open(p, login.Credential{}).Read(t.Context())
+		return errors.Is(err, device.ErrAway)
+	}, time.Minute, 5*time.Millisecond)
+	require.Eventually(t, func() bool {
+		_, err := redfish.Dialect{}.Probe(t.Context(), p)
+		return err == nil
+	}, time.Minute, 20*time.Millisecond)
+	before := s.StandIns()[0].Counts.Logins
+	facts, err := session.Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "2.10.3", facts.Version)
+	assert.NoError(t, session.Healthy(t.Context(), facts))
+	assert.Equal(t, 1, s.StandIns()[0].Counts.Logins-before, "one new login")
 }
 
 // Another certificate than before ends the talk before anything is sent.

@@ -170,7 +170,7 @@ func (u *update) pushForm(ctx context.Context, image dialect.Image, sent func(in
 func (u *update) push(ctx context.Context, at, kind string, before []byte, image dialect.Image,
 	after []byte, sent func(int64)) error {
 	t := u.session
-	r, err := t.request(http.MethodPost, at, nil)
+	r, err := t.request(authenticated, http.MethodPost, at, nil)
 	if err != nil {
 		return err
 	}
@@ -263,15 +263,25 @@ func (u *update) Progress(ctx context.Context) (percent int, err error) {
 	return percent, err
 }
 
-// anyTask looks for a task that goes on.
+// anyTask looks for a task that is not finished. device.ErrUnsupported: the service reports none.
 func (t *session) anyTask(ctx context.Context) (int, error) {
 	var tasks struct {
 		Tasks ref `json:"Tasks"`
 	}
 	var list collection
-	if t.tasks.ID == "" || t.get(ctx, t.tasks.ID, &tasks) != nil || tasks.Tasks.ID == "" ||
-		t.get(ctx, tasks.Tasks.ID, &list) != nil {
-		return 0, device.ErrUnsupported
+	for _, step := range []struct {
+		from *ref
+		into any
+	}{{&t.tasks, &tasks}, {&tasks.Tasks, &list}} {
+		if step.from.ID == "" {
+			return 0, device.ErrUnsupported
+		}
+		switch err := t.get(ctx, step.from.ID, step.into); {
+		case errors.Is(err, device.ErrRefused):
+			return 0, device.ErrUnsupported
+		case err != nil: // a lost answer or session says nothing about tasks
+			return 0, err
+		}
 	}
 	for _, m := range slices.Backward(list.Members[max(0, len(list.Members)-maxInventory):]) {
 		var now task

@@ -64,6 +64,7 @@ func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 		c.cookies.SetCookies(r.URL, (&http.Response{Header: a.Header}).Cookies())
 		refused := a.Status == http.StatusUnauthorized && c.session.stage != recognising
 		switch {
+		case refused && f.Secret && !signed: // it carried the login itself: no second attempt in another form
 		case refused && wire.Challenges(a.Header) && !answered:
 			if err := c.auth.Take(a.Header); err != nil {
 				return family.Answer{}, err
@@ -71,6 +72,8 @@ func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 			continue
 		case refused && signed:
 			return family.Answer{}, device.ErrLoginRefused
+		case signed:
+			c.auth.Accepted()
 		}
 		return family.Answer{Status: a.Status, Header: a.Header, Body: a.Body}, nil
 	}

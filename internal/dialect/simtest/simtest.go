@@ -56,6 +56,7 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
 	s := dialecttest.Subject{
 		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.TLS,
+		HTTP: model.Kind != "drive" && model.Kind != "switch",
 		Login: login.Credential{User: "keeper", Password: Password,
 			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode}}},
 		Want: device.Reading{Called: "first",
