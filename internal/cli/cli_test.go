@@ -48,6 +48,15 @@ func TestScripts(t *testing.T) {
 			e.Setenv("CATENA_SHELF", filepath.Join(e.WorkDir, "shelf"))
 			return nil
 		},
+		// A line of a script that needs Python, or one of its modules, is skipped where that is missing;
+		// the script's log says so. [python] and [python:MODULE].
+		Condition: func(cond string) (bool, error) {
+			program, module, _ := strings.Cut(cond, ":")
+			if program != "python" {
+				return false, fmt.Errorf("unknown condition %s", cond)
+			}
+			return hasPython(module), nil
+		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"sim": func(ts *testscript.TestScript, _ bool, args []string) {
 				s := startSim(ts.Check, ts.MkAbs("."), filepath.Join(ts.Getenv("CATENA_SHELF"), "families"),
@@ -102,6 +111,14 @@ func TestScripts(t *testing.T) {
 			},
 		},
 	})
+}
+
+// hasPython tells whether this machine has Python, with a module.
+func hasPython(module string) bool {
+	if module == "" {
+		module = "sys"
+	}
+	return exec.Command("/usr/bin/python3", "-c", "import "+module).Run() == nil
 }
 
 // awaitAtMost is how long a script waits for something that must come: long enough for the
