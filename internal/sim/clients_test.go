@@ -147,6 +147,11 @@ m.reset_manager(sushy.RESET_TYPE_FORCE_RESTART)`, host+":"+port, password)
 		}
 	})
 	t.Run("redfishtool", func(t *testing.T) {
+		for _, program := range []string{"curl", "redfishtool"} {
+			if _, err := exec.LookPath(program); err != nil {
+				t.Skipf("needs %s", program)
+			}
+		}
 		require.Eventually(t, func() bool { // it was just restarted
 			return exec.Command("curl", "-skf", "https://"+host+":"+port+"/redfish/v1/").Run() == nil
 		}, time.Minute, 50*time.Millisecond)

@@ -31,8 +31,8 @@ func TestRealClientsFetchAnOffer(t *testing.T) {
 		"curl over HTTP": {"curl", "http", func(o *wire.Offer, into string) []string {
 			return []string{"-sf", "-o", into, o.URL}
 		}},
-		"curl over HTTP in two parts": {"sh", "http", func(o *wire.Offer, into string) []string {
-			return []string{"-ec", `curl -sf -r 0-99999 -o "$0" "$1"; curl -sf -C - -o "$0" "$1"`, into, o.URL}
+		"curl over HTTP in two parts": {"curl", "http", func(o *wire.Offer, into string) []string {
+			return []string{"-sf", "-r", "0-99999", "-o", into, o.URL, "--next", "-sf", "-C", "-", "-o", into, o.URL}
 		}},
 		"tftp-hpa": {"tftp", "tftp", func(o *wire.Offer, into string) []string {
 			return []string{"-m", "binary", o.Host, strconv.Itoa(o.Port), "-c", "get", o.File, into}
