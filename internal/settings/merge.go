@@ -18,6 +18,8 @@ type Merged struct {
 	Set  []string // the paths in it that have another value than the new version came with
 	Left []Left   // what a person should look at: it is not in Text
 	Both []string // paths whose default the maker has changed, too; the person's value is in Text
+	// Removed are the paths that the new version came with and an operator had removed: not in Text.
+	Removed []string
 }
 
 // Left is a setting of before that the merge could not place.
@@ -78,7 +80,7 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		switch {
 		case has && there.value == value:
 			continue
-		case has && f == JSON && kind(there.value) != kind(value):
+		case has && f == JSON && kind(there.value) != "null" && kind(there.value) != kind(value):
 			m.Left = append(m.Left, Left{path, value, fmt.Sprintf("the new version has a %s there, not a %s", kind(there.value), kind(value))})
 			continue
 		case !has && shaped(f, to, was[path].at, is):
@@ -86,6 +88,9 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 			continue
 		case !has && (had || base == nil):
 			m.Left = append(m.Left, Left{path, value, "the new version has no such setting"})
+			continue
+		case slices.Contains(m.Set, to):
+			m.Left = append(m.Left, Left{path, value, "another setting goes to the same place: " + to})
 			continue
 		case has && had && there.value != usual.value:
 			m.Both = append(m.Both, to)
@@ -97,10 +102,75 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		edits, m.Set = append(edits, e), append(m.Set, to)
 	}
 	m.Text = now
-	if len(edits) > 0 {
-		m.Text, err = write(f, now, edits)
+	gone := removed(f, was, is, came, renamed, &m)
+	if len(gone) > 0 {
+		m.Text, err = remove(f, m.Text, gone)
+	}
+	if err == nil && len(edits) > 0 {
+		m.Text, err = write(f, m.Text, edits)
 	}
 	return m, err
+}
+
+// removed finds what an operator had removed and the new version came with again. It is removed again where it
+// has its default of before; else it is listed.
+func removed(f Format, was, is, came map[string]leaf, renamed map[string]string, m *Merged) (gone []edit) {
+	for _, path := range slices.Sorted(maps.Keys(came)) {
+		if _, kept := was[path]; kept || shaped(f, path, came[path].at, was) {
+			continue
+		}
+		to := where(path, is, renamed)
+		there, has := is[to]
+		switch {
+		case !has || slices.Contains(m.Set, to):
+		case f == XML || there.value != came[path].value:
+			m.Left = append(m.Left, Left{path, "", "it was removed, and the new version has it again"})
+		default:
+			m.Removed = append(m.Removed, to)
+			gone = append(gone, edit{path: to, at: there.at})
+		}
+	}
+	return gone
+}
+
+// remove removes settings from a text.
+func remove(f Format, text []byte, gone []edit) (out []byte, err error) {
+	if f == JSON {
+		out = slices.Clone(text)
+		for _, e := range gone {
+			if out, err = sjson.DeleteBytes(out, jsonPath(e.at)); err != nil {
+				return nil, err
+			}
+		}
+		return out, nil
+	}
+	drop := map[string]bool{}
+	for _, e := range gone {
+		drop[e.path] = true
+	}
+	in := ""
+	var lines []string
+	for line := range strings.Lines(string(text)) {
+		trimmed := strings.TrimSpace(line)
+		if m := section.FindStringSubmatch(trimmed); m != nil && f == INI {
+			in = plain(strings.TrimSpace(m[1])) + "."
+		}
+		comment := trimmed == "" || strings.ContainsAny(trimmed[:1], "#;!")
+		if !comment && drop[in+plain(strings.TrimSpace(trimmed[:max(strings.IndexAny(trimmed, separators[f]), 0)]))] {
+			continue
+		}
+		lines = append(lines, line)
+	}
+	return []byte(strings.Join(lines, "")), nil
+}
+
+// jsonPath is a path of sjson.
+func jsonPath(at []string) string {
+	var keys []string
+	for _, key := range at {
+		keys = append(keys, jsonKey(key))
+	}
+	return strings.Join(keys, ".")
 }
 
 // shaped tells whether the new version has something where a setting would be added: a value on the way
@@ -230,11 +300,7 @@ func write(f Format, text []byte, edits []edit) (out []byte, err error) {
 	case JSON:
 		out = slices.Clone(text)
 		for _, e := range edits {
-			var keys []string
-			for _, key := range e.at {
-				keys = append(keys, jsonKey(key))
-			}
-			if out, err = sjson.SetRawBytes(out, strings.Join(keys, "."), []byte(e.value)); err != nil {
+			if out, err = sjson.SetRawBytes(out, jsonPath(e.at), []byte(e.value)); err != nil {
 				return nil, err
 			}
 		}
@@ -276,7 +342,10 @@ func writeLines(f Format, text []byte, edits []edit) []byte {
 	for _, e := range edits {
 		set[e.path] = e.value
 	}
-	lines := strings.Split(string(text), "\n")
+	lines, cr := strings.Split(string(text), "\n"), ""
+	if strings.Contains(string(text), "\r\n") {
+		cr = "\r" // line endings stay as they are
+	}
 	ends, in := map[string]int{}, ""
 	for n, line := range lines {
 		trimmed := strings.TrimSpace(line)
@@ -322,12 +391,12 @@ func writeLines(f Format, text []byte, edits []edit) []byte {
 				lines = lines[:last]
 			}
 			ends[sect] = len(lines) + 1
-			lines = append(lines, "["+unquoted(strings.TrimSuffix(sect, "."))+"]", line, "")
+			lines = append(lines, "["+unquoted(strings.TrimSuffix(sect, "."))+"]"+cr, line+cr, "")
 			continue
 		case !known: // before the first section
 			at = -1
 		}
-		lines = slices.Insert(lines, at+1, line)
+		lines = slices.Insert(lines, at+1, line+cr)
 		for s, n := range ends {
 			if n > at || s == sect && known {
 				ends[s] = n + 1

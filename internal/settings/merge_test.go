@@ -185,7 +185,7 @@ func TestAMergeKeepsWhatAPersonSet(t *testing.T) {
 			}
 			for path, empty := range came {
 				_, stays := got[path]
-				require.True(t, stays || strings.TrimSpace(empty) == "" || f == settings.JSON && strings.Contains(path, "["), "%s %s of the new version is gone\nsaved %s\nnow %s\ngot %s", f, path, saved, now, m.Text)
+				require.True(t, stays || slices.Contains(m.Removed, path) || strings.TrimSpace(empty) == "" || f == settings.JSON && strings.Contains(path, "["), "%s %s of the new version is gone\nsaved %s\nnow %s\ngot %s", f, path, saved, now, m.Text)
 			}
 		}
 	}
@@ -219,4 +219,29 @@ func xmlOf(tag string, tree map[string]any) string {
 	}
 	fmt.Fprintf(&b, "</%s>", tag)
 	return b.String()
+}
+
+// What an operator had set, removed or put in two places comes out of a merge, or is listed.
+func TestAMergeLosesNothingSilently(t *testing.T) {
+	merge := func(f settings.Format, base, saved, now string, renamed map[string]string) settings.Merged {
+		m, err := settings.Merge(f, []byte(base), []byte(saved), []byte(now), renamed)
+		require.NoError(t, err)
+		return m
+	}
+	m := merge(settings.JSON, `{"ntp":null,"a":1}`, `{"ntp":"10.0.0.1","a":1}`, `{"ntp":null,"a":1}`, nil)
+	assert.JSONEq(t, `{"ntp":"10.0.0.1","a":1}`, string(m.Text), "a default of null has no type")
+
+	m = merge(settings.JSON, `{"users":{"admin":"x","guest":"y"}}`, `{"users":{"admin":"x"}}`, `{"users":{"admin":"x","guest":"y"}}`, nil)
+	assert.JSONEq(t, `{"users":{"admin":"x"}}`, string(m.Text), "what was removed stays removed")
+	assert.Equal(t, []string{"users.guest"}, m.Removed)
+	m = merge(settings.KeyValue, "snmp=public\nntp=a\n", "ntp=a\n", "snmp=public\nntp=a\n", nil)
+	assert.Equal(t, "ntp=a\n", string(m.Text))
+	m = merge(settings.KeyValue, "snmp=public\nntp=a\n", "ntp=a\n", "snmp=private\nntp=a\n", nil)
+	assert.Equal(t, "snmp", m.Left[0].Path, "the maker has changed it: an operator decides")
+
+	m = merge(settings.KeyValue, "a=1\nb=1\n", "a=5\nb=7\n", "b=1\n", map[string]string{"a": "b"})
+	assert.Len(t, m.Left, 1, "one of the two is listed")
+
+	m = merge(settings.INI, "[a]\r\nx = 1\r\n", "[a]\r\nx = 1\r\ny = 2\r\n", "[a]\r\nx = 1\r\n", nil)
+	assert.Equal(t, "[a]\r\nx = 1\r\ny = 2\r\n", string(m.Text))
 }
