@@ -373,6 +373,8 @@ func (of *model) usable(d device.Device, component string) []candidate {
 //	2.09   withdrawn
 //	2.11   (no advice)
 //
+// an unfinished version (a beta, a release candidate, a nightly build) is only chosen where the target names one.
+//
 // newest means 2.08, since somebody vouches for it; a target of 2.11, or of ">= 2.09",
 // means 2.11; and nothing ever means 2.09.
 func (of *model) target(usable []candidate, rule site.Target) (*candidate, string) {
@@ -387,6 +389,7 @@ func (of *model) target(usable []candidate, rule site.Target) (*candidate, strin
 			c := &usable[i]
 			switch {
 			case c.Advice != advice || of.unsafe(c.Component, c.Version) != "":
+			case !named && version.Unfinished(c.Version) && !version.Unfinished(rule.Version):
 			case named && of.order.Equal(c.Version, exact):
 				return c, "the target of " + rule.For()
 			case named || !holds(of.order, rule, c.Version):
@@ -476,9 +479,10 @@ func (of *model) step(from, to candidate) bool {
 }
 
 // back is the rollback after a hop: the image of the version before, where it is on
-// the shelf and the new one lets one return to it.
+// the shelf, the new one lets one return to it, and it may be sent to the new one.
 func (of *model) back(before, after candidate) *firmware.Image {
-	if before.SHA256 == "" || !after.back.Holds(of.order, before.Version) {
+	if before.SHA256 == "" || !after.back.Holds(of.order, before.Version) ||
+		!before.needs.Holds(of.order, after.Version) {
 		return nil
 	}
 	return before.Image
@@ -525,6 +529,10 @@ func (m *Matcher) Again(d device.Device) Row {
 			d.Model)
 		return row
 	}
+	if why := of.unsafe(firmware.Main, d.Version); why != "" {
+		row.Reason = fmt.Sprintf("%s is never sent: %s", d.Version, why)
+		return row
+	}
 	row.Target, row.Reason = d.Version, "asked for, once more"
 	row.Path = []Hop{{From: d.Version, Image: usable[i].Image, Back: usable[i].Image}}
 	return row
@@ -544,7 +552,7 @@ func (m *Matcher) To(d device.Device, component, v string) Row {
 	row.Target, row.Path = v, nil
 	is := func(other string) bool { return of.order.Equal(other, v) }
 	if is(runs) {
-		row.Reason = "it runs " + v + " already"
+		row.Reason = "it already runs " + v
 		return row
 	}
 	usable := of.usable(d, component)

@@ -416,3 +416,39 @@ func TestLockstep(t *testing.T) {
 	assert.Equal(t, "main 2.0 goes only with PH-2 >= 2, and handset-2 would have 1.0",
 		rows[0].Reason)
 }
+
+// "newest" chooses no build that is not a release; a target that names one does.
+func TestNewestIsARelease(t *testing.T) {
+	images := []firmware.Image{{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"}, Version: "2.0",
+		Component: firmware.Main, SHA256: "2"}}}
+	for _, v := range []string{"2.1-beta", "2.1rc2", "2.1-nightly.7"} {
+		images = append(images, firmware.Image{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"}, Version: v,
+			Component: firmware.Main, SHA256: v}})
+	}
+	d := device.Device{ID: "d1", Name: "cam", Access: device.OK,
+		Reading: device.Reading{Identity: device.Identity{Vendor: "W", Model: "M"}, Version: "1.0"}}
+	assert.Equal(t, "2.0", match.New(match.Input{Images: images}).Device(d).Target)
+	assert.Equal(t, "2.1rc2", match.New(match.Input{Images: images, Site: site.Site{
+		Targets: []site.Target{{Model: "M", Version: "2.1rc2"}}}}).Device(d).Target)
+}
+
+// A rollback is promised only where the earlier image may be sent to the new version, and a withdrawn version is not
+// sent again.
+func TestPromisesThatCanBeKept(t *testing.T) {
+	image := func(v, needs string) firmware.Image {
+		return firmware.Image{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"}, Version: v, Needs: needs,
+			Component: firmware.Main, SHA256: v}}
+	}
+	runs := func(v string) device.Device {
+		return device.Device{ID: "d1", Name: "cam", Access: device.OK,
+			Reading: device.Reading{Identity: device.Identity{Vendor: "W", Model: "M"}, Version: v}}
+	}
+	m := match.New(match.Input{Images: []firmware.Image{image("1.0", "< 2.0"), image("2.0", "")}})
+	assert.NotEqual(t, firmware.ByImage, m.Device(runs("1.0")).Rollback())
+	assert.Empty(t, m.To(runs("2.0"), firmware.Main, "1.0").Path)
+	m = match.New(match.Input{Images: []firmware.Image{image("2.09", ""), image("2.08", "")},
+		Withdrawn: []match.Withdrawal{{Vendor: "W", Model: "M", Versions: "2.09", Reason: "advisory"}}})
+	again := m.Again(runs("2.09"))
+	assert.Empty(t, again.Path)
+	assert.Equal(t, "2.09 is never sent: advisory", again.Reason)
+}
