@@ -43,14 +43,15 @@ func claims(found []*device.Device, known []device.Device, shown *keyring,
 	lookedAt func(device.Device) bool) []owner {
 	out := make([]owner, len(found))
 	taken := map[string]bool{}
+	at := indexFound(found, shown)
 	for _, by := range []claim{placed, keyed, said} {
 		for _, k := range known {
 			if taken[k.ID] || by != placed && !lookedAt(k) {
 				continue
 			}
 			var claimants []int
-			for i, d := range found {
-				if out[i].by == none && sureness(*d, k, shown) == by {
+			for _, i := range at.candidates(k) {
+				if out[i].by == none && at.sureness(*found[i], k) == by {
 					claimants = append(claimants, i)
 				}
 			}
@@ -64,8 +65,63 @@ func claims(found []*device.Device, known []device.Device, shown *keyring,
 	return out
 }
 
+// foundIndex finds the devices that may be a known one without comparing it with every other: only those that
+// share an address, an identifier or a key with it can be.
+type foundIndex struct {
+	by    map[string][]int    // by a host, a serial number, a hardware address, a UUID
+	keyed map[string][]string // the hosts that show a key now which another host showed, by that host
+}
+
+func indexFound(found []*device.Device, shown *keyring) foundIndex {
+	x := foundIndex{by: map[string][]int{}, keyed: map[string][]string{}}
+	for i, d := range found {
+		for _, k := range identifiers(*d) {
+			x.by[k] = append(x.by[k], i)
+		}
+	}
+	if shown == nil {
+		return x
+	}
+	shown.mu.Lock()
+	defer shown.mu.Unlock()
+	hosts := map[string][]string{} // by fingerprint
+	for host, prints := range shown.shown {
+		for _, p := range prints {
+			hosts[p] = append(hosts[p], host.Unmap().WithZone("").String())
+		}
+	}
+	for slot, p := range shown.trusted {
+		if slot.Kind != device.KeySerial {
+			x.keyed[slot.Host()] = append(x.keyed[slot.Host()], hosts[p]...)
+		}
+	}
+	return x
+}
+
+func identifiers(d device.Device) []string {
+	all := []string{"host " + d.Host()}
+	for kind, id := range map[string]string{"serial ": d.Serial, "mac ": d.MAC, "uuid ": d.UUID} {
+		if id != "" {
+			all = append(all, kind+strings.ToLower(id))
+		}
+	}
+	return all
+}
+
+// candidates returns the places of the found devices that may be a known one, in order.
+func (x foundIndex) candidates(k device.Device) (all []int) {
+	for _, id := range identifiers(k) {
+		all = append(all, x.by[id]...)
+	}
+	for _, host := range x.keyed[k.Host()] {
+		all = append(all, x.by["host "+host]...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
 // sureness is how sure it is that d is the known device k.
-func sureness(d, k device.Device, shown *keyring) claim {
+func (x foundIndex) sureness(d, k device.Device) claim {
 	sameSerial := d.Serial != "" && strings.EqualFold(d.Serial, k.Serial) &&
 		!differ(d.Vendor, k.Vendor)
 	contradicts := differ(d.Serial, k.Serial) || !sameSerial && differ(d.Vendor, k.Vendor) ||
@@ -78,7 +134,7 @@ func sureness(d, k device.Device, shown *keyring) claim {
 		return placed
 	case contradicts:
 		return none
-	case shown != nil && shown.showsThatOf(d, k):
+	case slices.Contains(x.keyed[k.Host()], d.Host()):
 		return keyed
 	case says:
 		return said
@@ -87,23 +143,6 @@ func sureness(d, k device.Device, shown *keyring) claim {
 }
 
 func differ(a, b string) bool { return a != "" && b != "" && !strings.EqualFold(a, b) }
-
-// showsThatOf tells whether the host of d has shown a key of the known device k.
-func (r *keyring) showsThatOf(d, k device.Device) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	a, err := netip.ParseAddrPort(d.Address)
-	if err != nil {
-		return false
-	}
-	for slot, fingerprint := range r.trusted {
-		if slot.Kind != device.KeySerial && slot.Host() == k.Host() &&
-			slices.Contains(r.shown[a.Addr()], fingerprint) {
-			return true
-		}
-	}
-	return false
-}
 
 // sameKey tells whether two hosts have shown one key.
 func (r *keyring) sameKey(a, b netip.Addr) bool {

@@ -281,8 +281,11 @@ func fold(all []*found) []*device.Device {
 		if a, err := netip.ParseAddrPort(d.Address); err == nil && d.Serial != "" {
 			keys = append(keys, strings.ToLower(a.Addr().String()+" "+d.Vendor+" "+d.Serial))
 		}
-		if d.MAC != "" {
+		switch {
+		case d.MAC != "" && d.Serial != "":
 			keys = append(keys, "mac "+d.MAC+" "+d.Serial)
+		case d.MAC != "": // alone it proves nothing: two devices may have one
+			keys = append(keys, "mac "+d.MAC+" "+d.Host())
 		}
 		var first *device.Device
 		for _, k := range keys {

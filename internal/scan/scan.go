@@ -605,19 +605,20 @@ func (s *Scanner) lookedAt(d device.Device, networks []discover.Network) bool {
 	})
 }
 
-// warn says what a person should know about what was found.
+// warn reports what an operator should know about what was found.
 func (r *Result) warn() {
-	bySerial := map[string]string{}
+	names := map[string]string{} // by an identifier
 	for _, d := range r.Devices {
-		key := strings.ToLower(d.Vendor + " " + d.Serial)
-		if d.Serial == "" || d.Access == device.Away {
+		key, what := strings.ToLower(d.Vendor+" "+d.Serial), "serial number "+d.Serial
+		if d.Serial == "" {
+			key, what = "mac "+d.MAC, "MAC address "+d.MAC
+		}
+		if d.Serial == "" && d.MAC == "" || d.Access == device.Away {
 			continue
 		}
-		if other, ok := bySerial[key]; ok {
-			r.Warnings = append(r.Warnings,
-				fmt.Sprintf("%s and %s both say they are serial number %s", other, d.Name,
-					d.Serial))
+		if other, ok := names[key]; ok {
+			r.Warnings = append(r.Warnings, fmt.Sprintf("%s and %s both report %s", other, d.Name, what))
 		}
-		bySerial[key] = d.Name
+		names[key] = d.Name
 	}
 }

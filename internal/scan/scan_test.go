@@ -129,7 +129,7 @@ func TestTwoThatClaimOneSerial(t *testing.T) {
 			Reading: device.Reading{Identity: device.Identity{Serial: "S-1"}}},
 	}, nil, "10.20.4.0/24")
 	assert.Len(t, r.Devices, 2, "both are shown")
-	assert.Equal(t, []string{"cam-11 and cam-12 both say they are serial number S-1"}, r.Warnings)
+	assert.Equal(t, []string{"cam-11 and cam-12 both report serial number S-1"}, r.Warnings)
 }
 
 var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"), redfish.Dialect{},
