@@ -151,13 +151,21 @@ type Boot struct {
 	Count  int64         `json:"count,omitempty"`  // of its starts so far
 }
 
-// After tells whether a device that said this has started anew since it said another: by a
-// higher count, or a lower uptime. Where one of the two is not known, nothing tells.
-func (b *Boot) After(before *Boot) bool {
+// bootSlack is how far apart two readings of one uptime may be: devices round, and answers take time.
+const bootSlack = 5 * time.Second
+
+// After reports whether the device has restarted between an earlier reading and this one, which was
+// taken later by elapsed: it counts more starts, or it has been up for less time than it would have
+// been without a restart. A count or an uptime that either reading lacks proves nothing.
+func (b *Boot) After(before *Boot, elapsed time.Duration) bool {
 	if b == nil || before == nil {
 		return false
 	}
-	return before.Count > 0 && b.Count > before.Count || b.Uptime < before.Uptime
+	if before.Count > 0 && b.Count > 0 {
+		return b.Count > before.Count
+	}
+	return b.Uptime > 0 && before.Uptime > 0 &&
+		(b.Uptime < before.Uptime || b.Uptime+bootSlack+elapsed/100 < before.Uptime+elapsed)
 }
 
 // Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
