@@ -99,6 +99,8 @@ type Ledger struct {
 	now      func() time.Time
 	readOnly error  // why it can only be read; nil: it can be written
 	copied   string // the folder of a copy that is read in its place; empty: none
+	// intercept is called with the entries of each append; nil: there is none
+	intercept func([]Entry) error
 }
 
 const schema = `
@@ -302,6 +304,10 @@ func (l *Ledger) Append(kind Kind, job, device string, body any) error {
 	})
 }
 
+// Intercept has f called with the entries of each append before they are written; its error fails the
+// append. Tests use it to crash between any two writes.
+func (l *Ledger) Intercept(f func([]Entry) error) { l.intercept = f }
+
 // NewEntry is an entry to append; Seq and At are the ledger's to set.
 func NewEntry(kind Kind, job, device string, body any) (Entry, error) {
 	raw, err := json.Marshal(body)
@@ -334,13 +340,18 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	if len(added) == 0 {
 		return nil
 	}
+	if l.intercept != nil {
+		if err := l.intercept(added); err != nil {
+			return l.failed(err)
+		}
+	}
 	seq, hash, err := last(tx)
 	if err != nil {
 		return l.failed(err)
 	}
-	for _, e := range added {
+	for i := range added {
 		seq++
-		hash, err = l.appendIn(tx, e, seq, hash)
+		hash, err = l.appendIn(tx, added[i], seq, hash)
 		if err != nil {
 			return l.failed(err)
 		}
@@ -429,6 +440,13 @@ const newestOfEach = `(
 
 // Entries returns the chosen entries, oldest first.
 func (l *Ledger) Entries(f Filter) ([]Entry, error) { return query(l.entries, f) }
+
+// Last returns the number of the newest entry; 0: there is none. It costs little: whoever waits for news asks
+// this first.
+func (l *Ledger) Last() (seq int64, err error) {
+	err = l.entries.QueryRow(`SELECT coalesce(max(seq), 0) FROM entries`).Scan(&seq)
+	return seq, err
+}
 
 // query asks a database, or a transaction on it.
 func query(db interface {
