@@ -28,43 +28,43 @@ func TestWhoWaitsForAPerson(t *testing.T) {
 		if !ok {
 			return ""
 		}
-		kind := order.Began
-		if a.Do == order.GoOn {
-			kind = order.WentOn
+		kind := order.Started
+		if a.Task == order.Continue {
+			kind = order.Continued
 		}
-		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: a.Device, Do: a.Do}))
-		return string(a.Do) + " " + a.Device
+		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: a.Device, Task: a.Task}))
+		return string(a.Task) + " " + a.Device
 	}
 	tell := func(kind order.Kind, id string) {
-		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: id, Outcome: order.Well, Touched: true}))
+		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: id, Outcome: order.Verified(order.Target)}))
 	}
-	require.Equal(t, "flash a", next())
+	require.Equal(t, "update a", next())
 	require.Empty(t, next())
 	tell(order.Asks, "a")
 	assert.True(t, s.Asking("a"))
-	require.Equal(t, "flash b", next(), "it is the pilot now")
+	require.Equal(t, "update b", next(), "it is the pilot now")
 	require.Empty(t, next(), "one at a time; c must stay in service while a is out")
 	tell(order.Answered, "a")
 	require.Empty(t, next(), "it waits for a place")
 	tell(order.Ended, "b")
-	require.Equal(t, "go-on a", next())
+	require.Equal(t, "continue a", next())
 	assert.False(t, s.Asking("a"))
 	require.Empty(t, next(), "the hub waits for a, and c for the view")
 	tell(order.Ended, "a")
 	got := []string{next()}
-	tell(order.Ended, got[0][len("flash "):])
+	tell(order.Ended, got[0][len("update "):])
 	got = append(got, next())
-	assert.ElementsMatch(t, []string{"flash c", "flash hub"}, got)
+	assert.ElementsMatch(t, []string{"update c", "update hub"}, got)
 
 	// one that is skipped while it asks ends, and takes nothing with it
 	s, err = order.New(order.Order{Devices: []order.Device{device("a", "M"), device("b", "M")},
 		Rules: order.Rules{Parallel: 1, Pilot: true}})
 	require.NoError(t, err)
-	require.Equal(t, "flash a", next())
+	require.Equal(t, "update a", next())
 	tell(order.Asks, "a")
-	require.Equal(t, "flash b", next())
-	require.NoError(t, s.Apply(order.Event{At: now, Kind: order.Ended, Device: "a", Outcome: order.AsBefore}))
+	require.Equal(t, "update b", next())
+	require.NoError(t, s.Apply(order.Event{At: now, Kind: order.Ended, Device: "a", Outcome: order.Verified(order.Previous)}))
 	require.Empty(t, next())
 	tell(order.Ended, "b")
-	assert.Zero(t, s.Open())
+	assert.Zero(t, s.Unfinished())
 }

@@ -8,15 +8,15 @@ import (
 	"time"
 )
 
-// Contradiction is something in an order that can never be done.
+// Contradiction is a part of an order that can never be carried out.
 type Contradiction struct {
 	Why     Why      // Explicit: a circle; CoverSet, LockstepSet, or Window
-	Devices []string // the names of those that it is about
+	Devices []string // names
 	Set     string   // the name of a cover set or a lockstep set
-	Text    string   // what is wrong, and what would resolve it
+	Text    string   // what is wrong and what would resolve it
 }
 
-// Contradictions are all that an order contradicts itself in.
+// Contradictions lists all contradictions of an order.
 type Contradictions struct{ All []Contradiction }
 
 func (c *Contradictions) Error() string {
@@ -27,106 +27,100 @@ func (c *Contradictions) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// contradictions looks for what no sequence can mend.
+// contradictions returns what no sequence can resolve.
 func (s *State) contradictions() []Contradiction {
 	return slices.Concat(s.circle(), s.interlaced(), s.tooFewCovered(), s.incomplete(), s.tooLong())
 }
 
-// circle finds devices of which each must have ended before the next.
+// circle finds devices of which each must end before the next.
 func (s *State) circle() []Contradiction {
-	reached := map[int]bool{}
-	for _, i := range s.topological() {
-		reached[i] = true
+	reached := map[*device]bool{}
+	for _, d := range s.topological() {
+		reached[d] = true
 	}
-	if len(reached) == len(s.work) {
+	if len(reached) == len(s.devices) {
 		return nil
 	}
-	i := 0
-	for reached[i] {
-		i++
-	}
-	// Each that was not reached waits for another that was not: going back ends in the circle.
-	seen := map[int]int{}
-	var walked []int
-	for seen[i] == 0 {
-		walked = append(walked, i)
-		seen[i] = len(walked)
-		for _, b := range s.work[i].before {
-			if !reached[b] {
-				i = b
-				break
-			}
-		}
+	unreached := func(d *device) bool { return !reached[d] }
+	d := &s.devices[slices.IndexFunc(s.devices, func(d device) bool { return !reached[s.find(d.ID)] })]
+	// Each device that was not reached waits for another one: going back ends in the circle.
+	step := map[*device]int{}
+	var walked []*device
+	for step[d] == 0 {
+		walked = append(walked, d)
+		step[d] = len(walked)
+		d = d.predecessorList[slices.IndexFunc(d.predecessorList, unreached)]
 	}
 	var names []string
-	for _, j := range slices.Backward(walked[seen[i]-1:]) {
-		names = append(names, s.work[j].Name)
+	for _, d := range slices.Backward(walked[step[d]-1:]) {
+		names = append(names, d.Name)
 	}
 	return []Contradiction{{Why: Explicit, Devices: names, Text: fmt.Sprintf(
-		"%s → %s: each must have ended before the next; take one of these rules away",
+		"%s → %s: each must end before the next one starts; remove one of these rules",
 		strings.Join(names, " → "), names[0])}}
 }
 
-// interlaced finds lockstep sets that cannot move together, because another device, or another
-// set, has to go after one member and before another one.
+// interlaced finds lockstep sets that cannot move together, because another device or set must go
+// after one member and before another.
 func (s *State) interlaced() []Contradiction {
-	if len(s.topological()) < len(s.work) {
-		return nil // circle tells
+	if len(s.topological()) < len(s.devices) {
+		return nil // circle reports it
 	}
-	as := make([]int, len(s.work)) // a set is one node, that of its first member
-	for i := range s.work {
-		as[i] = i
-		if in := s.work[i].set; in != nil {
-			as[i] = in.members[0]
+	node := map[*device]*device{} // a set is one node: its first member
+	for i := range s.devices {
+		d := &s.devices[i]
+		node[d] = d
+		if d.set != nil {
+			node[d] = d.set.members[0]
 		}
 	}
-	open, then := make([]int, len(s.work)), make([][]int, len(s.work))
-	for i := range s.work {
-		for _, j := range s.work[i].then {
-			if as[i] != as[j] {
-				open[as[j]]++
-				then[as[i]] = append(then[as[i]], as[j])
+	left, successors := map[*device]int{}, map[*device][]*device{}
+	for d, from := range node {
+		for _, next := range d.successors {
+			if to := node[next]; to != from {
+				left[to]++
+				successors[from] = append(successors[from], to)
 			}
 		}
 	}
-	var next []int
-	for i := range s.work {
-		if as[i] == i && open[i] == 0 {
-			next = append(next, i)
+	var sorted []*device
+	for d := range node {
+		if node[d] == d && left[d] == 0 {
+			sorted = append(sorted, d)
 		}
 	}
-	for ; len(next) > 0; next = next[1:] {
-		for _, j := range then[next[0]] {
-			open[j]--
-			if open[j] == 0 {
-				next = append(next, j)
+	for ; len(sorted) > 0; sorted = sorted[1:] {
+		for _, next := range successors[sorted[0]] {
+			left[next]--
+			if left[next] == 0 {
+				sorted = append(sorted, next)
 			}
 		}
 	}
 	var out []Contradiction
-	for i := range s.work {
-		in := s.work[i].set
-		if in == nil || as[i] != i || open[i] == 0 {
+	for i := range s.devices {
+		d := &s.devices[i]
+		if d.set == nil || node[d] != d || left[d] == 0 {
 			continue
 		}
 		var names []string
-		for _, m := range in.members {
-			names = append(names, s.work[m].Name)
+		for _, m := range d.set.members {
+			names = append(names, m.Name)
 		}
-		out = append(out, Contradiction{Why: LockstepSet, Set: in.Name, Devices: names,
-			Text: fmt.Sprintf("lockstep set %s moves together, and others have to go after one of its members and before another one; put those into the set, or divide it",
-				in.Name)})
+		out = append(out, Contradiction{Why: LockstepSet, Set: d.set.Name, Devices: names,
+			Text: fmt.Sprintf("lockstep set %s moves together, but others must go after one member and before another; "+
+				"add them to the set, or divide it", d.set.Name)})
 	}
 	return out
 }
 
-// tooFewCovered finds devices that could not be worked on even with all others in service.
+// tooFewCovered finds devices that could not be updated even with all others in service.
 func (s *State) tooFewCovered() (out []Contradiction) {
-	for i := range s.work {
-		w := &s.work[i]
+	for i := range s.devices {
+		d := &s.devices[i]
 		takes := map[int]int{}
-		for _, id := range append([]string{w.ID}, s.order.Rules.Feeds[w.ID]...) {
-			for _, c := range s.lines.coverOf[id] {
+		for _, id := range s.takesOut(&d.Device) {
+			for _, c := range s.limits.coverOf[id] {
 				takes[c]++
 			}
 		}
@@ -135,10 +129,10 @@ func (s *State) tooFewCovered() (out []Contradiction) {
 			if takes[c] <= len(cover.Of)-cover.Keep {
 				continue
 			}
-			text := fmt.Sprintf("cover set %s keeps %d of %d in service, and %s takes %d of them out; keep fewer, or leave %[4]s out",
-				cover.Name, cover.Keep, len(cover.Of), w.Name, takes[c])
+			text := fmt.Sprintf("cover set %s keeps %d of %d in service, but %s takes %d of them out; keep fewer, or leave %[4]s out",
+				cover.Name, cover.Keep, len(cover.Of), d.Name, takes[c])
 			out = append(out, Contradiction{Why: CoverSet, Set: cover.Name,
-				Devices: []string{w.Name}, Text: text})
+				Devices: []string{d.Name}, Text: text})
 		}
 	}
 	return out
@@ -148,8 +142,7 @@ func (s *State) tooFewCovered() (out []Contradiction) {
 func (s *State) incomplete() (out []Contradiction) {
 	for _, set := range s.order.Rules.Lockstep {
 		moves := slices.ContainsFunc(set.Of, func(id string) bool {
-			_, ok := s.index[id]
-			return ok
+			return s.find(id) != nil
 		})
 		if !moves || len(set.Missing) == 0 {
 			continue
@@ -160,31 +153,31 @@ func (s *State) incomplete() (out []Contradiction) {
 			why = append(why, s.name(id)+" "+set.Missing[id])
 		}
 		out = append(out, Contradiction{Why: LockstepSet, Set: set.Name, Devices: names,
-			Text: fmt.Sprintf("lockstep set %s moves together, and %s; resolve that, or leave the whole set out",
+			Text: fmt.Sprintf("lockstep set %s moves together, but %s; resolve that, or leave the whole set out",
 				set.Name, strings.Join(why, ", "))})
 	}
 	return out
 }
 
-// tooLong finds what no window has room for.
+// tooLong finds what does not fit into any window.
 func (s *State) tooLong() (out []Contradiction) {
 	if s.order.Window == 0 {
 		return nil
 	}
-	told := map[*set]bool{}
-	for i := range s.work {
-		w := &s.work[i]
-		need := s.needs(i)
-		if need <= s.order.Window || w.set != nil && told[w.set] {
+	reported := map[*lockstepSet]bool{}
+	for i := range s.devices {
+		d := &s.devices[i]
+		need := s.needs(d)
+		if need <= s.order.Window || d.set != nil && reported[d.set] {
 			continue
 		}
-		c := Contradiction{Why: Window, Devices: []string{w.Name}}
-		what := w.Name
-		if w.set != nil {
-			told[w.set] = true
-			what, c.Set = "lockstep set "+w.set.Name, w.set.Name
+		c := Contradiction{Why: Window, Devices: []string{d.Name}}
+		what := d.Name
+		if d.set != nil {
+			reported[d.set] = true
+			what, c.Set = "lockstep set "+d.set.Name, d.set.Name
 		}
-		c.Text = fmt.Sprintf("%s may need %s until it is proven or returned, and the longest window has %s; make a longer window, or leave it out",
+		c.Text = fmt.Sprintf("%s may need %s to be verified or returned, but the longest window is %s; make a longer window, or leave it out",
 			what, need.Round(time.Second), s.order.Window)
 		out = append(out, c)
 	}

@@ -50,10 +50,10 @@ func drawn(o order.Order, p order.Schedule) string {
 	why := map[string]string{}
 	for _, s := range p.Spans {
 		sign := byte('=')
-		switch s.Do {
-		case order.Return:
+		switch s.Task {
+		case order.RollBack:
 			sign = '<'
-		case order.Leave:
+		case order.Skip:
 			why[s.Device] = " " + s.Why.Error()
 			continue
 		}
@@ -114,9 +114,9 @@ unit-2      |..==|
 		{name: "what is behind a stranded device is left", site: `
 			controller-1 HC-3 2
 			unit-1       HU-1 2 through controller-1`,
-			fails: map[string]order.Outcome{"controller-1": order.Lost}, timeline: `
+			fails: map[string]order.Outcome{"controller-1": lost}, timeline: `
 controller-1|==|
-unit-1      || controller-1, which it is reached through, is stranded
+unit-1      || controller-1, its uplink, is stranded
 `},
 		{name: "so many at the same time, the longest chain first", site: chain,
 			rules: order.Rules{Parallel: 1}, timeline: `
@@ -150,9 +150,9 @@ cam-21      |==|
 		{name: "a stranded device is out of service", site: cameras,
 			rules: order.Rules{Cover: []order.Cover{
 				{Name: "chamber 1 view", Keep: 1, Of: []string{"cam-11", "cam-12"}}}},
-			fails: map[string]order.Outcome{"cam-11": order.Lost}, timeline: `
+			fails: map[string]order.Outcome{"cam-11": lost}, timeline: `
 cam-11      |====|
-cam-12      || cover set chamber 1 view: cam-11 is out of service
+cam-12      || waiting: cover set "chamber 1 view" needs cam-11 back in service
 cam-21      |==|
 `},
 		{name: "a device that feeds others takes them out of service", site: `
@@ -173,7 +173,7 @@ cam-21      |==|
 		{name: "a pilot that fails proves nothing", site: cameras + `
 			cam-31 WX-40 4`,
 			rules: order.Rules{Pilot: true},
-			fails: map[string]order.Outcome{"cam-11": order.AsBefore}, timeline: `
+			fails: map[string]order.Outcome{"cam-11": order.Verified(order.Previous)}, timeline: `
 cam-11      |====|
 cam-12      |....====|
 cam-21      |==|
@@ -184,11 +184,11 @@ cam-31      |........====|
 			cam-12 WX-40 2
 			cam-21 WX-40 2`,
 			rules: order.Rules{Parallel: 1, StopAfter: order.StopAfter{Failures: 2}},
-			fails: map[string]order.Outcome{"cam-11": order.AsBefore, "cam-12": order.AsBefore},
+			fails: map[string]order.Outcome{"cam-11": order.Verified(order.Previous), "cam-12": order.Verified(order.Previous)},
 			timeline: `
 cam-11      |==|
 cam-12      |..==|
-cam-21      || the job stopped before it: cam-11, cam-12 failed
+cam-21      || the job stopped because cam-11, cam-12 failed
 `},
 		{name: "a lockstep set moves together", site: set, timeline: `
 hub-1       |....==|
@@ -196,14 +196,14 @@ handset-1   |==|
 handset-2   |====|
 `, rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub-1", "handset-1", "handset-2"}}}}},
 		{name: "and returns together", site: set,
-			fails: map[string]order.Outcome{"handset-2": order.AsBefore}, timeline: `
+			fails: map[string]order.Outcome{"handset-2": order.Verified(order.Previous)}, timeline: `
 hub-1       || lockstep set handsets does not move without handset-2
 handset-1   |==..<|
 handset-2   |====|
 `, rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub-1", "handset-1", "handset-2"}}}}},
 		{name: "nothing begins that may not end before the window closes", site: chain,
 			closes: 6 * time.Minute, timeline: `
-gate-1      || it would not end before the window closes
+gate-1      || would not finish before the window closes
 gate-2      |..==|
 gate-3      |==|
 cam-11      |===|
@@ -216,10 +216,10 @@ cam-11      |===|
 				o.Closes = begin.Add(c.closes)
 			}
 			p, err := order.Play(o, begin,
-				func(d order.Device, do order.Do) (time.Duration, order.Event) {
+				func(d order.Device, do order.Task) (time.Duration, order.Event) {
 					takes, end := order.AsExpected(d, do)
 					if out, ok := c.fails[d.ID]; ok {
-						end = order.Event{Outcome: out, Touched: true, Failure: true}
+						end = order.Event{Outcome: out, Failure: true}
 					}
 					return takes, end
 				})
@@ -240,20 +240,20 @@ func TestOtherJobs(t *testing.T) {
 		Of: []string{"cam-21", "cam-22"}}}
 	s, err := order.New(o)
 	require.NoError(t, err)
-	busy := func(id string, through ...string) order.Other {
-		return order.Other{Job: "j1",
+	busy := func(id string, through ...string) order.Foreign {
+		return order.Foreign{Job: "j1",
 			Device: order.Device{ID: id, Name: id, Model: "X", Through: through}}
 	}
-	now := func(others ...order.Other) (began []string, waits map[string]string) {
-		require.NoError(t, s.Apply(order.Event{At: begin, Kind: order.Elsewhere, Others: others}))
+	now := func(others ...order.Foreign) (began []string, waits map[string]string) {
+		require.NoError(t, s.Apply(order.Event{At: begin, Kind: order.OtherJobs, Others: others}))
 		for {
 			a, ok := s.Next(begin)
 			if !ok {
 				break
 			}
-			require.Equal(t, order.Flash, a.Do)
+			require.Equal(t, order.Update, a.Task)
 			began = append(began, a.Device)
-			require.NoError(t, s.Apply(order.Event{Kind: order.Began, Device: a.Device}))
+			require.NoError(t, s.Apply(order.Event{Kind: order.Started, Device: a.Device}))
 		}
 		waits = map[string]string{}
 		for id, r := range s.Waiting(begin) {
@@ -264,14 +264,14 @@ func TestOtherJobs(t *testing.T) {
 	began, waits := now(busy("cam-11", "switch-basin"), busy("cam-22"), busy("switch-upper"))
 	assert.Empty(t, began)
 	assert.Equal(t, map[string]string{
-		"switch-basin": "waits for job j1, which works on cam-11",
-		"cam-21":       "cover set chamber 2 view: cam-22 is out of service",
-		"cam-31":       "waits for job j1, which works on switch-upper"}, waits)
+		"switch-basin": "waiting for job j1, which is updating cam-11",
+		"cam-21":       `waiting: cover set "chamber 2 view" needs cam-22 back in service`,
+		"cam-31":       "waiting for job j1, which is updating switch-upper"}, waits)
 	began, _ = now(busy("cam-22"), busy("switch-upper"))
 	assert.Equal(t, []string{"switch-basin"}, began)
 	began, waits = now(busy("cam-31", "switch-upper"))
 	assert.Equal(t, []string{"cam-21"}, began)
-	assert.Equal(t, "waits for job j1, which works on cam-31", waits["cam-31"], "the same device")
+	assert.Equal(t, "waiting for job j1, which is updating cam-31", waits["cam-31"], "the same device")
 	began, _ = now()
 	assert.Equal(t, []string{"cam-31"}, began)
 }
@@ -294,12 +294,12 @@ func TestContradictions(t *testing.T) {
 	}
 	_, err := order.Forecast(o, begin)
 	require.Error(t, err)
-	assert.Equal(t, `gate-2 → gate-1 → gate-2: each must have ended before the next; take one of these rules away
-cover set chamber 1 view keeps 2 of 2 in service, and cam-11 takes 1 of them out; keep fewer, or leave cam-11 out
-cover set chamber 1 view keeps 2 of 2 in service, and cam-12 takes 1 of them out; keep fewer, or leave cam-12 out
-lockstep set pair moves together, and handset-9 is held; resolve that, or leave the whole set out
-cam-11 may need 6m0s until it is proven or returned, and the longest window has 3m0s; make a longer window, or leave it out
-lockstep set pair may need 6m0s until it is proven or returned, and the longest window has 3m0s; make a longer window, or leave it out`, err.Error())
+	assert.Equal(t, `gate-2 → gate-1 → gate-2: each must end before the next one starts; remove one of these rules
+cover set chamber 1 view keeps 2 of 2 in service, but cam-11 takes 1 of them out; keep fewer, or leave cam-11 out
+cover set chamber 1 view keeps 2 of 2 in service, but cam-12 takes 1 of them out; keep fewer, or leave cam-12 out
+lockstep set pair moves together, but handset-9 is held; resolve that, or leave the whole set out
+cam-11 may need 6m0s to be verified or returned, but the longest window is 3m0s; make a longer window, or leave it out
+lockstep set pair may need 6m0s to be verified or returned, but the longest window is 3m0s; make a longer window, or leave it out`, err.Error())
 }
 
 // The sequence is nearly the best there is: beside an exhaustive search on small sites, which
@@ -313,7 +313,7 @@ func TestNearlyOptimal(t *testing.T) {
 		o.Rules.Parallel = 1 + r.IntN(3)
 		p, err := order.Forecast(o, begin)
 		if err != nil || slices.ContainsFunc(p.Spans,
-			func(s order.Span) bool { return s.Do == order.Leave }) {
+			func(s order.Span) bool { return s.Task == order.Skip }) {
 			continue
 		}
 		best := &search{order: o, best: p.End.Sub(p.Start)}
@@ -350,8 +350,8 @@ func (s *search) from(now time.Duration, begun []order.Span) {
 		if slices.ContainsFunc(begun, func(b order.Span) bool { return b.Device == d.ID }) {
 			continue
 		}
-		next := append(slices.Clone(begun), order.Span{Device: d.ID, Do: order.Flash,
-			Start: begin.Add(now), End: begin.Add(now + d.Takes), Outcome: order.Well})
+		next := append(slices.Clone(begun), order.Span{Device: d.ID, Task: order.Update,
+			Start: begin.Add(now), End: begin.Add(now + d.Takes), Outcome: order.Verified(order.Target)})
 		if s.allowed(next) {
 			s.from(now, next)
 		}
@@ -385,7 +385,7 @@ func (s *search) allowed(spans []order.Span) bool {
 	p := order.Schedule{Spans: spans}
 	for _, d := range o.Devices { // broken asks that all have ended
 		if !slices.ContainsFunc(spans, func(x order.Span) bool { return x.Device == d.ID }) {
-			p.Spans = append(p.Spans, order.Span{Device: d.ID, Do: order.Leave,
+			p.Spans = append(p.Spans, order.Span{Device: d.ID, Task: order.Skip,
 				Start: last.Start, End: last.Start, Why: &order.Reason{Why: order.Window}})
 		}
 	}

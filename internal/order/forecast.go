@@ -3,24 +3,25 @@ package order
 import (
 	"cmp"
 	"container/heap"
+	"fmt"
 	"slices"
 	"time"
 )
 
-// Span is a device at work in a forecast, or left.
+// Span is the task of a device in a forecast, or its skip.
 type Span struct {
 	Device     string
-	Do         Do
-	Start, End time.Time // the same for one that is left
+	Task       Task
+	Start, End time.Time // the same for one that is skipped
 	Outcome    Outcome
-	Why        *Reason // of Leave
+	Why        *Reason // of Skip
 }
 
 // Schedule is what is expected of an order.
 type Schedule struct {
 	Start, End time.Time
-	Spans      []Span // in the order in which they begin
-	// Bound is the shortest that any sequence could take, and BoundBy what makes it so.
+	Spans      []Span // in the order in which they start
+	// Bound is the shortest that any sequence could take; BoundBy is what makes it so.
 	Bound   time.Duration
 	BoundBy string
 }
@@ -33,15 +34,20 @@ func (p Schedule) Ratio() float64 {
 	return float64(p.End.Sub(p.Start)) / float64(p.Bound)
 }
 
-// Draw says how a device fares in a forecast: how long it is at work, and how it ends.
-type Draw func(d Device, do Do) (takes time.Duration, end Event)
+// Draw returns how a device does in a forecast: how long it is active, and how it ends.
+type Draw func(d Device, task Task) (takes time.Duration, end Event)
 
-// AsExpected is a Draw in which each device takes what it is expected to and ends well.
-func AsExpected(d Device, do Do) (time.Duration, Event) {
-	if do == Return {
-		return d.Returns, Event{Outcome: AsBefore, Touched: true}
+// Verified is the outcome of a device that was written to and verified on a version.
+func Verified(runs Firmware) Outcome {
+	return Outcome{Runs: runs, Reachable: true, Verified: true, Written: true}
+}
+
+// AsExpected is a Draw in which each device takes as long as expected and is verified.
+func AsExpected(d Device, task Task) (time.Duration, Event) {
+	if task == RollBack {
+		return d.Returns, Event{Outcome: Verified(Previous)}
 	}
-	return d.Takes, Event{Outcome: Well, Touched: true}
+	return d.Takes, Event{Outcome: Verified(Target)}
 }
 
 // Forecast is what is expected of an order that begins at a time. Its error is a
@@ -64,21 +70,14 @@ func Play(o Order, start time.Time, draw Draw) (Schedule, error) {
 	return s.Rest(start, draw)
 }
 
-// Rest is what is to come of a state, from a time on. It uses the state up: it is at its end
-// afterwards. Devices that are at work end as they are drawn, but not in the past.
+// Rest returns what is expected from a time on. It uses the state up. Devices that are active end as
+// they are drawn, but not in the past.
 func (s *State) Rest(now time.Time, draw Draw) (Schedule, error) {
-	p := Schedule{Start: now, End: now}
-	var ends endings
-	for _, i := range sortedKeys(s.atWork) {
-		w := &s.work[i]
-		takes, end := draw(w.Device, w.do)
-		end.At, end.Kind, end.Device = w.since.Add(takes), Ended, w.ID
-		if end.At.Before(now) {
-			end.At = now
+	f := forecast{state: s, draw: draw, Schedule: Schedule{Start: now, End: now}}
+	for i := range s.devices {
+		if d := &s.devices[i]; d.phase == active {
+			f.add(d, d.task, d.startedAt, now)
 		}
-		heap.Push(&ends, ending{end, len(p.Spans)})
-		p.Spans = append(p.Spans, Span{Device: w.ID, Do: w.do, Start: w.since, End: end.At,
-			Outcome: end.Outcome})
 	}
 	for {
 		for {
@@ -86,35 +85,58 @@ func (s *State) Rest(now time.Time, draw Draw) (Schedule, error) {
 			if !ok {
 				break
 			}
-			d := s.work[s.index[a.Device]].Device
-			if a.Do == Leave {
-				end := Event{At: now, Kind: Ended, Device: d.ID, Outcome: a.Left()}
-				p.Spans = append(p.Spans, Span{Device: d.ID, Do: Leave, Start: now, End: now,
-					Outcome: end.Outcome, Why: a.Why})
-				if err := s.Apply(end); err != nil {
-					return p, err
-				}
-				continue
+			if err := f.take(a, now); err != nil {
+				return f.Schedule, err
 			}
-			if err := s.Apply(Event{At: now, Kind: Began, Device: d.ID, Do: a.Do}); err != nil {
-				return p, err
-			}
-			takes, end := draw(d, a.Do)
-			end.At, end.Kind, end.Device = now.Add(takes), Ended, d.ID
-			heap.Push(&ends, ending{end, len(p.Spans)})
-			p.Spans = append(p.Spans, Span{Device: d.ID, Do: a.Do, Start: now, End: end.At,
-				Outcome: end.Outcome})
 		}
-		if ends.Len() == 0 {
-			return p, nil
+		if f.endings.Len() == 0 {
+			return f.Schedule, nil
 		}
-		e := heap.Pop(&ends).(ending)
+		e := heap.Pop(&f.endings).(ending)
 		now = e.At
-		p.End = now
+		f.End = now
 		if err := s.Apply(e.Event); err != nil {
-			return p, err
+			return f.Schedule, err
 		}
 	}
+}
+
+// forecast is a Schedule in the making.
+type forecast struct {
+	Schedule
+	state   *State
+	draw    Draw
+	endings endings
+}
+
+// add schedules the end of a task that started at a time, but not before now.
+func (f *forecast) add(d *device, task Task, start, now time.Time) {
+	takes, end := f.draw(d.Device, task)
+	end.At, end.Kind, end.Device = start.Add(takes), Ended, d.ID
+	if end.At.Before(now) {
+		end.At = now
+	}
+	heap.Push(&f.endings, ending{end, len(f.Spans)})
+	f.Spans = append(f.Spans, Span{Device: d.ID, Task: task, Start: start, End: end.At, Outcome: end.Outcome})
+}
+
+// take carries out an action.
+func (f *forecast) take(a Action, now time.Time) error {
+	switch a.Task {
+	case Skip:
+		f.Spans = append(f.Spans, Span{Device: a.Device, Task: Skip, Start: now, End: now,
+			Outcome: a.Skipped(), Why: a.Why})
+		return f.state.Apply(Event{At: now, Kind: Ended, Device: a.Device, Outcome: a.Skipped()})
+	case SettlePilot:
+		return f.state.Apply(Event{At: now, Kind: PilotSettled, Device: a.Device})
+	case Continue: // its end is scheduled already
+		return f.state.Apply(Event{At: now, Kind: Continued, Device: a.Device})
+	}
+	if err := f.state.Apply(Event{At: now, Kind: Started, Device: a.Device, Task: a.Task}); err != nil {
+		return err
+	}
+	f.add(f.state.find(a.Device), a.Task, now, now)
+	return nil
 }
 
 // endings are what is to come, the soonest first.
@@ -158,31 +180,30 @@ func Bound(o Order) (time.Duration, string, error) {
 			bound, by = d, what
 		}
 	}
-	for i := range s.work {
-		larger(s.work[i].chain, "the chain from "+s.work[i].Name)
+	for i := range s.devices {
+		larger(s.devices[i].chain, "the chain from "+s.devices[i].Name)
 	}
-	of := map[*pilotGroup][]*work{}
-	for i := range s.work {
-		if k := s.work[i].pilots; k != nil && k.devices > 1 {
-			of[k] = append(of[k], &s.work[i])
+	of := map[*pilotGroup]bool{}
+	for i := range s.devices {
+		if k := s.devices[i].kind; k != nil && k.devices > 1 && !of[k] {
+			of[k] = true
+			larger(pilotBound(k.members), "the pilot of "+s.devices[i].Model)
 		}
 	}
-	for _, all := range of {
-		larger(pilotBound(all), "the pilot of "+all[0].Model)
-	}
-	for l, work := range s.workload() {
-		larger(work/time.Duration(l.free)+s.idle(l), l.describe())
+	for c, work := range s.workload() {
+		larger(work/time.Duration(c.free)+s.idle(c), s.describe(c))
 	}
 	return bound, by, nil
 }
 
 // pilotBound is the shortest for a kind: one goes first, and all others of its kind wait for
 // its end. Members of a lockstep set go as one, so where there is one nothing is known.
-func pilotBound(of []*work) time.Duration {
-	if slices.ContainsFunc(of, func(w *work) bool { return w.set != nil }) {
+func pilotBound(members []*device) time.Duration {
+	if slices.ContainsFunc(members, func(d *device) bool { return d.set != nil }) {
 		return 0
 	}
-	slices.SortFunc(of, func(a, b *work) int { return cmp.Compare(b.chain, a.chain) })
+	of := slices.Clone(members)
+	slices.SortFunc(of, func(a, b *device) int { return cmp.Compare(b.chain, a.chain) })
 	best := time.Duration(-1)
 	for i, pilot := range of {
 		next := of[0]
@@ -196,52 +217,52 @@ func pilotBound(of []*work) time.Duration {
 	return best
 }
 
-// workload is the work that must pass each line that counts.
-func (s *State) workload() map[*line]time.Duration {
-	out := map[*line]time.Duration{}
-	for i := range s.work {
-		w := &s.work[i]
-		for _, u := range s.claims(&w.Device) {
-			if u.line.free > 0 {
-				out[u.line] += time.Duration(u.n) * w.Takes
+// workload returns the work that must pass each constraint that counts.
+func (s *State) workload() map[*constraint]time.Duration {
+	out := map[*constraint]time.Duration{}
+	for i := range s.devices {
+		d := &s.devices[i].Device
+		for _, c := range slices.Concat(s.capacity(d), s.cover(d)) {
+			if c.of.free > 0 {
+				out[c.of] += time.Duration(c.n) * d.Takes
 			}
 		}
 	}
 	return out
 }
 
-// idle is what of the parallel cap cannot be used while all kinds wait for their pilots: until
-// the first of them can have ended, no more than the pilots are at work.
-func (s *State) idle(l *line) time.Duration {
-	if l != s.lines.parallel {
+// idle returns what of the parallel limit cannot be used while all kinds wait for their pilots: until
+// the first of them can have ended, only pilots are active.
+func (s *State) idle(c *constraint) time.Duration {
+	if c != s.limits.parallel {
 		return 0
 	}
-	groups := map[*pilotGroup]bool{}
+	kinds := map[*pilotGroup]bool{}
 	quickest := time.Duration(-1)
-	for i := range s.work {
-		k := s.work[i].pilots
-		if k == nil || s.work[i].set != nil {
+	for i := range s.devices {
+		d := &s.devices[i]
+		if d.kind == nil || d.set != nil {
 			return 0
 		}
-		groups[k] = true
-		if quickest < 0 || s.work[i].Takes < quickest {
-			quickest = s.work[i].Takes
+		kinds[d.kind] = true
+		if quickest < 0 || d.Takes < quickest {
+			quickest = d.Takes
 		}
 	}
-	unused := max(0, l.free-len(groups))
-	return quickest * time.Duration(unused) / time.Duration(l.free)
+	unused := max(0, c.free-len(kinds))
+	return quickest * time.Duration(unused) / time.Duration(c.free)
 }
 
-func (l *line) describe() string {
-	switch l.why {
+func (s *State) describe(c *constraint) string {
+	switch c.why {
 	case Parallel:
-		return "the work, so many at a time"
+		return fmt.Sprintf("the limit of %d at a time", s.order.Rules.Parallel)
 	case ModelCap:
-		return "the cap of " + l.name
+		return fmt.Sprintf("the limit of %d %s at a time", s.order.Rules.PerModel[c.name], c.name)
 	case UplinkCap:
-		return "the cap of an uplink"
+		return fmt.Sprintf("the limit of %d at a time through %s", s.order.Rules.PerUplink, s.name(c.name))
 	case ParentCap:
-		return "so many at a time behind their parent"
+		return fmt.Sprintf("the limit of %d at a time behind %s", s.order.Rules.PerParent[c.name], s.name(c.name))
 	}
-	return "cover set " + l.name
+	return "cover set " + c.name
 }

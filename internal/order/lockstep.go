@@ -1,92 +1,93 @@
 package order
 
-// set is a lockstep set on its way.
-type set struct {
+import "slices"
+
+// lockstepSet is the progress of a lockstep set.
+type lockstepSet struct {
 	*Set
-	members []int
-	begun   bool
-	failed  []string // members, by name
-	back    [][]int  // members that return, those that others are reached through first
+	members []*device
+	started bool        // a member was started, and not all were postponed
+	written bool        // a member is about to get its first byte, or got it
+	failed  []string    // names of members
+	levels  [][]*device // members that are still to be rolled back, uplinks first
+	planned bool        // levels was computed
 }
 
-// endOfMember takes the end of a member of a lockstep set. All or none: where one is not well,
-// those that have not begun are left, and when nobody is at work any more, those that were
-// changed return, in the order opposite to that in which they went: what others are reached
-// through first. For others the set has ended when all of it has.
+// endOfMember handles the end of a member. All or none: once one has not succeeded, pending members
+// are skipped, and when no member is active any more, those that were written to are rolled back,
+// in the opposite order: an uplink first. Devices outside the set wait until all of it has ended.
 //
 //	hub-1 with handset-1 … 3, where handset-2 fails
-//	handset-1 ── well ──────────────────────────────────┐      ┌─ return ─
-//	handset-2 ── returned ─ the set has failed           │      │
-//	handset-3 ────────────── well ───────────────────────┴──────┴─ return ─
-//	hub-1                    is left: it has not begun
-func (s *State) endOfMember(i int, begun bool) {
-	w := &s.work[i]
-	in := w.set
-	for _, j := range w.then {
-		if s.work[j].set == in && w.do == Flash {
-			s.release(j)
-		}
-	}
-	if w.outcome != Well && w.do == Flash {
-		if len(in.failed) == 0 {
-			for _, m := range in.members {
-				s.makeReady(m) // to be left
+//	handset-1 ── succeeded ─────────────────────────────┐      ┌─ rollback ─
+//	handset-2 ── returned ─ the set has failed          │      │
+//	handset-3 ───────────── succeeded ──────────────────┴──────┴─ rollback ─
+//	hub-1                   is skipped: it was not started
+func (s *State) endOfMember(d *device, active bool) {
+	set := d.set
+	if d.task == Update {
+		for _, next := range d.successors {
+			if next.set == set {
+				s.predecessorEnded(next)
 			}
 		}
-		if begun || len(in.failed) == 0 { // not those that are left because of it
-			in.failed = append(in.failed, w.Name)
+		if !d.outcome.Succeeded() {
+			if active || len(set.failed) == 0 { // not those that are skipped because of it
+				set.failed = append(set.failed, d.Name)
+			}
+			s.suspects = append(s.suspects, set.members...)
 		}
 	}
-	for _, m := range in.members {
-		if s.work[m].phase != ended {
-			return
-		}
+	if slices.ContainsFunc(set.members, func(m *device) bool { return m.phase != finished }) {
+		return
 	}
-	if len(in.failed) > 0 && in.back == nil {
-		in.back = s.backwards(in)
+	if len(set.failed) > 0 && !set.planned {
+		set.levels, set.planned = rollbackLevels(set), true
 	}
-	if len(in.back) > 0 {
-		level := in.back[0]
-		in.back = in.back[1:]
-		for _, m := range level {
-			s.work[m].phase, s.work[m].do, s.work[m].open = waiting, Return, 0
-			s.left++
-			s.makeReady(m)
+	if len(set.levels) == 0 {
+		for _, m := range set.members {
+			s.settle(m)
 		}
 		return
 	}
-	for _, m := range in.members {
-		s.settle(m)
+	level := set.levels[0]
+	set.levels = set.levels[1:]
+	for _, m := range level {
+		m.phase, m.task = pending, RollBack
+		m.predecessorsLeft, m.predecessors.free = 0, 1
+		s.unfinished++
+		s.reprioritize(m)
+		s.index(m, nil)
+		s.suspects = append(s.suspects, m)
 	}
 }
 
-// toLookAt are the other members of a device's set, where nothing was changed on one of them and
-// none is at work: then the device is the first, and looks at all before it is changed.
-func (s *State) toLookAt(i int) (ids []string) {
-	for _, m := range s.work[i].set.members {
-		switch w := &s.work[m]; {
-		case m == i:
-		case w.phase == working || w.touched:
-			return nil
-		default:
-			ids = append(ids, w.ID)
+// rollbackLevels returns the members that a failed set must roll back: those that were written to,
+// can be reached, and are not back on their previous version.
+func rollbackLevels(set *lockstepSet) [][]*device {
+	levels := map[int][]*device{}
+	for _, m := range set.members {
+		if o := m.outcome; o.Written && o.Reachable && !o.Stranded() && o.Runs != Previous {
+			levels[len(m.Through)] = append(levels[len(m.Through)], m)
 		}
 	}
-	return ids
-}
-
-// backwards are the changed members of a set, in levels.
-func (s *State) backwards(in *set) [][]int {
-	levels := map[int][]int{}
-	for _, m := range in.members {
-		w := &s.work[m]
-		if w.outcome == Well && w.touched {
-			levels[len(w.Through)] = append(levels[len(w.Through)], m)
-		}
-	}
-	out := [][]int{}
+	var out [][]*device
 	for _, depth := range sortedKeys(levels) {
 		out = append(out, levels[depth])
 	}
 	return out
+}
+
+// toCheck returns the other members of a device's set if the device is the first to start and none
+// was written to: it then checks all of them before one is changed.
+func (d *device) toCheck() (ids []string) {
+	for _, m := range d.set.members {
+		switch {
+		case m == d:
+		case m.phase == active || m.outcome.Written:
+			return nil
+		default:
+			ids = append(ids, m.ID)
+		}
+	}
+	return ids
 }

@@ -1,14 +1,14 @@
-// Package order says what is worked on, in which sequence, and what must hold meanwhile: the
-// order of a night, the dispatcher that decides what may begin now, and the forecast.
+// Package order holds the orders of a site and the dispatcher that decides which device may
+// start when.
 //
-// Its central type is State: an order, and how far its devices are. State.Next says what may
-// begin at a time, State.Apply takes what happened. Nobody else decides: a forecast plays
-// the two on a virtual clock (Play), a job plays them with real devices, and a job that goes
-// on after a crash applies what its record holds. So what a forecast promises is what a job
-// does, and a rule stands once.
+// Its central type is State: an order and the progress of its devices. State.Next returns what
+// may start now; State.Apply records what happened. Nothing else decides: a forecast runs the
+// two on a virtual clock (Play), a job runs them with real devices, and a resumed job applies
+// the events of its ledger. So a job does what its forecast promised, and each rule is written
+// once.
 //
-// It is pure: no I/O, no clock, no goroutine. It never decides how a device is written to,
-// only when.
+// The package is pure: no I/O, no clock, no goroutine. It decides when a device is written to,
+// never how.
 package order
 
 import (
@@ -56,6 +56,8 @@ type Order struct {
 	// What is known only when it begins.
 	// fingerprints of the keys that signed it
 	Signed []string `yaml:"-" json:"signed,omitempty"`
+	// Start is when a scheduled job starts; zero: at once.
+	Start time.Time `yaml:"-" json:"start,omitzero"`
 	// when the window ends; zero: it does not
 	Closes time.Time `yaml:"-" json:"closes,omitzero"`
 	// the longest there is, in ns; 0: always open
@@ -215,81 +217,4 @@ type StopAfter struct {
 	Failures int `yaml:"failures,omitempty" json:"failures,omitempty"` // 0: any number
 	// of all devices, from 0 to 1; 0: any
 	Share float64 `yaml:"share,omitempty" json:"share,omitempty"`
-}
-
-// Do is what an Action asks for.
-type Do string
-
-const (
-	Flash  Do = "flash"  // bring it to its target, prove it, return it if it fails
-	Return Do = "return" // bring it back: its lockstep set has failed
-	Leave  Do = "leave"  // it is not begun in this job any more
-	GoOn   Do = "go-on"  // a person has done what it asked for, and there is room for it again
-)
-
-// Action is what may begin now.
-type Action struct {
-	Device string
-	Do     Do
-	Of     Do      // of Leave: what is not done
-	Why    *Reason // of Leave and Return
-	// Set is the name of its lockstep set, of Flash. Look are the other members, where it is the
-	// first: nothing is changed on one of them before all were looked at.
-	Set  string
-	Look []string
-}
-
-// Left is the outcome of a device that is left: it is on what it ran before, unless it should
-// have returned from what it runs now.
-func (a Action) Left() Outcome {
-	if a.Of == Return {
-		return Well
-	}
-	return AsBefore
-}
-
-// Outcome is how a device ended, as far as others depend on it.
-type Outcome string
-
-const (
-	Well     Outcome = "well"      // proven on what it should run, or it ran that already
-	AsBefore Outcome = "as-before" // it is on what it ran before: returned, or not touched
-	Lost     Outcome = "lost"      // it is out of service, and what is behind it out of reach
-)
-
-// Kind is what an Event tells.
-type Kind string
-
-const (
-	Began     Kind = "began"     // Device is at work: what Do asks for
-	Ended     Kind = "ended"     // Device has ended with Outcome
-	Postponed Kind = "postponed" // Device was away, or not to be updated yet: not before Until again
-	Asks      Kind = "asks"      // Device waits for a person: meanwhile it holds no place and is no pilot
-	Answered  Kind = "answered"  // that is over: it goes on when there is room
-	WentOn    Kind = "went-on"   // it does
-	Resumed   Kind = "resumed"   // it goes on after a crash; Closes is the window's end now
-	Stopped   Kind = "stopped"   // a person asked that no more devices begin
-	Elsewhere Kind = "elsewhere" // Others are what other jobs are working on now
-)
-
-// Event is something that happened in a job.
-type Event struct {
-	At      time.Time
-	Kind    Kind
-	Device  string
-	Do      Do      // of Began
-	Outcome Outcome // of Ended
-	Touched bool    // of Ended: its image was begun to be sent, in this job
-	// Failure, of Ended: it counts for Rules.StopAfter.
-	Failure bool
-	Others  []Other   // of Elsewhere
-	Until   time.Time // of Postponed
-	Because string    // of Postponed, in words; empty: it was away
-	Closes  time.Time // of Resumed
-}
-
-// Other is a device that another job is working on.
-type Other struct {
-	Job string
-	Device
 }

@@ -15,6 +15,9 @@ import (
 
 var begin = time.Date(2026, 11, 25, 22, 0, 0, 0, time.UTC)
 
+// lost is the outcome of a device that the job stranded.
+var lost = order.Outcome{Written: true}
+
 // path is that of every device here: pilots are then per model.
 var path = []order.Hop{{Component: "main", From: "1.0", To: "2.0"}}
 
@@ -129,7 +132,7 @@ func broken(o order.Order, p order.Schedule) string {
 		by[d.ID] = d
 	}
 	worked := slices.DeleteFunc(slices.Clone(p.Spans), func(s order.Span) bool {
-		return s.Do == order.Leave
+		return s.Task == order.Skip
 	})
 	for n, s := range worked {
 		d := by[s.Device]
@@ -176,7 +179,7 @@ func broken(o order.Order, p order.Schedule) string {
 		if bad := uncovered(o, p, s, at); bad != "" {
 			return bad
 		}
-		if s.Do == order.Flash {
+		if s.Task == order.Update {
 			if bad := outOfTurn(o, p, s); bad != "" {
 				return bad
 			}
@@ -197,14 +200,14 @@ func uncovered(o order.Order, p order.Schedule, s order.Span, at []order.Span) s
 		before := 0
 		for id := range o.Rules.Out {
 			back := slices.ContainsFunc(p.Spans, func(x order.Span) bool {
-				return x.Device == id && x.Outcome == order.Well && !x.End.After(s.Start)
+				return x.Device == id && x.Task != order.Skip && x.Outcome.InService() && !x.End.After(s.Start)
 			})
 			if !back {
 				add(id)
 			}
 		}
 		for _, x := range p.Spans {
-			if x.Outcome == order.Lost && !x.End.After(s.Start) {
+			if x.Outcome.Stranded() && !x.End.After(s.Start) {
 				add(x.Device)
 				for _, fed := range o.Rules.Feeds[x.Device] {
 					add(fed)
@@ -246,20 +249,20 @@ func outOfTurn(o order.Order, p order.Schedule, s order.Span) string {
 		other := by[x.Device]
 		before := slices.Contains(other.Through, s.Device) && !d.First ||
 			slices.Contains(d.Through, x.Device) && other.First
-		again := x.Do != order.Flash && inSet(x.Device, s.Device)
+		again := x.Task != order.Update && inSet(x.Device, s.Device)
 		if before && !ended && !again {
 			return fmt.Sprintf("%s begins before %s has ended", s.Device, x.Device)
 		}
-		if x.Do == order.Flash && ended && x.Outcome != order.Well {
+		if x.Task == order.Update && ended && !x.Outcome.Succeeded() {
 			failures++
 		}
 		sameKind := other.Model == d.Model
-		proven = proven || sameKind && ended && x.Outcome == order.Well
+		proven = proven || sameKind && ended && x.Outcome.Succeeded()
 	}
 	if o.Rules.Pilot && !proven {
 		for _, x := range p.Spans {
 			other := by[x.Device]
-			if x.Do == order.Flash && x.Device != s.Device && other.Model == d.Model &&
+			if x.Task == order.Update && x.Device != s.Device && other.Model == d.Model &&
 				!x.Start.After(s.Start) && x.End.After(s.Start) && !inSet(x.Device, s.Device) {
 				return fmt.Sprintf("%s begins beside %s, and none of its kind is proven", s.Device,
 					x.Device)
@@ -288,22 +291,25 @@ func unequal(o order.Order, p order.Schedule) string {
 		return fmt.Sprintf("%d of %d devices have ended", len(last), len(o.Devices))
 	}
 	for _, s := range p.Spans {
-		if s.Do == order.Leave && !slices.Contains([]order.Why{order.CoverSet, order.LockstepSet,
+		if s.Task == order.Skip && !slices.Contains([]order.Why{order.CoverSet, order.LockstepSet,
 			order.Window, order.ManyFailed, order.ThroughLost}, s.Why.Why) {
 			return fmt.Sprintf("%s is left because it %s", s.Device, s.Why)
 		}
 	}
 	claimed := map[string]bool{}
 	for _, set := range o.Rules.Lockstep {
-		ends := map[order.Outcome]bool{}
+		target, previous, stranded := false, false, false
 		for _, id := range set.Of {
 			if !claimed[id] {
-				ends[last[id]] = true
+				o := last[id]
+				stranded = stranded || o.Stranded() || !o.Reachable
+				target = target || o.Runs == order.Target && o.Reachable
+				previous = previous || o.Runs == order.Previous
 			}
 			claimed[id] = true
 		}
 		// where one was lost, others may be out of reach, or needed in service
-		if ends[order.Well] && ends[order.AsBefore] && !ends[order.Lost] {
+		if target && previous && !stranded {
 			return "lockstep set " + set.Name + " has ended in parts"
 		}
 	}
@@ -319,17 +325,17 @@ func TestNoRuleIsBroken(t *testing.T) {
 		o := generate(r, 2+r.IntN(40), false)
 		share := []float64{0, 0.05, 0.3, 1}[r.IntN(4)]
 		p, err := order.Play(o, begin,
-			func(d order.Device, do order.Do) (time.Duration, order.Event) {
+			func(d order.Device, do order.Task) (time.Duration, order.Event) {
 				takes, end := order.AsExpected(d, do)
 				takes = time.Duration(float64(takes) * (0.5 + r.Float64()))
 				if r.Float64() < share {
-					end = order.Event{Outcome: []order.Outcome{order.AsBefore,
-						order.Lost}[r.IntN(2)],
-						Touched: true, Failure: true}
+					end = order.Event{Outcome: []order.Outcome{order.Verified(order.Previous),
+						lost}[r.IntN(2)],
+						Failure: true}
 					takes += d.Returns
 				}
-				if do == order.Return && end.Outcome == order.Well {
-					end.Outcome = order.AsBefore
+				if do == order.RollBack && end.Outcome.Succeeded() {
+					end.Outcome = order.Verified(order.Previous)
 				}
 				return takes, end
 			})
@@ -366,7 +372,7 @@ func TestMakespan(t *testing.T) {
 func work(p order.Schedule) (out []order.Span, left map[string]bool) {
 	left = map[string]bool{}
 	for _, s := range p.Spans {
-		if s.Do == order.Leave {
+		if s.Task == order.Skip {
 			left[s.Device] = true
 			continue
 		}
@@ -394,15 +400,18 @@ func TestAStateIsItsEvents(t *testing.T) {
 			happened = append(happened, e)
 		}
 		for len(happened) < cut {
-			if a, ok := s.Next(now); ok && a.Do == order.Leave {
-				apply(order.Event{At: now, Kind: order.Ended, Device: a.Device, Outcome: a.Left()})
+			if a, ok := s.Next(now); ok && a.Task == order.SettlePilot {
+				apply(order.Event{At: now, Kind: order.PilotSettled, Device: a.Device})
+				continue
+			} else if ok && a.Task == order.Skip {
+				apply(order.Event{At: now, Kind: order.Ended, Device: a.Device, Outcome: a.Skipped()})
 				continue
 			} else if ok {
-				apply(order.Event{At: now, Kind: order.Began, Device: a.Device, Do: a.Do})
+				apply(order.Event{At: now, Kind: order.Started, Device: a.Device, Task: a.Task})
 				end := order.Event{At: now.Add(time.Duration(1+r.IntN(600)) * time.Second), Kind: order.Ended,
-					Device: a.Device, Outcome: order.Well, Touched: true}
-				if a.Do == order.Return || r.IntN(5) == 0 {
-					end.Outcome, end.Failure = order.AsBefore, a.Do != order.Return
+					Device: a.Device, Outcome: order.Verified(order.Target)}
+				if a.Task == order.RollBack || r.IntN(5) == 0 {
+					end.Outcome, end.Failure = order.Verified(order.Previous), a.Task != order.RollBack
 				}
 				ends[a.Device] = end
 				continue

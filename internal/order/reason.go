@@ -9,92 +9,105 @@ import (
 type Why string
 
 const (
-	Parallel    Why = "parallel"     // so many are at work as may be
-	ModelCap    Why = "model-cap"    // so many of Set, its model, are at work as may be
-	UplinkCap   Why = "uplink-cap"   // so many are at work through Set, an uplink, as may be
-	ParentCap   Why = "parent-cap"   // so many children of Set, its parent, are at work as may be
-	Behind      Why = "behind"       // Devices, which are reached through it, go first
-	Uplink      Why = "uplink"       // Devices: it is reached through them, and they go first
-	AtWork      Why = "at-work"      // Devices are at work: through them, or it, the way goes
-	Explicit    Why = "after"        // Devices: the order says that they go first
-	Pilot       Why = "pilot"        // Devices: the pilot of its model and image
+	Parallel    Why = "parallel"     // Limit devices are in progress
+	ModelCap    Why = "model-cap"    // Limit devices of Set, its model, are in progress: Devices
+	UplinkCap   Why = "uplink-cap"   // Limit devices are in progress through Set, an uplink: Devices
+	ParentCap   Why = "parent-cap"   // Limit children of Set, its parent, are in progress: Devices
+	Downstream  Why = "downstream"   // Devices are downstream of it and go first
+	Uplink      Why = "uplink"       // Devices are its uplinks and go first
+	Busy        Why = "busy"         // Devices are in progress on its path
+	Explicit    Why = "after"        // the order puts Devices first
+	Pilot       Why = "pilot"        // Devices: the pilot of its model and images
 	CoverSet    Why = "cover"        // Set would have too few in service: Devices are out
-	LockstepSet Why = "lockstep"     // Set: its lockstep set does not move without Devices
-	OtherJob    Why = "other-job"    // Job works on Devices, which it depends on
-	PersonStop  Why = "stopped"      // a person stopped the job
+	LockstepSet Why = "lockstep"     // Set, its lockstep set, does not move without Devices
+	OtherJob    Why = "other-job"    // Job has Devices open, on which it depends
+	Interrupted Why = "interrupted"  // the same, and no process works on that job
+	PersonStop  Why = "stopped"      // an operator stopped the job
+	TakenOut    Why = "taken-out"    // an operator took the device out of the job
+	Held        Why = "held"         // it was put on hold: Set says why
+	Changed     Why = "changed"      // the site has changed since the order was made: Set says how
 	ManyFailed  Why = "many-failed"  // Devices failed, as many as the order allows
-	Window      Why = "window"       // it would not end before the window closes
-	ThroughLost Why = "through-lost" // Devices: it is reached through them, and they are lost
-	Away        Why = "away"         // it did not answer, or Set: why it must not be updated yet; it is asked again
-	Ready       Why = "ready"        // nothing: it begins with the next look
+	Window      Why = "window"       // it would not finish before the window closes
+	ThroughLost Why = "through-lost" // Devices are its uplinks and stranded
+	Away        Why = "away"         // it was away, or Set says why it must not be updated yet
+	Ready       Why = "ready"        // nothing: it starts next
 )
 
-// Reason says why a device does not begin, now or in this job any more. It is an error.
+// Reason states why a device does not start, now or in this job. It is an error.
 type Reason struct {
 	Why     Why      `json:"why"`
 	Devices []string `json:"devices,omitempty"` // names
-	Set     string   `json:"set,omitempty"`     // the name of a set, a model or an uplink
+	Set     string   `json:"set,omitempty"`     // the name of a set, model or uplink; of Held and Away: a cause
 	Job     string   `json:"job,omitempty"`     // another job
+	Limit   int      `json:"limit,omitempty"`
 }
 
-// named is how many devices a sentence names.
-const named = 3
+// maxNames is how many devices a sentence names.
+const maxNames = 3
 
-// list writes names for a sentence: "cam-11, cam-12, cam-21 and 4 more".
+// list joins names for a sentence: "cam-11, cam-12, cam-21 and 4 more".
 func list(names []string) string {
-	if len(names) <= named {
+	if len(names) <= maxNames {
 		return strings.Join(names, ", ")
 	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:named], ", "), len(names)-named)
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:maxNames], ", "), len(names)-maxNames)
 }
 
-// Error is a sentence whose subject is the device, for one that waits.
+// Error returns a sentence about the device, without its name.
 func (r *Reason) Error() string {
-	who := list(r.Devices)
-	which, are := "which is", "is"
+	names := list(r.Devices)
+	is, uplink := "is", "its uplink"
 	if len(r.Devices) > 1 {
-		which, are = "which are", "are"
+		is, uplink = "are", "its uplinks"
 	}
 	switch r.Why {
 	case Parallel:
-		return "waits for room: so many are at work as may be"
+		return fmt.Sprintf("waiting for a free slot (limit: %d)", r.Limit)
 	case ModelCap:
-		return fmt.Sprintf("waits for %s: so many %s are at work as may be", who, r.Set)
+		return fmt.Sprintf("waiting for %s (limit for %s: %d)", names, r.Set, r.Limit)
 	case UplinkCap:
-		return fmt.Sprintf("waits for %s: so many are at work through %s as may be", who, r.Set)
+		return fmt.Sprintf("waiting for %s (limit through %s: %d)", names, r.Set, r.Limit)
 	case ParentCap:
-		return fmt.Sprintf("waits for %s: so many are at work behind %s as it allows", who, r.Set)
-	case Behind:
-		return fmt.Sprintf("waits for %s, %s reached through it", who, which)
+		return fmt.Sprintf("waiting for %s (limit behind %s: %d)", names, r.Set, r.Limit)
+	case Downstream:
+		return fmt.Sprintf("waiting for %s, which %s downstream", names, is)
 	case Uplink:
-		return fmt.Sprintf("waits for %s, which it is reached through", who)
-	case AtWork:
-		return fmt.Sprintf("waits for %s, %s at work on its way", who, which)
+		return fmt.Sprintf("waiting for %s, %s", names, uplink)
+	case Busy:
+		return fmt.Sprintf("waiting for %s, which %s in progress on its path", names, is)
 	case Explicit:
-		return fmt.Sprintf("waits for %s, as the order says", who)
+		return fmt.Sprintf("waiting for %s, as the order specifies", names)
 	case Pilot:
-		return fmt.Sprintf("waits for %s, the pilot of its model and image", who)
+		return fmt.Sprintf("waiting for %s, the pilot of its model and images", names)
 	case CoverSet:
-		return fmt.Sprintf("cover set %s: %s %s out of service", r.Set, who, are)
+		return fmt.Sprintf("waiting: cover set %q needs %s back in service", r.Set, names)
 	case LockstepSet:
-		return fmt.Sprintf("lockstep set %s does not move without %s", r.Set, who)
+		return fmt.Sprintf("lockstep set %s does not move without %s", r.Set, names)
 	case OtherJob:
-		return fmt.Sprintf("waits for job %s, which works on %s", r.Job, who)
+		return fmt.Sprintf("waiting for job %s, which is updating %s", r.Job, names)
+	case Interrupted:
+		return fmt.Sprintf("waiting for job %s, which was interrupted while updating %s", r.Job, names)
 	case PersonStop:
-		return "the job was stopped before it"
+		return "the job was stopped before this device started"
+	case TakenOut:
+		return "an operator took it out of the job"
+	case Held:
+		return "it was put on hold: " + r.Set
+	case Changed:
+		return r.Set
 	case ManyFailed:
-		return fmt.Sprintf("the job stopped before it: %s failed", who)
+		return fmt.Sprintf("the job stopped because %s failed", names)
 	case Window:
-		return "it would not end before the window closes"
+		return "would not finish before the window closes"
 	case ThroughLost:
-		return fmt.Sprintf("%s, which it is reached through, %s stranded", who, are)
+		return fmt.Sprintf("%s, %s, %s stranded", names, uplink, is)
 	case Away:
 		if r.Set != "" {
-			return "is asked again: " + r.Set
+			return "will be checked again: " + r.Set
 		}
-		return "was away, and is asked again"
+		return "was away; will be checked again"
 	case Ready:
-		return "begins next"
+		return "starts next"
 	}
 	return string(r.Why)
 }

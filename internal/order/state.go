@@ -2,626 +2,569 @@ package order
 
 import (
 	"cmp"
-	"container/heap"
 	"fmt"
 	"slices"
 	"time"
 )
 
-// State is an order, and how far its devices are. It is for one goroutine.
+// State is an order and the progress of its devices. It is for one goroutine. Its devices are
+// pending, active or finished; the pending ones are indexed by what blocks them (constraint.go).
 type State struct {
-	order  Order
-	work   []work
-	index  map[string]int // by ID
-	ready  queue          // those that may be able to begin
-	lines  lines
-	out    map[string]bool // out of service, by ID
-	others []other
-	halt   *Reason // nothing more begins
-	failed []string
-	atWork map[int]bool
-	left   int   // how many have not ended
-	later  []int // postponed
-	slow   []int // all, those first that need longest
-	due    int   // so many of them need longer than is left of the window
-	stuck  int   // the first that may be left because nothing can move any more
+	order      Order
+	devices    []device
+	byID       map[string]int
+	below      map[string][]int // the devices downstream of one, by its ID
+	limits     constraints
+	ready      queue           // pending, and blocked by no constraint, or not evaluated yet
+	open       []*constraint   // may have capacity for devices that wait under them
+	suspects   []*device       // may never start in this job
+	out        map[string]bool // out of service for good, by ID
+	others     []foreign
+	halt       *Reason // no more devices start
+	abandoned  bool    // half-updated lockstep sets are rolled back
+	failed     []string
+	active     int
+	asking     int // active, and waiting for an operator
+	unfinished int
+	nextDue    time.Time // when the first postponed device may be checked again
+	byNeed     []*device // all, the longest need first
+	overdue    int       // so many of byNeed need more time than the window has left
 }
 
-// work is one device on its way.
-type work struct {
+// device is the progress of one device.
+type device struct {
 	Device
-	phase   phase
-	do      Do        // what it begins with, or has begun with
-	until   time.Time // it is postponed
-	because string    // why
-	since   time.Time // when it began
-	outcome Outcome
-	touched bool
-	before  []int         // who must have ended before it
-	open    int           // how many of those have not
-	then    []int         // who waits for its end
-	chain   time.Duration // it, and the longest chain of those that wait for it
-	within  time.Duration // the same within its lockstep set
-	uses    []use         // what it holds while it is at work
-	asking  asking        // at work, it waits for a person
-	from    *line         // the line that it was woken from
-	set     *set          // its lockstep set, if any
-	pilots  *pilotGroup   // its model and image
+	phase     phase
+	task      Task // that it starts with, or was started with
+	startedAt time.Time
+	outcome   Outcome
+	removed   *Reason   // it must not start
+	until     time.Time // it is postponed
+	because   string    // why
+	question  question
+
+	predecessors     constraint // devices that must end before it
+	predecessorsLeft int
+	predecessorList  []*device
+	successors       []*device
+	chain            time.Duration // it and the longest chain of its successors
+	chainInSet       time.Duration // the same within its lockstep set
+	claims           []claim       // what it takes while it is active
+	set              *lockstepSet  // nil: none
+	kind             *pilotGroup   // its model and path; nil: there are no pilots
+
+	priority priority
+	under    *constraint // that blocks it; nil: it is ready, or not pending
+	in       *queue      // nil: it is in none
+	at       int         // its place there
 }
 
 type phase int
 
 const (
-	waiting phase = iota
-	working
-	ended
+	pending phase = iota
+	active
+	finished
 )
 
-// asking is how far a device at work is that has asked a person for something.
-type asking int
+// question is how far an active device is that has asked an operator for something.
+type question int
 
 const (
-	no    asking = iota
-	asks         // it waits for the person
-	comes        // it waits for a place
+	none     question = iota
+	asked             // it waits for the operator
+	answered          // it waits for a free slot
 )
 
-// pilotGroup is a model and its images: its first device is the pilot.
-type pilotGroup struct {
-	line
-	devices int
-	chain   time.Duration // the longest among its devices
-	proven  bool
-	pilot   int  // a device that is at work, or was, and is not settled
-	out     bool // there is a pilot
+func (d *device) together(other *device) bool {
+	return d == other || d.set != nil && d.set == other.set
 }
 
-// New begins an order. Its error is a *Contradictions.
+// New returns the state of an order of which nothing has happened. Its error is a
+// *Contradictions.
 func New(o Order) (*State, error) {
-	s := &State{order: o, index: map[string]int{}, out: map[string]bool{},
-		atWork: map[int]bool{}, left: len(o.Devices)}
+	s := &State{order: o, devices: make([]device, len(o.Devices)), byID: map[string]int{},
+		below: map[string][]int{}, out: map[string]bool{}, unfinished: len(o.Devices)}
 	for i, d := range o.Devices {
-		s.index[d.ID] = i
-		s.work = append(s.work, work{Device: d, do: Flash})
+		s.byID[d.ID] = i
+		s.devices[i] = device{Device: d, task: Update, priority: priority{index: i},
+			predecessors: constraint{why: Explicit, name: d.ID, free: 1}}
 	}
 	for id := range o.Rules.Out {
 		s.out[id] = true
 	}
 	s.connect()
 	s.group()
-	s.draw()
+	s.build()
 	s.chains()
-	if wrong := s.contradictions(); len(wrong) > 0 {
-		return nil, &Contradictions{All: wrong}
+	if found := s.contradictions(); len(found) > 0 {
+		return nil, &Contradictions{All: found}
 	}
-	for i := range s.work {
-		s.slow = append(s.slow, i)
-		if s.work[i].open == 0 {
-			s.makeReady(i)
-		}
+	for i := range s.devices {
+		d := &s.devices[i]
+		d.priority = d.urgency()
+		s.byNeed = append(s.byNeed, d)
+		s.index(d, nil)
 	}
-	slices.SortFunc(s.slow, func(a, b int) int { return cmp.Compare(s.needs(b), s.needs(a)) })
+	slices.SortStableFunc(s.byNeed, func(a, b *device) int { return cmp.Compare(s.needs(b), s.needs(a)) })
 	return s, nil
 }
 
-// connect says who waits for whose end. What is reached through a device goes before it: a
-// daisy chain from its end to its head, all devices of a switch before the switch. Where the
-// device says First, or the order says so (After), it is the other way round.
-func (s *State) connect() {
-	edge := func(before, after int) {
-		s.work[before].then = append(s.work[before].then, after)
-		s.work[after].before = append(s.work[after].before, before)
-		s.work[after].open++
+// find returns a device of the order; nil: it is not in it.
+func (s *State) find(id string) *device {
+	if i, ok := s.byID[id]; ok {
+		return &s.devices[i]
 	}
-	for i := range s.work {
-		d := &s.work[i]
-		for _, id := range d.After {
-			if b, ok := s.index[id]; ok {
-				edge(b, i)
-			}
-		}
-		for _, id := range d.Through {
-			u, ok := s.index[id]
-			switch {
-			case !ok || slices.Contains(d.After, id) || slices.Contains(s.work[u].After, d.ID):
-			case s.work[u].First:
-				edge(u, i)
-			default:
-				edge(i, u)
-			}
-		}
-	}
+	return nil
 }
 
-// group finds the lockstep sets, and the kinds that have pilots.
-func (s *State) group() {
-	for i := range s.order.Rules.Lockstep {
-		one := &set{Set: &s.order.Rules.Lockstep[i]}
-		for _, id := range one.Of {
-			if m, ok := s.index[id]; ok && s.work[m].set == nil {
-				s.work[m].set = one
-				one.members = append(one.members, m)
-			}
-		}
-	}
-	if !s.order.Rules.Pilot {
-		return
-	}
-	groups := map[string]*pilotGroup{}
-	for i := range s.work {
-		w := &s.work[i]
-		key := w.ModelAndImages()
-		if groups[key] == nil {
-			groups[key] = &pilotGroup{line: line{why: Pilot, free: 1}}
-		}
-		w.pilots = groups[key]
-		w.pilots.devices++
-	}
-}
-
-// chains finds the longest chain from each device on; those in a circle get none.
-func (s *State) chains() {
-	order := s.topological()
-	for _, i := range slices.Backward(order) {
-		w := &s.work[i]
-		for _, j := range w.then {
-			w.chain = max(w.chain, s.work[j].chain)
-			if w.set != nil && w.set == s.work[j].set {
-				w.within = max(w.within, s.work[j].within)
-			}
-		}
-		w.chain += w.Takes
-		w.within += w.Takes
-		if w.pilots != nil {
-			w.pilots.chain = max(w.pilots.chain, w.chain)
-		}
-	}
-}
-
-// topological is an order in which each device stands after those that it waits for; those of
-// a circle, and behind one, are not in it.
-func (s *State) topological() []int {
-	open := make([]int, len(s.work))
-	var out []int
-	for i := range s.work {
-		open[i] = s.work[i].open
-		if open[i] == 0 {
-			out = append(out, i)
-		}
-	}
-	for n := 0; n < len(out); n++ {
-		for _, j := range s.work[out[n]].then {
-			open[j]--
-			if open[j] == 0 {
-				out = append(out, j)
-			}
-		}
-	}
-	return out
-}
-
-// Next is what may begin at a time, one action at a time: apply it, then ask again. Nothing
-// says that nothing may begin before something is applied.
+// Next returns what may happen now, one action at a time: apply it, then ask again. Without a
+// change it returns the same action again. It returns false when nothing may happen before an
+// event is applied or time passes.
 func (s *State) Next(now time.Time) (Action, bool) {
-	s.later = slices.DeleteFunc(s.later, func(i int) bool {
-		due := !now.Before(s.work[i].until) || s.halt != nil
-		if due {
-			s.makeReady(i)
-		}
-		return due
-	})
-	for !s.order.Closes.IsZero() && s.due < len(s.slow) &&
-		now.Add(s.needs(s.slow[s.due])).After(s.order.Closes) {
-		s.makeReady(s.slow[s.due]) // to be left, wherever it waits
-		s.due++
-	}
-	for s.ready.Len() > 0 {
-		i := s.ready[0].device
-		w := &s.work[i]
-		if w.phase != waiting && w.asking != comes {
-			heap.Pop(&s.ready)
-			continue
-		}
-		if now := s.entry(i); now != s.ready[0] {
-			s.ready[0] = now
-			heap.Fix(&s.ready, 0)
-			continue
-		}
-		if why := s.never(i, now); why != nil && w.asking != comes {
-			return Action{Device: w.ID, Do: Leave, Of: w.do, Why: why}, true
-		}
-		if w.open > 0 && w.asking != comes { // it was woken for never's sake
-			heap.Pop(&s.ready)
-			continue
-		}
-		at := s.blocked(i)
-		if at == nil && w.asking == comes {
-			return Action{Device: w.ID, Do: GoOn}, true
-		}
-		if at == nil {
-			a := Action{Device: w.ID, Do: w.do}
-			if w.set != nil && w.do == Flash {
-				a.Set = w.set.Name
-			}
-			if w.set != nil && w.do == Flash {
-				a.Look = s.toLookAt(i)
-			}
-			if w.do == Return {
-				a.Why = &Reason{Why: LockstepSet, Set: w.set.Name,
-					Devices: slices.Clone(w.set.failed)}
-			}
+	s.passTime(now)
+	for {
+		if a, ok := s.nextSkip(now); ok {
 			return a, true
 		}
-		heap.Pop(&s.ready)
-		from := w.from
-		w.from = nil
-		if from == at { // it needs more than there is; who needs less may go on
-			at.aside = append(at.aside, i)
-		} else {
-			s.put(at, i)
+		d := s.candidate()
+		if d == nil {
+			break
 		}
-		s.wake(from)
-	}
-	if len(s.atWork) > 0 || len(s.others) > 0 || len(s.later) > 0 || s.left == 0 {
-		return Action{}, false
-	}
-	return s.unstick(now)
-}
-
-// unstick is called where nothing is at work that could make room. A cover set stays then as
-// full as it is: who waits for it waits for ever, and is left; who waits for the end of those
-// may begin afterwards. What remains waits for a pilot in a lockstep set that itself waits for
-// devices of that kind: such a pilot is proven by itself.
-func (s *State) unstick(now time.Time) (Action, bool) {
-	for ; s.stuck < len(s.work); s.stuck++ {
-		w := &s.work[s.stuck]
-		if w.phase != waiting || w.open > 0 {
+		if c := s.limits.parallel; c != nil && c.free <= 0 {
+			return Action{}, false // the limit blocks every device, wherever it is indexed
+		}
+		if c := s.blocker(d, now); c != nil {
+			s.index(d, c)
 			continue
 		}
-		if at := s.blocked(s.stuck); at == nil || at.why == CoverSet {
-			return Action{Device: w.ID, Do: Leave, Of: w.do, Why: s.why(s.stuck, now)}, true
+		if why := s.never(d, now); why != nil {
+			s.suspects = append(s.suspects, d)
+			continue
+		}
+		return s.start(d), true
+	}
+	if s.active > 0 || len(s.others) > 0 || len(s.limits.postponed.waiting) > 0 || s.unfinished == 0 {
+		return Action{}, false
+	}
+	return s.breakDeadlock()
+}
+
+// start is the action that starts a device, or lets it continue.
+func (s *State) start(d *device) Action {
+	a := Action{Device: d.ID, Task: d.task}
+	switch {
+	case d.question == answered:
+		a.Task = Continue
+	case d.set == nil:
+	case d.task == RollBack:
+		a.Why = d.set.reason()
+	default:
+		a.Set, a.Check = d.set.Name, d.toCheck()
+	}
+	return a
+}
+
+// passTime frees postponed devices whose time has come, and suspects those that need more time than
+// the window has left.
+func (s *State) passTime(now time.Time) {
+	if p := &s.limits.postponed; len(p.waiting) > 0 && !now.Before(s.nextDue) {
+		due := slices.Clone(p.waiting)
+		s.nextDue = time.Time{}
+		for _, d := range due {
+			switch {
+			case !now.Before(d.until):
+				s.index(d, nil)
+			case s.nextDue.IsZero() || d.until.Before(s.nextDue):
+				s.nextDue = d.until
+			}
 		}
 	}
-	for i := range s.work {
-		k := s.work[i].pilots
-		if s.work[i].phase == waiting && k != nil && !k.proven && k.out &&
-			s.work[k.pilot].outcome == Well {
-			s.prove(k)
-			return s.Next(now)
+	for !s.order.Closes.IsZero() && s.overdue < len(s.byNeed) &&
+		now.Add(s.needs(s.byNeed[s.overdue])).After(s.order.Closes) {
+		s.suspects = append(s.suspects, s.byNeed[s.overdue])
+		s.overdue++
+	}
+}
+
+// nextSkip returns the skip of a suspect that never starts.
+func (s *State) nextSkip(now time.Time) (Action, bool) {
+	for len(s.suspects) > 0 {
+		d := s.suspects[0]
+		if d.phase == pending {
+			if why := s.never(d, now); why != nil {
+				return s.skip(d, why), true
+			}
+		}
+		s.suspects = s.suspects[1:]
+	}
+	return Action{}, false
+}
+
+func (s *State) skip(d *device, why *Reason) Action {
+	a := Action{Device: d.ID, Task: Skip, Of: d.task, Why: why}
+	a.outcome = Outcome{Runs: Previous, Reachable: true}
+	if d.task == RollBack {
+		a.outcome = d.outcome
+	}
+	if why.Why == ThroughLost { // whatever it was verified on, nobody can reach it now
+		a.outcome.Reachable = false
+	}
+	return a
+}
+
+// breakDeadlock resolves what no event will: nothing is active or postponed, and every pending
+// device is blocked. Limits and links are free then, so what blocks is a pilot whose lockstep set
+// waits for others, a cover set whose devices stay out of service, or the end of a device that is
+// itself blocked. A pilot that was verified proves its kind without its set, and one that was not
+// makes way for another. What a cover set blocks after that it blocks for ever: it is skipped.
+func (s *State) breakDeadlock() (Action, bool) {
+	for i := range s.devices {
+		d := &s.devices[i]
+		if k := d.kind; d.phase == pending && k != nil && d.under == &k.constraint {
+			return Action{Device: k.pilot.ID, Task: SettlePilot}, true
+		}
+	}
+	for i := range s.devices {
+		if d := &s.devices[i]; d.phase == pending && d.under != nil && d.under.why == CoverSet {
+			return s.skip(d, s.explain(d, d.under)), true
 		}
 	}
 	return Action{}, false
 }
 
-// prove lets all of a kind go on.
-func (s *State) prove(k *pilotGroup) {
-	k.proven = true
-	s.wakeAll(&k.line)
-}
-
-// never says why a device will not begin in this job any more; nil: it may. A set that has to
-// return does so whether the job was stopped or its window has closed.
-func (s *State) never(i int, now time.Time) *Reason {
-	w := &s.work[i]
-	for _, id := range w.Through {
-		if u, ok := s.index[id]; ok && s.work[u].phase == ended && s.work[u].outcome == Lost {
-			return &Reason{Why: ThroughLost, Devices: []string{s.work[u].Name}}
+// never returns why a device will not start in this job any more; nil: it may. Neither a stop nor
+// the end of the window keeps a lockstep set half-updated: one that was written to is completed,
+// and one that failed is rolled back.
+func (s *State) never(d *device, now time.Time) *Reason {
+	for _, id := range d.Through {
+		if u := s.find(id); u != nil && u.phase == finished && u.outcome.Stranded() {
+			return &Reason{Why: ThroughLost, Devices: []string{u.Name}}
 		}
 	}
-	if w.do == Return {
+	if d.task == RollBack || d.question != none {
 		return nil
 	}
-	if s.halt != nil {
+	switch {
+	case d.removed != nil:
+		return d.removed
+	case d.set != nil && len(d.set.failed) > 0:
+		return d.set.reason()
+	case s.halt != nil && !(d.set != nil && d.set.written && !s.abandoned):
 		return s.halt
-	}
-	if w.set != nil && len(w.set.failed) > 0 {
-		return &Reason{Why: LockstepSet, Set: w.set.Name, Devices: slices.Clone(w.set.failed)}
-	}
-	begun := w.set != nil && w.set.begun // the whole of it was looked at
-	if !begun && !s.order.Closes.IsZero() && now.Add(s.needs(i)).After(s.order.Closes) {
+	case d.set != nil && d.set.started: // all of it was expected to fit
+		return nil
+	case !s.order.Closes.IsZero() && now.Add(s.needs(d)).After(s.order.Closes):
 		return &Reason{Why: Window}
 	}
 	return nil
 }
 
-// needs is how long a device may need until it is proven or returned; for a lockstep set, how
-// long all of it may, there and back. In whatever sequence its members are taken, so many at a
-// time, either all of these are busy or the longest chain goes on: so they end within the chain
-// and the rest of the work divided by that number.
-func (s *State) needs(i int) time.Duration {
-	w := &s.work[i]
-	if w.set == nil {
-		return w.Takes + w.Returns
-	}
-	var sum, chain, back, longestBack time.Duration
-	at := len(w.set.members)
-	atMost := func(most int) {
-		if most > 0 {
-			at = min(at, most)
-		}
-	}
-	atMost(s.order.Rules.Parallel)
-	for _, m := range w.set.members {
-		member := &s.work[m]
-		sum += member.Takes
-		chain = max(chain, member.within)
-		back += member.Returns
-		longestBack = max(longestBack, member.Returns)
-		atMost(s.order.Rules.PerModel[member.Model])
-		atMost(s.order.Rules.PerParent[member.Parent])
-		if len(member.Through) > 0 {
-			atMost(s.order.Rules.PerUplink)
-		}
-	}
-	return (sum-chain)/time.Duration(at) + chain + (back-longestBack)/time.Duration(at) +
-		longestBack
+func (set *lockstepSet) reason() *Reason {
+	return &Reason{Why: LockstepSet, Set: set.Name, Devices: slices.Clone(set.failed)}
 }
 
-// blocked is the line that a device must wait in; nil: it may begin.
-func (s *State) blocked(i int) *line {
-	w := &s.work[i]
-	if k := w.pilots; k != nil && !k.proven && k.out && !s.together(k.pilot, i) && w.do == Flash {
-		return &k.line
+// needs returns how long a device may take until it is verified or rolled back; for a lockstep set,
+// how long all of it may. In whatever sequence the members are taken, n at a time, either all n slots
+// are in use or the longest chain moves on. So they end within the chain plus an n-th of the rest.
+func (s *State) needs(d *device) time.Duration {
+	if d.set == nil {
+		return d.Takes + d.Returns
 	}
-	if w.asking == comes { // it has its way, and what it takes of cover sets
-		for _, u := range s.claims(&w.Device) {
-			if u.line.why != CoverSet && u.line.free < u.n {
-				return u.line
-			}
+	var sum, chain, back, longestBack time.Duration
+	n := len(d.set.members)
+	limit := func(most int) {
+		if most > 0 {
+			n = min(n, most)
 		}
+	}
+	limit(s.order.Rules.Parallel)
+	for _, m := range d.set.members {
+		sum += m.Takes
+		chain = max(chain, m.chainInSet)
+		back += m.Returns
+		longestBack = max(longestBack, m.Returns)
+		limit(s.order.Rules.PerModel[m.Model])
+		limit(s.order.Rules.PerParent[m.Parent])
+		if len(m.Through) > 0 {
+			limit(s.order.Rules.PerUplink)
+		}
+	}
+	return (sum-chain)/time.Duration(n) + chain + (back-longestBack)/time.Duration(n) + longestBack
+}
+
+// Unfinished returns how many devices have not ended.
+func (s *State) Unfinished() int { return s.unfinished }
+
+// Halted returns why no more devices start; nil: they may.
+func (s *State) Halted() *Reason { return s.halt }
+
+// Asking reports whether a device waits for an operator, or for a free slot after that.
+func (s *State) Asking(id string) bool {
+	d := s.find(id)
+	return d != nil && d.question != none
+}
+
+// MayWrite returns why an active device must not be written to; nil: it may. Before its first byte this
+// is the last moment at which a stop or a hold is honored, and between two images a stop.
+func (s *State) MayWrite(id string) *Reason {
+	d := s.find(id)
+	switch {
+	case d == nil || d.task == RollBack:
 		return nil
-	}
-	if own := s.way(w.ID); own.behind > 0 || own.at > 0 { // at: another job works on it
-		return &own.line
-	}
-	for _, id := range w.Through {
-		if through := s.way(id); through.at > 0 {
-			return &through.line
-		}
-	}
-	for _, u := range s.claims(&w.Device) {
-		if u.line.free < u.n {
-			return u.line
-		}
+	case d.removed != nil && !d.outcome.Written:
+		return d.removed
+	case s.halt != nil && s.halt.Why == PersonStop && !(d.set != nil && d.set.written && !s.abandoned):
+		return s.halt
 	}
 	return nil
 }
 
-// together tells whether two devices are one, or of one lockstep set.
-func (s *State) together(a, b int) bool {
-	return a == b || s.work[a].set != nil && s.work[a].set == s.work[b].set
+// LetGo reports whether an active device is to be let go if it has not got its first byte yet: it was taken
+// out of the job, or the operator has stopped the job twice.
+func (s *State) LetGo(id string) bool {
+	d := s.find(id)
+	return d != nil && d.task == Update && (d.removed != nil || s.abandoned)
 }
 
-// Open is how many devices have not ended.
-func (s *State) Open() int { return s.left }
+// SetToCheck returns the lockstep set of a device and its other members that have not ended, if none of
+// them was written to: after a crash the whole set is checked again.
+func (s *State) SetToCheck(id string) (set string, check []string) {
+	d := s.find(id)
+	if d == nil || d.set == nil || d.set.written {
+		return "", nil
+	}
+	check = []string{}
+	for _, m := range d.set.members {
+		if m != d && m.phase != finished {
+			check = append(check, m.ID)
+		}
+	}
+	return d.set.Name, check
+}
 
-// Apply takes what happened. Its error is an event that cannot have happened: of a device
-// that is not in the order, that begins twice, or ends without having begun.
+// Obstructed reports whether another job is active on the path of an active device.
+func (s *State) Obstructed(id string) bool {
+	d := s.find(id)
+	return d != nil && slices.ContainsFunc(s.others, func(o foreign) bool {
+		return o.Device.ID == id || slices.Contains(d.Through, o.Device.ID) || slices.Contains(o.Device.Through, id)
+	})
+}
+
+// Apply records what happened. Its error is an event that cannot have happened: of a device that is
+// not in the order, that starts twice, or that ends twice.
 func (s *State) Apply(e Event) error {
 	switch e.Kind {
 	case Stopped:
 		s.stop(&Reason{Why: PersonStop})
 		return nil
-	case Resumed:
-		s.order.Closes, s.due = e.Closes, 0
+	case Abandoned:
+		s.abandoned = true
+		s.stop(&Reason{Why: PersonStop})
 		return nil
-	case Elsewhere:
-		s.elsewhere(e.Others)
+	case Resumed:
+		s.order.Closes, s.overdue = e.Closes, 0
+		return nil
+	case OtherJobs:
+		s.otherJobs(e.Others)
+		s.takeOut(e.Out)
 		return nil
 	}
-	i, ok := s.index[e.Device]
-	if !ok {
+	d := s.find(e.Device)
+	if d == nil {
 		return fmt.Errorf("device %s is not in the order", e.Device)
 	}
-	w := &s.work[i]
 	switch {
-	case e.Kind == Began && w.phase == waiting:
-		w.since = e.At
-		s.begin(i, cmp.Or(e.Do, Flash))
-		return nil
-	case e.Kind == Asks || e.Kind == Answered || e.Kind == WentOn:
-		s.asked(i, e.Kind)
-		return nil
-	case e.Kind == Postponed && w.phase == working:
-		w.because = e.Because
-		s.postpone(i, e.Until)
-		return nil
-	case e.Kind == Ended && w.phase != ended:
-		s.end(i, e)
-		return nil
+	case e.Kind == Started && d.phase == pending:
+		s.started(d, e)
+	case e.Kind == Removed:
+		d.removed = e.Why
+		s.suspects = append(s.suspects, d)
+	case e.Kind == PilotSettled:
+		s.settlePilot(d)
+	case e.Kind == Ended && d.phase != finished:
+		s.ended(d, e)
+	case d.phase != active:
+		return fmt.Errorf("device %s is not active: %s", e.Device, e.Kind)
+	case e.Kind == Writing:
+		d.outcome.Written = true
+		if d.set != nil {
+			d.set.written = true
+		}
+	case e.Kind == Postponed:
+		s.postpone(d, e)
+	case e.Kind == Asks && d.question == none:
+		s.ask(d)
+	case e.Kind == Answered && d.question == asked:
+		s.setQuestion(d, answered)
+		s.index(d, nil)
+	case e.Kind == Continued && d.question == answered:
+		s.remove(d)
+		s.setQuestion(d, none)
+		claims := s.capacity(&d.Device)
+		for _, c := range claims {
+			c.of.free -= c.n
+		}
+		d.claims = append(d.claims, claims...)
+		s.choose(d)
 	}
-	return fmt.Errorf("device %s has %s already", e.Device, e.Kind)
+	return nil
 }
 
-func (s *State) begin(i int, do Do) {
-	w := &s.work[i]
-	w.phase, w.do = working, do
-	s.atWork[i] = true
-	w.uses = s.claims(&w.Device)
-	s.hold(w.Device, w.uses, 1)
-	s.pass(w)
-	if w.set != nil && !w.set.begun {
-		w.set.begun = true
-		for _, m := range w.set.members { // they are more urgent now
-			if s.work[m].phase == waiting {
-				s.makeReady(m)
-			}
+func (s *State) started(d *device, e Event) {
+	s.remove(d)
+	d.phase, d.startedAt, d.until = active, e.At, time.Time{}
+	if e.Task != "" {
+		d.task = e.Task
+	}
+	s.active++
+	d.claims = slices.Concat(s.capacity(&d.Device), s.cover(&d.Device))
+	s.occupy(&d.Device, d.claims)
+	if d.set != nil && !d.set.started {
+		s.setStarted(d.set, true)
+	}
+	s.choose(d)
+}
+
+// setStarted makes the members of a set more urgent once it has started.
+func (s *State) setStarted(set *lockstepSet, started bool) {
+	set.started = started
+	for _, m := range set.members {
+		s.reprioritize(m)
+	}
+}
+
+func (s *State) setQuestion(d *device, q question) {
+	if (d.question == asked) != (q == asked) {
+		s.asking += map[bool]int{true: 1, false: -1}[q == asked]
+	}
+	d.question = q
+	s.reprioritize(d)
+}
+
+// ask has a device wait for an operator. It keeps its path and its share of the cover sets, because
+// nobody knows what the operator does there. Its slots are free for others.
+func (s *State) ask(d *device) {
+	s.setQuestion(d, asked)
+	var kept, given []claim
+	for _, c := range d.claims {
+		if c.of.why == CoverSet {
+			kept = append(kept, c)
+		} else {
+			given = append(given, c)
 		}
 	}
-	switch k := w.pilots; {
-	case k == nil || k.proven || do == Return:
-	case !k.out:
-		k.pilot, k.out, k.free = i, true, 0
-	case !s.together(k.pilot, i):
-		s.prove(k) // unstick has; the events say so, too
+	d.claims = kept
+	s.free(given)
+	if k := d.kind; k != nil && k.pilot == d {
+		s.release(k)
 	}
 }
 
-// pass lets the next one of the line go on from which a device was woken.
-func (s *State) pass(w *work) {
-	from := w.from
-	w.from = nil
-	s.wake(from)
+// postpone has a device that was away, or must not be updated now, wait until a time.
+func (s *State) postpone(d *device, e Event) {
+	s.deactivate(d)
+	d.phase, d.until, d.because = pending, e.Until, e.Because
+	if s.nextDue.IsZero() || d.until.Before(s.nextDue) {
+		s.nextDue = d.until
+	}
+	s.index(d, &s.limits.postponed)
+	if d.set != nil && !slices.ContainsFunc(d.set.members, func(m *device) bool { return m.phase != pending }) {
+		s.setStarted(d.set, false)
+	}
+	if k := d.kind; k != nil && k.pilot == d {
+		s.release(k)
+	}
+	s.suspects = append(s.suspects, d)
 }
 
-// postpone has a device that was away wait until a time; another one may be the pilot meanwhile.
-// asked takes that a device waits for a person, or no longer does. It stays at work, and on its way:
-// nobody knows what the person does there. Its places under the caps are others' meanwhile.
-func (s *State) asked(i int, kind Kind) {
-	w := &s.work[i]
-	if w.phase != working { // a device that is only looked at
-		return
-	}
-	switch {
-	case kind == Asks && w.asking == no:
-		w.asking = asks
-		var kept []use
-		for _, u := range w.uses {
-			if u.line.why == CoverSet {
-				kept = append(kept, u)
-				continue
-			}
-			u.line.free += u.n
-			s.freed(u.line)
-		}
-		w.uses = kept
-		if k := w.pilots; k != nil && !k.proven && k.out && k.pilot == i {
-			k.out, k.free = false, 1
-			s.freed(&k.line)
-		}
-	case kind == Answered && w.asking == asks:
-		w.asking = comes
-		s.makeReady(i)
-	case kind == WentOn && w.asking == comes:
-		w.asking = no
-		for _, u := range s.claims(&w.Device) {
-			if u.line.why != CoverSet {
-				u.line.free -= u.n
-				w.uses = append(w.uses, u)
-			}
-		}
-		s.pass(w)
-		if k := w.pilots; k != nil && !k.proven && !k.out && w.do == Flash {
-			k.pilot, k.out, k.free = i, true, 0
-		}
-	}
+// deactivate gives back what an active device holds.
+func (s *State) deactivate(d *device) {
+	s.active--
+	s.setQuestion(d, none)
+	claims := d.claims
+	d.claims = nil
+	s.vacate(&d.Device, claims)
 }
 
-// Asking tells whether a device waits for a person, or for a place after that.
-func (s *State) Asking(id string) bool {
-	i, ok := s.index[id]
-	return ok && s.work[i].asking != no
-}
-
-func (s *State) postpone(i int, until time.Time) {
-	w := &s.work[i]
-	delete(s.atWork, i)
-	w.phase, w.until = waiting, until
-	s.hold(w.Device, w.uses, -1)
-	w.uses = nil
-	s.later = append(s.later, i)
-	if w.set != nil && !slices.ContainsFunc(w.set.members, func(m int) bool {
-		return s.work[m].phase != waiting
-	}) {
-		w.set.begun = false
+// ended handles the end of a device, which may never have been started.
+func (s *State) ended(d *device, e Event) {
+	s.remove(d)
+	wasActive := d.phase == active
+	if wasActive {
+		s.deactivate(d)
 	}
-	if k := w.pilots; k != nil && k.out && k.pilot == i {
-		k.out, k.free = false, 1
-		s.freed(&k.line)
-	}
-}
-
-// end takes the end of a device, which may never have begun. First all is brought up to date
-// that says how urgent others are; then what it held is given back, to the most urgent.
-func (s *State) end(i int, e Event) {
-	w := &s.work[i]
-	begun := w.phase == working
-	w.phase, w.outcome, w.asking = ended, e.Outcome, no
-	w.touched = w.touched || e.Touched
-	s.left--
+	d.phase = finished
+	written := d.outcome.Written || e.Outcome.Written
+	d.outcome = e.Outcome
+	d.outcome.Written = written
+	s.unfinished--
 	if e.Failure {
-		s.failed = append(s.failed, w.Name)
+		s.failed = append(s.failed, d.Name)
 		stop := s.order.Rules.StopAfter
-		if n := len(s.failed); stop.Failures > 0 && n >= stop.Failures || stop.Share > 0 &&
-			float64(n) >= stop.Share*float64(len(s.work)) {
+		n := len(s.failed)
+		if stop.Failures > 0 && n >= stop.Failures ||
+			stop.Share > 0 && float64(n) >= stop.Share*float64(len(s.devices)) {
 			s.stop(&Reason{Why: ManyFailed, Devices: slices.Clone(s.failed)})
 		}
 	}
-	if begun {
-		delete(s.atWork, i)
+	switch {
+	case d.outcome.Stranded():
+		s.takeOut(s.takesOut(&d.Device))
+		for _, i := range s.below[d.ID] {
+			s.suspects = append(s.suspects, &s.devices[i])
+		}
+	case !d.outcome.InService():
+		s.takeOut([]string{d.ID})
+	case wasActive:
+		s.bringBack(d.ID)
 	}
-	uses := w.uses
-	w.uses = nil
-	if w.set == nil {
-		s.settle(i)
+	if k := d.kind; k != nil && k.pilot == d { // those that it did not keep from starting may continue
+		k.free = 1
+		s.changed(&k.constraint)
+	}
+	if d.set == nil {
+		s.settle(d)
 	} else {
-		s.endOfMember(i, begun)
+		s.endOfMember(d, wasActive)
 	}
-	if e.Outcome == Well && s.out[w.ID] { // it is back in service
-		delete(s.out, w.ID)
-		for _, c := range s.lines.coverOf[w.ID] {
-			s.lines.cover[c].free++
-			s.freed(s.lines.cover[c])
-		}
-	}
-	if begun && e.Outcome == Lost {
-		uses = s.lose(w, uses)
-	}
-	if begun {
-		s.hold(w.Device, uses, -1)
-	}
-	s.pass(w)
 }
 
-// lose keeps what a lost device, and what it feeds, takes of the cover sets, and returns the rest.
-// Who would take them out of service, too, needs less of the sets now.
-func (s *State) lose(w *work, uses []use) (given []use) {
-	for _, id := range append([]string{w.ID}, s.order.Rules.Feeds[w.ID]...) {
-		s.out[id] = true
-		for _, c := range s.lines.coverOf[id] {
-			s.wakeAll(s.lines.cover[c])
-		}
-	}
-	return slices.DeleteFunc(uses, func(u use) bool { return u.line.why == CoverSet })
-}
-
-// stop has nothing more begin.
+// stop has no more devices start.
 func (s *State) stop(why *Reason) {
-	if s.halt != nil {
-		return
+	if s.halt == nil {
+		s.halt = why
 	}
-	s.halt = why
-	for i := range s.work {
-		if s.work[i].phase == waiting {
-			s.makeReady(i)
+	for i := range s.devices {
+		if s.devices[i].phase == pending {
+			s.suspects = append(s.suspects, &s.devices[i])
 		}
 	}
 }
 
-// settle lets those go on that wait for the end of a device.
-func (s *State) settle(i int) {
-	w := &s.work[i]
-	for _, j := range w.then {
-		if w.set == nil || s.work[j].set != w.set {
-			s.release(j)
+// settle lets those continue that wait for the end of a device, or of its lockstep set.
+func (s *State) settle(d *device) {
+	for _, next := range d.successors {
+		if d.set == nil || next.set != d.set {
+			s.predecessorEnded(next)
 		}
 	}
-	k := w.pilots
-	if k == nil || k.proven || !k.out || !s.together(k.pilot, i) {
+	k := d.kind
+	if k == nil || k.proven {
 		return
 	}
 	switch {
-	case w.outcome == Well && w.touched:
+	case d.outcome.Succeeded() && d.outcome.Written && (d.set == nil || len(d.set.failed) == 0):
 		s.prove(k)
-	case i == k.pilot: // it proves nothing; the next one may be the pilot
-		k.out, k.free = false, 1
-		s.freed(&k.line)
+	case k.pilot == d:
+		s.release(k)
 	}
 }
 
-func (s *State) release(j int) {
-	s.work[j].open--
-	if s.work[j].open == 0 && s.work[j].phase == waiting {
-		s.makeReady(j)
+func (s *State) predecessorEnded(d *device) {
+	d.predecessorsLeft--
+	if d.predecessorsLeft == 0 {
+		d.predecessors.free = 1
+		s.changed(&d.predecessors)
 	}
 }

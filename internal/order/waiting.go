@@ -5,72 +5,91 @@ import (
 	"time"
 )
 
-// Waiting says of each device that waits why it does, by ID.
+// Waiting returns why each pending device waits, by ID.
 func (s *State) Waiting(now time.Time) map[string]*Reason {
 	out := map[string]*Reason{}
-	for i := range s.work {
-		if s.work[i].phase == waiting {
-			out[s.work[i].ID] = s.why(i, now)
+	for i := range s.devices {
+		if d := &s.devices[i]; d.phase == pending {
+			out[d.ID] = s.why(d, now)
 		}
 	}
 	return out
 }
 
-// why says why a device that waits does not begin.
-func (s *State) why(i int, now time.Time) *Reason {
-	if r := s.never(i, now); r != nil {
+// why returns why a pending device does not start.
+func (s *State) why(d *device, now time.Time) *Reason {
+	if r := s.never(d, now); r != nil {
 		return r
 	}
-	w := &s.work[i]
-	if now.Before(w.until) {
-		return &Reason{Why: Away, Set: w.because}
+	if c := s.blocker(d, now); c != nil {
+		return s.explain(d, c)
 	}
-	if w.open > 0 {
-		return s.whyBefore(w)
-	}
-	at := s.blocked(i)
-	if at == nil {
-		return &Reason{Why: Ready}
-	}
-	r := &Reason{Why: at.why, Set: at.name}
-	switch at.why {
+	return &Reason{Why: Ready}
+}
+
+// explain returns how a constraint blocks a device.
+func (s *State) explain(d *device, c *constraint) *Reason {
+	r := &Reason{Why: c.why, Set: c.name}
+	switch c.why {
+	case Away:
+		return &Reason{Why: Away, Set: d.because}
+	case Explicit:
+		return whyPredecessors(d)
+	case Busy:
+		return s.whyBusy(d)
 	case Pilot:
-		r.Devices = []string{s.work[w.pilots.pilot].Name}
-	case AtWork:
-		return s.whyWay(w)
+		r.Devices = []string{d.kind.pilot.Name}
+		return r
 	case CoverSet:
-		r.Devices = s.outOf(at)
-	case UplinkCap, ParentCap:
-		r.Set = s.name(at.name)
+		r.Devices = s.outOf(c)
+		return r
+	case Parallel:
+		r.Limit = s.order.Rules.Parallel
+	case ModelCap:
+		r.Limit = s.order.Rules.PerModel[c.name]
+	case UplinkCap:
+		r.Set, r.Limit = s.name(c.name), s.order.Rules.PerUplink
+	case ParentCap:
+		r.Set, r.Limit = s.name(c.name), s.order.Rules.PerParent[c.name]
 	}
-	if r.Why == ModelCap || r.Why == UplinkCap || r.Why == ParentCap {
-		for _, j := range sortedKeys(s.atWork) {
-			if slices.ContainsFunc(s.work[j].uses, func(u use) bool { return u.line == at }) {
-				r.Devices = append(r.Devices, s.work[j].Name)
-			}
+	return s.whoHolds(c, r)
+}
+
+// whoHolds completes the reason of a limit with the devices that have used it up.
+func (s *State) whoHolds(c *constraint, r *Reason) *Reason {
+	of := func(claim claim) bool { return claim.of == c }
+	for i := range s.devices {
+		if d := &s.devices[i]; d.phase == active && c.why != Parallel && slices.ContainsFunc(d.claims, of) {
+			r.Devices = append(r.Devices, d.Name)
 		}
 	}
 	for _, o := range s.others {
-		if slices.ContainsFunc(o.uses, func(u use) bool { return u.line == at }) &&
-			len(r.Devices) == 0 {
-			return &Reason{Why: OtherJob, Job: o.Job, Devices: []string{o.Name}}
+		if len(r.Devices) == 0 && slices.ContainsFunc(o.claims, of) {
+			return o.reason()
 		}
 	}
 	return r
 }
 
-// whyBefore names those that must have ended before a device.
-func (s *State) whyBefore(w *work) *Reason {
+func (f foreign) reason() *Reason {
+	why := OtherJob
+	if f.Interrupted {
+		why = Interrupted
+	}
+	return &Reason{Why: why, Job: f.Job, Devices: []string{f.Device.Name}}
+}
+
+// whyPredecessors names those that must end before a device.
+func whyPredecessors(d *device) *Reason {
 	r := &Reason{Why: Explicit}
-	for _, j := range w.before {
-		b := &s.work[j]
-		if b.phase == ended && (b.set == nil || b.set == w.set) {
+	for _, b := range d.predecessorList {
+		if b.phase == finished && (b.set == nil || b.set == d.set) {
 			continue
 		}
 		switch {
-		case slices.Contains(b.Through, w.ID):
-			r.Why = Behind
-		case slices.Contains(w.Through, b.ID):
+		case slices.Contains(b.Through, d.ID):
+			r.Why = Downstream
+		case slices.Contains(d.Through, b.ID):
 			r.Why = Uplink
 		}
 		r.Devices = append(r.Devices, b.Name)
@@ -78,50 +97,53 @@ func (s *State) whyBefore(w *work) *Reason {
 	return r
 }
 
-// whyWay names those that use the way of a device: here or in another job.
-func (s *State) whyWay(w *work) *Reason {
-	on := func(d *Device) bool {
-		return d.ID == w.ID || slices.Contains(w.Through, d.ID) || slices.Contains(d.Through, w.ID)
+// whyBusy names those that are active on the path of a device: here or in another job.
+func (s *State) whyBusy(d *device) *Reason {
+	on := func(o *Device) bool {
+		return o.ID == d.ID || slices.Contains(d.Through, o.ID) || slices.Contains(o.Through, d.ID)
 	}
 	for _, o := range s.others {
 		if on(&o.Device) {
-			return &Reason{Why: OtherJob, Job: o.Job, Devices: []string{o.Name}}
+			return o.reason()
 		}
 	}
-	r := &Reason{Why: AtWork}
-	for _, j := range sortedKeys(s.atWork) {
-		if on(&s.work[j].Device) {
-			r.Devices = append(r.Devices, s.work[j].Name)
+	r := &Reason{Why: Busy}
+	for i := range s.devices {
+		if o := &s.devices[i]; o.phase == active && on(&o.Device) {
+			r.Devices = append(r.Devices, o.Name)
 		}
 	}
 	return r
 }
 
-// outOf are the devices of a cover set that are out of service, by name.
-func (s *State) outOf(l *line) []string {
-	var out []string
-	for _, id := range s.order.Rules.Cover[slices.Index(s.lines.cover, l)].Of {
-		away := s.out[id]
-		busy := func(d *Device) bool {
-			return d.ID == id || slices.Contains(s.order.Rules.Feeds[d.ID], id)
-		}
-		for j := range s.atWork {
-			away = away || busy(&s.work[j].Device)
-		}
-		for _, o := range s.others {
-			away = away || busy(&o.Device)
-		}
-		if away {
-			out = append(out, s.name(id))
+// outOf returns the names of the devices of a cover set that are out of service.
+func (s *State) outOf(c *constraint) []string {
+	out := map[string]bool{}
+	for i := range s.devices {
+		if d := &s.devices[i]; d.phase == active {
+			for _, id := range s.takesOut(&d.Device) {
+				out[id] = true
+			}
 		}
 	}
-	return out
+	for _, o := range s.others {
+		for _, id := range s.takesOut(&o.Device) {
+			out[id] = true
+		}
+	}
+	var names []string
+	for _, id := range s.order.Rules.Cover[slices.Index(s.limits.cover, c)].Of {
+		if s.out[id] || out[id] {
+			names = append(names, s.name(id))
+		}
+	}
+	return names
 }
 
-// name is what a device is called, also one that is not worked on.
+// name returns what a device is called, also one that is not in the order.
 func (s *State) name(id string) string {
-	if i, ok := s.index[id]; ok {
-		return s.work[i].Name
+	if d := s.find(id); d != nil {
+		return d.Name
 	}
 	if name, ok := s.order.Names[id]; ok {
 		return name

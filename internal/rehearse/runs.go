@@ -87,17 +87,17 @@ func Runs(in Input) (Result, error) {
 		for _, s := range p.Spans {
 			c := chances[s.Device]
 			switch {
-			case s.Do == order.Leave:
+			case s.Task == order.Skip:
 				well = false
 				c.Left++
 				if s.Why != nil && s.Why.Why == order.Window {
 					c.Window++
 					missed = true
 				}
-			case s.Outcome == order.Lost:
+			case s.Outcome.Stranded():
 				well = false
 				c.Stranded++
-			case s.Outcome == order.AsBefore && !back[s.Device]:
+			case s.Outcome.Runs == order.Previous && !back[s.Device]:
 				well, back[s.Device] = false, true
 				c.Returned++
 			}
@@ -145,11 +145,11 @@ func at(sorted []time.Duration, share float64) time.Duration {
 	return sorted[max(0, min(len(sorted)-1, int(math.Ceil(share*float64(len(sorted))))-1))]
 }
 
-// draw is how a device fares in one run.
+// draw returns how a device does in one run.
 func (in Input) draw(rng *rand.Rand) order.Draw {
-	return func(d order.Device, do order.Do) (time.Duration, order.Event) {
-		if do == order.Return {
-			return in.length(rng, d, d.Returns), order.Event{Outcome: order.AsBefore, Touched: true}
+	return func(d order.Device, task order.Task) (time.Duration, order.Event) {
+		if task == order.RollBack {
+			return in.length(rng, d, d.Returns), order.Event{Outcome: order.Verified(order.Previous)}
 		}
 		takes := in.length(rng, d, d.Takes)
 		failed, lost := rng.Float64() < in.Fails(d), rng.Float64() < neverBack
@@ -158,22 +158,22 @@ func (in Input) draw(rng *rand.Rand) order.Draw {
 		}
 		switch {
 		case !failed:
-			return takes, order.Event{Outcome: order.Well, Touched: true}
+			return takes, order.Event{Outcome: order.Verified(order.Target)}
 		case lost, !d.Returnable():
-			return takes, order.Event{Outcome: order.Lost, Touched: true, Failure: true}
+			return takes, order.Event{Outcome: order.Outcome{Written: true}, Failure: true}
 		}
 		return takes + in.length(rng, d, d.Returns),
-			order.Event{Outcome: order.AsBefore, Touched: true, Failure: true}
+			order.Event{Outcome: order.Verified(order.Previous), Failure: true}
 	}
 }
 
-// Strike chooses faults for a share of the devices that have none yet; the same seed brings the
+// InjectFaults chooses faults for a share of the devices that have none yet; the same seed brings the
 // same.
-func Strike(o order.Order, chosen map[string]Fault, share float64, seed uint64) {
+func InjectFaults(o order.Order, chosen map[string]Fault, share float64, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 0))
 	for _, d := range o.Devices {
-		strikes, lost, how := rng.Float64() < share, rng.Float64() < neverBack, Faults[1+rng.IntN(len(Faults)-1)]
-		if _, is := chosen[d.ID]; is || !strikes {
+		hit, lost, how := rng.Float64() < share, rng.Float64() < neverBack, Faults[1+rng.IntN(len(Faults)-1)]
+		if _, is := chosen[d.ID]; is || !hit {
 			continue
 		}
 		if chosen[d.ID] = how; lost {

@@ -93,7 +93,7 @@ func TestStrike(t *testing.T) {
 		o.Devices = append(o.Devices, order.Device{ID: fmt.Sprint("d", n)})
 	}
 	chosen := map[string]rehearse.Fault{"d7": rehearse.Sick}
-	rehearse.Strike(o, chosen, 0.2, 3)
+	rehearse.InjectFaults(o, chosen, 0.2, 3)
 	assert.InDelta(t, 400, len(chosen), 60)
 	assert.Equal(t, rehearse.Sick, chosen["d7"])
 	lost := 0
@@ -104,6 +104,6 @@ func TestStrike(t *testing.T) {
 	}
 	assert.InDelta(t, 40, lost, 25)
 	again := map[string]rehearse.Fault{"d7": rehearse.Sick}
-	rehearse.Strike(o, again, 0.2, 3)
+	rehearse.InjectFaults(o, again, 0.2, 3)
 	assert.Equal(t, chosen, again)
 }
