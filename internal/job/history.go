@@ -216,7 +216,22 @@ func (h *History) Updated(device string) (at time.Time, err error) {
 // failed in it, after it was touched, on a path that has this version, or was brought back from
 // there (back). Empty: there was none, or it got there later.
 func (h *History) LeftAlone(device, component, v string) (job string, back bool, err error) {
+	job, back, _, err = h.leftAlone(device, component, v)
+	return job, back, err
+}
+
+// LeftAloneSince is LeftAlone for jobs that ended with the device after a time.
+func (h *History) LeftAloneSince(device, component, v string, since time.Time) (job string, back bool, err error) {
+	job, back, at, err := h.leftAlone(device, component, v)
+	if !at.After(since) {
+		return "", false, err
+	}
+	return job, back, err
+}
+
+func (h *History) leftAlone(device, component, v string) (job string, back bool, at time.Time, err error) {
 	err = h.ends(device, func(e end) bool {
+		at = e.at
 		if e.End == Done && e.back && e.from(component) == v {
 			job, back = e.job, true
 			return false
@@ -233,7 +248,7 @@ func (h *History) LeftAlone(device, component, v string) (job string, back bool,
 		}
 		return true
 	})
-	return job, back, err
+	return job, back, at, err
 }
 
 // ParkedIn is the job that left a device with an image that waits for its restart; empty: none
@@ -340,13 +355,14 @@ func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	return held, err
 }
 
-// isOpen tells whether a job was not closed: Closed is the last entry of one that was.
+// isOpen reports whether a job was started and not closed: the one definition of an open job.
 func isOpen(l *ledger.Ledger, job string) (bool, error) {
-	last, err := l.Entries(ledger.Filter{Job: job, Last: 1})
-	if err != nil || len(last) == 0 {
+	started, err := l.Entries(ledger.Filter{Job: job, Kind: Started, Last: 1})
+	if err != nil || len(started) == 0 {
 		return false, err
 	}
-	return last[0].Kind != Closed, nil
+	closed, err := l.Entries(ledger.Filter{Job: job, Kind: Closed, Last: 1})
+	return len(closed) == 0, err
 }
 
 // Exists tells whether the ledger has a job.
@@ -355,8 +371,8 @@ func Exists(l *ledger.Ledger, job string) (bool, error) {
 	return len(entries) > 0, err
 }
 
-// nextID is the ID of the next job: j1, j2, …
-func nextID(l *ledger.Ledger) (string, error) {
+// NextID returns the ID of the next job: j1, j2, …
+func NextID(l *ledger.Ledger) (string, error) {
 	last, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
 	if err != nil || len(last) == 0 {
 		return "j1", err

@@ -2,6 +2,7 @@ package site
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -78,6 +79,20 @@ func (s Site) Nobody(devices []device.Device) []Reference {
 		if !slices.ContainsFunc(devices, func(d device.Device) bool { return d.Answers(r.Word) }) {
 			r.Like = text.Nearest(r.Word, names)
 			out = append(out, r)
+		}
+	}
+	return append(out, s.unknownModels(devices)...)
+}
+
+// unknownModels are the limits of models that no device has: such a limit would limit nothing.
+func (s Site) unknownModels(devices []device.Device) (out []Reference) {
+	var models []string
+	for _, d := range devices {
+		models = append(models, d.Model)
+	}
+	for _, model := range slices.Sorted(maps.Keys(s.Limits.PerModel)) {
+		if !slices.ContainsFunc(models, func(m string) bool { return strings.EqualFold(m, model) }) {
+			out = append(out, Reference{Where: "limits: per_model", Word: model, Like: text.Nearest(model, models)})
 		}
 	}
 	return out

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -174,7 +175,7 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 // Job is an order ready to be carried out.
 func (w *Workspace) Job(o order.Order) job.Plan {
 	plan := job.Plan{Order: o, Devices: map[string]job.Known{},
-		Behind: map[string][]device.Device{}}
+		Downstream: map[string][]device.Device{}}
 	in := map[string]bool{}
 	patience := map[string]firmware.Patience{} // as the manifests of a device's images say
 	alters := map[string]bool{}                // one of those clears or converts its settings
@@ -214,7 +215,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		}
 		for _, up := range w.ways.Through[d.ID] {
 			if in[up] && d.Access == device.OK {
-				plan.Behind[up] = append(plan.Behind[up], d)
+				plan.Downstream[up] = append(plan.Downstream[up], d)
 			}
 		}
 	}
@@ -269,12 +270,29 @@ func image(i *firmware.Image) order.Image {
 	return order.Image{File: i.File, SHA256: i.SHA256, Size: i.Size}
 }
 
+// perModel returns the limits of models, by the names that the devices report: as everywhere else, case does not
+// count.
+func (w *Workspace) perModel() map[string]int {
+	if len(w.Site.Limits.PerModel) == 0 {
+		return nil
+	}
+	out := map[string]int{}
+	for _, d := range w.devices() {
+		for model, limit := range w.Site.Limits.PerModel {
+			if strings.EqualFold(model, d.Model) {
+				out[d.Model] = limit
+			}
+		}
+	}
+	return out
+}
+
 // rules are those of the site, with what a person asks for: where two limits apply, the
 // smaller one.
 func (w *Workspace) rules(wish Wish, devices []order.Device) order.Rules {
 	s := w.Site
 	r := order.Rules{Parallel: smaller(s.Limits.Parallel, wish.Parallel),
-		PerModel: s.Limits.PerModel, PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,
+		PerModel: w.perModel(), PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,
 		StopAfter: order.StopAfter{
 			Failures: smaller(s.StopAfter.Failures, wish.StopAfter.Failures),
 			Share:    smaller(s.StopAfter.Part(), wish.StopAfter.Share)},

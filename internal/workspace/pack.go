@@ -99,7 +99,7 @@ func (w *Workspace) imagesOf(o order.Order) ([]firmware.Image, error) {
 	for _, d := range o.Devices {
 		for _, h := range d.Path {
 			for _, i := range []*order.Image{&h.Image, h.Back} {
-				if i == nil || taken[i.SHA256] {
+				if i == nil || *i == (order.Image{}) || taken[i.SHA256] { // the device's other slot holds it
 					continue
 				}
 				on, there := w.images[i.SHA256]

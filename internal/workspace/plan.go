@@ -282,6 +282,24 @@ func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.T
 	if err := w.Match(s); err != nil {
 		return err
 	}
+	saved, err := w.Orders()
+	if err != nil {
+		return err
+	}
+	for _, name := range saved { // an order that was made may be carried out at any time
+		o, err := w.ReadOrder(name)
+		if err != nil {
+			return err
+		}
+		for _, d := range o.Devices {
+			for _, h := range d.Path {
+				needed[h.Image.SHA256] = true
+				if h.Back != nil {
+					needed[h.Back.SHA256] = true
+				}
+			}
+		}
+	}
 	for _, r := range w.Rows {
 		for _, h := range r.Match.Path {
 			needed[h.Image.SHA256] = true

@@ -391,8 +391,12 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 	if len(first) == 0 || first[0].Seq != 1 {
 		return count, last, errors.New("its first entry, of its making, is missing")
 	}
+	next, err := job.NextID(w.Ledger)
+	if err != nil {
+		return count, last, err
+	}
 	for _, name := range w.Ledger.Locks() {
-		if !strings.HasPrefix(name, "j") {
+		if !strings.HasPrefix(name, "j") || name == next { // a crash right after the next job was claimed
 			continue
 		}
 		if exists, err := job.Exists(w.Ledger, name); err != nil || !exists {
