@@ -258,11 +258,26 @@ func (a *app) match() (*workspace.Workspace, error) {
 	if err == nil {
 		err = a.tellFaults(s)
 	}
+	if err == nil {
+		err = a.tellMissed(w)
+	}
 	if err != nil {
 		w.Close()
 		return nil, err
 	}
 	return w, nil
+}
+
+// tellMissed reports scheduled jobs whose time has passed without a process that started them.
+func (a *app) tellMissed(w *workspace.Workspace) error {
+	jobs, err := w.Interrupted()
+	for _, s := range jobs {
+		if s.Missed(a.now()) {
+			a.say("Job %s was to start at %s and did not: this machine was off, or its process was ended. Start it: catena resume %[1]s. Or call it off: catena stop %[1]s",
+				s.ID, s.Order.Start.Local().Format("2006-01-02 15:04"))
+		}
+	}
+	return err
 }
 
 // families are those of the site, if this is one, and those of the shelf.

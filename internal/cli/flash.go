@@ -227,11 +227,16 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 			return err
 		}
 	}
-	o, later, err := a.waitForStart(ctx, w, o, f.anew, start)
-	if err != nil {
-		return err
+	if f.detach && start.After(a.now()) {
+		o.Start = start // the job is written down now, and waits in a process of its own
+	} else {
+		var later int
+		o, later, err = a.waitForStart(ctx, w, o, f.anew, start)
+		if err != nil {
+			return err
+		}
+		moved += later
 	}
-	moved += later
 	j, err := a.engine(w, access, patience(w, f.patience)).Start(w.Job(o))
 	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
 		return refused("%w; nothing was touched", err)

@@ -37,7 +37,8 @@ type jobLine struct {
 	Order   string           `json:"order,omitempty"` // the name of its order
 	Note    string           `json:"note,omitempty"`
 	Purpose order.Purpose    `json:"purpose"`
-	Status  string           `json:"status"` // running, interrupted, or ended
+	Start   *time.Time       `json:"start,omitempty"` // of one that was scheduled
+	Status  string           `json:"status"`          // scheduled, running, interrupted, missed, or ended
 	Started time.Time        `json:"started"`
 	Ended   time.Time        `json:"ended,omitzero"`
 	Devices int              `json:"devices"`
@@ -61,10 +62,17 @@ func (a *app) jobs(last int) error {
 			Started: s.Started,
 			Ended:   s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
 		switch {
+		case s.Missed(a.now()):
+			line.Status = "missed"
+		case s.Scheduled() && s.Alive:
+			line.Status = "scheduled"
 		case s.Alive:
 			line.Status = "running"
 		case s.Interrupted():
 			line.Status = "interrupted"
+		}
+		if !s.Order.Start.IsZero() {
+			line.Start = &s.Order.Start
 		}
 		for _, d := range s.Devices {
 			line.Steps[d.Step]++
@@ -87,7 +95,13 @@ func (a *app) jobs(last int) error {
 			}
 		}
 		status := view.Cell{Text: l.Status}
-		if l.Status == "interrupted" {
+		if l.Start != nil && (l.Status == "scheduled" || l.Status == "missed") {
+			ends = []string{"starts " + when(*l.Start, a.now())}
+			if l.Status == "missed" {
+				ends = []string{"was to start at " + l.Start.Local().Format("2006-01-02 15:04")}
+			}
+		}
+		if l.Status == "interrupted" || l.Status == "missed" {
 			status.Tone = view.Bad
 		}
 		how := view.Cell{Text: strings.Join(ends, ", ")}

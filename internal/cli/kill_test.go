@@ -357,7 +357,7 @@ func TestCtrlCFinishesWhatWasBegun(t *testing.T) {
 	assert.Equal(t, 3, code, "not everything was done")
 	assert.Equal(t, job.Done, devices["cam-11"].Step)
 	assert.Equal(t, job.Skipped, devices["gate-1"].Step)
-	assert.Contains(t, devices["gate-1"].Reason, "the job was stopped before it")
+	assert.Contains(t, devices["gate-1"].Reason, "the job was stopped before this device started")
 }
 
 func TestAClosedWindowStopsNothing(t *testing.T) {

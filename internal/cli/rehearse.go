@@ -111,7 +111,7 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 	}
 	if f.once {
 		if f.chance {
-			rehearse.Strike(o, chosen, share, f.seed)
+			rehearse.InjectFaults(o, chosen, share, f.seed)
 			a.say("Faults by seed %d.", f.seed)
 		}
 		return a.rehearseOnce(ctx, w, o, chosen)
@@ -179,8 +179,8 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 		k.Device = stage.Device(k.Device)
 		plan.Devices[id] = k
 	}
-	for up, behind := range plan.Behind { // only those that are on the stage
-		plan.Behind[up] = slices.DeleteFunc(behind,
+	for up, behind := range plan.Downstream { // only those that are on the stage
+		plan.Downstream[up] = slices.DeleteFunc(behind,
 			func(d device.Device) bool { _, on := plan.Devices[d.ID]; return !on })
 	}
 	engine := &job.Engine{Ledger: l, Dialects: stage.Dialects(), Contact: stage.Contact, Now: a.now,

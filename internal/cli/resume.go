@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,7 +23,7 @@ import (
 func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
 	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.ContactOfJob,
 		Patience: p, Now: a.now,
-		KeepOrder: w.KeepOrder,
+		KeepOrder: w.KeepOrder, Held: w.HeldNow, Recheck: w.Recheck,
 		KeepSettings: func(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
 			return access.SaveSettings(w.Dir, d, version, f, raw, a.now())
 		},
@@ -85,8 +86,15 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 	if err != nil {
 		return err
 	}
-	a.say("Going on with job %s of %s: %s.", state.ID,
-		state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
+	switch {
+	case state.Missed(a.now()):
+		a.say("The start of job %s at %s was missed. Starting it now.", state.ID, state.Order.Start.Local().Format("2006-01-02 15:04"))
+	case state.Scheduled():
+		a.say("Job %s starts %s.", state.ID, when(state.Order.Start, a.now()))
+	default:
+		a.say("Going on with job %s of %s: %s.", state.ID,
+			state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
+	}
 	j, err := a.engine(w, access, patience(w, said)).Resume(state.ID, w.Job(state.Order),
 		closesNow(w, a.now()))
 	if err != nil {
@@ -166,17 +174,24 @@ func (a *app) sayInterrupted(w *workspace.Workspace) error {
 func (a *app) stopCmd() *cobra.Command {
 	var giveUp bool
 	c := &cobra.Command{
-		Use:   "stop JOB",
-		Short: "Have a job begin with no more devices, or give it up",
-		Long: `Ask a running job to begin with no more devices, from any terminal. What it is at work on is
-finished: a write is never interrupted.
+		Use:   "stop JOB [DEVICE…]",
+		Short: "Stop a job, take devices out of it, or give it up",
+		Long: `Ask a running job to start no more devices, from any terminal. Devices in progress finish: a
+write is never interrupted. A lockstep set that was written to is completed; stop the job again
+to have it rolled back instead. A scheduled job is called off.
+
+With devices, only those are taken out of the job: pending ones are skipped, and one that has
+got no byte of an image yet is let go.
 
 With --give-up, end a job whose Catena died without going on. Each device that was left open
 is asked once what it runs; one that does not answer, or runs neither its target nor what it
 ran before, is then stranded.`,
-		Example: "  catena stop j3\n  catena stop j3 --give-up",
-		Args:    exactly(1, "one job"),
+		Example: "  catena stop j3\n  catena stop j3 cam-11 cam-12\n  catena stop j3 --give-up",
+		Args:    atLeast(1, "a job, and devices of it if only those are meant"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return a.stopDevices(args[0], args[1:])
+			}
 			return a.stop(c.Context(), args[0], giveUp)
 		},
 	}
@@ -202,8 +217,10 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 		if err := job.Stop(w.Ledger, id); err != nil {
 			return err
 		}
-		a.say("Job %s begins with no more devices. What it is at work on is finished: catena track %[1]s", id)
+		a.say("%s", stopText(state))
 		return nil
+	case state.Scheduled():
+		giveUp = true // it is called off: nothing was started
 	case !giveUp:
 		return refused("job %s was interrupted, and nobody is at work on it. Go on with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
 	}
@@ -225,8 +242,68 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	return nil
 }
 
+// stopText says what a stop of a running job does, before it happens.
+func stopText(state job.State) string {
+	if state.Stopped {
+		return fmt.Sprintf("Stopping job %s: devices in progress will finish; lockstep sets that are half-updated will be rolled back.", state.ID)
+	}
+	if state.Scheduled() {
+		return fmt.Sprintf("Job %s is called off: no device was started.", state.ID)
+	}
+	text := fmt.Sprintf("Stopping job %s: devices in progress will finish; no more will start.", state.ID)
+	if sets := state.Halfway(); len(sets) > 0 {
+		text += fmt.Sprintf("\nLockstep set %s is half-updated and will be completed. To roll it back instead, stop again: catena stop %s",
+			strings.Join(sets, ", "), state.ID)
+	}
+	return text + fmt.Sprintf("\nWatch it: catena track %s", state.ID)
+}
+
+// stopDevices takes single devices out of a running job.
+func (a *app) stopDevices(id string, names []string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := w.JobState(id)
+	switch {
+	case err != nil:
+		return err
+	case !state.Ended.IsZero():
+		return refused("%w; see how: catena track %s --once", job.ErrOver, id)
+	}
+	var ids []string
+	for _, name := range names {
+		i := slices.IndexFunc(state.Devices, func(d job.DeviceState) bool { return d.ID == name || strings.EqualFold(d.Name, name) })
+		if i < 0 {
+			return usage("job %s has no device %s; see its devices: catena track %[1]s --once", id, name)
+		}
+		d := state.Devices[i]
+		switch {
+		case d.Step.End():
+			a.say("%s has ended already: %s.", d.Name, d.Step)
+			continue
+		case d.Step == job.Waiting:
+			a.say("%s will be skipped.", d.Name)
+		case d.Step == job.Checking:
+			a.say("%s is being checked and will be let go.", d.Name)
+		default:
+			a.say("%s has been written to and will finish: a write is never interrupted.", d.Name)
+		}
+		ids = append(ids, d.ID)
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	return job.Remove(w.Ledger, id, ids, &order.Reason{Why: order.TakenOut})
+}
+
 // noticeOf is what a person reads who looks at a job that was interrupted.
 func noticeOf(state job.State) string {
+	if state.Scheduled() {
+		return fmt.Sprintf("No process is waiting to start this job: it was to start at %s.\nStart it: catena resume %s. Or call it off: catena stop %[2]s",
+			state.Order.Start.Local().Format("2006-01-02 15:04"), state.ID)
+	}
 	return fmt.Sprintf("The Catena that worked on this job is gone: %s. Nobody knows what came of the step shown.\nGo on: catena resume %s. Or give it up: catena stop %[2]s --give-up",
 		openDevices(state), state.ID)
 }

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -78,28 +80,41 @@ func (a *app) partOf(ctx context.Context, f jobFlags, id string,
 func (a *app) finishCmd() *cobra.Command {
 	f := jobFlags{anew: true}
 	c := &cobra.Command{
-		Use:   "finish JOB",
+		Use:   "finish JOB [DEVICE…]",
 		Short: "Restart what is parked, and prove it",
 		Long: `Restart the devices that a job was told only to send their images (flash --stage), under the
 same rules as ever: the end of a chain before its head. Each is proven, and returned if it
 fails. One that has restarted by itself meanwhile is proven.`,
-		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window",
-		Args:    exactly(1, "one job"),
+		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window\n  catena finish j3 cam-11 cam-12",
+		Args:    atLeast(1, "a job, and devices of it if only those are meant"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.finish(c.Context(), f, args[0])
+			return a.finish(c.Context(), f, args[0], args[1:])
 		},
 	}
 	f.flags(c)
 	return c
 }
 
-func (a *app) finish(ctx context.Context, f jobFlags, id string) error {
+func (a *app) finish(ctx context.Context, f jobFlags, id string, names []string) error {
 	return a.partOf(ctx, f, id, func(w *workspace.Workspace, s job.State) (order.Order, error) {
 		still := map[string]bool{}
 		for _, r := range w.Rows {
 			still[r.ID] = still[r.ID] || r.ParkedIn == id
 		}
-		o := s.Unfinished(func(device string) bool { return still[device] })
+		var unknown []string
+		chosen := map[string]bool{}
+		for _, name := range names {
+			i := slices.IndexFunc(s.Devices, func(d job.DeviceState) bool { return d.ID == name || strings.EqualFold(d.Name, name) })
+			if i < 0 {
+				unknown = append(unknown, name)
+				continue
+			}
+			chosen[s.Devices[i].ID] = true
+		}
+		if len(unknown) > 0 {
+			return order.Order{}, usage("job %s has no device %s; see its devices: catena track %[1]s --once", id, strings.Join(unknown, ", "))
+		}
+		o := s.Unfinished(func(device string) bool { return still[device] && (len(names) == 0 || chosen[device]) })
 		o.Name, o.Note = "", "finish of "+id
 		if len(o.Devices) == 0 {
 			a.say("There is nothing to finish: no device of %s is parked now.", id)

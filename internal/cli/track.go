@@ -276,6 +276,9 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 		until = state.Last
 	}
 	waits := state.Waiting(now)
+	if state.Scheduled() {
+		waits = nil // all wait for its start
+	}
 	fmt.Fprintf(&b, "%s\n\n", frameHead(siteName, state, now, until, s))
 
 	t := view.Table{Columns: []string{"name", "from → to", "step", "progress", "%", "rate", "left",
@@ -310,7 +313,12 @@ func frameHead(siteName string, state job.State, now, until time.Time, s view.St
 		state.Purpose, called, ended, len(state.Devices), working,
 		len(state.Devices)-ended-working, view.Clock(until.Sub(state.Started)),
 		outlook(state, now))
-	if state.Interrupted() {
+	switch {
+	case state.Missed(now):
+		head += string(s.Paint(view.Bad, " · its start was missed"))
+	case state.Scheduled() && state.Alive:
+		head += view.Sprint(" · starts %s", when(state.Order.Start, now))
+	case state.Interrupted():
 		head += string(s.Paint(view.Bad, " · interrupted"))
 	}
 	return head

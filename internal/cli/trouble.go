@@ -83,9 +83,11 @@ var jobMeanings = map[job.Why]meaning{
 	job.StillAway: {"It has not answered since.", []string{"catena scan", "go there"}},
 	job.NotRestarted: {"It should have restarted, and was not seen to.",
 		[]string{"catena scan", "restart it by hand, then catena prove JOB"}},
-	job.NotWritten: {"It took longer to write the image than it may. It was not interrupted.",
-		[]string{"leave it its power", "catena scan says what it runs",
-			"give it longer: patience: {writing: 40m}"}},
+	job.StillWriting: {"It has been writing the image for much longer than its patience. It was left alone: nothing else was sent to it.",
+		[]string{"leave it powered", "catena scan shows what it runs",
+			"next time, more patience: patience: {writing: 40m}"}},
+	job.Forbidden: {"An interlock forbids one of its components; the others were updated.",
+		[]string{"see to what the interlock says", "catena retry JOB"}},
 	job.CutOff: {"It came back, and something behind it did not.",
 		[]string{"see which: catena list", "look at its ports and its configuration",
 			"catena rollback DEVICE"}},
@@ -126,15 +128,13 @@ var jobMeanings = map[job.Why]meaning{
 			"or by_hand: in site.yaml, and the job asks a person"}},
 	job.NoLogin: {"No login that is kept is for it.",
 		[]string{"catena login add --device DEVICE", "catena retry JOB"}},
-	job.NotBegun: {"The order's rules never let it begin: what follows says which.",
-		[]string{"catena retry JOB"}},
-	job.Stopped: {"A person stopped the job before its turn.",
+	job.NotBegun: {"A rule of the order, a stop or a hold kept it from starting: what follows says which.",
 		[]string{"catena retry JOB"}},
 	job.Abandoned: {"Ctrl-C twice: it was let go before anything was sent.",
 		[]string{"catena retry JOB"}},
 	job.GaveUp: {"A person gave the job up. What the device runs is not proven.",
 		[]string{"catena scan", "catena match"}},
-	job.ProvenAnyway: {"A step failed, and the device is proven on its target all the same.",
+	job.VerifiedAnyway: {"A step failed, and the device was verified on its target despite that.",
 		[]string{"nothing"}},
 	job.PersonsWord: {"Nobody can read what it runs: a person said so.",
 		[]string{"look at it, if in doubt"}},
@@ -160,7 +160,7 @@ func sampleReason(w job.Why) string {
 		Order:  &order.Reason{}}
 	switch w {
 	case job.NotBegun:
-		return "waits, and for what"
+		return "would not finish before the window closes"
 	case job.GaveUp:
 		r.Step = job.Writing
 	case job.DeviceSaid:

@@ -3,6 +3,7 @@ package job
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -19,6 +20,7 @@ const (
 
 type askedBody struct {
 	What string `json:"what"`
+	Busy bool   `json:"busy,omitempty"` // the device works meanwhile, and keeps its slot
 }
 
 type answeredBody struct {
@@ -29,35 +31,34 @@ type answeredBody struct {
 // answerEvery is how often it is looked whether a person has answered.
 const answerEvery = 300 * time.Millisecond
 
-// ask has a person do something at the device, and waits for the answer: meanwhile the device holds no
-// place, unless it is busy, and it goes on when there is one again, whatever the answer.
+// ask has an operator do something at the device, and waits for the answer. Unless the device is busy,
+// it needs no slot while it waits, and continues when one is free again, whatever the answer.
 func (w *worker) ask(ctx context.Context, what string, busy bool) error {
-	if w.job.asks == nil || busy {
-		return w.answered(ctx, what)
-	}
-	w.job.asks <- asking{id: w.row.ID}
-	err := w.answered(ctx, what)
-	on := make(chan struct{})
-	w.job.asks <- asking{id: w.row.ID, on: on}
-	<-on
-	return err
-}
-
-// answered asks, and waits for the answer. It is in the ledger, so that it can be seen and answered
-// from any terminal.
-func (w *worker) answered(ctx context.Context, what string) error {
 	l := w.job.engine.Ledger
 	before, err := l.Entries(ledger.Filter{Job: w.job.ID, Device: w.row.ID, Last: 1})
 	if err == nil {
-		err = l.Append(Asked, w.job.ID, w.row.ID, askedBody{What: what})
+		err = l.Append(Asked, w.job.ID, w.row.ID, askedBody{What: what, Busy: busy})
 	}
 	if err != nil {
 		return err
 	}
+	w.job.wake()
+	err = w.awaitAnswer(ctx, what, before)
+	if busy {
+		return err
+	}
+	return errors.Join(err, w.job.reenter(w.row.ID))
+}
+
+// awaitAnswer waits for the answer. It is in the ledger, so that it can be seen and answered from any
+// terminal.
+func (w *worker) awaitAnswer(ctx context.Context, what string, before []ledger.Entry) error {
+	l := w.job.engine.Ledger
 	after := int64(0)
 	for _, e := range before {
 		after = e.Seq
 	}
+	read := int64(-1) // entries up to this number were read
 	tick := time.NewTicker(answerEvery)
 	defer tick.Stop()
 	for {
@@ -66,9 +67,16 @@ func (w *worker) answered(ctx context.Context, what string) error {
 			return ctx.Err()
 		case <-tick.C:
 		}
+		last, err := l.Last()
+		if err == nil && last == read {
+			continue // nothing is new
+		}
 		said, err := l.Entries(ledger.Filter{Kind: Answered, Job: w.job.ID, Device: w.row.ID, After: after, Last: 1})
 		if err != nil || len(said) == 0 {
-			continue // the next look may do better
+			if err == nil {
+				read = last
+			}
+			continue // the next poll may do better
 		}
 		var b answeredBody
 		switch err := json.Unmarshal(said[0].Body, &b); {

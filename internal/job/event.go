@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -17,21 +18,77 @@ const (
 	Begun   ledger.Kind = "step-begun"  // an effect is about to happen; the body is an Effect
 	Over    ledger.Kind = "step-over"   // that effect is over; the body is an Effect
 	Ended   ledger.Kind = "device-ended"
-	// a person asked that no more devices begin
+	// Stopping: an operator asked that no more devices start. The second one of a job asks that
+	// lockstep sets that are half-updated are rolled back, too.
 	Stopping ledger.Kind = "job-stopping"
-	// a Catena goes on with a job whose Catena died; the body is a resumedBody
+	// Resumed: a process continues a job whose process died; the body is a resumedBody.
 	Resumed ledger.Kind = "job-resumed"
 	Closed  ledger.Kind = "job-closed"
-	// a device was away when it was checked, and is asked again; the body is a postponedBody
+	// Postponed: a device was away when it was checked, and is checked again; the body is a postponedBody.
 	Postponed ledger.Kind = "device-postponed"
+	// Removed: a device must not start in this job; the body is an order.Reason.
+	Removed ledger.Kind = "device-removed"
+	// Dispatched: something that the dispatcher must know and no other entry records; the body is an
+	// order.Event.
+	Dispatched ledger.Kind = "job-dispatched"
+	// Noted: a step takes longer than usual; the body is a Reason.
+	Noted ledger.Kind = "device-noted"
 )
 
-// Direction is whether an image is on the way to the target or back.
+// dispatched returns what an entry means to the dispatcher; false: nothing. It is the only way in which
+// a dispatcher learns of anything, in a job that runs as in one that is read back.
+func dispatched(e ledger.Entry, stopped bool) (event order.Event, ok bool, err error) {
+	event, ok = order.Event{At: e.At, Device: e.Device}, true
+	switch e.Kind {
+	case Begun:
+		var b Effect
+		err = json.Unmarshal(e.Body, &b)
+		event.Kind = order.Writing
+		if b.Step == Checking {
+			event.Kind, event.Task = order.Started, order.Update
+			if b.Direction == Back {
+				event.Task = order.RollBack
+			}
+		}
+	case Ended:
+		var b endBody
+		err = json.Unmarshal(e.Body, &b)
+		event = b.event(e.Device, e.At)
+	case Postponed:
+		var b postponedBody
+		err = json.Unmarshal(e.Body, &b)
+		event.Kind, event.Until, event.Because = order.Postponed, b.Until, b.Because
+	case Asked:
+		var b askedBody
+		err = json.Unmarshal(e.Body, &b)
+		event.Kind, ok = order.Asks, !b.Busy
+	case Removed:
+		event.Kind, event.Why = order.Removed, &order.Reason{}
+		err = json.Unmarshal(e.Body, event.Why)
+	case Stopping:
+		event.Kind = order.Stopped
+		if stopped {
+			event.Kind = order.Abandoned
+		}
+	case Resumed:
+		var b resumedBody
+		err = json.Unmarshal(e.Body, &b)
+		event.Kind, event.Closes = order.Resumed, b.Closes
+	case Dispatched:
+		err = json.Unmarshal(e.Body, &event)
+		event.At = e.At
+	default:
+		ok = false
+	}
+	return event, ok, err
+}
+
+// Direction is whether a step leads to the target or back.
 type Direction string
 
 const (
-	Forth Direction = "forth"
-	Back  Direction = "back"
+	Forward Direction = "forward"
+	Back    Direction = "back"
 )
 
 // Effect is one step of one device, written down before it happens and again when it is
@@ -48,8 +105,8 @@ type Effect struct {
 	// What is known once the effect is over.
 	// after checking: what the device said while it was healthy
 	Baseline *device.Reading `json:"baseline,omitempty"`
-	// after checking: the IDs of those that answered through it
-	Behind []string `json:"behind,omitempty"`
+	// after checking: the IDs of the downstream devices that answered
+	Downstream []string `json:"downstream,omitempty"`
 	// after sending: how long the device announced to be away, in ns
 	Down  time.Duration `json:"down,omitempty"`
 	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not. Of one that begins: why it returns
@@ -66,110 +123,92 @@ type postponedBody struct {
 	Until   time.Time `json:"until"`
 }
 
-// endBody is the body of an Ended entry.
-
-type endBody struct {
-	End     Step    `json:"end"`
-	Version string  `json:"version,omitempty"` // what it said last that it runs
-	Cause   *Reason `json:"cause,omitempty"`
-	Touched bool    `json:"touched,omitempty"` // an image was begun to be sent
-	// from its check to its end, in ns; 0: a crash was in between
-	Took time.Duration `json:"took,omitempty"`
-}
-
-// event is the end as the dispatcher has it.
-func (b endBody) event(device string, at time.Time) order.Event {
-	e := order.Event{At: at, Kind: order.Ended, Device: device, Outcome: order.AsBefore,
-		Touched: b.Touched}
-	switch b.End {
-	case Done:
-		e.Outcome = order.Well
-	case Parked: // as it should be; it runs nothing new that could return
-		e.Outcome, e.Touched = order.Well, false
-	case Skipped:
-		if b.Cause != nil && b.Cause.Why == ThereAlready {
-			e.Outcome = order.Well
-		}
-	case Stranded:
-		e.Outcome, e.Failure = order.Lost, true
-		if b.Cause != nil && b.Cause.Why == NotBegun { // it is in service, on the wrong version
-			e.Outcome = order.Well
-		}
-	case Failed, Returned:
-		e.Failure = b.Touched
-	}
-	return e
-}
-
 // Sentence says in words what a job's entry records; empty where the next entry says it: a
 // step that is over and did not fail.
 func Sentence(e ledger.Entry) string {
-	switch e.Kind {
-	case Begun, Over:
-		var b Effect
-		if json.Unmarshal(e.Body, &b) != nil {
-			break
+	words := map[ledger.Kind]func(json.RawMessage) (string, error){
+		Begun: effectBegun, Over: effectOver, Answered: answerGiven, Dispatched: otherJobsNamed, Proved: verifiedAgain,
+		Ended: ended,
+		Asked: sentence(func(b askedBody) string { return "waits for an operator: " + b.What }),
+		Postponed: sentence(func(b postponedBody) string {
+			return (&order.Reason{Why: order.Away, Set: b.Because}).Error()
+		}),
+		Removed: sentence(func(b order.Reason) string { return b.Error() }),
+		Noted:   sentence(func(b Reason) string { return b.Error() }),
+	}[e.Kind]
+	if words == nil {
+		return string(e.Kind)
+	}
+	s, err := words(e.Body)
+	if err != nil {
+		return string(e.Kind)
+	}
+	return s
+}
+
+// sentence reads a body and words it.
+func sentence[B any](words func(B) string) func(json.RawMessage) (string, error) {
+	return func(raw json.RawMessage) (string, error) {
+		var b B
+		if err := json.Unmarshal(raw, &b); err != nil {
+			return "", err
 		}
-		s := string(b.Step)
-		if b.Step != Checking {
-			s += " " + Label(b.Component, b.Version)
-		}
-		if b.Direction == Back {
-			s += ", on the way back"
-		}
-		switch {
-		case e.Kind == Begun:
-			return s
-		case b.Cause != nil:
-			return s + " failed: " + b.Cause.Error()
-		}
-		return ""
-	case Asked:
-		var b askedBody
-		if json.Unmarshal(e.Body, &b) != nil {
-			break
-		}
-		return "asks: " + b.What
-	case Answered:
-		var b answeredBody
-		if json.Unmarshal(e.Body, &b) != nil {
-			break
-		}
-		if b.Skip {
-			return "a person skipped that: " + b.Because
-		}
-		return "a person has done that"
-	case Postponed:
-		var b postponedBody
-		if json.Unmarshal(e.Body, &b) != nil {
-			break
-		}
-		return (&order.Reason{Why: order.Away, Set: b.Because}).Error()
-	case Proved:
-		var b Proof
-		if json.Unmarshal(e.Body, &b) != nil {
-			break
-		}
+		return words(b), nil
+	}
+}
+
+func (b Effect) String() string {
+	s := string(b.Step)
+	if b.Step != Checking {
+		s += " " + Label(b.Component, b.Version)
+	}
+	if b.Direction == Back {
+		s += " (rollback)"
+	}
+	return s
+}
+
+var (
+	effectBegun = sentence(Effect.String)
+	effectOver  = sentence(func(b Effect) string {
 		if b.Cause == nil {
-			return "proven once more on " + b.Version
+			return ""
 		}
-		return "its proof does not hold any more: " + b.Reason
-	case Ended:
-		var b endBody
-		if json.Unmarshal(e.Body, &b) != nil {
-			break
+		return b.String() + " failed: " + b.Cause.Error()
+	})
+	answerGiven = sentence(func(b answeredBody) string {
+		if b.Skip {
+			return "the operator skipped that: " + b.Because
 		}
+		return "the operator has done that"
+	})
+	otherJobsNamed = sentence(func(b order.Event) string {
+		var names []string
+		for _, o := range b.Others {
+			names = append(names, o.Device.Name+" ("+o.Job+")")
+		}
+		if len(names) == 0 {
+			return "" // the entries beside it say it
+		}
+		return "other jobs are updating " + strings.Join(names, ", ")
+	})
+	verifiedAgain = sentence(func(b Proof) string {
+		if b.Cause == nil {
+			return "verified again on " + b.Version
+		}
+		return "no longer as it was verified: " + b.Reason
+	})
+	ended = sentence(func(b endBody) string {
 		s := string(b.End)
 		if b.Version != "" {
-			s += ", it runs " + b.Version
+			s += ", runs " + b.Version
 		}
 		if b.Cause != nil {
 			s += ": " + b.Cause.Error()
 		}
 		return s
-	}
-	return string(e.Kind)
-}
+	})
+)
 
 // StreamFormat is the number of this form of an Event's JSON. Later ones may have more fields, and more
 // kinds; what is there means the same.
@@ -239,6 +278,14 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 			var b endBody
 			err = json.Unmarshal(e.Body, &b)
 			ev.Step, ev.Version, ev.Cause, ev.Reason = b.End, b.Version, b.Cause, b.Cause.Error()
+		case Removed:
+			var b order.Reason
+			err = json.Unmarshal(e.Body, &b)
+			ev.Reason = b.Error()
+		case Noted:
+			var b Reason
+			err = json.Unmarshal(e.Body, &b)
+			ev.Cause, ev.Reason = &b, b.Error()
 		case Started, Stopping, Resumed, Closed:
 		default:
 			continue // not of what happens to its devices

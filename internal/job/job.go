@@ -61,9 +61,9 @@ func Label(component, version string) string {
 type Plan struct {
 	Order   order.Order
 	Devices map[string]Known // those of the order, by ID
-	// Behind are the devices that are reached through each one of the order, by its ID: those
-	// that answered when they were seen last.
-	Behind map[string][]device.Device
+	// Downstream are the devices that are reached through each one of the order, by its ID: those that
+	// answered when they were seen last.
+	Downstream map[string][]device.Device
 }
 
 // Known is a device of a plan: how it was last seen, and how its versions sort.

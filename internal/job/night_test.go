@@ -161,7 +161,7 @@ func TestTheWindowCloses(t *testing.T) {
 		s := n.run(t, o)
 		assert.Equal(t, map[string]string{"gate-3": "done 2.0", "gate-2": "skipped ",
 			"gate-1": "skipped "}, ends(s))
-		assert.Equal(t, "it would not end before the window closes", s.Devices[1].Reason)
+		assert.Equal(t, "would not finish before the window closes", s.Devices[1].Reason)
 	})
 }
 
@@ -215,7 +215,7 @@ func TestJobsWaitForEachOther(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, map[string]string{"switch-basin": "skipped ", "cam-21": "done 2.0"},
 			ends(s))
-		assert.Equal(t, "the job was stopped before it", s.Devices[0].Reason)
+		assert.Equal(t, "the job was stopped before this device started", s.Devices[0].Reason)
 		s = n.run(t, order.Order{Devices: []order.Device{row("switch-basin")}})
 		assert.Equal(t, job.Done, s.Devices[0].Step)
 	})
@@ -271,7 +271,7 @@ func TestWhatIsBehindAnswersAgain(t *testing.T) {
 		devices["cam-12"].until = time.Now().Add(1000 * time.Hour)
 		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}},
 			Devices: n.known,
-			Behind: map[string][]device.Device{"switch-basin": {n.known["cam-11"].Device,
+			Downstream: map[string][]device.Device{"switch-basin": {n.known["cam-11"].Device,
 				n.known["cam-12"].Device}}}
 		j, err := n.engine.Start(plan)
 		require.NoError(t, err)
@@ -279,7 +279,7 @@ func TestWhatIsBehindAnswersAgain(t *testing.T) {
 		s, err := job.Load(n.ledger, j.ID)
 		require.NoError(t, err)
 		assert.Equal(t, map[string]string{"switch-basin": "returned 1.0"}, ends(s))
-		assert.Equal(t, "after its restart: cam-11, reached through it, no longer answers",
+		assert.Equal(t, "after its restart: cam-11, which is downstream, no longer answers",
 			s.Devices[0].Reason)
 	})
 }

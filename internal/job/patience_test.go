@@ -353,7 +353,7 @@ func TestPatience(t *testing.T) {
 		"a write is waited for": {&acted{writes: 8 * time.Minute, down: 0, giveUp: 5 * time.Minute},
 			job.Done, "", "2.0", 8 * time.Minute, 10 * time.Minute},
 		"it never ends writing": {&acted{writes: never},
-			job.Stranded, job.NotWritten, "1.0", time.Hour, 2 * time.Hour},
+			job.Stranded, job.StillWriting, "1.0", time.Hour, 2 * time.Hour},
 		"it restarts only when asked": {&acted{stays: true, writes: time.Minute, down: time.Minute},
 			job.Done, "", "2.0", 5 * time.Minute, 6 * time.Minute},
 		"it says 100 % and then fails": {&acted{parks: true, writes: time.Minute, balks: true},

@@ -15,7 +15,6 @@ type Why string
 
 const (
 	NotBegun     Why = "not-begun"     // Order says why
-	Stopped      Why = "stopped"       // the job was stopped before Want was sent to it
 	Abandoned    Why = "abandoned"     // the job was abandoned while it was checked
 	CannotUpdate Why = "cannot-update" // Catena can read it, and cannot send it an image yet
 	NoLogin      Why = "no-login"      // no login is known for it
@@ -25,7 +24,8 @@ const (
 	Unhealthy    Why = "unhealthy"     // Device says what is wrong
 	WrongVersion Why = "wrong-version" // it runs Is, not Want
 	NotTogether  Why = "not-together"  // of its lockstep set Want is not ready
-	NotWritten   Why = "not-written"   // it has not written the image within Within
+	StillWriting Why = "still-writing" // it writes the image for longer than Within
+	Forbidden    Why = "forbidden"     // an interlock forbids the component Want: the next reason says which
 	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
 	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
 	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
@@ -43,7 +43,7 @@ const (
 	StillAway       Why = "still-away"        // it has not answered since
 	StillRuns       Why = "still-runs"        // it runs Is, as before
 	NoRollback      Why = "no-rollback"       // it cannot be rolled back: there is no image of Want
-	ProvenAnyway    Why = "proven-anyway"     // proven, although a step failed
+	VerifiedAnyway  Why = "verified-anyway"   // verified, although a step failed
 	RollbackFailed  Why = "rollback-failed"   // on its way back
 	PersonsWord     Why = "persons-word"      // a person said that it is so; nobody can read it
 	NotLeft         Why = "not-left"          // Device says what must still be undone there
@@ -51,15 +51,15 @@ const (
 
 // Whys are all kinds that a device's end may have, those that people meet most first.
 var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, NotRestarted,
-	NotWritten, CutOff, DeviceSaid, NoRollback,
+	StillWriting, CutOff, DeviceSaid, NoRollback,
 	RollbackFailed, StillRuns, SettingsChanged, SettingsLost, SettingsLeft, SettingsNotKept,
 	NotCarried, NotTaken, NotLeft,
 	ChangedSince, ThereAlready, NotTogether, ImageGone, CannotStage, CannotUpdate, NoLogin,
-	NotBegun, Stopped, Abandoned, GaveUp,
-	ProvenAnyway, PersonsWord}
+	NotBegun, Forbidden, Abandoned, GaveUp,
+	VerifiedAnyway, PersonsWord}
 
-// Reason says why a device ended as it did: a kind for code, fields for the sentence,
-// and, where one thing led to another, what came next. It is an error.
+// Reason states why a device ended as it did: a kind for code, fields for the sentence, and, where one thing
+// led to another, what came next. It is an error.
 type Reason struct {
 	Why    Why           `json:"why"`
 	Step   Step          `json:"step,omitempty"` // in which it happened
@@ -126,82 +126,79 @@ func (r *Reason) Error() string {
 	return s
 }
 
+// fixed are the sentences that have no fields.
+var fixed = map[Why]string{
+	CannotUpdate:    "Catena can read it, but cannot send it an image yet",
+	NoLogin:         "no stored login applies to it",
+	CannotStage:     "it restarts automatically once it has an image, so it cannot be parked",
+	SettingsLost:    "its settings could not be restored",
+	NotTaken:        "it was written, but the device reports another value",
+	PersonsWord:     "as confirmed by an operator: it cannot be read",
+	SettingsNotKept: "the image alters its settings, and they could not be saved before",
+	NotRestarted:    "no restart was observed",
+	StillAway:       "it has not answered since",
+	VerifiedAnyway:  "it was verified despite that",
+	RollbackFailed:  "during rollback",
+}
+
+// worded are the sentences that consist of a field and words around it.
+var worded = map[Why]func(r *Reason) string{
+	Forbidden:    func(r *Reason) string { return "its component " + r.Want + " was not updated" },
+	ThereAlready: func(r *Reason) string { return "it already runs " + r.Want },
+	ChangedSince: func(r *Reason) string { return "it runs " + r.Is + ", not " + r.Want + " as when it was matched" },
+	NotTogether:  func(r *Reason) string { return "its lockstep set does not start without " + r.Want },
+	StillWriting: func(r *Reason) string { return fmt.Sprintf("still writing the image after %s", r.Within) },
+	ImageGone:    func(r *Reason) string { return "the image " + r.Want + " is no longer on the shelf" },
+	GaveUp:       func(r *Reason) string { return "the job was given up while it was " + string(r.Step) },
+	NotSettled: func(r *Reason) string {
+		return fmt.Sprintf("after its restart: it was healthy, but did not stay so for %s", r.Within)
+	},
+	SettingsLeft: func(r *Reason) string { return "skipped settings that this version does not have: " + r.Want },
+	DidNotReturn: func(r *Reason) string {
+		return fmt.Sprintf("it did not come back within %s after its restart", r.Within)
+	},
+	StillRuns:  func(r *Reason) string { return "it still runs " + r.Is },
+	NoRollback: func(r *Reason) string { return "it cannot be rolled back: no image of " + r.Want },
+	NotLeft:    func(r *Reason) string { return "it " + r.Device.Error() },
+}
+
 func (r *Reason) sentence() string {
+	if s, ok := fixed[r.Why]; ok {
+		return s
+	}
+	if words, ok := worded[r.Why]; ok {
+		return words(r)
+	}
 	prefix := map[Step]string{Proving: "after its restart: "}[r.Step]
 	switch r.Why {
 	case NotBegun:
+		if r.Want != "" {
+			return r.Want + " was not sent to it: " + r.Order.Error()
+		}
 		return r.Order.Error()
-	case Stopped:
-		return "the job was stopped before " + r.Want + " was sent to it"
 	case Abandoned:
 		if r.Step == Sending {
 			return "the job was abandoned before the image was sent to it"
 		}
-		return "the job was abandoned while it was checked"
-	case CannotUpdate:
-		return "Catena can read it, and cannot send it an image yet"
-	case NoLogin:
-		return "no login is known for it"
+		return "the job was abandoned while it was being checked"
 	case DeviceSaid:
 		if r.Device.HasSubject() {
 			return strings.TrimSuffix(during[r.Step], "it ") + r.Device.Error()
 		}
 		return during[r.Step] + r.Device.Error()
-	case ThereAlready:
-		return "it runs " + r.Want + " already"
-	case ChangedSince:
-		return "it runs " + r.Is + ", not " + r.Want + " as when it was matched"
 	case Unhealthy:
 		return prefix + "it is not healthy: " + r.Device.Error()
 	case WrongVersion:
 		return prefix + "it runs " + r.Is + ", not " + r.Want
-	case NotTogether:
-		return "its lockstep set does not begin without " + r.Want
-	case NotWritten:
-		return fmt.Sprintf("it has not written the image within %s", r.Within)
-	case ImageGone:
-		return "the image " + r.Want + " is not on the shelf any more"
-	case CannotStage:
-		return "it restarts by itself once it has an image: it cannot be parked"
-	case GaveUp:
-		return "the job was given up while it was " + string(r.Step)
-	case NotSettled:
-		return fmt.Sprintf("after its restart: it was well, and did not stay so for %s", r.Within)
 	case CutOff:
-		return prefix + r.Want + ", reached through it, no longer answers"
+		return prefix + r.Want + ", which is downstream, no longer answers"
 	case SettingsChanged:
-		return prefix + "its settings are not as before"
-	case SettingsLost:
-		return "its settings could not be given back"
+		return prefix + "its settings changed during the update"
 	case NotCarried:
 		if r.Want == "" {
-			return "the values that are carried over the update could not be read"
+			return "the values that the update must preserve could not be read"
 		}
-		return "its " + r.Want + " could not be carried over the update"
-	case NotTaken:
-		return "it was written, and the device has another one"
-	case PersonsWord:
-		return "by a person's word: nobody can read it"
-	case SettingsLeft:
-		return "settings that this version has no place for were left out: " + r.Want
-	case SettingsNotKept:
-		return "the image alters its settings, and they could not be kept before"
-	case NotRestarted:
-		return "it was not seen to restart"
-	case DidNotReturn:
-		return fmt.Sprintf("it did not come back within %s after its restart", r.Within)
-	case StillAway:
-		return "it has not answered since"
-	case StillRuns:
-		return "it still runs " + r.Is
-	case NoRollback:
-		return "it cannot be rolled back: no image of " + r.Want
-	case ProvenAnyway:
-		return "it is proven all the same"
-	case RollbackFailed:
-		return "on its way back"
-	case NotLeft:
-		return "it " + r.Device.Error()
+		return "its " + r.Want + " could not be preserved during the update"
 	}
 	return string(r.Why)
 }

@@ -30,7 +30,7 @@ const proofsAtOnce = 16
 // it found into the ledger. Its error is the ledger's.
 func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Known) ([]Proof,
 	error) {
-	j := newJob(e, Plan{Order: state.Order, Devices: devices}, nil)
+	j := newJob(e, Plan{Order: state.Order, Devices: devices})
 	j.ID = state.ID
 	var proven []DeviceState
 	for _, d := range state.Devices {
@@ -59,14 +59,11 @@ func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Know
 
 func (j *Job) proveAgain(ctx context.Context, d DeviceState) Proof {
 	p := Proof{ID: d.ID, Name: d.Name, Want: d.To}
-	w := &worker{job: j, known: j.plan.Devices[d.ID], row: j.row(d.ID), first: time.Now(), began: time.Now()}
-	if d.baseline != nil {
-		w.baseline = *d.baseline
-	}
+	w := j.worker(d)
 	defer w.close(ctx)
 	p.Cause = w.open(ctx)
 	if p.Cause == nil {
-		p.Version = w.runsNow()
+		p.Version = w.version()
 		p.Cause = w.asProven(ctx)
 	}
 	p.Reason = p.Cause.Error()
@@ -75,15 +72,15 @@ func (j *Job) proveAgain(ctx context.Context, d DeviceState) Proof {
 
 // asProven says what of a device that was read is not as it was proven.
 func (w *worker) asProven(ctx context.Context) *Reason {
-	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+	ctx, cancel := context.WithTimeout(ctx, probeWithin)
 	defer cancel()
 	last := map[string]order.Hop{}
 	for _, h := range w.row.Path {
 		last[h.Component] = h
 	}
 	for component, h := range last {
-		if !w.same(w.said.Of(component), h.To) {
-			return &Reason{Why: WrongVersion, Is: Label(component, w.said.Of(component)),
+		if !w.same(w.last.Of(component), h.To) {
+			return &Reason{Why: WrongVersion, Is: Label(component, w.last.Of(component)),
 				Want: h.To}
 		}
 	}
@@ -92,7 +89,7 @@ func (w *worker) asProven(ctx context.Context) *Reason {
 		reason.Why, reason.Step = Unhealthy, ""
 		return reason
 	}
-	w.see(w.said)
+	w.see(w.last)
 	return nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"maps"
 	"strings"
+	"time"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -50,7 +51,7 @@ func (w *worker) keepSettings() *Reason {
 		format = s.Format()
 	}
 	var err error
-	w.baseline.Saved, err = keep(w.known.Device, w.said.Version, format, w.saved)
+	w.baseline.Saved, err = keep(w.known.Device, w.last.Version, format, w.saved)
 	if err == nil {
 		w.saved = nil // a backup may be long: it is read again when it is given back
 	}
@@ -89,7 +90,7 @@ func (w *worker) asBefore(ctx context.Context, s dialect.Settings) (bool, error)
 		return err == nil, err
 	}
 	saved, err := w.savedBefore()
-	if err != nil {
+	if err != nil || saved == nil {
 		return false, nil // another digest is all that is known
 	}
 	lost, err := settings.Lost(s.Format(), saved, raw)
@@ -105,34 +106,60 @@ func (w *worker) savedBefore() ([]byte, error) {
 	return kept(w.known.Device, w.baseline.Saved)
 }
 
-// giveBack gives a device its settings back that an image has altered, once it is proven on the
-// version where it stays, and looks whether it has them. One that has them already is left alone.
-func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
+// restoreSettings restores the settings of a device that an image has altered, once it is verified on the
+// version where it stays, and checks that it has them. One that has them already is left alone.
+func (w *worker) restoreSettings(ctx context.Context, component, to string) *Reason {
 	if !w.known.Alters || w.baseline.Settings == "" || !w.stays(component, to) {
 		return nil
 	}
 	s, err := w.session.Settings()
 	if err != nil {
-		return w.notGivenBack(err)
+		return w.notRestored(err)
 	}
 	if same, err := w.asBefore(ctx, s); err == nil && same && s.Format() != settings.Opaque {
 		return nil
 	}
 	saved, err := w.savedBefore()
+	if err == nil && saved == nil {
+		err = errors.New("they were not stored")
+	}
 	if err != nil {
-		return w.notGivenBack(device.Because(device.OwnFault, "%v", err))
+		return w.notRestored(device.Because(device.OwnFault, "%v", err))
 	}
 	if !w.same(to, w.baseline.Of(component)) {
 		has := false
-		if saved, has, err = w.merged(ctx, s, saved, to); err != nil || has {
-			return w.notGivenBack(err)
+		err := w.insist(func() (err error) {
+			var whole []byte
+			if whole, has, err = w.merged(ctx, s, saved, to); err == nil {
+				saved = whole
+			}
+			return err
+		})
+		if err != nil || has {
+			return w.notRestored(err)
 		}
 	}
-	if err := s.Restore(ctx, saved); err != nil && !errors.Is(err, device.ErrAway) {
-		return w.notGivenBack(err)
-	}
-	for wait := w.wait(w.patience().Restarting); ; { // it may restart to take them
-		reason := w.look(ctx, component, to)
+	return w.sendSettings(ctx, s, saved, component, to)
+}
+
+// A device that does not have its settings a while after they were sent gets them again: the request was lost.
+const (
+	settingsTries = 3
+	settingsAgain = 30 * time.Second
+)
+
+// sendSettings sends settings to the device and awaits that it has them. It may restart to take them.
+func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []byte, component, to string) *Reason {
+	wait := w.wait(w.patience().Restarting)
+	var sent time.Time
+	for tries := 0; ; {
+		if time.Since(sent) > settingsAgain && tries < settingsTries {
+			tries, sent = tries+1, time.Now()
+			if err := s.Restore(ctx, saved); err != nil && !errors.Is(err, device.ErrAway) {
+				return w.notRestored(err)
+			}
+		}
+		reason := w.probe(ctx, component, to)
 		if reason == nil && s.Format() == settings.Opaque {
 			return nil
 		}
@@ -146,6 +173,15 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 		}
 		if reason.IdentityChanged() || !wait() {
 			return (&Reason{Why: SettingsLost}).then(reason)
+		}
+	}
+}
+
+// insist repeats what a device did not answer, for as long as it may need after a restart.
+func (w *worker) insist(do func() error) error {
+	for wait := w.wait(w.patience().Proving); ; {
+		if err := do(); err == nil || !errors.Is(err, device.ErrAway) || !wait() {
+			return err
 		}
 	}
 }
@@ -202,8 +238,8 @@ func (w *worker) renamed(s dialect.Settings) map[string]string {
 	return all
 }
 
-// notGivenBack is the reason for an error; nil: there is none.
-func (w *worker) notGivenBack(err error) *Reason {
+// notRestored is the reason for an error; nil: there is none.
+func (w *worker) notRestored(err error) *Reason {
 	if err == nil {
 		return nil
 	}

@@ -102,9 +102,12 @@ func TestARestartThatNobodySaw(t *testing.T) {
 		assert.NotEqual(t, "done 1.0", ends(s)["does-not"])
 	})
 	up := func(d time.Duration) *device.Boot { return &device.Boot{Uptime: d} }
-	assert.True(t, up(time.Second).After(up(time.Hour)))
-	assert.False(t, up(2*time.Hour).After(up(time.Hour)))
-	assert.False(t, up(time.Hour).After(nil), "nothing is known")
+	assert.True(t, up(time.Second).After(up(time.Hour), 0))
+	assert.False(t, up(2*time.Hour).After(up(time.Hour), time.Hour))
+	assert.False(t, up(time.Hour).After(nil, 0), "nothing is known")
+	assert.False(t, up(0).After(up(time.Hour), time.Hour), "an unknown uptime proves nothing")
+	assert.True(t, up(25*time.Second).After(up(20*time.Second), time.Minute), "it would be up for 80 s without a restart")
+	assert.False(t, up(79*time.Second).After(up(20*time.Second), time.Minute), "it rounds")
 }
 
 // Settings that are not as before are a fault of the new version, unless an image alters them.
@@ -129,7 +132,7 @@ func TestSettingsAsBefore(t *testing.T) {
 				return
 			}
 			assert.Equal(t, "returned 1.0", ends(s)["drive-1"])
-			assert.Equal(t, "after its restart: its settings are not as before",
+			assert.Equal(t, "after its restart: its settings changed during the update",
 				s.Devices[0].Reason)
 		})
 	}
@@ -162,7 +165,7 @@ func TestSettingsThatTheNewVersionRefuses(t *testing.T) {
 		n.known["drive-1"] = known
 		s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
 		assert.Equal(t, "returned 1.0", ends(s)["drive-1"])
-		assert.Equal(t, "its settings could not be given back; refused: there is no setting quiet",
+		assert.Equal(t, "its settings could not be restored; refused: there is no setting quiet",
 			s.Devices[0].Reason)
 		assert.Equal(t, "quiet: true", drive.config)
 	})
@@ -206,7 +209,7 @@ func TestALockstepSetIsLookedAtFirst(t *testing.T) {
 				assert.Equal(t, 0, sent, "nothing is sent to any of them")
 				assert.Zero(t, s.Count(job.Done)+s.Count(job.Returned))
 				assert.Contains(t, s.Devices[0].Reason+s.Devices[1].Reason,
-					"its lockstep set does not begin without handset-3; it does not answer")
+					"its lockstep set does not start without handset-3; it does not answer")
 				return
 			}
 			assert.Equal(t, 2, sent)

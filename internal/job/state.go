@@ -22,8 +22,10 @@ type State struct {
 	Alive   bool          `json:"alive"`             // a Catena is working on it now
 	Last    time.Time     `json:"last"`              // of its newest entry
 	Seq     int64         `json:"-"`                 // of its newest entry
-	Stopped bool          `json:"stopped,omitempty"` // a person asked that no more devices begin
-	Devices []DeviceState `json:"devices"`
+	Stopped bool          `json:"stopped,omitempty"` // an operator asked that no more devices start
+	// Abandoned: the operator asked again, so half-updated lockstep sets are rolled back.
+	Abandoned bool          `json:"abandoned,omitempty"`
+	Devices   []DeviceState `json:"devices"`
 
 	Order    order.Order  `json:"-"`
 	dispatch *order.State // how far the order is; nil: it cannot be told
@@ -37,8 +39,34 @@ func (s State) Waiting(now time.Time) map[string]*order.Reason {
 	return s.dispatch.Waiting(now)
 }
 
-// Interrupted tells whether the job's Catena died before its end.
+// Interrupted reports whether the job's process died before its end.
 func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() }
+
+// Halfway returns the names of the lockstep sets of which a member was written to and not all have ended.
+func (s State) Halfway() (names []string) {
+	for _, set := range s.Order.Rules.Lockstep {
+		written, open := false, false
+		for _, d := range s.Devices {
+			if slices.Contains(set.Of, d.ID) {
+				written, open = written || d.Touched, open || !d.Step.End()
+			}
+		}
+		if written && open {
+			names = append(names, set.Name)
+		}
+	}
+	return names
+}
+
+// Scheduled reports whether the job has a time at which it starts, and has started no device yet.
+func (s State) Scheduled() bool {
+	return !s.Order.Start.IsZero() && s.Ended.IsZero() && s.Count(Waiting) == len(s.Devices)
+}
+
+// Missed reports whether the time of a scheduled job has passed and no process has started it.
+func (s State) Missed(now time.Time) bool {
+	return s.Scheduled() && !s.Alive && now.After(s.Order.Start)
+}
 
 // Open are the devices that a job began with and that have not ended.
 func (s State) Open() (out []DeviceState) {
@@ -98,12 +126,12 @@ type DeviceState struct {
 	Saved   string `json:"saved,omitempty"`   // under which name its settings were kept before
 
 	// What somebody needs who goes on after a crash.
-	last     Effect          // the newest that began
-	over     bool            // and is over
-	did      order.Do        // what the dispatcher asked for
-	baseline *device.Reading // what it said while it was healthy
-	behind   []string        // the IDs of those that answered through it then
-	failed   *Reason         // why it goes back
+	last       Effect          // the newest that began
+	over       bool            // and is over
+	task       order.Task      // what it was started for
+	baseline   *device.Reading // what it reported while it was healthy
+	downstream []string        // the IDs of those that answered through it then
+	failed     *Reason         // why it goes back
 }
 
 // Percent is how far the current step is, or -1 where that is not known.
@@ -159,21 +187,37 @@ func Follow(l *ledger.Ledger, id string) *Follower {
 
 // Look is how far the job is now. The devices of the state are the caller's; its Rest cannot be told.
 func (f *Follower) Look() (State, error) {
-	entries, err := f.ledger.Entries(ledger.Filter{Job: f.id, After: f.state.Seq})
-	if err != nil {
+	if err := f.update(); err != nil {
 		return State{}, err
-	}
-	for _, e := range entries {
-		if err := f.state.take(e, f.at); err != nil {
-			return State{}, err
-		}
-	}
-	if f.state.ID == "" {
-		return State{}, fmt.Errorf("there is no job %s in the ledger", f.id)
 	}
 	out := f.state
 	out.Devices = slices.Clone(f.state.Devices)
 	return out, out.pass(f.ledger)
+}
+
+// update folds what is new.
+func (f *Follower) update() error {
+	entries, err := f.ledger.Entries(ledger.Filter{Job: f.id, After: f.state.Seq})
+	if err != nil {
+		return fmt.Errorf("the ledger cannot be read: %w", err)
+	}
+	for _, e := range entries {
+		if err := f.take(e); err != nil {
+			return err
+		}
+	}
+	if f.state.ID == "" {
+		return fmt.Errorf("there is no job %s in the ledger", f.id)
+	}
+	return nil
+}
+
+// device returns how far a device is; it is the follower's.
+func (f *Follower) device(id string) *DeviceState {
+	if i, ok := f.at[id]; ok {
+		return &f.state.Devices[i]
+	}
+	return nil
 }
 
 // move adds the passing progress, where it belongs to the step the device is in.
@@ -209,112 +253,122 @@ func Jobs(l *ledger.Ledger, most int) ([]State, error) {
 	return out, nil
 }
 
-// fold derives a state from a job's entries: the steps of its devices, and through the same
-// events how far the dispatcher is.
+// fold derives a state from a job's entries: the steps of its devices, and the dispatcher.
 func fold(entries []ledger.Entry) (State, error) {
-	var s State
-	at := map[string]int{}
+	f := Follower{at: map[string]int{}}
 	for _, e := range entries {
-		if err := s.take(e, at); err != nil {
-			return s, err
+		if err := f.take(e); err != nil {
+			return f.state, err
 		}
 	}
-	return s, nil
+	return f.state, nil
 }
 
-// take folds one entry; at is where each device is.
-func (s *State) take(e ledger.Entry, at map[string]int) (err error) {
+// take folds one entry.
+func (f *Follower) take(e ledger.Entry) error {
+	s := &f.state
 	s.Last, s.Seq = e.At, e.Seq
-	switch e.Kind {
-	case Started:
-		var o order.Order
-		err = json.Unmarshal(e.Body, &o)
-		*s = State{ID: e.Job, Purpose: o.Purpose, Name: o.Name, Note: o.Note, Started: e.At,
-			Last: e.At, Seq: e.Seq, Order: o}
-		for i, d := range o.Devices {
-			at[d.ID] = i
-			s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From,
-				To: d.To(), Path: d.Path, Step: Waiting, Since: e.At})
-		}
-		s.dispatch, _ = order.New(o) // one that contradicts itself never started
-	case Begun, Over, Ended, Postponed, Asked, Answered:
-		i, ok := at[e.Device]
-		if !ok {
+	if e.Kind == Started {
+		return f.start(e)
+	}
+	if e.Device != "" && f.at != nil {
+		if i, ok := f.at[e.Device]; ok {
+			if err := s.Devices[i].take(e); err != nil {
+				return unreadable(e, err)
+			}
+		} else if _, ours, _ := dispatched(e, false); ours {
 			return fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq, e.Device, e.Job)
 		}
-		err = s.apply(&s.Devices[i], e)
-	case Resumed:
-		var b resumedBody
-		err = json.Unmarshal(e.Body, &b)
-		s.tell(order.Event{At: e.At, Kind: order.Resumed, Closes: b.Closes})
+	}
+	event, ok, err := dispatched(e, s.Stopped)
+	if err != nil {
+		return unreadable(e, err)
+	}
+	switch e.Kind {
 	case Stopping:
-		s.Stopped = true
-		s.tell(order.Event{At: e.At, Kind: order.Stopped})
+		s.Abandoned, s.Stopped = s.Stopped, true
 	case Closed:
 		s.Ended = e.At
 	}
-	if err != nil {
-		return unreadable(e, err)
+	if ok && s.dispatch != nil && s.dispatch.Apply(event) != nil {
+		s.dispatch = nil
 	}
 	return nil
 }
 
-// tell tells the dispatcher.
-func (s *State) tell(e order.Event) {
-	if s.dispatch != nil && s.dispatch.Apply(e) != nil {
-		s.dispatch = nil
+// start folds a job's first entry.
+func (f *Follower) start(e ledger.Entry) error {
+	var o order.Order
+	if err := json.Unmarshal(e.Body, &o); err != nil {
+		return unreadable(e, err)
 	}
+	s := &f.state
+	s.ID, s.Started, s.Order, s.Purpose, s.Name, s.Note = e.Job, e.At, o, o.Purpose, o.Name, o.Note
+	for i, d := range o.Devices {
+		f.at[d.ID] = i
+		s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From, To: d.To(), Path: d.Path,
+			Step: Waiting, Since: e.At})
+	}
+	s.dispatch, _ = order.New(o) // an order that contradicts itself never started
+	return nil
 }
 
-func (s *State) apply(d *DeviceState, e ledger.Entry) error {
-	if e.Kind == Asked || e.Kind == Answered {
+// take folds one entry of a device.
+func (d *DeviceState) take(e ledger.Entry) error {
+	switch e.Kind {
+	case Asked, Answered:
 		return d.asks(e)
-	}
-	d.Asks = "" // it went on
-	if e.Kind == Postponed {
-		var b postponedBody
-		err := json.Unmarshal(e.Body, &b)
-		d.Step = Waiting
-		s.tell(order.Event{At: e.At, Kind: order.Postponed, Device: d.ID, Until: b.Until,
-			Because: b.Because})
-		return err
-	}
-	if e.Kind == Over {
+	case Begun, Over:
+		d.Asks = ""
 		var b Effect
-		err := json.Unmarshal(e.Body, &b)
+		if err := json.Unmarshal(e.Body, &b); err != nil {
+			return err
+		}
+		d.effect(e, b)
+	case Postponed:
+		d.Step, d.Asks = Waiting, ""
+	case Noted:
+		d.Cause = &Reason{}
+		err := json.Unmarshal(e.Body, d.Cause)
+		d.Reason = d.Cause.Error()
+		return err
+	case Ended:
+		var b endBody
+		if err := json.Unmarshal(e.Body, &b); err != nil {
+			return err
+		}
+		d.Asks, d.Since = "", e.At
+		d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
+		d.Touched, d.Took = d.Touched || b.Facts.Written, b.Took.Seconds()
+	}
+	return nil
+}
+
+// effect folds a step that began or is over.
+func (d *DeviceState) effect(e ledger.Entry, b Effect) {
+	if e.Kind == Over {
 		d.over = true
 		switch {
 		case b.Baseline != nil:
-			d.baseline, d.behind, d.Saved = b.Baseline, b.Behind, b.Baseline.Saved
-		case b.Cause != nil && b.Direction == Forth:
+			d.baseline, d.downstream, d.Saved = b.Baseline, b.Downstream, b.Baseline.Saved
+		case b.Cause != nil && b.Direction == Forward:
 			d.failed = b.Cause
 		}
-		return err
+		return
 	}
 	d.Since = e.At
-	if e.Kind == Begun {
-		var b Effect
-		err := json.Unmarshal(e.Body, &b)
-		d.last, d.over = b, false
-		if b.Cause != nil { // why it returns
-			d.failed = b.Cause
-		}
-		if d.Step == Waiting || d.Step.End() {
-			d.did = order.Flash
-			if d.Step.End() {
-				d.did = order.Return
-			}
-			s.tell(order.Event{At: e.At, Kind: order.Began, Device: d.ID, Do: d.did})
-		}
-		d.Step, d.Toward, d.Direction = b.Step, Label(b.Component, b.Version), b.Direction
-		d.Cause, d.Reason = nil, ""
-		d.Touched = d.Touched || b.Step == Sending
-		return err
+	d.last, d.over = b, false
+	if b.Cause != nil { // why it returns
+		d.failed = b.Cause
 	}
-	var b endBody
-	err := json.Unmarshal(e.Body, &b)
-	d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
-	d.Took = b.Took.Seconds()
-	s.tell(b.event(d.ID, e.At))
-	return err
+	if b.Step == Checking {
+		d.task = order.Update
+		if b.Direction == Back {
+			d.task = order.RollBack
+		}
+	} else {
+		d.Touched = true
+	}
+	d.Step, d.Toward, d.Direction = b.Step, Label(b.Component, b.Version), b.Direction
+	d.Cause, d.Reason = nil, ""
 }

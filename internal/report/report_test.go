@@ -28,7 +28,7 @@ func full() report.Report {
 	d := report.Device{ID: "d1", Name: hostile, Place: hostile, Model: hostile, Serial: hostile, Parent: hostile, Set: hostile,
 		By: "hand", From: hostile, To: hostile, Runs: hostile, End: job.Returned, Reason: hostile, Next: hostile, Took: 61,
 		Rollback: hostile, Saved: hostile, Images: []string{"ab"},
-		Steps: []job.Span{span(job.Sending, job.Forth, 0, 30), span(job.Proving, job.Back, 30, 61)}}
+		Steps: []job.Span{span(job.Sending, job.Forward, 0, 30), span(job.Proving, job.Back, 30, 61)}}
 	return report.Report{Format: 1, Site: hostile, Engineer: hostile, Note: hostile, Made: at, Program: hostile,
 		Jobs: []report.Job{{ID: "j1", Order: hostile, Note: hostile, Purpose: order.Forward, Started: at, Ended: at.Add(time.Hour),
 			Signed: []string{hostile}, Rules: []string{hostile},

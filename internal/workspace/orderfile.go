@@ -152,7 +152,7 @@ func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
 			differ(true, "no device %s is known", d.ID)
 			continue
 		}
-		if text := w.moved(d, row, anew); text != "" {
+		if text := w.moved(d, o, row, anew); text != "" {
 			differ(false, "%s", text)
 		}
 		for _, i := range open {
@@ -220,7 +220,7 @@ func (w *Workspace) main(id string) (Row, bool) {
 }
 
 // moved says why a device of an order is skipped now; empty: it is not.
-func (w *Workspace) moved(d order.Device, row Row, anew bool) string {
+func (w *Workspace) moved(d order.Device, o order.Order, row Row, anew bool) string {
 	now := row.Match.Device
 	versions := w.matcher.Order(now)
 	if d.Serial != "" && now.Serial != "" && d.Serial != now.Serial {
@@ -256,7 +256,26 @@ func (w *Workspace) moved(d order.Device, row Row, anew bool) string {
 		}
 	}
 	if arrived {
-		return "it runs " + d.To() + " already"
+		return "it already runs " + d.To()
+	}
+	return w.triedSince(d, o, last)
+}
+
+// triedSince returns why a device must be named to get a version of an order: a job that ended after the order was
+// made has failed with it, or has rolled it back. An order is not repeated silently.
+func (w *Workspace) triedSince(d order.Device, o order.Order, last map[string]string) string {
+	if o.Purpose != order.Forward || d.Again || d.Parked || o.Made.IsZero() {
+		return ""
+	}
+	for c, to := range last {
+		of, back, err := w.history.LeftAloneSince(d.ID, c, to, o.Made)
+		switch {
+		case err != nil || of == "":
+		case back:
+			return fmt.Sprintf("%s was rolled back in %s, after this order was made; to try again, name it: catena flash %s", to, of, d.Name)
+		default:
+			return fmt.Sprintf("%s failed in %s, after this order was made; to try again, name it: catena flash %s", to, of, d.Name)
+		}
 	}
 	return ""
 }
@@ -355,7 +374,7 @@ func (w *Workspace) Fit(o order.Order, now, until time.Time) (fits order.Order, 
 		part.Closes = until
 		p, err := order.Forecast(part, now)
 		return part, err == nil && !slices.ContainsFunc(p.Spans, func(s order.Span) bool {
-			return s.Do == order.Leave
+			return s.Task == order.Skip
 		})
 	}
 	// Halves: where a half fits it is taken as it is, so that a few tries are enough.

@@ -19,22 +19,21 @@ import (
 // cleared must not be locked up by Catena.
 const loginTries = 2
 
-// prove returns what is wrong with the device, which should run that version, be
-// the same as before, and be healthy. One that has just come back may need a while,
-// so it looks again; one that restarts more than once may be away again meanwhile. Then it must
-// stay well for as long as it has to settle.
-func (w *worker) prove(ctx context.Context, component, to string) *Reason {
+// verify returns what is wrong with the device, which should run that version, be the same as before, and
+// be healthy. One that has just come back may need a while, so it is probed again; one that restarts more
+// than once may be away again in between. Then it must stay healthy for as long as it has to settle.
+func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 	patience := w.patience()
 	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
 	wait := w.wait(w.within(patience.Proving + more))
-	for refused := 0; ; {
-		reason := w.look(ctx, component, to)
+	for rejected := 0; ; {
+		reason := w.probe(ctx, component, to)
 		if reason == nil {
 			reason = w.settingsChanged(ctx)
 		}
 		if reason == nil {
 			if reason = w.settled(ctx, component, to); reason == nil {
-				reason = w.giveBack(ctx, component, to)
+				reason = w.restoreSettings(ctx, component, to)
 			}
 			if reason == nil {
 				reason = w.writeCarried(ctx, component, to)
@@ -42,41 +41,55 @@ func (w *worker) prove(ctx context.Context, component, to string) *Reason {
 			return reason
 		}
 		if reason.IdentityChanged() {
-			return reason // no later look can better it
+			return reason // no later probe can change that
 		}
 		if errors.Is(reason.Device, device.ErrLoginRefused) {
-			refused++
+			rejected++
 		}
-		if refused >= loginTries || !wait() {
+		if rejected >= loginTries || !wait() {
 			return reason
 		}
 	}
 }
 
-// settled looks whether a device that is well stays so for as long as it has to settle.
+// settled checks that a healthy device stays so for as long as it has to settle.
 func (w *worker) settled(ctx context.Context, component, to string) *Reason {
 	settling := cmp.Or(w.patience().Settling, w.traits.Settle)
 	if settling == 0 {
 		return nil
 	}
 	for wait := w.wait(settling); wait(); {
-		if reason := w.look(ctx, component, to); reason != nil {
+		if reason := w.probe(ctx, component, to); reason != nil {
 			return (&Reason{Why: NotSettled, Step: Proving, Within: settling}).then(reason)
 		}
 	}
 	return nil
 }
 
-// look is one look at the device.
-func (w *worker) look(ctx context.Context, component, to string) *Reason {
-	ctx, cancel := context.WithTimeout(ctx, lookWithin)
+// probe checks the device once. Each downstream device has its own time limit, besides that of the device.
+func (w *worker) probe(ctx context.Context, component, to string) *Reason {
+	if reason := w.probeItself(ctx, component, to); reason != nil {
+		return reason
+	}
+	if there := w.answering(ctx, w.downstream); len(there) < len(w.downstream) {
+		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.downstream, there)}
+	}
+	return nil
+}
+
+func (w *worker) probeItself(ctx context.Context, component, to string) *Reason {
+	ctx, cancel := context.WithTimeout(ctx, probeWithin)
 	defer cancel()
 	r, err := w.session.Read(ctx)
 	if err != nil {
 		return said(Proving, err)
 	}
-	w.said = r
-	if other := another(Proving, w.baseline.Identity, r.Identity); other != nil {
+	w.last = r
+	was := w.baseline.Identity
+	if was == (device.Identity{}) {
+		was = w.known.Device.Identity
+	}
+	if other := another(Proving, was, r.Identity); other != nil {
 		return other
 	}
 	if !w.same(r.Of(component), to) {
@@ -88,31 +101,28 @@ func (w *worker) look(ctx context.Context, component, to string) *Reason {
 		return reason
 	}
 	w.see(r)
-	if there := w.answering(ctx, w.behind); len(there) < len(w.behind) {
-		return &Reason{Why: CutOff, Step: Proving, Want: namesOfMissing(w.behind, there)}
-	}
 	return nil
 }
 
-// askAtOnce is how many devices behind one are asked at the same time whether they answer.
+// askAtOnce is how many downstream devices are probed at the same time.
 const askAtOnce = 16
 
-// answering are those of the devices that answer, without a login, as the ones they are known
+// answering returns those of the devices that answer, without a login, as the ones that they are known
 // as.
 func (w *worker) answering(ctx context.Context, devices []device.Device) (out []device.Device) {
 	there := make([]bool, len(devices))
-	room := make(chan struct{}, askAtOnce)
+	slots := make(chan struct{}, askAtOnce)
 	var group sync.WaitGroup
 	for i, d := range devices {
 		group.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
+			slots <- struct{}{}
+			defer func() { <-slots }()
 			speaks, ok := w.job.engine.Dialects.Named(d.Dialect)
 			at, _, has := w.job.engine.Contact(d)
 			if !ok || !has {
 				return
 			}
-			ctx, cancel := context.WithTimeout(ctx, lookWithin)
+			ctx, cancel := context.WithTimeout(ctx, probeWithin)
 			defer cancel()
 			there[i] = dialect.VerifyIdentity(ctx, speaks, at, d.Identity) == nil
 		})
@@ -126,7 +136,7 @@ func (w *worker) answering(ctx context.Context, devices []device.Device) (out []
 	return out
 }
 
-// namesOfMissing are the names of those of all that are not there.
+// namesOfMissing returns the names of those that are not there.
 func namesOfMissing(all, there []device.Device) string {
 	var names []string
 	for _, d := range all {
@@ -137,8 +147,8 @@ func namesOfMissing(all, there []device.Device) string {
 	return strings.Join(names, ", ")
 }
 
-// patience is how long the device may take: as the engine says, else its family and images,
-// else as usual.
+// patience returns how long the device may take: as the engine says, else its family and images, else the
+// usual.
 func (w *worker) patience() firmware.Patience {
 	return w.job.engine.Patience.Over(w.known.Patience).Over(Usual)
 }

@@ -1,0 +1,49 @@
+package job
+
+import (
+	"context"
+	"sync"
+
+	"catena/internal/dialect"
+)
+
+// parentSessions keeps what the children of a parent share open until the last of them has ended in this
+// job: the login, the entry, the list.
+type parentSessions struct {
+	mu       sync.Mutex
+	retained map[string]*dialect.Meeting // by the child's ID
+	leaving  sync.WaitGroup
+}
+
+// retainParents retains the shared session for every child of the job.
+func (j *Job) retainParents() {
+	j.parents.retained = map[string]*dialect.Meeting{}
+	for id, known := range j.plan.Devices {
+		if known.Through == "" {
+			continue
+		}
+		if at, _, ok := j.engine.Contact(known.Device); ok && at.Parent != nil {
+			at.Parent.Meeting.Stay()
+			j.parents.retained[id] = at.Parent.Meeting
+		}
+	}
+}
+
+// release ends what a child has retained. Its error is what could not be undone at the parent.
+func (p *parentSessions) release(ctx context.Context, id string) error {
+	p.mu.Lock()
+	m := p.retained[id]
+	delete(p.retained, id)
+	p.mu.Unlock()
+	if m == nil {
+		return nil
+	}
+	return m.Part(ctx)
+}
+
+// releaseLater is release for a child that was never started, while others continue.
+func (p *parentSessions) releaseLater(id string) {
+	p.leaving.Go(func() { _ = p.release(context.Background(), id) }) // what is left is kept, and left later
+}
+
+func (p *parentSessions) wait() { p.leaving.Wait() }

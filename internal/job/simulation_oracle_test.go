@@ -1,0 +1,303 @@
+package job_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"catena/internal/job"
+	"catena/internal/ledger"
+	"catena/internal/order"
+	"catena/internal/settings"
+)
+
+type settingsFormat = settings.Format
+
+// oracle judges a night. It knows what the devices really are, and reads of the ledger only what anyone can
+// read; it shares no code with the engine.
+type oracle struct {
+	mu       sync.Mutex
+	first    string
+	timeline []string
+	active   map[string]map[string]string // step by device, by job
+	written  map[string]bool              // devices by "job device": an image was begun to be sent
+	ended    map[string]string            // end by "job device"
+	tasks    map[string]string            // direction of the newest task, by "job device"
+	started  map[string]order.Order       // by job
+	stopped  map[string]time.Time         // by job
+	closed   int
+	out      map[string]bool // stranded devices
+}
+
+func (o *oracle) init() {
+	o.active, o.written, o.ended = map[string]map[string]string{}, map[string]bool{}, map[string]string{}
+	o.started, o.out, o.tasks, o.stopped = map[string]order.Order{}, map[string]bool{}, map[string]string{}, map[string]time.Time{}
+}
+
+func (o *oracle) wrong(format string, args ...any) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.fail(format, args...)
+}
+
+func (o *oracle) fail(format string, args ...any) {
+	if o.first == "" {
+		o.first = fmt.Sprintf(format, args...)
+	}
+}
+
+// body is what the oracle reads of an entry.
+type body struct {
+	Step      string `json:"step"`
+	Version   string `json:"version"`
+	Direction string `json:"direction"`
+	End       string `json:"end"`
+	Component string `json:"component"`
+	SHA256    string `json:"sha256"`
+	Busy      bool   `json:"busy"`
+	Cause     *struct {
+		Why  string          `json:"why"`
+		Then json.RawMessage `json:"then"`
+	} `json:"cause"`
+}
+
+// entries judges entries that are about to be written.
+func (o *oracle) entries(n *simulatedNight, entries []ledger.Entry) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, e := range entries {
+		var b body
+		_ = json.Unmarshal(e.Body, &b)
+		at := time.Since(n.site.begin).Round(time.Second)
+		cause := ""
+		if b.Cause != nil {
+			cause = b.Cause.Why + " " + string(b.Cause.Then)
+		}
+		o.timeline = append(o.timeline, strings.TrimSpace(fmt.Sprintf("%8s %s %s %s %s%s %s %s %s", at, e.Job, e.Device, e.Kind, b.Step, b.End,
+			b.Direction, b.Version, cause)))
+		key := e.Job + " " + e.Device
+		switch e.Kind {
+		case job.Started:
+			var started order.Order
+			_ = json.Unmarshal(e.Body, &started)
+			o.started[e.Job], o.active[e.Job] = started, map[string]string{}
+		case job.Begun:
+			fresh := o.active[e.Job][e.Device] == ""
+			o.active[e.Job][e.Device] = b.Step
+			if b.Step == "checking" {
+				o.tasks[key] = b.Direction
+			} else {
+				o.written[key] = true
+			}
+			o.paths(n, e.Job, e.Device)
+			if fresh {
+				o.limits(n, e.Job, e.Device)
+			}
+		case job.Asked:
+			if !b.Busy {
+				o.active[e.Job][e.Device] = "asking"
+			}
+		case job.Over:
+			o.active[e.Job][e.Device] = b.Step
+		case job.Postponed:
+			delete(o.active[e.Job], e.Device)
+		case job.Ended:
+			delete(o.active[e.Job], e.Device)
+			o.ended[key] = b.End
+			o.end(n, key, e.Device, b)
+		case job.Closed:
+			o.closed++
+			for _, d := range o.started[e.Job].Devices {
+				if o.ended[e.Job+" "+d.ID] == "" {
+					o.fail("%s is closed, and %s has not ended", e.Job, d.ID)
+				}
+			}
+			o.sets(n, e.Job)
+		}
+	}
+}
+
+// paths: nothing is active on the path of an active device, over all jobs.
+func (o *oracle) paths(n *simulatedNight, in, id string) {
+	d := n.site.named(id)
+	for j, active := range o.active {
+		for other := range active {
+			b := n.site.named(other)
+			if other == id && j != in {
+				o.fail("%s is active in %s and %s", id, in, j)
+			}
+			if other != id && (d.below(b) || b.below(d)) {
+				o.fail("%s is active beside %s, on one path", id, other)
+			}
+		}
+	}
+}
+
+// limits: no more are active than the rules of a job allow, and its cover sets are kept.
+func (o *oracle) limits(n *simulatedNight, in, id string) {
+	r := o.started[in].Rules
+	slots, through := 0, map[int]int{}
+	for other, step := range o.active[in] {
+		if step == "asking" {
+			continue
+		}
+		slots++
+		for up := n.site.named(other).Up; up >= 0; up = n.site.devices[up].Up {
+			through[up]++
+		}
+	}
+	if r.Parallel > 0 && slots > r.Parallel {
+		o.fail("%d devices are active in %s, not %d", slots, in, r.Parallel)
+	}
+	for up, count := range through {
+		if r.PerUplink > 0 && count > r.PerUplink {
+			o.fail("%d devices are active behind %s, not %d", count, n.site.devices[up].Name, r.PerUplink)
+		}
+	}
+	for _, c := range r.Cover {
+		if !slices.Contains(c.Of, id) || o.out[id] {
+			continue
+		}
+		out := 0
+		for _, m := range c.Of {
+			busy := o.out[m]
+			for _, active := range o.active {
+				busy = busy || active[m] != ""
+			}
+			if busy {
+				out++
+			}
+		}
+		if len(c.Of)-out < c.Keep {
+			o.fail("%s started, and cover set %s has %d of %d in service", id, c.Name, len(c.Of)-out, len(c.Of))
+		}
+	}
+}
+
+// end: what is reported of a device is what it is.
+func (o *oracle) end(n *simulatedNight, key, id string, b body) {
+	box := n.site.named(id)
+	is, spec := box.truth(), box.spec
+	runs := is.version["main"]
+	if spec.Modem {
+		runs += ", modem " + is.version["modem"]
+	}
+	all := func(v string) bool { return is.version["main"] == v && (!spec.Modem || is.version["modem"] == v) }
+	same := is.serial == "S-"+id
+	switch b.End {
+	case "done":
+		if !all("2.0") || is.sick || !same {
+			o.fail("%s is reported done, and runs %s (sick %v, same device %v)", id, runs, is.sick, same)
+		}
+	case "returned":
+		if !all("1.0") || is.sick || !same {
+			o.fail("%s is reported returned, and runs %s (sick %v, same device %v)", id, runs, is.sick, same)
+		}
+	case "failed":
+		if o.written[key] && !spec.Modem && (!all("1.0") || is.sick) {
+			o.fail("%s is reported as before, and runs %s", id, runs)
+		}
+		if !o.written[key] && is.transfers > 0 && o.tookPart(key) == 1 {
+			o.fail("%s is reported untouched, and took an image", id)
+		}
+	case "skipped":
+		if !o.written[key] && is.transfers > 0 && o.tookPart(key) == 1 {
+			o.fail("%s is reported untouched, and took an image", id)
+		}
+	case "stranded":
+		o.out[id] = true
+	}
+	if b.Version != "" && b.End != "stranded" && b.End != "failed" && b.Version != runs && same && is.up {
+		o.fail("%s is reported to run %s, and runs %s (%s)", id, b.Version, runs, b.End)
+	}
+	if (b.End == "done" || b.End == "returned") && spec.Clears && is.config != "level=7" {
+		o.fail("%s is reported %s, and its settings are %s", id, b.End, is.config)
+	}
+	if b.End == "stranded" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 && len(n.Crashes) == 0 && n.FullAt == 0 &&
+		len(n.Devices) == 1 {
+		o.fail("%s is reported stranded, and nothing was wrong with it", id)
+	}
+}
+
+// tookPart counts the jobs that a device takes part in.
+func (o *oracle) tookPart(key string) (count int) {
+	_, id, _ := strings.Cut(key, " ")
+	for _, started := range o.started {
+		if slices.ContainsFunc(started.Devices, func(d order.Device) bool { return d.ID == id }) {
+			count++
+		}
+	}
+	return count
+}
+
+// sets: a lockstep set ends as a whole: all members on the target, or none, but for those that are stranded.
+func (o *oracle) sets(n *simulatedNight, id string) {
+	for _, set := range o.started[id].Rules.Lockstep {
+		done, not := []string{}, []string{}
+		for _, m := range set.Of {
+			switch end := o.ended[id+" "+m]; end {
+			case "done":
+				done = append(done, m)
+			case "", "stranded", "parked":
+			default:
+				if n.site.named(m).truth().version["main"] != "2.0" {
+					not = append(not, m)
+				}
+			}
+		}
+		if len(done) > 0 && len(not) > 0 {
+			o.fail("lockstep set %s of %s has ended in parts: %v on the target, %v not", set.Name, id, done, not)
+		}
+	}
+}
+
+// compare: folding the ledger gives the live state.
+func (o *oracle) compare(l *ledger.Ledger, j *job.Job) {
+	folded, err := job.Folded(l, j)
+	if err != nil {
+		o.wrong("the ledger cannot be folded: %s", err)
+		return
+	}
+	live := job.Live(j)
+	for i := range live {
+		if i >= len(folded) || live[i] != folded[i] {
+			o.wrong("the live state has\n  %s\nand the ledger\n  %s", live[i], folded[min(i, len(folded)-1)])
+			return
+		}
+	}
+}
+
+// verdict judges what can only be judged at the end.
+func (o *oracle) verdict(n *simulatedNight) string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for _, b := range n.site.devices {
+		for _, v := range b.violations {
+			o.fail("%s", v)
+		}
+		count := map[string]int{}
+		for _, t := range b.transfers {
+			key := t.job + " " + t.component + " " + t.version
+			if t.version > "1.0" && t.from < t.version {
+				count[key]++
+			}
+			if t.from == t.version && t.held == "" && !b.Blind {
+				o.fail("%s was sent %s, which it ran already", b.Name, t.version)
+			}
+			if count[key] > 1 && !(b.Blind && len(n.Crashes) > 0) {
+				o.fail("%s was sent %s %d times", b.Name, key, count[key])
+			}
+		}
+	}
+	if o.first == "" {
+		return ""
+	}
+	lines := o.timeline
+	if len(lines) > 120 {
+		lines = lines[len(lines)-120:]
+	}
+	return o.first + "\n" + strings.Join(lines, "\n")
+}

@@ -1,0 +1,46 @@
+package workspace
+
+import (
+	"os"
+	"path/filepath"
+
+	"catena/internal/device"
+	"catena/internal/order"
+	"catena/internal/site"
+)
+
+// HeldNow returns why a device is on hold at this moment, as the site file says now; empty: it is not. A job asks
+// right before a device's first byte. If the file cannot be read, what it said when it was opened counts.
+func (w *Workspace) HeldNow(d device.Device) string {
+	now := w.Site
+	path := filepath.Join(w.Dir, site.File)
+	if raw, err := os.ReadFile(path); err == nil {
+		if s, err := site.Parse(path, raw); err == nil {
+			now.Hold = s.Hold
+		}
+	}
+	hold, held := now.Held(d)
+	if held && hold.Because == "" {
+		return "site.yaml"
+	}
+	return hold.Because
+}
+
+// Recheck returns, by ID, why devices of an order must not start although it was checked when it was scheduled.
+func (w *Workspace) Recheck(o order.Order) (map[string]string, error) {
+	if err := w.Renew(); err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, d := range w.Differences(o, true) {
+		switch {
+		case d.ID != "":
+			out[d.ID] = d.Text
+		case d.Refuses:
+			for _, device := range o.Devices {
+				out[device.ID] = d.Text
+			}
+		}
+	}
+	return out, nil
+}
