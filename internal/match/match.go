@@ -512,6 +512,11 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 		from.Version)
 }
 
+// Withdrawn returns why a version must not run on a device, by manifests, feeds or advisories; empty: it may.
+func (m *Matcher) Withdrawn(d device.Device, component, v string) string {
+	return m.model(d.Vendor, d.Model).unsafe(component, v)
+}
+
 // Again says how a device gets what its main component runs already, once more.
 func (m *Matcher) Again(d device.Device) Row {
 	row := m.Device(d)

@@ -163,6 +163,11 @@ func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
 		for _, text := range imagesChanged(d, row.Match.Device, w.images) {
 			differ(true, "%s", text)
 		}
+		for _, h := range d.Path { // also what an advisory has withdrawn since, and what only the other slot holds
+			if why := w.matcher.Withdrawn(row.Match.Device, h.Component, h.To); why != "" {
+				differ(true, "%s must not run on it: %s", job.Label(h.Component, h.To), why)
+			}
+		}
 		if !same(d.Through, w.ways.Through[d.ID]) {
 			differ(true, "what it is reached through or fed by has changed in site.yaml")
 		}
@@ -183,8 +188,6 @@ func imagesChanged(d order.Device, now device.Device, shelf map[string]firmware.
 			switch {
 			case !there:
 				differ("the image %s (%.12s…) is not on the shelf", i.File, i.SHA256)
-			case i == &h.Image && on.Advice == firmware.Withdrawn:
-				differ("the image %s was withdrawn: %s", i.File, on.Because)
 			case on.Component != h.Component || i == &h.Image && on.Version != h.To:
 				differ("the image %s is %s %s, not %s", i.File, on.Component, on.Version, h.To)
 			case !on.Fits(now.Vendor, now.Model, now.Hardware):
@@ -268,7 +271,7 @@ func (w *Workspace) triedSince(d order.Device, o order.Order, last map[string]st
 		return ""
 	}
 	for c, to := range last {
-		of, back, err := w.history.LeftAloneSince(d.ID, c, to, o.Made)
+		of, back, err := w.history.LeftAloneSince(d.ID, c, to, o.Made.Add(time.Second)) // its file has whole seconds
 		switch {
 		case err != nil || of == "":
 		case back:
