@@ -598,3 +598,67 @@ func (s *opSession) Transfer(ctx context.Context, image dialect.Image, sent func
 	s.ops.sent[s.at] = append(s.ops.sent[s.at], image.Version)
 	return s.acted.Transfer(ctx, image, sent)
 }
+
+// A hold that is set while a job runs is honored as long as no byte has left.
+func TestAHoldIsHonoredUntilTheFirstByte(t *testing.T) {
+	devices := troupe{"cam-11": {}, "cam-12": {}, "cam-13": {asksToWait: 10 * time.Minute}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		held := map[string]string{}
+		n.engine.Held = func(d device.Device) string { return held[d.Name] }
+		devices["cam-11"].sending = func() { held["cam-11"], held["cam-12"] = "too late", "for the swans" }
+		s := n.run(t, order.Order{Rules: order.Rules{Parallel: 1}, Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-13")}})
+		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "skipped 1.0", "cam-13": "done 2.0"}, ends(s))
+		assert.Equal(t, "2.0 was not sent to it: it was put on hold: for the swans", s.Devices[1].Reason)
+		assert.Zero(t, devices["cam-12"].attempts)
+	})
+}
+
+// Devices that are taken out of a running job are skipped, or let go while they only get ready; what is being
+// written finishes.
+func TestDevicesAreTakenOutOfAJob(t *testing.T) {
+	devices := troupe{"cam-11": {writes: 5 * time.Minute, down: time.Minute}, "cam-12": {asksToWait: time.Hour}, "cam-13": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		j, err := n.engine.Start(job.Plan{Devices: n.known, Order: order.Order{Rules: order.Rules{Parallel: 2},
+			Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-13")}}})
+		require.NoError(t, err)
+		ended := make(chan error, 1)
+		go func() { ended <- j.Run(t.Context(), t.Context()) }()
+		time.Sleep(2 * time.Minute)
+		require.NoError(t, job.Remove(n.ledger, "j1", []string{"cam-11", "cam-12", "cam-13"}, &order.Reason{Why: order.TakenOut}))
+		began := time.Now()
+		require.NoError(t, <-ended)
+		s := n.state(t, "j1")
+		assert.Equal(t, "done 2.0", ends(s)["cam-11"])
+		assert.Equal(t, job.Skipped, s.Devices[1].Step)
+		assert.Equal(t, job.Skipped, s.Devices[2].Step)
+		assert.Equal(t, []int{1, 0, 0}, []int{devices["cam-11"].attempts, devices["cam-12"].attempts, devices["cam-13"].attempts})
+		assert.Less(t, time.Since(began), 10*time.Minute)
+	})
+}
+
+// A second stop rolls a half-updated lockstep set back; neither stop counts as a failure of its devices.
+func TestASecondStopRollsASetBack(t *testing.T) {
+	devices := troupe{"hub-1": {}, "hub-2": {writes: 20 * time.Minute, down: time.Minute}, "hub-3": {}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		long := row("hub-2") // goes before hub-1, which is pending when the operator stops
+		long.Takes = 20 * time.Minute
+		j, err := n.engine.Start(job.Plan{Devices: n.known, Order: order.Order{
+			Devices: []order.Device{row("hub-1"), long, row("hub-3", "hub-1", "hub-2")},
+			Rules: order.Rules{Parallel: 1, StopAfter: order.StopAfter{Failures: 1},
+				Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2", "hub-3"}}}}}})
+		require.NoError(t, err)
+		ended := make(chan error, 1)
+		go func() { ended <- j.Run(t.Context(), t.Context()) }()
+		time.Sleep(6 * time.Minute)
+		require.NoError(t, job.Stop(n.ledger, "j1"))
+		time.Sleep(time.Minute)
+		assert.Equal(t, []string{"hubs"}, n.state(t, "j1").Halfway())
+		require.NoError(t, job.Stop(n.ledger, "j1"))
+		require.NoError(t, <-ended)
+		for _, d := range devices {
+			assert.Equal(t, "1.0", d.version)
+		}
+		s := n.state(t, "j1")
+		assert.Zero(t, s.Count(job.Done)+s.Count(job.Stranded), ends(s))
+	})
+}

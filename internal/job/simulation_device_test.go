@@ -32,9 +32,10 @@ type spec struct {
 	Write    time.Duration
 	Down     time.Duration
 	Fault    string
-	Flaky    int // one of so many calls is lost; 0: none
-	Locked   int // minutes for which an interlock forbids its update
-	AwayFrom int // minutes until it goes away for ten minutes; 0: it does not
+	Flaky    int    // one of so many calls is lost; 0: none
+	Part     string // the only component that the interlock forbids; empty: all
+	Locked   int    // minutes for which an interlock forbids its update
+	AwayFrom int    // minutes until it goes away for ten minutes; 0: it does not
 }
 
 // Faults of devices. Each strikes with a new image, never with the previous one.
@@ -304,7 +305,7 @@ func (u *simulatedUpdate) Traits() dialect.Traits {
 }
 
 func (u *simulatedUpdate) Interlock(context.Context) error {
-	if time.Since(u.site.begin) < time.Duration(u.Locked)*time.Minute {
+	if (u.Part == "" || u.Part == u.component) && time.Since(u.site.begin) < time.Duration(u.Locked)*time.Minute {
 		return device.Because(device.NotNow, "the valve is open")
 	}
 	return nil

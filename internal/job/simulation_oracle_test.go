@@ -197,6 +197,9 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 			o.fail("%s is reported returned, and runs %s (sick %v, same device %v)", id, runs, is.sick, same)
 		}
 	case "failed":
+		if o.written[key] && spec.Part == "modem" && (is.version["main"] != "2.0" || is.version["modem"] != "1.0") {
+			o.fail("the modem of %s is forbidden, and it runs %s", id, runs)
+		}
 		if o.written[key] && !spec.Modem && (!all("1.0") || is.sick) {
 			o.fail("%s is reported as before, and runs %s", id, runs)
 		}

@@ -606,6 +606,13 @@ func TestNights(t *testing.T) {
 	t.Logf("%d nights from seed %d, %.1f a second", nights, first, float64(nights)/time.Since(began).Seconds())
 }
 
+// A component that an interlock forbids fails alone: the device's other components continue.
+func TestAForbiddenComponentFailsAlone(t *testing.T) {
+	d := spec{Name: "d0", Up: -1, Model: "M0", Modem: true, Returns: true, Write: time.Minute, Down: time.Minute, Locked: 100_000,
+		Part: "modem"}
+	require.Empty(t, simulate(t, scenario{Devices: []spec{d}, Jobs: [][]int{{0}}}))
+}
+
 func describe(s scenario) string {
 	var b strings.Builder
 	for _, d := range s.Devices {
