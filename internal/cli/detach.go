@@ -113,6 +113,11 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 		view.Print(a.err, "%s", string(text))
 		return fmt.Errorf("job %s could not go on by itself: %w. Go on with it here: catena resume %[1]s", j.ID, err)
 	}
-	a.say("Job %s goes on by itself, also when this terminal is closed.\nLook at it: catena track %[1]s. Begin with no more devices: catena stop %[1]s", j.ID)
+	if state, err := w.JobState(j.ID); err == nil && state.Scheduled() {
+		a.say("Job %s is scheduled: it starts %s, also when this terminal is closed.\nWatch it: catena track %[1]s. Call it off: catena stop %[1]s",
+			j.ID, when(state.Order.Start, a.now()))
+		return nil
+	}
+	a.say("Job %s continues in its own process, also when this terminal is closed.\nWatch it: catena track %[1]s. Start no more devices: catena stop %[1]s", j.ID)
 	return nil
 }

@@ -96,7 +96,7 @@ func (a *app) jobs(last int) error {
 		}
 		status := view.Cell{Text: l.Status}
 		if l.Start != nil && (l.Status == "scheduled" || l.Status == "missed") {
-			ends = []string{"starts " + when(*l.Start, a.now())}
+			ends = []string{"starts " + when(*l.Start, a.now()), "in " + view.Clock(l.Start.Sub(a.now()).Round(time.Second))}
 			if l.Status == "missed" {
 				ends = []string{"was to start at " + l.Start.Local().Format("2006-01-02 15:04")}
 			}

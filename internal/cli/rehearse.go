@@ -303,14 +303,14 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 	if len(r.Devices) == 0 {
 		return nil
 	}
-	a.say("\nWhat may become of devices:")
-	t = view.Table{Columns: []string{"device", "stranded", "not begun", "returned"}}
+	a.say("\nRisk per device:")
+	t = view.Table{Columns: []string{"device", "stranded", "skipped", "returned"}}
 	for _, c := range r.Devices[:min(len(r.Devices), mostChances)] {
 		stranded := view.Number(percent(c.Stranded))
 		if c.Stranded >= 0.01 {
 			stranded.Tone = view.Bad
 		}
-		t.Add(c.Name, stranded, view.Number(percent(c.Left)), view.Number(percent(c.Returned)))
+		t.Add(c.Name, stranded, view.Number(percent(c.Skipped)), view.Number(percent(c.Returned)))
 	}
 	t.Draw(a.out, style)
 	if more := len(r.Devices) - mostChances; more > 0 {

@@ -317,7 +317,7 @@ func frameHead(siteName string, state job.State, now, until time.Time, s view.St
 	case state.Missed(now):
 		head += string(s.Paint(view.Bad, " · its start was missed"))
 	case state.Scheduled() && state.Alive:
-		head += view.Sprint(" · starts %s", when(state.Order.Start, now))
+		head += view.Sprint(" · starts %s, in %s", when(state.Order.Start, now), view.Clock(state.Order.Start.Sub(now).Round(time.Second)))
 	case state.Interrupted():
 		head += string(s.Paint(view.Bad, " · interrupted"))
 	}

@@ -51,7 +51,7 @@ type Chance struct {
 	Name     string  `json:"name"`
 	Returned float64 `json:"returned"`
 	Stranded float64 `json:"stranded"`
-	Left     float64 `json:"not_begun"` // it was not begun, for whatever reason
+	Skipped  float64 `json:"skipped"` // it was not started, for whatever reason
 	Window   float64 `json:"window_missed"`
 }
 
@@ -89,7 +89,7 @@ func Runs(in Input) (Result, error) {
 			switch {
 			case s.Task == order.Skip:
 				well = false
-				c.Left++
+				c.Skipped++
 				if s.Why != nil && s.Why.Why == order.Window {
 					c.Window++
 					missed = true
@@ -118,15 +118,15 @@ func Runs(in Input) (Result, error) {
 		1).Seconds()
 	for _, d := range in.Order.Devices {
 		c := *chances[d.ID]
-		for _, count := range []*float64{&c.Returned, &c.Stranded, &c.Left, &c.Window} {
+		for _, count := range []*float64{&c.Returned, &c.Stranded, &c.Skipped, &c.Window} {
 			share(count)
 		}
-		if c.Returned+c.Stranded+c.Left > 0 {
+		if c.Returned+c.Stranded+c.Skipped > 0 {
 			r.Devices = append(r.Devices, c)
 		}
 	}
 	slices.SortStableFunc(r.Devices, func(a, b Chance) int {
-		for _, pair := range [][2]float64{{b.Stranded, a.Stranded}, {b.Left, a.Left},
+		for _, pair := range [][2]float64{{b.Stranded, a.Stranded}, {b.Skipped, a.Skipped},
 			{b.Returned, a.Returned}} {
 			if pair[0] != pair[1] {
 				return map[bool]int{true: 1, false: -1}[pair[0] > pair[1]]
