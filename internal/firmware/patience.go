@@ -12,8 +12,9 @@ import (
 // for its devices, a manifest for its image, a site for all of its devices, and a person for
 // one job: what is said later in this list counts.
 type Patience struct {
-	// Grace is how long a device that should restart by itself may stay up, beyond the time it
-	// announced, before it is asked to. It may be writing all the while.
+	// Grace is how long a device that should restart automatically may stay up, beyond the time that it
+	// announced, before it is asked to. One that cannot report how far its writing is may be writing all
+	// the while, so it is only asked where a family, an image, a site or the operator has set this.
 	Grace      time.Duration `yaml:"grace,omitempty" json:"grace,omitempty"`           // JSON: ns
 	Writing    time.Duration `yaml:"writing,omitempty" json:"writing,omitempty"`       // what it was sent
 	Restarting time.Duration `yaml:"restarting,omitempty" json:"restarting,omitempty"` // until it is back
