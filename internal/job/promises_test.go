@@ -318,13 +318,20 @@ func TestSlowDownstreamDevicesAreVerified(t *testing.T) {
 
 // keepSettings has the engine store settings in memory.
 func (n *night) keepSettings() {
+	var mu sync.Mutex
 	stored := map[string][]byte{}
 	n.engine.KeepSettings = func(d device.Device, version string, _ settings.Format, raw []byte) (string, error) {
+		mu.Lock()
+		defer mu.Unlock()
 		name := d.ID + " " + version
 		stored[name] = bytes.Clone(raw)
 		return name, nil
 	}
-	n.engine.KeptSettings = func(_ device.Device, name string) ([]byte, error) { return stored[name], nil }
+	n.engine.KeptSettings = func(_ device.Device, name string) ([]byte, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		return stored[name], nil
+	}
 }
 
 func TestTheBaselineSurvivesACrash(t *testing.T) {

@@ -219,10 +219,16 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	if (b.End == "done" || b.End == "returned") && spec.Clears && is.config != "level=7" {
 		o.fail("%s is reported %s, and its settings are %s", id, b.End, is.config)
 	}
-	if b.End == "stranded" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 && len(n.Crashes) == 0 && n.FullAt == 0 &&
-		len(n.Devices) == 1 {
+	// However many answers get lost, a device is not stranded if nothing else was wrong.
+	if b.End == "stranded" && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
+		spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
 	}
+}
+
+// faultBelow reports whether something downstream of a device may rightly keep it from being verified.
+func (n *simulatedNight) faultBelow(b *box) bool {
+	return slices.ContainsFunc(n.site.devices, func(d *box) bool { return d.below(b) && (d.Fault != "" || d.AwayFrom > 0) })
 }
 
 // tookPart counts the jobs that a device takes part in.

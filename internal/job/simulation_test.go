@@ -356,7 +356,8 @@ func (n *simulatedNight) process(t *testing.T, which []int) {
 		if err == nil {
 			return
 		}
-		time.Sleep(time.Duration(10+attempt) * time.Second) // until an operator resumes it
+		// until an operator resumes it: at once, or after a while in which other jobs go on
+		time.Sleep(time.Duration(10+attempt)*time.Second + time.Duration((n.Seed+uint64(attempt))%3)*2*time.Minute)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -262,11 +263,16 @@ func TestAsk(t *testing.T) {
 // An upload goes on where the device says that it ended.
 func TestAnUploadGoesOn(t *testing.T) {
 	o := newOdd("1.0")
+	var mu sync.Mutex // the device serves one request at a time
 	has, broken := 0, true
 	o.HandleFunc("GET /upload", func(w http.ResponseWriter, _ *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
 		_, _ = fmt.Fprintf(w, `{"bytes":%d}`, has)
 	})
 	o.HandleFunc("PUT /fw", func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
 		assert.Equal(t, fmt.Sprintf("bytes %d-%d/150000", has, min(has+65536, 150_000)-1), r.Header.Get("Content-Range"))
 		if has > 0 && broken {
 			broken = false
