@@ -99,7 +99,7 @@ func (j *Job) dispatch(going, patience context.Context) (first error) {
 		if first == nil {
 			first = j.advance(patience)
 		}
-		if first != nil { // nobody decides any more: who waits for a slot ends what it has open
+		if first != nil { // the dispatcher has stopped: a device that waits for a slot ends what it has open
 			for id, again := range j.again {
 				close(again)
 				delete(j.again, id)

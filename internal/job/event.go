@@ -92,7 +92,7 @@ const (
 )
 
 // Effect is one step of one device, written down before it happens and again when it is
-// over. It holds all that somebody who goes on after a crash must know.
+// over. It holds all that a process needs to continue after a crash.
 type Effect struct {
 	Step      Step      `json:"step"`
 	Component string    `json:"component"`
@@ -214,7 +214,7 @@ var (
 // kinds; what is there means the same.
 const StreamFormat = 1
 
-// Event is one entry of a job for somebody who follows it.
+// Event is one entry of a job, for whoever follows it.
 type Event struct {
 	Stream    int         `json:"stream"` // StreamFormat
 	Seq       int64       `json:"seq"`    // of the ledger's entry; grows

@@ -269,12 +269,12 @@ type Remnant struct {
 	Step  Step      // Stranded, or the step that it was in when its job died
 	Since time.Time // of the step
 	Cause *Reason   // of Stranded
-	// Unread says that nobody knows what it runs: it was not read at its end, or since it was
+	// Unread reports that what it runs is unknown: it was not read at its end, or since it was
 	// written to.
 	Unread bool
 }
 
-// Left is how the last job with a device left it; ok is false where that needs nobody.
+// Left returns how the last job with a device left it; ok is false if no one needs to act.
 func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 	begun, was := h.begun[device]
 	ended := h.ended[device]
@@ -296,7 +296,7 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 	return r, r.Step == Stranded, err
 }
 
-// Interrupted are the jobs whose Catena died, and that nobody has gone on with or given up. A
+// Interrupted returns the jobs whose process died and that were neither resumed nor given up. A
 // process that died leaves the file of its lock; the newest job is looked at without one, too,
 // in case the folder was copied without it.
 func Interrupted(l *ledger.Ledger) (out []State, err error) {

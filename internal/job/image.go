@@ -91,8 +91,8 @@ func (w *worker) verified(ctx context.Context, l leg) *failure {
 	return nil
 }
 
-// A transfer that breaks off before the device has all of the image is tried again: it cannot have begun
-// to write it.
+// A transfer that breaks off before the device has all of the image is tried again: it cannot have
+// started to write it.
 const (
 	sendTries      = 3
 	interlockEvery = 2 * time.Second // an interlock is checked again
@@ -141,7 +141,7 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 	}
 }
 
-// writingLimit is how many times its patience a device may write. Then nobody waits any longer, and the
+// writingLimit is how many times its patience a device may write. Then the wait ends, and the
 // device is left alone: it must not be touched while it writes.
 const writingLimit = 3
 
@@ -257,7 +257,7 @@ type restart struct {
 	there    bool         // it answered the newest probe
 	missed   int          // probes in a row that it did not answer
 	began    time.Time    // when before was read
-	since    time.Time    // when it was asked, or should have begun
+	since    time.Time    // when it was asked, or should have restarted
 	grace    time.Duration
 	within   time.Duration
 	wait     func() bool

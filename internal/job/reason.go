@@ -10,7 +10,7 @@ import (
 	"catena/internal/order"
 )
 
-// Why is the kind of a Reason. Code asks for it; nobody reads the wording.
+// Why is the kind of a Reason. Code compares it, never the wording.
 type Why string
 
 const (
@@ -45,7 +45,7 @@ const (
 	NoRollback      Why = "no-rollback"       // it cannot be rolled back: there is no image of Want
 	VerifiedAnyway  Why = "verified-anyway"   // verified, although a step failed
 	RollbackFailed  Why = "rollback-failed"   // on its way back
-	PersonsWord     Why = "persons-word"      // a person said that it is so; nobody can read it
+	PersonsWord     Why = "persons-word"      // an operator confirmed it; it cannot be read
 	NotLeft         Why = "not-left"          // Device says what must still be undone there
 )
 

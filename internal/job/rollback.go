@@ -110,11 +110,11 @@ func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why
 				return nil, err
 			}
 			fresh = true
-		case w.runs(w.last) == order.Other: // somebody has brought it elsewhere: it is not touched
+		case w.runs(w.last) == order.Other: // someone has changed it since: it is not touched
 			failed = &failure{reason: &Reason{Why: WrongVersion, Step: Proving, Is: w.version(), Want: w.row.From}}
 		}
 	}
-	if !fresh && hop > 0 || hop >= len(w.row.Path) {
+	if !fresh && hop > 0 {
 		first := w.row.Path[0]
 		if reason := w.verify(ctx, first.Component, first.From); reason != nil {
 			w.unreachable(reason)

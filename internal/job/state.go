@@ -125,7 +125,7 @@ type DeviceState struct {
 	Touched bool   `json:"touched,omitempty"` // an image was begun to be sent
 	Saved   string `json:"saved,omitempty"`   // under which name its settings were kept before
 
-	// What somebody needs who goes on after a crash.
+	// What a process needs to continue after a crash.
 	last       Effect          // the newest that began
 	over       bool            // and is over
 	task       order.Task      // what it was started for

@@ -13,7 +13,7 @@ type Span struct {
 	Direction Direction `json:"direction"`
 	To        string    `json:"to"` // the component and version of the step
 	Began     time.Time `json:"began"`
-	Ended     time.Time `json:"ended,omitzero"`   // zero: nobody saw its end
+	Ended     time.Time `json:"ended,omitzero"`   // zero: its end was not observed
 	Asked     string    `json:"asked,omitempty"`  // what a person was asked to do in it
 	Answer    string    `json:"answer,omitempty"` // done, or why it was skipped
 	Reason    string    `json:"reason,omitempty"` // why it failed; empty: it did not

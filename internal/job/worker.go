@@ -79,7 +79,7 @@ const probeWithin = 10 * time.Second
 
 // run carries out the task and returns how it ended. A device that fails is not an error of the job: its
 // error is the ledger's alone. The entry that the task begins with was written by the dispatcher. When
-// until ends, a check is given up and nothing is sent that was not begun.
+// until ends, a check is given up and no new transfer starts.
 func (w *worker) run(until context.Context) (f finish) {
 	ctx := context.WithoutCancel(until)
 	defer w.close(ctx)
@@ -319,7 +319,7 @@ func back(n int, h order.Hop) leg { return leg{n, h.Component, h.To, h.From, *h.
 // matched.
 //
 // The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one leg left, one on 2.0 has none,
-// and one on 1.7 is strange, because nobody decided about that. A device that gets what it runs once
+// and one on 1.7 is strange, because no one decided about it. A device that gets what it runs once
 // more has all of them left.
 func (w *worker) remaining(r device.Reading) (legs []leg, strange *Reason) {
 	done, total, first := map[string]int{}, map[string]int{}, map[string]string{}

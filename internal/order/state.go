@@ -207,7 +207,7 @@ func (s *State) skip(d *device, why *Reason) Action {
 	if d.task == RollBack {
 		a.outcome = d.outcome
 	}
-	if why.Why == ThroughLost { // whatever it was verified on, nobody can reach it now
+	if why.Why == ThroughLost { // whatever it was verified on, it cannot be reached now
 		a.outcome.Reachable = false
 	}
 	return a
@@ -443,7 +443,7 @@ func (s *State) setQuestion(d *device, q question) {
 }
 
 // ask has a device wait for an operator. It keeps its path and its share of the cover sets, because
-// nobody knows what the operator does there. Its slots are free for others.
+// what the operator does there is unknown. Its slots are free for others.
 func (s *State) ask(d *device) {
 	s.setQuestion(d, asked)
 	var kept, given []claim
