@@ -124,7 +124,6 @@ func (r *recorder) reboot(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	r.mu.Lock()
-	clear(r.tokens)
 	switch {
 	case next != "" && r.Faults.KeepsVersion:
 		r.idle = next
