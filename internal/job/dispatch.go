@@ -36,8 +36,8 @@ type permission struct {
 }
 
 // pollEvery is how often the ledger is read for what other processes have written: stops, answers, and
-// what other jobs have open.
-const pollEvery = time.Second
+// what other jobs have open. Only tests change it.
+var pollEvery = time.Second
 
 // Run carries out the order and returns when every device has ended. When going ends, no more devices
 // start; when patience ends, half-updated lockstep sets are rolled back and devices that are only being
@@ -347,6 +347,8 @@ type elsewhere struct {
 	jobs []*Follower
 	last []order.Foreign
 	out  []string // devices that they have stranded since this job started
+	// stale: the ledger has what they had open when this job's process died.
+	stale bool
 }
 
 // lookElsewhere tells the dispatcher what other jobs have open, whether a process works on them or not.
@@ -387,9 +389,9 @@ func (j *Job) lookElsewhere() error {
 		}
 	}
 	e.jobs = slices.DeleteFunc(e.jobs, func(f *Follower) bool { return !f.state.Ended.IsZero() })
-	if len(e.out) == known && reflect.DeepEqual(now, e.last) {
+	if !e.stale && len(e.out) == known && reflect.DeepEqual(now, e.last) {
 		return nil
 	}
-	e.last = now
+	e.last, e.stale = now, false
 	return errors.Join(j.record(order.Event{Kind: order.OtherJobs, Others: now, Out: e.out}), j.live.update())
 }

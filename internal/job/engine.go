@@ -227,6 +227,7 @@ func (e *Engine) Resume(id string, known Plan, closes time.Time) (*Job, error) {
 	known.Order = live.state.Order
 	j := newJob(e, known)
 	j.ID, j.Since, j.release, j.live = id, since, free, live
+	j.others.stale = true
 	for _, d := range known.Order.Devices {
 		for _, hop := range d.Path { // the device that needs a missing one reports it
 			_ = errors.Join(j.open(&hop.Image), j.open(hop.Back))

@@ -1,6 +1,18 @@
 package job
 
-import "catena/internal/ledger"
+import (
+	"time"
+
+	"catena/internal/ledger"
+)
+
+// Poll sets how often a job reads what other processes have written, until the function that it returns is
+// called: a simulated night of many hours would spend most of its time on that.
+func Poll(every time.Duration) (reset func()) {
+	was := pollEvery
+	pollEvery = every
+	return func() { pollEvery = was }
+}
 
 // Live describes the dispatcher of a job as it has lived.
 func Live(j *Job) []string { return j.live.state.dispatch.Describe() }

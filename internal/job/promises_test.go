@@ -669,3 +669,33 @@ func TestASecondStopRollsASetBack(t *testing.T) {
 		assert.Zero(t, s.Count(job.Done)+s.Count(job.Stranded), ends(s))
 	})
 }
+
+// What another job had open when a job's process died does not hold the resumed job up once that is over.
+func TestAResumedJobForgetsWhatIsOver(t *testing.T) {
+	devices := troupe{"switch-basin": {writes: 10 * time.Minute, down: time.Minute}, "cam-11": {}, "cam-12": {drops: 9}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin"), row("cam-12")}}, Devices: n.known}
+		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known})
+		require.NoError(t, err)
+		l2, err := ledger.Open(n.dir, n.clock)
+		require.NoError(t, err)
+		defer func() { _ = l2.Close() }()
+		e2 := *n.engine
+		e2.Ledger = l2
+		ended := make(chan error, 1)
+		go func() { ended <- j1.Run(t.Context(), t.Context()) }()
+		time.Sleep(time.Minute)
+		devices["cam-12"].sending = func() { _ = l2.Close() } // the second job dies while the first one writes the switch
+		j2, err := e2.Start(plan)
+		require.NoError(t, err)
+		require.Error(t, j2.Run(t.Context(), t.Context()))
+		require.NoError(t, <-ended)
+		devices["cam-12"].sending, devices["cam-12"].drops = nil, 0
+		j2, err = n.engine.Resume("j2", plan, time.Time{})
+		require.NoError(t, err)
+		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Hour)
+		defer cancel()
+		require.NoError(t, j2.Run(ctx, ctx))
+		assert.Equal(t, "done 2.0", ends(n.state(t, "j2"))["cam-11"])
+	})
+}

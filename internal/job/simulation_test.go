@@ -347,8 +347,11 @@ func (n *simulatedNight) process(t *testing.T, which []int) {
 			p.mu.Lock()
 			p.job = id
 			p.mu.Unlock()
-			ctx, cancel := context.WithTimeout(t.Context(), 1000*time.Hour)
+			ctx, cancel := context.WithTimeout(t.Context(), maxNight)
 			err = j.Run(ctx, ctx)
+			if ctx.Err() != nil {
+				n.oracle.wrong("job %s waits for ever: %v", id, n.waits(e.Ledger, id))
+			}
 			cancel()
 			n.oracle.compare(e.Ledger, j)
 		}
@@ -359,6 +362,21 @@ func (n *simulatedNight) process(t *testing.T, which []int) {
 		// until an operator resumes it: at once, or after a while in which other jobs go on
 		time.Sleep(time.Duration(10+attempt)*time.Second + time.Duration((n.Seed+uint64(attempt))%3)*2*time.Minute)
 	}
+}
+
+// maxNight is longer than any job takes that waits for nothing in vain.
+const maxNight = 48 * time.Hour
+
+// waits returns what the devices of a job wait for.
+func (n *simulatedNight) waits(l *ledger.Ledger, id string) (all []string) {
+	s, err := job.Load(l, id)
+	if err != nil {
+		return nil
+	}
+	for _, d := range s.Devices {
+		all = append(all, fmt.Sprint(d.Name, " ", d.Step, " ", d.Asks, " ", d.Reason))
+	}
+	return all
 }
 
 func (n *simulatedNight) downstream(which []int) map[string][]device.Device {
@@ -594,6 +612,7 @@ func TestNights(t *testing.T) {
 	if s, err := strconv.ParseUint(os.Getenv("CATENA_SEED"), 10, 64); err == nil {
 		first = s
 	}
+	defer job.Poll(15 * time.Second)()
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1)) // so that a seed plays the same night again
 	began := time.Now()
 	for seed := first; seed < first+uint64(nights); seed++ {
