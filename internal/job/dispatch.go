@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"reflect"
 	"slices"
@@ -330,6 +331,27 @@ func (j *Job) reopen() error {
 	return j.live.update()
 }
 
+// readStranded finds, once, the devices that their newest job left stranded: they are out of service, whether
+// that job is closed or not.
+func (j *Job) readStranded() error {
+	e := &j.others
+	if e.read {
+		return nil
+	}
+	e.read = true
+	ends, err := j.engine.Ledger.Entries(ledger.Filter{Kind: Ended, Newest: true})
+	for _, end := range ends {
+		var b endBody
+		if err := json.Unmarshal(end.Body, &b); err != nil {
+			return unreadable(end, err)
+		}
+		if b.End == Stranded && end.Job != j.ID {
+			e.out = append(e.out, end.Device)
+		}
+	}
+	return err
+}
+
 // startReopened starts them, unless another job is active on their path.
 func (j *Job) startReopened(patience context.Context) {
 	j.reopened = slices.DeleteFunc(j.reopened, func(a order.Action) bool {
@@ -346,7 +368,8 @@ type elsewhere struct {
 	seq  int64 // entries up to this number were read
 	jobs []*Follower
 	last []order.Foreign
-	out  []string // devices that they have stranded since this job started
+	out  []string // devices that they have stranded
+	read bool     // out has what jobs stranded that were closed before this process started
 	// stale: the ledger has what they had open when this job's process died.
 	stale bool
 }
@@ -371,6 +394,9 @@ func (j *Job) lookElsewhere() error {
 	}
 	var now []order.Foreign
 	known := len(e.out)
+	if err := j.readStranded(); err != nil {
+		return err
+	}
 	for _, f := range e.jobs {
 		if err := f.update(); err != nil {
 			return err

@@ -186,7 +186,11 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 
 // startedIt reports whether the device runs an image that it just took.
 func (w *worker) startedIt(ctx context.Context, l leg) bool {
-	r, err := w.read(ctx)
+	var r device.Reading
+	err := w.insist(func() (err error) {
+		r, err = w.read(ctx)
+		return err
+	})
 	return err == nil && w.same(r.Of(l.component), l.to) && (!w.same(l.from, l.to) || r.Boot.After(w.last.Boot, 0))
 }
 
