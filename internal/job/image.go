@@ -325,7 +325,11 @@ func (r *restart) waits(ctx context.Context) bool {
 	if r.leg.switches() || r.blind {
 		return false
 	}
-	percent, err := r.update.Progress(ctx)
+	percent := 0
+	err := r.insist(func() (err error) {
+		percent, err = r.update.Progress(ctx)
+		return err
+	})
 	return err == nil && percent >= 100
 }
 

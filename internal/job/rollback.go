@@ -180,15 +180,15 @@ func (w *worker) awaitIdle(ctx context.Context, component string) (holding, *fai
 // switchBack brings a device back by its other slot.
 func (w *worker) switchBack(ctx context.Context, n int, hop order.Hop) (*failure, error) {
 	l := leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, direction: Back}
-	if r, err := w.read(ctx); err == nil {
-		w.last = r
-		is := func(v string) bool { return w.same(v, hop.From) }
-		switch {
-		case is(r.Of(hop.Component)):
-			return w.steps(ctx, ctx, l, imageSteps[3:])
-		case !r.Keeps(hop.Component, is):
-			return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
-		}
+	if reason := w.meet(ctx); reason != nil { // without knowing what it runs, a switch might start what failed
+		return &failure{taken: true, away: reason.Away(), reason: reason}, nil
+	}
+	is := func(v string) bool { return w.same(v, hop.From) }
+	switch {
+	case is(w.last.Of(hop.Component)):
+		return w.steps(ctx, ctx, l, imageSteps[3:])
+	case !w.last.Keeps(hop.Component, is):
+		return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
 	}
 	return w.put(ctx, ctx, l)
 }
