@@ -20,7 +20,7 @@ const (
 
 type askedBody struct {
 	What string `json:"what"`
-	Busy bool   `json:"busy,omitempty"` // the device works meanwhile, and keeps its slot
+	Busy bool   `json:"busy,omitempty"` // the device is working while it asks, and keeps its slot
 }
 
 type answeredBody struct {

@@ -262,7 +262,7 @@ func (j *Job) close() {
 	j.release()
 }
 
-// row returns what is to be done with a device.
+// row returns the row of a device in the order.
 func (j *Job) row(id string) order.Device {
 	all := j.plan.Order.Devices
 	return all[slices.IndexFunc(all, func(d order.Device) bool { return d.ID == id })]

@@ -302,7 +302,7 @@ func (r *restart) late() *failure {
 	case r.there && !r.asked && !r.mayAsk:
 		return &failure{taken: true, writing: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
 	case r.there && !r.row.Again:
-		return nil // it never went: the verification shows what it runs
+		return nil // no restart was observed: the verification reads its version
 	case r.there:
 		return &failure{taken: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
 	}
@@ -383,7 +383,7 @@ func (w *worker) within(patience time.Duration) time.Duration {
 // wait returns a function that waits before the next probe, and returns false when the time is over. A
 // device that has just gone is probed often, one that has been away for long, rarely.
 func (w *worker) wait(within time.Duration) func() bool {
-	since := time.Now() // its own measure: the clock may be set meanwhile
+	since := time.Now() // monotonic: the wall clock may be set during the wait
 	return func() bool {
 		gone := time.Since(since)
 		time.Sleep(min(longestPause, max(shortestPause, gone/8)))

@@ -20,7 +20,7 @@ type endBody struct {
 // follow from them.
 type Facts struct {
 	order.Outcome
-	Task order.Task `json:"task"` // what it was to do: update, or roll-back with its lockstep set
+	Task order.Task `json:"task"` // its task: update, or roll-back with its lockstep set
 	// Parked says that the device holds the image and waits for its restart.
 	Parked bool `json:"parked,omitempty"`
 	// Declined says that it was decided not to go on: the job was stopped, or the device held.

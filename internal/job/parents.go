@@ -43,7 +43,7 @@ func (p *parentSessions) release(ctx context.Context, id string) error {
 
 // releaseLater is release for a child that was never started, while others continue.
 func (p *parentSessions) releaseLater(id string) {
-	p.leaving.Go(func() { _ = p.release(context.Background(), id) }) // what is left is kept, and left later
+	p.leaving.Go(func() { _ = p.release(context.Background(), id) }) // its error changes nothing for the job
 }
 
 func (p *parentSessions) wait() { p.leaving.Wait() }

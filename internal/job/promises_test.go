@@ -228,7 +228,7 @@ func TestAThirdVersionIsNotReturned(t *testing.T) {
 		if x.version == "2.0" {
 			x.version = "1.0" // fails
 			a.mu.Lock()
-			a.version = "3.0-beta" // meanwhile somebody has brought the other one elsewhere
+			a.version = "3.0-beta" // an operator has moved the other slot to another version
 			a.mu.Unlock()
 		}
 	}}

@@ -47,7 +47,7 @@ const (
 //	restarting   no    previous  whole, unknown    restart
 //	restarting   yes   previous  -                 fail
 //	proving      -     previous  -                 fail
-//	parked       -     previous  nothing           send: it lost the image meanwhile
+//	parked       -     previous  nothing           send: it lost the image since
 //	parked       -     previous  whole, unknown    restart
 func nextOf(last Step, over bool, runs order.Firmware, holds holding) next {
 	switch {
@@ -403,7 +403,7 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 	}
 }
 
-// giveUp asks a device once what it runs, and ends its task.
+// giveUp reads the current version of a device once, and ends its task.
 func (w *worker) giveUp(ctx context.Context) finish {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), probeWithin)
 	defer cancel()

@@ -32,7 +32,7 @@ type spec struct {
 	Write    time.Duration
 	Down     time.Duration
 	Fault    string
-	Flaky    int    // one of so many calls is lost; 0: none
+	Flaky    int    // one call in Flaky is lost; 0: none
 	Part     string // the only component that the interlock forbids; empty: all
 	Locked   int    // minutes for which an interlock forbids its update
 	AwayFrom int    // minutes until it goes away for ten minutes; 0: it does not

@@ -603,7 +603,7 @@ func (s scenario) without(i int) (scenario, bool) {
 }
 
 // Whole nights on generated sites, with crashes between any two writes or calls, devices that fail in every
-// way, and operators. CATENA_NIGHTS plays so many, CATENA_SEED that one.
+// way, and operators. CATENA_NIGHTS sets the number of nights, CATENA_SEED plays one.
 func TestNights(t *testing.T) {
 	first, nights := uint64(time.Now().UnixNano()), 100
 	if n, err := strconv.Atoi(os.Getenv("CATENA_NIGHTS")); err == nil {

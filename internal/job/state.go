@@ -128,8 +128,8 @@ type DeviceState struct {
 	// What a process needs to continue after a crash.
 	last       Effect          // the newest that began
 	over       bool            // and is over
-	task       order.Task      // what it was started for
-	baseline   *device.Reading // what it reported while it was healthy
+	task       order.Task      // the task that it was started with
+	baseline   *device.Reading // its reading while it was healthy
 	downstream []string        // the IDs of those that answered through it then
 	failed     *Reason         // why it goes back
 }

@@ -29,7 +29,7 @@ import (
 // handed to what comes before it.
 type worker struct {
 	job              *Job
-	row              order.Device // what is to be done
+	row              order.Device // its row of the order
 	known            Known
 	was              DeviceState // as the ledger has it: all that a worker knows from before
 	barrier          *barrier    // of its lockstep set, where that is checked as a whole; nil: it is not
@@ -43,13 +43,13 @@ type worker struct {
 	traits     dialect.Traits  // of the update in progress
 	blind      bool            // it took an image, and cannot be asked how far its writing is
 	restarted  bool            // a restart was observed since it took its newest image
-	baseline   device.Reading  // what it reported while it was healthy, before it was written to
+	baseline   device.Reading  // its reading while it was healthy, before the first write
 	readAt     time.Time       // when baseline was read; zero: before a crash
 	saved      []byte          // its settings then; nil: they were not read in this run
 	downstream []device.Device // those that answered through it then
-	last       device.Reading  // what it reported last
+	last       device.Reading  // the newest reading
 	facts      Facts
-	remark     *Reason // what is to be reported although all went well
+	remark     *Reason // reported although the device was verified
 }
 
 // worker returns the worker of a device, with all that the ledger knows of it. Every task of a device
@@ -139,7 +139,7 @@ func (w *worker) start(ctx, until context.Context) (later *finish, reason *Reaso
 	return nil, reason, err
 }
 
-// forward sends what is left of the path, and rolls back if an image cannot be verified. A component that
+// forward sends the rest of the path, and rolls back if an image cannot be verified. A component that
 // an interlock forbids fails alone: the others continue if no later image depends on it.
 func (w *worker) forward(ctx, until context.Context, legs []leg) (*Reason, error) {
 	var forbidden *Reason

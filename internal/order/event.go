@@ -36,7 +36,7 @@ type Firmware string
 
 const (
 	Unknown      Firmware = ""             // it was not read since it was written to
-	Previous     Firmware = "previous"     // what it ran before the job
+	Previous     Firmware = "previous"     // the version before the job
 	Intermediate Firmware = "intermediate" // a version between previous and target
 	Target       Firmware = "target"
 	Other        Firmware = "other" // none of these

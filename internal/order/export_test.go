@@ -86,7 +86,7 @@ func (s *State) all() []*constraint {
 	return all
 }
 
-// left counts what is left of a constraint, from the devices alone.
+// left counts the free capacity of a constraint, from the devices alone.
 func (s *State) left(c *constraint) int {
 	one := func(yes bool) int {
 		if yes {

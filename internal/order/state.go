@@ -28,7 +28,7 @@ type State struct {
 	unfinished int
 	nextDue    time.Time // when the first postponed device may be checked again
 	byNeed     []*device // all, the longest need first
-	overdue    int       // so many of byNeed need more time than the window has left
+	overdue    int       // devices of byNeed that need more time than the window has left
 }
 
 // device is the progress of one device.
