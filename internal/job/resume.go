@@ -82,19 +82,31 @@ func (w *worker) resume(ctx, until context.Context) (*Reason, error) {
 		return nil, err
 	case l.direction == Back:
 		return w.rollbackFrom(ctx, l.hop, failed, w.was.failed)
-	case failed != nil && failed.declined:
-		return failed.reason.then(w.settleDeclined(ctx)), nil
-	case failed != nil:
-		reason, verified, err := w.recoverFrom(ctx, *failed, l)
-		if err != nil || !verified {
-			return reason, err
-		}
-		w.remark = reason
+	}
+	if ended, reason, err := w.settleLeg(ctx, failed, l); ended || err != nil {
+		return reason, err
 	}
 	if w.job.plan.Order.Stage && !w.arrived(l) {
 		return w.park(ctx, l), nil
 	}
 	return w.forward(ctx, until, w.after(l.hop))
+}
+
+// settleLeg settles a leg forward that was continued. ended: the task ends with reason, because the image was
+// not verified.
+func (w *worker) settleLeg(ctx context.Context, failed *failure, l leg) (ended bool, reason *Reason, err error) {
+	switch {
+	case failed == nil:
+		return false, nil, nil
+	case failed.declined:
+		return true, failed.reason.then(w.settleDeclined(ctx)), nil
+	}
+	reason, verified, err := w.recoverFrom(ctx, *failed, l)
+	if err != nil || !verified {
+		return true, reason, err
+	}
+	w.remark = reason
+	return false, nil, nil
 }
 
 // finishParked restarts a device that was left with its image, and verifies it.
@@ -108,17 +120,11 @@ func (w *worker) finishParked(ctx, until context.Context) (*Reason, error) {
 	l := forward(hop, w.row.Path[hop])
 	w.was.last, w.was.over = Effect{Step: Parked}, true
 	failed, err := w.finishLeg(ctx, until, l)
-	switch {
-	case err != nil:
+	if err != nil {
 		return nil, err
-	case failed != nil && failed.declined:
-		return failed.reason.then(w.settleDeclined(ctx)), nil
-	case failed != nil:
-		reason, verified, err := w.recoverFrom(ctx, *failed, l)
-		if err != nil || !verified {
-			return reason, err
-		}
-		w.remark = reason
+	}
+	if ended, reason, err := w.settleLeg(ctx, failed, l); ended || err != nil {
+		return reason, err
 	}
 	return w.forward(ctx, until, w.after(hop))
 }
