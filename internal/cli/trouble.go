@@ -83,7 +83,7 @@ var jobMeanings = map[job.Why]meaning{
 	job.StillAway: {"It has not answered since.", []string{"catena scan", "go there"}},
 	job.NotRestarted: {"It should have restarted, and no restart was observed. One that cannot report how far its writing is may still be writing: nothing else was sent to it.",
 		[]string{"leave it powered, and scan it later: catena scan", "restart it by hand, then catena prove JOB",
-			"if devices of its kind must be asked to restart, say when: patience: {grace: 5m}"}},
+			"if its kind must be asked to restart, say when: patience: {grace: 5m}"}},
 	job.StillWriting: {"It has been writing the image for much longer than its patience. It was left alone: nothing else was sent to it.",
 		[]string{"leave it powered", "catena scan shows what it runs",
 			"next time, more patience: patience: {writing: 40m}"}},

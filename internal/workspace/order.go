@@ -140,7 +140,7 @@ func (w *Workspace) cautions(rows []Row, taken map[string][]match.Row) []order.C
 			}
 			if h.Back == nil && !h.Slots {
 				add(firmware.NoRollback, fmt.Sprintf(
-					"there is no way back from %s: no image of %s %s is on the shelf",
+					"there is no way back from %s: the shelf has no image of %s %s that may be sent to it",
 					h.Image.Version, d.Model, h.From), d)
 			}
 		}
