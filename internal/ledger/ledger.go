@@ -24,6 +24,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"modernc.org/sqlite"
@@ -101,6 +102,9 @@ type Ledger struct {
 	copied   string // the folder of a copy that is read in its place; empty: none
 	// intercept is called with the entries of each append; nil: there is none
 	intercept func([]Entry) error
+
+	mu       sync.Mutex
+	prepared map[string]*sql.Stmt // questions that were asked before
 }
 
 const schema = `
@@ -328,7 +332,11 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	defer func() { _ = tx.Rollback() }() // says nothing after a commit
 	var chosen []Entry
 	if f != nil {
-		chosen, err = query(tx, *f)
+		question, args := f.query()
+		rows, err := tx.Query(question, args...)
+		if err == nil {
+			chosen, err = collect(rows)
+		}
 		if err != nil {
 			return l.failed(err)
 		}
@@ -439,25 +447,51 @@ const newestOfEach = `(
 	SELECT (SELECT max(seq) FROM entries WHERE device = each.device AND kind = ?) FROM each WHERE device IS NOT NULL)`
 
 // Entries returns the chosen entries, oldest first.
-func (l *Ledger) Entries(f Filter) ([]Entry, error) { return query(l.entries, f) }
+func (l *Ledger) Entries(f Filter) ([]Entry, error) {
+	question, args := f.query()
+	statement, err := l.prepare(question)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := statement.Query(args...)
+	if err != nil {
+		return nil, err
+	}
+	return collect(rows)
+}
 
 // Last returns the number of the newest entry; 0: there is none. It costs little: whoever waits for news asks
 // this first.
 func (l *Ledger) Last() (seq int64, err error) {
-	err = l.entries.QueryRow(`SELECT coalesce(max(seq), 0) FROM entries`).Scan(&seq)
+	statement, err := l.prepare(`SELECT coalesce(max(seq), 0) FROM entries`)
+	if err == nil {
+		err = statement.QueryRow().Scan(&seq)
+	}
 	return seq, err
 }
 
-// query asks a database, or a transaction on it.
-func query(db interface {
-	Query(query string, args ...any) (*sql.Rows, error)
-}, f Filter) ([]Entry, error) {
-	limit := -1
-	if f.Last > 0 {
-		limit = f.Last
+// prepare returns the statement of a question. A running job asks a few questions again and again, and
+// parsing them takes longer than answering them.
+func (l *Ledger) prepare(question string) (*sql.Stmt, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if s := l.prepared[question]; s != nil {
+		return s, nil
 	}
-	// Only the conditions that are there stand in the question, so that its index is used: a
-	// list must not cost more with every entry of the past.
+	s, err := l.entries.Prepare(question)
+	if err == nil {
+		if l.prepared == nil {
+			l.prepared = map[string]*sql.Stmt{}
+		}
+		l.prepared[question] = s
+	}
+	return s, err
+}
+
+// query returns the question of a filter. Only the conditions that are there stand in it, so that its index
+// is used: a list must not cost more with every entry of the past.
+func (f Filter) query() (question string, args []any) {
+	limit := f.Last
 	where, args := "seq > ?", []any{f.After}
 	for _, c := range []struct{ column, is string }{
 		{"kind", string(f.Kind)}, {"job", f.Job}, {"device", f.Device},
@@ -472,12 +506,11 @@ func query(db interface {
 	if f.Newest && f.Device != "" {
 		limit = 1
 	}
-	rows, err := db.Query(`SELECT seq, at, kind, job, device, body FROM (
-		SELECT * FROM entries WHERE `+where+` ORDER BY seq DESC LIMIT ?) ORDER BY seq`, append(args, limit)...)
-	if err != nil {
-		return nil, err
+	const fields = `SELECT seq, at, kind, job, device, body FROM `
+	if limit <= 0 {
+		return fields + `entries WHERE ` + where + ` ORDER BY seq`, args
 	}
-	return collect(rows)
+	return fields + fmt.Sprintf(`(SELECT * FROM entries WHERE %s ORDER BY seq DESC LIMIT %d) ORDER BY seq`, where, limit), args
 }
 
 func collect(rows *sql.Rows) ([]Entry, error) {
