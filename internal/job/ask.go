@@ -32,14 +32,19 @@ type answeredBody struct {
 const answerEvery = 300 * time.Millisecond
 
 // ask has an operator do something at the device, and waits for the answer. Unless the device is busy,
-// it needs no slot while it waits, and continues when one is free again, whatever the answer.
+// it needs no slot while it waits, and continues when one is free again, whatever the answer. An error of
+// the ledger ends the task.
 func (w *worker) ask(ctx context.Context, what string, busy bool) error {
+	if w.broken != nil {
+		return w.broken
+	}
 	l := w.job.engine.Ledger
 	before, err := l.Entries(ledger.Filter{Job: w.job.ID, Device: w.row.ID, Last: 1})
 	if err == nil {
 		err = l.Append(Asked, w.job.ID, w.row.ID, askedBody{What: what, Busy: busy})
 	}
 	if err != nil {
+		w.broken = err
 		return err
 	}
 	w.job.wake()
@@ -47,7 +52,8 @@ func (w *worker) ask(ctx context.Context, what string, busy bool) error {
 	if busy {
 		return err
 	}
-	return errors.Join(err, w.job.reenter(w.row.ID))
+	w.broken = w.job.reenter(w.row.ID)
+	return errors.Join(err, w.broken)
 }
 
 // awaitAnswer waits for the answer. It is in the ledger, so that it can be seen and answered from any

@@ -17,7 +17,7 @@ import (
 type request struct {
 	device string
 	wake   bool              // an entry was written that the dispatcher should read
-	again  chan struct{}     // an operator answered: closed when the device may continue
+	again  chan<- error      // an operator answered: gets nil when the device may continue
 	ended  *finish           // its task has ended
 	permit *Effect           // may its first byte leave? Then this effect begins
 	reply  chan<- permission // to permit
@@ -100,9 +100,9 @@ func (j *Job) dispatch(going, patience context.Context) (first error) {
 		if first == nil {
 			first = j.advance(patience)
 		}
-		if first != nil { // the dispatcher has stopped: a device that waits for a slot ends what it has open
+		if first != nil { // no slot becomes free any more: the tasks that wait for one end, as in a crash
 			for id, again := range j.again {
-				close(again)
+				again <- first
 				delete(j.again, id)
 			}
 		}
@@ -133,7 +133,10 @@ func (j *Job) serve(r request, failed error) error {
 	switch {
 	case r.ended != nil:
 		delete(j.running, r.device)
-		if r.ended.err != nil || failed != nil {
+		if failed != nil {
+			return nil
+		}
+		if r.ended.err != nil {
 			return r.ended.err
 		}
 		return l.Append(r.ended.kind, j.ID, r.device, r.ended.body)
@@ -144,7 +147,7 @@ func (j *Job) serve(r request, failed error) error {
 		}
 		r.reply <- p
 	case r.again != nil && failed != nil:
-		close(r.again)
+		r.again <- failed
 	case r.again != nil:
 		j.again[r.device] = r.again
 		return j.record(order.Event{Kind: order.Answered, Device: r.device})
@@ -181,15 +184,14 @@ func (j *Job) wake() {
 	}
 }
 
-// reenter waits until a device that an operator has answered may continue.
+// reenter waits until a device that an operator has answered may continue. Its error is the ledger's.
 func (j *Job) reenter(id string) error {
 	if j.requests == nil {
 		return nil
 	}
-	again := make(chan struct{})
+	again := make(chan error, 1)
 	j.requests <- request{device: id, again: again}
-	<-again
-	return nil
+	return <-again
 }
 
 // advance starts what may start now and ends what never may. Only one process of the site does so at a
@@ -247,7 +249,7 @@ func (j *Job) carryOut(a order.Action, patience context.Context) error {
 	case order.Continue:
 		err := j.record(order.Event{Kind: order.Continued, Device: a.Device})
 		if again := j.again[a.Device]; again != nil {
-			close(again)
+			again <- err
 			delete(j.again, a.Device)
 		} else if err == nil { // it waited when the job was resumed
 			j.start(a, patience, time.Time{})

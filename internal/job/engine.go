@@ -89,7 +89,7 @@ type Job struct {
 	parents   parentSessions
 	requests  chan request                  // to the dispatcher's goroutine
 	running   map[string]context.CancelFunc // by device ID: ends what comes before its first byte; the dispatcher's
-	again     map[string]chan struct{}      // by device ID: closed when an answered device may continue
+	again     map[string]chan<- error       // by device ID: gets nil when an answered device may continue
 }
 
 // transfer is the progress of a transfer; the device's goroutine writes it.
@@ -123,7 +123,7 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 
 func newJob(e *Engine, plan Plan) *Job {
 	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{},
-		barriers: map[string]*barrier{}, running: map[string]context.CancelFunc{}, again: map[string]chan struct{}{},
+		barriers: map[string]*barrier{}, running: map[string]context.CancelFunc{}, again: map[string]chan<- error{},
 		release: func() {}}
 	for _, d := range plan.Order.Devices {
 		j.sent[d.ID] = &transfer{}

@@ -69,6 +69,9 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 		w.facts.Written, w.facts.Verified = true, false
 		w.traits = update.Traits()
 		failed := do[step]()
+		if w.broken != nil {
+			return nil, w.broken
+		}
 		effect.Down = update.Traits().Down
 		if failed != nil {
 			effect.Cause = failed.reason

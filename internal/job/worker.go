@@ -50,6 +50,7 @@ type worker struct {
 	last       device.Reading  // the newest reading
 	facts      Facts
 	remark     *Reason // reported although the device was verified
+	broken     error   // of the ledger, learned in the middle of a step: the task ends there, as in a crash
 }
 
 // worker returns the worker of a device, with all that the ledger knows of it. Every task of a device
