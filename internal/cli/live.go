@@ -98,7 +98,7 @@ func (l *live) lookOut() tea.Cmd {
 func (l *live) look() {
 	state, err := l.follow.Look()
 	if l.err = err; err != nil {
-		l.message = "The ledger cannot be read: " + err.Error()
+		l.message = err.Error()
 		return
 	}
 	l.state = state

@@ -287,8 +287,8 @@ func Remove(l *ledger.Ledger, id string, devices []string, why *order.Reason) er
 	})
 }
 
-// progressEvery is how often the ledger is told how far transfers are.
-const progressEvery = 200 * time.Millisecond
+// progressEvery is how often the ledger is told how far transfers are. Only tests change it.
+var progressEvery = 200 * time.Millisecond
 
 // reportProgress writes the progress of transfers until the returned function is called.
 func (j *Job) reportProgress() (stop func()) {

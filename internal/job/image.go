@@ -91,6 +91,7 @@ func (w *worker) verified(ctx context.Context, l leg) *failure {
 	if reason := w.verify(ctx, l.component, l.to); reason != nil {
 		return &failure{taken: true, reason: reason}
 	}
+	w.renewed = w.renewed || l.direction == Forward
 	return nil
 }
 
@@ -128,6 +129,7 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 		}
 		switch {
 		case err == nil:
+			w.sentAt = time.Now()
 			return nil
 		case errors.Is(err, device.ErrNotNow) && !ready:
 			return &failure{forbidden: true, reason: said(Sending, err)}
@@ -282,8 +284,11 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 		if r.missed++; r.missed == goneAfter { // from here on it has the usual time to come back
 			r.wait = r.worker.wait(r.within)
 		}
-	case r.changed(ctx), r.missed >= goneAfter && (r.before == nil || !r.readable):
-		r.restarted = true
+	case r.changed(ctx):
+		r.restarted, r.absent = true, false
+		return true, nil
+	case r.missed >= goneAfter && (r.before == nil || !r.readable):
+		r.restarted, r.absent = true, true
 		return true, nil
 	case late && r.asked && r.again < askTwice && r.waits(ctx):
 		r.again, r.since = r.again+1, time.Now() // it did not get the request
@@ -373,6 +378,10 @@ func (w *worker) read(ctx context.Context) (device.Reading, error) {
 	return w.session.Read(ctx)
 }
 
+// leastWait is how long a step is waited for although the order has given the device up: a device that has
+// just written for long must not be rolled back because one answer was lost.
+const leastWait = 30 * time.Second
+
 // within returns how long a step may be waited for: as long as its patience is, and until the order gives
 // the device up. Writing is always waited for.
 func (w *worker) within(patience time.Duration) time.Duration {
@@ -380,7 +389,7 @@ func (w *worker) within(patience time.Duration) time.Duration {
 	if giveUp == 0 {
 		return patience
 	}
-	return min(patience, max(0, giveUp-time.Since(w.attemptStartedAt)))
+	return min(patience, max(leastWait, giveUp-time.Since(w.attemptStartedAt)))
 }
 
 // wait returns a function that waits before the next probe, and returns false when the time is over. A

@@ -331,11 +331,7 @@ func (w *worker) transferLeft() (time.Duration, bool) {
 // watch waits for as long as a device may take until it restarts automatically, or until it is back from that,
 // and reads it again.
 func (w *worker) watch(ctx context.Context) *failure {
-	within := w.patience().Grace
-	if !w.mayAsk() {
-		within = w.patience().Writing
-	}
-	wait := w.wait(within)
+	wait := w.wait(w.mayWriteFor())
 	for missed, more := 0, true; more; {
 		there, other := w.there(ctx)
 		switch {
@@ -352,8 +348,11 @@ func (w *worker) watch(ctx context.Context) *failure {
 		if reason := w.meet(ctx); reason != nil {
 			return &failure{taken: true, away: reason.Why == StillAway, reason: reason}
 		}
-		if w.last.Boot == nil || w.baseline.Boot == nil || w.last.Boot.After(w.baseline.Boot, 0) {
-			w.restarted = true
+		switch missed = 0; {
+		case w.last.Boot == nil || w.baseline.Boot == nil: // it may have been a lost connection
+			w.restarted, w.absent = true, true
+		case w.last.Boot.After(w.baseline.Boot, 0):
+			w.restarted, w.absent = true, false
 			return nil
 		}
 	}
@@ -398,10 +397,7 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 		if a.Task == order.RollBack { // it is not rolled back either
 			d := j.live.device(a.Device)
 			body = ending(Facts{Task: order.RollBack, Outcome: order.Outcome{Written: d.Touched, Reachable: true, Verified: true,
-				Runs: order.Target}}, d.Version, &Reason{Why: NotBegun, Order: &order.Reason{Why: order.PersonStop}})
-			if err := e.Ledger.Append(Begun, id, a.Device, Effect{Step: Checking, Component: "main", Direction: Back}); err != nil {
-				return err
-			}
+				Runs: order.Target}}, d.Version, &Reason{Why: NotBegun, Order: a.Why})
 		}
 		if err := errors.Join(e.Ledger.Append(Ended, id, a.Device, body), j.live.update()); err != nil {
 			return err
@@ -427,6 +423,7 @@ func (w *worker) giveUp(ctx context.Context) finish {
 	if err := w.session.Healthy(ctx, w.baseline); err != nil {
 		return w.end(gaveUp.then(said(Proving, err)))
 	}
+	w.renewed = w.last.Boot.After(w.baseline.Boot, 0)
 	runs, idle := w.runs(w.last), false
 	if update, err := w.session.Update(w.was.last.Component); err == nil {
 		_, err := update.Progress(ctx)
@@ -434,7 +431,11 @@ func (w *worker) giveUp(ctx context.Context) finish {
 	}
 	switch {
 	case runs == order.Target, runs == order.Previous && idle:
-		w.facts.Runs, w.facts.Verified = runs, true
+		w.facts.Runs = runs
+		if reason := w.losses(ctx); reason != nil { // it would be given them back: that is not done here
+			return w.end(gaveUp.then(reason))
+		}
+		w.facts.Verified = true
 		if runs == order.Previous {
 			gaveUp = gaveUp.then(&Reason{Why: StillRuns, Is: w.row.From})
 		}

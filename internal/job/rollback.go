@@ -30,7 +30,7 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 			w.unreachable(reason)
 			return why.then(reason), false, nil
 		}
-		if w.arrived(l) && w.verify(ctx, l.component, l.to) == nil {
+		if w.arrived(l) && w.verified(ctx, l) == nil {
 			return why.then(&Reason{Why: VerifiedAnyway}), true, nil
 		}
 		reason := w.verify(ctx, l.component, l.from)
@@ -46,6 +46,15 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 		if reason.IdentityChanged() {
 			w.unreachable(reason)
 			return why, false, nil
+		}
+	}
+	if w.blind && w.absent {
+		if reason := w.awaitQuiet(ctx, l); reason != nil {
+			w.unreachable(reason)
+			return why.then(reason), false, nil
+		}
+		if w.arrived(l) && w.verified(ctx, l) == nil {
+			return why.then(&Reason{Why: VerifiedAnyway}), true, nil
 		}
 	}
 	w.attemptStartedAt = time.Now() // the rollback has its own time
@@ -156,6 +165,27 @@ func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 		return &failure{reason: &Reason{Why: NoRollback, Want: hop.From}}, nil
 	}
 	return w.put(ctx, ctx, back(n, hop))
+}
+
+// awaitQuiet waits until a device that cannot be asked whether it writes has had the time for it: it did not
+// answer for a moment, and whether that was a restart is not known. It ends early on the new version.
+func (w *worker) awaitQuiet(ctx context.Context, l leg) *Reason {
+	for wait := w.wait(w.mayWriteFor() - time.Since(w.sentAt)); ; {
+		if reason := w.meet(ctx); reason != nil {
+			return reason
+		}
+		if w.arrived(l) || !wait() {
+			return nil
+		}
+	}
+}
+
+// mayWriteFor returns how long a device that cannot be asked may write.
+func (w *worker) mayWriteFor() time.Duration {
+	if w.mayAsk() {
+		return w.patience().Grace
+	}
+	return w.patience().Writing
 }
 
 // awaitIdle waits until the device does not write any more. One that cannot be asked is idle after a

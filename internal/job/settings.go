@@ -65,7 +65,36 @@ func (w *worker) keepSettings() *Reason {
 // settingsChanged says that the device's settings are not as before, where they could be read then
 // and no image of its path alters them.
 func (w *worker) settingsChanged(ctx context.Context) *Reason {
-	if w.baseline.Settings == "" || w.known.Alters {
+	if w.known.Alters {
+		return nil
+	}
+	return w.settingsLost(ctx)
+}
+
+// losses returns what of the device's settings and carried values is not as before. It changes nothing.
+func (w *worker) losses(ctx context.Context) *Reason {
+	if reason := w.settingsLost(ctx); reason != nil || len(w.baseline.Carried) == 0 {
+		return reason
+	}
+	c, err := w.session.Carry()
+	var now []device.Value
+	if err == nil {
+		now, err = c.Read(ctx)
+	}
+	if err != nil {
+		return (&Reason{Why: NotCarried}).then(said("", err))
+	}
+	for _, was := range w.baseline.Carried {
+		if !among(now, was) {
+			return &Reason{Why: NotCarried, Want: was.Name}
+		}
+	}
+	return nil
+}
+
+// settingsLost returns that the device's settings are not as before, if they could be read then.
+func (w *worker) settingsLost(ctx context.Context) *Reason {
+	if w.baseline.Settings == "" {
 		return nil
 	}
 	s, err := w.session.Settings()

@@ -18,24 +18,27 @@ import (
 
 // spec is a device of a simulated night, and what it does wrong.
 type spec struct {
-	Name     string
-	Up       int // its uplink, an index; -1: none
-	Model    string
-	Via      bool // its path has an intermediate version
-	Slots    bool // it has two
-	Modem    bool // it has a second component
-	Parks    bool // it restarts only when it is asked to
-	Blind    bool // it cannot be asked about the image that it holds
-	Clears   bool // an image clears its settings
-	Asks     bool // it needs an operator before the first byte
-	Returns  bool // there is an image to roll back to
-	Write    time.Duration
-	Down     time.Duration
-	Fault    string
-	Flaky    int    // one call in Flaky is lost; 0: none
-	Part     string // the only component that the interlock forbids; empty: all
-	Locked   int    // minutes for which an interlock forbids its update
-	AwayFrom int    // minutes until it goes away for ten minutes; 0: it does not
+	Name      string
+	Up        int // its uplink, an index; -1: none
+	Model     string
+	Via       bool // its path has an intermediate version
+	Slots     bool // it has two
+	Modem     bool // it has a second component
+	Parks     bool // it restarts only when it is asked to
+	Blind     bool // it cannot be asked about the image that it holds
+	Clears    bool // an image clears its settings
+	Asks      bool // it needs an operator before the first byte
+	Again     bool // it gets once more what it runs
+	Uncounted bool // it does not report how often it has started
+	Child     bool // it is reached only through its uplink, which lists it
+	Returns   bool // there is an image to roll back to
+	Write     time.Duration
+	Down      time.Duration
+	Fault     string
+	Flaky     int    // one call in Flaky is lost; 0: none
+	Part      string // the only component that the interlock forbids; empty: all
+	Locked    int    // minutes for which an interlock forbids its update
+	AwayFrom  int    // minutes until it goes away for ten minutes; 0: it does not
 }
 
 // Faults of devices. Each strikes with a new image, never with the previous one.
@@ -60,8 +63,10 @@ type box struct {
 	config     string
 	starts     int64
 	receiving  atomic.Bool
+	asked      atomic.Int64 // calls that were begun
 	calls      int
 	dropped    int
+	tries      int // transfers that were begun
 	transfers  []transferred // complete ones
 	violations []string
 }
@@ -104,7 +109,7 @@ func (b *box) restart(at time.Time) {
 	if b.part == "main" {
 		b.idle = was
 	}
-	forward := now > was
+	forward := now > was || b.Again && b.tries == 1
 	if b.Clears && b.part == "main" {
 		b.config = "level=0"
 	}
@@ -164,6 +169,15 @@ func (b *box) up() bool {
 	return true
 }
 
+// latency is how long the next call takes on its way. No two calls of a night take equally long, so that what
+// happens at the same instant does not depend on which goroutine runs first, and a seed plays the same night
+// again.
+func (b *box) latency() time.Duration {
+	h := fnv.New32a()
+	_, _ = fmt.Fprint(h, b.site.seed, b.Name, b.asked.Add(1))
+	return time.Duration(h.Sum32()%9_999_991) * time.Nanosecond
+}
+
 // lost reports whether this call is one of those that get lost on the way. It depends on nothing but the
 // seed, the device and the number of the call.
 func (b *box) lost() bool {
@@ -215,6 +229,10 @@ func (s *simulatedSession) call() error {
 	if s.process.died() {
 		return killed
 	}
+	time.Sleep(s.latency())
+	if s.process.died() {
+		return killed
+	}
 	s.mu.Lock()
 	if !s.up() || s.lost() {
 		s.mu.Unlock()
@@ -238,6 +256,9 @@ func (s *simulatedSession) reading() device.Reading {
 		Boot: &device.Boot{Count: 1 + s.starts}}
 	if s.Modem {
 		r.Components = map[string]string{"modem": s.version["modem"]}
+	}
+	if s.Uncounted {
+		r.Boot = nil
 	}
 	if s.Slots {
 		r.Idle = map[string]string{"main": s.idle}
@@ -340,12 +361,13 @@ func (u *simulatedUpdate) Transfer(_ context.Context, image dialect.Image, sent 
 	time.Sleep(20 * time.Second)
 	u.mu.Lock()
 	u.receiving.Store(false)
-	forward := version > u.version[u.component]
+	u.tries++
+	forward := version > u.version[u.component] || u.Again && u.tries == 1
 	if u.process.died() {
 		u.mu.Unlock()
 		return killed
 	}
-	if forward && u.Fault == "drops" && u.dropped < 2 || !u.up() {
+	if (forward || u.Again) && u.Fault == "drops" && u.dropped < 2 || !u.up() {
 		u.dropped++
 		u.mu.Unlock()
 		return device.Because(device.NoAnswer, "it closed the connection")
@@ -376,7 +398,7 @@ func (u *simulatedUpdate) Progress(context.Context) (int, error) {
 		return 0, device.Because(device.Refusal, "it holds no image")
 	case time.Now().Before(u.writing):
 		return 50, nil
-	case u.Fault == "fails late" && u.held > u.version[u.part]:
+	case u.Fault == "fails late" && (u.held > u.version[u.part] || u.Again && u.tries == 1):
 		u.held = ""
 		return 0, device.Because(device.Refusal, "the image is damaged")
 	}
@@ -438,6 +460,8 @@ type truth struct {
 	serial    string
 	transfers int
 	config    string
+	idle      string
+	held      string
 }
 
 func (b *box) truth() truth {
@@ -445,5 +469,5 @@ func (b *box) truth() truth {
 	defer b.mu.Unlock()
 	up := b.up()
 	return truth{version: maps.Clone(b.version), sick: b.sick, up: up, busy: time.Now().Before(b.writing), serial: b.serial,
-		transfers: len(b.transfers), config: b.config}
+		transfers: len(b.transfers), config: b.config, idle: b.idle, held: b.held}
 }

@@ -25,16 +25,16 @@ type oracle struct {
 	active   map[string]map[string]string // step by device, by job
 	written  map[string]bool              // devices by "job device": an image was begun to be sent
 	ended    map[string]string            // end by "job device"
-	tasks    map[string]string            // direction of the newest task, by "job device"
 	started  map[string]order.Order       // by job
-	stopped  map[string]time.Time         // by job
-	closed   int
-	out      map[string]bool // stranded devices
+	stopped  map[string]bool              // jobs that an operator stopped
+	newest   map[string]string            // newest end by device
+	out      map[string]bool              // stranded devices
 }
 
 func (o *oracle) init() {
 	o.active, o.written, o.ended = map[string]map[string]string{}, map[string]bool{}, map[string]string{}
-	o.started, o.out, o.tasks, o.stopped = map[string]order.Order{}, map[string]bool{}, map[string]string{}, map[string]time.Time{}
+	o.started, o.out, o.newest = map[string]order.Order{}, map[string]bool{}, map[string]string{}
+	o.stopped = map[string]bool{}
 }
 
 func (o *oracle) wrong(format string, args ...any) {
@@ -86,10 +86,11 @@ func (o *oracle) entries(n *simulatedNight, entries []ledger.Entry) {
 			o.started[e.Job], o.active[e.Job] = started, map[string]string{}
 		case job.Begun:
 			fresh := o.active[e.Job][e.Device] == ""
+			if fresh && b.Direction == "forward" {
+				o.window(n, e.Job, e.Device)
+			}
 			o.active[e.Job][e.Device] = b.Step
-			if b.Step == "checking" {
-				o.tasks[key] = b.Direction
-			} else {
+			if b.Step != "checking" {
 				o.written[key] = true
 			}
 			o.paths(n, e.Job, e.Device)
@@ -106,10 +107,11 @@ func (o *oracle) entries(n *simulatedNight, entries []ledger.Entry) {
 			delete(o.active[e.Job], e.Device)
 		case job.Ended:
 			delete(o.active[e.Job], e.Device)
-			o.ended[key] = b.End
+			o.ended[key], o.newest[e.Device] = b.End, b.End
 			o.end(n, key, e.Device, b)
+		case job.Stopping:
+			o.stopped[e.Job] = true
 		case job.Closed:
-			o.closed++
 			for _, d := range o.started[e.Job].Devices {
 				if o.ended[e.Job+" "+d.ID] == "" {
 					o.fail("%s is closed, and %s has not ended", e.Job, d.ID)
@@ -136,21 +138,51 @@ func (o *oracle) paths(n *simulatedNight, in, id string) {
 	}
 }
 
+// window: nothing starts after the end of the window, but for the rest of a lockstep set.
+func (o *oracle) window(n *simulatedNight, in, id string) {
+	started := o.started[in]
+	if started.Closes.IsZero() || n.site.now().Before(started.Closes) {
+		return
+	}
+	for _, set := range started.Rules.Lockstep {
+		if slices.Contains(set.Of, id) {
+			return
+		}
+	}
+	o.fail("%s started after the end of the window", id)
+}
+
 // limits: no more are active than the rules of a job allow, and its cover sets are kept.
 func (o *oracle) limits(n *simulatedNight, in, id string) {
 	r := o.started[in].Rules
 	slots, through := 0, map[int]int{}
+	models, children := map[string]int{}, map[string]int{}
 	for other, step := range o.active[in] {
 		if step == "asking" {
 			continue
 		}
 		slots++
+		b := n.site.named(other)
+		models[b.Model]++
+		if b.Child {
+			children[n.site.devices[b.Up].Name]++
+		}
 		for up := n.site.named(other).Up; up >= 0; up = n.site.devices[up].Up {
 			through[up]++
 		}
 	}
 	if r.Parallel > 0 && slots > r.Parallel {
 		o.fail("%d devices are active in %s, not %d", slots, in, r.Parallel)
+	}
+	for model, most := range r.PerModel {
+		if models[model] > most {
+			o.fail("%d devices of model %s are active in %s, not %d", models[model], model, in, most)
+		}
+	}
+	for parent, most := range r.PerParent {
+		if children[parent] > most {
+			o.fail("%d children of %s are active in %s, not %d", children[parent], parent, in, most)
+		}
 	}
 	for up, count := range through {
 		if r.PerUplink > 0 && count > r.PerUplink {
@@ -165,7 +197,9 @@ func (o *oracle) limits(n *simulatedNight, in, id string) {
 		for _, m := range c.Of {
 			busy := o.out[m]
 			for _, active := range o.active {
-				busy = busy || active[m] != ""
+				for other := range active {
+					busy = busy || other == m || slices.Contains(r.Feeds[other], m)
+				}
 			}
 			if busy {
 				out++
@@ -181,6 +215,9 @@ func (o *oracle) limits(n *simulatedNight, in, id string) {
 func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	box := n.site.named(id)
 	is, spec := box.truth(), box.spec
+	in, _, _ := strings.Cut(key, " ")
+	row := o.row(in, id)
+	previous, target := row.From, row.Path[len(row.Path)-1].To
 	runs := is.version["main"]
 	if spec.Modem {
 		runs += ", modem " + is.version["modem"]
@@ -189,18 +226,23 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	same := is.serial == "S-"+id
 	switch b.End {
 	case "done":
-		if !all("2.0") || is.sick || !same {
+		if row.Again && is.transfers == 0 {
+			o.fail("%s is reported done, and got nothing", id)
+		}
+		if !all(target) || is.sick || !same {
 			o.fail("%s is reported done, and runs %s (sick %v, same device %v)", id, runs, is.sick, same)
 		}
 	case "returned":
-		if !all("1.0") || is.sick || !same {
+		if !all(previous) || is.sick || !same {
 			o.fail("%s is reported returned, and runs %s (sick %v, same device %v)", id, runs, is.sick, same)
 		}
 	case "failed":
-		if o.written[key] && spec.Part == "modem" && (is.version["main"] != "2.0" || is.version["modem"] != "1.0") {
-			o.fail("the modem of %s is forbidden, and it runs %s", id, runs)
+		onlyMain := spec.Part == "modem" && is.version["main"] == target && is.version["modem"] == previous
+		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && o.written[key] && len(n.Crashes) == 0 && !onlyMain &&
+			!o.stopped[in] {
+			o.fail("only the modem of %s is forbidden, and it runs %s", id, runs)
 		}
-		if o.written[key] && !spec.Modem && (!all("1.0") || is.sick) {
+		if o.written[key] && !onlyMain && (!all(previous) || is.sick) {
 			o.fail("%s is reported as before, and runs %s", id, runs)
 		}
 		if !o.written[key] && is.transfers > 0 && o.tookPart(key) == 1 {
@@ -210,8 +252,15 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 		if !o.written[key] && is.transfers > 0 && o.tookPart(key) == 1 {
 			o.fail("%s is reported untouched, and took an image", id)
 		}
+	}
+	switch b.End {
+	case "done", "returned": // it was verified, whatever feeds it
+		delete(o.out, id)
 	case "stranded":
 		o.out[id] = true
+		for _, fed := range o.started[in].Rules.Feeds[id] {
+			o.out[fed] = true
+		}
 	}
 	if b.Version != "" && b.End != "stranded" && b.End != "failed" && b.Version != runs && same && is.up {
 		o.fail("%s is reported to run %s, and runs %s (%s)", id, b.Version, runs, b.End)
@@ -220,10 +269,17 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 		o.fail("%s is reported %s, and its settings are %s", id, b.End, is.config)
 	}
 	// However many answers get lost, a device is not stranded if nothing else was wrong.
-	if b.End == "stranded" && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
-		spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
+	unseen := spec.Blind && spec.Uncounted && spec.Down == 0 // nothing shows its restart
+	if b.End == "stranded" && !unseen && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
+		n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
 	}
+}
+
+// row returns a device's row of the order of a job.
+func (o *oracle) row(in, id string) order.Device {
+	all := o.started[in].Devices
+	return all[slices.IndexFunc(all, func(d order.Device) bool { return d.ID == id })]
 }
 
 // faultBelow reports whether something downstream of a device may rightly keep it from being verified.
@@ -263,22 +319,6 @@ func (o *oracle) sets(n *simulatedNight, id string) {
 	}
 }
 
-// compare: folding the ledger gives the live state.
-func (o *oracle) compare(l *ledger.Ledger, j *job.Job) {
-	folded, err := job.Folded(l, j)
-	if err != nil {
-		o.wrong("the ledger cannot be folded: %s", err)
-		return
-	}
-	live := job.Live(j)
-	for i := range live {
-		if i >= len(folded) || live[i] != folded[i] {
-			o.wrong("the live state has\n  %s\nand the ledger\n  %s", live[i], folded[min(i, len(folded)-1)])
-			return
-		}
-	}
-}
-
 // verdict judges what can only be judged at the end.
 func (o *oracle) verdict(n *simulatedNight) string {
 	o.mu.Lock()
@@ -290,10 +330,11 @@ func (o *oracle) verdict(n *simulatedNight) string {
 		count := map[string]int{}
 		for _, t := range b.transfers {
 			key := t.job + " " + t.component + " " + t.version
-			if t.version > "1.0" && t.from < t.version {
+			again := o.row(t.job, b.Name).Again
+			if back := o.started[t.job].Purpose == order.Backward; t.from != t.version && (t.version < t.from) == back {
 				count[key]++
 			}
-			if t.from == t.version && t.held == "" && !b.Blind {
+			if t.from == t.version && t.held == "" && !b.Blind && !again {
 				o.fail("%s was sent %s, which it ran already", b.Name, t.version)
 			}
 			if count[key] > 1 && !(b.Blind && len(n.Crashes) > 0) {

@@ -178,6 +178,7 @@ type Follower struct {
 	id     string
 	state  State
 	at     map[string]int
+	watch  func() // called after each update; nil: nothing is. Only tests set it
 }
 
 // Follow begins to follow a job.
@@ -199,7 +200,7 @@ func (f *Follower) Look() (State, error) {
 func (f *Follower) update() error {
 	entries, err := f.ledger.Entries(ledger.Filter{Job: f.id, After: f.state.Seq})
 	if err != nil {
-		return fmt.Errorf("the ledger cannot be read: %w", err)
+		return err
 	}
 	for _, e := range entries {
 		if err := f.take(e); err != nil {
@@ -208,6 +209,9 @@ func (f *Follower) update() error {
 	}
 	if f.state.ID == "" {
 		return fmt.Errorf("there is no job %s in the ledger", f.id)
+	}
+	if f.watch != nil {
+		f.watch()
 	}
 	return nil
 }

@@ -43,6 +43,9 @@ type worker struct {
 	traits     dialect.Traits  // of the update in progress
 	blind      bool            // it took an image, and cannot be asked how far its writing is
 	restarted  bool            // a restart was observed since it took its newest image
+	absent     bool            // but only by answers that it did not give
+	sentAt     time.Time       // when it had the whole of its newest image, at the latest
+	renewed    bool            // it was verified after it got once more what it ran
 	baseline   device.Reading  // its reading while it was healthy, before the first write
 	readAt     time.Time       // when baseline was read; zero: before a crash
 	saved      []byte          // its settings then; nil: they were not read in this run
@@ -56,7 +59,7 @@ type worker struct {
 // worker returns the worker of a device, with all that the ledger knows of it. Every task of a device
 // starts here: one that is new, one that a crash interrupted, and one that returns.
 func (j *Job) worker(was DeviceState) *worker {
-	w := &worker{job: j, row: j.row(was.ID), known: j.plan.Devices[was.ID], was: was}
+	w := &worker{job: j, row: j.row(was.ID), known: j.plan.Devices[was.ID], was: was, sentAt: time.Now()}
 	if was.task == "" {
 		w.was.task = order.Update
 	}
@@ -241,7 +244,7 @@ func (w *worker) runs(r device.Reading) order.Firmware {
 		between = between && (on || first)
 	}
 	switch {
-	case target && (!w.row.Again || w.facts.Written):
+	case target && (!w.row.Again || w.renewed):
 		return order.Target
 	case previous:
 		return order.Previous

@@ -449,15 +449,22 @@ const newestOfEach = `(
 // Entries returns the chosen entries, oldest first.
 func (l *Ledger) Entries(f Filter) ([]Entry, error) {
 	question, args := f.query()
+	var out []Entry
 	statement, err := l.prepare(question)
-	if err != nil {
-		return nil, err
+	if err == nil {
+		var rows *sql.Rows
+		if rows, err = statement.Query(args...); err == nil {
+			out, err = collect(rows)
+		}
 	}
-	rows, err := statement.Query(args...)
-	if err != nil {
-		return nil, err
+	return out, l.unreadable(err)
+}
+
+func (l *Ledger) unreadable(err error) error {
+	if err == nil {
+		return nil
 	}
-	return collect(rows)
+	return fmt.Errorf("the ledger %s cannot be read: %w", l.path(), err)
 }
 
 // Last returns the number of the newest entry; 0: there is none. It costs little: whoever waits for news asks
@@ -467,7 +474,7 @@ func (l *Ledger) Last() (seq int64, err error) {
 	if err == nil {
 		err = statement.QueryRow().Scan(&seq)
 	}
-	return seq, err
+	return seq, l.unreadable(err)
 }
 
 // prepare returns the statement of a question. A running job asks a few questions again and again, and

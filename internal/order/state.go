@@ -367,7 +367,9 @@ func (s *State) Apply(e Event) error {
 		return nil
 	case OtherJobs:
 		s.otherJobs(e.Others)
-		s.takeOut(e.Out)
+		for _, id := range e.Out {
+			s.takeOut(s.takesOut(&Device{ID: id}))
+		}
 		return nil
 	}
 	d := s.find(e.Device)
