@@ -272,9 +272,14 @@ func (a *app) match() (*workspace.Workspace, error) {
 func (a *app) tellMissed(w *workspace.Workspace) error {
 	jobs, err := w.Interrupted()
 	for _, s := range jobs {
-		if s.Missed(a.now()) {
-			a.say("Job %s was to start at %s and did not: this machine was off, or its process was ended. Start it: catena resume %[1]s. Or call it off: catena stop %[1]s",
-				s.ID, s.Order.Start.Local().Format("2006-01-02 15:04"))
+		if !s.Missed(a.now()) {
+			continue
+		}
+		text := fmt.Sprintf("Job %s was to start at %s and did not: this machine was off, or its process was ended.",
+			s.ID, s.Order.Start.Local().Format("2006-01-02 15:04"))
+		a.say("%s Start it: catena resume %s. Or call it off: catena stop %[2]s", text, s.ID)
+		if w.Ledger.ReadOnly() == nil {
+			err = errors.Join(err, a.tellOfMissed(w, s, text))
 		}
 	}
 	return err

@@ -156,6 +156,43 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 	}
 }
 
+// tellOfMissed tells, once, that a scheduled job did not start. Nobody is asked for a passphrase for that:
+// where it would open the secrets of webhooks, a later command tells.
+func (a *app) tellOfMissed(w *workspace.Workspace, s job.State, text string) error {
+	book, err := login.Book{}, error(nil)
+	switch {
+	case len(w.Site.Tell) == 0:
+		return nil
+	case !login.Exists(w.Dir) || !slices.ContainsFunc(w.Site.Tell, func(t site.Tell) bool { return t.Webhook != "" }):
+	case !a.opensUnasked(w.Dir):
+		return nil
+	default:
+		if book, err = a.bookOf(w); err != nil {
+			return err
+		}
+	}
+	first, err := job.NoteMissed(w.Ledger, s.ID)
+	if err != nil || !first {
+		return err
+	}
+	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
+		a.notice("could not tell the %s: %v", t.Name(), err)
+	})
+	sender.Tell(notify.Event{Kind: notify.Missed, At: a.now().UTC(), Site: w.Site.Name, Job: s.ID, Order: s.Name, Text: text,
+		Counts: map[string]int{string(job.Waiting): len(s.Devices)}})
+	sender.Close(tellAtMost)
+	return nil
+}
+
+// opensUnasked reports whether the logins can be opened without asking for a passphrase.
+func (a *app) opensUnasked(dir string) bool {
+	if a.identity != "" || a.getenv("CATENA_IDENTITY") != "" || a.getenv("CATENA_PASSPHRASE") != "" {
+		return true
+	}
+	_, err := login.Kept(dir)
+	return err == nil
+}
+
 // teller follows the ledger of a job, and tells of it. It is for one goroutine at a time.
 type teller struct {
 	app    *app

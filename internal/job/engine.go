@@ -272,6 +272,19 @@ func (j *Job) row(id string) order.Device {
 // written to is completed; a second Stop has such a set rolled back instead.
 func Stop(l *ledger.Ledger, id string) error { return l.Append(Stopping, id, "", struct{}{}) }
 
+// NoteMissed records that the start of a scheduled job was missed. first: no one had recorded it before.
+func NoteMissed(l *ledger.Ledger, id string) (first bool, err error) {
+	f := ledger.Filter{Kind: StartMissed, Job: id, Last: 1}
+	err = l.Extend(&f, func(before []ledger.Entry) ([]ledger.Entry, error) {
+		if first = len(before) == 0; !first {
+			return nil, nil
+		}
+		e, err := ledger.NewEntry(StartMissed, id, "", struct{}{})
+		return []ledger.Entry{e}, err
+	})
+	return first && err == nil, err
+}
+
 // Remove asks a job not to start devices, by their IDs: pending ones are skipped, ones that have got no
 // byte yet are let go, and the others finish.
 func Remove(l *ledger.Ledger, id string, devices []string, why *order.Reason) error {

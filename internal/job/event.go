@@ -31,6 +31,8 @@ const (
 	// Dispatched: something that the dispatcher must know and no other entry records; the body is an
 	// order.Event.
 	Dispatched ledger.Kind = "job-dispatched"
+	// StartMissed: the time of a scheduled job has passed, and someone was told so.
+	StartMissed ledger.Kind = "job-start-missed"
 	// Noted: a step takes longer than usual; the body is a Reason.
 	Noted ledger.Kind = "device-noted"
 )

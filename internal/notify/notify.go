@@ -38,11 +38,12 @@ const (
 	Asks     Kind = "ask"      // a device waits for a person
 	CutOff   Kind = "cut-off"  // a device restarts, and others are reached only through it
 	Window   Kind = "window"   // the window closes soon, and devices have not ended
+	Missed   Kind = "missed"   // a scheduled job did not start
 	Test     Kind = "test"
 )
 
 // Kinds are those that a site may ask for.
-var Kinds = []Kind{Start, End, Stranded, Asks, CutOff, Window}
+var Kinds = []Kind{Start, End, Stranded, Asks, CutOff, Window, Missed}
 
 // Event is what is told. The names of its fields in JSON are a promise.
 type Event struct {

@@ -18,7 +18,7 @@ type Tell struct {
 }
 
 // Told are the words of on.
-var Told = []string{"start", "end", "stranded", "ask", "cut-off", "window"}
+var Told = []string{"start", "end", "stranded", "ask", "cut-off", "window", "missed"}
 
 func (s Site) checkTell(doc *yamldoc.Doc) error {
 	for i, t := range s.Tell {
