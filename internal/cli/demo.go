@@ -206,7 +206,7 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 		{what: "Flash it. The laptop's battery dies in the middle",
 			args: []string{"flash", "night-1", "--yes", "--accept", "gate-blocked", "--accept",
 				"pump-stops", "--accept", "no-rollback", "--accept", "link-drops", "--wait-for", "2m",
-				"--patience", "proving=3s"},
+				"--patience", "proving=3s", "--patience", "grace=2s"},
 			killAt: regexp.MustCompile(`gate-2 +sending`)},
 		{what: "What was left open", args: []string{"list", "--where", `status == "interrupted"`}},
 		{what: "Go on, prove it, return what fails",

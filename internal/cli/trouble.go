@@ -87,6 +87,8 @@ var jobMeanings = map[job.Why]meaning{
 	job.StillWriting: {"It has been writing the image for much longer than its patience. It was left alone: nothing else was sent to it.",
 		[]string{"leave it powered", "catena scan shows what it runs",
 			"next time, more patience: patience: {writing: 40m}"}},
+	job.MayWrite: {"It does not run the new version. It did not answer for a moment; whether it restarted then is not certain, and it cannot report whether it still writes. So nothing is sent to it for a while.",
+		[]string{"wait", "if its kind writes faster, say so: patience: {grace: 1m}"}},
 	job.Forbidden: {"An interlock forbids one of its components; the others were updated.",
 		[]string{"see to what the interlock says", "catena retry JOB"}},
 	job.CutOff: {"It came back, and something behind it did not.",

@@ -287,7 +287,7 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 	case r.changed(ctx):
 		r.restarted, r.absent = true, false
 		return true, nil
-	case r.missed >= goneAfter && (r.before == nil || !r.readable):
+	case r.missed >= goneAfter && (r.before == nil || !r.readable) && !r.waits(ctx):
 		r.restarted, r.absent = true, true
 		return true, nil
 	case late && r.asked && r.again < askTwice && r.waits(ctx):

@@ -345,55 +345,58 @@ func TestTheBaselineSurvivesACrash(t *testing.T) {
 	}}
 	devices := troupe{"hub-1": a, "hub-2": bad}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		for id, k := range n.known {
-			k.Alters = true
-			n.known[id] = k
-		}
-		n.keepSettings()
-		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("hub-1"), row("hub-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}, Devices: n.known}
-		// the job has begun to check both when it dies
-		j, err := n.engine.Start(plan)
-		require.NoError(t, err)
-		for _, id := range []string{"hub-1", "hub-2"} {
-			require.NoError(t, n.ledger.Append(job.Begun, "j1", id, job.Effect{Step: job.Checking, Component: "main", From: "1.0", Version: "2.0", Direction: job.Forward}))
-		}
-		j.Release()
-		j, err = n.engine.Resume("j1", plan, time.Time{})
-		require.NoError(t, err)
-		require.NoError(t, j.Run(t.Context(), t.Context()))
+		n.alterSettings()
+		n.dieChecking(t, twoHubs(), nil)
 		assert.Equal(t, "quiet: true", a.config, "its settings are given back on the earlier version, too")
 	})
 	// the same without a crash
 	a2 := &acted{config: "quiet: true", back: cleared, drains: time.Nanosecond}
 	bad2 := &acted{config: "quiet: true", writes: 30 * time.Minute, down: time.Minute, back: bad.back}
 	bubble(t, troupe{"hub-1": a2, "hub-2": bad2}, func(t *testing.T, n *night) {
-		for id, k := range n.known {
-			k.Alters = true
-			n.known[id] = k
-		}
-		n.keepSettings()
-		n.run(t, order.Order{Devices: []order.Device{row("hub-1"), row("hub-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}})
+		n.alterSettings()
+		n.run(t, twoHubs())
 		assert.Equal(t, "quiet: true", a2.config)
 	})
+}
+
+// twoHubs is an order for a lockstep set of two.
+func twoHubs() order.Order {
+	return order.Order{Devices: []order.Device{row("hub-1"), row("hub-2")},
+		Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}
+}
+
+// alterSettings has every image alter the settings, which are kept.
+func (n *night) alterSettings() {
+	for id, k := range n.known {
+		k.Alters = true
+		n.known[id] = k
+	}
+	n.keepSettings()
+}
+
+// dieChecking has a job die when it has begun to check all its devices, and resumes it. before is called
+// between the two; nil: nothing is.
+func (n *night) dieChecking(t *testing.T, o order.Order, before func()) {
+	plan := job.Plan{Order: o, Devices: n.known}
+	j, err := n.engine.Start(plan)
+	require.NoError(t, err)
+	for _, d := range o.Devices {
+		require.NoError(t, n.ledger.Append(job.Begun, j.ID, d.ID, job.Effect{Step: job.Checking, Component: "main",
+			From: "1.0", Version: "2.0", Direction: job.Forward}))
+	}
+	j.Release()
+	if before != nil {
+		before()
+	}
+	j, err = n.engine.Resume(j.ID, plan, time.Time{})
+	require.NoError(t, err)
+	require.NoError(t, j.Run(t.Context(), t.Context()))
 }
 
 func TestASetIsCheckedAgainAfterACrash(t *testing.T) {
 	devices := troupe{"hub-1": {}, "hub-2": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("hub-1"), row("hub-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}, Devices: n.known}
-		j, err := n.engine.Start(plan)
-		require.NoError(t, err)
-		for _, id := range []string{"hub-1", "hub-2"} {
-			require.NoError(t, n.ledger.Append(job.Begun, "j1", id, job.Effect{Step: job.Checking, Component: "main", From: "1.0", Version: "2.0", Direction: job.Forward}))
-		}
-		j.Release()
-		devices["hub-2"].until = time.Now().Add(1000 * time.Hour) // away
-		j, err = n.engine.Resume("j1", plan, time.Time{})
-		require.NoError(t, err)
-		require.NoError(t, j.Run(t.Context(), t.Context()))
+		n.dieChecking(t, twoHubs(), func() { devices["hub-2"].until = time.Now().Add(1000 * time.Hour) }) // away
 		assert.Zero(t, devices["hub-1"].attempts, "nothing is changed on a member before all were looked at")
 	})
 }

@@ -25,6 +25,7 @@ const (
 	WrongVersion Why = "wrong-version" // it runs Is, not Want
 	NotTogether  Why = "not-together"  // of its lockstep set Want is not ready
 	StillWriting Why = "still-writing" // it writes the image for longer than Within
+	MayWrite     Why = "may-write"     // it may still write: whether it has restarted is not certain. Waits for Within
 	Forbidden    Why = "forbidden"     // an interlock forbids the component Want: the next reason says which
 	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
 	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
@@ -51,7 +52,7 @@ const (
 
 // Whys are all kinds that a device's end may have, those that people meet most first.
 var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, NotRestarted,
-	StillWriting, CutOff, DeviceSaid, NoRollback,
+	StillWriting, MayWrite, CutOff, DeviceSaid, NoRollback,
 	RollbackFailed, StillRuns, SettingsChanged, SettingsLost, SettingsLeft, SettingsNotKept,
 	NotCarried, NotTaken, NotLeft,
 	ChangedSince, ThereAlready, NotTogether, ImageGone, CannotStage, CannotUpdate, NoLogin,
@@ -147,6 +148,9 @@ var worded = map[Why]func(r *Reason) string{
 	ThereAlready: func(r *Reason) string { return "it already runs " + r.Want },
 	ChangedSince: func(r *Reason) string { return "it runs " + r.Is + ", not " + r.Want + " as when it was matched" },
 	NotTogether:  func(r *Reason) string { return "its lockstep set does not start without " + r.Want },
+	MayWrite: func(r *Reason) string {
+		return fmt.Sprintf("may still write the image, and cannot tell: waiting %s before the rollback", r.Within.Round(time.Second))
+	},
 	StillWriting: func(r *Reason) string { return fmt.Sprintf("still writing the image after %s", r.Within) },
 	ImageGone:    func(r *Reason) string { return "the image " + r.Want + " is no longer on the shelf" },
 	GaveUp:       func(r *Reason) string { return "the job was given up while it was " + string(r.Step) },

@@ -351,6 +351,7 @@ func (w *worker) watch(ctx context.Context) *failure {
 		switch missed = 0; {
 		case w.last.Boot == nil || w.baseline.Boot == nil: // it may have been a lost connection
 			w.restarted, w.absent = true, true
+			wait = w.wait(w.mayWriteFor())
 		case w.last.Boot.After(w.baseline.Boot, 0):
 			w.restarted, w.absent = true, false
 			return nil

@@ -154,7 +154,7 @@ func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 	if holds == nothing && w.same(w.last.Of(hop.Component), hop.From) { // nothing is left to undo
 		return w.steps(ctx, ctx, leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, direction: Back}, imageSteps[3:])
 	}
-	if hop.Slots {
+	if hop.Slots && holds != whole { // what it holds is in the other slot, and a switch would start it
 		failed, err := w.switchBack(ctx, n, hop)
 		if err != nil || failed == nil || failed.away || failed.reason.IdentityChanged() || hop.Back == nil ||
 			w.same(w.last.Of(hop.Component), hop.From) {
@@ -170,7 +170,11 @@ func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 // awaitQuiet waits until a device that cannot be asked whether it writes has had the time for it: it did not
 // answer for a moment, and whether that was a restart is not known. It ends early on the new version.
 func (w *worker) awaitQuiet(ctx context.Context, l leg) *Reason {
-	for wait := w.wait(w.mayWriteFor() - time.Since(w.sentAt)); ; {
+	left := w.mayWriteFor() - time.Since(w.sentAt)
+	if left > 0 {
+		w.note(&Reason{Why: MayWrite, Step: Writing, Within: left})
+	}
+	for wait := w.wait(left); ; {
 		if reason := w.meet(ctx); reason != nil {
 			return reason
 		}
@@ -180,9 +184,10 @@ func (w *worker) awaitQuiet(ctx context.Context, l leg) *Reason {
 	}
 }
 
-// mayWriteFor returns how long a device that cannot be asked may write.
+// mayWriteFor returns how long a device that cannot be asked may write: as its family, its image or the
+// operator says. Where nobody says so and no restart was observed, that is as long as any write may take.
 func (w *worker) mayWriteFor() time.Duration {
-	if w.mayAsk() {
+	if w.absent || w.mayAsk() {
 		return w.patience().Grace
 	}
 	return w.patience().Writing

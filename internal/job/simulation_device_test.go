@@ -66,7 +66,7 @@ type box struct {
 	asked      atomic.Int64 // calls that were begun
 	calls      int
 	dropped    int
-	tries      int // transfers that were begun
+	tries      int           // transfers that were begun
 	transfers  []transferred // complete ones
 	violations []string
 }
