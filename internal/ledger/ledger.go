@@ -367,9 +367,23 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	if err := tx.Commit(); err != nil {
 		return l.failed(err)
 	}
-	// After the commit: a crash in between leaves a head that is behind, which is no fault;
-	// one that is ahead would be.
-	return l.failed(writeHead(l.site, seq, hash))
+	return l.failed(l.keepHead())
+}
+
+// keepHead writes the head after a commit: a crash in between leaves one that is behind, which is no fault; one
+// that is ahead would be. It keeps other processes from committing meanwhile, so that none writes an older head
+// over a newer one. Where it does not get that far, the one that keeps it from it writes the head.
+func (l *Ledger) keepHead() error {
+	tx, err := l.entries.Begin()
+	if err != nil {
+		return nil
+	}
+	defer func() { _ = tx.Rollback() }() // it only reads
+	seq, hash, err := last(tx)
+	if err != nil {
+		return err
+	}
+	return writeHead(l.site, seq, hash)
 }
 
 // last is the number and the digest of the last entry; zero: there is none.

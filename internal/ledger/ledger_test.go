@@ -330,3 +330,28 @@ func TestPowerCut(t *testing.T) {
 	assert.Greater(t, copied, 100, "the log was copied into the database")
 	assert.Greater(t, reused, 1, "and used again")
 }
+
+// Two processes that append at the same time leave the head at the last entry.
+func TestTheHeadIsTheLastEntry(t *testing.T) {
+	for round := range 10 {
+		dir := t.TempDir()
+		a, err := ledger.Create(dir, time.Now)
+		require.NoError(t, err)
+		b, err := ledger.Open(dir, time.Now)
+		require.NoError(t, err)
+		var group sync.WaitGroup
+		for i := range 16 {
+			l := []*ledger.Ledger{a, b}[i%2]
+			group.Go(func() {
+				for n := range 3 {
+					assert.NoError(t, l.Append("x", "j1", "", n))
+				}
+			})
+		}
+		group.Wait()
+		head, err := os.ReadFile(filepath.Join(dir, ledger.Head))
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf("%016d", 48), string(head[:16]), "round %d", round)
+		require.NoError(t, errors.Join(a.Close(), b.Close()))
+	}
+}
