@@ -21,12 +21,19 @@ type Reference struct {
 }
 
 func (r Reference) String() string {
-	s := fmt.Sprintf("%s: no device is called %q", r.Where, r.Word)
+	means := "is called"
+	if r.Where == perModel {
+		means = "is of the model"
+	}
+	s := fmt.Sprintf("%s: no device %s %q", r.Where, means, r.Word)
 	if r.Like != "" {
 		s += ", did you mean " + r.Like + "?"
 	}
 	return s
 }
+
+// perModel is the Where of a model's limit.
+const perModel = "limits: per_model"
 
 // references are all words that mean devices.
 func (s Site) references() []Reference {
@@ -92,7 +99,7 @@ func (s Site) unknownModels(devices []device.Device) (out []Reference) {
 	}
 	for _, model := range slices.Sorted(maps.Keys(s.Limits.PerModel)) {
 		if !slices.ContainsFunc(models, func(m string) bool { return strings.EqualFold(m, model) }) {
-			out = append(out, Reference{Where: "limits: per_model", Word: model, Like: text.Nearest(model, models)})
+			out = append(out, Reference{Where: perModel, Word: model, Like: text.Nearest(model, models)})
 		}
 	}
 	return out

@@ -179,9 +179,10 @@ func ReadSite(dir string) (site.Site, error) {
 func (w *Workspace) Close() { _ = w.Ledger.Close() }
 
 // ReadFamilies reads the family files of the folders: a site's, and a shelf's. An empty
-// name is no folder.
+// name is no folder. A file that is there twice, as after a pack from the same shelf, counts once.
 func ReadFamilies(folders ...string) (family.Set, error) {
 	var all []family.Family
+	seen := map[string]bool{} // contents
 	for _, folder := range folders {
 		if folder == "" {
 			continue
@@ -191,7 +192,15 @@ func ReadFamilies(folders ...string) (family.Set, error) {
 			return family.Set{}, err
 		}
 		for _, name := range names {
-			f, err := ReadFamily(name)
+			data, err := os.ReadFile(name)
+			if err != nil {
+				return family.Set{}, err
+			}
+			if seen[string(data)] {
+				continue
+			}
+			seen[string(data)] = true
+			f, err := parseFamily(name, data)
 			if err != nil {
 				return family.Set{}, err
 			}
@@ -207,6 +216,10 @@ func ReadFamily(name string) (family.Family, error) {
 	if err != nil {
 		return family.Family{}, err
 	}
+	return parseFamily(name, data)
+}
+
+func parseFamily(name string, data []byte) (family.Family, error) {
 	f, err := family.Parse(name, data)
 	f.File = name
 	if f.Children != nil {
