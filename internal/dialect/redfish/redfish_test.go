@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -108,6 +109,28 @@ func TestARestartEndsTheSession(t *testing.T) {
 		facts, err = session.Read(t.Context())
 		return err == nil && s.StandIns()[0].Counts.Logins > before
 	}, time.Minute, 20*time.Millisecond)
+	assert.Equal(t, "2.10.3", facts.Version)
+	assert.NoError(t, session.Healthy(t.Context(), facts))
+	assert.Equal(t, 1, s.StandIns()[0].Counts.Logins-before, "one new login")
+}
+
+// A session that was idle for too long is ended by the service: the same one new login.
+func TestAnIdleSessionIsOpenedAgain(t *testing.T) {
+	s, p := recorder(t, sim.Faults{})
+	session := redfish.Dialect{}.Open(p, keeper)
+	_, err := session.Read(t.Context())
+	require.NoError(t, err)
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodDelete, p.URL("/redfish/v1/SessionService/Sessions/1"), nil)
+	require.NoError(t, err)
+	request.SetBasicAuth(keeper.User, keeper.Password)
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	answer, err := client.Do(request)
+	require.NoError(t, err)
+	require.Equal(t, http.StatusNoContent, answer.StatusCode)
+	require.NoError(t, answer.Body.Close())
+	before := s.StandIns()[0].Counts.Logins
+	facts, err := session.Read(t.Context())
+	require.NoError(t, err)
 	assert.Equal(t, "2.10.3", facts.Version)
 	assert.NoError(t, session.Healthy(t.Context(), facts))
 	assert.Equal(t, 1, s.StandIns()[0].Counts.Logins-before, "one new login")
