@@ -128,6 +128,15 @@ func generateNight(seed uint64) scenario {
 	if set := some(); len(set) > 1 && chance(2) {
 		s.Rules.Lockstep = []order.Set{{Name: "set", Of: set}}
 	}
+	if n > 1 && chance(12) { // a set that returns over a bad connection
+		set := order.Set{Name: "set"}
+		for i := range s.Devices {
+			set.Of = append(set.Of, name(i))
+			s.Devices[i].Fault, s.Devices[i].Flaky = "", 4
+		}
+		s.Devices[n-1].Fault = simulatedFaults[r.IntN(4)]
+		s.Rules.Lockstep = []order.Set{set}
+	}
 	if of := some(); len(of) > 1 && chance(2) {
 		s.Rules.Cover = []order.Cover{{Name: "view", Keep: 1, Of: of}}
 	}
