@@ -355,7 +355,10 @@ func lookAtShelf(all *findings, s *shelf.Shelf) {
 	}
 }
 
-// lookAtDevices says who could not be flashed, or not be returned.
+// noRollback is what is reported of devices that an update could not be undone on.
+const noRollback = "cannot be rolled back"
+
+// lookAtDevices reports the devices that cannot be updated or rolled back.
 func lookAtDevices(all *findings, w *workspace.Workspace) {
 	rows, err := w.Choose(workspace.Choice{})
 	if err != nil {
@@ -366,8 +369,8 @@ func lookAtDevices(all *findings, w *workspace.Workspace) {
 	for _, r := range rows {
 		by[r.Status] = append(by[r.Status], r.Part())
 		if (r.Status == string(match.Behind) || r.Status == string(match.Unsafe)) &&
-			r.Rollback == string(firmware.NoRollback) {
-			by["no rollback"] = append(by["no rollback"], r.Part())
+			r.Rollback == string(firmware.ByNothing) {
+			by[noRollback] = append(by[noRollback], r.Part())
 		}
 	}
 	if len(rows) == 0 {
@@ -382,7 +385,7 @@ func lookAtDevices(all *findings, w *workspace.Workspace) {
 			"add their logins: catena login add; see which work: catena login test"},
 		{string(match.Away), "look for them: catena scan"},
 		{string(match.NoImage), "obtain them: catena match --missing"},
-		{"no rollback", "put the image that they run now on the shelf: catena match --missing"},
+		{noRollback, "add the images of their current versions to the shelf: catena match --missing"},
 	} {
 		if names := by[x.status]; len(names) > 0 {
 			all.look("devices", x.next, "%s: %s", x.status, few(names))

@@ -89,7 +89,7 @@ func (w *Workspace) walking(a, b string) int {
 func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) (report.Job, error) {
 	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Stopped: s.Stopped,
 		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{}, Cautions: s.Order.Cautions,
-		Rules: rulesInWords(s.Order), Images: w.reportImages(s.Order)}
+		Rules: w.rulesInWords(s.Order), Images: w.reportImages(s.Order)}
 	switch {
 	case s.Alive:
 		j.Status = "running"
@@ -191,11 +191,20 @@ func (w *Workspace) reportImages(o order.Order) (out []report.Image) {
 	return out
 }
 
-// rulesInWords are the rules of an order, for who does not know their keys.
-func rulesInWords(o order.Order) (out []string) {
+// rulesInWords states the rules that an order is carried out under, for readers who do not know their keys.
+func (w *Workspace) rulesInWords(o order.Order) (out []string) {
 	r := o.Rules
 	if r.Parallel > 0 {
 		out = append(out, fmt.Sprintf("at most %d at the same time", r.Parallel))
+	}
+	for _, model := range slices.Sorted(maps.Keys(r.PerModel)) {
+		out = append(out, fmt.Sprintf("at most %d of model %s at the same time", r.PerModel[model], model))
+	}
+	if r.PerUplink > 0 {
+		out = append(out, fmt.Sprintf("at most %d at the same time through one uplink", r.PerUplink))
+	}
+	for _, parent := range slices.Sorted(maps.Keys(r.PerParent)) {
+		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s", r.PerParent[parent], cmp.Or(w.nameOf[parent], parent)))
 	}
 	if r.Pilot {
 		out = append(out, "the first of each model is proven before the next begins")
@@ -208,6 +217,12 @@ func rulesInWords(o order.Order) (out []string) {
 	}
 	if r.StopAfter.Failures > 0 {
 		out = append(out, fmt.Sprintf("no more begin after %d failures", r.StopAfter.Failures))
+	}
+	if r.StopAfter.Share > 0 {
+		out = append(out, fmt.Sprintf("no more begin after %.0f %% of the devices have failed", 100*r.StopAfter.Share))
+	}
+	if !o.Closes.IsZero() {
+		out = append(out, "no device begins that would not end by "+o.Closes.Local().Format("2006-01-02 15:04"))
 	}
 	if o.GiveUp > 0 {
 		out = append(out, fmt.Sprintf("no device is waited for longer than %s", o.GiveUp))
