@@ -13,6 +13,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
+	"catena/internal/record"
 	"catena/internal/scan/discover"
 	"catena/internal/workspace"
 )
@@ -29,7 +30,7 @@ type suggest func(a *app, w *workspace.Workspace) []string
 const statusUpTo = 500
 
 func suggestDevices(a *app, w *workspace.Workspace) (out []string) {
-	glances, err := workspace.Glances(w.Ledger)
+	glances, err := record.Summaries(w.Ledger)
 	if err != nil {
 		return nil
 	}
@@ -53,7 +54,7 @@ func suggestDevices(a *app, w *workspace.Workspace) (out []string) {
 
 // suggestModels are the models that devices have, with how many are of each.
 func suggestModels(_ *app, w *workspace.Workspace) (out []string) {
-	glances, _ := workspace.Glances(w.Ledger) // of none there is nothing to suggest
+	glances, _ := record.Summaries(w.Ledger) // of none there is nothing to suggest
 	count := map[string]int{}
 	for _, g := range glances {
 		count[g.Reading.Model]++

@@ -15,6 +15,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
+	"catena/internal/record"
 	"catena/internal/workspace"
 )
 
@@ -302,7 +303,7 @@ func (a *app) show(name string) error {
 		}{d, events})
 	}
 	style := a.style(a.out)
-	trusted, changed, err := workspace.Keys(w.Ledger)
+	trusted, changed, err := record.Keys(w.Ledger)
 	if err != nil {
 		return err
 	}
@@ -398,7 +399,7 @@ func history(entries []ledger.Entry) []event {
 	for _, e := range entries {
 		what := ""
 		switch e.Kind {
-		case workspace.Seen:
+		case record.Found:
 			var d device.Device
 			if json.Unmarshal(e.Body, &d) == nil {
 				at := "at " + d.Address

@@ -13,6 +13,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/record"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
@@ -61,7 +62,7 @@ func (a *app) rename(w *workspace.Workspace, known []device.Device, d device.Dev
 	if err := w.Rename(was, name); err != nil {
 		return err
 	}
-	if err := workspace.See(w.Ledger, "", &d); err != nil {
+	if err := record.Update(w.Ledger, "", &d); err != nil {
 		return err
 	}
 	a.say("%s is called %s now.", was, name)

@@ -15,6 +15,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/ledger"
+	"catena/internal/record"
 	"catena/internal/site"
 	"catena/internal/workspace"
 )
@@ -96,7 +97,7 @@ func (a *app) newSite(name, adapter string, ranges, ports []string) (dir string,
 		return "", err
 	}
 	// The site file comes last: a folder is a site folder once it is there.
-	err = errors.Join(l.Append(workspace.Founded, "", "", map[string]string{"site": name}),
+	err = errors.Join(l.Append(record.Founded, "", "", map[string]string{"site": name}),
 		l.Close())
 	if err == nil {
 		err = os.WriteFile(path, []byte(workspace.ForEditors(dir, "site", "")+text), 0o644)

@@ -15,6 +15,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/record"
 	"catena/internal/settings"
 	"catena/internal/workspace"
 )
@@ -39,7 +40,7 @@ func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmwar
 		KeptSettings: func(d device.Device, name string) ([]byte, error) {
 			return access.SavedSettings(w.Dir, d.ID, name)
 		},
-		See:  func(id string, d *device.Device) error { return workspace.See(w.Ledger, id, d) },
+		See:  func(id string, d *device.Device) error { return record.Update(w.Ledger, id, d) },
 		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
 }
 

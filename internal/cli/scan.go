@@ -18,6 +18,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/dialect/hand"
+	"catena/internal/record"
 	"catena/internal/report"
 	"catena/internal/scan"
 	"catena/internal/scan/discover"
@@ -265,7 +266,7 @@ func (a *app) scanner(x *workspace.Access) *scan.Scanner {
 // scan looks once, keeps what came and tells it.
 func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Device, err error) {
 	a, w := r.app, r.site
-	known, err := workspace.Devices(w.Ledger)
+	known, err := record.Devices(w.Ledger)
 	if err != nil {
 		return note, nil, err
 	}
@@ -292,7 +293,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 		return note, nil, err
 	}
 	result.New, result.Devices = append(result.New, fresh...), append(result.Devices, units...)
-	r.access.Keys, _, err = workspace.Keys(w.Ledger)
+	r.access.Keys, _, err = record.Keys(w.Ledger)
 	if err != nil {
 		return note, nil, err
 	}
@@ -311,7 +312,7 @@ func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Devic
 			note.Read = append(note.Read, d.ID)
 		}
 	}
-	return note, result.Devices, w.Ledger.Append(workspace.Scanned, "", "", note)
+	return note, result.Devices, w.Ledger.Append(record.Scanned, "", "", note)
 }
 
 // orEmpty is a list that JSON shows as one, also when nothing is in it.
@@ -329,13 +330,13 @@ func keepScan(w *workspace.Workspace, began time.Time, devices []device.Device,
 	for i := range devices {
 		seen = append(seen, &devices[i])
 	}
-	if err := workspace.SeeSince(w.Ledger, "", began, seen...); err != nil {
+	if err := record.UpdateSince(w.Ledger, "", began, seen...); err != nil {
 		return err
 	}
-	if err := workspace.Trust(w.Ledger, keys.Fresh); err != nil {
+	if err := record.Trust(w.Ledger, keys.Fresh); err != nil {
 		return err
 	}
-	return workspace.Distrust(w.Ledger, keys.Refused)
+	return record.Distrust(w.Ledger, keys.Refused)
 }
 
 // watch looks again and again until it is stopped, and prints what changes. A scan that

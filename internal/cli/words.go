@@ -12,6 +12,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/order"
+	"catena/internal/record"
 	"catena/internal/scan/discover"
 	"catena/internal/site"
 	"catena/internal/workspace"
@@ -42,7 +43,7 @@ func worded(err error) error {
 		families  *family.ConflictError
 		sameName  *family.SameNameError
 		noSite    *workspace.NoSiteError
-		noDevice  *workspace.UnknownDeviceError
+		noDevice  *record.UnknownDeviceError
 		ambiguous *workspace.AmbiguousError
 		where     *workspace.WhereError
 		column    *workspace.ColumnError

@@ -25,8 +25,8 @@ import (
 	"catena/internal/login"
 	"catena/internal/match"
 	"catena/internal/order"
+	"catena/internal/record"
 	"catena/internal/sim"
-	"catena/internal/workspace"
 )
 
 const password = "quoin-and-sluice"
@@ -93,7 +93,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			return dialect.At{Endpoint: d.Endpoint},
 				login.Credential{User: "keeper", Password: password}, true
 		},
-		See: func(id string, d *device.Device) error { return workspace.See(l, id, d) },
+		See: func(id string, d *device.Device) error { return record.Update(l, id, d) },
 		Open: func(i order.Image) (job.File, error) {
 			b.opened[i.File[len(i.File)-3:]]++
 			return memory{bytes.NewReader(content[i.SHA256])}, nil
@@ -115,7 +115,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			d.Vendor, d.Dialect = "Tollgarth", "tollgarth-gates"
 		}
 		d.Serial = devices[len(b.devices)].Serial
-		require.NoError(t, workspace.See(l, "", &d))
+		require.NoError(t, record.Update(l, "", &d))
 		b.devices = append(b.devices, d)
 	}
 	return b
@@ -261,7 +261,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			assert.Equal(t, c.steps, b.steps(t, d.ID))
 			assert.NotContains(t, d.Reason, password)
 			if c.end == job.Done {
-				devices, err := workspace.Devices(b.ledger)
+				devices, err := record.Devices(b.ledger)
 				require.NoError(t, err)
 				assert.Equal(t, "2.0", devices[0].Version)
 			}

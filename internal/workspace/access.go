@@ -11,6 +11,7 @@ import (
 	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/login"
+	"catena/internal/record"
 	"catena/internal/scan"
 	"catena/internal/site"
 	"catena/internal/wire"
@@ -34,7 +35,7 @@ type Access struct {
 // Access brings together what is needed to talk to the site's devices.
 func (w *Workspace) Access(families family.Set, book login.Book,
 	given ...login.Credential) (*Access, error) {
-	trusted, _, err := Keys(w.Ledger)
+	trusted, _, err := record.Keys(w.Ledger)
 	return &Access{Book: book, Keys: trusted, Dialects: Dialects(families), given: given,
 		site: w.Site, dir: w.Dir, ledger: w.Ledger,
 		plain: families.PlainBasic}, err
@@ -155,7 +156,7 @@ func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids)
 // contactThrough is how to talk to a child: as to its parent, by what all children of that share.
 func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Aids) (at dialect.At,
 	as login.Credential, ok bool) {
-	parent, err := Known(x.ledger, d.Through)
+	parent, err := record.Device(x.ledger, d.Through)
 	if err != nil || parent.Through != "" {
 		return at, as, false
 	}
@@ -181,7 +182,7 @@ func (x *Access) trust(address string) wire.Trust {
 		err := check(kind, fingerprint)
 		if err != nil {
 			met := device.Key{Address: address, Kind: kind, Fingerprint: fingerprint}
-			_ = Distrust(x.ledger, []device.Key{met}) // the error is what stops the job
+			_ = record.Distrust(x.ledger, []device.Key{met}) // the error is what stops the job
 		}
 		return err
 	}
@@ -203,11 +204,11 @@ type ChangedKey struct {
 // Unaccepted finds what waits for a person at the devices that a word means, or at the
 // address that it is.
 func (w *Workspace) Unaccepted(word string) (out Unaccepted, err error) {
-	known, err := Devices(w.Ledger)
+	known, err := record.Devices(w.Ledger)
 	if err != nil {
 		return out, err
 	}
-	trusted, changed, err := Keys(w.Ledger)
+	trusted, changed, err := record.Keys(w.Ledger)
 	if err != nil {
 		return out, err
 	}
@@ -240,12 +241,12 @@ func (w *Workspace) Accept(u Unaccepted) error {
 	for _, k := range u.Keys {
 		keys = append(keys, k.Key)
 	}
-	if err := Trust(w.Ledger, keys); err != nil {
+	if err := record.Trust(w.Ledger, keys); err != nil {
 		return err
 	}
 	for _, d := range u.Devices {
 		d.Moved = ""
-		if err := See(w.Ledger, "", &d); err != nil {
+		if err := record.Update(w.Ledger, "", &d); err != nil {
 			return err
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/hand"
 	"catena/internal/ledger"
+	"catena/internal/record"
 	"catena/internal/site"
 )
 
@@ -96,7 +97,7 @@ func Declared(s site.Site, known []device.Device) (units, gone []device.Device, 
 
 // SeeDeclared keeps the units of the site's file, and returns them with the names of those that are new.
 func SeeDeclared(l *ledger.Ledger, s site.Site) (units []device.Device, fresh []string, err error) {
-	known, err := Devices(l)
+	known, err := record.Devices(l)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -117,5 +118,5 @@ func SeeDeclared(l *ledger.Ledger, s site.Site) (units []device.Device, fresh []
 	if len(seen) == 0 {
 		return nil, nil, nil
 	}
-	return units, fresh, See(l, "", seen...)
+	return units, fresh, record.Update(l, "", seen...)
 }

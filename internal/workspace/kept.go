@@ -10,6 +10,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/record"
 	"catena/internal/wire"
 )
 
@@ -110,13 +111,13 @@ func (x *Access) firstMet(address string) wire.Trust {
 			return nil
 		}
 		x.Keys = append(slices.Clone(x.Keys), met)
-		return Trust(x.ledger, []device.Key{met})
+		return record.Trust(x.ledger, []device.Key{met})
 	}
 }
 
 // other is how another device of the site is talked to, once it is seen to be the same.
 func (x *Access) other(ctx context.Context, name string) (c dialect.Contact, err error) {
-	known, err := Devices(x.ledger)
+	known, err := record.Devices(x.ledger)
 	if err != nil {
 		return c, err
 	}

@@ -13,6 +13,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/workspace"
 )
@@ -36,7 +37,7 @@ func BenchmarkList(b *testing.B) {
 			seen = append(seen, d)
 			read = append(read, fmt.Sprintf("d%d", i+1))
 		}
-		require.NoError(b, workspace.See(w.Ledger, "", seen...))
+		require.NoError(b, record.Update(w.Ledger, "", seen...))
 		for j := range jobs {
 			id := fmt.Sprintf("j%d", j+1)
 			var added []ledger.Entry
@@ -60,7 +61,7 @@ func BenchmarkList(b *testing.B) {
 			added = append([]ledger.Entry{{Kind: job.Started, Job: id, Body: started}}, added...)
 			added = append(added, ledger.Entry{Kind: job.Closed, Job: id,
 				Body: json.RawMessage("{}")})
-			scanned, err := ledger.NewEntry(workspace.Scanned, "", "", map[string]any{"read": read})
+			scanned, err := ledger.NewEntry(record.Scanned, "", "", map[string]any{"read": read})
 			require.NoError(b, err)
 			require.NoError(b, w.Ledger.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) {
 				return append(added, scanned), nil
@@ -76,7 +77,7 @@ func BenchmarkList(b *testing.B) {
 		})
 		b.Run(fmt.Sprintf("names of 2,000 devices, %d jobs", jobs), func(b *testing.B) {
 			for b.Loop() {
-				glances, err := workspace.Glances(w.Ledger)
+				glances, err := record.Summaries(w.Ledger)
 				require.NoError(b, err)
 				require.Len(b, glances, 2000)
 			}

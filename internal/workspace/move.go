@@ -12,6 +12,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/record"
 	"catena/internal/wire"
 )
 
@@ -93,7 +94,7 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device,
 			return d, fmt.Errorf("it took the address, and was not found at %s again: %w", at, err)
 		}
 	}
-	return moved, errors.Join(Trust(w.Ledger, kept), See(w.Ledger, "", &moved))
+	return moved, errors.Join(record.Trust(w.Ledger, kept), record.Update(w.Ledger, "", &moved))
 }
 
 // held trusts these keys, and no others of their kinds.

@@ -21,6 +21,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
+	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/signature"
 	"catena/internal/site"
@@ -80,7 +81,7 @@ func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (ima
 	p := &packer{zip: zip.NewWriter(f)}
 	w.packFiles(p, name, logins)
 	p.file(packShelf, filepath.Join(work, packShelf))
-	trusted, _, err := Keys(w.Ledger)
+	trusted, _, err := record.Keys(w.Ledger)
 	if err == nil {
 		p.json(packDevices, w.devices())
 		p.json(packKeys, trusted)
@@ -218,12 +219,12 @@ func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() ti
 	if err != nil {
 		return nil, err
 	}
-	err = l.Append(Founded, "", "", map[string]string{"because": "unpacked from " + filepath.Base(from)})
+	err = l.Append(record.Founded, "", "", map[string]string{"because": "unpacked from " + filepath.Base(from)})
 	if err == nil && len(devices) > 0 {
-		err = See(l, "", devices...)
+		err = record.Update(l, "", devices...)
 	}
 	if err == nil {
-		err = Trust(l, keys)
+		err = record.Trust(l, keys)
 	}
 	if err := errors.Join(err, l.Close()); err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
+	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
 )
@@ -218,7 +219,7 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 		return nil, err
 	}
 	defer func() { _ = l.Close() }()
-	devices, err := Devices(l)
+	devices, err := record.Devices(l)
 	if err != nil {
 		return nil, err
 	}

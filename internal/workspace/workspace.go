@@ -29,6 +29,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/match"
+	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
 	"catena/internal/text"
@@ -120,7 +121,7 @@ func Open(dir string, now func() time.Time) (*Workspace, error) {
 	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
 		l, err = ledger.Create(dir, now)
 		if err == nil {
-			err = l.Append(Founded, "", "",
+			err = l.Append(record.Founded, "", "",
 				map[string]string{"site": s.Name, "because": "the folder came without a ledger"})
 		}
 	}
@@ -230,11 +231,11 @@ func parseFamily(name string, data []byte) (family.Family, error) {
 
 // Match holds every known device against a shelf.
 func (w *Workspace) Match(s *shelf.Shelf) error {
-	known, err := Devices(w.Ledger)
+	known, err := record.Devices(w.Ledger)
 	if err != nil {
 		return err
 	}
-	if w.seen, err = lastSeen(w.Ledger, known); err != nil {
+	if w.seen, err = record.LastScans(w.Ledger, known); err != nil {
 		return err
 	}
 	w.Shelf = s
@@ -329,19 +330,6 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 	return out, nil
 }
 
-// UnknownDeviceError is returned for a word that means no known device.
-type UnknownDeviceError struct {
-	Word string
-	Like string // the name of a device that may have been meant; empty: none is like it
-}
-
-func (e *UnknownDeviceError) Error() string {
-	if e.Like != "" {
-		return fmt.Sprintf("no device %q is known, did you mean %s?", e.Word, e.Like)
-	}
-	return fmt.Sprintf("no device %q is known", e.Word)
-}
-
 // meant are the devices that a word means; its error is an UnknownDeviceError.
 func meant(known []device.Device, word string) ([]device.Device, error) {
 	found := site.Meant(known, word)
@@ -352,12 +340,12 @@ func meant(known []device.Device, word string) ([]device.Device, error) {
 	for _, d := range known {
 		names = append(names, d.Name)
 	}
-	return nil, &UnknownDeviceError{Word: word, Like: text.Nearest(word, names)}
+	return nil, &record.UnknownDeviceError{Word: word, Like: text.Nearest(word, names)}
 }
 
 // Means refuses a word that means no known device.
 func (w *Workspace) Means(word string) error {
-	known, err := Devices(w.Ledger)
+	known, err := record.Devices(w.Ledger)
 	if err != nil {
 		return err
 	}
@@ -377,7 +365,7 @@ func (e *AmbiguousError) Error() string {
 
 // Device finds the one known device that a word means, among all that are known.
 func (w *Workspace) Device(word string) (known []device.Device, found device.Device, err error) {
-	if known, err = Devices(w.Ledger); err != nil {
+	if known, err = record.Devices(w.Ledger); err != nil {
 		return nil, found, err
 	}
 	devices, err := meant(known, word)
@@ -397,7 +385,7 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 	if err != nil {
 		return count, last, err
 	}
-	first, err := w.Ledger.Entries(ledger.Filter{Kind: Founded})
+	first, err := w.Ledger.Entries(ledger.Filter{Kind: record.Founded})
 	if err != nil {
 		return count, last, err
 	}

@@ -1,4 +1,10 @@
-package workspace
+// Package record reads and writes what a site knows: its devices as they were found last, the keys that
+// they showed, and when they were scanned. Everything is derived from the ledger's entries; nothing is
+// stored twice.
+//
+// Its central functions are Devices, which returns the known devices, and Update, which records what was
+// found of them. It never contacts a device.
+package record
 
 import (
 	"catena/internal/firmware/version"
@@ -14,17 +20,17 @@ import (
 	"catena/internal/scan"
 )
 
-// Kinds of the entries that are this room's.
+// Kinds of the entries of a site, apart from those of its jobs.
 const (
-	Founded ledger.Kind = "founded" // the site folder was made
-	Seen    ledger.Kind = "seen"    // something about a device is new; the body is a device.Device
+	Founded ledger.Kind = "founded" // the site folder was created
+	Found   ledger.Kind = "seen"    // something about a device is new; the body is a device.Device
 	Scanned ledger.Kind = "scanned" // a scan ended
 	key     ledger.Kind = "key"     // the body is a keyEntry
 )
 
-// Devices returns the devices known, each as it was last seen, in the order of their IDs.
+// Devices returns the known devices, each as it was found last, sorted by ID.
 func Devices(l *ledger.Ledger) ([]device.Device, error) {
-	entries, err := l.Entries(ledger.Filter{Kind: Seen, Newest: true})
+	entries, err := l.Entries(ledger.Filter{Kind: Found, Newest: true})
 	if err != nil {
 		return nil, err
 	}
@@ -44,8 +50,8 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 	return out, nil
 }
 
-// Glance is what is quickly told of a device.
-type Glance struct {
+// Summary is the part of a device that is read quickly.
+type Summary struct {
 	Name    string        `json:"name"`
 	Access  device.Access `json:"access"`
 	Reading struct {
@@ -54,26 +60,26 @@ type Glance struct {
 	} `json:"reading"`
 }
 
-// Glances are the devices known, by name. They cost less than Devices: a shell that completes a
-// word waits for them.
-func Glances(l *ledger.Ledger) ([]Glance, error) {
-	entries, err := l.Entries(ledger.Filter{Kind: Seen, Newest: true})
+// Summaries returns the known devices, sorted by name. It costs less than Devices: a shell that completes a
+// word waits for it.
+func Summaries(l *ledger.Ledger) ([]Summary, error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Found, Newest: true})
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Glance, len(entries))
+	out := make([]Summary, len(entries))
 	for i, e := range entries {
 		if err := json.Unmarshal(e.Body, &out[i]); err != nil {
 			return nil, fmt.Errorf("entry %d of the ledger is not a device: %w", e.Seq, err)
 		}
 	}
-	slices.SortFunc(out, func(a, b Glance) int { return version.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b Summary) int { return version.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
-// Known is the device of that ID, as it was last seen.
-func Known(l *ledger.Ledger, id string) (device.Device, error) {
-	entries, err := l.Entries(ledger.Filter{Kind: Seen, Device: id, Newest: true})
+// Device returns the device of that ID, as it was found last.
+func Device(l *ledger.Ledger, id string) (device.Device, error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Found, Device: id, Newest: true})
 	if err != nil {
 		return device.Device{}, err
 	}
@@ -87,16 +93,16 @@ func Known(l *ledger.Ledger, id string) (device.Device, error) {
 	return found[0], nil
 }
 
-// See records what was seen of devices, in one commit: only what differs from what is
-// known is written. A device without an ID gets the next one.
-func See(l *ledger.Ledger, job string, seen ...*device.Device) error {
-	return SeeSince(l, job, time.Time{}, seen...)
+// Update records what was found of devices, in one commit. Only what differs from what is known is written.
+// A device without an ID gets the next one.
+func Update(l *ledger.Ledger, job string, seen ...*device.Device) error {
+	return UpdateSince(l, job, time.Time{}, seen...)
 }
 
-// SeeSince is See for what was looked at from a time on: what a job has proven of a device
-// since then stands.
-func SeeSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Device) error {
-	filter := &ledger.Filter{Kind: Seen, Newest: true}
+// UpdateSince is Update for a scan that began at a time: what a job has verified of a device since then is not
+// overwritten.
+func UpdateSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Device) error {
+	filter := &ledger.Filter{Kind: Found, Newest: true}
 	if len(seen) == 1 {
 		filter.Device = seen[0].ID // empty: all, for the next ID
 	}
@@ -128,7 +134,7 @@ func SeeSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Dev
 			} else if old, ok := byID[d.ID]; ok && (proven[d.ID] || old.Equal(*d)) {
 				continue
 			}
-			e, err := ledger.NewEntry(Seen, job, d.ID, d)
+			e, err := ledger.NewEntry(Found, job, d.ID, d)
 			if err != nil {
 				return nil, err
 			}
@@ -143,10 +149,10 @@ func idNumber(id string) int {
 	return n
 }
 
-// lastSeen is when a scan last read each of the known devices, by ID. The scans are gone
+// LastScans is when a scan last read each of the known devices, by ID. The scans are gone
 // through from the newest one back until all are found, at most recentScans of them: a device
 // that no scan has read for so long has an entry that says that it is away.
-func lastSeen(l *ledger.Ledger, known []device.Device) (map[string]time.Time, error) {
+func LastScans(l *ledger.Ledger, known []device.Device) (map[string]time.Time, error) {
 	out := map[string]time.Time{}
 	for last := 4; ; last *= 8 {
 		entries, err := l.Entries(ledger.Filter{Kind: Scanned, Last: last})
@@ -258,4 +264,17 @@ func addKeys(l *ledger.Ledger, list []device.Key, trust bool) error {
 			}
 			return added, nil
 		})
+}
+
+// UnknownDeviceError is returned for a word that means no known device.
+type UnknownDeviceError struct {
+	Word string
+	Like string // the name of a device that may have been meant; empty: none is like it
+}
+
+func (e *UnknownDeviceError) Error() string {
+	if e.Like != "" {
+		return fmt.Sprintf("no device %q is known, did you mean %s?", e.Word, e.Like)
+	}
+	return fmt.Sprintf("no device %q is known", e.Word)
 }

@@ -1,4 +1,4 @@
-package workspace_test
+package record_test
 
 import (
 	"testing"
@@ -9,8 +9,8 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/ledger"
+	"catena/internal/record"
 	"catena/internal/scan"
-	"catena/internal/workspace"
 )
 
 func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
@@ -20,17 +20,17 @@ func TestSeeKeepsOnlyWhatIsNew(t *testing.T) {
 	cam := &device.Device{Name: "cam-11",
 		Reading: device.Reading{Version: "3.1.0", Services: []string{"device"}}}
 	gate := &device.Device{Name: "gate-1", Reading: device.Reading{Version: "K41"}}
-	require.NoError(t, workspace.See(l, "", cam, gate))
+	require.NoError(t, record.Update(l, "", cam, gate))
 	assert.Equal(t, "d1", cam.ID)
 	assert.Equal(t, "d2", gate.ID)
-	require.NoError(t, workspace.See(l, "", cam, gate))
-	entries, err := l.Entries(ledger.Filter{Kind: workspace.Seen})
+	require.NoError(t, record.Update(l, "", cam, gate))
+	entries, err := l.Entries(ledger.Filter{Kind: record.Found})
 	require.NoError(t, err)
 	assert.Len(t, entries, 2, "nothing had changed")
 
 	cam.Version = "3.2.1"
-	require.NoError(t, workspace.See(l, "j1", cam, gate))
-	devices, err := workspace.Devices(l)
+	require.NoError(t, record.Update(l, "j1", cam, gate))
+	devices, err := record.Devices(l)
 	require.NoError(t, err)
 	require.Len(t, devices, 2)
 	assert.Equal(t, "3.2.1", devices[0].Version)
@@ -43,11 +43,11 @@ func TestChildrenGetTheirParentsID(t *testing.T) {
 	defer func() { _ = l.Close() }()
 	hub := &device.Device{Name: "hub-1"}
 	handset := &device.Device{Name: "handset-1", Endpoint: device.Endpoint{Through: scan.Unnumbered + "hub-1", Unit: "S1"}}
-	require.NoError(t, workspace.See(l, "", hub, handset))
-	known, err := workspace.Known(l, "d2")
+	require.NoError(t, record.Update(l, "", hub, handset))
+	known, err := record.Device(l, "d2")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"d1", "S1"}, []string{known.Through, known.Unit})
-	_, err = workspace.Known(l, "d3")
+	_, err = record.Device(l, "d3")
 	assert.Error(t, err)
 }
 
@@ -58,15 +58,15 @@ func TestKeys(t *testing.T) {
 	tls := device.Key{Address: "10.20.4.11:443", Kind: "TLS certificate", Fingerprint: "SHA256:a"}
 	other := tls
 	other.Fingerprint = "SHA256:b"
-	require.NoError(t, workspace.Trust(l, []device.Key{tls}))
-	require.NoError(t, workspace.Trust(l, []device.Key{tls}), "what is known is not written again")
-	require.NoError(t, workspace.Distrust(l, []device.Key{other}))
-	trusted, strange, err := workspace.Keys(l)
+	require.NoError(t, record.Trust(l, []device.Key{tls}))
+	require.NoError(t, record.Trust(l, []device.Key{tls}), "what is known is not written again")
+	require.NoError(t, record.Distrust(l, []device.Key{other}))
+	trusted, strange, err := record.Keys(l)
 	require.NoError(t, err)
 	assert.Equal(t, []device.Key{tls}, trusted)
 	assert.Equal(t, []device.Key{other}, strange)
-	require.NoError(t, workspace.Trust(l, []device.Key{other}))
-	trusted, strange, err = workspace.Keys(l)
+	require.NoError(t, record.Trust(l, []device.Key{other}))
+	trusted, strange, err = record.Keys(l)
 	require.NoError(t, err)
 	assert.Equal(t, []device.Key{other}, trusted)
 	assert.Empty(t, strange)
@@ -82,21 +82,21 @@ func TestAScanDoesNotOverwriteAProof(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
 	cam := device.Device{Name: "cam-11", Reading: device.Reading{Version: "3.1.0"}}
-	require.NoError(t, workspace.See(l, "", &cam))
+	require.NoError(t, record.Update(l, "", &cam))
 	began := now
 	now = now.Add(time.Minute)
 	proven := cam
 	proven.Version = "3.2.1"
-	require.NoError(t, workspace.See(l, "j1", &proven))
+	require.NoError(t, record.Update(l, "j1", &proven))
 	now = now.Add(time.Minute)
 	old := cam
 	old.Services = []string{"x"}
-	require.NoError(t, workspace.SeeSince(l, "", began, &old))
-	devices, err := workspace.Devices(l)
+	require.NoError(t, record.UpdateSince(l, "", began, &old))
+	devices, err := record.Devices(l)
 	require.NoError(t, err)
 	assert.Equal(t, "3.2.1", devices[0].Version)
-	require.NoError(t, workspace.SeeSince(l, "", now, &old), "a later scan counts")
-	devices, err = workspace.Devices(l)
+	require.NoError(t, record.UpdateSince(l, "", now, &old), "a later scan counts")
+	devices, err = record.Devices(l)
 	require.NoError(t, err)
 	assert.Equal(t, "3.1.0", devices[0].Version)
 }
