@@ -287,9 +287,10 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 	case r.changed(ctx):
 		r.restarted, r.absent = true, false
 		return true, nil
-	case r.missed >= goneAfter && (r.before == nil || !r.readable) && !r.waits(ctx):
+	case r.missed >= goneAfter && (r.before == nil || !r.readable):
 		r.restarted, r.absent = true, true
-		return true, nil
+		// nothing but the absence shows the restart: it has the time that it may write
+		return !r.blind || r.changes || time.Since(r.sentAt) >= r.mayWriteFor(), nil
 	case late && r.asked && r.again < askTwice && r.waits(ctx):
 		r.again, r.since = r.again+1, time.Now() // it did not get the request
 		_ = r.activate(ctx)

@@ -228,6 +228,9 @@ func (w *worker) finishLeg(ctx, until context.Context, l leg) (*failure, error) 
 // locate asks the device where it is with an image, and looks that up in the table.
 func (w *worker) locate(ctx context.Context, l leg) (next, *failure) {
 	last, over := w.was.last.Step, w.was.over
+	if w.place(l) == order.Target && w.mayStillGet(l) {
+		return w.awaitGot(ctx, l)
+	}
 	if w.place(l) != order.Previous {
 		return nextOf(last, over, w.place(l), unknown), nil
 	}
@@ -260,6 +263,31 @@ func (w *worker) locate(ctx context.Context, l leg) (next, *failure) {
 		return next, &failure{reason: &Reason{Why: WrongVersion, Step: Proving, Is: w.last.Of(l.component), Want: l.to}}
 	}
 	return next, nil
+}
+
+// mayStillGet reports whether a device that runs the version of a leg may be writing that version all the same:
+// one that fell back by itself runs the earlier version while it gets it once more.
+func (w *worker) mayStillGet(l leg) bool {
+	last, over := w.was.last.Step, w.was.over
+	return l.direction == Back && !l.switches() && last != Checking && last != Proving && !(last == Restarting && over)
+}
+
+// awaitGot waits until such a device has written and started what it got.
+func (w *worker) awaitGot(ctx context.Context, l leg) (next, *failure) {
+	update, err := w.session.Update(l.component)
+	if err != nil {
+		return nextFail, &failure{reason: said(Proving, err)}
+	}
+	holds, failed := w.holds(ctx, update)
+	switch {
+	case failed != nil:
+		return nextFail, failed
+	case holds == whole:
+		return nextRestart, nil
+	case holds == unknown:
+		failed = w.watch(ctx)
+	}
+	return nextVerify, failed
 }
 
 // holds asks the device for an image that it has not started yet. One that is writing is waited for.
@@ -331,7 +359,7 @@ func (w *worker) transferLeft() (time.Duration, bool) {
 // watch waits for as long as a device may take until it restarts automatically, or until it is back from that,
 // and reads it again.
 func (w *worker) watch(ctx context.Context) *failure {
-	wait := w.wait(w.mayWriteFor())
+	wait, before := w.wait(w.mayWriteFor()), w.last.Boot
 	for missed, more := 0, true; more; {
 		there, other := w.there(ctx)
 		switch {
@@ -349,10 +377,10 @@ func (w *worker) watch(ctx context.Context) *failure {
 			return &failure{taken: true, away: reason.Why == StillAway, reason: reason}
 		}
 		switch missed = 0; {
-		case w.last.Boot == nil || w.baseline.Boot == nil: // it may have been a lost connection
+		case w.last.Boot == nil || before == nil: // it may have been a lost connection
 			w.restarted, w.absent = true, true
 			wait = w.wait(w.mayWriteFor())
-		case w.last.Boot.After(w.baseline.Boot, 0):
+		case w.last.Boot.After(before, 0):
 			w.restarted, w.absent = true, false
 			return nil
 		}

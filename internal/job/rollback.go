@@ -154,7 +154,7 @@ func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 	if holds == nothing && w.same(w.last.Of(hop.Component), hop.From) { // nothing is left to undo
 		return w.steps(ctx, ctx, leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, direction: Back}, imageSteps[3:])
 	}
-	if hop.Slots && holds != whole { // what it holds is in the other slot, and a switch would start it
+	if hop.Slots {
 		failed, err := w.switchBack(ctx, n, hop)
 		if err != nil || failed == nil || failed.away || failed.reason.IdentityChanged() || hop.Back == nil ||
 			w.same(w.last.Of(hop.Component), hop.From) {

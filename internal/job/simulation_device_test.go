@@ -262,6 +262,9 @@ func (s *simulatedSession) reading() device.Reading {
 	}
 	if s.Slots {
 		r.Idle = map[string]string{"main": s.idle}
+		if s.held != "" && s.part == "main" { // it was written over what was there
+			r.Idle["main"] = s.held
+		}
 	}
 	return r
 }

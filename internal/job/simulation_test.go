@@ -134,7 +134,9 @@ func generateNight(seed uint64) scenario {
 			set.Of = append(set.Of, name(i))
 			s.Devices[i].Fault, s.Devices[i].Flaky = "", 4
 		}
-		s.Devices[n-1].Fault = simulatedFaults[r.IntN(4)]
+		if d := &s.Devices[n-1]; !d.Blind {
+			d.Fault = simulatedFaults[r.IntN(4)]
+		}
 		s.Rules.Lockstep = []order.Set{set}
 	}
 	if of := some(); len(of) > 1 && chance(2) {
@@ -249,7 +251,7 @@ type simulatedNight struct {
 	site   *simulatedSite
 	dir    string
 	known  map[string]job.Known
-	stored map[string][]byte
+	stored *savedSettings
 	oracle oracle
 	writes int
 	over   chan struct{} // closed when every job has ended
@@ -410,18 +412,7 @@ func (n *simulatedNight) engine(p *process) (*job.Engine, error) {
 			}
 			return ""
 		},
-		KeepSettings: func(d device.Device, version string, _ settingsFormat, raw []byte) (string, error) {
-			mu.Lock()
-			defer mu.Unlock()
-			name := fmt.Sprint(d.ID, " ", len(n.stored))
-			n.stored[name] = bytes.Clone(raw)
-			return name, nil
-		},
-		KeptSettings: func(_ device.Device, name string) ([]byte, error) {
-			mu.Lock()
-			defer mu.Unlock()
-			return n.stored[name], nil
-		},
+		Settings: n.stored,
 		Patience: firmware.Patience{},
 	}, nil
 }
@@ -438,7 +429,7 @@ func playNight(t *testing.T, s scenario) (wrong string, timeline []string) {
 	require.NoError(t, err)
 	defer func() { _ = os.RemoveAll(dir) }()
 	synctest.Test(t, func(t *testing.T) {
-		n := &simulatedNight{scenario: s, dir: dir, known: map[string]job.Known{}, stored: map[string][]byte{},
+		n := &simulatedNight{scenario: s, dir: dir, known: map[string]job.Known{}, stored: &savedSettings{},
 			over: make(chan struct{})}
 		n.oracle.init()
 		n.site = &simulatedSite{seed: s.Seed, begin: time.Now(), points: map[string]int{}, crashes: map[string][]int{},
