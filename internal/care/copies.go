@@ -1,4 +1,4 @@
-package workspace
+package care
 
 import (
 	"bytes"
@@ -20,6 +20,8 @@ import (
 	"github.com/studio-b12/gowebdav"
 
 	"catena/internal/atomicfile"
+	"catena/internal/contact"
+	"catena/internal/site"
 	"catena/internal/wire"
 )
 
@@ -35,11 +37,11 @@ type place interface {
 // copyWithin bounds one request to a second place.
 const copyWithin = time.Minute
 
-// CopySettings copies the saves that a second place does not have yet, those of earlier times too, to
-// where site.yaml says; they are encrypted there as here. It returns how many it copied.
-func (w *Workspace) CopySettings(ctx context.Context, x *Access) (copied int, err error) {
-	to := w.Site.SecondPlace
-	own := filepath.Join(w.Dir, SettingsFolder)
+// Copy copies the saves that a second place does not have yet, those of earlier times as well, to where
+// site.yaml specifies; they are encrypted there as here. It returns how many it copied.
+func Copy(ctx context.Context, x *contact.Access, dir string, s site.Site) (copied int, err error) {
+	to := s.SecondPlace
+	own := filepath.Join(dir, SettingsFolder)
 	folders, err := os.ReadDir(own)
 	if to == "" || errors.Is(err, os.ErrNotExist) {
 		return 0, nil
@@ -47,7 +49,7 @@ func (w *Workspace) CopySettings(ctx context.Context, x *Access) (copied int, er
 	if err != nil {
 		return 0, err
 	}
-	at, err := x.openPlace(ctx, to)
+	at, err := openPlace(ctx, x, to)
 	if err != nil {
 		return 0, err
 	}
@@ -60,7 +62,7 @@ func (w *Workspace) CopySettings(ctx context.Context, x *Access) (copied int, er
 		if err != nil {
 			return copied, err
 		}
-		in := path.Join(fileWord(w.Site.Name), f.Name())
+		in := path.Join(atomicfile.Word(s.Name), f.Name())
 		there, err := at.names(in)
 		if err != nil {
 			return copied, err
@@ -86,7 +88,7 @@ func (w *Workspace) CopySettings(ctx context.Context, x *Access) (copied int, er
 }
 
 // openPlace opens a second place. Its login is the one that was added for its host.
-func (x *Access) openPlace(ctx context.Context, to string) (place, error) {
+func openPlace(ctx context.Context, x *contact.Access, to string) (place, error) {
 	u, err := url.Parse(to)
 	if err != nil || !strings.Contains(to, "://") {
 		if _, err := os.Stat(to); err != nil { // a stick that is not in is no folder to be made
@@ -112,7 +114,7 @@ func (x *Access) openPlace(ctx context.Context, to string) (place, error) {
 		if u.Port() == "" {
 			address = net.JoinHostPort(u.Hostname(), "22")
 		}
-		conn, err := wire.DialSSH(ctx, address, as, x.firstMet(address))
+		conn, err := wire.DialSSH(ctx, address, as, x.TrustFirst(address))
 		if err != nil {
 			return nil, err
 		}

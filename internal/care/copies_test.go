@@ -1,6 +1,6 @@
 //go:build unix
 
-package workspace_test
+package care_test
 
 import (
 	"bytes"
@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/care"
 	"catena/internal/family"
 	"catena/internal/login"
 	"catena/internal/workspace"
@@ -45,7 +46,7 @@ func TestCopies(t *testing.T) {
 			copies := func(book login.Book) (int, error) {
 				x, err := w.Access(family.Set{}, book)
 				require.NoError(t, err)
-				return w.CopySettings(t.Context(), x)
+				return care.Copy(t.Context(), x, w.Dir, w.Site)
 			}
 			var book login.Book
 			if as.Of != "" {
@@ -83,7 +84,7 @@ func TestCopies(t *testing.T) {
 		defer w.Close()
 		x, err := w.Access(family.Set{}, login.Book{})
 		require.NoError(t, err)
-		_, err = w.CopySettings(t.Context(), x)
+		_, err = care.Copy(t.Context(), x, w.Dir, w.Site)
 		assert.ErrorIs(t, err, os.ErrNotExist)
 		assert.NoDirExists(t, "/media/no-such-stick")
 	})

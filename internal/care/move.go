@@ -1,4 +1,4 @@
-package workspace
+package care
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/ledger"
 	"catena/internal/record"
 	"catena/internal/wire"
 )
@@ -32,40 +33,44 @@ const (
 
 // Move gives a device another address by its own protocol, and finds it there again: the same serial
 // number, certificate and host key. It keeps its name, logins and what is trusted of it. Its errors are
-// an InUseError, device.ErrUnsupported, and what the device says.
-func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device,
-	to dialect.Place) (device.Device, error) {
+// an InUseError, a job.BusyError, device.ErrUnsupported, and what the device reports.
+func (c Care) Move(ctx context.Context, d device.Device, to dialect.Place) (moved device.Device, err error) {
 	_, port, err := net.SplitHostPort(d.Address)
 	if err != nil {
 		return d, err
 	}
-	at := net.JoinHostPort(to.Address.Addr().String(), port)
-	if err := w.Free(ctx, to.Address.Addr(), port); err != nil {
+	if err := Free(ctx, c.Ledger, to.Address.Addr(), port); err != nil {
 		return d, err
 	}
-	speaks, ok := x.Dialects.Named(d.Dialect)
-	if !ok {
-		return d, device.ErrUnsupported
-	}
-	here, as, ok := x.Contact(d)
-	if !ok {
-		return d, device.Because(device.NoLogin, "")
-	}
-	session := dialect.Guard(speaks, here, d.Identity, speaks.Open(here, as))
-	network, err := session.Network()
+	session, err := c.Access.Session(d)
 	if err != nil {
 		return d, err
 	}
+	network, err := session.Network()
+	if err != nil {
+		return d, errors.Join(err, session.Close(context.WithoutCancel(ctx)))
+	}
+	moved = d
+	err = c.change(d, Change{What: AddressMoved, To: to.Address.String()}, func() error {
+		moved, err = c.move(ctx, d, to, session, network, net.JoinHostPort(to.Address.Addr().String(), port))
+		return err
+	})
+	return moved, err
+}
+
+// move moves a device, which then answers at an address and port.
+func (c Care) move(ctx context.Context, d device.Device, to dialect.Place, session dialect.Session, network dialect.Network,
+	at string) (device.Device, error) {
+	x := c.Access
+	speaks, _ := x.Dialects.Named(d.Dialect)
+	here, as, _ := x.Contact(d)
 	lasting := context.WithoutCancel(ctx) // half moved is worse than moved
 	if err := network.Move(lasting, to); err != nil && !errors.Is(err, device.ErrAway) {
 		return d, errors.Join(err, session.Close(lasting))
 	}
 	// what was entered for it is left at its new address, by the session that finds it there
 	var kept []device.Key // what it has shown is what it must show there
-	x.mu.Lock()
-	trusted := x.Keys
-	x.mu.Unlock()
-	for _, k := range trusted {
+	for _, k := range x.Trusted() {
 		if k.Address == d.Address {
 			kept = append(kept, device.Key{Address: at, Kind: k.Kind, Fingerprint: k.Fingerprint})
 		}
@@ -75,6 +80,7 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device,
 	there := here
 	there.Endpoint = moved.Endpoint
 	there.Trust = held(kept)
+	var err error
 	for began := time.Now(); ; time.Sleep(movedEvery) {
 		err = dialect.VerifyIdentity(lasting, speaks, there, d.Identity)
 		if err == nil {
@@ -94,7 +100,7 @@ func (w *Workspace) Move(ctx context.Context, x *Access, d device.Device,
 			return d, fmt.Errorf("it took the address, and was not found at %s again: %w", at, err)
 		}
 	}
-	return moved, errors.Join(record.Trust(w.Ledger, kept), record.Update(w.Ledger, "", &moved))
+	return moved, errors.Join(record.Trust(c.Ledger, kept), record.Update(c.Ledger, "", &moved))
 }
 
 // held trusts these keys, and no others of their kinds.
@@ -110,18 +116,22 @@ func held(keys []device.Key) wire.Trust {
 
 // Free is an InUseError where somebody has an address: a device that is known, or one that answers at
 // a port, if only that nothing is there.
-func (w *Workspace) Free(ctx context.Context, address netip.Addr, port string) error {
+func Free(ctx context.Context, l *ledger.Ledger, address netip.Addr, port string) error {
 	host := address.String()
-	for _, d := range w.devices() {
+	known, err := record.Devices(l)
+	if err != nil {
+		return err
+	}
+	for _, d := range known {
 		if d.Host() == host {
 			return &InUseError{host, d.Name + " has it"}
 		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, freeWithin)
 	defer cancel()
-	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, port))
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(host, port))
 	if err == nil {
-		_ = c.Close()
+		_ = conn.Close()
 	}
 	if err == nil || errors.Is(err, syscall.ECONNREFUSED) && !address.IsLoopback() {
 		return &InUseError{host, "somebody answers there"}

@@ -1,4 +1,4 @@
-package workspace_test
+package care_test
 
 import (
 	"log/slog"

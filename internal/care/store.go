@@ -1,4 +1,9 @@
-package workspace
+// Package care changes single devices outside of jobs: their settings and their addresses. Each change is
+// in the ledger before it happens and again when it is over, and no job works on the device meanwhile.
+//
+// Its central types are Store, where the settings of devices are saved, and Care, which carries out the
+// changes. It never sends an image.
+package care
 
 import (
 	"crypto/sha256"
@@ -14,9 +19,16 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/device"
+	"catena/internal/login"
 	"catena/internal/settings"
-	"catena/internal/text"
 )
+
+// Store is where the settings of a site's devices are saved. Only who can open the logins can read them.
+type Store struct {
+	Dir  string // the site folder
+	Book login.Book
+	Now  func() time.Time
+}
 
 // SettingsFolder is where a site keeps the settings of its devices: a folder for each, named by its
 // ID, with a file for each time that they were saved, encrypted for the site's own key.
@@ -37,36 +49,34 @@ type Saved struct {
 // maxSaved bounds a file of settings, in bytes: the longest backup, in base64.
 const maxSaved = 64 << 20
 
-// SaveSettings keeps a device's settings, and returns the name of the save. Only who can open the
-// logins can read it.
-func (x *Access) SaveSettings(dir string, d device.Device, version string, f settings.Format, raw []byte,
-	at time.Time) (string, error) {
-	at = at.UTC().Truncate(time.Second)
-	s := Saved{Device: d.ID, Name: d.Name, Identity: d.Identity, Version: version, At: at, Format: f, Data: raw}
-	folder := filepath.Join(dir, SettingsFolder, d.ID)
+// Save saves a device's settings, and returns the name of the save.
+func (s Store) Save(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
+	at := s.Now().UTC().Truncate(time.Second)
+	x := Saved{Device: d.ID, Name: d.Name, Identity: d.Identity, Version: version, At: at, Format: f, Data: raw}
+	folder := filepath.Join(s.Dir, SettingsFolder, d.ID)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
 	}
 	for n := 1; ; n++ {
-		s.Save = at.Format("20060102T150405Z") + "_" + fileWord(version)
+		x.Save = at.Format("20060102T150405Z") + "_" + atomicfile.Word(version)
 		if n > 1 {
-			s.Save += fmt.Sprintf("_%d", n)
+			x.Save += fmt.Sprintf("_%d", n)
 		}
-		path := filepath.Join(folder, s.Save+".age")
+		path := filepath.Join(folder, x.Save+".age")
 		if _, err := os.Stat(path); err == nil {
 			continue
 		}
-		return s.Save, x.seal(path, s)
+		return x.Save, s.seal(path, x)
 	}
 }
 
 // seal writes a save into a file that only who can open the logins can read.
-func (x *Access) seal(path string, s Saved) error {
-	plain, err := json.Marshal(s)
+func (s Store) seal(path string, x Saved) error {
+	plain, err := json.Marshal(x)
 	if err != nil {
 		return err
 	}
-	sealed, err := x.Book.Seal(plain)
+	sealed, err := s.Book.Seal(plain)
 	if err != nil {
 		return err
 	}
@@ -76,11 +86,10 @@ func (x *Access) seal(path string, s Saved) error {
 	})
 }
 
-// KeepDefaults keeps the settings that a version of a model comes with, unless they are kept already.
-func (x *Access) KeepDefaults(dir string, d device.Device, version string, f settings.Format, raw []byte,
-	at time.Time) error {
+// SaveDefaults saves the settings that a version of a model comes with, unless they are saved already.
+func (s Store) SaveDefaults(d device.Device, version string, f settings.Format, raw []byte) error {
 	id, name := defaultsOf(d, version)
-	folder := filepath.Join(dir, SettingsFolder, id)
+	folder := filepath.Join(s.Dir, SettingsFolder, id)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
@@ -88,38 +97,27 @@ func (x *Access) KeepDefaults(dir string, d device.Device, version string, f set
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	return x.seal(path, Saved{Save: name, Device: id, Version: version, At: at.UTC().Truncate(time.Second),
+	return s.seal(path, Saved{Save: name, Device: id, Version: version, At: s.Now().UTC().Truncate(time.Second),
 		Format: f, Data: raw})
 }
 
-// KeptDefaults are the settings that a version of a model comes with.
-func (x *Access) KeptDefaults(dir string, d device.Device, version string) ([]byte, error) {
+// Defaults returns the settings that a version of a model comes with.
+func (s Store) Defaults(d device.Device, version string) ([]byte, error) {
 	id, name := defaultsOf(d, version)
-	s, err := x.savedSettings(dir, id, name)
-	return s.Data, err
+	x, err := s.read(id, name)
+	return x.Data, err
 }
 
 // defaultsOf is where they are kept: no device has such an ID.
 func defaultsOf(d device.Device, version string) (folder, name string) {
 	of := fmt.Sprintf("%q %q %q", d.Vendor, d.Model, version)
-	return "defaults", fmt.Sprintf("%s_%.4x", fileWord(d.Model+"_"+version), sha256.Sum256([]byte(of)))
+	return "defaults", fmt.Sprintf("%s_%.4x", atomicfile.Word(d.Model+"_"+version), sha256.Sum256([]byte(of)))
 }
 
-// fileWord is a version as a part of a file's name.
-func fileWord(version string) string {
-	word := strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`/\:*?"<>|`, r) || r <= ' ' || r >= 0x7f { // one byte each
-			return '-'
-		}
-		return r
-	}, text.Clean(version))
-	return word[:min(len(word), 40)]
-}
-
-// Settings are the saves of a device, the newest first. One that cannot be read is an error that names
+// All returns the saves of a device, the newest first. One that cannot be read is an error that names
 // its file.
-func (x *Access) Settings(dir, id string) ([]Saved, error) {
-	names, err := os.ReadDir(filepath.Join(dir, SettingsFolder, id))
+func (s Store) All(id string) ([]Saved, error) {
+	names, err := os.ReadDir(filepath.Join(s.Dir, SettingsFolder, id))
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
@@ -129,52 +127,52 @@ func (x *Access) Settings(dir, id string) ([]Saved, error) {
 		if !isSave {
 			continue
 		}
-		s, err := x.savedSettings(dir, id, name)
+		x, err := s.read(id, name)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, s)
+		out = append(out, x)
 	}
 	slices.SortFunc(out, func(a, b Saved) int { return strings.Compare(b.Save, a.Save) })
 	return out, nil
 }
 
-// SettingsOn are those that were saved last while a device ran a version; nil: none were.
-func (x *Access) SettingsOn(dir, id, version string) ([]byte, error) {
-	all, err := x.Settings(dir, id)
-	i := slices.IndexFunc(all, func(s Saved) bool { return s.Version == version })
+// On returns the settings that were saved last while a device ran a version; nil: none were.
+func (s Store) On(d device.Device, version string) ([]byte, error) {
+	all, err := s.All(d.ID)
+	i := slices.IndexFunc(all, func(x Saved) bool { return x.Version == version })
 	if i < 0 {
 		return nil, err
 	}
 	return all[i].Data, err
 }
 
-// SavedSettings is the data of one save.
-func (x *Access) SavedSettings(dir, id, name string) ([]byte, error) {
-	s, err := x.savedSettings(dir, id, name)
-	return s.Data, err
+// Load returns the data of one save of a device.
+func (s Store) Load(d device.Device, name string) ([]byte, error) {
+	x, err := s.read(d.ID, name)
+	return x.Data, err
 }
 
-func (x *Access) savedSettings(dir, id, name string) (s Saved, err error) {
-	path := filepath.Join(dir, SettingsFolder, id, filepath.Base(name)+".age")
+func (s Store) read(id, name string) (x Saved, err error) {
+	path := filepath.Join(s.Dir, SettingsFolder, id, filepath.Base(name)+".age")
 	f, err := os.Open(path)
 	if err != nil {
-		return s, err
+		return x, err
 	}
 	defer func() { _ = f.Close() }()
 	sealed, err := io.ReadAll(io.LimitReader(f, maxSaved))
 	if err != nil {
-		return s, err
+		return x, err
 	}
-	plain, err := x.Book.Unseal(sealed)
+	plain, err := s.Book.Unseal(sealed)
 	if err == nil {
-		err = json.Unmarshal(plain, &s)
+		err = json.Unmarshal(plain, &x)
 	}
 	if err != nil {
-		return s, fmt.Errorf("%s cannot be read: %w", path, err)
+		return x, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
-	if s.Device != id || s.Save != name {
-		return s, fmt.Errorf("%s is not what its name says: it was saved as %s/%s", path, s.Device, s.Save)
+	if x.Device != id || x.Save != name {
+		return x, fmt.Errorf("%s is not what its name says: it was saved as %s/%s", path, x.Device, x.Save)
 	}
-	return s, nil
+	return x, nil
 }

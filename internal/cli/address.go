@@ -15,11 +15,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"catena/internal/care"
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/job"
 	"catena/internal/site"
-	"catena/internal/workspace"
 )
 
 func (a *app) addressCmd() *cobra.Command {
@@ -133,7 +134,7 @@ func readPlan(name string, lines *[]moveLine) error {
 }
 
 // holds checks a line by itself.
-func (l moveLine) holds(s settled) (m oneMove, err error) {
+func (l moveLine) holds(s cared) (m oneMove, err error) {
 	m.moveLine = l
 	m.to, err = netip.ParsePrefix(l.address)
 	if err != nil || m.to.Addr().IsUnspecified() || m.to.Addr().IsMulticast() || m.to.Bits() == 0 {
@@ -156,8 +157,8 @@ func (l moveLine) holds(s settled) (m oneMove, err error) {
 	if _, m.of, err = s.Device(l.device); err != nil {
 		return m, fmt.Errorf("%s%w", l.at, err)
 	}
-	if err := s.free(m.of); err != nil {
-		return m, err
+	if err := s.Care.Free(m.of); err != nil {
+		return m, notChanged(m.of, err)
 	}
 	if m.of.Through != "" || m.of.Serial == "" && m.of.UUID == "" {
 		return m, refused("%s%s tells neither a serial number nor a UUID at an address of its own: it could not be found again; nothing was touched", l.at, m.of.Name)
@@ -169,7 +170,7 @@ func (l moveLine) holds(s settled) (m oneMove, err error) {
 const movesAtOnce = 8
 
 func (a *app) addressSet(ctx context.Context, lines []moveLine, yes bool) error {
-	s, err := a.settled()
+	s, err := a.cared()
 	if err != nil {
 		return err
 	}
@@ -205,8 +206,7 @@ func (a *app) addressSet(ctx context.Context, lines []moveLine, yes bool) error 
 				errs[i] = errors.New("it was not begun")
 				return nil
 			}
-			moved[i], errs[i] = s.Move(ctx, s.access, m.of,
-				dialect.Place{Address: m.to, Gateway: m.through, Name: m.own})
+			moved[i], errs[i] = s.Move(ctx, m.of, dialect.Place{Address: m.to, Gateway: m.through, Name: m.own})
 			return nil
 		})
 	}
@@ -263,9 +263,10 @@ func (a *app) toldMoves(moves []oneMove, moved []device.Device, errs []error) er
 
 // notMoved is why a device was not moved, with what to do.
 func notMoved(d device.Device, own string, err error) error {
-	var inUse *workspace.InUseError
+	var inUse *care.InUseError
+	var busy *job.BusyError
 	switch {
-	case errors.As(err, &inUse):
+	case errors.As(err, &inUse), errors.As(err, &busy):
 		return refused("%w; nothing was touched", err)
 	case errors.Is(err, device.ErrUnsupported) && own != "":
 		return refused("%s cannot be moved with a name of its own: neither ONVIF nor Redfish nor its family says how; nothing was touched", d.Name)

@@ -15,10 +15,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/address"
+	"catena/internal/care"
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/scan/discover"
-	"catena/internal/workspace"
 )
 
 func (a *app) addressListCmd() *cobra.Command {
@@ -217,8 +217,8 @@ func (a *app) addressGive(ctx context.Context, args []string, want, gateway stri
 	if known, d, err := w.Device(l.MAC.String()); err == nil && len(known) > 0 {
 		return refused("%s is %s, which has an address; change that: catena address set %s; nothing was given", l.MAC, d.Name, quoted(d.Name))
 	}
-	var inUse *workspace.InUseError
-	if err := w.Free(ctx, l.To.Addr(), "80"); errors.As(err, &inUse) {
+	var inUse *care.InUseError
+	if err := care.Free(ctx, w.Ledger, l.To.Addr(), "80"); errors.As(err, &inUse) {
 		return refused("%w; nothing was given", err)
 	}
 	if !yes {

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
@@ -268,7 +269,7 @@ func (a *app) waitForStart(ctx context.Context, w *workspace.Workspace, o order.
 
 // seeThrough runs a job to its end and says how it ended. less says that it has less devices
 // than were asked for.
-func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *workspace.Access, j *job.Job,
+func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *contact.Access, j *job.Job,
 	less bool) error {
 	state, stopped, err := a.runAndShow(ctx, w, access.Book, j)
 	if err != nil {
@@ -412,7 +413,7 @@ func notBegun(state job.State) bool {
 
 // accessTo is access for an order. Without any login for its devices it is refused: all of them
 // would fail for that alone.
-func (a *app) accessTo(w *workspace.Workspace, o order.Order) (*workspace.Access, error) {
+func (a *app) accessTo(w *workspace.Workspace, o order.Order) (*contact.Access, error) {
 	access, err := a.access(w)
 	if err != nil {
 		return nil, err
@@ -427,7 +428,7 @@ func (a *app) accessTo(w *workspace.Workspace, o order.Order) (*workspace.Access
 }
 
 // has tells whether there is a login to use with a device.
-func has(access *workspace.Access, d device.Device) bool {
+func has(access *contact.Access, d device.Device) bool {
 	_, _, ok := access.Contact(d)
 	return ok
 }

@@ -10,7 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/care"
 	"catena/internal/cli/view"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/job"
 	"catena/internal/ledger"
@@ -408,6 +410,9 @@ func history(entries []ledger.Entry) []event {
 				}
 				what = strings.TrimSpace(fmt.Sprintf("seen %s: %s %s", at, d.Access, d.Version))
 			}
+		case contact.Kept: // the steps beside it say what for
+		case care.ChangeBegun, care.ChangeOver:
+			what = care.Sentence(e)
 		default:
 			what = job.Sentence(e)
 		}

@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/login"
 	"catena/internal/site"
@@ -606,7 +607,7 @@ func (a *app) loginAccept(name string, yes bool) error {
 
 // access opens the logins, and asks for what it needs. A login that is given for this
 // run comes after those that are kept.
-func (a *app) access(w *workspace.Workspace) (*workspace.Access, error) {
+func (a *app) access(w *workspace.Workspace) (*contact.Access, error) {
 	s, err := a.openShelf()
 	if err != nil {
 		return nil, err

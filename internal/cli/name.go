@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"os/signal"
 	"strings"
@@ -11,8 +10,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/care"
 	"catena/internal/device"
-	"catena/internal/dialect"
 	"catena/internal/record"
 	"catena/internal/site"
 	"catena/internal/workspace"
@@ -92,9 +91,6 @@ A relay output is switched only where it is named: what hangs on it may move.`,
 	return c
 }
 
-// endWithin is how long a device may take to be told to stop.
-const endWithin = 15 * time.Second
-
 func (a *app) blink(ctx context.Context, which, output string, lasts time.Duration) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
@@ -107,52 +103,24 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	if err != nil {
 		return err
 	}
-	name := d.Name
 	x, err := a.access(w)
 	if err != nil {
 		return err
 	}
-	speaks, ok := x.Dialects.Named(d.Dialect)
-	if !ok {
-		return refused("%s cannot be made to show itself: Catena does not know how to talk to it",
-			name)
-	}
-	at, as, ok := x.Contact(d)
-	if !ok {
-		return noLogin(d)
-	}
 	if d.Access == device.IdentityChanged {
-		return refused("%s: %s; %s", name, d.Why(), remedy(d))
+		return refused("%s: %s; %s", d.Name, d.Why(), remedy(d))
 	}
-	session := dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as))
-	locator, err := session.Locate()
-	if err != nil {
-		return refused("%s cannot be made to show itself", name)
-	}
-	end := func() error { // also when the person has gone
-		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), endWithin)
-		defer cancel()
-		_, err := locator.Show(ending, false, output)
-		return errors.Join(err, session.Close(ending))
-	}
-	what, err := locator.Show(ctx, true, output)
-	if err != nil {
-		_ = session.Close(ctx) // nothing shows yet; what was entered for it is left
-	}
-	if errors.Is(err, device.ErrIdentityChanged) {
-		return refused("%s: %w; %s", name, err, exchanged(name))
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", name, err)
-	}
-	a.say("%s: %s, for %s (Ctrl-C ends it).", name, what, lasts)
-	select {
-	case <-time.After(lasts):
-	case <-ctx.Done():
-	}
-	err = end()
-	if err != nil && !errors.Is(err, device.ErrAway) {
-		return fmt.Errorf("%s could not be told to stop: %w", name, err)
+	c := care.Care{Ledger: w.Ledger, Access: x, Now: a.now}
+	err = c.Blink(ctx, d, output, lasts, func(what string) { a.say("%s: %s, for %s (Ctrl-C ends it).", d.Name, what, lasts) })
+	switch {
+	case errors.Is(err, device.ErrUnsupported):
+		return refused("%s cannot be made to show itself", d.Name)
+	case errors.Is(err, &device.Cause{Problem: device.NoLogin}):
+		return noLogin(d)
+	case errors.Is(err, device.ErrIdentityChanged):
+		return refused("%s: %w; %s", d.Name, err, exchanged(d.Name))
+	case err != nil:
+		return notChanged(d, err)
 	}
 	return nil
 }

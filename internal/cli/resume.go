@@ -10,38 +10,25 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/care"
 	"catena/internal/cli/view"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
 	"catena/internal/record"
-	"catena/internal/settings"
 	"catena/internal/workspace"
 )
 
 // engine carries out the orders of a site.
-func (a *app) engine(w *workspace.Workspace, access *workspace.Access, p firmware.Patience) *job.Engine {
+func (a *app) engine(w *workspace.Workspace, access *contact.Access, p firmware.Patience) *job.Engine {
 	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.ContactOfJob,
 		Patience: p, Now: a.now,
 		KeepOrder: w.KeepOrder, Held: w.HeldNow, Recheck: w.Recheck,
-		KeepSettings: func(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
-			return access.SaveSettings(w.Dir, d, version, f, raw, a.now())
-		},
-		KeepDefaults: func(d device.Device, version string, f settings.Format, raw []byte) error {
-			return access.KeepDefaults(w.Dir, d, version, f, raw, a.now())
-		},
-		KeptDefaults: func(d device.Device, version string) ([]byte, error) {
-			return access.KeptDefaults(w.Dir, d, version)
-		},
-		SettingsOn: func(d device.Device, version string) ([]byte, error) {
-			return access.SettingsOn(w.Dir, d.ID, version)
-		},
-		KeptSettings: func(d device.Device, name string) ([]byte, error) {
-			return access.SavedSettings(w.Dir, d.ID, name)
-		},
-		See:  func(id string, d *device.Device) error { return record.Update(w.Ledger, id, d) },
-		Open: func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
+		Settings: care.Store{Dir: w.Dir, Book: access.Book, Now: a.now},
+		See:      func(id string, d *device.Device) error { return record.Update(w.Ledger, id, d) },
+		Open:     func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
 }
 
 func (a *app) resumeCmd() *cobra.Command {

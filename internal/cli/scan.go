@@ -16,6 +16,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/dialect/hand"
 	"catena/internal/record"
@@ -172,7 +173,7 @@ func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []devi
 type round struct {
 	app      *app
 	site     *workspace.Workspace
-	access   *workspace.Access
+	access   *contact.Access
 	networks []discover.Network
 	scanner  *scan.Scanner
 }
@@ -257,7 +258,7 @@ func addressFiles(addresses []string) ([]string, error) {
 }
 
 // scanner makes the scanner of a site.
-func (a *app) scanner(x *workspace.Access) *scan.Scanner {
+func (a *app) scanner(x *contact.Access) *scan.Scanner {
 	s := x.Scanner()
 	s.Log = a.log
 	return s

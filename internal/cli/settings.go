@@ -16,7 +16,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/care"
 	"catena/internal/cli/view"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/job"
@@ -41,57 +43,39 @@ maker's own: they can only be kept and given back.`,
 	return c
 }
 
-// settled is an open site and what is needed to talk to its devices.
-type settled struct {
+// cared is an open site, and what changes its devices.
+type cared struct {
 	*workspace.Workspace
-	access *workspace.Access
+	care.Care
 }
 
-func (a *app) settled() (settled, error) {
+func (a *app) cared() (cared, error) {
 	w, err := a.match()
 	if err != nil {
-		return settled{}, err
+		return cared{}, err
 	}
 	x, err := a.access(w)
 	if err != nil {
 		w.Close()
+		return cared{}, err
 	}
-	return settled{w, x}, err
+	return cared{w, care.Care{Ledger: w.Ledger, Access: x, Now: a.now,
+		Store: care.Store{Dir: w.Dir, Book: x.Book, Now: a.now}}}, nil
 }
 
-// of opens a session with a device, and its settings. close ends the session.
-func (s settled) of(d device.Device) (of dialect.Settings, session dialect.Session, err error) {
-	speaks, ok := s.access.Dialects.Named(d.Dialect)
-	if !ok {
-		return nil, nil, device.ErrUnsupported
+// notChanged is what is said of a device that could not be changed.
+func notChanged(d device.Device, err error) error {
+	var busy *job.BusyError
+	var unfit *care.UnfitError
+	switch {
+	case errors.As(err, &busy):
+		return refused("%w; nothing was touched", err)
+	case errors.As(err, &unfit) && unfit.Version:
+		return refused("%w. To restore it despite that, say --other-version", err)
+	case errors.As(err, &unfit):
+		return refused("%w", err)
 	}
-	at, as, ok := s.access.Contact(d)
-	if !ok {
-		return nil, nil, device.Because(device.NoLogin, "")
-	}
-	session = dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as))
-	of, err = session.Settings()
-	return of, session, err
-}
-
-// read reads a device's settings as they are now.
-func (s settled) read(ctx context.Context, d device.Device) (raw []byte, f settings.Format, err error) {
-	of, session, err := s.of(d)
-	if err != nil {
-		return nil, "", err
-	}
-	defer func() { err = errors.Join(err, session.Close(context.WithoutCancel(ctx))) }()
-	raw, err = of.Save(ctx)
-	return raw, of.Format(), err
-}
-
-// free refuses a device that a job works on, or is about to.
-func (s settled) free(d device.Device) error {
-	held, err := job.Held(s.Ledger, true)
-	if err == nil && held[d.ID] != "" {
-		err = refused("job %s works on %s; nothing was touched", held[d.ID], d.Name)
-	}
-	return err
+	return fmt.Errorf("%s: %w", d.Name, err)
 }
 
 // savesAtOnce is how many devices are read at the same time.
@@ -115,7 +99,7 @@ func (a *app) settingsSaveCmd() *cobra.Command {
 func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
-	s, err := a.settled()
+	s, err := a.cared()
 	if err != nil {
 		return err
 	}
@@ -145,10 +129,10 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 			room <- struct{}{}
 			defer func() { <-room }()
 			l := line{Device: d.Name, Version: d.Version}
-			raw, format, err := s.read(ctx, d)
+			raw, format, err := s.Read(ctx, d)
 			if err == nil {
 				l.Format = string(format)
-				l.Save, err = s.access.SaveSettings(s.Dir, d, d.Version, format, raw, a.now())
+				l.Save, err = s.Store.Save(d, d.Version, format, raw)
 			}
 			if errors.Is(err, device.ErrUnsupported) {
 				l.Trouble = "it cannot tell them"
@@ -178,7 +162,7 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 	if a.format == "table" {
 		a.say("\n%d saved, %d cannot tell them, %d failed.", saved, len(lines)-saved-failed, failed)
 	}
-	a.copySettings(ctx, s.Workspace, s.access)
+	a.copySettings(ctx, s.Workspace, s.Care.Access)
 	if failed > 0 {
 		return exit{exitFailed, errSilent}
 	}
@@ -187,8 +171,8 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 
 // copySettings copies what was saved to the second place, where the site has one. What could not be
 // copied is told, and copied the next time.
-func (a *app) copySettings(ctx context.Context, w *workspace.Workspace, access *workspace.Access) {
-	copied, err := w.CopySettings(ctx, access)
+func (a *app) copySettings(ctx context.Context, w *workspace.Workspace, access *contact.Access) {
+	copied, err := care.Copy(ctx, access, w.Dir, w.Site)
 	if copied > 0 {
 		a.say("%s copied to %s.", view.Plural(copied, "save"), w.Site.SecondPlace)
 	}
@@ -203,7 +187,7 @@ func (a *app) settingsListCmd() *cobra.Command {
 		Use: "list [DEVICE]", Short: "List what is kept of a device, or of all",
 		Example: "  catena settings list\n  catena settings list drive-1",
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.settled()
+			s, err := a.cared()
 			if err != nil {
 				return err
 			}
@@ -223,7 +207,7 @@ func (a *app) settingsListCmd() *cobra.Command {
 			lines := []line{}
 			t := view.Table{Columns: []string{"device", "save", "version", "at", "format", "size"}}
 			for _, r := range workspace.Mains(rows) {
-				all, err := s.access.Settings(s.Dir, r.ID)
+				all, err := s.Store.All(r.ID)
 				if err != nil {
 					return err
 				}
@@ -241,25 +225,19 @@ func (a *app) settingsListCmd() *cobra.Command {
 	}
 }
 
-// save is a save of a device by its name; empty: the newest.
-func (s settled) save(word, name string) (d device.Device, x workspace.Saved, err error) {
-	_, d, err = s.Device(word)
-	if err != nil {
+// save returns a save of a device by its name; empty: the newest.
+func (s cared) save(word, name string) (d device.Device, x care.Saved, err error) {
+	if _, d, err = s.Device(word); err != nil {
 		return d, x, err
 	}
-	all, err := s.access.Settings(s.Dir, d.ID)
-	if err != nil {
-		return d, x, err
+	x, err = s.Store.Newest(d, name)
+	switch {
+	case errors.Is(err, care.ErrNoSave) && name != "":
+		err = usage("%s has no save %q; list them: catena settings list %s", d.Name, name, quoted(d.Name))
+	case errors.Is(err, care.ErrNoSave):
+		err = usage("no settings of %s are saved; save them: catena settings save %s", d.Name, quoted(d.Name))
 	}
-	for _, x := range all {
-		if name == "" || x.Save == name {
-			return d, x, nil
-		}
-	}
-	if name != "" {
-		return d, x, usage("nothing is kept of %s under %q; see what is: catena settings list %s", d.Name, name, quoted(d.Name))
-	}
-	return d, x, usage("nothing is kept of %s; keep it: catena settings save %s", d.Name, quoted(d.Name))
+	return d, x, err
 }
 
 func (a *app) settingsShowCmd() *cobra.Command {
@@ -270,7 +248,7 @@ func (a *app) settingsShowCmd() *cobra.Command {
 		Example: "  catena settings show drive-1\n  catena settings show drive-1 --save 20261127T190000Z_7.4\n  catena settings show cam-11 --whole > cam-11.backup",
 		Args:    exactly(1, "one device"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			s, err := a.settled()
+			s, err := a.cared()
 			if err != nil {
 				return err
 			}
@@ -317,7 +295,7 @@ with 1 where something differs.`,
 }
 
 func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
-	s, err := a.settled()
+	s, err := a.cared()
 	if err != nil {
 		return err
 	}
@@ -330,7 +308,7 @@ func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
 	if to != "" {
 		_, now, err = s.save(word, to)
 	} else {
-		now.Data, now.Format, err = s.read(ctx, d)
+		now.Data, now.Format, err = s.Read(ctx, d)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", d.Name, err)
@@ -381,14 +359,8 @@ The device may restart then.`,
 	return c
 }
 
-// Settings that were given back are looked at for so long, until the device has them.
-const (
-	hasWithin = 5 * time.Minute
-	hasEvery  = time.Second
-)
-
 func (a *app) settingsRestore(ctx context.Context, word, name string, yes, otherVersion, edit bool) error {
-	s, err := a.settled()
+	s, err := a.cared()
 	if err != nil {
 		return err
 	}
@@ -397,72 +369,33 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	if err != nil {
 		return err
 	}
-	if err := s.free(d); err != nil {
-		return err
-	}
-	switch {
-	case x.Identity.Other(d.Identity) != nil || x.Identity.Model != d.Model:
-		return refused("%s was saved of another device, %s %s; nothing was touched", x.Save, x.Identity.Model, x.Identity.Serial)
-	case x.Version != d.Version && !otherVersion:
-		return refused("%s was saved on %s, and %s runs %s; nothing was touched. To give it back all the same, say --other-version",
-			x.Save, x.Version, d.Name, d.Version)
+	if err := errors.Join(s.Care.Free(d), care.Fits(x, d, otherVersion)); err != nil {
+		return notChanged(d, err)
 	}
 	a.say("Settings of %s as they were on %s at %s, version %s.", d.Name, x.At.Local().Format("2006-01-02"),
 		x.At.Local().Format("15:04"), x.Version)
 	if !yes {
-		if err := a.confirm("Give them back? The device may restart."); err != nil {
+		if err := a.confirm("Restore them? The device may restart."); err != nil {
 			return err
 		}
 	}
-	of, session, err := s.of(d)
-	if err != nil {
-		return fmt.Errorf("%s: %w", d.Name, err)
-	}
-	lasting := context.WithoutCancel(ctx) // what is being written is not interrupted
-	defer func() { _ = session.Close(lasting) }()
-	if of.Format() != x.Format {
-		return refused("it was saved as %s, and %s has %s now; nothing was touched", x.Format, d.Name, of.Format())
-	}
-	text := x.Data
-	if x.Version != d.Version || edit {
-		if text, err = a.settle(lasting, s, d, of, x, edit); err != nil {
-			return err
-		}
-	}
-	if err := of.Restore(lasting, text); err != nil && !errors.Is(err, device.ErrAway) {
-		return fmt.Errorf("%s: %w", d.Name, err)
-	}
-	want := settings.Digest(x.Format, text)
-	for began := a.now(); ; time.Sleep(hasEvery) {
-		raw, err := of.Save(lasting)
-		switch {
-		case err == nil && (x.Format == settings.Opaque || settings.Digest(x.Format, raw) == want):
-			a.say("%s has them.", d.Name)
-			return nil
-		case a.now().Sub(began) < hasWithin:
-			continue
-		case err != nil:
-			return fmt.Errorf("%s: %w", d.Name, err)
-		}
-		return exit{exitFailed, fmt.Errorf("%s took them, and does not have them all; see: catena settings diff %[1]s --save %[2]s",
+	renamed := func(own map[string]string) map[string]string { return s.Renamed(d, own) }
+	err = s.Restore(ctx, d, x, renamed, func(m settings.Merged) ([]byte, error) { return a.decide(s, x, m, edit) })
+	switch {
+	case errors.Is(err, dialect.ErrNotTaken):
+		return exit{exitFailed, fmt.Errorf("%s accepted them, and does not have them all; see: catena settings diff %[1]s --save %[2]s",
 			quoted(d.Name), x.Save)}
+	case errors.As(err, &exit{}):
+		return err
+	case err != nil:
+		return notChanged(d, err)
 	}
+	a.say("%s has them.", d.Name)
+	return nil
 }
 
-// settle is what is given to a device of a save of another version, or of one that a person changes.
-func (a *app) settle(ctx context.Context, s settled, d device.Device, of dialect.Settings, x workspace.Saved,
-	edit bool) ([]byte, error) {
-	m := settings.Merged{Text: x.Data}
-	if x.Version != d.Version && x.Format != settings.Opaque {
-		now, err := of.Save(ctx)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", d.Name, err)
-		}
-		base, _ := s.access.KeptDefaults(s.Dir, d, x.Version) // without them two are merged
-		if m, err = settings.Merge(x.Format, base, x.Data, now, s.Renamed(d, of.Renamed())); err != nil {
-			return nil, refused("%s cannot be brought into what %s has now: %w; nothing was touched", x.Save, d.Name, err)
-		}
-	}
+// decide returns what is sent of a save: the merged settings, or what the operator makes of them.
+func (a *app) decide(s cared, x care.Saved, m settings.Merged, edit bool) ([]byte, error) {
 	var notes []string
 	for _, l := range m.Left {
 		a.say("Left out: %s: %s.", l.Path, l.Why)
@@ -478,7 +411,7 @@ func (a *app) settle(ctx context.Context, s settled, d device.Device, of dialect
 	if x.Format == settings.Opaque {
 		return nil, usage("%s: %w: they cannot be edited", x.Save, settings.ErrOpaque)
 	}
-	text, file, err := a.edited(m.Text, notes, filepath.Join(s.Dir, workspace.SettingsFolder))
+	text, file, err := a.edited(m.Text, notes, filepath.Join(s.Dir, care.SettingsFolder))
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,8 @@
-package workspace
+// Package contact is how the devices of a site are reached: by which protocol, with which login, under
+// which trusted keys. Every session with a known device is opened here.
+//
+// Its central type is Access. It never decides what is done with a device.
+package contact
 
 import (
 	"net/netip"
@@ -8,6 +12,10 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/hand"
+	"catena/internal/dialect/onvif"
+	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/scripted"
+	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/login"
@@ -32,13 +40,33 @@ type Access struct {
 	plain    func(vendor, model string) bool
 }
 
-// Access brings together what is needed to talk to the site's devices.
-func (w *Workspace) Access(families family.Set, book login.Book,
+// New returns the access to the devices of a site. given are logins for this run only.
+func New(l *ledger.Ledger, dir string, s site.Site, families family.Set, book login.Book,
 	given ...login.Credential) (*Access, error) {
-	trusted, _, err := record.Keys(w.Ledger)
+	trusted, _, err := record.Keys(l)
 	return &Access{Book: book, Keys: trusted, Dialects: Dialects(families), given: given,
-		site: w.Site, dir: w.Dir, ledger: w.Ledger,
-		plain: families.PlainBasic}, err
+		site: s, dir: dir, ledger: l, plain: families.PlainBasic}, err
+}
+
+// Dialects are those that this program has, and before them one for each family that describes how its
+// devices are reached: an operator wrote it for those. A new one of the program's own is a folder in
+// internal/dialect, a word here, and a call of its conformance suite.
+func Dialects(families family.Set) dialect.Registry {
+	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}, hand.Dialect{}}
+	var parent scripted.Dialect
+	for i, f := range families.Families() {
+		rank := i - len(families.Families())
+		switch {
+		case f.Program == nil:
+			continue
+		case f.Program.Behind != nil: // those of children come right after their parent's
+			all = append(all, parent.Children(rank))
+			continue
+		}
+		parent = scripted.New(f, rank)
+		all = append(all, parent)
+	}
+	return dialect.NewRegistry(all...)
 }
 
 // Logins are those to try with a device, in their order. A login for a group goes only to
@@ -121,6 +149,27 @@ func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 	return x.contact(d, x.aids)
 }
 
+// Trusted returns the keys that are trusted now.
+func (x *Access) Trusted() []device.Key {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.Keys
+}
+
+// Session opens a session with a known device. It verifies the identity of the device before each login.
+// The caller closes it. Its errors are device.ErrUnsupported, and a device.NoLogin.
+func (x *Access) Session(d device.Device) (dialect.Session, error) {
+	speaks, ok := x.Dialects.Named(d.Dialect)
+	if !ok {
+		return nil, device.ErrUnsupported
+	}
+	at, as, ok := x.Contact(d)
+	if !ok {
+		return nil, device.Because(device.NoLogin, "")
+	}
+	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
+}
+
 // ContactOfJob is Contact for the job that works on the device: it takes over what is begun there.
 func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
 	return x.contact(d, x.aidsOfJob)
@@ -186,69 +235,4 @@ func (x *Access) trust(address string) wire.Trust {
 		}
 		return err
 	}
-}
-
-// Unaccepted is what was met of a device and waits for a person: keys in the place of
-// trusted ones, by what was trusted, and whether it has moved on its own word.
-type Unaccepted struct {
-	Devices []device.Device // those that have moved
-	Keys    []ChangedKey
-}
-
-// ChangedKey is a key that was met in the place of a trusted one.
-type ChangedKey struct {
-	device.Key
-	Was string // the fingerprint of the trusted one
-}
-
-// Unaccepted finds what waits for a person at the devices that a word means, or at the
-// address that it is.
-func (w *Workspace) Unaccepted(word string) (out Unaccepted, err error) {
-	known, err := record.Devices(w.Ledger)
-	if err != nil {
-		return out, err
-	}
-	trusted, changed, err := record.Keys(w.Ledger)
-	if err != nil {
-		return out, err
-	}
-	hosts := map[string]bool{word: true}
-	for _, d := range known {
-		if d.Answers(word) {
-			hosts[d.Host()] = true
-			if d.Moved != "" {
-				out.Devices = append(out.Devices, d)
-			}
-		}
-	}
-	for _, k := range changed {
-		if !hosts[k.Address] && !hosts[k.Host()] {
-			continue
-		}
-		i := slices.IndexFunc(trusted, func(t device.Key) bool {
-			return t.Address == k.Address && t.Kind == k.Kind
-		})
-		if i >= 0 {
-			out.Keys = append(out.Keys, ChangedKey{Key: k, Was: trusted[i].Fingerprint})
-		}
-	}
-	return out, nil
-}
-
-// Accept records that a person accepts it.
-func (w *Workspace) Accept(u Unaccepted) error {
-	var keys []device.Key
-	for _, k := range u.Keys {
-		keys = append(keys, k.Key)
-	}
-	if err := record.Trust(w.Ledger, keys); err != nil {
-		return err
-	}
-	for _, d := range u.Devices {
-		d.Moved = ""
-		if err := record.Update(w.Ledger, "", &d); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -1,4 +1,4 @@
-package workspace_test
+package contact_test
 
 import (
 	"os"

@@ -1,4 +1,4 @@
-package workspace
+package contact
 
 import (
 	"context"
@@ -27,7 +27,7 @@ type keptBody struct {
 // aidsOfJob are what a session of a job needs of the site. What is begun at the device is kept with it,
 // and taken over by the next session.
 func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
-	a := dialect.Aids{TrustAt: x.firstMet, Other: x.other, Hands: x.hands(d)}
+	a := dialect.Aids{TrustAt: x.TrustFirst, Other: x.other, Hands: x.hands(d)}
 	if d.ID != "" { // one that is not known has nothing to be kept with
 		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
 		a.Kept = func() ([]byte, error) { return x.kept(d.ID) }
@@ -97,9 +97,9 @@ func (x *Access) kept(id string) ([]byte, error) {
 	return raw, nil
 }
 
-// firstMet trusts the key that a device shows at another of its ports when it is first met, and only
+// TrustFirst trusts the key that a device shows at another of its ports when it is first met, and only
 // that from then on.
-func (x *Access) firstMet(address string) wire.Trust {
+func (x *Access) TrustFirst(address string) wire.Trust {
 	return func(kind, fingerprint string) error {
 		x.mu.Lock()
 		defer x.mu.Unlock()

@@ -25,6 +25,20 @@ type File interface {
 	io.Closer
 }
 
+// SettingsStore saves the settings of devices.
+type SettingsStore interface {
+	// Save saves a device's settings, and returns the name of the save.
+	Save(d device.Device, version string, f settings.Format, raw []byte) (name string, err error)
+	// Load returns a save of a device.
+	Load(d device.Device, name string) ([]byte, error)
+	// On returns what was saved last of a device while it ran a version; nil: nothing was.
+	On(d device.Device, version string) ([]byte, error)
+	// SaveDefaults saves what a version of a device's firmware comes with, unless it is saved already.
+	SaveDefaults(d device.Device, version string, f settings.Format, raw []byte) error
+	// Defaults returns what SaveDefaults saved.
+	Defaults(d device.Device, version string) ([]byte, error)
+}
+
 // Engine carries out orders.
 type Engine struct {
 	Ledger   *ledger.Ledger
@@ -44,16 +58,8 @@ type Engine struct {
 	// KeepOrder keeps an order that was made on the fly, for the job of that ID, and returns the name
 	// under which; nil: it is not kept.
 	KeepOrder func(o order.Order, job string) (string, error)
-	// KeepSettings keeps a device's settings, and returns under which name; nil: they are not kept.
-	KeepSettings func(d device.Device, version string, f settings.Format, raw []byte) (string, error)
-	// KeptSettings returns what KeepSettings has kept.
-	KeptSettings func(d device.Device, name string) ([]byte, error)
-	// SettingsOn returns what was kept last of a device while it ran a version; nil: nothing was.
-	SettingsOn func(d device.Device, version string) ([]byte, error)
-	// KeepDefaults keeps what a version of a device's firmware comes with, unless it is kept already;
-	// KeptDefaults returns it. nil: it is not kept.
-	KeepDefaults func(d device.Device, version string, f settings.Format, raw []byte) error
-	KeptDefaults func(d device.Device, version string) ([]byte, error)
+	// Settings is where the settings of devices are saved; nil: they are not.
+	Settings SettingsStore
 	// Patience takes precedence over what families and images specify.
 	Patience firmware.Patience
 	Now      func() time.Time
@@ -62,10 +68,14 @@ type Engine struct {
 // ErrNothing is returned by Start for an order without devices.
 var ErrNothing = errors.New("there is no device to update")
 
-// BusyError is returned by Start if another job that is not closed has a device of the order.
+// BusyError is returned for a device that another job has which is not closed, or that another command is
+// changing: then Job is empty.
 type BusyError struct{ Device, Job string } // its name, the job's ID
 
 func (e *BusyError) Error() string {
+	if e.Job == "" {
+		return e.Device + ": another command is changing it"
+	}
 	return fmt.Sprintf("%s: it is part of job %s, which has not ended", e.Device, e.Job)
 }
 
@@ -163,6 +173,9 @@ func (j *Job) enter() error {
 	for _, d := range j.plan.Order.Devices {
 		if other := held[d.ID]; other != "" {
 			return &BusyError{Device: d.Name, Job: other}
+		}
+		if l.Held(leaseOf(d.ID)) {
+			return &BusyError{Device: d.Name}
 		}
 	}
 	free, ok, err := l.Hold(j.ID)

@@ -355,6 +355,31 @@ func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	return held, err
 }
 
+// Lease takes a device for a change outside of jobs, until the returned function is called or the process dies:
+// no job can start on it meanwhile. Its errors are a BusyError, and those of the ledger.
+func Lease(l *ledger.Ledger, device, name string) (release func(), err error) {
+	done, err := holdSoon(l, dispatching)
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	held, err := Held(l, true)
+	if err != nil {
+		return nil, err
+	}
+	if job := held[device]; job != "" {
+		return nil, &BusyError{Device: name, Job: job}
+	}
+	release, ok, err := l.Hold(leaseOf(device))
+	if err == nil && !ok {
+		err = &BusyError{Device: name}
+	}
+	return release, err
+}
+
+// leaseOf names the lock of a device that is changed outside of jobs.
+func leaseOf(device string) string { return "device-" + device }
+
 // isOpen reports whether a job was started and not closed: the one definition of an open job.
 func isOpen(l *ledger.Ledger, job string) (bool, error) {
 	started, err := l.Entries(ledger.Filter{Job: job, Kind: Started, Last: 1})

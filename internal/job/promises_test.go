@@ -317,22 +317,36 @@ func TestSlowDownstreamDevicesAreVerified(t *testing.T) {
 }
 
 // keepSettings has the engine store settings in memory.
-func (n *night) keepSettings() {
-	var mu sync.Mutex
-	stored := map[string][]byte{}
-	n.engine.KeepSettings = func(d device.Device, version string, _ settings.Format, raw []byte) (string, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		name := d.ID + " " + version
-		stored[name] = bytes.Clone(raw)
-		return name, nil
-	}
-	n.engine.KeptSettings = func(_ device.Device, name string) ([]byte, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		return stored[name], nil
-	}
+func (n *night) keepSettings() { n.engine.Settings = &savedSettings{} }
+
+// savedSettings is a store of settings in memory.
+type savedSettings struct {
+	mu   sync.Mutex
+	data map[string][]byte
 }
+
+func (s *savedSettings) Save(d device.Device, version string, _ settings.Format, raw []byte) (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.data == nil {
+		s.data = map[string][]byte{}
+	}
+	name := fmt.Sprint(d.ID, " ", version, " ", len(s.data))
+	s.data[name] = bytes.Clone(raw)
+	return name, nil
+}
+
+func (s *savedSettings) Load(_ device.Device, name string) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.data[name], nil
+}
+
+func (s *savedSettings) On(device.Device, string) ([]byte, error) { return nil, nil }
+func (s *savedSettings) SaveDefaults(device.Device, string, settings.Format, []byte) error {
+	return nil
+}
+func (s *savedSettings) Defaults(device.Device, string) ([]byte, error) { return nil, nil }
 
 func TestTheBaselineSurvivesACrash(t *testing.T) {
 	cleared := func(a *acted) { a.config = "quiet: false" }

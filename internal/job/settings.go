@@ -6,7 +6,6 @@ import (
 	"errors"
 	"maps"
 	"strings"
-	"time"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -42,8 +41,8 @@ func (w *worker) readSettings(ctx context.Context) *Reason {
 
 // keepSettings keeps what was read, before anything is changed.
 func (w *worker) keepSettings() *Reason {
-	keep := w.job.engine.KeepSettings
-	if w.baseline.Settings == "" || keep == nil {
+	store := w.job.engine.Settings
+	if w.baseline.Settings == "" || store == nil {
 		return nil
 	}
 	format := settings.Opaque
@@ -51,7 +50,7 @@ func (w *worker) keepSettings() *Reason {
 		format = s.Format()
 	}
 	var err error
-	w.baseline.Saved, err = keep(w.known.Device, w.last.Version, format, w.saved)
+	w.baseline.Saved, err = store.Save(w.known.Device, w.last.Version, format, w.saved)
 	if err == nil {
 		w.saved = nil // a backup may be long: it is read again when it is given back
 	}
@@ -128,11 +127,11 @@ func (w *worker) asBefore(ctx context.Context, s dialect.Settings) (bool, error)
 
 // savedBefore are the settings as they were saved: a job holds no backups.
 func (w *worker) savedBefore() ([]byte, error) {
-	kept := w.job.engine.KeptSettings
-	if w.saved != nil || kept == nil {
+	store := w.job.engine.Settings
+	if w.saved != nil || store == nil {
 		return w.saved, nil
 	}
-	return kept(w.known.Device, w.baseline.Saved)
+	return store.Load(w.known.Device, w.baseline.Saved)
 }
 
 // restoreSettings restores the settings of a device that an image has altered, once it is verified on the
@@ -171,39 +170,25 @@ func (w *worker) restoreSettings(ctx context.Context, component, to string) *Rea
 	return w.sendSettings(ctx, s, saved, component, to)
 }
 
-// A device that does not have its settings a while after they were sent gets them again: the request was lost.
-const (
-	settingsTries = 3
-	settingsAgain = 30 * time.Second
-)
-
 // sendSettings sends settings to the device and awaits that it has them. It may restart to take them.
 func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []byte, component, to string) *Reason {
-	wait := w.wait(w.patience().Restarting)
-	var sent time.Time
-	for tries := 0; ; {
-		if time.Since(sent) > settingsAgain && tries < settingsTries {
-			tries, sent = tries+1, time.Now()
-			if err := s.Restore(ctx, saved); err != nil && !errors.Is(err, device.ErrAway) {
-				return w.notRestored(err)
-			}
-		}
-		reason := w.probe(ctx, component, to)
-		if reason == nil && s.Format() == settings.Opaque {
+	var newest *Reason
+	err := dialect.RestoreSettings(ctx, s, saved, func() error {
+		switch newest = w.probe(ctx, component, to); {
+		case newest == nil:
 			return nil
+		case newest.IdentityChanged():
+			return device.ErrIdentityChanged
 		}
-		if reason == nil {
-			raw, err := s.Save(ctx)
-			lost, lostErr := settings.Lost(s.Format(), saved, raw)
-			if err == nil && lostErr == nil && len(lost) == 0 {
-				return nil
-			}
-			reason = &Reason{Why: SettingsChanged, Step: Proving}
-		}
-		if reason.IdentityChanged() || !wait() {
-			return (&Reason{Why: SettingsLost}).then(reason)
-		}
+		return newest
+	}, w.wait(w.patience().Restarting))
+	switch {
+	case errors.Is(err, dialect.ErrNotTaken):
+		return (&Reason{Why: SettingsLost}).then(&Reason{Why: SettingsChanged, Step: Proving})
+	case newest != nil:
+		return (&Reason{Why: SettingsLost}).then(newest)
 	}
+	return w.notRestored(err)
 }
 
 // insist repeats what a device did not answer, for as long as it may need after a restart.
@@ -220,8 +205,9 @@ func (w *worker) insist(do func() error) error {
 // next time what a person has set. has: the device has them so already.
 func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, to string) (whole []byte, has bool,
 	err error) {
-	if on := w.job.engine.SettingsOn; on != nil && w.job.plan.Order.Purpose == order.Backward {
-		if theirs, err := on(w.known.Device, to); err != nil || theirs != nil {
+	store := w.job.engine.Settings
+	if store != nil && w.job.plan.Order.Purpose == order.Backward {
+		if theirs, err := store.On(w.known.Device, to); err != nil || theirs != nil {
 			return theirs, false, err
 		}
 	}
@@ -233,17 +219,16 @@ func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, t
 		return nil, false, err
 	}
 	var base []byte
-	e := w.job.engine
-	if e.KeptDefaults != nil {
-		base, _ = e.KeptDefaults(w.known.Device, w.baseline.Version) // without them two are merged
+	if store != nil {
+		base, _ = store.Defaults(w.known.Device, w.baseline.Version) // without them two are merged
 	}
 	m, err := settings.Merge(s.Format(), base, saved, now, w.renamed(s))
 	if err != nil { // they are not what the family says they are: as they were
 		return saved, false, nil
 	}
 	// where nothing has to be set, it may have kept them: then they are no defaults
-	if w.known.Clears && len(m.Set) > 0 && e.KeepDefaults != nil {
-		if err := e.KeepDefaults(w.known.Device, to, s.Format(), now); err != nil {
+	if w.known.Clears && len(m.Set) > 0 && store != nil {
+		if err := store.SaveDefaults(w.known.Device, to, s.Format(), now); err != nil {
 			return nil, false, device.Because(device.OwnFault, "%v", err)
 		}
 	}

@@ -11,10 +11,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/order"
-	"catena/internal/settings"
 )
-
-type settingsFormat = settings.Format
 
 // oracle judges a night. It knows what the devices really are, and reads of the ledger only what anyone can
 // read; it shares no code with the engine.

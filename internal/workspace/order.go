@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/family"
 	"catena/internal/firmware"
@@ -65,7 +66,7 @@ func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
 			From: d.Version, Through: w.ways.Through[d.ID], Again: wish.Again,
 			Parent: d.Through, First: wish.Purpose == order.Backward} // back: in the opposite sequence
-		if byHand(w.Site, d) {
+		if contact.ByHand(w.Site, d) {
 			row.By = order.ByHand
 		}
 		path := match.Ordered(taken[r.ID])

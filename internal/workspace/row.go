@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/dialect/hand"
 	"catena/internal/firmware"
@@ -162,7 +163,7 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: w.Dialects.Protocol(d.Dialect),
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
-		sendable: w.sendsTo(d.Endpoint) || byHand(w.Site, d)}
+		sendable: w.sendsTo(d.Endpoint) || contact.ByHand(w.Site, d)}
 	if d.Through != "" {
 		r.Parent = w.nameOf[d.Through]
 	}

@@ -17,17 +17,14 @@ import (
 	"time"
 
 	"catena/internal/atomicfile"
+	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/hand"
-	"catena/internal/dialect/onvif"
-	"catena/internal/dialect/redfish"
-	"catena/internal/dialect/scripted"
-	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/ledger"
+	"catena/internal/login"
 	"catena/internal/match"
 	"catena/internal/record"
 	"catena/internal/shelf"
@@ -35,25 +32,9 @@ import (
 	"catena/internal/text"
 )
 
-// Dialects are those that this program has, and before them one for each family that says how its
-// devices are talked to: a person wrote it for those. A new one of the program's own is a folder in
-// internal/dialect, a word here, and a call of its conformance suite.
-func Dialects(families family.Set) dialect.Registry {
-	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}, hand.Dialect{}}
-	var parent scripted.Dialect
-	for i, f := range families.Families() {
-		rank := i - len(families.Families())
-		switch {
-		case f.Program == nil:
-			continue
-		case f.Program.Behind != nil: // those of children come right after their parent's
-			all = append(all, parent.Children(rank))
-			continue
-		}
-		parent = scripted.New(f, rank)
-		all = append(all, parent)
-	}
-	return dialect.NewRegistry(all...)
+// Access returns how the devices of the site are reached.
+func (w *Workspace) Access(families family.Set, book login.Book, given ...login.Credential) (*contact.Access, error) {
+	return contact.New(w.Ledger, w.Dir, w.Site, families, book, given...)
 }
 
 // Workspace is an open site. It is for one goroutine.
@@ -248,7 +229,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	if err != nil {
 		return err
 	}
-	w.Dialects, w.sends = Dialects(w.Families), map[string]bool{}
+	w.Dialects, w.sends = contact.Dialects(w.Families), map[string]bool{}
 	withdrawn, err := withdrawals(s)
 	if err != nil {
 		return err
