@@ -1,5 +1,6 @@
-// Package cli holds the commands, one file each. A command reads its words, calls
-// the core, and prints what came back; no part of the job is decided here.
+// Package cli holds the commands, one file each or a few that belong together. A command reads its
+// arguments, calls the rooms below, and prints the result. Some decisions are still here that belong below:
+// what a scan records, and what doctor looks at.
 package cli
 
 import (
@@ -206,7 +207,8 @@ func (a *app) say(format string, args ...any) {
 	if a.quiet {
 		return
 	}
-	view.Print(a.human(), format+"\n", args...)
+	to := a.human()
+	view.Print(to, "%s\n", view.Painted(a.style(to).Wrap(view.Sprint(format, args...))))
 }
 
 func (a *app) human() io.Writer {

@@ -292,6 +292,9 @@ func (a *app) show(name string) error {
 	if len(workspace.Mains(devices)) > 1 {
 		return usage("%s means %s; name one", name, many(devices))
 	}
+	if a.format == "csv" {
+		return a.printDevices(devices, nil)
+	}
 	d := devices[0]
 	entries, err := w.Ledger.Entries(ledger.Filter{Device: d.ID})
 	if err != nil {

@@ -406,6 +406,17 @@ func (l *live) percent() int {
 	return sum / max(1, len(l.state.Devices))
 }
 
+// doneText states what became of the devices that need nothing more: 3 done, 1 skipped.
+func (l *live) doneText() string {
+	var parts []string
+	for _, step := range []job.Step{job.Done, job.Parked, job.Skipped} {
+		if n := l.state.Count(step); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, step))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
 // screen is all that is shown.
 func (l *live) screen() view.Live {
 	s := l.state
@@ -415,7 +426,7 @@ func (l *live) screen() view.Live {
 	}
 	out := view.Live{Title: fmt.Sprintf("%s · %s %s", l.w.Site.Name, s.Purpose, called),
 		Clock: view.Clock(l.now().Sub(s.Started)), Percent: l.percent(), Parts: l.parts(), Message: l.message,
-		Rows: l.rows(), Selected: l.selected, ShowDone: l.showDone, Scroll: l.scroll,
+		Rows: l.rows(), Selected: l.selected, ShowDone: l.showDone, DoneText: l.doneText(), Scroll: l.scroll,
 		Keys: "q leave · enter open · a answer · x begin no more · / only · o sort · d done · ↑↓"}
 	var rate float64
 	for _, d := range s.Devices {

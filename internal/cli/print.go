@@ -81,11 +81,10 @@ func (a *app) printJSON(value any) error {
 	return err
 }
 
-// statusTone is the colour of a status.
+// statusTone is the colour of a status: what needs a person stands out, and nothing else.
 func statusTone(s string) view.Tone {
-	switch match.Status(s) {
-	case match.Stranded, match.Interrupted, match.Unsafe, match.Away, match.NoAccess:
-		return view.Bad // these need a person, and nothing else is coloured
+	if match.Status(s).NeedsPerson() {
+		return view.Bad
 	}
 	return view.Quiet
 }

@@ -92,6 +92,6 @@ func TestErrorsOfTheDocumentAreProvoked(t *testing.T) {
 	rows := regexp.MustCompile("(?m)^\\| `([^`]+)` \\|").FindAllStringSubmatch(table, -1)
 	assert.Greater(t, len(rows), 15)
 	for _, row := range rows {
-		assert.Contains(t, provoked, row[1])
+		assert.Contains(t, provoked, strings.ReplaceAll(row[1], "'", ".")) // quotes cannot be in a script's pattern
 	}
 }

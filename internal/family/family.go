@@ -1,8 +1,9 @@
-// Package family is the language in which a family of devices is described. It is
-// pure: callers bring the bytes of the files.
+// Package family is the language in which a family of devices is described: how its version strings sort,
+// how an image without a manifest is recognised, and, step by step, how its devices are read, updated,
+// restarted, rolled back and located.
 //
-// As of now a family says how its makers' version strings sort, and how an image
-// that comes without a manifest is recognised.
+// Its central types are Family, one checked file, and Program, the parsed steps. It is pure: callers bring
+// the bytes of the files, and the steps are carried out in dialect/scripted.
 package family
 
 import (

@@ -37,6 +37,15 @@ const (
 var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held,
 	Current}
 
+// NeedsPerson reports whether an operator must do something about a device with this status before Catena can.
+func (s Status) NeedsPerson() bool {
+	switch s {
+	case Stranded, Interrupted, Unsafe, Away, NoAccess:
+		return true
+	}
+	return false
+}
+
 // Hop is one image on a device's path, and the rollback from it.
 type Hop struct {
 	From  string // the version before

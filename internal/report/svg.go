@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"catena/internal/job"
+	"catena/internal/match"
 )
 
 // Sizes of the pictures, in units of their own.
@@ -263,11 +264,15 @@ func Tree(all []Node) template.HTML {
 		if up, is := row[p.Through]; is && p.Through != "" && p.Depth > 0 {
 			d.put(`<path class="edge" d="M%d %dV%dH%d"/>`, x-stepWide+4, up*nodeHigh+nodeHigh/2+10, y, x-4)
 		}
-		d.put(`<rect class="dot st-%s" x="%d" y="%d" width="9" height="9" rx="2"/>`, p.Status, x-1, y-5)
+		visit := ""
+		if match.Status(p.Status).NeedsPerson() {
+			visit = " visit"
+		}
+		d.put(`<rect class="dot%s" x="%d" y="%d" width="9" height="9" rx="2"/>`, visit, x-1, y-5)
 		d.put(`<text class="name" x="%d" y="%d">%s</text>`, x+14, y+4, short(p.Name, 40))
 		d.put(`<text class="axis" x="%d" y="%d">%s</text>`, 420, y+4, short(p.Model, 22))
 		d.put(`<text class="axis" x="%d" y="%d">%s</text>`, 610, y+4, short(p.Version, 22))
-		d.put(`<text class="axis st-%s" x="%d" y="%d">%s</text>`, p.Status, 800, y+4, p.Status)
+		d.put(`<text class="axis%s" x="%d" y="%d">%s</text>`, visit, 800, y+4, p.Status)
 	}
 	return d.end()
 }

@@ -1,6 +1,6 @@
-// Package site holds what is written and known about one site: its file
-// site.yaml, its address ranges and its devices. It is pure: it takes bytes and
-// returns values.
+// Package site reads and edits the site file, site.yaml, and the targets of targets.yaml, and answers what they
+// say about a device: its name, group, hold, place, uplinks and target. It is pure: it takes bytes and
+// devices and returns values. The devices themselves are in record.
 package site
 
 import (

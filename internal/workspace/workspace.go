@@ -3,8 +3,9 @@
 // commands share: which devices a word means, which ones a job takes, what a rollback is,
 // which images are still needed.
 //
-// Its central type is Workspace. It never talks to a device, and prints nothing: its errors
-// are types with fields, and whoever shows them adds what to do next.
+// Its central type is Workspace. How devices are reached is decided in contact, how they are changed in
+// care and job. It prints nothing: its errors are types with fields, and whoever shows them adds what to
+// do next.
 package workspace
 
 import (
@@ -37,7 +38,8 @@ func (w *Workspace) Access(families family.Set, book login.Book, given ...login.
 	return contact.New(w.Ledger, w.Dir, w.Site, families, book, given...)
 }
 
-// Workspace is an open site. It is for one goroutine.
+// Workspace is an open site. Match and Renew are for one goroutine; what they have filled may be read by
+// several.
 type Workspace struct {
 	Dir    string
 	Site   site.Site // with the targets of targets.yaml

@@ -133,6 +133,7 @@ type Live struct {
 	DetailOf     string
 	Filter       string // what is filtered by, in words
 	ShowDone     bool
+	DoneText     string // what the devices are that are summed up: 3 done, 1 skipped
 	Keys         string
 	Scroll       int // of Detail
 }
@@ -274,7 +275,7 @@ func (l Live) rows(width, room int, t Theme) []string {
 		out = append(out, t.paint(Quiet, "  no device is called so"))
 	}
 	if len(done) > 0 {
-		text := fmt.Sprintf("%s %d done: %s", t.sign("✓", "+"), len(done), strings.Join(done, ", "))
+		text := fmt.Sprintf("%s %s: %s", t.sign("✓", "+"), l.DoneText, strings.Join(done, ", "))
 		out = append(out, t.paint(Good, t.fit(t.text(text), width)))
 	}
 	return out

@@ -19,6 +19,7 @@ func busy(n int) view.Live {
 		Parts: []view.Part{{N: 2, Word: "stranded", Tone: view.Bad}, {N: n, Word: "waiting", Tone: view.Quiet},
 			{N: 3, Word: "sending", Tone: view.Busy}, {N: 4, Word: "proving", Tone: view.Busy}},
 		Rate: "4.2 MiB/s", Outlook: "expected until 03:10", Writing: []string{"cam-1", "cam-2", "cam-3"}, Selected: "d3",
+		DoneText: fmt.Sprintf("%d done", n-max(2, n/2)),
 		Message: "Stopping: no further device is started.", Keys: "q leave · enter open · ↑↓"}
 	for i := range n {
 		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i),

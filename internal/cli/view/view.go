@@ -132,15 +132,16 @@ const (
 	leastLeft = 6
 )
 
-// alike is how many rows must have the same in a column for that to be said once.
-const alike = 4
+// leastAlike is how many rows must have the same value in a column for it to be stated once.
+const leastAlike = 4
 
-// Draw prints the table.
+// Draw prints the table. What is the same in every row is stated once, above it.
 func (t *Table) Draw(w io.Writer, s Style) {
 	if len(t.Rows) == 0 {
 		return
 	}
-	fit, notes, below := t.fitted(s)
+	fit, same, hidden, below := t.fitted(s)
+	s.note(w, same)
 	lines := strings.Split(fit.render(s), "\n")
 	for i, line := range lines {
 		fmt.Fprintln(w, strings.TrimRight(line, " "))
@@ -148,62 +149,62 @@ func (t *Table) Draw(w io.Writer, s Style) {
 			continue
 		}
 		for _, c := range below[i-1] {
-			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text),
-				max(20, s.Width-4)), "\n") {
-				if c.Text != "" {
-					fmt.Fprintln(w, strings.TrimRight("    "+string(s.Paint(c.Tone, part)), " "))
-				}
+			if c.Text == "" {
+				continue
+			}
+			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text), max(20, s.Width-4)), "\n") {
+				fmt.Fprintln(w, strings.TrimRight("    "+string(s.Paint(c.Tone, part)), " "))
 			}
 		}
 	}
-	for _, n := range notes {
-		for _, part := range strings.Split(text.WrapSoft(n, max(20, s.Width)), "\n") {
-			fmt.Fprintln(w, s.Paint(Quiet, strings.TrimRight(part, " ")))
-		}
+	s.note(w, hidden)
+}
+
+// note prints a sentence about a table; empty: nothing.
+func (s Style) note(w io.Writer, sentence string) {
+	if sentence == "" {
+		return
 	}
+	for _, part := range strings.Split(text.WrapSoft(sentence, max(20, s.Width)), "\n") {
+		fmt.Fprintln(w, s.Paint(Quiet, strings.TrimRight(part, " ")))
+	}
+}
+
+// Wrap breaks the lines of a text at the width of the terminal, between words.
+func (s Style) Wrap(what string) string {
+	if s.Width <= 0 {
+		return what
+	}
+	return text.WrapSoft(what, s.Width)
 }
 
 // harmlessLine is a text as one line.
 func harmlessLine(s string) string { return strings.ReplaceAll(clean.Harmless(s), "\n", " ") }
 
-// fitted is the table as it has room: what is the same in all rows, and columns of less importance,
-// are said below it. below are the last columns of each row where those stand on lines of their
-// own.
-func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
+// fitted returns the table as it fits the terminal: without columns that are empty or the same in every row,
+// which same states, and without the less important ones, which hidden names. below are the last columns
+// of each row where those are printed on separate lines.
+func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell) {
 	fit = Table{Columns: slices.Clone(t.Columns), Rows: t.Rows, OneLine: t.OneLine}
 	if s.Width == 0 {
-		return fit, nil, nil
+		return fit, "", "", nil
 	}
-	var same, gone []string
+	var alike, gone []string
 	for i := len(fit.Columns) - 1; i > 0; i-- {
 		first := fit.Rows[0][i]
-		if first.Text == "" && !t.OneLine &&
-			!slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != "" }) {
-			fit = fit.without(i) // nothing stands in it
+		if t.OneLine || slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != first.Text }) {
 			continue
 		}
-		if len(fit.Rows) < alike || len(t.Columns)-i <= t.Tail || first.raw || first.Text == "" ||
-			t.OneLine || fit.Columns[i] == "" ||
-			slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != first.Text }) {
-			continue
+		if first.Text != "" {
+			if len(fit.Rows) < leastAlike || len(t.Columns)-i <= t.Tail || first.raw || fit.Columns[i] == "" {
+				continue
+			}
+			alike = append([]string{fit.Columns[i] + " " + harmlessLine(first.Text)}, alike...)
 		}
-		same = append([]string{fit.Columns[i] + ": " + harmlessLine(first.Text)}, same...)
 		fit = fit.without(i)
 	}
-	if len(same) > 0 {
-		notes = append(notes, "The same for all: "+strings.Join(same, ", ")+".")
-	}
-	if usual := fit.usual(); usual != "" && !t.OneLine && t.Tail <= 1 {
-		last := len(fit.Columns) - 1
-		rows := make([][]Cell, len(fit.Rows))
-		for n, r := range fit.Rows {
-			if rows[n] = slices.Clone(r); r[last].Text == usual {
-				rows[n][last].Text = ""
-			}
-		}
-		fit.Rows = rows
-		notes = append(notes,
-			"Where nothing stands, "+fit.Columns[last]+": "+harmlessLine(usual)+".")
+	if len(alike) > 0 {
+		same = "All: " + strings.Join(alike, ", ")
 	}
 	for _, name := range t.Less {
 		i := slices.Index(fit.Columns, name)
@@ -215,9 +216,11 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 		}
 		fit = fit.without(i)
 	}
+	if last := len(fit.Columns) - 1; fit.left(s) < fit.wants() && last > 0 && fit.Rows[0][last].raw {
+		fit = fit.without(last) // a bar is not wrapped
+	}
 	if len(gone) > 0 {
-		notes = append(notes, "Left out for want of room: "+strings.Join(gone,
-			", ")+" (--wide shows all).")
+		hidden = "Hidden columns: " + strings.Join(gone, ", ") + " (use --wide)"
 	}
 	if last := len(fit.Columns) - 1; fit.left(s) < fit.wants() && !t.OneLine && last > 0 {
 		from := max(1, last+1-max(1, t.Tail))
@@ -229,28 +232,7 @@ func (t *Table) fitted(s Style) (fit Table, notes []string, below [][]Cell) {
 		}
 		fit.OneLine = true
 	}
-	return fit.cut(s), notes, below
-}
-
-// usual is what stands in the last column of at least half of the rows; empty: nothing does, or in
-// one of them nothing stands, which means something else.
-func (t *Table) usual() (most string) {
-	last := len(t.Columns) - 1
-	count := map[string]int{}
-	for _, r := range t.Rows {
-		c := r[last]
-		if c.raw || c.right || c.Text == "" || last == 0 {
-			return ""
-		}
-		count[c.Text]++
-		if len(strings.Fields(c.Text)) > 1 && count[c.Text] > count[most] {
-			most = c.Text
-		}
-	}
-	if count[most] < alike || 2*count[most] < len(t.Rows) {
-		return ""
-	}
-	return most
+	return fit.cut(s), same, hidden, below
 }
 
 // wants is how wide the last column should be: what is in it, but no more than a line's worth.
