@@ -21,7 +21,7 @@ const (
 	othersIn   = 3 * time.Second // another server answers within it
 	askAgain   = time.Second
 	maxMessage = 1500 // bytes
-	// from a device's taking its address, in which it may still find that somebody has it
+	// from a device's taking its address, in which it may still find that someone has it
 	settles = 2 * time.Second
 )
 
@@ -94,7 +94,7 @@ func serve(ctx context.Context, conn net.PacketConn, l Lease, tell func(Step)) e
 	}
 }
 
-// askOthers looks for a server as a client does that nobody knows, and waits for who answers.
+// askOthers looks for a server as a client does that no one knows, and waits for who answers.
 func askOthers(ctx context.Context, client net.PacketConn) error {
 	mac := make(net.HardwareAddr, 6)
 	_, _ = rand.Read(mac) // it never fails

@@ -12,7 +12,7 @@ import (
 
 // Heard is something that a device sent on an adapter.
 type Heard struct {
-	MAC     string     // its hardware address; empty: it was not told
+	MAC     string     // its MAC address; empty: it was not told
 	Address netip.Addr // invalid: it has none
 	Via     string     // arp, lldp, dhcp, mdns, ws-discovery
 	Name    string     // what it calls itself

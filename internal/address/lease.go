@@ -1,5 +1,5 @@
-// Package address gives a device its first address: it answers exactly one hardware address by DHCP
-// (RFC 2131), on one adapter, as long as asked and nobody else does so there; and it hears which
+// Package address gives a device its first address: it answers exactly one MAC address by DHCP
+// (RFC 2131), on one adapter, as long as asked and no one else does so there; and it hears which
 // devices at an adapter have no address, or one that cannot be reached from it.
 //
 // Its central type is Lease. What is answered to what is decided without a socket (Lease.Answer); the
@@ -48,7 +48,7 @@ func (e *OtherServerError) Error() string {
 var ErrRights = errors.New("answering by DHCP needs root, or the rights CAP_NET_BIND_SERVICE and CAP_NET_RAW")
 
 // ErrInUse is returned where the device has found that the address is another one's.
-var ErrInUse = errors.New("the device found that somebody has the address")
+var ErrInUse = errors.New("the device found that someone has the address")
 
 // Answer is what a message of a client is answered; nil: nothing. Its error is an OtherServerError,
 // where the device takes what another server has offered (RFC 2131, 4.3).

@@ -18,7 +18,7 @@ var (
 		Gateway: netip.MustParseAddr("10.20.4.254"), Lasts: time.Hour}
 )
 
-// One address is given to one device, and to nobody else, whatever they ask.
+// One address is given to one device, and to no one else, whatever they ask.
 func TestAnswer(t *testing.T) {
 	discover, err := dhcpv4.NewDiscovery(mine)
 	require.NoError(t, err)
@@ -89,7 +89,7 @@ func TestFrames(t *testing.T) {
 	h, is = parseFrame(frame(typeLLDP, lldp...))
 	require.True(t, is)
 	assert.Equal(t, Heard{MAC: mine.String(), Address: netip.MustParseAddr("10.1.2.3"), Via: "lldp", Name: "cam1"}, h)
-	for n := range lldp { // one that is cut off says less, and harms nobody
+	for n := range lldp { // one that is cut off says less, and harms no one
 		_, _ = parseFrame(frame(typeLLDP, lldp[:n]...))
 	}
 }
@@ -100,7 +100,7 @@ func FuzzFrame(f *testing.F) {
 	f.Add(append(append(make([]byte, 12), 8, 0, 0x45, 0, 0, 0, 0, 0, 0, 0, 64, 17, 0, 0, 0, 0, 0, 0, 255, 255, 255, 255, 0, 68, 0, 67, 0, 0, 0, 0), m.ToBytes()...))
 	f.Fuzz(func(t *testing.T, frame []byte) {
 		if h, is := parseFrame(frame); is && h.MAC == "" {
-			t.Error("heard from nobody")
+			t.Error("heard from no one")
 		}
 	})
 }

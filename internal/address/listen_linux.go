@@ -41,7 +41,7 @@ func Listen(ctx context.Context, adapter string, take func(Heard)) error {
 	for ctx.Err() == nil {
 		n, from, err := unix.Recvfrom(fd, buf, 0)
 		if err != nil {
-			continue // nobody said anything
+			continue // no one said anything
 		}
 		if link, is := from.(*unix.SockaddrLinklayer); is && link.Pkttype == unix.PACKET_OUTGOING {
 			continue

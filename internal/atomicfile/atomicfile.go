@@ -16,7 +16,7 @@ import (
 
 // Write replaces the file at path with what write writes, and returns when it is on the
 // disk. An error leaves the old content. The new file lies beside the old one until it is
-// whole; a crash before the rename leaves it there, under a name that begins with a dot.
+// whole; a crash before the rename leaves it there, under a name that starts with a dot.
 func Write(path string, perm fs.FileMode, write func(io.Writer) error) (err error) {
 	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
 	if err != nil {
@@ -24,7 +24,7 @@ func Write(path string, perm fs.FileMode, write func(io.Writer) error) (err erro
 	}
 	defer func() {
 		if err != nil {
-			_ = os.Remove(f.Name()) // it is nobody's
+			_ = os.Remove(f.Name()) // it is no one's
 		}
 	}()
 	// The content is on the disk before its name is: a rename that survives a power cut

@@ -51,7 +51,7 @@ func TestCopies(t *testing.T) {
 			var book login.Book
 			if as.Of != "" {
 				_, err = copies(book)
-				require.Error(t, err, "nobody is let in without a login")
+				require.Error(t, err, "no one is let in without a login")
 				_, err = book.Add(as)
 				require.NoError(t, err)
 			}

@@ -17,7 +17,7 @@ import (
 	"catena/internal/wire"
 )
 
-// InUseError is returned by Move for an address that somebody has.
+// InUseError is returned by Move for an address that someone has.
 type InUseError struct{ Address, By string }
 
 func (e *InUseError) Error() string {
@@ -28,7 +28,7 @@ func (e *InUseError) Error() string {
 const (
 	movedWithin = 3 * time.Minute // until it answers at its new address
 	movedEvery  = 500 * time.Millisecond
-	freeWithin  = time.Second // nobody may answer for so long
+	freeWithin  = time.Second // no one may answer for so long
 )
 
 // Move gives a device another address by its own protocol, and finds it there again: the same serial
@@ -114,7 +114,7 @@ func held(keys []device.Key) wire.Trust {
 	}
 }
 
-// Free is an InUseError where somebody has an address: a device that is known, or one that answers at
+// Free is an InUseError where someone has an address: a device that is known, or one that answers at
 // a port, if only that nothing is there.
 func Free(ctx context.Context, l *ledger.Ledger, address netip.Addr, port string) error {
 	host := address.String()
@@ -134,7 +134,7 @@ func Free(ctx context.Context, l *ledger.Ledger, address netip.Addr, port string
 		_ = conn.Close()
 	}
 	if err == nil || errors.Is(err, syscall.ECONNREFUSED) && !address.IsLoopback() {
-		return &InUseError{host, "somebody answers there"}
+		return &InUseError{host, "someone answers there"}
 	}
 	return nil
 }

@@ -41,10 +41,10 @@ func (a *app) addressSetCmd() *cobra.Command {
 		Short: "Give devices other addresses, and find them there again",
 		Long: `Give a device another address by its own protocol (ONVIF, Redfish, or as its family says), and find it
 there again: the same serial number, certificate and host key. It keeps its name, its logins and
-what is trusted of it. An address that a known device has, or where somebody answers, is refused.
+what is trusted of it. An address that a known device has, or where someone answers, is refused.
 
 A plan moves many: a CSV file with a line for each, and a first line that names the columns: device (a
-hardware address, a serial number or a name), address (with the length of its network), and where you
+MAC address, a serial number or a name), address (with the length of its network), and where you
 want them, name, device-name and gateway. Nothing is touched where a line of it is wrong.`,
 		Example: "  catena address set cam-51 10.20.4.53/24\n  catena address set cam-51 10.20.4.53/24 --gateway 10.20.4.254 --yes\n  catena address set --plan moves.csv",
 		Args: func(_ *cobra.Command, args []string) error {
@@ -117,7 +117,7 @@ func readPlan(name string, lines *[]moveLine) error {
 		at, _ := r.FieldPos(0)
 		switch {
 		case errors.Is(err, io.EOF) && len(*lines) == 0:
-			return usage("%s: it moves nobody", name)
+			return usage("%s: it moves no one", name)
 		case errors.Is(err, io.EOF):
 			return nil
 		case err != nil:
@@ -202,8 +202,8 @@ func (a *app) addressSet(ctx context.Context, lines []moveLine, yes bool) error 
 	group.SetLimit(movesAtOnce)
 	for i, m := range moves {
 		group.Go(func() error {
-			if ctx.Err() != nil { // no more begin
-				errs[i] = errors.New("it was not begun")
+			if ctx.Err() != nil { // no more start
+				errs[i] = errors.New("it was not started")
 				return nil
 			}
 			moved[i], errs[i] = s.Move(ctx, m.of, dialect.Place{Address: m.to, Gateway: m.through, Name: m.own})

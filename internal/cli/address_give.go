@@ -104,12 +104,12 @@ func (a *app) addressList(ctx context.Context, want string, lasts time.Duration)
 	if unheard != nil {
 		a.say("Note: %v.", unheard)
 	}
-	t := view.Table{Columns: []string{"hardware address", "address", "found via", "name", "why"}}
+	t := view.Table{Columns: []string{"MAC address", "address", "found via", "name", "why"}}
 	for _, s := range found {
 		t.Add(s.MAC, s.Address, strings.Join(s.Via, ", "), s.Name, s.Why)
 	}
 	if len(found) == 0 {
-		a.say("Nobody was heard who cannot be reached.")
+		a.say("No one was heard who cannot be reached.")
 	}
 	return a.emit(append([]strayed{}, found...), t)
 }
@@ -158,15 +158,15 @@ func (a *app) addressGiveCmd() *cobra.Command {
 	var wait, lease time.Duration
 	var yes bool
 	c := &cobra.Command{
-		Use:   "give HARDWARE-ADDRESS ADDRESS/BITS",
+		Use:   "give MAC ADDRESS/BITS",
 		Short: "Give one device that has no address its first one, by DHCP",
-		Long: `Answer exactly this hardware address by DHCP, on one adapter, until the device has taken its
-address. Nobody else is answered. Where another DHCP server answers on the adapter, nothing is given.
-An address that a known device has, or where somebody answers, is refused, and so is the hardware
+		Long: `Answer exactly this MAC address by DHCP, on one adapter, until the device has taken its
+address. No one else is answered. Where another DHCP server answers on the adapter, nothing is given.
+An address that a known device has, or where someone answers, is refused, and so is the MAC
 address of a known device. What is given ends with its lease: give the device a fixed one after it
 (catena address set). It needs Linux, and root or the rights CAP_NET_BIND_SERVICE and CAP_NET_RAW.`,
 		Example: "  catena address give 02:00:5e:00:53:61 10.20.4.61/24 --adapter eth0\n  catena scan 10.20.4.61",
-		Args:    exactly(2, "a hardware address, and the address with the length of its network"),
+		Args:    exactly(2, "a MAC address, and the address with the length of its network"),
 		RunE: func(c *cobra.Command, args []string) error {
 			l := address.Lease{Lasts: lease}
 			return a.addressGive(c.Context(), args, adapter, gateway, l, wait, yes)
@@ -184,7 +184,7 @@ func (a *app) addressGive(ctx context.Context, args []string, want, gateway stri
 	wait time.Duration, yes bool) error {
 	var err error
 	if device.CleanMAC(args[0]) == "" {
-		return usage("%q is no hardware address of a device; write for example 02:00:5e:00:53:61", args[0])
+		return usage("%q is no MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
 	}
 	l.MAC, _ = net.ParseMAC(device.CleanMAC(args[0]))
 	if l.To, err = netip.ParsePrefix(args[1]); err != nil || !l.To.Addr().Is4() || l.To.Addr() == l.To.Masked().Addr() {

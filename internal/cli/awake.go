@@ -47,7 +47,7 @@ func keepAwake(why string) (release func(), ok bool) {
 		}, true
 	}
 	_ = in.Close()
-	_ = cmd.Process.Kill() // ours; it may ask somebody who is not there
+	_ = cmd.Process.Kill() // ours; it may ask someone who is not there
 	_ = cmd.Wait()
 	return func() {}, false
 }

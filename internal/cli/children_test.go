@@ -143,7 +143,7 @@ images:
 `
 
 // A hub and its handsets move together; one of those is put on its base by hand, which the hub itself
-// shows. Where the last one fails, all of them return, and the hub is never begun.
+// shows. Where the last one fails, all of them return, and the hub is never started.
 func TestAHubAndItsHandsets(t *testing.T) {
 	for fault, end := range map[string]string{"": "done", ", faults: {sick: true}": "returned"} {
 		t.Run(end, func(t *testing.T) {

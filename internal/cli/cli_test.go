@@ -175,7 +175,7 @@ func startSim(check func(error), dir, families string, args []string) *simulatio
 			}
 		}
 	}
-	// A place that is named may be in use for a moment: somebody looks for a free one.
+	// A place that is named may be in use for a moment: someone looks for a free one.
 	s := startSimAt(check, dir, families, args)
 	for tries := 0; s.net == "" && tries < 40; tries++ {
 		time.Sleep(250 * time.Millisecond)

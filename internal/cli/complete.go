@@ -251,7 +251,7 @@ const bashAlone = `if ! declare -F _get_comp_words_by_ref >/dev/null; then
 fi
 `
 
-// suggestion answers a shell about a word that is begun. One that stands in the line already is not
+// suggestion answers a shell about a word that is started. One that stands in the line already is not
 // suggested again.
 func (a *app) suggestion(name string, s suggest) cobra.CompletionFunc {
 	return func(_ *cobra.Command, args []string, begun string) ([]string,

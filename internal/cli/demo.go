@@ -56,7 +56,7 @@ var expected = []struct{ name, status, version, why string }{
 	{"cam-12", "current", "2.11", "flashed and proven"},
 	{"cam-21", "current", "3.2.1", "flashed and proven; its clock is a day off"},
 	{"cam-22", "current", "2.11", "flashed and proven"},
-	{"cam-31", "no-access", "", "somebody set another password"},
+	{"cam-31", "no-access", "", "someone set another password"},
 	{"cam-32", "current", "2.11", "was there already"},
 	{"cam-41", "behind", "3.1.0", "the new image never came up: returned"},
 	{"cam-42", "current", "2.11", "was unsafe on 2.09: flashed and proven"},
@@ -209,7 +209,7 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 				"--patience", "proving=3s", "--patience", "grace=2s"},
 			killAt: regexp.MustCompile(`gate-2 +sending`)},
 		{what: "What was left open", args: []string{"list", "--where", `status == "interrupted"`}},
-		{what: "Go on, prove it, return what fails",
+		{what: "Continue, prove it, return what fails",
 			args: []string{"resume", "--patience", "proving=3s", "--patience", "grace=2s"},
 			exit: exitFailed},
 		{what: "Look again", args: []string{"scan"}, before: func() error {
@@ -217,7 +217,7 @@ func (d *demo) steps(scenario sim.Scenario, images string) []step {
 			if d.place.OneHost {
 				return nil
 			}
-			view.Print(d.app.out, "%s\n", "\nMeanwhile somebody has given cam-51 another address.")
+			view.Print(d.app.out, "%s\n", "\nMeanwhile someone has given cam-51 another address.")
 			return d.place.Move("cam-51", 53)
 		}},
 		{what: "What runs now", args: []string{"list"}},
@@ -233,13 +233,13 @@ type demo struct {
 	app   *app
 	dir   string
 	place *sim.Site
-	keys  *bufio.Reader // by which a person goes on; nil: nobody is waited for
+	keys  *bufio.Reader // by which a person continues; nil: no one is waited for
 }
 
 // errLeft is that a person ended the walk.
 var errLeft = errors.New("left")
 
-// wait waits until a person goes on. Without one, as in a script, nothing is waited for.
+// wait waits until a person continues. Without one, as in a script, nothing is waited for.
 func (d *demo) wait() error {
 	if d.keys == nil {
 		return nil
@@ -362,7 +362,7 @@ func (d *demo) write(scenario sim.Scenario) error {
 	return sim.WriteFamilies(filepath.Join(d.dir, "families"))
 }
 
-// drive is where the drive is, which tells nobody its name.
+// drive is where the drive is, which tells no one its name.
 func (d *demo) drive() string {
 	for _, in := range d.place.StandIns() {
 		if in.Name == "drive-1" {

@@ -286,7 +286,7 @@ func (a *app) lookAtSite(all *findings, w *workspace.Workspace) {
 	}
 	open, err := w.Interrupted()
 	if err == nil && len(open) > 0 {
-		all.bad("jobs", "go on: catena resume "+open[0].ID, "%s was interrupted", open[0].ID)
+		all.bad("jobs", "continue: catena resume "+open[0].ID, "%s was interrupted", open[0].ID)
 	}
 	a.lookAtLogins(all, w)
 	for _, t := range w.Site.Tell {
@@ -305,7 +305,7 @@ func (a *app) lookAtSite(all *findings, w *workspace.Workspace) {
 	}
 	lookAtShelf(all, s)
 	for _, r := range w.Nobody() {
-		all.bad(site.File, "mend that word, or look for the device: catena scan", "%s", r)
+		all.bad(site.File, "fix that word, or look for the device: catena scan", "%s", r)
 	}
 	lookAtDevices(all, w)
 	now := a.now()

@@ -23,8 +23,8 @@ type documented struct {
 	exit    string // the exit code that the document names; empty: 0, or 3 of a job
 }
 
-// sessionsOf are the commands of a document: lines that begin with $ in its blocks. One that has <<
-// goes on to EOF.
+// sessionsOf are the commands of a document: lines that start with $ in its blocks. One that has <<
+// continues to EOF.
 func sessionsOf(t *testing.T, file string) (out []documented) {
 	raw, err := os.ReadFile(filepath.Join("..", "..", file))
 	require.NoError(t, err)
@@ -90,7 +90,7 @@ func plainly(text, net string) string {
 }
 
 // The commands of README and of the documents work, in their order, at the simulated site, and
-// print what the documents show: each page begins where the one before it has ended.
+// print what the documents show: each page starts where the one before it has ended.
 func TestDocumentsWork(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("the documents are for addresses that only Linux gives to loopback")

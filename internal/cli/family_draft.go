@@ -151,7 +151,7 @@ func draftSSH(ctx context.Context, where string) (shown, bool) {
 		return shown{}, false
 	}
 	return shown{protocol: "ssh", lines: []string{"ssh: it greets with " + text.Clean(greeting)},
-		steps: "recognise:             # by its greeting; nobody logs in for that\n  - get: greeting\n    take: {model: '~ " +
+		steps: "recognise:             # by its greeting; no one logs in for that\n  - get: greeting\n    take: {model: '~ " +
 			strings.ReplaceAll(regexp.QuoteMeta(text.Clean(greeting)), "'", "''") + `'}   # FILL IN: a group ( ) around the model
 read:
   - run: show          # FILL IN a command that tells serial number and version

@@ -41,7 +41,7 @@ func (a *app) shelfPullCmd() *cobra.Command {
 index and its images. The first pull names the key that is trusted; it is remembered.
 Without FEED all feeds that are trusted are pulled.
 
-A fetch that broke off goes on where it ended. An index that is expired, signed by
+A fetch that broke off continues where it ended. An index that is expired, signed by
 another key, or older than the one seen last is refused.`,
 		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key 'ssh-ed25519 AAAA…'
   catena shelf pull /media/stick/feed --for-site
@@ -115,7 +115,7 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		if err != nil && (len(sources) == 1 || ctx.Err() != nil) {
 			return err
 		}
-		if err != nil { // a stick that is not there keeps nobody from the other feeds
+		if err != nil { // a stick that is not there keeps no one from the other feeds
 			view.Print(a.err, "%v\n", err)
 		}
 		failed = failed || bad || err != nil

@@ -50,11 +50,11 @@ func (f *jobFlags) flags(c *cobra.Command) {
 	c.Flags().StringVar(&f.start, "start", "now",
 		"when to start: now, +2h, 22:30, a time as RFC 3339 has it, or window: the site's next one")
 	c.Flags().BoolVar(&f.detach, "detach", false,
-		"go on without this terminal; watch it with catena track, end it with catena stop")
+		"continue without this terminal; watch it with catena track, end it with catena stop")
 	c.Flags().BoolVar(&f.stage, "stage", false,
 		"send the images and leave the restarts for later: catena finish")
 	c.Flags().DurationVar(&f.waitFor, "wait-for", 0,
-		"how long to wait for devices that an interlock forbids to update, such as a link in use; the others go on")
+		"how long to wait for devices that an interlock forbids to update, such as a link in use; the others continue")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
 		"ask devices that are away again for so long, such as 30m: they join late")
 	patienceVar(c, &f.patience)
@@ -115,10 +115,10 @@ same version before is skipped, unless it is named.
 
 The rules of site.yaml hold at every instant: what is reached through a device goes before
 it (the end of a chain before its head), caps, cover sets and lockstep sets are kept, and
-nothing begins that may not end before the window closes. The first device of each model
-and image is proven before the next one begins. A device that waits says for what.
+nothing starts that may not end before the window closes. The first device of each model
+and image is proven before the next one starts. A device that waits says for what.
 
-The first Ctrl-C starts no further device; the second also lets go of those that are
+After the first Ctrl-C no more devices start; the second also abandons those that are
 only being checked. What is being written is always finished.`,
 		Example: `  catena flash night-1
   catena flash cam-11 cam-12
@@ -281,7 +281,7 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *co
 	a.copySettings(ctx, w, access)
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New(
-			"the job was stopped before all devices were worked on; go on with the same command")}
+			"the job was stopped before all devices were worked on; continue with the same command")}
 	}
 	if parked := state.Count(job.Parked); parked > 0 {
 		a.say("%s restart when you say so: catena finish %s", view.Plural(parked, "parked device"), state.ID)
@@ -309,7 +309,7 @@ func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, anew bool, star
 		skip[d.ID] = true
 	}
 	if len(refuse) > 0 {
-		return o, 0, refused("the order cannot be carried out any more; make it anew. Nothing was touched:\n  %s",
+		return o, 0, refused("the order cannot be carried out any more; make it again. Nothing was touched:\n  %s",
 			strings.Join(refuse, "\n  "))
 	}
 	if len(skip) == len(o.Devices) {
@@ -492,7 +492,7 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 	a.say("")
 }
 
-// sayCautions prints what a person must know before an order begins.
+// sayCautions prints what a person must know before an order starts.
 func (a *app) sayCautions(o order.Order) {
 	for _, c := range o.Cautions {
 		accepted := ""
@@ -610,7 +610,7 @@ func rollbackCell(rollback string) view.Cell {
 }
 
 // runAndShow runs the job to its end and shows it meanwhile. A closed window or a
-// reader that went away does not end a write: the job goes on without them. stopped
+// reader that went away does not end a write: the job continues without them. stopped
 // tells whether a person stopped it.
 func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login.Book, j *job.Job) (state job.State,
 	stopped bool, err error) {
@@ -626,10 +626,10 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	interrupt := func() string {
 		if times.Add(1) == 1 {
 			stopStarting()
-			return "Stopping: no further device is started, what was begun is finished. Ctrl-C again lets go of devices that are only being checked."
+			return "Stopping: devices in progress will finish; no more will start. Press Ctrl-C again to abandon devices that are only being checked."
 		}
 		letGo()
-		return "Let go of those that were only being checked. What is being written is finished; who waits for a person goes on with: catena track --done DEVICE, or --skip DEVICE --because REASON."
+		return "Abandoned the devices that were only being checked. Writes are finished. A device that waits for an operator continues after: catena track --done DEVICE, or --skip DEVICE --because REASON."
 	}
 	go func() {
 		for {
@@ -663,7 +663,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	told()
 	if err != nil {
 		return state, stopped, exit{exitError, fmt.Errorf(
-			"the job cannot go on: %w\nno further device was started, and what was being written was finished. When that is mended, go on: catena resume %s",
+			"the job cannot continue: %w\nno more devices were started, and what was being written was finished. When that is fixed, continue: catena resume %s",
 			wordedSystem(err), j.ID)}
 	}
 	if showErr != nil {

@@ -42,7 +42,7 @@ A night's work:
   catena rehearse night-1                              how the night would go
   catena flash night-1                                 do it, and prove it
   catena track                                         watch, anywhere
-  catena resume                                        go on after a crash
+  catena resume                                        continue after a crash
   catena report                                        for the customer
 
 All commands:
@@ -86,7 +86,7 @@ The fields, which are the columns of --format csv and the words of --sort, too:
 `},
 	{"times", "How times and durations are written", `Durations: 90s, 10m, 2h, 1h30m.
 
---start says when a job begins:
+--start says when a job starts:
   now                     at once; refused where no window of the site is open
   +2h                     after a while
   22:30                   at the next 22:30 by the site's clock (timezone:)
@@ -94,7 +94,7 @@ The fields, which are the columns of --format csv and the words of --sort, too:
   window                  when the next window opens, or now while one is open
 
 Windows stand in site.yaml: {days: mon-fri, from: "22:00", to: "05:00"}. The days name the opening. Nothing
-begins whose update and return are not forecast to end before the window closes.
+starts whose update and return are not forecast to end before the window closes.
 
 Other places: --since takes 24h, a date, or RFC 3339; --fit 40m keeps what can be proven or returned by then.
 `},
@@ -154,7 +154,7 @@ func commandsHelp(root *cobra.Command) string {
 	return b.String()
 }
 
-// addTopics adds what is no command to what catena help tells. Their texts are made when somebody
+// addTopics adds what is no command to what catena help tells. Their texts are made when someone
 // asks.
 func addTopics(root *cobra.Command) {
 	for _, t := range topics {
@@ -225,7 +225,7 @@ Flags:
 Flags of every command: -C, --format, --shelf, -q, -v …; see: catena help flags{{end}}
 `
 
-// dress gives all commands their help. Most of it is made when somebody asks: a program starts
+// dress gives all commands their help. Most of it is made when someone asks: a program starts
 // without it.
 func dress(root *cobra.Command) {
 	root.SetUsageTemplate(usageText)
@@ -276,7 +276,7 @@ func (e effect) text() string {
 		helpWide)
 }
 
-// fill breaks a text into lines, of which those after the first begin with indent.
+// fill breaks a text into lines, of which those after the first start with indent.
 func fill(text, indent string, width int) string {
 	var b strings.Builder
 	at := 0
@@ -296,7 +296,7 @@ func fill(text, indent string, width int) string {
 	return b.String()
 }
 
-// refill breaks the paragraphs of a text anew; lines that are set in stay as they are.
+// refill breaks the paragraphs of a text again; lines that are set in stay as they are.
 func refill(text string) string {
 	var out []string
 	for _, paragraph := range strings.Split(text, "\n\n") {
@@ -327,14 +327,14 @@ var (
 	readsFile  = effect{"nothing; it reads the files named.", "any device."}
 	readsJob   = effect{"nothing; it reads the ledger.", "any device."}
 	flashes    = effect{"the firmware of the devices named, and the ledger; saved settings, where an image clears them.",
-		"a device that is held, that has no way back unless you accept that, or that is not the one it was; a write that has begun."}
+		"a device that is held, that has no way back unless you accept that, or that is not the one it was; a write that has started."}
 )
 
 // effects are what each command touches, by its name.
 var effects = map[string]effect{
 	"new": {"a new site folder.", "a folder that is a site already, or any device."},
 	"login add": {"logins.age in the site folder, encrypted.",
-		"any device; a password is sent to nobody here."},
+		"any device; a password is sent to no one here."},
 	"login list": readsSite,
 	"login drop": {"logins.age in the site folder.", "any device."},
 	"login test": {"the ledger: which login works where. It logs in to the devices named, once with each login.", "what a device has set or runs, or a device that is not the one it was."},

@@ -84,8 +84,8 @@ func patientSite(t *testing.T, scenario string) (dir string, stop func() string)
 	return dir, stop
 }
 
-// TestKilledInEveryStep kills the program with SIGKILL as soon as a device has begun a step.
-// Then the ledger is whole and says where every device was; whoever looks is told, what nobody
+// TestKilledInEveryStep kills the program with SIGKILL as soon as a device has started a step.
+// Then the ledger is whole and says where every device was; whoever looks is told, what no one
 // knows is a ?, nothing is sent to what was left open; and resume brings every device to its
 // end, with no image sent twice that the device could tell of.
 func TestKilledInEveryStep(t *testing.T) {
@@ -111,7 +111,7 @@ func TestKilledInEveryStep(t *testing.T) {
 			require.NoError(t, json.Unmarshal([]byte(interrupted(t, dir, "--format", "json")),
 				&state))
 			assert.True(t, state.Interrupted())
-			assert.Contains(t, interrupted(t, dir), "Go on: catena resume j1")
+			assert.Contains(t, interrupted(t, dir), "Continue: catena resume j1")
 			require.Len(t, state.Devices, 3, "no device is forgotten")
 			for _, d := range state.Devices {
 				assert.GreaterOrEqual(t, order(d.Step, (d.Direction == job.Back)), seen[d.Name],
@@ -145,7 +145,7 @@ func TestKilledInEveryStep(t *testing.T) {
 
 // atRandom is a site of thirty devices with daisy chains, lockstep sets and devices that fail in
 // every way, as fast as its stand-ins go: three chambers of nine, and three cameras more. lines
-// are those of site.yaml, ends how each device ends; the second of a set may not be begun at all.
+// are those of site.yaml, ends how each device ends; the second of a set may not be started at all.
 func atRandom() (scenario, lines string, ends map[string]string) {
 	var devices, uplinks, sets []string
 	ends = map[string]string{}
@@ -232,7 +232,7 @@ func TestKilledAtRandom(t *testing.T) {
 				_ = cmd.Wait()
 				alive = cmd.ProcessState.ExitCode() < 0 // it was killed
 				kills++
-				if strings.Contains(catena(t, dir, "jobs"), "\nj1 ") { // it had begun
+				if strings.Contains(catena(t, dir, "jobs"), "\nj1 ") { // it had started
 					args = []string{"resume", "j1", "--patience", "proving=300ms", "--patience",
 						"grace=1s"}
 				}
@@ -245,7 +245,7 @@ func TestKilledAtRandom(t *testing.T) {
 			for _, d := range state.Devices {
 				ends[d.Name] = string(d.Step) + " " + d.Version
 			}
-			for c := 1; c <= 3; c++ { // it returned with the other one, or was not begun any more
+			for c := 1; c <= 3; c++ { // it returned with the other one, or was not started any more
 				second := fmt.Sprintf("gate-%d5", c)
 				if ends[second] == "skipped " {
 					want[second] = ends[second]
@@ -280,7 +280,7 @@ func order(s job.Step, returning bool) int {
 	return 100
 }
 
-// killAt flashes all devices and kills the program when one begins the step. It
+// killAt flashes all devices and kills the program when one starts the step. It
 // returns how far each device was seen to be.
 func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]int {
 	cmd := command(dir, "flash", "--all", "--yes", "--format", "json", "--patience",
@@ -309,7 +309,7 @@ func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]
 }
 
 // TestReaderWhoGoesAwayStopsNothing closes the other end of the output while a
-// device is being flashed: the job goes on to its end.
+// device is being flashed: the job continues to its end.
 func TestReaderWhoGoesAwayStopsNothing(t *testing.T) {
 	dir, _ := patientSite(t, patient)
 	cmd := command(dir, "flash", "cam-11", "--yes", "--format", "json")

@@ -361,7 +361,7 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
 		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)},
 		{"updated", clockTime(r.Updated)},
-		{"says", d.Says}, {"hardware address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")},
+		{"says", d.Says}, {"MAC address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")},
 		{"children", strings.Join(children, ", ")},
 		{"id", r.ID},
 	}

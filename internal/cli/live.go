@@ -28,13 +28,13 @@ const (
 	outlookEvery = 10 * time.Second
 )
 
-// live is the view of a job that goes on. Its state comes from the ledger alone.
+// live is the view of a job that continues. Its state comes from the ledger alone.
 type live struct {
 	w      *workspace.Workspace
 	id     string
 	follow *job.Follower
 	now    func() time.Time
-	// interrupt is what Ctrl-C does; nil: the view is left, and the job goes on elsewhere.
+	// interrupt is what Ctrl-C does; nil: the view is left, and the job continues elsewhere.
 	interrupt func() string
 	theme     view.Theme
 
@@ -65,7 +65,7 @@ const (
 	filtering          // a text to filter by is typed
 	answering          // y: it was done, s: it is skipped
 	skipping           // why it is skipped is typed
-	stopping           // y: no more begin
+	stopping           // y: no more start
 )
 
 // sorts are the orders of the rows.
@@ -164,7 +164,7 @@ func (l *live) key(k tea.KeyPressMsg) tea.Cmd {
 	case stopping:
 		l.mode = looking
 		if k.String() == "y" {
-			l.message = "No further device begins; what was begun is finished."
+			l.message = "Stopping: devices in progress will finish; no more will start."
 			if err := job.Stop(l.w.Ledger, l.id); err != nil {
 				l.message = err.Error()
 			}
@@ -175,7 +175,7 @@ func (l *live) key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// type_ begins to take a text.
+// type_ starts to take a text.
 func (l *live) type_(prompt string) tea.Cmd {
 	l.input = textinput.New()
 	l.input.Prompt, l.input.CharLimit = prompt, 200
@@ -252,7 +252,7 @@ func (l *live) command(key string) tea.Cmd {
 		if d, asks := l.asking(); asks {
 			l.selected, l.mode = d.ID, answering
 		} else {
-			l.message = "Nobody is asked for anything now."
+			l.message = "No one is asked for anything now."
 		}
 	}
 	return nil
@@ -274,7 +274,7 @@ func (l *live) answer(skip bool, because string) {
 		l.message = err.Error()
 		return
 	}
-	l.message = "The job goes on with it."
+	l.message = "The job continues with it."
 }
 
 // filter is what the rows are filtered by.
@@ -427,7 +427,7 @@ func (l *live) screen() view.Live {
 	out := view.Live{Title: fmt.Sprintf("%s · %s %s", l.w.Site.Name, s.Purpose, called),
 		Clock: view.Clock(l.now().Sub(s.Started)), Percent: l.percent(), Parts: l.parts(), Message: l.message,
 		Rows: l.rows(), Selected: l.selected, ShowDone: l.showDone, DoneText: l.doneText(), Scroll: l.scroll,
-		Keys: "q leave · enter open · a answer · x begin no more · / only · o sort · d done · ↑↓"}
+		Keys: "q leave · enter open · a answer · x start no more · / only · o sort · d done · ↑↓"}
 	var rate float64
 	for _, d := range s.Devices {
 		if d.Step == job.Sending && d.Rate > 0 && d.Done < d.Total {
@@ -446,14 +446,14 @@ func (l *live) screen() view.Live {
 			view.Clock(closes.Sub(l.now()))), " · ")
 	}
 	if s.Stopped {
-		out.Outlook = strings.TrimPrefix(out.Outlook+" · stopping: no further device begins", " · ")
+		out.Outlook = strings.TrimPrefix(out.Outlook+" · stopping: no more devices will start", " · ")
 	}
 	switch l.mode {
 	case answering:
 		d, _ := l.asking()
 		out.Ask = d.Name + " asks: " + d.Asks + "   y: it was done   s: skip it   esc: later"
 	case stopping:
-		out.Ask = "Begin with no more devices? What was begun is finished.   y: yes   any other key: no"
+		out.Ask = "Start with no more devices? What was started is finished.   y: yes   any other key: no"
 	case filtering, skipping:
 		out.Ask = l.input.Prompt + l.input.Value() + "▏  enter: so   esc: not"
 	default:
@@ -463,7 +463,7 @@ func (l *live) screen() view.Live {
 	}
 	if l.open != "" {
 		out.DetailOf, out.Detail = l.detail()
-		out.Keys = "q leave · esc back · a answer · x begin no more · ↑↓ scroll"
+		out.Keys = "q leave · esc back · a answer · x start no more · ↑↓ scroll"
 	}
 	return out
 }
@@ -487,7 +487,7 @@ func (l *live) detail() (title string, lines []string) {
 		}
 		line := fmt.Sprintf("%s  %-10s %s  %s", s.Began.Local().Format("15:04:05"), s.Step, s.To, took)
 		if s.Direction == job.Back {
-			line += "  on the way back"
+			line += "  during the rollback"
 		}
 		lines = append(lines, line)
 		if s.Asked != "" {

@@ -269,7 +269,7 @@ func (a *app) keys(e *login.Entry, f loginFlags) error {
 }
 
 // openBook opens the site's logins with the secret that was given or is asked for. With
-// begin it starts a book where there is none.
+// start it starts a book where there is none.
 func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error) {
 	exists := login.Exists(dir)
 	if !exists && !begin {
@@ -323,7 +323,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	passphrase := a.getenv("CATENA_PASSPHRASE")
 	var err error
 	if passphrase == "" && exists {
-		if kept, err := login.Kept(dir); err == nil { // nobody keeps it: it is asked for
+		if kept, err := login.Kept(dir); err == nil { // no one keeps it: it is asked for
 			a.remember("CATENA_PASSPHRASE", kept)
 			a.unlocked = true
 			return login.Passphrase(kept)

@@ -30,7 +30,7 @@ func (a *app) newCmd() *cobra.Command {
 		Long: `Make a folder for a site, with its site.yaml and its ledger. The folder is named
 after the site; -C gives it another name.
 
-With --from-scan the network is looked through at once, and site.yaml begins with what was found: networks,
+With --from-scan the network is looked through at once, and site.yaml starts with what was found: networks,
 where none was named, a group for each model, names by serial number, and what hangs on what. Read it, and
 change what you know better.`,
 		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
@@ -52,7 +52,7 @@ change what you know better.`,
 		},
 	}
 	c.Flags().BoolVar(&fromScan, "from-scan", false,
-		"look through the network, and begin site.yaml with what is there")
+		"look through the network, and start site.yaml with what is there")
 	c.Flags().StringArrayVar(&ranges, "range", nil,
 		"addresses that are the site's; may be repeated")
 	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")

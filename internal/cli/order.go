@@ -34,14 +34,14 @@ func (f *wishFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
 		"do not wait for the proof of the first device of each model and image")
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
-		"begin no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
+		"start no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
 	c.Flags().StringVar(&f.wish.Note, "note", "",
 		"a note that stands in the order and its job")
 	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
 		"wait no longer for one device, in all its steps; a write is always waited for")
 }
 
-// usualParallel is how many devices are worked on at the same time where nobody says.
+// usualParallel is how many devices are worked on at the same time where no one says.
 const usualParallel = 8
 
 // check reads what the flags say.
@@ -150,7 +150,7 @@ func (a *app) order(w *workspace.Workspace, f wishFlags, rows []workspace.Row) (
 				"no device can be proven or returned within %s; nothing was touched", f.fit)
 		}
 		if len(left) > 0 {
-			a.say("Left out, for want of time: %s.", strings.Join(left, ", "))
+			a.say("Left out, because there is no time: %s.", strings.Join(left, ", "))
 		}
 		o = fits
 	}
@@ -286,7 +286,7 @@ func (a *app) orderShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show ORDER|JOB",
 		Short: "Show an order as it would go: a lane for each device, over time",
-		Long: `Show an order as lanes over time: when each device would begin and how long it would take,
+		Long: `Show an order as lanes over time: when each device would start and how long it would take,
 from what to what, how it would be returned, and what a person must know. It is the same
 decision that a job makes, on a virtual clock.`,
 		Example: "  catena order show night-1\n  catena order show j3",
@@ -329,7 +329,7 @@ type lane struct {
 	From     string  `json:"from"`
 	To       string  `json:"to"`
 	Rollback string  `json:"rollback"`
-	Left     string  `json:"left,omitempty"` // why it would not begin
+	Left     string  `json:"left,omitempty"` // why it would not start
 }
 
 func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
@@ -452,7 +452,7 @@ func (a *app) orderSignCmd() *cobra.Command {
 		Short: "Sign an order",
 		Long: `Sign an order with an SSH key: a private key's file, or a public one's for which an agent
 signs. A site may require one or two signatures (signatures: in site.yaml) before an order is
-carried out. After a change an order must be signed anew. ssh-keygen -Y verify checks it, too,
+carried out. After a change an order must be signed again. ssh-keygen -Y verify checks it, too,
 in the namespace catena-order.`,
 		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519\n  catena order sign night-1 --key office.pub",
 		Args:    exactly(1, "one order"),

@@ -68,8 +68,8 @@ catena resume --patience proving=300ms --patience grace=1s > resumed 2>&1 || ech
 catena ledger check > checked 2>&1
 `
 
-// TestADiskThatFillsUp shows that a job whose record cannot be kept begins with no more devices,
-// finishes what it is at, says so, and goes on when there is room again.
+// TestADiskThatFillsUp shows that a job whose record cannot be kept starts with no more devices,
+// finishes what it is at, says so, and continues when there is room again.
 func TestADiskThatFillsUp(t *testing.T) {
 	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {
 		t.Skipf("no mount namespace can be made here: %s", out)
@@ -87,9 +87,9 @@ func TestADiskThatFillsUp(t *testing.T) {
 	}
 	require.NoError(t, err, "%s", out)
 	assert.Contains(t, read("said"),
-		"cannot be written: the disk is full; make room on it: catena shelf tidy\nno further device was")
-	assert.Contains(t, read("said"), "go on: catena resume j1\nexit 1")
-	assert.Contains(t, read("after"), "cam-11 left open, 2 devices not begun")
+		"cannot be written: the disk is full; make room on it: catena shelf tidy\nno more devices were")
+	assert.Contains(t, read("said"), "continue: catena resume j1\nexit 1")
+	assert.Contains(t, read("after"), "cam-11 left open, 2 devices not started")
 	assert.Contains(t, read("resumed"), "Job j1 at Locks: 2 done, 1 returned")
 	assert.Contains(t, read("checked"), "The ledger is whole")
 	assert.Contains(t, stop(), "Writes interrupted: 0.")

@@ -318,7 +318,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	assert.Regexp(t, `10\.20\.4\.15:22 .* ssh `, said)
 	assert.Regexp(t, `10\.20\.4\.16:443 +Brackwell +BR-5 +BR5-00070 +2\.10\.3 +https`, said)
 	assert.Contains(t, catena("show", "10.20.4.15"), "SSH-2.0-OpenSSH")
-	assert.Regexp(t, `hardware address +[0-9a-f]{2}:`, catena("show", "10.20.4.15"))
+	assert.Regexp(t, `MAC address +[0-9a-f]{2}:`, catena("show", "10.20.4.15"))
 	assert.Contains(t, catena("scan", "--uplinks", "--at", "basin"),
 		"{through: basin, reach: [top]}")
 	assert.Regexp(t, `(?m)10\.20\.4\.16.* keeper +works`, catena("login", "test"))

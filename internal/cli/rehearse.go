@@ -56,7 +56,7 @@ With --once the real runner carries it out one time, in about a minute, with the
 it is shown like a job, and ends with the same summary. Devices that speak ONVIF or Redfish are played over
 the wire by stand-ins of their models and versions, on this machine. Those of a family that has a recording
 with an update in families/recordings/ take the steps of their family, answered by it. The others only take
-their time, scaled. Nobody is asked for anything, and the window is not kept there.
+their time, scaled. No one is asked for anything, and the window is not kept there.
 
 The site's ledger and shelf are untouched.`,
 		Example: `  catena rehearse night-1

@@ -35,8 +35,8 @@ func (a *app) resumeCmd() *cobra.Command {
 	var said firmware.Patience
 	c := &cobra.Command{
 		Use:   "resume [JOB]",
-		Short: "Go on with a job whose Catena died",
-		Long: `Go on with a job after a crash, a power cut or a closed lid: the same order, the same rules,
+		Short: "Continue with a job whose Catena died",
+		Long: `Continue with a job after a crash, a power cut or a closed lid: the same order, the same rules,
 what is left of the work. Each device that was being worked on is asked first what it runs and
 what it holds. One that still writes is waited for; nothing is sent a second time unless the
 device cannot tell. Without JOB, the one that was interrupted.`,
@@ -80,7 +80,7 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 	case state.Scheduled():
 		a.say("Job %s starts %s.", state.ID, when(state.Order.Start, a.now()))
 	default:
-		a.say("Going on with job %s of %s: %s.", state.ID,
+		a.say("Continuing with job %s of %s: %s.", state.ID,
 			state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
 	}
 	j, err := a.engine(w, access, patience(w, said)).Resume(state.ID, w.Job(state.Order),
@@ -102,7 +102,7 @@ func resumeFault(err error, id string) error {
 	return err
 }
 
-// closesNow is when the window ends that is open now. Outside of one nothing more begins.
+// closesNow is when the window ends that is open now. Outside of one nothing more starts.
 func closesNow(w *workspace.Workspace, now time.Time) time.Time {
 	opens, closes, has := w.Site.Window(now)
 	switch {
@@ -142,18 +142,18 @@ func openDevices(s job.State) string {
 	for _, d := range s.Open() {
 		names = append(names, d.Name)
 	}
-	what := view.Plural(s.Count(job.Waiting), "device") + " not begun"
+	what := view.Plural(s.Count(job.Waiting), "device") + " not started"
 	if len(names) > 0 {
 		what = few(names) + " left open, " + what
 	}
 	return what
 }
 
-// sayInterrupted names jobs that somebody has to go on with.
+// sayInterrupted names jobs that someone has to continue with.
 func (a *app) sayInterrupted(w *workspace.Workspace) error {
 	all, err := w.Interrupted()
 	for _, s := range all {
-		view.Print(a.err, "Job %s was interrupted: %s.\nGo on with it: catena resume %[1]s. Or give it up: catena stop %[1]s --give-up\n",
+		view.Print(a.err, "Job %s was interrupted: %s.\nContinue with it: catena resume %[1]s. Or give it up: catena stop %[1]s --give-up\n",
 			s.ID, openDevices(s))
 	}
 	return err
@@ -171,7 +171,7 @@ to have it rolled back instead. A scheduled job is called off.
 With devices, only those are taken out of the job: pending ones are skipped, and one that has
 got no byte of an image yet is let go.
 
-With --give-up, end a job whose Catena died without going on. Each device that was left open
+With --give-up, end a job whose Catena died without continuing. Each device that was left open
 is asked once what it runs; one that does not answer, or runs neither its target nor what it
 ran before, is then stranded.`,
 		Example: "  catena stop j3\n  catena stop j3 cam-11 cam-12\n  catena stop j3 --give-up",
@@ -183,7 +183,7 @@ ran before, is then stranded.`,
 			return a.stop(c.Context(), args[0], giveUp)
 		},
 	}
-	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job that was interrupted, without going on")
+	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job that was interrupted, without continuing")
 	return c
 }
 
@@ -210,7 +210,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	case state.Scheduled():
 		giveUp = true // it is called off: nothing was started
 	case !giveUp:
-		return refused("job %s was interrupted, and nobody is at work on it. Go on with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
+		return refused("job %s was interrupted, and no one is at work on it. Continue with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
 	}
 	access, err := a.accessTo(w, state.Order)
 	if err != nil {
@@ -292,6 +292,6 @@ func noticeOf(state job.State) string {
 		return fmt.Sprintf("No process is waiting to start this job: it was to start at %s.\nStart it: catena resume %s. Or call it off: catena stop %[2]s",
 			state.Order.Start.Local().Format("2006-01-02 15:04"), state.ID)
 	}
-	return fmt.Sprintf("The Catena that worked on this job is gone: %s. Nobody knows what came of the step shown.\nGo on: catena resume %s. Or give it up: catena stop %[2]s --give-up",
+	return fmt.Sprintf("The Catena that worked on this job is gone: %s. No one knows what came of the step shown.\nContinue: catena resume %s. Or give it up: catena stop %[2]s --give-up",
 		openDevices(state), state.ID)
 }

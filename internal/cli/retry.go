@@ -18,9 +18,9 @@ func (a *app) retryCmd() *cobra.Command {
 	f := jobFlags{anew: true}
 	c := &cobra.Command{
 		Use:   "retry JOB",
-		Short: "Try the devices of a job again that failed, or were not begun",
+		Short: "Try the devices of a job again that failed, or were not started",
 		Long: `Make an order of the devices of a job that failed, returned, were away, refused the login or
-were not begun, and carry it out. Each one is read again first. Those that need hands are left,
+were not started, and carry it out. Each one is read again first. Those that need hands are left,
 and so is what is done.`,
 		Example: "  catena retry j3\n  catena retry j3 --start window",
 		Args:    exactly(1, "one job"),
@@ -32,7 +32,7 @@ and so is what is done.`,
 	return c
 }
 
-// ended is how a job ended; it refuses one that goes on, or was interrupted.
+// ended is how a job ended; it refuses one that continues, or was interrupted.
 func ended(w *workspace.Workspace, id string) (job.State, error) {
 	state, err := w.JobState(id)
 	switch {
@@ -41,7 +41,7 @@ func ended(w *workspace.Workspace, id string) (job.State, error) {
 	case state.Alive:
 		return state, resumeFault(job.ErrRunning, id)
 	case state.Interrupted():
-		return state, refused("job %s was interrupted; go on with it: catena resume %[1]s", id)
+		return state, refused("job %s was interrupted; continue with it: catena resume %[1]s", id)
 	}
 	return state, nil
 }

@@ -27,7 +27,7 @@ import (
 	"catena/internal/workspace"
 )
 
-// usualPatience is how long one address may take to answer, where nobody says otherwise.
+// usualPatience is how long one address may take to answer, where no one says otherwise.
 const usualPatience = 1500 * time.Millisecond
 
 // look is how a scan is to look.
@@ -163,7 +163,7 @@ func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []devi
 	}
 	a.say("Drew what hangs on what: %s", out)
 	if len(unseen) > 0 {
-		a.say("Nobody sees what these are reached through: %s. Where you know it, write it into uplinks: in %s.",
+		a.say("No one sees what these are reached through: %s. Where you know it, write it into uplinks: in %s.",
 			strings.Join(unseen, ", "), site.File)
 	}
 	return nil
@@ -324,7 +324,7 @@ func orEmpty[T any](list []T) []T {
 	return list
 }
 
-// keepScan keeps what a scan that began then saw of devices, and the keys that they showed.
+// keepScan keeps what a scan that started then saw of devices, and the keys that they showed.
 func keepScan(w *workspace.Workspace, began time.Time, devices []device.Device,
 	keys scan.Keys) error {
 	var seen []*device.Device
@@ -498,7 +498,7 @@ func proposedUplinks(links []site.Link, unseen []string, at string) string {
 			strings.Join(mapped(l.Reach, yamlWord), ", "))
 	}
 	if len(unseen) > 0 {
-		b.WriteString(comment(fmt.Sprintf("What these are reached through is not known, nobody sees them: %s.", strings.Join(unseen, ", "))))
+		b.WriteString(comment(fmt.Sprintf("What these are reached through is not known, no one sees them: %s.", strings.Join(unseen, ", "))))
 	}
 	return b.String()
 }
@@ -655,7 +655,7 @@ func orNone(s string) string {
 	return s
 }
 
-// troubleTone is loud where a person must see to a device, not where nobody ever could
+// troubleTone is loud where a person must see to a device, not where no one ever could
 // read it.
 func troubleTone(d device.Device) view.Tone {
 	if d.Access == device.Unreadable {

@@ -421,7 +421,7 @@ func (a *app) decide(s cared, x care.Saved, m settings.Merged, edit bool) ([]byt
 	return text, os.Remove(file)
 }
 
-// noteMark begins the lines of an edited text that are no part of it.
+// noteMark starts the lines of an edited text that are no part of it.
 const noteMark = "#! "
 
 // edited has a person edit a text, with notes above it. The file is left for the caller, who removes it.
@@ -435,7 +435,7 @@ func (a *app) edited(text []byte, notes []string, folder string) (out []byte, fi
 		return nil, "", err
 	}
 	file = f.Name()
-	for _, n := range append(notes, "lines that begin so are not sent") {
+	for _, n := range append(notes, "lines that start so are not sent") {
 		_, err = fmt.Fprintln(f, noteMark+n)
 	}
 	_, writeErr := f.Write(text)

@@ -54,7 +54,7 @@ func (a *app) tellTest(ctx context.Context) error {
 	}
 	defer w.Close()
 	if len(w.Site.Tell) == 0 {
-		return exit{exitUsage, fmt.Errorf("nobody is told of anything: write tell: into %s", site.File)}
+		return exit{exitUsage, fmt.Errorf("no one is told of anything: write tell: into %s", site.File)}
 	}
 	book, err := a.bookOf(w)
 	if err != nil {
@@ -134,7 +134,7 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 		return func() {}
 	}
 	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
-		a.notice("could not tell the %s: %v; the job goes on", t.Name(), err)
+		a.notice("could not tell the %s: %v; the job continues", t.Name(), err)
 	})
 	n := &teller{app: a, w: w, id: id, follow: job.Follow(w.Ledger, id), after: after,
 		tell: sender.Tell}
@@ -156,7 +156,7 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 	}
 }
 
-// tellOfMissed tells, once, that a scheduled job did not start. Nobody is asked for a passphrase for that:
+// tellOfMissed tells, once, that a scheduled job did not start. No one is asked for a passphrase for that:
 // where it would open the secrets of webhooks, a later command tells.
 func (a *app) tellOfMissed(w *workspace.Workspace, s job.State, text string) error {
 	book, err := login.Book{}, error(nil)
@@ -224,7 +224,7 @@ func (n *teller) look() {
 		n.began = true
 		word := "began"
 		if n.after > 0 {
-			word = "goes on"
+			word = "continues"
 		}
 		n.say(s, notify.Start, "", "Job %s at %s %s: %s.", s.ID, n.w.Site.Name, word, view.Plural(len(s.Devices), "device"))
 	}

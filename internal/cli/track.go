@@ -31,7 +31,7 @@ func (a *app) trackCmd() *cobra.Command {
 newest one. Where the output is no terminal, a line is printed for each step. What is
 shown is derived from the ledger: it is there after a crash and in the morning, too.
 
-Where a device requires somebody's hands, it says what it asks for. Say with --done that it was
+Where a device requires someone's hands, it says what it asks for. Say with --done that it was
 done, or with --skip that it was not, and why; from any terminal.`,
 		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow --after 120\n" +
 			"  catena track --done handset-4\n  catena track --skip handset-4 --because \"it is in the van\"",
@@ -113,7 +113,7 @@ func (a *app) answered(err error) error {
 	case errors.As(err, &not):
 		return usage("%w; see what is asked for: catena track --once", err)
 	case err == nil:
-		a.say("The job goes on with it.")
+		a.say("The job continues with it.")
 	}
 	return err
 }
@@ -155,7 +155,7 @@ func outcome(state job.State) error {
 	switch {
 	case state.Interrupted():
 		return exit{exitError, fmt.Errorf(
-			"job %s was interrupted; go on with it: catena resume %[1]s",
+			"job %s was interrupted; continue with it: catena resume %[1]s",
 			state.ID)}
 	case state.Count(job.Stranded) > 0:
 		return exit{exitStranded, errSilent}
@@ -181,8 +181,8 @@ func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, aft
 		if err != nil || !state.Alive || interrupt == nil {
 			return state, err
 		}
-		if left { // the job goes on in this very program
-			a.say("The job goes on here, a line for each step. Watch it again from another terminal: catena track %s", id)
+		if left { // the job continues in this very program
+			a.say("The job continues here, a line for each step. Watch it again from another terminal: catena track %s", id)
 			after = state.Seq
 		}
 	}
@@ -226,7 +226,7 @@ func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) 
 		switch {
 		case a.format == "json":
 			if err := a.printJSON(e); err != nil {
-				a.log.Debug("nobody reads the events", "err", err)
+				a.log.Debug("no one reads the events", "err", err)
 			}
 		case a.quiet:
 		default:
@@ -272,7 +272,7 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	switch {
 	case !state.Ended.IsZero():
 		until = state.Ended
-	case state.Interrupted(): // nobody knows when it died; its last entry is near enough
+	case state.Interrupted(): // no one knows when it died; its last entry is near enough
 		until = state.Last
 	}
 	waits := state.Waiting(now)
@@ -438,7 +438,7 @@ func (a *app) summary(w *workspace.Workspace, state job.State) error {
 		}
 	}
 	if state.Alive {
-		a.say("\nThe job goes on. Watch it again: catena track %s", state.ID)
+		a.say("\nThe job continues. Watch it again: catena track %s", state.ID)
 		return nil
 	}
 	if state.Interrupted() {

@@ -16,10 +16,10 @@ import (
 	"catena/internal/workspace"
 )
 
-// update writes what documents have from the program anew: go test ./internal/cli -update
-var update = flag.Bool("update", false, "write generated parts of documents anew")
+// update writes what documents have from the program again: go test ./internal/cli -update
+var update = flag.Bool("update", false, "write generated parts of documents again")
 
-// between is the part of a document between a line that begins with from, and the next that is to.
+// between is the part of a document between a line that starts with from, and the next that is to.
 func between(t *testing.T, file, from, to, want string) {
 	t.Helper()
 	name := filepath.Join("..", "..", "docs", file)

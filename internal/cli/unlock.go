@@ -106,7 +106,7 @@ func (a *app) unlock(length time.Duration) error {
 	said, _ := bufio.NewReader(out).ReadString('\n') // what it says once it listens, or nothing
 	if err != nil || !strings.HasPrefix(said, "kept") {
 		_ = cmd.Process.Kill()
-		return errors.New("the process that should keep the passphrase did not start; go on without it: CATENA_PASSPHRASE")
+		return errors.New("the process that should keep the passphrase did not start; continue without it: CATENA_PASSPHRASE")
 	}
 	a.say("The logins of this site are open until %s, for every command of this user. Close them: catena login lock", a.now().Add(length).Format("15:04"))
 	return cmd.Process.Release()
@@ -136,7 +136,7 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 
 func (a *app) loginLockCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "lock", Short: "End what catena login unlock has begun",
+		Use: "lock", Short: "End what catena login unlock has started",
 		Args:    exactly(0, "no arguments"),
 		Long:    "End the process that keeps the passphrase of this site's logins. From then on it is asked for again.",
 		Example: "  catena login lock\n  catena -C ~/sites/marrow-hill login lock",

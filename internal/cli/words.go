@@ -77,13 +77,13 @@ func worded(err error) error {
 	case errors.As(err, &noPart):
 		return usage("%w; see them with: catena show %s", err, quoted(noPart.Device))
 	case errors.As(err, &nobody):
-		return refused("%w; nothing was touched. Mend %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
+		return refused("%w; nothing was touched. Fix %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):
 		return refused("%w", err)
 	case errors.As(err, &adapter):
 		return usage("%w; see them: catena scan --adapters", err)
 	case errors.As(err, &lost):
-		return fmt.Errorf("%w. Take it back from a backup; to begin a new one, remove %s", err,
+		return fmt.Errorf("%w. Take it back from a backup; to start a new one, remove %s", err,
 			lost.Head)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
@@ -220,7 +220,7 @@ func advice(d job.DeviceState) string {
 	case job.ChangedSince:
 		return "match again: catena match"
 	case job.Unhealthy:
-		return "mend that first, then flash it again"
+		return "fix that first, then flash it again"
 	case job.SettingsNotKept:
 		return "settings are kept encrypted, with a key that is made with the first login: catena login add; see why they cannot be read: catena settings save " + quoted(d.Name)
 	}
@@ -238,7 +238,7 @@ func advice(d job.DeviceState) string {
 			return "look whether it has power and network, then: catena scan"
 		}
 	}
-	return "mend the cause, then flash it again"
+	return "fix the cause, then flash it again"
 }
 
 // exchanged is what to do where another device, or another key, is at an address.

@@ -170,14 +170,14 @@ func (x *Access) Session(d device.Device) (dialect.Session, error) {
 	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
 }
 
-// ContactOfJob is Contact for the job that works on the device: it takes over what is begun there.
+// ContactOfJob is Contact for the job that works on the device: it takes over what is started there.
 func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
 	return x.contact(d, x.aidsOfJob)
 }
 
 func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids) (dialect.At,
 	login.Credential, bool) {
-	if d.Dialect == hand.Name { // there is nobody to talk to
+	if d.Dialect == hand.Name { // there is no one to talk to
 		return dialect.At{Endpoint: d.Endpoint, Aids: aids(d)}, login.Credential{}, true
 	}
 	if d.Through != "" {

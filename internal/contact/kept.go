@@ -14,17 +14,17 @@ import (
 	"catena/internal/wire"
 )
 
-// Kept is the kind of an entry of what was begun at a device and must be ended, by whoever talks to
+// Kept is the kind of an entry of what was started at a device and must be ended, by whoever talks to
 // it next; the body is a keptBody.
 const Kept ledger.Kind = "device-kept"
 
-// keptBody is the body of a Kept entry; without any of it, what was begun is ended.
+// keptBody is the body of a Kept entry; without any of it, what was started is ended.
 type keptBody struct {
 	Sealed []byte          `json:"sealed,omitempty"` // for the site's own key
 	Plain  json.RawMessage `json:"plain,omitempty"`  // where nothing of it is secret
 }
 
-// aidsOfJob are what a session of a job needs of the site. What is begun at the device is kept with it,
+// aidsOfJob are what a session of a job needs of the site. What is started at the device is kept with it,
 // and taken over by the next session.
 func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
 	a := dialect.Aids{TrustAt: x.TrustFirst, Other: x.other, Hands: x.hands(d)}
@@ -92,7 +92,7 @@ func (x *Access) kept(id string) ([]byte, error) {
 	}
 	raw, err := x.Book.Unseal(body.Sealed)
 	if err != nil {
-		return nil, device.Because(device.OwnFault, "what was begun at it cannot be read: %v", err)
+		return nil, device.Because(device.OwnFault, "what was started at it cannot be read: %v", err)
 	}
 	return raw, nil
 }

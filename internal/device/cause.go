@@ -6,7 +6,7 @@ import (
 	"catena/internal/text"
 )
 
-// Problem is the kind of a Cause. Code asks for it; nobody reads the wording.
+// Problem is the kind of a Cause. Code asks for it; no one reads the wording.
 type Problem string
 
 const (

@@ -41,7 +41,7 @@ type Identity struct {
 	Hardware string `json:"hardware,omitempty"` // revision
 	Serial   string `json:"serial,omitempty"`
 	UUID     string `json:"uuid,omitempty"`
-	MAC      string `json:"mac,omitempty"` // hardware address: 02:00:5e:00:53:11
+	MAC      string `json:"mac,omitempty"` // MAC address: 02:00:5e:00:53:11
 }
 
 // fields are pointers to all fields: whatever is done to each of them is done here once.
@@ -171,7 +171,7 @@ func (b *Boot) After(before *Boot, elapsed time.Duration) bool {
 // Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
 type Neighbour struct {
 	Port    string `json:"port"`              // of the device that sees it
-	Chassis string `json:"chassis,omitempty"` // the neighbour's hardware address, where it told one
+	Chassis string `json:"chassis,omitempty"` // the neighbour's MAC address, where it told one
 	Name    string `json:"name,omitempty"`
 	Address string `json:"address,omitempty"` // for its management
 }
@@ -260,7 +260,7 @@ func (r Reading) Keeps(component string, is func(v string) bool) bool {
 	return v != "" && is(v)
 }
 
-// CleanMAC writes a hardware address as 02:00:5e:00:53:11. What is not one, or does not
+// CleanMAC writes a MAC address as 02:00:5e:00:53:11. What is not one, or does not
 // belong to one device alone (all zeros, a group), becomes empty.
 func CleanMAC(s string) string {
 	mac, err := net.ParseMAC(strings.TrimSpace(s))
@@ -301,7 +301,7 @@ func (d Device) Equal(other Device) bool {
 func (d Device) Known() bool { return d.Dialect != "" }
 
 // Is tells whether a person who writes word means exactly this device: by its ID, its
-// name, its address with or without port, its serial number or its hardware address,
+// name, its address with or without port, its serial number or its MAC address,
 // in any of the usual ways to write one.
 func (d Device) Is(word string) bool {
 	if slices.Contains([]string{d.ID, d.Address, d.Host()}, word) ||
@@ -329,7 +329,7 @@ const (
 	// What a device says of itself.
 	KeySerial = "serial number"
 	KeyModel  = "model"
-	KeyMAC    = "hardware address"
+	KeyMAC    = "MAC address"
 	KeyUUID   = "UUID"
 )
 

@@ -50,12 +50,12 @@ type Meeting struct {
 
 // Shared is what sessions share at a parent.
 type Shared interface {
-	// Leave ends what is open there, once nobody needs it any more; who comes later begins anew. Its
+	// Leave ends what is open there, once no one needs it any more; who comes later starts again. Its
 	// error is that of Session.Close.
 	Leave(ctx context.Context) error
 }
 
-// Join is what is shared; begin makes it where there is nothing yet. Each Join and Stay is ended by
+// Join is what is shared; start makes it where there is nothing yet. Each Join and Stay is ended by
 // one Part.
 func (m *Meeting) Join(begin func() Shared) Shared {
 	m.mu.Lock()
@@ -67,7 +67,7 @@ func (m *Meeting) Join(begin func() Shared) Shared {
 	return m.shares
 }
 
-// Stay keeps what is shared open while nobody uses it, for those who are still to come.
+// Stay keeps what is shared open while no one uses it, for those who are still to come.
 func (m *Meeting) Stay() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -90,7 +90,7 @@ type Aids struct {
 	TrustAt func(address string) wire.Trust
 	// Other is how another device of the site is talked to. Who it is was verified.
 	Other func(ctx context.Context, name string) (Contact, error)
-	// Keep keeps what the session has begun at the device, so that it is ended whatever happens:
+	// Keep keeps what the session has started at the device, so that it is ended whatever happens:
 	// the next session is given it by Kept. With nothing, all is ended. It is on disk before Keep
 	// returns, encrypted where any of it is secret.
 	Keep func(begun []byte, secret bool) error
@@ -110,7 +110,7 @@ type Hands struct {
 	Folder string         // where its images are laid ready, on the stick
 	How    string         // what the person has to do, in words
 	Within time.Duration  // how long they are waited for; 0: as usual
-	Known  device.Reading // what is known of one that nobody can read
+	Known  device.Reading // what is known of one that no one can read
 }
 
 // About is what the rest of the program must know of a dialect; nothing else about one
@@ -165,7 +165,7 @@ type Session interface {
 	// Healthy returns what is wrong with the device. baseline is a reading from when it
 	// was healthy.
 	Healthy(ctx context.Context, baseline device.Reading) error
-	// Update begins to move an image into a component. It sends nothing yet.
+	// Update starts to move an image into a component. It sends nothing yet.
 	Update(component string) (Update, error)
 	// Settings are the device's own settings.
 	Settings() (Settings, error)

@@ -10,7 +10,7 @@ import (
 
 // VerifyIdentity looks, without a login, whether the device at an address is still the one
 // that is known, as far as it tells that openly. Its errors are a device.ErrIdentityChanged
-// where it is another one, and whatever Probe returns where nobody answers as it should:
+// where it is another one, and whatever Probe returns where no one answers as it should:
 // then no login must be sent either. Over UDP an agent may tell nothing openly; there only a
 // changed identity is an error.
 func VerifyIdentity(ctx context.Context, d Dialect, at At, known device.Identity) error {
@@ -76,7 +76,7 @@ func (g *guard) Update(component string) (Update, error) {
 	}
 	if _, blind := u.(interface{ unseen() }); blind && g.locks {
 		return nil, device.Because(device.Refusal,
-			"its image has interlocks, and by its protocol nobody can look whether they hold")
+			"its image has interlocks, and by its protocol no one can look whether they hold")
 	}
 	return &guardedUpdate{Update: u, verify: g.verify}, nil
 }

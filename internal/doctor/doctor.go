@@ -42,7 +42,7 @@ var ErrNotHeard = errors.New("it was sent and not heard")
 const hearWithin = 500 * time.Millisecond
 
 // Multicast sends a word to a group on one adapter, and hears it itself: by an administratively
-// scoped group (RFC 2365) that nobody else uses, and never beyond this machine (TTL 0).
+// scoped group (RFC 2365) that no one else uses, and never beyond this machine (TTL 0).
 func Multicast(adapter string, from netip.Addr) error {
 	on, err := net.InterfaceByName(adapter)
 	if err != nil {

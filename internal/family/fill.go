@@ -15,7 +15,7 @@ import (
 )
 
 // Filled is a step with its values in it, each encoded for the place where it stands: no value
-// can end the place and begin another one.
+// can end the place and start another one.
 type Filled struct {
 	Method string
 	Target string // of HTTP: the path, and the query
@@ -315,7 +315,7 @@ func onlyPlain(s, _ string) (string, error) {
 	return s, nil
 }
 
-// iniValue refuses what would end a value of an INI file, or begin a comment there: nothing can be
+// iniValue refuses what would end a value of an INI file, or start a comment there: nothing can be
 // quoted that every reader of such files understands.
 func iniValue(s, _ string) (string, error) {
 	if strings.ContainsAny(s, ";#\"'\\") || strings.TrimSpace(s) != s {

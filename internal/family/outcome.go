@@ -194,7 +194,7 @@ func (p *Program) SecretNames() []string {
 	return out
 }
 
-// UpdateNames are what the steps of updates take, but their polls, which are asked anew: it is kept
+// UpdateNames are what the steps of updates take, but their polls, which are asked again: it is kept
 // until the update is over.
 func (p *Program) UpdateNames() (out []string) {
 	steps := append(slices.Clone(p.Update), p.Restart...)

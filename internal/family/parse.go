@@ -423,7 +423,7 @@ func (p *parser) blink(n ast.Node) {
 	}
 	p.program.Blink = p.steps(keys["steps"])
 	if len(p.program.Blink) == 0 {
-		p.fail(n, "blink: requires steps:; $on is true to begin and false to end")
+		p.fail(n, "blink: requires steps:; $on is true to start and false to end")
 	}
 }
 
@@ -604,7 +604,7 @@ func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 
 var deviceName = regexp.MustCompile(`^[^\s"']+$`)
 
-// maxName bounds a name that a file gives, in bytes. A pattern that counted so far would be built anew
+// maxName bounds a name that a file gives, in bytes. A pattern that counted so far would be built again
 // at each start of the program.
 const maxName = 64
 
@@ -643,7 +643,7 @@ func (p *parser) target(does ast.Node, s *Step) {
 		s.Method = strings.ToUpper(s.Word)
 	}
 	if !strings.HasPrefix(source, "/") {
-		p.fail(does, "%s: a path begins with /: requests go only to the device itself", s.Word)
+		p.fail(does, "%s: a path starts with /: requests go only to the device itself", s.Word)
 	}
 	p.templateOf(does, source, &s.Path)
 }

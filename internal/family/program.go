@@ -19,7 +19,7 @@ type Program struct {
 	Sums     bool     // it uses checksums of an image besides SHA-256
 
 	Recognise []*Step // without a login
-	Login     []*Step // how a session begins; none: the protocol's own login is enough
+	Login     []*Step // how a session starts; none: the protocol's own login is enough
 	Logout    []*Step
 	Enter     Entry // around all that is done there
 	Read      []*Step

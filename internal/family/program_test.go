@@ -40,7 +40,7 @@ func TestMistakes(t *testing.T) {
 		head + "read:\n  - get: /state\n":                                                            "f.yaml:5:3: recognise: is missing",
 		whole("read:\n  - get: /state\n"):                                                            "read: no step takes version",
 		whole("read:\n  - gett: /state\n"):                                                           "f.yaml:8:5: a step has no key gett; did you mean get?",
-		whole("read:\n  - get: state\n"):                                                             "f.yaml:8:10: get: a path begins with /",
+		whole("read:\n  - get: state\n"):                                                             "f.yaml:8:10: get: a path starts with /",
 		whole("read:\n  - {get: /a, put: /b}\n"):                                                     "a step does one thing: get or put",
 		whole("read:\n  - {take: {version: $.v}}\n"):                                                 "a step must say what it does",
 		whole("read:\n  - get: /a\n    take: {version: $.v, version: $.w}\n"):                        `mapping key "version" already defined`,

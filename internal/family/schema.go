@@ -65,7 +65,7 @@ func keyed(properties schema, required ...string) schema {
 }
 
 // shapes are those of what stands behind a key: of a program, of children, of a step. They are made when
-// somebody asks for them, and not at each start.
+// someone asks for them, and not at each start.
 func shapes() (program, child, step map[string]schema) {
 	scalar := yamldoc.Scalar
 	names := schema{"type": "object", "additionalProperties": scalar}
@@ -120,7 +120,7 @@ var help = map[string]string{
 	"names":      "objects of SNMP that steps call by these names",
 	"wire":       "what goes with every request, and where the device says why it refuses",
 	"recognise":  "steps without a login that tell these devices from others",
-	"login":      "steps that begin a session",
+	"login":      "steps that start a session",
 	"logout":     "steps that end a session",
 	"enter":      "steps before the device is worked on",
 	"leave":      "steps that undo enter, whatever the end; expect holds after them",
@@ -136,7 +136,7 @@ var help = map[string]string{
 	"carry":      "single values that are read before an update and written after it, in this order",
 	"address":    "steps that give it another address: $address.ip .prefix .mask .gateway .name",
 	"raw":        "one value, byte by byte",
-	"blink":      "steps that make it show itself; $on is true to begin",
+	"blink":      "steps that make it show itself; $on is true to start",
 	"upload":     "PUT or POST and a path; of ssh and tftp a remote path",
 	"offer":      "the device fetches the image from Catena: steps make it do so",
 	"run":        "a command over SSH",

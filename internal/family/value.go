@@ -271,7 +271,7 @@ func template(source string, names map[string]Type) (Template, error) {
 		case name != "":
 			inner, rest = name, after[len(name):]
 		default:
-			return t, errors.New("a $ begins a value: $name or $(expression); a plain one is $$")
+			return t, errors.New("a $ starts a value: $name or $(expression); a plain one is $$")
 		}
 		e, err := compile(inner, names, reflect.Invalid)
 		if err != nil {

@@ -22,7 +22,7 @@ const Main = "main"
 type Advice string
 
 const (
-	NoAdvice    Advice = ""            // nobody has said anything
+	NoAdvice    Advice = ""            // no one has said anything
 	Recommended Advice = "recommended" // chosen before those without advice
 	// a later one takes its place; sent only where a target names it
 	Superseded Advice = "superseded"

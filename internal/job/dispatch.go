@@ -19,7 +19,7 @@ type request struct {
 	wake   bool              // an entry was written that the dispatcher should read
 	again  chan<- error      // an operator answered: gets nil when the device may continue
 	ended  *finish           // its task has ended
-	permit *Effect           // may its first byte leave? Then this effect begins
+	permit *Effect           // may its first byte leave? Then this effect starts
 	reply  chan<- permission // to permit
 }
 
@@ -155,7 +155,7 @@ func (j *Job) serve(r request, failed error) error {
 	return nil
 }
 
-// permit decides whether a device may get its first byte, and has the effect begin if so.
+// permit decides whether a device may get its first byte, and has the effect start if so.
 func (j *Job) permit(id string, effect Effect) (p permission) {
 	if p.err = j.live.update(); p.err != nil {
 		return p
@@ -291,8 +291,8 @@ func (j *Job) skipped(a order.Action) endBody {
 	return ending(facts, version, &Reason{Why: NotBegun, Order: a.Why})
 }
 
-// start has a goroutine carry out a task. It learns all that it must know from the ledger. began is when
-// the task began; zero: before a crash.
+// start has a goroutine carry out a task. It learns all that it must know from the ledger. started is when
+// the task started; zero: before a crash.
 func (j *Job) start(a order.Action, patience context.Context, began time.Time) {
 	until, letGo := context.WithCancel(patience)
 	j.running[a.Device] = letGo

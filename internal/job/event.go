@@ -111,7 +111,7 @@ type Effect struct {
 	Downstream []string `json:"downstream,omitempty"`
 	// after sending: how long the device announced to be away, in ns
 	Down  time.Duration `json:"down,omitempty"`
-	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not. Of one that begins: why it returns
+	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not. Of one that starts: why it returns
 }
 
 // resumedBody is the body of a Resumed entry.
@@ -225,7 +225,7 @@ type Event struct {
 	Job       string      `json:"job"`
 	Device    string      `json:"device,omitempty"` // its ID
 	Name      string      `json:"name,omitempty"`
-	Step      Step        `json:"step,omitempty"` // the step that begins or is over, or the device's end
+	Step      Step        `json:"step,omitempty"` // the step that starts or is over, or the device's end
 	To        string      `json:"to,omitempty"`   // the component and version of the step
 	Direction Direction   `json:"direction,omitempty"`
 	Version   string      `json:"version,omitempty"` // that the device runs, at its end
@@ -235,7 +235,7 @@ type Event struct {
 	Answer    string      `json:"answer,omitempty"` // done, or skipped
 }
 
-// Events are the steps begun, the questions and the ends of a job after the entry number after. names
+// Events are the steps started, the questions and the ends of a job after the entry number after. names
 // are those of its devices by ID.
 func Events(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
 	all, err := Stream(l, id, after, names)

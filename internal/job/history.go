@@ -15,14 +15,14 @@ import (
 // the newest entries of each device and looks further back only where those do not tell.
 type History struct {
 	ledger  *ledger.Ledger
-	begun   map[string]ledger.Entry   // the newest step that began, by device
+	begun   map[string]ledger.Entry   // the newest step that started, by device
 	ended   map[string][]ledger.Entry // ends by device, the newest first; all of them where whole
 	whole   map[string]bool
 	started map[string]started         // by job
 	took    map[string][]time.Duration // by model and images; nil: not asked yet
 }
 
-// ReadHistory begins a history. It is for one goroutine, and as new as the moment when it
+// ReadHistory starts a history. It is for one goroutine, and as new as the moment when it
 // was read.
 func ReadHistory(l *ledger.Ledger) (*History, error) {
 	h := &History{ledger: l, begun: map[string]ledger.Entry{}, ended: map[string][]ledger.Entry{},
@@ -304,7 +304,7 @@ func Interrupted(l *ledger.Ledger) (out []State, err error) {
 	return slices.DeleteFunc(all, func(s State) bool { return l.Held(s.ID) }), err
 }
 
-// unended are the jobs that have begun and not ended, also those that are at work.
+// unended are the jobs that have started and not ended, also those that are at work.
 func unended(l *ledger.Ledger) (out []State, err error) {
 	newest, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
 	if err != nil {
@@ -340,8 +340,8 @@ func unended(l *ledger.Ledger) (out []State, err error) {
 	return out, nil
 }
 
-// Held are the devices that a job has begun with and is not done with, by ID, and the job: one that is
-// at work, or one that was cut off and may go on; with waiting those, too, that it has yet to begin with.
+// Held are the devices that a job has started with and is not done with, by ID, and the job: one that is
+// at work, or one that was cut off and may continue; with waiting those, too, that it has yet to start with.
 func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	states, err := unended(l)
 	held := map[string]string{}

@@ -41,7 +41,7 @@ func (w *worker) stepsOf(l leg) []Step {
 }
 
 // steps carries out some steps of an image, in order. Each is written down before its effect and after
-// it: after a crash, the effect of a step that has begun and is not over may or may not have happened,
+// it: after a crash, the effect of a step that has started and is not over may or may not have happened,
 // and of one that is over it is known how it went.
 func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failure, error) {
 	effect := Effect{Component: l.component, Hop: l.hop, From: l.from, Version: l.to,

@@ -382,8 +382,8 @@ func TestTwoJobsNeverWorkOnOneDevice(t *testing.T) {
 	assert.Equal(t, job.Done, two.Devices[1].Step)
 }
 
-// Whoever goes on after a crash finds in the ledger, for every effect, an entry before
-// it and one after it, with all that it takes to go on.
+// Whoever continues after a crash finds in the ledger, for every effect, an entry before
+// it and one after it, with all that it takes to continue.
 func TestEveryEffectIsWrittenDownTwice(t *testing.T) {
 	b := start(t, sim.Device{Faults: sim.Faults{KeepsVersion: true}})
 	plan := b.plan()
@@ -473,7 +473,7 @@ func TestHistory(t *testing.T) {
 }
 
 // The clock is set an hour on, and an hour back, while devices are being updated and one is about
-// to return. The sudden hour lets nobody give up, and nothing be sent twice.
+// to return. The sudden hour lets no one give up, and nothing be sent twice.
 func TestAClockThatJumps(t *testing.T) {
 	for name, by := range map[string]time.Duration{"on": time.Hour, "back": -time.Hour} {
 		t.Run(name, func(t *testing.T) {

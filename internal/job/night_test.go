@@ -146,7 +146,7 @@ func TestALockstepSetReturnsTogether(t *testing.T) {
 	})
 }
 
-// After its window has closed a job begins nothing, and proves what it began.
+// After its window has closed a job starts nothing, and proves what it started.
 func TestTheWindowCloses(t *testing.T) {
 	devices := troupe{"gate-1": {}, "gate-2": {},
 		"gate-3": {writes: 6 * time.Minute, down: time.Minute}}
@@ -166,7 +166,7 @@ func TestTheWindowCloses(t *testing.T) {
 }
 
 // A device that an interlock forbids to update is left as it is, with the interlock's sentence, or waited
-// for while the others go on; and where a device refuses the image, the interlock that has come between
+// for while the others continue; and where a device refuses the image, the interlock that has come between
 // is the reason.
 func TestInterlocks(t *testing.T) {
 	devices := troupe{"gate-1": {}, "gate-2": {}, "gate-3": {closes: true}}
@@ -327,7 +327,7 @@ func TestDevicesThatAreAwayJoinLate(t *testing.T) {
 	})
 }
 
-// crash plays a job until a device begins to send, when its ledger goes away as in a power cut.
+// crash plays a job until a device starts to send, when its ledger goes away as in a power cut.
 func (n *night) crash(t *testing.T, plan job.Plan, at *acted) {
 	before := at.sending
 	at.sending = func() { _ = n.ledger.Close() }
@@ -335,7 +335,7 @@ func (n *night) crash(t *testing.T, plan job.Plan, at *acted) {
 	at.sending = before
 }
 
-// crashing plays a job whose ledger goes away in the middle, and opens the ledger anew.
+// crashing plays a job whose ledger goes away in the middle, and opens the ledger again.
 func (n *night) crashing(t *testing.T, plan job.Plan) {
 	j, err := n.engine.Start(plan)
 	require.NoError(t, err)

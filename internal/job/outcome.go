@@ -23,7 +23,7 @@ type Facts struct {
 	Task order.Task `json:"task"` // its task: update, or roll-back with its lockstep set
 	// Parked says that the device holds the image and waits for its restart.
 	Parked bool `json:"parked,omitempty"`
-	// Declined says that it was decided not to go on: the job was stopped, or the device held.
+	// Declined says that it was decided not to continue: the job was stopped, or the device held.
 	Declined bool `json:"declined,omitempty"`
 	// RolledBack says that a rollback was carried out.
 	RolledBack bool `json:"rolled_back,omitempty"`
@@ -37,8 +37,8 @@ type Facts struct {
 //	update     -        target        yes       done; skipped if it was not written to
 //	update     yes      anything      no        stranded
 //	update     yes      previous      yes       returned after a rollback; skipped if it was decided not to
-//	                                            go on; else failed
-//	update     yes      intermediate  yes       skipped if it was decided not to go on, else stranded
+//	                                            continue; else failed
+//	update     yes      intermediate  yes       skipped if it was decided not to continue, else stranded
 //	update     no       -             -         skipped if that was decided, else failed
 func (f Facts) Step() Step {
 	previous := f.Runs == order.Previous && f.Verified && f.Reachable

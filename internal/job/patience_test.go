@@ -262,7 +262,7 @@ func play(t *testing.T, a *acted) (d job.DeviceState, took time.Duration) {
 	return playUntil(t, a, 0)
 }
 
-// playUntil is play, and a person who lets go after a while; 0: nobody does.
+// playUntil is play, and a person who lets go after a while; 0: no one does.
 func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 	took time.Duration) {
 	dir := t.TempDir()
@@ -377,7 +377,7 @@ func TestPatience(t *testing.T) {
 	}
 }
 
-// While a device restarts, another one may take its address, or somebody with another
+// While a device restarts, another one may take its address, or someone with another
 // certificate: it gets neither a login nor an image.
 func TestAnotherDeviceAfterTheRestart(t *testing.T) {
 	for name, back := range map[string]func(a *acted){

@@ -276,7 +276,7 @@ func TestAnEndedJobReportsAnUnfinishedReturn(t *testing.T) {
 			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}, Devices: n.known}
 		times := 0
 		a.sending = func() {
-			if times++; times == 2 { // on its way back: the power goes before a byte has left
+			if times++; times == 2 { // during its rollback: the power goes before a byte has left
 				_ = n.ledger.Close()
 				a.drops = 99
 			}
@@ -388,7 +388,7 @@ func (n *night) alterSettings() {
 	n.keepSettings()
 }
 
-// dieChecking has a job die when it has begun to check all its devices, and resumes it. before is called
+// dieChecking has a job die when it has started to check all its devices, and resumes it. before is called
 // between the two; nil: nothing is.
 func (n *night) dieChecking(t *testing.T, o order.Order, before func()) {
 	plan := job.Plan{Order: o, Devices: n.known}

@@ -45,7 +45,7 @@ const (
 	StillRuns       Why = "still-runs"        // it runs Is, as before
 	NoRollback      Why = "no-rollback"       // it cannot be rolled back: there is no image of Want
 	VerifiedAnyway  Why = "verified-anyway"   // verified, although a step failed
-	RollbackFailed  Why = "rollback-failed"   // on its way back
+	RollbackFailed  Why = "rollback-failed"   // during its rollback
 	PersonsWord     Why = "persons-word"      // an operator confirmed it; it cannot be read
 	NotLeft         Why = "not-left"          // Device says what must still be undone there
 )

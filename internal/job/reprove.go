@@ -94,7 +94,7 @@ func (w *worker) asProven(ctx context.Context) *Reason {
 }
 
 // Again is the part of a job's order that is worth another try: devices that failed, returned,
-// or were not begun. Those that need hands, and those that are done, are not.
+// or were not started. Those that need hands, and those that are done, are not.
 func (s State) Again() order.Order {
 	o := s.Order
 	o.Devices = nil

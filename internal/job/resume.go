@@ -31,7 +31,7 @@ const (
 )
 
 // after a crash the ledger has what was intended, and the device knows what came of it. nextOf is the
-// table of what follows: from the last step that began, whether that step is over, what the device runs,
+// table of what follows: from the last step that started, whether that step is over, what the device runs,
 // and what it holds. Nothing that the device had whole is sent again.
 //
 //	last step    over  runs      holds             next

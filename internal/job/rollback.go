@@ -185,7 +185,7 @@ func (w *worker) awaitQuiet(ctx context.Context, l leg) *Reason {
 }
 
 // mayWriteFor returns how long a device that cannot be asked may write: as its family, its image or the
-// operator says. Where nobody says so and no restart was observed, that is as long as any write may take.
+// operator says. Where no one says so and no restart was observed, that is as long as any write may take.
 func (w *worker) mayWriteFor() time.Duration {
 	if w.absent || w.mayAsk() {
 		return w.patience().Grace

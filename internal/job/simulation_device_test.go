@@ -63,10 +63,10 @@ type box struct {
 	config     string
 	starts     int64
 	receiving  atomic.Bool
-	asked      atomic.Int64 // calls that were begun
+	asked      atomic.Int64 // calls that were started
 	calls      int
 	dropped    int
-	tries      int           // transfers that were begun
+	tries      int           // transfers that were started
 	transfers  []transferred // complete ones
 	violations []string
 }
@@ -220,7 +220,7 @@ func (p *process) died() bool {
 // killed ends whatever a dead process still tries.
 var killed = device.IdentityChangedError(device.KeySerial, "the process", "was killed")
 
-// call begins a call: it takes the device's lock, or returns why the device is not reached.
+// call starts a call: it takes the device's lock, or returns why the device is not reached.
 func (s *simulatedSession) call() error {
 	if s.process.died() {
 		return killed

@@ -20,7 +20,7 @@ type oracle struct {
 	first    string
 	timeline []string
 	active   map[string]map[string]string // step by device, by job
-	written  map[string]bool              // devices by "job device": an image was begun to be sent
+	written  map[string]bool              // devices by "job device": an image was started to be sent
 	ended    map[string]string            // end by "job device"
 	started  map[string]order.Order       // by job
 	stopped  map[string]bool              // jobs that an operator stopped

@@ -537,7 +537,7 @@ func (n *simulatedNight) process(t *testing.T, o order.Order) {
 		if err == nil {
 			return
 		}
-		// until an operator resumes it: at once, or after a while in which other jobs go on
+		// until an operator resumes it: at once, or after a while in which other jobs continue
 		time.Sleep(time.Duration(attempt+1)*(10*time.Second+apart/7) + time.Duration((n.Seed+uint64(attempt))%3)*2*time.Minute)
 	}
 }

@@ -86,7 +86,7 @@ func TestASwitchAfterACrash(t *testing.T) {
 	})
 }
 
-// A restart between two looks is seen by the number of starts; without one nobody can tell.
+// A restart between two looks is seen by the number of starts; without one no one can tell.
 func TestARestartThatNobodySaw(t *testing.T) {
 	devices := troupe{"tells": {counts: true}, "does-not": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
@@ -219,7 +219,7 @@ func TestALockstepSetIsLookedAtFirst(t *testing.T) {
 }
 
 // A set of which one member is where it should be already waits for the one that is away, and then
-// begins: what was found at the first look does not count any more.
+// starts: what was found at the first look does not count any more.
 func TestALockstepSetIsLookedAtAgain(t *testing.T) {
 	devices := troupe{"handset-1": {}, "handset-2": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
@@ -233,7 +233,7 @@ func TestALockstepSetIsLookedAtAgain(t *testing.T) {
 	})
 }
 
-// Parked members of a set are looked at together, too, and one that is not waits for nobody in vain.
+// Parked members of a set are looked at together, too, and one that is not waits for no one in vain.
 func TestAParkedSet(t *testing.T) {
 	devices := troupe{"gate-1": {parks: true, drains: time.Nanosecond},
 		"gate-2": {parks: true, drains: time.Nanosecond}}

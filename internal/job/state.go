@@ -68,7 +68,7 @@ func (s State) Missed(now time.Time) bool {
 	return s.Scheduled() && !s.Alive && now.After(s.Order.Start)
 }
 
-// Open are the devices that a job began with and that have not ended.
+// Open are the devices that a job started with and that have not ended.
 func (s State) Open() (out []DeviceState) {
 	for _, d := range s.Devices {
 		if d.Step != Waiting && !d.Step.End() {
@@ -122,11 +122,11 @@ type DeviceState struct {
 	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end; 0 where a crash was in between
 
 	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
-	Touched bool   `json:"touched,omitempty"` // an image was begun to be sent
+	Touched bool   `json:"touched,omitempty"` // an image was started to be sent
 	Saved   string `json:"saved,omitempty"`   // under which name its settings were kept before
 
 	// What a process needs to continue after a crash.
-	last       Effect          // the newest that began
+	last       Effect          // the newest that started
 	over       bool            // and is over
 	task       order.Task      // the task that it was started with
 	baseline   *device.Reading // its reading while it was healthy
@@ -181,7 +181,7 @@ type Follower struct {
 	watch  func() // called after each update; nil: nothing is. Only tests set it
 }
 
-// Follow begins to follow a job.
+// Follow starts to follow a job.
 func Follow(l *ledger.Ledger, id string) *Follower {
 	return &Follower{ledger: l, id: id, at: map[string]int{}}
 }
@@ -348,7 +348,7 @@ func (d *DeviceState) take(e ledger.Entry) error {
 	return nil
 }
 
-// effect folds a step that began or is over.
+// effect folds a step that started or is over.
 func (d *DeviceState) effect(e ledger.Entry, b Effect) {
 	if e.Kind == Over {
 		d.over = true

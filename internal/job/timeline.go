@@ -7,7 +7,7 @@ import (
 	"catena/internal/ledger"
 )
 
-// Span is one step of a device in a job, from its beginning to its end.
+// Span is one step of a device in a job, from its start to its end.
 type Span struct {
 	Step      Step      `json:"step"`
 	Direction Direction `json:"direction"`

@@ -82,7 +82,7 @@ func (j *Job) worker(was DeviceState) *worker {
 const probeWithin = 10 * time.Second
 
 // run carries out the task and returns how it ended. A device that fails is not an error of the job: its
-// error is the ledger's alone. The entry that the task begins with was written by the dispatcher. When
+// error is the ledger's alone. The entry that the task starts with was written by the dispatcher. When
 // until ends, a check is given up and no new transfer starts.
 func (w *worker) run(until context.Context) (f finish) {
 	ctx := context.WithoutCancel(until)
@@ -359,7 +359,7 @@ func (w *worker) after(hop int) (legs []leg) {
 
 func (w *worker) same(a, b string) bool { return w.known.Versions.Equal(a, b) }
 
-// open logs in and reads the device. It returns what speaks against going on.
+// open logs in and reads the device. It returns what speaks against continuing.
 func (w *worker) open(ctx context.Context) *Reason {
 	was := w.known.Device
 	if w.row.By != order.ByHand && !w.job.engine.Dialects.Updates(was.Endpoint) {
@@ -376,7 +376,7 @@ func (w *worker) open(ctx context.Context) *Reason {
 	return another(Checking, was.Identity, r.Identity)
 }
 
-// contact begins a session. It sends nothing yet.
+// contact starts a session. It sends nothing yet.
 func (w *worker) contact(in Step) *Reason {
 	was := w.known.Device
 	d, ok := w.job.engine.Dialects.Named(was.Dialect)
@@ -457,7 +457,7 @@ func (w *worker) another() *checkFailure {
 }
 
 // interlocked returns what forbids the updates that the device has before it. If only some of its
-// components are forbidden, the others may go on; then nothing is returned.
+// components are forbidden, the others may continue; then nothing is returned.
 func (w *worker) interlocked(ctx context.Context, r device.Reading) (first error) {
 	legs, _ := w.remaining(r)
 	asked := map[string]bool{}
@@ -537,7 +537,7 @@ func (w *worker) record(kind ledger.Kind, e Effect) error {
 	return w.job.engine.Ledger.Append(kind, w.job.ID, w.row.ID, e)
 }
 
-// begin writes down that an effect begins. Before the device's first byte, and between two images, the
+// start writes down that an effect starts. Before the device's first byte, and between two images, the
 // dispatcher is asked: this is the last moment for a stop or a hold.
 func (w *worker) begin(e Effect, ask bool) (*order.Reason, error) {
 	if !ask || w.job.requests == nil {

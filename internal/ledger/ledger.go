@@ -319,7 +319,7 @@ func NewEntry(kind Kind, job, device string, body any) (Entry, error) {
 }
 
 // Extend appends what extend makes of the entries that f chooses, all in one commit that
-// nobody else's comes between. f may be nil: then extend gets none. It returns when the
+// no one else's comes between. f may be nil: then extend gets none. It returns when the
 // entries are on the disk; an error of extend appends nothing.
 func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error)) error {
 	if l.readOnly != nil {

@@ -68,7 +68,7 @@ func TestAnotherFormat(t *testing.T) {
 	}
 }
 
-// What Extend reads and what it appends belong together: nobody's entry comes between.
+// What Extend reads and what it appends belong together: no one's entry comes between.
 func TestExtend(t *testing.T) {
 	l, dir := create(t)
 	other, err := ledger.Open(dir, time.Now)

@@ -13,14 +13,14 @@ import (
 )
 
 // Locks are files that the operating system frees when their process dies, however it dies.
-// Who only asks whether a lock is held must take it for a moment, too; so that nobody meets a
+// Who only asks whether a lock is held must take it for a moment, too; so that no one meets a
 // lock that is free and seems taken, everybody takes turns by one more lock, asking.
 const asking = "asking"
 
 // askWithin bounds the wait for one's turn: others hold it for microseconds.
 const askWithin = 10 * time.Second
 
-// inTurn does something with the lock of that name while nobody else asks for any.
+// inTurn does something with the lock of that name while no one else asks for any.
 func (l *Ledger) inTurn(name string, do func(lock *flock.Flock) error) error {
 	turn := flock.New(l.lockPath(asking))
 	ctx, cancel := context.WithTimeout(context.Background(), askWithin)

@@ -140,7 +140,7 @@ func (s Secret) open(path string, data []byte) (b Book, err error) {
 }
 
 // Change changes the logins of a site folder, which only their owner can read; without a
-// file it begins with none. Nobody else's change comes between the reading and the writing.
+// file it starts with none. No one else's change comes between the reading and the writing.
 // An error of change, and those of Open but ErrNone, leave the file as it was.
 func Change(dir string, s Secret, change func(*Book) error) error {
 	path := filepath.Join(dir, File)

@@ -24,12 +24,12 @@ const (
 	keeperWithin = 3 * time.Second
 )
 
-// ErrLocked is returned where nobody keeps the passphrase.
-var ErrLocked = errors.New("nobody keeps the passphrase of these logins")
+// ErrLocked is returned where no one keeps the passphrase.
+var ErrLocked = errors.New("no one keeps the passphrase of these logins")
 
 // KeeperSocket is where the keeper of a site folder listens. Its folder is made, for its owner
 // alone, before one listens there; the error is that it cannot be, is not there, or belongs to
-// somebody else.
+// someone else.
 func KeeperSocket(dir string, make bool) (string, error) {
 	whole, err := filepath.Abs(dir)
 	if err == nil {

@@ -4,5 +4,5 @@ package login
 
 import "net"
 
-// sameUser is what the folder of the socket says: nobody else can open it.
+// sameUser is what the folder of the socket says: no one else can open it.
 func sameUser(net.Conn) error { return nil }

@@ -97,7 +97,7 @@ func TestFile(t *testing.T) {
 	assert.NotContains(t, string(raw), "quoin")
 	info, err := os.Stat(filepath.Join(dir, login.File))
 	require.NoError(t, err)
-	assert.Zero(t, info.Mode().Perm()&0o077, "nobody else can read it")
+	assert.Zero(t, info.Mode().Perm()&0o077, "no one else can read it")
 	left, err := filepath.Glob(filepath.Join(dir, ".logins-*"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "nothing is left over")

@@ -133,7 +133,7 @@ type question struct {
 type answer struct {
 	status Status
 	target string
-	path   []Hop // shared: nobody changes it
+	path   []Hop // shared: no one changes it
 	reason string
 }
 
@@ -375,7 +375,7 @@ func (of *model) usable(d device.Device, component string) []candidate {
 }
 
 // target is the image that a target wants, and why. The images are gone through from the
-// one that somebody recommends to the one that something better has superseded, and among
+// one that someone recommends to the one that something better has superseded, and among
 // equals from the newest to the oldest; the first that the target allows is it. With
 //
 //	2.08   recommended
@@ -384,7 +384,7 @@ func (of *model) usable(d device.Device, component string) []candidate {
 //
 // an unfinished version (a beta, a release candidate, a nightly build) is only chosen where the target names one.
 //
-// newest means 2.08, since somebody vouches for it; a target of 2.11, or of ">= 2.09",
+// newest means 2.08, since someone vouches for it; a target of 2.11, or of ">= 2.09",
 // means 2.11; and nothing ever means 2.09.
 func (of *model) target(usable []candidate, rule site.Target) (*candidate, string) {
 	exact, named := rule.Exact()

@@ -32,7 +32,7 @@ type Kind string
 
 // The kinds, and the one of a test.
 const (
-	Start    Kind = "start"    // a job began
+	Start    Kind = "start"    // a job started
 	End      Kind = "end"      // it is over; Counts say how its devices ended
 	Stranded Kind = "stranded" // a device needs hands
 	Asks     Kind = "ask"      // a device waits for a person
@@ -105,7 +105,7 @@ type Sender struct {
 	group   sync.WaitGroup
 }
 
-// New begins to tell. bell is the terminal, nil where there is none. failed hears the first failure of
+// New starts to tell. bell is the terminal, nil where there is none. failed hears the first failure of
 // each target, from goroutines of the sender's own.
 func New(targets []Target, bell io.Writer, failed func(Target, error)) *Sender {
 	s := &Sender{targets: targets, failed: failed}
@@ -184,7 +184,7 @@ func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.
 func printable(s string) string { return strings.ReplaceAll(text.Harmless(s), "\n", " ") }
 
 var client = &http.Client{Timeout: within, CheckRedirect: func(*http.Request, []*http.Request) error {
-	return http.ErrUseLastResponse // what is told goes to nobody else
+	return http.ErrUseLastResponse // what is told goes to no one else
 }}
 
 // post sends an event to a webhook, signed where there is a secret.

@@ -21,7 +21,7 @@ import (
 var event = notify.Event{Kind: notify.Stranded, Site: "Marrow Hill Locks", Job: "j1",
 	Device: "gate-1", Text: "gate-1 is\x1b[2J stranded."}
 
-// What a server refuses for good is not tried again, what may pass is; nobody else is told where
+// What a server refuses for good is not tried again, what may pass is; no one else is told where
 // one is sent on; the whole address stands in no error.
 func TestWebhooks(t *testing.T) {
 	for name, c := range map[string]struct {
@@ -73,7 +73,7 @@ func TestWebhooks(t *testing.T) {
 	}
 }
 
-// A target that hangs holds nobody up, and is told of once; others hear what they asked for alone.
+// A target that hangs holds no one up, and is told of once; others hear what they asked for alone.
 func TestASlowTargetHoldsNobodyUp(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("there is no sh")

@@ -272,7 +272,7 @@ func TestAFailedSetProvesNoKind(t *testing.T) {
 	p.settle()
 	require.Empty(t, p.wrong)
 	assert.Len(t, p.active, 1, "one more pilot, not both")
-	assert.False(t, p.ended["handset-1"].Succeeded(), "nobody can reach it any more")
+	assert.False(t, p.ended["handset-1"].Succeeded(), "no one can reach it any more")
 }
 
 // Where a cover set never lets a member return, the cover set wins.

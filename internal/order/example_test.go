@@ -44,7 +44,7 @@ func read(t *testing.T, site string) order.Order {
 }
 
 // drawn is a plan as text: a line for each device, a sign for each minute. = is at work, < is
-// on its way back; what stands behind is why it was left.
+// during its rollback; what stands behind is why it was left.
 func drawn(o order.Order, p order.Schedule) string {
 	rows := map[string][]byte{}
 	why := map[string]string{}
@@ -164,7 +164,7 @@ cam-21      |==|
 switch-basin|===|
 cam-12      |...==|
 `},
-		{name: "the pilot is proven before the next one begins", site: cameras,
+		{name: "the pilot is proven before the next one starts", site: cameras,
 			rules: order.Rules{Pilot: true}, timeline: `
 cam-11      |====|
 cam-12      |....====|
@@ -201,7 +201,7 @@ hub-1       || lockstep set handsets does not move without handset-2
 handset-1   |==..<|
 handset-2   |====|
 `, rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub-1", "handset-1", "handset-2"}}}}},
-		{name: "nothing begins that may not end before the window closes", site: chain,
+		{name: "nothing starts that may not end before the window closes", site: chain,
 			closes: 6 * time.Minute, timeline: `
 gate-1      || would not finish before the window closes
 gate-2      |..==|
@@ -276,7 +276,7 @@ func TestOtherJobs(t *testing.T) {
 	assert.Equal(t, []string{"cam-31"}, began)
 }
 
-// What an order contradicts itself in is told before anything begins.
+// What an order contradicts itself in is told before anything starts.
 func TestContradictions(t *testing.T) {
 	site := `
 		cam-11  WX-40 4
@@ -303,7 +303,7 @@ lockstep set pair may need 6m0s to be verified or returned, but the longest wind
 }
 
 // The sequence is nearly the best there is: beside an exhaustive search on small sites, which
-// tries at each instant to begin or not to begin each device that the rules allow.
+// tries at each instant to start or not to start each device that the rules allow.
 func TestNearlyOptimal(t *testing.T) {
 	sum, worst, n := 0.0, 1.0, 0
 	for seed := range uint64(500) {
@@ -333,7 +333,7 @@ type search struct {
 	best  time.Duration
 }
 
-// from goes on from a time and what was begun until then.
+// from continues from a time and what was started until then.
 func (s *search) from(now time.Duration, begun []order.Span) {
 	end := time.Duration(0)
 	for _, b := range begun {

@@ -50,7 +50,7 @@ func AsExpected(d Device, task Task) (time.Duration, Event) {
 	return d.Takes, Event{Outcome: Verified(Target)}
 }
 
-// Forecast is what is expected of an order that begins at a time. Its error is a
+// Forecast is what is expected of an order that starts at a time. Its error is a
 // *Contradictions.
 func Forecast(o Order, start time.Time) (Schedule, error) {
 	p, err := Play(o, start, AsExpected)

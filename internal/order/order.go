@@ -53,7 +53,7 @@ type Order struct {
 	// Names are those of devices that the rules mean and that are not worked on, by ID.
 	Names map[string]string `yaml:"-" json:"names,omitempty"`
 
-	// What is known only when it begins.
+	// What is known only when it starts.
 	// fingerprints of the keys that signed it
 	Signed []string `yaml:"-" json:"signed,omitempty"`
 	// Start is when a scheduled job starts; zero: at once.
@@ -113,7 +113,7 @@ type Hop struct {
 // Switches tells whether nothing is sent: the device starts what its other slot holds.
 func (h Hop) Switches() bool { return h.Image == Image{} }
 
-// Caution is what a person must know, and accept, before an order begins.
+// Caution is what a person must know, and accept, before an order starts.
 type Caution struct {
 	Name    string   `yaml:"name" json:"name"` // a short word
 	Text    string   `yaml:"text" json:"text"`
@@ -188,12 +188,12 @@ type Rules struct {
 	PerParent map[string]int `yaml:"per_parent,omitempty" json:"per_parent,omitempty"`
 	Cover     []Cover        `yaml:"cover,omitempty" json:"cover,omitempty"`
 	Lockstep  []Set          `yaml:"lockstep,omitempty" json:"lockstep,omitempty"`
-	// Pilot: the first of each model and image is proven before the next begins.
+	// Pilot: the first of each model and image is proven before the next starts.
 	Pilot     bool      `yaml:"pilot" json:"pilot,omitempty"`
 	StopAfter StopAfter `yaml:"stop_after,omitempty" json:"stop_after,omitzero"`
 	// Feeds are the devices that are out of service while one is worked on, besides itself.
 	Feeds map[string][]string `yaml:"feeds,omitempty" json:"feeds,omitempty"`
-	// Out are devices that are out of service before anything begins, and why: "is away".
+	// Out are devices that are out of service before anything starts, and why: "is away".
 	Out map[string]string `yaml:"-" json:"out,omitempty"`
 }
 
@@ -212,7 +212,7 @@ type Set struct {
 	Missing map[string]string `yaml:"-" json:"missing,omitempty"`
 }
 
-// StopAfter stops a job from beginning more.
+// StopAfter stops a job from start more.
 type StopAfter struct {
 	Failures int `yaml:"failures,omitempty" json:"failures,omitempty"` // 0: any number
 	// of all devices, from 0 to 1; 0: any

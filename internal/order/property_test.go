@@ -124,8 +124,8 @@ func generate(r *rand.Rand, devices int, slack bool) order.Order {
 	return o
 }
 
-// broken looks at a plan as somebody would who knows the rules and not the dispatcher: at the
-// instant when each span begins, is anything so that may not be? It returns the first that is.
+// broken looks at a plan as someone would who knows the rules and not the dispatcher: at the
+// instant when each span starts, is anything so that may not be? It returns the first that is.
 func broken(o order.Order, p order.Schedule) string {
 	by := map[string]order.Device{}
 	for _, d := range o.Devices {
@@ -136,9 +136,9 @@ func broken(o order.Order, p order.Schedule) string {
 	})
 	for n, s := range worked {
 		d := by[s.Device]
-		var at []order.Span // at work when s begins, s among them
+		var at []order.Span // at work when s starts, s among them
 		for m, other := range worked {
-			// what ends in this instant has ended; of those that begin in it, the earlier count
+			// what ends in this instant has ended; of those that start in it, the earlier count
 			if other.Start.Before(s.Start) && other.End.After(s.Start) ||
 				other.Start.Equal(s.Start) && m <= n {
 				at = append(at, other)
@@ -223,7 +223,7 @@ func uncovered(o order.Order, p order.Schedule, s order.Span, at []order.Span) s
 		}
 		// what was lost is not the dispatcher's doing; what it adds to it is
 		if len(out) > before && len(c.Of)-len(out) < c.Keep {
-			return fmt.Sprintf("cover set %s has %d of %d out when %s begins", c.Name, len(out),
+			return fmt.Sprintf("cover set %s has %d of %d out when %s starts", c.Name, len(out),
 				len(c.Of), s.Device)
 		}
 	}
@@ -251,7 +251,7 @@ func outOfTurn(o order.Order, p order.Schedule, s order.Span) string {
 			slices.Contains(d.Through, x.Device) && other.First
 		again := x.Task != order.Update && inSet(x.Device, s.Device)
 		if before && !ended && !again {
-			return fmt.Sprintf("%s begins before %s has ended", s.Device, x.Device)
+			return fmt.Sprintf("%s starts before %s has ended", s.Device, x.Device)
 		}
 		if x.Task == order.Update && ended && !x.Outcome.Succeeded() {
 			failures++
@@ -264,13 +264,13 @@ func outOfTurn(o order.Order, p order.Schedule, s order.Span) string {
 			other := by[x.Device]
 			if x.Task == order.Update && x.Device != s.Device && other.Model == d.Model &&
 				!x.Start.After(s.Start) && x.End.After(s.Start) && !inSet(x.Device, s.Device) {
-				return fmt.Sprintf("%s begins beside %s, and none of its kind is proven", s.Device,
+				return fmt.Sprintf("%s starts beside %s, and none of its kind is proven", s.Device,
 					x.Device)
 			}
 		}
 	}
 	if most := o.Rules.StopAfter.Failures; most > 0 && failures >= most {
-		return fmt.Sprintf("%s begins after %d failures", s.Device, failures)
+		return fmt.Sprintf("%s starts after %d failures", s.Device, failures)
 	}
 	alone := !slices.ContainsFunc(o.Rules.Lockstep, func(set order.Set) bool {
 		return slices.Contains(set.Of, s.Device)
@@ -367,7 +367,7 @@ func TestMakespan(t *testing.T) {
 	assert.LessOrEqual(t, sum/float64(n), 1.05)
 }
 
-// work are the spans of a plan in which somebody is at work. When it is found out that a device
+// work are the spans of a plan in which someone is at work. When it is found out that a device
 // is left does not matter: that it is.
 func work(p order.Schedule) (out []order.Span, left map[string]bool) {
 	left = map[string]bool{}
@@ -382,7 +382,7 @@ func work(p order.Schedule) (out []order.Span, left map[string]bool) {
 }
 
 // Whoever applies what happened until then is where the job was: a state made of the events of
-// a night, cut anywhere, says the same of every device that waits, and goes on the same way.
+// a night, cut anywhere, says the same of every device that waits, and continues the same way.
 func TestAStateIsItsEvents(t *testing.T) {
 	for seed := range uint64(400) {
 		r := rand.New(rand.NewPCG(seed, 4))

@@ -99,7 +99,7 @@ func Update(l *ledger.Ledger, job string, seen ...*device.Device) error {
 	return UpdateSince(l, job, time.Time{}, seen...)
 }
 
-// UpdateSince is Update for a scan that began at a time: what a job has verified of a device since then is not
+// UpdateSince is Update for a scan that started at a time: what a job has verified of a device since then is not
 // overwritten.
 func UpdateSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Device) error {
 	filter := &ledger.Filter{Kind: Found, Newest: true}

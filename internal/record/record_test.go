@@ -75,7 +75,7 @@ func TestKeys(t *testing.T) {
 	assert.EqualValues(t, 3, n)
 }
 
-// A scan that began before a job proved something does not overwrite that.
+// A scan that started before a job proved something does not overwrite that.
 func TestAScanDoesNotOverwriteAProof(t *testing.T) {
 	now := time.Now()
 	l, err := ledger.Create(t.TempDir(), func() time.Time { return now })

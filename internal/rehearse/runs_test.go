@@ -72,7 +72,7 @@ func TestFaultsInShare(t *testing.T) {
 func TestWindowAndHistory(t *testing.T) {
 	in := hill()
 	in.Order.Closes, in.Order.Window = in.Start.Add(30*time.Minute), 30*time.Minute
-	assert.InDelta(t, 0.14, run(t, in).Missed, 0.14) // the head begins at 10 minutes, and needs 15
+	assert.InDelta(t, 0.14, run(t, in).Missed, 0.14) // the head starts at 10 minutes, and needs 15
 	in.Took = func(order.Device) []time.Duration {
 		return []time.Duration{20 * time.Minute, 20 * time.Minute, 20 * time.Minute,
 			20 * time.Minute}

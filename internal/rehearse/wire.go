@@ -180,7 +180,7 @@ type File struct{ io.ReaderAt }
 // Close has nothing to end.
 func (File) Close() error { return nil }
 
-// nothing is an image that nobody reads.
+// nothing is an image that no one reads.
 type nothing struct{}
 
 func (nothing) ReadAt(p []byte, _ int64) (int, error) { clear(p); return len(p), nil }

@@ -77,7 +77,7 @@ func TestTimeline(t *testing.T) {
 	assert.Equal(t, 1, strings.Count(picture, `class="backline"`))
 	assert.Contains(t, picture, ">23:00:00<")
 	assert.Contains(t, picture, ">23:01:01<")
-	assert.Empty(t, report.Job{}.Timeline(zone), "nothing was begun")
+	assert.Empty(t, report.Job{}.Timeline(zone), "nothing was started")
 }
 
 // The plot has a bar for each part, and the job where it lies.
@@ -89,7 +89,7 @@ func TestPlot(t *testing.T) {
 	assert.Empty(t, report.Plays{Counts: []int{3}, From: 5, To: 5}.Plot(), "all took the same")
 }
 
-// Devices stand below the one that they are reached through; what is behind itself, or behind nobody that
+// Devices stand below the one that they are reached through; what is behind itself, or behind no one that
 // is known, is told all the same.
 func TestTree(t *testing.T) {
 	placed := report.Laid([]report.Node{{ID: "c", Through: "b"}, {ID: "a"}, {ID: "b", Through: "a"}, {ID: "x", Through: "y"},

@@ -33,7 +33,7 @@ func (d *drawing) put(format string, args ...any) {
 	fmt.Fprintf(d, format, args...)
 }
 
-// begin begins a picture; what it shows is read out to who cannot see it.
+// start starts a picture; what it shows is read out to who cannot see it.
 func begin(class string, wide, high int, shows string) *drawing {
 	d := &drawing{}
 	d.put(`<svg xmlns="http://www.w3.org/2000/svg" class="%s" viewBox="0 0 %d %d" role="img" aria-label="%s">`, class, wide, high, shows)
@@ -45,7 +45,7 @@ func (d *drawing) end() template.HTML {
 	return template.HTML(d.String()) // every text in it was escaped by put
 }
 
-// Timeline draws the job: a lane for each device that was worked on, in the order in which they began.
+// Timeline draws the job: a lane for each device that was worked on, in the order in which they started.
 func (j Job) Timeline(zone *time.Location) template.HTML {
 	var lanes []Device
 	var from, to time.Time
@@ -187,7 +187,7 @@ func said(s job.Span) string {
 		text += " " + s.To
 	}
 	if s.Direction == job.Back {
-		text += ", on the way back"
+		text += ", during the rollback"
 	}
 	if s.Reason != "" {
 		text += ": " + s.Reason

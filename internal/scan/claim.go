@@ -15,10 +15,10 @@ import (
 //
 //	placed  it is at the known address, and nothing that it says contradicts
 //	keyed   it shows the TLS or SSH key that the known device showed
-//	said    it says the known device's serial number, hardware address or UUID
+//	said    it says the known device's serial number, MAC address or UUID
 //
 // For example, cam-11 is known at .11 with serial number 7. A device at .66 says 7 too: with
-// one at .11, that one is cam-11 and the other is a newcomer. With nobody at .11, cam-11 has
+// one at .11, that one is cam-11 and the other is a newcomer. With no one at .11, cam-11 has
 // moved to .66; but its own login is not sent there, since whoever says 7 would get it. Two
 // newcomers that say 7 are both newcomers.
 type claim int
@@ -68,7 +68,7 @@ func claims(found []*device.Device, known []device.Device, shown *keyring,
 // foundIndex finds the devices that may be a known one without comparing it with every other: only those that
 // share an address, an identifier or a key with it can be.
 type foundIndex struct {
-	by    map[string][]int    // by a host, a serial number, a hardware address, a UUID
+	by    map[string][]int    // by a host, a serial number, a MAC address, a UUID
 	keyed map[string][]string // the hosts that show a key now which another host showed, by that host
 }
 

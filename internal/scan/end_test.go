@@ -111,7 +111,7 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 	assert.Empty(t, r.Gone)
 	assert.Error(t, h.place.Move("cam-99", 3))
 
-	// Somebody else takes the old address: its serial number is another, and it gets no
+	// Someone else takes the old address: its serial number is another, and it gets no
 	// password until a person says that this is right.
 	require.NoError(t, h.place.Move("gate-1", 11))
 	r = h.scan()
@@ -231,7 +231,7 @@ func TestKindsAreHeard(t *testing.T) {
 	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyTLS: true, device.KeySSH: true},
 		kinds)
 	for _, in := range h.place.StandIns() {
-		assert.NotContains(t, strings.Join(in.Log, " "), "ssh password", "nobody logs in by SSH")
+		assert.NotContains(t, strings.Join(in.Log, " "), "ssh password", "no one logs in by SSH")
 	}
 	r = h.scan()
 	assert.Empty(t, r.New)

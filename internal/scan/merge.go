@@ -45,7 +45,7 @@ func (f *found) connects(dialects dialect.Registry) bool {
 //
 // is one. One case breaks the rule: behind a router that forwards ports, one address is a
 // door to several devices. sharedHosts finds those; there only what answers at one port, or
-// says one UUID, is one device, and what has no port belongs to nobody.
+// says one UUID, is one device, and what has no port belongs to no one.
 //
 // What answers at two hosts stays two devices, even where both say one UUID: anybody can say
 // it, and whoever is taken for a device gets its logins. join makes exceptions.
@@ -81,7 +81,7 @@ func merge(dialects dialect.Registry, sightings []discover.Sighting) []*found {
 		}
 		if f == nil {
 			if shared[host] && s.Address.Port() == 0 {
-				continue // nobody can say which of them it was
+				continue // no one can say which of them it was
 			}
 			f = &found{Device: device.Device{Access: device.Unreadable,
 				Trouble:  device.Because(device.NotRecognised, ""),
@@ -229,7 +229,7 @@ func sharedHosts(sightings []discover.Sighting) map[netip.Addr]bool {
 	return out
 }
 
-// addMACs adds the hardware addresses that this machine knows of its neighbours, where
+// addMACs adds the MAC addresses that this machine knows of its neighbours, where
 // one belongs to one address: a router that answers for others says nothing of them.
 func addMACs(devices []*found, table map[netip.Addr]string) {
 	count, hosts := map[string]int{}, map[netip.Addr]int{}
@@ -248,7 +248,7 @@ func addMACs(devices []*found, table map[netip.Addr]string) {
 	}
 }
 
-// arpTable is what this machine knows of its neighbours' hardware addresses, where the
+// arpTable is what this machine knows of its neighbours' MAC addresses, where the
 // system tells it in a file: on Linux.
 func arpTable() map[netip.Addr]string {
 	out := map[netip.Addr]string{}
@@ -258,7 +258,7 @@ func arpTable() map[netip.Addr]string {
 	}
 	defer func() { _ = file.Close() }()
 	for lines := bufio.NewScanner(file); lines.Scan(); {
-		field := strings.Fields(lines.Text()) // address, type, flags, hardware address, …
+		field := strings.Fields(lines.Text()) // address, type, flags, MAC address, …
 		if len(field) < 4 || field[2] == "0x0" {
 			continue
 		}
@@ -270,7 +270,7 @@ func arpTable() map[netip.Addr]string {
 }
 
 // fold drops what turned out, once read, to be a device already found: the same
-// serial number on the same host, or the same hardware address, heard at another port
+// serial number on the same host, or the same MAC address, heard at another port
 // or address.
 func fold(all []*found) []*device.Device {
 	seen := map[string]*device.Device{}

@@ -107,7 +107,7 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	found := join(merge(s.Dialects, seen.Sightings), s.keys.sameKey)
 	if len(found) > maxDevices {
 		result.Warnings = append(result.Warnings,
-			fmt.Sprintf("%d devices seem to answer; only %d were read. Is somebody flooding the network", len(found), maxDevices))
+			fmt.Sprintf("%d devices seem to answer; only %d were read. Is someone flooding the network", len(found), maxDevices))
 		found = found[:maxDevices]
 	}
 	neighbours := arpTable()
@@ -202,7 +202,7 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 func (s *Scanner) insist(ctx context.Context, all []*found, known []device.Device,
 	networks []discover.Network) []*found {
 	owned := map[string]*found{}
-	heard := map[string]bool{} // hosts at which somebody answers: the known device is not there
+	heard := map[string]bool{} // hosts at which someone answers: the known device is not there
 	for _, f := range all {
 		heard[f.Host()] = true
 		if f.ID != "" {

@@ -221,7 +221,7 @@ func TestHardwareAddresses(t *testing.T) {
 	r = settled([]device.Device{{Endpoint: device.Endpoint{Address: "10.20.4.1:80"},
 		Reading: device.Reading{Identity: device.Identity{MAC: "02:00:5e:00:53:07"}}}}, known,
 		"10.20.4.0/24")
-	assert.Len(t, r.New, 1, "another hardware address at the same address is another device")
+	assert.Len(t, r.New, 1, "another MAC address at the same address is another device")
 }
 
 // Who claims to be a known device, and what it gets.
@@ -250,7 +250,7 @@ func TestClaims(t *testing.T) {
 		"one that was not looked for has not moved": {[]device.Device{known("d1", "10.99.4.11:80",
 			"7", "")},
 			[]device.Device{thief}, []string{""}, nil},
-		"a default serial number is nobody's": {
+		"a default serial number is no one's": {
 			[]device.Device{known("d1", "10.20.4.11:80", "1", "02:00:5e:00:53:01")},
 			[]device.Device{at("10.20.4.12:80", "1", "02:00:5e:00:53:02")}, []string{""},
 			[]string{"d1"}},
@@ -289,7 +289,7 @@ func TestKeyring(t *testing.T) {
 	assert.Len(t, k.refused, 1)
 }
 
-// A range that is too large to be asked address by address marks nobody as away.
+// A range that is too large to be asked address by address marks no one as away.
 func TestARangeThatWasNotAskedMarksNobody(t *testing.T) {
 	s := newScanner(time.Second)
 	d := device.Device{Endpoint: device.Endpoint{Address: "[2001:db8::11]:80"},

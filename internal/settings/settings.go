@@ -253,7 +253,7 @@ func Lost(f Format, was, now []byte) ([]Change, error) {
 	return slices.DeleteFunc(all, func(c Change) bool { return c.Kind == Added }), err
 }
 
-// secret are words in the name of a setting whose value nobody should read over a shoulder.
+// secret are words in the name of a setting whose value no one should read over a shoulder.
 var secret = regexp.MustCompile(`(?i)pass(word|wd|phrase)?|secret|token|psk|community|pin$|pin[^a-z]|key$|private|credential`)
 
 func blank(path, value string) string {

@@ -255,7 +255,7 @@ func (s *Shelf) Missing(f Feed) []FeedImage {
 
 // Pull fetches images of the feed, several at once, checks each, and puts it on the
 // shelf. One that fails is one Result; what was fetched of it is kept, and the next
-// pull goes on from there.
+// pull continues from there.
 func (p *Puller) Pull(ctx context.Context, images []FeedImage) []Result {
 	var mu sync.Mutex
 	total := int64(0)
@@ -302,7 +302,7 @@ func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error 
 		return err
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); n != e.Size || got != e.Manifest.SHA256 {
-		_ = os.Remove(part) // what was fetched is not it: the next pull starts anew
+		_ = os.Remove(part) // what was fetched is not it: the next pull starts again
 		return fmt.Errorf("it is not what the index says: %d bytes, SHA-256 %s…", n, got[:12])
 	}
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
@@ -324,7 +324,7 @@ func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile st
 	if err != nil || at == e.Size {
 		return err
 	}
-	etag, _ := os.ReadFile(etagFile) // without it the fetch starts anew
+	etag, _ := os.ReadFile(etagFile) // without it the fetch starts again
 	if at > e.Size || len(etag) == 0 {
 		at = 0
 	}
@@ -347,7 +347,7 @@ func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile st
 	n, err := io.Copy(f, &counter{ended: ctx.Err, r: io.LimitReader(body, e.Size-from+1),
 		count: count})
 	if err == nil && from+n < e.Size {
-		err = fmt.Errorf("it ended after %d of %d bytes; pull again to go on", from+n, e.Size)
+		err = fmt.Errorf("it ended after %d of %d bytes; pull again to continue", from+n, e.Size)
 	}
 	return err
 }

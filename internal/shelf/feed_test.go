@@ -238,7 +238,7 @@ func TestPullsAFewAtATime(t *testing.T) {
 		if !strings.Contains(r.URL.Path, "feed.") {
 			select {
 			case <-met:
-			case <-time.After(time.Minute): // nobody comes: the check below fails
+			case <-time.After(time.Minute): // no one comes: the check below fails
 			}
 		}
 		http.ServeFile(w, r, filepath.Join(dir, filepath.FromSlash(r.URL.Path)))

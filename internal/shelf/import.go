@@ -42,7 +42,7 @@ type Outcome string
 const (
 	New     Outcome = "new"
 	There   Outcome = "already there"
-	Aside   Outcome = "not recognised" // kept aside until somebody says what it is
+	Aside   Outcome = "not recognised" // kept aside until someone says what it is
 	Refused Outcome = "refused"
 )
 
@@ -112,7 +112,7 @@ func Size(paths []string) (total int64) {
 // workFolder makes a folder for what one import unpacks, and removes those whose import was
 // killed: a living one holds the lock in its own.
 func (s *Shelf) workFolder() (dir string, release func(), err error) {
-	// In turn: between making a folder and locking it nobody must take it for a dead one's.
+	// In turn: between making a folder and locking it no one must take it for a dead one's.
 	turn := flock.New(filepath.Join(s.dir, ".imports.lock"))
 	if err := turn.Lock(); err != nil {
 		return "", nil, err
@@ -146,7 +146,7 @@ func (s *Shelf) workFolder() (dir string, release func(), err error) {
 	}, nil
 }
 
-// staleAfter is when a half-written file is nobody's any more: it takes moments to replace
+// staleAfter is when a half-written file is no one's any more: it takes moments to replace
 // one.
 const staleAfter = 24 * time.Hour
 
@@ -478,7 +478,7 @@ type errRead struct{ err error }
 
 func (e errRead) Error() string { return e.err.Error() }
 
-// counted reads on while the import may go on, and tells how far it is.
+// counted reads on while the import may continue, and tells how far it is.
 type counted struct {
 	in *importer
 	r  io.Reader

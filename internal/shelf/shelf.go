@@ -5,7 +5,7 @@
 // a manifest lies beside each. An image is on the shelf when its manifest is; the image
 // is there, whole and on the disk, before its manifest is. Whatever interrupts an
 // import leaves at most temporary files, which the next import removes, or an
-// image without a manifest, which nobody sees.
+// image without a manifest, which no one sees.
 package shelf
 
 import (
@@ -73,7 +73,7 @@ func (s *Shelf) List() ([]firmware.Image, error) {
 	return images, err
 }
 
-// Fault is something on the shelf that cannot be used. One bad file keeps nobody from the
+// Fault is something on the shelf that cannot be used. One bad file keeps no one from the
 // others.
 type Fault struct {
 	SHA256 string `json:"sha256"` // of the image, as far as the file's name says

@@ -157,7 +157,7 @@ func TestTwoManifestsForOneImageThatDisagree(t *testing.T) {
 
 	// The refused manifest's release notes do not take the place of those that are there.
 	other.body += "notes: n.md\n"
-	add(t, s, write(t, t.TempDir(), oldImage, other, file{"wx40/n.md", "somebody else's"}))
+	add(t, s, write(t, t.TempDir(), oldImage, other, file{"wx40/n.md", "someone else's"}))
 	images, err := s.List()
 	require.NoError(t, err)
 	notes, err := s.Notes(images[0])
@@ -327,7 +327,7 @@ func TestOneBudgetForAll(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// Two images for one version of the same devices: nobody can say which is meant.
+// Two images for one version of the same devices: no one can say which is meant.
 func TestTwins(t *testing.T) {
 	s := open(t)
 	add(t, s, write(t, t.TempDir(), newImage, newManifest))

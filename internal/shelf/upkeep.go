@@ -23,7 +23,7 @@ import (
 	"catena/internal/yamldoc"
 )
 
-// Unknown is a file that no rule recognised. It is set aside until somebody says
+// Unknown is a file that no rule recognised. It is set aside until someone says
 // what it is.
 type Unknown struct {
 	File   string `yaml:"file" json:"file"`
@@ -134,7 +134,7 @@ func (s *Shelf) Mark(image firmware.Image, status firmware.Advice, because strin
 	return s.write(s.manifestPath(manifest.SHA256), raw)
 }
 
-// Drop takes an image off the shelf: the manifest first, so that nobody sees an image
+// Drop takes an image off the shelf: the manifest first, so that no one sees an image
 // that is half gone.
 func (s *Shelf) Drop(image firmware.Image) error {
 	if err := os.Remove(s.manifestPath(image.SHA256)); err != nil {

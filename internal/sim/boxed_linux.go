@@ -13,7 +13,7 @@ import (
 )
 
 // StartBoxed brings up one stand-in that is fresh from its box: it has no address until a DHCP server
-// gives it one on the adapter (RFC 2131), whose hardware address it has. It needs the rights to set an
+// gives it one on the adapter (RFC 2131), whose MAC address it has. It needs the rights to set an
 // address.
 func StartBoxed(ctx context.Context, s Scenario, adapter string, log *slog.Logger) (*Site, error) {
 	if len(s.Devices) != 1 {
@@ -34,7 +34,7 @@ func StartBoxed(ctx context.Context, s Scenario, adapter string, log *slog.Logge
 	return site, site.up()
 }
 
-// lease asks for an address until somebody gives one.
+// lease asks for an address until someone gives one.
 func lease(ctx context.Context, adapter string) (own net.IPNet, err error) {
 	for ctx.Err() == nil {
 		client, err := nclient4.New(adapter, nclient4.WithTimeout(2*time.Second), nclient4.WithRetry(1))

@@ -13,7 +13,7 @@ type ChildDevice struct {
 	Serial  string `yaml:"serial"`
 	Version string `yaml:"version"`
 	Faults  Faults `yaml:"faults"` // keeps_version, never_returns, sick
-	// it takes an image only while somebody holds it to its base, which takes so long
+	// it takes an image only while someone holds it to its base, which takes so long
 	Hand time.Duration `yaml:"hand"`
 }
 
@@ -32,7 +32,7 @@ type units struct {
 
 type storedImage struct{ model, version string }
 
-// unit is one of them. What it does is told by when it began.
+// unit is one of them. What it does is told by when it started.
 type unit struct {
 	ChildDevice
 	version  string // what it runs
@@ -40,7 +40,7 @@ type unit struct {
 	began    time.Time
 	restart  time.Time // when it went away to run it
 	installs int
-	asked    time.Time // when somebody was asked to hold it to its base
+	asked    time.Time // when someone was asked to hold it to its base
 }
 
 func newUnits(s *standIn, maker string, atOnce int) *units {
@@ -86,7 +86,7 @@ func (u *units) state(c *unit) (state string, percent int) {
 // well tells whether a unit is.
 func (c *unit) well() bool { return !(c.Faults.Sick && c.version != c.Version) }
 
-// held tells whether a unit is on its base: one that needs a hand, so long after somebody was asked.
+// held tells whether a unit is on its base: one that needs a hand, so long after someone was asked.
 func (c *unit) held() bool {
 	return c.Hand == 0 || !c.asked.IsZero() && time.Since(c.asked) > c.Hand
 }
@@ -155,7 +155,7 @@ func (u *units) install(place int, digest string) error {
 	return nil
 }
 
-// ask has somebody hold a unit to its base.
+// ask has someone hold a unit to its base.
 func (u *units) ask(place int) {
 	u.mu.Lock()
 	defer u.mu.Unlock()

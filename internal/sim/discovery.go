@@ -87,7 +87,7 @@ func (c *camera) hasTypes(packet []byte, types string) bool {
 	return true
 }
 
-// inScopes tells whether the camera has all scopes asked for: by default those that begin
+// inScopes tells whether the camera has all scopes asked for: by default those that start
 // with the same segments (5.1, rfc2396), or the same text (strcmp0).
 func (c *camera) inScopes(asked, by string) bool {
 	for want := range strings.FieldsSeq(asked) {

@@ -314,10 +314,10 @@ func (d *drive) record(c io.Writer, say func(string, ...any), words []string) ui
 	return 0
 }
 
-// serve has somebody into the service mode. d.mine is held.
+// serve has someone into the service mode. d.mine is held.
 func (d *drive) serve(c io.ReadWriter, say func(string, ...any)) uint32 {
 	if d.service {
-		say("error: somebody is in service mode")
+		say("error: someone is in service mode")
 		return 1
 	}
 	_, _ = io.WriteString(c, "Service code: ")

@@ -22,7 +22,7 @@ import (
 //	GET  /handsets  a table of those behind it; each takes an image through the hub alone
 //	POST /handsets/image        a form with an image for them, kept until a restart
 //	POST /handsets/{n}/install  it takes that image, on the charging base of the hub only
-//	POST /handsets/{n}/call     it rings: somebody should put it on the base
+//	POST /handsets/{n}/call     it rings: someone should put it on the base
 type hub struct {
 	*standIn
 	mine   sync.Mutex

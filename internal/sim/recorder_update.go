@@ -88,7 +88,7 @@ func (r *recorder) upload(w http.ResponseWriter, req *http.Request) {
 	}
 }
 
-// tellTask is a Task, and its monitor at once: 202 while it goes on.
+// tellTask is a Task, and its monitor at once: 202 while it continues.
 func (r *recorder) tellTask(w http.ResponseWriter, req *http.Request) {
 	r.mu.Lock()
 	n := r.task

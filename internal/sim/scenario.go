@@ -69,7 +69,7 @@ type Device struct {
 	LinkUntil string        `yaml:"link_until"` // or until this file is there
 	Children  []ChildDevice `yaml:"children"`   // controllers, hubs, nvrs: the devices behind them
 
-	MAC string `yaml:"mac"` // switches: their hardware address
+	MAC string `yaml:"mac"` // switches: their MAC address
 	// switches: the devices at their ports, the first at port 1
 	Sees   []string `yaml:"sees"`
 	Behind []string `yaml:"behind"` // gates: those that hang behind it

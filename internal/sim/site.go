@@ -26,7 +26,7 @@ type Site struct {
 	log      *slog.Logger
 	mu       sync.Mutex
 	own      map[string]map[*standIn]net.PacketConn // who answers, by service, and from where
-	// an address is free again only when nobody reads from it
+	// an address is free again only when no one reads from it
 	hearing sync.WaitGroup
 }
 
@@ -195,7 +195,7 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
 			}
 			asker, _ := to.(*net.UDPAddr)
 			if asker == nil || !asker.IP.IsLoopback() {
-				continue // a simulation is nobody's but this machine's
+				continue // a simulation is no one's but this machine's
 			}
 			s.mu.Lock()
 			own := maps.Clone(s.own[service])

@@ -79,7 +79,7 @@ func (s *standIn) start() error {
 	for _, d := range s.also {
 		host, _, _ := net.SplitHostPort(s.addr)
 		if host == OneAddress {
-			continue // there its port would be nobody's
+			continue // there its port would be no one's
 		}
 		l, err := net.Listen("tcp", net.JoinHostPort(host, strconv.Itoa(d.port)))
 		if err != nil {
@@ -290,7 +290,7 @@ type Counts struct {
 	Writes      int `json:"writes"`      // images that it took whole
 	Interrupted int `json:"interrupted"` // restarts in the middle of a write
 	Overlaps    int `json:"overlaps"`    // its restarts while one behind it took or wrote an image
-	Logins      int `json:"logins"`      // sessions that were begun: gates, controllers, hubs, drives and their kin
+	Logins      int `json:"logins"`      // sessions that were started: gates, controllers, hubs, drives and their kin
 }
 
 // loggedIn counts a session.

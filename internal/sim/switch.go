@@ -195,7 +195,7 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 		text(entity+column, value)
 	}
 	const local, remote = ".1.0.8802.1.1.2.1.3.", ".1.0.8802.1.1.2.1.4.1.1."
-	number(local+"1.0", 4) // a hardware address
+	number(local+"1.0", 4) // a MAC address
 	text(local+"2.0", string(mac))
 	for i, name := range s.Sees {
 		port := strconv.Itoa(i + 1)

@@ -74,8 +74,8 @@ func (s Site) references() []Reference {
 	return out
 }
 
-// Nobody are the references that mean none of the devices: a word that is spelt wrong, or a
-// device that is not there any more. A hold that means nobody holds nobody.
+// No one are the references that mean none of the devices: a word that is spelt wrong, or a
+// device that is not there any more. A hold that means no one holds no one.
 func (s Site) Nobody(devices []device.Device) []Reference {
 	var names []string
 	for _, d := range devices {

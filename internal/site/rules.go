@@ -25,7 +25,7 @@ type Limits struct {
 	PerUplink int            `yaml:"per_uplink"`
 }
 
-// StopAfter says after how many failures a job begins no more; 0, or "": any number.
+// StopAfter says after how many failures a job starts no more; 0, or "": any number.
 type StopAfter struct {
 	Failures int    `yaml:"failures"`
 	Share    string `yaml:"share"` // of the job's devices, such as 20%

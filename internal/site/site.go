@@ -231,7 +231,7 @@ func (s Site) NameOf(d device.Device) (string, bool) {
 
 // Meant finds the devices that a person means by a word. An ID comes first, then an address,
 // then a name that a person gave: a device that calls itself like another one's ID or address
-// is not meant. Then any name, a serial number or a hardware address; else a pattern for
+// is not meant. Then any name, a serial number or a MAC address; else a pattern for
 // names; else, from four characters on, the end of a serial number.
 func Meant(devices []device.Device, word string) []device.Device {
 	for _, is := range []func(device.Device) bool{

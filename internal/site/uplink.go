@@ -153,21 +153,21 @@ func around(start string, walked []string, behind map[string][]string) []string 
 // Link is one uplink that what the devices say proposes.
 type Link struct {
 	Uplink
-	Chain  bool     // what it reaches goes on from one to the next
+	Chain  bool     // what it reaches continues from one to the next
 	Doubts []string // what cannot be known from here, in sentences
 }
 
 // Propose derives what is reached through what from two things that devices tell: whom
 // they see at their ports, and who they say hangs behind them. root is the device that the
 // laptop is plugged into; empty: the one with most neighbours, with a doubt that says so.
-// Devices that nobody sees are returned apart.
+// Devices that no one sees are returned apart.
 //
 // Cables have no direction; "reached through" has one, away from the laptop. So the cables
 // are walked breadth first from the root, and each device is reached through the one from
 // which it was found first. For example, with the laptop at the switch:
 //
 //	switch — cam-11                  switch reaches cam-11 and gate-1
-//	   |                             gate-1 reaches gate-2 (a chain: it goes on one by one)
+//	   |                             gate-1 reaches gate-2 (a chain: it continues one by one)
 //	gate-1 — gate-2 — gate-3         gate-2 reaches gate-3
 //
 // A cable to a device that was found already closes a ring. Which way the packets take is
@@ -237,7 +237,7 @@ func (g wiring) walk(start int, edges map[int][]int, doubts map[int][]string) ma
 
 // links are what up says, by the device that others are reached through. A link is part of
 // a chain where its only device has an only device again, or is one of such: the arms of a
-// star end, a chain goes on.
+// star end, a chain continues.
 func (g wiring) links(up map[int]int, doubts map[int][]string) (out []Link) {
 	reach := map[int][]int{}
 	for child := range g.devices {
@@ -343,7 +343,7 @@ func (g wiring) above(up map[int]int, a, b int) bool {
 	return true // a circle
 }
 
-// busiest is the device with most neighbours, the first of those; -1: nobody has one.
+// busiest is the device with most neighbours, the first of those; -1: no one has one.
 func busiest(edges map[int][]int) int {
 	best := -1
 	for i := range edges {

@@ -72,7 +72,7 @@ func TestPropose(t *testing.T) {
 			"a → b c ?b", ""},
 		"two that say the other is behind": {[]string{"a:; behind b", "b:; behind a"}, "",
 			"a → b", "a"},
-		"one that nobody sees": {[]string{"switch: cam-1", "cam-1:", "cam-2:"},
+		"one that no one sees": {[]string{"switch: cam-1", "cam-1:", "cam-2:"},
 			"switch", "switch → cam-1", "cam-2"},
 		"nothing is told": {[]string{"a:", "b:"}, "", "", "a b"},
 		"itself":          {[]string{"a: a; behind a"}, "", "", "a"},
@@ -146,7 +146,7 @@ windows:
 		// one follows the other
 		"Sat 2026-11-28 06:00": {"Fri 2026-11-27 22:00", "Sat 2026-11-28 23:00"},
 		"Sun 2026-11-29 23:30": {"Mon 2026-11-30 22:00", "Tue 2026-12-01 05:00"},
-		// summer time begins
+		// summer time starts
 		"Sun 2026-03-29 04:00": {"Sun 2026-03-29 05:00", "Sun 2026-03-29 23:00"},
 	} {
 		opens, closes, ok := s.Window(at(now))

@@ -29,7 +29,7 @@ type Offer struct {
 	ended  chan struct{} // closed when all of it was fetched
 	once   sync.Once
 	at     atomic.Int64
-	served atomic.Bool // somebody has asked for it
+	served atomic.Bool // someone has asked for it
 	group  sync.WaitGroup
 }
 
@@ -141,7 +141,7 @@ func (o *Offer) sendTo(ctx context.Context, r tftpRequest, to net.Addr) {
 	o.done()
 }
 
-// http serves below a path that nobody can guess.
+// http serves below a path that no one can guess.
 func (o *Offer) http(to string) error {
 	l, err := net.Listen("tcp", net.JoinHostPort(o.Host, "0"))
 	if err != nil {

@@ -69,7 +69,7 @@ func TestRealClientsFetchAnOffer(t *testing.T) {
 			assert.Equal(t, int64(len(image)), sent.Load())
 		})
 	}
-	// Nobody else gets it, and nothing else is there.
+	// No one else gets it, and nothing else is there.
 	image := []byte("lock")
 	o, err := wire.NewOffer("tftp", "127.0.0.9:69", "image.bin",
 		wire.Body{From: bytes.NewReader(image), Size: 4})

@@ -13,7 +13,7 @@ import (
 )
 
 // On a slow link the system holds a part of the image for minutes: as long as it drains, the
-// transfer goes on; when it does not, it is given up after a minute.
+// transfer continues; when it does not, it is given up after a minute.
 func TestASlowLinkIsNotAStall(t *testing.T) {
 	for name, c := range map[string]struct {
 		perSecond int64

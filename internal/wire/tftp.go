@@ -180,7 +180,7 @@ func (x *transfer) send(body io.ReaderAt, size int64, acked func(int64)) error {
 					return err
 				}
 				binary.BigEndian.PutUint16(buffer, tftpDATA)
-				binary.BigEndian.PutUint16(buffer[2:], uint16(b)) // it begins anew after 65,535
+				binary.BigEndian.PutUint16(buffer[2:], uint16(b)) // it starts again after 65,535
 				if b == last {
 					n = int(size - (last-1)*int64(x.t.block))
 				}

@@ -31,7 +31,7 @@ type Wish struct {
 	StopAfter  order.StopAfter // zero: as the site says
 }
 
-// Order makes an order of the chosen rows, as it would begin at a time. It takes those that
+// Order makes an order of the chosen rows, as it would start at a time. It takes those that
 // have a path and whose dialect can send images. One that has failed on the same way before is
 // taken only where a person named it. skipped are the rows of devices of which nothing is
 // taken. Its errors are a NobodyError and a DisagreeError.
@@ -236,7 +236,7 @@ func (w *Workspace) Renamed(d device.Device, family map[string]string) map[strin
 	return all
 }
 
-// Begin fills in what is known only when an order begins: the window, and who is out of
+// Start fills in what is known only when an order starts: the window, and who is out of
 // service then.
 func (w *Workspace) Begin(o *order.Order, at time.Time) {
 	o.Closes, o.Window = time.Time{}, w.Site.LongestWindow(at)

@@ -133,7 +133,7 @@ type Difference struct {
 	Refuses bool `json:"refuses"`
 }
 
-// Differences hold an order against the site as it is now. With anew, devices that were away or
+// Differences hold an order against the site as it is now. With again, devices that were away or
 // refused the login when they were seen last are no difference: they are asked again.
 func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
 	var out []Difference
@@ -208,7 +208,7 @@ func (w *Workspace) interrupted() (out []Row) {
 	return out
 }
 
-// Interrupted are the jobs whose Catena died and that nobody has gone on with.
+// Interrupted are the jobs whose Catena died and that no one has gone on with.
 func (w *Workspace) Interrupted() ([]job.State, error) {
 	return job.Interrupted(w.Ledger)
 }
@@ -408,7 +408,7 @@ func (w *Workspace) Fit(o order.Order, now, until time.Time) (fits order.Order, 
 }
 
 // units are the devices of an order that go together: the unsafe ones first, then in the
-// sequence in which they would begin.
+// sequence in which they would start.
 func (w *Workspace) units(o order.Order, p order.Schedule) [][]string {
 	unit := map[string]int{}
 	var out [][]string

@@ -28,7 +28,7 @@ func (e *DisagreeError) Error() string {
 }
 
 // NobodyError is returned where the site's files name devices that are not there: a hold that
-// is spelt wrong holds nobody.
+// is spelt wrong holds no one.
 type NobodyError struct{ References []site.Reference }
 
 func (e *NobodyError) Error() string {
@@ -39,7 +39,7 @@ func (e *NobodyError) Error() string {
 	return strings.Join(all, "; ")
 }
 
-// Nobody are the references of the site's files that mean none of the known devices; none
+// No one are the references of the site's files that mean none of the known devices; none
 // while no device is known.
 func (w *Workspace) Nobody() []site.Reference {
 	known := w.devices()
@@ -250,7 +250,7 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 
 // Unneeded are the images of a shelf that no known device of any site that has used it, nor
 // of the site here (empty: none), runs, would be brought to, or would be returned to. Its
-// error names a site that cannot be read: then nobody knows what it needs.
+// error names a site that cannot be read: then no one knows what it needs.
 func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Image, error) {
 	images, err := s.List()
 	if err != nil {

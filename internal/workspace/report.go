@@ -152,7 +152,7 @@ func (w *Workspace) plays(s job.State) *report.Plays {
 	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: runs,
 		Seed: playSeed, Took: w.Past,
 		Fails: func(order.Device) float64 { return playFaults }})
-	if err != nil { // it was begun all the same
+	if err != nil { // it was started all the same
 		return nil
 	}
 	counts, from, to := rehearse.Histogram(r.Ends, playParts)
@@ -207,7 +207,7 @@ func (w *Workspace) rulesInWords(o order.Order) (out []string) {
 		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s", r.PerParent[parent], cmp.Or(w.nameOf[parent], parent)))
 	}
 	if r.Pilot {
-		out = append(out, "the first of each model is proven before the next begins")
+		out = append(out, "the first of each model is proven before the next starts")
 	}
 	for _, c := range r.Cover {
 		out = append(out, fmt.Sprintf("%d of %s stay in service", c.Keep, c.Name))
@@ -216,13 +216,13 @@ func (w *Workspace) rulesInWords(o order.Order) (out []string) {
 		out = append(out, l.Name+" moves and returns together")
 	}
 	if r.StopAfter.Failures > 0 {
-		out = append(out, fmt.Sprintf("no more begin after %d failures", r.StopAfter.Failures))
+		out = append(out, fmt.Sprintf("no more start after %d failures", r.StopAfter.Failures))
 	}
 	if r.StopAfter.Share > 0 {
-		out = append(out, fmt.Sprintf("no more begin after %.0f %% of the devices have failed", 100*r.StopAfter.Share))
+		out = append(out, fmt.Sprintf("no more start after %.0f %% of the devices have failed", 100*r.StopAfter.Share))
 	}
 	if !o.Closes.IsZero() {
-		out = append(out, "no device begins that would not end by "+o.Closes.Local().Format("2006-01-02 15:04"))
+		out = append(out, "no device starts that would not end by "+o.Closes.Local().Format("2006-01-02 15:04"))
 	}
 	if o.GiveUp > 0 {
 		out = append(out, fmt.Sprintf("no device is waited for longer than %s", o.GiveUp))

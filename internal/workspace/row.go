@@ -55,7 +55,7 @@ type Row struct {
 	Groups     []string  `json:"groups" expr:"groups" about:"the site's groups it is in"`
 	FailedIn   string    `json:"failed_in" expr:"failed_in" about:"the job in which it failed on the way to the target"`
 	ParkedIn   string    `json:"parked_in" expr:"parked_in" about:"the job that left it with an image that waits for its restart"`
-	MAC        string    `json:"mac" expr:"mac" about:"its hardware address"`
+	MAC        string    `json:"mac" expr:"mac" about:"its MAC address"`
 	Says       string    `json:"says" expr:"says" about:"what it says of itself in words"`
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read, or said something new"`
 	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last proved it on a new version"`

@@ -34,7 +34,7 @@ func TestTheSchemas(t *testing.T) {
 				return m[1]
 			}
 		}
-		t.Fatal("no block begins with " + begins)
+		t.Fatal("no block starts with " + begins)
 		return ""
 	}
 	o := order.Order{Format: 1, Name: "night-1", Purpose: order.Forward,
@@ -67,7 +67,7 @@ func TestForEditors(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(want), string(now))
 	assert.Empty(t, workspace.ForEditors(filepath.Join(path, "no-folder"), "order", ""),
-		"a file is not refused for want of a schema")
+		"a file is not refused because there is no a schema")
 }
 
 // What a scan proposes is YAML that a site file takes, whatever devices are called.

@@ -59,7 +59,7 @@ type Workspace struct {
 	images   map[string]firmware.Image // on the shelf, by digest
 	ways     site.Ways
 	nameOf   map[string]string
-	unknown  map[string]bool // by ID: nobody knows what it runs
+	unknown  map[string]bool // by ID: no one knows what it runs
 	failed   error           // what the matcher could not be told
 }
 
@@ -135,7 +135,7 @@ func readWhole(dir string) (site.Site, error) {
 	return s, s.Join(targets, parsed)
 }
 
-// Renew reads the site's files and matches anew: after a wait, when others may have changed
+// Renew reads the site's files and matches again: after a wait, when others may have changed
 // them.
 func (w *Workspace) Renew() error {
 	s, err := readWhole(w.Dir)
@@ -270,7 +270,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 
 // left is what the last job left of a device. The device is the truth: one that a later
 // scan has read is no longer stranded because it was away. One that is open in a job that died
-// stays so until somebody goes on with the job, or gives it up: what it runs may change yet.
+// stays so until someone continues with the job, or gives it up: what it runs may change yet.
 func (w *Workspace) left(id string) (match.Status, string) {
 	r, ok, err := w.history.Left(id)
 	if err != nil && w.failed == nil {

@@ -135,7 +135,7 @@ func parse(name string, data []byte) (doc *Doc, err error) {
 		return nil, &Error{Name: name,
 			Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
 	}
-	data = bytes.TrimPrefix(data, []byte("\ufeff")) // editors on Windows begin a file with it
+	data = bytes.TrimPrefix(data, []byte("\ufeff")) // editors on Windows start a file with it
 	// the YAML package does so on some files that are none
 	defer func() {
 		if r := recover(); r != nil {

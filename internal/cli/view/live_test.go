@@ -20,7 +20,7 @@ func busy(n int) view.Live {
 			{N: 3, Word: "sending", Tone: view.Busy}, {N: 4, Word: "proving", Tone: view.Busy}},
 		Rate: "4.2 MiB/s", Outlook: "expected until 03:10", Writing: []string{"cam-1", "cam-2", "cam-3"}, Selected: "d3",
 		DoneText: fmt.Sprintf("%d done", n-max(2, n/2)),
-		Message: "Stopping: no further device is started.", Keys: "q leave · enter open · ↑↓"}
+		Message:  "Stopping: no further device is started.", Keys: "q leave · enter open · ↑↓"}
 	for i := range n {
 		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i),
 			Model: "WX-40",

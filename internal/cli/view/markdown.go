@@ -11,7 +11,7 @@ import (
 )
 
 // Markdown writes a Markdown text for a terminal: headings, lists, quotes and code
-// as they stand, links with their addresses. It comes from somebody else: control
+// as they stand, links with their addresses. It comes from someone else: control
 // characters go, pictures and HTML are left out.
 func Markdown(source string, s Style) string {
 	r := &renderer{style: s}

@@ -63,7 +63,7 @@ func Run(t *testing.T, s Subject) {
 	if s.HTTP {
 		t.Run("sends a login once, whatever the challenge", s.challenges)
 	}
-	t.Run("says that nobody is there", s.away)
+	t.Run("says that no one is there", s.away)
 	t.Run("ends with its context", s.ends)
 	if s.Good == nil {
 		t.Run("says that it cannot update", s.cannotUpdate)
@@ -176,7 +176,7 @@ func (s Subject) run(t *testing.T, session dialect.Session, update dialect.Updat
 	}, within, 20*time.Millisecond)
 }
 
-// begun is a session with a device that is healthy, and an update that was begun.
+// started is a session with a device that is healthy, and an update that was started.
 func (s Subject) begun(t *testing.T, f Faults) (dialect.Session, dialect.Update, device.Reading) {
 	session := s.open(t, s.Start(t, f))
 	baseline, err := session.Read(t.Context())

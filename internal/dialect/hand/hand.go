@@ -1,6 +1,6 @@
 // Package hand is the dialect of devices that only a person updates: with a cable, a stick or at a
 // keyboard of their own. Catena lays the verified image ready, asks, and waits. One that can be read by
-// another dialect proves itself; of one that nobody reads a person's word is all there is.
+// another dialect proves itself; of one that no one reads a person's word is all there is.
 package hand
 
 import (
@@ -27,7 +27,7 @@ const Name = "hand"
 // UsualWithin is how long a person is waited for where the site does not say.
 const UsualWithin = 8 * time.Hour
 
-// Dialect is that of devices that nobody reads: what is known of them a person has said.
+// Dialect is that of devices that no one reads: what is known of them a person has said.
 type Dialect struct{}
 
 // About has no port and no transport: nothing finds such a device but the site's own file.
@@ -35,7 +35,7 @@ func (Dialect) About() dialect.About {
 	return dialect.About{Name: Name, Protocol: "by hand", Rank: 1000, Transport: Name}
 }
 
-// Probe finds nobody else: there is nobody to ask.
+// Probe finds no one else: there is no one to ask.
 func (Dialect) Probe(context.Context, dialect.At) (device.Reading, error) {
 	return device.Reading{}, nil
 }
@@ -49,7 +49,7 @@ func (Dialect) Open(at dialect.At, _ login.Credential) dialect.Session {
 	return Over(&s, at)
 }
 
-// told is a session with a device that nobody reads.
+// told is a session with a device that no one reads.
 type told struct {
 	dialect.ReadOnly
 	known device.Reading
@@ -86,7 +86,7 @@ func (*update) Traits() dialect.Traits { return dialect.Traits{RestartsByItself:
 func (u *update) Interlock(context.Context) error {
 	h := u.of.at.Hands
 	if h == nil || u.of.at.Ask == nil {
-		return device.Because(device.NeedsPerson, "nobody can be asked here")
+		return device.Because(device.NeedsPerson, "no one can be asked here")
 	}
 	if h.Stick == "" {
 		return nil
@@ -118,7 +118,7 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	defer cancel()
 	err = u.of.at.Ask(asking, what, false)
 	if errors.Is(err, context.DeadlineExceeded) {
-		return device.Because(device.NeedsPerson, "nobody said within %s that it runs %s", within, image.Version)
+		return device.Because(device.NeedsPerson, "no one said within %s that it runs %s", within, image.Version)
 	}
 	if t, is := u.of.Session.(*told); is && err == nil {
 		t.known.Version = image.Version

@@ -200,7 +200,7 @@ func (t *session) over(ctx context.Context, send func(*http.Request) (wire.Answe
 	at string) (wire.Answer, error) {
 	auth := &t.upload
 	if t.how == byHTTP {
-		auth = &t.soap // most ask for the same; its nonce count goes on
+		auth = &t.soap // most ask for the same; its nonce count continues
 	}
 	for again := false; ; again = true {
 		r, err := http.NewRequestWithContext(ctx, method, at, nil)

@@ -510,7 +510,7 @@ func (i indicator) set(ctx context.Context, on bool) (string, error) {
 			}
 			header := http.Header{}
 			if tag := a.Header.Get("ETag"); tag != "" {
-				header.Set("If-Match", tag) // DSP0266, 6.5: not over somebody else's change
+				header.Set("If-Match", tag) // DSP0266, 6.5: not over someone else's change
 			}
 			_, err = t.ask(ctx, http.MethodPatch, m.ID, header,
 				map[string]bool{"LocationIndicatorActive": on})

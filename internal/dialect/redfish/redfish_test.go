@@ -173,7 +173,7 @@ func service(t *testing.T, resources map[string]any) *httptest.Server {
 func link(to string) map[string]string { return map[string]string{"@odata.id": to} }
 
 // A password in the clear is sent only where a family allows it, and a link never leads
-// to somebody else.
+// to someone else.
 func TestPlainBasicAndLinks(t *testing.T) {
 	var sent int
 	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
@@ -293,7 +293,7 @@ func TestOtherWaysToSend(t *testing.T) {
 		"the task fails by number": {`{"HttpPushUri":"/push"}`,
 			`{"TaskState":"Exception","Messages":[{"MessageId":"Update.1.1.VerificationFailed","MessageArgs":["lock.bin","BMC"]}]}`,
 			"refused: Verification of image lock.bin at BMC failed."},
-		"by a number that nobody knows": {`{"HttpPushUri":"/push"}`,
+		"by a number that no one knows": {`{"HttpPushUri":"/push"}`,
 			`{"TaskState":"Exception","Messages":[{"MessageId":"Other.1.1.Bad"}]}`, "refused: Other.1.1.Bad"},
 		"too large":       {`{"HttpPushUri":"/push","MaxImageSizeBytes":1000}`, "", "at most 1000 bytes"},
 		"nothing":         {`{}`, "", "offers no way to send an image"},

@@ -96,7 +96,7 @@ func (a attributes) Restore(ctx context.Context, saved []byte) error {
 	})
 }
 
-// readOnly are the attributes that nobody can set, as the registry of them says (DSP0268,
+// readOnly are the attributes that no one can set, as the registry of them says (DSP0268,
 // AttributeRegistry); none where it cannot be read.
 func (a attributes) readOnly(ctx context.Context, name string) map[string]bool {
 	out := map[string]bool{}

@@ -59,7 +59,7 @@ func (t *session) ended(ctx context.Context, of task) error {
 	return t.refusal(ctx, of.Messages, general)
 }
 
-// States of a task that has ended badly, and of one that goes on.
+// States of a task that has ended badly, and of one that continues.
 var (
 	taskFailed = []string{"Exception", "Killed", "Cancelled", "Interrupted"}
 	taskGoesOn = []string{"New", "Starting", "Running", "Suspended", "Pending", "Stopping", "Service",
@@ -75,7 +75,7 @@ type update struct {
 	dialect.NoInterlocks
 	session   *session
 	component string
-	monitor   string // the task that this session has begun; empty: none
+	monitor   string // the task that this session has started; empty: none
 	ended     bool   // and it was seen to end well
 }
 
@@ -186,7 +186,7 @@ func (u *update) push(ctx context.Context, at, kind string, before []byte, image
 	return u.begun(a)
 }
 
-// begun takes the task monitor of an answer: DSP0266, 12.2.
+// started takes the task monitor of an answer: DSP0266, 12.2.
 func (u *update) begun(a wire.Answer) error {
 	u.monitor = pathOf(a.Header.Get("Location"))
 	if u.monitor == "" {
@@ -231,8 +231,8 @@ func (u *update) pull(ctx context.Context, image dialect.Image, sent func(int64)
 	return o.Fetched(ctx)
 }
 
-// Progress asks the task. Of an image that an earlier session has sent the tasks that go on tell;
-// where none does, nobody can.
+// Progress asks the task. Of an image that an earlier session has sent the tasks that continue tell;
+// where none does, no one can.
 func (u *update) Progress(ctx context.Context) (percent int, err error) {
 	t := u.session
 	if u.ended {

@@ -13,7 +13,7 @@ import (
 
 // Act is how far a device is that is played by a recording.
 type Act struct {
-	Images int  // that it has been sent; each begins anew
+	Images int  // that it has been sent; each starts again
 	Fresh  bool // it has started since then
 }
 

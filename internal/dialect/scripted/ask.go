@@ -28,7 +28,7 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 	case s.at.Ask != nil:
 		go func() { said <- s.at.Ask(ctx, what, step.Occupies) }()
 	case step.Until == nil:
-		return device.Because(device.NeedsPerson, "%s; nobody can be asked here", what)
+		return device.Because(device.NeedsPerson, "%s; no one can be asked here", what)
 	}
 	tick := time.NewTicker(askEvery)
 	defer tick.Stop()
@@ -40,11 +40,11 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 			if s.at.Ask != nil {
 				<-said // it ends with ctx
 			}
-			return device.Because(device.NeedsPerson, "%s; nobody said within %s that it was done", what, within)
+			return device.Because(device.NeedsPerson, "%s; no one said within %s that it was done", what, within)
 		case <-tick.C:
 		}
 		if step.Until == nil || s.look(ctx) != nil {
-			continue // it may be away while somebody works on it
+			continue // it may be away while someone works on it
 		}
 		if shows, err := step.Until.Holds(s.v, nil); err != nil || shows {
 			cancel()

@@ -15,7 +15,7 @@ import (
 
 // hub is what the sessions with the children of one parent share: one session with the parent, which
 // logs in, enters and lists for all of them, and which images the parent keeps. What one of them
-// begins the others wait for.
+// starts the others wait for.
 type hub struct {
 	behind *family.Behind
 	parent *session
@@ -31,7 +31,7 @@ type hub struct {
 	stored  map[string]int // images by their digests: which of the stores they are; 0: none
 }
 
-// Leave ends the session with the parent. What comes later logs in anew.
+// Leave ends the session with the parent. What comes later logs in again.
 func (h *hub) Leave(ctx context.Context) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -72,7 +72,7 @@ func (s *session) enterBy(ctx context.Context) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if s.lost && s.logins == h.parent.logins { // nobody else has renewed it meanwhile
+	if s.lost && s.logins == h.parent.logins { // no one else has renewed it meanwhile
 		h.parent.in = false
 	}
 	s.lost = false
@@ -182,7 +182,7 @@ func (s *session) listed(ctx context.Context) error {
 	return nil
 }
 
-// list lists the children for all who ask meanwhile: a listing that began before one asked may be
+// list lists the children for all who ask meanwhile: a listing that started before one asked may be
 // of before, so that one waits for the next.
 func (h *hub) list(ctx context.Context, s *session) ([]family.Values, error) {
 	h.mu.Lock()

@@ -31,7 +31,7 @@ const (
 	leaveTries  = 3
 )
 
-// adopt takes over what an earlier session has begun and not ended.
+// adopt takes over what an earlier session has started and not ended.
 func (s *session) adopt() error {
 	if s.adopted || s.at.Kept == nil || !s.keeps() {
 		return nil

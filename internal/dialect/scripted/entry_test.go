@@ -61,7 +61,7 @@ func (o *odd) sessions(t *testing.T, lines string, aids dialect.Aids) func() dia
 type guarded struct {
 	*odd
 	members map[string]string // the numbers, by name
-	deaf    bool              // it takes nobody out
+	deaf    bool              // it takes no one out
 	known   []string          // every name that ever was in
 }
 
@@ -148,7 +148,7 @@ func TestEnterAndLeave(t *testing.T) {
 	assert.NotEqual(t, g.known[0], g.known[1], "each try has its own name")
 }
 
-// After a crash the next session takes over what was begun: it enters no second time, follows what
+// After a crash the next session takes over what was started: it enters no second time, follows what
 // was sent, and leaves.
 func TestEntryAfterACrash(t *testing.T) {
 	g, d := newGuarded(), &disk{}
@@ -189,7 +189,7 @@ func TestAnEntryThatCannotBeLeft(t *testing.T) {
 	assert.Empty(t, d.begun)
 }
 
-// A device is not entered when that cannot be kept: nobody could leave it after a crash.
+// A device is not entered when that cannot be kept: no one could leave it after a crash.
 func TestNothingIsEnteredThatCannotBeKept(t *testing.T) {
 	g, d := newGuarded(), &disk{}
 	aids := d.aids()
@@ -238,7 +238,7 @@ func TestAsk(t *testing.T) {
 		"a person skips it": {"", func(context.Context, string, bool) error {
 			return device.Because(device.NeedsPerson, "skipped")
 		}, "skipped"},
-		"nobody is there": {"", nil, "nobody can be asked here"},
+		"no one is there": {"", nil, "no one can be asked here"},
 		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string, _ bool) error {
 			on.Store(true)
 			<-ctx.Done() // the person says nothing
@@ -260,7 +260,7 @@ func TestAsk(t *testing.T) {
 	}
 }
 
-// An upload goes on where the device says that it ended.
+// An upload continues where the device says that it ended.
 func TestAnUploadGoesOn(t *testing.T) {
 	o := newOdd("1.0")
 	var mu sync.Mutex // the device serves one request at a time
@@ -345,7 +345,7 @@ func TestAskEnds(t *testing.T) {
 		dialect.Aids{Ask: func(ctx context.Context, _ string, _ bool) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
 	u, err := s.Update("main")
 	require.NoError(t, err)
-	assert.ErrorContains(t, u.Ready(t.Context()), "nobody said within 50ms")
+	assert.ErrorContains(t, u.Ready(t.Context()), "no one said within 50ms")
 }
 
 // What the device itself tells after a crash is not kept: an update of such a device costs no entry.

@@ -185,7 +185,7 @@ func TestTokenIsRenewed(t *testing.T) {
 	assert.Equal(t, []string{"GET /id", "POST /token", "GET /inside", "POST /token", "GET /inside"}, refusing.requests())
 }
 
-// Chunks with a beginning and a commit; "not now" is asked again after what the device says.
+// Chunks with a start and a commit; "not now" is asked again after what the device says.
 func TestChunks(t *testing.T) {
 	o := newOdd("1.0")
 	o.answer("POST /begin", `{"id":"a b"}`)
@@ -218,7 +218,7 @@ func TestChunks(t *testing.T) {
 	assert.True(t, bytes.Equal(raw, o.got.Bytes()))
 }
 
-// The device fetches the image from Catena; nobody else can.
+// The device fetches the image from Catena; no one else can.
 func TestOfferByHTTP(t *testing.T) {
 	o := newOdd("1.0")
 	o.HandleFunc("POST /fetch", func(w http.ResponseWriter, r *http.Request) {

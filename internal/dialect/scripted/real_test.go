@@ -29,7 +29,7 @@ import (
 	"catena/internal/wire"
 )
 
-// freePort is a port of loopback that nobody has at the moment.
+// freePort is a port of loopback that no one has at the moment.
 func freePort(t *testing.T, network string) string {
 	if network == "udp" {
 		l, err := net.ListenPacket("udp", "127.0.0.1:0")

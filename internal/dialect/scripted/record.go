@@ -135,7 +135,7 @@ func (r *Recorder) Recording() Recording {
 }
 
 // bring is an update without the care of a job: for a device on a bench, and for a recording of
-// one. begins is called before the image is sent, and each time before the device is read anew.
+// one. starts is called before the image is sent, and each time before the device is read again.
 func bring(ctx context.Context, s dialect.Session, component string, image dialect.Image,
 	was device.Reading, again func() bool, begins func(sends bool)) (now device.Reading, err error) {
 	update, err := s.Update(component)

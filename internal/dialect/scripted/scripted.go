@@ -147,17 +147,17 @@ type session struct {
 	lost     bool                        // of a child's: the login that it was lent is
 	logins   int                         // so often they were; of a child's, when it was lent what they took
 	hub      func() (*hub, error)        // of a child's: what it shares with the others; nil: it is none's
-	part     func(context.Context) error // ends that; nil: it has not begun
+	part     func(context.Context) error // ends that; nil: it has not started
 	rows     []family.Values             // the children that steps with each have found
 	store    func(context.Context) error // leaves the image with the parent once more
 	adopted  bool                        // what an earlier session has left behind was taken over
-	entered  bool                        // the steps of enter have begun, and leave has not been taken
+	entered  bool                        // the steps of enter have started, and leave has not been taken
 	written  bool                        // something of the session is kept
 	image    family.ImageValues          // that was sent
 	sent     string                      // the component that has the whole of its image
 	updating string                      // the component that is updated
 	stage    stage                       // what the steps are taken for
-	watch    func(Seen)                  // for a person who tries a family; nil: nobody
+	watch    func(Seen)                  // for a person who tries a family; nil: no one
 }
 
 // stage says what steps are taken for: it decides whether a login may be sent, and what an
@@ -306,7 +306,7 @@ func (s *session) Read(ctx context.Context) (device.Reading, error) {
 	return now, nil
 }
 
-// look takes the steps of read anew.
+// look takes the steps of read again.
 func (s *session) look(ctx context.Context) error {
 	if err := s.enter(ctx); err != nil {
 		return err

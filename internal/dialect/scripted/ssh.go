@@ -30,7 +30,7 @@ func (c *sshCarrier) close() {
 func (c *sshCarrier) ask(ctx context.Context, step *family.Step, f family.Filled,
 	image *cargo) (family.Answer, error) {
 	s := c.session
-	if s.stage == recognising { // as far as the greeting: nobody logs in
+	if s.stage == recognising { // as far as the greeting: no one logs in
 		greeting, err := wire.Greeting(ctx, c.place.at.Address)
 		return family.Answer{Body: []byte(greeting)}, err
 	}

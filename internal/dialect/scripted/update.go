@@ -20,7 +20,7 @@ import (
 	"catena/internal/wire"
 )
 
-// Update begins to move an image into a component, where the family says how.
+// Update starts to move an image into a component, where the family says how.
 func (s *session) Update(component string) (dialect.Update, error) {
 	part := s.program.Of(component)
 	if len(part.Update) == 0 {
@@ -59,7 +59,7 @@ func (u *update) Traits() dialect.Traits {
 		Restarts: u.session.program.Restarts}
 }
 
-// Interlock reads the device anew, where the family has interlocks.
+// Interlock reads the device again, where the family has interlocks.
 func (u *update) Interlock(ctx context.Context) error {
 	s := u.session
 	s.v["component"] = u.component

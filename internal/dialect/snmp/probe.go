@@ -12,7 +12,7 @@ import (
 	"catena/internal/device"
 )
 
-// requestID marks our questions, so that an answer to somebody else's is not taken.
+// requestID marks our questions, so that an answer to someone else's is not taken.
 const requestID = 0x0ca7e4a
 
 // Probes are the questions that find an agent, in all versions: the system group with
@@ -84,7 +84,7 @@ func Understand(packet []byte) (facts device.Reading, at device.Endpoint, ok boo
 	return facts.Clean(), at, true
 }
 
-// engineMAC takes the hardware address out of an engine's number, where it is of that
+// engineMAC takes the MAC address out of an engine's number, where it is of that
 // form: RFC 3411, section 5, SnmpEngineID.
 func engineMAC(id string) string {
 	if len(id) != 11 || id[0]&0x80 == 0 || id[4] != 3 {

@@ -29,7 +29,7 @@ const (
 	V3  = "v3"
 )
 
-// Community is what a device is read with that nobody gave a login for: what the trade
+// Community is what a device is read with that no one gave a login for: what the trade
 // sets at the factory for reading.
 const Community = "public"
 

@@ -94,7 +94,7 @@ func TestUnderstand(t *testing.T) {
 	assert.Equal(t, "a[2J b", facts.Says)
 	assert.Equal(t, device.Endpoint{Dialect: "snmp", ProtocolVersion: snmp.V2c, Open: true}, at)
 	_, _, ok = snmp.Understand(answer(7, "x"))
-	assert.False(t, ok, "an answer to somebody else")
+	assert.False(t, ok, "an answer to someone else")
 }
 
 // An agent whose tables never end is read as far as a device can have them.

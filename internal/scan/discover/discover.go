@@ -49,7 +49,7 @@ type Discoverer struct {
 	starved atomic.Pointer[error] // why this machine could not ask
 }
 
-// Starved is why this machine could not ask somebody; nil: it could ask all. What did not
+// Starved is why this machine could not ask someone; nil: it could ask all. What did not
 // answer then says nothing.
 func (s *Discoverer) Starved() error {
 	if err := s.starved.Load(); err != nil {
@@ -70,7 +70,7 @@ func (s *Discoverer) met(at netip.AddrPort, kind, fingerprint string) {
 	}
 }
 
-// otherPorts are tried besides those of the dialects where nobody names any: SSH, Modbus.
+// otherPorts are tried besides those of the dialects where no one names any: SSH, Modbus.
 var otherPorts = []uint16{22, modbusPort}
 
 // Protocols are the names of the discovery protocols. The sweep is what tries TCP ports: HTTP,
@@ -151,7 +151,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 	f.Starved = s.Starved()
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
-			fmt.Sprintf("more than %d answers came; the rest was left out. Is somebody flooding the network", maxSightings))
+			fmt.Sprintf("more than %d answers came; the rest was left out. Is someone flooding the network", maxSightings))
 	}
 	return f, nil
 }
@@ -161,7 +161,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 // take as long as the longest. What an answer announces and does not explain, an address or a
 // description, is looked at while the others still wait: in turns, so that a site of 500
 // devices does not open 500 connections at once, and beside the sockets' readers, so that
-// nobody's answer is missed meanwhile.
+// no one's answer is missed meanwhile.
 func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
 	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{},
 		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},

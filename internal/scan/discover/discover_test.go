@@ -80,7 +80,7 @@ func TestParseMDNS(t *testing.T) {
 	require.Len(t, got, 1)
 	assert.Empty(t, got[0].Facts.Version, "it may be the protocol's")
 
-	// A service on somebody else's host does not count for the one who tells of it.
+	// A service on someone else's host does not count for the one who tells of it.
 	got, _ = parseMDNS(records(t, "a._http._tcp.local. 10 IN SRV 0 0 80 other.local.",
 		"me.local. 10 IN A "+host.String()), from)
 	assert.Empty(t, got)
@@ -89,7 +89,7 @@ func TestParseMDNS(t *testing.T) {
 	got, ask = parseMDNS(records(t, mdnsTypes+" 10 IN PTR _lock._tcp.local."), from)
 	require.Len(t, got, 1)
 	assert.Equal(t, uint16(0), got[0].Address.Port(),
-		"it is there, nobody knows where to talk to it")
+		"it is there, no one knows where to talk to it")
 	assert.Equal(t, "_lock._tcp.local.", asked(t, ask))
 	_, ask = parseMDNS(records(t, `_lock._tcp.local. 10 IN PTR Lock\.\0321._lock._tcp.local.`),
 		from)
@@ -155,7 +155,7 @@ func TestParseSSDP(t *testing.T) {
 
 	got, _ = parseSSDP([]byte(strings.ReplaceAll(search, "10.20.4.11:8080", "10.20.4.99")), from)
 	require.Len(t, got, 1, "it is there")
-	assert.Equal(t, uint16(0), got[0].Address.Port(), "but it cannot send us to somebody else")
+	assert.Equal(t, uint16(0), got[0].Address.Port(), "but it cannot send us to someone else")
 
 	got, _ = parseSSDP([]byte("HTTP/1.1 200 OK\r\nST: "+redfishType+
 		"\r\nUSN: uuid:1\r\nAL: <https://10.20.4.11/redfish/v1/>\r\n\r\n"), from)
@@ -226,7 +226,7 @@ func TestParseIdentity(t *testing.T) {
 	other := bytes.Clone(whole)
 	other[13]++
 	_, ok = parseIdentity(other)
-	assert.False(t, ok, "an answer to somebody else")
+	assert.False(t, ok, "an answer to someone else")
 }
 
 func FuzzParseIdentity(f *testing.F) {
@@ -359,7 +359,7 @@ func TestBadNeighbours(t *testing.T) {
 	}))
 	t.Cleanup(func() { // once all of them have ended
 		other.Close()
-		assert.Zero(t, elsewhere.Load(), "nobody was followed to another host")
+		assert.Zero(t, elsewhere.Load(), "no one was followed to another host")
 	})
 	for name, c := range map[string]struct {
 		address string
@@ -462,12 +462,12 @@ func TestParseMatches(t *testing.T) {
 	assert.Equal(t, "cam 11", got[0].Facts.Called)
 
 	for why, packet := range map[string][]byte{
-		"answers somebody else": match("urn:uuid:other", "http://10.20.4.11/x", ""),
-		"points elsewhere":      match(id, "http://10.20.4.99/x http://upstream/x", ""),
-		"another scheme":        match(id, "file:///etc/passwd", ""),
-		"not XML":               []byte("\x00\x01"),
-		"cut off":               match(id, "http://10.20.4.11/x", "")[:200],
-		"nested":                []byte(strings.Repeat("<a>", 100_000)),
+		"answers someone else": match("urn:uuid:other", "http://10.20.4.11/x", ""),
+		"points elsewhere":     match(id, "http://10.20.4.99/x http://upstream/x", ""),
+		"another scheme":       match(id, "file:///etc/passwd", ""),
+		"not XML":              []byte("\x00\x01"),
+		"cut off":              match(id, "http://10.20.4.11/x", "")[:200],
+		"nested":               []byte(strings.Repeat("<a>", 100_000)),
 	} {
 		got, _ := parseMatches(packet, &numbers{given: map[string]bool{id: true}}, from)
 		assert.Empty(t, got, why)

@@ -18,7 +18,7 @@ const (
 	enipHeader   = 24
 )
 
-// enipContext comes back in the answer, so that an answer to somebody else is not taken.
+// enipContext comes back in the answer, so that an answer to someone else is not taken.
 var enipContext = [8]byte{'i', 'd', 'e', 'n', 't', 'i', 't', 'y'}
 
 func (s *Discoverer) ethernetIP() way {

@@ -74,7 +74,7 @@ func TestEachQuestionHasItsNumber(t *testing.T) {
 	assert.True(t, asked.has(first) && asked.has(second), "the answers to both count")
 }
 
-// However many announce an address to look at, nobody keeps the reader of a socket waiting.
+// However many announce an address to look at, no one keeps the reader of a socket waiting.
 func TestLooksDoNotBlock(t *testing.T) {
 	s := &Discoverer{Patience: time.Minute}
 	h := &hearing{discoverer: s, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{},

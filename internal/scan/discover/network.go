@@ -47,7 +47,7 @@ func (n Network) portsFor(way string) []uint16 {
 	return out
 }
 
-// WideError is returned for a range of more than a /16 that nobody said is meant.
+// WideError is returned for a range of more than a /16 that no one said is meant.
 type WideError struct {
 	Range     string
 	Addresses int

@@ -171,7 +171,7 @@ func (s *Discoverer) greeting(ctx context.Context, a netip.AddrPort) string {
 	return text.Clean(string(line))
 }
 
-// ssh meets an SSH server as far as its host key. Nobody logs in.
+// ssh meets an SSH server as far as its host key. No one logs in.
 func (s *Discoverer) ssh(ctx context.Context, a netip.AddrPort, banner string) Sighting {
 	sight := Sighting{Via: "ssh", Address: a, Facts: device.Reading{Says: banner},
 		Trouble: device.Because(device.NotRecognised, "it speaks SSH")}

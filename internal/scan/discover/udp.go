@@ -178,9 +178,9 @@ func (w way) each(n Network) []netip.AddrPort {
 func askedAt(name string) bool { return name == "snmp" || name == "ethernet-ip" }
 
 // exchange sends the questions and takes the answers until the waiting time is over.
-// open opens a socket to do so. Datagrams to addresses where nobody is stay in the
+// open opens a socket to do so. Datagrams to addresses where no one is stay in the
 // socket's buffer for as long as the system looks for them, which is seconds: when one
-// is full, the next socket goes on.
+// is full, the next socket continues.
 func (w way) exchange(ctx context.Context, open func() (*net.UDPConn, error), to []netip.AddrPort,
 	take func(Sighting)) error {
 	s := &sockets{way: w, open: open, to: to, take: take}
@@ -232,7 +232,7 @@ type sockets struct {
 
 	mu  sync.Mutex
 	all []*net.UDPConn
-	end time.Time // when the waiting is over; zero: it has not begun
+	end time.Time // when the waiting is over; zero: it has not started
 }
 
 // next opens another socket and hears on it.
@@ -248,7 +248,7 @@ func (s *sockets) next() error {
 	return nil
 }
 
-// send sends one datagram. A refused one only says that nobody is there; one for which
+// send sends one datagram. A refused one only says that no one is there; one for which
 // there is no room at all is lost, as any may be.
 func (s *sockets) send(m []byte, to netip.AddrPort) {
 	for {

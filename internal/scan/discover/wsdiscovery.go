@@ -102,12 +102,12 @@ type matches struct {
 }
 
 // maxMatches is how many devices one answer may name. A proxy names several; the
-// rest is somebody's joke.
+// rest is someone's joke.
 const maxMatches = 256
 
 // parseMatches reads one answer. Only what answers our question counts, and of the
-// addresses it names only those on the host that it came from: nobody can send us
-// with a password to somebody else. A device that names no address is asked for it.
+// addresses it names only those on the host that it came from: no one can send us
+// with a password to someone else. A device that names no address is asked for it.
 func parseMatches(packet []byte, asked *numbers, from netip.Addr) (out []Sighting, resolve []byte) {
 	var m matches
 	if deep(packet) || xml.Unmarshal(packet, &m) != nil ||

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// instead maps words that the program does not use to those that it does.
+var instead = map[string]string{
+	"nobody": "no one, or the passive", "somebody": "someone, an operator, or the passive",
+	"anew": "again, new", "mend": "fix", "mends": "fixes", "mended": "fixed", "mending": "fixing",
+	"hardware address": "MAC address", "hardware addresses": "MAC addresses",
+	"go on": "continue", "goes on": "continues", "going on": "continuing", "went on": "continued",
+	"begin": "start", "begins": "starts", "began": "started", "begun": "started",
+	"for want of": "because there is no", "on the way back": "during the rollback",
+	"where nothing stands": "repeat the value, or drop the column",
+}
+
+// unwanted finds a word of the table. What is part of a name, of a path or of a word with a hyphen is none.
+var unwanted = func() *regexp.Regexp {
+	var words []string
+	for w := range instead {
+		words = append(words, strings.ReplaceAll(w, " ", `\s+`))
+	}
+	return regexp.MustCompile(`(?i)(?:^|[^-\w./])(` + strings.Join(words, "|") + `)(?:$|[^-\w])`)
+}()
+
+// The words of the program: every text in its sources that has a space, every comment, and the manual.
+func TestWords(t *testing.T) {
+	var wrong []string
+	check := func(at, text string) {
+		if m := unwanted.FindStringSubmatch(text); m != nil {
+			word := strings.Join(strings.Fields(strings.ToLower(m[1])), " ")
+			wrong = append(wrong, fmt.Sprintf("%s: %q: write %s", at, word, instead[word]))
+		}
+	}
+	root := filepath.Join("..", "..")
+	require.NoError(t, filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && strings.HasPrefix(d.Name(), ".") && path != root {
+			return fs.SkipDir
+		}
+		switch filepath.Ext(path) {
+		case ".md":
+			raw, err := os.ReadFile(path)
+			for n, line := range strings.Split(string(raw), "\n") {
+				check(fmt.Sprintf("%s:%d", path, n+1), line)
+			}
+			return err
+		case ".go":
+			if filepath.Base(path) != "english_test.go" {
+				return checkSource(path, check)
+			}
+		}
+		return nil
+	}))
+	assert.Empty(t, wrong)
+}
+
+// checkSource checks the comments and texts of a Go file.
+func checkSource(path string, check func(at, text string)) error {
+	files := token.NewFileSet()
+	file, err := parser.ParseFile(files, path, nil, parser.ParseComments)
+	if err != nil {
+		return err
+	}
+	for _, group := range file.Comments {
+		for _, c := range group.List {
+			check(files.Position(c.Pos()).String(), strings.TrimPrefix(c.Text, "//"))
+		}
+	}
+	ast.Inspect(file, func(n ast.Node) bool {
+		if field, is := n.(*ast.Field); is {
+			field.Tag = nil // names of fields are no words
+		}
+		if l, is := n.(*ast.BasicLit); is && l.Kind == token.STRING && strings.Contains(l.Value, " ") && !strings.Contains(l.Value, "TRIGGER") {
+			check(files.Position(l.Pos()).String(), strings.ReplaceAll(l.Value, `\n`, "\n"))
+		}
+		return true
+	})
+	return nil
+}
