@@ -33,7 +33,7 @@ func Listen(ctx context.Context, adapter string, take func(Heard)) error {
 	if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &wake); err != nil {
 		return err
 	}
-	// its multicast group: a bridge's own, which no card listens to by itself
+	// its multicast group: a bridge's own, which no card listens to on its own
 	group := unix.PacketMreq{Ifindex: int32(in.Index), Type: unix.PACKET_MR_MULTICAST, Alen: 6,
 		Address: [8]byte{0x01, 0x80, 0xc2, 0, 0, 0x0e}}
 	_ = unix.SetsockoptPacketMreq(fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &group) // else LLDP is not heard

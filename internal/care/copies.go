@@ -91,7 +91,7 @@ func Copy(ctx context.Context, x *contact.Access, dir string, s site.Site) (copi
 func openPlace(ctx context.Context, x *contact.Access, to string) (place, error) {
 	u, err := url.Parse(to)
 	if err != nil || !strings.Contains(to, "://") {
-		if _, err := os.Stat(to); err != nil { // a stick that is not in is no folder to be made
+		if _, err := os.Stat(to); err != nil { // a stick that is not in is not a folder to be made
 			return nil, err
 		}
 		return folder(to), nil

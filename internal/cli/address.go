@@ -133,17 +133,17 @@ func readPlan(name string, lines *[]moveLine) error {
 	}
 }
 
-// holds checks a line by itself.
+// holds checks a line alone.
 func (l moveLine) holds(s cared) (m oneMove, err error) {
 	m.moveLine = l
 	m.to, err = netip.ParsePrefix(l.address)
 	if err != nil || m.to.Addr().IsUnspecified() || m.to.Addr().IsMulticast() || m.to.Bits() == 0 {
-		return m, usage("%s%q is no address with the length of its network; write for example 10.20.4.53/24", l.at, l.address)
+		return m, usage("%s%q is not an address with the length of its network; write for example 10.20.4.53/24", l.at, l.address)
 	}
 	if l.gateway != "" {
 		m.through, err = netip.ParseAddr(l.gateway)
 		if err != nil || !m.to.Contains(m.through) || m.through == m.to.Addr() {
-			return m, usage("%sgateway: %q is no other address of the network %s", l.at, l.gateway, m.to.Masked())
+			return m, usage("%sgateway: %q is not another address of the network %s", l.at, l.gateway, m.to.Masked())
 		}
 	}
 	if l.own != "" && !hostLabel.MatchString(l.own) {

@@ -184,15 +184,15 @@ func (a *app) addressGive(ctx context.Context, args []string, want, gateway stri
 	wait time.Duration, yes bool) error {
 	var err error
 	if device.CleanMAC(args[0]) == "" {
-		return usage("%q is no MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
+		return usage("%q is not a MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
 	}
 	l.MAC, _ = net.ParseMAC(device.CleanMAC(args[0]))
 	if l.To, err = netip.ParsePrefix(args[1]); err != nil || !l.To.Addr().Is4() || l.To.Addr() == l.To.Masked().Addr() {
-		return usage("%q is no address with the length of its network; write for example 10.20.4.61/24", args[1])
+		return usage("%q is not an address with the length of its network; write for example 10.20.4.61/24", args[1])
 	}
 	if gateway != "" {
 		if l.Gateway, err = netip.ParseAddr(gateway); err != nil || !l.To.Contains(l.Gateway) || l.Gateway == l.To.Addr() {
-			return usage("--gateway: %q is no other address of the network %s", gateway, l.To.Masked())
+			return usage("--gateway: %q is not another address of the network %s", gateway, l.To.Masked())
 		}
 	}
 	if l.Lasts < time.Minute || wait <= 0 {

@@ -155,7 +155,7 @@ func (a *app) prepare() error {
 	return nil
 }
 
-// onlyCommands refuses a word that is no command, and names the ones like it.
+// onlyCommands refuses a word that is not a command, and names the ones like it.
 func onlyCommands(c *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil

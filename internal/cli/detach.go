@@ -17,7 +17,7 @@ import (
 	"catena/internal/workspace"
 )
 
-// A job that continues by itself is a program of its own, which takes the job over as resume
+// A job that continues automatically is a program of its own, which takes the job over as resume
 // does. What opens the logins goes to it through its input, never by its words or its
 // environment, which others may list.
 
@@ -111,7 +111,7 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 	if err != nil {
 		text, _ := os.ReadFile(said)
 		view.Print(a.err, "%s", string(text))
-		return fmt.Errorf("job %s could not continue by itself: %w. Continue with it here: catena resume %[1]s", j.ID, err)
+		return fmt.Errorf("job %s could not continue automatically: %w. Continue with it here: catena resume %[1]s", j.ID, err)
 	}
 	if state, err := w.JobState(j.ID); err == nil && state.Scheduled() {
 		a.say("Job %s is scheduled: it starts %s, also when this terminal is closed.\nWatch it: catena track %[1]s. Call it off: catena stop %[1]s",

@@ -80,7 +80,7 @@ func TestRealDHCPClient(t *testing.T) {
 	}
 	refused("someone answers there; nothing was given", "02:00:5e:00:53:62", "10.20.4.61/24")
 	refused("eth0 has no address in 192.168.7.0/24", "02:00:5e:00:53:62", "192.168.7.2/24")
-	refused("is no MAC address of a device", "ff:ff:ff:ff:ff:ff", "10.20.4.62/24")
+	refused("is not a MAC address of a device", "ff:ff:ff:ff:ff:ff", "10.20.4.62/24")
 	w.ip("-n", w.prefix+"boxed", "addr", "flush", "dev", "eth0")
 	w.ip("-n", w.prefix+"boxed", "addr", "add", "10.20.4.9/24", "dev", "eth0")
 	conf := filepath.Join(w.dir, "udhcpd.conf")

@@ -24,6 +24,7 @@ var instead = map[string]string{
 	"go on": "continue", "goes on": "continues", "going on": "continuing", "went on": "continued",
 	"begin": "start", "begins": "starts", "began": "started", "begun": "started",
 	"for want of": "because there is no", "on the way back": "during the rollback",
+	"by itself": "automatically", "by themselves": "automatically",
 	"where nothing stands": "repeat the value, or drop the column",
 }
 

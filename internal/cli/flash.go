@@ -84,7 +84,7 @@ func (p *patienceFlag) Set(text string) error {
 	step, length, _ := strings.Cut(text, "=")
 	of := p.of.Step(step)
 	if of == nil {
-		return fmt.Errorf("%q is not one of %s (before a device that restarts by itself is asked to)", step,
+		return fmt.Errorf("%q is not one of %s (before a device that restarts automatically is asked to)", step,
 			strings.Join(firmware.PatienceSteps, ", "))
 	}
 	d, err := time.ParseDuration(length)
@@ -434,7 +434,7 @@ func has(access *contact.Access, d device.Device) bool {
 }
 
 // nothingToDo says why a job has no device. Where all that was named is as it should be,
-// that is no failure, unless a person asked for something else: a version, or what runs, again.
+// that is not a failure, unless a person asked for something else: a version, or what runs, again.
 func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error {
 	off := func(r workspace.Row) bool { return r.Status != string(match.Current) }
 	if named && (asked || slices.ContainsFunc(skipped, off)) {

@@ -154,7 +154,7 @@ func commandsHelp(root *cobra.Command) string {
 	return b.String()
 }
 
-// addTopics adds what is no command to what catena help tells. Their texts are made when someone
+// addTopics adds what is not a command to what catena help tells. Their texts are made when someone
 // asks.
 func addTopics(root *cobra.Command) {
 	for _, t := range topics {

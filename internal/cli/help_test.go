@@ -25,7 +25,7 @@ func allCommands() *cobra.Command {
 }
 
 // Every command has its place among the phases, says what it touches and what it never does, and
-// has examples that are right: their commands and flags exist. Help is no wider than a terminal,
+// has examples that are right: their commands and flags exist. Help is not wider than a terminal,
 // but for its examples.
 func TestHelp(t *testing.T) {
 	root := allCommands()

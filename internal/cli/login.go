@@ -33,7 +33,7 @@ passphrase or, for use without a person, for an identity file.
 
 A login is for one device, a model, a group, or the whole site. With a device they are
 tried in this order, after the one that worked last: at most three in one scan, and one
-that a device refused is not tried with it again by itself, so that nothing locks up.
+that a device refused is not tried with it again automatically, so that nothing locks up.
 
 The passphrase is asked for, once for some hours with catena login unlock, or taken from
 CATENA_PASSPHRASE; an identity file is named
@@ -659,8 +659,7 @@ func (a *app) login() (login.Credential, bool, error) {
 	return login.Credential{User: user, Password: password}, true, err
 }
 
-// remember keeps what a person typed as if it had been in the environment: for a job that goes
-// on by itself.
+// remember keeps what an operator typed as if it had been in the environment: for a detached job.
 func (a *app) remember(name, value string) {
 	env := a.getenv
 	a.getenv = func(n string) string {

@@ -38,7 +38,7 @@ CATENA_JOB and CATENA_TEXT.`,
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			if !test {
-				return usage("say --test: everything else is told by itself")
+				return usage("say --test: everything else is told automatically")
 			}
 			return a.tellTest(c.Context())
 		},

@@ -28,7 +28,7 @@ func (a *app) trackCmd() *cobra.Command {
 		Use:   "track [JOB]",
 		Short: "Watch a job, or see how it ended",
 		Long: `Show how far each device of a job is, live, from any terminal; without JOB, of the
-newest one. Where the output is no terminal, a line is printed for each step. What is
+newest one. Where the output is not a terminal, a line is printed for each step. What is
 shown is derived from the ledger: it is there after a crash and in the morning, too.
 
 Where a device requires someone's hands, it says what it asks for. Say with --done that it was

@@ -213,7 +213,7 @@ type Update interface {
 	Transfer(ctx context.Context, image Image, sent func(bytes int64)) error
 	// Progress is how far the device is with writing, in percent; at 100 it can restart.
 	// device.ErrRefused: it will not take the image, or holds none; device.ErrUnsupported: it
-	// cannot be asked, and does all by itself.
+	// cannot be asked, and does all automatically.
 	Progress(ctx context.Context) (percent int, err error)
 	// Activate asks for the restart that makes the image run.
 	Activate(ctx context.Context) error

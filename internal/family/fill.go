@@ -100,7 +100,7 @@ func (s *Step) target(v Values) (string, error) {
 		case strings.Contains(before, "?"):
 			return url.QueryEscape(value), nil
 		case value == "." || value == "..":
-			return "", errors.New("is no name of its own in a path")
+			return "", errors.New("is not a name of its own in a path")
 		}
 		return url.PathEscape(value), nil
 	})

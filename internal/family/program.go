@@ -93,7 +93,7 @@ type Carry struct {
 // Part is how one component is updated.
 type Part struct {
 	Update  []*Step
-	Restart []*Step // none: it restarts by itself once it has the image
+	Restart []*Step // none: it restarts automatically once it has the image
 }
 
 // Of is how a component is updated: its own steps, where it has some, else the device's.

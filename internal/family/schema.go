@@ -128,7 +128,7 @@ var help = map[string]string{
 	"state":      "what the values taken mean",
 	"interlocks": "what must hold right before the first byte, and the sentence for the person",
 	"update":     "steps that send an image",
-	"restart":    "steps that start what was sent; none: it restarts by itself",
+	"restart":    "steps that start what was sent; none: it restarts automatically",
 	"restarts":   "how often it restarts until it runs the image",
 	"revert":     "steps that switch back to the other slot",
 	"components": "the steps of components that are updated another way",

@@ -306,7 +306,7 @@ func (e Extract) parts(a Answer) (out []Answer, err error) {
 		err = evaluate(e.xpath, a, func(at xpath.NodeNavigator) bool {
 			switch at := at.(type) {
 			case *htmlquery.NodeNavigator:
-				// a row without its table is no HTML
+				// a row without its table is not HTML
 				part("<!doctype html><table>" + htmlquery.OutputHTML(at.Current(), true) + "</table>")
 			case *xmlquery.NodeNavigator:
 				part(at.Current().OutputXML(true))

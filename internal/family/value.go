@@ -86,7 +86,7 @@ type Expr struct {
 	uses    []string // the given values in it: component, login.user, image.sha1, …
 }
 
-// maxNodes bounds an expression: a longer one is no condition that a person can check.
+// maxNodes bounds an expression: a longer one is not a condition that a person can check.
 const maxNodes = 200
 
 // extracts finds what answer() is asked for, so that it is checked with the file.

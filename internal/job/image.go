@@ -150,7 +150,7 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 // device is left alone: it must not be touched while it writes.
 const writingLimit = 3
 
-// awaitWritten follows the device's own writing. The end of patience is reported, and is no permission to
+// awaitWritten follows the device's own writing. The end of patience is reported, and is not permission to
 // write something else.
 func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg) *failure {
 	meter, patience := w.job.sent[w.row.ID], w.patience()

@@ -71,7 +71,7 @@ func ending(f Facts, version string, cause *Reason) endBody {
 }
 
 // failure reports whether the end counts for the failure limit of the order. A device that returns
-// with its lockstep set did not fail itself, and a stop is no failure.
+// with its lockstep set did not fail itself, and a stop is not a failure.
 func (b endBody) failure() bool {
 	switch b.End {
 	case Stranded:

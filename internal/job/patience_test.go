@@ -24,7 +24,7 @@ import (
 )
 
 // acted is a device of a test: a Dialect, its Session and its Update in one. It follows the
-// clock, which a test bubble advances by itself: an hour costs nothing.
+// clock, which a test bubble advances automatically: an hour costs nothing.
 type acted struct {
 	dialect.NoCarry
 	dialect.NoChildren
@@ -52,7 +52,7 @@ type acted struct {
 	settles      time.Duration
 	parks        bool      // it restarts only when it is asked to
 	blind        bool      // it cannot tell whether it holds an image
-	restarts     int       // how often it restarts by itself; 0: once
+	restarts     int       // how often it restarts automatically; 0: once
 	sickFrom     time.Time // it is not healthy from then on
 	slots        bool      // it has two
 	idle         string    // what the other one holds

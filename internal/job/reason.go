@@ -28,7 +28,7 @@ const (
 	MayWrite     Why = "may-write"     // it may still write: whether it has restarted is not certain. Waits for Within
 	Forbidden    Why = "forbidden"     // an interlock forbids the component Want: the next reason says which
 	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
-	CannotStage  Why = "cannot-stage"  // it restarts by itself once it has an image
+	CannotStage  Why = "cannot-stage"  // it restarts automatically once it has an image
 	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
 	NotSettled   Why = "not-settled"   // it was well, and did not stay so for Within
 	// Want, names: they are reached through it, and do not answer

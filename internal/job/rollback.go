@@ -143,7 +143,7 @@ func (w *worker) unreachable(reason *Reason) {
 }
 
 // stepBack undoes one hop: by the other slot where that keeps the version before, else by its image. A
-// device that has fallen back to its earlier slot by itself is only verified: another switch would start
+// device that has fallen back to its earlier slot automatically is only verified: another switch would start
 // what failed. Nothing is sent to a device that does not report to be idle.
 func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 	hop := w.row.Path[n]

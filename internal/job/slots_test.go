@@ -29,7 +29,7 @@ func sick(a *acted) {
 }
 
 // A device with two slots is brought back by a switch; nothing is sent. One that has fallen back
-// by itself is only proven: a switch would start what failed. Another time it is switched back
+// automatically is only proven: a switch would start what failed. Another time it is switched back
 // although nothing has failed.
 func TestSlots(t *testing.T) {
 	devices := troupe{"top": {slots: true}, "basin": {slots: true, back: sick},

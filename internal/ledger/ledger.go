@@ -370,7 +370,7 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	return l.failed(l.keepHead())
 }
 
-// keepHead writes the head after a commit: a crash in between leaves one that is behind, which is no fault; one
+// keepHead writes the head after a commit: a crash in between leaves one that is behind, which is not a fault; one
 // that is ahead would be. It keeps other processes from committing meanwhile, so that none writes an older head
 // over a newer one. Where it does not get that far, the one that keeps it from it writes the head.
 func (l *Ledger) keepHead() error {

@@ -158,7 +158,7 @@ func TestProgressIsTheLastOne(t *testing.T) {
 	assert.Equal(t, int64(5), p["d1"].Done)
 }
 
-// What was cut, emptied, replaced or removed is no whole ledger.
+// What was cut, emptied, replaced or removed is not a whole ledger.
 func TestWhatIsMissingShows(t *testing.T) {
 	entries := func(t *testing.T, n int) string {
 		dir := t.TempDir()
@@ -267,7 +267,7 @@ func TestExport(t *testing.T) {
 
 // A power cut keeps what Append has returned for: SQLite's log is synced before Append
 // returns, and what is copied from it into the database is synced before the log is used
-// again. strace shows the system calls of this test's own program, run by itself.
+// again. strace shows the system calls of this test's own program, run on its own.
 func TestPowerCut(t *testing.T) {
 	if dir := os.Getenv("CATENA_TEST_APPENDS"); dir != "" {
 		l, err := ledger.Create(dir, time.Now)

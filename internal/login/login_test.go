@@ -204,7 +204,7 @@ func TestSeal(t *testing.T) {
 	}
 }
 
-// A key loses its passphrase on the way in; a wrong passphrase, and what is no key, is said.
+// A key loses its passphrase on the way in; a wrong passphrase, and what is not a key, is said.
 func TestUnlock(t *testing.T) {
 	if _, err := exec.LookPath("ssh-keygen"); err != nil {
 		t.Skip("needs ssh-keygen")

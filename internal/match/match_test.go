@@ -158,7 +158,7 @@ func TestPaths(t *testing.T) {
 		"not on the shelf": {shelf, "1.8", "2.0", "1.9! 2.0", ""},
 		"intermediate version is missing": {without("2.0", "2.5"), "1.4", "3.1", "",
 			"3.0 needs >= 2.0; nothing on the shelf leads there from 1.4"},
-		"withdrawn is no intermediate version": {withdrawn, "1.4", "3.1", "",
+		"withdrawn is not an intermediate version": {withdrawn, "1.4", "3.1", "",
 			"needs >= 2.0; nothing on the shelf leads there from 1.4"},
 		"down one":                      {shelf, "3.1", "3.0", "3.0", ""},
 		"down by intermediate versions": {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
@@ -249,7 +249,7 @@ func TestUnsafe(t *testing.T) {
 		Withdrawn: []match.Withdrawal{{Vendor: "wexcombe", Model: "wx-40", Versions: ">= 3.3",
 			Reason: "MH-2026-7: open door"}}}
 	for runs, want := range map[string]struct{ path, reason string }{
-		// a withdrawn image is no rollback
+		// a withdrawn image is not a rollback
 		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"},
 		"3.3": {"3.2", "3.3 must not run: MH-2026-7: open door"},
 		"4.0": {"3.2!", "open door"},

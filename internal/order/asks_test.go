@@ -10,7 +10,7 @@ import (
 	"catena/internal/order"
 )
 
-// Who waits for a person holds no place and is no pilot; it comes back when there is room, and stays on
+// Who waits for a person holds no place and is not a pilot; it comes back when there is room, and stays on
 // its way and out of service all the while.
 func TestWhoWaitsForAPerson(t *testing.T) {
 	image := order.Hop{Component: "main", From: "1", To: "2", Image: order.Image{SHA256: "a"}}

@@ -68,7 +68,7 @@ const (
 	Writing   Kind = "writing"   // Device is about to get its first byte
 	Ended     Kind = "ended"     // Device ended with Outcome
 	Postponed Kind = "postponed" // Device was away or must not be updated: it is checked again at Until
-	Asks      Kind = "asks"      // Device waits for an operator; it needs no slot and is no pilot
+	Asks      Kind = "asks"      // Device waits for an operator; it needs no slot and is not a pilot
 	Answered  Kind = "answered"  // the operator answered: Device continues when a slot is free
 	Continued Kind = "continued" // Device continues
 	// PilotSettled: Device, a pilot, proves its kind without its lockstep set, or makes way for another.

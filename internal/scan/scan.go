@@ -469,7 +469,7 @@ func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.C
 	return r, &listing{children, childErr}, nil
 }
 
-// address is where an endpoint is; the zero one where that is no address.
+// address is where an endpoint is; the zero one where that is not an address.
 func address(e device.Endpoint) netip.AddrPort {
 	a, _ := netip.ParseAddrPort(e.Address)
 	return a

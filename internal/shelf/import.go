@@ -53,7 +53,7 @@ type Result struct {
 	Reason  string         `json:"reason,omitempty"`
 	Image   firmware.Image `json:"image,omitzero"`
 
-	Advisory string `json:"advisory,omitempty"` // its identifier, where it is no image
+	Advisory string `json:"advisory,omitempty"` // its identifier, where it is not an image
 }
 
 // Options say how an import treats what it finds.
@@ -121,7 +121,7 @@ func (s *Shelf) workFolder() (dir string, release func(), err error) {
 	left, _ := filepath.Glob(filepath.Join(s.dir, "tmp", "import-*"))
 	for _, old := range left {
 		lock := flock.New(filepath.Join(old, "lock"))
-		if ok, err := lock.TryLock(); ok || err != nil { // an error: it is no folder of an import
+		if ok, err := lock.TryLock(); ok || err != nil { // an error: it is not a folder of an import
 			_ = lock.Unlock()
 			_ = os.RemoveAll(old)
 		}

@@ -178,7 +178,7 @@ func TestArchivesWithinArchives(t *testing.T) {
 	assert.Len(t, got[shelf.New], 2)
 	assert.Empty(t, got[shelf.Refused])
 
-	// A damaged one is refused by itself; one too deep refuses the whole.
+	// A damaged one is refused alone; one too deep refuses the whole.
 	broken := file{"broken.zip", "PK"}
 	got = add(t, open(t), zipOf(t, broken, oldImage, oldManifest))
 	assert.Len(t, got[shelf.New], 1)

@@ -50,7 +50,7 @@ func Sign(r io.Reader, key ssh.Signer, namespace string) ([]byte, error) {
 func Verify(r io.Reader, armored []byte, key ssh.PublicKey, namespace string) error {
 	s, err := sshsig.Unarmor(armored)
 	if err != nil {
-		return fmt.Errorf("%w: it is no SSH signature", ErrSignature)
+		return fmt.Errorf("%w: it is not an SSH signature", ErrSignature)
 	}
 	read := &watched{r: r}
 	err = sshsig.Verify(read, s, key, s.HashAlgorithm, namespace)
@@ -81,7 +81,7 @@ func (w *watched) Read(p []byte) (int, error) {
 func Public(text string) (ssh.PublicKey, error) {
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(text))
 	if err != nil {
-		return nil, errors.New("it is no SSH public key")
+		return nil, errors.New("it is not an SSH public key")
 	}
 	return key, nil
 }

@@ -279,7 +279,7 @@ func selfSigned(name string) (tls.Certificate, error) {
 	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
 }
 
-// root is open to all, and yet a token that is no session's is rejected: DSP0266, 13.3.4.
+// root is open to all, and yet a token that is not a session's is rejected: DSP0266, 13.3.4.
 func (r *recorder) root(w http.ResponseWriter, req *http.Request) {
 	if token := req.Header.Get("X-Auth-Token"); token != "" && !r.open(token) {
 		redfishError(w, http.StatusUnauthorized, "NoValidSession", "there is no such session")

@@ -137,7 +137,7 @@ func (o *osmere) set(all []gosnmp.SnmpPDU) gosnmp.SNMPError {
 func (o *osmere) activate() {
 	version, _ := o.running()
 	o.idle, o.state, o.percent = version, fetchIdle, 0
-	if o.Faults.KeepsVersion { // it falls back by itself
+	if o.Faults.KeepsVersion { // it falls back automatically
 		_, o.idle = o.written()
 	}
 	o.restart(0)

@@ -70,7 +70,7 @@ func (t Target) Exact() (string, bool) {
 	return t.Version, true
 }
 
-// Check returns what is wrong with a target by itself.
+// Check returns what is wrong with a target alone.
 func (t Target) Check() error {
 	if t.Component == firmware.Main {
 		return fmt.Errorf("component: main is what is meant without it; leave it out")

@@ -66,7 +66,7 @@ func TestPropose(t *testing.T) {
 		"a chain on a switch": {[]string{"switch: gate-1 cam-1", "gate-1:; behind gate-2",
 			"gate-2:; behind gate-3", "gate-3:", "cam-1:"}, "switch",
 			"switch → cam-1 gate-1\ngate-1 → gate-2 chain\ngate-2 → gate-3 chain", ""},
-		"a hub with one behind it is no chain": {[]string{"hub:; behind set", "set:"}, "",
+		"a hub with one behind it is not a chain": {[]string{"hub:; behind set", "set:"}, "",
 			"hub → set", "hub"},
 		"a ring": {[]string{"a: b c", "b: c", "c:"}, "a",
 			"a → b c ?b", ""},
@@ -123,7 +123,7 @@ uplinks:
 		"switch-office": {"gateway"},
 	}, w.Through, "all but what it is reached through itself goes through what the laptop is plugged into")
 	assert.Equal(t, map[string][]string{"switch-basin": {"cam-11"}}, w.Feeds)
-	assert.Empty(t, s.Nobody(all), "the laptop is no device")
+	assert.Empty(t, s.Nobody(all), "the laptop is not a device")
 }
 
 func TestWindows(t *testing.T) {

@@ -78,7 +78,7 @@ func dial(ctx context.Context, network, address string) (net.Conn, error) {
 }
 
 // With is the client that shows the login's certificate to who asks for one (RFC 8446, 4.3.2). It
-// is no secret: its private key stays here.
+// is not a secret: its private key stays here.
 func (h *HTTP) With(as login.Credential) *HTTP {
 	if as.Certificate != "" { // that they belong together was checked when they were added
 		if own, err := tls.X509KeyPair([]byte(as.Certificate), []byte(as.Key)); err == nil {

@@ -116,7 +116,7 @@ func challenge(parameters string) http.Header {
 	return http.Header{"Www-Authenticate": {`Digest realm="x", qop="auth", ` + parameters}}
 }
 
-// A server can invent a nonce for every answer, so a fresh nonce is no second chance.
+// A server can invent a nonce for every answer, so a fresh nonce is not a second chance.
 func TestARejectedLoginIsFinal(t *testing.T) {
 	counts := map[string]bool{}
 	sign := func(l *wire.HTTPAuth) {

@@ -14,7 +14,7 @@ import (
 // (RFC 7616) where it is offered, Basic (RFC 7617) only over TLS or where the credential
 // may be shown on the wire.
 //
-// The login is sent once. Any server can invent a nonce, so a fresh one is no second chance:
+// The login is sent once. Any server can invent a nonce, so a fresh one is not a second chance:
 // a rejected answer is final, with two exceptions that a device must earn. It may report that
 // only the nonce was too old (stale, RFC 7616, 3.3), once; and where it accepted the login
 // before, one new challenge is answered, because a restart forgets nonces.

@@ -29,7 +29,7 @@ type WhereError struct{ Err error }
 func (e *WhereError) Error() string { return e.Err.Error() }
 func (e *WhereError) Unwrap() error { return e.Err }
 
-// ColumnError is returned for a word that is no column.
+// ColumnError is returned for a word that is not a column.
 type ColumnError struct{ Word string }
 
 func (e *ColumnError) Error() string {

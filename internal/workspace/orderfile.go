@@ -109,7 +109,7 @@ func (w *Workspace) readOrder(name string) (o order.Order, data []byte, err erro
 	return o, data, err
 }
 
-// UnknownOrderError is returned for a word that is no order's name.
+// UnknownOrderError is returned for a word that is not an order's name.
 type UnknownOrderError struct{ Name string }
 
 func (e *UnknownOrderError) Error() string { return "there is no order " + e.Name }

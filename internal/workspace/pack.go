@@ -268,7 +268,7 @@ func extract(from, into string) error {
 	}
 	raw, err := os.ReadFile(filepath.Join(into, packChecksums))
 	if err != nil {
-		return &PackError{from, "it has no checksums: it is no pack of ours, or is not whole"}
+		return &PackError{from, "it has no checksums: it is not a pack of ours, or is not whole"}
 	}
 	delete(digests, packChecksums)
 	for line := range strings.Lines(string(raw)) {

@@ -49,7 +49,7 @@ func (w *Workspace) Nobody() []site.Reference {
 	return w.Site.Nobody(known)
 }
 
-// UnknownJobError is returned for a word that is no job's ID.
+// UnknownJobError is returned for a word that is not a job's ID.
 type UnknownJobError struct{ Word string }
 
 func (e *UnknownJobError) Error() string { return "there is no job " + e.Word + " in the ledger" }

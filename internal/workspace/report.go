@@ -284,7 +284,7 @@ func (w *Workspace) logo() (string, error) {
 		kind = "image/svg+xml"
 	}
 	if !slices.Contains([]string{"image/png", "image/jpeg", "image/webp", "image/svg+xml"}, kind) {
-		return "", &LogoError{path, "is no picture: PNG, JPEG, WebP or SVG"}
+		return "", &LogoError{path, "is not a picture: PNG, JPEG, WebP or SVG"}
 	}
 	return "data:" + kind + ";base64," + base64.StdEncoding.EncodeToString(raw), nil
 }

@@ -179,7 +179,7 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 	return r, err
 }
 
-// cautious adds to a row with a path what speaks against flashing it by itself.
+// cautious adds to a row with a path what speaks against flashing it automatically.
 func (w *Workspace) cautious(r Row) (Row, error) {
 	if len(r.Path) == 0 {
 		return r, nil

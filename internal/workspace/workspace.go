@@ -163,7 +163,7 @@ func ReadSite(dir string) (site.Site, error) {
 func (w *Workspace) Close() { _ = w.Ledger.Close() }
 
 // ReadFamilies reads the family files of the folders: a site's, and a shelf's. An empty
-// name is no folder. A file that is there twice, as after a pack from the same shelf, counts once.
+// name is not a folder. A file that is there twice, as after a pack from the same shelf, counts once.
 func ReadFamilies(folders ...string) (family.Set, error) {
 	var all []family.Family
 	seen := map[string]bool{} // contents

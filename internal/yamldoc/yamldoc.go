@@ -223,7 +223,7 @@ func (d *Doc) find(path string) (line, column int) {
 	return at.Line, at.Column
 }
 
-// duration gives the error about a word that is no duration, which the YAML package leaves
+// duration gives the error about a word that is not a duration, which the YAML package leaves
 // without a place, the place of the word.
 func duration(name string, tokens token.Tokens, err error) error {
 	var e *Error

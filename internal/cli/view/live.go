@@ -96,7 +96,7 @@ func (t Theme) bar(percent, width int) string {
 type LiveRow struct {
 	ID         string
 	Name       string
-	Parent     string // ID of the device that tells of it; empty: it is no child
+	Parent     string // ID of the device that tells of it; empty: it is not a child
 	Via        string // and how that is called; empty: it is not worked on
 	Model      string
 	Path       string // from → to

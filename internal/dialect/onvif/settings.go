@@ -59,7 +59,7 @@ func (b backup) Save(ctx context.Context) ([]byte, error) {
 }
 
 // Restore has the camera open an upload, waits as long as it asks for, and sends the backup there; the
-// camera restarts then by itself.
+// camera restarts then automatically.
 func (b backup) Restore(ctx context.Context, saved []byte) error {
 	t := b.session
 	e, err := t.call(ctx, `<tds:StartSystemRestore/>`, true)

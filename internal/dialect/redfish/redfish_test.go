@@ -279,7 +279,7 @@ func TestSettings(t *testing.T) {
 }
 
 // A service without forms takes the image as it is, one without either fetches it; what a task says
-// when it fails is said. What is no path of the device's own is not asked for.
+// when it fails is said. What is not a path of the device's own is not asked for.
 func TestOtherWaysToSend(t *testing.T) {
 	raw := bytes.Repeat([]byte("lock "), 50_000)
 	image := dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)),

@@ -80,7 +80,7 @@ type update struct {
 }
 
 // Traits: where the service supports it, an image waits for the restart that it is told; else the
-// device applies it by itself.
+// device applies it automatically.
 func (u *update) Traits() dialect.Traits {
 	return dialect.Traits{RestartsByItself: !u.session.service.onReset()}
 }

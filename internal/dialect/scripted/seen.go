@@ -121,7 +121,7 @@ func (s *session) secrets() map[string]string {
 		add("login."+name, value)
 	}
 	if try, _ := s.v["try"].(string); s.replayed == nil {
-		add("try", try) // it is no secret, and another one each time
+		add("try", try) // it is not a secret, and another one each time
 	}
 	if o, is := s.v["offer"].(family.OfferValues); is && s.replayed == nil {
 		add("offer.url", o.URL)

@@ -16,7 +16,7 @@ import (
 	"catena/internal/family"
 )
 
-// snmpCarrier sends steps as SNMP (RFC 3416). A get may be sent again by itself, a set never is:
+// snmpCarrier sends steps as SNMP (RFC 3416). A get may be sent again automatically, a set never is:
 // when its answer is lost, the device is asked what came of it.
 type snmpCarrier struct {
 	session *session
@@ -97,7 +97,7 @@ func get(client *gosnmp.GoSNMP, step *family.Step) (family.Answer, error) {
 // maxTree bounds the objects below one: a large switch has some thousand.
 const maxTree = 4096
 
-// objectText is the value of an object as text; what is no text in hexadecimal digits.
+// objectText is the value of an object as text; what is not text in hexadecimal digits.
 func objectText(pdu gosnmp.SnmpPDU) string {
 	raw, is := pdu.Value.([]byte)
 	if !is {

@@ -53,7 +53,7 @@ type update struct {
 	at                  int  // of after
 }
 
-// Traits: a device that the family has no restart for restarts by itself.
+// Traits: a device that the family has no restart for restarts automatically.
 func (u *update) Traits() dialect.Traits {
 	return dialect.Traits{RestartsByItself: len(u.part.Restart) == 0,
 		Restarts: u.session.program.Restarts}
@@ -321,7 +321,7 @@ func (u *update) state(ctx context.Context) (int, error) {
 			return s.percent(nil), s.mistaken(err)
 		}
 	}
-	if s.program.Pending == nil { // it starts by itself what it has written: its version tells
+	if s.program.Pending == nil { // it starts automatically what it has written: its version tells
 		return 0, device.ErrUnsupported
 	}
 	pending, err := s.program.Pending.String(s.v)

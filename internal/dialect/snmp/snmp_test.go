@@ -78,7 +78,7 @@ func TestAnotherCommunity(t *testing.T) {
 func TestUnderstand(t *testing.T) {
 	for _, p := range snmp.Probes("towpath") {
 		_, _, ok := snmp.Understand(p)
-		assert.False(t, ok, "a question is no answer")
+		assert.False(t, ok, "a question is not an answer")
 	}
 	assert.Len(t, snmp.Probes("towpath"), 5, "two versions with two communities, and v3")
 	answer := func(id uint32, text string) []byte {

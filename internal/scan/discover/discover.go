@@ -221,7 +221,7 @@ func (h *hearing) take(ctx context.Context, sight Sighting) {
 					h.keep(sight)
 				}
 			}
-			// it has not told all by itself
+			// it has not told all automatically
 			if sight.Look && !sight.ReadOnly && h.first(sight.Address) {
 				h.look(ctx, sight.Address, sight.TLS)
 			}

@@ -66,7 +66,7 @@ type mdnsService struct {
 	texts  []string
 }
 
-// mdnsAnswer is what one packet says. Names are in presentation form: what is no letter of
+// mdnsAnswer is what one packet says. Names are in presentation form: what is not a letter of
 // a host name is escaped in them.
 type mdnsAnswer struct {
 	services  map[string]*mdnsService // by the instance's name

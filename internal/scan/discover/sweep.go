@@ -32,7 +32,7 @@ const (
 )
 
 // sweep tries to connect to every address of the network's ranges and asks those
-// that take the connection who they are. An address that does not is no error.
+// that take the connection who they are. An address that does not is not an error.
 func (s *Discoverer) sweep(ctx context.Context, n Network, h *hearing) error {
 	total := n.countPorts()
 	var group errgroup.Group
