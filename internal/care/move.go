@@ -34,7 +34,7 @@ const (
 // Move gives a device another address by its own protocol, and finds it there again: the same serial
 // number, certificate and host key. It keeps its name, logins and what is trusted of it. Its errors are
 // an InUseError, a job.BusyError, device.ErrUnsupported, and what the device reports.
-func (c Care) Move(ctx context.Context, d device.Device, to dialect.Place) (moved device.Device, err error) {
+func (c Care) Move(ctx context.Context, d device.Device, to dialect.NetworkConfig) (moved device.Device, err error) {
 	_, port, err := net.SplitHostPort(d.Address)
 	if err != nil {
 		return d, err
@@ -59,7 +59,7 @@ func (c Care) Move(ctx context.Context, d device.Device, to dialect.Place) (move
 }
 
 // move moves a device, which then answers at an address and port.
-func (c Care) move(ctx context.Context, d device.Device, to dialect.Place, session dialect.Session, network dialect.Network,
+func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfig, session dialect.Session, network dialect.Network,
 	at string) (device.Device, error) {
 	x := c.Access
 	speaks, _ := x.Dialects.Named(d.Dialect)

@@ -39,7 +39,7 @@ func TestANameOfItsOwn(t *testing.T) {
 		}
 		require.NoError(t, err)
 		to := netip.MustParsePrefix(place.Net + ".2" + string(rune('0'+i)) + "/24")
-		require.NoError(t, n.Move(t.Context(), dialect.Place{Address: to, Name: "north-pier"}))
+		require.NoError(t, n.Move(t.Context(), dialect.NetworkConfig{Address: to, Name: "north-pier"}))
 		assert.Contains(t, place.StandIns()[i].Log, "hostname north-pier")
 	}
 }

@@ -206,7 +206,7 @@ func (a *app) addressSet(ctx context.Context, lines []moveLine, yes bool) error 
 				errs[i] = errors.New("it was not started")
 				return nil
 			}
-			moved[i], errs[i] = s.Move(ctx, m.of, dialect.Place{Address: m.to, Gateway: m.through, Name: m.own})
+			moved[i], errs[i] = s.Move(ctx, m.of, dialect.NetworkConfig{Address: m.to, Gateway: m.through, Name: m.own})
 			return nil
 		})
 	}

@@ -88,7 +88,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
-	err := worded(root.ExecuteContext(ctx))
+	err := withAdvice(root.ExecuteContext(ctx))
 	if err == nil {
 		return exitDone
 	}
@@ -137,7 +137,7 @@ func (a *app) root() *cobra.Command {
 		a.doctorCmd(), a.docsCmd(), a.versionCmd())
 	root.SetHelpCommand(helpCmd())
 	root.InitDefaultHelpCmd()
-	dress(root)
+	decorate(root)
 	return root
 }
 

@@ -304,7 +304,7 @@ func (a *app) lookAtSite(all *findings, w *workspace.Workspace) {
 		return
 	}
 	lookAtShelf(all, s)
-	for _, r := range w.Nobody() {
+	for _, r := range w.UnresolvedReferences() {
 		all.bad(site.File, "fix that word, or look for the device: catena scan", "%s", r)
 	}
 	lookAtDevices(all, w)

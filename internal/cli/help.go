@@ -225,9 +225,9 @@ Flags:
 Flags of every command: -C, --format, --shelf, -q, -v …; see: catena help flags{{end}}
 `
 
-// dress gives all commands their help. Most of it is made when someone asks: a program starts
+// decorate gives all commands their help. Most of it is made when someone asks: a program starts
 // without it.
-func dress(root *cobra.Command) {
+func decorate(root *cobra.Command) {
 	root.SetUsageTemplate(usageText)
 	plain := root.HelpFunc()
 	root.SetHelpFunc(func(c *cobra.Command, args []string) {

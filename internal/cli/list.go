@@ -247,7 +247,7 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	if err := a.printDevices(devices, table); err != nil || a.format != "table" {
 		return err
 	}
-	a.tellNobody(w)
+	a.reportUnresolved(w)
 	if err := a.sayInterrupted(w); err != nil {
 		return err
 	}

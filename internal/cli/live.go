@@ -157,7 +157,7 @@ func (l *live) key(k tea.KeyPressMsg) tea.Cmd {
 			l.answer(false, "")
 		case "s":
 			l.mode = skipping
-			return l.type_("why is it skipped? ")
+			return l.promptFor("why is it skipped? ")
 		default:
 			l.mode = looking
 		}
@@ -175,8 +175,8 @@ func (l *live) key(k tea.KeyPressMsg) tea.Cmd {
 	return nil
 }
 
-// type_ starts to take a text.
-func (l *live) type_(prompt string) tea.Cmd {
+// promptFor starts to take a text.
+func (l *live) promptFor(prompt string) tea.Cmd {
 	l.input = textinput.New()
 	l.input.Prompt, l.input.CharLimit = prompt, 200
 	return l.input.Focus()
@@ -240,7 +240,7 @@ func (l *live) command(key string) tea.Cmd {
 		l.open, l.scroll = map[bool]string{true: l.selected}[l.open == ""], 0
 	case "/":
 		l.mode, l.open = filtering, ""
-		return l.type_("only: ")
+		return l.promptFor("only: ")
 	case "o":
 		l.sorted = (l.sorted + 1) % len(sorts)
 		l.message = "Sorted: " + sorts[l.sorted] + "."

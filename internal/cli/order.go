@@ -19,7 +19,7 @@ import (
 type wishFlags struct {
 	choice    workspace.Choice
 	all       bool
-	wish      workspace.Wish
+	wish      workspace.Request
 	stopAfter string
 	to        string        // a version
 	fit       time.Duration // 0: everything
@@ -117,7 +117,7 @@ func (a *app) makeOrder(w *workspace.Workspace, f wishFlags) (o order.Order,
 	}
 	switch {
 	case f.to != "":
-		rows, err = w.Toward(rows, f.to)
+		rows, err = w.Retarget(rows, f.to)
 	case f.wish.Again:
 		rows, err = w.Again(rows)
 	}

@@ -184,8 +184,8 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 			func(d device.Device) bool { _, on := plan.Devices[d.ID]; return !on })
 	}
 	engine := &job.Engine{Ledger: l, Dialects: stage.Dialects(), Contact: stage.Contact, Now: a.now,
-		Open: func(i order.Image) (job.File, error) { return stage.Open(i), nil },
-		See:  func(string, *device.Device) error { return nil },
+		Open:         func(i order.Image) (job.File, error) { return stage.Open(i), nil },
+		RecordDevice: func(string, *device.Device) error { return nil },
 		Patience: firmware.Patience{Grace: 2 * time.Second, Writing: time.Minute,
 			Restarting: 2 * longestOnce,
 			Proving:    2 * time.Second}}

@@ -26,9 +26,9 @@ func (a *app) engine(w *workspace.Workspace, access *contact.Access, p firmware.
 	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.ContactOfJob,
 		Patience: p, Now: a.now,
 		KeepOrder: w.KeepOrder, Held: w.HeldNow, Recheck: w.Recheck,
-		Settings: care.Store{Dir: w.Dir, Book: access.Book, Now: a.now},
-		See:      func(id string, d *device.Device) error { return record.Update(w.Ledger, id, d) },
-		Open:     func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
+		Settings:     care.Store{Dir: w.Dir, Book: access.Book, Now: a.now},
+		RecordDevice: func(id string, d *device.Device) error { return record.Update(w.Ledger, id, d) },
+		Open:         func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
 }
 
 func (a *app) resumeCmd() *cobra.Command {

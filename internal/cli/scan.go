@@ -579,13 +579,13 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 		return err
 	}
 	a.conclude(note, shown)
-	a.tellNobody(w)
+	a.reportUnresolved(w)
 	return nil
 }
 
-// tellNobody warns of words in the site's files that mean no device.
-func (a *app) tellNobody(w *workspace.Workspace) {
-	for _, r := range w.Nobody() {
+// reportUnresolved warns of words in the site's files that mean no device.
+func (a *app) reportUnresolved(w *workspace.Workspace) {
+	for _, r := range w.UnresolvedReferences() {
 		view.Print(a.err, "Note: %s\n", r)
 	}
 }

@@ -35,8 +35,8 @@ func quoted(name string) string {
 // What to do next stands here and nowhere else: the core says what happened, as typed
 // causes, and knows no command.
 
-// worded adds to an error of the core what to do next, and the exit code that it means.
-func worded(err error) error {
+// withAdvice adds to an error of the core what to do next, and the exit code that it means.
+func withAdvice(err error) error {
 	var (
 		done      exit
 		file      *yamldoc.Error
@@ -51,7 +51,7 @@ func worded(err error) error {
 		noPart    *workspace.ComponentError
 		disagree  *workspace.DisagreeError
 		busy      *job.BusyError
-		nobody    *workspace.NobodyError
+		nobody    *workspace.UnresolvedError
 		lost      *ledger.LostError
 		adapter   *discover.NoAdapterError
 	)

@@ -35,8 +35,8 @@ type Access struct {
 	site     site.Site
 	dir      string // the site folder
 	ledger   *ledger.Ledger
-	mu       sync.Mutex                  // of Keys and meetings, while sessions are open
-	meetings map[string]*dialect.Meeting // of the children of each parent, by its ID
+	mu       sync.Mutex                        // of Keys and shared, while sessions are open
+	shared   map[string]*dialect.SharedSession // of the children of each parent, by its ID
 	plain    func(vendor, model string) bool
 }
 
@@ -212,15 +212,15 @@ func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialec
 	in, as, ok := x.contact(parent, aids)
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.meetings == nil {
-		x.meetings = map[string]*dialect.Meeting{}
+	if x.shared == nil {
+		x.shared = map[string]*dialect.SharedSession{}
 	}
-	if x.meetings[parent.ID] == nil {
-		x.meetings[parent.ID] = &dialect.Meeting{}
+	if x.shared[parent.ID] == nil {
+		x.shared[parent.ID] = &dialect.SharedSession{}
 	}
 	return dialect.At{Endpoint: d.Endpoint, Aids: aids(d), Parent: &dialect.Parent{Identity: parent.Identity,
 		Contact: dialect.Contact{At: in, As: as, Protocol: x.Dialects.Protocol(parent.Dialect)},
-		Meeting: x.meetings[parent.ID]}}, as, ok
+		Shared:  x.shared[parent.ID]}}, as, ok
 }
 
 // trust holds the keys shown at an address against those trusted. Another one is recorded,

@@ -37,12 +37,12 @@ type At struct {
 type Parent struct {
 	Contact
 	Identity device.Identity // who it must be
-	Meeting  *Meeting        // of all sessions with its children
+	Shared   *SharedSession  // of all sessions with its children
 }
 
-// Meeting is where the sessions with the children of one parent meet: they share what is open at it.
-// It is safe for concurrent use. The zero Meeting is ready; what it shares is the dialect's.
-type Meeting struct {
+// SharedSession is what the sessions with the children of one parent have in common: the login, and what else
+// is open at the parent. It is safe for concurrent use, and its zero value is ready.
+type SharedSession struct {
 	mu     sync.Mutex
 	shares Shared
 	users  int
@@ -50,14 +50,14 @@ type Meeting struct {
 
 // Shared is what sessions share at a parent.
 type Shared interface {
-	// Leave ends what is open there, once no one needs it any more; who comes later starts again. Its
-	// error is that of Session.Close.
+	// Leave closes it, once no child uses it any more; a later Acquire opens it again. Its error is that of
+	// Session.Close.
 	Leave(ctx context.Context) error
 }
 
-// Join is what is shared; start makes it where there is nothing yet. Each Join and Stay is ended by
-// one Part.
-func (m *Meeting) Join(begin func() Shared) Shared {
+// Acquire returns what is shared, and opens it if it is not open. Each Acquire and each Retain needs one
+// Release.
+func (m *SharedSession) Acquire(begin func() Shared) Shared {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.shares == nil {
@@ -67,15 +67,15 @@ func (m *Meeting) Join(begin func() Shared) Shared {
 	return m.shares
 }
 
-// Stay keeps what is shared open while no one uses it, for those who are still to come.
-func (m *Meeting) Stay() {
+// Retain keeps the shared session open while no child uses it, because more children will follow.
+func (m *SharedSession) Retain() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.users++
 }
 
-// Part ends one Join or Stay. The last one to part leaves the parent.
-func (m *Meeting) Part(ctx context.Context) error {
+// Release ends one Acquire or Retain. The last one closes the shared session.
+func (m *SharedSession) Release(ctx context.Context) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.users--; m.users > 0 || m.shares == nil {
@@ -241,11 +241,11 @@ type Network interface {
 	// Move gives it another address. It may restart, and answers there from then on: that it goes
 	// away meanwhile is device.ErrAway, and no failure. device.ErrUnsupported: it cannot be given a name
 	// so; nothing was changed.
-	Move(ctx context.Context, to Place) error
+	Move(ctx context.Context, to NetworkConfig) error
 }
 
-// Place is where a device is to be in its network.
-type Place struct {
+// NetworkConfig is where a device is to be in its network.
+type NetworkConfig struct {
 	Address netip.Prefix
 	Gateway netip.Addr // zero: as it is
 	Name    string     // what the device calls itself, a label of RFC 1123; empty: as it is

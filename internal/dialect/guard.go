@@ -102,7 +102,7 @@ type guardedNetwork struct {
 	verify func(context.Context) error
 }
 
-func (n guardedNetwork) Move(ctx context.Context, to Place) error {
+func (n guardedNetwork) Move(ctx context.Context, to NetworkConfig) error {
 	if err := n.verify(ctx); err != nil {
 		return err
 	}

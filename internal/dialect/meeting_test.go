@@ -17,16 +17,16 @@ func (c *counted) Leave(context.Context) error { c.left++; return nil }
 // What sessions share is made once, left when the last of them parts, and found again by who comes
 // later; who stays keeps it open without using it.
 func TestMeeting(t *testing.T) {
-	var m dialect.Meeting
+	var m dialect.SharedSession
 	made := 0
 	join := func() *counted {
-		return m.Join(func() dialect.Shared { made++; return &counted{} }).(*counted)
+		return m.Acquire(func() dialect.Shared { made++; return &counted{} }).(*counted)
 	}
-	part := func() { require.NoError(t, m.Part(t.Context())) }
-	m.Stay()
+	part := func() { require.NoError(t, m.Release(t.Context())) }
+	m.Retain()
 	part()
 	assert.Zero(t, made, "no one has started anything")
-	m.Stay()
+	m.Retain()
 	shared := join()
 	assert.Same(t, shared, join())
 	part()

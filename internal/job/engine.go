@@ -47,8 +47,8 @@ type Engine struct {
 	Contact func(device.Device) (dialect.At, login.Credential, bool)
 	// Open opens an image whose digest was checked from the very file returned.
 	Open func(order.Image) (File, error)
-	// See keeps what a device reported in a job.
-	See func(job string, d *device.Device) error
+	// RecordDevice keeps what a device reported in a job.
+	RecordDevice func(job string, d *device.Device) error
 	// Held returns why a device is on hold now; empty: it is not. nil: there are no holds. It is asked
 	// right before the first byte leaves.
 	Held func(device.Device) string

@@ -192,7 +192,7 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 // startedIt reports whether the device runs an image that it just took.
 func (w *worker) startedIt(ctx context.Context, l leg) bool {
 	var r device.Reading
-	err := w.insist(func() (err error) {
+	err := w.retryAway(func() (err error) {
 		r, err = w.read(ctx)
 		return err
 	})
@@ -335,7 +335,7 @@ func (r *restart) waits(ctx context.Context) bool {
 		return false
 	}
 	percent := 0
-	err := r.insist(func() (err error) {
+	err := r.retryAway(func() (err error) {
 		percent, err = r.update.Progress(ctx)
 		return err
 	})

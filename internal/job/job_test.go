@@ -93,7 +93,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 			return dialect.At{Endpoint: d.Endpoint},
 				login.Credential{User: "keeper", Password: password}, true
 		},
-		See: func(id string, d *device.Device) error { return record.Update(l, id, d) },
+		RecordDevice: func(id string, d *device.Device) error { return record.Update(l, id, d) },
 		Open: func(i order.Image) (job.File, error) {
 			b.opened[i.File[len(i.File)-3:]]++
 			return memory{bytes.NewReader(content[i.SHA256])}, nil

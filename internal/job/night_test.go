@@ -65,7 +65,7 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 			Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{Endpoint: d.Endpoint}, login.Credential{}, true
 			},
-			See: func(string, *device.Device) error { return nil },
+			RecordDevice: func(string, *device.Device) error { return nil },
 			Open: func(i order.Image) (job.File, error) {
 				return memory{bytes.NewReader([]byte(i.File))}, nil
 			}}

@@ -11,20 +11,20 @@ import (
 // job: the login, the entry, the list.
 type parentSessions struct {
 	mu       sync.Mutex
-	retained map[string]*dialect.Meeting // by the child's ID
+	retained map[string]*dialect.SharedSession // by the child's ID
 	leaving  sync.WaitGroup
 }
 
 // retainParents retains the shared session for every child of the job.
 func (j *Job) retainParents() {
-	j.parents.retained = map[string]*dialect.Meeting{}
+	j.parents.retained = map[string]*dialect.SharedSession{}
 	for id, known := range j.plan.Devices {
 		if known.Through == "" {
 			continue
 		}
 		if at, _, ok := j.engine.Contact(known.Device); ok && at.Parent != nil {
-			at.Parent.Meeting.Stay()
-			j.parents.retained[id] = at.Parent.Meeting
+			at.Parent.Shared.Retain()
+			j.parents.retained[id] = at.Parent.Shared
 		}
 	}
 }
@@ -38,7 +38,7 @@ func (p *parentSessions) release(ctx context.Context, id string) error {
 	if m == nil {
 		return nil
 	}
-	return m.Part(ctx)
+	return m.Release(ctx)
 }
 
 // releaseLater is release for a child that was never started, while others continue.

@@ -279,7 +279,7 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 			Contact: func(device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{}, login.Credential{}, true
 			},
-			See: func(string, *device.Device) error { return nil },
+			RecordDevice: func(string, *device.Device) error { return nil },
 			Open: func(i order.Image) (job.File, error) {
 				return memory{bytes.NewReader([]byte(i.File))}, nil
 			}}

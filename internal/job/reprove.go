@@ -89,7 +89,7 @@ func (w *worker) asProven(ctx context.Context) *Reason {
 		reason.Why, reason.Step = Unhealthy, ""
 		return reason
 	}
-	w.see(w.last)
+	w.recordReading(w.last)
 	return nil
 }
 

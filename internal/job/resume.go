@@ -444,7 +444,7 @@ func (w *worker) giveUp(ctx context.Context) finish {
 		w.unreachable(reason)
 		return w.end(gaveUp.then(reason))
 	}
-	w.see(w.last)
+	w.recordReading(w.last)
 	w.facts.Reachable = true
 	if !w.facts.Written {
 		return w.end(gaveUp.then(&Reason{Why: StillRuns, Is: w.version()}))

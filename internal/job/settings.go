@@ -156,7 +156,7 @@ func (w *worker) restoreSettings(ctx context.Context, component, to string) *Rea
 	}
 	if !w.same(to, w.baseline.Of(component)) {
 		has := false
-		err := w.insist(func() (err error) {
+		err := w.retryAway(func() (err error) {
 			var whole []byte
 			if whole, has, err = w.merged(ctx, s, saved, to); err == nil {
 				saved = whole
@@ -191,8 +191,8 @@ func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []b
 	return w.notRestored(err)
 }
 
-// insist repeats what a device did not answer, for as long as it may need after a restart.
-func (w *worker) insist(do func() error) error {
+// retryAway repeats what a device did not answer, for as long as it may need after a restart.
+func (w *worker) retryAway(do func() error) error {
 	for wait := w.wait(w.patience().Proving); ; {
 		if err := do(); err == nil || !errors.Is(err, device.ErrAway) || !wait() {
 			return err

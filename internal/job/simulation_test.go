@@ -386,24 +386,24 @@ func (n *simulatedNight) engine(p *process) (*job.Engine, error) {
 		return nil
 	})
 	var mu sync.Mutex
-	meetings := map[string]*dialect.Meeting{}
+	shared := map[string]*dialect.SharedSession{}
 	return &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(simulatedDialect{n.site, p}), Now: n.site.now,
 		Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
 			at := dialect.At{Endpoint: d.Endpoint}
 			if up := d.Through; up != "" {
 				mu.Lock()
 				defer mu.Unlock()
-				if meetings[up] == nil {
-					meetings[up] = &dialect.Meeting{}
+				if shared[up] == nil {
+					shared[up] = &dialect.SharedSession{}
 				}
 				parent := dialect.At{Endpoint: n.known[up].Device.Endpoint}
 				at.Parent = &dialect.Parent{Contact: dialect.Contact{At: parent}, Identity: n.known[up].Device.Identity,
-					Meeting: meetings[up]}
+					Shared: shared[up]}
 			}
 			return at, login.Credential{}, true
 		},
-		See:  func(string, *device.Device) error { return nil },
-		Open: func(i order.Image) (job.File, error) { return memory{bytes.NewReader([]byte(i.File))}, nil },
+		RecordDevice: func(string, *device.Device) error { return nil },
+		Open:         func(i order.Image) (job.File, error) { return memory{bytes.NewReader([]byte(i.File))}, nil },
 		Held: func(d device.Device) string {
 			n.site.mu.Lock()
 			defer n.site.mu.Unlock()

@@ -100,7 +100,7 @@ func (w *worker) probeItself(ctx context.Context, component, to string) *Reason 
 		reason.Why = Unhealthy
 		return reason
 	}
-	w.see(r)
+	w.recordReading(r)
 	return nil
 }
 

@@ -446,11 +446,11 @@ func (w *worker) another() *checkFailure {
 	}
 	switch legs, strange := w.remaining(w.last); {
 	case len(legs) == 0:
-		w.see(w.last)
+		w.recordReading(w.last)
 		w.judge()
 		return &checkFailure{there: true, reason: &Reason{Why: ThereAlready, Step: Checking, Want: w.row.To()}}
 	case strange != nil:
-		w.see(w.last)
+		w.recordReading(w.last)
 		return &checkFailure{reason: strange}
 	}
 	return nil
@@ -524,12 +524,12 @@ func (w *worker) version() string {
 	return strings.TrimPrefix(strings.Join(parts, ", "), ", ")
 }
 
-// see keeps what the device has just reported: the next scan finds it, too.
-func (w *worker) see(r device.Reading) {
+// recordReading keeps what the device has just reported: the next scan finds it, too.
+func (w *worker) recordReading(r device.Reading) {
 	now := w.known.Device
 	now.Reading = r.Over(now.Reading)
 	now.Access, now.Trouble = device.OK, nil
-	_ = w.job.engine.See(w.job.ID, &now) // the steps and the end are in the ledger all the same
+	_ = w.job.engine.RecordDevice(w.job.ID, &now) // the steps and the end are in the ledger all the same
 }
 
 // record writes an effect down. Only when the entry before it is on the disk may it happen.

@@ -114,7 +114,7 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	addMACs(found, neighbours)
 	result.mute(found, neighbours, seen.Networks)
 	s.own(found, known, seen.Networks)
-	found = s.insist(ctx, found, known, seen.Networks)
+	found = s.retryKnown(ctx, found, known, seen.Networks)
 	if err := s.read(ctx, found); err != nil {
 		return result, err
 	}
@@ -197,9 +197,9 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 	}
 }
 
-// insist adds the known devices that were looked for and not recognised, where they take a
+// retryKnown adds the known devices that were looked for and not recognised, where they take a
 // connection after all: one that answers slowly is read by its known protocol.
-func (s *Scanner) insist(ctx context.Context, all []*found, known []device.Device,
+func (s *Scanner) retryKnown(ctx context.Context, all []*found, known []device.Device,
 	networks []discover.Network) []*found {
 	owned := map[string]*found{}
 	heard := map[string]bool{} // hosts at which someone answers: the known device is not there

@@ -18,8 +18,8 @@ import (
 	"catena/internal/site"
 )
 
-// Wish is what a person asks of an order, besides the devices.
-type Wish struct {
+// Request is what a person asks of an order, besides the devices.
+type Request struct {
 	Purpose order.Purpose
 	Named   bool // the devices were named: one that failed on the same way before is taken, too
 
@@ -34,11 +34,11 @@ type Wish struct {
 // Order makes an order of the chosen rows, as it would start at a time. It takes those that
 // have a path and whose dialect can send images. One that has failed on the same way before is
 // taken only where a person named it. skipped are the rows of devices of which nothing is
-// taken. Its errors are a NobodyError and a DisagreeError.
-func (w *Workspace) Order(wish Wish, chosen []Row, now time.Time) (o order.Order, skipped []Row,
+// taken. Its errors are an UnresolvedError and a DisagreeError.
+func (w *Workspace) Order(wish Request, chosen []Row, now time.Time) (o order.Order, skipped []Row,
 	err error) {
-	if nobody := w.Nobody(); len(nobody) > 0 {
-		return o, nil, &NobodyError{References: nobody}
+	if nobody := w.UnresolvedReferences(); len(nobody) > 0 {
+		return o, nil, &UnresolvedError{References: nobody}
 	}
 	taken := map[string][]match.Row{} // by device
 	var rows []Row                    // the first row taken of each device
@@ -166,7 +166,7 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 	}
 	o.Format = order.FileFormat
 	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
-	o.Rules = w.rules(Wish{Parallel: o.Rules.Parallel, Purpose: o.Purpose, NoPilot: !o.Rules.Pilot,
+	o.Rules = w.rules(Request{Parallel: o.Rules.Parallel, Purpose: o.Purpose, NoPilot: !o.Rules.Pilot,
 		StopAfter: o.Rules.StopAfter}, o.Devices)
 	w.Begin(&o, now)
 	o.Names = w.names(o)
@@ -290,7 +290,7 @@ func (w *Workspace) perModel() map[string]int {
 
 // rules are those of the site, with what a person asks for: where two limits apply, the
 // smaller one.
-func (w *Workspace) rules(wish Wish, devices []order.Device) order.Rules {
+func (w *Workspace) rules(wish Request, devices []order.Device) order.Rules {
 	s := w.Site
 	r := order.Rules{Parallel: smaller(s.Limits.Parallel, wish.Parallel),
 		PerModel: w.perModel(), PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,

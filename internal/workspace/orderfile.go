@@ -289,7 +289,7 @@ func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
 	differ := func(format string, args ...any) {
 		out = append(out, Difference{Text: fmt.Sprintf(format, args...), Refuses: true})
 	}
-	site := w.rules(Wish{NoPilot: true}, o.Devices)
+	site := w.rules(Request{NoPilot: true}, o.Devices)
 	looser := func(key string, order, site int) {
 		if site > 0 && (order == 0 || order > site) {
 			differ("limits: the site allows %d %s, the order %s", site, key, number(order))

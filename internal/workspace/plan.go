@@ -27,11 +27,11 @@ func (e *DisagreeError) Error() string {
 	return e.Device + " cannot be worked on as chosen: " + e.Reason
 }
 
-// NobodyError is returned where the site's files name devices that are not there: a hold that
+// UnresolvedError is returned where the site's files name devices that are not there: a hold that
 // is spelt wrong holds no one.
-type NobodyError struct{ References []site.Reference }
+type UnresolvedError struct{ References []site.Reference }
 
-func (e *NobodyError) Error() string {
+func (e *UnresolvedError) Error() string {
 	var all []string
 	for _, r := range e.References {
 		all = append(all, r.String())
@@ -41,7 +41,7 @@ func (e *NobodyError) Error() string {
 
 // No one are the references of the site's files that mean none of the known devices; none
 // while no device is known.
-func (w *Workspace) Nobody() []site.Reference {
+func (w *Workspace) UnresolvedReferences() []site.Reference {
 	known := w.devices()
 	if len(known) == 0 {
 		return nil
@@ -90,8 +90,8 @@ func (w *Workspace) JobState(id string) (job.State, error) {
 	return job.Load(w.Ledger, id)
 }
 
-// Toward says how the main components of the chosen rows get to a version.
-func (w *Workspace) Toward(chosen []Row, v string) ([]Row, error) {
+// Retarget says how the main components of the chosen rows get to a version.
+func (w *Workspace) Retarget(chosen []Row, v string) ([]Row, error) {
 	return w.remade(chosen, func(d device.Device) match.Row { return w.matcher.To(d, firmware.Main, v) })
 }
 

@@ -25,7 +25,7 @@ type networkInterface struct {
 
 // Move gives the interface at which the camera is talked to another address, and where it says so has it
 // restart for that. That it answers no more then is a good end.
-func (n network) Move(ctx context.Context, place dialect.Place) error {
+func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	t, to, gateway := n.session, place.Address, place.Gateway
 	if !to.Addr().Is4() {
 		return device.Because(device.Unsupported, "only IPv4 addresses are set by ONVIF here")

@@ -25,7 +25,7 @@ type ethernet struct {
 
 // Move gives the interface at which the manager is talked to a static address. Without a gateway the one
 // that it has stays.
-func (n network) Move(ctx context.Context, place dialect.Place) error {
+func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	to, gateway := place.Address, place.Gateway
 	if !to.Addr().Is4() {
 		return device.Because(device.Unsupported, "only IPv4 addresses are set by Redfish here")

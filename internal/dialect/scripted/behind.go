@@ -43,12 +43,12 @@ func (s *session) join(of Dialect) func() (*hub, error) {
 	var joined *hub
 	return func() (*hub, error) {
 		if s.part == nil {
-			m := s.at.Parent.Meeting
-			joined = m.Join(func() dialect.Shared {
+			m := s.at.Parent.Shared
+			joined = m.Acquire(func() dialect.Shared {
 				return &hub{behind: s.program.Behind, parent: of.open(s.at.Parent.At, s.at.Parent.As),
 					stored: map[string]int{}}
 			}).(*hub)
-			s.part = m.Part
+			s.part = m.Release
 		}
 		return joined, nil
 	}

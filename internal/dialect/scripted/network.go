@@ -19,7 +19,7 @@ func (s *session) Network() (dialect.Network, error) {
 
 type network struct{ *session }
 
-func (n network) Move(ctx context.Context, place dialect.Place) error {
+func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	to, gateway := place.Address, place.Gateway
 	if place.Name != "" && !n.program.AddressNames {
 		return device.ErrUnsupported

@@ -49,9 +49,9 @@ type Discoverer struct {
 	starved atomic.Pointer[error] // why this machine could not ask
 }
 
-// Starved is why this machine could not ask someone; nil: it could ask all. What did not
+// OutOfResources is why this machine could not ask someone; nil: it could ask all. What did not
 // answer then says nothing.
-func (s *Discoverer) Starved() error {
+func (s *Discoverer) OutOfResources() error {
 	if err := s.starved.Load(); err != nil {
 		return *err
 	}
@@ -148,7 +148,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 			}
 		}
 	}
-	f.Starved = s.Starved()
+	f.Starved = s.OutOfResources()
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
 			fmt.Sprintf("more than %d answers came; the rest was left out. Is someone flooding the network", maxSightings))
