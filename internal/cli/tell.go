@@ -222,7 +222,7 @@ func (n *teller) look() {
 	}
 	if !n.began {
 		n.began = true
-		word := "began"
+		word := "started"
 		if n.after > 0 {
 			word = "continues"
 		}
