@@ -9,6 +9,8 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/settings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // ErrNoSave is returned for a device of which nothing is saved, or no save of that name.
@@ -42,6 +44,37 @@ func (c Care) Read(ctx context.Context, d device.Device) (raw []byte, f settings
 	}
 	raw, err = of.Save(ctx)
 	return raw, of.Format(), err
+}
+
+// SaveResult is how saving the settings of one device ended.
+type SaveResult struct {
+	Device device.Device
+	Save   string // the name of the save
+	Format settings.Format
+	Err    error // device.ErrUnsupported: it cannot report them
+}
+
+// savesAtOnce is how many devices are read at the same time.
+const savesAtOnce = 8
+
+// SaveAll reads and saves the settings of devices, and returns a result for each, in their order.
+func (c Care) SaveAll(ctx context.Context, devices []device.Device) []SaveResult {
+	out := make([]SaveResult, len(devices))
+	var group errgroup.Group
+	group.SetLimit(savesAtOnce)
+	for i, d := range devices {
+		group.Go(func() error {
+			r := &out[i]
+			r.Device = d
+			var raw []byte
+			if raw, r.Format, r.Err = c.Read(ctx, d); r.Err == nil {
+				r.Save, r.Err = c.Store.Save(d, d.Version, r.Format, raw)
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // nothing in it fails
+	return out
 }
 
 // UnfitError is returned for a save that must not be restored on a device as it is.

@@ -107,7 +107,7 @@ func (a *app) doctor() error {
 		a.say("\n%s would stop the work.", view.Plural(bad, "thing"))
 		return exit{exitError, errSilent}
 	}
-	a.say("\nNothing that was looked at would stop the work.")
+	a.say("\nAll checks passed.")
 	return nil
 }
 

@@ -438,7 +438,7 @@ func has(access *contact.Access, d device.Device) bool {
 func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error {
 	off := func(r workspace.Row) bool { return r.Status != string(match.Current) }
 	if named && (asked || slices.ContainsFunc(skipped, off)) {
-		return refused("none of the devices named can be worked on; nothing was touched")
+		return refused("none of the named devices can be updated; nothing was touched")
 	}
 	why := counted(skipped)
 	if why == "" {
@@ -454,7 +454,7 @@ func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error
 
 // announce says what is about to happen.
 func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspace.Row) {
-	a.say("To be worked on: %s, %d at a time.", view.Plural(len(o.Devices), "device"),
+	a.say("To be updated: %s, %d at a time.", view.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)
 	if o.Note != "" {
 		a.say("Note: %s", o.Note)
@@ -526,7 +526,7 @@ func expectation(o order.Order, p order.Schedule) string {
 			sources = append(sources, fmt.Sprintf("%s for %d", source, by[source]))
 		}
 	}
-	return fmt.Sprintf("Expected to take %s, until %s (durations by %s). No sequence could take less than %s: %s.",
+	return fmt.Sprintf("Estimated %s, ending %s (durations from %s). Lower bound %s, set by %s.",
 		view.Clock(p.End.Sub(p.Start)), p.End.Local().Format("15:04"), strings.Join(sources, ", "),
 		view.Clock(p.Bound), p.BoundBy)
 }

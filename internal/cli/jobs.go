@@ -81,7 +81,7 @@ func (a *app) jobs(last int) error {
 	}
 	t := view.Table{Columns: []string{"job", "order", "purpose", "status", "started", "took",
 		"devices",
-		"how they ended"}}
+		"result"}}
 	for _, l := range lines {
 		took := ""
 		if !l.Ended.IsZero() {

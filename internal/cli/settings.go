@@ -11,7 +11,6 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -78,9 +77,6 @@ func notChanged(d device.Device, err error) error {
 	return fmt.Errorf("%s: %w", d.Name, err)
 }
 
-// savesAtOnce is how many devices are read at the same time.
-const savesAtOnce = 8
-
 func (a *app) settingsSaveCmd() *cobra.Command {
 	var choose workspace.Choice
 	c := &cobra.Command{
@@ -121,46 +117,29 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 			devices = append(devices, r.Match.Device)
 		}
 	}
-	lines := make([]line, len(devices))
-	room := make(chan struct{}, savesAtOnce)
-	var group sync.WaitGroup
-	for i, d := range devices {
-		group.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
-			l := line{Device: d.Name, Version: d.Version}
-			raw, format, err := s.Read(ctx, d)
-			if err == nil {
-				l.Format = string(format)
-				l.Save, err = s.Store.Save(d, d.Version, format, raw)
-			}
-			if errors.Is(err, device.ErrUnsupported) {
-				l.Trouble = "it cannot tell them"
-			} else if err != nil {
-				l.Trouble = err.Error()
-			}
-			lines[i] = l
-		})
-	}
-	group.Wait()
 	t := view.Table{Columns: []string{"device", "version", "save", "format", "why not"}}
+	lines := []line{}
 	saved, failed := 0, 0
-	for _, l := range lines {
-		why := view.Quiet.Cell(l.Trouble)
+	for _, r := range s.SaveAll(ctx, devices) {
+		l := line{Device: r.Device.Name, Version: r.Device.Version, Save: r.Save, Format: string(r.Format)}
+		why := view.Quiet
 		switch {
-		case l.Save != "":
+		case r.Err == nil:
 			saved++
-		case l.Trouble != "it cannot tell them":
+		case errors.Is(r.Err, device.ErrUnsupported):
+			l.Trouble = "it cannot report them"
+		default:
 			failed++
-			why = view.Bad.Cell(l.Trouble)
+			l.Trouble, why = r.Err.Error(), view.Bad
 		}
-		t.Add(l.Device, l.Version, l.Save, l.Format, why)
+		lines = append(lines, l)
+		t.Add(l.Device, l.Version, l.Save, l.Format, why.Cell(l.Trouble))
 	}
 	if err := a.emit(lines, t); err != nil {
 		return err
 	}
 	if a.format == "table" {
-		a.say("\n%d saved, %d cannot tell them, %d failed.", saved, len(lines)-saved-failed, failed)
+		a.say("\n%d saved, %d cannot report them, %d failed.", saved, len(lines)-saved-failed, failed)
 	}
 	a.copySettings(ctx, s.Workspace, s.Care.Access)
 	if failed > 0 {

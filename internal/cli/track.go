@@ -282,7 +282,7 @@ func frame(siteName string, state job.State, now time.Time, s view.Style) string
 	fmt.Fprintf(&b, "%s\n\n", frameHead(siteName, state, now, until, s))
 
 	t := view.Table{Columns: []string{"name", "from → to", "step", "progress", "%", "rate", "left",
-		"what happened"},
+		"details"},
 		Less: []string{"rate", "left", "progress"}}
 	for _, d := range state.Devices {
 		t.Add(frameRow(d, waits[d.ID], until, s)...)

@@ -2,11 +2,12 @@ package job
 
 import (
 	"context"
-	"sync"
 	"time"
 
 	"catena/internal/ledger"
 	"catena/internal/order"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Proved is the kind of the entry of a proof that was repeated; its body is a Proof.
@@ -39,16 +40,15 @@ func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Know
 		}
 	}
 	out := make([]Proof, len(proven))
-	room := make(chan struct{}, proofsAtOnce)
-	var group sync.WaitGroup
+	var group errgroup.Group
+	group.SetLimit(proofsAtOnce)
 	for i, d := range proven {
-		group.Go(func() {
-			room <- struct{}{}
-			defer func() { <-room }()
+		group.Go(func() error {
 			out[i] = j.proveAgain(ctx, d)
+			return nil
 		})
 	}
-	group.Wait()
+	_ = group.Wait() // nothing in it fails
 	for _, p := range out {
 		if err := e.Ledger.Append(Proved, state.ID, p.ID, p); err != nil {
 			return out, err

@@ -6,12 +6,13 @@ import (
 	"errors"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/firmware"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // loginTries is how often a login is tried on a device that was let in before and
@@ -111,23 +112,22 @@ const askAtOnce = 16
 // as.
 func (w *worker) answering(ctx context.Context, devices []device.Device) (out []device.Device) {
 	there := make([]bool, len(devices))
-	slots := make(chan struct{}, askAtOnce)
-	var group sync.WaitGroup
+	var group errgroup.Group
+	group.SetLimit(askAtOnce)
 	for i, d := range devices {
-		group.Go(func() {
-			slots <- struct{}{}
-			defer func() { <-slots }()
+		group.Go(func() error {
 			speaks, ok := w.job.engine.Dialects.Named(d.Dialect)
 			at, _, has := w.job.engine.Contact(d)
 			if !ok || !has {
-				return
+				return nil
 			}
 			ctx, cancel := context.WithTimeout(ctx, probeWithin)
 			defer cancel()
 			there[i] = dialect.VerifyIdentity(ctx, speaks, at, d.Identity) == nil
+			return nil
 		})
 	}
-	group.Wait()
+	_ = group.Wait() // nothing in it fails
 	for i, d := range devices {
 		if there[i] {
 			out = append(out, d)

@@ -190,11 +190,11 @@ func (w *Workspace) cautious(r Row) (Row, error) {
 	}
 	if id != "" {
 		r.FailedIn = id
-		why := "it failed on the way there in "
+		why := "the update to " + r.Target.Text + " failed in "
 		if back {
-			why = "it was brought back from there in "
+			why = "rolled back from " + r.Target.Text + " in "
 		}
-		r.Reason = why + id + ": name it to try again; " + r.Reason
+		r.Reason = why + id + "; to try again, name it: catena flash " + r.Name + "; " + r.Reason
 	}
 	if r.ParkedIn != "" {
 		r.Reason = "it was left with its image in " + r.ParkedIn + " and waits for its restart; " + r.Reason

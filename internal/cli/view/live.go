@@ -245,7 +245,7 @@ func (l Live) rows(width, room int, t Theme) []string {
 	name = min(name, max(12, width/4))
 	head, _ := l.line(LiveRow{Name: "NAME", Model: "MODEL", Path: "FROM → TO", Step: "STEP",
 		Percent: -3,
-		Rate:    "RATE", Left: "LEFT", What: "WHAT HAPPENS"}, width-2, name, t)
+		Rate:    "RATE", Left: "LEFT", What: "DETAILS"}, width-2, name, t)
 	out := []string{t.paint(Quiet, t.fit("  "+head, width))}
 	if len(done) > 0 {
 		room--
