@@ -15,6 +15,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/record"
 	"catena/internal/scan/discover"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -61,7 +62,7 @@ func suggestModels(_ *app, w *workspace.Workspace) (out []string) {
 	}
 	delete(count, "")
 	for _, model := range slices.Sorted(maps.Keys(count)) {
-		out = append(out, model+"\t"+view.Plural(count[model], "device"))
+		out = append(out, model+"\t"+words.Plural(count[model], "device"))
 	}
 	return out
 }
@@ -155,8 +156,8 @@ func suggestAdapters(*app, *workspace.Workspace) (out []string) {
 	return out
 }
 
-// words suggests what is the same everywhere.
-func words(of ...string) suggest { return func(*app, *workspace.Workspace) []string { return of } }
+// fixed suggests what is the same everywhere.
+func fixed(of ...string) suggest { return func(*app, *workspace.Workspace) []string { return of } }
 
 // both suggests one after the other.
 func both(of ...suggest) suggest {
@@ -170,12 +171,12 @@ func both(of ...suggest) suggest {
 
 // flagSuggestions are what flags take, by their names.
 var flagSuggestions = map[string]suggest{
-	"format": words("table", "json", "csv"), "device": suggestDevices, "model": suggestModels,
+	"format": fixed("table", "json", "csv"), "device": suggestDevices, "model": suggestModels,
 	"group": suggestGroups,
 	"job":   suggestJobs, "sort": suggestFields, "done": suggestDevices, "skip": suggestDevices,
 	"to":      suggestVersions,
-	"adapter": suggestAdapters, "via": words(discover.Protocols...), "by": words("model", "group"),
-	"start": words("now", "window", "+1h"), "at": suggestDevices,
+	"adapter": suggestAdapters, "via": fixed(discover.Protocols...), "by": fixed("model", "group"),
+	"start": fixed("now", "window", "+1h"), "at": suggestDevices,
 }
 
 // wordSuggestions are what commands take as words, by the commands' names.

@@ -22,6 +22,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/sim"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -436,7 +437,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 		view.Print(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, show or track.\n", d.dir, a.shelf)
 	}
 	if wrong > 0 {
-		return fmt.Errorf("%s did not end as expected", view.Plural(wrong, "device"))
+		return fmt.Errorf("%s did not end as expected", words.Plural(wrong, "device"))
 	}
 	return nil
 }

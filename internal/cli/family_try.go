@@ -25,6 +25,7 @@ import (
 	"catena/internal/dialect/scripted"
 	"catena/internal/firmware"
 	"catena/internal/login"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -284,7 +285,7 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 		}
 		different := d.Replay(ctx, r)
 		if len(different) == 0 {
-			a.say("%s: as recorded, %s.", name, view.Plural(len(r.Exchanges), "exchange"))
+			a.say("%s: as recorded, %s.", name, words.Plural(len(r.Exchanges), "exchange"))
 			continue
 		}
 		failed++
@@ -300,7 +301,7 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 		}
 	}
 	if failed > 0 {
-		return fmt.Errorf("%d of %s differ", failed, view.Plural(len(recordings), "recording"))
+		return fmt.Errorf("%d of %s differ", failed, words.Plural(len(recordings), "recording"))
 	}
 	return nil
 }

@@ -22,6 +22,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/shelf"
 	"catena/internal/signature"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -213,7 +214,7 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 	}
 	a.say("%s, number %d of %s, good until %s: %s, %d new here.", f.Name, f.Number,
 		f.Made.Format(time.DateOnly), f.Expires.Format(time.DateOnly),
-		view.Plural(len(f.Images), "image"), len(images))
+		words.Plural(len(f.Images), "image"), len(images))
 	for _, w := range f.Withdrawn {
 		a.say("Withdrawn: %s %s %s: %s", w.Vendor, w.Model, w.Versions, w.Because)
 	}
@@ -226,7 +227,7 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 			}
 			t.Add(e.Manifest.Vendor, strings.Join(e.Manifest.Models, ", "), e.Manifest.Version,
 				advice,
-				view.Number(view.Bytes(float64(e.Size))))
+				view.Number(words.Bytes(float64(e.Size))))
 		}
 		t.Draw(a.out, a.style(a.out))
 		return false, nil
@@ -348,7 +349,7 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 		return err
 	}
 	a.say("Wrote number %d of %s with %s into %s.", feed.Number, feed.Name,
-		view.Plural(len(images), "image"), args[0])
+		words.Plural(len(images), "image"), args[0])
 	return nil
 }
 

@@ -26,6 +26,7 @@ import (
 	"catena/internal/order"
 	"catena/internal/shelf"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -223,7 +224,7 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 		return err
 	}
 	if !f.yes {
-		if err := a.confirm("Work on " + view.Plural(len(o.Devices), "device") + " " +
+		if err := a.confirm("Work on " + words.Plural(len(o.Devices), "device") + " " +
 			when(start, a.now()) + "?"); err != nil {
 			return err
 		}
@@ -284,7 +285,7 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *co
 			"the job was stopped before all devices were worked on; continue with the same command")}
 	}
 	if parked := state.Count(job.Parked); parked > 0 {
-		a.say("%s restart when you say so: catena finish %s", view.Plural(parked, "parked device"), state.ID)
+		a.say("%s restart when you say so: catena finish %s", words.Plural(parked, "parked device"), state.ID)
 	}
 	if less || notBegun(state) {
 		return exit{exitFailed, errSilent}
@@ -392,7 +393,7 @@ func (a *app) countDown(ctx context.Context, start time.Time) error {
 	defer meter.Clear()
 	a.say("Starts %s. Ctrl-C calls it off.", when(start, a.now()))
 	for left := start.Sub(a.now()); left > 0; left = start.Sub(a.now()) {
-		meter.Show("starts in " + view.Clock(left.Round(time.Second)))
+		meter.Show("starts in " + words.Clock(left.Round(time.Second)))
 		select {
 		case <-time.After(min(left, time.Second)):
 		case <-ctx.Done():
@@ -454,7 +455,7 @@ func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error
 
 // announce says what is about to happen.
 func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspace.Row) {
-	a.say("To be updated: %s, %d at a time.", view.Plural(len(o.Devices), "device"),
+	a.say("To be updated: %s, %d at a time.", words.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)
 	if o.Note != "" {
 		a.say("Note: %s", o.Note)
@@ -479,7 +480,7 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 		Less: []string{"image"}}
 	for _, g := range groups {
 		t.Add(g.model, g.path, g.file, rollbackCell(g.back),
-			fewOf(devices[g], 12))
+			words.FewOf(devices[g], 12))
 	}
 	if !a.quiet {
 		t.Draw(a.human(), a.style(a.human()))
@@ -505,14 +506,7 @@ func (a *app) sayCautions(o order.Order) {
 }
 
 // few writes names for a sentence, and how many more there are.
-func few(names []string) string { return fewOf(names, 4) }
-
-func fewOf(names []string, most int) string {
-	if len(names) <= most {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
-}
+func few(names []string) string { return words.Few(names) }
 
 // expectation says how long an order takes, and why it cannot take less.
 func expectation(o order.Order, p order.Schedule) string {
@@ -527,8 +521,8 @@ func expectation(o order.Order, p order.Schedule) string {
 		}
 	}
 	return fmt.Sprintf("Estimated %s, ending %s (durations from %s). Lower bound %s, set by %s.",
-		view.Clock(p.End.Sub(p.Start)), p.End.Local().Format("15:04"), strings.Join(sources, ", "),
-		view.Clock(p.Bound), p.BoundBy)
+		words.Clock(p.End.Sub(p.Start)), p.End.Local().Format("15:04"), strings.Join(sources, ", "),
+		words.Clock(p.Bound), p.BoundBy)
 }
 
 // acceptCautions has a person accept each caution of an order, once: by a flag, or by typing

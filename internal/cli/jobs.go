@@ -10,6 +10,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/words"
 )
 
 func (a *app) jobsCmd() *cobra.Command {
@@ -85,7 +86,7 @@ func (a *app) jobs(last int) error {
 	for _, l := range lines {
 		took := ""
 		if !l.Ended.IsZero() {
-			took = view.Clock(l.Ended.Sub(l.Started))
+			took = words.Clock(l.Ended.Sub(l.Started))
 		}
 		var ends []string
 		for _, step := range append(frameOrder[:5:5],
@@ -96,7 +97,7 @@ func (a *app) jobs(last int) error {
 		}
 		status := view.Cell{Text: l.Status}
 		if l.Start != nil && (l.Status == "scheduled" || l.Status == "missed") {
-			ends = []string{"starts " + when(*l.Start, a.now()), "in " + view.Clock(l.Start.Sub(a.now()).Round(time.Second))}
+			ends = []string{"starts " + when(*l.Start, a.now()), "in " + words.Clock(l.Start.Sub(a.now()).Round(time.Second))}
 			if l.Status == "missed" {
 				ends = []string{"was to start at " + l.Start.Local().Format("2006-01-02 15:04")}
 			}

@@ -8,6 +8,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
+	"catena/internal/words"
 )
 
 func (a *app) ledgerCmd() *cobra.Command {
@@ -43,7 +44,7 @@ off at the end.`,
 				return a.emit(map[string]any{"entries": count, "last": digest}, view.Table{})
 			}
 			_, err = fmt.Fprintf(a.out, "The ledger is whole: %s, the last is %s\n",
-				view.Plural(count, "entry"), digest)
+				words.Plural(count, "entry"), digest)
 			return err
 		},
 	}
@@ -75,7 +76,7 @@ SHA-256 of the digest before it and of its own fields. No password is in it.`,
 			if err != nil {
 				return err
 			}
-			a.say("Wrote %s into %s.", view.Plural(count, "entry"), args[0])
+			a.say("Wrote %s into %s.", words.Plural(count, "entry"), args[0])
 			return nil
 		},
 	}

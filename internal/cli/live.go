@@ -18,6 +18,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -354,7 +355,7 @@ func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 		r.Percent = d.Percent()
 	}
 	if r.Percent >= 0 && d.Rate > 0 && now.Sub(d.Since) > rateAfter {
-		r.Rate, r.Left = view.Bytes(d.Rate)+"/s", view.Clock(time.Duration(d.Left*float64(time.Second)))
+		r.Rate, r.Left = words.Bytes(d.Rate)+"/s", words.Clock(time.Duration(d.Left*float64(time.Second)))
 	}
 	switch waits := l.waits[d.ID]; {
 	case r.What != "":
@@ -367,7 +368,7 @@ func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total:
 		r.What, r.Left = "all sent, waits for its answer", ""
 	case working:
-		r.What = "for " + view.Clock(now.Sub(d.Since))
+		r.What = "for " + words.Clock(now.Sub(d.Since))
 	}
 	for _, set := range l.state.Order.Rules.Lockstep {
 		if slices.Contains(set.Of, d.ID) {
@@ -425,7 +426,7 @@ func (l *live) screen() view.Live {
 		called = s.Name + ", " + s.ID
 	}
 	out := view.Live{Title: fmt.Sprintf("%s · %s %s", l.w.Site.Name, s.Purpose, called),
-		Clock: view.Clock(l.now().Sub(s.Started)), Percent: l.percent(), Parts: l.parts(), Message: l.message,
+		Clock: words.Clock(l.now().Sub(s.Started)), Percent: l.percent(), Parts: l.parts(), Message: l.message,
 		Rows: l.rows(), Selected: l.selected, ShowDone: l.showDone, DoneText: l.doneText(), Scroll: l.scroll,
 		Keys: "q leave · enter open · a answer · x start no more · / only · o sort · d done · ↑↓"}
 	var rate float64
@@ -438,12 +439,12 @@ func (l *live) screen() view.Live {
 		}
 	}
 	if rate > 0 {
-		out.Rate = view.Bytes(rate) + "/s"
+		out.Rate = words.Bytes(rate) + "/s"
 	}
 	out.Outlook = l.outlook
 	if closes := s.Order.Closes; !closes.IsZero() {
 		out.Outlook = strings.TrimPrefix(fmt.Sprintf("%s · window closes %s, in %s", out.Outlook, closes.Local().Format("15:04"),
-			view.Clock(closes.Sub(l.now()))), " · ")
+			words.Clock(closes.Sub(l.now()))), " · ")
 	}
 	if s.Stopped {
 		out.Outlook = strings.TrimPrefix(out.Outlook+" · stopping: no more devices will start", " · ")
@@ -483,7 +484,7 @@ func (l *live) detail() (title string, lines []string) {
 	for _, s := range spans[d.ID] {
 		took := "…"
 		if !s.Ended.IsZero() {
-			took = view.Clock(s.Ended.Sub(s.Began))
+			took = words.Clock(s.Ended.Sub(s.Began))
 		}
 		line := fmt.Sprintf("%s  %-10s %s  %s", s.Began.Local().Format("15:04:05"), s.Step, s.To, took)
 		if s.Direction == job.Back {

@@ -21,6 +21,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/login"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -547,7 +548,7 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		return err
 	}
 	if a.format == "table" {
-		a.say("\n%s: %d can be logged in to, %d not.", view.Plural(len(tested), "device"),
+		a.say("\n%s: %d can be logged in to, %d not.", words.Plural(len(tested), "device"),
 			len(tested)-failed, failed)
 	}
 	if failed > 0 && failed == len(tested) {

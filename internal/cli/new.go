@@ -13,10 +13,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/atomicfile"
-	"catena/internal/cli/view"
 	"catena/internal/ledger"
 	"catena/internal/record"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -139,7 +139,7 @@ func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) 
 	})
 	if err == nil {
 		a.say("%s found; what is proposed of them is at the end of %s.",
-			view.Plural(note.Found, "device"), path)
+			words.Plural(note.Found, "device"), path)
 	}
 	return err
 }

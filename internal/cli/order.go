@@ -12,6 +12,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/order"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -351,7 +352,7 @@ func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
 		width = max(narrowLane, min(laneWidth, style.Width-otherColumns))
 	}
 	t := view.Table{Columns: []string{"start", "device", "model", "from → to", "rollback", "takes",
-		view.Clock(p.End.Sub(p.Start))}}
+		words.Clock(p.End.Sub(p.Start))}}
 	for _, s := range p.Spans {
 		var d order.Device
 		for _, x := range o.Devices {
@@ -368,14 +369,14 @@ func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
 			bar = view.Warn.Cell("left: " + l.Left)
 		}
 		out.Lanes = append(out.Lanes, l)
-		t.Add(view.Clock(s.Start.Sub(p.Start)), d.Name, d.Model, pathOf(d.Path),
-			rollbackCell(l.Rollback), view.Clock(s.End.Sub(s.Start)), bar)
+		t.Add(words.Clock(s.Start.Sub(p.Start)), d.Name, d.Model, pathOf(d.Path),
+			rollbackCell(l.Rollback), words.Clock(s.End.Sub(s.Start)), bar)
 	}
 	if a.format != "table" {
 		return a.emit(out, t)
 	}
 	a.say("Order %s at %s, made %s: %s, %d at a time.", o.Name, o.Site,
-		o.Made.Local().Format("2006-01-02 15:04"), view.Plural(len(o.Devices), "device"),
+		o.Made.Local().Format("2006-01-02 15:04"), words.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)
 	if o.Note != "" {
 		a.say("Note: %s", o.Note)
@@ -474,7 +475,7 @@ in the namespace catena-order.`,
 				return err
 			}
 			a.say("Signed the order %s as %s; it has %s now.", args[0],
-				ssh.FingerprintSHA256(signer.PublicKey()), view.Plural(count, "signature"))
+				ssh.FingerprintSHA256(signer.PublicKey()), words.Plural(count, "signature"))
 			return nil
 		},
 	}

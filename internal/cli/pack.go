@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"catena/internal/cli/view"
 	"catena/internal/shelf"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -54,7 +54,7 @@ func (a *app) pack(ctx context.Context, name, out string, logins bool) error {
 		return err
 	}
 	a.say("Packed the order %s with %s into %s. On the other machine: catena unpack %s", name,
-		view.Plural(images, "image"), out, filepath.Base(out))
+		words.Plural(images, "image"), out, filepath.Base(out))
 	return nil
 }
 

@@ -8,6 +8,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/match"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -95,7 +96,7 @@ func many(devices []workspace.Row) string {
 	for _, d := range devices {
 		ids[d.ID] = true
 	}
-	text := view.Plural(len(ids), "device")
+	text := words.Plural(len(ids), "device")
 	if len(devices) > len(ids) {
 		text += fmt.Sprintf(" with %d components", len(devices))
 	}

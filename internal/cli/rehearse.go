@@ -22,6 +22,7 @@ import (
 	"catena/internal/order"
 	"catena/internal/rehearse"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -199,14 +200,14 @@ func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.
 	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
 	wire, acted, timed := stage.Players(plan.Order)
 	if len(wire) > 0 {
-		a.say("Played over the wire, by stand-ins that speak their standard: %s.", fewOf(wire, 12))
+		a.say("Played over the wire, by stand-ins that speak their standard: %s.", words.FewOf(wire, 12))
 	}
 	if len(acted) > 0 {
 		a.say("Played by the steps of their family, answered by what was recorded of one: %s.",
-			fewOf(acted, 12))
+			words.FewOf(acted, 12))
 	}
 	if len(timed) > 0 {
-		a.say("These only take their time: %s.", fewOf(timed, 12))
+		a.say("These only take their time: %s.", words.FewOf(timed, 12))
 	}
 	a.say("")
 	state, _, err := a.runAndShow(ctx, &stageSite, login.Book{}, j)
@@ -226,7 +227,7 @@ func (a *app) sayCutOff(l *ledger.Ledger, state job.State, scale float64) error 
 	if err != nil {
 		return err
 	}
-	real := func(d time.Duration) string { return view.Clock(time.Duration(float64(d) / scale)) }
+	real := func(d time.Duration) string { return words.Clock(time.Duration(float64(d) / scale)) }
 	for _, d := range state.Order.Devices {
 		behind := behindNames(state.Order, d.ID)
 		for _, s := range spans[d.ID] {
@@ -276,22 +277,22 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 		}
 	}
 	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations of the past are drawn for %d of them, guesses for the others.", o.Name, o.Site,
-		view.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
+		words.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
 	a.say("")
 	counts, from, to := rehearse.Histogram(r.Ends, plotRows)
 	most := slices.Max(counts)
 	t := view.Table{Columns: []string{"ends after", "runs", ""}}
 	for i, n := range counts {
 		low := from + (to-from)*time.Duration(i)/plotRows
-		t.Add(view.Number(view.Clock(low)), n,
+		t.Add(view.Number(words.Clock(low)), n,
 			style.Paint(view.Busy, strings.Repeat(a.block(), (n*plotWide+most-1)/most)))
 	}
 	if to == from {
 		t = view.Table{Columns: []string{"ends after", "runs"}}
-		t.Add(view.Clock(from), r.Runs)
+		t.Add(words.Clock(from), r.Runs)
 	}
 	t.Draw(a.out, style)
-	clock := func(seconds float64) string { return view.Clock(time.Duration(seconds * float64(time.Second))) }
+	clock := func(seconds float64) string { return words.Clock(time.Duration(seconds * float64(time.Second))) }
 	a.say("\nHalf of the runs end within %s, 95 %% within %s, the longest took %s.", clock(r.Half),
 		clock(r.Most), clock(r.Longest))
 	a.say("All devices reach their targets in %s of the runs.", percent(r.Clean))

@@ -14,6 +14,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/report"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -83,7 +84,7 @@ func (a *app) report(ids []string, out, since string) error {
 	if err := atomicfile.Write(out, 0o644, write); err != nil {
 		return err
 	}
-	a.say("Wrote the report of %s: %s", view.Plural(len(jobs), "job"), out)
+	a.say("Wrote the report of %s: %s", words.Plural(len(jobs), "job"), out)
 	return nil
 }
 

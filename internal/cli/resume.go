@@ -18,6 +18,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/order"
 	"catena/internal/record"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -142,7 +143,7 @@ func openDevices(s job.State) string {
 	for _, d := range s.Open() {
 		names = append(names, d.Name)
 	}
-	what := view.Plural(s.Count(job.Waiting), "device") + " not started"
+	what := words.Plural(s.Count(job.Waiting), "device") + " not started"
 	if len(names) > 0 {
 		what = few(names) + " left open, " + what
 	}

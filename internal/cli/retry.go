@@ -11,6 +11,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -180,7 +181,7 @@ func (a *app) prove(ctx context.Context, id string) error {
 		return err
 	}
 	a.say("\n%d of %s as they were proven in %s.", len(proofs)-wrong,
-		view.Plural(len(proofs), "device"), id)
+		words.Plural(len(proofs), "device"), id)
 	if wrong > 0 {
 		return exit{exitFailed, errSilent}
 	}

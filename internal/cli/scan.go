@@ -24,6 +24,7 @@ import (
 	"catena/internal/scan"
 	"catena/internal/scan/discover"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -359,7 +360,7 @@ func (r *round) watch(ctx context.Context, every time.Duration) error {
 		}
 		if n == 1 && err == nil {
 			a.say("%s %s here; looking again every %s, until Ctrl-C.", at,
-				view.Plural(note.Found, "device"), every)
+				words.Plural(note.Found, "device"), every)
 		}
 		select {
 		case <-next:
@@ -619,7 +620,7 @@ func (a *app) conclude(note scanNote, shown []workspace.Row) {
 		}
 	}
 	a.say("\n%s in %.1f s: %s found, %d new, %d changed, %d gone.", asked, note.Seconds,
-		view.Plural(note.Found, "device"), len(note.New), countNames(note.Changed), len(note.Gone))
+		words.Plural(note.Found, "device"), len(note.New), countNames(note.Changed), len(note.Gone))
 	if note.Outside > 0 {
 		a.say("Found outside the site's address ranges and skipped: %d.", note.Outside)
 	}
@@ -633,7 +634,7 @@ func (a *app) conclude(note scanNote, shown []workspace.Row) {
 		}
 	}
 	if locked > 0 {
-		a.say("%s could not be logged in to. Add their logins: catena login add; see which works where: catena login test", view.Plural(locked, "device"))
+		a.say("%s could not be logged in to. Add their logins: catena login add; see which works where: catena login test", words.Plural(locked, "device"))
 	}
 	if len(shown) == 0 {
 		a.say("Nothing answered. Is this machine on the site's network, and are the ranges right?")

@@ -22,6 +22,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/job"
 	"catena/internal/settings"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -153,7 +154,7 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 func (a *app) copySettings(ctx context.Context, w *workspace.Workspace, access *contact.Access) {
 	copied, err := care.Copy(ctx, access, w.Dir, w.Site)
 	if copied > 0 {
-		a.say("%s copied to %s.", view.Plural(copied, "save"), w.Site.SecondPlace)
+		a.say("%s copied to %s.", words.Plural(copied, "save"), w.Site.SecondPlace)
 	}
 	if err != nil {
 		view.Print(a.err, "Not all saved settings could be copied to %s: %v; the next save or job tries again\n",
@@ -193,7 +194,7 @@ func (a *app) settingsListCmd() *cobra.Command {
 				for _, x := range all {
 					lines = append(lines, line{r.Name, x.Save, x.Version, x.At, string(x.Format), len(x.Data)})
 					t.Add(r.Name, x.Save, x.Version, x.At.Local().Format("2006-01-02 15:04"), string(x.Format),
-						view.Number(view.Bytes(float64(len(x.Data)))))
+						view.Number(words.Bytes(float64(len(x.Data)))))
 				}
 			}
 			if len(lines) == 0 {

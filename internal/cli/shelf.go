@@ -20,6 +20,7 @@ import (
 	"catena/internal/firmware/version"
 	"catena/internal/shelf"
 	"catena/internal/signature"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -163,7 +164,7 @@ func (a *app) printImport(results []shelf.Result) error {
 		}
 		i := r.Image
 		t.Add(outcome, i.Vendor, strings.Join(i.Models, ", "), i.Version,
-			view.Number(view.Bytes(float64(i.Size))), view.Quiet.Cell(r.Source))
+			view.Number(words.Bytes(float64(i.Size))), view.Quiet.Cell(r.Source))
 	}
 	return a.emit(results, t)
 }
@@ -315,7 +316,7 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	}
 	t := view.Table{Columns: []string{"file", "size", "digest", "why"}}
 	for _, u := range list {
-		t.Add(u.File, view.Number(view.Bytes(float64(u.Size))), view.Quiet.Cell(u.SHA256[:12]),
+		t.Add(u.File, view.Number(words.Bytes(float64(u.Size))), view.Quiet.Cell(u.SHA256[:12]),
 			u.Reason)
 	}
 	if len(list) == 0 && a.format == "table" {
@@ -367,7 +368,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 			marks.Tone = tone
 		}
 		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version, tone.Cell(string(i.Advice)),
-			view.Number(view.Bytes(float64(i.Size))),
+			view.Number(words.Bytes(float64(i.Size))),
 			view.Quiet.Cell(i.SHA256[:12]), i.File, marks)
 	}
 	if err := a.emit(list, t); err != nil {
@@ -377,7 +378,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 		a.say("The shelf %s is empty. Fill it: catena shelf add PATH", s.Dir())
 		return nil
 	}
-	a.say("\n%s, %s, in %s", view.Plural(len(list), "image"), view.Bytes(float64(total)), s.Dir())
+	a.say("\n%s, %s, in %s", words.Plural(len(list), "image"), words.Bytes(float64(total)), s.Dir())
 	return nil
 }
 
@@ -574,7 +575,7 @@ func (a *app) shelfTidy(yes bool) error {
 	for _, i := range unneeded {
 		total += i.Size
 		t.Add(i.Vendor, strings.Join(i.Models, ", "), i.Version,
-			view.Number(view.Bytes(float64(i.Size))),
+			view.Number(words.Bytes(float64(i.Size))),
 			i.File)
 	}
 	if err := a.emit(orEmpty(unneeded), t); err != nil {
@@ -585,7 +586,7 @@ func (a *app) shelfTidy(yes bool) error {
 		return nil
 	}
 	if !yes {
-		if err := a.confirm("Drop " + view.Plural(len(unneeded), "image") + "?"); err != nil {
+		if err := a.confirm("Drop " + words.Plural(len(unneeded), "image") + "?"); err != nil {
 			return err
 		}
 	}
@@ -594,7 +595,7 @@ func (a *app) shelfTidy(yes bool) error {
 			return err
 		}
 	}
-	a.say("Dropped %s, %s.", view.Plural(len(unneeded), "image"), view.Bytes(float64(total)))
+	a.say("Dropped %s, %s.", words.Plural(len(unneeded), "image"), words.Bytes(float64(total)))
 	return nil
 }
 
@@ -658,7 +659,7 @@ catena shelf add --key.`,
 				return fmt.Errorf("nothing was written: %w", err)
 			}
 			a.say("Wrote %s into %s. A colleague adds it: catena shelf add %s",
-				view.Plural(len(images), "image"), args[0], filepath.Base(args[0]))
+				words.Plural(len(images), "image"), args[0], filepath.Base(args[0]))
 			return nil
 		},
 	}
@@ -704,9 +705,9 @@ func (a *app) shelfCheckCmd() *cobra.Command {
 				a.say("%s: %s", d.File, d.Reason)
 			}
 			if len(damaged) > 0 {
-				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it", len(damaged), view.Plural(count, "image"))
+				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it", len(damaged), words.Plural(count, "image"))
 			}
-			a.say("%s read, nothing is damaged.", view.Plural(count, "image"))
+			a.say("%s read, nothing is damaged.", words.Plural(count, "image"))
 			return nil
 		},
 	}

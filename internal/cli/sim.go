@@ -15,6 +15,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/sim"
+	"catena/internal/words"
 )
 
 func (a *app) simCmd() *cobra.Command {
@@ -72,14 +73,14 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, imag
 			return err
 		}
 		a.say("Wrote the scenario's %s into %s, as their makers give them out.",
-			view.Plural(len(scenario.Images), "image"), images)
+			words.Plural(len(scenario.Images), "image"), images)
 	}
 	if families != "" {
 		if err := sim.WriteFamilies(families); err != nil {
 			return err
 		}
 		a.say("Wrote %s into %s: a site reads those in its families folder.",
-			view.Plural(len(sim.Families()), "family"), families)
+			words.Plural(len(sim.Families()), "family"), families)
 	}
 	level := slog.LevelError
 	if a.verbose {
@@ -113,7 +114,7 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, imag
 			code = ", the drives' service code " + sim.ServiceCode
 		}
 		a.say("\n%s is up: %s on adapter %s, login %s:%s%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
-			scenario.Site, view.Plural(len(scenario.Devices), "stand-in"), s.Adapter,
+			scenario.Site, words.Plural(len(scenario.Devices), "stand-in"), s.Adapter,
 			scenario.Login.User, scenario.Login.Password, code,
 			scenario.Site, s.Adapter, rangeFlags(s))
 	}

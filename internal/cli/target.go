@@ -13,6 +13,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -113,7 +114,7 @@ func (a *app) targetSaveCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("Wrote %s into %s.", view.Plural(len(w.Site.Targets), "target"), args[0])
+			a.say("Wrote %s into %s.", words.Plural(len(w.Site.Targets), "target"), args[0])
 			return nil
 		},
 	}
@@ -140,7 +141,7 @@ func (a *app) targetLoadCmd() *cobra.Command {
 					targets = slices.DeleteFunc(targets, l.Same)
 				}
 				return append(targets, loaded...),
-					"Added " + view.Plural(len(loaded), "target") + ".", nil
+					"Added " + words.Plural(len(loaded), "target") + ".", nil
 			})
 		},
 	}

@@ -18,6 +18,7 @@ import (
 	"catena/internal/notify"
 	"catena/internal/order"
 	"catena/internal/site"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -226,7 +227,7 @@ func (n *teller) look() {
 		if n.after > 0 {
 			word = "continues"
 		}
-		n.say(s, notify.Start, "", "Job %s at %s %s: %s.", s.ID, n.w.Site.Name, word, view.Plural(len(s.Devices), "device"))
+		n.say(s, notify.Start, "", "Job %s at %s %s: %s.", s.ID, n.w.Site.Name, word, words.Plural(len(s.Devices), "device"))
 	}
 	names := map[string]string{}
 	for _, d := range s.Devices {
@@ -254,7 +255,7 @@ func (n *teller) look() {
 		n.warned = true
 		n.say(s, notify.Window, "", "The window closes at %s; job %s still has %s to end.",
 			closes.Local().Format("15:04"), s.ID,
-			view.Plural(len(s.Devices)-endedOf(s), "device"))
+			words.Plural(len(s.Devices)-endedOf(s), "device"))
 	}
 }
 

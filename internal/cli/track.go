@@ -17,6 +17,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/order"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -311,13 +312,13 @@ func frameHead(siteName string, state job.State, now, until time.Time, s view.St
 	}
 	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s%s", siteName,
 		state.Purpose, called, ended, len(state.Devices), working,
-		len(state.Devices)-ended-working, view.Clock(until.Sub(state.Started)),
+		len(state.Devices)-ended-working, words.Clock(until.Sub(state.Started)),
 		outlook(state, now))
 	switch {
 	case state.Missed(now):
 		head += string(s.Paint(view.Bad, " · its start was missed"))
 	case state.Scheduled() && state.Alive:
-		head += view.Sprint(" · starts %s, in %s", when(state.Order.Start, now), view.Clock(state.Order.Start.Sub(now).Round(time.Second)))
+		head += view.Sprint(" · starts %s, in %s", when(state.Order.Start, now), words.Clock(state.Order.Start.Sub(now).Round(time.Second)))
 	case state.Interrupted():
 		head += string(s.Paint(view.Bad, " · interrupted"))
 	}
@@ -355,7 +356,7 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 	if p := d.Percent(); p >= 0 {
 		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
 		if d.Rate > 0 && now.Sub(d.Since) > rateAfter {
-			rate, left = view.Bytes(d.Rate)+"/s", view.Clock(
+			rate, left = words.Bytes(d.Rate)+"/s", words.Clock(
 				time.Duration(d.Left*float64(time.Second)))
 		}
 	} else if !d.Step.End() && d.Step != job.Waiting {
@@ -371,11 +372,11 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 		what = waits.Error()
 	case d.Step == job.Done:
 		what = fmt.Sprintf("proven on %s in %s", d.Version,
-			view.Clock(time.Duration(d.Took*float64(time.Second))))
+			words.Clock(time.Duration(d.Took*float64(time.Second))))
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total: // what is left is on the wire
 		what, left = "all sent, waits for its answer", ""
 	case !d.Step.End() && d.Step != job.Waiting:
-		what = "for " + view.Clock(now.Sub(d.Since))
+		what = "for " + words.Clock(now.Sub(d.Since))
 	}
 	return []any{d.Name, d.From + " → " + d.To, step, bar, percent, rate, left,
 		view.Quiet.Cell(what)}
@@ -413,7 +414,7 @@ func (a *app) sayEnds(state job.State) {
 	for _, d := range ended {
 		took := ""
 		if d.Took > 0 {
-			took = view.Clock(time.Duration(d.Took * float64(time.Second)))
+			took = words.Clock(time.Duration(d.Took * float64(time.Second)))
 		}
 		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took),
 			d.Reason,
@@ -445,6 +446,6 @@ func (a *app) summary(w *workspace.Workspace, state job.State) error {
 		return outcome(state)
 	}
 	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Site.Name, strings.Join(parts, ", "),
-		view.Clock(state.Ended.Sub(state.Started)))
+		words.Clock(state.Ended.Sub(state.Started)))
 	return outcome(state)
 }

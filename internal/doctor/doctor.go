@@ -1,6 +1,7 @@
-// Package doctor looks at the machine that Catena runs on: what of it could spoil a night's work.
-// It changes nothing, sends nothing to a device, and knows neither sites nor commands; what a
-// finding means for a person is said elsewhere.
+// Package doctor checks the machine that Catena runs on and the site folder for what could spoil a night's work.
+//
+// Its central function is Examine, which returns Findings; the rest reads single facts of the machine. It
+// changes nothing, and sends nothing to a device.
 package doctor
 
 import (

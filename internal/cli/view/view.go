@@ -14,6 +14,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	clean "catena/internal/text"
+	"catena/internal/words"
 )
 
 // Style is what the place that is printed to can do.
@@ -373,28 +374,6 @@ func CSV(w io.Writer, columns []string, rows [][]string) error {
 	return c.Error()
 }
 
-// Bytes writes a size for a person: 1.2 MiB.
-func Bytes(n float64) string {
-	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
-	i := 0
-	for n >= 1023.5 && i < len(units)-1 {
-		n, i = n/1024, i+1
-	}
-	if i == 0 || n >= 100 {
-		return fmt.Sprintf("%.0f %s", n, units[i])
-	}
-	return fmt.Sprintf("%.1f %s", n, units[i])
-}
-
-// Clock writes a duration as minutes and seconds: 3:07, or 1:02:33 with hours.
-func Clock(d time.Duration) string {
-	s := max(0, int(d.Round(time.Second).Seconds())) // a clock may have been put back
-	if s >= 3600 {
-		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
-	}
-	return fmt.Sprintf("%d:%02d", s/60, s%60)
-}
-
 // Bar draws how far something is, in a width of columns; percent below 0 is not
 // known.
 func (s Style) Bar(percent, width int) Painted {
@@ -415,17 +394,6 @@ func (s Style) Lane(start, takes, whole time.Duration, width int) Painted {
 	to := max(from+1, int(int64(width)*int64(start+takes)/int64(whole)))
 	return Painted(strings.Repeat("·", from)) + s.Paint(Busy, strings.Repeat("━", to-from)) +
 		Painted(strings.Repeat("·", max(0, width-to)))
-}
-
-// Plural writes a number and its noun: 1 device, 3 devices.
-func Plural(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	if stem, ok := strings.CutSuffix(noun, "y"); ok {
-		return fmt.Sprintf("%d %sies", n, stem)
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // Meter is one line of progress that is drawn over itself. Where there is no
@@ -455,12 +423,12 @@ func (m *Meter) Show(line string) {
 // many alone.
 func (m *Meter) ShowBytes(done, total int64, what string) {
 	if total <= 0 || done > total { // an archive holds more than its size told
-		m.Show(Bytes(float64(done)) + " " + what)
+		m.Show(words.Bytes(float64(done)) + " " + what)
 		return
 	}
 	percent := int(100 * min(done, total) / total)
 	m.Show(fmt.Sprintf("%s %3d %%  %s of %s %s", m.Style.Bar(percent, 24), percent,
-		Bytes(float64(done)), Bytes(float64(total)), what))
+		words.Bytes(float64(done)), words.Bytes(float64(total)), what))
 }
 
 // Clear removes the line.

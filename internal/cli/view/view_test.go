@@ -43,13 +43,7 @@ func TestCSVIsNoFormula(t *testing.T) {
 	assert.Equal(t, "name\n'=cmd()\n\"cam,11\"\n'-1\n", b.String())
 }
 
-func TestWordsForNumbers(t *testing.T) {
-	assert.Equal(t, "1023 B", view.Bytes(1023))
-	assert.Equal(t, "1.0 KiB", view.Bytes(1024))
-	assert.Equal(t, "1.5 MiB", view.Bytes(1.5*(1<<20)))
-	assert.Equal(t, "3:07", view.Clock(187*time.Second))
-	assert.Equal(t, "1:02:33", view.Clock(3753*time.Second))
-	assert.Equal(t, "1 device", view.Plural(1, "device"))
+func TestBarAndPaint(t *testing.T) {
 	assert.EqualValues(t, "━━━···", view.Style{}.Bar(50, 6))
 	assert.EqualValues(t, "plain", view.Style{}.Paint(view.Bad, "plain"))
 }
