@@ -103,7 +103,7 @@ func suggestJobs(a *app, w *workspace.Workspace) (out []string) {
 	all, _ := job.Jobs(w.Ledger, recentJobs) // of none there is nothing to suggest
 	slices.Reverse(all)
 	for _, s := range all {
-		how := endsOf(s)
+		how := s.Result()
 		if s.Ended.IsZero() {
 			how = "under way"
 		}

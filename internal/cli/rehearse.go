@@ -229,7 +229,7 @@ func (a *app) sayCutOff(l *ledger.Ledger, state job.State, scale float64) error 
 	}
 	real := func(d time.Duration) string { return words.Clock(time.Duration(float64(d) / scale)) }
 	for _, d := range state.Order.Devices {
-		behind := behindNames(state.Order, d.ID)
+		behind := state.Order.Downstream(d.ID)
 		for _, s := range spans[d.ID] {
 			if s.Step == job.Restarting && len(behind) > 0 && !s.Ended.IsZero() {
 				a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.",

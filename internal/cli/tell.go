@@ -6,8 +6,6 @@ import (
 	"io"
 	"net/url"
 	"slices"
-	"strings"
-	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,9 +14,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/login"
 	"catena/internal/notify"
-	"catena/internal/order"
 	"catena/internal/site"
-	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -122,12 +118,8 @@ func tellTargets(s site.Site, book login.Book) (out []notify.Target) {
 	return out
 }
 
-// Of telling in a job.
-const (
-	tellEvery     = time.Second
-	tellAtMost    = 15 * time.Second // the end of a job waits for what is still to be told
-	windowWarning = 15 * time.Minute
-)
+// tellAtMost is how long the end of a command waits for what is still to be told.
+const tellAtMost = 15 * time.Second
 
 // tell tells whoever the site names of what happens in a job, until the returned function is called.
 func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int64) (stop func()) {
@@ -137,22 +129,9 @@ func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int
 	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
 		a.notice("could not tell the %s: %v; the job continues", t.Name(), err)
 	})
-	n := &teller{app: a, w: w, id: id, follow: job.Follow(w.Ledger, id), after: after,
-		tell: sender.Tell}
-	var over atomic.Bool
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		for !over.Load() {
-			n.look()
-			time.Sleep(tellEvery)
-		}
-	}()
+	end := notify.FollowJob(notify.Job{Ledger: w.Ledger, Site: w.Site.Name, ID: id, After: after, Now: a.now}, sender.Tell)
 	return func() {
-		over.Store(true)
-		<-done
-		n.look()
-		n.end()
+		end()
 		sender.Close(tellAtMost)
 	}
 }
@@ -192,105 +171,4 @@ func (a *app) opensUnasked(dir string) bool {
 	}
 	_, err := login.Kept(dir)
 	return err == nil
-}
-
-// teller follows the ledger of a job, and tells of it. It is for one goroutine at a time.
-type teller struct {
-	app    *app
-	w      *workspace.Workspace
-	id     string
-	follow *job.Follower
-	after  int64
-	tell   func(notify.Event)
-	began  bool
-	warned bool // of the window
-}
-
-func (n *teller) say(s job.State, kind notify.Kind, device, format string, args ...any) {
-	counts := map[string]int{}
-	for _, d := range s.Devices {
-		counts[string(d.Step)]++
-	}
-	n.tell(notify.Event{Kind: kind, At: n.app.now().UTC(), Site: n.w.Site.Name, Job: s.ID, Order: s.Name, Device: device,
-		Text: fmt.Sprintf(format, args...), Counts: counts})
-}
-
-// look tells of what happened since it looked last. A ledger that cannot be read now is looked at later.
-func (n *teller) look() {
-	s, err := n.follow.Look()
-	if err != nil {
-		return
-	}
-	if !n.began {
-		n.began = true
-		word := "started"
-		if n.after > 0 {
-			word = "continues"
-		}
-		n.say(s, notify.Start, "", "Job %s at %s %s: %s.", s.ID, n.w.Site.Name, word, words.Plural(len(s.Devices), "device"))
-	}
-	names := map[string]string{}
-	for _, d := range s.Devices {
-		names[d.ID] = d.Name
-	}
-	events, err := job.Events(n.w.Ledger, n.id, n.after, names)
-	if err != nil {
-		return
-	}
-	for _, e := range events {
-		n.after = e.Seq
-		switch {
-		case e.Asks != "":
-			n.say(s, notify.Asks, e.Name, "%s waits for a person: %s", e.Name, e.Asks)
-		case e.Step == job.Stranded:
-			n.say(s, notify.Stranded, e.Name, "%s is stranded: %s.", e.Name, e.Reason)
-		case e.Step == job.Restarting:
-			if behind := behindNames(s.Order, e.Device); len(behind) > 0 {
-				n.say(s, notify.CutOff, e.Name, "%s restarts; cut off meanwhile: %s.", e.Name, strings.Join(behind, ", "))
-			}
-		}
-	}
-	closes := s.Order.Closes
-	if left := closes.Sub(n.app.now()); !closes.IsZero() && !n.warned && left > 0 && left < windowWarning && s.Ended.IsZero() {
-		n.warned = true
-		n.say(s, notify.Window, "", "The window closes at %s; job %s still has %s to end.",
-			closes.Local().Format("15:04"), s.ID,
-			words.Plural(len(s.Devices)-endedOf(s), "device"))
-	}
-}
-
-// end tells of the end of a job that has one.
-func (n *teller) end() {
-	if s, err := n.follow.Look(); err == nil && !s.Ended.IsZero() {
-		n.say(s, notify.End, "", "Job %s at %s: %s.", s.ID, n.w.Site.Name, endsOf(s))
-	}
-}
-
-// endedOf is how many devices of a job have ended.
-func endedOf(s job.State) (n int) {
-	for _, step := range job.Ends {
-		n += s.Count(step)
-	}
-	return n
-}
-
-// endsOf says how many devices ended how.
-func endsOf(s job.State) string {
-	var out []string
-	for _, step := range job.Ends {
-		if n := s.Count(step); n > 0 {
-			out = append(out, fmt.Sprintf("%d %s", n, step))
-		}
-	}
-	return strings.Join(out, ", ")
-}
-
-// behindNames are the devices of an order, and those that its rules mean, that are reached through one.
-func behindNames(o order.Order, id string) (out []string) {
-	for _, d := range o.Devices {
-		if slices.Contains(d.Through, id) {
-			out = append(out, d.Name)
-		}
-	}
-	return out
 }

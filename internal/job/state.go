@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/device"
@@ -66,6 +67,25 @@ func (s State) Scheduled() bool {
 // Missed reports whether the time of a scheduled job has passed and no process has started it.
 func (s State) Missed(now time.Time) bool {
 	return s.Scheduled() && !s.Alive && now.After(s.Order.Start)
+}
+
+// EndedCount returns how many devices have ended.
+func (s State) EndedCount() (n int) {
+	for _, step := range Ends {
+		n += s.Count(step)
+	}
+	return n
+}
+
+// Result states how many devices ended how: 3 done, 1 returned.
+func (s State) Result() string {
+	var parts []string
+	for _, step := range Ends {
+		if n := s.Count(step); n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, step))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // Open are the devices that a job started with and that have not ended.

@@ -64,6 +64,16 @@ type Order struct {
 	Window time.Duration `yaml:"-" json:"window,omitempty"`
 }
 
+// Downstream returns the names of the devices of the order that are reached through one of them, or fed by it.
+func (o Order) Downstream(id string) (names []string) {
+	for _, d := range o.Devices {
+		if slices.Contains(d.Through, id) {
+			names = append(names, d.Name)
+		}
+	}
+	return names
+}
+
 // Device is a device that is worked on.
 type Device struct {
 	Name   string `yaml:"device" json:"name"`
