@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/bundle"
 	"catena/internal/shelf"
 	"catena/internal/words"
-	"catena/internal/workspace"
 )
 
 // packEnding is that of a pack's file.
@@ -49,7 +49,7 @@ func (a *app) pack(ctx context.Context, name, out string, logins bool) error {
 		return err
 	}
 	defer w.Close()
-	images, err := w.Pack(ctx, name, out, logins)
+	images, err := bundle.Pack(ctx, w, name, out, logins)
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (a *app) unpack(ctx context.Context, file, dir string) error {
 	if err != nil {
 		return err
 	}
-	results, err := workspace.Unpack(ctx, file, dir, s, a.now)
+	results, err := bundle.Unpack(ctx, file, dir, s, a.now)
 	if err != nil {
 		return err
 	}

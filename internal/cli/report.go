@@ -12,6 +12,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
+	"catena/internal/export"
 	"catena/internal/job"
 	"catena/internal/report"
 	"catena/internal/words"
@@ -56,7 +57,7 @@ func (a *app) report(ids []string, out, since string) error {
 	if err != nil {
 		return err
 	}
-	r, err := w.Report(jobs, a.now(), "Catena "+programVersion(), advice)
+	r, err := export.Report(w, jobs, a.now(), "Catena "+programVersion(), advice)
 	if err != nil {
 		return err
 	}
@@ -71,7 +72,7 @@ func (a *app) report(ids []string, out, since string) error {
 		if len(jobs) > 1 {
 			last = jobs[0].ID + "-" + last
 		}
-		out = filepath.Join(w.Dir, workspace.ReportsFolder, last+".html")
+		out = filepath.Join(w.Dir, export.ReportsFolder, last+".html")
 		if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
 			return err
 		}

@@ -19,6 +19,7 @@ import (
 	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/dialect/hand"
+	"catena/internal/export"
 	"catena/internal/record"
 	"catena/internal/report"
 	"catena/internal/scan"
@@ -156,7 +157,7 @@ func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []devi
 		more = append(more, site.Uplink{Through: l.Through, Reach: l.Reach})
 	}
 	err = atomicfile.Write(out, 0o644, func(f io.Writer) error {
-		_, err := io.WriteString(f, picture(out)(w.Site.Name, w.Tree(more...)))
+		_, err := io.WriteString(f, picture(out)(w.Site.Name, export.Tree(w, more...)))
 		return err
 	})
 	if err != nil {

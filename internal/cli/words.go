@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 
+	"catena/internal/bundle"
 	"catena/internal/device"
 	"catena/internal/family"
 	"catena/internal/job"
@@ -98,7 +99,7 @@ func wordedOrder(err error) error {
 		taken    *workspace.NameTakenError
 		unsigned *workspace.UnsignedError
 		wrong    *order.Contradictions
-		pack     *workspace.PackError
+		pack     *bundle.Error
 	)
 	switch {
 	case errors.As(err, &wrong):

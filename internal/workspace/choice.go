@@ -58,7 +58,7 @@ func (w *Workspace) ungrouped(names []string) (out []string) {
 			out = append(out, name)
 			continue
 		}
-		for _, d := range w.devices() {
+		for _, d := range w.Devices() {
 			if slices.ContainsFunc(patterns, d.Answers) {
 				out = append(out, d.ID)
 			}

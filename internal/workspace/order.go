@@ -107,7 +107,7 @@ func (w *Workspace) kin(o *order.Order) {
 
 // behind is what a child's family says of children; nil: the device is none.
 func (w *Workspace) behind(id string) *family.Behind {
-	r, _ := w.main(id)
+	r, _ := w.Main(id)
 	if f := w.Families.Of(r.Vendor, r.Model); r.Match.Device.Through != "" && f.Program != nil {
 		return f.Program.Behind
 	}
@@ -149,8 +149,30 @@ func (w *Workspace) cautions(rows []Row, taken map[string][]match.Row) []order.C
 	return out
 }
 
-// devices are all that are known.
-func (w *Workspace) devices() []device.Device {
+// Image returns the image on the shelf with a digest; false: there is none.
+func (w *Workspace) Image(digest string) (firmware.Image, bool) {
+	i, there := w.images[digest]
+	return i, there
+}
+
+// MainRows returns the main component of every known device, matched.
+func (w *Workspace) MainRows() []Row { return w.mains }
+
+// NameOf returns the name of a device by its ID; empty: it is not known.
+func (w *Workspace) NameOf(id string) string { return w.nameOf[id] }
+
+// Through returns, by ID, the devices that each one is reached through, as the site has it and as more says.
+func (w *Workspace) Through(more ...site.Uplink) map[string][]string {
+	if len(more) == 0 {
+		return w.ways.Through
+	}
+	all := w.Site
+	all.Uplinks = slices.Concat(all.Uplinks, more)
+	return all.Ways(w.Devices()).Through
+}
+
+// Devices returns the known devices.
+func (w *Workspace) Devices() []device.Device {
 	var all []device.Device
 	for _, r := range w.mains {
 		all = append(all, r.Match.Device)
@@ -206,7 +228,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 			take(d.ID, h.Back)
 		}
 	}
-	for _, d := range w.devices() {
+	for _, d := range w.Devices() {
 		if in[d.ID] {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d),
 				Alters:     alters[d.ID],
@@ -278,7 +300,7 @@ func (w *Workspace) perModel() map[string]int {
 		return nil
 	}
 	out := map[string]int{}
-	for _, d := range w.devices() {
+	for _, d := range w.Devices() {
 		for model, limit := range w.Site.Limits.PerModel {
 			if strings.EqualFold(model, d.Model) {
 				out[d.Model] = limit
@@ -311,7 +333,7 @@ func (w *Workspace) rules(wish Request, devices []order.Device) order.Rules {
 			r.PerParent[d.Parent] = of.Parallel
 		}
 	}
-	known := w.devices()
+	known := w.Devices()
 	for _, c := range s.Cover {
 		cover := order.Cover{Name: c.Name, Keep: c.Keep}
 		for _, d := range known {
@@ -391,7 +413,7 @@ func (w *Workspace) names(o order.Order) map[string]string {
 		delete(meant, d.ID)
 	}
 	out := map[string]string{}
-	for _, d := range w.devices() {
+	for _, d := range w.Devices() {
 		if meant[d.ID] {
 			out[d.ID] = d.Name
 		}

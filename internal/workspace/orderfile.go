@@ -147,7 +147,7 @@ func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
 			out = append(out, Difference{Device: d.Name, ID: d.ID, Refuses: refuses,
 				Text: fmt.Sprintf(format, args...)})
 		}
-		row, known := w.main(d.ID)
+		row, known := w.Main(d.ID)
 		if !known {
 			differ(true, "no device %s is known", d.ID)
 			continue
@@ -213,8 +213,8 @@ func (w *Workspace) Interrupted() ([]job.State, error) {
 	return job.Interrupted(w.Ledger)
 }
 
-// main is the row of a device's main component.
-func (w *Workspace) main(id string) (Row, bool) {
+// Main returns the matched row of a device's main component; false: it is not known.
+func (w *Workspace) Main(id string) (Row, bool) {
 	i, known := w.mainAt[id]
 	if !known {
 		return Row{}, false
@@ -301,7 +301,7 @@ func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
 		looser("of "+model, o.Rules.PerModel[model], most)
 	}
 	for parent, most := range site.PerParent {
-		row, _ := w.main(parent)
+		row, _ := w.Main(parent)
 		looser("behind "+row.Name, o.Rules.PerParent[parent], most)
 	}
 	looser("failures", o.Rules.StopAfter.Failures, site.StopAfter.Failures)
@@ -323,7 +323,7 @@ func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
 	}
 	for id, fed := range site.Feeds {
 		if !same(o.Rules.Feeds[id], fed) {
-			row, _ := w.main(id)
+			row, _ := w.Main(id)
 			differ("what %s feeds has changed in site.yaml", row.Name)
 		}
 	}
@@ -414,7 +414,7 @@ func (w *Workspace) units(o order.Order, p order.Schedule) [][]string {
 	var out [][]string
 	for _, urgent := range []bool{true, false} {
 		for _, s := range p.Spans {
-			row, _ := w.main(s.Device)
+			row, _ := w.Main(s.Device)
 			if _, in := unit[s.Device]; in || (row.Status == string(match.Unsafe)) != urgent {
 				continue
 			}
@@ -436,7 +436,7 @@ func (w *Workspace) units(o order.Order, p order.Schedule) [][]string {
 // others are the devices of an order, but one, for which has holds.
 func (w *Workspace) others(has func(device.Device) bool, o order.Order, but string) (out []string) {
 	for _, d := range o.Devices {
-		if row, _ := w.main(d.ID); d.ID != but && has(row.Match.Device) {
+		if row, _ := w.Main(d.ID); d.ID != but && has(row.Match.Device) {
 			out = append(out, d.ID)
 		}
 	}

@@ -42,7 +42,7 @@ func (e *UnresolvedError) Error() string {
 // No one are the references of the site's files that mean none of the known devices; none
 // while no device is known.
 func (w *Workspace) UnresolvedReferences() []site.Reference {
-	known := w.devices()
+	known := w.Devices()
 	if len(known) == 0 {
 		return nil
 	}

@@ -1,4 +1,7 @@
-package workspace
+// Package bundle packs a night into one file and unpacks it on another machine.
+//
+// Its functions are Pack and Unpack. A pack is verified whole before anything of it is used.
+package bundle
 
 import (
 	"archive/zip"
@@ -25,6 +28,7 @@ import (
 	"catena/internal/shelf"
 	"catena/internal/signature"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 // A pack is one file with all that a night needs: the site with its families, an order with its
@@ -50,14 +54,14 @@ const (
 	mostPackedText = 64 << 20 // bytes of an entry, but for the images
 )
 
-// PackError is returned for a file that is not a pack, or is not whole.
-type PackError struct{ Path, Reason string }
+// Error is returned for a file that is not a pack, or is not whole.
+type Error struct{ Path, Reason string }
 
-func (e *PackError) Error() string { return e.Path + " cannot be unpacked: " + e.Reason }
+func (e *Error) Error() string { return e.Path + " cannot be unpacked: " + e.Reason }
 
 // Pack writes an order and all that it needs into a file, whole or not at all. With logins, the
 // encrypted file of the logins goes with it. It returns how many images it holds.
-func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (images int, err error) {
+func Pack(ctx context.Context, w *workspace.Workspace, name, to string, logins bool) (images int, err error) {
 	o, err := w.ReadSigned(name)
 	if err != nil {
 		return 0, err
@@ -67,7 +71,7 @@ func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (ima
 		return 0, err
 	}
 	defer func() { _ = os.RemoveAll(work) }() // what is left of it
-	list, err := w.imagesOf(o)
+	list, err := imagesOf(w, o)
 	if err != nil {
 		return 0, err
 	}
@@ -79,11 +83,11 @@ func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (ima
 		return 0, err
 	}
 	p := &packer{zip: zip.NewWriter(f)}
-	w.packFiles(p, name, logins)
+	packFiles(w, p, name, logins)
 	p.file(packShelf, filepath.Join(work, packShelf))
 	trusted, _, err := record.Keys(w.Ledger)
 	if err == nil {
-		p.json(packDevices, w.devices())
+		p.json(packDevices, w.Devices())
 		p.json(packKeys, trusted)
 		p.bytes(packChecksums, []byte(strings.Join(p.sums, "")))
 	}
@@ -94,7 +98,7 @@ func (w *Workspace) Pack(ctx context.Context, name, to string, logins bool) (ima
 }
 
 // imagesOf are the images of an order, forth and back.
-func (w *Workspace) imagesOf(o order.Order) ([]firmware.Image, error) {
+func imagesOf(w *workspace.Workspace, o order.Order) ([]firmware.Image, error) {
 	var out []firmware.Image
 	taken := map[string]bool{}
 	for _, d := range o.Devices {
@@ -103,7 +107,7 @@ func (w *Workspace) imagesOf(o order.Order) ([]firmware.Image, error) {
 				if i == nil || *i == (order.Image{}) || taken[i.SHA256] { // the device's other slot holds it
 					continue
 				}
-				on, there := w.images[i.SHA256]
+				on, there := w.Image(i.SHA256)
 				if !there {
 					return nil, fmt.Errorf("%w: %s (%.12s…)", shelf.ErrGone, i.File, i.SHA256)
 				}
@@ -116,9 +120,9 @@ func (w *Workspace) imagesOf(o order.Order) ([]firmware.Image, error) {
 }
 
 // packFiles packs the files of the site folder, and the shelf's families that it does not have.
-func (w *Workspace) packFiles(p *packer, name string, logins bool) {
-	names := []string{site.File, site.TargetsFile, OrdersFolder + "/" + name + ".yaml",
-		OrdersFolder + "/" + name + ".yaml" + signature.Ending}
+func packFiles(w *workspace.Workspace, p *packer, name string, logins bool) {
+	names := []string{site.File, site.TargetsFile, workspace.OrdersFolder + "/" + name + ".yaml",
+		workspace.OrdersFolder + "/" + name + ".yaml" + signature.Ending}
 	if logins {
 		names = append(names, login.File)
 	}
@@ -190,12 +194,12 @@ func (p *packer) file(name, from string) {
 }
 
 // Unpack makes a site folder of a pack, and puts its images on a shelf. Everything is verified
-// first; dir must not exist. It returns what became of the images. Its error is a PackError
+// first; dir must not exist. It returns what became of the images. Its error is a Error
 // where the file is not one.
 func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() time.Time) (
 	results []shelf.Result, err error) {
 	if exists(dir) {
-		return nil, &PackError{from, dir + " already exists"}
+		return nil, &Error{from, dir + " already exists"}
 	}
 	work, err := os.MkdirTemp(filepath.Dir(filepath.Clean(dir)), ".unpack-*")
 	if err != nil {
@@ -206,14 +210,14 @@ func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() ti
 		return nil, err
 	}
 	folder := filepath.Join(work, filepath.FromSlash(packSite))
-	if _, err := ReadSite(folder); err != nil {
+	if _, err := workspace.ReadSite(folder); err != nil {
 		return nil, err
 	}
 	var devices []*device.Device
 	var keys []device.Key
 	if err := errors.Join(readJSON(filepath.Join(work, packDevices), &devices),
 		readJSON(filepath.Join(work, packKeys), &keys)); err != nil {
-		return nil, &PackError{from, err.Error()}
+		return nil, &Error{from, err.Error()}
 	}
 	l, err := ledger.Create(folder, now)
 	if err != nil {
@@ -252,34 +256,34 @@ func readJSON(path string, into any) error {
 func extract(from, into string) error {
 	z, err := zip.OpenReader(from)
 	if err != nil {
-		return &PackError{from, err.Error()}
+		return &Error{from, err.Error()}
 	}
 	defer func() { _ = z.Close() }() // only read from
 	if len(z.File) > mostPacked {
-		return &PackError{from, fmt.Sprintf("it has more than %d entries", mostPacked)}
+		return &Error{from, fmt.Sprintf("it has more than %d entries", mostPacked)}
 	}
 	digests := map[string]string{}
 	for _, f := range z.File {
 		digest, err := extractOne(f, into)
 		if err != nil {
-			return &PackError{from, fmt.Sprintf("%q: %v", f.Name, err)}
+			return &Error{from, fmt.Sprintf("%q: %v", f.Name, err)}
 		}
 		digests[f.Name] = digest
 	}
 	raw, err := os.ReadFile(filepath.Join(into, packChecksums))
 	if err != nil {
-		return &PackError{from, "it has no checksums: it is not a pack of ours, or is not whole"}
+		return &Error{from, "it has no checksums: it is not a pack of ours, or is not whole"}
 	}
 	delete(digests, packChecksums)
 	for line := range strings.Lines(string(raw)) {
 		digest, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
 		if digests[name] != digest {
-			return &PackError{from, fmt.Sprintf("%q is not what it was when it was packed", name)}
+			return &Error{from, fmt.Sprintf("%q is not what it was when it was packed", name)}
 		}
 		delete(digests, name)
 	}
 	for name := range digests {
-		return &PackError{from, fmt.Sprintf("%q is not among its checksums", name)}
+		return &Error{from, fmt.Sprintf("%q is not among its checksums", name)}
 	}
 	return nil
 }

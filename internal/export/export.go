@@ -1,4 +1,8 @@
-package workspace
+// Package export makes the report and the picture of a site: it gathers what the ledger, the shelf and the site
+// file know, and report draws it.
+//
+// Its functions are Report and Tree.
+package export
 
 import (
 	"cmp"
@@ -19,6 +23,7 @@ import (
 	"catena/internal/rehearse"
 	"catena/internal/report"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 // ReportsFolder is where a site folder keeps its reports.
@@ -34,19 +39,19 @@ func (e *LogoError) Error() string { return "logo: " + e.Path + " " + e.Why }
 
 // Report tells of some jobs. advice says what to do about a device that did not end well. The devices of
 // the site must have been matched.
-func (w *Workspace) Report(jobs []job.State, now time.Time, program string, advice func(job.DeviceState) string) (
+func Report(w *workspace.Workspace, jobs []job.State, now time.Time, program string, advice func(job.DeviceState) string) (
 	report.Report, error) {
 	r := report.Report{Format: report.Format, Site: w.Site.Name, Engineer: w.Site.Engineer, Note: w.Site.Note,
 		Made: now.UTC().Truncate(time.Second), Program: program, Zone: w.Site.Zone(), Visits: []report.Visit{},
-		Left: []report.Left{}, Tree: w.Tree(), Jobs: []report.Job{}}
+		Left: []report.Left{}, Tree: Tree(w), Jobs: []report.Job{}}
 	var err error
-	if r.Logo, err = w.logo(); err != nil {
+	if r.Logo, err = logo(w); err != nil {
 		return r, err
 	}
 	worked := map[string]bool{}
 	needs := map[string]report.Visit{} // by ID: the last word is of the newest job
 	for _, s := range jobs {
-		j, err := w.reportJob(s, advice)
+		j, err := reportJob(w, s, advice)
 		if err != nil {
 			return r, err
 		}
@@ -60,13 +65,13 @@ func (w *Workspace) Report(jobs []job.State, now time.Time, program string, advi
 		}
 		r.Jobs = append(r.Jobs, j)
 	}
-	for _, row := range w.mains {
+	for _, row := range w.MainRows() {
 		if !worked[row.ID] {
 			r.Left = append(r.Left, report.Left{Name: row.Name, Model: row.Model, Runs: row.Version.Text,
 				Status: row.Status, Why: row.Reason})
 		}
 	}
-	for _, id := range slices.SortedFunc(maps.Keys(needs), w.walking) {
+	for _, id := range slices.SortedFunc(maps.Keys(needs), func(a, b string) int { return walking(w, a, b) }) {
 		r.Visits = append(r.Visits, needs[id])
 	}
 	slices.SortStableFunc(r.Left, func(a, b report.Left) int {
@@ -78,18 +83,18 @@ func (w *Workspace) Report(jobs []job.State, now time.Time, program string, advi
 }
 
 // walking is the order in which the places of site.yaml are walked to; who has none comes last.
-func (w *Workspace) walking(a, b string) int {
-	row, _ := w.main(a)
-	other, _ := w.main(b)
+func walking(w *workspace.Workspace, a, b string) int {
+	row, _ := w.Main(a)
+	other, _ := w.Main(b)
 	at, _ := w.Site.Place(row.Match.Device)
 	to, _ := w.Site.Place(other.Match.Device)
 	return cmp.Or(at-to, strings.Compare(row.Name, other.Name))
 }
 
-func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) (report.Job, error) {
+func reportJob(w *workspace.Workspace, s job.State, advice func(job.DeviceState) string) (report.Job, error) {
 	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Stopped: s.Stopped,
 		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{}, Cautions: s.Order.Cautions,
-		Rules: w.rulesInWords(s.Order), Images: w.reportImages(s.Order)}
+		Rules: rulesInWords(w, s.Order), Images: reportImages(w, s.Order)}
 	switch {
 	case s.Alive:
 		j.Status = "running"
@@ -99,7 +104,7 @@ func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) 
 	if p, err := order.Forecast(s.Order, s.Started); err == nil {
 		j.Expected = p.End.Sub(p.Start).Seconds()
 	}
-	j.Plays = w.plays(s)
+	j.Plays = plays(w, s)
 	spans, err := job.Timeline(w.Ledger, s.ID)
 	if err != nil {
 		return j, err
@@ -107,7 +112,7 @@ func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) 
 	for i, d := range s.Devices {
 		j.Counts[d.Step]++
 		o := s.Order.Devices[i]
-		row, _ := w.main(d.ID)
+		row, _ := w.Main(d.ID)
 		now := row.Match.Device
 		now.Name = cmp.Or(now.Name, d.Name)
 		_, place := w.Site.Place(now)
@@ -115,7 +120,7 @@ func (w *Workspace) reportJob(s job.State, advice func(job.DeviceState) string) 
 			To: o.To(), Runs: d.Version, End: d.Step, Reason: d.Reason, Next: advice(d), Took: d.Took,
 			Rollback: string(o.Rollback()), Saved: d.Saved, Steps: spans[d.ID]}
 		if o.Parent != "" {
-			out.Parent = cmp.Or(w.nameOf[o.Parent], o.Parent)
+			out.Parent = cmp.Or(w.NameOf(o.Parent), o.Parent)
 		}
 		for _, set := range s.Order.Rules.Lockstep {
 			if slices.Contains(set.Of, d.ID) {
@@ -144,7 +149,7 @@ const (
 
 // plays plays the order of a job that had more than one device; nil: there is nothing to be seen in
 // it.
-func (w *Workspace) plays(s job.State) *report.Plays {
+func plays(w *workspace.Workspace, s job.State) *report.Plays {
 	if len(s.Devices) < 2 {
 		return nil
 	}
@@ -165,13 +170,13 @@ func (w *Workspace) plays(s job.State) *report.Plays {
 }
 
 // reportImages are those of an order, each once: what was sent before what was there for the way back.
-func (w *Workspace) reportImages(o order.Order) (out []report.Image) {
+func reportImages(w *workspace.Workspace, o order.Order) (out []report.Image) {
 	add := func(d order.Device, i order.Image, version string, back bool) {
 		if i.SHA256 == "" || slices.ContainsFunc(out, func(x report.Image) bool { return x.SHA256 == i.SHA256 }) {
 			return
 		}
 		image := report.Image{File: i.File, SHA256: i.SHA256, Size: i.Size, Model: d.Model, Version: version, Back: back}
-		if on, is := w.images[i.SHA256]; is && !back {
+		if on, is := w.Image(i.SHA256); is && !back {
 			image.Notes, _ = w.Shelf.Notes(on) // none: there is nothing to read
 		}
 		out = append(out, image)
@@ -192,7 +197,7 @@ func (w *Workspace) reportImages(o order.Order) (out []report.Image) {
 }
 
 // rulesInWords states the rules that an order is carried out under, for readers who do not know their keys.
-func (w *Workspace) rulesInWords(o order.Order) (out []string) {
+func rulesInWords(w *workspace.Workspace, o order.Order) (out []string) {
 	r := o.Rules
 	if r.Parallel > 0 {
 		out = append(out, fmt.Sprintf("at most %d at the same time", r.Parallel))
@@ -204,7 +209,7 @@ func (w *Workspace) rulesInWords(o order.Order) (out []string) {
 		out = append(out, fmt.Sprintf("at most %d at the same time through one uplink", r.PerUplink))
 	}
 	for _, parent := range slices.Sorted(maps.Keys(r.PerParent)) {
-		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s", r.PerParent[parent], cmp.Or(w.nameOf[parent], parent)))
+		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s", r.PerParent[parent], cmp.Or(w.NameOf(parent), parent)))
 	}
 	if r.Pilot {
 		out = append(out, "the first of each model is proven before the next starts")
@@ -232,15 +237,10 @@ func (w *Workspace) rulesInWords(o order.Order) (out []string) {
 
 // Tree is what hangs on what, sorted by name: each device with the nearest one that it is reached
 // through, as the site has it, and as more says besides.
-func (w *Workspace) Tree(more ...site.Uplink) []report.Node {
+func Tree(w *workspace.Workspace, more ...site.Uplink) []report.Node {
 	out := []report.Node{}
-	through := w.ways.Through
-	if len(more) > 0 {
-		all := w.Site
-		all.Uplinks = slices.Concat(all.Uplinks, more)
-		through = all.Ways(w.devices()).Through
-	}
-	for _, r := range w.mains {
+	through := w.Through(more...)
+	for _, r := range w.MainRows() {
 		n := report.Node{ID: r.ID, Name: r.Name, Model: r.Model, Version: r.Version.Text, Status: r.Status}
 		most := -1
 		for _, up := range through[r.ID] { // the nearest has the most before it
@@ -260,7 +260,7 @@ func (w *Workspace) Tree(more ...site.Uplink) []report.Node {
 }
 
 // logo is the site's picture as a data URL.
-func (w *Workspace) logo() (string, error) {
+func logo(w *workspace.Workspace) (string, error) {
 	if w.Site.Logo == "" {
 		return "", nil
 	}
