@@ -132,7 +132,7 @@ func generateNight(seed uint64) scenario {
 		set := order.Set{Name: "set"}
 		for i := range s.Devices {
 			set.Of = append(set.Of, name(i))
-			s.Devices[i].Fault, s.Devices[i].Flaky = "", 4
+			s.Devices[i].Fault, s.Devices[i].Flaky = "", 8+r.IntN(12)
 		}
 		if d := &s.Devices[n-1]; !d.Blind {
 			d.Fault = simulatedFaults[r.IntN(4)]
