@@ -267,7 +267,8 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	}
 	// However many answers get lost, a device is not stranded if nothing else was wrong.
 	unseen := spec.Blind && spec.Uncounted && spec.Down == 0 // nothing shows its restart
-	if b.End == "stranded" && !unseen && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
+	skipped := slices.ContainsFunc(n.Deeds, func(d deed) bool { return d.What == "skip" && n.Devices[d.On].Name == id })
+	if b.End == "stranded" && !unseen && !skipped && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
 		n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
 	}
