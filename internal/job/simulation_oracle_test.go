@@ -250,10 +250,10 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 			o.fail("%s is reported untouched, and took an image", id)
 		}
 	}
-	switch b.End {
-	case "done", "returned": // it was verified, whatever feeds it
+	switch {
+	case b.End != "stranded" && is.up && same && !is.sick: // it serves, whatever feeds it
 		delete(o.out, id)
-	case "stranded":
+	case b.End == "stranded":
 		o.out[id] = true
 		for _, fed := range o.started[in].Rules.Feeds[id] {
 			o.out[fed] = true
