@@ -235,7 +235,7 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 		}
 	case "failed":
 		onlyMain := spec.Part == "modem" && is.version["main"] == target && is.version["modem"] == previous
-		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && o.written[key] && len(n.Crashes) == 0 && !onlyMain &&
+		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 && o.written[key] && len(n.Crashes) == 0 && !onlyMain &&
 			!o.stopped[in] {
 			o.fail("only the modem of %s is forbidden, and it runs %s", id, runs)
 		}
