@@ -219,6 +219,7 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	if spec.Modem {
 		runs += ", modem " + is.version["modem"]
 	}
+	skipped := slices.ContainsFunc(n.Deeds, func(d deed) bool { return d.What == "skip" && n.Devices[d.On].Name == id })
 	all := func(v string) bool { return is.version["main"] == v && (!spec.Modem || is.version["modem"] == v) }
 	same := is.serial == "S-"+id
 	switch b.End {
@@ -235,7 +236,8 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 		}
 	case "failed":
 		onlyMain := spec.Part == "modem" && is.version["main"] == target && is.version["modem"] == previous
-		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 && o.written[key] && len(n.Crashes) == 0 && !onlyMain &&
+		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 && !skipped && n.FullAt == 0 &&
+			o.written[key] && len(n.Crashes) == 0 && !onlyMain &&
 			!o.stopped[in] {
 			o.fail("only the modem of %s is forbidden, and it runs %s", id, runs)
 		}
@@ -267,7 +269,6 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	}
 	// However many answers get lost, a device is not stranded if nothing else was wrong.
 	unseen := spec.Blind && spec.Uncounted && spec.Down == 0 // nothing shows its restart
-	skipped := slices.ContainsFunc(n.Deeds, func(d deed) bool { return d.What == "skip" && n.Devices[d.On].Name == id })
 	if b.End == "stranded" && !unseen && !skipped && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
 		n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
