@@ -60,7 +60,7 @@ func TestChildren(t *testing.T) {
 	assert.Regexp(t, `reached through +signals-1`, catena(t, dir, "show", "lamp-3"))
 
 	out, err := command(dir, "flash", "--all", "--yes", "--accept", "all", "--no-pilot", "--patience",
-		"proving=5s").CombinedOutput()
+		"proving=5s", "--patience", "grace=2s").CombinedOutput()
 	var code *exec.ExitError
 	require.ErrorAs(t, err, &code)
 	assert.Equal(t, 3, code.ExitCode(), "%s", out)
@@ -155,7 +155,7 @@ func TestAHubAndItsHandsets(t *testing.T) {
 			require.NoError(t, os.WriteFile(site, append(old,
 				"lockstep: [{name: radio, of: [hub-1, \"handset-*\"]}]\n"...), 0o600))
 			out, err := command(dir, "flash", "--all", "--yes", "--accept", "all", "--patience",
-				"proving=1s").CombinedOutput()
+				"proving=1s", "--patience", "grace=2s").CombinedOutput()
 			text := string(out)
 			assert.Equal(t, end == "done", err == nil, text)
 			assert.Regexp(t, `handset-3 +asks: Put this handset on the charging base`, text)
@@ -170,7 +170,7 @@ func TestAHubAndItsHandsets(t *testing.T) {
 				// logged in to it last has logged all others out
 				out, err := command(dir, "rollback", "--job", "j1", "--yes", "--accept", "all",
 					"--patience",
-					"proving=1s").CombinedOutput()
+					"proving=1s", "--patience", "grace=2s").CombinedOutput()
 				require.NoError(t, err, "%s", out)
 				assert.Contains(t, string(out), "5 done", "%s", out)
 			} else {
@@ -212,7 +212,7 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	add.Stdin = strings.NewReader("quoin-and-sluice\n")
 	require.NoError(t, add.Run())
 	assert.Regexp(t, `wharf-3 +via recorder-2 +Brackwell +BC-2 +BC2-0003 +1\.0`, catena(t, dir, "scan", "--port", "2222", "--patience", "10s"))
-	out, err := command(dir, "flash", "--all", "--yes", "--no-pilot", "--patience", "proving=3s").CombinedOutput()
+	out, err := command(dir, "flash", "--all", "--yes", "--no-pilot", "--patience", "proving=3s", "--patience", "grace=2s").CombinedOutput()
 	var code *exec.ExitError
 	require.ErrorAs(t, err, &code, "%s", out)
 	text := string(out)

@@ -62,7 +62,7 @@ func asScript(all []documented, net string) string {
 catena() {
   case "$1 $2" in
   "login add") printf 'quoin-and-sluice\nweir-4711\n' | command catena "$@" --password-stdin ;;
-  flash*) command catena "$@" --patience proving=3s --yes --accept all ;;
+  flash*) command catena "$@" --patience proving=3s --patience grace=2s --yes --accept all ;;
   rollback* | retry* | finish*) command catena "$@" --yes --accept all ;;
   "settings restore" | "shelf tidy" | "login accept") command catena "$@" --yes ;;
   *) command catena "$@" ;;

@@ -124,7 +124,7 @@ func TestKilledInEveryStep(t *testing.T) {
 				assert.Regexp(t, ` \? +interrupted`, list)
 			}
 			out, _ := command(dir, "flash", "cam-21", "--yes", "--patience",
-				"proving=300ms").CombinedOutput()
+				"proving=300ms", "--patience", "grace=1s").CombinedOutput()
 			if d := state.Devices[1]; !d.Step.End() && d.Step != job.Waiting {
 				assert.Contains(t, string(out), "skipped cam-21", "nothing is sent to it")
 			}
@@ -284,7 +284,7 @@ func order(s job.Step, returning bool) int {
 // returns how far each device was seen to be.
 func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]int {
 	cmd := command(dir, "flash", "--all", "--yes", "--format", "json", "--patience",
-		"proving=300ms")
+		"proving=300ms", "--patience", "grace=1s")
 	out, err := cmd.StdoutPipe()
 	require.NoError(t, err)
 	var said strings.Builder

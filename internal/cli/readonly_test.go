@@ -57,7 +57,7 @@ const fullDisk = `
 cp -a .catena kept
 mount -t tmpfs -o size=3m tmpfs .catena
 cp -a kept/. .catena
-catena flash --all --yes --parallel 1 --no-pilot --patience proving=300ms > said 2>&1 &
+catena flash --all --yes --parallel 1 --no-pilot --patience proving=300ms --patience grace=1s > said 2>&1 &
 until grep -q 'cam-11 *sending' said; do sleep 0.05; done
 cat /dev/zero > .catena/rubbish 2>/dev/null || true
 code=0; wait $! || code=$?
