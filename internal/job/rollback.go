@@ -48,7 +48,7 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 			return why, false, nil
 		}
 	}
-	if w.blind && w.absent {
+	if w.blind && w.absent && !w.arrived(l) {
 		if reason := w.awaitQuiet(ctx, l); reason != nil {
 			w.unreachable(reason)
 			return why.then(reason), false, nil
