@@ -45,10 +45,13 @@ func (a *app) doctor() error {
 	all := doctor.Examine(in)
 	tones := map[doctor.State]view.Tone{doctor.OK: view.Good, doctor.Look: view.Warn, doctor.Bad: view.Bad}
 	t := view.Table{Columns: []string{"looked at", "state", "found", "what to do"}}
-	bad := 0
+	bad, look := 0, 0
 	for _, f := range all {
-		if f.State == doctor.Bad {
+		switch f.State {
+		case doctor.Bad:
 			bad++
+		case doctor.Look:
+			look++
 		}
 		t.Add(f.What, tones[f.State].Cell(string(f.State)), f.Found, f.Next)
 	}
@@ -58,6 +61,10 @@ func (a *app) doctor() error {
 	if bad > 0 {
 		a.say("\n%s would stop the work.", words.Plural(bad, "thing"))
 		return exit{exitError, errSilent}
+	}
+	if look > 0 {
+		a.say("\nNo check failed; %s to look at.", words.Plural(look, "finding"))
+		return nil
 	}
 	a.say("\nAll checks passed.")
 	return nil
