@@ -428,7 +428,7 @@ func (l *live) screen() view.Live {
 	out := view.Live{Title: fmt.Sprintf("%s · %s %s", l.w.Site.Name, s.Purpose, called),
 		Clock: words.Clock(l.now().Sub(s.Started)), Percent: l.percent(), Parts: l.parts(), Message: l.message,
 		Rows: l.rows(), Selected: l.selected, ShowDone: l.showDone, DoneText: l.doneText(), Scroll: l.scroll,
-		Keys: "q leave · enter open · a answer · x start no more · / only · o sort · d done · ↑↓"}
+		Keys: "q leave · enter open · a answer · x stop · / only · o sort · d done · ↑↓"}
 	var rate float64
 	for _, d := range s.Devices {
 		if d.Step == job.Sending && d.Rate > 0 && d.Done < d.Total {
@@ -454,7 +454,7 @@ func (l *live) screen() view.Live {
 		d, _ := l.asking()
 		out.Ask = d.Name + " asks: " + d.Asks + "   y: it was done   s: skip it   esc: later"
 	case stopping:
-		out.Ask = "Start with no more devices? What was started is finished.   y: yes   any other key: no"
+		out.Ask = "Stop the job? Devices in progress will finish; no more will start.   y: yes   any other key: no"
 	case filtering, skipping:
 		out.Ask = l.input.Prompt + l.input.Value() + "▏  enter: so   esc: not"
 	default:
@@ -464,7 +464,7 @@ func (l *live) screen() view.Live {
 	}
 	if l.open != "" {
 		out.DetailOf, out.Detail = l.detail()
-		out.Keys = "q leave · esc back · a answer · x start no more · ↑↓ scroll"
+		out.Keys = "q leave · esc back · a answer · x stop · ↑↓ scroll"
 	}
 	return out
 }

@@ -68,7 +68,7 @@ catena resume --patience proving=300ms --patience grace=1s > resumed 2>&1 || ech
 catena ledger check > checked 2>&1
 `
 
-// TestADiskThatFillsUp shows that a job whose record cannot be kept starts with no more devices,
+// TestADiskThatFillsUp shows that a job whose record cannot be kept starts no more devices,
 // finishes what it is at, says so, and continues when there is room again.
 func TestADiskThatFillsUp(t *testing.T) {
 	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {

@@ -39,22 +39,22 @@ func quoted(name string) string {
 // withAdvice adds to an error of the core what to do next, and the exit code that it means.
 func withAdvice(err error) error {
 	var (
-		done      exit
-		file      *yamldoc.Error
-		families  *family.ConflictError
-		sameName  *family.SameNameError
-		noSite    *workspace.NoSiteError
-		noDevice  *record.UnknownDeviceError
-		ambiguous *workspace.AmbiguousError
-		where     *workspace.WhereError
-		column    *workspace.ColumnError
-		noJob     *workspace.UnknownJobError
-		noPart    *workspace.ComponentError
-		disagree  *workspace.DisagreeError
-		busy      *job.BusyError
-		nobody    *workspace.UnresolvedError
-		lost      *ledger.LostError
-		adapter   *discover.NoAdapterError
+		done       exit
+		file       *yamldoc.Error
+		families   *family.ConflictError
+		sameName   *family.SameNameError
+		noSite     *workspace.NoSiteError
+		noDevice   *record.UnknownDeviceError
+		ambiguous  *workspace.AmbiguousError
+		where      *workspace.WhereError
+		column     *workspace.ColumnError
+		noJob      *workspace.UnknownJobError
+		noPart     *workspace.ComponentError
+		disagree   *workspace.DisagreeError
+		busy       *job.BusyError
+		unresolved *workspace.UnresolvedError
+		lost       *ledger.LostError
+		adapter    *discover.NoAdapterError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -77,7 +77,7 @@ func withAdvice(err error) error {
 		return usage("%w; see them with: catena jobs", err)
 	case errors.As(err, &noPart):
 		return usage("%w; see them with: catena show %s", err, quoted(noPart.Device))
-	case errors.As(err, &nobody):
+	case errors.As(err, &unresolved):
 		return refused("%w; nothing was touched. Fix %s and %s, or look for the devices: catena scan", err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):
 		return refused("%w", err)

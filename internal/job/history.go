@@ -340,8 +340,8 @@ func unended(l *ledger.Ledger) (out []State, err error) {
 	return out, nil
 }
 
-// Held are the devices that a job has started with and is not done with, by ID, and the job: one that is
-// at work, or one that was cut off and may continue; with waiting those, too, that it has yet to start with.
+// Held returns, by device ID, the open job that each device is in progress in, whether that job is running or was
+// interrupted; with waiting, also the devices that are pending in one.
 func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	states, err := unended(l)
 	held := map[string]string{}

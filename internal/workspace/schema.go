@@ -58,7 +58,7 @@ var schemasFolder = filepath.Join(ledger.Folder, "schemas")
 
 // ForEditors is the line by which an editor finds the schema of a file of the site folder, which is
 // written there where it is not, or is another Catena's. up leads from the file to the site folder:
-// empty, or ../. Without a schema there is no line: a file is not refused because there is no one.
+// empty, or ../. Without a schema there is no line: a file without one is not refused.
 func ForEditors(dir, kind, up string) string {
 	raw, err := FileSchema(kind)
 	if err != nil {

@@ -67,7 +67,7 @@ func TestForEditors(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, string(want), string(now))
 	assert.Empty(t, workspace.ForEditors(filepath.Join(path, "no-folder"), "order", ""),
-		"a file is not refused because there is no a schema")
+		"a file is not refused because its schema is missing")
 }
 
 // What a scan proposes is YAML that a site file takes, whatever devices are called.
