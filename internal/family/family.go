@@ -1,9 +1,9 @@
-// Package family is the language in which a family of devices is described: how its version strings sort,
-// how an image without a manifest is recognised, and, step by step, how its devices are read, updated,
-// restarted, rolled back and located.
+// Package family is the language in which a family of devices is described: how its version strings
+// sort, how an image without a manifest is recognised, and, step by step, how its devices are read,
+// updated, restarted, rolled back and located.
 //
-// Its central types are Family, one checked file, and Program, the parsed steps. It is pure: callers bring
-// the bytes of the files, and the steps are carried out in dialect/scripted.
+// Its central types are Family, one checked file, and Program, the parsed steps. It is pure:
+// callers bring the bytes of the files, and the steps are carried out in dialect/scripted.
 package family
 
 import (
@@ -51,10 +51,6 @@ type Family struct {
 
 // standards are the names by which the program calls what it speaks without a family.
 var standards = []string{"onvif", "redfish", "snmp"}
-
-// fileKeys are the keys of a family file besides those of its program.
-var fileKeys = []string{"family", "vendor", "models", "versions", "images", "plain_basic",
-	"patience", "cautions"}
 
 // Versions is how the family's version strings sort; see version.NewOrder.
 type Versions struct {
@@ -132,7 +128,7 @@ type At struct {
 
 // Parse reads a family file; name is what errors call it.
 func Parse(name string, data []byte) (Family, error) {
-	doc, root, err := yamldoc.Keys(name, data, append(slices.Clone(fileKeys), programKeys...))
+	doc, root, err := yamldoc.Keys(name, data, names(inFile|inProgram))
 	if err != nil {
 		return Family{}, err
 	}
@@ -145,14 +141,15 @@ func Parse(name string, data []byte) (Family, error) {
 
 // parse reads what a family says besides its programs; what it does not say stays as given.
 func parse(doc *yamldoc.Doc, f Family) (Family, error) {
-	if err := doc.Into(&f, fileKeys...); err != nil {
+	if err := doc.Into(&f, names(inFile)...); err != nil {
 		return f, err
 	}
 	switch {
 	case f.Name == "":
 		return f, doc.Errorf("$.family", "family: is missing; give the family a name")
 	case slices.Contains(standards, strings.ToLower(f.Name)):
-		return f, doc.Errorf("$.family", "family: %s is the name of a standard's own; give the family another one", f.Name)
+		return f, doc.Errorf("$.family", "family: %s is the name of a standard's own; give the family "+
+			"another one", f.Name)
 	case f.Vendor == "":
 		return f, doc.Errorf("$.vendor", "vendor: is missing; name the maker")
 	case len(f.Models) == 0 || slices.Contains(f.Models, ""):
@@ -169,7 +166,8 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 	}
 	for name, text := range f.Cautions {
 		if !firmware.IsCautionName(name) || strings.TrimSpace(text) == "" {
-			return f, doc.Errorf("$.cautions", "cautions: %s: needs a short name of lower-case letters and -, and a sentence", name)
+			return f, doc.Errorf("$.cautions", "cautions: %s: needs a short name of lower-case letters "+
+				"and -, and a sentence", name)
 		}
 	}
 	for i := range f.Images {
@@ -330,7 +328,7 @@ func NewSet(files []Family) (Set, error) {
 	}
 	for _, f := range families {
 		for _, m := range f.Models {
-			k := key(f.Vendor, m)
+			k := modelKey(f.Vendor, m)
 			if other, ok := owner[k]; ok {
 				return Set{}, &ConflictError{Family: other, Other: f.Name, Vendor: f.Vendor,
 					Model: m}
@@ -370,7 +368,7 @@ func (s Set) Of(vendor, model string) Family {
 	return Family{}
 }
 
-func key(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
+func modelKey(vendor, model string) string { return strings.ToLower(vendor + "\x00" + model) }
 
 // Manifest writes the manifest of an image that came without one. The digest is the
 // caller's to fill in. The error says why no rule recognises it, that two disagree, or, as a

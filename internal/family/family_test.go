@@ -91,7 +91,8 @@ func TestOrder(t *testing.T) {
 
 func TestParseNamesThePlace(t *testing.T) {
 	for text, want := range map[string]string{
-		strings.Replace(cameras, "vendor", "vender", 1):                `f.yaml:2:1: unknown key "vender"; did you mean vendor?`,
+		strings.Replace(cameras, "vendor", "vender",
+			1): `f.yaml:2:1: unknown key "vender"; did you mean vendor?`,
 		strings.Replace(cameras, "(?P<version>[", "(?P<ver>[", 1):      "nothing gives the version",
 		strings.Replace(cameras, `wx\d+)`, `wx\d+`, 1):                 "f.yaml:5:",
 		strings.Replace(cameras, "text: WXFW", "text: A, hex: zz", 1):  "at: hex",

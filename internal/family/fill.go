@@ -32,7 +32,8 @@ type Filled struct {
 
 // Fill fills a request in. wire are the headers that go with every request.
 func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
-	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload && !s.OfBytes()}
+	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload &&
+		!s.OfBytes()}
 	if s.Protocol == "ssh" || s.Protocol == "tftp" || s.Kind == Ask {
 		encode := shellWord
 		switch {
@@ -310,7 +311,8 @@ var plainWord = regexp.MustCompile(`^[A-Za-z0-9_.:/+=@%-]*$`)
 // onlyPlain refuses what could mean something where nothing can be quoted.
 func onlyPlain(s, _ string) (string, error) {
 	if !plainWord.MatchString(s) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
-		return "", fmt.Errorf("%.40q cannot stand here: where values cannot be quoted they must be plain", s)
+		return "", fmt.Errorf("%.40q cannot stand here: where values cannot be quoted they must be plain",
+			s)
 	}
 	return s, nil
 }
@@ -319,7 +321,8 @@ func onlyPlain(s, _ string) (string, error) {
 // quoted that every reader of such files understands.
 func iniValue(s, _ string) (string, error) {
 	if strings.ContainsAny(s, ";#\"'\\") || strings.TrimSpace(s) != s {
-		return "", fmt.Errorf("%.40q cannot stand in an INI file: it has a mark that some take for a comment or a quote", s)
+		return "", fmt.Errorf("%.40q cannot stand in an INI file: it has a mark that some take for a "+
+			"comment or a quote", s)
 	}
 	return oneLine(s, "")
 }

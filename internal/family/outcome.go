@@ -194,8 +194,8 @@ func (p *Program) SecretNames() []string {
 	return out
 }
 
-// UpdateNames are what the steps of updates take, but their polls, which are asked again: it is kept
-// until the update is over.
+// UpdateNames are what the steps of updates take, but their polls, which are asked again: it is
+// kept until the update is over.
 func (p *Program) UpdateNames() (out []string) {
 	steps := append(slices.Clone(p.Update), p.Restart...)
 	for _, part := range p.Parts {
@@ -211,7 +211,8 @@ func (p *Program) UpdateNames() (out []string) {
 
 // all are the steps of a program.
 func (p *Program) all() []*Step {
-	out := slices.Concat(p.Recognise, p.Login, p.Logout, p.Enter.Steps, p.Enter.Leave, p.Read, p.Update,
+	out := slices.Concat(p.Recognise, p.Login, p.Logout, p.Enter.Steps, p.Enter.Leave, p.Read,
+		p.Update,
 		p.Restart, p.Revert, p.Address, p.Blink)
 	for _, part := range p.Parts {
 		out = slices.Concat(out, part.Update, part.Restart)

@@ -18,39 +18,8 @@ import (
 	"catena/internal/yamldoc"
 )
 
-// The keys of a family file that say how devices are talked to.
-var programKeys = []string{"protocol", "ports", "secrets", "names", "wire", "recognise", "login",
-	"logout", "enter", "leave", "read", "state", "interlocks", "update", "restart", "restarts", "revert", "components",
-	"settings", "carry", "address", "blink", "children"}
-
-// The keys of children: what a family says that is not of the connection, and what is theirs alone.
-var (
-	childKeys  = []string{"list", "identity", "parallel", "goes", "store"}
-	sharedKeys = []string{"family", "vendor", "models", "versions", "images", "patience", "cautions", "read", "state", "interlocks",
-		"update", "restart", "restarts", "revert", "components", "settings", "carry", "blink"}
-)
-
-// The keys of a step, besides the one that says what it does.
-var stepKeys = []string{"protocol", "on", "from", "query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart", "chunks",
-	"take", "outcome", "when", "within", "expect", "until", "fail", "percent", "gone", "repeat",
-	"writes", "reply", "shell", "steps", "each", "occupies"}
-
-// What a step may do.
-var stepWords = []string{"get", "put", "post", "patch", "delete", "upload", "offer", "run", "set",
-	"poll", "wait", "ask"}
-
-// The protocols of steps, and what a step may do by each. Those of the file are all but the last two.
-var (
-	protocols  = []string{"http", "ssh", "snmp", "https", "tftp"}
-	wordsOfAll = []string{"offer", "wait", "ask"}
-	wordsOf    = map[string][]string{
-		"http":  {"get", "put", "post", "patch", "delete", "upload", "poll"},
-		"https": {"get", "put", "post", "patch", "delete", "upload", "poll"},
-		"ssh":   {"run", "upload", "poll", "get"},
-		"snmp":  {"get", "set", "poll"},
-		"tftp":  {"upload"},
-	}
-)
+// The protocols of steps. Those of the file are all but the last two.
+var protocols = []string{"http", "ssh", "snmp", "https", "tftp"}
 
 // parser reads a program in two rounds: first the tree, with every name that a step takes, then
 // all that names are used in, which needs to know them. It gives up at the first mistake, by
@@ -70,7 +39,7 @@ type parser struct {
 
 // parsePrograms reads the keys of a program, and of that of its children, where the file has them.
 func (f *Family) parsePrograms(doc *yamldoc.Doc, root map[string]ast.Node) (err error) {
-	if !slices.ContainsFunc(programKeys, func(k string) bool { return root[k] != nil }) {
+	if !slices.ContainsFunc(names(inProgram), func(k string) bool { return root[k] != nil }) {
 		return nil
 	}
 	defer func() {
@@ -110,7 +79,7 @@ func (p *parser) finish(root map[string]ast.Node) {
 // children reads the family of the devices behind those of a family. Its steps know what login and
 // enter of the parent take, and nothing else of it: a serial number there is the parent's.
 func (p *parser) children(n ast.Node, parent Family) *Family {
-	doc, root, err := p.doc.Within(n, slices.Concat(sharedKeys, childKeys))
+	doc, root, err := p.doc.Within(n, names(inChildren|ofChildren))
 	var f Family
 	if err == nil {
 		f, err = parse(doc, Family{Vendor: parent.Vendor, PlainBasic: parent.PlainBasic})
@@ -125,9 +94,10 @@ func (p *parser) children(n ast.Node, parent Family) *Family {
 	}
 	c := &parser{doc: doc, names: lent, secret: maps.Clone(p.secret), protocol: p.protocol,
 		says: p.says, objects: p.objects,
-		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets, Behind: &Behind{Parent: parent.Name}}}
+		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets,
+			Behind: &Behind{Parent: parent.Name}}}
 	c.behind(root)
-	c.work(root)
+	c.readAll(root, inChildren)
 	c.complete(root)
 	c.finish(root)
 	f.Program = c.program
@@ -147,7 +117,8 @@ func (p *parser) behind(root map[string]ast.Node) {
 		}
 	})
 	if listed != 1 {
-		p.fail(root["family"], "children: list: requires steps, one of them with each:, which finds the children in its answer")
+		p.fail(root["family"], "children: list: requires steps, one of them with each:, which finds "+
+			"the children in its answer")
 	}
 	b.Identity = []string{"serial"}
 	if at := root["identity"]; at != nil {
@@ -200,7 +171,6 @@ func (p *parser) fail(at ast.Node, format string, args ...any) {
 }
 
 func (p *parser) read(root map[string]ast.Node) {
-	g := p.program
 	p.protocol = "http"
 	if n := root["protocol"]; n != nil {
 		p.protocol = p.text(n)
@@ -209,58 +179,58 @@ func (p *parser) read(root map[string]ast.Node) {
 				meant(p.protocol, protocols[:3]))
 		}
 	}
-	g.Protocol = p.protocol
-	p.secrets(root["secrets"])
-	p.objectNames(root["names"])
-	for _, n := range p.list(root["ports"]) {
+	p.program.Protocol, p.objects = p.protocol, maps.Clone(standardObjects)
+	p.readAll(root, inProgram)
+	p.complete(root)
+}
+
+// readAll reads the keys that may stand in a place, in the order of the table.
+func (p *parser) readAll(root map[string]ast.Node, in place) {
+	for _, k := range keys {
+		if at := root[k.name]; at != nil && k.in&in != 0 && k.read != nil {
+			k.read(p, at, root)
+		}
+	}
+}
+
+func (p *parser) ports(at ast.Node) {
+	for _, n := range p.list(at) {
 		port, err := strconv.ParseUint(p.text(n), 10, 16)
 		if err != nil || port == 0 {
 			p.fail(n, "ports: %q is not a port", p.text(n))
 		}
-		g.Ports = append(g.Ports, uint16(port))
+		p.program.Ports = append(p.program.Ports, uint16(port))
 	}
-	if n := root["wire"]; n != nil {
-		keys := p.keys(n, "wire", "header", "error")
-		g.Wire = p.fields(keys["header"])
-		if at := keys["error"]; at != nil {
-			e, err := parseExtract(p.text(at))
-			if err != nil {
-				p.fail(at, "wire: error: %v", err)
-			}
-			p.says = &e
-		}
-	}
-	g.Recognise, g.Login, g.Logout = p.steps(root["recognise"]), p.steps(root["login"]), p.steps(root["logout"])
-	p.entry(root["enter"], root["leave"])
-	g.Address = p.steps(root["address"])
-	g.AddressNames = root["address"] != nil && strings.Contains(root["address"].String(), "address.name")
-	p.work(root)
-	p.complete(root)
 }
 
-// work reads what is done with a device, whatever it is reached by.
-func (p *parser) work(root map[string]ast.Node) {
+func (p *parser) wire(at ast.Node) {
+	keys := p.keys(at, "wire", "header", "error")
+	p.program.Wire = p.fields(keys["header"])
+	if at := keys["error"]; at != nil {
+		e, err := parseExtract(p.text(at))
+		if err != nil {
+			p.fail(at, "wire: error: %v", err)
+		}
+		p.says = &e
+	}
+}
+
+// parts reads the components that are updated another way.
+func (p *parser) parts(at ast.Node) {
 	g := p.program
-	g.Read, g.Update = p.steps(root["read"]), p.steps(root["update"])
-	g.Restart, g.Revert = p.steps(root["restart"]), p.steps(root["revert"])
-	for _, pair := range p.pairs(root["components"], "components") {
+	for _, pair := range p.pairs(at, "components") {
 		keys := p.keys(pair.value, "a component", "update", "restart")
 		if g.Parts == nil {
 			g.Parts = map[string]Part{}
 		}
 		part := Part{Update: p.steps(keys["update"]), Restart: p.steps(keys["restart"])}
 		if keys["update"] != nil && !slices.ContainsFunc(part.Update, (*Step).MayWrite) {
-			p.fail(pair.value, "components: %s: update: has neither upload: nor offer:, nor a step that says writes: true",
+			p.fail(pair.value, "components: %s: update: has neither upload: nor offer:, nor a step that "+
+				"says writes: true",
 				pair.name)
 		}
 		g.Parts[pair.name] = part
 	}
-	g.Restarts = p.count(root["restarts"], "restarts: is how often it restarts until it runs the image", 10)
-	p.state(root["state"])
-	p.interlocks(root["interlocks"])
-	p.settings(root["settings"])
-	p.carry(root["carry"])
-	p.blink(root["blink"])
 }
 
 // carry reads the values that are carried over.
@@ -270,9 +240,11 @@ func (p *parser) carry(n ast.Node) {
 		if keys["value"] == nil {
 			p.fail(item, "carry: each requires value: the name that its read: takes, and its write: sends")
 		}
-		c := Carry{Name: p.text(keys["value"]), Read: p.steps(keys["read"]), Write: p.steps(keys["write"])}
+		c := Carry{Name: p.text(keys["value"]), Read: p.steps(keys["read"]),
+			Write: p.steps(keys["write"])}
 		if !slices.Contains(Names(c.Read), c.Name) || len(c.Write) == 0 {
-			p.fail(item, "carry: %s: requires read:, which takes %[1]s, and write:, which sends $%[1]s", c.Name)
+			p.fail(item, "carry: %s: requires read:, which takes %[1]s, and write:, which sends $%[1]s",
+				c.Name)
 		}
 		if p.secret[c.Name] {
 			p.fail(item, "carry: %s is a secret; what is carried stands in the ledger", c.Name)
@@ -288,7 +260,8 @@ func (p *parser) secrets(n ast.Node) {
 		if level != "reading" && level != "writing" {
 			p.fail(pair.value, "secrets: %s: is for reading or for writing", pair.name)
 		}
-		if !secretName.MatchString(pair.name) || len(pair.name) > maxName/2 || pair.name == "user" || pair.name == "password" {
+		if !secretName.MatchString(pair.name) || len(pair.name) > maxName/2 || pair.name == "user" ||
+			pair.name == "password" {
 			p.fail(pair.key, "secrets: %q cannot be a name; use lower-case letters, digits and _", pair.name)
 		}
 		p.program.Secrets = append(p.program.Secrets, Secret{pair.name, level == "writing"})
@@ -299,7 +272,6 @@ var secretName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
 
 // objectNames reads the names that the file gives to objects of SNMP.
 func (p *parser) objectNames(n ast.Node) {
-	p.objects = maps.Clone(standardObjects)
 	for _, pair := range p.pairs(n, "names") {
 		number := strings.TrimPrefix(p.text(pair.value), ".")
 		if !oid.MatchString(number) {
@@ -318,7 +290,8 @@ func (p *parser) objectNumber(at ast.Node, what, written string) string {
 	name, rest, _ := strings.Cut(written, ".")
 	number := p.objects[name]
 	if number == "" {
-		p.fail(at, "%s: %q is neither an object's number, such as 1.3.6.1.2.1.1.5.0, nor a name such as sysName.0%s",
+		p.fail(at, "%s: %q is neither an object's number, such as 1.3.6.1.2.1.1.5.0, nor a name such "+
+			"as sysName.0%s",
 			what, written, meant(name, slices.Sorted(maps.Keys(p.objects))))
 	}
 	if rest != "" {
@@ -333,9 +306,6 @@ func (p *parser) objectNumber(at ast.Node, what, written string) string {
 // entry reads what is done around all else.
 func (p *parser) entry(enter, leave ast.Node) {
 	e := &p.program.Enter
-	if enter == nil && leave == nil {
-		return
-	}
 	const together = "enter: and leave: belong together: what the one does the other undoes"
 	if enter == nil {
 		p.fail(leave, together)
@@ -357,9 +327,6 @@ func (p *parser) entry(enter, leave ast.Node) {
 }
 
 func (p *parser) state(n ast.Node) {
-	if n == nil {
-		return
-	}
 	keys := p.keys(n, "state", "busy", "away", "pending", "idle", "uptime", "well",
 		"why")
 	g := p.program
@@ -388,9 +355,6 @@ func (p *parser) interlocks(n ast.Node) {
 }
 
 func (p *parser) settings(n ast.Node) {
-	if n == nil {
-		return
-	}
 	keys := p.keys(n, "settings", "format", "save", "restore", "renamed")
 	s := &Settings{Format: settings.Opaque}
 	if at := keys["format"]; at != nil {
@@ -413,9 +377,6 @@ func (p *parser) settings(n ast.Node) {
 }
 
 func (p *parser) blink(n ast.Node) {
-	if n == nil {
-		return
-	}
 	keys := p.keys(n, "blink", "shows", "steps")
 	p.program.Shows = "it shows itself"
 	if keys["shows"] != nil {
@@ -450,12 +411,15 @@ func (p *parser) levels(root map[string]ast.Node) {
 	if g.Behind != nil {
 		listing = g.Behind.List
 	}
-	for key, steps := range map[string][]*Step{"login": g.Login, "logout": g.Logout, "read": g.Read, "list": listing} {
-		check(steps, func(name string) bool { return writing[name] }, key, "is a secret for writing, and this is done to read")
+	for key, steps := range map[string][]*Step{"login": g.Login, "logout": g.Logout, "read": g.Read,
+		"list": listing} {
+		check(steps, func(name string) bool { return writing[name] }, key,
+			"is a secret for writing, and this is done to read")
 	}
 	Walk(slices.Concat(g.Recognise, g.Read, g.Logout, listing), func(s *Step) {
 		if s.Kind == Ask || s.Kind == Upload || s.Kind == Offer || s.On != "" {
-			p.fail(root["family"], "line %d: %s: or on: cannot stand where a device is only read", s.Line, s.Word)
+			p.fail(root["family"], "line %d: %s: or on: cannot stand where a device is only read", s.Line,
+				s.Word)
 		}
 	})
 	Walk(g.Recognise, func(s *Step) {
@@ -464,7 +428,8 @@ func (p *parser) levels(root map[string]ast.Node) {
 		}
 	})
 	if g.Enter.Reads {
-		check(g.Enter.Steps, func(name string) bool { return writing[name] }, "enter", "is a secret for writing, and this is done to read")
+		check(g.Enter.Steps, func(name string) bool { return writing[name] }, "enter",
+			"is a secret for writing, and this is done to read")
 	}
 }
 
@@ -492,7 +457,8 @@ func (p *parser) complete(root map[string]ast.Node) {
 			p.fail(at, format, args...)
 		}
 	}
-	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.Behind == nil, where("recognise", "protocol", "read"),
+	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.Behind == nil, where("recognise",
+		"protocol", "read"),
 		"recognise: is missing: steps, without a login, that tell these devices from others")
 	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
 		"read: no step takes version, which a device must tell")
@@ -528,52 +494,77 @@ func (p *parser) steps(n ast.Node) (out []*Step) {
 }
 
 func (p *parser) step(n ast.Node) *Step {
-	keys := p.keys(n, "a step", append(slices.Clone(stepWords), stepKeys...)...)
+	all := p.keys(n, "a step", names(asWord|inStep)...)
 	at := n.GetToken().Position
-	s := &Step{Place: Place{at.Line, at.Column}, Protocol: p.protocol, says: p.says}
+	s := &Step{Place: Place{at.Line, at.Column}, Protocol: p.protocol, says: p.says, Shell: "posix"}
 	outer := p.inside
 	p.inside = s
 	defer func() { p.inside = outer }()
-	for _, word := range stepWords {
-		if keys[word] == nil {
+	var does key
+	for _, k := range keys {
+		if k.in != asWord || all[k.name] == nil {
 			continue
 		}
 		if s.Word != "" {
-			p.fail(keys[word], "a step does one thing: %s or %s", s.Word, word)
+			p.fail(all[k.name], "a step does one thing: %s or %s", s.Word, k.name)
 		}
-		s.Word = word
+		s.Word, does = k.name, k
 	}
 	if s.Word == "" {
-		p.fail(n, "a step must say what it does: %s", strings.Join(stepWords, ", "))
+		p.fail(n, "a step must say what it does: %s", strings.Join(names(asWord), ", "))
 	}
-	p.otherWay(keys, s)
-	does := keys[s.Word]
-	if all := append(slices.Clone(wordsOf[s.Protocol]), wordsOfAll...); !slices.Contains(all, s.Word) {
-		p.fail(does, "%s: is not a step of protocol: %s; there are %s", s.Word, s.Protocol,
-			strings.Join(all, ", "))
+	p.otherWay(all, s)
+	if can := wordsBy(s.Protocol); !slices.Contains(can, s.Word) {
+		p.fail(all[s.Word], "%s: is not a step of protocol: %s; there are %s", s.Word, s.Protocol,
+			strings.Join(can, ", "))
 	}
-	switch s.Word {
-	case "wait":
-		s.Kind, s.Pause = Wait, p.duration(does, "wait", time.Hour)
-	case "offer":
-		s.Kind, s.By = Offer, p.text(does)
-		if !slices.Contains([]string{"http", "tftp"}, s.By) {
-			p.fail(does, "offer: says how the device fetches the image: http or tftp")
+	does.step(p, all[s.Word], s, all)
+	for _, k := range keys {
+		if all[k.name] == nil || k.in != inStep {
+			continue
 		}
-		s.Steps = p.steps(keys["steps"])
-		if len(s.Steps) == 0 {
-			p.fail(n, "offer: requires steps:, which make the device fetch $offer.url")
+		if with := strings.Fields(k.with); k.with != "" && !slices.Contains(with, s.Word) {
+			p.fail(all[k.name], "%s: belongs to %s", k.name, strings.Join(with, ", "))
 		}
-	case "set":
-		s.Kind, s.Objects = Request, p.sets(does)
-	case "ask":
-		s.Kind = Ask
-		p.template(does, &s.Path)
-	default:
-		p.target(does, s)
+		if k.step != nil {
+			k.step(p, all[k.name], s, all)
+		}
 	}
-	p.beside(n, keys, s)
+	if s.Kind == Poll && all["until"] == nil {
+		p.fail(n, "poll: requires until:, a condition that ends it")
+	}
 	return s
+}
+
+func (p *parser) offer(at ast.Node, s *Step, steps ast.Node) {
+	s.Kind, s.By = Offer, p.text(at)
+	if !slices.Contains([]string{"http", "tftp"}, s.By) {
+		p.fail(at, "offer: says how the device fetches the image: http or tftp")
+	}
+	s.Steps = p.steps(steps)
+	if len(s.Steps) == 0 {
+		p.fail(at, "offer: requires steps:, which make the device fetch $offer.url")
+	}
+}
+
+func (p *parser) eachOf(at ast.Node, s *Step) {
+	e, err := parseExtract(p.text(at))
+	switch {
+	case !p.each || s.Protocol == "snmp":
+		p.fail(at, "each: belongs to a step of children: list:, of http or ssh")
+	case err != nil:
+		p.fail(at, "each: %v", err)
+	case e.json == nil && e.xpath == nil && e.re == nil:
+		p.fail(at, "each: finds the children by JSONPath, XPath, or ~ RE2")
+	}
+	s.Each = &e
+}
+
+func (p *parser) shell(at ast.Node, s *Step) {
+	s.Shell = p.text(at)
+	if s.Shell != "posix" && s.Shell != "none" {
+		p.fail(at, "shell: is posix, which quotes values, or none, where they must be plain")
+	}
 }
 
 // otherWay reads whether a step goes by another protocol, to another port, or to another device.
@@ -590,7 +581,8 @@ func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 	}
 	name, port, given := strings.Cut(p.text(n), ":")
 	if !slices.Contains(protocols, name) {
-		p.fail(n, "protocol: %q is not one of %s%s", name, strings.Join(protocols, ", "), meant(name, protocols))
+		p.fail(n, "protocol: %q is not one of %s%s", name, strings.Join(protocols, ", "),
+			meant(name, protocols))
 	}
 	s.Protocol = name
 	if given {
@@ -604,8 +596,8 @@ func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 
 var deviceName = regexp.MustCompile(`^[^\s"']+$`)
 
-// maxName bounds a name that a file gives, in bytes. A pattern that counted so far would be built again
-// at each start of the program.
+// maxName bounds a name that a file gives, in bytes. A pattern that counted so far would be built
+// again at each start of the program.
 const maxName = 64
 
 // target is what a request goes to: a path, a command line, a file, or objects.
@@ -648,69 +640,6 @@ func (p *parser) target(does ast.Node, s *Step) {
 	p.templateOf(does, source, &s.Path)
 }
 
-// only says which steps a key belongs to.
-var only = map[string][]string{"until": {"poll", "ask"}, "from": {"upload"}, "fail": {"poll"}, "percent": {"poll"},
-	"steps": {"offer"}, "chunks": {"upload"}, "reply": {"run"}, "occupies": {"ask"}, "shell": {"run", "poll"}}
-
-// beside reads what stands beside the word of a step.
-func (p *parser) beside(n ast.Node, keys map[string]ast.Node, s *Step) {
-	for _, key := range slices.Sorted(maps.Keys(only)) {
-		if keys[key] != nil && !slices.Contains(only[key], s.Word) {
-			p.fail(keys[key], "%s: belongs to %s", key, strings.Join(only[key], ", "))
-		}
-	}
-	for _, key := range []string{"query", "header", "json", "form", "xml", "text", "ini", "raw", "multipart"} {
-		if key == "raw" && s.Kind == Upload {
-			continue
-		}
-		if keys[key] != nil && (s.Method == "" || s.Method == "GET") && (s.Method == "" || key != "query" && key != "header") {
-			p.fail(keys[key], "%s: cannot go with %s of protocol: %s", key, s.Word, s.Protocol)
-		}
-	}
-	s.Query, s.Header = p.fields(keys["query"]), p.fields(keys["header"])
-	s.Body = p.body(n, keys)
-	p.takes(keys["take"], s)
-	p.outcomes(keys["outcome"], s)
-	p.condition(keys["when"], &s.When)
-	p.condition(keys["expect"], &s.Expect)
-	p.condition(keys["until"], &s.Until)
-	p.condition(keys["fail"], &s.Fail)
-	p.expression(keys["percent"], &s.Percent, reflect.Int)
-	p.expression(keys["from"], &s.From, reflect.Int)
-	if keys["within"] != nil {
-		s.Within = p.duration(keys["within"], "within", 24*time.Hour)
-	}
-	if at := keys["each"]; at != nil {
-		e, err := parseExtract(p.text(at))
-		switch {
-		case !p.each || s.Protocol == "snmp":
-			p.fail(at, "each: belongs to a step of children: list:, of http or ssh")
-		case err != nil:
-			p.fail(at, "each: %v", err)
-		case e.json == nil && e.xpath == nil && e.re == nil:
-			p.fail(at, "each: finds the children by JSONPath, XPath, or ~ RE2")
-		}
-		s.Each = &e
-	}
-	if s.Kind == Poll && keys["until"] == nil {
-		p.fail(n, "poll: requires until:, a condition that ends it")
-	}
-	if keys["chunks"] != nil {
-		s.Chunk = p.bytes(keys["chunks"])
-	}
-	s.Gone, s.Repeat = p.yes(keys["gone"], "gone"), p.yes(keys["repeat"], "repeat")
-	s.Occupies = p.yes(keys["occupies"], "occupies")
-	s.Writes = p.yes(keys["writes"], "writes")
-	s.Shell = "posix"
-	if keys["shell"] != nil {
-		s.Shell = p.text(keys["shell"])
-		if s.Shell != "posix" && s.Shell != "none" {
-			p.fail(keys["shell"], "shell: is posix, which quotes values, or none, where they must be plain")
-		}
-	}
-	p.replies(keys["reply"], s)
-}
-
 func (p *parser) replies(n ast.Node, s *Step) {
 	pairs := p.pairs(n, "reply")
 	s.Reply = make([]Reply, len(pairs))
@@ -725,30 +654,23 @@ func (p *parser) replies(n ast.Node, s *Step) {
 }
 
 // body reads what a request carries; at most one of the kinds.
-func (p *parser) body(n ast.Node, keys map[string]ast.Node) *Body {
-	var b *Body
-	for _, kind := range []string{"json", "form", "xml", "text", "ini", "raw", "multipart"} {
-		at := keys[kind]
-		if at == nil {
-			continue
-		}
-		if b != nil {
-			p.fail(at, "a request carries one body: %s or %s", b.Kind, kind)
-		}
-		b = &Body{Kind: kind}
-		switch kind {
-		case "json":
-			tree := p.tree(at)
-			b.JSON = &tree
-			step := p.inside
-			p.later = append(p.later, func() { p.fillTree(&tree, step) })
-		case "form", "multipart":
-			b.Fields = p.fields(at)
-		default:
-			p.template(at, &b.Text)
-		}
+func (p *parser) body(kind string, at ast.Node, s *Step) {
+	if s.Body != nil {
+		p.fail(at, "a request carries one body: %s or %s", s.Body.Kind, kind)
 	}
-	return b
+	b := &Body{Kind: kind}
+	s.Body = b
+	switch kind {
+	case "json":
+		tree := p.tree(at)
+		b.JSON = &tree
+		step := p.inside
+		p.later = append(p.later, func() { p.fillTree(&tree, step) })
+	case "form", "multipart":
+		b.Fields = p.fields(at)
+	default:
+		p.template(at, &b.Text)
+	}
 }
 
 // Tree is a JSON document with values in it. Its objects keep the order of the file.
@@ -799,7 +721,8 @@ func (p *parser) tree(n ast.Node) Tree {
 }
 
 // plainJSON are numbers, true, false and null as JSON writes them (RFC 8259, 3 and 6).
-var plainJSON = regexp.MustCompile(`^(-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?|true|false|null)$`)
+var plainJSON = regexp.MustCompile(
+	`^(-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?|true|false|null)$`)
 
 // fillTree compiles the texts of a tree, once all names are known.
 func (p *parser) fillTree(t *Tree, step *Step) {
@@ -898,7 +821,8 @@ func (p *parser) sets(n ast.Node) []Object {
 		number := p.objectNumber(pair.key, "set", pair.name)
 		as, value, _ := strings.Cut(p.text(pair.value), " ")
 		if !slices.Contains([]string{"int", "text", "address", "hex"}, as) {
-			p.fail(pair.value, "set: write the type, and the value: int 2, text $offer.file, address $offer.host, hex 0a02")
+			p.fail(pair.value, "set: write the type, and the value: int 2, text $offer.file, address "+
+				"$offer.host, hex 0a02")
 		}
 		out = append(out, Object{OID: number, Type: as,
 			Value: Template{Source: value}})
@@ -950,8 +874,8 @@ func (p *parser) expression(n ast.Node, to **Expr, as reflect.Kind) {
 	}
 }
 
-// uses notes what a value or a condition asks of the given values, and refuses a secret of the login
-// that the file does not declare.
+// uses notes what a value or a condition asks of the given values, and refuses a secret of the
+// login that the file does not declare.
 func (p *parser) uses(at ast.Node, all []string, step *Step) {
 	for _, use := range all {
 		name, ofLogin := strings.CutPrefix(use, "login.")
@@ -968,7 +892,8 @@ func (p *parser) uses(at ast.Node, all []string, step *Step) {
 				known = append(known, s.Name)
 			}
 			if !slices.Contains(known, name) {
-				p.fail(at, "the login has no %s%s; what a login has besides user and password is named in secrets:",
+				p.fail(at, "the login has no %s%s; what a login has besides user and password is named in "+
+					"secrets:",
 					name, meant(name, known))
 			}
 			step.Logins = append(step.Logins, name)
@@ -1118,8 +1043,3 @@ func (p *parser) bytes(n ast.Node) int64 {
 }
 
 var sizes = regexp.MustCompile(`^([0-9]{1,9}) ?(KiB|MiB)?$`)
-
-// Keys are all keys of a family file and of its steps.
-func Keys() []string {
-	return slices.Concat(fileKeys, programKeys, childKeys, stepWords, stepKeys)
-}

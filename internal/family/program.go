@@ -32,15 +32,16 @@ type Program struct {
 	Well    *Expr // bool
 	Why     Template
 
-	Interlocks   []Interlock
-	Part                         // of the main component, and of those that say nothing of their own
-	Parts        map[string]Part // of components that do, by name
-	Restarts     int             // how often, until it runs the image; 0: once
-	Revert       []*Step         // the switch to the other slot; none: it has one
-	Settings     *Settings       // nil: it cannot tell them
-	Carry        []Carry         // values that are carried over an update, in the order in which they are written
-	Address      []*Step         // which give it another address; none: it cannot be moved
-	AddressNames bool            // they give it a name, too
+	Interlocks []Interlock
+	Part                       // of the main component, and of those that say nothing of their own
+	Parts      map[string]Part // of components that do, by name
+	Restarts   int             // how often, until it runs the image; 0: once
+	Revert     []*Step         // the switch to the other slot; none: it has one
+	Settings   *Settings       // nil: it cannot tell them
+	// values that are carried over an update, in the order in which they are written
+	Carry        []Carry
+	Address      []*Step // which give it another address; none: it cannot be moved
+	AddressNames bool    // they give it a name, too
 	Blink        []*Step
 	Shows        string  // what it does when it blinks, in words
 	Behind       *Behind // of a family of children; nil: its devices are reached themselves
@@ -82,8 +83,8 @@ type Settings struct {
 	Renamed map[string]string
 }
 
-// Carry is a single value that an update may lose, such as a counter: it is read before, and written
-// after, where it is another one then.
+// Carry is a single value that an update may lose, such as a counter: it is read before, and
+// written after, where it is another one then.
 type Carry struct {
 	Name  string
 	Read  []*Step // which take it
@@ -217,10 +218,11 @@ type Outcome struct {
 type Word string
 
 const (
-	OK          Word = "ok"
-	Done        Word = "done"         // it is so already
-	Again       Word = "again"        // not now: it is asked again after a while
-	NoImage     Word = "image"        // the parent has not the image any more: it is stored, and once more
+	OK    Word = "ok"
+	Done  Word = "done"  // it is so already
+	Again Word = "again" // not now: it is asked again after a while
+	// the parent has not the image any more: it is stored, and once more
+	NoImage     Word = "image"
 	LoginLost   Word = "login"        // the session is lost: log in, and once more
 	Credential  Word = "credential"   // the login is wrong: it is not tried again
 	Locked      Word = "locked"       // it takes no login for now
@@ -232,7 +234,8 @@ const (
 )
 
 // Words are all of them.
-var Words = []Word{OK, Done, Again, NoImage, LoginLost, Credential, Locked, NewPassword, NoRight, Refused,
+var Words = []Word{OK, Done, Again, NoImage, LoginLost, Credential, Locked, NewPassword, NoRight,
+	Refused,
 	Changed, Away}
 
 // Type is that of a value.

@@ -72,7 +72,8 @@ func TestMistakes(t *testing.T) {
 }
 
 // evil are values that would end the place where they stand, if they were put in as they are.
-var evil = []string{`a b`, `x&admin=1`, `/../../etc`, `?x=1`, `#x`, `"},{"x":"`, `</v><w>`, `'; reboot; '`,
+var evil = []string{`a b`, `x&admin=1`, `/../../etc`, `?x=1`, `#x`, `"},{"x":"`, `</v><w>`,
+	`'; reboot; '`,
 	"$(reboot)", "a\"; filename=\"b", `\`, "%2e%2e", "日本"}
 
 // What a value is made of never becomes part of what is around it: at each place a server of that
@@ -98,9 +99,11 @@ func TestValuesStayInTheirPlaces(t *testing.T) {
 		r, err := http.NewRequest(f.Method, "http://device"+f.Target, strings.NewReader(string(f.Body)))
 		require.NoError(t, err, value)
 		assert.Equal(t, "/a/"+value+"/b", r.URL.Path)
-		assert.Equal(t, map[string][]string{"q": {value}, "r": {value}}, map[string][]string(r.URL.Query()))
+		assert.Equal(t, map[string][]string{"q": {value}, "r": {value}},
+			map[string][]string(r.URL.Query()))
 		assert.Equal(t, value, f.Header.Get("X-Plain"))
-		assert.JSONEq(t, `{"v":`+quote(value)+`,"list":[`+quote(value)+`],"on":"on","n":1.10,"s":"1.10","text":`+
+		assert.JSONEq(t, `{"v":`+quote(value)+`,"list":[`+quote(value)+
+			`],"on":"on","n":1.10,"s":"1.10","text":`+
 			quote("<"+value+">")+`}`, string(f.Body))
 		assert.Contains(t, string(f.Body), `"n":1.10`, "a number stays as it is written")
 
@@ -151,7 +154,8 @@ func takes(t *testing.T, from, body string) string {
 // A command line quotes values for a POSIX shell; where there is none they must be plain.
 // A value in an INI file is one line of it, without a mark that some reader takes for more.
 func TestINI(t *testing.T) {
-	step := parsed(t, whole("read:\n  - get: /a\n    take: {version: $.v, value: $.x}\nupdate:\n  - put: /conf\n"+
+	step := parsed(t, whole("read:\n  - get: /a\n    take: {version: $.v, value: $.x}\nupdate:\n  "+
+		"- put: /conf\n"+
 		"    ini: |\n      [net]\n      name = $value\n      mtu = 1500\n    writes: true\n")).Update[0]
 	for _, value := range evil {
 		f, err := step.Fill(family.Values{"value": value}, nil)
@@ -163,7 +167,8 @@ func TestINI(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, settings.Values{"net.name": value, "net.mtu": "1500"}, got)
 	}
-	for _, value := range []string{"lock\n[admin]\nx = 1", "a ; b", "a # b", `"a"`, `a\`, " a", "a\r"} {
+	for _, value := range []string{"lock\n[admin]\nx = 1", "a ; b", "a # b", `"a"`, `a\`, " a",
+		"a\r"} {
 		_, err := step.Fill(family.Values{"value": value}, nil)
 		assert.Error(t, err, value)
 	}
@@ -171,7 +176,8 @@ func TestINI(t *testing.T) {
 
 func TestCommandLines(t *testing.T) {
 	ssh := func(shell string) *family.Step {
-		return parsed(t, head+"protocol: ssh\nrecognise:\n  - get: greeting\n    take: {serial: '~ (.*)'}\n"+
+		return parsed(t, head+"protocol: ssh\nrecognise:\n  - get: greeting\n    take: {serial: '~ "+
+			"(.*)'}\n"+
 			"read:\n  - run: show $serial\n    shell: "+shell+"\n    take: {version: '~ (.*)'}\n").Read[0]
 	}
 	for _, value := range evil {
@@ -238,9 +244,11 @@ func TestTakes(t *testing.T) {
 	v := family.Values{}
 	require.NoError(t, step.TakeFrom(family.Answer{Body: []byte(body),
 		Header: http.Header{"X-Head": {"h"}}}, v))
-	assert.Equal(t, family.Values{"version": "1.10", "n": 7, "parts": map[string]string{"a": "1", "b[2J": "2"},
-		"components": map[string]string{"io": "1.2", "n": "3"}, "list": []string{"a", "b[2J"}, "none": "-",
-		"ok": true, "head": "h", "title": "lock"}, v)
+	assert.Equal(t, family.Values{"version": "1.10", "n": 7, "parts": map[string]string{"a": "1",
+		"b[2J": "2"},
+		"components": map[string]string{"io": "1.2", "n": "3"}, "list": []string{"a", "b[2J"},
+		"none": "-",
+		"ok":   true, "head": "h", "title": "lock"}, v)
 	for body, want := range map[string]string{
 		`{}`:                                    "it has no version",
 		`{"v":"1","n":"x"}`:                     `n: "x" is not a whole number`,
@@ -251,7 +259,8 @@ func TestTakes(t *testing.T) {
 		assert.ErrorContains(t, step.TakeFrom(family.Answer{Body: []byte(body)}, family.Values{}), want)
 	}
 	assert.Equal(t, "Lock", takes(t, "//title", "<!doctype html><html><head><title>Lock</title>"))
-	assert.Equal(t, "tok", takes(t, `//input[@name="csrf"]/@value`, `<html><form><input name="csrf" value="tok">`))
+	assert.Equal(t, "tok", takes(t, `//input[@name="csrf"]/@value`,
+		`<html><form><input name="csrf" value="tok">`))
 }
 
 // A document that would keep an XPath busy for minutes is refused: one of very many elements, and
@@ -294,9 +303,12 @@ func TestOutcomes(t *testing.T) {
 		{family.Answer{Status: 200}, family.OK, family.OK, ""},
 		{family.Answer{Status: 404}, family.Done, family.Done, "HTTP 404"},
 		{family.Answer{Status: 502}, family.Again, family.Again, "HTTP 502"},
-		{family.Answer{Status: 409, Body: []byte(`{"why":"busy"}`)}, family.Again, family.Again, "HTTP 409"},
-		{family.Answer{Status: 409, Body: []byte(`{"detail":"the gate moves"}`)}, family.Refused, family.Refused, "the gate moves"},
-		{family.Answer{Status: 200, Header: http.Header{"X-Other": {"1"}}}, family.Changed, family.Changed, "Another one is here."},
+		{family.Answer{Status: 409, Body: []byte(`{"why":"busy"}`)}, family.Again, family.Again,
+			"HTTP 409"},
+		{family.Answer{Status: 409, Body: []byte(`{"detail":"the gate moves"}`)}, family.Refused,
+			family.Refused, "the gate moves"},
+		{family.Answer{Status: 200, Header: http.Header{"X-Other": {"1"}}}, family.Changed,
+			family.Changed, "Another one is here."},
 		{family.Answer{Status: 401}, family.LoginLost, family.Credential, "HTTP 401"},
 		{family.Answer{Status: 429}, family.Again, family.Locked, "HTTP 429"},
 		{family.Answer{Status: 302}, family.Refused, family.Refused, "HTTP 302"},
@@ -335,7 +347,8 @@ func TestTheManual(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "families.md"))
 	require.NoError(t, err)
 	example := ""
-	for _, block := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(raw), -1) {
+	for _, block := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(
+		string(raw), -1) {
 		example += block[1]
 	}
 	f, err := family.Parse("families.md", []byte(example))

@@ -66,7 +66,8 @@ func parseExtract(source string) (e Extract, err error) {
 	case strings.HasPrefix(source, "/") || strings.HasPrefix(source, "string("):
 		e.xpath, err = compileXPath(source)
 	default:
-		err = fmt.Errorf("%q takes nothing: write $.json, //xpath, ~ regular expression, header NAME, status, or body",
+		err = fmt.Errorf("%q takes nothing: write $.json, //xpath, ~ regular expression, header NAME, "+
+			"status, or body",
 			source)
 	}
 	return e, err
@@ -355,7 +356,8 @@ func findXPath(e *xpath.Expr, a Answer) (out []any, err error) {
 
 // evaluate hands on each node that an expression finds, as long as node says so, or its value where
 // it has one and that is not empty; value may be nil.
-func evaluate(e *xpath.Expr, a Answer, node func(xpath.NodeNavigator) bool, value func(any)) (err error) {
+func evaluate(e *xpath.Expr, a Answer, node func(xpath.NodeNavigator) bool,
+	value func(any)) (err error) {
 	defer func() { // the packages give up on some documents
 		if r := recover(); r != nil {
 			err = errors.New("no document that can be read")

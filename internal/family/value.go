@@ -52,7 +52,8 @@ type (
 )
 
 // ambient are the names that no step takes, with values of their types.
-var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{Port: 0}, "address": AddressValues{},
+var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{Port: 0},
+	"address":   AddressValues{},
 	"component": "", "try": "", "on": false, "status": 0}
 
 // asked are the functions that expressions may call about the answer at hand; nil: none is.
@@ -96,7 +97,10 @@ var extracts = regexp.MustCompile(`answer\("((?:[^"\\]|\\.)*)"\)`)
 // error says which name is not taken.
 func (g *Program) Condition(source string) (*Expr, error) {
 	e, err := compile(source, g.names, reflect.Bool)
-	if err == nil && slices.ContainsFunc(e.uses, func(use string) bool { return strings.HasPrefix(use, "login.") }) {
+	if err == nil && slices.ContainsFunc(e.uses, func(use string) bool {
+		return strings.HasPrefix(use,
+			"login.")
+	}) {
 		err = errors.New("it may not use the login")
 	}
 	return e, explained(err, g.names)
