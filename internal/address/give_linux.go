@@ -105,7 +105,8 @@ func askOthers(ctx context.Context, client net.PacketConn) error {
 	}
 	end := time.After(othersIn)
 	for {
-		if _, err := client.WriteTo(m.ToBytes(), &net.UDPAddr{IP: net.IPv4bcast, Port: serverPort}); err != nil {
+		if _, err := client.WriteTo(m.ToBytes(), &net.UDPAddr{IP: net.IPv4bcast,
+			Port: serverPort}); err != nil {
 			return err
 		}
 		select {
@@ -153,7 +154,8 @@ func listen(ctx context.Context, adapter string, port int) (net.PacketConn, erro
 	case errors.Is(err, unix.EPERM), errors.Is(err, unix.EACCES):
 		return nil, ErrRights
 	case errors.Is(err, unix.EADDRINUSE):
-		return nil, fmt.Errorf("the port %d is taken on this machine: is a DHCP server or client running on it", port)
+		return nil, fmt.Errorf("the port %d is taken on this machine: is a DHCP server or client "+
+			"running on it", port)
 	}
 	return conn, err
 }

@@ -26,7 +26,8 @@ const (
 	header   = 14
 )
 
-// parseFrame reads an Ethernet frame: ARP (RFC 826), LLDP (IEEE 802.1AB), or a client's DHCP message.
+// parseFrame reads an Ethernet frame: ARP (RFC 826), LLDP (IEEE 802.1AB), or a client's DHCP
+// message.
 func parseFrame(frame []byte) (Heard, bool) {
 	if len(frame) < header {
 		return Heard{}, false

@@ -2,8 +2,8 @@
 // (RFC 2131), on one adapter, as long as asked and no one else does so there; and it hears which
 // devices at an adapter have no address, or one that cannot be reached from it.
 //
-// Its central type is Lease. What is answered to what is decided without a socket (Lease.Answer); the
-// sockets are of the systems that let one adapter alone be spoken on.
+// Its central type is Lease. What is answered to what is decided without a socket (Lease.Answer);
+// the sockets are of the systems that let one adapter alone be spoken on.
 package address
 
 import (
@@ -45,7 +45,8 @@ func (e *OtherServerError) Error() string {
 }
 
 // ErrRights is returned where this machine does not let the adapter be used so.
-var ErrRights = errors.New("answering by DHCP needs root, or the rights CAP_NET_BIND_SERVICE and CAP_NET_RAW")
+var ErrRights = errors.New("answering by DHCP needs root, or the rights CAP_NET_BIND_SERVICE " +
+	"and CAP_NET_RAW")
 
 // ErrInUse is returned where the device has found that the address is another one's.
 var ErrInUse = errors.New("the device found that someone has the address")

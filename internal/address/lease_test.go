@@ -14,7 +14,8 @@ import (
 var (
 	mine   = net.HardwareAddr{2, 0, 0x5e, 0, 0x53, 0x61}
 	theirs = net.HardwareAddr{2, 0, 0x5e, 0, 0x53, 0x62}
-	lease  = Lease{MAC: mine, To: netip.MustParsePrefix("10.20.4.61/24"), Server: netip.MustParseAddr("10.20.4.1"),
+	lease  = Lease{MAC: mine, To: netip.MustParsePrefix("10.20.4.61/24"),
+		Server:  netip.MustParseAddr("10.20.4.1"),
 		Gateway: netip.MustParseAddr("10.20.4.254"), Lasts: time.Hour}
 )
 
@@ -52,7 +53,8 @@ func TestAnswer(t *testing.T) {
 	assert.Nil(t, none)
 	assert.Equal(t, Ignored, step)
 
-	before, err := dhcpv4.New(dhcpv4.WithHwAddr(mine), dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest),
+	before, err := dhcpv4.New(dhcpv4.WithHwAddr(mine),
+		dhcpv4.WithMessageType(dhcpv4.MessageTypeRequest),
 		dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(net.IPv4(192, 168, 0, 7))))
 	require.NoError(t, err)
 	nak, step, err := lease.Answer(before)
@@ -68,7 +70,8 @@ func TestAnswer(t *testing.T) {
 	require.ErrorAs(t, err, &server)
 	assert.Equal(t, "10.20.4.9", server.Address.String())
 
-	decline, err := dhcpv4.New(dhcpv4.WithHwAddr(mine), dhcpv4.WithMessageType(dhcpv4.MessageTypeDecline))
+	decline, err := dhcpv4.New(dhcpv4.WithHwAddr(mine),
+		dhcpv4.WithMessageType(dhcpv4.MessageTypeDecline))
 	require.NoError(t, err)
 	_, step, err = lease.Answer(decline)
 	assert.ErrorIs(t, err, ErrInUse)
@@ -77,18 +80,22 @@ func TestAnswer(t *testing.T) {
 
 func TestFrames(t *testing.T) {
 	frame := func(kind uint16, body ...byte) []byte {
-		return append(append(append([]byte{1, 0x80, 0xc2, 0, 0, 0xe}, theirs...), byte(kind>>8), byte(kind)), body...)
+		return append(append(append([]byte{1, 0x80, 0xc2, 0, 0, 0xe}, theirs...), byte(kind>>8),
+			byte(kind)), body...)
 	}
 	arp := append([]byte{0, 1, 8, 0, 6, 4, 0, 1}, append(append(append([]byte{}, mine...), 0, 0, 0, 0),
 		0, 0, 0, 0, 0, 0, 192, 168, 0, 7)...)
 	h, is := parseFrame(frame(typeARP, arp...))
 	require.True(t, is)
-	assert.Equal(t, Heard{MAC: mine.String(), Address: netip.MustParseAddr("192.168.0.7"), Via: "arp"}, h, "a probe")
+	assert.Equal(t, Heard{MAC: mine.String(), Address: netip.MustParseAddr("192.168.0.7"), Via: "arp"},
+		h, "a probe")
 	lldp := append([]byte{2, 7, 4}, mine...)
-	lldp = append(lldp, 5<<1, 5, 'c', 'a', 'm', 27, '1', 8<<1, 12, 5, 1, 10, 1, 2, 3, 2, 0, 0, 0, 1, 0, 0, 0)
+	lldp = append(lldp, 5<<1, 5, 'c', 'a', 'm', 27, '1', 8<<1, 12, 5, 1, 10, 1, 2, 3, 2, 0, 0, 0, 1, 0,
+		0, 0)
 	h, is = parseFrame(frame(typeLLDP, lldp...))
 	require.True(t, is)
-	assert.Equal(t, Heard{MAC: mine.String(), Address: netip.MustParseAddr("10.1.2.3"), Via: "lldp", Name: "cam1"}, h)
+	assert.Equal(t, Heard{MAC: mine.String(), Address: netip.MustParseAddr("10.1.2.3"), Via: "lldp",
+		Name: "cam1"}, h)
 	for n := range lldp { // one that is cut off says less, and harms no one
 		_, _ = parseFrame(frame(typeLLDP, lldp[:n]...))
 	}
@@ -97,7 +104,8 @@ func TestFrames(t *testing.T) {
 func FuzzFrame(f *testing.F) {
 	f.Add([]byte("\x01\x80\xc2\x00\x00\x0e\x02\x00\x5e\x00\x53\x61\x08\x06\x00\x01\x08\x00\x06\x04"))
 	m, _ := dhcpv4.NewDiscovery(mine)
-	f.Add(append(append(make([]byte, 12), 8, 0, 0x45, 0, 0, 0, 0, 0, 0, 0, 64, 17, 0, 0, 0, 0, 0, 0, 255, 255, 255, 255, 0, 68, 0, 67, 0, 0, 0, 0), m.ToBytes()...))
+	f.Add(append(append(make([]byte, 12), 8, 0, 0x45, 0, 0, 0, 0, 0, 0, 0, 64, 17, 0, 0, 0, 0, 0, 0,
+		255, 255, 255, 255, 0, 68, 0, 67, 0, 0, 0, 0), m.ToBytes()...))
 	f.Fuzz(func(t *testing.T, frame []byte) {
 		if h, is := parseFrame(frame); is && h.MAC == "" {
 			t.Error("heard from no one")

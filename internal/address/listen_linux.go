@@ -9,8 +9,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Listen hears ARP, LLDP and DHCP on an adapter until ctx ends. Its error is that it may not, or that
-// there is no such adapter.
+// Listen hears ARP, LLDP and DHCP on an adapter until ctx ends. Its error is that it may not, or
+// that there is no such adapter.
 func Listen(ctx context.Context, adapter string, take func(Heard)) error {
 	in, err := net.InterfaceByName(adapter)
 	if err != nil {
@@ -26,7 +26,8 @@ func Listen(ctx context.Context, adapter string, take func(Heard)) error {
 		return err
 	}
 	defer func() { _ = unix.Close(fd) }()
-	if err := unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: network, Ifindex: in.Index}); err != nil {
+	if err := unix.Bind(fd, &unix.SockaddrLinklayer{Protocol: network,
+		Ifindex: in.Index}); err != nil {
 		return err
 	}
 	wake := unix.NsecToTimeval(int64(200 * time.Millisecond))
@@ -36,7 +37,8 @@ func Listen(ctx context.Context, adapter string, take func(Heard)) error {
 	// its multicast group: a bridge's own, which no card listens to on its own
 	group := unix.PacketMreq{Ifindex: int32(in.Index), Type: unix.PACKET_MR_MULTICAST, Alen: 6,
 		Address: [8]byte{0x01, 0x80, 0xc2, 0, 0, 0x0e}}
-	_ = unix.SetsockoptPacketMreq(fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &group) // else LLDP is not heard
+	// else LLDP is not heard
+	_ = unix.SetsockoptPacketMreq(fd, unix.SOL_PACKET, unix.PACKET_ADD_MEMBERSHIP, &group)
 	buf := make([]byte, 2048)
 	for ctx.Err() == nil {
 		n, from, err := unix.Recvfrom(fd, buf, 0)

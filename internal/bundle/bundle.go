@@ -24,6 +24,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/signature"
@@ -61,7 +62,7 @@ func (e *Error) Error() string { return e.Path + " cannot be unpacked: " + e.Rea
 
 // Pack writes an order and all that it needs into a file, whole or not at all. With logins, the
 // encrypted file of the logins goes with it. It returns how many images it holds.
-func Pack(ctx context.Context, w *workspace.Workspace, name, to string, logins bool) (images int, err error) {
+func Pack(ctx context.Context, w *plan.Site, name, to string, logins bool) (images int, err error) {
 	o, err := w.ReadSigned(name)
 	if err != nil {
 		return 0, err
@@ -98,7 +99,7 @@ func Pack(ctx context.Context, w *workspace.Workspace, name, to string, logins b
 }
 
 // imagesOf are the images of an order, forth and back.
-func imagesOf(w *workspace.Workspace, o order.Order) ([]firmware.Image, error) {
+func imagesOf(w *plan.Site, o order.Order) ([]firmware.Image, error) {
 	var out []firmware.Image
 	taken := map[string]bool{}
 	for _, d := range o.Devices {
@@ -120,9 +121,9 @@ func imagesOf(w *workspace.Workspace, o order.Order) ([]firmware.Image, error) {
 }
 
 // packFiles packs the files of the site folder, and the shelf's families that it does not have.
-func packFiles(w *workspace.Workspace, p *packer, name string, logins bool) {
-	names := []string{site.File, site.TargetsFile, workspace.OrdersFolder + "/" + name + ".yaml",
-		workspace.OrdersFolder + "/" + name + ".yaml" + signature.Ending}
+func packFiles(w *plan.Site, p *packer, name string, logins bool) {
+	names := []string{site.File, site.TargetsFile, plan.OrdersFolder + "/" + name + ".yaml",
+		plan.OrdersFolder + "/" + name + ".yaml" + signature.Ending}
 	if logins {
 		names = append(names, login.File)
 	}
@@ -175,7 +176,10 @@ func (p *packer) add(name string, from io.Reader) {
 	p.err = err
 }
 
-func (p *packer) bytes(name string, content []byte) { p.add(name, strings.NewReader(string(content))) }
+func (p *packer) bytes(name string, content []byte) {
+	p.add(name,
+		strings.NewReader(string(content)))
+}
 
 func (p *packer) json(name string, value any) {
 	raw, err := json.Marshal(value)
@@ -223,7 +227,8 @@ func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() ti
 	if err != nil {
 		return nil, err
 	}
-	err = l.Append(record.Founded, "", "", map[string]string{"because": "unpacked from " + filepath.Base(from)})
+	err = l.Append(record.Founded, "", "", map[string]string{"because": "unpacked from " +
+		filepath.Base(from)})
 	if err == nil && len(devices) > 0 {
 		err = record.Update(l, "", devices...)
 	}

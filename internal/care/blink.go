@@ -12,10 +12,11 @@ import (
 // endWithin bounds the end of showing: the operator has gone by then.
 const endWithin = 15 * time.Second
 
-// Blink has a device show itself for a while, or until ctx ends; output names what of it, empty: what it shows
-// itself by. shown is called once it does. Its errors are a job.BusyError, device.ErrUnsupported, and what
-// the device reports.
-func (c Care) Blink(ctx context.Context, d device.Device, output string, lasts time.Duration, shown func(what string)) error {
+// Blink has a device show itself for a while, or until ctx ends; output names what of it, empty:
+// what it shows itself by. shown is called once it does. Its errors are a job.BusyError,
+// device.ErrUnsupported, and what the device reports.
+func (c Care) Blink(ctx context.Context, d device.Device, output string, lasts time.Duration,
+	shown func(what string)) error {
 	session, err := c.Access.Session(d)
 	if err != nil {
 		return err
@@ -27,7 +28,8 @@ func (c Care) Blink(ctx context.Context, d device.Device, output string, lasts t
 	return c.change(d, Change{What: Blinked, To: output}, func() error {
 		what, err := locator.Show(ctx, true, output)
 		if err != nil {
-			return errors.Join(err, session.Close(context.WithoutCancel(ctx))) // what was entered for it is left
+			// what was entered for it is left
+			return errors.Join(err, session.Close(context.WithoutCancel(ctx)))
 		}
 		shown(what)
 		select {

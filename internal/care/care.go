@@ -39,8 +39,8 @@ type Change struct {
 	Problem string `json:"problem,omitempty"` // why it failed; empty: it did not, or is not over
 }
 
-// Free returns a job.BusyError for a device that a job has, or that another command is changing: before an operator
-// is asked. The change itself takes the device's lease.
+// Free returns a job.BusyError for a device that a job has, or that another command is changing:
+// before an operator is asked. The change itself takes the device's lease.
 func (c Care) Free(d device.Device) error {
 	release, err := job.Lease(c.Ledger, d.ID, d.Name)
 	if err == nil {
@@ -69,8 +69,9 @@ func Sentence(e ledger.Entry) string {
 	return words[1]
 }
 
-// change carries out a change under the lease of the device. Only when the first entry is on the disk may it
-// happen; the second one holds how it ended. Its errors are a job.BusyError, those of the ledger, and those of do.
+// change carries out a change under the lease of the device. Only when the first entry is on the
+// disk may it happen; the second one holds how it ended. Its errors are a job.BusyError, those of
+// the ledger, and those of do.
 func (c Care) change(d device.Device, what Change, do func() error) error {
 	release, err := job.Lease(c.Ledger, d.ID, d.Name)
 	if err != nil {

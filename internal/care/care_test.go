@@ -18,8 +18,8 @@ import (
 	"catena/internal/site"
 )
 
-// A change takes the device's lease: no job and no other change starts on it meanwhile, and it does not start on a
-// device that a job has.
+// A change takes the device's lease: no job and no other change starts on it meanwhile, and it does
+// not start on a device that a job has.
 func TestTheLease(t *testing.T) {
 	dir := t.TempDir()
 	l, err := ledger.Create(dir, time.Now)
@@ -36,8 +36,10 @@ func TestTheLease(t *testing.T) {
 	require.ErrorAs(t, c.Free(cam), &busy)
 	assert.Equal(t, "cam-11: another command is changing it", busy.Error())
 
-	plan := job.Plan{Order: order.Order{Purpose: order.Forward, Devices: []order.Device{{ID: "d1", Name: "cam-11", From: "1.0",
-		Path: []order.Hop{{Component: "main", From: "1.0", To: "2.0"}}}}}, Devices: map[string]job.Known{"d1": {Device: cam}}}
+	plan := job.Plan{Order: order.Order{Name: "night-1", Purpose: order.Forward,
+		Devices: []order.Device{{ID: "d1", Name: "cam-11", From: "1.0",
+			Path: []order.Hop{{Component: "main", From: "1.0", To: "2.0"}}}}},
+		Devices: map[string]job.Known{"d1": {Device: cam}}}
 	engine := &job.Engine{Ledger: l, Now: time.Now}
 	_, err = engine.Start(plan)
 	require.ErrorAs(t, err, &busy)

@@ -25,7 +25,8 @@ import (
 	"catena/internal/wire"
 )
 
-// place is where copies of saved settings are kept besides the site's own folder. Paths have slashes.
+// place is where copies of saved settings are kept besides the site's own folder. Paths have
+// slashes.
 type place interface {
 	// names are the files in a folder; none where the folder is missing.
 	names(folder string) ([]string, error)
@@ -37,8 +38,8 @@ type place interface {
 // copyWithin bounds one request to a second place.
 const copyWithin = time.Minute
 
-// Copy copies the saves that a second place does not have yet, those of earlier times as well, to where
-// site.yaml specifies; they are encrypted there as here. It returns how many it copied.
+// Copy copies the saves that a second place does not have yet, those of earlier times as well, to
+// where site.yaml specifies; they are encrypted there as here. It returns how many it copied.
 func Copy(ctx context.Context, x *contact.Access, dir string, s site.Site) (copied int, err error) {
 	to := s.SecondPlace
 	own := filepath.Join(dir, SettingsFolder)

@@ -23,12 +23,16 @@ import (
 	"catena/internal/workspace"
 )
 
-// Copies go to a folder, to a real sshd, and to a real Apache; each only once, and what failed is made
-// up later.
+// Copies go to a folder, to a real sshd, and to a real Apache; each only once, and what failed is
+// made up later.
 func TestCopies(t *testing.T) {
 	for name, begin := range map[string]func(*testing.T) (to, root string, as login.Entry){
-		"folder": func(t *testing.T) (string, string, login.Entry) { dir := t.TempDir(); return dir, dir, login.Entry{} },
-		"sftp":   copiesSSHD, "webdav": copiesApache,
+		"folder": func(t *testing.T) (string, string, login.Entry) {
+			dir := t.TempDir()
+			return dir, dir,
+				login.Entry{}
+		},
+		"sftp": copiesSSHD, "webdav": copiesApache,
 	} {
 		t.Run(name, func(t *testing.T) {
 			to, root, as := begin(t)
@@ -77,7 +81,8 @@ func TestCopies(t *testing.T) {
 	}
 	t.Run("not there", func(t *testing.T) {
 		dir := t.TempDir()
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "site.yaml"), []byte("site: X\nsecond_place: /media/no-such-stick\n"), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "site.yaml"),
+			[]byte("site: X\nsecond_place: /media/no-such-stick\n"), 0o600))
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, "settings", "d1"), 0o700))
 		w, err := workspace.Open(dir, time.Now)
 		require.NoError(t, err)
@@ -111,7 +116,8 @@ func server(t *testing.T, script string) {
 	})
 }
 
-// needs skips a test where a program is not there, and makes a folder that a daemon can read, and a port.
+// needs skips a test where a program is not there, and makes a folder that a daemon can read, and a
+// port.
 func needs(t *testing.T, programs ...string) (dir, port string) {
 	for _, p := range programs {
 		if _, err := exec.LookPath(p); err != nil {
@@ -131,7 +137,8 @@ func needs(t *testing.T, programs ...string) (dir, port string) {
 
 func copiesSSHD(t *testing.T) (to, root string, as login.Entry) {
 	dir, port := needs(t, "sshd", "ssh-keygen")
-	out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "id")).CombinedOutput()
+	out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir,
+		"id")).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	key, err := os.ReadFile(filepath.Join(dir, "id"))
 	require.NoError(t, err)
@@ -147,8 +154,10 @@ exec $(command -v sshd) -D -e -f /dev/null -p %s -o ListenAddress=127.0.0.1 -o H
 
 func copiesApache(t *testing.T) (to, root string, as login.Entry) {
 	dir, port := needs(t, "apache2", "openssl")
-	out, err := exec.Command("openssl", "req", "-x509", "-newkey", "ed25519", "-nodes", "-days", "2", "-subj", "/CN=localhost",
-		"-addext", "subjectAltName=DNS:localhost", "-keyout", dir+"/tls.key", "-out", dir+"/tls.pem").CombinedOutput()
+	out, err := exec.Command("openssl", "req", "-x509", "-newkey", "ed25519", "-nodes", "-days", "2",
+		"-subj", "/CN=localhost",
+		"-addext", "subjectAltName=DNS:localhost", "-keyout", dir+"/tls.key", "-out", dir+
+			"/tls.pem").CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	t.Setenv("SSL_CERT_FILE", dir+"/tls.pem") // as a person trusts the office's server
 	hash, err := exec.Command("openssl", "passwd", "-apr1", "quoin").Output()
@@ -157,7 +166,8 @@ func copiesApache(t *testing.T) (to, root string, as login.Entry) {
 	require.NoError(t, os.Mkdir(dir+"/www", 0o777))
 	require.NoError(t, os.Chmod(dir+"/www", 0o777))
 	var load strings.Builder
-	for _, m := range []string{"mpm_event", "authn_core", "authz_core", "authn_file", "authz_user", "auth_basic", "dav", "dav_fs", "ssl"} {
+	for _, m := range []string{"mpm_event", "authn_core", "authz_core", "authn_file", "authz_user",
+		"auth_basic", "dav", "dav_fs", "ssl"} {
 		fmt.Fprintf(&load, "LoadModule %s_module /usr/lib/apache2/modules/mod_%[1]s.so\n", m)
 	}
 	require.NoError(t, os.WriteFile(dir+"/conf", []byte(load.String()+fmt.Sprintf(`
@@ -182,5 +192,6 @@ SSLCertificateKeyFile %[2]s/tls.key
 </Directory>
 `, port, dir)), 0o644))
 	server(t, "chmod 777 "+dir+"; exec apache2 -DFOREGROUND -f "+dir+"/conf")
-	return "https://localhost:" + port, dir + "/www", login.Entry{Kind: login.Place, Of: "localhost", User: "keeper", Password: "quoin"}
+	return "https://localhost:" + port, dir + "/www", login.Entry{Kind: login.Place, Of: "localhost",
+		User: "keeper", Password: "quoin"}
 }

@@ -31,10 +31,11 @@ const (
 	freeWithin  = time.Second // no one may answer for so long
 )
 
-// Move gives a device another address by its own protocol, and finds it there again: the same serial
-// number, certificate and host key. It keeps its name, logins and what is trusted of it. Its errors are
-// an InUseError, a job.BusyError, device.ErrUnsupported, and what the device reports.
-func (c Care) Move(ctx context.Context, d device.Device, to dialect.NetworkConfig) (moved device.Device, err error) {
+// Move gives a device another address by its own protocol, and finds it there again: the same
+// serial number, certificate and host key. It keeps its name, logins and what is trusted of it. Its
+// errors are an InUseError, a job.BusyError, device.ErrUnsupported, and what the device reports.
+func (c Care) Move(ctx context.Context, d device.Device, to dialect.NetworkConfig) (
+	moved device.Device, err error) {
 	_, port, err := net.SplitHostPort(d.Address)
 	if err != nil {
 		return d, err
@@ -52,14 +53,16 @@ func (c Care) Move(ctx context.Context, d device.Device, to dialect.NetworkConfi
 	}
 	moved = d
 	err = c.change(d, Change{What: AddressMoved, To: to.Address.String()}, func() error {
-		moved, err = c.move(ctx, d, to, session, network, net.JoinHostPort(to.Address.Addr().String(), port))
+		moved, err = c.move(ctx, d, to, session, network, net.JoinHostPort(to.Address.Addr().String(),
+			port))
 		return err
 	})
 	return moved, err
 }
 
 // move moves a device, which then answers at an address and port.
-func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfig, session dialect.Session, network dialect.Network,
+func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfig,
+	session dialect.Session, network dialect.Network,
 	at string) (device.Device, error) {
 	x := c.Access
 	speaks, _ := x.Dialects.Named(d.Dialect)
@@ -114,8 +117,8 @@ func held(keys []device.Key) wire.Trust {
 	}
 }
 
-// Free is an InUseError where someone has an address: a device that is known, or one that answers at
-// a port, if only that nothing is there.
+// Free is an InUseError where someone has an address: a device that is known, or one that answers
+// at a port, if only that nothing is there.
 func Free(ctx context.Context, l *ledger.Ledger, address netip.Addr, port string) error {
 	host := address.String()
 	known, err := record.Devices(l)

@@ -16,8 +16,8 @@ import (
 // ErrNoSave is returned for a device of which nothing is saved, or no save of that name.
 var ErrNoSave = errors.New("no such save")
 
-// Newest returns the save of a device by its name; empty: the newest. Its errors are ErrNoSave, and of a save
-// that cannot be read.
+// Newest returns the save of a device by its name; empty: the newest. Its errors are ErrNoSave, and
+// of a save that cannot be read.
 func (s Store) Newest(d device.Device, name string) (Saved, error) {
 	all, err := s.All(d.ID)
 	if err != nil {
@@ -32,7 +32,8 @@ func (s Store) Newest(d device.Device, name string) (Saved, error) {
 }
 
 // Read returns a device's settings as they are now.
-func (c Care) Read(ctx context.Context, d device.Device) (raw []byte, f settings.Format, err error) {
+func (c Care) Read(ctx context.Context, d device.Device) (raw []byte, f settings.Format,
+	err error) {
 	session, err := c.Access.Session(d)
 	if err != nil {
 		return nil, "", err
@@ -87,11 +88,13 @@ type UnfitError struct {
 
 func (e *UnfitError) Error() string { return e.Save + " " + e.Reason + "; nothing was touched" }
 
-// Fits returns an UnfitError for a save of another device, or, unless anyVersion, of another version.
+// Fits returns an UnfitError for a save of another device, or, unless anyVersion, of another
+// version.
 func Fits(x Saved, d device.Device, anyVersion bool) error {
 	switch {
 	case x.Identity.Other(d.Identity) != nil || x.Identity.Model != d.Model:
-		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved of another device, %s %s", x.Identity.Model, x.Identity.Serial)}
+		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved of another device, %s %s",
+			x.Identity.Model, x.Identity.Serial)}
 	case x.Version != d.Version && !anyVersion:
 		return &UnfitError{Save: x.Save, Version: true,
 			Reason: fmt.Sprintf("was saved on %s, and %s runs %s", x.Version, d.Name, d.Version)}
@@ -102,12 +105,14 @@ func Fits(x Saved, d device.Device, anyVersion bool) error {
 // Restored settings are compared for so long until the device has them.
 const restoreWithin = 5 * time.Minute
 
-// Restore restores a save on a device: the same identity, healthy afterwards, with all of the settings. A save
-// of another version is merged into what the device has now; decide returns what is sent of that, and an error
-// to send nothing. renamed are the settings that another version names otherwise. What is being written is not
-// interrupted. Its errors are an UnfitError, a job.BusyError, device.ErrUnsupported, dialect.ErrNotTaken, the
-// error of decide, and what the device reports.
-func (c Care) Restore(ctx context.Context, d device.Device, x Saved, renamed func(map[string]string) map[string]string,
+// Restore restores a save on a device: the same identity, healthy afterwards, with all of the
+// settings. A save of another version is merged into what the device has now; decide returns what
+// is sent of that, and an error to send nothing. renamed are the settings that another version
+// names otherwise. What is being written is not interrupted. Its errors are an UnfitError, a
+// job.BusyError, device.ErrUnsupported, dialect.ErrNotTaken, the error of decide, and what the
+// device reports.
+func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
+	renamed func(map[string]string) map[string]string,
 	decide func(settings.Merged) ([]byte, error)) error {
 	ctx = context.WithoutCancel(ctx)
 	session, err := c.Access.Session(d)
@@ -120,7 +125,8 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved, renamed fun
 		return err
 	}
 	if of.Format() != x.Format {
-		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved as %s, and %s has %s now", x.Format, d.Name, of.Format())}
+		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved as %s, and %s has %s now",
+			x.Format, d.Name, of.Format())}
 	}
 	before, err := session.Read(ctx)
 	if err == nil {
@@ -133,7 +139,8 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved, renamed fun
 	}
 	if before.Version != x.Version && before.Version != d.Version {
 		return &UnfitError{Save: x.Save, Version: true,
-			Reason: fmt.Sprintf("was saved on %s, and %s runs %s now; scan it first", x.Version, d.Name, before.Version)}
+			Reason: fmt.Sprintf("was saved on %s, and %s runs %s now; scan it first", x.Version, d.Name,
+				before.Version)}
 	}
 	text, err := c.merge(ctx, d, x, of, renamed, decide)
 	if err != nil {
@@ -159,7 +166,8 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved, renamed fun
 
 // merge returns what is sent of a save.
 func (c Care) merge(ctx context.Context, d device.Device, x Saved, of dialect.Settings,
-	renamed func(map[string]string) map[string]string, decide func(settings.Merged) ([]byte, error)) ([]byte, error) {
+	renamed func(map[string]string) map[string]string, decide func(settings.Merged) ([]byte, error)) (
+	[]byte, error) {
 	m := settings.Merged{Text: x.Data}
 	if x.Version != d.Version && x.Format != settings.Opaque {
 		now, err := of.Save(ctx)
@@ -168,7 +176,8 @@ func (c Care) merge(ctx context.Context, d device.Device, x Saved, of dialect.Se
 		}
 		base, _ := c.Store.Defaults(d, x.Version) // without them two are merged
 		if m, err = settings.Merge(x.Format, base, x.Data, now, renamed(of.Renamed())); err != nil {
-			return nil, &UnfitError{Save: x.Save, Reason: fmt.Sprintf("cannot be merged into what %s has now: %v", d.Name, err)}
+			return nil, &UnfitError{Save: x.Save, Reason: fmt.Sprintf("cannot be merged into what %s has "+
+				"now: %v", d.Name, err)}
 		}
 	}
 	return decide(m)

@@ -1,8 +1,9 @@
-// Package care changes single devices outside of jobs: their settings and their addresses. Each change is
-// in the ledger before it happens and again when it is over, and no job works on the device meanwhile.
+// Package care changes single devices outside of jobs: their settings and their addresses. Each
+// change is in the ledger before it happens and again when it is over, and no job works on the
+// device meanwhile.
 //
-// Its central types are Store, where the settings of devices are saved, and Care, which carries out the
-// changes. It never sends an image.
+// Its central types are Store, where the settings of devices are saved, and Care, which carries out
+// the changes. It never sends an image.
 package care
 
 import (
@@ -23,7 +24,8 @@ import (
 	"catena/internal/settings"
 )
 
-// Store is where the settings of a site's devices are saved. Only who can open the logins can read them.
+// Store is where the settings of a site's devices are saved. Only who can open the logins can read
+// them.
 type Store struct {
 	Dir  string // the site folder
 	Book login.Book
@@ -50,9 +52,11 @@ type Saved struct {
 const maxSaved = 64 << 20
 
 // Save saves a device's settings, and returns the name of the save.
-func (s Store) Save(d device.Device, version string, f settings.Format, raw []byte) (string, error) {
+func (s Store) Save(d device.Device, version string, f settings.Format, raw []byte) (string,
+	error) {
 	at := s.Now().UTC().Truncate(time.Second)
-	x := Saved{Device: d.ID, Name: d.Name, Identity: d.Identity, Version: version, At: at, Format: f, Data: raw}
+	x := Saved{Device: d.ID, Name: d.Name, Identity: d.Identity, Version: version, At: at, Format: f,
+		Data: raw}
 	folder := filepath.Join(s.Dir, SettingsFolder, d.ID)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
@@ -86,7 +90,8 @@ func (s Store) seal(path string, x Saved) error {
 	})
 }
 
-// SaveDefaults saves the settings that a version of a model comes with, unless they are saved already.
+// SaveDefaults saves the settings that a version of a model comes with, unless they are saved
+// already.
 func (s Store) SaveDefaults(d device.Device, version string, f settings.Format, raw []byte) error {
 	id, name := defaultsOf(d, version)
 	folder := filepath.Join(s.Dir, SettingsFolder, id)
@@ -97,7 +102,8 @@ func (s Store) SaveDefaults(d device.Device, version string, f settings.Format, 
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	return s.seal(path, Saved{Save: name, Device: id, Version: version, At: s.Now().UTC().Truncate(time.Second),
+	return s.seal(path, Saved{Save: name, Device: id, Version: version,
+		At:     s.Now().UTC().Truncate(time.Second),
 		Format: f, Data: raw})
 }
 
@@ -111,11 +117,12 @@ func (s Store) Defaults(d device.Device, version string) ([]byte, error) {
 // defaultsOf is where they are kept: no device has such an ID.
 func defaultsOf(d device.Device, version string) (folder, name string) {
 	of := fmt.Sprintf("%q %q %q", d.Vendor, d.Model, version)
-	return "defaults", fmt.Sprintf("%s_%.4x", atomicfile.Word(d.Model+"_"+version), sha256.Sum256([]byte(of)))
+	return "defaults", fmt.Sprintf("%s_%.4x", atomicfile.Word(d.Model+"_"+version),
+		sha256.Sum256([]byte(of)))
 }
 
-// All returns the saves of a device, the newest first. One that cannot be read is an error that names
-// its file.
+// All returns the saves of a device, the newest first. One that cannot be read is an error that
+// names its file.
 func (s Store) All(id string) ([]Saved, error) {
 	names, err := os.ReadDir(filepath.Join(s.Dir, SettingsFolder, id))
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -172,7 +179,8 @@ func (s Store) read(id, name string) (x Saved, err error) {
 		return x, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
 	if x.Device != id || x.Save != name {
-		return x, fmt.Errorf("%s is not what its name says: it was saved as %s/%s", path, x.Device, x.Save)
+		return x, fmt.Errorf("%s is not what its name says: it was saved as %s/%s", path, x.Device,
+			x.Save)
 	}
 	return x, nil
 }

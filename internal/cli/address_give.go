@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,98 +8,50 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"catena/internal/address"
+	"catena/internal/advice"
 	"catena/internal/care"
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/scan/discover"
+	"catena/internal/survey"
 )
 
 func (a *app) addressListCmd() *cobra.Command {
 	var adapter string
 	var lasts time.Duration
 	c := &cobra.Command{
-		Use:   "list",
-		Short: "List the devices at an adapter that have no address, or one that cannot be reached from it",
+		Use: "list",
+		Short: "List the devices at an adapter that have no address, or one that cannot be reached " +
+			"from it",
 		Long: `Listen on an adapter for devices that are there and cannot be reached: fresh from the box without
 an address, with a link-local one, or with one of another net. They are found via WS-Discovery and
 mDNS, and on Linux, with root or the right CAP_NET_RAW, by ARP, LLDP and what they ask of DHCP.`,
-		Example: "  catena address list --adapter eth0\n  catena address list --adapter eth0 --for 1m --format json",
-		Args:    exactly(0, "no arguments"),
+		Example: "  catena address list --adapter eth0\n  catena address list --adapter eth0 --for 1m " +
+			"--format json",
+		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.addressList(c.Context(), adapter, lasts)
 		},
 	}
-	c.Flags().StringVar(&adapter, "adapter", "", "the adapter, by name or address (default: the only one with a cable)")
-	c.Flags().DurationVar(&lasts, "for", 10*time.Second, "how long to listen; many devices speak every few seconds only")
+	c.Flags().StringVar(&adapter, "adapter", "", "the adapter, by name or address (default: the "+
+		"only one with a cable)")
+	c.Flags().DurationVar(&lasts, "for", 10*time.Second, "how long to listen; many devices speak "+
+		"every few seconds only")
 	return c
 }
 
-// strayed is a device that cannot be reached, as lists show it.
-type strayed struct {
-	MAC     string   `json:"mac,omitempty"`
-	Address string   `json:"address,omitempty"`
-	Via     []string `json:"found_via"`
-	Name    string   `json:"name,omitempty"`
-	Why     string   `json:"why"`
-}
-
-// oneAdapter is the adapter that a person means.
-func oneAdapter(want string) (discover.Adapter, error) {
-	all, err := discover.Adapters()
-	if err != nil {
-		return discover.Adapter{}, err
-	}
-	chosen, err := discover.Choose(all, want)
-	if err != nil {
-		return discover.Adapter{}, usage("%w", err)
-	}
-	if len(chosen) != 1 {
-		var names []string
-		for _, c := range chosen {
-			names = append(names, c.Name)
-		}
-		return discover.Adapter{}, usage("there are several adapters (%s); say which: --adapter NAME", strings.Join(names, ", "))
-	}
-	return chosen[0], nil
-}
-
 func (a *app) addressList(ctx context.Context, want string, lasts time.Duration) error {
-	adapter, err := oneAdapter(want)
+	adapter, err := discover.One(want)
 	if err != nil {
-		return err
+		return usage("%w", err)
 	}
-	var mu sync.Mutex
-	var found []strayed
-	take := func(h address.Heard) {
-		mu.Lock()
-		defer mu.Unlock()
-		found = strays(found, h, adapter)
-	}
-	until, cancel := context.WithTimeout(ctx, lasts)
-	defer cancel()
 	a.say("Listening on %s for %s.", adapter.Name, lasts)
-	var unheard error
-	var both sync.WaitGroup
-	both.Go(func() { unheard = address.Listen(until, adapter.Name, take) })
-	both.Go(func() {
-		d := &discover.Discoverer{Log: a.log, Patience: min(lasts, discover.UsualPatience),
-			Via: []string{"ws-discovery", "mdns"}}
-		seen, err := d.Run(until, []discover.Network{{Adapter: adapter.Name}})
-		if err != nil && until.Err() == nil {
-			a.log.Info("not heard", "err", err)
-		}
-		for _, s := range seen.Sightings {
-			take(address.Heard{MAC: s.Facts.MAC, Address: s.Address.Addr(), Via: s.Via,
-				Name: cmp.Or(s.Facts.Called, s.Facts.Model)})
-		}
-	})
-	both.Wait()
+	found, unheard := survey.Strays(ctx, adapter, lasts, a.log)
 	if unheard != nil {
 		a.say("Note: %v.", unheard)
 	}
@@ -111,46 +62,7 @@ func (a *app) addressList(ctx context.Context, want string, lasts time.Duration)
 	if len(found) == 0 {
 		a.say("No one was heard who cannot be reached.")
 	}
-	return a.emit(append([]strayed{}, found...), t)
-}
-
-// strays adds what was heard to those that cannot be reached from an adapter.
-func strays(all []strayed, h address.Heard, adapter discover.Adapter) []strayed {
-	why := "it has no address"
-	switch a := h.Address; {
-	case a.IsValid() && (a.Is6() || a.IsUnspecified() || a.IsMulticast()),
-		a.IsValid() && slices.ContainsFunc(adapter.Addresses, func(p netip.Prefix) bool { return p.Contains(a) }),
-		!a.IsValid() && h.Via != "dhcp", h.MAC != "" && strings.EqualFold(h.MAC, adapter.MAC):
-		return all
-	case a.IsValid() && a.IsLinkLocalUnicast():
-		why = "a link-local address, and this adapter has none"
-	case a.IsValid():
-		why = "an address of another net"
-	case h.Via == "dhcp":
-		why = "it asks for an address"
-	}
-	const most = 4096 // who floods the adapter is not listed for ever
-	for i := range all {
-		s := &all[i]
-		if same := s.MAC != "" && s.MAC == h.MAC; same || s.MAC == "" && s.Address == h.Address.String() {
-			if h.Address.IsValid() {
-				s.Address, s.Why = h.Address.String(), why
-			}
-			s.Name = cmp.Or(s.Name, h.Name)
-			if !slices.Contains(s.Via, h.Via) {
-				s.Via = append(s.Via, h.Via)
-			}
-			return all
-		}
-	}
-	if len(all) >= most {
-		return all
-	}
-	s := strayed{MAC: h.MAC, Via: []string{h.Via}, Name: h.Name, Why: why}
-	if h.Address.IsValid() {
-		s.Address = h.Address.String()
-	}
-	return append(all, s)
+	return a.emit(append([]address.Stray{}, found...), t)
 }
 
 func (a *app) addressGiveCmd() *cobra.Command {
@@ -165,14 +77,16 @@ address. No one else is answered. Where another DHCP server answers on the adapt
 An address that a known device has, or where someone answers, is refused, and so is the MAC
 address of a known device. What is given ends with its lease: give the device a fixed one after it
 (catena address set). It needs Linux, and root or the rights CAP_NET_BIND_SERVICE and CAP_NET_RAW.`,
-		Example: "  catena address give 02:00:5e:00:53:61 10.20.4.61/24 --adapter eth0\n  catena scan 10.20.4.61",
-		Args:    exactly(2, "a MAC address, and the address with the length of its network"),
+		Example: "  catena address give 02:00:5e:00:53:61 10.20.4.61/24 --adapter eth0\n  catena scan " +
+			"10.20.4.61",
+		Args: exactly(2, "a MAC address, and the address with the length of its network"),
 		RunE: func(c *cobra.Command, args []string) error {
 			l := address.Lease{Lasts: lease}
 			return a.addressGive(c.Context(), args, adapter, gateway, l, wait, yes)
 		},
 	}
-	c.Flags().StringVar(&adapter, "adapter", "", "the adapter that the device hangs on (default: the only one with a cable)")
+	c.Flags().StringVar(&adapter, "adapter", "", "the adapter that the device hangs on (default: "+
+		"the only one with a cable)")
 	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (left out: none)")
 	c.Flags().DurationVar(&wait, "for", 5*time.Minute, "how long to wait for the device to ask")
 	c.Flags().DurationVar(&lease, "lease", 12*time.Hour, "how long the device may keep it")
@@ -187,24 +101,29 @@ func (a *app) addressGive(ctx context.Context, args []string, want, gateway stri
 		return usage("%q is not a MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
 	}
 	l.MAC, _ = net.ParseMAC(device.CleanMAC(args[0]))
-	if l.To, err = netip.ParsePrefix(args[1]); err != nil || !l.To.Addr().Is4() || l.To.Addr() == l.To.Masked().Addr() {
-		return usage("%q is not an address with the length of its network; write for example 10.20.4.61/24", args[1])
+	if l.To, err = netip.ParsePrefix(args[1]); err != nil || !l.To.Addr().Is4() ||
+		l.To.Addr() == l.To.Masked().Addr() {
+		return usage("%q is not an address with the length of its network; write for example "+
+			"10.20.4.61/24", args[1])
 	}
 	if gateway != "" {
-		if l.Gateway, err = netip.ParseAddr(gateway); err != nil || !l.To.Contains(l.Gateway) || l.Gateway == l.To.Addr() {
+		if l.Gateway, err = netip.ParseAddr(gateway); err != nil || !l.To.Contains(l.Gateway) ||
+			l.Gateway == l.To.Addr() {
 			return usage("--gateway: %q is not another address of the network %s", gateway, l.To.Masked())
 		}
 	}
 	if l.Lasts < time.Minute || wait <= 0 {
 		return usage("--lease and --for must be a minute or more, and more than nothing")
 	}
-	adapter, err := oneAdapter(want)
+	adapter, err := discover.One(want)
 	if err != nil {
-		return err
+		return usage("%w", err)
 	}
-	own := slices.IndexFunc(adapter.Addresses, func(p netip.Prefix) bool { return p.Contains(l.To.Addr()) })
+	own := slices.IndexFunc(adapter.Addresses,
+		func(p netip.Prefix) bool { return p.Contains(l.To.Addr()) })
 	if own < 0 {
-		return usage("%s has no address in %s: the device could not be reached there", adapter.Name, l.To.Masked())
+		return usage("%s has no address in %s: the device could not be reached there", adapter.Name,
+			l.To.Masked())
 	}
 	if l.Server = adapter.Addresses[own].Addr(); l.Server == l.To.Addr() {
 		return refused("%s is this machine's own address", l.Server)
@@ -215,10 +134,11 @@ func (a *app) addressGive(ctx context.Context, args []string, want, gateway stri
 	}
 	defer w.Close()
 	if known, d, err := w.Device(l.MAC.String()); err == nil && len(known) > 0 {
-		return refused("%s is %s, which has an address; change that: catena address set %s; nothing was given", l.MAC, d.Name, quoted(d.Name))
+		return refused("%s is %s, which has an address; change that: catena address set %s; nothing "+
+			"was given", l.MAC, d.Name, advice.Quoted(d.Name))
 	}
 	var inUse *care.InUseError
-	if err := care.Free(ctx, w.Ledger, l.To.Addr(), "80"); errors.As(err, &inUse) {
+	if err := w.AddressFree(ctx, l.To.Addr(), "80"); errors.As(err, &inUse) {
 		return refused("%w; nothing was given", err)
 	}
 	if !yes {
@@ -227,11 +147,14 @@ func (a *app) addressGive(ctx context.Context, args []string, want, gateway stri
 			return err
 		}
 	}
-	a.say("Looking for another DHCP server on %s, then waiting for %s to ask. Ctrl-C ends it.", adapter.Name, l.MAC)
+	a.say("Looking for another DHCP server on %s, then waiting for %s to ask. Ctrl-C ends it.",
+		adapter.Name, l.MAC)
 	waiting, cancel := context.WithTimeout(ctx, wait)
 	defer cancel()
-	words := map[address.Step]string{address.Asks: "asks, and was offered %s", address.Takes: "has taken %s",
-		address.Insists: "wants another address than %s, which it is refused", address.Left: "has given %s back"}
+	words := map[address.Step]string{address.Asks: "asks, and was offered %s",
+		address.Takes:   "has taken %s",
+		address.Insists: "wants another address than %s, which it is refused",
+		address.Left:    "has given %s back"}
 	err = address.Give(waiting, adapter.Name, l, func(s address.Step) {
 		view.Print(a.err, "%s  %s "+words[s]+"\n", a.now().Format("15:04:05"), l.MAC, l.To.Addr())
 	})

@@ -37,7 +37,8 @@ devices:
 `)
 	for i := 1; i <= units; i++ {
 		version := "1.4"
-		fmt.Fprintf(&b, "      - {name: lamp-%d, model: TU-1, serial: TU-%04d, version: %q%s}\n", i, i, version, more[i])
+		fmt.Fprintf(&b, "      - {name: lamp-%d, model: TU-1, serial: TU-%04d, version: %q%s}\n", i, i,
+			version, more[i])
 	}
 	b.WriteString(`images:
   - {maker: Tollgarth, models: [TC-12], version: "3.0", file: tc12-3.0.bin, bytes: 40000}
@@ -48,8 +49,9 @@ devices:
 	return b.String()
 }
 
-// Twelve units behind a controller: devices of their own, whose image goes to the controller once and
-// is installed on two at a time, before the controller's own update; it logs everybody out then.
+// Twelve units behind a controller: devices of their own, whose image goes to the controller once
+// and is installed on two at a time, before the controller's own update; it logs everybody out
+// then.
 func TestChildren(t *testing.T) {
 	t.Parallel()
 	dir, stop := patientSite(t, signals(12, map[int]string{5: ", faults: {keeps_version: true}"}))
@@ -68,48 +70,57 @@ func TestChildren(t *testing.T) {
 	assert.Regexp(t, `lamp-5 +returned +1\.4 +1\.4 .*it runs 1\.4, not 1\.5`, text)
 	assert.Equal(t, 11, len(regexp.MustCompile(`(?m)^lamp-\d+ +done`).FindAllString(text, -1)), text)
 	last := strings.LastIndex(text, " writing     1.4")
-	assert.Less(t, last, strings.Index(text, "signals-1    checking"), "the children go first: %s", text)
+	assert.Less(t, last, strings.Index(text, "signals-1    checking"), "the children go first: %s",
+		text)
 	assert.Regexp(t, `signals-1 +done +3\.0 +3\.1`, text)
 
 	// back: the controller first, and the older image is stored then
-	out, err = command(dir, "rollback", "--job", "j1", "--yes", "--accept", "all", "--no-pilot").CombinedOutput()
+	out, err = command(dir, "rollback", "--job", "j1", "--yes", "--accept", "all",
+		"--no-pilot").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	assert.Less(t, strings.Index(string(out), "signals-1    done"), strings.Index(string(out), "lamp-1 "), "%s", out)
+	assert.Less(t, strings.Index(string(out), "signals-1    done"), strings.Index(string(out),
+		"lamp-1 "), "%s", out)
 	assert.Equal(t, 12, strings.Count(catena(t, dir, "list"), "1.4 "), "%s", catena(t, dir, "list"))
 	assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
 
 	said := stop()
-	m := regexp.MustCompile(`signals-1 (\d+) for those behind it \((\d+) installed by 12 of them, at most (\d+) at once, (\d+) logins\)`).
+	m := regexp.MustCompile(
+		`signals-1 (\d+) for those behind it \((\d+) installed by 12 of them, at most (\d+) at once, (\d+) logins\)`).
 		FindStringSubmatch(said)
 	require.NotNil(t, m, said)
 	assert.Equal(t, []string{"3", "24", "2"}, m[1:4],
-		"the new one, the older one for lamp-5, and that once more, since the controller had restarted: %s", said)
+		"the new one, the older one for lamp-5, and that once more, since the controller had "+
+			"restarted: %s", said)
 	logins, _ := strconv.Atoi(m[4])
 	assert.LessOrEqual(t, logins, 12, "one for all of them, and after each restart")
 	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
 }
 
-// Where the family has it so, the parent goes first; its children are read through it after its restart,
-// which has ended the session that they share.
+// Where the family has it so, the parent goes first; its children are read through it after its
+// restart, which has ended the session that they share.
 func TestChildrenAfterTheirParent(t *testing.T) {
 	t.Parallel()
 	dir, stop := patientSite(t, signals(3, nil))
 	file := filepath.Join(dir, "shelf", "families", "tollgarth-controllers.yaml")
 	text, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "parallel: 2", "goes: last\n  parallel: 2", 1)), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(text), "parallel: 2",
+		"goes: last\n  parallel: 2", 1)), 0o600))
 	out := catena(t, dir, "flash", "--all", "--yes", "--accept", "all", "--no-pilot")
-	assert.Less(t, strings.Index(out, "signals-1    done"), strings.Index(out, "lamp-1       sending"), out)
+	assert.Less(t, strings.Index(out, "signals-1    done"), strings.Index(out, "lamp-1       sending"),
+		out)
 	assert.Contains(t, out, "4 done")
 	out = catena(t, dir, "rollback", "--job", "j1", "--yes", "--accept", "all", "--no-pilot")
-	assert.Less(t, strings.LastIndex(out, "back to 1.4"), strings.Index(out, "signals-1    sending"), out)
+	assert.Less(t, strings.LastIndex(out, "back to 1.4"), strings.Index(out, "signals-1    sending"),
+		out)
 	assert.Contains(t, stop(), "Writes interrupted: 0. Restarts over a transfer behind: 0.")
 }
 
 // What a parent says of its children is hostile, too.
 func TestOddChildren(t *testing.T) {
 	t.Parallel()
-	dir, _ := patientSite(t, strings.NewReplacer("serial: TU-0002", "serial: TU-0001", "model: TU-1, serial: TU-0003", "model: TC-12, serial: TC-00120",
+	dir, _ := patientSite(t, strings.NewReplacer("serial: TU-0002", "serial: TU-0001",
+		"model: TU-1, serial: TU-0003", "model: TC-12, serial: TC-00120",
 		"model: TU-1, serial: TU-0004", "model: TX-9, serial: TU-0004", "serial: TU-0005", `serial: ""`).
 		Replace(signals(6, nil)))
 	out := catena(t, dir, "scan", "--patience", "10s")
@@ -142,8 +153,8 @@ images:
   - {maker: Pennick, models: [PH-2], version: "1.9", file: ph2-1.9.bin, bytes: 40000}
 `
 
-// A hub and its handsets move together; one of those is put on its base by hand, which the hub itself
-// shows. Where the last one fails, all of them return, and the hub is never started.
+// A hub and its handsets move together; one of those is put on its base by hand, which the hub
+// itself shows. Where the last one fails, all of them return, and the hub is never started.
 func TestAHubAndItsHandsets(t *testing.T) {
 	for fault, end := range map[string]string{"": "done", ", faults: {sick: true}": "returned"} {
 		t.Run(end, func(t *testing.T) {
@@ -203,16 +214,18 @@ images:
   - {maker: Brackwell, models: [BC-2], version: "1.1", file: bc2-1.1.bin, bytes: 40000}
 `
 
-// A recorder with cameras that only it reaches, over SSH: they share its one connection, on which they
-// take turns, and its image, which it keeps; one is returned through it.
+// A recorder with cameras that only it reaches, over SSH: they share its one connection, on which
+// they take turns, and its image, which it keeps; one is returned through it.
 func TestCamerasBehindARecorder(t *testing.T) {
 	t.Parallel()
 	dir, stop := patientSite(t, recorder)
 	add := command(dir, "login", "add", "--model", "BR-8", "--user", "keeper", "--password-stdin")
 	add.Stdin = strings.NewReader("quoin-and-sluice\n")
 	require.NoError(t, add.Run())
-	assert.Regexp(t, `wharf-3 +via recorder-2 +Brackwell +BC-2 +BC2-0003 +1\.0`, catena(t, dir, "scan", "--port", "2222", "--patience", "10s"))
-	out, err := command(dir, "flash", "--all", "--yes", "--no-pilot", "--patience", "proving=3s", "--patience", "grace=2s").CombinedOutput()
+	assert.Regexp(t, `wharf-3 +via recorder-2 +Brackwell +BC-2 +BC2-0003 +1\.0`, catena(t, dir, "scan",
+		"--port", "2222", "--patience", "10s"))
+	out, err := command(dir, "flash", "--all", "--yes", "--no-pilot", "--patience", "proving=3s",
+		"--patience", "grace=2s").CombinedOutput()
 	var code *exec.ExitError
 	require.ErrorAs(t, err, &code, "%s", out)
 	text := string(out)
@@ -225,8 +238,8 @@ func TestCamerasBehindARecorder(t *testing.T) {
 	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
 }
 
-// Killed in any step of a child or of its parent, and the resume, too: every one comes to its end, each
-// image is installed once, unless the unit, asked, could not tell, and none is interrupted.
+// Killed in any step of a child or of its parent, and the resume, too: every one comes to its end,
+// each image is installed once, unless the unit, asked, could not tell, and none is interrupted.
 func TestKilledAmongChildren(t *testing.T) {
 	for night := range 4 {
 		t.Run(strconv.Itoa(night), func(t *testing.T) {
@@ -253,15 +266,18 @@ func TestKilledAmongChildren(t *testing.T) {
 			require.NoError(t, json.Unmarshal(out, &state))
 			for _, d := range state.Devices {
 				want := map[string]string{"lamp-3": "returned 1.4", "signals-1": "done 3.1"}[d.Name]
-				assert.Equal(t, cmp.Or(want, "done 1.5"), string(d.Step)+" "+d.Version, "%s: %s", d.Name, d.Reason)
+				assert.Equal(t, cmp.Or(want, "done 1.5"), string(d.Step)+" "+d.Version, "%s: %s", d.Name,
+					d.Reason)
 			}
 			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
 			said := stop()
 			t.Logf("killed %d times. %s", kills-1, said)
 			assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")
-			m := regexp.MustCompile(`\((\d+) installed by 6 of them, at most 2 at once`).FindStringSubmatch(said)
+			m := regexp.MustCompile(`\((\d+) installed by 6 of them, at most 2 at once`).FindStringSubmatch(
+				said)
 			require.NotNil(t, m, said)
-			assert.Contains(t, []string{"7", "8"}, m[1], "no image twice, but to lamp-3, which gets both and cannot tell")
+			assert.Contains(t, []string{"7", "8"}, m[1], "no image twice, but to lamp-3, which gets both "+
+				"and cannot tell")
 		})
 	}
 }

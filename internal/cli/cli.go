@@ -1,6 +1,6 @@
 // Package cli holds the commands, one file each or a few that belong together. A command reads its
-// arguments, calls the rooms below, and prints the result. Some decisions are still here that belong below:
-// what a scan records, and what doctor looks at.
+// arguments, calls the rooms below, and prints the result. Some decisions are still here that
+// belong below: what a scan records, and what doctor looks at.
 package cli
 
 import (
@@ -19,6 +19,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/family"
+	"catena/internal/plan"
 	"catena/internal/shelf"
 	"catena/internal/workspace"
 )
@@ -132,8 +133,10 @@ func (a *app) root() *cobra.Command {
 		a.packCmd(), a.unpackCmd(), a.flashCmd(),
 		a.jobsCmd(),
 		a.trackCmd(),
-		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(), a.rollbackCmd(), a.targetCmd(), a.tellCmd(),
-		a.addressCmd(), a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(), a.demoCmd(),
+		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(),
+		a.rollbackCmd(), a.targetCmd(), a.tellCmd(),
+		a.addressCmd(), a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(),
+		a.demoCmd(),
 		a.doctorCmd(), a.docsCmd(), a.versionCmd())
 	root.SetHelpCommand(helpCmd())
 	root.InitDefaultHelpCmd()
@@ -234,21 +237,22 @@ func (a *app) siteDir() (string, error) {
 }
 
 // openSite opens the site folder. The caller closes it.
-func (a *app) openSite() (*workspace.Workspace, error) {
+func (a *app) openSite() (*plan.Site, error) {
 	dir, err := a.siteDir()
 	if err != nil {
 		return nil, err
 	}
-	w, err := workspace.Open(dir, a.now)
-	if err == nil && w.Ledger.ReadOnly() != nil {
-		view.Print(a.err, "The ledger can be read and not written to (%v): is its disk read-only or full? Nothing new is recorded.\n",
-			w.Ledger.ReadOnly())
+	w, err := plan.Open(dir, a.now)
+	if err == nil && w.ReadOnly() != nil {
+		view.Print(a.err, "The ledger can be read and not written to (%v): is its disk read-only or "+
+			"full? Nothing new is recorded.\n",
+			w.ReadOnly())
 	}
 	return w, err
 }
 
 // match opens the site and holds every device against the shelf. The caller closes it.
-func (a *app) match() (*workspace.Workspace, error) {
+func (a *app) match() (*plan.Site, error) {
 	w, err := a.openSite()
 	if err != nil {
 		return nil, err
@@ -271,16 +275,17 @@ func (a *app) match() (*workspace.Workspace, error) {
 }
 
 // tellMissed reports scheduled jobs whose time has passed without a process that started them.
-func (a *app) tellMissed(w *workspace.Workspace) error {
+func (a *app) tellMissed(w *plan.Site) error {
 	jobs, err := w.Interrupted()
 	for _, s := range jobs {
 		if !s.Missed(a.now()) {
 			continue
 		}
-		text := fmt.Sprintf("Job %s was to start at %s and did not: this machine was off, or its process was ended.",
+		text := fmt.Sprintf("Job %s was to start at %s and did not: this machine was off, or its "+
+			"process was ended.",
 			s.ID, s.Order.Start.Local().Format("2006-01-02 15:04"))
 		a.say("%s Start it: catena resume %s. Or call it off: catena stop %[2]s", text, s.ID)
-		if w.Ledger.ReadOnly() == nil {
+		if w.ReadOnly() == nil {
 			err = errors.Join(err, a.tellOfMissed(w, s, text))
 		}
 	}

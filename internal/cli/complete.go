@@ -12,8 +12,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/device"
 	"catena/internal/firmware"
-	"catena/internal/job"
-	"catena/internal/record"
+	"catena/internal/plan"
 	"catena/internal/scan/discover"
 	"catena/internal/words"
 	"catena/internal/workspace"
@@ -24,14 +23,14 @@ import (
 // types.
 
 // suggest is what a word may become, each with what it is about after a tab.
-type suggest func(a *app, w *workspace.Workspace) []string
+type suggest func(a *app, w *plan.Site) []string
 
 // statusUpTo is of how many devices at most the status is told, too: holding more of them against
 // the shelf takes longer than a person waits for a Tab.
 const statusUpTo = 500
 
-func suggestDevices(a *app, w *workspace.Workspace) (out []string) {
-	glances, err := record.Summaries(w.Ledger)
+func suggestDevices(a *app, w *plan.Site) (out []string) {
+	glances, err := w.Summaries()
 	if err != nil {
 		return nil
 	}
@@ -54,8 +53,8 @@ func suggestDevices(a *app, w *workspace.Workspace) (out []string) {
 }
 
 // suggestModels are the models that devices have, with how many are of each.
-func suggestModels(_ *app, w *workspace.Workspace) (out []string) {
-	glances, _ := record.Summaries(w.Ledger) // of none there is nothing to suggest
+func suggestModels(_ *app, w *plan.Site) (out []string) {
+	glances, _ := w.Summaries() // of none there is nothing to suggest
 	count := map[string]int{}
 	for _, g := range glances {
 		count[g.Reading.Model]++
@@ -77,14 +76,14 @@ func shelfImages(a *app) []firmware.Image {
 	return images
 }
 
-func suggestVersions(a *app, _ *workspace.Workspace) (out []string) {
+func suggestVersions(a *app, _ *plan.Site) (out []string) {
 	for _, i := range shelfImages(a) {
 		out = append(out, i.Version+"\t"+i.Vendor+" "+strings.Join(i.Models, " "))
 	}
 	return out
 }
 
-func suggestImages(a *app, _ *workspace.Workspace) (out []string) {
+func suggestImages(a *app, _ *plan.Site) (out []string) {
 	for _, i := range shelfImages(a) {
 		out = append(out, i.File+"\t"+strings.Join(i.Models,
 			" ")+" "+i.Version+" "+string(i.Advice))
@@ -92,15 +91,15 @@ func suggestImages(a *app, _ *workspace.Workspace) (out []string) {
 	return out
 }
 
-func suggestGroups(_ *app, w *workspace.Workspace) []string {
-	return slices.Sorted(maps.Keys(w.Site.Groups))
+func suggestGroups(_ *app, w *plan.Site) []string {
+	return slices.Sorted(maps.Keys(w.Groups()))
 }
 
 // recentJobs is how many jobs are suggested, the newest first.
 const recentJobs = 20
 
-func suggestJobs(a *app, w *workspace.Workspace) (out []string) {
-	all, _ := job.Jobs(w.Ledger, recentJobs) // of none there is nothing to suggest
+func suggestJobs(a *app, w *plan.Site) (out []string) {
+	all, _ := w.Jobs(recentJobs) // of none there is nothing to suggest
 	slices.Reverse(all)
 	for _, s := range all {
 		how := s.Result()
@@ -117,12 +116,12 @@ func suggestJobs(a *app, w *workspace.Workspace) (out []string) {
 	return out
 }
 
-func suggestOrders(_ *app, w *workspace.Workspace) []string {
+func suggestOrders(_ *app, w *plan.Site) []string {
 	out, _ := w.Orders() // of none there is nothing to suggest
 	return out
 }
 
-func suggestFamilies(a *app, w *workspace.Workspace) (out []string) {
+func suggestFamilies(a *app, w *plan.Site) (out []string) {
 	s, err := a.openShelf()
 	if err != nil {
 		return nil
@@ -137,14 +136,14 @@ func suggestFamilies(a *app, w *workspace.Workspace) (out []string) {
 	return out
 }
 
-func suggestFields(*app, *workspace.Workspace) (out []string) {
+func suggestFields(*app, *plan.Site) (out []string) {
 	for i, name := range workspace.Columns {
 		out = append(out, name+"\t"+workspace.Abouts[i])
 	}
 	return out
 }
 
-func suggestAdapters(*app, *workspace.Workspace) (out []string) {
+func suggestAdapters(*app, *plan.Site) (out []string) {
 	all, _ := discover.Adapters() // of none there is nothing to suggest
 	for _, x := range all {
 		var addresses []string
@@ -157,11 +156,11 @@ func suggestAdapters(*app, *workspace.Workspace) (out []string) {
 }
 
 // fixed suggests what is the same everywhere.
-func fixed(of ...string) suggest { return func(*app, *workspace.Workspace) []string { return of } }
+func fixed(of ...string) suggest { return func(*app, *plan.Site) []string { return of } }
 
 // both suggests one after the other.
 func both(of ...suggest) suggest {
-	return func(a *app, w *workspace.Workspace) (out []string) {
+	return func(a *app, w *plan.Site) (out []string) {
 		for _, s := range of {
 			out = append(out, s(a, w)...)
 		}
@@ -198,7 +197,7 @@ var wordSuggestions = map[string]suggest{
 	"shelf notes": suggestImages, "shelf mark": suggestImages, "shelf drop": suggestImages,
 	"shelf export": suggestImages,
 	"family show":  suggestFamilies, "schema": func(*app,
-		*workspace.Workspace) []string {
+		*plan.Site) []string {
 		return schemaKinds()
 	},
 }
@@ -252,8 +251,8 @@ const bashAlone = `if ! declare -F _get_comp_words_by_ref >/dev/null; then
 fi
 `
 
-// suggestion answers a shell about a word that is started. One that stands in the line already is not
-// suggested again.
+// suggestion answers a shell about a word that is started. One that stands in the line already is
+// not suggested again.
 func (a *app) suggestion(name string, s suggest) cobra.CompletionFunc {
 	return func(_ *cobra.Command, args []string, begun string) ([]string,
 		cobra.ShellCompDirective) {

@@ -5,16 +5,15 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"slices"
-	"strings"
 	"time"
 
+	"catena/internal/cli/jobview"
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/ledger"
-	"catena/internal/workspace"
+	"catena/internal/machine"
+	"catena/internal/plan"
 )
 
 // A job that continues automatically is a program of its own, which takes the job over as resume
@@ -54,29 +53,24 @@ func (a *app) readSecrets() error {
 const startWithin = 30 * time.Second
 
 // detach hands a job that was started and not started to a program of its own.
-func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error {
+func (a *app) detach(w *plan.Site, j *job.Job, patience string) error {
 	j.Release()
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
 	said := filepath.Join(w.Dir, ledger.Folder, j.ID+".out")
 	out, err := os.OpenFile(said, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = out.Close() }() // the program has its own
-	cmd := exec.Command(self, "-C", w.Dir, "--shelf", w.Shelf.Dir(), "resume", j.ID)
+	args := []string{"-C", w.Dir, "--shelf", w.Shelf.Dir(), "resume", j.ID}
 	if patience != "" {
-		cmd.Args = append(cmd.Args, "--patience", patience)
+		args = append(args, "--patience", patience)
 	}
-	cmd.Args[0] = os.Args[0]
-	cmd.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool {
-		name, _, _ := strings.Cut(v, "=")
-		return slices.Contains(secretNames, name)
-	}), secretsFrom+"=input")
+	cmd, err := machine.Self(secretNames, args...)
+	if err != nil {
+		return err
+	}
+	cmd.Env = append(cmd.Env, secretsFrom+"=input")
 	cmd.Stdout, cmd.Stderr = out, out
-	cmd.SysProcAttr = onItsOwn()
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return err
@@ -95,7 +89,7 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 	_ = in.Close()
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	for deadline := a.now().Add(startWithin); err == nil && !w.Ledger.Held(j.ID); {
+	for deadline := a.now().Add(startWithin); err == nil && !w.Runs(j.ID); {
 		select {
 		case err = <-ended:
 			if state, stateErr := w.JobState(j.ID); stateErr == nil && !state.Ended.IsZero() {
@@ -111,13 +105,16 @@ func (a *app) detach(w *workspace.Workspace, j *job.Job, patience string) error 
 	if err != nil {
 		text, _ := os.ReadFile(said)
 		view.Print(a.err, "%s", string(text))
-		return fmt.Errorf("job %s could not continue automatically: %w. Continue with it here: catena resume %[1]s", j.ID, err)
+		return fmt.Errorf("job %s could not continue automatically: %w. Continue with it here: catena "+
+			"resume %[1]s", j.ID, err)
 	}
 	if state, err := w.JobState(j.ID); err == nil && state.Scheduled() {
-		a.say("Job %s is scheduled: it starts %s, also when this terminal is closed.\nWatch it: catena track %[1]s. Call it off: catena stop %[1]s",
-			j.ID, when(state.Order.Start, a.now()))
+		a.say("Job %s is scheduled: it starts %s, also when this terminal is closed.\nWatch it: "+
+			"catena track %[1]s. Call it off: catena stop %[1]s",
+			j.ID, jobview.When(state.Order.Start, a.now()))
 		return nil
 	}
-	a.say("Job %s continues in its own process, also when this terminal is closed.\nWatch it: catena track %[1]s. Start no more devices: catena stop %[1]s", j.ID)
+	a.say("Job %s continues in its own process, also when this terminal is closed.\nWatch it: "+
+		"catena track %[1]s. Start no more devices: catena stop %[1]s", j.ID)
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/doctor"
+	"catena/internal/machine"
 	"catena/internal/words"
 )
 
@@ -31,7 +32,7 @@ func (a *app) doctor() error {
 	}
 	in := doctor.Input{Site: w, SiteErr: err, Shelf: a.openShelf, Now: a.now(), Built: built().Date,
 		StaysAwake: func() bool {
-			release, ok := keepAwake("catena doctor")
+			release, ok := machine.KeepAwake("catena doctor")
 			release()
 			return ok
 		}}
@@ -43,7 +44,8 @@ func (a *app) doctor() error {
 		}
 	}
 	all := doctor.Examine(in)
-	tones := map[doctor.State]view.Tone{doctor.OK: view.Good, doctor.Look: view.Warn, doctor.Bad: view.Bad}
+	tones := map[doctor.State]view.Tone{doctor.OK: view.Good, doctor.Look: view.Warn,
+		doctor.Bad: view.Bad}
 	t := view.Table{Columns: []string{"looked at", "state", "found", "what to do"}}
 	bad, look := 0, 0
 	for _, f := range all {

@@ -28,7 +28,8 @@ var instead = map[string]string{
 	"where nothing stands": "repeat the value, or drop the column",
 }
 
-// unwanted finds a word of the table. What is part of a name, of a path or of a word with a hyphen is none.
+// unwanted finds a word of the table. What is part of a name, of a path or of a word with a hyphen
+// is none.
 var unwanted = func() *regexp.Regexp {
 	var words []string
 	for w := range instead {
@@ -37,7 +38,8 @@ var unwanted = func() *regexp.Regexp {
 	return regexp.MustCompile(`(?i)(?:^|[^-\w./])(` + strings.Join(words, "|") + `)(?:$|[^-\w])`)
 }()
 
-// The words of the program: every text in its sources that has a space, every comment, and the manual.
+// The words of the program: every text in its sources that has a space, every comment, and the
+// manual.
 func TestWords(t *testing.T) {
 	var wrong []string
 	check := func(at, text string) {
@@ -76,18 +78,34 @@ func checkSource(path string, check func(at, text string)) error {
 		return err
 	}
 	for _, group := range file.Comments {
-		for _, c := range group.List {
-			check(files.Position(c.Pos()).String(), strings.TrimPrefix(c.Text, "//"))
-		}
+		check(files.Position(group.Pos()).String(), group.Text())
 	}
 	ast.Inspect(file, func(n ast.Node) bool {
 		if field, is := n.(*ast.Field); is {
 			field.Tag = nil // names of fields are no words
 		}
-		if l, is := n.(*ast.BasicLit); is && l.Kind == token.STRING && strings.Contains(l.Value, " ") && !strings.Contains(l.Value, "TRIGGER") {
-			check(files.Position(l.Pos()).String(), strings.ReplaceAll(l.Value, `\n`, "\n"))
+		expr, is := n.(ast.Expr)
+		if text, all := literal(expr); is && all {
+			if strings.Contains(text, " ") && !strings.Contains(text, "TRIGGER") {
+				check(files.Position(n.Pos()).String(), strings.ReplaceAll(text, `\n`, "\n"))
+			}
+			return false
 		}
 		return true
 	})
 	return nil
+}
+
+// literal is a text in a source that is written as one literal, or as several with + between;
+// false: it is none.
+func literal(e ast.Expr) (text string, is bool) {
+	switch e := e.(type) {
+	case *ast.BasicLit:
+		return strings.Trim(e.Value, "\"`"), e.Kind == token.STRING
+	case *ast.BinaryExpr:
+		left, isText := literal(e.X)
+		right, isToo := literal(e.Y)
+		return left + right, e.Op == token.ADD && isText && isToo
+	}
+	return "", false
 }

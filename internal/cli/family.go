@@ -2,14 +2,18 @@ package cli
 
 import (
 	"cmp"
+	"context"
+	"io"
 	"maps"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/dialect/draft"
 	"catena/internal/family"
 	"catena/internal/workspace"
 )
@@ -27,7 +31,8 @@ sort, and how their images are recognised. The manual is docs/families.md.`,
   catena family test families/new.yaml gate-1.json`,
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.familyListCmd(), a.familyShowCmd(), a.familyCheckCmd(), a.familyTryCmd(), a.familyTestCmd(), a.familyDraftCmd())
+	c.AddCommand(a.familyListCmd(), a.familyShowCmd(), a.familyCheckCmd(), a.familyTryCmd(),
+		a.familyTestCmd(), a.familyDraftCmd())
 	return c
 }
 
@@ -60,13 +65,15 @@ func (a *app) familyList() error {
 		Images   int      `json:"image_rules"`
 	}
 	list := []known{}
-	t := view.Table{Columns: []string{"family", "vendor", "models", "protocol", "versions", "image rules"}}
+	t := view.Table{Columns: []string{"family", "vendor", "models", "protocol", "versions",
+		"image rules"}}
 	for _, f := range set.Families() {
 		order := f.Versions.Order
 		if order == "" {
 			order = "natural"
 		}
-		k := known{Family: f.Name, Vendor: f.Vendor, Models: f.Models, Versions: order, Images: len(f.Images)}
+		k := known{Family: f.Name, Vendor: f.Vendor, Models: f.Models, Versions: order,
+			Images: len(f.Images)}
 		talks := ""
 		if f.Program != nil {
 			k.Protocol, k.Updates = f.Program.Protocol, len(f.Program.Update) > 0
@@ -110,7 +117,8 @@ func (a *app) familyShow(name string) error {
 		return usage("there is no family %s; see them with: catena family list", name)
 	}
 	f := all[i]
-	rows := [][2]string{{"family", f.Name}, {"vendor", f.Vendor}, {"models", strings.Join(f.Models, ", ")},
+	rows := [][2]string{{"family", f.Name}, {"vendor", f.Vendor}, {"models", strings.Join(f.Models,
+		", ")},
 		{"file", f.File}, {"versions sort", cmp.Or(f.Versions.Order, "natural")},
 		{"image rules", strconv.Itoa(len(f.Images))}, {"patience", f.Patience.String()}}
 	if f.PlainBasic {
@@ -161,10 +169,11 @@ func inSteps(steps []*family.Step) string {
 
 func (a *app) familyCheckCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:     "check FILE…",
-		Example: "  catena family check families/tollgarth-gates.yaml\n  catena family check families/*.yaml",
-		Short:   "Read family files and say what is wrong with them",
-		Args:    atLeast(1, "a file"),
+		Use: "check FILE…",
+		Example: "  catena family check families/tollgarth-gates.yaml\n  catena family check " +
+			"families/*.yaml",
+		Short: "Read family files and say what is wrong with them",
+		Args:  atLeast(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			var all []family.Family
 			for _, name := range args {
@@ -181,4 +190,31 @@ func (a *app) familyCheckCmd() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func (a *app) familyDraftCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "draft ADDRESS",
+		Short: "Write the start of a family file from what a device shows",
+		Long: `Look at a device without a login, over HTTP, HTTPS, SSH and SNMP (community public), and print the
+start of a family file for it: what it showed stands there as comments, what only a person can
+know is marked with FILL IN. Nothing is changed on the device. Redirect it into a file, fill it in,
+and try it: catena family try.`,
+		Example: "  catena family draft 10.20.4.101 > families/new.yaml\n  catena family draft " +
+			"10.20.4.101:8080",
+		Args: exactly(1, "an address"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.familyDraft(c.Context(), args[0])
+		},
+	}
+}
+
+func (a *app) familyDraft(ctx context.Context, where string) error {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	text, err := draft.Of(ctx, where)
+	if err == nil {
+		_, err = io.WriteString(a.out, text)
+	}
+	return err
 }

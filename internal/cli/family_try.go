@@ -18,6 +18,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/device"
@@ -25,6 +26,7 @@ import (
 	"catena/internal/dialect/scripted"
 	"catena/internal/firmware"
 	"catena/internal/login"
+	"catena/internal/wire"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -71,7 +73,8 @@ func program(file string) (scripted.Dialect, bool, error) {
 		return scripted.Dialect{}, false, err
 	}
 	if f.Program == nil {
-		return scripted.Dialect{}, false, usage("%s does not say how its devices are talked to: it has no recognise:, read: …", file)
+		return scripted.Dialect{}, false, usage("%s does not say how its devices are talked to: it "+
+			"has no recognise:, read: …", file)
 	}
 	return scripted.New(f, 0), f.PlainBasic, nil
 }
@@ -111,7 +114,8 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	recorder := d.Recorder(at, as, func(seen scripted.Seen) { a.tellSeen(s, seen) })
 	r, children, err := recorder.First(ctx)
 	if err == nil {
-		a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.", where, r.Vendor,
+		a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.",
+			where, r.Vendor,
 			r.Model, cmp.Or(r.Serial, "not told"), r.Version)))
 	} else {
 		err = fmt.Errorf("%s %w", where, err)
@@ -138,7 +142,8 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		if written != nil {
 			return written
 		}
-		a.say("What it answered is in %s; secrets are not in it. Replay it: catena family test %s %[1]s", t.record, quoted(file))
+		a.say("What it answered is in %s; secrets are not in it. Replay it: catena family test %s %[1]s",
+			t.record, advice.Quoted(file))
 	}
 	var cause *device.Cause
 	if errors.As(err, &cause) && cause.Problem == device.NoSecret {
@@ -160,7 +165,7 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 	if e.Secure() {
 		port = "443"
 	}
-	e.Address = atPort(e.Address, port)
+	e.Address = wire.AtPort(e.Address, port)
 	if _, err := a.siteDir(); err != nil {
 		as, _, err = a.login()
 		return dialect.At{Endpoint: e}, as, leave, err
@@ -232,7 +237,8 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 		return err
 	}
 	if !t.yes {
-		a.say("This writes %s to %s, without the checks of a job and without a way back.", filepath.Base(t.update), address)
+		a.say("This writes %s to %s, without the checks of a job and without a way back.",
+			filepath.Base(t.update), address)
 		if err := a.confirm("Send it?"); err != nil {
 			return err
 		}
@@ -260,8 +266,9 @@ func (a *app) familyTestCmd() *cobra.Command {
 		Long: `Run a family file against recordings that catena family try --record has made. Nothing leaves
 the machine. It ends with 1 where the family sends something else than then, or reads the device
 as something else.`,
-		Example: "  catena family test families/tollgarth-gates.yaml gate-1.json\n  catena family test families/tollgarth-gates.yaml families/recordings/*.json",
-		Args:    atLeast(2, "a family file and a recording"),
+		Example: "  catena family test families/tollgarth-gates.yaml gate-1.json\n  catena family " +
+			"test families/tollgarth-gates.yaml families/recordings/*.json",
+		Args: atLeast(2, "a family file and a recording"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.familyTest(c.Context(), args[0], args[1:])
 		},
@@ -278,7 +285,7 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 		r, err := scripted.ReadRecording(name)
 		if errors.Is(err, scripted.ErrNoRecording) {
 			return usage("%w; make one with: catena family try %s ADDRESS --record FILE", err,
-				quoted(file))
+				advice.Quoted(file))
 		}
 		if err != nil {
 			return usage("%w", err)

@@ -2,15 +2,9 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"errors"
-	"fmt"
-	"net/http"
-	"net/url"
 	"os"
 	"os/signal"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -87,9 +81,9 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	if err != nil {
 		return err
 	}
-	client, err := feedClient(f.ca)
+	client, err := shelf.FeedClient(f.ca)
 	if err != nil {
-		return err
+		return usage("--ca: %w", err)
 	}
 	var key ssh.PublicKey
 	if f.key != "" {
@@ -105,9 +99,9 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	defer release()
 	failed := false
 	for _, source := range sources {
-		source, err = feedSource(source)
+		source, err = shelf.FeedSource(source)
 		if err != nil {
-			return err
+			return usage("%w", err)
 		}
 		meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Client: client, Now: a.now}
@@ -125,46 +119,6 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		return exit{exitError, errSilent}
 	}
 	return nil
-}
-
-// feedSource makes a source absolute, so that it means the same tomorrow. Only
-// HTTPS is a web address.
-func feedSource(source string) (string, error) {
-	if u, err := url.Parse(source); err == nil && strings.Contains(source, "://") {
-		if u.Scheme != "https" || u.Host == "" {
-			return "", usage("%s: a feed is a folder or an https:// address", source)
-		}
-		return strings.TrimSuffix(source, "/"), nil
-	}
-	return filepath.Abs(source)
-}
-
-// feedClient fetches over HTTPS, and follows no redirect to another host.
-func feedClient(ca string) (*http.Client, error) {
-	roots, err := x509.SystemCertPool()
-	if err != nil {
-		roots = x509.NewCertPool()
-	}
-	if ca != "" {
-		raw, err := os.ReadFile(ca)
-		if err != nil {
-			return nil, usage("--ca: %w", err)
-		}
-		if !roots.AppendCertsFromPEM(raw) {
-			return nil, usage("--ca: %s holds no certificate", ca)
-		}
-	}
-	return &http.Client{
-		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment,
-			TLSClientConfig:       &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
-			ResponseHeaderTimeout: 30 * time.Second, DisableCompression: true},
-		CheckRedirect: func(r *http.Request, via []*http.Request) error {
-			if len(via) > 5 || r.URL.Host != via[0].URL.Host || r.URL.Scheme != "https" {
-				return fmt.Errorf("it redirects to %s, which is not followed", r.URL.Host)
-			}
-			return nil
-		},
-	}, nil
 }
 
 // wantedModels tells which images a pull brings.
@@ -249,7 +203,8 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 func (a *app) shelfFeedCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "feed", Short: "Make feeds for others to pull", Args: onlyCommands, RunE: help,
-		Long: "A feed is a folder with a signed index and images. Put it on a web server or a stick;\nothers fill their shelves from it: catena shelf pull.",
+		Long: "A feed is a folder with a signed index and images. Put it on a web server or a stick;\n" +
+			"others fill their shelves from it: catena shelf pull.",
 	}
 	c.AddCommand(a.feedKeyCmd(), a.feedMakeCmd())
 	return c
@@ -341,7 +296,7 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 	if err != nil {
 		return err
 	}
-	images, err := chosen(s, args[1:], "", "")
+	images, err := s.Choose(args[1:], "", "")
 	if err != nil {
 		return err
 	}
@@ -385,7 +340,8 @@ func (a *app) keyPassword() (string, error) {
 	}
 	password, err := a.askSecret("Password of the key: ")
 	if errors.Is(err, errNoTerminal) {
-		return "", usage("the key's password is not given; set CATENA_KEY_PASSWORD, or run this in a terminal to be asked")
+		return "", usage("the key's password is not given; set CATENA_KEY_PASSWORD, or run this in a " +
+			"terminal to be asked")
 	}
 	return password, err
 }

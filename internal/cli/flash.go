@@ -16,16 +16,18 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/cli/jobview"
 	"catena/internal/cli/view"
 	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/login"
+	"catena/internal/machine"
 	"catena/internal/match"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/shelf"
-	"catena/internal/site"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -55,7 +57,8 @@ func (f *jobFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.stage, "stage", false,
 		"send the images and leave the restarts for later: catena finish")
 	c.Flags().DurationVar(&f.waitFor, "wait-for", 0,
-		"how long to wait for devices that an interlock forbids to update, such as a link in use; the others continue")
+		"how long to wait for devices that an interlock forbids to update, such as a link in use; the "+
+			"others continue")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
 		"ask devices that are away again for so long, such as 30m: they join late")
 	patienceVar(c, &f.patience)
@@ -67,14 +70,9 @@ type patienceFlag struct{ of *firmware.Patience }
 // patienceVar adds --patience to a command.
 func patienceVar(c *cobra.Command, p *firmware.Patience) {
 	c.Flags().Var(&patienceFlag{p}, "patience", fmt.Sprintf(
-		"how long a device may take in a step, as STEP=DURATION; may be repeated (default: as the site, the image or the family says, or %s)",
+		"how long a device may take in a step, as STEP=DURATION; may be repeated (default: as the "+
+			"site, the image or the family says, or %s)",
 		job.Usual))
-}
-
-// patience is how long devices may take: as a person says, else the site. What neither says,
-// their families and images say.
-func patience(w *workspace.Workspace, said firmware.Patience) firmware.Patience {
-	return said.Over(w.Site.Patience)
 }
 
 // Set takes one step, or several with commas between.
@@ -85,7 +83,8 @@ func (p *patienceFlag) Set(text string) error {
 	step, length, _ := strings.Cut(text, "=")
 	of := p.of.Step(step)
 	if of == nil {
-		return fmt.Errorf("%q is not one of %s (before a device that restarts automatically is asked to)", step,
+		return fmt.Errorf("%q is not one of %s (before a device that restarts automatically is asked to)",
+			step,
 			strings.Join(firmware.PatienceSteps, ", "))
 	}
 	d, err := time.ParseDuration(length)
@@ -183,63 +182,39 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 
 // carryOut holds an order against the site, asks, waits for its start, runs it and shows it.
 // skipped are the rows that were chosen and are not in it.
-func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, o order.Order,
+func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Order,
 	skipped []workspace.Row) error {
 	if err := a.sayInterrupted(w); err != nil {
 		return err
 	}
-	if f.waitFor < 0 {
-		return usage("--wait-for %s: write for example 10m", f.waitFor)
-	}
-	o.WaitFor = max(o.WaitFor, f.waitFor)
-	if f.waitAway < 0 {
-		return usage("--wait-away %s: write for example 30m", f.waitAway)
-	}
-	o.WaitAway = max(o.WaitAway, f.waitAway)
-	if f.stage {
-		o.Stage = true
-	}
-	if o.Stage {
-		o.Rules.Pilot = false // nothing is proven that others could wait for
-	}
-	f.anew = f.anew || o.WaitAway > 0
-	start, err := a.startTime(w, f.start)
+	p, err := w.Prepare(o, f.terms())
+	a.sayLeft(p.Left)
 	if err != nil {
 		return err
 	}
-	o, moved, err := a.holdAgainst(w, o, f.anew, start)
+	access, err := a.accessTo(w, p.Order)
 	if err != nil {
 		return err
 	}
-	forecast, err := order.Forecast(o, start)
-	if err != nil {
-		return err
-	}
-	access, err := a.accessTo(w, o)
-	if err != nil {
-		return err
-	}
-	a.announce(o, forecast, skipped)
-	if err := a.acceptCautions(&o, f.accept); err != nil {
+	a.announce(p.Order, p.Forecast, skipped)
+	if err := a.acceptCautions(&p.Order, f.accept); err != nil {
 		return err
 	}
 	if !f.yes {
-		if err := a.confirm("Work on " + words.Plural(len(o.Devices), "device") + " " +
-			when(start, a.now()) + "?"); err != nil {
+		if err := a.confirm("Work on " + words.Plural(len(p.Order.Devices), "device") + " " +
+			jobview.When(p.Start, a.now()) + "?"); err != nil {
 			return err
 		}
 	}
-	if f.detach && start.After(a.now()) {
-		o.Start = start // the job is written down now, and waits in a process of its own
-	} else {
-		var later int
-		o, later, err = a.waitForStart(ctx, w, o, f.anew, start)
-		if err != nil {
+	switch {
+	case f.detach && p.Start.After(a.now()):
+		p.Order.Start = p.Start // the job is written down now, and waits in a process of its own
+	default:
+		if err := a.waitForStart(ctx, w, &p); err != nil {
 			return err
 		}
-		moved += later
 	}
-	j, err := a.engine(w, access, patience(w, f.patience)).Start(w.Job(o))
+	j, err := w.Start(access, p.Order, f.patience)
 	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
 		return refused("%w; nothing was touched", err)
 	}
@@ -249,28 +224,40 @@ func (a *app) carryOut(ctx context.Context, w *workspace.Workspace, f jobFlags, 
 	if f.detach {
 		return a.detach(w, j, f.patience.String())
 	}
-	return a.seeThrough(ctx, w, access, j, moved > 0)
+	return a.seeThrough(ctx, w, access, j, len(p.Left) > 0)
 }
 
-// waitForStart waits for the start of an order, and holds it against the site once more:
-// meanwhile much may have changed.
-func (a *app) waitForStart(ctx context.Context, w *workspace.Workspace, o order.Order, anew bool,
-	start time.Time) (_ order.Order, left int, err error) {
-	if !start.After(a.now()) {
-		return o, 0, nil
+// terms are how the order is to be carried out.
+func (f *jobFlags) terms() plan.Terms {
+	return plan.Terms{Start: f.start, WaitFor: f.waitFor, WaitAway: f.waitAway, Stage: f.stage,
+		Again: f.anew}
+}
+
+// sayLeft names the devices that are left out of an order, because they have changed since it was
+// made.
+func (a *app) sayLeft(left []plan.Difference) {
+	for _, d := range left {
+		view.Print(a.err, "skipped %s: %s\n", d.Device, d.Text)
 	}
-	if err := a.countDown(ctx, start); err != nil {
-		return o, 0, err
+}
+
+// waitForStart waits for the start of an order, and holds it against the site once more.
+func (a *app) waitForStart(ctx context.Context, w *plan.Site, p *plan.Prepared) error {
+	if !p.Start.After(a.now()) {
+		return nil
 	}
-	if err := w.Renew(); err != nil {
-		return o, 0, err
+	if err := a.countDown(ctx, p.Start); err != nil {
+		return err
 	}
-	return a.holdAgainst(w, o, anew, a.now())
+	before := len(p.Left)
+	err := w.StartsNow(p)
+	a.sayLeft(p.Left[before:])
+	return err
 }
 
 // seeThrough runs a job to its end and says how it ended. less says that it has less devices
 // than were asked for.
-func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *contact.Access, j *job.Job,
+func (a *app) seeThrough(ctx context.Context, w *plan.Site, access *contact.Access, j *job.Job,
 	less bool) error {
 	state, stopped, err := a.runAndShow(ctx, w, access.Book, j)
 	if err != nil {
@@ -285,103 +272,13 @@ func (a *app) seeThrough(ctx context.Context, w *workspace.Workspace, access *co
 			"the job was stopped before all devices were worked on; continue with the same command")}
 	}
 	if parked := state.Count(job.Parked); parked > 0 {
-		a.say("%s restart when you say so: catena finish %s", words.Plural(parked, "parked device"), state.ID)
+		a.say("%s restart when you say so: catena finish %s", words.Plural(parked, "parked device"),
+			state.ID)
 	}
 	if less || notBegun(state) {
 		return exit{exitFailed, errSilent}
 	}
 	return nil
-}
-
-// holdAgainst holds an order against the site as it is now. Devices that changed since are left
-// out, and counted; anything else that changed refuses the order.
-func (a *app) holdAgainst(w *workspace.Workspace, o order.Order, anew bool, start time.Time) (
-	_ order.Order, left int, err error) {
-	skip := map[string]bool{}
-	var refuse []string
-	for _, d := range w.Differences(o, anew) {
-		if d.Refuses {
-			refuse = append(refuse, strings.TrimPrefix(d.Device+": ", ": ")+d.Text)
-			continue
-		}
-		if !skip[d.ID] {
-			view.Print(a.err, "skipped %s: %s\n", d.Device, d.Text)
-		}
-		skip[d.ID] = true
-	}
-	if len(refuse) > 0 {
-		return o, 0, refused("the order cannot be carried out any more; make it again. Nothing was touched:\n  %s",
-			strings.Join(refuse, "\n  "))
-	}
-	if len(skip) == len(o.Devices) {
-		return o, 0, exit{exitFailed,
-			errors.New("no device of the order is left to work on; nothing was touched")}
-	}
-	o = w.Without(o, func(d order.Device) bool { return skip[d.ID] })
-	w.Begin(&o, start)
-	return o, len(skip), nil
-}
-
-// startTime reads --start. Outside of the site's windows nothing starts.
-func (a *app) startTime(w *workspace.Workspace, text string) (time.Time, error) {
-	now := a.now()
-	opens, _, has := w.Site.Window(now)
-	start := now
-	after, isDelay := strings.CutPrefix(text, "+")
-	clock, clockErr := time.Parse("15:04", text)
-	switch {
-	case text == "now":
-	case text == "window" && !has:
-		return start, usage("--start window: the site has no windows; see windows: in %s",
-			site.File)
-	case text == "window":
-		start = opens
-		if start.Before(now) {
-			start = now
-		}
-		return start, nil
-	case isDelay:
-		d, err := time.ParseDuration(after)
-		if err != nil || d < 0 {
-			return start, usage("--start %s: write for example +2h", text)
-		}
-		start = now.Add(d)
-	case clockErr == nil:
-		zone := now.In(w.Site.Zone())
-		start = time.Date(zone.Year(), zone.Month(), zone.Day(), clock.Hour(), clock.Minute(), 0, 0,
-			zone.Location())
-		if start.Before(now) {
-			start = start.AddDate(0, 0, 1)
-		}
-	default:
-		var err error
-		start, err = time.Parse(time.RFC3339, text)
-		if err != nil {
-			return start, usage("--start %s: write now, +2h, 22:30, window, or for example %s",
-				text,
-				now.Format(time.RFC3339))
-		}
-		if start.Before(now) {
-			return start, usage("--start %s lies in the past", text)
-		}
-	}
-	opens, closes, has := w.Site.Window(start)
-	if has && opens.After(start) {
-		return start, refused("no window of the site is open %s; the next one is from %s to %s: say --start window. Nothing was touched",
-			when(start, now), opens.Format("Mon 2006-01-02 15:04"), closes.Format("15:04 MST"))
-	}
-	return start, nil
-}
-
-// when says a time for a sentence.
-func when(start, now time.Time) string {
-	switch {
-	case !start.After(now):
-		return "now"
-	case start.Sub(now) < 12*time.Hour:
-		return "at " + start.Local().Format("15:04")
-	}
-	return "on " + start.Local().Format("Mon 2006-01-02 at 15:04")
 }
 
 // countDown waits for a time, and shows how long it is until then. Ctrl-C ends it: nothing was
@@ -391,7 +288,7 @@ func (a *app) countDown(ctx context.Context, start time.Time) error {
 	defer stop()
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 	defer meter.Clear()
-	a.say("Starts %s. Ctrl-C calls it off.", when(start, a.now()))
+	a.say("Starts %s. Ctrl-C calls it off.", jobview.When(start, a.now()))
 	for left := start.Sub(a.now()); left > 0; left = start.Sub(a.now()) {
 		meter.Show("starts in " + words.Clock(left.Round(time.Second)))
 		select {
@@ -403,8 +300,8 @@ func (a *app) countDown(ctx context.Context, start time.Time) error {
 	return nil
 }
 
-// notBegun tells whether a device of a job was left, because it cannot be parked, its window closed, too many had
-// failed, or a rule could not be kept.
+// notBegun tells whether a device of a job was left, because it cannot be parked, its window
+// closed, too many had failed, or a rule could not be kept.
 func notBegun(state job.State) bool {
 	return slices.ContainsFunc(state.Devices, func(d job.DeviceState) bool {
 		return d.Step == job.Skipped && d.Cause != nil &&
@@ -414,7 +311,7 @@ func notBegun(state job.State) bool {
 
 // accessTo is access for an order. Without any login for its devices it is refused: all of them
 // would fail for that alone.
-func (a *app) accessTo(w *workspace.Workspace, o order.Order) (*contact.Access, error) {
+func (a *app) accessTo(w *plan.Site, o order.Order) (*contact.Access, error) {
 	access, err := a.access(w)
 	if err != nil {
 		return nil, err
@@ -501,12 +398,9 @@ func (a *app) sayCautions(o order.Order) {
 			accepted = " [accepted by " + c.Accepted + "]"
 		}
 		a.say("%s %s (%s): %s%s", a.style(a.human()).Paint(view.Warn, "Caution"), c.Name,
-			few(c.Devices), c.Text, accepted)
+			words.Few(c.Devices), c.Text, accepted)
 	}
 }
-
-// few writes names for a sentence, and how many more there are.
-func few(names []string) string { return words.Few(names) }
 
 // expectation says how long an order takes, and why it cannot take less.
 func expectation(o order.Order, p order.Schedule) string {
@@ -606,7 +500,8 @@ func rollbackCell(rollback string) view.Cell {
 // runAndShow runs the job to its end and shows it meanwhile. A closed window or a
 // reader that went away does not end a write: the job continues without them. stopped
 // tells whether a person stopped it.
-func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login.Book, j *job.Job) (state job.State,
+func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
+	j *job.Job) (state job.State,
 	stopped bool, err error) {
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
 	going, stopStarting := context.WithCancel(ctx)
@@ -620,10 +515,13 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	interrupt := func() string {
 		if times.Add(1) == 1 {
 			stopStarting()
-			return "Stopping: devices in progress will finish; no more will start. Press Ctrl-C again to abandon devices that are only being checked."
+			return "Stopping: devices in progress will finish; no more will start. Press Ctrl-C again to " +
+				"abandon devices that are only being checked."
 		}
 		letGo()
-		return "Abandoned the devices that were only being checked. Writes are finished. A device that waits for an operator continues after: catena track --done DEVICE, or --skip DEVICE --because REASON."
+		return "Abandoned the devices that were only being checked. Writes are finished. A device " +
+			"that waits for an operator continues after: catena track --done DEVICE, or --skip DEVICE " +
+			"--because REASON."
 	}
 	go func() {
 		for {
@@ -639,7 +537,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s",
 			j.ID)
 	}
-	release, awake := keepAwake("job " + j.ID + " is writing to devices")
+	release, awake := machine.KeepAwake("job " + j.ID + " is writing to devices")
 	defer release()
 	switch {
 	case awake:
@@ -648,7 +546,7 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
 	}
 	a.say("")
-	told := a.tell(w, book, j.ID, j.Since)
+	told := a.teller(w, book).Follow(j.ID, j.Since)
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, checking) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since, interrupt)
@@ -657,13 +555,14 @@ func (a *app) runAndShow(ctx context.Context, w *workspace.Workspace, book login
 	told()
 	if err != nil {
 		return state, stopped, exit{exitError, fmt.Errorf(
-			"the job cannot continue: %w\nno more devices were started, and what was being written was finished. When that is fixed, continue: catena resume %s",
+			"the job cannot continue: %w\nno more devices were started, and what was being written was "+
+				"finished. When that is fixed, continue: catena resume %s",
 			wordedSystem(err), j.ID)}
 	}
 	if showErr != nil {
 		a.log.Warn("the job could not be shown", "err", showErr)
 	}
-	state, err = job.Load(w.Ledger, j.ID)
+	state, err = w.JobState(j.ID)
 	return state, stopped, err
 }
 

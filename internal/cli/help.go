@@ -6,6 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -67,7 +69,8 @@ catena demo --walk  a night at a simulated site, step by step
 var topics = []struct{ name, short, text string }{
 	{"commands", "All commands, with what each does", ""},
 	{"flags", "The flags that every command has", ""},
-	{"where", "Choose devices by an expression: --where", `--where takes an expression over the fields of a device. Lists, orders and jobs take the same.
+	{"where", "Choose devices by an expression: --where",
+		`--where takes an expression over the fields of a device. Lists, orders and jobs take the same.
 
   --where 'model == "WX-40" && version < "3.2"'
   --where 'status in ["behind", "unsafe"] && "chamber-1" in groups'
@@ -98,7 +101,8 @@ starts whose update and return are not forecast to end before the window closes.
 
 Other places: --since takes 24h, a date, or RFC 3339; --fit 40m keeps what can be proven or returned by then.
 `},
-	{"patterns", "How devices and addresses are named", `A word that means devices is a name, an address, a serial number, or a pattern with *:
+	{"patterns", "How devices and addresses are named",
+		`A word that means devices is a name, an address, a serial number, or a pattern with *:
   cam-11    127.44.1.11    WX4-10011    "cam-*"    chamber-1 (a group)
 Put patterns in quotes, so that the shell leaves them alone. A word that means no device is an error.
 
@@ -272,28 +276,9 @@ func explainAll(c *cobra.Command) {
 type effect struct{ touches, never string }
 
 func (e effect) text() string {
-	return fill("Touches: "+e.touches, "  ", helpWide) + "\n\n" + fill("Never: "+e.never, "  ",
+	return words.Fill("Touches: "+e.touches, "  ", helpWide) + "\n\n" + words.Fill("Never: "+e.never,
+		"  ",
 		helpWide)
-}
-
-// fill breaks a text into lines, of which those after the first start with indent.
-func fill(text, indent string, width int) string {
-	var b strings.Builder
-	at := 0
-	for _, word := range strings.Fields(text) {
-		switch n := len([]rune(word)); {
-		case at == 0:
-			at = n
-		case at+1+n > width:
-			b.WriteString("\n" + indent)
-			at = len(indent) + n
-		default:
-			b.WriteString(" ")
-			at += 1 + n
-		}
-		b.WriteString(word)
-	}
-	return b.String()
 }
 
 // refill breaks the paragraphs of a text again; lines that are set in stay as they are.
@@ -304,7 +289,7 @@ func refill(text string) string {
 		from := 0
 		flush := func(to int) {
 			if from < to {
-				out[len(out)-1] += fill(strings.Join(lines[from:to], " "), "", helpWide) + "\n"
+				out[len(out)-1] += words.Fill(strings.Join(lines[from:to], " "), "", helpWide) + "\n"
 			}
 		}
 		out = append(out, "")
@@ -326,8 +311,10 @@ var (
 	readsShelf = effect{"nothing; it reads the shelf.", "any device."}
 	readsFile  = effect{"nothing; it reads the files named.", "any device."}
 	readsJob   = effect{"nothing; it reads the ledger.", "any device."}
-	flashes    = effect{"the firmware of the devices named, and the ledger; saved settings, where an image clears them.",
-		"a device that is held, that has no way back unless you accept that, or that is not the one it was; a write that has started."}
+	flashes    = effect{"the firmware of the devices named, and the ledger; saved settings, where " +
+		"an image clears them.",
+		"a device that is held, that has no way back unless you accept that, or that is not the one " +
+			"it was; a write that has started."}
 )
 
 // effects are what each command touches, by its name.
@@ -337,16 +324,19 @@ var effects = map[string]effect{
 		"any device; a password is sent to no one here."},
 	"login list": readsSite,
 	"login drop": {"logins.age in the site folder.", "any device."},
-	"login test": {"the ledger: which login works where. It logs in to the devices named, once with each login.", "what a device has set or runs, or a device that is not the one it was."},
+	"login test": {"the ledger: which login works where. It logs in to the devices named, once " +
+		"with each login.", "what a device has set or runs, or a device that is not the one it was."},
 	"login accept": {"the ledger: the changed key or number counts from now on.",
 		"any device."},
-	"login unlock": {"a helper program that keeps the passphrase in its memory, reachable by you alone.", "the disk, or any device."},
+	"login unlock": {"a helper program that keeps the passphrase in its memory, reachable by you " +
+		"alone.", "the disk, or any device."},
 	"login lock":   {"that helper program.", "the logins themselves."},
 	"family list":  readsSite,
 	"family show":  readsSite,
 	"family check": readsFile,
-	"family try":   {"the device at the address, with --update also its firmware; with --record a new file.", "other devices, or the ledger."},
-	"family test":  readsFile,
+	"family try": {"the device at the address, with --update also its firmware; with --record a " +
+		"new file.", "other devices, or the ledger."},
+	"family test": readsFile,
 	"family draft": {"nothing; it asks the device what it shows without a login.",
 		"a device's firmware or settings; no password is sent."},
 	"address list": {"nothing; it listens, and asks who is there.", "what a device has set."},
@@ -356,10 +346,13 @@ var effects = map[string]effect{
 		"what a device runs, or its other settings."},
 	"doctor": {"nothing; it looks at this laptop and the site folder.",
 		"any device; nothing is sent to one."},
-	"scan": {"the ledger: what was found and read. It asks every address of the site, and logs in with the site's logins, at most three, each once.", "what a device has set or runs; no password goes to a device that is not the one it was."},
+	"scan": {"the ledger: what was found and read. It asks every address of the site, and logs in " +
+		"with the site's logins, at most three, each once.", "what a device has set or runs; no " +
+		"password goes to a device that is not the one it was."},
 	"list": readsSite,
 	"show": readsSite,
-	"name": {"the ledger, and every place in site.yaml and targets.yaml that has the old name.", "the rest of those files, or any device: it does not learn its name."},
+	"name": {"the ledger, and every place in site.yaml and targets.yaml that has the old name.",
+		"the rest of those files, or any device: it does not learn its name."},
 	"hold": {"hold: in site.yaml.", "any device."},
 	"blink": {"the device's lamp, display or an output that you name, for a while.",
 		"what it has set or runs."},
@@ -420,8 +413,55 @@ var effects = map[string]effect{
 	"docs man":      {"a folder of manual pages.", "anything else."},
 	"docs md":       {"a folder of pages in Markdown.", "anything else."},
 	"completion":    {"nothing; it prints a script for your shell.", "your shell's files."},
-	"sim":           {"stand-ins on loopback, and the folders that you name for images and families.", "any network: nothing leaves the machine."},
+	"sim": {"stand-ins on loopback, and the folders that you name for images and families.",
+		"any network: nothing leaves the machine."},
 	"demo": {"a temporary folder, which is removed, or the one of --keep.",
 		"any network, your sites or your shelf."},
 	"version": {"nothing.", "any device."},
+}
+
+// troubleHelp is the topic for a person at night.
+func troubleHelp() string {
+	var b strings.Builder
+	b.WriteString("What Catena says, what it means, and what to do: first, second, third.\nDEVICE " +
+		"and JOB are yours; catena report and catena show DEVICE have what happened.\n\nOf a device:\n\n")
+	tell := func(says string, m advice.Meaning) {
+		fmt.Fprintf(&b, "  %s\n", strings.ReplaceAll(words.Fill(says, "  ", helpWide-4), "\n", "\n  "))
+		fmt.Fprintf(&b, "    %s\n", strings.ReplaceAll(words.Fill(m.Means, "", helpWide-6), "\n",
+			"\n    "))
+		for i, s := range m.Steps {
+			fmt.Fprintf(&b, "    %d. %s\n", i+1, s)
+		}
+		b.WriteString("\n")
+	}
+	headed := false
+	advice.Each(tell, func(says string, m advice.Meaning) {
+		if !headed {
+			b.WriteString("Of a job:\n\n")
+			headed = true
+		}
+		tell(says, m)
+	})
+	return b.String()
+}
+
+// troubleTables are the same for docs/trouble.md.
+func troubleTables() string {
+	var of, in strings.Builder
+	row := func(b *strings.Builder) func(string, advice.Meaning) {
+		b.WriteString("| Catena says | it means | what to do |\n|---|---|---|\n")
+		return func(says string, m advice.Meaning) {
+			fmt.Fprintf(b, "| %s | %s | %s |\n", says, m.Means,
+				strings.Join(numbered(m.Steps), " "))
+		}
+	}
+	advice.Each(row(&of), row(&in))
+	return "### Of a device\n\n" + of.String() + "\n### Of a device in a job\n\n" + in.String()
+}
+
+func numbered(steps []string) (out []string) {
+	for i, s := range steps {
+		out = append(out, fmt.Sprintf("%d. %s.", i+1, s))
+	}
+	return out
 }

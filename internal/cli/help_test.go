@@ -92,7 +92,8 @@ func TestDocumentsAreUnderstood(t *testing.T) {
 			assert.Regexp(t, `\?.*[.:]`, first, "%s answers a question in its first five lines",
 				page)
 		}
-		for _, m := range regexp.MustCompile(`\]\(([^)#:]+)(?:#[^)]*)?\)`).FindAllStringSubmatch(string(raw), -1) {
+		for _, m := range regexp.MustCompile(`\]\(([^)#:]+)(?:#[^)]*)?\)`).FindAllStringSubmatch(
+			string(raw), -1) {
 			assert.FileExists(t, filepath.Join(filepath.Dir(page), m[1]), page)
 		}
 		for n, line := range strings.Split(string(raw), "\n") {

@@ -1,12 +1,7 @@
 package cli
 
 import (
-	"path/filepath"
-
 	"github.com/spf13/cobra"
-
-	"catena/internal/atomicfile"
-	"catena/internal/site"
 )
 
 func (a *app) holdCmd() *cobra.Command {
@@ -17,8 +12,9 @@ func (a *app) holdCmd() *cobra.Command {
 		Short: "Leave a device as it is, and say why",
 		Long: `Hold a device: it is not flashed, by name or with all others, until the hold is dropped.
 Holds are kept in site.yaml, with its comments as they are.`,
-		Example: "  catena hold gate-5 --because 'not before the winter stoppage'\n  catena hold gate-5 --drop",
-		Args:    exactly(1, "one device"),
+		Example: "  catena hold gate-5 --because 'not before the winter stoppage'\n  catena hold " +
+			"gate-5 --drop",
+		Args: exactly(1, "one device"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			return a.hold(args[0], because, drop)
 		},
@@ -41,24 +37,11 @@ func (a *app) hold(which, because string, drop bool) error {
 	if err != nil {
 		return err
 	}
-	held, isHeld := w.Site.Held(d)
-	switch {
-	case drop && !isHeld:
-		return usage("%s is not held", d.Name)
-	case !drop && isHeld:
-		return usage("%s is held already: %s", d.Name, held.Because)
+	if drop {
+		err = w.DropHold(d)
+	} else {
+		err = w.Hold(d, because)
 	}
-	if drop && !d.Is(held.Device) {
-		return usage("%s is held with others, by the pattern %q in %s; change it there", d.Name,
-			held.Device, site.File)
-	}
-	path := filepath.Join(w.Dir, site.File)
-	err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {
-		if drop {
-			return site.DropHold(path, old, held.Device)
-		}
-		return site.AddHold(path, old, site.Hold{Device: d.Name, Because: because})
-	})
 	if err != nil {
 		return usage("%w; nothing was changed", err)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/cli/jobview"
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/order"
@@ -34,12 +35,13 @@ func (a *app) jobsCmd() *cobra.Command {
 
 // jobLine is one job in a list.
 type jobLine struct {
-	ID      string           `json:"job"`
-	Order   string           `json:"order,omitempty"` // the name of its order
-	Note    string           `json:"note,omitempty"`
-	Purpose order.Purpose    `json:"purpose"`
-	Start   *time.Time       `json:"start,omitempty"` // of one that was scheduled
-	Status  string           `json:"status"`          // scheduled, running, interrupted, missed, or ended
+	ID      string        `json:"job"`
+	Order   string        `json:"order,omitempty"` // the name of its order
+	Note    string        `json:"note,omitempty"`
+	Purpose order.Purpose `json:"purpose"`
+	Start   *time.Time    `json:"start,omitempty"` // of one that was scheduled
+	// scheduled, running, interrupted, missed, or ended
+	Status  string           `json:"status"`
 	Started time.Time        `json:"started"`
 	Ended   time.Time        `json:"ended,omitzero"`
 	Devices int              `json:"devices"`
@@ -52,7 +54,7 @@ func (a *app) jobs(last int) error {
 		return err
 	}
 	defer w.Close()
-	all, err := job.Jobs(w.Ledger, last)
+	all, err := w.Jobs(last)
 	if err != nil {
 		return err
 	}
@@ -89,7 +91,7 @@ func (a *app) jobs(last int) error {
 			took = words.Clock(l.Ended.Sub(l.Started))
 		}
 		var ends []string
-		for _, step := range append(frameOrder[:5:5],
+		for _, step := range append(jobview.FrameOrder[:5:5],
 			append([]job.Step{job.Waiting}, job.Ends...)...) {
 			if n := l.Steps[step]; n > 0 {
 				ends = append(ends, fmt.Sprintf("%d %s", n, step))
@@ -97,7 +99,8 @@ func (a *app) jobs(last int) error {
 		}
 		status := view.Cell{Text: l.Status}
 		if l.Start != nil && (l.Status == "scheduled" || l.Status == "missed") {
-			ends = []string{"starts " + when(*l.Start, a.now()), "in " + words.Clock(l.Start.Sub(a.now()).Round(time.Second))}
+			ends = []string{"starts " + jobview.When(*l.Start, a.now()), "in " +
+				words.Clock(l.Start.Sub(a.now()).Round(time.Second))}
 			if l.Status == "missed" {
 				ends = []string{"was to start at " + l.Start.Local().Format("2006-01-02 15:04")}
 			}

@@ -37,7 +37,8 @@ off at the end.`,
 			defer w.Close()
 			count, last, err := w.Check()
 			if err != nil {
-				return fmt.Errorf("the ledger is not whole: %w; keep a copy of it and find out who changed it", err)
+				return fmt.Errorf("the ledger is not whole: %w; keep a copy of it and find out who changed it",
+					err)
 			}
 			digest := fmt.Sprintf("%x", last)
 			if a.format != "table" {
@@ -56,8 +57,9 @@ func (a *app) ledgerExportCmd() *cobra.Command {
 		Short: "Write all entries into a file, to give away",
 		Long: `Write all entries into a file, one JSON object on each line, each with its digest: the
 SHA-256 of the digest before it and of its own fields. No password is in it.`,
-		Example: "  catena ledger export marrow-hill.jsonl\n  catena ledger export ~/for-the-office/night-1.jsonl",
-		Args:    exactly(1, "a file to write"),
+		Example: "  catena ledger export marrow-hill.jsonl\n  catena ledger export " +
+			"~/for-the-office/night-1.jsonl",
+		Args: exactly(1, "a file to write"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()
 			if err != nil {
@@ -70,7 +72,7 @@ SHA-256 of the digest before it and of its own fields. No password is in it.`,
 			count := 0
 			err = atomicfile.Write(args[0], 0o600, func(f io.Writer) error {
 				var err error
-				count, err = w.Ledger.Export(f)
+				count, err = w.Export(f)
 				return err
 			})
 			if err != nil {

@@ -1,23 +1,17 @@
 package cli
 
 import (
-	"cmp"
-	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"catena/internal/care"
 	"catena/internal/cli/view"
-	"catena/internal/contact"
 	"catena/internal/device"
-	"catena/internal/job"
-	"catena/internal/ledger"
 	"catena/internal/match"
-	"catena/internal/record"
+	"catena/internal/plan"
+	"catena/internal/words"
 	"catena/internal/workspace"
 )
 
@@ -47,7 +41,8 @@ func (a *app) listCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List the devices known, each as it was last seen",
-		Long: "List the devices known, each as it was last seen.\n\nWhat JSON, CSV, --sort and --where call " +
+		Long: "List the devices known, each as it was last seen.\n\nWhat JSON, CSV, --sort and " +
+			"--where call " +
 			"what is known of each:\n" + columnsHelp("  %-12s %s\n"),
 		Example: `  catena list
   catena list --where 'vendor == "Wexcombe" && status != "current"' --sort version
@@ -108,7 +103,8 @@ not answer), held (the site says to leave it alone).`,
 	c.Flags().StringVar(&by, "by", "",
 		"count devices instead: by model (with what they run and should run), or by group")
 	c.Flags().BoolVar(&missing, "missing", false,
-		"list the images that the shelf does not have instead: those that lead to the targets, and those that devices would return with")
+		"list the images that the shelf does not have instead: those that lead to the targets, and "+
+			"those that devices would return with")
 	return c
 }
 
@@ -132,7 +128,7 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 		"version",
 		"devices", "why"}}
 	for _, m := range all {
-		t.Add(m.Way, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, few(m.Devices), m.Why)
+		t.Add(m.Way, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, words.Few(m.Devices), m.Why)
 	}
 	if len(all) == 0 {
 		all = []match.Missing{}
@@ -152,18 +148,6 @@ func matchTable(devices []workspace.Row) view.Table {
 	return t
 }
 
-// tally is how many devices of a model run what they should.
-type tally struct {
-	Group    string         `json:"group,omitempty"`
-	Vendor   string         `json:"vendor"`
-	Model    string         `json:"model"`
-	Runs     string         `json:"runs,omitempty"`
-	Target   string         `json:"target,omitempty"`
-	Devices  int            `json:"devices"`
-	OnTarget int            `json:"on_target"`
-	Statuses map[string]int `json:"statuses"`
-}
-
 // matchBy counts devices by model, with what they run and should run, or by group.
 func (a *app) matchBy(choose workspace.Choice, by string) error {
 	w, err := a.match()
@@ -175,7 +159,7 @@ func (a *app) matchBy(choose workspace.Choice, by string) error {
 	if err != nil {
 		return err
 	}
-	tallies := tallied(workspace.Mains(rows), by)
+	tallies := workspace.Tallies(workspace.Mains(rows), by)
 	columns := []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}
 	if by == "group" {
 		columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
@@ -194,43 +178,6 @@ func (a *app) matchBy(choose workspace.Choice, by string) error {
 	}
 	a.say("\n%s: %s", many(rows), counted(rows))
 	return nil
-}
-
-func tallied(rows []workspace.Row, by string) []tally {
-	type key struct{ group, vendor, model, runs, target string }
-	place := map[key]int{}
-	out := []tally{}
-	for _, d := range rows {
-		groups := []string{""}
-		if by == "group" {
-			groups = d.Groups
-			if len(groups) == 0 {
-				groups = []string{"(none)"}
-			}
-		}
-		for _, g := range groups {
-			k := key{g, d.Vendor, d.Model, d.Version.Text, d.Target.Text}
-			if by == "group" {
-				k.runs, k.target = "", ""
-			}
-			i, ok := place[k]
-			if !ok {
-				i, place[k] = len(out), len(out)
-				out = append(out, tally{Group: k.group, Vendor: k.vendor, Model: k.model,
-					Runs: k.runs, Target: k.target, Statuses: map[string]int{}})
-			}
-			out[i].Devices++
-			out[i].Statuses[d.Status]++
-			if d.Status == string(match.Current) {
-				out[i].OnTarget++
-			}
-		}
-	}
-	slices.SortStableFunc(out, func(a, b tally) int {
-		return cmp.Or(strings.Compare(a.Group, b.Group), strings.Compare(a.Vendor, b.Vendor),
-			strings.Compare(a.Model, b.Model))
-	})
-	return out
 }
 
 // withDevices prints the chosen devices as a table and their count.
@@ -272,13 +219,6 @@ func (a *app) showCmd() *cobra.Command {
 	}
 }
 
-// event is one line of a device's history.
-type event struct {
-	At   string `json:"at"`
-	Job  string `json:"job,omitempty"`
-	What string `json:"what"`
-}
-
 func (a *app) show(name string) error {
 	w, err := a.match()
 	if err != nil {
@@ -296,19 +236,18 @@ func (a *app) show(name string) error {
 		return a.printDevices(devices, nil)
 	}
 	d := devices[0]
-	entries, err := w.Ledger.Entries(ledger.Filter{Device: d.ID})
+	events, err := w.Happened(d.ID)
 	if err != nil {
 		return err
 	}
-	events := history(entries)
 	if a.format == "json" {
 		return a.printJSON(struct {
 			workspace.Row
-			History []event `json:"history"`
+			History []plan.Happening `json:"history"`
 		}{d, events})
 	}
 	style := a.style(a.out)
-	trusted, changed, err := record.Keys(w.Ledger)
+	trusted, changed, err := w.Keys()
 	if err != nil {
 		return err
 	}
@@ -334,14 +273,14 @@ func (a *app) show(name string) error {
 	fmt.Fprintln(a.out)
 	past := view.Table{Columns: []string{"when", "job", "what"}}
 	for _, e := range events {
-		past.Add(view.Quiet.Cell(e.At), e.Job, e.What)
+		past.Add(view.Quiet.Cell(clockTime(e.At)), e.Job, e.What)
 	}
 	past.Draw(a.out, style)
 	return nil
 }
 
 // childrenOf are the names of the devices that are reached only through one.
-func childrenOf(w *workspace.Workspace, parent string) (out []string) {
+func childrenOf(w *plan.Site, parent string) (out []string) {
 	for _, r := range workspace.Mains(w.Rows) {
 		if r.Parent == parent {
 			out = append(out, r.Name)
@@ -354,7 +293,8 @@ func childrenOf(w *workspace.Workspace, parent string) (out []string) {
 func deviceFacts(r workspace.Row, children []string) view.Table {
 	d := r.Match.Device
 	list := [][2]string{
-		{"name", r.Name}, {"address", r.Address}, {"reached through", r.Parent}, {"vendor", r.Vendor}, {"model", r.Model},
+		{"name", r.Name}, {"address", r.Address}, {"reached through", r.Parent}, {"vendor", r.Vendor},
+		{"model", r.Model},
 		{"hardware", r.Hardware.Text}, {"serial", r.Serial}, {"version", r.Version.Text},
 		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
 		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},
@@ -397,32 +337,4 @@ func clockTime(t time.Time) string {
 		return ""
 	}
 	return t.Local().Format("2006-01-02 15:04:05")
-}
-
-func history(entries []ledger.Entry) []event {
-	var out []event
-	for _, e := range entries {
-		what := ""
-		switch e.Kind {
-		case record.Found:
-			var d device.Device
-			if json.Unmarshal(e.Body, &d) == nil {
-				at := "at " + d.Address
-				if d.Through != "" {
-					at = "through its parent"
-				}
-				what = strings.TrimSpace(fmt.Sprintf("seen %s: %s %s", at, d.Access, d.Version))
-			}
-		case contact.Kept: // the steps beside it say what for
-		case care.ChangeBegun, care.ChangeOver:
-			what = care.Sentence(e)
-		default:
-			what = job.Sentence(e)
-		}
-		if what == "" {
-			continue
-		}
-		out = append(out, event{clockTime(e.At), e.Job, what})
-	}
-	return out
 }

@@ -16,11 +16,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
 	"catena/internal/cli/view"
 	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/login"
+	"catena/internal/plan"
 	"catena/internal/site"
+	"catena/internal/survey"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -91,8 +94,10 @@ agent are used; a public key named with --key says which one.`,
 		"for one device: its name, address or serial number")
 	c.Flags().StringVar(&f.model, "model", "", "for all devices of a model")
 	c.Flags().StringVar(&f.group, "group", "", "for a group of site.yaml")
-	c.Flags().StringVar(&f.place, "second-place", "", "for the host where site.yaml has copies of settings kept (second_place:)")
-	c.Flags().StringVar(&f.hook, "webhook", "", "the secret that signs what is told to the webhook at this host (tell: in site.yaml)")
+	c.Flags().StringVar(&f.place, "second-place", "", "for the host where site.yaml has copies of "+
+		"settings kept (second_place:)")
+	c.Flags().StringVar(&f.hook, "webhook", "", "the secret that signs what is told to the webhook "+
+		"at this host (tell: in site.yaml)")
 	c.Flags().StringVar(&f.user, "user", "", "the user (asked for if left out)")
 	c.Flags().BoolVar(&f.community, "community", false,
 		"it is an SNMP community, which has no user")
@@ -102,7 +107,8 @@ agent are used; a public key named with --key says which one.`,
 		"SNMPv3: the protocol of encryption: "+strings.Join(login.PrivacyProtocols, ", "))
 	c.Flags().StringArrayVar(&f.secrets, "secret", nil,
 		"a secret that a family asks for by this name; may be repeated")
-	c.Flags().StringVar(&f.key, "key", "", "a file with an SSH private key, or that of the certificate")
+	c.Flags().StringVar(&f.key, "key", "",
+		"a file with an SSH private key, or that of the certificate")
 	c.Flags().StringVar(&f.certificate, "certificate", "", "a file with a TLS client's certificate")
 	c.Flags().BoolVar(&f.agent, "agent", false, "log in by the keys of the SSH agent")
 	c.Flags().BoolVar(&f.stdin, "password-stdin", false, "read the password from standard input")
@@ -154,7 +160,7 @@ func (a *app) loginAdd(f loginFlags) error {
 }
 
 // loginFor is the login that is added, without its password.
-func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
+func loginFor(w *plan.Site, f loginFlags) (login.Entry, error) {
 	e := login.Entry{Kind: login.Site, User: f.user, SNMP: f.snmp}
 	named := 0
 	for _, name := range f.secrets {
@@ -176,8 +182,9 @@ func loginFor(w *workspace.Workspace, f loginFlags) (login.Entry, error) {
 	case named > 1:
 		return e, usage("a login is for one of --device, --model, --group, --second-place and --webhook")
 	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy+f.key != "" || f.community && f.agent:
-		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community or the others")
-	case f.group != "" && w.Site.Groups[f.group] == nil:
+		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community " +
+			"or the others")
+	case f.group != "" && w.Groups()[f.group] == nil:
 		return e, usage("site.yaml has no group %q", f.group)
 	}
 	if err := f.snmp.Check(); err != nil {
@@ -213,7 +220,8 @@ func (a *app) newPasswords(e *login.Entry, f loginFlags) error {
 		}
 		password, err := a.askSecret(what + ": ")
 		if errors.Is(err, errNoTerminal) {
-			return "", usage("there is no terminal to ask for the password on; give it with --password-stdin or in %s", variable)
+			return "", usage("there is no terminal to ask for the password on; give it with "+
+				"--password-stdin or in %s", variable)
 		}
 		return password, err
 	}
@@ -262,7 +270,8 @@ func (a *app) keys(e *login.Entry, f loginFlags) error {
 	err := e.More.Unlock(func() (string, error) { return a.askSecret("Passphrase of the key: ") })
 	switch {
 	case errors.Is(err, errNoTerminal):
-		return usage("%s has a passphrase, and there is no terminal to ask for it on; use the agent with --agent, or a copy without one", f.key)
+		return usage("%s has a passphrase, and there is no terminal to ask for it on; use the agent "+
+			"with --agent, or a copy without one", f.key)
 	case err != nil:
 		return usage("%s: %w", f.key, err)
 	}
@@ -294,7 +303,8 @@ func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error)
 	case errors.Is(err, login.ErrNone):
 		err = nil
 	case errors.Is(err, login.ErrSecret):
-		err = usage("%w; it is in CATENA_PASSPHRASE or asked for, an identity file is named with --identity", err)
+		err = usage("%w; it is in CATENA_PASSPHRASE or asked for, an identity file is named with "+
+			"--identity", err)
 	}
 	return secret, book, err
 }
@@ -313,7 +323,8 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 			if err := login.NewIdentityFile(identity); err != nil {
 				return login.Secret{}, fmt.Errorf("the identity file cannot be made: %w", err)
 			}
-			a.say("Made the identity file %s. Without it the logins cannot be read; keep a copy elsewhere.", identity)
+			a.say("Made the identity file %s. Without it the logins cannot be read; keep a copy elsewhere.",
+				identity)
 		}
 		s, err := login.IdentityFile(identity)
 		if err != nil {
@@ -346,14 +357,16 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	switch {
 	case errors.Is(err, errNoTerminal):
 		return login.Secret{}, usage(
-			"%s is encrypted, and there is no terminal to ask on; give the passphrase in CATENA_PASSPHRASE, or an identity file with --identity or in CATENA_IDENTITY",
+			"%s is encrypted, and there is no terminal to ask on; give the passphrase in "+
+				"CATENA_PASSPHRASE, or an identity file with --identity or in CATENA_IDENTITY",
 			filepath.Join(dir, login.File))
 	case err != nil:
 		return login.Secret{}, err
 	case passphrase == "":
 		return login.Secret{}, usage("the passphrase is empty")
 	case !exists && utf8.RuneCountInString(passphrase) < shortPassphrase:
-		view.Print(a.err, "The passphrase has fewer than %d characters: whoever finds the file can guess it. Four words are better.\n",
+		view.Print(a.err, "The passphrase has fewer than %d characters: whoever finds the file can "+
+			"guess it. Four words are better.\n",
 			shortPassphrase)
 	}
 	return login.Passphrase(passphrase)
@@ -464,7 +477,8 @@ func (a *app) loginTestCmd() *cobra.Command {
 At most three logins are tried with each. Logins that a device refused before are tried
 again here: some devices lock up after too many wrong ones, so name the device that you
 mean.`,
-		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where 'access == \"login-refused\"'",
+		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where " +
+			"'access == \"login-refused\"'",
 		RunE: func(c *cobra.Command, args []string) error {
 			choose.Names = args
 			return a.loginTest(c.Context(), choose)
@@ -490,19 +504,14 @@ func (a *app) loginTest(ctx context.Context, choose workspace.Choice) error {
 	if err != nil {
 		return err
 	}
-	scanner := a.scanner(access)
 	var devices []device.Device
 	for _, r := range workspace.Mains(rows) {
 		if r.Match.Device.Known() {
 			devices = append(devices, r.Match.Device)
 		}
 	}
-	began := a.now()
-	tested, keys := scanner.Again(ctx, devices)
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if err := keepScan(w, began, tested, keys); err != nil {
+	tested, err := survey.Again(ctx, w.Workspace, access, devices, a.log, a.now)
+	if err != nil {
 		return err
 	}
 	return a.printLogins(tested, access.Book)
@@ -525,7 +534,7 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 	for _, d := range tested {
 		r := line{Device: d.Name, Address: d.Address, Works: d.Access == device.OK,
 			Trouble: d.Why()}
-		result := view.Bad.Cell(troubled(d))
+		result := view.Bad.Cell(advice.Troubled(d))
 		if e, ok := book.Find(d.Login); ok {
 			r.Login, r.For, r.User = e.ID, e.For(), e.User
 		} else if r.Works {
@@ -592,7 +601,8 @@ func (a *app) loginAccept(name string, yes bool) error {
 		a.say("%s has moved\n  was %s\n  now %s", d.Name, d.Moved, d.Address)
 	}
 	if len(met.Keys)+len(met.Devices) == 0 {
-		return usage("no changed certificate, key, serial number or address was met at %s; scan first: catena scan", name)
+		return usage("no changed certificate, key, serial number or address was met at %s; scan "+
+			"first: catena scan", name)
 	}
 	if !yes {
 		if err := a.confirm("Was it exchanged or moved on purpose?"); err != nil {
@@ -608,7 +618,7 @@ func (a *app) loginAccept(name string, yes bool) error {
 
 // access opens the logins, and asks for what it needs. A login that is given for this
 // run comes after those that are kept.
-func (a *app) access(w *workspace.Workspace) (*contact.Access, error) {
+func (a *app) access(w *plan.Site) (*contact.Access, error) {
 	s, err := a.openShelf()
 	if err != nil {
 		return nil, err

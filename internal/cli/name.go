@@ -5,16 +5,14 @@ import (
 	"errors"
 	"os"
 	"os/signal"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"catena/internal/care"
+	"catena/internal/advice"
 	"catena/internal/device"
-	"catena/internal/record"
+	"catena/internal/plan"
 	"catena/internal/site"
-	"catena/internal/workspace"
 )
 
 func (a *app) nameCmd() *cobra.Command {
@@ -47,21 +45,9 @@ func (a *app) name(which, name string) error {
 }
 
 // rename gives a device another name, wherever the site has the old one.
-func (a *app) rename(w *workspace.Workspace, known []device.Device, d device.Device, name string) error {
-	for _, other := range known {
-		if other.ID != d.ID && strings.EqualFold(other.Name, name) {
-			return usage("%s is called %s already", other.Host(), other.Name)
-		}
-	}
-	if fixed, ok := w.Site.NameOf(d); ok && fixed != name && fixed != d.Name {
-		return usage("%s calls it %s (names:); change it there", site.File, fixed)
-	}
+func (a *app) rename(w *plan.Site, known []device.Device, d device.Device, name string) error {
 	was := d.Name
-	d.Name, d.Named = name, true
-	if err := w.Rename(was, name); err != nil {
-		return err
-	}
-	if err := record.Update(w.Ledger, "", &d); err != nil {
+	if err := w.Call(known, d, name); err != nil {
 		return err
 	}
 	a.say("%s is called %s now.", was, name)
@@ -79,8 +65,9 @@ location indicator of a Redfish device, the lamp of a gate controller. It ends a
 time given, or with Ctrl-C.
 
 A relay output is switched only where it is named: what hangs on it may move.`,
-		Example: "  catena blink cam-11\n  catena blink recorder-1 --for 2m\n  catena blink cam-11 --output relay-1",
-		Args:    exactly(1, "one device"),
+		Example: "  catena blink cam-11\n  catena blink recorder-1 --for 2m\n  catena blink cam-11 " +
+			"--output relay-1",
+		Args: exactly(1, "one device"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.blink(c.Context(), args[0], output, lasts)
 		},
@@ -108,17 +95,19 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 		return err
 	}
 	if d.Access == device.IdentityChanged {
-		return refused("%s: %s; %s", d.Name, d.Why(), remedy(d))
+		return refused("%s: %s; %s", d.Name, d.Why(), advice.Remedy(d))
 	}
-	c := care.Care{Ledger: w.Ledger, Access: x, Now: a.now}
-	err = c.Blink(ctx, d, output, lasts, func(what string) { a.say("%s: %s, for %s (Ctrl-C ends it).", d.Name, what, lasts) })
+	err = w.Care(x).Blink(ctx, d, output, lasts, func(what string) {
+		a.say("%s: %s, for %s (Ctrl-C "+
+			"ends it).", d.Name, what, lasts)
+	})
 	switch {
 	case errors.Is(err, device.ErrUnsupported):
 		return refused("%s cannot be made to show itself", d.Name)
 	case errors.Is(err, &device.Cause{Problem: device.NoLogin}):
 		return noLogin(d)
 	case errors.Is(err, device.ErrIdentityChanged):
-		return refused("%s: %w; %s", d.Name, err, exchanged(d.Name))
+		return refused("%s: %w; %s", d.Name, err, advice.Exchanged(d.Name))
 	case err != nil:
 		return notChanged(d, err)
 	}

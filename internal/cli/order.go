@@ -11,6 +11,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/site"
 	"catena/internal/words"
 	"catena/internal/workspace"
@@ -20,7 +21,7 @@ import (
 type wishFlags struct {
 	choice    workspace.Choice
 	all       bool
-	wish      workspace.Request
+	wish      plan.Request
 	stopAfter string
 	to        string        // a version
 	fit       time.Duration // 0: everything
@@ -31,19 +32,17 @@ func (f *wishFlags) flags(c *cobra.Command) {
 	whereFlag(c, &f.choice)
 	c.Flags().IntVar(&f.wish.Parallel, "parallel", 0,
 		fmt.Sprintf("how many devices are worked on at the same time (default: as the site says, or %d)",
-			usualParallel))
+			plan.UsualParallel))
 	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
 		"do not wait for the proof of the first device of each model and image")
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
-		"start no more after so many failures, as a number or a share: 3, or 20% (default: as the site says)")
+		"start no more after so many failures, as a number or a share: 3, or 20% (default: as the "+
+			"site says)")
 	c.Flags().StringVar(&f.wish.Note, "note", "",
 		"a note that stands in the order and its job")
 	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
 		"wait no longer for one device, in all its steps; a write is always waited for")
 }
-
-// usualParallel is how many devices are worked on at the same time where no one says.
-const usualParallel = 8
 
 // check reads what the flags say.
 func (f *wishFlags) check(c *cobra.Command) error {
@@ -99,9 +98,11 @@ func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
 	case f.all && (len(names) > 0 || f.choice.Where != ""):
 		return usage("--all means every device; leave it out to work only on those that you name")
 	case len(names) == 0 && f.choice.Where == "" && !f.all:
-		return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: catena match")
+		return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: " +
+			"catena match")
 	case f.wish.Again && (len(names) == 0 || f.to != ""):
-		return usage("--again requires the names of devices, and no --to: what runs well is not touched without a reason")
+		return usage("--again requires the names of devices, and no --to: what runs well is not " +
+			"touched without a reason")
 	case f.fit < 0:
 		return usage("--fit %s: write for example 40m", f.fit)
 	}
@@ -110,52 +111,31 @@ func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
 
 // makeOrder makes an order of what the flags say. skipped are rows that were chosen and are not
 // in it.
-func (a *app) makeOrder(w *workspace.Workspace, f wishFlags) (o order.Order,
+func (a *app) makeOrder(w *plan.Site, f wishFlags) (o order.Order,
 	skipped []workspace.Row, err error) {
 	rows, err := w.Choose(f.choice)
 	if err != nil {
 		return o, nil, err
 	}
-	switch {
-	case f.to != "":
-		rows, err = w.Retarget(rows, f.to)
-	case f.wish.Again:
-		rows, err = w.Again(rows)
-	}
-	if err != nil {
+	if rows, err = w.Paths(rows, f.to, f.wish.Again); err != nil {
 		return o, nil, err
 	}
 	return a.order(w, f, rows)
 }
 
 // order makes an order of rows, and says which of those that were named are not in it.
-func (a *app) order(w *workspace.Workspace, f wishFlags, rows []workspace.Row) (o order.Order,
+func (a *app) order(w *plan.Site, f wishFlags, rows []workspace.Row) (o order.Order,
 	skipped []workspace.Row, err error) {
-	if f.wish.Parallel == 0 && w.Site.Limits.Parallel == 0 {
-		f.wish.Parallel = usualParallel
-	}
-	now := a.now()
-	o, skipped, err = w.Order(f.wish, rows, now)
+	o, skipped, late, err := w.Make(f.wish, rows, f.fit)
 	if err == nil && f.wish.Named {
 		for _, r := range skipped {
 			view.Print(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
 		}
 	}
-	if err != nil || len(o.Devices) == 0 {
-		return o, skipped, err
+	if err == nil && len(late) > 0 {
+		a.say("Left out, because there is no time: %s.", strings.Join(late, ", "))
 	}
-	if f.fit > 0 {
-		fits, left := w.Fit(o, now, now.Add(f.fit))
-		if len(fits.Devices) == 0 {
-			return o, skipped, refused(
-				"no device can be proven or returned within %s; nothing was touched", f.fit)
-		}
-		if len(left) > 0 {
-			a.say("Left out, because there is no time: %s.", strings.Join(left, ", "))
-		}
-		o = fits
-	}
-	return o, skipped, nil
+	return o, skipped, err
 }
 
 func (a *app) orderCmd() *cobra.Command {
@@ -165,8 +145,9 @@ func (a *app) orderCmd() *cobra.Command {
 		Long: `A work order is a file in the site's orders/ folder: the devices with what they run and
 what they get, the rules that hold meanwhile, the cautions and who accepted them. Made in the
 office, read and checked by others, carried out at night: catena flash ORDER.`,
-		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena order show night-1\n  catena order check night-1",
-		Args:    onlyCommands, RunE: help,
+		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena " +
+			"order show night-1\n  catena order check night-1",
+		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.orderNewCmd(), a.orderListCmd(), a.orderShowCmd(), a.orderCheckCmd(),
 		a.orderSignCmd())
@@ -229,7 +210,8 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 		return err
 	}
 	a.announce(o, forecast, skipped)
-	a.say("Made the order %s: %s\nSee it as it would go: catena order show %[1]s. Carry it out: catena flash %[1]s", o.Name, path)
+	a.say("Made the order %s: %s\nSee it as it would go: catena order show %[1]s. Carry it out: "+
+		"catena flash %[1]s", o.Name, path)
 	return nil
 }
 
@@ -298,25 +280,13 @@ decision that a job makes, on a virtual clock.`,
 				return err
 			}
 			defer w.Close()
-			o, err := a.orderOf(w, args[0])
+			o, err := w.OrderOf(args[0])
 			if err != nil {
 				return err
 			}
 			return a.showOrder(w, o)
 		},
 	}
-}
-
-// orderOf is the order of that name, or of a job.
-func (a *app) orderOf(w *workspace.Workspace, word string) (order.Order, error) {
-	o, err := w.ReadOrder(word)
-	if err == nil {
-		return o, nil
-	}
-	if state, jobErr := w.JobState(word); jobErr == nil {
-		return state.Order, nil
-	}
-	return o, err
 }
 
 // lane is one device of an order as it would go.
@@ -333,7 +303,7 @@ type lane struct {
 	Left     string  `json:"left,omitempty"` // why it would not start
 }
 
-func (a *app) showOrder(w *workspace.Workspace, o order.Order) error {
+func (a *app) showOrder(w *plan.Site, o order.Order) error {
 	w.Begin(&o, a.now())
 	p, err := order.Forecast(o, a.now())
 	if err != nil {
@@ -437,7 +407,7 @@ func (a *app) orderCheck(name string) error {
 		if _, err := order.Forecast(o, a.now()); err != nil {
 			return err
 		}
-		differences = []workspace.Difference{}
+		differences = []plan.Difference{}
 		a.say("The order %s can be carried out as it stands.", name)
 	}
 	if err := a.emit(differences, t); err != nil || code == exitDone {
@@ -455,8 +425,9 @@ func (a *app) orderSignCmd() *cobra.Command {
 signs. A site may require one or two signatures (signatures: in site.yaml) before an order is
 carried out. After a change an order must be signed again. ssh-keygen -Y verify checks it, too,
 in the namespace catena-order.`,
-		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519\n  catena order sign night-1 --key office.pub",
-		Args:    exactly(1, "one order"),
+		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519\n  catena order sign night-1 " +
+			"--key office.pub",
+		Args: exactly(1, "one order"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if key == "" {
 				return usage("say which key signs: --key FILE; to make one: catena shelf feed key FILE")

@@ -93,7 +93,8 @@ func (a *app) unpack(ctx context.Context, file, dir string) error {
 	if err := a.printImport(results); err != nil {
 		return err
 	}
-	a.say("\nMade the site folder %s of %s. Next: cd %[1]s, then catena order list, and add the logins if they did not come with it.", dir, file)
+	a.say("\nMade the site folder %s of %s. Next: cd %[1]s, then catena order list, and add the "+
+		"logins if they did not come with it.", dir, file)
 	if slices.ContainsFunc(results, func(r shelf.Result) bool { return r.Outcome == shelf.Refused }) {
 		return exit{exitFailed, errSilent}
 	}

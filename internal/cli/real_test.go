@@ -157,9 +157,12 @@ func (w *town) certificate(name string) string {
 func (w *town) tree(name, model, serial, version string) string {
 	root := filepath.Join(name, "redfish", "v1")
 	for path, text := range map[string]string{
-		"index.json":    `{"RedfishVersion":"1.6.0","UUID":"` + serial + `","Vendor":"Brackwell","Product":"` + model + `","Systems":{"@odata.id":"/redfish/v1/systems.json"},"Managers":{"@odata.id":"/redfish/v1/managers.json"}}`,
-		"systems.json":  `{"Members":[{"@odata.id":"/redfish/v1/system.json"}]}`,
-		"system.json":   `{"Manufacturer":"Brackwell","Model":"` + model + `","SerialNumber":"` + serial + `"}`,
+		"index.json": `{"RedfishVersion":"1.6.0","UUID":"` + serial +
+			`","Vendor":"Brackwell","Product":"` + model +
+			`","Systems":{"@odata.id":"/redfish/v1/systems.json"},"Managers":{"@odata.id":"/redfish/v1/managers.json"}}`,
+		"systems.json": `{"Members":[{"@odata.id":"/redfish/v1/system.json"}]}`,
+		"system.json": `{"Manufacturer":"Brackwell","Model":"` + model + `","SerialNumber":"` + serial +
+			`"}`,
 		"managers.json": `{"Members":[{"@odata.id":"/redfish/v1/manager.json"}]}`,
 		"manager.json":  `{"FirmwareVersion":"` + version + `"}`,
 	} {
@@ -245,12 +248,14 @@ auth.backend = "htdigest"
 auth.backend.htdigest.userfile = "`+users+`"
 $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "digest", "realm" => "weir", "require" => "valid-user")) }
 `)
-	avahi := w.file("avahi.conf", "[server]\nhost-name=recorder-weir\nuse-ipv4=yes\nuse-ipv6=yes\nallow-interfaces=eth0\nenable-dbus=no\n[publish]\n")
+	avahi := w.file("avahi.conf", "[server]\nhost-name=recorder-weir\nuse-ipv4=yes\nuse-ipv6=yes\n"+
+		"allow-interfaces=eth0\nenable-dbus=no\n[publish]\n")
 	service := w.file("redfish.service",
 		`<?xml version="1.0"?><service-group><name>Recorder at the weir</name><service><type>_http._tcp</type><port>8181</port></service></service-group>`)
 	w.daemon("avahi", "mkdir -p /run/avahi-daemon; mount -t tmpfs tmpfs /etc/avahi/services; cp "+
 		service+" /etc/avahi/services/\n"+
-		"lighttpd -D -f "+lighttpd+" & avahi-daemon --no-drop-root --no-chroot --no-rlimits -f "+avahi+" & wait")
+		"lighttpd -D -f "+lighttpd+" & avahi-daemon --no-drop-root --no-chroot --no-rlimits -f "+avahi+
+		" & wait")
 	w.snmpd("basin", "OS-8", "OS8-00060", "rocommunity public")
 	w.snmpd("top", "OS-8", "OS8-00061", "rouser keeper priv")
 	hostKey := filepath.Join(w.dir, "host-key")

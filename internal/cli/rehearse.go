@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -13,17 +12,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
-	"catena/internal/device"
 	"catena/internal/dialect/scripted"
-	"catena/internal/firmware"
-	"catena/internal/job"
-	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/rehearse"
 	"catena/internal/site"
 	"catena/internal/words"
-	"catena/internal/workspace"
 )
 
 // Bounds of a rehearsal.
@@ -78,7 +73,8 @@ The site's ledger and shelf are untouched.`,
 		"the same seed brings the same (default: another one each time)")
 	c.Flags().StringVar(&f.faults, "faults", "2%", "the share of devices that fail")
 	c.Flags().StringArrayVar(&f.fault, "fault", nil,
-		"a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be repeated")
+		"a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be "+
+			"repeated")
 	c.Flags().StringVar(&f.start, "start", "now", "when it would start, as of catena flash")
 	return c
 }
@@ -99,7 +95,7 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 		return err
 	}
 	defer w.Close()
-	o, err := a.orderOf(w, word)
+	o, err := w.OrderOf(word)
 	if err != nil {
 		return err
 	}
@@ -117,7 +113,7 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 		}
 		return a.rehearseOnce(ctx, w, o, chosen)
 	}
-	start, err := a.startTime(w, f.start)
+	start, err := w.StartTime(f.start)
 	if err != nil {
 		return err
 	}
@@ -135,110 +131,44 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 	return a.showRehearsal(w, o, start, r)
 }
 
-// longestOnce is how long the longest device of a rehearsal by the runner is at work.
-const longestOnce = 9 * time.Second
-
 // rehearseOnce has the real runner carry the order out in a ledger of its own, on devices that only
 // take their time.
-func (a *app) rehearseOnce(ctx context.Context, w *workspace.Workspace, o order.Order,
+func (a *app) rehearseOnce(ctx context.Context, w *plan.Site, o order.Order,
 	chosen map[string]rehearse.Fault) error {
-	dir, err := os.MkdirTemp("", "catena-rehearsal-")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	l, err := ledger.Create(dir, a.now)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = l.Close() }()
-	w.Begin(&o, a.now())
-	o.Closes, o.WaitAway, o.WaitFor, o.GiveUp = time.Time{}, 0, 0, 0
-	for i := range o.Devices {
-		o.Devices[i].By = ""
-	}
-	plan := w.Job(o)
-	known := map[string]device.Device{}
-	for id, k := range plan.Devices {
-		known[id] = k.Device
-		k.Interlocks, k.Alters, k.Patience = nil, false, firmware.Patience{}
-		plan.Devices[id] = k
-	}
-	recorded, err := rehearse.Recordings(w.Dialects, w.Dir, w.Shelf.Dir())
+	once, stage, err := w.RehearseOnce(o, chosen)
 	if errors.Is(err, scripted.ErrNoRecording) {
 		return usage("%w of catena family try --record; take it out of that folder", err)
 	}
 	if err != nil {
 		return err
 	}
-	stage, err := rehearse.NewStage(&plan.Order, known, recorded, chosen, longestOnce)
-	if err != nil {
-		return err
-	}
-	defer stage.Close()
-	for id, k := range plan.Devices {
-		k.Device = stage.Device(k.Device)
-		plan.Devices[id] = k
-	}
-	for up, behind := range plan.Downstream { // only those that are on the stage
-		plan.Downstream[up] = slices.DeleteFunc(behind,
-			func(d device.Device) bool { _, on := plan.Devices[d.ID]; return !on })
-	}
-	engine := &job.Engine{Ledger: l, Dialects: stage.Dialects(), Contact: stage.Contact, Now: a.now,
-		Open:         func(i order.Image) (job.File, error) { return stage.Open(i), nil },
-		RecordDevice: func(string, *device.Device) error { return nil },
-		Patience: firmware.Patience{Grace: 2 * time.Second, Writing: time.Minute,
-			Restarting: 2 * longestOnce,
-			Proving:    2 * time.Second}}
-	j, err := engine.Start(plan)
-	if err != nil {
-		return err
-	}
-	stageSite := *w
-	stageSite.Ledger, stageSite.Dir = l, dir
-	stageSite.Site.Name, stageSite.Site.Tell = "Rehearsal of "+w.Site.Name, nil
-	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*stage.Scale())
-	wire, acted, timed := stage.Players(plan.Order)
-	if len(wire) > 0 {
-		a.say("Played over the wire, by stand-ins that speak their standard: %s.", words.FewOf(wire, 12))
-	}
-	if len(acted) > 0 {
-		a.say("Played by the steps of their family, answered by what was recorded of one: %s.",
-			words.FewOf(acted, 12))
-	}
-	if len(timed) > 0 {
-		a.say("These only take their time: %s.", words.FewOf(timed, 12))
-	}
-	a.say("")
-	state, _, err := a.runAndShow(ctx, &stageSite, login.Book{}, j)
-	if err != nil {
-		return err
-	}
-	if err := a.sayCutOff(l, state, stage.Scale()); err != nil {
-		return err
-	}
-	return a.summary(&stageSite, state)
-}
-
-// sayCutOff says who was cut off while what it is reached through restarted, and for how long that
-// would be.
-func (a *app) sayCutOff(l *ledger.Ledger, state job.State, scale float64) error {
-	spans, err := job.Timeline(l, state.ID)
-	if err != nil {
-		return err
-	}
-	real := func(d time.Duration) string { return words.Clock(time.Duration(float64(d) / scale)) }
-	for _, d := range state.Order.Devices {
-		behind := state.Order.Downstream(d.ID)
-		for _, s := range spans[d.ID] {
-			if s.Step == job.Restarting && len(behind) > 0 && !s.Ended.IsZero() {
-				a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.",
-					real(s.Began.Sub(state.Started)), d.Name,
-					real(s.Ended.Sub(s.Began)), few(behind))
-			}
+	defer once.Close()
+	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*once.Scale())
+	wire, acted, timed := once.Players(once.Order)
+	for _, by := range []struct {
+		names []string
+		text  string
+	}{{wire, "Played over the wire, by stand-ins that speak their standard: %s."},
+		{acted, "Played by the steps of their family, answered by what was recorded of one: %s."},
+		{timed, "These only take their time: %s."}} {
+		if len(by.names) > 0 {
+			a.say(by.text, words.FewOf(by.names, 12))
 		}
 	}
-	return nil
+	a.say("")
+	state, _, err := a.runAndShow(ctx, stage, login.Book{}, once.Job)
+	if err != nil {
+		return err
+	}
+	cut, err := once.CutOffs(state)
+	if err != nil {
+		return err
+	}
+	for _, c := range cut {
+		a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.",
+			words.Clock(c.After), c.Device, words.Clock(c.Lasts), words.Few(c.Behind))
+	}
+	return a.summary(stage, state)
 }
 
 // chosenFaults reads DEVICE=FAULT.
@@ -267,7 +197,7 @@ const (
 	mostChances = 12
 )
 
-func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Time,
+func (a *app) showRehearsal(w *plan.Site, o order.Order, start time.Time,
 	r rehearse.Result) error {
 	style := a.style(a.human())
 	known := 0
@@ -276,7 +206,8 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 			known++
 		}
 	}
-	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations of the past are drawn for %d of them, guesses for the others.", o.Name, o.Site,
+	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations of the past are drawn "+
+		"for %d of them, guesses for the others.", o.Name, o.Site,
 		words.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
 	a.say("")
 	counts, from, to := rehearse.Histogram(r.Ends, plotRows)
@@ -292,7 +223,10 @@ func (a *app) showRehearsal(w *workspace.Workspace, o order.Order, start time.Ti
 		t.Add(words.Clock(from), r.Runs)
 	}
 	t.Draw(a.out, style)
-	clock := func(seconds float64) string { return words.Clock(time.Duration(seconds * float64(time.Second))) }
+	clock := func(seconds float64) string {
+		return words.Clock(time.Duration(seconds * float64(
+			time.Second)))
+	}
 	a.say("\nHalf of the runs end within %s, 95 %% within %s, the longest took %s.", clock(r.Half),
 		clock(r.Most), clock(r.Longest))
 	a.say("All devices reach their targets in %s of the runs.", percent(r.Clean))

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -10,13 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/export"
 	"catena/internal/job"
+	"catena/internal/plan"
 	"catena/internal/report"
 	"catena/internal/words"
-	"catena/internal/workspace"
 )
 
 func (a *app) reportCmd() *cobra.Command {
@@ -57,7 +57,7 @@ func (a *app) report(ids []string, out, since string) error {
 	if err != nil {
 		return err
 	}
-	r, err := export.Report(w, jobs, a.now(), "Catena "+programVersion(), advice)
+	r, err := export.Report(w, jobs, a.now(), "Catena "+programVersion(), advice.Next)
 	if err != nil {
 		return err
 	}
@@ -78,7 +78,8 @@ func (a *app) report(ids []string, out, since string) error {
 		}
 	}
 	write := map[string]func(io.Writer) error{".html": r.HTML, ".json": r.JSON,
-		".csv": func(f io.Writer) error { return view.CSV(f, report.Columns, r.Rows()) }}[strings.ToLower(filepath.Ext(out))]
+		".csv": func(f io.Writer) error { return view.CSV(f, report.Columns, r.Rows()) }}[strings.ToLower(
+		filepath.Ext(out))]
 	if write == nil {
 		return usage("--out %s: its name must end in .html, .json or .csv", out)
 	}
@@ -89,52 +90,34 @@ func (a *app) report(ids []string, out, since string) error {
 	return nil
 }
 
-// jobsToReport are the jobs named, all since a time, or the last one; oldest first.
-func (a *app) jobsToReport(w *workspace.Workspace, ids []string, since string) (out []job.State, err error) {
-	for _, id := range ids {
-		s, err := w.JobState(id)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, s)
-	}
-	if len(ids) > 0 {
-		return out, nil
-	}
-	most := 1
-	from := time.Time{}
-	if since != "" {
-		most = 0
-		if from, err = a.sinceTime(w, since); err != nil {
-			return nil, err
-		}
-	}
-	all, err := job.Jobs(w.Ledger, most)
-	if err != nil {
-		return nil, err
-	}
-	for _, s := range all {
-		if !s.Started.Before(from) {
-			out = append(out, s)
-		}
-	}
-	if len(out) == 0 {
-		return nil, exit{exitUsage, fmt.Errorf("there is nothing to report: no job was started%s", map[bool]string{true: " since then"}[since != ""])}
-	}
-	return out, nil
-}
-
 // sinceTime reads a time that lies back.
-func (a *app) sinceTime(w *workspace.Workspace, text string) (time.Time, error) {
+func (a *app) sinceTime(w *plan.Site, text string) (time.Time, error) {
 	if d, err := time.ParseDuration(strings.TrimSuffix(text, " ago")); err == nil && d > 0 {
 		return a.now().Add(-d), nil
 	}
-	if t, err := time.ParseInLocation("2006-01-02", text, w.Site.Zone()); err == nil {
+	if t, err := time.ParseInLocation("2006-01-02", text, w.Zone()); err == nil {
 		return t, nil
 	}
 	t, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return t, usage("--since %s: write a day (2026-11-27), a time (RFC 3339), or how long ago (36h)", text)
+		return t, usage("--since %s: write a day (2026-11-27), a time (RFC 3339), or how long ago (36h)",
+			text)
 	}
 	return t, nil
+}
+
+// jobsToReport are the jobs named, all since a time, or the last one; oldest first.
+func (a *app) jobsToReport(w *plan.Site, ids []string, since string) (out []job.State, err error) {
+	from := time.Time{}
+	if since != "" {
+		if from, err = a.sinceTime(w, since); err != nil {
+			return nil, err
+		}
+	}
+	out, err = w.JobsFor(ids, from)
+	if err == nil && len(out) == 0 {
+		return nil, usage("there is nothing to report: no job was started%s",
+			map[bool]string{true: " since then"}[since != ""])
+	}
+	return out, err
 }

@@ -4,33 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"catena/internal/care"
+	"catena/internal/cli/jobview"
 	"catena/internal/cli/view"
-	"catena/internal/contact"
-	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
-	"catena/internal/order"
-	"catena/internal/record"
-	"catena/internal/words"
-	"catena/internal/workspace"
+	"catena/internal/plan"
 )
-
-// engine carries out the orders of a site.
-func (a *app) engine(w *workspace.Workspace, access *contact.Access, p firmware.Patience) *job.Engine {
-	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contact: access.ContactOfJob,
-		Patience: p, Now: a.now,
-		KeepOrder: w.KeepOrder, Held: w.HeldNow, Recheck: w.Recheck,
-		Settings:     care.Store{Dir: w.Dir, Book: access.Book, Now: a.now},
-		RecordDevice: func(id string, d *device.Device) error { return record.Update(w.Ledger, id, d) },
-		Open:         func(i order.Image) (job.File, error) { return w.Shelf.OpenImage(i.SHA256, i.File) }}
-}
 
 func (a *app) resumeCmd() *cobra.Command {
 	var said firmware.Patience
@@ -77,15 +60,15 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 	}
 	switch {
 	case state.Missed(a.now()):
-		a.say("The start of job %s at %s was missed. Starting it now.", state.ID, state.Order.Start.Local().Format("2006-01-02 15:04"))
+		a.say("The start of job %s at %s was missed. Starting it now.", state.ID,
+			state.Order.Start.Local().Format("2006-01-02 15:04"))
 	case state.Scheduled():
-		a.say("Job %s starts %s.", state.ID, when(state.Order.Start, a.now()))
+		a.say("Job %s starts %s.", state.ID, jobview.When(state.Order.Start, a.now()))
 	default:
 		a.say("Continuing with job %s of %s: %s.", state.ID,
-			state.Started.Local().Format("2006-01-02 15:04"), openDevices(state))
+			state.Started.Local().Format("2006-01-02 15:04"), jobview.Open(state))
 	}
-	j, err := a.engine(w, access, patience(w, said)).Resume(state.ID, w.Job(state.Order),
-		closesNow(w, a.now()))
+	j, err := w.Resume(access, state, said)
 	if err != nil {
 		return resumeFault(err, state.ID)
 	}
@@ -103,20 +86,8 @@ func resumeFault(err error, id string) error {
 	return err
 }
 
-// closesNow is when the window ends that is open now. Outside of one nothing more starts.
-func closesNow(w *workspace.Workspace, now time.Time) time.Time {
-	opens, closes, has := w.Site.Window(now)
-	switch {
-	case !has:
-		return time.Time{}
-	case opens.After(now):
-		return now
-	}
-	return closes
-}
-
 // interruptedJob is the job that a person names, or the one that was interrupted.
-func (a *app) interruptedJob(w *workspace.Workspace, args []string) (job.State, error) {
+func (a *app) interruptedJob(w *plan.Site, args []string) (job.State, error) {
 	if len(args) == 1 {
 		return w.JobState(args[0])
 	}
@@ -137,25 +108,13 @@ func (a *app) interruptedJob(w *workspace.Workspace, args []string) (job.State, 
 	return all[0], nil
 }
 
-// openDevices says what of a job is open.
-func openDevices(s job.State) string {
-	var names []string
-	for _, d := range s.Open() {
-		names = append(names, d.Name)
-	}
-	what := words.Plural(s.Count(job.Waiting), "device") + " not started"
-	if len(names) > 0 {
-		what = few(names) + " left open, " + what
-	}
-	return what
-}
-
 // sayInterrupted names jobs that someone has to continue with.
-func (a *app) sayInterrupted(w *workspace.Workspace) error {
+func (a *app) sayInterrupted(w *plan.Site) error {
 	all, err := w.Interrupted()
 	for _, s := range all {
-		view.Print(a.err, "Job %s was interrupted: %s.\nContinue with it: catena resume %[1]s. Or give it up: catena stop %[1]s --give-up\n",
-			s.ID, openDevices(s))
+		view.Print(a.err, "Job %s was interrupted: %s.\nContinue with it: catena resume %[1]s. Or "+
+			"give it up: catena stop %[1]s --give-up\n",
+			s.ID, jobview.Open(s))
 	}
 	return err
 }
@@ -203,7 +162,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	case state.Alive && giveUp:
 		return refused("%w; stop it first: catena stop %s", job.ErrRunning, id)
 	case state.Alive:
-		if err := job.Stop(w.Ledger, id); err != nil {
+		if err := w.Stop(id); err != nil {
 			return err
 		}
 		a.say("%s", stopText(state))
@@ -211,37 +170,34 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	case state.Scheduled():
 		giveUp = true // it is called off: nothing was started
 	case !giveUp:
-		return refused("job %s was interrupted, and no one is at work on it. Continue with it: catena resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
+		return refused("job %s was interrupted, and no one is at work on it. Continue with it: catena "+
+			"resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
 	}
 	access, err := a.accessTo(w, state.Order)
 	if err != nil {
 		return err
 	}
-	err = a.engine(w, access, patience(w, firmware.Patience{})).GiveUp(ctx, id, w.Job(state.Order))
-	if err != nil {
+	if state, err = w.GiveUp(ctx, access, state); err != nil {
 		return resumeFault(err, id)
 	}
-	if state, err = w.JobState(id); err != nil {
-		return err
-	}
 	a.say("Job %s is given up.", id)
-	if err := a.summary(w, state); err != nil {
-		return err
-	}
-	return nil
+	return a.summary(w, state)
 }
 
 // stopText says what a stop of a running job does, before it happens.
 func stopText(state job.State) string {
 	if state.Stopped {
-		return fmt.Sprintf("Stopping job %s: devices in progress will finish; lockstep sets that are half-updated will be rolled back.", state.ID)
+		return fmt.Sprintf("Stopping job %s: devices in progress will finish; lockstep sets that are "+
+			"half-updated will be rolled back.", state.ID)
 	}
 	if state.Scheduled() {
 		return fmt.Sprintf("Job %s is called off: no device was started.", state.ID)
 	}
-	text := fmt.Sprintf("Stopping job %s: devices in progress will finish; no more will start.", state.ID)
+	text := fmt.Sprintf("Stopping job %s: devices in progress will finish; no more will start.",
+		state.ID)
 	if sets := state.Halfway(); len(sets) > 0 {
-		text += fmt.Sprintf("\nLockstep set %s is half-updated and will be completed. To roll it back instead, stop again: catena stop %s",
+		text += fmt.Sprintf("\nLockstep set %s is half-updated and will be completed. To roll it back "+
+			"instead, stop again: catena stop %s",
 			strings.Join(sets, ", "), state.ID)
 	}
 	return text + fmt.Sprintf("\nWatch it: catena track %s", state.ID)
@@ -261,17 +217,14 @@ func (a *app) stopDevices(id string, names []string) error {
 	case !state.Ended.IsZero():
 		return refused("%w; see how: catena track %s --once", job.ErrOver, id)
 	}
-	var ids []string
-	for _, name := range names {
-		i := slices.IndexFunc(state.Devices, func(d job.DeviceState) bool { return d.ID == name || strings.EqualFold(d.Name, name) })
-		if i < 0 {
-			return usage("job %s has no device %s; see its devices: catena track %[1]s --once", id, name)
-		}
-		d := state.Devices[i]
+	devices, err := plan.Members(state, names)
+	if err != nil {
+		return err
+	}
+	for _, d := range devices {
 		switch {
 		case d.Step.End():
 			a.say("%s has ended already: %s.", d.Name, d.Step)
-			continue
 		case d.Step == job.Waiting:
 			a.say("%s will be skipped.", d.Name)
 		case d.Step == job.Checking:
@@ -279,20 +232,6 @@ func (a *app) stopDevices(id string, names []string) error {
 		default:
 			a.say("%s has been written to and will finish: a write is never interrupted.", d.Name)
 		}
-		ids = append(ids, d.ID)
 	}
-	if len(ids) == 0 {
-		return nil
-	}
-	return job.Remove(w.Ledger, id, ids, &order.Reason{Why: order.TakenOut})
-}
-
-// noticeOf is what a person reads who looks at a job that was interrupted.
-func noticeOf(state job.State) string {
-	if state.Scheduled() {
-		return fmt.Sprintf("No process is waiting to start this job: it was to start at %s.\nStart it: catena resume %s. Or call it off: catena stop %[2]s",
-			state.Order.Start.Local().Format("2006-01-02 15:04"), state.ID)
-	}
-	return fmt.Sprintf("The Catena that worked on this job is gone: %s. No one knows what came of the step shown.\nContinue: catena resume %s. Or give it up: catena stop %[2]s --give-up",
-		openDevices(state), state.ID)
+	return w.TakeOut(state, devices)
 }

@@ -2,17 +2,14 @@ package cli
 
 import (
 	"context"
-	"slices"
-	"strings"
 
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
-	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/words"
-	"catena/internal/workspace"
 )
 
 func (a *app) retryCmd() *cobra.Command {
@@ -34,7 +31,7 @@ and so is what is done.`,
 }
 
 // ended is how a job ended; it refuses one that continues, or was interrupted.
-func ended(w *workspace.Workspace, id string) (job.State, error) {
+func ended(w *plan.Site, id string) (job.State, error) {
 	state, err := w.JobState(id)
 	switch {
 	case err != nil:
@@ -48,9 +45,8 @@ func ended(w *workspace.Workspace, id string) (job.State, error) {
 }
 
 func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
-	return a.partOf(ctx, f, id, func(w *workspace.Workspace, s job.State) (order.Order, error) {
-		o := s.Again()
-		o.Name, o.Note = "", "retry of "+id
+	return a.partOf(ctx, f, id, func(w *plan.Site, s job.State) (order.Order, error) {
+		o := plan.Failed(s)
 		if len(o.Devices) == 0 {
 			a.say("There is nothing to retry: no device of %s failed or was left.", id)
 		}
@@ -61,7 +57,7 @@ func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 // partOf carries out the part of an ended job's order that of chooses; none of its devices: of
 // has said so.
 func (a *app) partOf(ctx context.Context, f jobFlags, id string,
-	of func(*workspace.Workspace, job.State) (order.Order, error)) error {
+	of func(*plan.Site, job.State) (order.Order, error)) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -86,8 +82,9 @@ func (a *app) finishCmd() *cobra.Command {
 		Long: `Restart the devices that a job was told only to send their images (flash --stage), under the
 same rules as ever: the end of a chain before its head. Each is proven, and returned if it
 fails. One that has restarted automatically meanwhile is proven.`,
-		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window\n  catena finish j3 cam-11 cam-12",
-		Args:    atLeast(1, "a job, and devices of it if only those are meant"),
+		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window\n  catena finish " +
+			"j3 cam-11 cam-12",
+		Args: atLeast(1, "a job, and devices of it if only those are meant"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.finish(c.Context(), f, args[0], args[1:])
 		},
@@ -97,26 +94,12 @@ fails. One that has restarted automatically meanwhile is proven.`,
 }
 
 func (a *app) finish(ctx context.Context, f jobFlags, id string, names []string) error {
-	return a.partOf(ctx, f, id, func(w *workspace.Workspace, s job.State) (order.Order, error) {
-		still := map[string]bool{}
-		for _, r := range w.Rows {
-			still[r.ID] = still[r.ID] || r.ParkedIn == id
+	return a.partOf(ctx, f, id, func(w *plan.Site, s job.State) (order.Order, error) {
+		of, err := plan.Members(s, names)
+		if err != nil {
+			return order.Order{}, err
 		}
-		var unknown []string
-		chosen := map[string]bool{}
-		for _, name := range names {
-			i := slices.IndexFunc(s.Devices, func(d job.DeviceState) bool { return d.ID == name || strings.EqualFold(d.Name, name) })
-			if i < 0 {
-				unknown = append(unknown, name)
-				continue
-			}
-			chosen[s.Devices[i].ID] = true
-		}
-		if len(unknown) > 0 {
-			return order.Order{}, usage("job %s has no device %s; see its devices: catena track %[1]s --once", id, strings.Join(unknown, ", "))
-		}
-		o := s.Unfinished(func(device string) bool { return still[device] && (len(names) == 0 || chosen[device]) })
-		o.Name, o.Note = "", "finish of "+id
+		o := w.Parked(s, of)
 		if len(o.Devices) == 0 {
 			a.say("There is nothing to finish: no device of %s is parked now.", id)
 		}
@@ -153,9 +136,7 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	engine := a.engine(w, access, patience(w, firmware.Patience{}))
-	engine.Contact = access.Contact // another job may be at work on them
-	proofs, err := engine.Prove(ctx, state, w.Job(state.Order).Devices)
+	proofs, err := w.Prove(ctx, access, state)
 	if err != nil {
 		return err
 	}

@@ -14,17 +14,18 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
-	"catena/internal/contact"
 	"catena/internal/device"
-	"catena/internal/dialect/hand"
 	"catena/internal/export"
+	"catena/internal/plan"
 	"catena/internal/record"
 	"catena/internal/report"
 	"catena/internal/scan"
 	"catena/internal/scan/discover"
 	"catena/internal/site"
+	"catena/internal/survey"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -45,7 +46,8 @@ type look struct {
 func (l *look) flags(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&l.adapter, "adapter", "",
-		"this machine's adapter to look through: its name, its address, or an address that is reached through it (default: those in whose networks the addresses lie, or without any address all)")
+		"this machine's adapter to look through: its name, its address, or an address that is reached "+
+			"through it (default: those in whose networks the addresses lie, or without any address all)")
 	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil,
 		"ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
@@ -143,7 +145,7 @@ func picture(name string) func(site string, tree []report.Node) string {
 }
 
 // drawUplinks draws what hangs on what, as site.yaml and the devices themselves say it.
-func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []device.Device) error {
+func (a *app) drawUplinks(w *plan.Site, out, at string, devices []device.Device) error {
 	s, err := a.openShelf()
 	if err == nil {
 		err = w.Match(s)
@@ -157,7 +159,7 @@ func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []devi
 		more = append(more, site.Uplink{Through: l.Through, Reach: l.Reach})
 	}
 	err = atomicfile.Write(out, 0o644, func(f io.Writer) error {
-		_, err := io.WriteString(f, picture(out)(w.Site.Name, export.Tree(w, more...)))
+		_, err := io.WriteString(f, picture(out)(w.Name(), export.Tree(w, more...)))
 		return err
 	})
 	if err != nil {
@@ -165,67 +167,75 @@ func (a *app) drawUplinks(w *workspace.Workspace, out, at string, devices []devi
 	}
 	a.say("Drew what hangs on what: %s", out)
 	if len(unseen) > 0 {
-		a.say("No one sees what these are reached through: %s. Where you know it, write it into uplinks: in %s.",
+		a.say("No one sees what these are reached through: %s. Where you know it, write it into "+
+			"uplinks: in %s.",
 			strings.Join(unseen, ", "), site.File)
 	}
 	return nil
 }
 
-// round is what one scan needs, once or again and again.
+// round is what one scan needs, once or repeatedly.
 type round struct {
-	app      *app
-	site     *workspace.Workspace
-	access   *contact.Access
-	networks []discover.Network
-	scanner  *scan.Scanner
+	app    *app
+	site   *plan.Site
+	survey *survey.Survey
 }
 
-func (a *app) newRound(addresses []string, l look) (*round, error) {
+func (a *app) newRound(addresses []string, l look) (_ *round, err error) {
+	r := survey.Request{Except: l.except, Adapter: l.adapter, Via: l.via, Wide: l.wide,
+		Patience: l.patience}
 	for _, way := range l.via {
 		if !slices.Contains(discover.Protocols, way) {
 			return nil, usage("--via %q is not a discovery protocol; there are %s", way,
 				strings.Join(discover.Protocols, ", "))
 		}
 	}
-	var ports []site.Port
 	for _, text := range l.ports {
 		p, err := site.ParsePort(text)
 		if err != nil {
 			return nil, usage("--port: %w", err)
 		}
-		ports = append(ports, p)
+		r.Ports = append(r.Ports, p)
 	}
-	addresses, err := addressFiles(addresses)
-	if err != nil {
+	if r.Addresses, err = addressFiles(addresses); err != nil {
 		return nil, err
 	}
 	w, err := a.openSite()
 	if err != nil {
 		return nil, err
 	}
-	r := &round{app: a, site: w, networks: discover.Networks(w.Site.Networks)}
-	if len(addresses) > 0 || l.adapter != "" || len(r.networks) == 0 {
-		r.networks, err = discover.Addresses(addresses, l.except, l.adapter, ports, l.wide)
+	defer func() {
 		if err != nil {
 			w.Close()
-			var wide *discover.WideError
-			if errors.As(err, &wide) {
-				return nil, usage("%w; say --wide if that is meant", err)
-			}
-			return nil, usage("%w", err)
 		}
-	} else if r.networks, err = discover.Narrow(r.networks, l.except, ports); err != nil {
-		w.Close()
+	}()
+	networks, err := survey.Networks(w.Workspace, r)
+	var wide *discover.WideError
+	switch {
+	case errors.As(err, &wide):
+		return nil, usage("%w; say --wide if that is meant", err)
+	case err != nil:
 		return nil, usage("%w", err)
 	}
-	r.access, err = a.access(w)
+	access, err := a.access(w)
 	if err != nil {
-		w.Close()
 		return nil, err
 	}
-	r.scanner = a.scanner(r.access)
-	r.scanner.Patience, r.scanner.Via = l.patience, l.via
-	return r, nil
+	return &round{app: a, site: w, survey: survey.New(w.Workspace, access, networks, r, a.log, a.now)},
+		nil
+}
+
+// scan looks once, and shows how far it is.
+func (r *round) scan(ctx context.Context) (note record.Scan, devices []device.Device, err error) {
+	a := r.app
+	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
+	defer meter.Clear()
+	if !a.quiet {
+		r.survey.Progress = func(done, total int, what string) {
+			meter.Show(fmt.Sprintf("%d of %d %s", done, total, what))
+		}
+	}
+	return r.survey.Scan(ctx)
 }
 
 // addressFiles puts the lines of a file in the place of @FILE. Empty lines and what
@@ -259,87 +269,12 @@ func addressFiles(addresses []string) ([]string, error) {
 	return out, nil
 }
 
-// scanner makes the scanner of a site.
-func (a *app) scanner(x *contact.Access) *scan.Scanner {
-	s := x.Scanner()
-	s.Log = a.log
-	return s
-}
-
-// scan looks once, keeps what came and tells it.
-func (r *round) scan(ctx context.Context) (note scanNote, devices []device.Device, err error) {
-	a, w := r.app, r.site
-	known, err := record.Devices(w.Ledger)
-	if err != nil {
-		return note, nil, err
-	}
-	s := r.scanner
-	s.Trusted = r.access.Keys
-	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-	if !a.quiet {
-		s.Progress = func(done, total int, what string) {
-			meter.Show(fmt.Sprintf("%d of %d %s", done, total, what))
-		}
-	}
-	began := a.now()
-	network := slices.DeleteFunc(slices.Clone(known), func(d device.Device) bool { return d.Dialect == hand.Name })
-	result, err := s.Scan(ctx, r.networks, network)
-	meter.Clear()
-	if err != nil {
-		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
-	}
-	if err := keepScan(w, began, result.Devices, result.Keys); err != nil {
-		return note, nil, err
-	}
-	units, fresh, err := workspace.SeeDeclared(w.Ledger, w.Site)
-	if err != nil {
-		return note, nil, err
-	}
-	result.New, result.Devices = append(result.New, fresh...), append(result.Devices, units...)
-	r.access.Keys, _, err = record.Keys(w.Ledger)
-	if err != nil {
-		return note, nil, err
-	}
-	note = scanNote{Asked: result.Asked, New: orEmpty(result.New), Changed: orEmpty(result.Changed),
-		Gone: []string{}, Read: []string{},
-		Outside: result.Outside, Warnings: orEmpty(result.Warnings),
-		Seconds: a.now().Sub(began).Seconds()}
-	for _, d := range result.Gone {
-		note.Gone = append(note.Gone, d.Name)
-	}
-	for _, d := range result.Devices {
-		if d.Access != device.Away {
-			note.Found++
-		}
-		if d.Access == device.OK {
-			note.Read = append(note.Read, d.ID)
-		}
-	}
-	return note, result.Devices, w.Ledger.Append(record.Scanned, "", "", note)
-}
-
 // orEmpty is a list that JSON shows as one, also when nothing is in it.
 func orEmpty[T any](list []T) []T {
 	if list == nil {
 		return []T{}
 	}
 	return list
-}
-
-// keepScan keeps what a scan that started then saw of devices, and the keys that they showed.
-func keepScan(w *workspace.Workspace, began time.Time, devices []device.Device,
-	keys scan.Keys) error {
-	var seen []*device.Device
-	for i := range devices {
-		seen = append(seen, &devices[i])
-	}
-	if err := record.UpdateSince(w.Ledger, "", began, seen...); err != nil {
-		return err
-	}
-	if err := record.Trust(w.Ledger, keys.Fresh); err != nil {
-		return err
-	}
-	return record.Distrust(w.Ledger, keys.Refused)
 }
 
 // watch looks again and again until it is stopped, and prints what changes. A scan that
@@ -380,7 +315,7 @@ type news struct {
 	To   string `json:"to,omitempty"`
 }
 
-func (a *app) printNews(at string, note scanNote) error {
+func (a *app) printNews(at string, note record.Scan) error {
 	var all []news
 	for _, n := range note.New {
 		all = append(all, news{At: at, Name: n, What: "new"})
@@ -474,78 +409,11 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 		}
 		return a.printJSON(out)
 	}
-	view.Print(a.out, "%s", proposedUplinks(links, unseen, at))
+	view.Print(a.out, "%s", site.UplinksFile(links, unseen, at))
 	return nil
 }
 
-// proposedUplinks are links as site.yaml has them; what is not known stands there as comments.
-func proposedUplinks(links []site.Link, unseen []string, at string) string {
-	if len(links) == 0 {
-		return "# No device tells what it sees at its ports or what hangs behind it. Where you know it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n"
-	}
-	var b strings.Builder
-	b.WriteString("# What the devices say of their neighbours. Read it before you rely on it.\nuplinks:\n")
-	if at == "" {
-		b.WriteString("  # Say which device this machine is plugged into with --at.\n")
-	}
-	for _, l := range links {
-		for _, d := range l.Doubts {
-			fmt.Fprintf(&b, "  # Not sure: %s.\n", d)
-		}
-		if l.Chain {
-			fmt.Fprintf(&b,
-				"  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes first.\n", l.Through)
-		}
-		fmt.Fprintf(&b, "  - {through: %s, reach: [%s]}\n", yamlWord(l.Through),
-			strings.Join(mapped(l.Reach, yamlWord), ", "))
-	}
-	if len(unseen) > 0 {
-		b.WriteString(comment(fmt.Sprintf("What these are reached through is not known, no one sees them: %s.", strings.Join(unseen, ", "))))
-	}
-	return b.String()
-}
-
-// comment writes a text as lines that YAML leaves out.
-func comment(text string) string {
-	const width = 100
-	return fill("# "+text, "# ", width) + "\n"
-}
-
-func mapped(list []string, f func(string) string) []string {
-	var out []string
-	for _, x := range list {
-		out = append(out, f(x))
-	}
-	return out
-}
-
-// yamlWord writes a name so that YAML reads it as that name.
-func yamlWord(name string) string {
-	plain := func(r rune) bool {
-		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
-			strings.ContainsRune("-_.", r)
-	}
-	if strings.IndexFunc(name, func(r rune) bool { return !plain(r) }) < 0 &&
-		strings.ContainsAny(name[:1], "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ") {
-		return name
-	}
-	return "'" + strings.ReplaceAll(name, "'", "''") + "'"
-}
-
-// scanNote is what a scan brought, as the ledger keeps it and JSON shows it.
-type scanNote struct {
-	Asked    int           `json:"asked"` // addresses
-	Found    int           `json:"found"` // devices
-	New      []string      `json:"new"`
-	Read     []string      `json:"read"` // the IDs of the devices that were read
-	Changed  []scan.Change `json:"changed"`
-	Gone     []string      `json:"gone"`
-	Outside  int           `json:"outside"`
-	Warnings []string      `json:"warnings"`
-	Seconds  float64       `json:"seconds"`
-}
-
-func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.Device) error {
+func (a *app) printScan(w *plan.Site, note record.Scan, devices []device.Device) error {
 	shelf, err := a.openShelf()
 	if err != nil {
 		return err
@@ -569,11 +437,11 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 	}
 	if a.format == "json" {
 		return a.printJSON(struct {
-			scanNote
+			record.Scan
 			Devices []workspace.Row `json:"devices"`
 		}{note, shown})
 	}
-	news := note.byDevice()
+	news := newsByDevice(note)
 	err = a.printDevices(shown, func(devices []workspace.Row) view.Table {
 		return scanTable(devices, news)
 	})
@@ -586,14 +454,14 @@ func (a *app) printScan(w *workspace.Workspace, note scanNote, devices []device.
 }
 
 // reportUnresolved warns of words in the site's files that mean no device.
-func (a *app) reportUnresolved(w *workspace.Workspace) {
+func (a *app) reportUnresolved(w *plan.Site) {
 	for _, r := range w.UnresolvedReferences() {
 		view.Print(a.err, "Note: %s\n", r)
 	}
 }
 
 // byDevice is what is new of each device, by its name.
-func (note scanNote) byDevice() map[string]view.Cell {
+func newsByDevice(note record.Scan) map[string]view.Cell {
 	news := map[string]view.Cell{}
 	for _, n := range note.New {
 		news[n] = view.Cell{Text: "new"}
@@ -612,7 +480,7 @@ func (note scanNote) byDevice() map[string]view.Cell {
 }
 
 // conclude says in words what a scan brought.
-func (a *app) conclude(note scanNote, shown []workspace.Row) {
+func (a *app) conclude(note record.Scan, shown []workspace.Row) {
 	asked := "Nothing but multicast was asked"
 	if note.Asked > 0 {
 		asked = "1 address looked at"
@@ -635,7 +503,8 @@ func (a *app) conclude(note scanNote, shown []workspace.Row) {
 		}
 	}
 	if locked > 0 {
-		a.say("%s could not be logged in to. Add their logins: catena login add; see which works where: catena login test", words.Plural(locked, "device"))
+		a.say("%s could not be logged in to. Add their logins: catena login add; see which works "+
+			"where: catena login test", words.Plural(locked, "device"))
 	}
 	if len(shown) == 0 {
 		a.say("Nothing answered. Is this machine on the site's network, and are the ranges right?")
@@ -676,7 +545,7 @@ func scanTable(devices []workspace.Row, news map[string]view.Cell) view.Table {
 		}
 		remark := news[d.Name]
 		if d.Match.Device.Trouble != nil && d.Match.Device.Access != device.Away {
-			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+troubled(d.Match.Device),
+			remark = view.Cell{Text: strings.TrimPrefix(remark.Text+"; "+advice.Troubled(d.Match.Device),
 				"; ")}
 		}
 		t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,

@@ -4,11 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"reflect"
 	"slices"
 	"strings"
-	"time"
 
+	"github.com/invopop/jsonschema"
 	"github.com/spf13/cobra"
 
 	"catena/internal/dialect/scripted"
@@ -59,66 +58,25 @@ theirs in the first line, and the site folder has them in .catena/schemas.`,
 }
 
 func eventSchema() ([]byte, error) {
-	return written("What track --format json --follow prints, a line each", reflect.TypeFor[job.Event]())
+	return written("What track --format json --follow prints, a line each", job.Event{})
 }
 
 func reportSchema() ([]byte, error) {
-	return written("What report --out FILE.json writes", reflect.TypeFor[report.Report]())
+	return written("What report --out FILE.json writes", report.Report{})
 }
 
 func recordingSchema() ([]byte, error) {
-	return written("What family try --record writes", reflect.TypeFor[scripted.Recording]())
+	return written("What family try --record writes", scripted.Recording{})
 }
 
 func tellSchema() ([]byte, error) {
-	return written("What a webhook or a command of tell: is sent", reflect.TypeFor[notify.Event]())
+	return written("What a webhook or a command of tell: is sent", notify.Event{})
 }
 
 // written is the JSON Schema of a type as encoding/json writes it. Fields may be added later.
-func written(title string, t reflect.Type) ([]byte, error) {
-	shape := shapeOf(t, 0)
-	shape["$schema"], shape["title"] = "https://json-schema.org/draft/2020-12/schema", title
-	return json.MarshalIndent(shape, "", "  ")
-}
-
-// deepest bounds a type that holds itself, such as a reason that has a reason.
-const deepest = 8
-
-func shapeOf(t reflect.Type, depth int) map[string]any {
-	switch {
-	case t == reflect.TypeFor[time.Time]():
-		return map[string]any{"type": "string", "format": "date-time"}
-	case t.Kind() == reflect.Pointer:
-		return shapeOf(t.Elem(), depth)
-	case depth > deepest:
-		return map[string]any{}
-	}
-	switch t.Kind() {
-	case reflect.String:
-		return map[string]any{"type": "string"}
-	case reflect.Bool:
-		return map[string]any{"type": "boolean"}
-	case reflect.Float64:
-		return map[string]any{"type": "number"}
-	case reflect.Int, reflect.Int64:
-		return map[string]any{"type": "integer"}
-	case reflect.Slice:
-		return map[string]any{"type": []string{"array", "null"}, "items": shapeOf(t.Elem(), depth+1)}
-	case reflect.Map:
-		return map[string]any{"type": "object", "additionalProperties": shapeOf(t.Elem(), depth+1)}
-	case reflect.Struct:
-		fields, required := map[string]any{}, []string{}
-		for f := range t.Fields() {
-			name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
-			if name == "-" || !f.IsExported() {
-				continue
-			}
-			fields[name] = shapeOf(f.Type, depth+1)
-			if options == "" {
-				required = append(required, name)
-			}
-		}
-		return map[string]any{"type": "object", "properties": fields, "required": required}
-	}
-	return map[string]any{}
+func written(title string, of any) ([]byte, error) {
+	r := jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true}
+	schema := r.Reflect(of)
+	schema.Title = title
+	return json.MarshalIndent(schema, "", "  ")
 }

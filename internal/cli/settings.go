@@ -15,12 +15,14 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
 	"catena/internal/care"
 	"catena/internal/cli/view"
 	"catena/internal/contact"
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/job"
+	"catena/internal/plan"
 	"catena/internal/settings"
 	"catena/internal/words"
 	"catena/internal/workspace"
@@ -45,7 +47,7 @@ maker's own: they can only be kept and given back.`,
 
 // cared is an open site, and what changes its devices.
 type cared struct {
-	*workspace.Workspace
+	*plan.Site
 	care.Care
 }
 
@@ -59,8 +61,7 @@ func (a *app) cared() (cared, error) {
 		w.Close()
 		return cared{}, err
 	}
-	return cared{w, care.Care{Ledger: w.Ledger, Access: x, Now: a.now,
-		Store: care.Store{Dir: w.Dir, Book: x.Book, Now: a.now}}}, nil
+	return cared{w, w.Care(x)}, nil
 }
 
 // notChanged is what is said of a device that could not be changed.
@@ -81,9 +82,10 @@ func notChanged(d device.Device, err error) error {
 func (a *app) settingsSaveCmd() *cobra.Command {
 	var choose workspace.Choice
 	c := &cobra.Command{
-		Use:     "save [DEVICE…]",
-		Short:   "Read the settings of devices, all that are known or those named, and keep them",
-		Example: "  catena settings save\n  catena settings save drive-1\n  catena settings save --where 'model == \"WX-40\"'",
+		Use:   "save [DEVICE…]",
+		Short: "Read the settings of devices, all that are known or those named, and keep them",
+		Example: "  catena settings save\n  catena settings save drive-1\n  catena settings save " +
+			"--where 'model == \"WX-40\"'",
 		RunE: func(c *cobra.Command, args []string) error {
 			choose.Names = args
 			return a.settingsSave(c.Context(), choose)
@@ -122,7 +124,8 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 	lines := []line{}
 	saved, failed := 0, 0
 	for _, r := range s.SaveAll(ctx, devices) {
-		l := line{Device: r.Device.Name, Version: r.Device.Version, Save: r.Save, Format: string(r.Format)}
+		l := line{Device: r.Device.Name, Version: r.Device.Version, Save: r.Save,
+			Format: string(r.Format)}
 		why := view.Quiet
 		switch {
 		case r.Err == nil:
@@ -142,7 +145,7 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 	if a.format == "table" {
 		a.say("\n%d saved, %d cannot report them, %d failed.", saved, len(lines)-saved-failed, failed)
 	}
-	a.copySettings(ctx, s.Workspace, s.Care.Access)
+	a.copySettings(ctx, s.Site, s.Care.Access)
 	if failed > 0 {
 		return exit{exitFailed, errSilent}
 	}
@@ -151,14 +154,15 @@ func (a *app) settingsSave(ctx context.Context, choose workspace.Choice) error {
 
 // copySettings copies what was saved to the second place, where the site has one. What could not be
 // copied is told, and copied the next time.
-func (a *app) copySettings(ctx context.Context, w *workspace.Workspace, access *contact.Access) {
-	copied, err := care.Copy(ctx, access, w.Dir, w.Site)
+func (a *app) copySettings(ctx context.Context, w *plan.Site, access *contact.Access) {
+	copied, err := w.CopySettings(ctx, access)
 	if copied > 0 {
-		a.say("%s copied to %s.", words.Plural(copied, "save"), w.Site.SecondPlace)
+		a.say("%s copied to %s.", words.Plural(copied, "save"), w.SecondPlace())
 	}
 	if err != nil {
-		view.Print(a.err, "Not all saved settings could be copied to %s: %v; the next save or job tries again\n",
-			w.Site.SecondPlace, err)
+		view.Print(a.err, "Not all saved settings could be copied to %s: %v; the next save or job "+
+			"tries again\n",
+			w.SecondPlace(), err)
 	}
 }
 
@@ -213,9 +217,11 @@ func (s cared) save(word, name string) (d device.Device, x care.Saved, err error
 	x, err = s.Store.Newest(d, name)
 	switch {
 	case errors.Is(err, care.ErrNoSave) && name != "":
-		err = usage("%s has no save %q; list them: catena settings list %s", d.Name, name, quoted(d.Name))
+		err = usage("%s has no save %q; list them: catena settings list %s", d.Name, name,
+			advice.Quoted(d.Name))
 	case errors.Is(err, care.ErrNoSave):
-		err = usage("no settings of %s are saved; save them: catena settings save %s", d.Name, quoted(d.Name))
+		err = usage("no settings of %s are saved; save them: catena settings save %s", d.Name,
+			advice.Quoted(d.Name))
 	}
 	return d, x, err
 }
@@ -225,8 +231,9 @@ func (a *app) settingsShowCmd() *cobra.Command {
 	var whole bool
 	c := &cobra.Command{
 		Use: "show DEVICE", Short: "Show settings that are kept; what may be a secret is blanked",
-		Example: "  catena settings show drive-1\n  catena settings show drive-1 --save 20261127T190000Z_7.4\n  catena settings show cam-11 --whole > cam-11.backup",
-		Args:    exactly(1, "one device"),
+		Example: "  catena settings show drive-1\n  catena settings show drive-1 --save " +
+			"20261127T190000Z_7.4\n  catena settings show cam-11 --whole > cam-11.backup",
+		Args: exactly(1, "one device"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.cared()
 			if err != nil {
@@ -243,7 +250,8 @@ func (a *app) settingsShowCmd() *cobra.Command {
 			}
 			text, err := settings.Blanked(x.Format, x.Data)
 			if err != nil {
-				return usage("%s of %s: %w; the whole of it: catena settings show %s --whole > FILE", x.Save, d.Name, err, quoted(d.Name))
+				return usage("%s of %s: %w; the whole of it: catena settings show %s --whole > FILE", x.Save,
+					d.Name, err, advice.Quoted(d.Name))
 			}
 			for line := range strings.Lines(text) {
 				view.Print(a.out, "%s\n", strings.TrimSuffix(line, "\n"))
@@ -263,8 +271,9 @@ func (a *app) settingsDiffCmd() *cobra.Command {
 		Long: `Show what differs between the newest save of a device, or the one named with --save, and the
 settings that it has now, or another save named with --to. What may be a secret is blanked. It ends
 with 1 where something differs.`,
-		Example: "  catena settings diff drive-1\n  catena settings diff drive-1 --save 20261127T190000Z_7.4 --to 20261127T210000Z_7.5",
-		Args:    exactly(1, "one device"),
+		Example: "  catena settings diff drive-1\n  catena settings diff drive-1 --save " +
+			"20261127T190000Z_7.4 --to 20261127T210000Z_7.5",
+		Args: exactly(1, "one device"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.settingsDiff(c.Context(), args[0], from, to)
 		},
@@ -294,7 +303,8 @@ func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
 		return fmt.Errorf("%s: %w", d.Name, err)
 	}
 	if now.Format != was.Format {
-		return usage("%s: the one is %s and the other %s; they cannot be compared", d.Name, was.Format, now.Format)
+		return usage("%s: the one is %s and the other %s; they cannot be compared", d.Name, was.Format,
+			now.Format)
 	}
 	changes, err := settings.Diff(was.Format, was.Data, now.Data)
 	if err != nil {
@@ -326,8 +336,9 @@ this very device's; those of another version are given back only with --other-ve
 had set is brought into the settings that the device has now, and what has no place there is listed.
 With --edit, the editor of VISUAL or EDITOR opens with what would be sent, and with what was left out.
 The device may restart then.`,
-		Example: "  catena settings restore drive-1\n  catena settings restore drive-1 --save 20261127T190000Z_7.4 --other-version --edit",
-		Args:    exactly(1, "one device"),
+		Example: "  catena settings restore drive-1\n  catena settings restore drive-1 --save " +
+			"20261127T190000Z_7.4 --other-version --edit",
+		Args: exactly(1, "one device"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.settingsRestore(c.Context(), args[0], name, yes, otherVersion, edit)
 		},
@@ -335,11 +346,13 @@ The device may restart then.`,
 	c.Flags().BoolVar(&edit, "edit", false, "settle in an editor what is sent")
 	c.Flags().StringVar(&name, "save", "", "which save (default: the newest)")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
-	c.Flags().BoolVar(&otherVersion, "other-version", false, "also where they were saved on another version")
+	c.Flags().BoolVar(&otherVersion, "other-version", false,
+		"also where they were saved on another version")
 	return c
 }
 
-func (a *app) settingsRestore(ctx context.Context, word, name string, yes, otherVersion, edit bool) error {
+func (a *app) settingsRestore(ctx context.Context, word, name string, yes, otherVersion,
+	edit bool) error {
 	s, err := a.cared()
 	if err != nil {
 		return err
@@ -352,7 +365,8 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	if err := errors.Join(s.Care.Free(d), care.Fits(x, d, otherVersion)); err != nil {
 		return notChanged(d, err)
 	}
-	a.say("Settings of %s as they were on %s at %s, version %s.", d.Name, x.At.Local().Format("2006-01-02"),
+	a.say("Settings of %s as they were on %s at %s, version %s.", d.Name,
+		x.At.Local().Format("2006-01-02"),
 		x.At.Local().Format("15:04"), x.Version)
 	if !yes {
 		if err := a.confirm("Restore them? The device may restart."); err != nil {
@@ -360,11 +374,15 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 		}
 	}
 	renamed := func(own map[string]string) map[string]string { return s.Renamed(d, own) }
-	err = s.Restore(ctx, d, x, renamed, func(m settings.Merged) ([]byte, error) { return a.decide(s, x, m, edit) })
+	err = s.Restore(ctx, d, x, renamed, func(m settings.Merged) ([]byte, error) {
+		return a.decide(s, x,
+			m, edit)
+	})
 	switch {
 	case errors.Is(err, dialect.ErrNotTaken):
-		return exit{exitFailed, fmt.Errorf("%s accepted them, and does not have them all; see: catena settings diff %[1]s --save %[2]s",
-			quoted(d.Name), x.Save)}
+		return exit{exitFailed, fmt.Errorf("%s accepted them, and does not have them all; see: catena "+
+			"settings diff %[1]s --save %[2]s",
+			advice.Quoted(d.Name), x.Save)}
 	case errors.As(err, &exit{}):
 		return err
 	case err != nil:
@@ -396,7 +414,8 @@ func (a *app) decide(s cared, x care.Saved, m settings.Merged, edit bool) ([]byt
 		return nil, err
 	}
 	if _, err := settings.Parse(x.Format, text); err != nil {
-		return nil, refused("%s: %w; nothing was touched. Your text is in that file, which holds its secrets: delete it", file, err)
+		return nil, refused("%s: %w; nothing was touched. Your text is in that file, which holds its "+
+			"secrets: delete it", file, err)
 	}
 	return text, os.Remove(file)
 }
@@ -404,8 +423,10 @@ func (a *app) decide(s cared, x care.Saved, m settings.Merged, edit bool) ([]byt
 // noteMark starts the lines of an edited text that are no part of it.
 const noteMark = "#! "
 
-// edited has a person edit a text, with notes above it. The file is left for the caller, who removes it.
-func (a *app) edited(text []byte, notes []string, folder string) (out []byte, file string, err error) {
+// edited has a person edit a text, with notes above it. The file is left for the caller, who
+// removes it.
+func (a *app) edited(text []byte, notes []string, folder string) (out []byte, file string,
+	err error) {
 	words := strings.Fields(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
 	if len(words) == 0 {
 		return nil, "", usage("--edit needs an editor: set EDITOR")
@@ -425,7 +446,8 @@ func (a *app) edited(text []byte, notes []string, folder string) (out []byte, fi
 	c := exec.Command(words[0], append(words[1:], file)...)
 	c.Stdin, c.Stdout, c.Stderr = os.Stdin, a.err, a.err
 	if err := c.Run(); err != nil {
-		return nil, file, errors.Join(fmt.Errorf("the editor %s: %w; nothing was touched", words[0], err), os.Remove(file))
+		return nil, file, errors.Join(fmt.Errorf("the editor %s: %w; nothing was touched", words[0], err),
+			os.Remove(file))
 	}
 	raw, err := os.ReadFile(file)
 	for line := range bytes.Lines(raw) {

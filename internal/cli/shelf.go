@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
@@ -17,11 +16,10 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/family"
 	"catena/internal/firmware"
-	"catena/internal/firmware/version"
+	"catena/internal/plan"
 	"catena/internal/shelf"
 	"catena/internal/signature"
 	"catena/internal/words"
-	"catena/internal/workspace"
 )
 
 func (a *app) shelfCmd() *cobra.Command {
@@ -116,7 +114,8 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 		return printErr
 	}
 	if err != nil {
-		return fmt.Errorf("the import did not end: %w; what stands above is on the shelf, run it again for the rest", err)
+		return fmt.Errorf("the import did not end: %w; what stands above is on the shelf, run it "+
+			"again for the rest", err)
 	}
 	count := map[shelf.Outcome]int{}
 	for _, r := range results {
@@ -129,7 +128,8 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 	a.say("\n%d new, %d already there, %d refused%s.", count[shelf.New], count[shelf.There],
 		count[shelf.Refused], aside)
 	if aside != "" {
-		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or remove them: catena shelf drop FILE")
+		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or remove " +
+			"them: catena shelf drop FILE")
 	}
 	if count[shelf.Refused] > 0 {
 		return exit{exitUsage, errSilent}
@@ -169,47 +169,12 @@ func (a *app) printImport(results []shelf.Result) error {
 	return a.emit(results, t)
 }
 
-// manifestFrom reads what --as says.
-func manifestFrom(as string) (firmware.Manifest, error) {
-	manifest := firmware.Manifest{Manifest: 1, Component: firmware.Main}
-	for part := range strings.SplitSeq(as, ",") {
-		key, value, ok := strings.Cut(part, "=")
-		value = strings.TrimSpace(value)
-		switch key = strings.TrimSpace(key); {
-		case !ok || value == "":
-			return manifest, usage("--as: %q is not key=value", part)
-		case key == "vendor":
-			manifest.Vendor = value
-		case key == "model":
-			manifest.Models = append(manifest.Models, value)
-		case key == "version":
-			manifest.Version = value
-		case key == "component":
-			manifest.Component = value
-		case key == "hardware":
-			manifest.Hardware = value
-		default:
-			return manifest, usage("--as knows vendor, model, version, component and hardware, not %q", key)
-		}
-	}
-	if manifest.Vendor == "" || len(manifest.Models) == 0 {
-		return manifest, usage("--as needs vendor, model and version")
-	}
-	if err := version.Valid(manifest.Version); err != nil {
-		return manifest, usage("--as: %w", err)
-	}
-	if _, err := version.ParseConstraint(manifest.Hardware); err != nil {
-		return manifest, usage("--as: hardware: %w", err)
-	}
-	return manifest, nil
-}
-
 // shelfSettle puts one image on the shelf as what the person says it is: a file, or
 // one that lies aside.
 func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
-	manifest, err := manifestFrom(as)
+	manifest, err := shelf.ManifestFrom(as)
 	if err != nil {
-		return err
+		return usage("--as: %w", err)
 	}
 	if len(args) != 1 {
 		return usage("--as is for one image at a time")
@@ -220,7 +185,8 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 	}
 	if info, err := os.Stat(args[0]); err == nil {
 		if !info.Mode().IsRegular() || shelf.IsArchive(args[0]) {
-			return usage("--as is for one image, and %s is a folder or an archive; unpack it and name the image", args[0])
+			return usage("--as is for one image, and %s is a folder or an archive; unpack it and name "+
+				"the image", args[0])
 		}
 		results, err := s.Import(ctx, args,
 			shelf.Options{Manifest: func(family.Sample) (firmware.Manifest, error) {
@@ -236,9 +202,10 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		}
 		return a.printImport(results)
 	}
-	u, ok := findAside(s, args[0])
+	u, ok := s.FindAside(args[0])
 	if !ok {
-		return usage("%s is neither a file nor something that was set aside; see: catena shelf list --aside", args[0])
+		return usage("%s is neither a file nor something that was set aside; see: catena shelf list "+
+			"--aside", args[0])
 	}
 	image, err := s.Settle(u, manifest)
 	var no *shelf.RefusedError
@@ -249,29 +216,6 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		return err
 	}
 	return a.printImport([]shelf.Result{{Source: u.File, Outcome: shelf.New, Image: image}})
-}
-
-func findAside(s *shelf.Shelf, name string) (shelf.Unknown, bool) {
-	list, _ := s.AsideList() // an unreadable note is not what is looked for
-	i := slices.IndexFunc(list, func(u shelf.Unknown) bool {
-		return u.File == name || len(name) >= 6 && strings.HasPrefix(u.SHA256, name)
-	})
-	if i < 0 {
-		return shelf.Unknown{}, false
-	}
-	return list[i], true
-}
-
-// findFault finds what cannot be used by the first digits of its digest.
-func findFault(s *shelf.Shelf, digits string) (shelf.Fault, bool) {
-	faults, _ := s.Faults() // then nothing is found, and the list says why
-	i := slices.IndexFunc(faults, func(f shelf.Fault) bool {
-		return len(digits) >= 6 && strings.HasPrefix(f.SHA256, digits)
-	})
-	if i < 0 {
-		return shelf.Fault{}, false
-	}
-	return faults[i], true
 }
 
 // tellFaults names what on the shelf cannot be used.
@@ -289,9 +233,11 @@ func (a *app) shelfListCmd() *cobra.Command {
 	var vendor, model string
 	c := &cobra.Command{
 		Use: "list", Short: "List the images on the shelf",
-		Long:    "List the images, by model, newest first. Marked are the newest of each model and what\ncame since the shelf was last listed.",
-		Example: "  catena shelf list\n  catena shelf list --model WX-40\n  catena shelf list --aside\n  catena shelf list --format json",
-		Args:    exactly(0, "no arguments"),
+		Long: "List the images, by model, newest first. Marked are the newest of each model and " +
+			"what\ncame since the shelf was last listed.",
+		Example: "  catena shelf list\n  catena shelf list --model WX-40\n  catena shelf list " +
+			"--aside\n  catena shelf list --format json",
+		Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			s, err := a.openShelf()
 			if err != nil {
@@ -326,14 +272,6 @@ func (a *app) shelfAside(s *shelf.Shelf) error {
 	return a.emit(orEmpty(list), t)
 }
 
-// listed is an image as machine-readable lists show it.
-type listed struct {
-	firmware.Image
-	Newest bool      `json:"newest"` // of its model and component
-	Fresh  bool      `json:"fresh"`  // since the last look
-	Added  time.Time `json:"added"`
-}
-
 func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	images, err := s.List()
 	if err != nil {
@@ -342,11 +280,15 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	if err := a.tellFaults(s); err != nil {
 		return err
 	}
-	list, err := a.listed(s, images)
+	families, err := a.families(s)
 	if err != nil {
 		return err
 	}
-	list = slices.DeleteFunc(list, func(l listed) bool { return !l.IsFor(vendor, model) })
+	list, err := s.Listed(images, families.Order)
+	if err != nil {
+		return err
+	}
+	list = slices.DeleteFunc(list, func(l shelf.Listed) bool { return !l.IsFor(vendor, model) })
 	if a.format != "table" {
 		t := view.Table{Columns: []string{"vendor", "models", "hardware", "component", "version",
 			"advice", "size", "sha256", "file"}}
@@ -363,7 +305,7 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 		total += i.Size
 		tone := map[firmware.Advice]view.Tone{firmware.Withdrawn: view.Bad,
 			firmware.Superseded: view.Quiet}[i.Advice]
-		marks := view.Cell{Text: i.marks()}
+		marks := view.Cell{Text: i.Marks()}
 		if i.Because != "" {
 			marks.Tone = tone
 		}
@@ -380,53 +322,6 @@ func (a *app) shelfList(s *shelf.Shelf, vendor, model string) error {
 	}
 	a.say("\n%s, %s, in %s", words.Plural(len(list), "image"), words.Bytes(float64(total)), s.Dir())
 	return nil
-}
-
-// listed says which images are the newest of their model and component, and which came
-// since the shelf was last listed.
-func (a *app) listed(s *shelf.Shelf, images []firmware.Image) ([]listed, error) {
-	last, err := s.Look()
-	if err != nil {
-		return nil, err
-	}
-	families, err := a.families(s)
-	if err != nil {
-		return nil, err
-	}
-	kind := func(i firmware.Image) string {
-		return strings.ToLower(i.Vendor + "\x00" + i.Models[0] + "\x00" + i.Component)
-	}
-	newest := map[string]string{} // the newest version, in the maker's order
-	for _, i := range images {
-		best, ok := newest[kind(i)]
-		order := families.Order(i.Vendor, i.Models[0])
-		if i.Advice != firmware.Withdrawn && (!ok || order.Compare(i.Version, best) > 0) {
-			newest[kind(i)] = i.Version
-		}
-	}
-	var out []listed
-	for _, i := range images {
-		l := listed{Image: i, Newest: i.Advice != firmware.Withdrawn &&
-			newest[kind(i)] == i.Version, Added: s.Added(i)}
-		l.Fresh = !last.IsZero() && l.Added.After(last)
-		out = append(out, l)
-	}
-	return out, nil
-}
-
-// marks are what a person should notice of an image.
-func (l listed) marks() string {
-	var marks []string
-	if l.Newest {
-		marks = append(marks, "newest")
-	}
-	if l.Fresh {
-		marks = append(marks, "new here")
-	}
-	if l.Because != "" {
-		marks = append(marks, l.Because)
-	}
-	return strings.Join(marks, "; ")
 }
 
 // anImage is what commands on one image want.
@@ -475,9 +370,12 @@ func (a *app) shelfMarkCmd() *cobra.Command {
 	var because string
 	c := &cobra.Command{
 		Use: "mark IMAGE ADVICE", Short: "Mark an image recommended, superseded or withdrawn, or none",
-		Long:    "Give an image an advice. A recommended image is chosen before all others, a superseded one\nonly where a target names it, a withdrawn one never: devices that run it are unsafe.",
-		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'\n  catena shelf mark wx40_3.2.1.bin none",
-		Args:    exactly(2, "an image and an advice"),
+		Long: "Give an image an advice. A recommended image is chosen before all others, a " +
+			"superseded one\nonly where a target names it, a withdrawn one never: devices that run it " +
+			"are unsafe.",
+		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'\n  " +
+			"catena shelf mark wx40_3.2.1.bin none",
+		Args: exactly(2, "an image and an advice"),
 	}
 	c.RunE = func(_ *cobra.Command, args []string) error {
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
@@ -500,7 +398,8 @@ func (a *app) shelfDropCmd() *cobra.Command {
 	var force bool
 	c := &cobra.Command{
 		Use: "drop IMAGE", Short: "Take an image off the shelf, or what was set aside",
-		Long:    "Take an image off the shelf. One that is what would return a device of any site that used\nthis shelf is kept, unless --force is given.",
+		Long: "Take an image off the shelf. One that is what would return a device of any site " +
+			"that used\nthis shelf is kept, unless --force is given.",
 		Example: "  catena shelf drop wx40_3.0.0.bin\n  catena shelf drop tg200-K41.img --force",
 		Args:    exactly(1, anImage),
 	}
@@ -509,14 +408,14 @@ func (a *app) shelfDropCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if u, ok := findAside(s, args[0]); ok {
+		if u, ok := s.FindAside(args[0]); ok {
 			if err := s.Forget(u); err != nil {
 				return err
 			}
 			a.say("Removed %s, which was set aside.", u.File)
 			return nil
 		}
-		if f, ok := findFault(s, args[0]); ok {
+		if f, ok := s.FindFault(args[0]); ok {
 			if err := s.DropFault(f); err != nil {
 				return err
 			}
@@ -525,7 +424,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 		}
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 			here, _ := a.siteDir() // outside a site, those that used the shelf count
-			needed, err := workspace.NeededBy(s, image, here, a.now)
+			needed, err := plan.NeededBy(s, image, here, a.now)
 			if err != nil {
 				return err
 			}
@@ -566,7 +465,7 @@ func (a *app) shelfTidy(yes bool) error {
 		return err
 	}
 	here, _ := a.siteDir() // outside a site, those that used the shelf count
-	unneeded, err := workspace.Unneeded(s, here, a.now)
+	unneeded, err := plan.Unneeded(s, here, a.now)
 	if err != nil {
 		return err
 	}
@@ -599,31 +498,6 @@ func (a *app) shelfTidy(yes bool) error {
 	return nil
 }
 
-// chosen are the images that are named, or all of a vendor and model.
-func chosen(s *shelf.Shelf, names []string, vendor, model string) ([]firmware.Image, error) {
-	all, err := s.List()
-	if err != nil {
-		return nil, err
-	}
-	var out []firmware.Image
-	for _, i := range all {
-		if len(names) == 0 && i.IsFor(vendor, model) {
-			out = append(out, i)
-		}
-	}
-	for _, name := range names {
-		i, err := shelf.Find(all, name)
-		if err != nil {
-			return nil, usage("%w; see: catena shelf list", err)
-		}
-		out = append(out, i)
-	}
-	if len(out) == 0 {
-		return nil, usage("no image is chosen; see: catena shelf list")
-	}
-	return out, nil
-}
-
 func (a *app) shelfExportCmd() *cobra.Command {
 	var vendor, model, key string
 	c := &cobra.Command{
@@ -632,8 +506,9 @@ func (a *app) shelfExportCmd() *cobra.Command {
 		Long: `Write images with their manifests and release notes into a bundle. With --key the bundle is
 signed: the SSH signature lies beside it, and a colleague has it checked with
 catena shelf add --key.`,
-		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe --key ours.key\n  catena shelf export one.zip wx40_3.2.1.bin",
-		Args:    atLeast(1, "a file to write"),
+		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe --key ours.key\n  catena shelf " +
+			"export one.zip wx40_3.2.1.bin",
+		Args: atLeast(1, "a file to write"),
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()
@@ -641,7 +516,7 @@ catena shelf add --key.`,
 			if err != nil {
 				return err
 			}
-			images, err := chosen(s, args[1:], vendor, model)
+			images, err := s.Choose(args[1:], vendor, model)
 			if err != nil {
 				return err
 			}
@@ -666,7 +541,8 @@ catena shelf add --key.`,
 	c.Flags().StringVar(&vendor, "vendor", "", "all of this maker")
 	c.Flags().StringVar(&model, "model", "", "all for this model")
 	c.Flags().StringVar(&key, "key", "",
-		"the SSH key to sign the bundle with: the file of a private key, or of a public one that an agent holds")
+		"the SSH key to sign the bundle with: the file of a private key, or of a public one that an "+
+			"agent holds")
 	return c
 }
 
@@ -705,7 +581,8 @@ func (a *app) shelfCheckCmd() *cobra.Command {
 				a.say("%s: %s", d.File, d.Reason)
 			}
 			if len(damaged) > 0 {
-				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it", len(damaged), words.Plural(count, "image"))
+				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it",
+					len(damaged), words.Plural(count, "image"))
 			}
 			a.say("%s read, nothing is damaged.", words.Plural(count, "image"))
 			return nil

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/cli/view"
+	"catena/internal/night"
 	"catena/internal/sim"
 	"catena/internal/words"
 )
@@ -56,7 +57,8 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 	}
 	placeFlag(c, &place)
 	c.Flags().StringVar(&boxed, "boxed", "",
-		"the scenario's one device is fresh from its box: on this adapter it waits for an address by DHCP (Linux, with the rights to set it)")
+		"the scenario's one device is fresh from its box: on this adapter it waits for an address by "+
+			"DHCP (Linux, with the rights to set it)")
 	c.Flags().StringVar(&images, "images", "",
 		"write the scenario's images and their manifests into this folder")
 	c.Flags().StringVar(&families, "families", "",
@@ -113,10 +115,11 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, imag
 		if slices.ContainsFunc(scenario.Devices, func(d sim.Device) bool { return d.Kind == "drive" }) {
 			code = ", the drives' service code " + sim.ServiceCode
 		}
-		a.say("\n%s is up: %s on adapter %s, login %s:%s%s. Ctrl-C ends it.\nIn another terminal:\n  catena new %q --adapter %s%s",
+		a.say("\n%s is up: %s on adapter %s, login %s:%s%s. Ctrl-C ends it.\nIn another terminal:\n  "+
+			"catena new %q --adapter %s%s",
 			scenario.Site, words.Plural(len(scenario.Devices), "stand-in"), s.Adapter,
 			scenario.Login.User, scenario.Login.Password, code,
-			scenario.Site, s.Adapter, rangeFlags(s))
+			scenario.Site, s.Adapter, night.RangeFlags(s))
 	}
 	<-ctx.Done()
 	a.tellCounts(s)
@@ -137,7 +140,8 @@ func (a *app) tellCounts(s *sim.Site) {
 			for _, n := range c.Installs {
 				installs += n
 			}
-			writes = append(writes, fmt.Sprintf("%s %d for those behind it (%d installed by %d of them, at most %d at once, %d logins)",
+			writes = append(writes, fmt.Sprintf("%s %d for those behind it (%d installed by %d of them, "+
+				"at most %d at once, %d logins)",
 				in.Name, c.Stores, installs, len(c.Installs), c.Most, in.Logins))
 		}
 		interrupted += in.Interrupted
@@ -149,16 +153,6 @@ func (a *app) tellCounts(s *sim.Site) {
 
 func placeFlag(c *cobra.Command, place *string) {
 	c.Flags().StringVar(place, "place", "",
-		"the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port of its own (default: the first that is free)")
-}
-
-func rangeFlags(s *sim.Site) string {
-	var b strings.Builder
-	for _, r := range s.Ranges() {
-		fmt.Fprintf(&b, " --range %s", r)
-	}
-	if ports := s.Ports(); len(ports) > 0 {
-		fmt.Fprintf(&b, " --port %s", strings.Join(ports, ","))
-	}
-	return b.String()
+		"the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port "+
+			"of its own (default: the first that is free)")
 }

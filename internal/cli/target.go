@@ -40,7 +40,8 @@ func targetFlags(c *cobra.Command, target *site.Target) {
 		"for this device: its name, address or serial number")
 	c.Flags().StringVar(&target.Model, "model", "", "for this model")
 	c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
-	c.Flags().StringVar(&target.Component, "component", "", "of this component, such as modem (default: the main one)")
+	c.Flags().StringVar(&target.Component, "component", "",
+		"of this component, such as modem (default: the main one)")
 }
 
 func (a *app) targetSetCmd() *cobra.Command {
@@ -94,10 +95,11 @@ func (a *app) targetDropCmd() *cobra.Command {
 
 func (a *app) targetSaveCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:     "save FILE",
-		Short:   "Write all targets of this site into a file, for another site",
-		Example: "  catena target save winter-2026.yaml\n  catena target save ~/for-the-office/targets.yaml",
-		Args:    exactly(1, "a file"),
+		Use:   "save FILE",
+		Short: "Write all targets of this site into a file, for another site",
+		Example: "  catena target save winter-2026.yaml\n  catena target save " +
+			"~/for-the-office/targets.yaml",
+		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()
 			if err != nil {
@@ -107,14 +109,14 @@ func (a *app) targetSaveCmd() *cobra.Command {
 			if err := notThere(args[0]); err != nil {
 				return err
 			}
-			raw, err := targetsYAML(w.Site.Targets)
+			raw, err := targetsYAML(w.Targets())
 			if err == nil {
 				err = atomicfile.Replace(args[0], raw, 0o644)
 			}
 			if err != nil {
 				return err
 			}
-			a.say("Wrote %s into %s.", words.Plural(len(w.Site.Targets), "target"), args[0])
+			a.say("Wrote %s into %s.", words.Plural(len(w.Targets()), "target"), args[0])
 			return nil
 		},
 	}
@@ -122,11 +124,13 @@ func (a *app) targetSaveCmd() *cobra.Command {
 
 func (a *app) targetLoadCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:     "load FILE",
-		Short:   "Add the targets of a file",
-		Long:    "Add the targets of a file. One for the same devices as one in targets.yaml replaces that.",
-		Example: "  catena target load winter-2026.yaml\n  catena target load ~/for-the-office/targets.yaml",
-		Args:    exactly(1, "a file"),
+		Use:   "load FILE",
+		Short: "Add the targets of a file",
+		Long: "Add the targets of a file. One for the same devices as one in targets.yaml replaces " +
+			"that.",
+		Example: "  catena target load winter-2026.yaml\n  catena target load " +
+			"~/for-the-office/targets.yaml",
+		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			data, err := os.ReadFile(args[0])
 			if err != nil {
@@ -220,12 +224,13 @@ func (a *app) targetList() error {
 	}
 	defer w.Close()
 	t := view.Table{Columns: []string{"device", "group", "model", "component", "version", "because"}}
-	for _, m := range w.Site.Targets {
+	for _, m := range w.Targets() {
 		t.Add(m.Device, m.Group, m.Model, m.Component, m.Version, view.Quiet.Cell(m.Because))
 	}
 	if len(t.Rows) == 0 && a.format == "table" {
-		a.say("There is no target: every device should run the newest image on the shelf. Set one: catena target set --help")
+		a.say("There is no target: every device should run the newest image on the shelf. Set one: " +
+			"catena target set --help")
 		return nil
 	}
-	return a.emit(orEmpty(w.Site.Targets), t)
+	return a.emit(orEmpty(w.Targets()), t)
 }

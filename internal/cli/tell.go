@@ -4,9 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/url"
-	"slices"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -14,8 +11,8 @@ import (
 	"catena/internal/job"
 	"catena/internal/login"
 	"catena/internal/notify"
+	"catena/internal/plan"
 	"catena/internal/site"
-	"catena/internal/workspace"
 )
 
 func (a *app) tellCmd() *cobra.Command {
@@ -50,7 +47,7 @@ func (a *app) tellTest(ctx context.Context) error {
 		return err
 	}
 	defer w.Close()
-	if len(w.Site.Tell) == 0 {
+	if !w.Tells() {
 		return exit{exitUsage, fmt.Errorf("no one is told of anything: write tell: into %s", site.File)}
 	}
 	book, err := a.bookOf(w)
@@ -65,11 +62,11 @@ func (a *app) tellTest(ctx context.Context) error {
 	var all []line
 	failed := 0
 	t := view.Table{Columns: []string{"who", "told", "why"}}
-	for _, target := range tellTargets(w.Site, book) {
+	for _, target := range a.teller(w, book).Targets() {
 		l := line{Who: target.Name(), Told: true}
 		cell := view.Cell{Text: "yes"}
-		err := notify.Send(ctx, target, notify.Event{Kind: notify.Test, At: a.now().UTC(), Site: w.Site.Name,
-			Text: "A test of who is told at " + w.Site.Name + "."}, a.bell(), nil)
+		err := notify.Send(ctx, target, notify.Event{Kind: notify.Test, At: a.now().UTC(), Site: w.Name(),
+			Text: "A test of who is told at " + w.Name() + "."}, a.bell(), nil)
 		if err != nil {
 			l.Told, l.Why, cell = false, err.Error(), view.Bad.Cell("no")
 			failed++
@@ -95,73 +92,32 @@ func (a *app) bell() io.Writer {
 }
 
 // bookOf are the site's logins, where a webhook may need one of them.
-func (a *app) bookOf(w *workspace.Workspace) (login.Book, error) {
-	if !slices.ContainsFunc(w.Site.Tell, func(t site.Tell) bool { return t.Webhook != "" }) || !login.Exists(w.Dir) {
+func (a *app) bookOf(w *plan.Site) (login.Book, error) {
+	if !w.TellsBySecret() {
 		return login.Book{}, nil
 	}
 	_, book, err := a.openBook(w.Dir, false)
 	return book, err
 }
 
-// tellTargets are those of the site, with the secrets of the webhooks.
-func tellTargets(s site.Site, book login.Book) (out []notify.Target) {
-	for _, t := range s.Tell {
-		target := notify.Target{Webhook: t.Webhook, Command: t.Command, Bell: t.Bell}
-		if u, err := url.Parse(t.Webhook); err == nil && t.Webhook != "" {
-			target.Secret = book.HookSecret(u.Hostname())
-		}
-		for _, word := range t.On {
-			target.On = append(target.On, notify.Kind(word))
-		}
-		out = append(out, target)
-	}
-	return out
-}
-
-// tellAtMost is how long the end of a command waits for what is still to be told.
-const tellAtMost = 15 * time.Second
-
-// tell tells whoever the site names of what happens in a job, until the returned function is called.
-func (a *app) tell(w *workspace.Workspace, book login.Book, id string, after int64) (stop func()) {
-	if len(w.Site.Tell) == 0 {
-		return func() {}
-	}
-	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
+// teller tells whoever the site names.
+func (a *app) teller(w *plan.Site, book login.Book) plan.Teller {
+	return plan.Teller{Site: w, Book: book, Bell: a.bell(), Failed: func(t notify.Target, err error) {
 		a.notice("could not tell the %s: %v; the job continues", t.Name(), err)
-	})
-	end := notify.FollowJob(notify.Job{Ledger: w.Ledger, Site: w.Site.Name, ID: id, After: after, Now: a.now}, sender.Tell)
-	return func() {
-		end()
-		sender.Close(tellAtMost)
-	}
+	}}
 }
 
-// tellOfMissed tells, once, that a scheduled job did not start. No one is asked for a passphrase for that:
-// where it would open the secrets of webhooks, a later command tells.
-func (a *app) tellOfMissed(w *workspace.Workspace, s job.State, text string) error {
-	book, err := login.Book{}, error(nil)
-	switch {
-	case len(w.Site.Tell) == 0:
+// tellOfMissed tells, once, that a scheduled job did not start. No one is asked for a passphrase
+// for that: where it would open the secrets of webhooks, a later command tells.
+func (a *app) tellOfMissed(w *plan.Site, s job.State, text string) error {
+	if !w.Tells() || w.TellsBySecret() && !a.opensUnasked(w.Dir) {
 		return nil
-	case !login.Exists(w.Dir) || !slices.ContainsFunc(w.Site.Tell, func(t site.Tell) bool { return t.Webhook != "" }):
-	case !a.opensUnasked(w.Dir):
-		return nil
-	default:
-		if book, err = a.bookOf(w); err != nil {
-			return err
-		}
 	}
-	first, err := job.NoteMissed(w.Ledger, s.ID)
-	if err != nil || !first {
+	book, err := a.bookOf(w)
+	if err != nil {
 		return err
 	}
-	sender := notify.New(tellTargets(w.Site, book), a.bell(), func(t notify.Target, err error) {
-		a.notice("could not tell the %s: %v", t.Name(), err)
-	})
-	sender.Tell(notify.Event{Kind: notify.Missed, At: a.now().UTC(), Site: w.Site.Name, Job: s.ID, Order: s.Name, Text: text,
-		Counts: map[string]int{string(job.Waiting): len(s.Devices)}})
-	sender.Close(tellAtMost)
-	return nil
+	return a.teller(w, book).Missed(s, text)
 }
 
 // opensUnasked reports whether the logins can be opened without asking for a passphrase.

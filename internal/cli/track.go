@@ -13,12 +13,13 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
+	"catena/internal/cli/jobview"
 	"catena/internal/cli/view"
 	"catena/internal/job"
-	"catena/internal/ledger"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/words"
-	"catena/internal/workspace"
 )
 
 func (a *app) trackCmd() *cobra.Command {
@@ -34,7 +35,8 @@ shown is derived from the ledger: it is there after a crash and in the morning, 
 
 Where a device requires someone's hands, it says what it asks for. Say with --done that it was
 done, or with --skip that it was not, and why; from any terminal.`,
-		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow --after 120\n" +
+		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow " +
+			"--after 120\n" +
 			"  catena track --done handset-4\n  catena track --skip handset-4 --because \"it is in the van\"",
 		Args: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -58,7 +60,7 @@ done, or with --skip that it was not, and why; from any terminal.`,
 			case done != "" && skip != "", (skip == "") != (because == ""):
 				return usage("say --done DEVICE, or --skip DEVICE --because REASON")
 			case done != "" || skip != "":
-				return a.answered(job.Answer(w.Ledger, id, done+skip, skip != "", because))
+				return a.answered(w.Answer(id, done+skip, skip != "", because))
 			}
 			if once {
 				return a.trackOnce(w, id)
@@ -79,24 +81,26 @@ done, or with --skip that it was not, and why; from any terminal.`,
 	c.Flags().StringVar(&done, "done", "", "what this device asked for was done")
 	c.Flags().StringVar(&skip, "skip", "", "what this device asked for is not done")
 	c.Flags().StringVar(&because, "because", "", "why it is skipped")
-	c.Flags().BoolVar(&follow, "follow", false, "with --format json: one event on each line, and nothing else (catena schema event)")
-	c.Flags().Int64Var(&after, "after", 0, "with --format json: only what came after the event with this seq")
+	c.Flags().BoolVar(&follow, "follow", false, "with --format json: one event on each line, and "+
+		"nothing else (catena schema event)")
+	c.Flags().Int64Var(&after, "after", 0, "with --format json: only what came after the event "+
+		"with this seq")
 	c.Flags().BoolVar(&once, "once", false, "print one frame and end")
 	return c
 }
 
-func whichJob(w *workspace.Workspace, args []string) (string, error) {
+func whichJob(w *plan.Site, args []string) (string, error) {
 	if len(args) == 1 {
 		return args[0], nil
 	}
-	last, err := w.Ledger.Entries(ledger.Filter{Kind: job.Started, Last: 1})
+	newest, err := w.NewestJob()
 	if err != nil {
 		return "", err
 	}
-	if len(last) == 0 {
+	if newest == "" {
 		return "", refused("no job was ever started here; start one with: catena flash --all")
 	}
-	return last[0].Job, nil
+	return newest, nil
 }
 
 // tracked is a device of a job as machine-readable output shows it.
@@ -119,13 +123,13 @@ func (a *app) answered(err error) error {
 	return err
 }
 
-func (a *app) trackOnce(w *workspace.Workspace, id string) error {
-	state, err := job.Load(w.Ledger, id)
+func (a *app) trackOnce(w *plan.Site, id string) error {
+	state, err := w.JobState(id)
 	if err != nil {
 		return err
 	}
 	if a.format == "table" {
-		_, err = fmt.Fprint(a.out, frame(w.Site.Name, state, a.now(), a.style(a.out)))
+		_, err = fmt.Fprint(a.out, jobview.Frame(w.Name(), state, a.now(), a.style(a.out)))
 	} else {
 		err = a.printState(state)
 	}
@@ -145,8 +149,8 @@ func (a *app) printState(state job.State) error {
 		"version", "reason", "advice"}}
 	waits := state.Waiting(a.now())
 	for _, d := range state.Devices {
-		all.Devices = append(all.Devices, tracked{d, waits[d.ID], advice(d)})
-		t.Add(d.ID, d.Name, d.From, d.To, d.Step, d.Done, d.Total, d.Version, d.Reason, advice(d))
+		all.Devices = append(all.Devices, tracked{d, waits[d.ID], advice.Next(d)})
+		t.Add(d.ID, d.Name, d.From, d.To, d.Step, d.Done, d.Total, d.Version, d.Reason, advice.Next(d))
 	}
 	return a.emit(all, t)
 }
@@ -171,24 +175,26 @@ const lookEvery = 200 * time.Millisecond
 
 // follow shows a job until it ends, its Catena dies, or ctx ends: as lines, what came after the
 // entry of that number.
-func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, after int64, interrupt func() string) (
+func (a *app) follow(ctx context.Context, w *plan.Site, id string, after int64,
+	interrupt func() string) (
 	job.State, error) {
 	if a.style(a.human()).Terminal && a.format == "table" && !a.quiet {
 		left, err := a.showLive(ctx, w, id, interrupt)
 		if err != nil {
 			return job.State{}, err
 		}
-		state, err := job.Load(w.Ledger, id)
+		state, err := w.JobState(id)
 		if err != nil || !state.Alive || interrupt == nil {
 			return state, err
 		}
 		if left { // the job continues in this very program
-			a.say("The job continues here, a line for each step. Watch it again from another terminal: catena track %s", id)
+			a.say("The job continues here, a line for each step. Watch it again from another terminal: "+
+				"catena track %s", id)
 			after = state.Seq
 		}
 	}
 	for {
-		state, err := job.Load(w.Ledger, id)
+		state, err := w.JobState(id)
 		if err != nil {
 			return state, err
 		}
@@ -206,19 +212,15 @@ func (a *app) follow(ctx context.Context, w *workspace.Workspace, id string, aft
 }
 
 // printEvents prints a line for each entry after the one given.
-func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) (int64, error) {
+func (a *app) printEvents(w *plan.Site, state job.State, after int64) (int64, error) {
 	names, from := map[string]string{}, map[string]string{}
-	wide := shortName
+	wide := jobview.ShortName
 	for _, d := range state.Devices {
 		names[d.ID], from[d.ID] = d.Name, d.From
 		wide = max(wide, ansi.StringWidth(d.Name))
 	}
-	wide = min(wide, longName)
-	read := job.Events
-	if a.format == "json" {
-		read = job.Stream
-	}
-	events, err := read(w.Ledger, state.ID, after, names)
+	wide = min(wide, jobview.LongName)
+	events, err := w.Events(state.ID, after, names, a.format == "json")
 	if err != nil {
 		return after, err
 	}
@@ -231,169 +233,10 @@ func (a *app) printEvents(w *workspace.Workspace, state job.State, after int64) 
 			}
 		case a.quiet:
 		default:
-			view.Print(a.out, "%s\n", eventLine(e, from[e.Device], wide))
+			view.Print(a.out, "%s\n", jobview.EventLine(e, from[e.Device], wide))
 		}
 	}
 	return after, nil
-}
-
-// Of the names in lines of steps: they stand straight up to the second.
-const (
-	shortName = 12
-	longName  = 40
-)
-
-func eventLine(e job.Event, from string, wide int) string {
-	name := e.Name + strings.Repeat(" ", max(0, wide-ansi.StringWidth(e.Name)))
-	if e.Asks != "" {
-		return fmt.Sprintf("%s  %s asks: %s  (when it is done: catena track --done %s)",
-			e.At.Local().Format("15:04:05"), name, e.Asks, quoted(e.Name))
-	}
-	detail := from + " → " + e.To
-	if e.Direction == job.Back {
-		detail = "back to " + e.To
-	}
-	if e.Step.End() {
-		detail = strings.TrimSpace(e.Version + "  " + e.Reason)
-	}
-	return strings.TrimRight(fmt.Sprintf("%s  %s %-11s %s", e.At.Local().Format("15:04:05"),
-		name, e.Step, detail), " ")
-}
-
-// order in which devices stand in a frame when not all have room: those at work
-// first, then those that went wrong.
-var frameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sending, job.Checking,
-	job.Stranded,
-	job.Returned, job.Failed, job.Waiting, job.Parked, job.Skipped, job.Done}
-
-// frame is one picture of a job.
-func frame(siteName string, state job.State, now time.Time, s view.Style) string {
-	var b strings.Builder
-	until := now
-	switch {
-	case !state.Ended.IsZero():
-		until = state.Ended
-	case state.Interrupted(): // no one knows when it died; its last entry is near enough
-		until = state.Last
-	}
-	waits := state.Waiting(now)
-	if state.Scheduled() {
-		waits = nil // all wait for its start
-	}
-	fmt.Fprintf(&b, "%s\n\n", frameHead(siteName, state, now, until, s))
-
-	t := view.Table{Columns: []string{"name", "from → to", "step", "progress", "%", "rate", "left",
-		"details"},
-		Less: []string{"rate", "left", "progress"}}
-	for _, d := range state.Devices {
-		t.Add(frameRow(d, waits[d.ID], until, s)...)
-	}
-	t.Draw(&b, s)
-	if state.Interrupted() {
-		view.Print(&b, "\n%s\n", noticeOf(state))
-	}
-	return b.String()
-}
-
-// frameHead is the first line of a frame: how far the whole is, and when it is expected to end.
-func frameHead(siteName string, state job.State, now, until time.Time, s view.Style) string {
-	ended, working := 0, 0
-	for _, d := range state.Devices {
-		switch {
-		case d.Step.End():
-			ended++
-		case d.Step != job.Waiting:
-			working++
-		}
-	}
-	called := state.ID
-	if state.Name != "" && state.Name != state.ID {
-		called = state.Name + ", " + state.ID
-	}
-	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s%s", siteName,
-		state.Purpose, called, ended, len(state.Devices), working,
-		len(state.Devices)-ended-working, words.Clock(until.Sub(state.Started)),
-		outlook(state, now))
-	switch {
-	case state.Missed(now):
-		head += string(s.Paint(view.Bad, " · its start was missed"))
-	case state.Scheduled() && state.Alive:
-		head += view.Sprint(" · starts %s, in %s", when(state.Order.Start, now), words.Clock(state.Order.Start.Sub(now).Round(time.Second)))
-	case state.Interrupted():
-		head += string(s.Paint(view.Bad, " · interrupted"))
-	}
-	return head
-}
-
-// outlook says when a job is expected to end, and when it could at the earliest, whatever the
-// sequence. Empty: that cannot be told.
-func outlook(state job.State, now time.Time) string {
-	rest, ok := state.Rest(now)
-	if !ok {
-		return ""
-	}
-	bound, _, err := order.Bound(state.Order)
-	if err != nil {
-		return ""
-	}
-	took := rest.End.Sub(state.Started)
-	return view.Sprint(" · expected until %s (%.2f × the shortest)",
-		rest.End.Local().Format("15:04"), max(1, float64(took)/float64(max(bound, 1))))
-}
-
-const barWidth = 12
-
-// rateAfter is how long a transfer must last before its rate says something: at
-// first the buffers on the way fill.
-const rateAfter = 1500 * time.Millisecond
-
-func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Style) []any {
-	step := stepTone(d.Step).Cell(string(d.Step))
-	if d.Direction == job.Back {
-		step = view.Warn.Cell(string(d.Step) + " back")
-	}
-	bar, percent, rate, left := view.Painted(""), "", "", ""
-	if p := d.Percent(); p >= 0 {
-		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
-		if d.Rate > 0 && now.Sub(d.Since) > rateAfter {
-			rate, left = words.Bytes(d.Rate)+"/s", words.Clock(
-				time.Duration(d.Left*float64(time.Second)))
-		}
-	} else if !d.Step.End() && d.Step != job.Waiting {
-		bar = s.Bar(-1, barWidth)
-	}
-	what := d.Reason
-	switch {
-	case what != "":
-	case d.Asks != "":
-		return []any{d.Name, d.From + " → " + d.To, view.Warn.Cell("asks"), bar, percent, rate, left,
-			d.Asks + "  (catena track --done " + quoted(d.Name) + ")"}
-	case waits != nil:
-		what = waits.Error()
-	case d.Step == job.Done:
-		what = fmt.Sprintf("proven on %s in %s", d.Version,
-			words.Clock(time.Duration(d.Took*float64(time.Second))))
-	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total: // what is left is on the wire
-		what, left = "all sent, waits for its answer", ""
-	case !d.Step.End() && d.Step != job.Waiting:
-		what = "for " + words.Clock(now.Sub(d.Since))
-	}
-	return []any{d.Name, d.From + " → " + d.To, step, bar, percent, rate, left,
-		view.Quiet.Cell(what)}
-}
-
-func stepTone(s job.Step) view.Tone {
-	switch s {
-	case job.Done:
-		return view.Plain
-	case job.Stranded:
-		return view.Bad
-	case job.Failed, job.Returned:
-		return view.Warn
-	case job.Waiting, job.Skipped, job.Parked:
-		return view.Quiet
-	}
-	return view.Busy
 }
 
 // endOrder is the order in which devices stand when a job has ended: what needs a person first.
@@ -416,9 +259,9 @@ func (a *app) sayEnds(state job.State) {
 		if d.Took > 0 {
 			took = words.Clock(time.Duration(d.Took * float64(time.Second)))
 		}
-		t.Add(d.Name, stepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took),
+		t.Add(d.Name, jobview.StepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took),
 			d.Reason,
-			advice(d))
+			advice.Next(d))
 	}
 	if len(ended) == 0 || a.quiet {
 		return
@@ -428,7 +271,7 @@ func (a *app) sayEnds(state job.State) {
 }
 
 // summary says how a job ended, and gives the exit code that says so too.
-func (a *app) summary(w *workspace.Workspace, state job.State) error {
+func (a *app) summary(w *plan.Site, state job.State) error {
 	if !state.Alive {
 		a.sayEnds(state)
 	}
@@ -445,7 +288,7 @@ func (a *app) summary(w *workspace.Workspace, state job.State) error {
 	if state.Interrupted() {
 		return outcome(state)
 	}
-	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Site.Name, strings.Join(parts, ", "),
+	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Name(), strings.Join(parts, ", "),
 		words.Clock(state.Ended.Sub(state.Started)))
 	return outcome(state)
 }

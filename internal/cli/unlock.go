@@ -7,9 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
 	"os/signal"
-	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -17,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"catena/internal/login"
+	"catena/internal/machine"
 )
 
 // Bounds of how long a passphrase is kept.
@@ -66,7 +65,8 @@ func (a *app) unlock(length time.Duration) error {
 	passphrase := a.getenv("CATENA_PASSPHRASE")
 	if passphrase == "" {
 		if passphrase, err = a.askSecret("Passphrase of the site's logins: "); err != nil {
-			return usage("there is no terminal to ask on; a script takes CATENA_PASSPHRASE or an identity file instead")
+			return usage("there is no terminal to ask on; a script takes CATENA_PASSPHRASE or an " +
+				"identity file instead")
 		}
 	}
 	secret, err := login.Passphrase(passphrase)
@@ -79,17 +79,11 @@ func (a *app) unlock(length time.Duration) error {
 	if err := login.Release(dir); err != nil {
 		return err
 	}
-	self, err := os.Executable()
+	cmd, err := machine.Self(secretNames, "-C", dir, "login", "unlock", "--keep", "--for",
+		length.String())
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(self, "-C", dir, "login", "unlock", "--keep", "--for", length.String())
-	cmd.Args[0] = os.Args[0]
-	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool {
-		name, _, _ := strings.Cut(v, "=")
-		return slices.Contains(secretNames, name)
-	})
-	cmd.SysProcAttr = onItsOwn()
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return err
@@ -106,9 +100,11 @@ func (a *app) unlock(length time.Duration) error {
 	said, _ := bufio.NewReader(out).ReadString('\n') // what it says once it listens, or nothing
 	if err != nil || !strings.HasPrefix(said, "kept") {
 		_ = cmd.Process.Kill()
-		return errors.New("the process that should keep the passphrase did not start; continue without it: CATENA_PASSPHRASE")
+		return errors.New("the process that should keep the passphrase did not start; continue " +
+			"without it: CATENA_PASSPHRASE")
 	}
-	a.say("The logins of this site are open until %s, for every command of this user. Close them: catena login lock", a.now().Add(length).Format("15:04"))
+	a.say("The logins of this site are open until %s, for every command of this user. Close them: "+
+		"catena login lock", a.now().Add(length).Format("15:04"))
 	return cmd.Process.Release()
 }
 
@@ -137,8 +133,9 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 func (a *app) loginLockCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "lock", Short: "End what catena login unlock has started",
-		Args:    exactly(0, "no arguments"),
-		Long:    "End the process that keeps the passphrase of this site's logins. From then on it is asked for again.",
+		Args: exactly(0, "no arguments"),
+		Long: "End the process that keeps the passphrase of this site's logins. From then on it is " +
+			"asked for again.",
 		Example: "  catena login lock\n  catena -C ~/sites/marrow-hill login lock",
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := a.siteDir()

@@ -1,5 +1,5 @@
-// Package contact is how the devices of a site are reached: by which protocol, with which login, under
-// which trusted keys. Every session with a known device is opened here.
+// Package contact is how the devices of a site are reached: by which protocol, with which login,
+// under which trusted keys. Every session with a known device is opened here.
 //
 // Its central type is Access. It never decides what is done with a device.
 package contact
@@ -48,9 +48,9 @@ func New(l *ledger.Ledger, dir string, s site.Site, families family.Set, book lo
 		site: s, dir: dir, ledger: l, plain: families.PlainBasic}, err
 }
 
-// Dialects are those that this program has, and before them one for each family that describes how its
-// devices are reached: an operator wrote it for those. A new one of the program's own is a folder in
-// internal/dialect, a word here, and a call of its conformance suite.
+// Dialects are those that this program has, and before them one for each family that describes how
+// its devices are reached: an operator wrote it for those. A new one of the program's own is a
+// folder in internal/dialect, a word here, and a call of its conformance suite.
 func Dialects(families family.Set) dialect.Registry {
 	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}, hand.Dialect{}}
 	var parent scripted.Dialect
@@ -143,8 +143,8 @@ func (x *Access) Scanner() *scan.Scanner {
 }
 
 // Contact is how to talk to a known device: with the login that worked last, or the first
-// that it did not refuse; without one where none is needed. It is false where there is none. A device
-// that a job works on is left as that job has entered it.
+// that it did not refuse; without one where none is needed. It is false where there is none. A
+// device that a job works on is left as that job has entered it.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
 	return x.contact(d, x.aids)
 }
@@ -156,8 +156,8 @@ func (x *Access) Trusted() []device.Key {
 	return x.Keys
 }
 
-// Session opens a session with a known device. It verifies the identity of the device before each login.
-// The caller closes it. Its errors are device.ErrUnsupported, and a device.NoLogin.
+// Session opens a session with a known device. It verifies the identity of the device before each
+// login. The caller closes it. Its errors are device.ErrUnsupported, and a device.NoLogin.
 func (x *Access) Session(d device.Device) (dialect.Session, error) {
 	speaks, ok := x.Dialects.Named(d.Dialect)
 	if !ok {
@@ -170,7 +170,8 @@ func (x *Access) Session(d device.Device) (dialect.Session, error) {
 	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
 }
 
-// ContactOfJob is Contact for the job that works on the device: it takes over what is started there.
+// ContactOfJob is Contact for the job that works on the device: it takes over what is started
+// there.
 func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
 	return x.contact(d, x.aidsOfJob)
 }
@@ -203,7 +204,8 @@ func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids)
 }
 
 // contactThrough is how to talk to a child: as to its parent, by what all children of that share.
-func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Aids) (at dialect.At,
+func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Aids) (
+	at dialect.At,
 	as login.Credential, ok bool) {
 	parent, err := record.Device(x.ledger, d.Through)
 	if err != nil || parent.Through != "" {
@@ -218,9 +220,10 @@ func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialec
 	if x.shared[parent.ID] == nil {
 		x.shared[parent.ID] = &dialect.SharedSession{}
 	}
-	return dialect.At{Endpoint: d.Endpoint, Aids: aids(d), Parent: &dialect.Parent{Identity: parent.Identity,
-		Contact: dialect.Contact{At: in, As: as, Protocol: x.Dialects.Protocol(parent.Dialect)},
-		Shared:  x.shared[parent.ID]}}, as, ok
+	return dialect.At{Endpoint: d.Endpoint, Aids: aids(d),
+		Parent: &dialect.Parent{Identity: parent.Identity,
+			Contact: dialect.Contact{At: in, As: as, Protocol: x.Dialects.Protocol(parent.Dialect)},
+			Shared:  x.shared[parent.ID]}}, as, ok
 }
 
 // trust holds the keys shown at an address against those trusted. Another one is recorded,

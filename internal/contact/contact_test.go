@@ -19,7 +19,8 @@ import (
 func TestGroupLogins(t *testing.T) {
 	dir := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "site.yaml"), []byte(
-		"site: X\ngroups: {chamber-1: [cam-11, 10.20.4.12, S-13]}\nnames: {10.20.4.14: cam-11}\n"), 0o600))
+		"site: X\ngroups: {chamber-1: [cam-11, 10.20.4.12, S-13]}\nnames: {10.20.4.14: cam-11}\n"),
+		0o600))
 	w, err := workspace.Open(dir, time.Now)
 	require.NoError(t, err)
 	defer w.Close()
@@ -34,13 +35,19 @@ func TestGroupLogins(t *testing.T) {
 		device device.Device
 		gets   bool
 	}{
-		"it calls itself so":              {device.Device{ID: "d1", Name: "cam-11", Endpoint: at("10.20.4.11")}, false},
-		"a person called it so":           {device.Device{ID: "d1", Name: "cam-11", Named: true, Endpoint: at("10.20.4.11")}, true},
-		"the site file calls it so":       {device.Device{ID: "d1", Name: "cam-11", Endpoint: at("10.20.4.14")}, true},
-		"its address is named":            {device.Device{Name: "x", Endpoint: at("10.20.4.12")}, true},
-		"a newcomer says a number":        {device.Device{Endpoint: at("10.20.4.13"), Reading: serial}, false},
-		"known by its number":             {device.Device{ID: "d1", Endpoint: at("10.20.4.13"), Reading: serial}, true},
-		"moved, and says the same number": {device.Device{ID: "d1", Moved: "10.20.4.13:80", Endpoint: at("10.20.4.99"), Reading: serial}, false},
+		"it calls itself so": {device.Device{ID: "d1", Name: "cam-11",
+			Endpoint: at("10.20.4.11")}, false},
+		"a person called it so": {device.Device{ID: "d1", Name: "cam-11", Named: true,
+			Endpoint: at("10.20.4.11")}, true},
+		"the site file calls it so": {device.Device{ID: "d1", Name: "cam-11",
+			Endpoint: at("10.20.4.14")}, true},
+		"its address is named": {device.Device{Name: "x", Endpoint: at("10.20.4.12")}, true},
+		"a newcomer says a number": {device.Device{Endpoint: at("10.20.4.13"), Reading: serial},
+			false},
+		"known by its number": {device.Device{ID: "d1", Endpoint: at("10.20.4.13"),
+			Reading: serial}, true},
+		"moved, and says the same number": {device.Device{ID: "d1", Moved: "10.20.4.13:80",
+			Endpoint: at("10.20.4.99"), Reading: serial}, false},
 	} {
 		assert.Equal(t, c.gets, len(x.Logins(c.device)) == 1, name)
 	}

@@ -10,7 +10,8 @@ import (
 	"catena/internal/site"
 )
 
-// HandFolder is where, in the site folder or on the site's stick, images are laid ready for a person.
+// HandFolder is where, in the site folder or on the site's stick, images are laid ready for a
+// person.
 const HandFolder = "by-hand"
 
 // ByHand reports whether an operator updates a device, and not Catena.
@@ -22,7 +23,8 @@ func ByHand(s site.Site, d device.Device) bool {
 // hands are what a session with a device needs of a person; nil: nothing.
 func (x *Access) hands(d device.Device) *dialect.Hands {
 	said, is := x.site.Hand(d)
-	h := dialect.Hands{Stick: x.site.Stick, Folder: filepath.Join(HandFolder, atomicfile.Word(d.Name)), How: said.How,
+	h := dialect.Hands{Stick: x.site.Stick, Folder: filepath.Join(HandFolder, atomicfile.Word(d.Name)),
+		How:    said.How,
 		Within: said.Within, Known: d.Reading}
 	switch {
 	case !is && d.Dialect != hand.Name:

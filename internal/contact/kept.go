@@ -14,8 +14,8 @@ import (
 	"catena/internal/wire"
 )
 
-// Kept is the kind of an entry of what was started at a device and must be ended, by whoever talks to
-// it next; the body is a keptBody.
+// Kept is the kind of an entry of what was started at a device and must be ended, by whoever talks
+// to it next; the body is a keptBody.
 const Kept ledger.Kind = "device-kept"
 
 // keptBody is the body of a Kept entry; without any of it, what was started is ended.
@@ -24,8 +24,8 @@ type keptBody struct {
 	Plain  json.RawMessage `json:"plain,omitempty"`  // where nothing of it is secret
 }
 
-// aidsOfJob are what a session of a job needs of the site. What is started at the device is kept with it,
-// and taken over by the next session.
+// aidsOfJob are what a session of a job needs of the site. What is started at the device is kept
+// with it, and taken over by the next session.
 func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
 	a := dialect.Aids{TrustAt: x.TrustFirst, Other: x.other, Hands: x.hands(d)}
 	if d.ID != "" { // one that is not known has nothing to be kept with
@@ -97,8 +97,8 @@ func (x *Access) kept(id string) ([]byte, error) {
 	return raw, nil
 }
 
-// TrustFirst trusts the key that a device shows at another of its ports when it is first met, and only
-// that from then on.
+// TrustFirst trusts the key that a device shows at another of its ports when it is first met, and
+// only that from then on.
 func (x *Access) TrustFirst(address string) wire.Trust {
 	return func(kind, fingerprint string) error {
 		x.mu.Lock()

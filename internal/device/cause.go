@@ -41,7 +41,8 @@ const (
 // Problems are all kinds, those that people meet most first.
 var Problems = []Problem{NoAnswer, BadLogin, NoLogin, RefusedBefore, Changed, MissedLastScan, Mute,
 	NotRecognised, OnlyAnnounced,
-	PlainLogin, NewPassword, NoRight, NoSecret, Refusal, Malformed, NotNow, NeedsPerson, NotLeft, Unsupported, NotMine, OwnFault}
+	PlainLogin, NewPassword, NoRight, NoSecret, Refusal, Malformed, NotNow, NeedsPerson, NotLeft,
+	Unsupported, NotMine, OwnFault}
 
 // BrokenOff is the detail of a NoAnswer of who was there, and went before it answered.
 const BrokenOff = "it closed the connection"
@@ -109,8 +110,8 @@ var sentences = map[Problem]string{
 	OwnFault:       "this machine could not ask it",
 }
 
-// HasSubject tells whether its sentence is about something else than the device, and so stands by
-// itself.
+// HasSubject tells whether its sentence is about something else than the device, and so stands
+// alone.
 func (c *Cause) HasSubject() bool {
 	switch c.Problem {
 	case Changed, OwnFault, NoLogin, NoSecret, Unsupported:
@@ -133,7 +134,8 @@ func (c *Cause) Error() string {
 		}
 		return fmt.Sprintf("its %s changed: was %s, now %s", c.Key, c.Was, c.Now)
 	case RefusedBefore:
-		return fmt.Sprintf("refused %d of its logins before; they are not tried again unasked, so that it does not lock up", c.Count)
+		return fmt.Sprintf("refused %d of its logins before; they are not tried again unasked, so "+
+			"that it does not lock up", c.Count)
 	}
 	s := sentences[c.Problem]
 	if c.Detail != "" {

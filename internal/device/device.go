@@ -50,7 +50,7 @@ func (i *Identity) fields() []*string {
 }
 
 // Other tells by what another identity shows that it belongs to another device: by its
-// serial number or its model, and where one of them tells no serial number, by its hardware
+// serial number or its model, and where one of them tells no serial number, by its MAC
 // address or its UUID. What one of them does not tell shows nothing. nil: nothing does.
 func (i Identity) Other(now Identity) *Cause {
 	same := i.Serial != "" && strings.EqualFold(i.Serial, now.Serial)
@@ -151,7 +151,8 @@ type Boot struct {
 	Count  int64         `json:"count,omitempty"`  // of its starts so far
 }
 
-// bootSlack is how far apart two readings of one uptime may be: devices round, and answers take time.
+// bootSlack is how far apart two readings of one uptime may be: devices round, and answers take
+// time.
 const bootSlack = 5 * time.Second
 
 // After reports whether the device has restarted between an earlier reading and this one, which was

@@ -40,8 +40,8 @@ type Parent struct {
 	Shared   *SharedSession  // of all sessions with its children
 }
 
-// SharedSession is what the sessions with the children of one parent have in common: the login, and what else
-// is open at the parent. It is safe for concurrent use, and its zero value is ready.
+// SharedSession is what the sessions with the children of one parent have in common: the login, and
+// what else is open at the parent. It is safe for concurrent use, and its zero value is ready.
 type SharedSession struct {
 	mu     sync.Mutex
 	shares Shared
@@ -50,13 +50,13 @@ type SharedSession struct {
 
 // Shared is what sessions share at a parent.
 type Shared interface {
-	// Leave closes it, once no child uses it any more; a later Acquire opens it again. Its error is that of
-	// Session.Close.
+	// Leave closes it, once no child uses it any more; a later Acquire opens it again. Its error is
+	// that of Session.Close.
 	Leave(ctx context.Context) error
 }
 
-// Acquire returns what is shared, and opens it if it is not open. Each Acquire and each Retain needs one
-// Release.
+// Acquire returns what is shared, and opens it if it is not open. Each Acquire and each Retain
+// needs one Release.
 func (m *SharedSession) Acquire(begin func() Shared) Shared {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -100,7 +100,8 @@ type Aids struct {
 	// Hands are for devices that a person updates; nil: Catena does.
 	Hands *Hands
 	// Ask has a person do something, and returns once they say that it is done. Its error is that
-	// they will not, or that ctx is over. busy says that the device, or its parent, is at work meanwhile.
+	// they will not, or that ctx is over. busy says that the device, or its parent, is at work
+	// meanwhile.
 	Ask func(ctx context.Context, what string, busy bool) error
 }
 
@@ -239,8 +240,8 @@ func (OneSlot) Revert(context.Context) error { return device.ErrUnsupported }
 // Network is where a device is in its network.
 type Network interface {
 	// Move gives it another address. It may restart, and answers there from then on: that it goes
-	// away meanwhile is device.ErrAway, and no failure. device.ErrUnsupported: it cannot be given a name
-	// so; nothing was changed.
+	// away meanwhile is device.ErrAway, and no failure. device.ErrUnsupported: it cannot be given a
+	// name so; nothing was changed.
 	Move(ctx context.Context, to NetworkConfig) error
 }
 
@@ -277,7 +278,8 @@ type Settings interface {
 	Format() settings.Format
 	// Renamed are settings that are called otherwise in other versions, by path; may be nil.
 	Renamed() map[string]string
-	// Steady tells whether they are as before after an update that keeps them: then the proof compares.
+	// Steady tells whether they are as before after an update that keeps them: then the proof
+	// compares.
 	Steady() bool
 	// Save returns them.
 	Save(ctx context.Context) ([]byte, error)

@@ -1,7 +1,8 @@
-// Package doctor checks the machine that Catena runs on and the site folder for what could spoil a night's work.
+// Package doctor checks the machine that Catena runs on and the site folder for what could spoil a
+// night's work.
 //
-// Its central function is Examine, which returns Findings; the rest reads single facts of the machine. It
-// changes nothing, and sends nothing to a device.
+// Its central function is Examine, which returns Findings; the rest reads single facts of the
+// machine. It changes nothing, and sends nothing to a device.
 package doctor
 
 import (
@@ -80,7 +81,8 @@ func Multicast(adapter string, from netip.Addr) error {
 
 // Power says whether the machine runs on mains; known is false where it does not tell.
 func Power() (mains, known bool) {
-	supplies, err := filepath.Glob("/sys/class/power_supply/*/online") // Linux: ABI/testing/sysfs-class-power
+	// Linux: ABI/testing/sysfs-class-power
+	supplies, err := filepath.Glob("/sys/class/power_supply/*/online")
 	if err != nil {
 		return false, false
 	}

@@ -11,6 +11,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/match"
+	"catena/internal/plan"
 	"catena/internal/scan/discover"
 	"catena/internal/shelf"
 	"catena/internal/site"
@@ -45,8 +46,8 @@ const (
 
 // Input is what is checked.
 type Input struct {
-	Site       *workspace.Workspace // nil: outside of a site folder, or it cannot be opened
-	SiteErr    error                // why not
+	Site       *plan.Site // nil: outside of a site folder, or it cannot be opened
+	SiteErr    error      // why not
 	Shelf      func() (*shelf.Shelf, error)
 	Now        time.Time
 	Built      time.Time   // when the program's sources were made
@@ -61,7 +62,8 @@ type examination struct {
 	found []Finding
 }
 
-// Examine runs all checks and returns what they found, the most urgent first. It sends nothing to a device.
+// Examine runs all checks and returns what they found, the most urgent first. It sends nothing to a
+// device.
 func Examine(in Input) []Finding {
 	e := &examination{Input: in}
 	var noSite *workspace.NoSiteError
@@ -95,7 +97,8 @@ func (e *examination) look(what, next, format string, args ...any) {
 }
 
 func (e *examination) add(what string, state State, next, format string, args ...any) {
-	e.found = append(e.found, Finding{What: what, State: state, Found: fmt.Sprintf(format, args...), Next: next})
+	e.found = append(e.found, Finding{What: what, State: state, Found: fmt.Sprintf(format, args...),
+		Next: next})
 }
 
 // laptop checks the machine.
@@ -189,7 +192,8 @@ func (e *examination) adapters() {
 		}
 		if len(on) == 0 {
 			e.look("network "+n.Name,
-				"plug in there, or give this machine an address in that network", "no adapter of this machine is in it: it is reached through a router, without multicast")
+				"plug in there, or give this machine an address in that network",
+				"no adapter of this machine is in it: it is reached through a router, without multicast")
 			continue
 		}
 		e.ok("network "+n.Name, "by adapter %s", strings.Join(on, ", "))

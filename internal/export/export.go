@@ -1,5 +1,5 @@
-// Package export makes the report and the picture of a site: it gathers what the ledger, the shelf and the site
-// file know, and report draws it.
+// Package export makes the report and the picture of a site: it gathers what the ledger, the shelf
+// and the site file know, and report draws it.
 //
 // Its functions are Report and Tree.
 package export
@@ -20,10 +20,10 @@ import (
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/order"
+	"catena/internal/plan"
 	"catena/internal/rehearse"
 	"catena/internal/report"
 	"catena/internal/site"
-	"catena/internal/workspace"
 )
 
 // ReportsFolder is where a site folder keeps its reports.
@@ -37,13 +37,16 @@ type LogoError struct{ Path, Why string }
 
 func (e *LogoError) Error() string { return "logo: " + e.Path + " " + e.Why }
 
-// Report tells of some jobs. advice says what to do about a device that did not end well. The devices of
-// the site must have been matched.
-func Report(w *workspace.Workspace, jobs []job.State, now time.Time, program string, advice func(job.DeviceState) string) (
+// Report tells of some jobs. advice says what to do about a device that did not end well. The
+// devices of the site must have been matched.
+func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
+	advice func(job.DeviceState) string) (
 	report.Report, error) {
-	r := report.Report{Format: report.Format, Site: w.Site.Name, Engineer: w.Site.Engineer, Note: w.Site.Note,
-		Made: now.UTC().Truncate(time.Second), Program: program, Zone: w.Site.Zone(), Visits: []report.Visit{},
-		Left: []report.Left{}, Tree: Tree(w), Jobs: []report.Job{}}
+	r := report.Report{Format: report.Format, Site: w.Site.Name, Engineer: w.Site.Engineer,
+		Note: w.Site.Note,
+		Made: now.UTC().Truncate(time.Second), Program: program, Zone: w.Site.Zone(),
+		Visits: []report.Visit{},
+		Left:   []report.Left{}, Tree: Tree(w), Jobs: []report.Job{}}
 	var err error
 	if r.Logo, err = logo(w); err != nil {
 		return r, err
@@ -71,11 +74,15 @@ func Report(w *workspace.Workspace, jobs []job.State, now time.Time, program str
 				Status: row.Status, Why: row.Reason})
 		}
 	}
-	for _, id := range slices.SortedFunc(maps.Keys(needs), func(a, b string) int { return walking(w, a, b) }) {
+	for _, id := range slices.SortedFunc(maps.Keys(needs), func(a, b string) int {
+		return walking(w, a,
+			b)
+	}) {
 		r.Visits = append(r.Visits, needs[id])
 	}
 	slices.SortStableFunc(r.Left, func(a, b report.Left) int {
-		return slices.Index(match.Statuses, match.Status(a.Status)) - slices.Index(match.Statuses, match.Status(b.Status))
+		return slices.Index(match.Statuses, match.Status(a.Status)) - slices.Index(match.Statuses,
+			match.Status(b.Status))
 	})
 	count, last, err := w.Check()
 	r.Ledger = report.Ledger{Entries: count, Last: fmt.Sprintf("%x", last)}
@@ -83,7 +90,7 @@ func Report(w *workspace.Workspace, jobs []job.State, now time.Time, program str
 }
 
 // walking is the order in which the places of site.yaml are walked to; who has none comes last.
-func walking(w *workspace.Workspace, a, b string) int {
+func walking(w *plan.Site, a, b string) int {
 	row, _ := w.Main(a)
 	other, _ := w.Main(b)
 	at, _ := w.Site.Place(row.Match.Device)
@@ -91,10 +98,12 @@ func walking(w *workspace.Workspace, a, b string) int {
 	return cmp.Or(at-to, strings.Compare(row.Name, other.Name))
 }
 
-func reportJob(w *workspace.Workspace, s job.State, advice func(job.DeviceState) string) (report.Job, error) {
-	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended", Stopped: s.Stopped,
-		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{}, Cautions: s.Order.Cautions,
-		Rules: rulesInWords(w, s.Order), Images: reportImages(w, s.Order)}
+func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (report.Job, error) {
+	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended",
+		Stopped: s.Stopped,
+		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{},
+		Cautions: s.Order.Cautions,
+		Rules:    rulesInWords(w, s.Order), Images: reportImages(w, s.Order)}
 	switch {
 	case s.Alive:
 		j.Status = "running"
@@ -116,7 +125,8 @@ func reportJob(w *workspace.Workspace, s job.State, advice func(job.DeviceState)
 		now := row.Match.Device
 		now.Name = cmp.Or(now.Name, d.Name)
 		_, place := w.Site.Place(now)
-		out := report.Device{ID: d.ID, Name: d.Name, Place: place, Model: o.Model, Serial: o.Serial, By: o.By, From: o.From,
+		out := report.Device{ID: d.ID, Name: d.Name, Place: place, Model: o.Model, Serial: o.Serial,
+			By: o.By, From: o.From,
 			To: o.To(), Runs: d.Version, End: d.Step, Reason: d.Reason, Next: advice(d), Took: d.Took,
 			Rollback: string(o.Rollback()), Saved: d.Saved, Steps: spans[d.ID]}
 		if o.Parent != "" {
@@ -149,7 +159,7 @@ const (
 
 // plays plays the order of a job that had more than one device; nil: there is nothing to be seen in
 // it.
-func plays(w *workspace.Workspace, s job.State) *report.Plays {
+func plays(w *plan.Site, s job.State) *report.Plays {
 	if len(s.Devices) < 2 {
 		return nil
 	}
@@ -169,13 +179,16 @@ func plays(w *workspace.Workspace, s job.State) *report.Plays {
 	return p
 }
 
-// reportImages are those of an order, each once: what was sent before what was there for the way back.
-func reportImages(w *workspace.Workspace, o order.Order) (out []report.Image) {
+// reportImages are those of an order, each once: what was sent before what was there for the way
+// back.
+func reportImages(w *plan.Site, o order.Order) (out []report.Image) {
 	add := func(d order.Device, i order.Image, version string, back bool) {
-		if i.SHA256 == "" || slices.ContainsFunc(out, func(x report.Image) bool { return x.SHA256 == i.SHA256 }) {
+		if i.SHA256 == "" || slices.ContainsFunc(out,
+			func(x report.Image) bool { return x.SHA256 == i.SHA256 }) {
 			return
 		}
-		image := report.Image{File: i.File, SHA256: i.SHA256, Size: i.Size, Model: d.Model, Version: version, Back: back}
+		image := report.Image{File: i.File, SHA256: i.SHA256, Size: i.Size, Model: d.Model,
+			Version: version, Back: back}
 		if on, is := w.Image(i.SHA256); is && !back {
 			image.Notes, _ = w.Shelf.Notes(on) // none: there is nothing to read
 		}
@@ -196,20 +209,23 @@ func reportImages(w *workspace.Workspace, o order.Order) (out []report.Image) {
 	return out
 }
 
-// rulesInWords states the rules that an order is carried out under, for readers who do not know their keys.
-func rulesInWords(w *workspace.Workspace, o order.Order) (out []string) {
+// rulesInWords states the rules that an order is carried out under, for readers who do not know
+// their keys.
+func rulesInWords(w *plan.Site, o order.Order) (out []string) {
 	r := o.Rules
 	if r.Parallel > 0 {
 		out = append(out, fmt.Sprintf("at most %d at the same time", r.Parallel))
 	}
 	for _, model := range slices.Sorted(maps.Keys(r.PerModel)) {
-		out = append(out, fmt.Sprintf("at most %d of model %s at the same time", r.PerModel[model], model))
+		out = append(out, fmt.Sprintf("at most %d of model %s at the same time", r.PerModel[model],
+			model))
 	}
 	if r.PerUplink > 0 {
 		out = append(out, fmt.Sprintf("at most %d at the same time through one uplink", r.PerUplink))
 	}
 	for _, parent := range slices.Sorted(maps.Keys(r.PerParent)) {
-		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s", r.PerParent[parent], cmp.Or(w.NameOf(parent), parent)))
+		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s",
+			r.PerParent[parent], cmp.Or(w.NameOf(parent), parent)))
 	}
 	if r.Pilot {
 		out = append(out, "the first of each model is proven before the next starts")
@@ -224,10 +240,12 @@ func rulesInWords(w *workspace.Workspace, o order.Order) (out []string) {
 		out = append(out, fmt.Sprintf("no more start after %d failures", r.StopAfter.Failures))
 	}
 	if r.StopAfter.Share > 0 {
-		out = append(out, fmt.Sprintf("no more start after %.0f %% of the devices have failed", 100*r.StopAfter.Share))
+		out = append(out, fmt.Sprintf("no more start after %.0f %% of the devices have failed",
+			100*r.StopAfter.Share))
 	}
 	if !o.Closes.IsZero() {
-		out = append(out, "no device starts that would not end by "+o.Closes.Local().Format("2006-01-02 15:04"))
+		out = append(out, "no device starts that would not end by "+
+			o.Closes.Local().Format("2006-01-02 15:04"))
 	}
 	if o.GiveUp > 0 {
 		out = append(out, fmt.Sprintf("no device is waited for longer than %s", o.GiveUp))
@@ -237,11 +255,12 @@ func rulesInWords(w *workspace.Workspace, o order.Order) (out []string) {
 
 // Tree is what hangs on what, sorted by name: each device with the nearest one that it is reached
 // through, as the site has it, and as more says besides.
-func Tree(w *workspace.Workspace, more ...site.Uplink) []report.Node {
+func Tree(w *plan.Site, more ...site.Uplink) []report.Node {
 	out := []report.Node{}
 	through := w.Through(more...)
 	for _, r := range w.MainRows() {
-		n := report.Node{ID: r.ID, Name: r.Name, Model: r.Model, Version: r.Version.Text, Status: r.Status}
+		n := report.Node{ID: r.ID, Name: r.Name, Model: r.Model, Version: r.Version.Text,
+			Status: r.Status}
 		most := -1
 		for _, up := range through[r.ID] { // the nearest has the most before it
 			if before := len(through[up]); before > most {
@@ -260,7 +279,7 @@ func Tree(w *workspace.Workspace, more ...site.Uplink) []report.Node {
 }
 
 // logo is the site's picture as a data URL.
-func logo(w *workspace.Workspace) (string, error) {
+func logo(w *plan.Site) (string, error) {
 	if w.Site.Logo == "" {
 		return "", nil
 	}

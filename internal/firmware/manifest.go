@@ -189,14 +189,16 @@ func (m *Manifest) checkRest() (key, message string) {
 		at := fmt.Sprintf("interlocks[%d]", i)
 		switch {
 		case i >= maxInterlocks || len(l.Holds) > maxHolds:
-			return at, fmt.Sprintf("interlocks: more than %d, or one longer than %d bytes", maxInterlocks, maxHolds)
+			return at, fmt.Sprintf("interlocks: more than %d, or one longer than %d bytes", maxInterlocks,
+				maxHolds)
 		case l.Holds == "" || l.Else == "":
 			return at, "interlocks: each requires holds: and else:, the sentence for the person"
 		}
 	}
 	for old, fresh := range m.Renamed {
 		if old == "" || fresh == "" || old == fresh {
-			return "renamed", "renamed: the old path of a setting, and the new one: write for example start_level: level_start"
+			return "renamed", "renamed: the old path of a setting, and the new one: write for example " +
+				"start_level: level_start"
 		}
 	}
 	if m.Takes < 0 || m.Takes > maxTakes {

@@ -12,14 +12,18 @@ import (
 // for its devices, a manifest for its image, a site for all of its devices, and a person for
 // one job: what is said later in this list counts.
 type Patience struct {
-	// Grace is how long a device that should restart automatically may stay up, beyond the time that it
-	// announced, before it is asked to. One that cannot report how far its writing is may be writing all
-	// the while, so it is only asked where a family, an image, a site or the operator has set this.
-	Grace      time.Duration `yaml:"grace,omitempty" json:"grace,omitempty"`           // JSON: ns
-	Writing    time.Duration `yaml:"writing,omitempty" json:"writing,omitempty"`       // what it was sent
-	Restarting time.Duration `yaml:"restarting,omitempty" json:"restarting,omitempty"` // until it is back
-	Proving    time.Duration `yaml:"proving,omitempty" json:"proving,omitempty"`       // until it is as it should
-	Settling   time.Duration `yaml:"settling,omitempty" json:"settling,omitempty"`     // it must stay so
+	// Grace is how long a device that should restart automatically may stay up, beyond the time that
+	// it announced, before it is asked to. One that cannot report how far its writing is may be
+	// writing all the while, so it is only asked where a family, an image, a site or the operator has
+	// set this.
+	Grace time.Duration `yaml:"grace,omitempty" json:"grace,omitempty"` // JSON: ns
+	// what it was sent
+	Writing time.Duration `yaml:"writing,omitempty" json:"writing,omitempty"`
+	// until it is back
+	Restarting time.Duration `yaml:"restarting,omitempty" json:"restarting,omitempty"`
+	// until it is as it should
+	Proving  time.Duration `yaml:"proving,omitempty" json:"proving,omitempty"`
+	Settling time.Duration `yaml:"settling,omitempty" json:"settling,omitempty"` // it must stay so
 }
 
 // PatienceSteps are the names of its steps.
@@ -54,7 +58,8 @@ func (p Patience) Longest(other Patience) Patience {
 func (p Patience) Check() (step, message string) {
 	for _, step := range PatienceSteps {
 		if d := *p.Step(step); d < 0 || d > maxTakes {
-			return step, fmt.Sprintf("patience: %s: %s is not how long it may take; write for example 20m", step, d)
+			return step, fmt.Sprintf("patience: %s: %s is not how long it may take; write for example 20m",
+				step, d)
 		}
 	}
 	return "", ""

@@ -31,9 +31,9 @@ type answeredBody struct {
 // answerEvery is how often it is looked whether a person has answered.
 const answerEvery = 300 * time.Millisecond
 
-// ask has an operator do something at the device, and waits for the answer. Unless the device is busy,
-// it needs no slot while it waits, and continues when one is free again, whatever the answer. An error of
-// the ledger ends the task.
+// ask has an operator do something at the device, and waits for the answer. Unless the device is
+// busy, it needs no slot while it waits, and continues when one is free again, whatever the answer.
+// An error of the ledger ends the task.
 func (w *worker) ask(ctx context.Context, what string, busy bool) error {
 	if w.broken != nil {
 		return w.broken
@@ -56,8 +56,8 @@ func (w *worker) ask(ctx context.Context, what string, busy bool) error {
 	return errors.Join(err, w.broken)
 }
 
-// awaitAnswer waits for the answer. It is in the ledger, so that it can be seen and answered from any
-// terminal.
+// awaitAnswer waits for the answer. It is in the ledger, so that it can be seen and answered from
+// any terminal.
 func (w *worker) awaitAnswer(ctx context.Context, what string, before []ledger.Entry) error {
 	l := w.job.engine.Ledger
 	after := int64(0)
@@ -77,7 +77,8 @@ func (w *worker) awaitAnswer(ctx context.Context, what string, before []ledger.E
 		if err == nil && last == read {
 			continue // nothing is new
 		}
-		said, err := l.Entries(ledger.Filter{Kind: Answered, Job: w.job.ID, Device: w.row.ID, After: after, Last: 1})
+		said, err := l.Entries(ledger.Filter{Kind: Answered, Job: w.job.ID, Device: w.row.ID,
+			After: after, Last: 1})
 		if err != nil || len(said) == 0 {
 			if err == nil {
 				read = last
@@ -89,7 +90,8 @@ func (w *worker) awaitAnswer(ctx context.Context, what string, before []ledger.E
 		case err != nil:
 			return unreadable(said[0], err)
 		case b.Skip:
-			return device.Because(device.NeedsPerson, "it was skipped, because %s; asked for was: %s", b.Because, what)
+			return device.Because(device.NeedsPerson, "it was skipped, because %s; asked for was: %s",
+				b.Because, what)
 		}
 		return nil
 	}

@@ -3,15 +3,16 @@ package job
 import "context"
 
 // barrier holds the members of a lockstep set back until all of them were checked. The first member
-// checks the others, one after the other; they wait for that and check themselves afterwards, so that no
-// device is asked to log in twice at the same time.
+// checks the others, one after the other; they wait for that and check themselves afterwards, so
+// that no device is asked to log in twice at the same time.
 type barrier struct {
 	open   chan struct{} // closed when all were checked
 	reason *Reason       // why the set does not start; nil: it does. Written before open is closed.
 }
 
 // checkSet checks the device, and its lockstep set with it. An empty step means: continue.
-func (w *worker) checkSet(ctx context.Context, check func(context.Context) *checkFailure) *checkFailure {
+func (w *worker) checkSet(ctx context.Context,
+	check func(context.Context) *checkFailure) *checkFailure {
 	b := w.barrier
 	if b == nil {
 		return check(ctx)

@@ -23,8 +23,8 @@ func (w *worker) readCarried(ctx context.Context) *Reason {
 	return nil
 }
 
-// writeCarried writes those that are others now than before, in their order, once the device is where
-// it stays and has its settings. Each is looked at after it.
+// writeCarried writes those that are others now than before, in their order, once the device is
+// where it stays and has its settings. Each is looked at after it.
 func (w *worker) writeCarried(ctx context.Context, component, to string) *Reason {
 	if len(w.baseline.Carried) == 0 || !w.stays(component, to) {
 		return nil

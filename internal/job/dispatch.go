@@ -12,8 +12,8 @@ import (
 	"catena/internal/order"
 )
 
-// request is what a device's goroutine asks the dispatcher's. Exactly one of the fields is set, besides
-// device.
+// request is what a device's goroutine asks the dispatcher's. Exactly one of the fields is set,
+// besides device.
 type request struct {
 	device string
 	wake   bool              // an entry was written that the dispatcher should read
@@ -36,13 +36,13 @@ type permission struct {
 	err error
 }
 
-// pollEvery is how often the ledger is read for what other processes have written: stops, answers, and
-// what other jobs have open. Only tests change it.
+// pollEvery is how often the ledger is read for what other processes have written: stops, answers,
+// and what other jobs have open. Only tests change it.
 var pollEvery = time.Second
 
-// Run carries out the order and returns when every device has ended. When going ends, no more devices
-// start; when patience ends, half-updated lockstep sets are rolled back and devices that are only being
-// checked are let go. What is being written is always finished.
+// Run carries out the order and returns when every device has ended. When going ends, no more
+// devices start; when patience ends, half-updated lockstep sets are rolled back and devices that
+// are only being checked are let go. What is being written is always finished.
 func (j *Job) Run(going, patience context.Context) error {
 	defer j.close()
 	defer j.reportProgress()()
@@ -61,7 +61,8 @@ func (j *Job) Run(going, patience context.Context) error {
 	return err
 }
 
-// awaitStart waits for the time of a scheduled job, or until it is stopped, and checks its devices again.
+// awaitStart waits for the time of a scheduled job, or until it is stopped, and checks its devices
+// again.
 func (j *Job) awaitStart(going context.Context) error {
 	start := j.plan.Order.Start
 	if start.IsZero() || len(j.live.state.Open()) > 0 {
@@ -78,19 +79,20 @@ func (j *Job) awaitStart(going context.Context) error {
 			return err
 		}
 	}
-	if j.engine.Recheck == nil || j.live.state.Stopped || going.Err() != nil {
+	if j.live.state.Stopped || going.Err() != nil {
 		return nil
 	}
-	changed, err := j.engine.Recheck(j.plan.Order)
+	changed, err := j.engine.Site.Recheck(j.plan.Order)
 	for id, why := range changed {
-		err = errors.Join(err, Remove(j.engine.Ledger, j.ID, []string{id}, &order.Reason{Why: order.Changed, Set: why}))
+		err = errors.Join(err, Remove(j.engine.Ledger, j.ID, []string{id},
+			&order.Reason{Why: order.Changed, Set: why}))
 	}
 	return errors.Join(err, j.live.update())
 }
 
-// dispatch starts what may start, until every device has ended. It alone reads the job's entries back
-// and so moves the dispatcher on. After an error, which is the ledger's, nothing starts any more, and
-// what is in progress comes to its end.
+// dispatch starts what may start, until every device has ended. It alone reads the job's entries
+// back and so moves the dispatcher on. After an error, which is the ledger's, nothing starts any
+// more, and what is in progress comes to its end.
 func (j *Job) dispatch(going, patience context.Context) (first error) {
 	poll := time.NewTicker(pollEvery)
 	defer poll.Stop()
@@ -160,9 +162,10 @@ func (j *Job) permit(id string, effect Effect) (p permission) {
 	if p.err = j.live.update(); p.err != nil {
 		return p
 	}
-	if held := j.engine.Held; held != nil && effect.Direction == Forward {
-		if why := held(j.plan.Devices[id].Device); why != "" {
-			p.err = errors.Join(j.engine.Ledger.Append(Removed, j.ID, id, order.Reason{Why: order.Held, Set: why}),
+	if effect.Direction == Forward {
+		if why := j.engine.Site.HeldNow(j.plan.Devices[id].Device); why != "" {
+			p.err = errors.Join(j.engine.Ledger.Append(Removed, j.ID, id, order.Reason{Why: order.Held,
+				Set: why}),
 				j.live.update())
 		}
 	}
@@ -184,7 +187,8 @@ func (j *Job) wake() {
 	}
 }
 
-// reenter waits until a device that an operator has answered may continue. Its error is the ledger's.
+// reenter waits until a device that an operator has answered may continue. Its error is the
+// ledger's.
 func (j *Job) reenter(id string) error {
 	if j.requests == nil {
 		return nil
@@ -194,8 +198,9 @@ func (j *Job) reenter(id string) error {
 	return <-again
 }
 
-// advance starts what may start now and ends what never may. Only one process of the site does so at a
-// time; while another one does, or was stopped in the middle of it, this one waits for its turn.
+// advance starts what may start now and ends what never may. Only one process of the site does so
+// at a time; while another one does, or was stopped in the middle of it, this one waits for its
+// turn.
 func (j *Job) advance(patience context.Context) error {
 	if !j.news() {
 		return nil
@@ -232,11 +237,12 @@ func (j *Job) advance(patience context.Context) error {
 // allEvery is how often everything is looked at although no entry is new: a process may have died.
 const allEvery = 10 * time.Second
 
-// news reports whether there may be something to do: an entry that was not read, time that has passed for a
-// device, or a device of a resumed job that has not been started.
+// news reports whether there may be something to do: an entry that was not read, time that has
+// passed for a device, or a device of a resumed job that has not been started.
 func (j *Job) news() bool {
 	last, err := j.engine.Ledger.Last()
-	if err != nil || last != j.seen || len(j.reopened) > 0 || j.engine.Now().Sub(j.seenAt).Abs() >= allEvery {
+	if err != nil || last != j.seen || len(j.reopened) > 0 ||
+		j.engine.Now().Sub(j.seenAt).Abs() >= allEvery {
 		return true
 	}
 	_, ok := j.live.state.dispatch.Next(j.engine.Now())
@@ -264,7 +270,8 @@ func (j *Job) carryOut(a order.Action, patience context.Context) error {
 	if a.Check != nil {
 		j.barriers[a.Set] = &barrier{open: make(chan struct{})}
 	}
-	effect := Effect{Step: Checking, Component: "main", From: j.row(a.Device).From, Version: j.row(a.Device).To(),
+	effect := Effect{Step: Checking, Component: "main", From: j.row(a.Device).From,
+		Version:   j.row(a.Device).To(),
 		Direction: Forward}
 	if a.Task == order.RollBack {
 		effect.From, effect.Version, effect.Direction = effect.Version, effect.From, Back
@@ -280,8 +287,8 @@ func (j *Job) carryOut(a order.Action, patience context.Context) error {
 	return nil
 }
 
-// skipped is the end of a device that does not start. One that should have returned with its lockstep
-// set and cannot is stranded: it runs another version than the rest of the set.
+// skipped is the end of a device that does not start. One that should have returned with its
+// lockstep set and cannot is stranded: it runs another version than the rest of the set.
 func (j *Job) skipped(a order.Action) endBody {
 	facts := Facts{Outcome: a.Skipped(), Task: a.Of, Declined: true}
 	version := ""
@@ -291,8 +298,8 @@ func (j *Job) skipped(a order.Action) endBody {
 	return ending(facts, version, &Reason{Why: NotBegun, Order: a.Why})
 }
 
-// start has a goroutine carry out a task. It learns all that it must know from the ledger. started is when
-// the task started; zero: before a crash.
+// start has a goroutine carry out a task. It learns all that it must know from the ledger. started
+// is when the task started; zero: before a crash.
 func (j *Job) start(a order.Action, patience context.Context, began time.Time) {
 	until, letGo := context.WithCancel(patience)
 	j.running[a.Device] = letGo
@@ -306,8 +313,8 @@ func (j *Job) start(a order.Action, patience context.Context, began time.Time) {
 	}()
 }
 
-// reopen continues the devices that were in progress when the job's process died. A lockstep set to which
-// nothing was written is checked as a whole again.
+// reopen continues the devices that were in progress when the job's process died. A lockstep set to
+// which nothing was written is checked as a whole again.
 func (j *Job) reopen() error {
 	d := j.live.state.dispatch
 	for _, open := range j.live.state.Open() {
@@ -333,8 +340,8 @@ func (j *Job) reopen() error {
 	return j.live.update()
 }
 
-// readStranded finds, once, the devices that their newest job left stranded: they are out of service, whether
-// that job is closed or not.
+// readStranded finds, once, the devices that their newest job left stranded: they are out of
+// service, whether that job is closed or not.
 func (j *Job) readStranded() error {
 	e := &j.others
 	if e.read {
@@ -376,8 +383,8 @@ type elsewhere struct {
 	stale bool
 }
 
-// lookElsewhere tells the dispatcher what other jobs have open, whether a process works on them or not.
-// It reads only what is new.
+// lookElsewhere tells the dispatcher what other jobs have open, whether a process works on them or
+// not. It reads only what is new.
 func (j *Job) lookElsewhere() error {
 	l, e := j.engine.Ledger, &j.others
 	started, err := l.Entries(ledger.Filter{Kind: Started, After: e.seq})
@@ -411,8 +418,9 @@ func (j *Job) lookElsewhere() error {
 			}
 			if f.state.Ended.IsZero() && d.Step != Waiting && !d.Step.End() {
 				o := f.state.Order.Devices[i]
-				now = append(now, order.Foreign{Job: f.id, Interrupted: interrupted, Device: order.Device{ID: o.ID,
-					Name: o.Name, Model: o.Model, Through: o.Through, Parent: o.Parent}})
+				now = append(now, order.Foreign{Job: f.id, Interrupted: interrupted,
+					Device: order.Device{ID: o.ID,
+						Name: o.Name, Model: o.Model, Through: o.Through, Parent: o.Parent}})
 			}
 		}
 	}
@@ -421,5 +429,6 @@ func (j *Job) lookElsewhere() error {
 		return nil
 	}
 	e.last, e.stale = now, false
-	return errors.Join(j.record(order.Event{Kind: order.OtherJobs, Others: now, Out: e.out}), j.live.update())
+	return errors.Join(j.record(order.Event{Kind: order.OtherJobs, Others: now, Out: e.out}),
+		j.live.update())
 }

@@ -39,25 +39,44 @@ type SettingsStore interface {
 	Defaults(d device.Device, version string) ([]byte, error)
 }
 
+// Contacts tells how devices are reached.
+type Contacts interface {
+	// ContactOfJob returns how to reach a device, and with which login; false: there is none.
+	ContactOfJob(d device.Device) (dialect.At, login.Credential, bool)
+}
+
+// ContactFunc is a function as Contacts.
+type ContactFunc func(device.Device) (dialect.At, login.Credential, bool)
+
+// ContactOfJob calls the function.
+func (f ContactFunc) ContactOfJob(d device.Device) (dialect.At, login.Credential,
+	bool) {
+	return f(d)
+}
+
+// Site is what the engine asks of the site that it works at, and tells it.
+type Site interface {
+	// OpenImage opens an image whose digest was checked from the very file returned.
+	OpenImage(i order.Image) (File, error)
+	// RecordDevice keeps what a device reported in a job.
+	RecordDevice(job string, d *device.Device) error
+	// KeepOrder keeps an order that was made on the fly, for the job of that ID, and returns the name
+	// under which; empty: it is not kept.
+	KeepOrder(o order.Order, job string) (string, error)
+	// HeldNow returns why a device is on hold now; empty: it is not. It is asked right before the
+	// first byte leaves.
+	HeldNow(d device.Device) string
+	// Recheck returns, by ID, why devices of a scheduled order must not start now that its time has
+	// come.
+	Recheck(o order.Order) (map[string]string, error)
+}
+
 // Engine carries out orders.
 type Engine struct {
 	Ledger   *ledger.Ledger
 	Dialects dialect.Registry
-	// Contact returns how to reach a device, and with which login; false: there is none.
-	Contact func(device.Device) (dialect.At, login.Credential, bool)
-	// Open opens an image whose digest was checked from the very file returned.
-	Open func(order.Image) (File, error)
-	// RecordDevice keeps what a device reported in a job.
-	RecordDevice func(job string, d *device.Device) error
-	// Held returns why a device is on hold now; empty: it is not. nil: there are no holds. It is asked
-	// right before the first byte leaves.
-	Held func(device.Device) string
-	// Recheck returns, by ID, why devices of a scheduled order must not start now that its time has come; nil:
-	// nothing is checked again.
-	Recheck func(order.Order) (map[string]string, error)
-	// KeepOrder keeps an order that was made on the fly, for the job of that ID, and returns the name
-	// under which; nil: it is not kept.
-	KeepOrder func(o order.Order, job string) (string, error)
+	Contacts Contacts
+	Site     Site
 	// Settings is where the settings of devices are saved; nil: they are not.
 	Settings SettingsStore
 	// Patience takes precedence over what families and images specify.
@@ -68,8 +87,8 @@ type Engine struct {
 // ErrNothing is returned by Start for an order without devices.
 var ErrNothing = errors.New("there is no device to update")
 
-// BusyError is returned for a device that another job has which is not closed, or that another command is
-// changing: then Job is empty.
+// BusyError is returned for a device that another job has which is not closed, or that another
+// command is changing: then Job is empty.
 type BusyError struct{ Device, Job string } // its name, the job's ID
 
 func (e *BusyError) Error() string {
@@ -97,17 +116,18 @@ type Job struct {
 	seenAt    time.Time           // when
 	barriers  map[string]*barrier // by lockstep set: sets that are checked as a whole
 	parents   parentSessions
-	requests  chan request                  // to the dispatcher's goroutine
-	running   map[string]context.CancelFunc // by device ID: ends what comes before its first byte; the dispatcher's
-	again     map[string]chan<- error       // by device ID: gets nil when an answered device may continue
+	requests  chan request // to the dispatcher's goroutine
+	// by device ID: ends what comes before its first byte; the dispatcher's
+	running map[string]context.CancelFunc
+	again   map[string]chan<- error // by device ID: gets nil when an answered device may continue
 }
 
 // transfer is the progress of a transfer; the device's goroutine writes it.
 type transfer struct{ done, total atomic.Int64 }
 
-// Start opens and checks every image of the plan and writes the job to the ledger. No device is touched
-// before Run. The caller must call Run or Release. Its errors are ErrNothing, a BusyError, an
-// *order.Contradictions, those of Open, and those of the ledger.
+// Start opens and checks every image of the plan and writes the job to the ledger. No device is
+// touched before Run. The caller must call Run or Release. Its errors are ErrNothing, a BusyError,
+// an *order.Contradictions, those of Open, and those of the ledger.
 func (e *Engine) Start(plan Plan) (*Job, error) {
 	if len(plan.Order.Devices) == 0 {
 		return nil, ErrNothing
@@ -133,7 +153,8 @@ func (e *Engine) Start(plan Plan) (*Job, error) {
 
 func newJob(e *Engine, plan Plan) *Job {
 	j := &Job{engine: e, plan: plan, files: map[string]File{}, sent: map[string]*transfer{},
-		barriers: map[string]*barrier{}, running: map[string]context.CancelFunc{}, again: map[string]chan<- error{},
+		barriers: map[string]*barrier{}, running: map[string]context.CancelFunc{},
+		again:   map[string]chan<- error{},
 		release: func() {}}
 	for _, d := range plan.Order.Devices {
 		j.sent[d.ID] = &transfer{}
@@ -146,15 +167,15 @@ func (j *Job) open(image *order.Image) error {
 	if image == nil || *image == (order.Image{}) || j.files[image.SHA256] != nil {
 		return nil
 	}
-	f, err := j.engine.Open(*image)
+	f, err := j.engine.Site.OpenImage(*image)
 	if err == nil {
 		j.files[image.SHA256] = f
 	}
 	return err
 }
 
-// enter gives the job its number and writes its first entry. One process at a time does so, so that no
-// two jobs take the same device.
+// enter gives the job its number and writes its first entry. One process at a time does so, so that
+// no two jobs take the same device.
 func (j *Job) enter() error {
 	l := j.engine.Ledger
 	release, err := holdSoon(l, dispatching)
@@ -184,8 +205,8 @@ func (j *Job) enter() error {
 			errors.Join(err, errors.New("its lock is held")))
 	}
 	j.release = free
-	if o := &j.plan.Order; o.Name == "" && j.engine.KeepOrder != nil {
-		if o.Name, err = j.engine.KeepOrder(*o, j.ID); err != nil {
+	if o := &j.plan.Order; o.Name == "" {
+		if o.Name, err = j.engine.Site.KeepOrder(*o, j.ID); err != nil {
 			return err
 		}
 	}
@@ -202,9 +223,9 @@ var (
 	ErrOver    = errors.New("the job has ended")
 )
 
-// Resume takes over a job whose process died. Nothing is touched before Run. closes is when the window
-// ends that is open now; zero: there is no window. The order is the job's own; known says how its
-// devices are known now. Its errors are ErrRunning, ErrOver, and those of the ledger.
+// Resume takes over a job whose process died. Nothing is touched before Run. closes is when the
+// window ends that is open now; zero: there is no window. The order is the job's own; known says
+// how its devices are known now. Its errors are ErrRunning, ErrOver, and those of the ledger.
 func (e *Engine) Resume(id string, known Plan, closes time.Time) (*Job, error) {
 	release, err := holdSoon(e.Ledger, dispatching)
 	if err != nil {
@@ -249,8 +270,8 @@ func (e *Engine) Resume(id string, known Plan, closes time.Time) (*Job, error) {
 	return j, nil
 }
 
-// dispatching is the lock under which a process decides what starts, so that two of them on one site
-// never start at once what only one of them may.
+// dispatching is the lock under which a process decides what starts, so that two of them on one
+// site never start at once what only one of them may.
 const dispatching = "dispatching"
 
 // holdSoon waits for a lock that others hold only for moments.
@@ -262,7 +283,8 @@ func holdSoon(l *ledger.Ledger, name string) (func(), error) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	return nil, errors.New("another process has held the lock for starting devices for ten seconds; check whether it hangs or was stopped")
+	return nil, errors.New("another process has held the lock for starting devices for ten " +
+		"seconds; check whether it hangs or was stopped")
 }
 
 // Release gives up a job that was started and not run: another process may take it over.
@@ -281,11 +303,12 @@ func (j *Job) row(id string) order.Device {
 	return all[slices.IndexFunc(all, func(d order.Device) bool { return d.ID == id })]
 }
 
-// Stop asks that a job starts no more devices. Those in progress finish, and a lockstep set that was
-// written to is completed; a second Stop has such a set rolled back instead.
+// Stop asks that a job starts no more devices. Those in progress finish, and a lockstep set that
+// was written to is completed; a second Stop has such a set rolled back instead.
 func Stop(l *ledger.Ledger, id string) error { return l.Append(Stopping, id, "", struct{}{}) }
 
-// NoteMissed records that the start of a scheduled job was missed. first: no one had recorded it before.
+// NoteMissed records that the start of a scheduled job was missed. first: no one had recorded it
+// before.
 func NoteMissed(l *ledger.Ledger, id string) (first bool, err error) {
 	f := ledger.Filter{Kind: StartMissed, Job: id, Last: 1}
 	err = l.Extend(&f, func(before []ledger.Entry) ([]ledger.Entry, error) {
@@ -298,8 +321,8 @@ func NoteMissed(l *ledger.Ledger, id string) (first bool, err error) {
 	return first && err == nil, err
 }
 
-// Remove asks a job not to start devices, by their IDs: pending ones are skipped, ones that have got no
-// byte yet are let go, and the others finish.
+// Remove asks a job not to start devices, by their IDs: pending ones are skipped, ones that have
+// got no byte yet are let go, and the others finish.
 func Remove(l *ledger.Ledger, id string, devices []string, why *order.Reason) error {
 	return l.Extend(nil, func([]ledger.Entry) (out []ledger.Entry, err error) {
 		for _, d := range devices {

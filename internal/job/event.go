@@ -24,7 +24,8 @@ const (
 	// Resumed: a process continues a job whose process died; the body is a resumedBody.
 	Resumed ledger.Kind = "job-resumed"
 	Closed  ledger.Kind = "job-closed"
-	// Postponed: a device was away when it was checked, and is checked again; the body is a postponedBody.
+	// Postponed: a device was away when it was checked, and is checked again; the body is a
+	// postponedBody.
 	Postponed ledger.Kind = "device-postponed"
 	// Removed: a device must not start in this job; the body is an order.Reason.
 	Removed ledger.Kind = "device-removed"
@@ -37,8 +38,8 @@ const (
 	Noted ledger.Kind = "device-noted"
 )
 
-// dispatched returns what an entry means to the dispatcher; false: nothing. It is the only way in which
-// a dispatcher learns of anything, in a job that runs as in one that is read back.
+// dispatched returns what an entry means to the dispatcher; false: nothing. It is the only way in
+// which a dispatcher learns of anything, in a job that runs as in one that is read back.
 func dispatched(e ledger.Entry, stopped bool) (event order.Event, ok bool, err error) {
 	event, ok = order.Event{At: e.At, Device: e.Device}, true
 	switch e.Kind {
@@ -110,8 +111,9 @@ type Effect struct {
 	// after checking: the IDs of the downstream devices that answered
 	Downstream []string `json:"downstream,omitempty"`
 	// after sending: how long the device announced to be away, in ns
-	Down  time.Duration `json:"down,omitempty"`
-	Cause *Reason       `json:"cause,omitempty"` // why it failed; none: it did not. Of one that starts: why it returns
+	Down time.Duration `json:"down,omitempty"`
+	// why it failed; none: it did not. Of one that starts: why it returns
+	Cause *Reason `json:"cause,omitempty"`
 }
 
 // resumedBody is the body of a Resumed entry.
@@ -129,9 +131,10 @@ type postponedBody struct {
 // step that is over and did not fail.
 func Sentence(e ledger.Entry) string {
 	words := map[ledger.Kind]func(json.RawMessage) (string, error){
-		Begun: effectBegun, Over: effectOver, Answered: answerGiven, Dispatched: otherJobsNamed, Proved: verifiedAgain,
-		Ended: ended,
-		Asked: sentence(func(b askedBody) string { return "waits for an operator: " + b.What }),
+		Begun: effectBegun, Over: effectOver, Answered: answerGiven, Dispatched: otherJobsNamed,
+		Proved: verifiedAgain,
+		Ended:  ended,
+		Asked:  sentence(func(b askedBody) string { return "waits for an operator: " + b.What }),
 		Postponed: sentence(func(b postponedBody) string {
 			return (&order.Reason{Why: order.Away, Set: b.Because}).Error()
 		}),
@@ -212,31 +215,32 @@ var (
 	})
 )
 
-// StreamFormat is the number of this form of an Event's JSON. Later ones may have more fields, and more
-// kinds; what is there means the same.
+// StreamFormat is the number of this form of an Event's JSON. Later ones may have more fields, and
+// more kinds; what is there means the same.
 const StreamFormat = 1
 
 // Event is one entry of a job, for whoever follows it.
 type Event struct {
-	Stream    int         `json:"stream"` // StreamFormat
-	Seq       int64       `json:"seq"`    // of the ledger's entry; grows
-	Kind      ledger.Kind `json:"kind"`
-	At        time.Time   `json:"at"`
-	Job       string      `json:"job"`
-	Device    string      `json:"device,omitempty"` // its ID
-	Name      string      `json:"name,omitempty"`
-	Step      Step        `json:"step,omitempty"` // the step that starts or is over, or the device's end
-	To        string      `json:"to,omitempty"`   // the component and version of the step
-	Direction Direction   `json:"direction,omitempty"`
-	Version   string      `json:"version,omitempty"` // that the device runs, at its end
-	Cause     *Reason     `json:"cause,omitempty"`
-	Reason    string      `json:"reason,omitempty"` // the cause in words
-	Asks      string      `json:"asks,omitempty"`   // what a person is asked to do at it
-	Answer    string      `json:"answer,omitempty"` // done, or skipped
+	Stream int         `json:"stream"` // StreamFormat
+	Seq    int64       `json:"seq"`    // of the ledger's entry; grows
+	Kind   ledger.Kind `json:"kind"`
+	At     time.Time   `json:"at"`
+	Job    string      `json:"job"`
+	Device string      `json:"device,omitempty"` // its ID
+	Name   string      `json:"name,omitempty"`
+	// the step that starts or is over, or the device's end
+	Step      Step      `json:"step,omitempty"`
+	To        string    `json:"to,omitempty"` // the component and version of the step
+	Direction Direction `json:"direction,omitempty"`
+	Version   string    `json:"version,omitempty"` // that the device runs, at its end
+	Cause     *Reason   `json:"cause,omitempty"`
+	Reason    string    `json:"reason,omitempty"` // the cause in words
+	Asks      string    `json:"asks,omitempty"`   // what a person is asked to do at it
+	Answer    string    `json:"answer,omitempty"` // done, or skipped
 }
 
-// Events are the steps started, the questions and the ends of a job after the entry number after. names
-// are those of its devices by ID.
+// Events are the steps started, the questions and the ends of a job after the entry number after.
+// names are those of its devices by ID.
 func Events(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
 	all, err := Stream(l, id, after, names)
 	return slices.DeleteFunc(all, func(e Event) bool {
@@ -252,7 +256,8 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 	}
 	var out []Event
 	for _, e := range entries {
-		ev := Event{Stream: StreamFormat, Seq: e.Seq, Kind: e.Kind, At: e.At, Job: id, Device: e.Device, Name: names[e.Device]}
+		ev := Event{Stream: StreamFormat, Seq: e.Seq, Kind: e.Kind, At: e.At, Job: id, Device: e.Device,
+			Name: names[e.Device]}
 		switch e.Kind {
 		case Begun, Over:
 			var b Effect

@@ -137,7 +137,8 @@ func (e end) from(component string) string {
 	return ""
 }
 
-// Earlier is the version that a component of a device ran before the last job that changed it, or before the job of; empty: none did. A job that brought it back undoes the one before:
+// Earlier is the version that a component of a device ran before the last job that changed it, or
+// before the job of; empty: none did. A job that brought it back undoes the one before:
 //
 //	j1: 1.0 → 2.0    j2: 2.0 → 3.0    j3, back: 3.0 → 2.0    earlier: 1.0
 func (h *History) Earlier(device, component, of string) (version string, err error) {
@@ -221,7 +222,8 @@ func (h *History) LeftAlone(device, component, v string) (job string, back bool,
 }
 
 // LeftAloneSince is LeftAlone for jobs that ended with the device after a time.
-func (h *History) LeftAloneSince(device, component, v string, since time.Time) (job string, back bool, err error) {
+func (h *History) LeftAloneSince(device, component, v string, since time.Time) (job string,
+	back bool, err error) {
 	job, back, at, err := h.leftAlone(device, component, v)
 	if !at.After(since) {
 		return "", false, err
@@ -229,7 +231,8 @@ func (h *History) LeftAloneSince(device, component, v string, since time.Time) (
 	return job, back, err
 }
 
-func (h *History) leftAlone(device, component, v string) (job string, back bool, at time.Time, err error) {
+func (h *History) leftAlone(device, component, v string) (job string, back bool, at time.Time,
+	err error) {
 	err = h.ends(device, func(e end) bool {
 		at = e.at
 		if e.End == Done && e.back && e.from(component) == v {
@@ -340,8 +343,8 @@ func unended(l *ledger.Ledger) (out []State, err error) {
 	return out, nil
 }
 
-// Held returns, by device ID, the open job that each device is in progress in, whether that job is running or was
-// interrupted; with waiting, also the devices that are pending in one.
+// Held returns, by device ID, the open job that each device is in progress in, whether that job is
+// running or was interrupted; with waiting, also the devices that are pending in one.
 func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	states, err := unended(l)
 	held := map[string]string{}
@@ -355,8 +358,9 @@ func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 	return held, err
 }
 
-// Lease takes a device for a change outside of jobs, until the returned function is called or the process dies:
-// no job can start on it meanwhile. Its errors are a BusyError, and those of the ledger.
+// Lease takes a device for a change outside of jobs, until the returned function is called or the
+// process dies: no job can start on it meanwhile. Its errors are a BusyError, and those of the
+// ledger.
 func Lease(l *ledger.Ledger, device, name string) (release func(), err error) {
 	done, err := holdSoon(l, dispatching)
 	if err != nil {

@@ -22,14 +22,14 @@ type failure struct {
 // imageSteps are the steps of an image.
 var imageSteps = []Step{Sending, Writing, Restarting, Proving}
 
-// put sends an image, restarts the device and verifies it. until ends only what comes before the first
-// byte. No failure means verified; the error is the ledger's, and nothing was done after it.
+// put sends an image, restarts the device and verifies it. until ends only what comes before the
+// first byte. No failure means verified; the error is the ledger's, and nothing was done after it.
 func (w *worker) put(ctx, until context.Context, l leg) (*failure, error) {
 	return w.steps(ctx, until, l, w.stepsOf(l))
 }
 
-// stepsOf returns the steps of an image: without sending where the other slot holds it, and up to the
-// restart where images are only sent.
+// stepsOf returns the steps of an image: without sending where the other slot holds it, and up to
+// the restart where images are only sent.
 func (w *worker) stepsOf(l leg) []Step {
 	if l.switches() {
 		return imageSteps[2:]
@@ -40,9 +40,9 @@ func (w *worker) stepsOf(l leg) []Step {
 	return imageSteps
 }
 
-// steps carries out some steps of an image, in order. Each is written down before its effect and after
-// it: after a crash, the effect of a step that has started and is not over may or may not have happened,
-// and of one that is over it is known how it went.
+// steps carries out some steps of an image, in order. Each is written down before its effect and
+// after it: after a crash, the effect of a step that has started and is not over may or may not
+// have happened, and of one that is over it is known how it went.
 func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failure, error) {
 	effect := Effect{Component: l.component, Hop: l.hop, From: l.from, Version: l.to,
 		SHA256: l.image.SHA256, Direction: l.direction}
@@ -64,7 +64,8 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 			return nil, err
 		}
 		if why != nil {
-			return &failure{declined: true, reason: &Reason{Why: NotBegun, Step: step, Want: Label(l.component, l.to), Order: why}}, nil
+			return &failure{declined: true, reason: &Reason{Why: NotBegun, Step: step,
+				Want: Label(l.component, l.to), Order: why}}, nil
 		}
 		w.facts.Written, w.facts.Verified = true, false
 		w.traits = update.Traits()
@@ -103,7 +104,8 @@ const (
 	sendPauses     = 2 * time.Second // before the second try, twice as long before the third
 )
 
-// send sends an image. While the device only gets ready for it nothing is sent: that ends with until.
+// send sends an image. While the device only gets ready for it nothing is sent: that ends with
+// until.
 func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) *failure {
 	image, meter := l.image, w.job.sent[w.row.ID]
 	meter.total.Store(image.Size)
@@ -114,7 +116,8 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 	for try := 1; ; try++ {
 		meter.done.Store(0)
 		err := update.Ready(until)
-		for errors.Is(err, device.ErrNotNow) && until.Err() == nil && w.job.engine.Now().Before(w.job.holdUntil) {
+		for errors.Is(err, device.ErrNotNow) && until.Err() == nil &&
+			w.job.engine.Now().Before(w.job.holdUntil) {
 			time.Sleep(interlockEvery) // in the middle of its path it is waited for where it is
 			err = update.Ready(until)
 		}
@@ -150,8 +153,8 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 // device is left alone: it must not be touched while it writes.
 const writingLimit = 3
 
-// awaitWritten follows the device's own writing. The end of patience is reported, and is not permission to
-// write something else.
+// awaitWritten follows the device's own writing. The end of patience is reported, and is not
+// permission to write something else.
 func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg) *failure {
 	meter, patience := w.job.sent[w.row.ID], w.patience()
 	since, noted := time.Now(), false
@@ -175,7 +178,8 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 			meter.total.Store(100)
 			away = w.wait(patience.Restarting)
 		case !away(): // it does not answer: whether it writes is not known
-			return &failure{taken: true, away: true, reason: said(Writing, err).then(&Reason{Why: StillAway})}
+			return &failure{taken: true, away: true, reason: said(Writing,
+				err).then(&Reason{Why: StillAway})}
 		}
 		late := time.Since(since) > patience.Writing
 		if late && !noted {
@@ -196,12 +200,14 @@ func (w *worker) startedIt(ctx context.Context, l leg) bool {
 		r, err = w.read(ctx)
 		return err
 	})
-	return err == nil && w.same(r.Of(l.component), l.to) && (!w.same(l.from, l.to) || r.Boot.After(w.last.Boot, 0))
+	return err == nil && w.same(r.Of(l.component), l.to) && (!w.same(l.from, l.to) ||
+		r.Boot.After(w.last.Boot, 0))
 }
 
 // note reports that a step takes longer than usual.
 func (w *worker) note(reason *Reason) {
-	_ = w.job.engine.Ledger.Append(Noted, w.job.ID, w.row.ID, reason) // the step counts, this only tells
+	// the step counts, this only tells
+	_ = w.job.engine.Ledger.Append(Noted, w.job.ID, w.row.ID, reason)
 }
 
 // restart awaits that the device goes away and comes back. It accepts one of three signs:
@@ -210,10 +216,11 @@ func (w *worker) note(reason *Reason) {
 //	it reports the new version, or that it has started again: it was gone between two probes
 //	it never went, was asked to restart, and the time for that is over: the verification decides
 //
-// One lost answer does not mean that it was gone, and one that counts its starts is believed over that.
-// One that should restart automatically and does not is asked to, once, after a grace in which it may still
-// be writing. The second sign does not count for a version that it runs all along. Presence is probed without a login: a device that came back with another
-// password must not be locked by Catena.
+// One lost answer does not mean that it was gone, and one that counts its starts is believed over
+// that. One that should restart automatically and does not is asked to, once, after a grace in
+// which it may still be writing. The second sign does not count for a version that it runs all
+// along. Presence is probed without a login: a device that came back with another password must not
+// be locked by Catena.
 func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *failure {
 	w.restarted = false
 	r := &restart{worker: w, update: update, leg: l, activate: update.Activate, mayAsk: w.mayAsk(),
@@ -315,7 +322,8 @@ func (r *restart) late() *failure {
 	case r.there:
 		return &failure{taken: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
 	}
-	return &failure{taken: true, away: true, reason: &Reason{Why: DidNotReturn, Step: Restarting, Within: r.within}}
+	return &failure{taken: true, away: true, reason: &Reason{Why: DidNotReturn, Step: Restarting,
+		Within: r.within}}
 }
 
 // changed reports whether the device reports the new version, or that it has started again.
@@ -324,7 +332,8 @@ func (r *restart) changed(ctx context.Context) bool {
 		return false
 	}
 	now, err := r.read(ctx)
-	r.readable = !errors.Is(err, device.ErrLoginRefused) // the verification tries it again, and no more
+	// the verification tries it again, and no more
+	r.readable = !errors.Is(err, device.ErrLoginRefused)
 	return err == nil && (r.changes && r.same(now.Of(r.leg.component), r.leg.to) ||
 		now.Boot.After(r.before, time.Since(r.began)))
 }
@@ -348,15 +357,15 @@ const askTwice = 2
 // goneAfter is how many probes in a row a device misses before it counts as gone.
 const goneAfter = 2
 
-// mayAsk reports whether a device that should restart automatically and does not may be asked to. One that
-// cannot be asked how far its writing is may be writing still, and a restart would interrupt that; there its
-// family, its image or the operator must have said how long to wait.
+// mayAsk reports whether a device that should restart automatically and does not may be asked to.
+// One that cannot be asked how far its writing is may be writing still, and a restart would
+// interrupt that; there its family, its image or the operator must have said how long to wait.
 func (w *worker) mayAsk() bool {
 	return !w.blind || w.job.engine.Patience.Over(w.known.Patience).Grace > 0
 }
 
-// there reports whether the device answers, without a login; a child, whether its parent lists it. The
-// error is that another device does.
+// there reports whether the device answers, without a login; a child, whether its parent lists it.
+// The error is that another device does.
 func (w *worker) there(ctx context.Context) (bool, error) {
 	var err error
 	if w.at.Parent != nil {
@@ -379,12 +388,12 @@ func (w *worker) read(ctx context.Context) (device.Reading, error) {
 	return w.session.Read(ctx)
 }
 
-// leastWait is how long a step is waited for although the order has given the device up: a device that has
-// just written for long must not be rolled back because one answer was lost.
+// leastWait is how long a step is waited for although the order has given the device up: a device
+// that has just written for long must not be rolled back because one answer was lost.
 const leastWait = 30 * time.Second
 
-// within returns how long a step may be waited for: as long as its patience is, and until the order gives
-// the device up. Writing is always waited for.
+// within returns how long a step may be waited for: as long as its patience is, and until the order
+// gives the device up. Writing is always waited for.
 func (w *worker) within(patience time.Duration) time.Duration {
 	giveUp := w.job.plan.Order.GiveUp
 	if giveUp == 0 {
@@ -393,8 +402,8 @@ func (w *worker) within(patience time.Duration) time.Duration {
 	return min(patience, max(leastWait, giveUp-time.Since(w.attemptStartedAt)))
 }
 
-// wait returns a function that waits before the next probe, and returns false when the time is over. A
-// device that has just gone is probed often, one that has been away for long, rarely.
+// wait returns a function that waits before the next probe, and returns false when the time is
+// over. A device that has just gone is probed often, one that has been away for long, rarely.
 func (w *worker) wait(within time.Duration) func() bool {
 	since := time.Now() // monotonic: the wall clock may be set during the wait
 	return func() bool {
@@ -410,8 +419,8 @@ const (
 	longestPause  = 3 * time.Second
 )
 
-// awaitThere waits until the device answers, and returns false if it does not. The error is that another
-// device does.
+// awaitThere waits until the device answers, and returns false if it does not. The error is that
+// another device does.
 func (w *worker) awaitThere(ctx context.Context) (bool, error) {
 	for wait := w.wait(w.within(w.patience().Restarting)); ; {
 		there, other := w.there(ctx)

@@ -89,15 +89,16 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	b.engine = &job.Engine{
 		Ledger: l, Now: time.Now,
 		Dialects: dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates")),
-		Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
+		Contacts: job.ContactFunc(func(d device.Device) (dialect.At, login.Credential, bool) {
 			return dialect.At{Endpoint: d.Endpoint},
 				login.Credential{User: "keeper", Password: password}, true
-		},
-		RecordDevice: func(id string, d *device.Device) error { return record.Update(l, id, d) },
-		Open: func(i order.Image) (job.File, error) {
-			b.opened[i.File[len(i.File)-3:]]++
-			return memory{bytes.NewReader(content[i.SHA256])}, nil
-		},
+		}),
+		Site: &testSite{
+			record: func(id string, d *device.Device) error { return record.Update(l, id, d) },
+			open: func(i order.Image) (job.File, error) {
+				b.opened[i.File[len(i.File)-3:]]++
+				return memory{bytes.NewReader(content[i.SHA256])}, nil
+			}},
 		Patience: firmware.Patience{Grace: time.Second, Writing: time.Minute,
 			Restarting: time.Minute, Proving: 2 * time.Second},
 	}
@@ -167,8 +168,8 @@ func (b *bench) run(t *testing.T, plan job.Plan) job.State {
 	return state
 }
 
-// steps are the steps that the ledger has of a device, in order; a step on the way
-// back has a < before it.
+// steps are the steps that the ledger has of a device, in order; a step during the
+// rollback has a < before it.
 func (b *bench) steps(t *testing.T, id string) string {
 	events, err := job.Events(b.ledger, "j1", 0, nil)
 	require.NoError(t, err)
@@ -437,7 +438,7 @@ func TestNothingIsSentThatCannotBeWrittenDown(t *testing.T) {
 func TestADamagedImageStartsNoJob(t *testing.T) {
 	b := start(t, sim.Device{})
 	damaged := errors.New("the image on the shelf is damaged")
-	b.engine.Open = func(order.Image) (job.File, error) { return nil, damaged }
+	b.engine.Site.(*testSite).open = func(order.Image) (job.File, error) { return nil, damaged }
 	_, err := b.engine.Start(b.plan())
 	assert.ErrorIs(t, err, damaged)
 	jobs, err := job.Jobs(b.ledger, 0)

@@ -62,13 +62,12 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 		n.ledger = l
 		n.engine = &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(devices),
 			Now: time.Now,
-			Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
+			Contacts: job.ContactFunc(func(d device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{Endpoint: d.Endpoint}, login.Credential{}, true
-			},
-			RecordDevice: func(string, *device.Device) error { return nil },
-			Open: func(i order.Image) (job.File, error) {
+			}),
+			Site: &testSite{open: func(i order.Image) (job.File, error) {
 				return memory{bytes.NewReader([]byte(i.File))}, nil
-			}}
+			}}}
 		for name, a := range devices {
 			a.version, a.is = "1.0", "S-"+name
 			if a.writes == 0 {
@@ -165,9 +164,9 @@ func TestTheWindowCloses(t *testing.T) {
 	})
 }
 
-// A device that an interlock forbids to update is left as it is, with the interlock's sentence, or waited
-// for while the others continue; and where a device refuses the image, the interlock that has come between
-// is the reason.
+// A device that an interlock forbids to update is left as it is, with the interlock's sentence, or
+// waited for while the others continue; and where a device refuses the image, the interlock that
+// has come between is the reason.
 func TestInterlocks(t *testing.T) {
 	devices := troupe{"gate-1": {}, "gate-2": {}, "gate-3": {closes: true}}
 	bubble(t, devices, func(t *testing.T, n *night) {
@@ -175,10 +174,13 @@ func TestInterlocks(t *testing.T) {
 		devices["gate-2"].forbidden = time.Now().Add(time.Hour)
 		s := n.run(t, order.Order{Devices: []order.Device{row("gate-1"), row("gate-2"), row("gate-3")},
 			WaitFor: 10 * time.Minute, Rules: order.Rules{Parallel: 1}})
-		assert.Equal(t, map[string]string{"gate-1": "done 2.0", "gate-2": "failed 1.0", "gate-3": "failed 1.0"}, ends(s))
+		assert.Equal(t, map[string]string{"gate-1": "done 2.0", "gate-2": "failed 1.0",
+			"gate-3": "failed 1.0"}, ends(s))
 		assert.Equal(t, "must not be updated now: the valve is open", s.Devices[1].Reason)
-		assert.Contains(t, s.Devices[2].Reason, "while sending: it must not be updated now: the valve is open")
-		assert.Equal(t, []int{1, 0, 1}, []int{devices["gate-1"].attempts, devices["gate-2"].attempts, devices["gate-3"].attempts})
+		assert.Contains(t, s.Devices[2].Reason, "while sending: it must not be updated now: the valve "+
+			"is open")
+		assert.Equal(t, []int{1, 0, 1}, []int{devices["gate-1"].attempts, devices["gate-2"].attempts,
+			devices["gate-3"].attempts})
 	})
 	devices = troupe{"gate-1": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
@@ -406,7 +408,8 @@ func TestStagedAfterACrash(t *testing.T) {
 		plan.Order = n.state(t, "j1").Unfinished(func(string) bool { return true })
 		s := n.run(t, plan.Order)
 		assert.Equal(t, map[string]string{"gate-1": "done 2.0", "gate-2": "done 2.0"}, ends(s))
-		assert.Equal(t, []int{4, 1}, []int{gate.attempts, devices["gate-2"].attempts}, "nothing is sent again")
+		assert.Equal(t, []int{4, 1}, []int{gate.attempts, devices["gate-2"].attempts},
+			"nothing is sent again")
 	})
 }
 

@@ -16,8 +16,8 @@ type endBody struct {
 	Facts Facts         `json:"facts"`
 }
 
-// Facts are what is known of a device at the end of its task. Nothing is reported of it that does not
-// follow from them.
+// Facts are what is known of a device at the end of its task. Nothing is reported of it that does
+// not follow from them.
 type Facts struct {
 	order.Outcome
 	Task order.Task `json:"task"` // its task: update, or roll-back with its lockstep set

@@ -7,8 +7,8 @@ import (
 	"catena/internal/dialect"
 )
 
-// parentSessions keeps what the children of a parent share open until the last of them has ended in this
-// job: the login, the entry, the list.
+// parentSessions keeps what the children of a parent share open until the last of them has ended in
+// this job: the login, the entry, the list.
 type parentSessions struct {
 	mu       sync.Mutex
 	retained map[string]*dialect.SharedSession // by the child's ID
@@ -22,7 +22,7 @@ func (j *Job) retainParents() {
 		if known.Through == "" {
 			continue
 		}
-		if at, _, ok := j.engine.Contact(known.Device); ok && at.Parent != nil {
+		if at, _, ok := j.engine.Contacts.ContactOfJob(known.Device); ok && at.Parent != nil {
 			at.Parent.Shared.Retain()
 			j.parents.retained[id] = at.Parent.Shared
 		}
@@ -43,7 +43,8 @@ func (p *parentSessions) release(ctx context.Context, id string) error {
 
 // releaseLater is release for a child that was never started, while others continue.
 func (p *parentSessions) releaseLater(id string) {
-	p.leaving.Go(func() { _ = p.release(context.Background(), id) }) // its error changes nothing for the job
+	// its error changes nothing for the job
+	p.leaving.Go(func() { _ = p.release(context.Background(), id) })
 }
 
 func (p *parentSessions) wait() { p.leaving.Wait() }

@@ -276,13 +276,12 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 		}
 		old := image("1.0")
 		engine := &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(a), Now: time.Now,
-			Contact: func(device.Device) (dialect.At, login.Credential, bool) {
+			Contacts: job.ContactFunc(func(device.Device) (dialect.At, login.Credential, bool) {
 				return dialect.At{}, login.Credential{}, true
-			},
-			RecordDevice: func(string, *device.Device) error { return nil },
-			Open: func(i order.Image) (job.File, error) {
+			}),
+			Site: &testSite{open: func(i order.Image) (job.File, error) {
 				return memory{bytes.NewReader([]byte(i.File))}, nil
-			}}
+			}}}
 		known := device.Device{ID: "d1", Name: "gate-1",
 			Endpoint: device.Endpoint{Dialect: "acted"},
 			Reading: device.Reading{Identity: device.Identity{Serial: "S-1", Model: "TG-200"},
@@ -410,7 +409,8 @@ func TestBrokenTransfers(t *testing.T) {
 	a = &acted{drops: 3}
 	d, _ = play(t, a)
 	assert.Equal(t, job.Failed, d.Step, d.Reason)
-	assert.Contains(t, d.Reason, "while sending: it does not answer: it closed the connection; it still runs 1.0")
+	assert.Contains(t, d.Reason, "while sending: it does not answer: it closed the connection; it "+
+		"still runs 1.0")
 	assert.Equal(t, 3, a.attempts)
 
 	a = &acted{asksToWait: time.Hour}

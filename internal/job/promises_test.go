@@ -64,9 +64,11 @@ func bubbleAsk(t *testing.T, devices askers, play func(t *testing.T, n *night)) 
 }
 
 func TestThePilotRuleSurvivesACrash(t *testing.T) {
-	devices := askers{"a": {asksToWait: time.Nanosecond}, "b": {writes: 30 * time.Minute, down: time.Minute}, "c": {}}
+	devices := askers{"a": {asksToWait: time.Nanosecond}, "b": {writes: 30 * time.Minute,
+		down: time.Minute}, "c": {}}
 	bubbleAsk(t, devices, func(t *testing.T, n *night) {
-		o := order.Order{Devices: []order.Device{row("a"), row("b"), row("c")}, Rules: order.Rules{Pilot: true}}
+		o := order.Order{Devices: []order.Device{row("a"), row("b"), row("c")},
+			Rules: order.Rules{Pilot: true}}
 		plan := job.Plan{Order: o, Devices: n.known}
 		devices["b"].sending = func() { _ = n.ledger.Close() }
 		j, err := n.engine.Start(plan)
@@ -97,16 +99,19 @@ func TestThePilotRuleSurvivesACrash(t *testing.T) {
 }
 
 func TestAnInterruptedJobStillCounts(t *testing.T) {
-	devices := troupe{"switch-basin": {writes: 5 * time.Minute, down: time.Minute}, "cam-11": {writes: 10 * time.Minute, down: time.Minute}}
+	devices := troupe{"switch-basin": {writes: 5 * time.Minute, down: time.Minute},
+		"cam-11": {writes: 10 * time.Minute, down: time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		l2, err := ledger.Open(n.dir, n.clock)
 		require.NoError(t, err)
 		defer func() { _ = l2.Close() }()
 		e2 := *n.engine
 		e2.Ledger = l2
-		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin")}}, Devices: n.known})
+		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11",
+			"switch-basin")}}, Devices: n.known})
 		require.NoError(t, err)
-		j2, err := e2.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known})
+		j2, err := e2.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}},
+			Devices: n.known})
 		require.NoError(t, err)
 		e1, ended := make(chan error, 1), make(chan error, 1)
 		go func() { e1 <- j1.Run(t.Context(), t.Context()) }()
@@ -121,7 +126,8 @@ func TestAnInterruptedJobStillCounts(t *testing.T) {
 		time.Sleep(time.Minute)
 		s, err = job.Load(l2, "j2")
 		require.NoError(t, err)
-		assert.Equal(t, job.Waiting, s.Devices[0].Step, "nothing is sent past a device that was left open")
+		assert.Equal(t, job.Waiting, s.Devices[0].Step,
+			"nothing is sent past a device that was left open")
 		assert.Equal(t, "waiting for job j1, which was interrupted while updating cam-11",
 			s.Waiting(time.Now())["switch-basin"].Error())
 		require.NoError(t, job.Stop(l2, "j2"))
@@ -131,18 +137,22 @@ func TestAnInterruptedJobStillCounts(t *testing.T) {
 }
 
 func TestNothingStartsOnThePathOfAnInterruptedJob(t *testing.T) {
-	devices := troupe{"switch-basin": {writes: 30 * time.Minute, down: time.Minute}, "cam-11": {drops: 9, drains: time.Nanosecond}}
+	devices := troupe{"switch-basin": {writes: 30 * time.Minute, down: time.Minute},
+		"cam-11": {drops: 9, drains: time.Nanosecond}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin")}}, Devices: n.known}
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin")}},
+			Devices: n.known}
 		n.crash(t, plan, devices["cam-11"])
 		devices["cam-11"].drops = 0
-		j2, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known})
+		j2, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{
+			row("switch-basin")}}, Devices: n.known})
 		require.NoError(t, err)
 		ended := make(chan error, 2)
 		go func() { ended <- j2.Run(t.Context(), t.Context()) }()
 		time.Sleep(time.Minute)
 		s := n.state(t, "j2")
-		require.Equal(t, job.Waiting, s.Devices[0].Step, "cam-11 is reached through it, and may still write")
+		require.Equal(t, job.Waiting, s.Devices[0].Step, "cam-11 is reached through it, and may still "+
+			"write")
 		j1, err := n.engine.Resume("j1", plan, time.Time{})
 		require.NoError(t, err)
 		require.NoError(t, j1.Run(t.Context(), t.Context()))
@@ -210,8 +220,9 @@ func TestASetReturnsAlongItsWholePath(t *testing.T) {
 func TestAStopCompletesASet(t *testing.T) {
 	devices := troupe{"hub-1": {}, "hub-2": {writes: 3 * time.Minute, down: time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		j, err := n.engine.Start(job.Plan{Devices: n.known, Order: order.Order{Devices: []order.Device{twoHops("hub-1"), twoHops("hub-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}})
+		j, err := n.engine.Start(job.Plan{Devices: n.known,
+			Order: order.Order{Devices: []order.Device{twoHops("hub-1"), twoHops("hub-2")},
+				Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}})
 		require.NoError(t, err)
 		ended := make(chan error, 1)
 		go func() { ended <- j.Run(t.Context(), t.Context()) }()
@@ -236,7 +247,8 @@ func TestAThirdVersionIsNotReturned(t *testing.T) {
 	bubble(t, devices, func(t *testing.T, n *night) {
 		s := n.run(t, order.Order{Devices: []order.Device{row("hub-1"), row("hub-2")},
 			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}})
-		assert.NotEqual(t, job.Returned, s.Devices[0].Step, "returned means proven back on the earlier version; it runs %s", a.version)
+		assert.NotEqual(t, job.Returned, s.Devices[0].Step, "returned means proven back on the "+
+			"earlier version; it runs %s", a.version)
 	})
 }
 
@@ -257,8 +269,10 @@ func TestAMemberThatIsAwayForAMomentReturns(t *testing.T) {
 	devices := troupe{"handset-1": a, "handset-2": bad}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		s := n.run(t, order.Order{Devices: []order.Device{row("handset-1"), row("handset-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"handset-1", "handset-2"}}}}})
-		assert.Equal(t, job.Returned, s.Devices[0].Step, "patience for a device that restarts is 10 minutes elsewhere")
+			Rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"handset-1",
+				"handset-2"}}}}})
+		assert.Equal(t, job.Returned, s.Devices[0].Step, "patience for a device that restarts is 10 "+
+			"minutes elsewhere")
 		time.Sleep(time.Hour)
 	})
 }
@@ -273,7 +287,8 @@ func TestAnEndedJobReportsAnUnfinishedReturn(t *testing.T) {
 	devices := troupe{"hub-1": a, "hub-2": bad}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("hub-1"), row("hub-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}, Devices: n.known}
+			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}},
+			Devices: n.known}
 		times := 0
 		a.sending = func() {
 			if times++; times == 2 { // during its rollback: the power goes before a byte has left
@@ -286,7 +301,8 @@ func TestAnEndedJobReportsAnUnfinishedReturn(t *testing.T) {
 		s := n.state(t, "j1")
 		require.NoError(t, n.engine.GiveUp(t.Context(), "j1", plan))
 		s = n.state(t, "j1")
-		assert.NotEqual(t, job.Done, s.Devices[0].Step, "its set has failed; it runs another version than the rest of it")
+		assert.NotEqual(t, job.Done, s.Devices[0].Step, "its set has failed; it runs another version "+
+			"than the rest of it")
 	})
 }
 
@@ -304,7 +320,8 @@ func TestSlowDownstreamDevicesAreVerified(t *testing.T) {
 			plan := job.Plan{Order: order.Order{Devices: []order.Device{row("switch")}}, Devices: n.known,
 				Downstream: map[string][]device.Device{}}
 			for i := range c.n {
-				plan.Downstream["switch"] = append(plan.Downstream["switch"], n.known[fmt.Sprintf("cam-%03d", i)].Device)
+				plan.Downstream["switch"] = append(plan.Downstream["switch"], n.known[fmt.Sprintf("cam-%03d",
+					i)].Device)
 			}
 			n.engine.Dialects = slowRegistry(devices)
 			j, err := n.engine.Start(plan)
@@ -325,7 +342,8 @@ type savedSettings struct {
 	data map[string][]byte
 }
 
-func (s *savedSettings) Save(d device.Device, version string, _ settings.Format, raw []byte) (string, error) {
+func (s *savedSettings) Save(d device.Device, version string, _ settings.Format,
+	raw []byte) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.data == nil {
@@ -351,17 +369,19 @@ func (s *savedSettings) Defaults(device.Device, string) ([]byte, error) { return
 func TestTheBaselineSurvivesACrash(t *testing.T) {
 	cleared := func(a *acted) { a.config = "quiet: false" }
 	a := &acted{config: "quiet: true", back: cleared, drains: time.Nanosecond}
-	bad := &acted{config: "quiet: true", writes: 30 * time.Minute, down: time.Minute, back: func(x *acted) {
-		cleared(x)
-		if x.version == "2.0" {
-			x.version = "1.0"
-		}
-	}}
+	bad := &acted{config: "quiet: true", writes: 30 * time.Minute, down: time.Minute,
+		back: func(x *acted) {
+			cleared(x)
+			if x.version == "2.0" {
+				x.version = "1.0"
+			}
+		}}
 	devices := troupe{"hub-1": a, "hub-2": bad}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		n.alterSettings()
 		n.dieChecking(t, twoHubs(), nil)
-		assert.Equal(t, "quiet: true", a.config, "its settings are given back on the earlier version, too")
+		assert.Equal(t, "quiet: true", a.config,
+			"its settings are given back on the earlier version, too")
 	})
 	// the same without a crash
 	a2 := &acted{config: "quiet: true", back: cleared, drains: time.Nanosecond}
@@ -388,15 +408,16 @@ func (n *night) alterSettings() {
 	n.keepSettings()
 }
 
-// dieChecking has a job die when it has started to check all its devices, and resumes it. before is called
-// between the two; nil: nothing is.
+// dieChecking has a job die when it has started to check all its devices, and resumes it. before is
+// called between the two; nil: nothing is.
 func (n *night) dieChecking(t *testing.T, o order.Order, before func()) {
 	plan := job.Plan{Order: o, Devices: n.known}
 	j, err := n.engine.Start(plan)
 	require.NoError(t, err)
 	for _, d := range o.Devices {
-		require.NoError(t, n.ledger.Append(job.Begun, j.ID, d.ID, job.Effect{Step: job.Checking, Component: "main",
-			From: "1.0", Version: "2.0", Direction: job.Forward}))
+		require.NoError(t, n.ledger.Append(job.Begun, j.ID, d.ID, job.Effect{Step: job.Checking,
+			Component: "main",
+			From:      "1.0", Version: "2.0", Direction: job.Forward}))
 	}
 	j.Release()
 	if before != nil {
@@ -410,8 +431,10 @@ func (n *night) dieChecking(t *testing.T, o order.Order, before func()) {
 func TestASetIsCheckedAgainAfterACrash(t *testing.T) {
 	devices := troupe{"hub-1": {}, "hub-2": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		n.dieChecking(t, twoHubs(), func() { devices["hub-2"].until = time.Now().Add(1000 * time.Hour) }) // away
-		assert.Zero(t, devices["hub-1"].attempts, "nothing is changed on a member before all were looked at")
+		// away
+		n.dieChecking(t, twoHubs(), func() { devices["hub-2"].until = time.Now().Add(1000 * time.Hour) })
+		assert.Zero(t, devices["hub-1"].attempts, "nothing is changed on a member before all were "+
+			"looked at")
 	})
 }
 
@@ -436,7 +459,8 @@ func TestAStoppedProcessEndsNoOtherJob(t *testing.T) {
 		l2, err := ledger.Open(n.dir, n.clock)
 		require.NoError(t, err)
 		defer func() { _ = l2.Close() }()
-		j, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11"), row("cam-12")}, Rules: order.Rules{Parallel: 1}}, Devices: n.known})
+		j, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11"),
+			row("cam-12")}, Rules: order.Rules{Parallel: 1}}, Devices: n.known})
 		require.NoError(t, err)
 		ended := make(chan error, 1)
 		go func() { ended <- j.Run(t.Context(), t.Context()) }()
@@ -455,12 +479,14 @@ func TestAStoppedProcessEndsNoOtherJob(t *testing.T) {
 }
 
 func TestVerifiedMembersAreNotRolledBack(t *testing.T) {
-	devices := troupe{"x": {back: func(a *acted) { a.version = "1.0" }}, "z": {}, "p": {}, "q": {}, "r": {}}
+	devices := troupe{"x": {back: func(a *acted) { a.version = "1.0" }}, "z": {}, "p": {}, "q": {},
+		"r": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		z := row("z")
 		z.Model = "PK-1"
 		s := n.run(t, order.Order{Devices: []order.Device{row("x"), z, row("p"), row("q"), row("r")},
-			Rules: order.Rules{Pilot: true, Lockstep: []order.Set{{Name: "set", Of: []string{"z", "p", "q", "r"}}}}})
+			Rules: order.Rules{Pilot: true, Lockstep: []order.Set{{Name: "set", Of: []string{"z", "p", "q",
+				"r"}}}}})
 		assert.Equal(t, 4, s.Count(job.Done))
 	})
 }
@@ -468,8 +494,9 @@ func TestVerifiedMembersAreNotRolledBack(t *testing.T) {
 func TestAStopCompletesASetOfUnequalPaths(t *testing.T) {
 	devices := troupe{"hub-1": {}, "hub-2": {writes: 5 * time.Minute, down: time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		j, err := n.engine.Start(job.Plan{Devices: n.known, Order: order.Order{Devices: []order.Device{twoHops("hub-1"), row("hub-2")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}})
+		j, err := n.engine.Start(job.Plan{Devices: n.known,
+			Order: order.Order{Devices: []order.Device{twoHops("hub-1"), row("hub-2")},
+				Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2"}}}}}})
 		require.NoError(t, err)
 		ended := make(chan error, 1)
 		go func() { ended <- j.Run(t.Context(), t.Context()) }()
@@ -520,7 +547,8 @@ func TestOneSessionAtATime(t *testing.T) {
 		c := counted{devices, new(sync.Mutex), map[string]int{}, map[string]int{}}
 		n.engine.Dialects = dialect.NewRegistry(c)
 		n.run(t, order.Order{Devices: []order.Device{row("hub-1"), row("hub-2"), row("hub-3")},
-			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2", "hub-3"}}}}})
+			Rules: order.Rules{Lockstep: []order.Set{{Name: "hubs", Of: []string{"hub-1", "hub-2",
+				"hub-3"}}}}})
 		for id, n := range c.max {
 			assert.Equal(t, 1, n, id)
 		}
@@ -530,9 +558,11 @@ func TestOneSessionAtATime(t *testing.T) {
 func TestTheOtherJobIsNamed(t *testing.T) {
 	devices := troupe{"switch-basin": {}, "cam-11": {writes: 5 * time.Minute, down: time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin")}}, Devices: n.known})
+		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11",
+			"switch-basin")}}, Devices: n.known})
 		require.NoError(t, err)
-		j2, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known})
+		j2, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{
+			row("switch-basin")}}, Devices: n.known})
 		require.NoError(t, err)
 		ended := make(chan error, 2)
 		go func() { ended <- j1.Run(t.Context(), t.Context()) }()
@@ -573,7 +603,8 @@ func TestAnImageThatFellBackIsNotSentAgain(t *testing.T) {
 			n.engine.Ledger = n.ledger
 			time.Sleep(time.Minute)
 		}
-		assert.Equal(t, "failed 1.0", ends(n.state(t, "j1"))["cam-11"], "it holds no image and is as before: nothing is sent to it")
+		assert.Equal(t, "failed 1.0", ends(n.state(t, "j1"))["cam-11"],
+			"it holds no image and is as before: nothing is sent to it")
 		count := 0
 		for _, v := range oo.sent["cam-11"] {
 			if v == "2.0" {
@@ -628,39 +659,49 @@ func TestAHoldIsHonoredUntilTheFirstByte(t *testing.T) {
 	devices := troupe{"cam-11": {}, "cam-12": {}, "cam-13": {asksToWait: 10 * time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
 		held := map[string]string{}
-		n.engine.Held = func(d device.Device) string { return held[d.Name] }
-		devices["cam-11"].sending = func() { held["cam-11"], held["cam-12"] = "too late", "for the swans" }
-		s := n.run(t, order.Order{Rules: order.Rules{Parallel: 1}, Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-13")}})
-		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "skipped 1.0", "cam-13": "done 2.0"}, ends(s))
+		n.engine.Site.(*testSite).held = func(d device.Device) string { return held[d.Name] }
+		devices["cam-11"].sending = func() {
+			held["cam-11"], held["cam-12"] = "too late",
+				"for the swans"
+		}
+		s := n.run(t, order.Order{Rules: order.Rules{Parallel: 1}, Devices: []order.Device{row("cam-11"),
+			row("cam-12"), row("cam-13")}})
+		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "skipped 1.0",
+			"cam-13": "done 2.0"}, ends(s))
 		assert.Equal(t, "2.0 was not sent to it: it was put on hold: for the swans", s.Devices[1].Reason)
 		assert.Zero(t, devices["cam-12"].attempts)
 	})
 }
 
-// Devices that are taken out of a running job are skipped, or let go while they only get ready; what is being
-// written finishes.
+// Devices that are taken out of a running job are skipped, or let go while they only get ready;
+// what is being written finishes.
 func TestDevicesAreTakenOutOfAJob(t *testing.T) {
-	devices := troupe{"cam-11": {writes: 5 * time.Minute, down: time.Minute}, "cam-12": {asksToWait: time.Hour}, "cam-13": {}}
+	devices := troupe{"cam-11": {writes: 5 * time.Minute, down: time.Minute},
+		"cam-12": {asksToWait: time.Hour}, "cam-13": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		j, err := n.engine.Start(job.Plan{Devices: n.known, Order: order.Order{Rules: order.Rules{Parallel: 2},
-			Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-13")}}})
+		j, err := n.engine.Start(job.Plan{Devices: n.known,
+			Order: order.Order{Rules: order.Rules{Parallel: 2},
+				Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-13")}}})
 		require.NoError(t, err)
 		ended := make(chan error, 1)
 		go func() { ended <- j.Run(t.Context(), t.Context()) }()
 		time.Sleep(2 * time.Minute)
-		require.NoError(t, job.Remove(n.ledger, "j1", []string{"cam-11", "cam-12", "cam-13"}, &order.Reason{Why: order.TakenOut}))
+		require.NoError(t, job.Remove(n.ledger, "j1", []string{"cam-11", "cam-12", "cam-13"},
+			&order.Reason{Why: order.TakenOut}))
 		began := time.Now()
 		require.NoError(t, <-ended)
 		s := n.state(t, "j1")
 		assert.Equal(t, "done 2.0", ends(s)["cam-11"])
 		assert.Equal(t, job.Skipped, s.Devices[1].Step)
 		assert.Equal(t, job.Skipped, s.Devices[2].Step)
-		assert.Equal(t, []int{1, 0, 0}, []int{devices["cam-11"].attempts, devices["cam-12"].attempts, devices["cam-13"].attempts})
+		assert.Equal(t, []int{1, 0, 0}, []int{devices["cam-11"].attempts, devices["cam-12"].attempts,
+			devices["cam-13"].attempts})
 		assert.Less(t, time.Since(began), 10*time.Minute)
 	})
 }
 
-// A second stop rolls a half-updated lockstep set back; neither stop counts as a failure of its devices.
+// A second stop rolls a half-updated lockstep set back; neither stop counts as a failure of its
+// devices.
 func TestASecondStopRollsASetBack(t *testing.T) {
 	devices := troupe{"hub-1": {}, "hub-2": {writes: 20 * time.Minute, down: time.Minute}, "hub-3": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
@@ -687,12 +728,16 @@ func TestASecondStopRollsASetBack(t *testing.T) {
 	})
 }
 
-// What another job had open when a job's process died does not hold the resumed job up once that is over.
+// What another job had open when a job's process died does not hold the resumed job up once that is
+// over.
 func TestAResumedJobForgetsWhatIsOver(t *testing.T) {
-	devices := troupe{"switch-basin": {writes: 10 * time.Minute, down: time.Minute}, "cam-11": {}, "cam-12": {drops: 9}}
+	devices := troupe{"switch-basin": {writes: 10 * time.Minute, down: time.Minute}, "cam-11": {},
+		"cam-12": {drops: 9}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin"), row("cam-12")}}, Devices: n.known}
-		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("switch-basin")}}, Devices: n.known})
+		plan := job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11", "switch-basin"),
+			row("cam-12")}}, Devices: n.known}
+		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{
+			row("switch-basin")}}, Devices: n.known})
 		require.NoError(t, err)
 		l2, err := ledger.Open(n.dir, n.clock)
 		require.NoError(t, err)
@@ -702,7 +747,8 @@ func TestAResumedJobForgetsWhatIsOver(t *testing.T) {
 		ended := make(chan error, 1)
 		go func() { ended <- j1.Run(t.Context(), t.Context()) }()
 		time.Sleep(time.Minute)
-		devices["cam-12"].sending = func() { _ = l2.Close() } // the second job dies while the first one writes the switch
+		// the second job dies while the first one writes the switch
+		devices["cam-12"].sending = func() { _ = l2.Close() }
 		j2, err := e2.Start(plan)
 		require.NoError(t, err)
 		require.Error(t, j2.Run(t.Context(), t.Context()))

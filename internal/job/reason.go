@@ -25,17 +25,20 @@ const (
 	WrongVersion Why = "wrong-version" // it runs Is, not Want
 	NotTogether  Why = "not-together"  // of its lockstep set Want is not ready
 	StillWriting Why = "still-writing" // it writes the image for longer than Within
-	MayWrite     Why = "may-write"     // it may still write: whether it has restarted is not certain. Waits for Within
-	Forbidden    Why = "forbidden"     // an interlock forbids the component Want: the next reason says which
-	ImageGone    Why = "image-gone"    // Want is not on the shelf any more
-	CannotStage  Why = "cannot-stage"  // it restarts automatically once it has an image
-	GaveUp       Why = "gave-up"       // a person gave the job up while it was at Step
-	NotSettled   Why = "not-settled"   // it was well, and did not stay so for Within
+	// it may still write: whether it has restarted is not certain. Waits for Within
+	MayWrite Why = "may-write"
+	// an interlock forbids the component Want: the next reason says which
+	Forbidden   Why = "forbidden"
+	ImageGone   Why = "image-gone"   // Want is not on the shelf any more
+	CannotStage Why = "cannot-stage" // it restarts automatically once it has an image
+	GaveUp      Why = "gave-up"      // a person gave the job up while it was at Step
+	NotSettled  Why = "not-settled"  // it was well, and did not stay so for Within
 	// Want, names: they are reached through it, and do not answer
 	CutOff          Why = "cut-off"
-	SettingsChanged Why = "settings-changed"  // its settings are not as before
-	SettingsLost    Why = "settings-lost"     // they could not be given back
-	NotCarried      Why = "not-carried"       // values that are carried over could not be read or written; Want: one
+	SettingsChanged Why = "settings-changed" // its settings are not as before
+	SettingsLost    Why = "settings-lost"    // they could not be given back
+	// values that are carried over could not be read or written; Want: one
+	NotCarried      Why = "not-carried"
 	NotTaken        Why = "not-taken"         // the device did not keep Want
 	SettingsLeft    Why = "settings-left"     // Want: settings that have no place in the new version
 	SettingsNotKept Why = "settings-not-kept" // they could not be read or kept before
@@ -59,8 +62,8 @@ var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, N
 	NotBegun, Forbidden, Abandoned, GaveUp,
 	VerifiedAnyway, PersonsWord}
 
-// Reason states why a device ended as it did: a kind for code, fields for the sentence, and, where one thing
-// led to another, what came next. It is an error.
+// Reason states why a device ended as it did: a kind for code, fields for the sentence, and, where
+// one thing led to another, what came next. It is an error.
 type Reason struct {
 	Why    Why           `json:"why"`
 	Step   Step          `json:"step,omitempty"` // in which it happened
@@ -146,18 +149,27 @@ var fixed = map[Why]string{
 var worded = map[Why]func(r *Reason) string{
 	Forbidden:    func(r *Reason) string { return "its component " + r.Want + " was not updated" },
 	ThereAlready: func(r *Reason) string { return "it already runs " + r.Want },
-	ChangedSince: func(r *Reason) string { return "it runs " + r.Is + ", not " + r.Want + " as when it was matched" },
-	NotTogether:  func(r *Reason) string { return "its lockstep set does not start without " + r.Want },
-	MayWrite: func(r *Reason) string {
-		return fmt.Sprintf("may still write the image, and cannot tell: waiting %s before the rollback", r.Within.Round(time.Second))
+	ChangedSince: func(r *Reason) string {
+		return "it runs " + r.Is + ", not " + r.Want +
+			" as when it was matched"
 	},
-	StillWriting: func(r *Reason) string { return fmt.Sprintf("still writing the image after %s", r.Within) },
-	ImageGone:    func(r *Reason) string { return "the image " + r.Want + " is no longer on the shelf" },
-	GaveUp:       func(r *Reason) string { return "the job was given up while it was " + string(r.Step) },
+	NotTogether: func(r *Reason) string { return "its lockstep set does not start without " + r.Want },
+	MayWrite: func(r *Reason) string {
+		return fmt.Sprintf("may still write the image, and cannot tell: waiting %s before the rollback",
+			r.Within.Round(time.Second))
+	},
+	StillWriting: func(r *Reason) string {
+		return fmt.Sprintf("still writing the image after %s",
+			r.Within)
+	},
+	ImageGone: func(r *Reason) string { return "the image " + r.Want + " is no longer on the shelf" },
+	GaveUp:    func(r *Reason) string { return "the job was given up while it was " + string(r.Step) },
 	NotSettled: func(r *Reason) string {
 		return fmt.Sprintf("after its restart: it was healthy, but did not stay so for %s", r.Within)
 	},
-	SettingsLeft: func(r *Reason) string { return "skipped settings that this version does not have: " + r.Want },
+	SettingsLeft: func(r *Reason) string {
+		return "skipped settings that this version does not have: " + r.Want
+	},
 	DidNotReturn: func(r *Reason) string {
 		return fmt.Sprintf("it did not come back within %s after its restart", r.Within)
 	},

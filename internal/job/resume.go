@@ -30,9 +30,9 @@ const (
 	unknown holding = "unknown" // it cannot be asked
 )
 
-// after a crash the ledger has what was intended, and the device knows what came of it. nextOf is the
-// table of what follows: from the last step that started, whether that step is over, what the device runs,
-// and what it holds. Nothing that the device had whole is sent again.
+// after a crash the ledger has what was intended, and the device knows what came of it. nextOf is
+// the table of what follows: from the last step that started, whether that step is over, what the
+// device runs, and what it holds. Nothing that the device had whole is sent again.
 //
 //	last step    over  runs      holds             next
 //	any          -     target    -                 verify
@@ -92,9 +92,10 @@ func (w *worker) resume(ctx, until context.Context) (*Reason, error) {
 	return w.forward(ctx, until, w.after(l.hop))
 }
 
-// settleLeg settles a leg forward that was continued. ended: the task ends with reason, because the image was
-// not verified.
-func (w *worker) settleLeg(ctx context.Context, failed *failure, l leg) (ended bool, reason *Reason, err error) {
+// settleLeg settles a leg forward that was continued. ended: the task ends with reason, because the
+// image was not verified.
+func (w *worker) settleLeg(ctx context.Context, failed *failure, l leg) (ended bool, reason *Reason,
+	err error) {
 	switch {
 	case failed == nil:
 		return false, nil, nil
@@ -176,8 +177,8 @@ func (w *worker) meet(ctx context.Context) *Reason {
 	}
 }
 
-// arrived reports whether the device runs the version of a leg; one that gets once more what it runs must
-// have restarted for that.
+// arrived reports whether the device runs the version of a leg; one that gets once more what it
+// runs must have restarted for that.
 func (w *worker) arrived(l leg) bool {
 	if !w.same(w.last.Of(l.component), l.to) {
 		return false
@@ -222,7 +223,8 @@ func (w *worker) finishLeg(ctx, until context.Context, l leg) (*failure, error) 
 	case nextSend:
 		return w.put(ctx, until, l)
 	}
-	return &failure{taken: true, reason: &Reason{Why: WrongVersion, Step: Proving, Is: w.last.Of(l.component), Want: l.to}}, nil
+	return &failure{taken: true, reason: &Reason{Why: WrongVersion, Step: Proving,
+		Is: w.last.Of(l.component), Want: l.to}}, nil
 }
 
 // locate asks the device where it is with an image, and looks that up in the table.
@@ -255,21 +257,26 @@ func (w *worker) locate(ctx context.Context, l leg) (next, *failure) {
 	if failed != nil {
 		return nextFail, failed
 	}
-	if left, ok := w.transferLeft(); last == Sending && (w.last.Boot.After(w.baseline.Boot, 0) || ok && left == 0) {
+	if left, ok := w.transferLeft(); last == Sending && (w.last.Boot.After(w.baseline.Boot, 0) || ok &&
+		left == 0) {
 		over = true // all bytes had left, or it has restarted: it may have had the whole image
 	}
 	next := nextOf(last, over, w.place(l), holds)
-	if next == nextFail && holds == nothing && w.place(l) == order.Previous { // it is sure to be as before
-		return next, &failure{reason: &Reason{Why: WrongVersion, Step: Proving, Is: w.last.Of(l.component), Want: l.to}}
+	// it is sure to be as before
+	if next == nextFail && holds == nothing && w.place(l) == order.Previous {
+		return next, &failure{reason: &Reason{Why: WrongVersion, Step: Proving,
+			Is: w.last.Of(l.component), Want: l.to}}
 	}
 	return next, nil
 }
 
-// mayStillGet reports whether a device that runs the version of a leg may be writing that version all the same:
-// one that fell back automatically runs the earlier version while it gets it once more.
+// mayStillGet reports whether a device that runs the version of a leg may be writing that version
+// all the same: one that fell back automatically runs the earlier version while it gets it once
+// more.
 func (w *worker) mayStillGet(l leg) bool {
 	last, over := w.was.last.Step, w.was.over
-	return l.direction == Back && !l.switches() && last != Checking && last != Proving && !(last == Restarting && over)
+	return l.direction == Back && !l.switches() && last != Checking && last != Proving &&
+		!(last == Restarting && over)
 }
 
 // awaitGot waits until such a device has written and started what it got.
@@ -290,7 +297,8 @@ func (w *worker) awaitGot(ctx context.Context, l leg) (next, *failure) {
 	return nextVerify, failed
 }
 
-// holds asks the device for an image that it has not started yet. One that is writing is waited for.
+// holds asks the device for an image that it has not started yet. One that is writing is waited
+// for.
 func (w *worker) holds(ctx context.Context, update dialect.Update) (holding, *failure) {
 	patience := w.patience()
 	waitWritten := w.wait(writingLimit * patience.Writing)
@@ -335,8 +343,8 @@ func (w *worker) holds(ctx context.Context, update dialect.Update) (holding, *fa
 	}
 }
 
-// surely is how long the rest of a transfer must take at least for it to be incomplete at a crash: the ledger
-// is told of the progress much more often.
+// surely is how long the rest of a transfer must take at least for it to be incomplete at a crash:
+// the ledger is told of the progress much more often.
 const surely = 5 * time.Second
 
 // incomplete reports whether the transfer that a crash interrupted cannot have been whole.
@@ -345,7 +353,8 @@ func (w *worker) incomplete() bool {
 	return ok && left > surely
 }
 
-// transferLeft returns how long the rest of the interrupted transfer would have taken; false: not known.
+// transferLeft returns how long the rest of the interrupted transfer would have taken; false: not
+// known.
 func (w *worker) transferLeft() (time.Duration, bool) {
 	all, err := w.job.engine.Ledger.Progress(w.job.ID)
 	p, ok := all[w.row.ID]
@@ -356,8 +365,8 @@ func (w *worker) transferLeft() (time.Duration, bool) {
 	return time.Duration(float64(took) * float64(p.Total-p.Done) / float64(p.Done)), true
 }
 
-// watch waits for as long as a device may take until it restarts automatically, or until it is back from that,
-// and reads it again.
+// watch waits for as long as a device may take until it restarts automatically, or until it is back
+// from that, and reads it again.
 func (w *worker) watch(ctx context.Context) *failure {
 	wait, before := w.wait(w.mayWriteFor()), w.last.Boot
 	for missed, more := 0, true; more; {
@@ -391,9 +400,9 @@ func (w *worker) watch(ctx context.Context) *failure {
 	return nil
 }
 
-// GiveUp ends a job whose process died without continuing it. Each device that was in progress is asked
-// once what it runs: one that is idle, healthy, and on a version that follows from the order has ended so;
-// every other one that was written to is stranded. Its errors are those of Resume.
+// GiveUp ends a job whose process died without continuing it. Each device that was in progress is
+// asked once what it runs: one that is idle, healthy, and on a version that follows from the order
+// has ended so; every other one that was written to is stranded. Its errors are those of Resume.
 func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 	j, err := e.Resume(id, known, time.Time{})
 	if err != nil {
@@ -417,7 +426,8 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 			return e.Ledger.Append(Closed, id, "", struct{}{})
 		}
 		if a.Task == order.SettlePilot {
-			if err := errors.Join(j.record(order.Event{Kind: order.PilotSettled, Device: a.Device}), j.live.update()); err != nil {
+			if err := errors.Join(j.record(order.Event{Kind: order.PilotSettled, Device: a.Device}),
+				j.live.update()); err != nil {
 				return err
 			}
 			continue
@@ -425,7 +435,8 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 		body := j.skipped(a)
 		if a.Task == order.RollBack { // it is not rolled back either
 			d := j.live.device(a.Device)
-			body = ending(Facts{Task: order.RollBack, Outcome: order.Outcome{Written: d.Touched, Reachable: true, Verified: true,
+			body = ending(Facts{Task: order.RollBack, Outcome: order.Outcome{Written: d.Touched,
+				Reachable: true, Verified: true,
 				Runs: order.Target}}, d.Version, &Reason{Why: NotBegun, Order: a.Why})
 		}
 		if err := errors.Join(e.Ledger.Append(Ended, id, a.Device, body), j.live.update()); err != nil {
@@ -456,7 +467,8 @@ func (w *worker) giveUp(ctx context.Context) finish {
 	runs, idle := w.runs(w.last), false
 	if update, err := w.session.Update(w.was.last.Component); err == nil {
 		_, err := update.Progress(ctx)
-		idle = errors.Is(err, device.ErrRefused) // it reports that it holds no image that it may start yet
+		// it reports that it holds no image that it may start yet
+		idle = errors.Is(err, device.ErrRefused)
 	}
 	switch {
 	case runs == order.Target, runs == order.Previous && idle:

@@ -9,8 +9,8 @@ import (
 	"catena/internal/order"
 )
 
-// recoverFrom decides what becomes of a device whose image was not verified. The device is asked before
-// it is sent anything: one that works is not written to without need.
+// recoverFrom decides what becomes of a device whose image was not verified. The device is asked
+// before it is sent anything: one that works is not written to without need.
 //
 //	it did not come back, or still writes           stranded, untouched
 //	another device, or key, is in its place         stranded, and what is there is not touched
@@ -18,7 +18,8 @@ import (
 //	it did not take the image, and is verified
 //	    on what it ran before the job               as before
 //	everything else                                 it is rolled back
-func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Reason, verified bool, err error) {
+func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Reason, verified bool,
+	err error) {
 	if f.away || f.writing || f.reason.IdentityChanged() {
 		w.unreachable(f.reason)
 		w.facts.Reachable = f.writing
@@ -92,10 +93,12 @@ func (w *worker) returnWithSet(ctx context.Context) (*Reason, error) {
 	return w.rollbackFrom(ctx, l.hop, failed, why)
 }
 
-// rollbackFrom continues a rollback below a hop that was rolled back itself, or failed to be. The hops of
-// the path are undone from the last to the first, those that the device has not taken are passed over, and
-// in the end the device is verified on what it ran before. It is the only way back.
-func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why *Reason) (*Reason, error) {
+// rollbackFrom continues a rollback below a hop that was rolled back itself, or failed to be. The
+// hops of the path are undone from the last to the first, those that the device has not taken are
+// passed over, and in the end the device is verified on what it ran before. It is the only way
+// back.
+func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why *Reason) (*Reason,
+	error) {
 	w.facts.RolledBack = true
 	fresh := false // the newest reading was verified
 	for n := hop - 1; ; n-- {
@@ -120,7 +123,8 @@ func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why
 			}
 			fresh = true
 		case w.runs(w.last) == order.Other: // someone has changed it since: it is not touched
-			failed = &failure{reason: &Reason{Why: WrongVersion, Step: Proving, Is: w.version(), Want: w.row.From}}
+			failed = &failure{reason: &Reason{Why: WrongVersion, Step: Proving, Is: w.version(),
+				Want: w.row.From}}
 		}
 	}
 	if !fresh && hop > 0 {
@@ -142,9 +146,9 @@ func (w *worker) unreachable(reason *Reason) {
 		(reason == nil || reason.Device == nil || !errors.Is(reason.Device, device.ErrAway))
 }
 
-// stepBack undoes one hop: by the other slot where that keeps the version before, else by its image. A
-// device that has fallen back to its earlier slot automatically is only verified: another switch would start
-// what failed. Nothing is sent to a device that does not report to be idle.
+// stepBack undoes one hop: by the other slot where that keeps the version before, else by its
+// image. A device that has fallen back to its earlier slot automatically is only verified: another
+// switch would start what failed. Nothing is sent to a device that does not report to be idle.
 func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 	hop := w.row.Path[n]
 	holds, failed := w.awaitIdle(ctx, hop.Component)
@@ -152,11 +156,13 @@ func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 		return failed, nil
 	}
 	if holds == nothing && w.same(w.last.Of(hop.Component), hop.From) { // nothing is left to undo
-		return w.steps(ctx, ctx, leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, direction: Back}, imageSteps[3:])
+		return w.steps(ctx, ctx, leg{hop: n, component: hop.Component, from: hop.To, to: hop.From,
+			direction: Back}, imageSteps[3:])
 	}
 	if hop.Slots {
 		failed, err := w.switchBack(ctx, n, hop)
-		if err != nil || failed == nil || failed.away || failed.reason.IdentityChanged() || hop.Back == nil ||
+		if err != nil || failed == nil || failed.away || failed.reason.IdentityChanged() ||
+			hop.Back == nil ||
 			w.same(w.last.Of(hop.Component), hop.From) {
 			return failed, err
 		}
@@ -167,8 +173,9 @@ func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 	return w.put(ctx, ctx, back(n, hop))
 }
 
-// awaitQuiet waits until a device that cannot be asked whether it writes has had the time for it: it did not
-// answer for a moment, and whether that was a restart is not known. It ends early on the new version.
+// awaitQuiet waits until a device that cannot be asked whether it writes has had the time for it:
+// it did not answer for a moment, and whether that was a restart is not known. It ends early on the
+// new version.
 func (w *worker) awaitQuiet(ctx context.Context, l leg) *Reason {
 	left := w.mayWriteFor() - time.Since(w.sentAt)
 	if left > 0 {
@@ -184,8 +191,9 @@ func (w *worker) awaitQuiet(ctx context.Context, l leg) *Reason {
 	}
 }
 
-// mayWriteFor returns how long a device that cannot be asked may write: as its family, its image or the
-// operator says. Where no one says so and no restart was observed, that is as long as any write may take.
+// mayWriteFor returns how long a device that cannot be asked may write: as its family, its image or
+// the operator says. Where no one says so and no restart was observed, that is as long as any write
+// may take.
 func (w *worker) mayWriteFor() time.Duration {
 	if w.absent || w.mayAsk() {
 		return w.patience().Grace
@@ -193,9 +201,9 @@ func (w *worker) mayWriteFor() time.Duration {
 	return w.patience().Writing
 }
 
-// awaitIdle waits until the device does not write any more. One that cannot be asked is idle after a
-// restart, or after the grace that its family or the operator gave it; else it may still be writing, and
-// is left alone.
+// awaitIdle waits until the device does not write any more. One that cannot be asked is idle after
+// a restart, or after the grace that its family or the operator gave it; else it may still be
+// writing, and is left alone.
 func (w *worker) awaitIdle(ctx context.Context, component string) (holding, *failure) {
 	if w.row.By == order.ByHand {
 		return unknown, nil
@@ -207,7 +215,8 @@ func (w *worker) awaitIdle(ctx context.Context, component string) (holding, *fai
 	had := w.blind
 	holds, failed := w.holds(ctx, update)
 	if failed == nil && holds == unknown && had && !w.restarted && !w.mayAsk() {
-		return holds, &failure{taken: true, writing: true, reason: &Reason{Why: NotRestarted, Step: Writing}}
+		return holds, &failure{taken: true, writing: true, reason: &Reason{Why: NotRestarted,
+			Step: Writing}}
 	}
 	return holds, failed
 }
@@ -215,7 +224,8 @@ func (w *worker) awaitIdle(ctx context.Context, component string) (holding, *fai
 // switchBack brings a device back by its other slot.
 func (w *worker) switchBack(ctx context.Context, n int, hop order.Hop) (*failure, error) {
 	l := leg{hop: n, component: hop.Component, from: hop.To, to: hop.From, direction: Back}
-	if reason := w.meet(ctx); reason != nil { // without knowing what it runs, a switch might start what failed
+	// without knowing what it runs, a switch might start what failed
+	if reason := w.meet(ctx); reason != nil {
 		return &failure{taken: true, away: reason.Away(), reason: reason}, nil
 	}
 	is := func(v string) bool { return w.same(v, hop.From) }

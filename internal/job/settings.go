@@ -70,7 +70,8 @@ func (w *worker) settingsChanged(ctx context.Context) *Reason {
 	return w.settingsLost(ctx)
 }
 
-// losses returns what of the device's settings and carried values is not as before. It changes nothing.
+// losses returns what of the device's settings and carried values is not as before. It changes
+// nothing.
 func (w *worker) losses(ctx context.Context) *Reason {
 	if reason := w.settingsLost(ctx); reason != nil || len(w.baseline.Carried) == 0 {
 		return reason
@@ -110,8 +111,8 @@ func (w *worker) settingsLost(ctx context.Context) *Reason {
 	return nil
 }
 
-// asBefore tells whether the device has all that was set on it. What the new version has besides does
-// not count.
+// asBefore tells whether the device has all that was set on it. What the new version has besides
+// does not count.
 func (w *worker) asBefore(ctx context.Context, s dialect.Settings) (bool, error) {
 	raw, err := s.Save(ctx)
 	if err != nil || settings.Digest(s.Format(), raw) == w.baseline.Settings {
@@ -134,8 +135,9 @@ func (w *worker) savedBefore() ([]byte, error) {
 	return store.Load(w.known.Device, w.baseline.Saved)
 }
 
-// restoreSettings restores the settings of a device that an image has altered, once it is verified on the
-// version where it stays, and checks that it has them. One that has them already is left alone.
+// restoreSettings restores the settings of a device that an image has altered, once it is verified
+// on the version where it stays, and checks that it has them. One that has them already is left
+// alone.
 func (w *worker) restoreSettings(ctx context.Context, component, to string) *Reason {
 	if !w.known.Alters || w.baseline.Settings == "" || !w.stays(component, to) {
 		return nil
@@ -170,8 +172,10 @@ func (w *worker) restoreSettings(ctx context.Context, component, to string) *Rea
 	return w.sendSettings(ctx, s, saved, component, to)
 }
 
-// sendSettings sends settings to the device and awaits that it has them. It may restart to take them.
-func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []byte, component, to string) *Reason {
+// sendSettings sends settings to the device and awaits that it has them. It may restart to take
+// them.
+func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []byte, component,
+	to string) *Reason {
 	var newest *Reason
 	err := dialect.RestoreSettings(ctx, s, saved, func() error {
 		switch newest = w.probe(ctx, component, to); {
@@ -201,9 +205,10 @@ func (w *worker) retryAway(do func() error) error {
 }
 
 // merged brings the settings of before into those that the new version came with. A rollback takes
-// those that belong to the version where it leads. What that version comes with is kept: it tells the
-// next time what a person has set. has: the device has them so already.
-func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte, to string) (whole []byte, has bool,
+// those that belong to the version where it leads. What that version comes with is kept: it tells
+// the next time what a person has set. has: the device has them so already.
+func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte,
+	to string) (whole []byte, has bool,
 	err error) {
 	store := w.job.engine.Settings
 	if store != nil && w.job.plan.Order.Purpose == order.Backward {

@@ -42,7 +42,8 @@ type spec struct {
 }
 
 // Faults of devices. Each strikes with a new image, never with the previous one.
-var simulatedFaults = []string{"rejects", "hangs", "stays", "sick", "other", "late", "twice", "drops", "never", "fails late"}
+var simulatedFaults = []string{"rejects", "hangs", "stays", "sick", "other", "late", "twice",
+	"drops", "never", "fails late"}
 
 // box is a simulated device: what it really is, whatever anyone reports. It implements a session.
 type box struct {
@@ -143,7 +144,8 @@ func (b *box) below(other *box) bool {
 	return false
 }
 
-// up reports whether the device, and all that leads to it, can be reached. The caller holds its lock.
+// up reports whether the device, and all that leads to it, can be reached. The caller holds its
+// lock.
 func (b *box) up() bool {
 	b.settle()
 	now := time.Now()
@@ -169,17 +171,17 @@ func (b *box) up() bool {
 	return true
 }
 
-// latency is how long the next call takes on its way. No two calls of a night take equally long, so that what
-// happens at the same instant does not depend on which goroutine runs first, and a seed plays the same night
-// again.
+// latency is how long the next call takes on its way. No two calls of a night take equally long, so
+// that what happens at the same instant does not depend on which goroutine runs first, and a seed
+// plays the same night again.
 func (b *box) latency() time.Duration {
 	h := fnv.New32a()
 	_, _ = fmt.Fprint(h, b.site.seed, b.Name, b.asked.Add(1))
 	return time.Duration(h.Sum32()%9_999_991) * time.Nanosecond
 }
 
-// lost reports whether this call is one of those that get lost on the way. It depends on nothing but the
-// seed, the device and the number of the call.
+// lost reports whether this call is one of those that get lost on the way. It depends on nothing
+// but the seed, the device and the number of the call.
 func (b *box) lost() bool {
 	b.calls++
 	if b.Flaky == 0 {
@@ -190,8 +192,8 @@ func (b *box) lost() bool {
 	return int(h.Sum32()%uint32(b.Flaky)) == 0
 }
 
-// simulatedSession is a session of one process with a device. When the process is dead, nothing of it
-// reaches the device any more.
+// simulatedSession is a session of one process with a device. When the process is dead, nothing of
+// it reaches the device any more.
 type simulatedSession struct {
 	*box
 	process *process
@@ -252,8 +254,9 @@ func (s *simulatedSession) done() error {
 }
 
 func (s *simulatedSession) reading() device.Reading {
-	r := device.Reading{Identity: device.Identity{Serial: s.serial, Model: s.Model}, Version: s.version["main"],
-		Boot: &device.Boot{Count: 1 + s.starts}}
+	r := device.Reading{Identity: device.Identity{Serial: s.serial, Model: s.Model},
+		Version: s.version["main"],
+		Boot:    &device.Boot{Count: 1 + s.starts}}
 	if s.Modem {
 		r.Components = map[string]string{"modem": s.version["modem"]}
 	}
@@ -329,7 +332,8 @@ func (u *simulatedUpdate) Traits() dialect.Traits {
 }
 
 func (u *simulatedUpdate) Interlock(context.Context) error {
-	if (u.Part == "" || u.Part == u.component) && time.Since(u.site.begin) < time.Duration(u.Locked)*time.Minute {
+	if (u.Part == "" || u.Part == u.component) &&
+		time.Since(u.site.begin) < time.Duration(u.Locked)*time.Minute {
 		return device.Because(device.NotNow, "the valve is open")
 	}
 	return nil
@@ -380,8 +384,9 @@ func (u *simulatedUpdate) Transfer(_ context.Context, image dialect.Image, sent 
 		return device.Because(device.Refusal, "error 17")
 	}
 	sent(image.Size)
-	u.transfers = append(u.transfers, transferred{job: u.process.job, component: u.component, version: version,
-		from: u.version[u.component], held: u.held, at: time.Now()})
+	u.transfers = append(u.transfers, transferred{job: u.process.job, component: u.component,
+		version: version,
+		from:    u.version[u.component], held: u.held, at: time.Now()})
 	u.held, u.part, u.writing = version, u.component, time.Now().Add(u.Write)
 	if forward && u.Fault == "hangs" {
 		u.writing = time.Now().Add(10000 * time.Hour)
@@ -471,6 +476,7 @@ func (b *box) truth() truth {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	up := b.up()
-	return truth{version: maps.Clone(b.version), sick: b.sick, up: up, busy: time.Now().Before(b.writing), serial: b.serial,
+	return truth{version: maps.Clone(b.version), sick: b.sick, up: up,
+		busy: time.Now().Before(b.writing), serial: b.serial,
 		transfers: len(b.transfers), config: b.config, idle: b.idle, held: b.held}
 }

@@ -13,8 +13,8 @@ import (
 	"catena/internal/order"
 )
 
-// oracle judges a night. It knows what the devices really are, and reads of the ledger only what anyone can
-// read; it shares no code with the engine.
+// oracle judges a night. It knows what the devices really are, and reads of the ledger only what
+// anyone can read; it shares no code with the engine.
 type oracle struct {
 	mu       sync.Mutex
 	first    string
@@ -29,7 +29,8 @@ type oracle struct {
 }
 
 func (o *oracle) init() {
-	o.active, o.written, o.ended = map[string]map[string]string{}, map[string]bool{}, map[string]string{}
+	o.active, o.written, o.ended = map[string]map[string]string{}, map[string]bool{},
+		map[string]string{}
 	o.started, o.out, o.newest = map[string]order.Order{}, map[string]bool{}, map[string]string{}
 	o.stopped = map[string]bool{}
 }
@@ -73,7 +74,8 @@ func (o *oracle) entries(n *simulatedNight, entries []ledger.Entry) {
 		if b.Cause != nil {
 			cause = b.Cause.Why + " " + string(b.Cause.Then)
 		}
-		o.timeline = append(o.timeline, strings.TrimSpace(fmt.Sprintf("%8s %s %s %s %s%s %s %s %s", at, e.Job, e.Device, e.Kind, b.Step, b.End,
+		o.timeline = append(o.timeline, strings.TrimSpace(fmt.Sprintf("%8s %s %s %s %s%s %s %s %s", at,
+			e.Job, e.Device, e.Kind, b.Step, b.End,
 			b.Direction, b.Version, cause)))
 		key := e.Job + " " + e.Device
 		switch e.Kind {
@@ -203,7 +205,8 @@ func (o *oracle) limits(n *simulatedNight, in, id string) {
 			}
 		}
 		if len(c.Of)-out < c.Keep {
-			o.fail("%s started, and cover set %s has %d of %d in service", id, c.Name, len(c.Of)-out, len(c.Of))
+			o.fail("%s started, and cover set %s has %d of %d in service", id, c.Name, len(c.Of)-out,
+				len(c.Of))
 		}
 	}
 }
@@ -219,8 +222,14 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	if spec.Modem {
 		runs += ", modem " + is.version["modem"]
 	}
-	skipped := slices.ContainsFunc(n.Deeds, func(d deed) bool { return d.What == "skip" && n.Devices[d.On].Name == id })
-	all := func(v string) bool { return is.version["main"] == v && (!spec.Modem || is.version["modem"] == v) }
+	skipped := slices.ContainsFunc(n.Deeds, func(d deed) bool {
+		return d.What == "skip" &&
+			n.Devices[d.On].Name == id
+	})
+	all := func(v string) bool {
+		return is.version["main"] == v && (!spec.Modem ||
+			is.version["modem"] == v)
+	}
 	same := is.serial == "S-"+id
 	switch b.End {
 	case "done":
@@ -235,8 +244,10 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 			o.fail("%s is reported returned, and runs %s (sick %v, same device %v)", id, runs, is.sick, same)
 		}
 	case "failed":
-		onlyMain := spec.Part == "modem" && is.version["main"] == target && is.version["modem"] == previous
-		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 && !skipped && n.FullAt == 0 &&
+		onlyMain := spec.Part == "modem" && is.version["main"] == target &&
+			is.version["modem"] == previous
+		if spec.Part == "modem" && spec.Fault == "" && spec.Flaky == 0 && spec.AwayFrom == 0 &&
+			!skipped && n.FullAt == 0 &&
 			o.written[key] && len(n.Crashes) == 0 && !onlyMain &&
 			!o.stopped[in] {
 			o.fail("only the modem of %s is forbidden, and it runs %s", id, runs)
@@ -261,7 +272,8 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 			o.out[fed] = true
 		}
 	}
-	if b.Version != "" && b.End != "stranded" && b.End != "failed" && b.Version != runs && same && is.up {
+	if b.Version != "" && b.End != "stranded" && b.End != "failed" && b.Version != runs && same &&
+		is.up {
 		o.fail("%s is reported to run %s, and runs %s (%s)", id, b.Version, runs, b.End)
 	}
 	if (b.End == "done" || b.End == "returned") && spec.Clears && is.config != "level=7" {
@@ -269,7 +281,8 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	}
 	// However many answers get lost, a device is not stranded if nothing else was wrong.
 	unseen := spec.Blind && spec.Uncounted && spec.Down == 0 // nothing shows its restart
-	if b.End == "stranded" && !unseen && !skipped && spec.Fault == "" && spec.AwayFrom == 0 && spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
+	if b.End == "stranded" && !unseen && !skipped && spec.Fault == "" && spec.AwayFrom == 0 &&
+		spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
 		n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
 	}
@@ -281,9 +294,13 @@ func (o *oracle) row(in, id string) order.Device {
 	return all[slices.IndexFunc(all, func(d order.Device) bool { return d.ID == id })]
 }
 
-// faultBelow reports whether something downstream of a device may rightly keep it from being verified.
+// faultBelow reports whether something downstream of a device may rightly keep it from being
+// verified.
 func (n *simulatedNight) faultBelow(b *box) bool {
-	return slices.ContainsFunc(n.site.devices, func(d *box) bool { return d.below(b) && (d.Fault != "" || d.AwayFrom > 0) })
+	return slices.ContainsFunc(n.site.devices, func(d *box) bool {
+		return d.below(b) &&
+			(d.Fault != "" || d.AwayFrom > 0)
+	})
 }
 
 // tookPart counts the jobs that a device takes part in.
@@ -297,7 +314,8 @@ func (o *oracle) tookPart(key string) (count int) {
 	return count
 }
 
-// sets: a lockstep set ends as a whole: all members on the target, or none, but for those that are stranded.
+// sets: a lockstep set ends as a whole: all members on the target, or none, but for those that are
+// stranded.
 func (o *oracle) sets(n *simulatedNight, id string) {
 	for _, set := range o.started[id].Rules.Lockstep {
 		done, not := []string{}, []string{}
@@ -313,7 +331,8 @@ func (o *oracle) sets(n *simulatedNight, id string) {
 			}
 		}
 		if len(done) > 0 && len(not) > 0 {
-			o.fail("lockstep set %s of %s has ended in parts: %v on the target, %v not", set.Name, id, done, not)
+			o.fail("lockstep set %s of %s has ended in parts: %v on the target, %v not", set.Name, id, done,
+				not)
 		}
 	}
 }
@@ -330,7 +349,8 @@ func (o *oracle) verdict(n *simulatedNight) string {
 		for _, t := range b.transfers {
 			key := t.job + " " + t.component + " " + t.version
 			again := o.row(t.job, b.Name).Again
-			if back := o.started[t.job].Purpose == order.Backward; t.from != t.version && (t.version < t.from) == back {
+			if back := o.started[t.job].Purpose == order.Backward; t.from != t.version &&
+				(t.version < t.from) == back {
 				count[key]++
 			}
 			if t.from == t.version && t.held == "" && !b.Blind && !again {

@@ -51,7 +51,8 @@ type scenario struct {
 // jump is the clock of the laptop being set.
 type jump struct{ After, By time.Duration }
 
-// crash is the death of a process: before the call or the entry of that number that is about a device.
+// crash is the death of a process: before the call or the entry of that number that is about a
+// device.
 type crash struct{ On, Point int }
 
 // deed is something that an operator does while a job runs.
@@ -68,8 +69,10 @@ func generateNight(seed uint64) scenario {
 	s := scenario{Seed: seed}
 	n := 1 + r.IntN(6)
 	for i := range n {
-		d := spec{Name: fmt.Sprintf("d%d", i), Up: -1, Model: fmt.Sprintf("M%d", r.IntN(2)), Returns: !chance(8),
-			Via: chance(5), Slots: chance(5), Modem: chance(6), Parks: chance(3), Blind: chance(5), Clears: chance(4), Asks: chance(10),
+		d := spec{Name: fmt.Sprintf("d%d", i), Up: -1, Model: fmt.Sprintf("M%d", r.IntN(2)),
+			Returns: !chance(8),
+			Via:     chance(5), Slots: chance(5), Modem: chance(6), Parks: chance(3), Blind: chance(5),
+			Clears: chance(4), Asks: chance(10),
 			Write: time.Duration(1+r.IntN(8)) * time.Minute, Down: time.Duration(r.IntN(3)) * time.Minute}
 		if i > 0 && chance(2) {
 			d.Up = r.IntN(i)
@@ -187,7 +190,8 @@ func generateNight(seed uint64) scenario {
 	}
 	if chance(6) {
 		for range 1 + r.IntN(2) {
-			s.Jumps = append(s.Jumps, jump{time.Duration(r.IntN(60)) * time.Minute, time.Duration(r.IntN(180)-90) * time.Minute})
+			s.Jumps = append(s.Jumps, jump{time.Duration(r.IntN(60)) * time.Minute,
+				time.Duration(r.IntN(180)-90) * time.Minute})
 		}
 	}
 	for range r.IntN(4) {
@@ -259,12 +263,14 @@ type simulatedNight struct {
 
 func imageOf(model, component, version string) order.Image {
 	file := model + "/" + component + " " + version
-	return order.Image{File: file, Size: int64(len(file)), SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte(file)))}
+	return order.Image{File: file, Size: int64(len(file)), SHA256: fmt.Sprintf("%x",
+		sha256.Sum256([]byte(file)))}
 }
 
 // order returns the order that brings devices to their targets.
 func (n *simulatedNight) order(which []int) order.Order {
-	o := order.Order{Purpose: order.Forward, WaitFor: n.WaitFor, WaitAway: n.WaitFor, Rules: n.Rules, Stage: n.Stage,
+	o := order.Order{Purpose: order.Forward, WaitFor: n.WaitFor, WaitAway: n.WaitFor, Rules: n.Rules,
+		Stage:  n.Stage,
 		GiveUp: n.GiveUp}
 	for _, i := range which {
 		versions := []string{"1.0", "2.0"}
@@ -288,7 +294,8 @@ func (n *simulatedNight) order(which []int) order.Order {
 // row returns the row of a device that is to run these versions one after the other.
 func (n *simulatedNight) row(i int, versions []string) order.Device {
 	d := n.Devices[i]
-	row := order.Device{ID: d.Name, Name: d.Name, Model: d.Model, From: versions[0], Takes: d.Write + d.Down, Returns: d.Write + d.Down}
+	row := order.Device{ID: d.Name, Name: d.Name, Model: d.Model, From: versions[0],
+		Takes: d.Write + d.Down, Returns: d.Write + d.Down}
 	for up := d.Up; up >= 0; up = n.Devices[up].Up {
 		row.Through = append(row.Through, n.Devices[up].Name)
 	}
@@ -296,7 +303,8 @@ func (n *simulatedNight) row(i int, versions []string) order.Device {
 		row.Parent = n.Devices[d.Up].Name
 	}
 	hop := func(component, from, to string) {
-		h := order.Hop{Component: component, From: from, To: to, Image: imageOf(d.Model, component, to), Slots: d.Slots && component == "main"}
+		h := order.Hop{Component: component, From: from, To: to, Image: imageOf(d.Model, component, to),
+			Slots: d.Slots && component == "main"}
 		if h.Slots && from > to && n.site.devices[i].truth().idle == to {
 			h.Image = order.Image{} // it is only switched to
 		}
@@ -315,8 +323,8 @@ func (n *simulatedNight) row(i int, versions []string) order.Device {
 	return row
 }
 
-// later returns the order of a job that follows the others; without devices: there is nothing to do. It
-// chooses by what the devices really are, as a scan would.
+// later returns the order of a job that follows the others; without devices: there is nothing to
+// do. It chooses by what the devices really are, as a scan would.
 func (n *simulatedNight) later(what string) order.Order {
 	var which []int
 	for i, b := range n.site.devices {
@@ -325,7 +333,10 @@ func (n *simulatedNight) later(what string) order.Order {
 			continue
 		}
 		end := n.oracle.newest[b.Name]
-		all := func(v string) bool { return is.version["main"] == v && (!b.Modem || is.version["modem"] == v) }
+		all := func(v string) bool {
+			return is.version["main"] == v &&
+				(!b.Modem || is.version["modem"] == v)
+		}
 		switch what {
 		case "retry":
 			if all("1.0") && end != "parked" && is.held == "" {
@@ -387,8 +398,9 @@ func (n *simulatedNight) engine(p *process) (*job.Engine, error) {
 	})
 	var mu sync.Mutex
 	shared := map[string]*dialect.SharedSession{}
-	return &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(simulatedDialect{n.site, p}), Now: n.site.now,
-		Contact: func(d device.Device) (dialect.At, login.Credential, bool) {
+	return &job.Engine{Ledger: l, Dialects: dialect.NewRegistry(simulatedDialect{n.site, p}),
+		Now: n.site.now,
+		Contacts: job.ContactFunc(func(d device.Device) (dialect.At, login.Credential, bool) {
 			at := dialect.At{Endpoint: d.Endpoint}
 			if up := d.Through; up != "" {
 				mu.Lock()
@@ -397,21 +409,25 @@ func (n *simulatedNight) engine(p *process) (*job.Engine, error) {
 					shared[up] = &dialect.SharedSession{}
 				}
 				parent := dialect.At{Endpoint: n.known[up].Device.Endpoint}
-				at.Parent = &dialect.Parent{Contact: dialect.Contact{At: parent}, Identity: n.known[up].Device.Identity,
-					Shared: shared[up]}
+				at.Parent = &dialect.Parent{Contact: dialect.Contact{At: parent},
+					Identity: n.known[up].Device.Identity,
+					Shared:   shared[up]}
 			}
 			return at, login.Credential{}, true
-		},
-		RecordDevice: func(string, *device.Device) error { return nil },
-		Open:         func(i order.Image) (job.File, error) { return memory{bytes.NewReader([]byte(i.File))}, nil },
-		Held: func(d device.Device) string {
-			n.site.mu.Lock()
-			defer n.site.mu.Unlock()
-			if n.site.held[d.ID] {
-				return "for the swans"
-			}
-			return ""
-		},
+		}),
+		Site: &testSite{
+			open: func(i order.Image) (job.File, error) {
+				return memory{bytes.NewReader([]byte(i.File))},
+					nil
+			},
+			held: func(d device.Device) string {
+				n.site.mu.Lock()
+				defer n.site.mu.Unlock()
+				if n.site.held[d.ID] {
+					return "for the swans"
+				}
+				return ""
+			}},
 		Settings: n.stored,
 		Patience: firmware.Patience{},
 	}, nil
@@ -429,22 +445,26 @@ func playNight(t *testing.T, s scenario) (wrong string, timeline []string) {
 	require.NoError(t, err)
 	defer func() { _ = os.RemoveAll(dir) }()
 	synctest.Test(t, func(t *testing.T) {
-		n := &simulatedNight{scenario: s, dir: dir, known: map[string]job.Known{}, stored: &savedSettings{},
-			over: make(chan struct{})}
+		n := &simulatedNight{scenario: s, dir: dir, known: map[string]job.Known{},
+			stored: &savedSettings{},
+			over:   make(chan struct{})}
 		n.oracle.init()
-		n.site = &simulatedSite{seed: s.Seed, begin: time.Now(), points: map[string]int{}, crashes: map[string][]int{},
-			held: map[string]bool{}, skips: map[string]bool{}, jumps: s.Jumps}
+		n.site = &simulatedSite{seed: s.Seed, begin: time.Now(), points: map[string]int{},
+			crashes: map[string][]int{},
+			held:    map[string]bool{}, skips: map[string]bool{}, jumps: s.Jumps}
 		for _, c := range s.Crashes {
 			name := s.Devices[c.On].Name
 			n.site.crashes[name] = append(n.site.crashes[name], c.Point)
 		}
 		for _, d := range s.Devices {
-			b := &box{spec: d, site: n.site, version: map[string]string{"main": "1.0"}, idle: "0.9", serial: "S-" + d.Name, config: "level=7"}
+			b := &box{spec: d, site: n.site, version: map[string]string{"main": "1.0"}, idle: "0.9",
+				serial: "S-" + d.Name, config: "level=7"}
 			if d.Modem {
 				b.version["modem"] = "1.0"
 			}
 			n.site.devices = append(n.site.devices, b)
-			reading := device.Reading{Identity: device.Identity{Serial: b.serial, Model: d.Model}, Version: "1.0"}
+			reading := device.Reading{Identity: device.Identity{Serial: b.serial, Model: d.Model},
+				Version: "1.0"}
 			if d.Modem {
 				reading.Components = map[string]string{"modem": "1.0"}
 			}
@@ -452,8 +472,10 @@ func playNight(t *testing.T, s scenario) (wrong string, timeline []string) {
 			if d.Child {
 				through = s.Devices[d.Up].Name
 			}
-			n.known[d.Name] = job.Known{Alters: d.Clears, Clears: d.Clears, Device: device.Device{ID: d.Name, Name: d.Name,
-				Endpoint: device.Endpoint{Dialect: "simulated", Address: d.Name, Through: through}, Reading: reading}}
+			n.known[d.Name] = job.Known{Alters: d.Clears, Clears: d.Clears, Device: device.Device{ID: d.Name,
+				Name:     d.Name,
+				Endpoint: device.Endpoint{Dialect: "simulated", Address: d.Name, Through: through},
+				Reading:  reading}}
 		}
 		l, err := ledger.Create(dir, time.Now)
 		require.NoError(t, err)
@@ -463,8 +485,8 @@ func playNight(t *testing.T, s scenario) (wrong string, timeline []string) {
 	return wrong, timeline
 }
 
-// play runs the jobs of the night, each in a process of its own that is started again when it dies, the jobs
-// that follow, and the operators.
+// play runs the jobs of the night, each in a process of its own that is started again when it dies,
+// the jobs that follow, and the operators.
 func (n *simulatedNight) play(t *testing.T) string {
 	var jobs, operators sync.WaitGroup
 	operators.Go(n.operate)
@@ -484,8 +506,8 @@ func (n *simulatedNight) play(t *testing.T) string {
 	return n.oracle.verdict(n)
 }
 
-// apart keeps what is done at regular intervals from happening at the same instants: processes that look for
-// news, and operators.
+// apart keeps what is done at regular intervals from happening at the same instants: processes that
+// look for news, and operators.
 const apart = 1373 * time.Millisecond
 
 // process runs one job to its end.
@@ -538,12 +560,13 @@ func (n *simulatedNight) process(t *testing.T, o order.Order) {
 			return
 		}
 		// until an operator resumes it: at once, or after a while in which other jobs continue
-		time.Sleep(time.Duration(attempt+1)*(10*time.Second+apart/7) + time.Duration((n.Seed+uint64(attempt))%3)*2*time.Minute)
+		time.Sleep(time.Duration(attempt+1)*(10*time.Second+apart/7) + time.Duration(
+			(n.Seed+uint64(attempt))%3)*2*time.Minute)
 	}
 }
 
-// compare returns what is called whenever a job has read entries back: folding the ledger gives the live
-// state. The other follower of the same entries is moved on by nothing else.
+// compare returns what is called whenever a job has read entries back: folding the ledger gives the
+// live state. The other follower of the same entries is moved on by nothing else.
 func (n *simulatedNight) compare(l *ledger.Ledger, j *job.Job) func() {
 	follower := job.Follow(l, j.ID)
 	return func() {
@@ -555,7 +578,8 @@ func (n *simulatedNight) compare(l *ledger.Ledger, j *job.Job) func() {
 		live := job.Live(j)
 		for i := range live {
 			if i >= len(folded) || live[i] != folded[i] {
-				n.oracle.wrong("the live state has\n  %s\nand the ledger\n  %s", live[i], folded[min(i, len(folded)-1)])
+				n.oracle.wrong("the live state has\n  %s\nand the ledger\n  %s", live[i],
+					folded[min(i, len(folded)-1)])
 				return
 			}
 		}
@@ -714,8 +738,10 @@ func (s scenario) smaller() (all []scenario) {
 		all = append(all, c)
 	}
 	for _, simpler := range []func(*scenario){
-		func(c *scenario) { c.Closes = 0 }, func(c *scenario) { c.Jumps = nil }, func(c *scenario) { c.GivesUp = 0 },
-		func(c *scenario) { c.FullAt = 0 }, func(c *scenario) { c.Stage = false }, func(c *scenario) { c.GiveUp = 0 },
+		func(c *scenario) { c.Closes = 0 }, func(c *scenario) { c.Jumps = nil },
+		func(c *scenario) { c.GivesUp = 0 },
+		func(c *scenario) { c.FullAt = 0 }, func(c *scenario) { c.Stage = false },
+		func(c *scenario) { c.GiveUp = 0 },
 	} {
 		c := s
 		simpler(&c)
@@ -828,8 +854,8 @@ func (s scenario) without(i int) (scenario, bool) {
 	return c, true
 }
 
-// Whole nights on generated sites, with crashes between any two writes or calls, devices that fail in every
-// way, and operators. CATENA_NIGHTS sets the number of nights, CATENA_SEED plays one.
+// Whole nights on generated sites, with crashes between any two writes or calls, devices that fail
+// in every way, and operators. CATENA_NIGHTS sets the number of nights, CATENA_SEED plays one.
 func TestNights(t *testing.T) {
 	first, nights := uint64(time.Now().UnixNano()), 100
 	if n, err := strconv.Atoi(os.Getenv("CATENA_NIGHTS")); err == nil {
@@ -852,7 +878,8 @@ func TestNights(t *testing.T) {
 			t.Fatalf("seed %d: %s\nshrunk to %s\n%s", seed, first, describe(small), simulate(t, small))
 		}
 	}
-	t.Logf("%d nights from seed %d, %.1f a second", nights, first, float64(nights)/time.Since(began).Seconds())
+	t.Logf("%d nights from seed %d, %.1f a second", nights, first,
+		float64(nights)/time.Since(began).Seconds())
 }
 
 // A seed plays the same night again, but for the sequence of what happens at one instant.
@@ -871,7 +898,8 @@ func TestASeedPlaysTheSameNight(t *testing.T) {
 
 // A component that an interlock forbids fails alone: the device's other components continue.
 func TestAForbiddenComponentFailsAlone(t *testing.T) {
-	d := spec{Name: "d0", Up: -1, Model: "M0", Modem: true, Returns: true, Write: time.Minute, Down: time.Minute, Locked: 100_000,
+	d := spec{Name: "d0", Up: -1, Model: "M0", Modem: true, Returns: true, Write: time.Minute,
+		Down: time.Minute, Locked: 100_000,
 		Part: "modem"}
 	require.Empty(t, simulate(t, scenario{Devices: []spec{d}, Jobs: [][]int{{0}}}))
 }
@@ -881,7 +909,9 @@ func describe(s scenario) string {
 	for _, d := range s.Devices {
 		fmt.Fprintf(&b, "\n  %s", strings.NewReplacer(":false", ":-").Replace(fmt.Sprintf("%+v", d)))
 	}
-	fmt.Fprintf(&b, "\n  %+v\n  jobs %v then %v, crashes %v, deeds %+v, jumps %v, gives up %d, full at %d, wait %s, closes %s, stage %v, give up %s",
-		s.Rules, s.Jobs, s.Later, s.Crashes, s.Deeds, s.Jumps, s.GivesUp, s.FullAt, s.WaitFor, s.Closes, s.Stage, s.GiveUp)
+	fmt.Fprintf(&b, "\n  %+v\n  jobs %v then %v, crashes %v, deeds %+v, jumps %v, gives up %d, "+
+		"full at %d, wait %s, closes %s, stage %v, give up %s",
+		s.Rules, s.Jobs, s.Later, s.Crashes, s.Deeds, s.Jumps, s.GivesUp, s.FullAt, s.WaitFor, s.Closes,
+		s.Stage, s.GiveUp)
 	return b.String()
 }

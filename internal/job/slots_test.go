@@ -106,7 +106,8 @@ func TestARestartThatNobodySaw(t *testing.T) {
 	assert.False(t, up(2*time.Hour).After(up(time.Hour), time.Hour))
 	assert.False(t, up(time.Hour).After(nil, 0), "nothing is known")
 	assert.False(t, up(0).After(up(time.Hour), time.Hour), "an unknown uptime proves nothing")
-	assert.True(t, up(25*time.Second).After(up(20*time.Second), time.Minute), "it would be up for 80 s without a restart")
+	assert.True(t, up(25*time.Second).After(up(20*time.Second), time.Minute),
+		"it would be up for 80 s without a restart")
 	assert.False(t, up(79*time.Second).After(up(20*time.Second), time.Minute), "it rounds")
 }
 
@@ -152,8 +153,8 @@ func TestANewSettingIsNoLoss(t *testing.T) {
 	})
 }
 
-// A device that does not take its settings back on the new version goes back to the earlier one, and
-// gets them there.
+// A device that does not take its settings back on the new version goes back to the earlier one,
+// and gets them there.
 func TestSettingsThatTheNewVersionRefuses(t *testing.T) {
 	drive := &acted{config: "quiet: true"}
 	drive.back = func(a *acted) {
@@ -233,7 +234,8 @@ func TestALockstepSetIsLookedAtAgain(t *testing.T) {
 	})
 }
 
-// Parked members of a set are looked at together, too, and one that is not waits for no one in vain.
+// Parked members of a set are looked at together, too, and one that is not waits for no one in
+// vain.
 func TestAParkedSet(t *testing.T) {
 	devices := troupe{"gate-1": {parks: true, drains: time.Nanosecond},
 		"gate-2": {parks: true, drains: time.Nanosecond}}

@@ -43,7 +43,8 @@ func (s State) Waiting(now time.Time) map[string]*order.Reason {
 // Interrupted reports whether the job's process died before its end.
 func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() }
 
-// Halfway returns the names of the lockstep sets of which a member was written to and not all have ended.
+// Halfway returns the names of the lockstep sets of which a member was written to and not all have
+// ended.
 func (s State) Halfway() (names []string) {
 	for _, set := range s.Order.Rules.Lockstep {
 		written, open := false, false
@@ -138,8 +139,9 @@ type DeviceState struct {
 	Reason    string      `json:"reason,omitempty"` // the cause in words
 	Path      []order.Hop `json:"path"`
 	// the version of the step: a intermediate version on the way, or the end of it
-	Toward string  `json:"toward,omitempty"`
-	Took   float64 `json:"took,omitempty"` // seconds from its first step to its end; 0 where a crash was in between
+	Toward string `json:"toward,omitempty"`
+	// seconds from its first step to its end; 0 where a crash was in between
+	Took float64 `json:"took,omitempty"`
 
 	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
 	Touched bool   `json:"touched,omitempty"` // an image was started to be sent
@@ -191,8 +193,8 @@ func (s *State) pass(l *ledger.Ledger) error {
 	return nil
 }
 
-// Follower derives the state of a job again and again: each look reads only what is new. It is for one
-// goroutine.
+// Follower derives the state of a job again and again: each look reads only what is new. It is for
+// one goroutine.
 type Follower struct {
 	ledger *ledger.Ledger
 	id     string
@@ -206,7 +208,8 @@ func Follow(l *ledger.Ledger, id string) *Follower {
 	return &Follower{ledger: l, id: id, at: map[string]int{}}
 }
 
-// Look is how far the job is now. The devices of the state are the caller's; its Rest cannot be told.
+// Look is how far the job is now. The devices of the state are the caller's; its Rest cannot be
+// told.
 func (f *Follower) Look() (State, error) {
 	if err := f.update(); err != nil {
 		return State{}, err
@@ -301,7 +304,8 @@ func (f *Follower) take(e ledger.Entry) error {
 				return unreadable(e, err)
 			}
 		} else if _, ours, _ := dispatched(e, false); ours {
-			return fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq, e.Device, e.Job)
+			return fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq,
+				e.Device, e.Job)
 		}
 	}
 	event, ok, err := dispatched(e, s.Stopped)
@@ -330,7 +334,8 @@ func (f *Follower) start(e ledger.Entry) error {
 	s.ID, s.Started, s.Order, s.Purpose, s.Name, s.Note = e.Job, e.At, o, o.Purpose, o.Name, o.Note
 	for i, d := range o.Devices {
 		f.at[d.ID] = i
-		s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From, To: d.To(), Path: d.Path,
+		s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From, To: d.To(),
+			Path: d.Path,
 			Step: Waiting, Since: e.At})
 	}
 	s.dispatch, _ = order.New(o) // an order that contradicts itself never started

@@ -20,9 +20,10 @@ import (
 // cleared must not be locked up by Catena.
 const loginTries = 2
 
-// verify returns what is wrong with the device, which should run that version, be the same as before, and
-// be healthy. One that has just come back may need a while, so it is probed again; one that restarts more
-// than once may be away again in between. Then it must stay healthy for as long as it has to settle.
+// verify returns what is wrong with the device, which should run that version, be the same as
+// before, and be healthy. One that has just come back may need a while, so it is probed again; one
+// that restarts more than once may be away again in between. Then it must stay healthy for as long
+// as it has to settle.
 func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 	patience := w.patience()
 	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
@@ -67,7 +68,8 @@ func (w *worker) settled(ctx context.Context, component, to string) *Reason {
 	return nil
 }
 
-// probe checks the device once. Each downstream device has its own time limit, besides that of the device.
+// probe checks the device once. Each downstream device has its own time limit, besides that of the
+// device.
 func (w *worker) probe(ctx context.Context, component, to string) *Reason {
 	if reason := w.probeItself(ctx, component, to); reason != nil {
 		return reason
@@ -108,8 +110,8 @@ func (w *worker) probeItself(ctx context.Context, component, to string) *Reason 
 // askAtOnce is how many downstream devices are probed at the same time.
 const askAtOnce = 16
 
-// answering returns those of the devices that answer, without a login, as the ones that they are known
-// as.
+// answering returns those of the devices that answer, without a login, as the ones that they are
+// known as.
 func (w *worker) answering(ctx context.Context, devices []device.Device) (out []device.Device) {
 	there := make([]bool, len(devices))
 	var group errgroup.Group
@@ -117,7 +119,7 @@ func (w *worker) answering(ctx context.Context, devices []device.Device) (out []
 	for i, d := range devices {
 		group.Go(func() error {
 			speaks, ok := w.job.engine.Dialects.Named(d.Dialect)
-			at, _, has := w.job.engine.Contact(d)
+			at, _, has := w.job.engine.Contacts.ContactOfJob(d)
 			if !ok || !has {
 				return nil
 			}
@@ -147,8 +149,8 @@ func namesOfMissing(all, there []device.Device) string {
 	return strings.Join(names, ", ")
 }
 
-// patience returns how long the device may take: as the engine says, else its family and images, else the
-// usual.
+// patience returns how long the device may take: as the engine says, else its family and images,
+// else the usual.
 func (w *worker) patience() firmware.Patience {
 	return w.job.engine.Patience.Over(w.known.Patience).Over(Usual)
 }

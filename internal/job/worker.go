@@ -23,19 +23,20 @@ import (
 //	forward    for each image left on the path: send, await the writing, restart, verify
 //	rollBack   where an image was not verified, or its lockstep set failed: back along the whole path
 //
-// Three rules hold all the way. Each effect is in the ledger before it happens and again when it is over.
-// Who answers at the address is verified before each login and each image (dialect.Guard). Once the first
-// byte of an image has left, nothing that an operator does ends the step: contexts that end are only
-// handed to what comes before it.
+// Three rules hold all the way. Each effect is in the ledger before it happens and again when it is
+// over. Who answers at the address is verified before each login and each image (dialect.Guard).
+// Once the first byte of an image has left, nothing that an operator does ends the step: contexts
+// that end are only handed to what comes before it.
 type worker struct {
-	job              *Job
-	row              order.Device // its row of the order
-	known            Known
-	was              DeviceState // as the ledger has it: all that a worker knows from before
-	barrier          *barrier    // of its lockstep set, where that is checked as a whole; nil: it is not
-	toCheck          []string    // the other members, where this one checks them
-	startedAt        time.Time   // with the monotonic clock; zero: before a crash
-	attemptStartedAt time.Time   // of the update or the rollback
+	job   *Job
+	row   order.Device // its row of the order
+	known Known
+	was   DeviceState // as the ledger has it: all that a worker knows from before
+	// of its lockstep set, where that is checked as a whole; nil: it is not
+	barrier          *barrier
+	toCheck          []string  // the other members, where this one checks them
+	startedAt        time.Time // with the monotonic clock; zero: before a crash
+	attemptStartedAt time.Time // of the update or the rollback
 
 	dialect    dialect.Dialect
 	at         dialect.At
@@ -53,17 +54,20 @@ type worker struct {
 	last       device.Reading  // the newest reading
 	facts      Facts
 	remark     *Reason // reported although the device was verified
-	broken     error   // of the ledger, learned in the middle of a step: the task ends there, as in a crash
+	// of the ledger, learned in the middle of a step: the task ends there, as in a crash
+	broken error
 }
 
-// worker returns the worker of a device, with all that the ledger knows of it. Every task of a device
-// starts here: one that is new, one that a crash interrupted, and one that returns.
+// worker returns the worker of a device, with all that the ledger knows of it. Every task of a
+// device starts here: one that is new, one that a crash interrupted, and one that returns.
 func (j *Job) worker(was DeviceState) *worker {
-	w := &worker{job: j, row: j.row(was.ID), known: j.plan.Devices[was.ID], was: was, sentAt: time.Now()}
+	w := &worker{job: j, row: j.row(was.ID), known: j.plan.Devices[was.ID], was: was,
+		sentAt: time.Now()}
 	if was.task == "" {
 		w.was.task = order.Update
 	}
-	w.facts = Facts{Task: w.was.task, Outcome: order.Outcome{Written: was.Touched, Runs: order.Previous}}
+	w.facts = Facts{Task: w.was.task, Outcome: order.Outcome{Written: was.Touched,
+		Runs: order.Previous}}
 	if was.Touched {
 		w.facts.Runs = order.Unknown
 	}
@@ -81,9 +85,9 @@ func (j *Job) worker(was DeviceState) *worker {
 // probeWithin bounds one question to a device that may be restarting.
 const probeWithin = 10 * time.Second
 
-// run carries out the task and returns how it ended. A device that fails is not an error of the job: its
-// error is the ledger's alone. The entry that the task starts with was written by the dispatcher. When
-// until ends, a check is given up and no new transfer starts.
+// run carries out the task and returns how it ended. A device that fails is not an error of the
+// job: its error is the ledger's alone. The entry that the task starts with was written by the
+// dispatcher. When until ends, a check is given up and no new transfer starts.
 func (w *worker) run(until context.Context) (f finish) {
 	ctx := context.WithoutCancel(until)
 	defer w.close(ctx)
@@ -106,7 +110,8 @@ func (w *worker) run(until context.Context) (f finish) {
 	return w.end(reason)
 }
 
-// start checks the device and brings it to its target. later is set if the device is checked again later.
+// start checks the device and brings it to its target. later is set if the device is checked again
+// later.
 func (w *worker) start(ctx, until context.Context) (later *finish, reason *Reason, err error) {
 	check := w.was.last
 	failed := w.checkSet(until, w.check)
@@ -143,8 +148,8 @@ func (w *worker) start(ctx, until context.Context) (later *finish, reason *Reaso
 	return nil, reason, err
 }
 
-// forward sends the rest of the path, and rolls back if an image cannot be verified. A component that
-// an interlock forbids fails alone: the others continue if no later image depends on it.
+// forward sends the rest of the path, and rolls back if an image cannot be verified. A component
+// that an interlock forbids fails alone: the others continue if no later image depends on it.
 func (w *worker) forward(ctx, until context.Context, legs []leg) (*Reason, error) {
 	var forbidden *Reason
 	skip := map[string]bool{}
@@ -185,7 +190,8 @@ func (w *worker) forward(ctx, until context.Context, legs []leg) (*Reason, error
 	return nil, nil
 }
 
-// park verifies a device that holds its image and waits for its restart: it runs what it ran before.
+// park verifies a device that holds its image and waits for its restart: it runs what it ran
+// before.
 func (w *worker) park(ctx context.Context, l leg) *Reason {
 	w.facts.Parked = true
 	if reason := w.verify(ctx, l.component, l.from); reason != nil {
@@ -206,7 +212,8 @@ func (w *worker) components() (all []string) {
 	return all
 }
 
-// settleDeclined verifies a device that was stopped between two images, or right before the first byte.
+// settleDeclined verifies a device that was stopped between two images, or right before the first
+// byte.
 func (w *worker) settleDeclined(ctx context.Context) *Reason {
 	w.facts.Declined = true
 	if !w.facts.Written {
@@ -255,8 +262,8 @@ func (w *worker) runs(r device.Reading) order.Firmware {
 }
 
 // worthWaiting reports whether a device that failed its check may do better later: it was away, not
-// healthy, or an interlock forbade it, or another member of its set was. One that rejected the login is
-// not asked again: it would lock.
+// healthy, or an interlock forbade it, or another member of its set was. One that rejected the
+// login is not asked again: it would lock.
 func (w *worker) worthWaiting(reason *Reason) bool {
 	if reason.Why == NotTogether {
 		reason = reason.Then
@@ -322,9 +329,9 @@ func back(n int, h order.Hop) leg { return leg{n, h.Component, h.To, h.From, *h.
 // brought it a part of the way. strange names a component that runs something else than when it was
 // matched.
 //
-// The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one leg left, one on 2.0 has none,
-// and one on 1.7 is strange, because no one decided about it. A device that gets what it runs once
-// more has all of them left.
+// The path of one component is 1.0 → 1.5 → 2.0: a device on 1.5 has one leg left, one on 2.0 has
+// none, and one on 1.7 is strange, because no one decided about it. A device that gets what it runs
+// once more has all of them left.
 func (w *worker) remaining(r device.Reading) (legs []leg, strange *Reason) {
 	done, total, first := map[string]int{}, map[string]int{}, map[string]string{}
 	for _, h := range w.row.Path {
@@ -383,7 +390,7 @@ func (w *worker) contact(in Step) *Reason {
 	if !ok {
 		return &Reason{Why: CannotUpdate, Step: in}
 	}
-	at, as, ok := w.job.engine.Contact(was)
+	at, as, ok := w.job.engine.Contacts.ContactOfJob(was)
 	if !ok {
 		return &Reason{Why: NoLogin, Step: in}
 	}
@@ -448,7 +455,8 @@ func (w *worker) another() *checkFailure {
 	case len(legs) == 0:
 		w.recordReading(w.last)
 		w.judge()
-		return &checkFailure{there: true, reason: &Reason{Why: ThereAlready, Step: Checking, Want: w.row.To()}}
+		return &checkFailure{there: true, reason: &Reason{Why: ThereAlready, Step: Checking,
+			Want: w.row.To()}}
 	case strange != nil:
 		w.recordReading(w.last)
 		return &checkFailure{reason: strange}
@@ -480,8 +488,8 @@ func (w *worker) interlocked(ctx context.Context, r device.Reading) (first error
 	return first
 }
 
-// another returns how the device differs from the one that it should be; nil: it does not. A device that
-// reported its serial number, and after a login reports none, is not the same either.
+// another returns how the device differs from the one that it should be; nil: it does not. A device
+// that reported its serial number, and after a login reports none, is not the same either.
 func another(step Step, was, now device.Identity) *Reason {
 	other := was.Other(now)
 	if other == nil && was.Serial != "" && now.Serial == "" {
@@ -496,7 +504,8 @@ func another(step Step, was, now device.Identity) *Reason {
 // end ends what is open at the device and returns its end.
 func (w *worker) end(reason *Reason) finish {
 	left := w.close(context.Background())
-	if err := w.job.parents.release(context.Background(), w.row.ID); errors.Is(err, device.ErrNotLeft) {
+	if err := w.job.parents.release(context.Background(), w.row.ID); errors.Is(err,
+		device.ErrNotLeft) {
 		_ = errors.As(err, &left)
 	}
 	if reason == nil {
@@ -512,7 +521,8 @@ func (w *worker) end(reason *Reason) finish {
 	return finish{kind: Ended, body: body}
 }
 
-// version returns what the device reported last: its main component, and those that the path changes.
+// version returns what the device reported last: its main component, and those that the path
+// changes.
 func (w *worker) version() string {
 	parts := []string{w.last.Version}
 	for _, c := range w.components() {
@@ -529,7 +539,8 @@ func (w *worker) recordReading(r device.Reading) {
 	now := w.known.Device
 	now.Reading = r.Over(now.Reading)
 	now.Access, now.Trouble = device.OK, nil
-	_ = w.job.engine.RecordDevice(w.job.ID, &now) // the steps and the end are in the ledger all the same
+	// the steps and the end are in the ledger all the same
+	_ = w.job.engine.Site.RecordDevice(w.job.ID, &now)
 }
 
 // record writes an effect down. Only when the entry before it is on the disk may it happen.
@@ -537,8 +548,8 @@ func (w *worker) record(kind ledger.Kind, e Effect) error {
 	return w.job.engine.Ledger.Append(kind, w.job.ID, w.row.ID, e)
 }
 
-// start writes down that an effect starts. Before the device's first byte, and between two images, the
-// dispatcher is asked: this is the last moment for a stop or a hold.
+// start writes down that an effect starts. Before the device's first byte, and between two images,
+// the dispatcher is asked: this is the last moment for a stop or a hold.
 func (w *worker) begin(e Effect, ask bool) (*order.Reason, error) {
 	if !ask || w.job.requests == nil {
 		return nil, w.record(Begun, e)

@@ -73,7 +73,8 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 // guarded tells whether the triggers that keep entries from being changed are there.
 func (l *Ledger) guarded() error {
 	var n int
-	err := l.entries.QueryRow(`SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'entries'
+	err := l.entries.QueryRow(
+		`SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'entries'
 		AND (name = 'entries_stay' AND sql LIKE '%BEFORE UPDATE%RAISE(ABORT%'
 		OR name = 'entries_remain' AND sql LIKE '%BEFORE DELETE%RAISE(ABORT%')`).Scan(&n)
 	if err != nil {
@@ -87,7 +88,8 @@ func (l *Ledger) guarded() error {
 
 // each goes through all entries in their order.
 func (l *Ledger) each(do func(e Entry, at string, hash []byte) error) error {
-	rows, err := l.entries.Query(`SELECT seq, at, kind, job, device, body, hash FROM entries ORDER BY seq`)
+	rows, err := l.entries.Query(
+		`SELECT seq, at, kind, job, device, body, hash FROM entries ORDER BY seq`)
 	if err != nil {
 		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
 	}

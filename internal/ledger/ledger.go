@@ -70,7 +70,8 @@ type FormatError struct {
 
 func (e *FormatError) Error() string {
 	if e.Found < e.Known {
-		return fmt.Sprintf("%s was made by an earlier Catena, in format %d; this one reads format %d only, and has changed nothing", e.Path, e.Found, e.Known)
+		return fmt.Sprintf("%s was made by an earlier Catena, in format %d; this one reads format %d "+
+			"only, and has changed nothing", e.Path, e.Found, e.Known)
 	}
 	return fmt.Sprintf("%s was made by a later Catena, in format %d; this one reads format %d",
 		e.Path, e.Found, e.Known)
@@ -308,8 +309,8 @@ func (l *Ledger) Append(kind Kind, job, device string, body any) error {
 	})
 }
 
-// Intercept has f called with the entries of each append before they are written; its error fails the
-// append. Tests use it to crash between any two writes.
+// Intercept has f called with the entries of each append before they are written; its error fails
+// the append. Tests use it to crash between any two writes.
 func (l *Ledger) Intercept(f func([]Entry) error) { l.intercept = f }
 
 // NewEntry is an entry to append; Seq and At are the ledger's to set.
@@ -370,9 +371,10 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	return l.failed(l.keepHead())
 }
 
-// keepHead writes the head after a commit: a crash in between leaves one that is behind, which is not a fault; one
-// that is ahead would be. It keeps other processes from committing meanwhile, so that none writes an older head
-// over a newer one. Where it does not get that far, the one that keeps it from it writes the head.
+// keepHead writes the head after a commit: a crash in between leaves one that is behind, which is
+// not a fault; one that is ahead would be. It keeps other processes from committing meanwhile, so
+// that none writes an older head over a newer one. Where it does not get that far, the one that
+// keeps it from it writes the head.
 func (l *Ledger) keepHead() error {
 	tx, err := l.entries.Begin()
 	if err != nil {
@@ -481,8 +483,8 @@ func (l *Ledger) unreadable(err error) error {
 	return fmt.Errorf("the ledger %s cannot be read: %w", l.path(), err)
 }
 
-// Last returns the number of the newest entry; 0: there is none. It costs little: whoever waits for news asks
-// this first.
+// Last returns the number of the newest entry; 0: there is none. It costs little: whoever waits for
+// news asks this first.
 func (l *Ledger) Last() (seq int64, err error) {
 	statement, err := l.prepare(`SELECT coalesce(max(seq), 0) FROM entries`)
 	if err == nil {
@@ -491,8 +493,8 @@ func (l *Ledger) Last() (seq int64, err error) {
 	return seq, l.unreadable(err)
 }
 
-// prepare returns the statement of a question. A running job asks a few questions again and again, and
-// parsing them takes longer than answering them.
+// prepare returns the statement of a question. A running job asks a few questions again and again,
+// and parsing them takes longer than answering them.
 func (l *Ledger) prepare(question string) (*sql.Stmt, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -509,8 +511,8 @@ func (l *Ledger) prepare(question string) (*sql.Stmt, error) {
 	return s, err
 }
 
-// query returns the question of a filter. Only the conditions that are there stand in it, so that its index
-// is used: a list must not cost more with every entry of the past.
+// query returns the question of a filter. Only the conditions that are there stand in it, so that
+// its index is used: a list must not cost more with every entry of the past.
 func (f Filter) query() (question string, args []any) {
 	limit := f.Last
 	where, args := "seq > ?", []any{f.After}
@@ -531,7 +533,8 @@ func (f Filter) query() (question string, args []any) {
 	if limit <= 0 {
 		return fields + `entries WHERE ` + where + ` ORDER BY seq`, args
 	}
-	return fields + fmt.Sprintf(`(SELECT * FROM entries WHERE %s ORDER BY seq DESC LIMIT %d) ORDER BY seq`, where, limit), args
+	return fields + fmt.Sprintf(
+		`(SELECT * FROM entries WHERE %s ORDER BY seq DESC LIMIT %d) ORDER BY seq`, where, limit), args
 }
 
 func collect(rows *sql.Rows) ([]Entry, error) {

@@ -98,9 +98,11 @@ func (m More) check() error {
 	for name, secret := range m.Secrets {
 		switch {
 		case !SecretName.MatchString(name):
-			return fmt.Errorf("%q cannot be the name of a secret; use lower-case letters, digits and _", name)
+			return fmt.Errorf("%q cannot be the name of a secret; use lower-case letters, digits and _",
+				name)
 		case secret == "" || len(secret) > maxSecret || strings.ContainsAny(secret, "\r\n\x00"):
-			return fmt.Errorf("the secret %s is empty, longer than %d bytes, or has a line break in it", name, maxSecret)
+			return fmt.Errorf("the secret %s is empty, longer than %d bytes, or has a line break in it",
+				name, maxSecret)
 		}
 	}
 	return nil

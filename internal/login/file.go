@@ -93,7 +93,8 @@ func NewIdentityFile(path string) error {
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(f, "# opens the logins of a site; keep it apart from them\n# public key: %s\n%s\n", i.Recipient(), i)
+	_, err = fmt.Fprintf(f, "# opens the logins of a site; keep it apart from them\n# public key: "+
+		"%s\n%s\n", i.Recipient(), i)
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
@@ -127,14 +128,16 @@ func (s Secret) open(path string, data []byte) (b Book, err error) {
 	case errors.As(err, &none):
 		return b, fmt.Errorf("%s: %w", path, ErrSecret)
 	case err != nil:
-		return b, fmt.Errorf("%s is damaged: %w; take it from a backup, or remove it and add the logins again", path, err)
+		return b, fmt.Errorf("%s is damaged: %w; take it from a backup, or remove it and add the "+
+			"logins again", path, err)
 	}
 	raw, err := io.ReadAll(io.LimitReader(plain, maxFile))
 	if err == nil {
 		err = json.Unmarshal(raw, &b)
 	}
 	if err != nil {
-		return Book{}, fmt.Errorf("%s is damaged; take it from a backup, or remove it and add the logins again", path)
+		return Book{}, fmt.Errorf("%s is damaged; take it from a backup, or remove it and add the "+
+			"logins again", path)
 	}
 	return b, nil
 }

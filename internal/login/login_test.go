@@ -211,7 +211,8 @@ func TestUnlock(t *testing.T) {
 	}
 	for _, kind := range []string{"ed25519", "rsa", "ecdsa"} {
 		file := filepath.Join(t.TempDir(), "id")
-		require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", kind, "-N", "a swan a day", "-f", file).Run())
+		require.NoError(t, exec.Command("ssh-keygen", "-q", "-t", kind, "-N", "a swan a day", "-f",
+			file).Run())
 		raw, err := os.ReadFile(file)
 		require.NoError(t, err)
 		m := login.More{Key: string(raw)}

@@ -37,7 +37,8 @@ const (
 var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held,
 	Current}
 
-// NeedsPerson reports whether an operator must do something about a device with this status before Catena can.
+// NeedsPerson reports whether an operator must do something about a device with this status before
+// Catena can.
 func (s Status) NeedsPerson() bool {
 	switch s {
 	case Stranded, Interrupted, Unsafe, Away, NoAccess:
@@ -382,7 +383,8 @@ func (of *model) usable(d device.Device, component string) []candidate {
 //	2.09   withdrawn
 //	2.11   (no advice)
 //
-// an unfinished version (a beta, a release candidate, a nightly build) is only chosen where the target names one.
+// an unfinished version (a beta, a release candidate, a nightly build) is only chosen where the
+// target names one.
 //
 // newest means 2.08, since someone vouches for it; a target of 2.11, or of ">= 2.09",
 // means 2.11; and nothing ever means 2.09.
@@ -521,7 +523,8 @@ func (of *model) missing(usable []candidate, from candidate, target *candidate, 
 		from.Version)
 }
 
-// Withdrawn returns why a version must not run on a device, by manifests, feeds or advisories; empty: it may.
+// Withdrawn returns why a version must not run on a device, by manifests, feeds or advisories;
+// empty: it may.
 func (m *Matcher) Withdrawn(d device.Device, component, v string) string {
 	return m.model(d.Vendor, d.Model).unsafe(component, v)
 }

@@ -419,10 +419,12 @@ func TestLockstep(t *testing.T) {
 
 // "newest" chooses no build that is not a release; a target that names one does.
 func TestNewestIsARelease(t *testing.T) {
-	images := []firmware.Image{{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"}, Version: "2.0",
+	images := []firmware.Image{{Size: 1, Manifest: firmware.Manifest{Vendor: "W",
+		Models: []string{"M"}, Version: "2.0",
 		Component: firmware.Main, SHA256: "2"}}}
 	for _, v := range []string{"2.1-beta", "2.1rc2", "2.1-nightly.7"} {
-		images = append(images, firmware.Image{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"}, Version: v,
+		images = append(images, firmware.Image{Size: 1, Manifest: firmware.Manifest{Vendor: "W",
+			Models: []string{"M"}, Version: v,
 			Component: firmware.Main, SHA256: v}})
 	}
 	d := device.Device{ID: "d1", Name: "cam", Access: device.OK,
@@ -432,11 +434,12 @@ func TestNewestIsARelease(t *testing.T) {
 		Targets: []site.Target{{Model: "M", Version: "2.1rc2"}}}}).Device(d).Target)
 }
 
-// A rollback is promised only where the earlier image may be sent to the new version, and a withdrawn version is not
-// sent again.
+// A rollback is promised only where the earlier image may be sent to the new version, and a
+// withdrawn version is not sent again.
 func TestPromisesThatCanBeKept(t *testing.T) {
 	image := func(v, needs string) firmware.Image {
-		return firmware.Image{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"}, Version: v, Needs: needs,
+		return firmware.Image{Size: 1, Manifest: firmware.Manifest{Vendor: "W", Models: []string{"M"},
+			Version: v, Needs: needs,
 			Component: firmware.Main, SHA256: v}}
 	}
 	runs := func(v string) device.Device {

@@ -26,8 +26,8 @@ const (
 	windowWarning = 15 * time.Minute // the end of the window is told of so long before
 )
 
-// FollowJob calls tell for each event of a job, until the returned function is called; that tells of its end, if it
-// has ended.
+// FollowJob calls tell for each event of a job, until the returned function is called; that tells
+// of its end, if it has ended.
 func FollowJob(j Job, tell func(Event)) (stop func()) {
 	n := &teller{Job: j, follow: job.Follow(j.Ledger, j.ID), tell: tell}
 	var over atomic.Bool
@@ -65,7 +65,8 @@ func (n *teller) say(s job.State, kind Kind, device, format string, args ...any)
 		Text: fmt.Sprintf(format, args...), Counts: counts})
 }
 
-// look tells of what happened since it looked last. A ledger that cannot be read now is looked at later.
+// look tells of what happened since it looked last. A ledger that cannot be read now is looked at
+// later.
 func (n *teller) look() {
 	s, err := n.follow.Look()
 	if err != nil {
@@ -77,7 +78,8 @@ func (n *teller) look() {
 		if n.After > 0 {
 			word = "continues"
 		}
-		n.say(s, Start, "", "Job %s at %s %s: %s.", s.ID, n.Site, word, words.Plural(len(s.Devices), "device"))
+		n.say(s, Start, "", "Job %s at %s %s: %s.", s.ID, n.Site, word, words.Plural(len(s.Devices),
+			"device"))
 	}
 	names := map[string]string{}
 	for _, d := range s.Devices {
@@ -96,12 +98,14 @@ func (n *teller) look() {
 			n.say(s, Stranded, e.Name, "%s is stranded: %s.", e.Name, e.Reason)
 		case e.Step == job.Restarting:
 			if downstream := s.Order.Downstream(e.Device); len(downstream) > 0 {
-				n.say(s, CutOff, e.Name, "%s restarts; cut off meanwhile: %s.", e.Name, strings.Join(downstream, ", "))
+				n.say(s, CutOff, e.Name, "%s restarts; cut off meanwhile: %s.", e.Name, strings.Join(downstream,
+					", "))
 			}
 		}
 	}
 	closes := s.Order.Closes
-	if left := closes.Sub(n.Now()); !closes.IsZero() && !n.warned && left > 0 && left < windowWarning && s.Ended.IsZero() {
+	if left := closes.Sub(n.Now()); !closes.IsZero() && !n.warned && left > 0 &&
+		left < windowWarning && s.Ended.IsZero() {
 		n.warned = true
 		n.say(s, Window, "", "The window closes at %s; job %s still has %s to end.",
 			closes.Local().Format("15:04"), s.ID,

@@ -1,5 +1,5 @@
-// Package notify tells others what happens in a job: by webhook, by a command, by the terminal's bell.
-// What cannot be told is tried again and then given up: nothing here ever holds a job up.
+// Package notify tells others what happens in a job: by webhook, by a command, by the terminal's
+// bell. What cannot be told is tried again and then given up: nothing here ever holds a job up.
 package notify
 
 import (
@@ -82,7 +82,10 @@ func (t Target) Name() string {
 	return "bell"
 }
 
-func (t Target) wants(k Kind) bool { return k == Test || len(t.On) == 0 || slices.Contains(t.On, k) }
+func (t Target) wants(k Kind) bool {
+	return k == Test || len(t.On) == 0 ||
+		slices.Contains(t.On, k)
+}
 
 // Bounds of telling.
 const (
@@ -105,8 +108,8 @@ type Sender struct {
 	group   sync.WaitGroup
 }
 
-// New starts to tell. bell is the terminal, nil where there is none. failed hears the first failure of
-// each target, from goroutines of the sender's own.
+// New starts to tell. bell is the terminal, nil where there is none. failed hears the first failure
+// of each target, from goroutines of the sender's own.
 func New(targets []Target, bell io.Writer, failed func(Target, error)) *Sender {
 	s := &Sender{targets: targets, failed: failed}
 	s.ctx, s.stop = context.WithCancel(context.Background())
@@ -151,9 +154,10 @@ func (s *Sender) Close(wait time.Duration) {
 	s.stop()
 }
 
-// Send tells one target of one event, and tries again after each of the pauses. A refusal that another try
-// would not change (a status of 4xx, a program that is not there) is not repeated.
-func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.Duration) (err error) {
+// Send tells one target of one event, and tries again after each of the pauses. A refusal that
+// another try would not change (a status of 4xx, a program that is not there) is not repeated.
+func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.Duration) (
+	err error) {
 	e.Format = Format
 	body, err := json.Marshal(e)
 	if err != nil {
@@ -183,7 +187,8 @@ func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.
 // printable is a text as one line that steers no terminal.
 func printable(s string) string { return strings.ReplaceAll(text.Harmless(s), "\n", " ") }
 
-var client = &http.Client{Timeout: within, CheckRedirect: func(*http.Request, []*http.Request) error {
+var client = &http.Client{Timeout: within, CheckRedirect: func(*http.Request,
+	[]*http.Request) error {
 	return http.ErrUseLastResponse // what is told goes to no one else
 }}
 
@@ -211,7 +216,8 @@ func post(ctx context.Context, t Target, body []byte, at time.Time) (final bool,
 	if answer.StatusCode/100 == 2 {
 		return true, nil
 	}
-	again := answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests || answer.StatusCode == http.StatusRequestTimeout
+	again := answer.StatusCode >= 500 || answer.StatusCode == http.StatusTooManyRequests ||
+		answer.StatusCode == http.StatusRequestTimeout
 	return !again, fmt.Errorf("it answers %s", answer.Status)
 }
 
@@ -223,8 +229,10 @@ const label = "catena"
 func sign(r *http.Request, body []byte, secret string, at time.Time) {
 	digest := sha256.Sum256(body)
 	r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest[:])+":")
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, at.Unix(), label)
-	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+	params := fmt.Sprintf(
+		`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, at.Unix(), label)
+	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n"+
+		"\"content-digest\": %s\n\"@signature-params\": %s",
 		r.Method, r.URL, r.Header.Get("Content-Type"), r.Header.Get("Content-Digest"), params)
 	mac := hmac.New(sha256.New, []byte(secret))
 	mac.Write([]byte(base))
@@ -239,7 +247,8 @@ func run(ctx context.Context, words []string, e Event, body []byte) (final bool,
 	c := exec.CommandContext(ctx, words[0], words[1:]...)
 	c.WaitDelay = time.Second
 	c.Stdin = bytes.NewReader(append(body, '\n'))
-	c.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool { // the secrets of the logins are not for it
+	// the secrets of the logins are not for it
+	c.Env = append(slices.DeleteFunc(os.Environ(), func(v string) bool {
 		return strings.HasPrefix(v, "CATENA_")
 	}), "CATENA_EVENT="+string(e.Kind), "CATENA_JOB="+e.Job, "CATENA_TEXT="+printable(e.Text))
 	err = c.Run()

@@ -10,14 +10,16 @@ import (
 	"catena/internal/order"
 )
 
-// Who waits for a person holds no place and is not a pilot; it comes back when there is room, and stays on
-// its way and out of service all the while.
+// Who waits for a person holds no place and is not a pilot; it comes back when there is room, and
+// stays on its way and out of service all the while.
 func TestWhoWaitsForAPerson(t *testing.T) {
 	image := order.Hop{Component: "main", From: "1", To: "2", Image: order.Image{SHA256: "a"}}
 	device := func(id, model string, through ...string) order.Device {
-		return order.Device{ID: id, Name: id, Model: model, Through: through, Path: []order.Hop{image}, Takes: time.Minute}
+		return order.Device{ID: id, Name: id, Model: model, Through: through, Path: []order.Hop{image},
+			Takes: time.Minute}
 	}
-	s, err := order.New(order.Order{Devices: []order.Device{device("a", "M", "hub"), device("b", "M", "hub"),
+	s, err := order.New(order.Order{Devices: []order.Device{device("a", "M", "hub"), device("b", "M",
+		"hub"),
 		device("c", "N"), device("hub", "H")},
 		Rules: order.Rules{Parallel: 1, Pilot: true, PerParent: map[string]int{"hub": 1},
 			Cover: []order.Cover{{Name: "view", Keep: 1, Of: []string{"a", "c"}}}}})
@@ -36,7 +38,8 @@ func TestWhoWaitsForAPerson(t *testing.T) {
 		return string(a.Task) + " " + a.Device
 	}
 	tell := func(kind order.Kind, id string) {
-		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: id, Outcome: order.Verified(order.Target)}))
+		require.NoError(t, s.Apply(order.Event{At: now, Kind: kind, Device: id,
+			Outcome: order.Verified(order.Target)}))
 	}
 	require.Equal(t, "update a", next())
 	require.Empty(t, next())
@@ -63,7 +66,8 @@ func TestWhoWaitsForAPerson(t *testing.T) {
 	require.Equal(t, "update a", next())
 	tell(order.Asks, "a")
 	require.Equal(t, "update b", next())
-	require.NoError(t, s.Apply(order.Event{At: now, Kind: order.Ended, Device: "a", Outcome: order.Verified(order.Previous)}))
+	require.NoError(t, s.Apply(order.Event{At: now, Kind: order.Ended, Device: "a",
+		Outcome: order.Verified(order.Previous)}))
 	require.Empty(t, next())
 	tell(order.Ended, "b")
 	assert.Zero(t, s.Unfinished())

@@ -108,7 +108,8 @@ func (s *State) interlaced() []Contradiction {
 			names = append(names, m.Name)
 		}
 		out = append(out, Contradiction{Why: LockstepSet, Set: d.set.Name, Devices: names,
-			Text: fmt.Sprintf("lockstep set %s moves together, but others must go after one member and before another; "+
+			Text: fmt.Sprintf("lockstep set %s moves together, but others must go after one member and "+
+				"before another; "+
 				"add them to the set, or divide it", d.set.Name)})
 	}
 	return out
@@ -129,7 +130,8 @@ func (s *State) tooFewCovered() (out []Contradiction) {
 			if takes[c] <= len(cover.Of)-cover.Keep {
 				continue
 			}
-			text := fmt.Sprintf("cover set %s keeps %d of %d in service, but %s takes %d of them out; keep fewer, or leave %[4]s out",
+			text := fmt.Sprintf("cover set %s keeps %d of %d in service, but %s takes %d of them out; "+
+				"keep fewer, or leave %[4]s out",
 				cover.Name, cover.Keep, len(cover.Of), d.Name, takes[c])
 			out = append(out, Contradiction{Why: CoverSet, Set: cover.Name,
 				Devices: []string{d.Name}, Text: text})
@@ -153,7 +155,8 @@ func (s *State) incomplete() (out []Contradiction) {
 			why = append(why, s.name(id)+" "+set.Missing[id])
 		}
 		out = append(out, Contradiction{Why: LockstepSet, Set: set.Name, Devices: names,
-			Text: fmt.Sprintf("lockstep set %s moves together, but %s; resolve that, or leave the whole set out",
+			Text: fmt.Sprintf("lockstep set %s moves together, but %s; resolve that, or leave the whole "+
+				"set out",
 				set.Name, strings.Join(why, ", "))})
 	}
 	return out
@@ -177,7 +180,8 @@ func (s *State) tooLong() (out []Contradiction) {
 			reported[d.set] = true
 			what, c.Set = "lockstep set "+d.set.Name, d.set.Name
 		}
-		c.Text = fmt.Sprintf("%s may need %s to be verified or returned, but the longest window is %s; make a longer window, or leave it out",
+		c.Text = fmt.Sprintf("%s may need %s to be verified or returned, but the longest window is "+
+			"%s; make a longer window, or leave it out",
 			what, need.Round(time.Second), s.order.Window)
 		out = append(out, c)
 	}

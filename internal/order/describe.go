@@ -5,14 +5,16 @@ import (
 	"slices"
 )
 
-// Describe returns all that a state knows, a line for each device and constraint, so that two states can
-// be compared: one that has lived through a night, and one that was folded from its record.
+// Describe returns all that a state knows, a line for each device and constraint, so that two
+// states can be compared: one that has lived through a night, and one that was folded from its
+// record.
 func (s *State) Describe() []string {
 	var lines []string
 	line := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	for i := range s.devices {
 		d := &s.devices[i]
-		line("%s: phase %d, task %s, question %d, outcome %+v, removed %v, until %s %q, predecessors %d", d.ID, d.phase,
+		line("%s: phase %d, task %s, question %d, outcome %+v, removed %v, until %s %q, predecessors %d",
+			d.ID, d.phase,
 			d.task, d.question, d.outcome, d.removed != nil, d.until.UTC(), d.because, d.predecessorsLeft)
 		for _, c := range d.claims {
 			line("%s holds %d of %s %s", d.ID, c.n, c.of.why, c.of.name)
@@ -21,7 +23,8 @@ func (s *State) Describe() []string {
 			line("%s: kind proven %v, pilot %v", d.ID, k.proven, k.pilot == d)
 		}
 		if set := d.set; set != nil {
-			line("%s: set started %v, written %v, failed %v, levels %d", d.ID, set.started, set.written, set.failed, len(set.levels))
+			line("%s: set started %v, written %v, failed %v, levels %d", d.ID, set.started, set.written,
+				set.failed, len(set.levels))
 		}
 	}
 	for id, l := range s.limits.links {
@@ -36,7 +39,8 @@ func (s *State) Describe() []string {
 	for _, o := range s.others {
 		line("%s has %s open", o.Job, o.Device.ID)
 	}
-	line("halt %v, abandoned %v, failed %v, unfinished %d, active %d, closes %s", s.halt, s.abandoned, s.failed, s.unfinished,
+	line("halt %v, abandoned %v, failed %v, unfinished %d, active %d, closes %s", s.halt, s.abandoned,
+		s.failed, s.unfinished,
 		s.active, s.order.Closes.UTC())
 	slices.Sort(lines)
 	return lines

@@ -30,8 +30,9 @@ type player struct {
 
 func play(o order.Order) (*player, error) {
 	s, err := order.New(o)
-	return &player{order: o, state: s, now: begin, active: map[string]order.Task{}, asking: map[string]order.Kind{},
-		ended: map[string]order.Outcome{}}, err
+	return &player{order: o, state: s, now: begin, active: map[string]order.Task{},
+		asking: map[string]order.Kind{},
+		ended:  map[string]order.Outcome{}}, err
 }
 
 func (p *player) fail(format string, args ...any) {
@@ -52,7 +53,8 @@ func (p *player) apply(e order.Event) {
 }
 
 // mayBeSkippedFor are the reasons for which a device may be skipped: none of them passes.
-var mayBeSkippedFor = []order.Why{order.CoverSet, order.LockstepSet, order.Window, order.ManyFailed, order.ThroughLost,
+var mayBeSkippedFor = []order.Why{order.CoverSet, order.LockstepSet, order.Window, order.ManyFailed,
+	order.ThroughLost,
 	order.PersonStop, order.TakenOut}
 
 // settle takes actions until nothing may happen.
@@ -103,7 +105,8 @@ func (p *player) mayStart(a order.Action) {
 }
 
 func (p *player) device(id string) order.Device {
-	return p.order.Devices[slices.IndexFunc(p.order.Devices, func(d order.Device) bool { return d.ID == id })]
+	return p.order.Devices[slices.IndexFunc(p.order.Devices,
+		func(d order.Device) bool { return d.ID == id })]
 }
 
 func (p *player) postponed() bool {
@@ -124,7 +127,8 @@ func (p *player) end(id string, e order.Event) {
 	p.apply(e)
 }
 
-// choices are the events that may happen to a state at rest, each as a function that lets it happen.
+// choices are the events that may happen to a state at rest, each as a function that lets it
+// happen.
 func (p *player) choices() (all []func()) {
 	add := func(f func()) { all = append(all, f) }
 	var ids []string
@@ -150,7 +154,8 @@ func (p *player) choices() (all []func()) {
 		}
 		add(func() { p.end(id, order.Event{Outcome: order.Verified(order.Target)}) })
 		add(func() { p.end(id, order.Event{Outcome: order.Verified(order.Previous), Failure: true}) })
-		add(func() { p.end(id, order.Event{Outcome: order.Outcome{Runs: order.Previous}}) }) // away at its check
+		// away at its check
+		add(func() { p.end(id, order.Event{Outcome: order.Outcome{Runs: order.Previous}}) })
 		add(func() { p.end(id, order.Event{Outcome: lost, Failure: true}) })
 		add(func() { p.apply(order.Event{Kind: order.Writing, Device: id}) })
 		add(func() {
@@ -180,9 +185,9 @@ func (p *player) rare() (all []func()) {
 	return all
 }
 
-// Everything that can happen, in any sequence, on generated sites: the invariant of the index holds at
-// every instant at which the dispatcher is at rest, nothing waits for ever, and nothing is skipped that
-// will not stay blocked.
+// Everything that can happen, in any sequence, on generated sites: the invariant of the index holds
+// at every instant at which the dispatcher is at rest, nothing waits for ever, and nothing is
+// skipped that will not stay blocked.
 func TestTheIndexIsRight(t *testing.T) {
 	first, nights := uint64(time.Now().UnixNano()), uint64(10_000)
 	if n, err := strconv.ParseUint(os.Getenv("CATENA_NIGHTS"), 10, 64); err == nil {
@@ -235,15 +240,20 @@ func TestTheIndexIsRight(t *testing.T) {
 	t.Logf("%d nights from seed %d", nights, first)
 }
 
-// A lockstep set that waits for the pilot of its kind starts with the pilot once a member becomes that.
-// These members used to be skipped because they would "start next", and the verified one was rolled back.
+// A lockstep set that waits for the pilot of its kind starts with the pilot once a member becomes
+// that. These members used to be skipped because they would "start next", and the verified one was
+// rolled back.
 func TestAMemberThatNothingBlocksIsStarted(t *testing.T) {
 	site := func(id, model string) order.Device {
-		return order.Device{ID: id, Name: id, Model: model, Path: path, Takes: time.Minute, Returns: time.Minute}
+		return order.Device{ID: id, Name: id, Model: model, Path: path, Takes: time.Minute,
+			Returns: time.Minute}
 	}
-	o := order.Order{Devices: []order.Device{site("x", "A"), site("z", "B"), site("p", "A"), site("q", "A"), site("r", "A")},
-		Rules: order.Rules{Pilot: true, Lockstep: []order.Set{{Name: "set", Of: []string{"z", "p", "q", "r"}}}}}
-	plan, err := order.Play(o, begin, func(d order.Device, task order.Task) (time.Duration, order.Event) {
+	o := order.Order{Devices: []order.Device{site("x", "A"), site("z", "B"), site("p", "A"),
+		site("q", "A"), site("r", "A")},
+		Rules: order.Rules{Pilot: true, Lockstep: []order.Set{{Name: "set", Of: []string{"z", "p", "q",
+			"r"}}}}}
+	plan, err := order.Play(o, begin, func(d order.Device, task order.Task) (time.Duration,
+		order.Event) {
 		takes, e := order.AsExpected(d, task)
 		if d.ID == "x" {
 			e.Outcome, e.Failure = order.Verified(order.Previous), true
@@ -256,14 +266,18 @@ func TestAMemberThatNothingBlocksIsStarted(t *testing.T) {
 	}
 }
 
-// A lockstep set that failed proves nothing of its kind, even if one of its members runs the target still.
+// A lockstep set that failed proves nothing of its kind, even if one of its members runs the target
+// still.
 func TestAFailedSetProvesNoKind(t *testing.T) {
 	site := func(id, model string, through ...string) order.Device {
-		return order.Device{ID: id, Name: id, Model: model, Path: path, Through: through, Takes: time.Minute, Returns: time.Minute}
+		return order.Device{ID: id, Name: id, Model: model, Path: path, Through: through,
+			Takes: time.Minute, Returns: time.Minute}
 	}
-	p, err := play(order.Order{Devices: []order.Device{site("handset-1", "PH-2", "hub"), site("hub", "PK-1"), site("handset-8", "PH-2"),
+	p, err := play(order.Order{Devices: []order.Device{site("handset-1", "PH-2", "hub"),
+		site("hub", "PK-1"), site("handset-8", "PH-2"),
 		site("handset-9", "PH-2")},
-		Rules: order.Rules{Pilot: true, Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub", "handset-1"}}}}})
+		Rules: order.Rules{Pilot: true, Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub",
+			"handset-1"}}}}})
 	require.NoError(t, err)
 	p.settle()
 	p.end("handset-1", order.Event{Outcome: order.Verified(order.Target)})
@@ -292,14 +306,15 @@ func TestACoverSetWins(t *testing.T) {
 	p.end("hub-1", order.Event{Outcome: order.Verified(order.Previous), Failure: true})
 	p.settle()
 	assert.Empty(t, p.active, "it waits for cam-12")
-	assert.Equal(t, `waiting: cover set "view" needs cam-12 back in service`, p.state.Waiting(p.now)["cam-11"].Error())
+	assert.Equal(t, `waiting: cover set "view" needs cam-12 back in service`,
+		p.state.Waiting(p.now)["cam-11"].Error())
 	p.apply(order.Event{Kind: order.OtherJobs})
 	p.settle()
 	assert.Equal(t, map[string]order.Task{"cam-11": order.RollBack}, p.active)
 }
 
-// Every site of up to four devices, and every sequence of events up to a bounded depth; states that will
-// do the same from there on are visited once. A long run takes all of them, to the depth that
+// Every site of up to four devices, and every sequence of events up to a bounded depth; states that
+// will do the same from there on are visited once. A long run takes all of them, to the depth that
 // CATENA_EXHAUSTIVE gives; a short one takes a share of the larger sites, and prints which.
 func TestEverySmallSite(t *testing.T) {
 	depths, shares := []int{0, 5, 3, 2, 1}, []int{1, 1, 1, 16, 256}
@@ -361,8 +376,8 @@ func (x *explorer) explore(path []int, depth int) {
 	}
 }
 
-// smallSites yields every site of n devices: all trees, one model or two, with and without pilots, a
-// limit, cover sets and lockstep sets.
+// smallSites yields every site of n devices: all trees, one model or two, with and without pilots,
+// a limit, cover sets and lockstep sets.
 func smallSites(n int) func(yield func(order.Order) bool) {
 	ids := []string{"a", "b", "c", "d"}[:n]
 	var pairs [][]string
@@ -388,7 +403,8 @@ func smallSites(n int) func(yield func(order.Order) bool) {
 							o.Rules.StopAfter.Failures = 1
 						}
 						for i, id := range ids {
-							d := order.Device{ID: id, Name: id, Model: "M", Path: path, Takes: time.Minute, Returns: time.Minute}
+							d := order.Device{ID: id, Name: id, Model: "M", Path: path, Takes: time.Minute,
+								Returns: time.Minute}
 							if variant&4 > 0 && i%2 > 0 {
 								d.Model = "N"
 							}

@@ -10,7 +10,8 @@ const (
 	RollBack Task = "roll-back" // return it to its previous version: its lockstep set failed
 	Skip     Task = "skip"      // do not start it in this job
 	Continue Task = "continue"  // an operator has answered, and a slot is free for it again
-	// SettlePilot ends the wait for a pilot whose lockstep set waits for others: nothing else can happen.
+	// SettlePilot ends the wait for a pilot whose lockstep set waits for others: nothing else can
+	// happen.
 	SettlePilot Task = "settle-pilot"
 )
 
@@ -64,20 +65,24 @@ func (o Outcome) InService() bool { return o.Reachable && !o.Stranded() }
 type Kind string
 
 const (
-	Started   Kind = "started"   // Device started with Task
-	Writing   Kind = "writing"   // Device is about to get its first byte
-	Ended     Kind = "ended"     // Device ended with Outcome
-	Postponed Kind = "postponed" // Device was away or must not be updated: it is checked again at Until
+	Started Kind = "started" // Device started with Task
+	Writing Kind = "writing" // Device is about to get its first byte
+	Ended   Kind = "ended"   // Device ended with Outcome
+	// Device was away or must not be updated: it is checked again at Until
+	Postponed Kind = "postponed"
 	Asks      Kind = "asks"      // Device waits for an operator; it needs no slot and is not a pilot
 	Answered  Kind = "answered"  // the operator answered: Device continues when a slot is free
 	Continued Kind = "continued" // Device continues
-	// PilotSettled: Device, a pilot, proves its kind without its lockstep set, or makes way for another.
+	// PilotSettled: Device, a pilot, proves its kind without its lockstep set, or makes way for
+	// another.
 	PilotSettled Kind = "pilot-settled"
-	Resumed      Kind = "resumed"    // the job was resumed after a crash; Closes is the new end of its window
-	Stopped      Kind = "stopped"    // no more devices start; a lockstep set that was written to is completed
-	Abandoned    Kind = "abandoned"  // the operator stopped again: such a set is rolled back, too
-	Removed      Kind = "removed"    // Device must not start, because of Why
-	OtherJobs    Kind = "other-jobs" // Others are the devices that other jobs have open now
+	// the job was resumed after a crash; Closes is the new end of its window
+	Resumed Kind = "resumed"
+	// no more devices start; a lockstep set that was written to is completed
+	Stopped   Kind = "stopped"
+	Abandoned Kind = "abandoned"  // the operator stopped again: such a set is rolled back, too
+	Removed   Kind = "removed"    // Device must not start, because of Why
+	OtherJobs Kind = "other-jobs" // Others are the devices that other jobs have open now
 )
 
 // Event is something that happened in a job. All that changes a State is an Event, so a job that
@@ -90,7 +95,8 @@ type Event struct {
 	Outcome Outcome   `json:"outcome,omitzero"`  // of Ended
 	Failure bool      `json:"failure,omitempty"` // of Ended: it counts for Rules.StopAfter
 	Others  []Foreign `json:"others,omitempty"`  // of OtherJobs
-	Out     []string  `json:"out,omitempty"`     // of OtherJobs: IDs of devices that they have stranded
+	// of OtherJobs: IDs of devices that they have stranded
+	Out     []string  `json:"out,omitempty"`
 	Until   time.Time `json:"until,omitzero"`    // of Postponed
 	Because string    `json:"because,omitempty"` // of Postponed; empty: it was away
 	Closes  time.Time `json:"closes,omitzero"`   // of Resumed

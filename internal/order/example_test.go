@@ -184,7 +184,8 @@ cam-31      |........====|
 			cam-12 WX-40 2
 			cam-21 WX-40 2`,
 			rules: order.Rules{Parallel: 1, StopAfter: order.StopAfter{Failures: 2}},
-			fails: map[string]order.Outcome{"cam-11": order.Verified(order.Previous), "cam-12": order.Verified(order.Previous)},
+			fails: map[string]order.Outcome{"cam-11": order.Verified(order.Previous),
+				"cam-12": order.Verified(order.Previous)},
 			timeline: `
 cam-11      |==|
 cam-12      |..==|
@@ -309,7 +310,8 @@ func TestNearlyOptimal(t *testing.T) {
 	for seed := range uint64(500) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		o := generate(r, 4+r.IntN(3), false)
-		o.Rules.Lockstep, o.Rules.StopAfter, o.Closes, o.Rules.Out = nil, order.StopAfter{}, time.Time{}, nil
+		o.Rules.Lockstep, o.Rules.StopAfter, o.Closes, o.Rules.Out = nil, order.StopAfter{}, time.Time{},
+			nil
 		o.Rules.Parallel = 1 + r.IntN(3)
 		p, err := order.Forecast(o, begin)
 		if err != nil || slices.ContainsFunc(p.Spans,

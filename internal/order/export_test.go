@@ -21,7 +21,8 @@ func Violation(s *State, now time.Time) string {
 		case waits && d.under == nil && !s.parallelReached():
 			return d.ID + " waits, and nothing blocks it"
 		case waits && d.under != nil && !s.parallelReached() && !s.blocksNow(d.under, d, now):
-			return fmt.Sprintf("%s is indexed under %s %s, which does not block it", d.ID, d.under.why, d.under.name)
+			return fmt.Sprintf("%s is indexed under %s %s, which does not block it", d.ID, d.under.why,
+				d.under.name)
 		case waits && d.question == none && s.never(d, now) != nil:
 			return fmt.Sprintf("%s never starts, because %s, and was not skipped", d.ID, s.never(d, now))
 		case d.priority != d.urgency():
@@ -44,11 +45,13 @@ func StateHash(s *State) string {
 		}
 		return '0'
 	}
-	out := []byte{yes(s.halt != nil), yes(s.abandoned), byte('0' + len(s.failed)), byte('0' + len(s.others))}
+	out := []byte{yes(s.halt != nil), yes(s.abandoned), byte('0' + len(s.failed)),
+		byte('0' + len(s.others))}
 	for i := range s.devices {
 		d := &s.devices[i]
 		o := d.outcome
-		out = append(out, '|', byte('0'+d.phase), d.task[0], byte('0'+d.question), yes(o.Reachable), yes(o.Verified),
+		out = append(out, '|', byte('0'+d.phase), d.task[0], byte('0'+d.question), yes(o.Reachable),
+			yes(o.Verified),
 			yes(o.Written), yes(d.removed != nil))
 		out = append(out, o.Runs...)
 		out = strconv.AppendInt(out, d.until.Unix(), 10)
@@ -56,7 +59,8 @@ func StateHash(s *State) string {
 			out = append(out, yes(d.kind.proven), yes(d.kind.pilot == d))
 		}
 		if d.set != nil {
-			out = append(out, yes(d.set.started), yes(d.set.written), byte('0'+len(d.set.failed)), byte('0'+len(d.set.levels)))
+			out = append(out, yes(d.set.started), yes(d.set.written), byte('0'+len(d.set.failed)),
+				byte('0'+len(d.set.levels)))
 		}
 	}
 	return string(out)
@@ -121,13 +125,19 @@ func (s *State) left(c *constraint) int {
 	case ParentCap:
 		return r.PerParent[c.name] - count(holders, func(d *Device) bool { return d.Parent == c.name })
 	case UplinkCap:
-		return r.PerUplink - count(holders, func(d *Device) bool { return slices.Contains(d.Through, c.name) })
+		return r.PerUplink - count(holders, func(d *Device) bool {
+			return slices.Contains(d.Through,
+				c.name)
+		})
 	case Busy:
 		l := s.limits.links[c.name]
 		if c == &l.busy {
 			return one(!slices.ContainsFunc(path, func(d *Device) bool { return d.ID == c.name }))
 		}
-		return one(!slices.ContainsFunc(path, func(d *Device) bool { return slices.Contains(d.Through, c.name) }))
+		return one(!slices.ContainsFunc(path, func(d *Device) bool {
+			return slices.Contains(d.Through,
+				c.name)
+		}))
 	case Explicit:
 		return one(s.find(c.name).predecessorsLeft == 0)
 	}

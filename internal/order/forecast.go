@@ -70,8 +70,8 @@ func Play(o Order, start time.Time, draw Draw) (Schedule, error) {
 	return s.Rest(start, draw)
 }
 
-// Rest returns what is expected from a time on. It uses the state up. Devices that are active end as
-// they are drawn, but not in the past.
+// Rest returns what is expected from a time on. It uses the state up. Devices that are active end
+// as they are drawn, but not in the past.
 func (s *State) Rest(now time.Time, draw Draw) (Schedule, error) {
 	f := forecast{state: s, draw: draw, Schedule: Schedule{Start: now, End: now}}
 	for i := range s.devices {
@@ -117,7 +117,8 @@ func (f *forecast) add(d *device, task Task, start, now time.Time) {
 		end.At = now
 	}
 	heap.Push(&f.endings, ending{end, len(f.Spans)})
-	f.Spans = append(f.Spans, Span{Device: d.ID, Task: task, Start: start, End: end.At, Outcome: end.Outcome})
+	f.Spans = append(f.Spans, Span{Device: d.ID, Task: task, Start: start, End: end.At,
+		Outcome: end.Outcome})
 }
 
 // take carries out an action.
@@ -132,7 +133,8 @@ func (f *forecast) take(a Action, now time.Time) error {
 	case Continue: // its end is scheduled already
 		return f.state.Apply(Event{At: now, Kind: Continued, Device: a.Device})
 	}
-	if err := f.state.Apply(Event{At: now, Kind: Started, Device: a.Device, Task: a.Task}); err != nil {
+	if err := f.state.Apply(Event{At: now, Kind: Started, Device: a.Device,
+		Task: a.Task}); err != nil {
 		return err
 	}
 	f.add(f.state.find(a.Device), a.Task, now, now)
@@ -231,8 +233,8 @@ func (s *State) workload() map[*constraint]time.Duration {
 	return out
 }
 
-// idle returns what of the parallel limit cannot be used while all kinds wait for their pilots: until
-// the first of them can have ended, only pilots are active.
+// idle returns what of the parallel limit cannot be used while all kinds wait for their pilots:
+// until the first of them can have ended, only pilots are active.
 func (s *State) idle(c *constraint) time.Duration {
 	if c != s.limits.parallel {
 		return 0
@@ -260,9 +262,11 @@ func (s *State) describe(c *constraint) string {
 	case ModelCap:
 		return fmt.Sprintf("the limit of %d %s at a time", s.order.Rules.PerModel[c.name], c.name)
 	case UplinkCap:
-		return fmt.Sprintf("the limit of %d at a time through %s", s.order.Rules.PerUplink, s.name(c.name))
+		return fmt.Sprintf("the limit of %d at a time through %s", s.order.Rules.PerUplink,
+			s.name(c.name))
 	case ParentCap:
-		return fmt.Sprintf("the limit of %d at a time behind %s", s.order.Rules.PerParent[c.name], s.name(c.name))
+		return fmt.Sprintf("the limit of %d at a time behind %s", s.order.Rules.PerParent[c.name],
+			s.name(c.name))
 	}
 	return "cover set " + c.name
 }

@@ -44,7 +44,8 @@ type Order struct {
 	Stage bool `yaml:"stage,omitempty" json:"stage,omitempty"`
 	// WaitAway is how long devices that are away are asked again before they fail; 0: once.
 	WaitAway time.Duration `yaml:"wait_away,omitempty" json:"wait_away,omitempty"` // JSON: ns
-	// WaitFor is how long a device is waited for that an interlock forbids to update; 0: it is asked once.
+	// WaitFor is how long a device is waited for that an interlock forbids to update; 0: it is asked
+	// once.
 	WaitFor time.Duration `yaml:"wait_for,omitempty" json:"wait_for,omitempty"` // JSON: ns
 	// the first goes first where nothing else decides
 	Devices  []Device  `yaml:"devices" json:"devices"`
@@ -64,7 +65,8 @@ type Order struct {
 	Window time.Duration `yaml:"-" json:"window,omitempty"`
 }
 
-// Downstream returns the names of the devices of the order that are reached through one of them, or fed by it.
+// Downstream returns the names of the devices of the order that are reached through one of them, or
+// fed by it.
 func (o Order) Downstream(id string) (names []string) {
 	for _, d := range o.Devices {
 		if slices.Contains(d.Through, id) {

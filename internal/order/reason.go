@@ -37,9 +37,10 @@ const (
 type Reason struct {
 	Why     Why      `json:"why"`
 	Devices []string `json:"devices,omitempty"` // names
-	Set     string   `json:"set,omitempty"`     // the name of a set, model or uplink; of Held and Away: a cause
-	Job     string   `json:"job,omitempty"`     // another job
-	Limit   int      `json:"limit,omitempty"`
+	// the name of a set, model or uplink; of Held and Away: a cause
+	Set   string `json:"set,omitempty"`
+	Job   string `json:"job,omitempty"` // another job
+	Limit int    `json:"limit,omitempty"`
 }
 
 // maxNames is how many devices a sentence names.

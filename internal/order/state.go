@@ -106,7 +106,10 @@ func New(o Order) (*State, error) {
 		s.byNeed = append(s.byNeed, d)
 		s.index(d, nil)
 	}
-	slices.SortStableFunc(s.byNeed, func(a, b *device) int { return cmp.Compare(s.needs(b), s.needs(a)) })
+	slices.SortStableFunc(s.byNeed, func(a, b *device) int {
+		return cmp.Compare(s.needs(b),
+			s.needs(a))
+	})
 	return s, nil
 }
 
@@ -265,8 +268,9 @@ func (set *lockstepSet) reason() *Reason {
 }
 
 // needs returns how long a device may take until it is verified or rolled back; for a lockstep set,
-// how long all of it may. In whatever sequence the members are taken, n at a time, either all n slots
-// are in use or the longest chain moves on. So they end within the chain plus an n-th of the rest.
+// how long all of it may. In whatever sequence the members are taken, n at a time, either all n
+// slots are in use or the longest chain moves on. So they end within the chain plus an n-th of the
+// rest.
 func (s *State) needs(d *device) time.Duration {
 	if d.set == nil {
 		return d.Takes + d.Returns
@@ -305,8 +309,8 @@ func (s *State) Asking(id string) bool {
 	return d != nil && d.question != none
 }
 
-// MayWrite returns why an active device must not be written to; nil: it may. Before its first byte this
-// is the last moment at which a stop or a hold is honored, and between two images a stop.
+// MayWrite returns why an active device must not be written to; nil: it may. Before its first byte
+// this is the last moment at which a stop or a hold is honored, and between two images a stop.
 func (s *State) MayWrite(id string) *Reason {
 	d := s.find(id)
 	switch {
@@ -320,15 +324,15 @@ func (s *State) MayWrite(id string) *Reason {
 	return nil
 }
 
-// LetGo reports whether an active device is to be let go if it has not got its first byte yet: it was taken
-// out of the job, or the operator has stopped the job twice.
+// LetGo reports whether an active device is to be let go if it has not got its first byte yet: it
+// was taken out of the job, or the operator has stopped the job twice.
 func (s *State) LetGo(id string) bool {
 	d := s.find(id)
 	return d != nil && d.task == Update && (d.removed != nil || s.abandoned)
 }
 
-// SetToCheck returns the lockstep set of a device and its other members that have not ended, if none of
-// them was written to: after a crash the whole set is checked again.
+// SetToCheck returns the lockstep set of a device and its other members that have not ended, if
+// none of them was written to: after a crash the whole set is checked again.
 func (s *State) SetToCheck(id string) (set string, check []string) {
 	d := s.find(id)
 	if d == nil || d.set == nil || d.set.written {
@@ -347,7 +351,8 @@ func (s *State) SetToCheck(id string) (set string, check []string) {
 func (s *State) Obstructed(id string) bool {
 	d := s.find(id)
 	return d != nil && slices.ContainsFunc(s.others, func(o foreign) bool {
-		return o.Device.ID == id || slices.Contains(d.Through, o.Device.ID) || slices.Contains(o.Device.Through, id)
+		return o.Device.ID == id || slices.Contains(d.Through, o.Device.ID) ||
+			slices.Contains(o.Device.Through, id)
 	})
 }
 
@@ -471,7 +476,8 @@ func (s *State) postpone(d *device, e Event) {
 		s.nextDue = d.until
 	}
 	s.index(d, &s.limits.postponed)
-	if d.set != nil && !slices.ContainsFunc(d.set.members, func(m *device) bool { return m.phase != pending }) {
+	if d.set != nil && !slices.ContainsFunc(d.set.members,
+		func(m *device) bool { return m.phase != pending }) {
 		s.setStarted(d.set, false)
 	}
 	if k := d.kind; k != nil && k.pilot == d {

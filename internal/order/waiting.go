@@ -59,7 +59,8 @@ func (s *State) explain(d *device, c *constraint) *Reason {
 func (s *State) whoHolds(c *constraint, r *Reason) *Reason {
 	of := func(claim claim) bool { return claim.of == c }
 	for i := range s.devices {
-		if d := &s.devices[i]; d.phase == active && c.why != Parallel && slices.ContainsFunc(d.claims, of) {
+		if d := &s.devices[i]; d.phase == active && c.why != Parallel && slices.ContainsFunc(d.claims,
+			of) {
 			r.Devices = append(r.Devices, d.Name)
 		}
 	}

@@ -1,13 +1,15 @@
-// Package record reads and writes what a site knows: its devices as they were found last, the keys that
-// they showed, and when they were scanned. Everything is derived from the ledger's entries; nothing is
-// stored twice.
+// Package record reads and writes what a site knows: its devices as they were found last, the keys
+// that they showed, and when they were scanned. Everything is derived from the ledger's entries;
+// nothing is stored twice.
 //
-// Its central functions are Devices, which returns the known devices, and Update, which records what was
-// found of them. It never contacts a device.
+// Its central functions are Devices, which returns the known devices, and Update, which records
+// what was found of them. It never contacts a device.
 package record
 
 import (
 	"catena/internal/firmware/version"
+	"catena/internal/site"
+	"catena/internal/text"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -60,8 +62,8 @@ type Summary struct {
 	} `json:"reading"`
 }
 
-// Summaries returns the known devices, sorted by name. It costs less than Devices: a shell that completes a
-// word waits for it.
+// Summaries returns the known devices, sorted by name. It costs less than Devices: a shell that
+// completes a word waits for it.
 func Summaries(l *ledger.Ledger) ([]Summary, error) {
 	entries, err := l.Entries(ledger.Filter{Kind: Found, Newest: true})
 	if err != nil {
@@ -93,14 +95,14 @@ func Device(l *ledger.Ledger, id string) (device.Device, error) {
 	return found[0], nil
 }
 
-// Update records what was found of devices, in one commit. Only what differs from what is known is written.
-// A device without an ID gets the next one.
+// Update records what was found of devices, in one commit. Only what differs from what is known is
+// written. A device without an ID gets the next one.
 func Update(l *ledger.Ledger, job string, seen ...*device.Device) error {
 	return UpdateSince(l, job, time.Time{}, seen...)
 }
 
-// UpdateSince is Update for a scan that started at a time: what a job has verified of a device since then is not
-// overwritten.
+// UpdateSince is Update for a scan that started at a time: what a job has verified of a device
+// since then is not overwritten.
 func UpdateSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Device) error {
 	filter := &ledger.Filter{Kind: Found, Newest: true}
 	if len(seen) == 1 {
@@ -160,7 +162,7 @@ func LastScans(l *ledger.Ledger, known []device.Device) (map[string]time.Time, e
 			return nil, err
 		}
 		for _, e := range slices.Backward(entries) {
-			var body scannedBody
+			var body Scan
 			if err := json.Unmarshal(e.Body, &body); err != nil {
 				return nil, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
 			}
@@ -179,9 +181,17 @@ func LastScans(l *ledger.Ledger, known []device.Device) (map[string]time.Time, e
 
 const recentScans = 200
 
-// scannedBody is what this room reads of the body of a Scanned entry.
-type scannedBody struct {
-	Read []string `json:"read"` // the IDs of the devices read
+// Scan is the body of a Scanned entry: what a scan brought.
+type Scan struct {
+	Asked    int           `json:"asked"` // addresses
+	Found    int           `json:"found"` // devices
+	New      []string      `json:"new"`
+	Read     []string      `json:"read"` // the IDs of the devices that were read
+	Changed  []scan.Change `json:"changed"`
+	Gone     []string      `json:"gone"`
+	Outside  int           `json:"outside"`
+	Warnings []string      `json:"warnings"`
+	Seconds  float64       `json:"seconds"`
 }
 
 // keyEntry is a device's key, as trusted at the first contact or by a person, or as met
@@ -277,4 +287,40 @@ func (e *UnknownDeviceError) Error() string {
 		return fmt.Sprintf("no device %q is known, did you mean %s?", e.Word, e.Like)
 	}
 	return fmt.Sprintf("no device %q is known", e.Word)
+}
+
+// Meant returns the devices that a word means; its error is an UnknownDeviceError.
+func Meant(known []device.Device, word string) ([]device.Device, error) {
+	found := site.Meant(known, word)
+	if len(found) > 0 {
+		return found, nil
+	}
+	var names []string
+	for _, d := range known {
+		names = append(names, d.Name)
+	}
+	return nil, &UnknownDeviceError{Word: word, Like: text.Nearest(word, names)}
+}
+
+// AmbiguousError is returned for a word that means several devices where one is needed.
+type AmbiguousError struct {
+	Word  string
+	Count int
+}
+
+func (e *AmbiguousError) Error() string {
+	return fmt.Sprintf("%s means %d devices", e.Word, e.Count)
+}
+
+// NameTakenError is returned where an order may not be called so.
+type NameTakenError struct {
+	Name   string
+	Device bool // a device is called so; else an order is
+}
+
+func (e *NameTakenError) Error() string {
+	if e.Device {
+		return e.Name + " is a device, too: an order cannot be called so"
+	}
+	return "there is an order " + e.Name + " already"
 }

@@ -42,7 +42,8 @@ func TestChildrenGetTheirParentsID(t *testing.T) {
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
 	hub := &device.Device{Name: "hub-1"}
-	handset := &device.Device{Name: "handset-1", Endpoint: device.Endpoint{Through: scan.Unnumbered + "hub-1", Unit: "S1"}}
+	handset := &device.Device{Name: "handset-1", Endpoint: device.Endpoint{Through: scan.Unnumbered +
+		"hub-1", Unit: "S1"}}
 	require.NoError(t, record.Update(l, "", hub, handset))
 	known, err := record.Device(l, "d2")
 	require.NoError(t, err)

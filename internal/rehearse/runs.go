@@ -17,7 +17,8 @@ type Fault string
 const (
 	NeverReturns Fault = "never-returns" // it does not come back: it is stranded, and all behind it is out of reach
 	KeepsVersion Fault = "keeps-version" // it comes back as before
-	Sick         Fault = "sick"          // it comes back on the new version, and is not well: it returns
+	// it comes back on the new version, and is not well: it returns
+	Sick Fault = "sick"
 )
 
 // Faults are those that can be chosen.
@@ -57,15 +58,17 @@ type Chance struct {
 
 // Result is what the runs brought.
 type Result struct {
-	Runs    int             `json:"runs"`
-	Seed    uint64          `json:"seed"`
-	Half    float64         `json:"half"`     // seconds: half of the runs ended by then
-	Most    float64         `json:"most"`     // seconds: 95 % of the runs did
-	Longest float64         `json:"longest"`  // seconds
-	Missed  float64         `json:"missed"`   // the share of runs in which the window closed on a device
-	Clean   float64         `json:"all_well"` // the share in which every device was brought to its target
-	Devices []Chance        `json:"devices"`  // those with any chance, the most stranded first
-	Ends    []time.Duration `json:"-"`        // of all runs, sorted
+	Runs    int     `json:"runs"`
+	Seed    uint64  `json:"seed"`
+	Half    float64 `json:"half"`    // seconds: half of the runs ended by then
+	Most    float64 `json:"most"`    // seconds: 95 % of the runs did
+	Longest float64 `json:"longest"` // seconds
+	// the share of runs in which the window closed on a device
+	Missed float64 `json:"missed"`
+	// the share in which every device was brought to its target
+	Clean   float64         `json:"all_well"`
+	Devices []Chance        `json:"devices"` // those with any chance, the most stranded first
+	Ends    []time.Duration `json:"-"`       // of all runs, sorted
 }
 
 // Runs plays the order so many times. The same input brings the same result. Its error is an
@@ -167,12 +170,13 @@ func (in Input) draw(rng *rand.Rand) order.Draw {
 	}
 }
 
-// InjectFaults chooses faults for a share of the devices that have none yet; the same seed brings the
-// same.
+// InjectFaults chooses faults for a share of the devices that have none yet; the same seed brings
+// the same.
 func InjectFaults(o order.Order, chosen map[string]Fault, share float64, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 0))
 	for _, d := range o.Devices {
-		hit, lost, how := rng.Float64() < share, rng.Float64() < neverBack, Faults[1+rng.IntN(len(Faults)-1)]
+		hit, lost, how := rng.Float64() < share, rng.Float64() < neverBack,
+			Faults[1+rng.IntN(len(Faults)-1)]
 		if _, is := chosen[d.ID]; is || !hit {
 			continue
 		}

@@ -72,7 +72,8 @@ func NewStage(o *order.Order, known map[string]device.Device, recorded []Recorde
 	}
 	for i := range o.Devices { // what is shown of it is forecast by the time that it takes here
 		d := &o.Devices[i]
-		d.Takes, d.Returns = time.Duration(float64(d.Takes)*s.scale), time.Duration(float64(d.Returns)*s.scale)
+		d.Takes, d.Returns = time.Duration(float64(d.Takes)*s.scale), time.Duration(
+			float64(d.Returns)*s.scale)
 	}
 	if err := s.stand(o, longest); err != nil {
 		s.Close()
@@ -145,7 +146,8 @@ func (s *session) Read(ctx context.Context) (device.Reading, error) {
 	if _, err := s.Probe(ctx, dialect.At{Endpoint: device.Endpoint{Address: s.id}}); err != nil {
 		return device.Reading{}, err
 	}
-	if s.steps != nil { // they say that it answers as its family has it; who it is and what it runs is played
+	// they say that it answers as its family has it; who it is and what it runs is played
+	if s.steps != nil {
 		if _, err := s.steps.Read(ctx); err != nil {
 			return device.Reading{}, err
 		}

@@ -169,8 +169,8 @@ func (s *Stage) Players(o order.Order) (wire, recorded, timed []string) {
 	return wire, recorded, timed
 }
 
-// Contact is how a device of the stage is talked to.
-func (s *Stage) Contact(d device.Device) (dialect.At, login.Credential, bool) {
+// ContactOfJob returns how a device of the stage is reached.
+func (s *Stage) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
 	return dialect.At{Endpoint: s.Device(d).Endpoint}, s.as, true
 }
 

@@ -26,20 +26,24 @@ func night() report.Report {
 	j.Devices, j.Counts = nil, map[job.Step]int{job.Done: 58, job.Returned: 2}
 	for n := range 60 {
 		d := full().Jobs[0].Devices[0]
-		d.ID, d.Name, d.End, d.Model, d.Serial = fmt.Sprint("d", n), fmt.Sprintf("camera-%02d", n), job.Done, "WX-40", "WX4-100"+strconv.Itoa(n)
-		d.From, d.Runs, d.Parent, d.Rollback, d.Place, d.Saved = "3.1.0", "3.2.1", "", "image", "chamber 2", ""
+		d.ID, d.Name, d.End, d.Model, d.Serial = fmt.Sprint("d", n), fmt.Sprintf("camera-%02d",
+			n), job.Done, "WX-40", "WX4-100"+strconv.Itoa(n)
+		d.From, d.Runs, d.Parent, d.Rollback, d.Place, d.Saved = "3.1.0", "3.2.1", "", "image",
+			"chamber 2", ""
 		if n < 2 {
 			d.End, d.Name = job.Returned, strings.Repeat("a-name-of-many-words-", 4)
-			d.Reason = strings.Repeat("after its restart it runs 3.1.0, not 3.2.1; ", 6) + strings.Repeat("x", 200)
+			d.Reason = strings.Repeat("after its restart it runs 3.1.0, not 3.2.1; ", 6) + strings.Repeat(
+				"x", 200)
 		}
 		j.Devices = append(j.Devices, d)
-		r.Tree = append(r.Tree, report.Node{ID: d.ID, Name: d.Name, Model: d.Model, Version: d.Runs, Status: "current"})
+		r.Tree = append(r.Tree, report.Node{ID: d.ID, Name: d.Name, Model: d.Model, Version: d.Runs,
+			Status: "current"})
 	}
 	return r
 }
 
-// A browser shows it without anything off the page, on a wide screen and on a narrow one, and prints it on
-// A4 so that every device is there, whole.
+// A browser shows it without anything off the page, on a wide screen and on a narrow one, and
+// prints it on A4 so that every device is there, whole.
 func TestInABrowser(t *testing.T) {
 	browser, err := exec.LookPath("chromium")
 	if err != nil {
@@ -52,7 +56,8 @@ func TestInABrowser(t *testing.T) {
 		return path
 	}
 	run := func(args ...string) string {
-		cmd := exec.Command(browser, append([]string{"--headless", "--no-sandbox", "--disable-gpu", "--user-data-dir=" + filepath.Join(dir, "profile")}, args...)...)
+		cmd := exec.Command(browser, append([]string{"--headless", "--no-sandbox", "--disable-gpu",
+			"--user-data-dir=" + filepath.Join(dir, "profile")}, args...)...)
 		cmd.Env = append(os.Environ(), "HOME="+dir)
 		var said strings.Builder
 		cmd.Stderr = &said
@@ -67,8 +72,10 @@ func TestInABrowser(t *testing.T) {
 	page := b.String()
 	whole := write("report.html", page)
 	// the page itself lets no script run: the copy that is measured does
-	measured := regexp.MustCompile(`<meta http-equiv="Content-Security-Policy"[^>]*>`).ReplaceAllString(page, "")
-	measured = strings.Replace(measured, "</body>", `<script>document.body.dataset.wide = document.documentElement.scrollWidth + " " + innerWidth</script></body>`, 1)
+	measured := regexp.MustCompile(
+		`<meta http-equiv="Content-Security-Policy"[^>]*>`).ReplaceAllString(page, "")
+	measured = strings.Replace(measured, "</body>",
+		`<script>document.body.dataset.wide = document.documentElement.scrollWidth + " " + innerWidth</script></body>`, 1)
 	copied := write("measured.html", measured)
 	for _, width := range []int{1280, 500} {
 		dom := run(fmt.Sprintf("--window-size=%d,900", width), "--dump-dom", "file://"+copied)
@@ -85,7 +92,8 @@ func TestInABrowser(t *testing.T) {
 	run("--no-pdf-header-footer", "--print-to-pdf="+pdf, "file://"+whole)
 	out, err := exec.Command("pdftotext", "-bbox", pdf, "-").Output()
 	require.NoError(t, err)
-	words := regexp.MustCompile(`xMax="([\d.]+)" yMax="[\d.]+">([^<]*)<`).FindAllStringSubmatch(string(out), -1)
+	words := regexp.MustCompile(`xMax="([\d.]+)" yMax="[\d.]+">([^<]*)<`).FindAllStringSubmatch(
+		string(out), -1)
 	require.Greater(t, len(words), 500)
 	seen := map[string]bool{}
 	for _, w := range words {

@@ -22,7 +22,10 @@ var sheet string
 // pageTemplate is made when it is first needed: most commands need none.
 var pageTemplate = sync.OnceValue(func() *template.Template {
 	return template.Must(template.New("report").Funcs(template.FuncMap{
-		"length":  func(seconds float64) string { return length(time.Duration(seconds * float64(time.Second))) },
+		"length": func(seconds float64) string {
+			return length(time.Duration(seconds * float64(
+				time.Second)))
+		},
 		"between": func(a, b time.Time) string { return length(b.Sub(a)) },
 		"said":    said,
 		"size":    size,
@@ -67,7 +70,8 @@ func counts(of map[job.Step]int) (out []count) {
 	return out
 }
 
-// HTML writes one page that needs nothing else: no network, no script. Every value in it is escaped.
+// HTML writes one page that needs nothing else: no network, no script. Every value in it is
+// escaped.
 func (r Report) HTML(w io.Writer) error {
 	return pageTemplate().Execute(w,
 		data{Report: r, Sheet: template.CSS(sheet), Logo: template.URL(r.Logo),

@@ -143,12 +143,16 @@ func Needs(s job.Step) bool {
 }
 
 // worst is the order in which ends are told: what needs a person first.
-var worst = []job.Step{job.Stranded, job.Checking, job.Sending, job.Writing, job.Restarting, job.Proving,
+var worst = []job.Step{job.Stranded, job.Checking, job.Sending, job.Writing, job.Restarting,
+	job.Proving,
 	job.Failed, job.Returned, job.Parked, job.Skipped, job.Waiting, job.Done}
 
 // Sort brings the devices of a job into the order in which they are told.
 func Sort(all []Device) {
-	slices.SortStableFunc(all, func(a, b Device) int { return slices.Index(worst, a.End) - slices.Index(worst, b.End) })
+	slices.SortStableFunc(all, func(a, b Device) int {
+		return slices.Index(worst,
+			a.End) - slices.Index(worst, b.End)
+	})
 }
 
 // Total is how many devices of all jobs ended at each step.
@@ -170,15 +174,18 @@ func (r Report) JSON(w io.Writer) error {
 }
 
 // Columns are those of CSV.
-var Columns = []string{"job", "order", "started", "device", "place", "model", "serial", "parent", "by", "from", "to",
+var Columns = []string{"job", "order", "started", "device", "place", "model", "serial", "parent",
+	"by", "from", "to",
 	"end", "runs", "took_seconds", "reason", "next", "settings_saved", "images"}
 
 // Rows are the lines of CSV: one for each device of each job.
 func (r Report) Rows() (out [][]string) {
 	for _, j := range r.Jobs {
 		for _, d := range j.Devices {
-			out = append(out, []string{j.ID, j.Order, j.Started.In(r.zone()).Format(time.RFC3339), d.Name, d.Place, d.Model, d.Serial,
-				d.Parent, d.By, d.From, d.To, string(d.End), d.Runs, fmt.Sprintf("%.0f", d.Took), d.Reason, d.Next, d.Saved,
+			out = append(out, []string{j.ID, j.Order, j.Started.In(r.zone()).Format(time.RFC3339), d.Name,
+				d.Place, d.Model, d.Serial,
+				d.Parent, d.By, d.From, d.To, string(d.End), d.Runs, fmt.Sprintf("%.0f", d.Took), d.Reason,
+				d.Next, d.Saved,
 				strings.Join(d.Images, " ")})
 		}
 	}

@@ -45,7 +45,8 @@ func (d *drawing) end() template.HTML {
 	return template.HTML(d.String()) // every text in it was escaped by put
 }
 
-// Timeline draws the job: a lane for each device that was worked on, in the order in which they started.
+// Timeline draws the job: a lane for each device that was worked on, in the order in which they
+// started.
 func (j Job) Timeline(zone *time.Location) template.HTML {
 	var lanes []Device
 	var from, to time.Time
@@ -66,13 +67,17 @@ func (j Job) Timeline(zone *time.Location) template.HTML {
 	if len(lanes) == 0 || !to.After(from) {
 		return ""
 	}
-	slices.SortStableFunc(lanes, func(a, b Device) int { return a.Steps[0].Began.Compare(b.Steps[0].Began) })
+	slices.SortStableFunc(lanes, func(a, b Device) int {
+		return a.Steps[0].Began.Compare(
+			b.Steps[0].Began)
+	})
 	whole := to.Sub(from)
 	x := func(at time.Time) float64 {
 		return nameWide + float64(pictureWide-nameWide-10)*float64(at.Sub(from))/float64(whole)
 	}
 	high := axisHigh + len(lanes)*laneHigh + 4
-	d := begin("timeline", pictureWide, high, fmt.Sprintf("%d devices over %s, each with its steps", len(lanes), length(whole)))
+	d := begin("timeline", pictureWide, high, fmt.Sprintf("%d devices over %s, each with its steps",
+		len(lanes), length(whole)))
 	for n := 0; n <= ticksAtMost; n++ {
 		at := from.Add(whole * time.Duration(n) / ticksAtMost)
 		anchor := "middle"
@@ -80,7 +85,8 @@ func (j Job) Timeline(zone *time.Location) template.HTML {
 			anchor = "end"
 		}
 		d.put(`<line class="tick" x1="%.1f" y1="%d" x2="%.1f" y2="%d"/>`, x(at), axisHigh-6, x(at), high)
-		d.put(`<text class="axis" x="%.1f" y="14" text-anchor="%s">%s</text>`, x(at), anchor, at.In(zone).Format("15:04:05"))
+		d.put(`<text class="axis" x="%.1f" y="14" text-anchor="%s">%s</text>`, x(at), anchor,
+			at.In(zone).Format("15:04:05"))
 	}
 	for n, lane := range lanes {
 		y := axisHigh + n*laneHigh
@@ -90,7 +96,8 @@ func (j Job) Timeline(zone *time.Location) template.HTML {
 		}
 		d.put(`<text class="name" x="0" y="%d">%s</text>`, y+14, short(name, 24))
 		if lane.Set != "" {
-			d.put(`<text class="axis" x="%d" y="%d" text-anchor="end">%s</text>`, nameWide-8, y+14, "set "+short(lane.Set, 9))
+			d.put(`<text class="axis" x="%d" y="%d" text-anchor="end">%s</text>`, nameWide-8, y+14, "set "+
+				short(lane.Set, 9))
 		}
 		for _, s := range lane.Steps {
 			ended := s.Ended
@@ -105,10 +112,13 @@ func (j Job) Timeline(zone *time.Location) template.HTML {
 				class += " asked"
 			}
 			wide := max(1.5, x(ended)-x(s.Began))
-			d.put(`<rect class="%s" x="%.1f" y="%d" width="%.1f" height="%d"><title>%s</title></rect>`, class, x(s.Began), y+3,
-				wide, laneHigh-7, lane.Name+": "+said(s)+", "+s.Began.In(zone).Format("15:04:05")+", "+length(ended.Sub(s.Began)))
+			d.put(`<rect class="%s" x="%.1f" y="%d" width="%.1f" height="%d"><title>%s</title></rect>`,
+				class, x(s.Began), y+3,
+				wide, laneHigh-7, lane.Name+": "+said(s)+", "+s.Began.In(zone).Format("15:04:05")+", "+
+					length(ended.Sub(s.Began)))
 			if s.Direction == job.Back { // known without its colour, too
-				d.put(`<line class="backline" x1="%.1f" y1="%d" x2="%.1f" y2="%d"/>`, x(s.Began), y+laneHigh/2-1, x(s.Began)+wide, y+laneHigh/2-1)
+				d.put(`<line class="backline" x1="%.1f" y1="%d" x2="%.1f" y2="%d"/>`, x(s.Began),
+					y+laneHigh/2-1, x(s.Began)+wide, y+laneHigh/2-1)
 			}
 		}
 		last := lane.Steps[len(lane.Steps)-1].Ended
@@ -120,7 +130,8 @@ func (j Job) Timeline(zone *time.Location) template.HTML {
 			if at > pictureWide-80 {
 				at, anchor = x(lane.Steps[0].Began)-4, "end"
 			}
-			d.put(`<text class="end e-%s" x="%.1f" y="%d" text-anchor="%s">%s</text>`, string(lane.End), at, y+14, anchor, string(lane.End))
+			d.put(`<text class="end e-%s" x="%.1f" y="%d" text-anchor="%s">%s</text>`, string(lane.End), at,
+				y+14, anchor, string(lane.End))
 		}
 	}
 	return d.end()
@@ -142,7 +153,10 @@ func (p Plays) Plot() template.HTML {
 		low, high = min(low, p.Took), max(high, p.Took)
 	}
 	x := func(seconds float64) float64 { return 10 + (pictureWide-20)*(seconds-low)/(high-low) }
-	clock := func(seconds float64) string { return length(time.Duration(seconds * float64(time.Second))) }
+	clock := func(seconds float64) string {
+		return length(time.Duration(seconds * float64(
+			time.Second)))
+	}
 	d := begin("plot", pictureWide, plotHigh,
 		fmt.Sprintf("Of %d plays half ended within %s, 95 %% within %s", p.Runs, clock(p.Half),
 			clock(p.Most)))
@@ -211,8 +225,8 @@ type Placed struct {
 	Last  bool // of its siblings
 }
 
-// Laid is the tree from its roots down, each node before those behind it. What says that it is behind
-// itself is told as a root.
+// Laid is the tree from its roots down, each node before those behind it. What says that it is
+// behind itself is told as a root.
 func Laid(all []Node) (out []Placed) {
 	behind := map[string][]Node{}
 	known := map[string]bool{}
@@ -256,7 +270,8 @@ const (
 func Tree(all []Node) template.HTML {
 	placed := Laid(all)
 	high := len(placed)*nodeHigh + 8
-	d := begin("tree", pictureWide, high, fmt.Sprintf("%d devices, each below the one that it is reached through", len(placed)))
+	d := begin("tree", pictureWide, high, fmt.Sprintf("%d devices, each below the one that it is "+
+		"reached through", len(placed)))
 	row := map[string]int{}
 	for n, p := range placed {
 		row[p.ID] = n
@@ -281,7 +296,8 @@ func Tree(all []Node) template.HTML {
 func SVG(all []Node) string {
 	picture := string(Tree(all))
 	tag := strings.Index(picture, ">") + 1
-	return picture[:tag] + "<style>" + sheet + "svg{background:var(--page)}</style>" + picture[tag:] + "\n"
+	return picture[:tag] + "<style>" + sheet + "svg{background:var(--page)}</style>" + picture[tag:] +
+		"\n"
 }
 
 // DOT is the same for programs that draw graphs.
@@ -292,7 +308,8 @@ func DOT(site string, all []Node) string {
 	}
 	fmt.Fprintf(&b, "digraph %s {\n  rankdir=LR;\n  node [shape=box];\n", quote(site))
 	for _, p := range Laid(all) {
-		fmt.Fprintf(&b, "  %s [label=%s];\n", quote(p.ID), quote(p.Name+" · "+p.Model+" · "+p.Version+" · "+p.Status))
+		fmt.Fprintf(&b, "  %s [label=%s];\n", quote(p.ID), quote(p.Name+" · "+p.Model+" · "+p.Version+
+			" · "+p.Status))
 		if p.Through != "" {
 			fmt.Fprintf(&b, "  %s -> %s;\n", quote(p.Through), quote(p.ID))
 		}

@@ -14,14 +14,14 @@ type listing struct {
 	err      error
 }
 
-// Unnumbered is what stands before the name of a parent in Endpoint.Through as long as it has no ID:
-// whoever gives it one puts that in its place.
+// Unnumbered is what stands before the name of a parent in Endpoint.Through as long as it has no
+// ID: whoever gives it one puts that in its place.
 const Unnumbered = "name "
 
-// addChildren adds the children that the parents found have listed, each as the known one that it is,
-// and the known ones that are not listed any more. A child is known by its identity and its family,
-// first behind the same parent, then behind another one that does not list it: a handset may have
-// been taken to the next hub.
+// addChildren adds the children that the parents found have listed, each as the known one that it
+// is, and the known ones that are not listed any more. A child is known by its identity and its
+// family, first behind the same parent, then behind another one that does not list it: a handset
+// may have been taken to the next hub.
 func (r *Result) addChildren(s *Scanner, known []device.Device) {
 	parents := len(r.Devices)
 	byID := map[string]device.Device{}
@@ -36,7 +36,8 @@ func (r *Result) addChildren(s *Scanner, known []device.Device) {
 			continue
 		}
 		if l.err != nil {
-			r.Warnings = append(r.Warnings, fmt.Sprintf("%s does not tell what is behind it: %v", p.Name, l.err))
+			r.Warnings = append(r.Warnings, fmt.Sprintf("%s does not tell what is behind it: %v", p.Name,
+				l.err))
 			continue
 		}
 		listed[p.ID] = p.ID != ""
@@ -48,7 +49,8 @@ func (r *Result) addChildren(s *Scanner, known []device.Device) {
 			p := r.Devices[i]
 			lists[i] = slices.DeleteFunc(lists[i], func(c device.Child) bool {
 				at := slices.IndexFunc(known, func(k device.Device) bool {
-					return k.Through != "" && !taken[k.ID] && c.Dialect == k.Dialect && strings.EqualFold(c.Unit, k.Unit) &&
+					return k.Through != "" && !taken[k.ID] && c.Dialect == k.Dialect && strings.EqualFold(c.Unit,
+						k.Unit) &&
 						(near && k.Through == p.ID || !near && listed[k.Through])
 				})
 				if at < 0 && near {
@@ -89,14 +91,15 @@ func (r *Result) addChildren(s *Scanner, known []device.Device) {
 		}
 		k.Access, k.Trouble = device.Away, device.Because(device.NoAnswer, "%s does not list it", p.Name)
 		if !listed[p.ID] {
-			k.Trouble = device.Because(device.NoAnswer, "%s, which it is reached through, cannot be asked", p.Name)
+			k.Trouble = device.Because(device.NoAnswer, "%s, which it is reached through, cannot be asked",
+				p.Name)
 		}
 		r.Devices = append(r.Devices, k)
 	}
 }
 
-// distinct are the children of a list that can be told from each other, and from their parent. Those
-// that share an identity are one, with that as its trouble.
+// distinct are the children of a list that can be told from each other, and from their parent.
+// Those that share an identity are one, with that as its trouble.
 func (r *Result) distinct(p device.Device, all []device.Child) (out []device.Child) {
 	count := map[string]int{}
 	for _, c := range all {
@@ -116,13 +119,15 @@ func (r *Result) distinct(p device.Device, all []device.Child) (out []device.Chi
 		case n == 0: // told already
 			continue
 		case n > 1:
-			c.Trouble = device.Because(device.Malformed, "%s lists %d with its identity %s", p.Name, n, c.Unit)
+			c.Trouble = device.Because(device.Malformed, "%s lists %d with its identity %s", p.Name, n,
+				c.Unit)
 			count[key] = 0
 		}
 		out = append(out, c)
 	}
 	if nameless > 0 {
-		r.Warnings = append(r.Warnings, fmt.Sprintf("%s lists %d that tell no identity; they were left out", p.Name, nameless))
+		r.Warnings = append(r.Warnings, fmt.Sprintf("%s lists %d that tell no identity; they were "+
+			"left out", p.Name, nameless))
 	}
 	return out
 }

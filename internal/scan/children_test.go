@@ -11,8 +11,9 @@ import (
 
 // hubAt is a hub with an ID, or a new one.
 func hubAt(id, name string) device.Device {
-	return device.Device{ID: id, Name: name, Access: device.OK, Endpoint: device.Endpoint{Address: name + ":80"},
-		Reading: device.Reading{Identity: device.Identity{Model: "PK-1", Serial: "PK-" + name}}}
+	return device.Device{ID: id, Name: name, Access: device.OK,
+		Endpoint: device.Endpoint{Address: name + ":80"},
+		Reading:  device.Reading{Identity: device.Identity{Model: "PK-1", Serial: "PK-" + name}}}
 }
 
 func handset(unit, version string) device.Child {
@@ -20,8 +21,8 @@ func handset(unit, version string) device.Child {
 		Identity: device.Identity{Model: "PH-2", Serial: unit}}}
 }
 
-// A child is known by its identity: behind its parent, behind another one that it was taken to, and as
-// away where its parent does not list it or cannot be asked.
+// A child is known by its identity: behind its parent, behind another one that it was taken to, and
+// as away where its parent does not list it or cannot be asked.
 func TestWhichChildItIs(t *testing.T) {
 	child := func(id, name, unit, through string) device.Device {
 		return device.Device{ID: id, Name: name, Named: true, Access: device.OK,
@@ -29,7 +30,8 @@ func TestWhichChildItIs(t *testing.T) {
 			Reading:  device.Reading{Version: "1.8", Identity: device.Identity{Model: "PH-2", Serial: unit}}}
 	}
 	known := []device.Device{hubAt("d1", "a"), hubAt("d2", "b"), hubAt("d3", "c"),
-		child("d4", "stays", "S4", "d1"), child("d5", "roams", "S5", "d1"), child("d6", "lost", "S6", "d1"),
+		child("d4", "stays", "S4", "d1"), child("d5", "roams", "S5", "d1"), child("d6", "lost", "S6",
+			"d1"),
 		child("d7", "unasked", "S7", "d3"), child("d8", "elsewhere", "S8", "d9")}
 	down := hubAt("d3", "c")
 	down.Access = device.LoginRefused
@@ -44,10 +46,13 @@ func TestWhichChildItIs(t *testing.T) {
 	for _, d := range r.Devices {
 		byName[d.Name] = d
 	}
-	assert.Equal(t, []string{"d4", "d1", "1.9"}, []string{byName["stays"].ID, byName["stays"].Through, byName["stays"].Version})
-	assert.Equal(t, []string{"d5", "d2"}, []string{byName["roams"].ID, byName["roams"].Through}, "taken to the next hub")
+	assert.Equal(t, []string{"d4", "d1", "1.9"}, []string{byName["stays"].ID, byName["stays"].Through,
+		byName["stays"].Version})
+	assert.Equal(t, []string{"d5", "d2"}, []string{byName["roams"].ID, byName["roams"].Through},
+		"taken to the next hub")
 	assert.Equal(t, "does not answer: a does not list it", byName["lost"].Why())
-	assert.Equal(t, "does not answer: c, which it is reached through, cannot be asked", byName["unasked"].Why())
+	assert.Equal(t, "does not answer: c, which it is reached through, cannot be asked",
+		byName["unasked"].Why())
 	assert.NotContains(t, byName, "elsewhere", "no one looked at its parent")
 	require.Contains(t, byName, "PH-2-S9")
 	assert.Equal(t, Unnumbered+"new", byName["PH-2-S9"].Through)

@@ -65,8 +65,8 @@ func claims(found []*device.Device, known []device.Device, shown *keyring,
 	return out
 }
 
-// foundIndex finds the devices that may be a known one without comparing it with every other: only those that
-// share an address, an identifier or a key with it can be.
+// foundIndex finds the devices that may be a known one without comparing it with every other: only
+// those that share an address, an identifier or a key with it can be.
 type foundIndex struct {
 	by    map[string][]int    // by a host, a serial number, a MAC address, a UUID
 	keyed map[string][]string // the hosts that show a key now which another host showed, by that host

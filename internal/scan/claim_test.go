@@ -9,13 +9,17 @@ import (
 	"catena/internal/device"
 )
 
-// moved is a site of n devices that all got other addresses: they are recognised by nothing but their keys.
+// moved is a site of n devices that all got other addresses: they are recognised by nothing but
+// their keys.
 func moved(n int) (found []*device.Device, known []device.Device, ring *keyring) {
 	var keys []Key
 	for i := range n {
-		was, now := fmt.Sprintf("10.20.%d.%d:443", i/250, 1+i%250), fmt.Sprintf("10.21.%d.%d:443", i/250, 1+i%250)
-		known = append(known, device.Device{ID: fmt.Sprintf("d%d", i+1), Endpoint: device.Endpoint{Address: was, Scheme: "https"},
-			Reading: device.Reading{Identity: device.Identity{Vendor: "W", Model: "M", Serial: fmt.Sprint(i)}}})
+		was, now := fmt.Sprintf("10.20.%d.%d:443", i/250, 1+i%250), fmt.Sprintf("10.21.%d.%d:443", i/250,
+			1+i%250)
+		known = append(known, device.Device{ID: fmt.Sprintf("d%d", i+1),
+			Endpoint: device.Endpoint{Address: was, Scheme: "https"},
+			Reading: device.Reading{Identity: device.Identity{Vendor: "W", Model: "M",
+				Serial: fmt.Sprint(i)}}})
 		found = append(found, &device.Device{Endpoint: device.Endpoint{Address: now, Scheme: "https"},
 			Reading: device.Reading{Identity: device.Identity{Vendor: "W", Model: "M"}}})
 		keys = append(keys, Key{Address: was, Kind: device.KeyTLS, Fingerprint: fmt.Sprint("key ", i)})

@@ -107,7 +107,8 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	found := join(merge(s.Dialects, seen.Sightings), s.keys.sameKey)
 	if len(found) > maxDevices {
 		result.Warnings = append(result.Warnings,
-			fmt.Sprintf("%d devices seem to answer; only %d were read. Is someone flooding the network", len(found), maxDevices))
+			fmt.Sprintf("%d devices seem to answer; only %d were read. Is someone flooding the network",
+				len(found), maxDevices))
 		found = found[:maxDevices]
 	}
 	neighbours := arpTable()
@@ -135,7 +136,8 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 			why = wire.OwnWords(seen.Starved)
 		}
 		result.Warnings = append(result.Warnings, fmt.Sprintf(
-			"this machine could not ask everybody (%s): who did not answer is not marked as gone. Raise the limit of open files (ulimit -n), or scan fewer addresses at once", why))
+			"this machine could not ask everybody (%s): who did not answer is not marked as gone. Raise "+
+				"the limit of open files (ulimit -n), or scan fewer addresses at once", why))
 	}
 	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil
@@ -187,7 +189,8 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 			continue
 		}
 		d := devices[i]
-		d.ID, d.Name, d.Named, d.Login, d.Refused, d.Moved = o.ID, o.Name, o.Named, o.Login, o.Refused, o.Moved
+		d.ID, d.Name, d.Named, d.Login, d.Refused, d.Moved = o.ID, o.Name, o.Named, o.Login, o.Refused,
+			o.Moved
 		if o.by == said && d.Moved == "" {
 			d.Moved = o.Address
 		}
@@ -405,7 +408,8 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 		facts, listed, err := read(ctx, speaks, at, login, d.Identity)
 		s.Log.Debug("read", "address", d.Address, "dialect", d.Dialect, "version", facts.Version,
 			"err", err)
-		if claimed := s.Dialects.Claiming(at.Dialect, facts.Identity); err == nil && claimed != at.Dialect {
+		if claimed := s.Dialects.Claiming(at.Dialect, facts.Identity); err == nil &&
+			claimed != at.Dialect {
 			speaks, _ = s.Dialects.Named(claimed)
 			at.Dialect, d.Dialect = claimed, claimed
 			var more device.Reading
@@ -445,8 +449,8 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 // endWithin is how long a device may take to end a session.
 const endWithin = 5 * time.Second
 
-// read is one session that reads a device, and what it tells of its children; nil: it cannot have any,
-// or could not be read. The session ends also where the reading was given up.
+// read is one session that reads a device, and what it tells of its children; nil: it cannot have
+// any, or could not be read. The session ends also where the reading was given up.
 func read(ctx context.Context, speaks dialect.Dialect, at dialect.At, as login.Credential,
 	known device.Identity) (device.Reading, *listing, error) {
 	session := speaks.Open(at, as)

@@ -132,7 +132,8 @@ func TestTwoThatClaimOneSerial(t *testing.T) {
 	assert.Equal(t, []string{"cam-11 and cam-12 both report serial number S-1"}, r.Warnings)
 }
 
-var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"), redfish.Dialect{},
+var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"),
+	redfish.Dialect{},
 	snmp.Dialect{})
 
 func newScanner(patience time.Duration) *Scanner {

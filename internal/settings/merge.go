@@ -29,8 +29,8 @@ type Left struct {
 	Why   string `json:"why"`
 }
 
-// Merge brings what a person had set into the settings that another version of the firmware has come
-// with. It writes on the text of now, whose order, comments and spaces stay.
+// Merge brings what a person had set into the settings that another version of the firmware has
+// come with. It writes on the text of now, whose order, comments and spaces stay.
 //
 //	base     what the earlier version came with; nil: that is not known
 //	saved    what was set on it
@@ -38,10 +38,11 @@ type Left struct {
 //	renamed  settings that are called otherwise in the other version, by path; they count both ways,
 //	         and for all that is below them
 //
-// A setting is the person's where saved has it otherwise than base. It goes to where it was, or under
-// its other name; where now has no such setting, it is added if base had none either, and left out and
-// listed if it had, since the new version has given it up. Where base is not known, every setting of
-// saved is the person's, and those that now does not have are listed. A list of JSON is one value. So
+// A setting is the person's where saved has it otherwise than base. It goes to where it was, or
+// under its other name; where now has no such setting, it is added if base had none either, and
+// left out and listed if it had, since the new version has given it up. Where base is not known,
+// every setting of saved is the person's, and those that now does not have are listed. A list of
+// JSON is one value. So
 //
 //	base   a=1 b=2      saved  a=1 b=7 c=5      now  a=9 b=2 d=4      gives  a=9 b=7 d=4 c=5
 //
@@ -81,7 +82,8 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		case has && there.value == value:
 			continue
 		case has && f == JSON && kind(there.value) != "null" && kind(there.value) != kind(value):
-			m.Left = append(m.Left, Left{path, value, fmt.Sprintf("the new version has a %s there, not a %s", kind(there.value), kind(value))})
+			m.Left = append(m.Left, Left{path, value, fmt.Sprintf("the new version has a %s there, not a %s",
+				kind(there.value), kind(value))})
 			continue
 		case !has && shaped(f, to, was[path].at, is):
 			m.Left = append(m.Left, Left{path, value, "the new version has other settings in its place"})
@@ -112,9 +114,10 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 	return m, err
 }
 
-// removed finds what an operator had removed and the new version came with again. It is removed again where it
-// has its default of before; else it is listed.
-func removed(f Format, was, is, came map[string]leaf, renamed map[string]string, m *Merged) (gone []edit) {
+// removed finds what an operator had removed and the new version came with again. It is removed
+// again where it has its default of before; else it is listed.
+func removed(f Format, was, is, came map[string]leaf, renamed map[string]string,
+	m *Merged) (gone []edit) {
 	for _, path := range slices.Sorted(maps.Keys(came)) {
 		if _, kept := was[path]; kept || shaped(f, path, came[path].at, was) {
 			continue
@@ -156,7 +159,8 @@ func remove(f Format, text []byte, gone []edit) (out []byte, err error) {
 			in = plain(strings.TrimSpace(m[1])) + "."
 		}
 		comment := trimmed == "" || strings.ContainsAny(trimmed[:1], "#;!")
-		if !comment && drop[in+plain(strings.TrimSpace(trimmed[:max(strings.IndexAny(trimmed, separators[f]), 0)]))] {
+		if !comment && drop[in+plain(strings.TrimSpace(trimmed[:max(strings.IndexAny(trimmed,
+			separators[f]), 0)]))] {
 			continue
 		}
 		lines = append(lines, line)
@@ -173,14 +177,15 @@ func jsonPath(at []string) string {
 	return strings.Join(keys, ".")
 }
 
-// shaped tells whether the new version has something where a setting would be added: a value on the way
-// to it, or settings below it.
+// shaped tells whether the new version has something where a setting would be added: a value on the
+// way to it, or settings below it.
 func shaped(f Format, path string, at []string, there map[string]leaf) bool {
 	switch f {
 	case JSON:
 		for _, l := range there {
 			n := min(len(at), len(l.at))
-			if len(at) != len(l.at) && slices.Equal(at[:n], l.at[:n]) && !(len(l.at) == n && l.value == "{}") {
+			if len(at) != len(l.at) && slices.Equal(at[:n], l.at[:n]) && !(len(l.at) == n &&
+				l.value == "{}") {
 				return true
 			}
 		}
@@ -188,11 +193,13 @@ func shaped(f Format, path string, at []string, there map[string]leaf) bool {
 		for other, l := range there {
 			_, below := strings.CutPrefix(other, path+"/")
 			_, above := strings.CutPrefix(path, other+"/")
-			if below && !strings.Contains(other[len(path):], "/@") || above && strings.TrimSpace(l.value) != "" && !strings.Contains(path[len(other):], "/@") {
+			if below && !strings.Contains(other[len(path):], "/@") || above &&
+				strings.TrimSpace(l.value) != "" && !strings.Contains(path[len(other):], "/@") {
 				return true
 			}
 		}
-		return strings.HasSuffix(strings.TrimRight(path, "0123456789]"), "[") // its place says nothing there
+		// its place says nothing there
+		return strings.HasSuffix(strings.TrimRight(path, "0123456789]"), "[")
 	}
 	return false
 }
@@ -269,7 +276,8 @@ func jsonLeaves(out map[string]leaf, path string, at []string, tree any) error {
 		return err
 	}
 	for key, value := range object {
-		err := jsonLeaves(out, strings.TrimPrefix(path+"."+plain(key), "."), append(slices.Clone(at), key), value)
+		err := jsonLeaves(out, strings.TrimPrefix(path+"."+plain(key), "."), append(slices.Clone(at),
+			key), value)
 		if err != nil {
 			return err
 		}
@@ -335,8 +343,8 @@ func jsonKey(key string) string {
 	return b.String()
 }
 
-// writeLines writes settings of INI or key-value into the lines that they stand on; new ones go to the
-// end of their section.
+// writeLines writes settings of INI or key-value into the lines that they stand on; new ones go to
+// the end of their section.
 func writeLines(f Format, text []byte, edits []edit) []byte {
 	set := map[string]string{}
 	for _, e := range edits {

@@ -36,13 +36,16 @@ func TestMerge(t *testing.T) {
 			both: []string{"a"}},
 		{format: settings.KeyValue, base: "a=1\nold=1\n", saved: "a=1\nold=2\n", now: "a=1\n",
 			want: "a=1\n", left: []string{"old"}},
-		{format: settings.INI, base: "[net]\nip = 1\n", saved: "[net]\nip = 2\ndns = 9\n[log]\nlevel = 3\n",
+		{format: settings.INI, base: "[net]\nip = 1\n", saved: "[net]\nip = 2\ndns = 9\n[log]\nlevel " +
+			"= 3\n",
 			now:  "; net\n[net]\n; the address\nip =  1   \n\n[time]\nzone = 0\n",
 			want: "; net\n[net]\n; the address\nip =  2\ndns = 9\n\n[time]\nzone = 0\n[log]\nlevel = 3\n"},
-		{format: settings.JSON, base: `{"a":{"b":1},"l":[1]}`, saved: `{"a":{"b":2},"l":[1,2],"x.y":{"1":"é"}}`,
-			now:  "{\n  \"l\": [1],\n  \"a\": {\"c\": 3, \"b\": 1}\n}",
-			want: "{\n  \"l\": [1,2],\n  \"a\": {\"c\": 3, \"b\": 2}\n,\"x.y\":{\"1\":\"é\"}}"},
-		{format: settings.JSON, saved: `{"a":1,"b":"x"}`, now: `{"a":"one","b":"y"}`, want: `{"a":"one","b":"x"}`,
+		{format: settings.JSON, base: `{"a":{"b":1},"l":[1]}`,
+			saved: `{"a":{"b":2},"l":[1,2],"x.y":{"1":"é"}}`,
+			now:   "{\n  \"l\": [1],\n  \"a\": {\"c\": 3, \"b\": 1}\n}",
+			want:  "{\n  \"l\": [1,2],\n  \"a\": {\"c\": 3, \"b\": 2}\n,\"x.y\":{\"1\":\"é\"}}"},
+		{format: settings.JSON, saved: `{"a":1,"b":"x"}`, now: `{"a":"one","b":"y"}`,
+			want: `{"a":"one","b":"x"}`,
 			left: []string{"a"}},
 		{format: settings.XML, base: `<c><p name="a" v="1"/><p name="b" v="1"/></c>`,
 			saved: `<c><p name="b" v="1"/><p name="a" v="7"/><t>x</t></c>`,
@@ -74,7 +77,8 @@ func TestMerge(t *testing.T) {
 // Where every setting is of another kind, or has gone, nothing is changed, and all of it is listed.
 func TestNothingFits(t *testing.T) {
 	now := `{"a":"x","b":[1],"c":{"d":true}}`
-	m, err := settings.Merge(settings.JSON, nil, []byte(`{"a":1,"b":"y","c":7,"e":{"f":null}}`), []byte(now), nil)
+	m, err := settings.Merge(settings.JSON, nil, []byte(`{"a":1,"b":"y","c":7,"e":{"f":null}}`),
+		[]byte(now), nil)
 	require.NoError(t, err)
 	assert.Equal(t, now, string(m.Text))
 	assert.Empty(t, m.Set)
@@ -83,12 +87,14 @@ func TestNothingFits(t *testing.T) {
 		why[l.Path] = l.Why
 	}
 	assert.Equal(t, map[string]string{"a": "the new version has a text there, not a number",
-		"b": "the new version has a list there, not a text", "c": "the new version has other settings in its place",
+		"b": "the new version has a list there, not a text", "c": "the new version has other settings " +
+			"in its place",
 		"e.f": "the new version has no such setting"}, why)
 }
 
 // keys are odd ones, too.
-var keys = []string{"a", "b", "level", "x.y", "1", "-1", "a b", "ä", "k*", "p|q", "q?", "#h", "@t", `q"`, "{x}", "[0]", `b\s`, ":c", "!"}
+var keys = []string{"a", "b", "level", "x.y", "1", "-1", "a b", "ä", "k*", "p|q", "q?", "#h", "@t",
+	`q"`, "{x}", "[0]", `b\s`, ":c", "!"}
 
 // randomJSON is a tree of settings, and texts what its values may be.
 func randomJSON(r *rand.Rand, depth int) map[string]any {
@@ -136,8 +142,8 @@ func changed(r *rand.Rand, tree map[string]any, rate int) map[string]any {
 	return out
 }
 
-// Over random trees in all formats: what a person set survives or is listed, nothing is invented, and
-// a merge of the same is the same text.
+// Over random trees in all formats: what a person set survives or is listed, nothing is invented,
+// and a merge of the same is the same text.
 func TestAMergeKeepsWhatAPersonSet(t *testing.T) {
 	writers := map[settings.Format]func(map[string]any) []byte{
 		settings.JSON: func(tree map[string]any) []byte {
@@ -146,13 +152,17 @@ func TestAMergeKeepsWhatAPersonSet(t *testing.T) {
 			return raw
 		},
 		settings.KeyValue: func(tree map[string]any) []byte { return lines(tree, "") },
-		settings.INI:      func(tree map[string]any) []byte { return append(lines(tree, ""), lines(tree, "s")...) },
-		settings.XML:      func(tree map[string]any) []byte { return []byte(xmlOf("config", tree)) },
+		settings.INI: func(tree map[string]any) []byte {
+			return append(lines(tree, ""),
+				lines(tree, "s")...)
+		},
+		settings.XML: func(tree map[string]any) []byte { return []byte(xmlOf("config", tree)) },
 	}
 	for n := range 4000 {
 		r := rand.New(rand.NewPCG(11, uint64(n)))
 		tree := randomJSON(r, 0)
-		for _, f := range []settings.Format{settings.JSON, settings.KeyValue, settings.INI, settings.XML} {
+		for _, f := range []settings.Format{settings.JSON, settings.KeyValue, settings.INI,
+			settings.XML} {
 			text := writers[f]
 			base, saved, now := text(tree), text(changed(r, tree, 3)), text(changed(r, tree, 4))
 			if n%4 == 0 {
@@ -172,20 +182,28 @@ func TestAMergeKeepsWhatAPersonSet(t *testing.T) {
 			}
 			was, theirs, came, got := all[0], all[1], all[2], all[3]
 			listed := func(path string) bool {
-				return slices.ContainsFunc(m.Left, func(l settings.Left) bool { return strings.HasPrefix(path, l.Path) })
+				return slices.ContainsFunc(m.Left, func(l settings.Left) bool {
+					return strings.HasPrefix(path,
+						l.Path)
+				})
 			}
 			for path, value := range theirs {
-				if before, had := was[path]; had && before == value || listed(path) || strings.Contains(path, "[") && f == settings.JSON {
+				if before, had := was[path]; had && before == value || listed(path) ||
+					strings.Contains(path, "[") && f == settings.JSON {
 					continue
 				}
-				require.Equal(t, value, got[path], "%s %s is lost\nbase %s\nsaved %s\nnow %s\ngot %s", f, path, base, saved, now, m.Text)
+				require.Equal(t, value, got[path], "%s %s is lost\nbase %s\nsaved %s\nnow %s\ngot %s", f, path,
+					base, saved, now, m.Text)
 			}
 			for path, value := range got {
-				require.True(t, value == theirs[path] || value == came[path], "%s %s=%s is invented", f, path, value)
+				require.True(t, value == theirs[path] || value == came[path], "%s %s=%s is invented", f, path,
+					value)
 			}
 			for path, empty := range came {
 				_, stays := got[path]
-				require.True(t, stays || slices.Contains(m.Removed, path) || strings.TrimSpace(empty) == "" || f == settings.JSON && strings.Contains(path, "["), "%s %s of the new version is gone\nsaved %s\nnow %s\ngot %s", f, path, saved, now, m.Text)
+				require.True(t, stays || slices.Contains(m.Removed, path) || strings.TrimSpace(empty) == "" ||
+					f == settings.JSON && strings.Contains(path, "["),
+					"%s %s of the new version is gone\nsaved %s\nnow %s\ngot %s", f, path, saved, now, m.Text)
 			}
 		}
 	}
@@ -209,7 +227,8 @@ func xmlOf(tag string, tree map[string]any) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "<%s>", tag)
 	for _, key := range slices.Sorted(maps.Keys(tree)) {
-		name := fmt.Sprintf("k%d", slices.Index(keys, strings.TrimSuffix(key, "+"))+100*strings.Count(key, "+"))
+		name := fmt.Sprintf("k%d", slices.Index(keys, strings.TrimSuffix(key, "+"))+100*strings.Count(key,
+			"+"))
 		switch value := tree[key].(type) {
 		case map[string]any:
 			b.WriteString(xmlOf(name, value))
@@ -223,15 +242,18 @@ func xmlOf(tag string, tree map[string]any) string {
 
 // What an operator had set, removed or put in two places comes out of a merge, or is listed.
 func TestAMergeLosesNothingSilently(t *testing.T) {
-	merge := func(f settings.Format, base, saved, now string, renamed map[string]string) settings.Merged {
+	merge := func(f settings.Format, base, saved, now string,
+		renamed map[string]string) settings.Merged {
 		m, err := settings.Merge(f, []byte(base), []byte(saved), []byte(now), renamed)
 		require.NoError(t, err)
 		return m
 	}
-	m := merge(settings.JSON, `{"ntp":null,"a":1}`, `{"ntp":"10.0.0.1","a":1}`, `{"ntp":null,"a":1}`, nil)
+	m := merge(settings.JSON, `{"ntp":null,"a":1}`, `{"ntp":"10.0.0.1","a":1}`, `{"ntp":null,"a":1}`,
+		nil)
 	assert.JSONEq(t, `{"ntp":"10.0.0.1","a":1}`, string(m.Text), "a default of null has no type")
 
-	m = merge(settings.JSON, `{"users":{"admin":"x","guest":"y"}}`, `{"users":{"admin":"x"}}`, `{"users":{"admin":"x","guest":"y"}}`, nil)
+	m = merge(settings.JSON, `{"users":{"admin":"x","guest":"y"}}`, `{"users":{"admin":"x"}}`,
+		`{"users":{"admin":"x","guest":"y"}}`, nil)
 	assert.JSONEq(t, `{"users":{"admin":"x"}}`, string(m.Text), "what was removed stays removed")
 	assert.Equal(t, []string{"users.guest"}, m.Removed)
 	m = merge(settings.KeyValue, "snmp=public\nntp=a\n", "ntp=a\n", "snmp=public\nntp=a\n", nil)

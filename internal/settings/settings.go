@@ -254,7 +254,8 @@ func Lost(f Format, was, now []byte) ([]Change, error) {
 }
 
 // secret are words in the name of a setting whose value no one should read over a shoulder.
-var secret = regexp.MustCompile(`(?i)pass(word|wd|phrase)?|secret|token|psk|community|pin$|pin[^a-z]|key$|private|credential`)
+var secret = regexp.MustCompile(
+	`(?i)pass(word|wd|phrase)?|secret|token|psk|community|pin$|pin[^a-z]|key$|private|credential`)
 
 func blank(path, value string) string {
 	if value != "" && secret.MatchString(path) {

@@ -36,7 +36,8 @@ func TestParse(t *testing.T) {
 	}{
 		{settings.JSON, `{"a":1}}`, "something stands behind it"}, {settings.JSON, `{`, "no JSON"},
 		{settings.JSON, strings.Repeat("[", 100) + strings.Repeat("]", 100), "levels"},
-		{settings.INI, "[a]\nx=1\nx=2\n", "line 3: \"x\" stands twice"}, {settings.INI, "word\n", "line 1 has no value"},
+		{settings.INI, "[a]\nx=1\nx=2\n", "line 3: \"x\" stands twice"}, {settings.INI, "word\n",
+			"line 1 has no value"},
 		{settings.Opaque, "x", "a form of the maker's own"},
 	} {
 		_, err := settings.Parse(c.format, []byte(c.text))
@@ -49,7 +50,8 @@ func TestDiff(t *testing.T) {
 	now := []byte("same = x\nlevel = 0.80\npin = 0000\nnew = 2\n")
 	got, err := settings.Diff(settings.KeyValue, was, now)
 	require.NoError(t, err)
-	assert.Equal(t, []settings.Change{{"level", "1.10", "0.80", settings.Changed}, {"new", "", "2", settings.Added},
+	assert.Equal(t, []settings.Change{{"level", "1.10", "0.80", settings.Changed}, {"new", "", "2",
+		settings.Added},
 		{"old", "1", "", settings.Gone}, {"pin", "‹secret›", "‹secret›", settings.Changed}}, got)
 	lost, err := settings.Lost(settings.KeyValue, was, now)
 	require.NoError(t, err)
@@ -59,7 +61,8 @@ func TestDiff(t *testing.T) {
 	assert.NotContains(t, text, "4470")
 }
 
-// What means the same has the same digest, in whatever order it stands; what was set otherwise has not.
+// What means the same has the same digest, in whatever order it stands; what was set otherwise has
+// not.
 func TestDigest(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 200 {
@@ -70,7 +73,8 @@ func TestDigest(t *testing.T) {
 		one := []byte(strings.Join(lines, "\n"))
 		r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
 		other := []byte("# as it was\n" + strings.Join(lines, "\n\n"))
-		assert.Equal(t, settings.Digest(settings.KeyValue, one), settings.Digest(settings.KeyValue, other))
+		assert.Equal(t, settings.Digest(settings.KeyValue, one), settings.Digest(settings.KeyValue,
+			other))
 		diff, err := settings.Diff(settings.KeyValue, one, other)
 		require.NoError(t, err)
 		assert.Empty(t, diff)

@@ -9,9 +9,9 @@ import (
 	"github.com/beevik/etree"
 )
 
-// xmlDoc is settings in XML: a setting is an attribute, or an element that has none inside of it. Of
-// elements of one name, each is called by its attribute name or id where these differ, else by its
-// place, from 1:
+// xmlDoc is settings in XML: a setting is an attribute, or an element that has none inside of it.
+// Of elements of one name, each is called by its attribute name or id where these differ, else by
+// its place, from 1:
 //
 //	/config/port[@name="eth0"]/speed     /config/server[2]/@address
 type xmlDoc struct {
@@ -33,8 +33,10 @@ func (p xmlPlace) value() string {
 }
 
 func readXML(raw []byte) (*xmlDoc, error) {
-	d := &xmlDoc{tree: etree.NewDocument(), settings: map[string]xmlPlace{}, elements: map[string]*etree.Element{}}
-	d.tree.WriteSettings = etree.WriteSettings{CanonicalText: true, CanonicalAttrVal: true} // no more than needed
+	d := &xmlDoc{tree: etree.NewDocument(), settings: map[string]xmlPlace{},
+		elements: map[string]*etree.Element{}}
+	// no more than needed
+	d.tree.WriteSettings = etree.WriteSettings{CanonicalText: true, CanonicalAttrVal: true}
 	if bytes.Count(raw, []byte("<")) > 2*maxValues {
 		return nil, fmt.Errorf("more than %d settings", maxValues)
 	}

@@ -65,7 +65,8 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 	case "txz":
 		packed := bufio.NewReader(f)
 		if n, ok := dictionary(packed); ok && n > maxDictionary {
-			return refuse("asks for %d MiB of memory to be unpacked, at most %d are given; pack it with xz -9 or less",
+			return refuse("asks for %d MiB of memory to be unpacked, at most %d are given; pack it with "+
+				"xz -9 or less",
 				n>>20, maxDictionary>>20)
 		}
 		z, err := xz.NewReader(packed)
@@ -237,7 +238,8 @@ func (u *unpacked) Read(p []byte) (int, error) {
 	u.of.unpacked += int64(n)
 	if u.of.unpacked > ratioCounts && u.of.unpacked/maxRatio > u.of.outer {
 		u.of.spent = true
-		return n, fmt.Errorf("unpacks to more than %d times its size, as only an archive made to do harm would", maxRatio)
+		return n, fmt.Errorf("unpacks to more than %d times its size, as only an archive made to do "+
+			"harm would", maxRatio)
 	}
 	return n, err
 }

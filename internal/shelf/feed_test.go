@@ -75,7 +75,8 @@ var servers = map[string]func(t *testing.T, dir string) (address string, client 
 			file{"key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY",
 				Bytes: private}))})
 		require.NoError(t, os.Chmod(home, 0o755))
-		write(t, home, file{"nginx.conf", fmt.Sprintf(`user root; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
+		write(t, home, file{"nginx.conf",
+			fmt.Sprintf(`user root; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http { access_log off; client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; fastcgi_temp_path %[1]s/c; uwsgi_temp_path %[1]s/d; scgi_temp_path %[1]s/e;
   server { listen %[2]s ssl; ssl_certificate %[1]s/cert.pem; ssl_certificate_key %[1]s/key.pem; root %[3]s; limit_rate 2m; } }
@@ -87,7 +88,8 @@ http { access_log off; client_body_temp_path %[1]s/a; proxy_temp_path %[1]s/b; f
 		cert, err := x509.ParseCertificate(pair.Certificate[0])
 		require.NoError(t, err)
 		pool.AddCert(cert)
-		client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool, ServerName: "example.com"}}}
+		client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool,
+			ServerName: "example.com"}}}
 		require.Eventually(t, func() bool {
 			c, err := net.Dial("tcp", address)
 			if err == nil {
@@ -185,7 +187,8 @@ func TestFeedsThatAreNotBelieved(t *testing.T) {
 }
 
 func FuzzParseFeed(f *testing.F) {
-	f.Add([]byte("feed: x\nnumber: 1\nmade: 2026-11-20T00:00:00Z\nexpires: 2027-01-01T00:00:00Z\nimages:\n  - {path: ../x, size: 1, manifest: {manifest: 1}}\n"))
+	f.Add([]byte("feed: x\nnumber: 1\nmade: 2026-11-20T00:00:00Z\nexpires: 2027-01-01T00:00:00Z\n" +
+		"images:\n  - {path: ../x, size: 1, manifest: {manifest: 1}}\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		feed, err := shelf.ParseFeed("feed.yaml", raw)
 		if err != nil {

@@ -700,7 +700,8 @@ func difference(a, b firmware.Manifest) string {
 		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)},
 		{"settings", a.Settings == b.Settings},
 		{"cautions", maps.Equal(a.Cautions, b.Cautions)},
-		{"interlocks", slices.Equal(a.Interlocks, b.Interlocks)}, {"renamed", maps.Equal(a.Renamed, b.Renamed)},
+		{"interlocks", slices.Equal(a.Interlocks, b.Interlocks)}, {"renamed", maps.Equal(a.Renamed,
+			b.Renamed)},
 	} {
 		if !d.same {
 			return d.key

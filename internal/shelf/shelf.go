@@ -218,7 +218,8 @@ func readBack(manifest firmware.Manifest) ([]byte, error) {
 			return raw, nil
 		}
 	}
-	return nil, &RefusedError{Reason: "its manifest cannot be kept: a name in it does not read back as it is written"}
+	return nil, &RefusedError{Reason: "its manifest cannot be kept: a name in it does not read " +
+		"back as it is written"}
 }
 
 // twin names an image that is on the shelf for the same devices, in the same version.
@@ -232,7 +233,8 @@ func (s *Shelf) twin(m firmware.Manifest) (string, error) {
 			version.Equal(i.Version, m.Version)
 		if same && slices.ContainsFunc(m.Models,
 			func(model string) bool { return i.IsFor(m.Vendor, model) }) {
-			return fmt.Sprintf("another image of %s %s %s is on the shelf: %s (%s); find out which one is right, and drop the other",
+			return fmt.Sprintf("another image of %s %s %s is on the shelf: %s (%s); find out which one "+
+				"is right, and drop the other",
 				i.Vendor, strings.Join(i.Models, ", "), i.Version, i.File, i.SHA256[:12]), nil
 		}
 	}

@@ -12,9 +12,9 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4/nclient4"
 )
 
-// StartBoxed brings up one stand-in that is fresh from its box: it has no address until a DHCP server
-// gives it one on the adapter (RFC 2131), whose MAC address it has. It needs the rights to set an
-// address.
+// StartBoxed brings up one stand-in that is fresh from its box: it has no address until a DHCP
+// server gives it one on the adapter (RFC 2131), whose MAC address it has. It needs the rights to
+// set an address.
 func StartBoxed(ctx context.Context, s Scenario, adapter string, log *slog.Logger) (*Site, error) {
 	if len(s.Devices) != 1 {
 		return nil, errors.New("one device comes out of a box")
@@ -23,7 +23,8 @@ func StartBoxed(ctx context.Context, s Scenario, adapter string, log *slog.Logge
 	if err != nil {
 		return nil, err
 	}
-	out, err := exec.CommandContext(ctx, "ip", "address", "add", own.String(), "dev", adapter).CombinedOutput()
+	out, err := exec.CommandContext(ctx, "ip", "address", "add", own.String(), "dev",
+		adapter).CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot have the address %s: %s", adapter, own, out)
 	}

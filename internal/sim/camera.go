@@ -147,7 +147,8 @@ func (c *camera) attached(w http.ResponseWriter, r *http.Request, boundary strin
 		return
 	}
 	c.standIn.take("", version)
-	reply(w, http.StatusOK, `<tds:UpgradeSystemFirmwareResponse><tds:Message>Restarting</tds:Message></tds:UpgradeSystemFirmwareResponse>`)
+	reply(w, http.StatusOK,
+		`<tds:UpgradeSystemFirmwareResponse><tds:Message>Restarting</tds:Message></tds:UpgradeSystemFirmwareResponse>`)
 	c.restart(c.pace.Write)
 }
 
@@ -181,7 +182,8 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 	}
 	do, ok := closed[call.Local]
 	newer := []string{"StartFirmwareUpgrade", "GetSystemUris", "StartSystemRestore"}
-	if !ok || c.Older && slices.Contains(newer, call.Local) || !c.Older && call.Local == "GetSystemBackup" {
+	if !ok || c.Older && slices.Contains(newer, call.Local) || !c.Older &&
+		call.Local == "GetSystemBackup" {
 		fault(w, http.StatusBadRequest, "Receiver", "ter:ActionNotSupported",
 			call.Local+" is not supported.")
 		return
@@ -213,11 +215,14 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		"GetServices":          c.services,
 		"GetCapabilities":      c.capabilities,
 		"GetServiceCapabilities": func() string {
-			return `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Misc AuxiliaryCommands="` + html.EscapeString(strings.Join(c.Auxiliary, " ")) + `"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`
+			return `<tds:GetServiceCapabilitiesResponse><tds:Capabilities><tds:Misc AuxiliaryCommands="` +
+				html.EscapeString(strings.Join(c.Auxiliary, " ")) +
+				`"/></tds:Capabilities></tds:GetServiceCapabilitiesResponse>`
 		},
 	}
 	closed = map[string]func() string{
-		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "SetNetworkInterfaces": nil, "SetHostname": nil, "GetSystemBackup": nil,
+		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "SetNetworkInterfaces": nil,
+		"SetHostname": nil, "GetSystemBackup": nil,
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
 		"StartFirmwareUpgrade": func() string { return c.startUpgrade(host) },
@@ -234,10 +239,13 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		},
 		"SetNetworkDefaultGateway": func() string { return `<tds:SetNetworkDefaultGatewayResponse/>` },
 		"GetSystemUris": func() string {
-			return `<tds:GetSystemUrisResponse><tds:SystemBackupUri>http://` + html.EscapeString(host) + `/backup</tds:SystemBackupUri></tds:GetSystemUrisResponse>`
+			return `<tds:GetSystemUrisResponse><tds:SystemBackupUri>http://` + html.EscapeString(host) +
+				`/backup</tds:SystemBackupUri></tds:GetSystemUrisResponse>`
 		},
 		"StartSystemRestore": func() string {
-			return `<tds:StartSystemRestoreResponse><tds:UploadUri>http://` + html.EscapeString(host) + `/restore</tds:UploadUri><tds:ExpectedDownTime>` + xsDuration(c.pace.Restart) + `</tds:ExpectedDownTime></tds:StartSystemRestoreResponse>`
+			return `<tds:StartSystemRestoreResponse><tds:UploadUri>http://` + html.EscapeString(host) +
+				`/restore</tds:UploadUri><tds:ExpectedDownTime>` + xsDuration(c.pace.Restart) +
+				`</tds:ExpectedDownTime></tds:StartSystemRestoreResponse>`
 		},
 		"SystemReboot": func() string {
 			c.restart(0)
@@ -282,7 +290,8 @@ func (c *camera) setAddress(w http.ResponseWriter, in request) {
 	}
 	c.did("address " + a.String())
 	w.Header().Set("Connection", "close")
-	reply(w, http.StatusOK, `<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>`)
+	reply(w, http.StatusOK,
+		`<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>`)
 	go func() {
 		time.Sleep(100 * time.Millisecond) // the answer leaves first
 		c.move(int(a.As4()[3]))
@@ -382,7 +391,8 @@ func (c *camera) services() string {
 	var b strings.Builder
 	for _, ns := range c.offered() {
 		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>http://%s%s</tds:XAddr>`+
-			`<tds:Version><tt:Major>21</tt:Major><tt:Minor>12</tt:Minor></tds:Version></tds:Service>`, ns, c.addr, servicePath)
+			`<tds:Version><tt:Major>21</tt:Major><tt:Minor>12</tt:Minor></tds:Version></tds:Service>`, ns,
+			c.addr, servicePath)
 	}
 	return `<tds:GetServicesResponse>` + b.String() + `</tds:GetServicesResponse>`
 }
@@ -490,7 +500,8 @@ func reply(w http.ResponseWriter, status int, body string) {
 
 // fault answers with a SOAP 1.2 fault, part 1, 5.4.
 func fault(w http.ResponseWriter, status int, code, subcode, reason string) {
-	reply(w, status, fmt.Sprintf(`<env:Fault><env:Code><env:Value>env:%s</env:Value><env:Subcode><env:Value>%s</env:Value></env:Subcode></env:Code>`+
-		`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`, code, subcode,
+	reply(w, status, fmt.Sprintf(
+		`<env:Fault><env:Code><env:Value>env:%s</env:Value><env:Subcode><env:Value>%s</env:Value></env:Subcode></env:Code>`+
+			`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`, code, subcode,
 		html.EscapeString(reason)))
 }

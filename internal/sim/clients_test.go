@@ -20,8 +20,8 @@ import (
 	"catena/internal/sim"
 )
 
-// The stand-ins answer clients that others have written as a device would: what only talks to Catena
-// proves nothing.
+// The stand-ins answer clients that others have written as a device would: what only talks to
+// Catena proves nothing.
 
 const password = "quoin-and-sluice"
 
@@ -68,7 +68,8 @@ func TestCurl(t *testing.T) {
 		host, port := start(t, sim.Device{Kind: "gate", Model: "TG-200", Version: "1.0", Auth: "digest"})
 		at := "http://" + host + ":" + port + "/tg/v1"
 		var made struct{ Token string }
-		out := client(t, "", "curl", "-sS", "--fail-with-body", "--digest", "-u", "keeper:"+password, "-X", "POST", at+"/sessions")
+		out := client(t, "", "curl", "-sS", "--fail-with-body", "--digest", "-u", "keeper:"+password,
+			"-X", "POST", at+"/sessions")
 		require.NoError(t, json.Unmarshal([]byte(out), &made), out)
 		digest := []string{"-sS", "--fail-with-body", "-H", "Authorization: Bearer " + made.Token}
 		assert.Contains(t, client(t, "", "curl", append(digest, at+"/state")...), `"firmware":"1.0"`)
@@ -76,7 +77,8 @@ func TestCurl(t *testing.T) {
 		raw, err := os.ReadFile(name)
 		require.NoError(t, err)
 		sum := sha256.Sum256(raw)
-		client(t, "", "curl", append(digest, "-H", "Content-Digest: sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":",
+		client(t, "", "curl", append(digest, "-H", "Content-Digest: sha-256=:"+
+			base64.StdEncoding.EncodeToString(sum[:])+":",
 			"-T", name, at+"/firmware")...)
 		require.Eventually(t, func() bool {
 			return strings.Contains(client(t, "", "curl", append(digest, at+"/firmware")...), `"ready"`)
@@ -107,7 +109,8 @@ func TestOpenSSH(t *testing.T) {
 	t.Setenv("SSH_ASKPASS", askpass)
 	t.Setenv("SSH_ASKPASS_REQUIRE", "force")
 	t.Setenv("SAID", password)
-	options := []string{"-F", "/dev/null", "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null",
+	options := []string{"-F", "/dev/null", "-o", "StrictHostKeyChecking=no", "-o",
+		"UserKnownHostsFile=/dev/null",
 		"-o", "LogLevel=ERROR", "-o", "User=keeper", "-o", "PubkeyAuthentication=no"}
 	shell := append([]string{"-p", port}, append(options, host)...)
 	assert.Contains(t, client(t, "", "ssh", append(shell, "show")...), "version  1.0")
@@ -115,10 +118,14 @@ func TestOpenSSH(t *testing.T) {
 	name := image(t, "Harrow & Dene", "HD-7")
 	raw, err := os.ReadFile(name)
 	require.NoError(t, err)
-	client(t, "put "+name+" /update/image.bin\n", "sftp", append(append([]string{"-q", "-P", port}, options...), host)...)
-	assert.Contains(t, client(t, "", "ssh", append(shell, fmt.Sprintf("firmware check %x", sha256.Sum256(raw)))...), "ok")
-	client(t, "", "scp", append(append([]string{"-q", "-P", port}, options...), name, host+":/update/image.bin")...)
-	assert.Contains(t, client(t, "", "ssh", append(shell, fmt.Sprintf("firmware check %x", sha256.Sum256(raw)))...), "ok")
+	client(t, "put "+name+" /update/image.bin\n", "sftp", append(append([]string{"-q", "-P", port},
+		options...), host)...)
+	assert.Contains(t, client(t, "", "ssh", append(shell, fmt.Sprintf("firmware check %x",
+		sha256.Sum256(raw)))...), "ok")
+	client(t, "", "scp", append(append([]string{"-q", "-P", port}, options...), name, host+
+		":/update/image.bin")...)
+	assert.Contains(t, client(t, "", "ssh", append(shell, fmt.Sprintf("firmware check %x",
+		sha256.Sum256(raw)))...), "ok")
 	t.Setenv("SAID", "mitre")
 	out, err := exec.Command("ssh", append(shell, "show")...).CombinedOutput()
 	assert.Error(t, err)
@@ -127,7 +134,8 @@ func TestOpenSSH(t *testing.T) {
 
 // Two clients for Redfish that others have written read a recorder and restart it.
 func TestRedfishClients(t *testing.T) {
-	host, port := start(t, sim.Device{Kind: "recorder", Model: "BR-5", Version: "1.0", Hardware: "r2", Idle: "0.9"})
+	host, port := start(t, sim.Device{Kind: "recorder", Model: "BR-5", Version: "1.0", Hardware: "r2",
+		Idle: "0.9"})
 	t.Run("sushy", func(t *testing.T) {
 		if exec.Command("/usr/bin/python3", "-c", "import sushy").Run() != nil {
 			t.Skip("needs python3-sushy")
@@ -141,7 +149,8 @@ for c in r.get_chassis_collection().get_members(): print("chassis", c.identity, 
 for f in r.get_update_service().firmware_inventory.get_members(): print("firmware", f.identity, f.version, f.updateable)
 print("words", MessageRegistry(r._conn, "/redfish/v1/Registries/Brackwell.1.0.json").messages["ImageRefused"].message)
 m.reset_manager(sushy.RESET_TYPE_FORCE_RESTART)`, host+":"+port, password)
-		for _, want := range []string{"manager 1 1.0", "system Brackwell S-1", "chassis 1 ", "firmware BMC 1.0",
+		for _, want := range []string{"manager 1 1.0", "system Brackwell S-1", "chassis 1 ",
+			"firmware BMC 1.0",
 			"firmware BMC-other 0.9 True", "words The image was refused: %1."} {
 			assert.Contains(t, out, want)
 		}
@@ -155,7 +164,8 @@ m.reset_manager(sushy.RESET_TYPE_FORCE_RESTART)`, host+":"+port, password)
 		require.Eventually(t, func() bool { // it was just restarted
 			return exec.Command("curl", "-skf", "https://"+host+":"+port+"/redfish/v1/").Run() == nil
 		}, time.Minute, 50*time.Millisecond)
-		out := client(t, "", "redfishtool", "-r", host+":"+port, "-u", "keeper", "-p", password, "-S", "Always",
+		out := client(t, "", "redfishtool", "-r", host+":"+port, "-u", "keeper", "-p", password, "-S",
+			"Always",
 			"Managers", "-1")
 		var got struct {
 			FirmwareVersion, Name string
@@ -187,7 +197,8 @@ const [host, port, password] = process.argv.slice(1)
 const cam = new Cam({hostname: host, port: +port, username: "keeper", password, timeout: 20000}, () =>
   cam.getDeviceInformation((e, i) => { if (e) throw e; console.log(JSON.stringify(i))
   cam.getSystemDateAndTime((e, d) => { if (e) throw e; console.log(d.toISOString()) }) }))`, host, port, password)
-			assert.Contains(t, out, `"manufacturer":"Wexcombe","model":"WX-40","firmwareVersion":"3.1.0","serialNumber":"S-1"`)
+			assert.Contains(t, out,
+				`"manufacturer":"Wexcombe","model":"WX-40","firmwareVersion":"3.1.0","serialNumber":"S-1"`)
 			assert.Contains(t, out, time.Now().UTC().Format("2006-01-02T"))
 		})
 	}

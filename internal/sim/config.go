@@ -103,15 +103,18 @@ func (c *camera) attachBackup(w http.ResponseWriter) {
 	var out bytes.Buffer
 	parts := multipart.NewWriter(&out)
 	add := func(id, kind string, body []byte) {
-		part, err := parts.CreatePart(textproto.MIMEHeader{"Content-Type": {kind}, "Content-Id": {"<" + id + ">"}})
+		part, err := parts.CreatePart(textproto.MIMEHeader{"Content-Type": {kind}, "Content-Id": {"<" +
+			id + ">"}})
 		if err == nil {
 			_, _ = part.Write(body) // a buffer takes everything
 		}
 	}
-	add("root", `application/xop+xml; type="application/soap+xml"`, []byte(`<env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope" xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"><env:Body><tds:GetSystemBackupResponse><tds:BackupFiles><tt:Name>settings.wx</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:settings"/></tt:Data></tds:BackupFiles></tds:GetSystemBackupResponse></env:Body></env:Envelope>`))
+	add("root", `application/xop+xml; type="application/soap+xml"`,
+		[]byte(`<env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope" xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"><env:Body><tds:GetSystemBackupResponse><tds:BackupFiles><tt:Name>settings.wx</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:settings"/></tt:Data></tds:BackupFiles></tds:GetSystemBackupResponse></env:Body></env:Envelope>`))
 	add("settings", "application/octet-stream", c.backupOf())
 	_ = parts.Close()
-	w.Header().Set("Content-Type", `multipart/related; type="application/xop+xml"; start="<root>"; boundary="`+parts.Boundary()+`"`)
+	w.Header().Set("Content-Type",
+		`multipart/related; type="application/xop+xml"; start="<root>"; boundary="`+parts.Boundary()+`"`)
 	_, _ = w.Write(out.Bytes())
 }
 

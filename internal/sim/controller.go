@@ -9,9 +9,9 @@ import (
 	"strconv"
 )
 
-// controller is a Tollgarth signal controller: a gate controller's brother, with units behind it that
-// only it reaches. It keeps the images for them until it restarts, and has two of them take one at
-// a time.
+// controller is a Tollgarth signal controller: a gate controller's brother, with units behind it
+// that only it reaches. It keeps the images for them until it restarts, and has two of them take
+// one at a time.
 //
 //	GET  /tg/v1/units                 the units: place, serial number, version, what they do
 //	PUT  /tg/v1/images/{digest}       an image for units, kept until a restart
@@ -42,7 +42,8 @@ func (c controller) list(w http.ResponseWriter, _ *http.Request) {
 		if !u.well() {
 			faults = append(faults, "lamp does not light")
 		}
-		out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model, "serial": u.Serial,
+		out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model,
+			"serial":   u.Serial,
 			"firmware": u.version, "state": state, "percent": percent, "next": u.next, "faults": faults})
 	})
 	answer(w, http.StatusOK, map[string]any{"units": out})

@@ -118,7 +118,8 @@ func (c *camera) match(relatesTo, what string) []byte {
 	c.messages++
 	number := c.messages
 	c.mu.Unlock()
-	return []byte(fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope"
+	return []byte(fmt.Sprintf(
+		`<?xml version="1.0" encoding="UTF-8"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope"
  xmlns:wsa="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="`+wsdNS+`"
  xmlns:dn="`+cameraSpace+`"><env:Header><wsa:MessageID>urn:uuid:%s</wsa:MessageID><wsa:RelatesTo>%s</wsa:RelatesTo>
 <wsa:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</wsa:To>

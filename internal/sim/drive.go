@@ -181,13 +181,15 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 			fault = "motor current"
 		}
 		service := map[bool]string{true: "on", false: "off"}[d.service]
-		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s\r\nservice  %s", d.Model, d.Serial,
+		say("\x1b[1mmodel\x1b[0m    %s\r\nserial   %s\r\nversion  %s\r\nfault    %s\r\nname     %s\r\n"+
+			"service  %s", d.Model, d.Serial,
 			version, fault, d.Name, service)
 	case d.cameras != nil && (words[0] == "cameras" || words[0] == "camera" || words[0] == "images"):
 		return d.record(c, say, words)
 	case command == "show json" && d.Kind != "drive":
-		_ = json.NewEncoder(c).Encode(map[string]any{"model": d.Model, "serial": d.Serial, "version": version,
-			"name": d.Name, "well": well, "link": d.link(), "parts": d.partVersions()})
+		_ = json.NewEncoder(c).Encode(map[string]any{"model": d.Model, "serial": d.Serial,
+			"version": version,
+			"name":    d.Name, "well": well, "link": d.link(), "parts": d.partVersions()})
 	case command == "service on":
 		return d.serve(c, say)
 	case command == "hours show":
@@ -274,7 +276,8 @@ func (d *drive) record(c io.Writer, say func(string, ...any), words []string) ui
 	case len(words) == 1 && words[0] == "cameras":
 		out := []map[string]any{}
 		d.cameras.each(func(place int, u *unit, state string, percent int) {
-			out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model, "serial": u.Serial,
+			out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model,
+				"serial":  u.Serial,
 				"version": u.version, "state": state, "percent": percent, "picture": u.well()})
 		})
 		_ = json.NewEncoder(c).Encode(map[string]any{"cameras": out})
@@ -334,8 +337,8 @@ func (d *drive) serve(c io.ReadWriter, say func(string, ...any)) uint32 {
 // Fileread refuses: nothing is read from a drive.
 func (d *drive) Fileread(*sftp.Request) (io.ReaderAt, error) { return nil, os.ErrPermission }
 
-// Filecmd refuses all but the attributes that a client sets on what it has sent, which a drive does not
-// keep.
+// Filecmd refuses all but the attributes that a client sets on what it has sent, which a drive does
+// not keep.
 func (d *drive) Filecmd(r *sftp.Request) error {
 	if r.Method == "Setstat" && r.Filepath == uploadName {
 		return nil

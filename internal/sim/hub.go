@@ -81,7 +81,8 @@ func newHub(s *standIn, _ Scenario) error {
 		}
 		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
 			"\r\nUSN: uuid:" + s.hubID() + "::" + kind +
-			"\r\nLOCATION: http://" + s.addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\nEXT:\r\n\r\n")}
+			"\r\nLOCATION: http://" + s.addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\n" +
+			"EXT:\r\n\r\n")}
 	}}
 	return nil
 }
@@ -133,7 +134,8 @@ func (h *hub) status(w http.ResponseWriter, _ *http.Request) {
 	if !well {
 		radio = "no carrier"
 	}
-	page(w, "Status", fmt.Sprintf(`<table><tr><th>Firmware<td id="fw"> %s <tr><th>Radio<td id="radio">%s</table>`,
+	page(w, "Status", fmt.Sprintf(
+		`<table><tr><th>Firmware<td id="fw"> %s <tr><th>Radio<td id="radio">%s</table>`,
 		html.EscapeString(version), radio))
 }
 
@@ -146,7 +148,8 @@ func (h *hub) progress(w http.ResponseWriter, _ *http.Request) {
 	case next != "":
 		state = "waits for restart"
 	}
-	page(w, "Update", fmt.Sprintf(`<p id="state">%s</p><progress max="100" value="%d"></progress><p id="next">%s</p>`,
+	page(w, "Update", fmt.Sprintf(
+		`<p id="state">%s</p><progress max="100" value="%d"></progress><p id="next">%s</p>`,
 		state, percent, html.EscapeString(next)))
 }
 
@@ -202,8 +205,10 @@ func (h *hub) handsets(w http.ResponseWriter, _ *http.Request) {
 		if !u.well() {
 			radio = "no signal"
 		}
-		fmt.Fprintf(&b, `<tr><td>%d<td>%s<td>%s<td>%s<td>%s<td>%s<td>%d<td>%s<td>%s`, n, html.EscapeString(u.Name),
-			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.version), state, percent, base, radio)
+		fmt.Fprintf(&b, `<tr><td>%d<td>%s<td>%s<td>%s<td>%s<td>%s<td>%d<td>%s<td>%s`, n,
+			html.EscapeString(u.Name),
+			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.version), state,
+			percent, base, radio)
 	})
 	page(w, "Handsets", "<table>"+b.String()+"</table>")
 }

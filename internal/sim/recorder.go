@@ -101,11 +101,15 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"Chassis":  list("Chassis/1"),
 		"UpdateService": func() map[string]any {
 			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory"),
-				"ServiceEnabled": true, "Actions": map[string]any{}, "MultipartHttpPushUri": "/redfish/v1/UpdateService/upload",
+				"ServiceEnabled": true, "Actions": map[string]any{},
+				"MultipartHttpPushUri":               "/redfish/v1/UpdateService/upload",
 				"MaxImageSizeBytes":                  64 << 20,
 				"@Redfish.OperationApplyTimeSupport": map[string]any{"SupportedValues": []string{"OnReset"}}}
 		},
-		"TaskService": func() map[string]any { return map[string]any{"Tasks": link("TaskService/Tasks")} },
+		"TaskService": func() map[string]any {
+			return map[string]any{"Tasks": link(
+				"TaskService/Tasks")}
+		},
 		"TaskService/Tasks": func() map[string]any {
 			r.mu.Lock()
 			n := r.task
@@ -115,27 +119,38 @@ func (r *recorder) resources() map[string]func() map[string]any {
 			}
 			return list(fmt.Sprintf("TaskService/Tasks/%d", n))()
 		},
-		"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0", "Registries/BR5Attributes.1.0"),
+		"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0",
+			"Registries/BR5Attributes.1.0"),
 		"Registries/BR5Attributes.1.0": func() map[string]any {
-			return map[string]any{"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders", "Languages": []string{"en"}, "Registry": "BR5Attributes.1.0",
-				"Location": []map[string]string{{"Language": "en", "Uri": "/redfish/v1/Registries/BR5Attributes.1.0.json"}}}
+			return map[string]any{"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
+				"Languages": []string{"en"}, "Registry": "BR5Attributes.1.0",
+				"Location": []map[string]string{{"Language": "en",
+					"Uri": "/redfish/v1/Registries/BR5Attributes.1.0.json"}}}
 		},
 		"Registries/BR5Attributes.1.0.json": func() map[string]any {
-			return map[string]any{"@odata.type": "#AttributeRegistry.v1_3_8.AttributeRegistry", "Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
-				"RegistryEntries": map[string]any{"Attributes": []any{map[string]any{"AttributeName": "Disks", "ReadOnly": true, "Type": "String"}}}}
+			return map[string]any{"@odata.type": "#AttributeRegistry.v1_3_8.AttributeRegistry",
+				"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
+				"RegistryEntries": map[string]any{"Attributes": []any{map[string]any{"AttributeName": "Disks",
+					"ReadOnly": true, "Type": "String"}}}}
 		},
 		"Registries/Brackwell.1.0": func() map[string]any {
-			return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile", "Id": "Brackwell.1.0",
-				"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0", "Location": []map[string]string{
+			return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile",
+				"Id":   "Brackwell.1.0",
+				"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0",
+				"Location": []map[string]string{
 					{"Language": "de", "Uri": "/redfish/v1/Registries/none.json"},
 					{"Language": "en", "Uri": "/redfish/v1/Registries/Brackwell.1.0.json"}}}
 		},
 		"Registries/Brackwell.1.0.json": func() map[string]any {
-			return map[string]any{"@odata.type": "#MessageRegistry.v1_6_0.MessageRegistry", "Id": "Brackwell.1.0.0",
-				"Name": "Messages of recorders", "Language": "en", "OwningEntity": "Brackwell", "RegistryPrefix": "Brackwell",
+			return map[string]any{"@odata.type": "#MessageRegistry.v1_6_0.MessageRegistry",
+				"Id":   "Brackwell.1.0.0",
+				"Name": "Messages of recorders", "Language": "en", "OwningEntity": "Brackwell",
+				"RegistryPrefix":  "Brackwell",
 				"RegistryVersion": "1.0.0", "Messages": map[string]any{imageRefused: map[string]any{
-					"Description": "The image was refused.", "Message": "The image was refused: %1.", "Severity": "Critical",
-					"MessageSeverity": "Critical", "NumberOfArgs": 1, "ParamTypes": []string{"string"}, "Resolution": "Send another one."}}}
+					"Description": "The image was refused.", "Message": "The image was refused: %1.",
+					"Severity":        "Critical",
+					"MessageSeverity": "Critical", "NumberOfArgs": 1, "ParamTypes": []string{"string"},
+					"Resolution": "Send another one."}}}
 		},
 		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC",
 			"UpdateService/FirmwareInventory/BMC-other", "UpdateService/FirmwareInventory/Disks"),
@@ -161,12 +176,14 @@ func (r *recorder) resources() map[string]func() map[string]any {
 					"ResetType@Redfish.AllowableValues": []string{"ForceRestart"}}}}
 		},
 		"Systems/1/Bios": func() map[string]any {
-			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Bios", "AttributeRegistry": "BR5Attributes.1.0", "Attributes": r.attributes(false),
+			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Bios",
+				"AttributeRegistry": "BR5Attributes.1.0", "Attributes": r.attributes(false),
 				"@Redfish.Settings": map[string]any{"@odata.type": "#Settings.v1_3_5.Settings",
 					"SettingsObject": link("Systems/1/Bios/Settings"), "SupportedApplyTimes": []string{"OnReset"}}}
 		},
 		"Systems/1/Bios/Settings": func() map[string]any {
-			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Settings", "Attributes": r.attributes(true)}
+			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Settings",
+				"Attributes": r.attributes(true)}
 		},
 		"Managers/1": func() map[string]any {
 			return r.manager()
@@ -201,7 +218,8 @@ func (r *recorder) setAttributes(w http.ResponseWriter, req *http.Request) {
 	err := json.NewDecoder(http.MaxBytesReader(w, req.Body, 16<<10)).Decode(&in)
 	own := r.resources()["Systems/1/Bios/Settings"]()
 	if match := req.Header.Get("If-Match"); match != tag(encoded("Systems/1/Bios/Settings", own)) {
-		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed",
+			"it is not as you have seen it")
 		return
 	}
 	has := r.attributes(false)
@@ -224,7 +242,8 @@ func (r *recorder) setAttributes(w http.ResponseWriter, req *http.Request) {
 // ethernet is its interface (DSP0268, EthernetInterface).
 func (r *recorder) ethernet() map[string]any {
 	host, _, _ := net.SplitHostPort(r.addr)
-	at := map[string]string{"Address": host, "SubnetMask": "255.255.255.0", "AddressOrigin": "DHCP", "Gateway": "0.0.0.0"}
+	at := map[string]string{"Address": host, "SubnetMask": "255.255.255.0", "AddressOrigin": "DHCP",
+		"Gateway": "0.0.0.0"}
 	return map[string]any{"@odata.type": "#EthernetInterface.v1_9_0.EthernetInterface", "Name": "eth0",
 		"InterfaceEnabled": true, "IPv4Addresses": []any{at}, "IPv4StaticAddresses": []any{},
 		"DHCPv4": map[string]any{"DHCPEnabled": true}}
@@ -239,14 +258,18 @@ func (r *recorder) setAddress(w http.ResponseWriter, req *http.Request) {
 	}
 	err := json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in)
 	own := r.ethernet()
-	if match := req.Header.Get("If-Match"); match != tag(encoded("Managers/1/EthernetInterfaces/eth0", own)) {
-		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+	if match := req.Header.Get("If-Match"); match != tag(encoded("Managers/1/EthernetInterfaces/eth0",
+		own)) {
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed",
+			"it is not as you have seen it")
 		return
 	}
 	where, _, _ := net.SplitHostPort(r.addr)
 	old, _ := netip.ParseAddr(where)
-	if err != nil || len(in.Static) != 1 || in.DHCPv4.DHCPEnabled == nil || *in.DHCPv4.DHCPEnabled || r.move == nil {
-		redfishError(w, http.StatusBadRequest, "PropertyMissing", "one static address, without DHCP, is expected")
+	if err != nil || len(in.Static) != 1 || in.DHCPv4.DHCPEnabled == nil || *in.DHCPv4.DHCPEnabled ||
+		r.move == nil {
+		redfishError(w, http.StatusBadRequest, "PropertyMissing",
+			"one static address, without DHCP, is expected")
 		return
 	}
 	a, err := netip.ParseAddr(in.Static[0].Address)
@@ -291,7 +314,8 @@ func (r *recorder) root(w http.ResponseWriter, req *http.Request) {
 	r.resource(w, "", map[string]any{"@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
 		"Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0", "UUID": r.uuid,
 		"Vendor": "Brackwell", "Product": r.Model,
-		"Tasks": link("TaskService"), "Systems": link("Systems"), "Managers": link("Managers"), "Chassis": link("Chassis"),
+		"Tasks": link("TaskService"), "Systems": link("Systems"), "Managers": link("Managers"),
+		"Chassis":       link("Chassis"),
 		"UpdateService": link("UpdateService"), "Registries": link("Registries"),
 		"Links": map[string]any{"Sessions": link("SessionService/Sessions")}})
 }
@@ -305,13 +329,15 @@ func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]
 }
 
 // types are the schemas of resources, by the first and the last word of their path that count.
-var types = map[string]string{"Systems": "ComputerSystem.v1_20_0.ComputerSystem", "Managers": "Manager.v1_17_0.Manager",
-	"Chassis": "Chassis.v1_23_0.Chassis", "UpdateService": "UpdateService.v1_12_0.UpdateService",
-	"TaskService": "TaskService.v1_2_0.TaskService", "FirmwareInventory": "SoftwareInventory.v1_9_0.SoftwareInventory",
-	"Tasks": "Task.v1_7_0.Task"}
+var types = map[string]string{"Systems": "ComputerSystem.v1_20_0.ComputerSystem",
+	"Managers": "Manager.v1_17_0.Manager",
+	"Chassis":  "Chassis.v1_23_0.Chassis", "UpdateService": "UpdateService.v1_12_0.UpdateService",
+	"TaskService":       "TaskService.v1_2_0.TaskService",
+	"FirmwareInventory": "SoftwareInventory.v1_9_0.SoftwareInventory",
+	"Tasks":             "Task.v1_7_0.Task"}
 
-// encoded is a resource with what every one has (DSP0266, 9.6.1 and DSP0268): its path, type, Id and
-// Name.
+// encoded is a resource with what every one has (DSP0266, 9.6.1 and DSP0268): its path, type, Id
+// and Name.
 func encoded(at string, body map[string]any) []byte {
 	body["@odata.id"] = "/redfish/v1/" + at
 	add := func(name string, value any) {
@@ -346,10 +372,11 @@ func redfishError(w http.ResponseWriter, status int, id, message string) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(status)
 	if id == imageRefused { // a message of the maker's own, whose words are in its registry
-		_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18.GeneralError",
-			"message": "A general error has occurred. See ExtendedInfo for more information.",
-			"@Message.ExtendedInfo": []map[string]any{{"MessageId": "Brackwell.1.0." + id,
-				"MessageArgs": []string{message}}}}})
+		_ = json.NewEncoder(w).Encode(
+			map[string]any{"error": map[string]any{"code": "Base.1.18.GeneralError",
+				"message": "A general error has occurred. See ExtendedInfo for more information.",
+				"@Message.ExtendedInfo": []map[string]any{{"MessageId": "Brackwell.1.0." + id,
+					"MessageArgs": []string{message}}}}})
 		return
 	}
 	_ = json.NewEncoder(w).Encode(map[string]any{"error": map[string]any{"code": "Base.1.18." + id,
@@ -393,7 +420,8 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 	body := map[string]any{"@odata.id": at, "@odata.type": "#Session.v1_6_0.Session", "Id": id,
 		"Name": "Session " + id, "UserName": in.UserName}
 	if r.Faults.NewPassword { // DSP0266, 13.3.7.1
-		body["@Message.ExtendedInfo"] = []map[string]string{{"MessageId": "Base.1.18.PasswordChangeRequired"}}
+		body["@Message.ExtendedInfo"] = []map[string]string{
+			{"MessageId": "Base.1.18.PasswordChangeRequired"}}
 	}
 	_ = json.NewEncoder(w).Encode(body)
 }

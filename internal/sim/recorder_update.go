@@ -21,7 +21,8 @@ func (r *recorder) manager() map[string]any {
 	}
 	inventory := "/redfish/v1/UpdateService/FirmwareInventory/"
 	link := func(id string) map[string]string { return map[string]string{"@odata.id": inventory + id} }
-	return map[string]any{"EthernetInterfaces": map[string]string{"@odata.id": "/redfish/v1/Managers/1/EthernetInterfaces"},
+	return map[string]any{"EthernetInterfaces": map[string]string{
+		"@odata.id": "/redfish/v1/Managers/1/EthernetInterfaces"},
 		"Id": "1", "FirmwareVersion": version, "Status": map[string]any{"Health": health},
 		"Links": map[string]any{"ActiveSoftwareImage": link("BMC"),
 			"SoftwareImages": []map[string]string{link("BMC"), link("BMC-other")}},
@@ -38,7 +39,8 @@ func (r *recorder) upload(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	if percent, next := r.written(); next != "" && percent < 100 {
-		redfishError(w, http.StatusServiceUnavailable, "UpdateInProgress", "another image is being written")
+		redfishError(w, http.StatusServiceUnavailable, "UpdateInProgress",
+			"another image is being written")
 		return
 	}
 	told := false
@@ -113,8 +115,10 @@ func (r *recorder) tellTask(w http.ResponseWriter, req *http.Request) {
 // reboot starts what was written, or the same again: Manager.Reset.
 func (r *recorder) reboot(w http.ResponseWriter, req *http.Request) {
 	var in struct{ ResetType string }
-	if json.NewDecoder(io.LimitReader(req.Body, 4<<10)).Decode(&in) != nil || in.ResetType != "ForceRestart" {
-		redfishError(w, http.StatusBadRequest, "ActionParameterValueError", "ResetType must be ForceRestart")
+	if json.NewDecoder(io.LimitReader(req.Body, 4<<10)).Decode(&in) != nil ||
+		in.ResetType != "ForceRestart" {
+		redfishError(w, http.StatusBadRequest, "ActionParameterValueError",
+			"ResetType must be ForceRestart")
 		return
 	}
 	version, _ := r.running()
@@ -153,7 +157,8 @@ func (r *recorder) switchSlot(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	if match := req.Header.Get("If-Match"); match != tag(encoded("Managers/1", r.manager())) {
-		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed", "it is not as you have seen it")
+		redfishError(w, http.StatusPreconditionFailed, "PreconditionFailed",
+			"it is not as you have seen it")
 		return
 	}
 	r.mu.Lock()

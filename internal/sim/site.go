@@ -39,12 +39,14 @@ const SNMPPort = 1161
 
 // ports are where stand-ins listen that have an address of their own.
 var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort,
-	"recorder": 8443, "drive": 2222, "gateway": 2222, "nvr": 2222, "hub": 8080, "io": 44818, "controller": 8080}
+	"recorder": 8443, "drive": 2222, "gateway": 2222, "nvr": 2222, "hub": 8080, "io": 44818,
+	"controller": 8080}
 
 // kinds make what is particular to a kind of stand-in.
 var kinds = map[string]func(*standIn, Scenario) error{
 	"camera": newCamera, "gate": newGate, "silent": func(*standIn, Scenario) error { return nil },
-	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO, "gateway": newDrive, "nvr": newDrive, "controller": newController,
+	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO,
+	"gateway": newDrive, "nvr": newDrive, "controller": newController,
 }
 
 // claimPort is bound for as long as a site lives, so that two sites on one
@@ -75,7 +77,8 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 }
 
 func newSite(s Scenario, log *slog.Logger) *Site {
-	return &Site{Scenario: s, Adapter: loopbackName(), log: log, own: map[string]map[*standIn]net.PacketConn{}}
+	return &Site{Scenario: s, Adapter: loopbackName(), log: log,
+		own: map[string]map[*standIn]net.PacketConn{}}
 }
 
 // up starts all stand-ins. Where one cannot be started, none is.
@@ -250,8 +253,8 @@ func (s *Site) Move(name string, host int) error {
 	return fmt.Errorf("there is no stand-in %s", name)
 }
 
-// bring makes a stand-in and starts it; with the certificate that it had before, where it was another
-// place's.
+// bring makes a stand-in and starts it; with the certificate that it had before, where it was
+// another place's.
 func (s *Site) bring(d Device, was *standIn) (*standIn, error) {
 	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log,
 		version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}

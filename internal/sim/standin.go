@@ -290,7 +290,8 @@ type Counts struct {
 	Writes      int `json:"writes"`      // images that it took whole
 	Interrupted int `json:"interrupted"` // restarts in the middle of a write
 	Overlaps    int `json:"overlaps"`    // its restarts while one behind it took or wrote an image
-	Logins      int `json:"logins"`      // sessions that were started: gates, controllers, hubs, drives and their kin
+	// sessions that were started: gates, controllers, hubs, drives and their kin
+	Logins int `json:"logins"`
 }
 
 // loggedIn counts a session.

@@ -11,8 +11,8 @@ import (
 	"catena/internal/yamldoc"
 )
 
-// Unit are devices that no scan finds: portables that their base does not list, and what has no network.
-// A person updates them, and says what they run.
+// Unit are devices that no scan finds: portables that their base does not list, and what has no
+// network. A person updates them, and says what they run.
 type Unit struct {
 	Base     string        `yaml:"base"` // the device that they are reached through, if any
 	Vendor   string        `yaml:"vendor"`
@@ -41,7 +41,8 @@ func (s Site) checkHands(doc *yamldoc.Doc) error {
 		case u.Vendor == "" || u.Model == "":
 			return doc.Errorf(at, "units: requires vendor: and model:, as the images have them")
 		case version.Valid(u.Version) != nil:
-			return doc.Errorf(at, "units: version: %v; say what they run now, in quotes", version.Valid(u.Version))
+			return doc.Errorf(at, "units: version: %v; say what they run now, in quotes",
+				version.Valid(u.Version))
 		case u.Within < 0:
 			return doc.Errorf(at, "units: within: write for example 2h")
 		}
@@ -79,8 +80,8 @@ func (s Site) Unit(name string) (Unit, bool) {
 	return Unit{}, false
 }
 
-// Hand is what a person has to do to update a device that is found, and how long they are waited for;
-// false: Catena updates it.
+// Hand is what a person has to do to update a device that is found, and how long they are waited
+// for; false: Catena updates it.
 func (s Site) Hand(d device.Device) (ByHand, bool) {
 	i := slices.IndexFunc(s.ByHand, func(h ByHand) bool { return d.Answers(h.Device) })
 	if i < 0 {

@@ -30,7 +30,8 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 	switch {
 	case at < 0 && slices.ContainsFunc(lines,
 		func(l string) bool { return strings.HasPrefix(l, "hold:") }):
-		return nil, fmt.Errorf("%s: its hold: is not a list with one line for each device; add the line there yourself:\n  %s", name, line)
+		return nil, fmt.Errorf("%s: its hold: is not a list with one line for each device; add the "+
+			"line there yourself:\n  %s", name, line)
 	case at < 0:
 		lines = append(lines, "", "hold:", "  "+line)
 	default:
@@ -58,7 +59,8 @@ func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 		return err == nil && text == pattern || m[2] == pattern
 	})
 	if key < 0 || at < key {
-		return nil, fmt.Errorf("%s: the hold for %s is not a line of its own; remove it there yourself", name, pattern)
+		return nil, fmt.Errorf("%s: the hold for %s is not a line of its own; remove it there yourself",
+			name, pattern)
 	}
 	lines = slices.Delete(lines, at, at+1)
 	// it was the only one

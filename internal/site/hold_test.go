@@ -15,11 +15,13 @@ func TestHoldsAreLines(t *testing.T) {
 		"none yet": {"site: X # mine\n",
 			"site: X # mine\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
 		"one more": {"site: X\nhold: # mine\n- {device: cam-1, because: lent} # why\n",
-			"site: X\nhold: # mine\n- {device: \"gate-5\", because: \"winter\"}\n- {device: cam-1, because: lent} # why\n"},
+			"site: X\nhold: # mine\n- {device: \"gate-5\", because: \"winter\"}\n- {device: cam-1, " +
+				"because: lent} # why\n"},
 		"a comment": {"site: X\n# hold:\n",
 			"site: X\n# hold:\n\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n"},
 		"in between": {"site: X\nhold:\n  - {device: cam-1, because: lent}\ngroups: {a: [cam-1]}\n",
-			"site: X\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n  - {device: cam-1, because: lent}\ngroups: {a: [cam-1]}\n"},
+			"site: X\nhold:\n  - {device: \"gate-5\", because: \"winter\"}\n  - {device: cam-1, because: " +
+				"lent}\ngroups: {a: [cam-1]}\n"},
 	} {
 		got, err := site.AddHold("site.yaml", []byte(c.before),
 			site.Hold{Device: "gate-5", Because: "winter"})

@@ -16,14 +16,15 @@ func (s Site) checkPlaces(doc *yamldoc.Doc) error {
 		name, isName := p.Key.(string)
 		where, isText := p.Value.(string)
 		if !isName || !isText || !isPattern(name) || text.Clean(where) == "" {
-			return doc.Errorf("$.places", "places: %v: %v: write the name of a device, and in quotes where it is", p.Key, p.Value)
+			return doc.Errorf("$.places", "places: %v: %v: write the name of a device, and in quotes "+
+				"where it is", p.Key, p.Value)
 		}
 	}
 	return nil
 }
 
-// Place is where a device is, and the how manieth place of the site that is; the last one where nothing
-// says it.
+// Place is where a device is, and the how manieth place of the site that is; the last one where
+// nothing says it.
 func (s Site) Place(d device.Device) (at int, where string) {
 	i := slices.IndexFunc(s.Places, func(p yaml.MapItem) bool { return d.Answers(fmt.Sprint(p.Key)) })
 	if i < 0 {

@@ -27,7 +27,8 @@ type Range struct {
 func ParseRange(s string) (Range, error) {
 	s = strings.TrimSpace(s)
 	bad := func(why string) (Range, error) {
-		return Range{}, fmt.Errorf("%q %s; write 10.20.4.7, 10.20.4.7:8080, 10.20.4.1-10.20.4.60 or 10.20.5.0/26", s, why)
+		return Range{}, fmt.Errorf("%q %s; write 10.20.4.7, 10.20.4.7:8080, 10.20.4.1-10.20.4.60 or "+
+			"10.20.5.0/26", s, why)
 	}
 	if a, err := netip.ParseAddr(s); err == nil {
 		return Range{First: a, Last: a}, nil

@@ -1,6 +1,6 @@
-// Package site reads and edits the site file, site.yaml, and the targets of targets.yaml, and answers what they
-// say about a device: its name, group, hold, place, uplinks and target. It is pure: it takes bytes and
-// devices and returns values. The devices themselves are in record.
+// Package site reads and edits the site file, site.yaml, and the targets of targets.yaml, and
+// answers what they say about a device: its name, group, hold, place, uplinks and target. It is
+// pure: it takes bytes and devices and returns values. The devices themselves are in record.
 package site
 
 import (
@@ -51,7 +51,7 @@ type Site struct {
 	ByHand []ByHand      `yaml:"by_hand"`
 	// where images for them are laid ready, such as a stick; empty: in the site folder
 	Stick string `yaml:"stick"`
-	// Names are what devices are called here, by address, serial number or hardware
+	// Names are what devices are called here, by address, serial number or MAC
 	// address.
 	Names map[string]string `yaml:"names"`
 }
@@ -95,7 +95,8 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
-		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands, s.checkPlaces, s.checkTell,
+		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands,
+		s.checkPlaces, s.checkTell,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

@@ -139,7 +139,8 @@ func TestParsePort(t *testing.T) {
 
 func TestNames(t *testing.T) {
 	s, err := site.Parse("site.yaml",
-		[]byte("site: X\nnames: {10.20.4.11: cam-basin, TG2-00101: gate-low, '02:00:5e:00:53:01': switch}\n"))
+		[]byte("site: X\nnames: {10.20.4.11: cam-basin, TG2-00101: gate-low, '02:00:5e:00:53:01': "+
+			"switch}\n"))
 	require.NoError(t, err)
 	for want, d := range map[string]device.Device{
 		"cam-basin": {Endpoint: device.Endpoint{Address: "10.20.4.11:8080"}},
@@ -170,12 +171,13 @@ func TestBadSets(t *testing.T) {
 
 func TestBadTargets(t *testing.T) {
 	for text, want := range map[string]string{
-		"targets: [{model: A, version: 1}, {model: a, version: 2}]": "targets.yaml:1:35: targets: model a has the target 1 above and 2 here",
-		"targets: [{group: attic, version: 1}]":                     "there is no group attic",
-		"targets: [{version: 1}]":                                   "needs a device, a group or a model",
-		"targets: [{device: x, model: y, version: 1}]":              "needs no group and no model",
-		"targets: [{model: A, version: \">=\"}]":                    "write for example",
-		"targets: [{device: x, version: hold}]":                     "under hold",
+		"targets: [{model: A, version: 1}, {model: a, version: 2}]": "targets.yaml:1:35: targets: " +
+			"model a has the target 1 above and 2 here",
+		"targets: [{group: attic, version: 1}]":        "there is no group attic",
+		"targets: [{version: 1}]":                      "needs a device, a group or a model",
+		"targets: [{device: x, model: y, version: 1}]": "needs no group and no model",
+		"targets: [{model: A, version: \">=\"}]":       "write for example",
+		"targets: [{device: x, version: hold}]":        "under hold",
 	} {
 		targets, err := site.ParseTargets("targets.yaml", []byte(text))
 		if err == nil {
@@ -187,7 +189,8 @@ func TestBadTargets(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	f.Add([]byte("site: X\nnetworks: [{ranges: [10.20.4.0/24], except: [10.20.4.1]}]\ngroups: {a: [\"cam-*\"]}\nhold: [{device: x}]\n"))
+	f.Add([]byte("site: X\nnetworks: [{ranges: [10.20.4.0/24], except: [10.20.4.1]}]\ngroups: {a: " +
+		"[\"cam-*\"]}\nhold: [{device: x}]\n"))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		s, err := site.Parse("site.yaml", raw)
 		if err != nil {

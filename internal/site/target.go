@@ -154,9 +154,10 @@ func orEmpty(groups map[string][]string) map[string][]string {
 	return groups
 }
 
-// TargetFor returns the most specific target for a component of a device; ok is false where there is
-// none. contradicts is another one, as specific, that wants something else.
-func (s Site) TargetFor(d device.Device, component string) (target Target, ok bool, contradicts *Target) {
+// TargetFor returns the most specific target for a component of a device; ok is false where there
+// is none. contradicts is another one, as specific, that wants something else.
+func (s Site) TargetFor(d device.Device, component string) (target Target, ok bool,
+	contradicts *Target) {
 	for _, t := range s.Targets {
 		if !s.meant(t, d) || cmp.Or(t.Component, firmware.Main) != component {
 			continue

@@ -30,13 +30,16 @@ func (s Site) checkTell(doc *yamldoc.Doc) error {
 			}
 		}
 		if ways != 1 {
-			return doc.Errorf(at, "tell: each requires one of webhook: URL, command: [PROGRAM, …] and bell: true")
+			return doc.Errorf(at, "tell: each requires one of webhook: URL, command: [PROGRAM, …] and "+
+				"bell: true")
 		}
-		if u, err := url.Parse(t.Webhook); t.Webhook != "" && (err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http") {
+		if u, err := url.Parse(t.Webhook); t.Webhook != "" && (err != nil || u.Host == "" ||
+			u.Scheme != "https" && u.Scheme != "http") {
 			return doc.Errorf(at, "tell: webhook: write for example https://office.example/catena")
 		}
 		if u, err := url.Parse(t.Webhook); err == nil && u.User != nil {
-			return doc.Errorf(at, "tell: webhook: a password does not belong here; its secret is added with catena login add --webhook %s", u.Hostname())
+			return doc.Errorf(at, "tell: webhook: a password does not belong here; its secret is added "+
+				"with catena login add --webhook %s", u.Hostname())
 		}
 		for _, word := range t.On {
 			if !slices.Contains(Told, word) {

@@ -30,7 +30,8 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	for i, u := range s.Uplinks {
 		at := fmt.Sprintf("$.uplinks[%d]", i)
 		if u.Through == "" || len(u.all()) == 0 {
-			return doc.Errorf(at, "uplinks: requires through: a device, and reach: or feeds: a list of those behind it")
+			return doc.Errorf(at, "uplinks: requires through: a device, and reach: or feeds: a list of "+
+				"those behind it")
 		}
 		for key, list := range map[string][]string{"reach": u.Reach, "feeds": u.Feeds} {
 			for j, pattern := range list {
@@ -60,8 +61,8 @@ type Ways struct {
 	Feeds   map[string][]string // those that each one feeds, also by way of others
 }
 
-// Ways resolves the uplinks, and what is reached through its parent. What the laptop is plugged into leads to all devices but those
-// that it is itself reached through.
+// Ways resolves the uplinks, and what is reached through its parent. What the laptop is plugged
+// into leads to all devices but those that it is itself reached through.
 func (s Site) Ways(all []device.Device) Ways {
 	meant := map[string][]string{}
 	ids := func(pattern string) []string {

@@ -85,8 +85,8 @@ func TestPropose(t *testing.T) {
 	}
 }
 
-// A switch tells the name that a device has of itself; what it is called here is found by that, too.
-// A name that two have of themselves says nothing.
+// A switch tells the name that a device has of itself; what it is called here is found by that,
+// too. A name that two have of themselves says nothing.
 func TestProposeByOwnNames(t *testing.T) {
 	devices := wired("switch: cam-11 cam-12 cam", "cam-one:", "cam-12:", "cam-3:", "cam-4:")
 	for i, own := range []string{"", "cam-11", "cam-99", "cam", "cam"} {
@@ -121,7 +121,8 @@ uplinks:
 		"cam-11":        {"switch-basin", "switch-office"},
 		"cam-12":        {"switch-basin", "switch-office"},
 		"switch-office": {"gateway"},
-	}, w.Through, "all but what it is reached through itself goes through what the laptop is plugged into")
+	}, w.Through, "all but what it is reached through itself goes through what the laptop is "+
+		"plugged into")
 	assert.Equal(t, map[string][]string{"switch-basin": {"cam-11"}}, w.Feeds)
 	assert.Empty(t, s.Nobody(all), "the laptop is not a device")
 }

@@ -31,7 +31,8 @@ func days(text string) (out [7]bool, err error) {
 			to = from
 		}
 		if from < 0 || to < 0 {
-			return out, fmt.Errorf("%q is not a day or a range of days; write for example mon-fri, or sat,sun", part)
+			return out, fmt.Errorf("%q is not a day or a range of days; write for example mon-fri, or "+
+				"sat,sun", part)
 		}
 		for d := from; ; d = (d + 1) % 7 {
 			out[d] = true
@@ -69,7 +70,8 @@ func (s Site) checkWindows(doc *yamldoc.Doc) error {
 			}
 		}
 		if w.From == w.To {
-			return doc.Errorf(at, "windows: from and to are both %s; for all day write from: \"00:00\", to: \"23:59\"",
+			return doc.Errorf(at, "windows: from and to are both %s; for all day write from: \"00:00\", "+
+				"to: \"23:59\"",
 				w.From)
 		}
 	}

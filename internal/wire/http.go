@@ -163,8 +163,8 @@ func (h *HTTP) fetch(ctx context.Context, r *http.Request, within time.Duration,
 	return readAnswer(ctx, resp, most)
 }
 
-// Read is Ask for a request that only reads, and has no body: it is asked once more where the device breaks the
-// connection off before it has answered.
+// Read is Ask for a request that only reads, and has no body: it is asked once more where the
+// device breaks the connection off before it has answered.
 func (h *HTTP) Read(ctx context.Context, r *http.Request) (Answer, error) {
 	a, err := h.Ask(ctx, r)
 	if BrokenOff(err) && ctx.Err() == nil {

@@ -122,7 +122,8 @@ func TestARejectedLoginIsFinal(t *testing.T) {
 	sign := func(l *wire.HTTPAuth) {
 		r := httptest.NewRequest(http.MethodGet, "/x", nil)
 		require.NoError(t, l.Sign(r))
-		used := regexp.MustCompile(`nonce="[^"]*"|nc=[0-9a-f]+`).FindAllString(r.Header.Get("Authorization"), -1)
+		used := regexp.MustCompile(`nonce="[^"]*"|nc=[0-9a-f]+`).FindAllString(
+			r.Header.Get("Authorization"), -1)
 		count := strings.Join(used, " ")
 		assert.NotEmpty(t, count)
 		assert.False(t, counts[count], "the nonce count %s is used twice", count)
@@ -149,7 +150,8 @@ func TestARejectedLoginIsFinal(t *testing.T) {
 	l := begun()
 	require.NoError(t, l.Take(challenge(`nonce="2", stale=true`)), "only the nonce was too old")
 	sign(l)
-	assert.ErrorIs(t, l.Take(challenge(`nonce="3", stale=true`)), device.ErrLoginRefused, "and once only")
+	assert.ErrorIs(t, l.Take(challenge(`nonce="3", stale=true`)), device.ErrLoginRefused,
+		"and once only")
 
 	l = begun()
 	l.Accepted()

@@ -240,9 +240,11 @@ func (o *Offer) Fetched(ctx context.Context) error {
 		}
 		if time.Since(since) > stallAfter {
 			if !o.served.Load() {
-				return device.Because(device.NoAnswer, "it did not fetch the image from %s port %d; does a firewall of this machine forbid it?", o.Host, o.Port)
+				return device.Because(device.NoAnswer, "it did not fetch the image from %s port %d; does a "+
+					"firewall of this machine forbid it?", o.Host, o.Port)
 			}
-			return device.Because(device.NoAnswer, "it fetched %d of %d bytes and then no more", last, o.body.Size)
+			return device.Because(device.NoAnswer, "it fetched %d of %d bytes and then no more", last,
+				o.body.Size)
 		}
 	}
 }

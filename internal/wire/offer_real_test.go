@@ -32,17 +32,20 @@ func TestRealClientsFetchAnOffer(t *testing.T) {
 			return []string{"-sf", "-o", into, o.URL}
 		}},
 		"curl over HTTP in two parts": {"curl", "http", func(o *wire.Offer, into string) []string {
-			return []string{"-sf", "-r", "0-99999", "-o", into, o.URL, "--next", "-sf", "-C", "-", "-o", into, o.URL}
+			return []string{"-sf", "-r", "0-99999", "-o", into, o.URL, "--next", "-sf", "-C", "-", "-o",
+				into, o.URL}
 		}},
 		"tftp-hpa": {"tftp", "tftp", func(o *wire.Offer, into string) []string {
 			return []string{"-m", "binary", o.Host, strconv.Itoa(o.Port), "-c", "get", o.File, into}
 		}},
 		"atftp with a window": {"atftp", "tftp", func(o *wire.Offer, into string) []string {
-			return []string{"--option", "blksize 1024", "--option", "windowsize 8", "-g", "-l", into, "-r", o.File,
+			return []string{"--option", "blksize 1024", "--option", "windowsize 8", "-g", "-l", into, "-r",
+				o.File,
 				o.Host, strconv.Itoa(o.Port)}
 		}},
 		"atftp": {"atftp", "tftp", func(o *wire.Offer, into string) []string {
-			return []string{"--option", "blksize 8192", "--option", "tsize 0", "-g", "-l", into, "-r", o.File,
+			return []string{"--option", "blksize 8192", "--option", "tsize 0", "-g", "-l", into, "-r",
+				o.File,
 				o.Host, strconv.Itoa(o.Port)}
 		}},
 	} {
@@ -76,6 +79,7 @@ func TestRealClientsFetchAnOffer(t *testing.T) {
 	require.NoError(t, err)
 	defer o.Close()
 	if curl, err := exec.LookPath("curl"); err == nil {
-		assert.Error(t, exec.Command(curl, "-sf", "-o", os.DevNull, o.URL).Run(), "it is offered to another host")
+		assert.Error(t, exec.Command(curl, "-sf", "-o", os.DevNull, o.URL).Run(),
+			"it is offered to another host")
 	}
 }

@@ -43,9 +43,9 @@ type SSH struct {
 }
 
 // DialSSH connects and logs in. The host key is shown to trust before anything is sent; a login
-// is tried once: by its key or the agent's, and if it has a password by that, or where the device has
-// only that, keyboard-interactive, whose questions are answered with the password where they do not
-// echo, once. Its errors are causes.
+// is tried once: by its key or the agent's, and if it has a password by that, or where the device
+// has only that, keyboard-interactive, whose questions are answered with the password where they do
+// not echo, once. Its errors are causes.
 func DialSSH(ctx context.Context, address string, as login.Credential, trust Trust) (*SSH, error) {
 	ctx, cancel := context.WithTimeout(ctx, sshWithin)
 	defer cancel()
@@ -369,7 +369,11 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 	}}
 	for _, write := range []func() error{
 		func() error { return nil },
-		func() error { _, err := fmt.Fprintf(in, "C0644 %d %s\n", b.Size, path.Base(remote)); return err },
+		func() error {
+			_, err := fmt.Fprintf(in, "C0644 %d %s\n", b.Size,
+				path.Base(remote))
+			return err
+		},
 		func() error {
 			if _, err := io.Copy(in, body); err != nil {
 				return err

@@ -61,8 +61,8 @@ func parseRequest(p []byte) (r tftpRequest, ok bool) {
 	return r, true
 }
 
-// grant agrees to what a device asks for, within bounds, and returns the answer that says so; nil: it
-// asked for nothing that is known.
+// grant agrees to what a device asks for, within bounds, and returns the answer that says so; nil:
+// it asked for nothing that is known.
 func grant(asked [][2]string, size int64) (t terms, answer []byte) {
 	t = terms{block: 512, window: 1, within: tftpWithin}
 	for _, o := range asked {
@@ -134,8 +134,8 @@ func (x *transfer) receive(until time.Time) ([]byte, error) {
 	}
 }
 
-// ask sends packets until the peer answers with one that take accepts. Its error is the peer's own, or
-// that it does not answer.
+// ask sends packets until the peer answers with one that take accepts. Its error is the peer's own,
+// or that it does not answer.
 func (x *transfer) ask(send func() error, take func(op, n uint16, p []byte) bool) error {
 	for range tftpTries {
 		if err := send(); err != nil {
@@ -209,8 +209,8 @@ func (x *transfer) send(body io.ReaderAt, size int64, acked func(int64)) error {
 	return nil
 }
 
-// PutTFTP writes a body to a device's TFTP server. It is given up when the device does not answer for
-// ten seconds. The bytes told are those that the device has acknowledged.
+// PutTFTP writes a body to a device's TFTP server. It is given up when the device does not answer
+// for ten seconds. The bytes told are those that the device has acknowledged.
 func PutTFTP(ctx context.Context, address, remote string, b Body) error {
 	to, err := net.ResolveUDPAddr("udp", address)
 	if err != nil {
@@ -225,7 +225,8 @@ func PutTFTP(ctx context.Context, address, remote string, b Body) error {
 	defer stop()
 	x := &transfer{ctx: ctx, conn: conn, host: to.IP.String(),
 		t: terms{block: 512, window: 1, within: tftpWithin}}
-	request := fmt.Appendf([]byte{0, tftpWRQ}, "%s\x00octet\x00blksize\x00%d\x00windowsize\x00%d\x00tsize\x00%d\x00",
+	request := fmt.Appendf([]byte{0, tftpWRQ},
+		"%s\x00octet\x00blksize\x00%d\x00windowsize\x00%d\x00tsize\x00%d\x00",
 		remote, tftpBlock, tftpWindow, b.Size)
 	err = x.ask(func() error { _, err := conn.WriteTo(request, to); return err },
 		func(op, n uint16, p []byte) bool {

@@ -39,8 +39,8 @@ func server(t *testing.T, answer func(p []byte) [][]byte) string {
 
 func ack(n uint16) []byte { return binary.BigEndian.AppendUint16([]byte{0, 4}, n) }
 
-// Packets that are lost, come twice or come from the past do no harm: each byte arrives once, in its
-// place.
+// Packets that are lost, come twice or come from the past do no harm: each byte arrives once, in
+// its place.
 func TestTFTPOverABadLink(t *testing.T) {
 	image := bytes.Repeat([]byte("sluice "), 20_000)
 	var mu sync.Mutex
@@ -71,7 +71,10 @@ func TestTFTPOverABadLink(t *testing.T) {
 	})
 	var told []int64
 	require.NoError(t, wire.PutTFTP(t.Context(), address, "image.bin", wire.Body{
-		From: bytes.NewReader(image), Size: int64(len(image)), Sent: func(n int64) { told = append(told, n) }}))
+		From: bytes.NewReader(image), Size: int64(len(image)), Sent: func(n int64) {
+			told = append(told,
+				n)
+		}}))
 	mu.Lock()
 	defer mu.Unlock()
 	assert.True(t, bytes.Equal(image, got), "%d of %d bytes", len(got), len(image))
@@ -82,11 +85,17 @@ func TestTFTPOverABadLink(t *testing.T) {
 // What a server may say instead ends in a clear error, and a context ends the waiting.
 func TestTFTPRefusals(t *testing.T) {
 	body := wire.Body{From: bytes.NewReader([]byte("lock")), Size: 4}
-	full := server(t, func([]byte) [][]byte { return [][]byte{[]byte("\x00\x05\x00\x03disk full\x00")} })
+	full := server(t, func([]byte) [][]byte {
+		return [][]byte{
+			[]byte("\x00\x05\x00\x03disk full\x00")}
+	})
 	err := wire.PutTFTP(t.Context(), full, "image.bin", body)
 	assert.ErrorIs(t, err, device.ErrRefused)
 	assert.ErrorContains(t, err, "disk full (TFTP error 3)")
-	rubbish := server(t, func([]byte) [][]byte { return [][]byte{{0}, []byte("\x00\x09xx"), []byte("\x00\x06blksize"), ack(9)} })
+	rubbish := server(t, func([]byte) [][]byte {
+		return [][]byte{{0}, []byte("\x00\x09xx"),
+			[]byte("\x00\x06blksize"), ack(9)}
+	})
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	assert.Error(t, wire.PutTFTP(ctx, rubbish, "image.bin", body))

@@ -1,4 +1,5 @@
-// Package words writes numbers as an operator reads them: sizes, durations, and counts with their nouns.
+// Package words writes numbers as an operator reads them: sizes, durations, and counts with their
+// nouns.
 package words
 
 import (
@@ -49,4 +50,24 @@ func FewOf(names []string, most int) string {
 		return strings.Join(names, ", ")
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// Fill breaks a text into lines, of which those after the first start with indent.
+func Fill(text, indent string, width int) string {
+	var b strings.Builder
+	at := 0
+	for _, word := range strings.Fields(text) {
+		switch n := len([]rune(word)); {
+		case at == 0:
+			at = n
+		case at+1+n > width:
+			b.WriteString("\n" + indent)
+			at = len(indent) + n
+		default:
+			b.WriteString(" ")
+			at += 1 + n
+		}
+		b.WriteString(word)
+	}
+	return b.String()
 }

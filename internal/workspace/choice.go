@@ -12,6 +12,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/match"
+	"catena/internal/record"
 )
 
 // Choice says which rows a person wants, and in which order.
@@ -76,7 +77,7 @@ func named(rows []Row, names []string) ([]Row, error) {
 	var out []Row
 	taken := map[string]bool{}
 	for _, name := range names {
-		devices, err := meant(known, name)
+		devices, err := record.Meant(known, name)
 		if err != nil {
 			return nil, err
 		}
@@ -137,7 +138,8 @@ func (c Choice) urgency(r Row) int {
 
 // families are the parents among some rows, with their children: in a list these stand below their
 // parent, and together where the most urgent of them belongs.
-type families struct{ urgency map[string]int } // by the parent's name, or that of one without children
+// by the parent's name, or that of one without children
+type families struct{ urgency map[string]int }
 
 func newFamilies(rows []Row) families {
 	f := families{map[string]int{}}

@@ -147,8 +147,8 @@ func Mains(rows []Row) []Row {
 	})
 }
 
-// row makes the row of a match.
-func (w *Workspace) row(m match.Row) (Row, error) {
+// Row makes the row of a match.
+func (w *Workspace) Row(m match.Row) (Row, error) {
 	updated, err := w.history.Updated(m.Device.ID)
 	if err != nil {
 		return Row{}, err
@@ -160,7 +160,8 @@ func (w *Workspace) row(m match.Row) (Row, error) {
 		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order},
 		Component: m.Component,
 		Status:    string(m.Status), Target: Version{m.Target, order}, Path: []string{},
-		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason, Protocol: w.Dialects.Protocol(d.Dialect),
+		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason,
+		Protocol: w.Dialects.Protocol(d.Dialect),
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
 		sendable: w.sendsTo(d.Endpoint) || contact.ByHand(w.Site, d)}
@@ -197,7 +198,8 @@ func (w *Workspace) cautious(r Row) (Row, error) {
 		r.Reason = why + id + "; to try again, name it: catena flash " + r.Name + "; " + r.Reason
 	}
 	if r.ParkedIn != "" {
-		r.Reason = "it was left with its image in " + r.ParkedIn + " and waits for its restart; " + r.Reason
+		r.Reason = "it was left with its image in " + r.ParkedIn + " and waits for its restart; " +
+			r.Reason
 	}
 	if !r.Sendable() {
 		r.Reason = "Catena cannot send it an image yet; " + r.Reason

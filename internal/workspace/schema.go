@@ -49,7 +49,8 @@ func FileSchema(kind string) ([]byte, error) {
 		reflect.TypeFor[firmware.Settings](): words("kept", "cleared", "converted", ""),
 		reflect.TypeFor[order.Purpose]():     words(string(order.Forward), string(order.Backward)),
 	})
-	s["$schema"], s["title"], s["required"] = "https://json-schema.org/draft/2020-12/schema", shape.title, shape.required
+	s["$schema"], s["title"], s["required"] = "https://json-schema.org/draft/2020-12/schema",
+		shape.title, shape.required
 	return json.MarshalIndent(s, "", "  ")
 }
 

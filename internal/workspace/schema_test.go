@@ -29,7 +29,8 @@ func TestTheSchemas(t *testing.T) {
 	doc, err := os.ReadFile("../../docs/files.md")
 	require.NoError(t, err)
 	block := func(begins string) string {
-		for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(doc), -1) {
+		for _, m := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(doc),
+			-1) {
 			if strings.HasPrefix(m[1], begins) {
 				return m[1]
 			}

@@ -3,9 +3,9 @@
 // commands share: which devices a word means, which ones a job takes, what a rollback is,
 // which images are still needed.
 //
-// Its central type is Workspace. How devices are reached is decided in contact, how they are changed in
-// care and job. It prints nothing: its errors are types with fields, and whoever shows them adds what to
-// do next.
+// Its central type is Workspace. How devices are reached is decided in contact, how they are
+// changed in care and job. It prints nothing: its errors are types with fields, and whoever shows
+// them adds what to do next.
 package workspace
 
 import (
@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,16 +31,16 @@ import (
 	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
-	"catena/internal/text"
 )
 
 // Access returns how the devices of the site are reached.
-func (w *Workspace) Access(families family.Set, book login.Book, given ...login.Credential) (*contact.Access, error) {
+func (w *Workspace) Access(families family.Set, book login.Book, given ...login.Credential) (
+	*contact.Access, error) {
 	return contact.New(w.Ledger, w.Dir, w.Site, families, book, given...)
 }
 
-// Workspace is an open site. Match and Renew are for one goroutine; what they have filled may be read by
-// several.
+// Workspace is an open site. Match and Renew are for one goroutine; what they have filled may be
+// read by several.
 type Workspace struct {
 	Dir    string
 	Site   site.Site // with the targets of targets.yaml
@@ -163,7 +164,8 @@ func ReadSite(dir string) (site.Site, error) {
 func (w *Workspace) Close() { _ = w.Ledger.Close() }
 
 // ReadFamilies reads the family files of the folders: a site's, and a shelf's. An empty
-// name is not a folder. A file that is there twice, as after a pack from the same shelf, counts once.
+// name is not a folder. A file that is there twice, as after a pack from the same shelf, counts
+// once.
 func ReadFamilies(folders ...string) (family.Set, error) {
 	var all []family.Family
 	seen := map[string]bool{} // contents
@@ -247,7 +249,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		w.nameOf[d.ID] = d.Name
 	}
 	for _, r := range w.matcher.All(known) {
-		row, err := w.row(r)
+		row, err := w.Row(r)
 		if err == nil {
 			row, err = w.cautious(row)
 		}
@@ -313,37 +315,14 @@ func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
 	return out, nil
 }
 
-// meant are the devices that a word means; its error is an UnknownDeviceError.
-func meant(known []device.Device, word string) ([]device.Device, error) {
-	found := site.Meant(known, word)
-	if len(found) > 0 {
-		return found, nil
-	}
-	var names []string
-	for _, d := range known {
-		names = append(names, d.Name)
-	}
-	return nil, &record.UnknownDeviceError{Word: word, Like: text.Nearest(word, names)}
-}
-
 // Means refuses a word that means no known device.
 func (w *Workspace) Means(word string) error {
 	known, err := record.Devices(w.Ledger)
 	if err != nil {
 		return err
 	}
-	_, err = meant(known, word)
+	_, err = record.Meant(known, word)
 	return err
-}
-
-// AmbiguousError is returned for a word that means several devices where one is needed.
-type AmbiguousError struct {
-	Word  string
-	Count int
-}
-
-func (e *AmbiguousError) Error() string {
-	return fmt.Sprintf("%s means %d devices", e.Word, e.Count)
 }
 
 // Device finds the one known device that a word means, among all that are known.
@@ -351,12 +330,12 @@ func (w *Workspace) Device(word string) (known []device.Device, found device.Dev
 	if known, err = record.Devices(w.Ledger); err != nil {
 		return nil, found, err
 	}
-	devices, err := meant(known, word)
+	devices, err := record.Meant(known, word)
 	if err != nil {
 		return nil, found, err
 	}
 	if len(devices) > 1 {
-		return nil, found, &AmbiguousError{Word: word, Count: len(devices)}
+		return nil, found, &record.AmbiguousError{Word: word, Count: len(devices)}
 	}
 	return known, devices[0], nil
 }
@@ -391,8 +370,8 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 	return count, last, nil
 }
 
-// Rename writes a device's new name where the site's files have the old one.
-func (w *Workspace) Rename(from, to string) error {
+// rename writes a device's new name where the site's files have the old one.
+func (w *Workspace) rename(from, to string) error {
 	for _, name := range []string{site.File, site.TargetsFile} {
 		path := filepath.Join(w.Dir, name)
 		raw, err := os.ReadFile(path)
@@ -415,3 +394,56 @@ func (w *Workspace) Rename(from, to string) error {
 	}
 	return nil
 }
+
+// Image returns the image on the shelf with a digest; false: there is none.
+func (w *Workspace) Image(digest string) (firmware.Image, bool) {
+	i, there := w.images[digest]
+	return i, there
+}
+
+// MainRows returns the main component of every known device, matched.
+func (w *Workspace) MainRows() []Row { return w.mains }
+
+// NameOf returns the name of a device by its ID; empty: it is not known.
+func (w *Workspace) NameOf(id string) string { return w.nameOf[id] }
+
+// Through returns, by ID, the devices that each one is reached through, as the site has it and as
+// more says.
+func (w *Workspace) Through(more ...site.Uplink) map[string][]string {
+	if len(more) == 0 {
+		return w.ways.Through
+	}
+	all := w.Site
+	all.Uplinks = slices.Concat(all.Uplinks, more)
+	return all.Ways(w.Devices()).Through
+}
+
+// Devices returns the known devices.
+func (w *Workspace) Devices() []device.Device {
+	var all []device.Device
+	for _, r := range w.mains {
+		all = append(all, r.Match.Device)
+	}
+	return all
+}
+
+// Main returns the matched row of a device's main component; false: it is not known.
+func (w *Workspace) Main(id string) (Row, bool) {
+	i, known := w.mainAt[id]
+	if !known {
+		return Row{}, false
+	}
+	return w.mains[i], true
+}
+
+// Images returns the images on the shelf, by digest.
+func (w *Workspace) Images() map[string]firmware.Image { return w.images }
+
+// Ways returns what each device is reached through and fed by.
+func (w *Workspace) Ways() site.Ways { return w.ways }
+
+// History returns what earlier jobs did, as it was when Match was called.
+func (w *Workspace) History() *job.History { return w.history }
+
+// Matcher returns what decides which image a device gets.
+func (w *Workspace) Matcher() *match.Matcher { return w.matcher }

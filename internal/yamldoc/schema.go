@@ -9,8 +9,8 @@ import (
 // Schema is a JSON Schema (2020-12), or a part of one.
 type Schema map[string]any
 
-// SchemaOf describes a struct as a YAML file has it, by its yaml tags: other keys are refused. Types
-// that are written in their own way are given in special.
+// SchemaOf describes a struct as a YAML file has it, by its yaml tags: other keys are refused.
+// Types that are written in their own way are given in special.
 func SchemaOf(t reflect.Type, special map[reflect.Type]Schema) Schema {
 	if s := special[t]; s != nil {
 		return s

@@ -85,7 +85,8 @@ func Keys(name string, data []byte, known []string) (*Doc, map[string]ast.Node, 
 
 // Within is Keys for a part of the file, which is then read like a file of its own.
 func (d *Doc) Within(n ast.Node, known []string) (*Doc, map[string]ast.Node, error) {
-	part := &Doc{d.name, &ast.File{Docs: []*ast.DocumentNode{{BaseNode: &ast.BaseNode{}, Body: n}}}, d.tokens}
+	part := &Doc{d.name, &ast.File{Docs: []*ast.DocumentNode{{BaseNode: &ast.BaseNode{}, Body: n}}},
+		d.tokens}
 	keys, err := part.keys(known)
 	return part, keys, err
 }
@@ -182,7 +183,8 @@ func shape(name string, tokens token.Tokens) error {
 		}
 		switch t.Type {
 		case token.AnchorType, token.AliasType, token.MergeKeyType:
-			return at("anchors (&) and aliases (*) are not read; write it out, and put names with a * in quotes")
+			return at("anchors (&) and aliases (*) are not read; write it out, and put names with a * in " +
+				"quotes")
 		case token.SequenceStartType, token.MappingStartType:
 			depth++
 		case token.SequenceEndType, token.MappingEndType:

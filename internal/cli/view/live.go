@@ -18,12 +18,14 @@ type Theme struct {
 	ASCII bool // the terminal cannot show more
 }
 
-// toneColors are legible on their ground: the first on white, the second on black. fewColors are those of
-// a terminal that has only sixteen; a yellow is none on white.
+// toneColors are legible on their ground: the first on white, the second on black. fewColors are
+// those of a terminal that has only sixteen; a yellow is none on white.
 var (
-	toneColors = map[Tone][2]string{Quiet: {"#5f6a73", "#8d99a3"}, Good: {"#1b6e3c", "#79d19a"}, Busy: {"#1f5f9e", "#6db3f2"},
+	toneColors = map[Tone][2]string{Quiet: {"#5f6a73", "#8d99a3"}, Good: {"#1b6e3c", "#79d19a"},
+		Busy: {"#1f5f9e", "#6db3f2"},
 		Warn: {"#8a5a00", "#f0b95b"}, Bad: {"#b3261e", "#ff8a80"}}
-	fewColors = map[Tone][2]string{Good: {"", "10"}, Busy: {"4", "14"}, Warn: {"5", "11"}, Bad: {"1", "9"}}
+	fewColors = map[Tone][2]string{Good: {"", "10"}, Busy: {"4", "14"}, Warn: {"5", "11"},
+		Bad: {"1", "9"}}
 )
 
 // paint colours a text that is harmless already.
@@ -39,7 +41,8 @@ func (t Theme) paint(tone Tone, what string) string {
 	if tone == Quiet && (t.Few || t.Plain) {
 		style = style.Faint(true)
 	} else if !t.Plain && pair != [2]string{} && !(t.Few && !t.Dark && pair[0] == "") {
-		style = style.Foreground(lipgloss.LightDark(t.Dark)(lipgloss.Color(pair[0]), lipgloss.Color(pair[1])))
+		style = style.Foreground(lipgloss.LightDark(t.Dark)(lipgloss.Color(pair[0]),
+			lipgloss.Color(pair[1])))
 	}
 	if tone == Bad {
 		style = style.Bold(true)
@@ -66,7 +69,8 @@ func (t Theme) spaced(s string) string {
 	if !t.ASCII {
 		return s
 	}
-	s = strings.NewReplacer("→", "->", "·", "-", "…", "...", "└", "`-", "×", "x", "↑↓", "up/down", "←", "<-", "“", "\"", "”", "\"", "▏", "_").Replace(s)
+	s = strings.NewReplacer("→", "->", "·", "-", "…", "...", "└", "`-", "×", "x", "↑↓", "up/down", "←",
+		"<-", "“", "\"", "”", "\"", "▏", "_").Replace(s)
 	return strings.Map(func(r rune) rune {
 		if r > '~' {
 			return '?'
@@ -161,7 +165,8 @@ func (l Live) Draw(width, height int, t Theme) string {
 	return strings.Join(append(lines[:height-len(foot)], foot...), "\n")
 }
 
-// head is the whole: who, how far, how many, until when; what must not lose power; what this program says.
+// head is the whole: who, how far, how many, until when; what must not lose power; what this
+// program says.
 func (l Live) head(width int, t Theme) []string {
 	clock := t.text(l.Clock)
 	title := t.fit(t.text(l.Title), width-ansi.StringWidth(clock)-1) + " " + clock
@@ -174,11 +179,13 @@ func (l Live) head(width int, t Theme) []string {
 		parts = append(parts, t.paint(p.Tone, fmt.Sprintf("%d %s", p.N, t.text(p.Word))))
 	}
 	barWide := max(10, min(30, width/5))
-	whole := fmt.Sprintf("%s %3d%%  %s", t.paint(Busy, t.bar(l.Percent, barWide)), l.Percent, strings.Join(parts, t.sign(" · ", ", ")))
+	whole := fmt.Sprintf("%s %3d%%  %s", t.paint(Busy, t.bar(l.Percent, barWide)), l.Percent,
+		strings.Join(parts, t.sign(" · ", ", ")))
 	if l.Rate != "" {
 		whole += t.sign(" · ", ", ") + t.text(l.Rate)
 	}
-	lines := []string{lipgloss.NewStyle().Bold(true).Render(title), t.fit(whole, width), t.paint(Quiet, t.fit(t.text(l.Outlook), width))}
+	lines := []string{lipgloss.NewStyle().Bold(true).Render(title), t.fit(whole, width), t.paint(Quiet,
+		t.fit(t.text(l.Outlook), width))}
 	power := t.paint(Quiet, t.fit("Nothing is being written or restarting now.", width))
 	if len(l.Writing) > 0 {
 		power = t.paint(Warn, t.fit(l.power(width, t), width))
@@ -269,7 +276,8 @@ func (l Live) rows(width, room int, t Theme) []string {
 		out = append(out, l.marked(r, width, name, t))
 	}
 	if cut {
-		out = append(out, t.paint(Quiet, t.fit(fmt.Sprintf("  %d above, %d below", first-pinned, len(shown)-last), width)))
+		out = append(out, t.paint(Quiet, t.fit(fmt.Sprintf("  %d above, %d below", first-pinned,
+			len(shown)-last), width)))
 	}
 	if len(shown) == 0 && len(l.Rows) > 0 && len(done) == 0 {
 		out = append(out, t.paint(Quiet, "  no device is called so"))

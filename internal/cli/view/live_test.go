@@ -11,20 +11,24 @@ import (
 	"catena/internal/cli/view"
 )
 
-// busy is a job of so many devices, some of which need attention; their names are long, of double width,
-// or hostile.
+// busy is a job of so many devices, some of which need attention; their names are long, of double
+// width, or hostile.
 func busy(n int) view.Live {
-	names := []string{"cam-%d", "gate-at-the-far-end-of-the-basin-%d", "閘門カメラ-%d", "évier-%d", "a\x1b[2Jb-%d"}
+	names := []string{"cam-%d", "gate-at-the-far-end-of-the-basin-%d", "閘門カメラ-%d", "évier-%d",
+		"a\x1b[2Jb-%d"}
 	l := view.Live{Title: "Marrow Hill Locks · flash night-1, j1", Clock: "1:02:03", Percent: 61,
-		Parts: []view.Part{{N: 2, Word: "stranded", Tone: view.Bad}, {N: n, Word: "waiting", Tone: view.Quiet},
+		Parts: []view.Part{{N: 2, Word: "stranded", Tone: view.Bad}, {N: n, Word: "waiting",
+			Tone: view.Quiet},
 			{N: 3, Word: "sending", Tone: view.Busy}, {N: 4, Word: "proving", Tone: view.Busy}},
-		Rate: "4.2 MiB/s", Outlook: "expected until 03:10", Writing: []string{"cam-1", "cam-2", "cam-3"}, Selected: "d3",
+		Rate: "4.2 MiB/s", Outlook: "expected until 03:10", Writing: []string{"cam-1", "cam-2", "cam-3"},
+		Selected: "d3",
 		DoneText: fmt.Sprintf("%d done", n-max(2, n/2)),
 		Message:  "Stopping: no further device is started.", Keys: "q leave · enter open · ↑↓"}
 	for i := range n {
 		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i),
 			Model: "WX-40",
-			Path:  "3.1.0 → 3.2.1", Step: "sending", Tone: view.Busy, Percent: i % 101, Rate: "1.1 MiB/s", Left: "0:42", What: "for 0:03"}
+			Path:  "3.1.0 → 3.2.1", Step: "sending", Tone: view.Busy, Percent: i % 101, Rate: "1.1 MiB/s",
+			Left: "0:42", What: "for 0:03"}
 		if i%3 == 0 { // of the first one, and of one that does not stand above it
 			r.Parent, r.Via = fmt.Sprint("d", i-1), "hub-1"
 			if i%2 == 0 {
@@ -32,7 +36,8 @@ func busy(n int) view.Live {
 			}
 		}
 		if i < 2 {
-			r.Attention, r.Step, r.Tone, r.Percent, r.What = true, "stranded", view.Bad, -2, strings.Repeat("it did not come back ", 9)
+			r.Attention, r.Step, r.Tone, r.Percent, r.What = true, "stranded", view.Bad, -2, strings.Repeat(
+				"it did not come back ", 9)
 		}
 		if i >= n/2 && i > 1 {
 			r.Done, r.Step = true, "done"
@@ -42,12 +47,14 @@ func busy(n int) view.Live {
 	return l
 }
 
-// At every size there are as many lines as the terminal has, none is wider, and who needs attention is on
-// the screen.
+// At every size there are as many lines as the terminal has, none is wider, and who needs attention
+// is on the screen.
 func TestLiveFitsEverySize(t *testing.T) {
 	for _, n := range []int{1, 2, 60, 500} {
-		for _, size := range [][2]int{{80, 24}, {142, 44}, {200, 60}, {20, 6}, {41, 9}, {96, 10}, {116, 30}} {
-			for _, theme := range []view.Theme{{Dark: true}, {}, {Few: true}, {Plain: true}, {ASCII: true, Plain: true}} {
+		for _, size := range [][2]int{{80, 24}, {142, 44}, {200, 60}, {20, 6}, {41, 9}, {96, 10},
+			{116, 30}} {
+			for _, theme := range []view.Theme{{Dark: true}, {}, {Few: true}, {Plain: true}, {ASCII: true,
+				Plain: true}} {
 				for _, selected := range []string{"", "d0", fmt.Sprint("d", n/2-1), "gone"} {
 					l := busy(n)
 					l.Selected = selected
@@ -99,7 +106,8 @@ func TestLiveSumsUp(t *testing.T) {
 	assert.Regexp(t, `on: cam-1, .* and \d+ more`, many.Draw(80, 24, view.Theme{Plain: true}))
 	l := busy(3)
 	l.DetailOf, l.Detail = "cam-1", []string{"22:00:01 sending", strings.Repeat("a long word ", 30)}
-	assert.Regexp(t, `(?s)cam-1 +\n  22:00:01 sending +\n  a long word`, ansi.Strip(l.Draw(80, 24, view.Theme{})))
+	assert.Regexp(t, `(?s)cam-1 +\n  22:00:01 sending +\n  a long word`,
+		ansi.Strip(l.Draw(80, 24, view.Theme{})))
 }
 
 // A frame of 500 devices; four are drawn each second.

@@ -153,7 +153,8 @@ func (t *Table) Draw(w io.Writer, s Style) {
 			if c.Text == "" {
 				continue
 			}
-			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text), max(20, s.Width-4)), "\n") {
+			for _, part := range strings.Split(text.WrapSoft(harmlessLine(c.Text), max(20, s.Width-4)),
+				"\n") {
 				fmt.Fprintln(w, strings.TrimRight("    "+string(s.Paint(c.Tone, part)), " "))
 			}
 		}
@@ -182,9 +183,9 @@ func (s Style) Wrap(what string) string {
 // harmlessLine is a text as one line.
 func harmlessLine(s string) string { return strings.ReplaceAll(clean.Harmless(s), "\n", " ") }
 
-// fitted returns the table as it fits the terminal: without columns that are empty or the same in every row,
-// which same states, and without the less important ones, which hidden names. below are the last columns
-// of each row where those are printed on separate lines.
+// fitted returns the table as it fits the terminal: without columns that are empty or the same in
+// every row, which same states, and without the less important ones, which hidden names. below are
+// the last columns of each row where those are printed on separate lines.
 func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell) {
 	fit = Table{Columns: slices.Clone(t.Columns), Rows: t.Rows, OneLine: t.OneLine}
 	if s.Width == 0 {
@@ -193,11 +194,13 @@ func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell)
 	var alike, gone []string
 	for i := len(fit.Columns) - 1; i > 0; i-- {
 		first := fit.Rows[0][i]
-		if t.OneLine || slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != first.Text }) {
+		if t.OneLine || slices.ContainsFunc(fit.Rows,
+			func(r []Cell) bool { return r[i].Text != first.Text }) {
 			continue
 		}
 		if first.Text != "" {
-			if len(fit.Rows) < leastAlike || len(t.Columns)-i <= t.Tail || first.raw || fit.Columns[i] == "" {
+			if len(fit.Rows) < leastAlike || len(t.Columns)-i <= t.Tail || first.raw ||
+				fit.Columns[i] == "" {
 				continue
 			}
 			alike = append([]string{fit.Columns[i] + " " + harmlessLine(first.Text)}, alike...)

@@ -15,9 +15,12 @@ import (
 )
 
 func TestMarkdown(t *testing.T) {
-	got := view.Markdown("# Release 3.2.1\n\nThe *presets* are kept,\nand `zoom` is fixed. See [the page](https://wexcombe.example/n).\n\n"+
-		"1. first\n2. second\n   * inner\n\n> mind the gate\n\n    code\n\n<script>alert(1)</script>\n\n\x1b[2Jend ![x](y)\n", view.Style{})
-	assert.Equal(t, "Release 3.2.1\n\nThe presets are kept,\nand zoom is fixed. See the page <https://wexcombe.example/n>.\n\n"+
+	got := view.Markdown("# Release 3.2.1\n\nThe *presets* are kept,\nand `zoom` is fixed. See "+
+		"[the page](https://wexcombe.example/n).\n\n"+
+		"1. first\n2. second\n   * inner\n\n> mind the gate\n\n    code\n\n<script>alert(1)</script>\n"+
+		"\n\x1b[2Jend ![x](y)\n", view.Style{})
+	assert.Equal(t, "Release 3.2.1\n\nThe presets are kept,\nand zoom is fixed. See the page "+
+		"<https://wexcombe.example/n>.\n\n"+
 		"1. first\n2. second\n   • inner\n\n│ mind the gate\n\n    code\n\n[2Jend\n", got)
 }
 

@@ -27,10 +27,13 @@ var challengers = map[string]func(n int64) string{
 	"a fresh nonce each, always stale": func(n int64) string {
 		return fmt.Sprintf(`Digest realm="x", qop="auth", stale=true, nonce="%d"`, n)
 	},
-	"no challenge":           func(int64) string { return "" },
-	"a challenge cut short":  func(int64) string { return `Digest realm="x", nonce=` },
-	"an unknown method":      func(int64) string { return `Riddle realm="x"` },
-	"an unknown digest":      func(n int64) string { return fmt.Sprintf(`Digest realm="x", algorithm=RIDDLE, nonce="%d"`, n) },
+	"no challenge":          func(int64) string { return "" },
+	"a challenge cut short": func(int64) string { return `Digest realm="x", nonce=` },
+	"an unknown method":     func(int64) string { return `Riddle realm="x"` },
+	"an unknown digest": func(n int64) string {
+		return fmt.Sprintf(
+			`Digest realm="x", algorithm=RIDDLE, nonce="%d"`, n)
+	},
 	"Basic after an attempt": func(int64) string { return `Basic realm="x"` },
 }
 
@@ -53,7 +56,8 @@ func (s Subject) challenges(t *testing.T) {
 
 // rejecting stands before a device: what carries a login is counted and rejected, and every
 // challenge is replaced.
-func (s Subject) rejecting(t *testing.T, challenge func(n int64) string) (dialect.At, *atomic.Int64) {
+func (s Subject) rejecting(t *testing.T, challenge func(n int64) string) (dialect.At,
+	*atomic.Int64) {
 	at := s.Start(t, Faults{})
 	device, err := url.Parse(at.URL("/"))
 	require.NoError(t, err)

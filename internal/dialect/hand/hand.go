@@ -1,6 +1,6 @@
 // Package hand is the dialect of devices that only a person updates: with a cable, a stick or at a
-// keyboard of their own. Catena lays the verified image ready, asks, and waits. One that can be read by
-// another dialect proves itself; of one that no one reads a person's word is all there is.
+// keyboard of their own. Catena lays the verified image ready, asks, and waits. One that can be
+// read by another dialect proves itself; of one that no one reads a person's word is all there is.
 package hand
 
 import (
@@ -118,7 +118,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	defer cancel()
 	err = u.of.at.Ask(asking, what, false)
 	if errors.Is(err, context.DeadlineExceeded) {
-		return device.Because(device.NeedsPerson, "no one said within %s that it runs %s", within, image.Version)
+		return device.Because(device.NeedsPerson, "no one said within %s that it runs %s", within,
+			image.Version)
 	}
 	if t, is := u.of.Session.(*told); is && err == nil {
 		t.known.Version = image.Version

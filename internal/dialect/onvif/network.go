@@ -23,8 +23,8 @@ type networkInterface struct {
 	Local  []string `xml:"IPv4>Config>LinkLocal>Address"`
 }
 
-// Move gives the interface at which the camera is talked to another address, and where it says so has it
-// restart for that. That it answers no more then is a good end.
+// Move gives the interface at which the camera is talked to another address, and where it says so
+// has it restart for that. That it answers no more then is a good end.
 func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	t, to, gateway := n.session, place.Address, place.Gateway
 	if !to.Addr().Is4() {
@@ -46,7 +46,8 @@ func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 		}
 	}
 	if place.Name != "" { // ONVIF Core 8.2.2; a label needs no escape
-		if _, err := t.call(ctx, `<tds:SetHostname><tds:Name>`+place.Name+`</tds:Name></tds:SetHostname>`, true); err != nil {
+		if _, err := t.call(ctx, `<tds:SetHostname><tds:Name>`+place.Name+`</tds:Name></tds:SetHostname>`,
+			true); err != nil {
 			return err
 		}
 	}
@@ -54,10 +55,12 @@ func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	if err := xml.EscapeText(&name, []byte(token)); err != nil {
 		return err
 	}
-	e, err = t.call(ctx, fmt.Sprintf(`<tds:SetNetworkInterfaces><tds:InterfaceToken>%s</tds:InterfaceToken>`+
-		`<tds:NetworkInterface><tt:Enabled>true</tt:Enabled><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Manual>`+
-		`<tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP>`+
-		`</tt:IPv4></tds:NetworkInterface></tds:SetNetworkInterfaces>`, &name, to.Addr(), to.Bits()), true)
+	e, err = t.call(ctx,
+		fmt.Sprintf(`<tds:SetNetworkInterfaces><tds:InterfaceToken>%s</tds:InterfaceToken>`+
+			`<tds:NetworkInterface><tt:Enabled>true</tt:Enabled><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Manual>`+
+			`<tt:Address>%s</tt:Address><tt:PrefixLength>%d</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP>`+
+			`</tt:IPv4></tds:NetworkInterface></tds:SetNetworkInterfaces>`, &name, to.Addr(), to.Bits()),
+		true)
 	if err != nil {
 		return err
 	}
@@ -81,5 +84,6 @@ func (n network) ours(all []networkInterface) (string, error) {
 	if len(all) == 1 {
 		return all[0].Token, nil
 	}
-	return "", device.Because(device.Refusal, "none of its %d interfaces has the address %s", len(all), n.session.at.Host())
+	return "", device.Because(device.Refusal, "none of its %d interfaces has the address %s", len(all),
+		n.session.at.Host())
 }

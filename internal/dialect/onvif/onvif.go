@@ -113,9 +113,9 @@ func plainly(body string) composer {
 	}
 }
 
-// exchange sends a message to the device service, with a header or a signature that holds the login in
-// the way that the device asks for, as often as it takes to find that. What only reads and is broken off
-// is sent once more, with a token of its own.
+// exchange sends a message to the device service, with a header or a signature that holds the login
+// in the way that the device asks for, as often as it takes to find that. What only reads and is
+// broken off is sent once more, with a token of its own.
 func (t *session) exchange(ctx context.Context, login, reads bool, compose composer,
 	send func(*http.Request) (wire.Answer, error)) (wire.Answer, envelope, error) {
 	for {
@@ -264,7 +264,8 @@ func (t *session) setClock(ctx context.Context) error {
 }
 
 func (t *session) services(ctx context.Context) ([]string, error) {
-	e, err := t.call(ctx, `<tds:GetServices><tds:IncludeCapability>false</tds:IncludeCapability></tds:GetServices>`, false)
+	e, err := t.call(ctx,
+		`<tds:GetServices><tds:IncludeCapability>false</tds:IncludeCapability></tds:GetServices>`, false)
 	if e.Body.Fault != nil && e.Body.Fault.unsupported() {
 		return t.categories(ctx)
 	}
@@ -281,7 +282,8 @@ func (t *session) services(ctx context.Context) ([]string, error) {
 
 // categories are the services of an older device, which only tells them by category.
 func (t *session) categories(ctx context.Context) ([]string, error) {
-	e, err := t.call(ctx, `<tds:GetCapabilities><tds:Category>All</tds:Category></tds:GetCapabilities>`, false)
+	e, err := t.call(ctx,
+		`<tds:GetCapabilities><tds:Category>All</tds:Category></tds:GetCapabilities>`, false)
 	if err != nil || e.Body.Capabilities == nil {
 		return nil, errors.Join(err, device.Because(device.Malformed, "no capabilities"))
 	}
@@ -307,7 +309,8 @@ func (t *session) Read(ctx context.Context) (device.Reading, error) {
 		return f, device.Because(device.Malformed,
 			"device information without a model or a version")
 	}
-	f.Vendor, f.Model, f.Hardware, f.Serial, f.Version = i.Manufacturer, i.Model, i.HardwareID, i.SerialNumber, i.FirmwareVersion
+	f.Vendor, f.Model, f.Hardware, f.Serial, f.Version = i.Manufacturer, i.Model, i.HardwareID,
+		i.SerialNumber, i.FirmwareVersion
 	f.Services, err = t.services(ctx)
 	if err != nil {
 		return f, err
@@ -433,8 +436,8 @@ type attachment struct {
 	data []byte
 }
 
-// related is a message and its attachments as one multipart/related body (MTOM, XOP 1.0; RFC 2387), cut
-// behind the last attachment, so that its data may also be put there.
+// related is a message and its attachments as one multipart/related body (MTOM, XOP 1.0; RFC 2387),
+// cut behind the last attachment, so that its data may also be put there.
 func related(message []byte, all []attachment) (before, after []byte, kind string, err error) {
 	var out bytes.Buffer
 	w := multipart.NewWriter(&out)
@@ -513,7 +516,8 @@ func (t *session) Healthy(ctx context.Context, before device.Reading) error {
 			return device.Because(device.Refusal, "it no longer offers %s", s)
 		}
 	}
-	e, err := t.call(ctx, `<tds:GetCapabilities><tds:Category>Device</tds:Category></tds:GetCapabilities>`, false)
+	e, err := t.call(ctx,
+		`<tds:GetCapabilities><tds:Category>Device</tds:Category></tds:GetCapabilities>`, false)
 	if err == nil && e.Body.Capabilities == nil {
 		err = device.Because(device.Malformed, "no capabilities")
 	}

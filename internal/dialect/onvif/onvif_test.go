@@ -143,17 +143,19 @@ func TestNoLoginIsTriedInVain(t *testing.T) {
 	}
 }
 
-// The settings of a camera are kept and given back, by the calls of today's and those of older ones,
-// however it wants the login.
+// The settings of a camera are kept and given back, by the calls of today's and those of older
+// ones, however it wants the login.
 func TestSettings(t *testing.T) {
 	for name, d := range map[string]sim.Device{
 		"today": {}, "today, digest": {Auth: "digest"},
 		"older": {Older: true}, "older, digest": {Older: true, Auth: "digest"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			d.Name, d.Kind, d.Host, d.Model, d.Hardware, d.Serial, d.Version = "first", "camera", 1, "WX-40", "B", "S-1", "1.0"
+			d.Name, d.Kind, d.Host, d.Model, d.Hardware, d.Serial, d.Version = "first", "camera", 1, "WX-40",
+				"B", "S-1", "1.0"
 			d.Settings = map[string]string{"night": "on"}
-			session := onvif.Dialect{}.Open(simtest.Start(t, d), login.Credential{User: "keeper", Password: simtest.Password})
+			session := onvif.Dialect{}.Open(simtest.Start(t, d), login.Credential{User: "keeper",
+				Password: simtest.Password})
 			s, err := session.Settings()
 			require.NoError(t, err)
 			assert.Equal(t, settings.Opaque, s.Format())

@@ -58,8 +58,8 @@ func (b backup) Save(ctx context.Context) ([]byte, error) {
 	return a.Body, err
 }
 
-// Restore has the camera open an upload, waits as long as it asks for, and sends the backup there; the
-// camera restarts then automatically.
+// Restore has the camera open an upload, waits as long as it asks for, and sends the backup there;
+// the camera restarts then automatically.
 func (b backup) Restore(ctx context.Context, saved []byte) error {
 	t := b.session
 	e, err := t.call(ctx, `<tds:StartSystemRestore/>`, true)
@@ -93,8 +93,8 @@ type file struct {
 	Data []byte `json:"data"`
 }
 
-// saveOlder asks for the files of a backup with GetSystemBackup; they come in the answer, or attached
-// to it (MTOM, XOP 1.0). device.ErrUnsupported: it has none.
+// saveOlder asks for the files of a backup with GetSystemBackup; they come in the answer, or
+// attached to it (MTOM, XOP 1.0). device.ErrUnsupported: it has none.
 func (b backup) saveOlder(ctx context.Context) ([]byte, error) {
 	t := b.session
 	a, e, err := t.exchange(ctx, true, true, plainly(`<tds:GetSystemBackup/>`),
@@ -157,9 +157,11 @@ func withFiles(header string, files []file) (body []byte, kind string, err error
 		}
 		id := fmt.Sprintf("file-%d", i)
 		all = append(all, attachment{id, f.Data})
-		fmt.Fprintf(&message, `<tds:BackupFiles><tt:Name>%s</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:%s"/></tt:Data></tds:BackupFiles>`, &name, id)
+		fmt.Fprintf(&message,
+			`<tds:BackupFiles><tt:Name>%s</tt:Name><tt:Data><xop:Include xmlns:xop="http://www.w3.org/2004/08/xop/include" href="cid:%s"/></tt:Data></tds:BackupFiles>`, &name, id)
 	}
-	before, after, kind, err := related(wrap(header, "<tds:RestoreSystem>"+message.String()+"</tds:RestoreSystem>"), all)
+	before, after, kind, err := related(wrap(header, "<tds:RestoreSystem>"+message.String()+
+		"</tds:RestoreSystem>"), all)
 	return append(before, after...), kind, err
 }
 

@@ -11,8 +11,8 @@ import (
 	"catena/internal/device"
 )
 
-// message is one of a device's messages (DSP0266, 8.6 and 9.5.11): its text, or the number under which
-// a registry has it.
+// message is one of a device's messages (DSP0266, 8.6 and 9.5.11): its text, or the number under
+// which a registry has it.
 type message struct {
 	ID   string   `json:"MessageId"`
 	Text string   `json:"Message"`
@@ -25,7 +25,8 @@ const (
 	maxSentence   = 1000 // bytes
 )
 
-// sentence is a message in words: its own, else those of the service's registry; empty: it has none.
+// sentence is a message in words: its own, else those of the service's registry; empty: it has
+// none.
 func (t *session) sentence(ctx context.Context, m message) string {
 	if m.Text != "" || m.ID == "" {
 		return m.Text
@@ -37,8 +38,8 @@ func (t *session) sentence(ctx context.Context, m message) string {
 	return words[:min(len(words), maxSentence)]
 }
 
-// registered are the words of a message's number, Registry.Major.Minor.Name or Registry.Major.Name, in
-// the registry that the service has of it (DSP0266, 9.5); empty: it has none.
+// registered are the words of a message's number, Registry.Major.Minor.Name or Registry.Major.Name,
+// in the registry that the service has of it (DSP0266, 9.5); empty: it has none.
 func (t *session) registered(ctx context.Context, id string) string {
 	parts := strings.Split(id, ".")
 	if len(parts) < 3 || t.looking || t.registries.ID == "" {
@@ -105,8 +106,8 @@ func (t *session) registryFiles(ctx context.Context, name string) (out [][]byte)
 	return out
 }
 
-// refusal is a refusal in the words of the first of its messages that has some, else in those about all
-// of it, unless they only point to the messages (DSP0266, 8.6).
+// refusal is a refusal in the words of the first of its messages that has some, else in those about
+// all of it, unless they only point to the messages (DSP0266, 8.6).
 func (t *session) refusal(ctx context.Context, all []message, general string) error {
 	number := ""
 	for _, m := range all {

@@ -23,8 +23,8 @@ type ethernet struct {
 	} `json:"IPv4Addresses"`
 }
 
-// Move gives the interface at which the manager is talked to a static address. Without a gateway the one
-// that it has stays.
+// Move gives the interface at which the manager is talked to a static address. Without a gateway
+// the one that it has stays.
 func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	to, gateway := place.Address, place.Gateway
 	if !to.Addr().Is4() {
@@ -44,7 +44,8 @@ func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 		if gateway.IsValid() {
 			through = gateway.String()
 		}
-		static := map[string]string{"Address": to.Addr().String(), "SubnetMask": net.IP(net.CIDRMask(to.Bits(), 32)).String()}
+		static := map[string]string{"Address": to.Addr().String(),
+			"SubnetMask": net.IP(net.CIDRMask(to.Bits(), 32)).String()}
 		if through != "" && through != "0.0.0.0" {
 			static["Gateway"] = through
 		}
@@ -62,8 +63,8 @@ func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	})
 }
 
-// ours is the interface that has the address at which the manager is talked to, with its ETag and its
-// gateway; one alone is it.
+// ours is the interface that has the address at which the manager is talked to, with its ETag and
+// its gateway; one alone is it.
 func (n network) ours(ctx context.Context) (at, tag, gateway string, err error) {
 	t := n.session
 	m, _, err := t.manager(ctx)
@@ -92,5 +93,6 @@ func (n network) ours(ctx context.Context) (at, tag, gateway string, err error) 
 			}
 		}
 	}
-	return "", "", "", device.Because(device.Refusal, "none of its %d interfaces has the address %s", len(list.Members), t.at.Host())
+	return "", "", "", device.Because(device.Refusal, "none of its %d interfaces has the address %s",
+		len(list.Members), t.at.Host())
 }

@@ -90,8 +90,8 @@ func TestRefusals(t *testing.T) {
 	}
 }
 
-// A restart ends all sessions, and a service may reject their tokens even at its root, which is open
-// to all. That is one new login, not another device.
+// A restart ends all sessions, and a service may reject their tokens even at its root, which is
+// open to all. That is one new login, not another device.
 func TestARestartEndsTheSession(t *testing.T) {
 	s, p := recorder(t, sim.Faults{})
 	session := redfish.Dialect{}.Open(p, keeper)
@@ -120,10 +120,12 @@ func TestAnIdleSessionIsOpenedAgain(t *testing.T) {
 	session := redfish.Dialect{}.Open(p, keeper)
 	_, err := session.Read(t.Context())
 	require.NoError(t, err)
-	request, err := http.NewRequestWithContext(t.Context(), http.MethodDelete, p.URL("/redfish/v1/SessionService/Sessions/1"), nil)
+	request, err := http.NewRequestWithContext(t.Context(), http.MethodDelete,
+		p.URL("/redfish/v1/SessionService/Sessions/1"), nil)
 	require.NoError(t, err)
 	request.SetBasicAuth(keeper.User, keeper.Password)
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{
+		InsecureSkipVerify: true}}}
 	answer, err := client.Do(request)
 	require.NoError(t, err)
 	require.Equal(t, http.StatusNoContent, answer.StatusCode)
@@ -252,12 +254,14 @@ func TestRevert(t *testing.T) {
 	}, time.Minute, 20*time.Millisecond)
 }
 
-// The attributes of the system's Bios are its settings: only those that differ are sent, and they are
-// taken by a restart of the system.
+// The attributes of the system's Bios are its settings: only those that differ are sent, and they
+// are taken by a restart of the system.
 func TestSettings(t *testing.T) {
 	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: "quoin"},
-		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1", Version: "2.11",
-			Host: 70, Settings: map[string]string{"AssetTag": "hut"}}}}, "", slog.New(slog.DiscardHandler))
+		Devices: []sim.Device{{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1",
+			Version: "2.11",
+			Host:    70, Settings: map[string]string{"AssetTag": "hut"}}}}, "",
+		slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(s.Stop)
 	session := redfish.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{
@@ -286,7 +290,8 @@ func TestOtherWaysToSend(t *testing.T) {
 		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
 	for name, c := range map[string]struct{ service, task, want string }{
 		"push": {`{"HttpPushUri":"/push"}`, `{"TaskState":"Completed"}`, ""},
-		"pull": {`{"Actions":{"#UpdateService.SimpleUpdate":{"target":"/pull"}}}`, `{"TaskState":"Completed"}`, ""},
+		"pull": {`{"Actions":{"#UpdateService.SimpleUpdate":{"target":"/pull"}}}`,
+			`{"TaskState":"Completed"}`, ""},
 		"the task fails": {`{"HttpPushUri":"/push"}`,
 			`{"TaskState":"Exception","Messages":[{"Message":"The signature of the image is not valid."}]}`,
 			"The signature of the image is not valid."},
@@ -294,7 +299,8 @@ func TestOtherWaysToSend(t *testing.T) {
 			`{"TaskState":"Exception","Messages":[{"MessageId":"Update.1.1.VerificationFailed","MessageArgs":["lock.bin","BMC"]}]}`,
 			"refused: Verification of image lock.bin at BMC failed."},
 		"by a number that no one knows": {`{"HttpPushUri":"/push"}`,
-			`{"TaskState":"Exception","Messages":[{"MessageId":"Other.1.1.Bad"}]}`, "refused: Other.1.1.Bad"},
+			`{"TaskState":"Exception","Messages":[{"MessageId":"Other.1.1.Bad"}]}`,
+			"refused: Other.1.1.Bad"},
 		"too large":       {`{"HttpPushUri":"/push","MaxImageSizeBytes":1000}`, "", "at most 1000 bytes"},
 		"nothing":         {`{}`, "", "offers no way to send an image"},
 		"switched off":    {`{"HttpPushUri":"/push","ServiceEnabled":false}`, "", "is switched off"},
@@ -304,12 +310,18 @@ func TestOtherWaysToSend(t *testing.T) {
 			var got bytes.Buffer
 			mux := http.NewServeMux()
 			answer := func(pattern, body string) {
-				mux.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, body) })
+				mux.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) {
+					_, _ = io.WriteString(w,
+						body)
+				})
 			}
-			answer("GET /redfish/v1/{$}", `{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"},"Registries":{"@odata.id":"/r"}}`)
+			answer("GET /redfish/v1/{$}",
+				`{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"},"Registries":{"@odata.id":"/r"}}`)
 			answer("GET /r", `{"Members":[{"@odata.id":"/r/Other.1.1"},{"@odata.id":"/r/Update.1.1"}]}`)
-			answer("GET /r/Update.1.1", `{"Location":[{"Language":"de","Uri":"/none"},{"Language":"en-GB","Uri":"/words"}]}`)
-			answer("GET /words", `{"Messages":{"VerificationFailed":{"Message":"Verification of image %1 at %2 failed."}}}`)
+			answer("GET /r/Update.1.1",
+				`{"Location":[{"Language":"de","Uri":"/none"},{"Language":"en-GB","Uri":"/words"}]}`)
+			answer("GET /words",
+				`{"Messages":{"VerificationFailed":{"Message":"Verification of image %1 at %2 failed."}}}`)
 			answer("GET /m", `{"Members":[{"@odata.id":"/m/1"}]}`)
 			answer("GET /m/1", `{"FirmwareVersion":"1.0"}`)
 			answer("GET /u", c.service)

@@ -13,8 +13,8 @@ import (
 	"catena/internal/settings"
 )
 
-// Settings are the attributes of the system's Bios resource (DSP0268), where it has one: an object of
-// names and values. What else a service can be told has no form that could be given back.
+// Settings are the attributes of the system's Bios resource (DSP0268), where it has one: an object
+// of names and values. What else a service can be told has no form that could be given back.
 func (t *session) Settings() (dialect.Settings, error) { return attributes{t}, nil }
 
 type attributes struct{ session *session }
@@ -51,8 +51,8 @@ func (a attributes) Save(ctx context.Context) (raw []byte, err error) {
 	return append(raw, '\n'), err
 }
 
-// Restore sends those that differ to the settings object (DSP0266, 9.11), and where they are taken only
-// by a restart of the system, has it restart.
+// Restore sends those that differ to the settings object (DSP0266, 9.11), and where they are taken
+// only by a restart of the system, has it restart.
 func (a attributes) Restore(ctx context.Context, saved []byte) error {
 	var want map[string]json.RawMessage
 	if json.Unmarshal(saved, &want) != nil {
@@ -92,7 +92,8 @@ func (a attributes) Restore(ctx context.Context, saved []byte) error {
 		if _, err := t.ask(ctx, http.MethodPatch, at, header, body); err != nil || now {
 			return err
 		}
-		return t.resetBy(ctx, system.Actions.System, "its system cannot be restarted, and takes its settings only then")
+		return t.resetBy(ctx, system.Actions.System, "its system cannot be restarted, and takes its "+
+			"settings only then")
 	})
 }
 
@@ -128,7 +129,8 @@ func (a attributes) readOnly(ctx context.Context, name string) map[string]bool {
 // same compares values, not how they are written.
 func same(a, b json.RawMessage) bool {
 	var x, y bytes.Buffer
-	return json.Compact(&x, a) == nil && json.Compact(&y, b) == nil && bytes.Equal(x.Bytes(), y.Bytes())
+	return json.Compact(&x, a) == nil && json.Compact(&y, b) == nil &&
+		bytes.Equal(x.Bytes(), y.Bytes())
 }
 
 // bios is the first system and its attributes, and where they are.
@@ -144,7 +146,10 @@ func (a attributes) bios(ctx context.Context) (system resource, b bios, at strin
 	if err == nil {
 		err = t.get(ctx, system.Bios.ID, &b)
 	}
-	maps.DeleteFunc(b.Attributes, func(_ string, v json.RawMessage) bool { return string(v) == "null" })
+	maps.DeleteFunc(b.Attributes, func(_ string, v json.RawMessage) bool {
+		return string(
+			v) == "null"
+	})
 	if err == nil && len(b.Attributes) == 0 {
 		err = device.ErrUnsupported
 	}

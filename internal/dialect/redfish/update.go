@@ -145,7 +145,8 @@ func (u *update) pushForm(ctx context.Context, image dialect.Image, sent func(in
 	var form bytes.Buffer
 	w := multipart.NewWriter(&form)
 	part, err := w.CreatePart(textproto.MIMEHeader{
-		"Content-Disposition": {`form-data; name="UpdateParameters"`}, "Content-Type": {"application/json"}})
+		"Content-Disposition": {`form-data; name="UpdateParameters"`},
+		"Content-Type":        {"application/json"}})
 	if err == nil {
 		_, err = part.Write(raw)
 	}
@@ -175,7 +176,8 @@ func (u *update) push(ctx context.Context, at, kind string, before []byte, image
 		return err
 	}
 	r.Header.Set("Content-Type", kind)
-	body := wire.Envelope{Before: before, Image: io.NewSectionReader(image, 0, image.Size), After: after}
+	body := wire.Envelope{Before: before, Image: io.NewSectionReader(image, 0, image.Size),
+		After: after}
 	a, err := t.http.Send(ctx, r, wire.Body{From: body, Size: body.Size(), Sent: body.Counts(sent)})
 	if err == nil {
 		err = t.understand(ctx, a)
@@ -231,8 +233,8 @@ func (u *update) pull(ctx context.Context, image dialect.Image, sent func(int64)
 	return o.Fetched(ctx)
 }
 
-// Progress asks the task. Of an image that an earlier session has sent the tasks that continue tell;
-// where none does, no one can.
+// Progress asks the task. Of an image that an earlier session has sent the tasks that continue
+// tell; where none does, no one can.
 func (u *update) Progress(ctx context.Context) (percent int, err error) {
 	t := u.session
 	if u.ended {
@@ -389,7 +391,8 @@ func (t *session) Healthy(ctx context.Context, _ device.Reading) error {
 				return err
 			}
 			if strings.EqualFold(got.Status.Health, "Critical") {
-				return device.Because(device.Refusal, "it reports a fault: the health of its %s is critical", what)
+				return device.Because(device.Refusal, "it reports a fault: the health of its %s is critical",
+					what)
 			}
 		}
 		return nil

@@ -14,8 +14,8 @@ const (
 	askEvery  = 2 * time.Second  // the device itself is looked at
 )
 
-// askPerson has a person do something. It ends when they say that it is done, or where the step says
-// how that shows, when the device shows it.
+// askPerson has a person do something. It ends when they say that it is done, or where the step
+// says how that shows, when the device shows it.
 func (s *session) askPerson(ctx context.Context, step *family.Step, what string) error {
 	within := step.Within
 	if within == 0 {
@@ -40,7 +40,8 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 			if s.at.Ask != nil {
 				<-said // it ends with ctx
 			}
-			return device.Because(device.NeedsPerson, "%s; no one said within %s that it was done", what, within)
+			return device.Because(device.NeedsPerson, "%s; no one said within %s that it was done", what,
+				within)
 		case <-tick.C:
 		}
 		if step.Until == nil || s.look(ctx) != nil {

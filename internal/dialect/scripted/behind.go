@@ -13,9 +13,9 @@ import (
 	"catena/internal/family"
 )
 
-// hub is what the sessions with the children of one parent share: one session with the parent, which
-// logs in, enters and lists for all of them, and which images the parent keeps. What one of them
-// starts the others wait for.
+// hub is what the sessions with the children of one parent share: one session with the parent,
+// which logs in, enters and lists for all of them, and which images the parent keeps. What one of
+// them starts the others wait for.
 type hub struct {
 	behind *family.Behind
 	parent *session
@@ -150,7 +150,8 @@ type inTurns struct {
 	with carrier
 }
 
-func (c inTurns) ask(ctx context.Context, step *family.Step, f family.Filled, image *cargo) (family.Answer,
+func (c inTurns) ask(ctx context.Context, step *family.Step, f family.Filled,
+	image *cargo) (family.Answer,
 	error) {
 	c.hub.mu.Lock()
 	defer c.hub.mu.Unlock()
@@ -176,7 +177,8 @@ func (s *session) listed(ctx context.Context) error {
 	case len(own) == 0:
 		return device.Because(device.NoAnswer, "its parent does not list it")
 	case len(own) > 1:
-		return device.Because(device.Malformed, "its parent lists %d with its identity %s", len(own), s.at.Unit)
+		return device.Because(device.Malformed, "its parent lists %d with its identity %s", len(own),
+			s.at.Unit)
 	}
 	maps.Copy(s.v, own[0])
 	return nil

@@ -53,7 +53,8 @@ func (c carried) Write(ctx context.Context, v device.Value) error {
 		}
 		typed := c.program.Typed(map[string]json.RawMessage{v.Name: v.Value})
 		if typed[v.Name] == nil {
-			return device.Because(device.Unsupported, "%s is another kind of value in its family now", v.Name)
+			return device.Because(device.Unsupported, "%s is another kind of value in its family now",
+				v.Name)
 		}
 		c.v[v.Name] = typed[v.Name]
 		return c.inside(ctx, one.Write)

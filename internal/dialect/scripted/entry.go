@@ -18,11 +18,12 @@ import (
 // what leave requires, and how far an update is. It is written down before each step whose
 // effect it tells of.
 type kept struct {
-	Family  string                     `json:"family"`
-	Try     string                     `json:"try,omitempty"`
-	Entered bool                       `json:"entered,omitempty"`
-	Sent    string                     `json:"sent,omitempty"` // the component that has the whole image
-	Values  map[string]json.RawMessage `json:"values,omitempty"`
+	Family  string `json:"family"`
+	Try     string `json:"try,omitempty"`
+	Entered bool   `json:"entered,omitempty"`
+	// the component that has the whole image
+	Sent   string                     `json:"sent,omitempty"`
+	Values map[string]json.RawMessage `json:"values,omitempty"`
 }
 
 // Bounds of leaving.
@@ -97,8 +98,8 @@ func (s *session) keeps() bool {
 		len(s.program.Update) > 0 && !s.tells()
 }
 
-// arrive enters the device for what is done there, once. Before its first step it is on the disk that
-// the device will have to be left, and what each step takes before the next.
+// arrive enters the device for what is done there, once. Before its first step it is on the disk
+// that the device will have to be left, and what each step takes before the next.
 func (s *session) arrive(ctx context.Context, writing bool) error {
 	if err := s.adopt(); err != nil {
 		return err
@@ -131,8 +132,8 @@ func (s *session) arrive(ctx context.Context, writing bool) error {
 	return nil
 }
 
-// depart leaves a device that was entered, whatever has become of ctx, and has the proof of it. What
-// cannot be left stays kept for the next session.
+// depart leaves a device that was entered, whatever has become of ctx, and has the proof of it.
+// What cannot be left stays kept for the next session.
 func (s *session) depart(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), leaveWithin)
 	defer cancel()

@@ -136,7 +136,8 @@ func TestEnterAndLeave(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, g.members, 1)
 	assert.True(t, d.secret)
-	assert.Contains(t, string(d.begun), `"task":7`, "what the update has taken is kept before the next step")
+	assert.Contains(t, string(d.begun), `"task":7`, "what the update has taken is kept before the "+
+		"next step")
 	require.NoError(t, s.Close(t.Context()))
 	assert.Empty(t, g.members)
 	assert.Empty(t, d.begun)
@@ -148,8 +149,8 @@ func TestEnterAndLeave(t *testing.T) {
 	assert.NotEqual(t, g.known[0], g.known[1], "each try has its own name")
 }
 
-// After a crash the next session takes over what was started: it enters no second time, follows what
-// was sent, and leaves.
+// After a crash the next session takes over what was started: it enters no second time, follows
+// what was sent, and leaves.
 func TestEntryAfterACrash(t *testing.T) {
 	g, d := newGuarded(), &disk{}
 	g.answer("GET /task/7", `{"phase":"ready"}`)
@@ -173,7 +174,8 @@ func TestEntryAfterACrash(t *testing.T) {
 // An entry that cannot be left is told, kept, and left by the next session with the device.
 func TestAnEntryThatCannotBeLeft(t *testing.T) {
 	g, d := newGuarded(), &disk{}
-	open := g.sessions(t, strings.Replace(guardedFamily, "      outcome: {404: done}\n", "", 1), d.aids())
+	open := g.sessions(t, strings.Replace(guardedFamily, "      outcome: {404: done}\n", "", 1),
+		d.aids())
 	s := open()
 	_, _, err := send(t, s, 1000)
 	require.NoError(t, err)
@@ -218,7 +220,10 @@ func TestAsk(t *testing.T) {
 	o.HandleFunc("GET /dock", func(w http.ResponseWriter, _ *http.Request) {
 		_, _ = fmt.Fprintf(w, `{"on":"%v"}`, on.Load())
 	})
-	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) })
+	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard,
+			r.Body)
+	})
 	lines := oddRead[:len(oddRead)-1] + "\n  - get: /dock\n    take: {dock: $.on}\nupdate:\n" +
 		"  - ask: Hold $component to its base.\n    within: 20s\n%s  - upload: PUT /fw\n"
 	for name, c := range map[string]struct {
@@ -231,7 +236,8 @@ func TestAsk(t *testing.T) {
 			assert.False(t, busy)
 			return nil
 		}, ""},
-		"its parent is busy": {"    occupies: true\n", func(_ context.Context, _ string, busy bool) error {
+		"its parent is busy": {"    occupies: true\n", func(_ context.Context, _ string,
+			busy bool) error {
 			assert.True(t, busy)
 			return nil
 		}, ""},
@@ -239,7 +245,8 @@ func TestAsk(t *testing.T) {
 			return device.Because(device.NeedsPerson, "skipped")
 		}, "skipped"},
 		"no one is there": {"", nil, "no one can be asked here"},
-		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string, _ bool) error {
+		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string,
+			_ bool) error {
 			on.Store(true)
 			<-ctx.Done() // the person says nothing
 			return ctx.Err()
@@ -273,7 +280,8 @@ func TestAnUploadGoesOn(t *testing.T) {
 	o.HandleFunc("PUT /fw", func(w http.ResponseWriter, r *http.Request) {
 		mu.Lock()
 		defer mu.Unlock()
-		assert.Equal(t, fmt.Sprintf("bytes %d-%d/150000", has, min(has+65536, 150_000)-1), r.Header.Get("Content-Range"))
+		assert.Equal(t, fmt.Sprintf("bytes %d-%d/150000", has, min(has+65536, 150_000)-1),
+			r.Header.Get("Content-Range"))
 		if has > 0 && broken {
 			broken = false
 			panic(http.ErrAbortHandler)
@@ -291,7 +299,8 @@ func TestAnUploadGoesOn(t *testing.T) {
 	u, raw, err := send(t, s, 150_000)
 	require.ErrorIs(t, err, device.ErrAway)
 	require.NoError(t, u.Ready(t.Context()))
-	require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(raw), Size: 150_000,
+	require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(raw),
+		Size:   150_000,
 		SHA256: strings.Repeat("0", 64)}, nil))
 	assert.True(t, bytes.Equal(raw, o.got.Bytes()), "each byte was sent once")
 }

@@ -105,7 +105,8 @@ func send(t *testing.T, s dialect.Session, size int) (dialect.Update, []byte, er
 func TestFormLogin(t *testing.T) {
 	o := newOdd("1.0")
 	o.HandleFunc("GET /login.html", func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = fmt.Fprint(w, `<!doctype html><form><input type="hidden" name="csrf" value="t&amp;1"></form>`)
+		_, _ = fmt.Fprint(w,
+			`<!doctype html><form><input type="hidden" name="csrf" value="t&amp;1"></form>`)
 	})
 	o.HandleFunc("POST /login.html", func(w http.ResponseWriter, r *http.Request) {
 		o.logins++
@@ -163,7 +164,8 @@ func TestTokenIsRenewed(t *testing.T) {
 		}
 		_, _ = fmt.Fprint(w, `{"v":"1.0"}`)
 	})
-	s := o.session(t, "wire: {header: {X-Token: T $token}}\nlogin:\n  - post: /token\n    take: {token: $.token}\n"+
+	s := o.session(t, "wire: {header: {X-Token: T $token}}\nlogin:\n  - post: /token\n    take: "+
+		"{token: $.token}\n"+
 		"read:\n  - get: /inside\n    take: {version: $.v}\n")
 	for range 2 {
 		_, err := s.Read(t.Context())
@@ -179,10 +181,12 @@ func TestTokenIsRenewed(t *testing.T) {
 	refusing.HandleFunc("GET /inside", func(w http.ResponseWriter, _ *http.Request) {
 		http.Error(w, "", http.StatusUnauthorized)
 	})
-	s = refusing.session(t, "login:\n  - post: /token\n    take: {token: $.token}\nread:\n  - get: /inside\n    take: {version: $.v}\n")
+	s = refusing.session(t, "login:\n  - post: /token\n    take: {token: $.token}\nread:\n  - get: "+
+		"/inside\n    take: {version: $.v}\n")
 	_, err = s.Read(t.Context())
 	assert.ErrorIs(t, err, device.ErrLoginRefused)
-	assert.Equal(t, []string{"GET /id", "POST /token", "GET /inside", "POST /token", "GET /inside"}, refusing.requests())
+	assert.Equal(t, []string{"GET /id", "POST /token", "GET /inside", "POST /token", "GET /inside"},
+		refusing.requests())
 }
 
 // Chunks with a start and a commit; "not now" is asked again after what the device says.
@@ -214,7 +218,8 @@ func TestChunks(t *testing.T) {
 `)
 	_, raw, err := send(t, s, 150_000)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"bytes 0-65535/150000", "bytes 65536-131071/150000", "bytes 131072-149999/150000"}, ranges)
+	assert.Equal(t, []string{"bytes 0-65535/150000", "bytes 65536-131071/150000",
+		"bytes 131072-149999/150000"}, ranges)
 	assert.True(t, bytes.Equal(raw, o.got.Bytes()))
 }
 
@@ -238,7 +243,8 @@ func TestOfferByHTTP(t *testing.T) {
 			}
 		}()
 	})
-	s := o.session(t, oddRead+"update:\n  - offer: http\n    steps:\n      - post: /fetch\n        form: {url: $offer.url}\n")
+	s := o.session(t, oddRead+"update:\n  - offer: http\n    steps:\n      - post: /fetch\n        "+
+		"form: {url: $offer.url}\n")
 	_, raw, err := send(t, s, 2_000_000)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -254,7 +260,10 @@ func TestALostAnswerIsNotRepeated(t *testing.T) {
 	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
 	})
-	o.HandleFunc("POST /restart", func(http.ResponseWriter, *http.Request) { panic(http.ErrAbortHandler) })
+	o.HandleFunc("POST /restart", func(http.ResponseWriter,
+		*http.Request) {
+		panic(http.ErrAbortHandler)
+	})
 	for lines, want := range map[string]error{"": device.ErrAway, "    gone: true\n": nil} {
 		o.mu.Lock()
 		o.asked = nil
@@ -272,8 +281,10 @@ func TestALostAnswerIsNotRepeated(t *testing.T) {
 func TestInterlock(t *testing.T) {
 	o := newOdd("1.0")
 	o.answer("GET /link", `{"link":"modem"}`)
-	s := o.session(t, "read:\n  - get: /version\n    take: {version: $.v}\n  - get: /link\n    take: {link: $.link}\n"+
-		"interlocks:\n  - {holds: 'component != link', else: The modem carries the link in use.}\nupdate:\n  - upload: PUT /fw\n")
+	s := o.session(t, "read:\n  - get: /version\n    take: {version: $.v}\n  - get: /link\n    "+
+		"take: {link: $.link}\n"+
+		"interlocks:\n  - {holds: 'component != link', else: The modem carries the link in use.}\n"+
+		"update:\n  - upload: PUT /fw\n")
 	u, err := s.Update("modem")
 	require.NoError(t, err)
 	assert.ErrorContains(t, u.Ready(t.Context()), "The modem carries the link in use.")
@@ -292,7 +303,8 @@ func TestWhenALoginLeaves(t *testing.T) {
 		w.Header().Set("WWW-Authenticate", `Basic realm="x"`)
 		http.Error(w, "", http.StatusUnauthorized)
 	})
-	f, err := family.Parse("odd.yaml", []byte("family: odd\nvendor: Tollgarth\nmodels: [TG-200]\nrecognise:\n"+
+	f, err := family.Parse("odd.yaml", []byte("family: odd\nvendor: Tollgarth\nmodels: [TG-200]\n"+
+		"recognise:\n"+
 		"  - get: /who\n    take: {model: $.model}\n"+oddRead))
 	require.NoError(t, err)
 	server := httptest.NewServer(o)
@@ -329,7 +341,8 @@ func TestComponentsOfTheirOwn(t *testing.T) {
 	o.HandleFunc("PUT /modem", take)
 	o.answer("POST /restart", "")
 	o.answer("POST /modem/reset", "")
-	s := o.session(t, oddRead+"update:\n  - upload: PUT /fw\n    query: {part: $component}\nrestart:\n  - post: /restart\ncomponents:\n"+
+	s := o.session(t, oddRead+"update:\n  - upload: PUT /fw\n    query: {part: $component}\n"+
+		"restart:\n  - post: /restart\ncomponents:\n"+
 		"  modem:\n    update:\n      - upload: PUT /modem\n    restart:\n      - post: /modem/reset\n")
 	for component, want := range map[string][]string{
 		"main": {"PUT /fw", "POST /restart"}, "io": {"PUT /fw", "POST /restart"},
@@ -339,7 +352,8 @@ func TestComponentsOfTheirOwn(t *testing.T) {
 		o.mu.Unlock()
 		u, err := s.Update(component)
 		require.NoError(t, err)
-		require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("lock"), Size: 4,
+		require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: strings.NewReader("lock"),
+			Size:   4,
 			SHA256: strings.Repeat("0", 64)}, nil))
 		require.NoError(t, u.Activate(t.Context()))
 		assert.Equal(t, want, o.requests(), component)
@@ -351,7 +365,8 @@ func TestNoPartOfASecretIsShown(t *testing.T) {
 	o := newOdd("1.0")
 	token := strings.Repeat("quoin", 20)
 	o.answer("POST /login", `{"padding":"`+strings.Repeat("-", 90)+`","token":"`+token+`"}`)
-	f, err := family.Parse("odd.yaml", []byte(oddHead+"login:\n  - post: /login\n    take: {token: $.token}\n"+oddRead))
+	f, err := family.Parse("odd.yaml", []byte(oddHead+"login:\n  - post: /login\n    take: {token: "+
+		"$.token}\n"+oddRead))
 	require.NoError(t, err)
 	s := httptest.NewServer(o)
 	defer s.Close()

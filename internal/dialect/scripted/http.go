@@ -64,7 +64,8 @@ func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 		c.cookies.SetCookies(r.URL, (&http.Response{Header: a.Header}).Cookies())
 		refused := a.Status == http.StatusUnauthorized && c.session.stage != recognising
 		switch {
-		case refused && f.Secret && !signed: // it carried the login itself: no second attempt in another form
+		case refused && f.Secret && !signed:
+			// it carried the login itself: no second attempt in another form
 		case refused && wire.Challenges(a.Header) && !answered:
 			if err := c.auth.Take(a.Header); err != nil {
 				return family.Answer{}, err

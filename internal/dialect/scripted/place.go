@@ -52,7 +52,8 @@ func (s *session) place(ctx context.Context, step *family.Step) (*place, error) 
 	p, own := &place{at: s.at, as: s.as}, s.program.Protocol
 	if step.On != "" {
 		if s.at.Other == nil {
-			return nil, device.Because(device.Unsupported, "line %d: there is no site here whose %s could be asked",
+			return nil, device.Because(device.Unsupported, "line %d: there is no site here whose %s "+
+				"could be asked",
 				step.Line, step.On)
 		}
 		other, err := s.at.Other(ctx, step.On)

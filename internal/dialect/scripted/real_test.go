@@ -85,8 +85,8 @@ func open(t *testing.T, text, address string, as login.Credential) dialect.Sessi
 	return session
 }
 
-// A real sshd: its login is tried once, commands run in a real shell, the image goes by its SFTP, or
-// where that is switched off by its scp.
+// A real sshd: its login is tried once, commands run in a real shell, the image goes by its SFTP,
+// or where that is switched off by its scp.
 func TestRealSSHD(t *testing.T) {
 	t.Run("sftp", func(t *testing.T) { realSSHD(t, "-o Subsystem='sftp internal-sftp'") })
 	t.Run("scp", func(t *testing.T) { realSSHD(t, "") })
@@ -195,7 +195,10 @@ func byKey(t *testing.T, key string, in func(login.More) error) {
 func TestRealSSHDBesideHTTP(t *testing.T) {
 	address, dir, _ := sshd(t, "")
 	o := newOdd("1.0")
-	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) })
+	o.HandleFunc("PUT /fw", func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard,
+			r.Body)
+	})
 	met := ""
 	s := o.sessions(t, oddRead+`secrets: {service: writing}
 update:
@@ -212,7 +215,8 @@ restart:
 	}})()
 	u, _, err := send(t, s, 1000)
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return u.Activate(t.Context()) == nil }, time.Minute, 100*time.Millisecond)
+	require.Eventually(t, func() bool { return u.Activate(t.Context()) == nil }, time.Minute,
+		100*time.Millisecond)
 	said, err := os.ReadFile(filepath.Join(dir, "said"))
 	require.NoError(t, err)
 	assert.Equal(t, "wicket\n", string(said))
@@ -229,7 +233,8 @@ func TestRealTFTPServerBesideHTTP(t *testing.T) {
 		file string
 		size int
 		bad  bool
-	}{"whole": {"image.bin", 3_000_005, false}, "of more than 65,535 blocks": {"long.bin", 1468*65_600 + 5, false}, "of full blocks": {"full.bin", 1468 * 100, false},
+	}{"whole": {"image.bin", 3_000_005, false}, "of more than 65,535 blocks": {"long.bin",
+		1468*65_600 + 5, false}, "of full blocks": {"full.bin", 1468 * 100, false},
 		"refused": {"no/such/image.bin", 1000, true}} {
 		s := o.session(t, oddRead+"update:\n  - upload: "+c.file+"\n    protocol: tftp:"+
 			address[strings.LastIndex(address, ":")+1:]+"\n")
@@ -260,7 +265,8 @@ mkdir www; printf '{"model":"TG-200","serial":"S-1"}' > www/id; printf '{"v":"1.
 	if err != nil {
 		t.Skipf("needs openssl: %s", out)
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "conf"), []byte(fmt.Sprintf(`daemon off; pid %[1]s/pid; error_log %[1]s/error;
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "conf"),
+		[]byte(fmt.Sprintf(`daemon off; pid %[1]s/pid; error_log %[1]s/error;
 events {}
 http { access_log off; client_body_temp_path %[1]s/tmp;
   server { listen %[2]s ssl; ssl_certificate %[1]s/server.crt; ssl_certificate_key %[1]s/server.key;
@@ -271,7 +277,8 @@ http { access_log off; client_body_temp_path %[1]s/tmp;
 	f, err := family.Parse("odd.yaml", []byte(oddHead+oddRead))
 	require.NoError(t, err)
 	read := func(more login.More) error {
-		s := scripted.New(f, 1).Open(dialect.At{Endpoint: device.Endpoint{Address: address, Scheme: "https"}},
+		s := scripted.New(f, 1).Open(dialect.At{Endpoint: device.Endpoint{Address: address,
+			Scheme: "https"}},
 			login.Credential{User: "keeper", More: more})
 		_, err := s.Read(t.Context())
 		return err
@@ -292,7 +299,8 @@ func TestRealSNMPD(t *testing.T) {
 	dir := t.TempDir()
 	conf := filepath.Join(dir, "snmpd.conf")
 	require.NoError(t, os.WriteFile(conf, []byte(fmt.Sprintf(
-		"agentAddress udp:%s\n[snmp] persistentDir %s\nsysName top\nrwcommunity sluice 127.0.0.1\n", address, dir)), 0o600))
+		"agentAddress udp:%s\n[snmp] persistentDir %s\nsysName top\nrwcommunity sluice 127.0.0.1\n",
+		address, dir)), 0o600))
 	daemon(t, "snmpd", "exec snmpd -f -LE 4 -C -c "+conf+" -I -smux")
 	text := `family: real
 vendor: Osmere
@@ -335,7 +343,8 @@ func TestRealApache(t *testing.T) {
 	dir := publicDir(t)
 	modules := "/usr/lib/apache2/modules/mod_"
 	var load strings.Builder
-	for _, m := range []string{"mpm_event", "authn_core", "authz_core", "authn_file", "authz_user", "auth_digest", "dav", "dav_fs"} {
+	for _, m := range []string{"mpm_event", "authn_core", "authz_core", "authn_file", "authz_user",
+		"auth_digest", "dav", "dav_fs"} {
 		fmt.Fprintf(&load, "LoadModule %s_module %s%s.so\n", m, modules, m)
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "www"), 0o777))

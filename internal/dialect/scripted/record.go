@@ -22,14 +22,15 @@ import (
 // in it: each stands there as its name, and equal ones as equal names; so do values that are others
 // each time.
 type Recording struct {
-	Recording int             `json:"recording"` // of the format; always 1
-	Family    string          `json:"family"`
-	Protocol  string          `json:"protocol"`
-	Secure    bool            `json:"secure"` // it was over TLS
-	Exchanges []Exchange      `json:"exchanges"`
-	Reading   device.Reading  `json:"reading"`          // what the device was read as
-	Children  []device.Child  `json:"children"`         // those that it told of then; null: its family has none
-	Update    *RecordedUpdate `json:"update,omitempty"` // where it was sent an image
+	Recording int            `json:"recording"` // of the format; always 1
+	Family    string         `json:"family"`
+	Protocol  string         `json:"protocol"`
+	Secure    bool           `json:"secure"` // it was over TLS
+	Exchanges []Exchange     `json:"exchanges"`
+	Reading   device.Reading `json:"reading"` // what the device was read as
+	// those that it told of then; null: its family has none
+	Children []device.Child  `json:"children"`
+	Update   *RecordedUpdate `json:"update,omitempty"` // where it was sent an image
 }
 
 // RecordedUpdate is an image that was sent, and what the device was read as then.
@@ -95,8 +96,8 @@ func (d Dialect) Recorder(at dialect.At, as login.Credential, watch func(Seen)) 
 	return r
 }
 
-// First reads the device, and its children, as they were before all else. Its errors are those of Read
-// and Children.
+// First reads the device, and its children, as they were before all else. Its errors are those of
+// Read and Children.
 func (r *Recorder) First(ctx context.Context) (device.Reading, []device.Child, error) {
 	got, err := r.Read(ctx)
 	r.was = got.Over(device.Reading{})
@@ -112,7 +113,8 @@ func (r *Recorder) First(ctx context.Context) (device.Reading, []device.Child, e
 // Bring sends an image and follows it until the device is read as running another version, and is
 // well. again waits before the next look, and returns false when it is enough. Its errors are the
 // device's.
-func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component string, image dialect.Image,
+func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component string,
+	image dialect.Image,
 	again func() bool) (device.Reading, error) {
 	var sent, fresh int
 	now, err := bring(ctx, as, component, image, r.was, again, func(sends bool) {
@@ -131,7 +133,8 @@ func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component stri
 // Recording is what was recorded so far.
 func (r *Recorder) Recording() Recording {
 	return Recording{Recording: 1, Family: r.family.Name, Protocol: r.program.Protocol,
-		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids, Update: r.after}
+		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids,
+		Update: r.after}
 }
 
 // bring is an update without the care of a job: for a device on a bench, and for a recording of
@@ -408,7 +411,8 @@ type replay struct {
 
 func (p *replay) close() {}
 
-func (p *replay) ask(_ context.Context, step *family.Step, f family.Filled, _ *cargo) (family.Answer,
+func (p *replay) ask(_ context.Context, step *family.Step, f family.Filled,
+	_ *cargo) (family.Answer,
 	error) {
 	e, err := p.give(inWords(step, f), step.Line)
 	return e.answer(), err

@@ -26,7 +26,8 @@ type Dialect struct {
 	family family.Family
 	rank   int
 	base   dialect.Dialect // by which its devices are recognised; nil: by its own steps
-	parent *Dialect        // of the devices that these are children of; nil: they are reached themselves
+	// of the devices that these are children of; nil: they are reached themselves
+	parent *Dialect
 }
 
 // New is the dialect of a family that has a program. One for SNMP without steps to recognise its
@@ -65,9 +66,10 @@ func (d Dialect) About() dialect.About {
 		return a
 	}
 	known := family.Names(p.Recognise)
-	a.Hint = d.base == nil && !slices.ContainsFunc([]string{"serial", "uuid", "mac"}, func(name string) bool {
-		return slices.Contains(known, name)
-	})
+	a.Hint = d.base == nil && !slices.ContainsFunc([]string{"serial", "uuid", "mac"},
+		func(name string) bool {
+			return slices.Contains(known, name)
+		})
 	if len(a.Ports) == 0 {
 		a.Ports = usualPorts[p.Protocol]
 	}
@@ -143,21 +145,24 @@ type session struct {
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
 	known    device.Reading        // what it read
 	v        family.Values
-	in       bool                        // the login's steps have been taken
-	lost     bool                        // of a child's: the login that it was lent is
-	logins   int                         // so often they were; of a child's, when it was lent what they took
-	hub      func() (*hub, error)        // of a child's: what it shares with the others; nil: it is none's
-	part     func(context.Context) error // ends that; nil: it has not started
-	rows     []family.Values             // the children that steps with each have found
-	store    func(context.Context) error // leaves the image with the parent once more
-	adopted  bool                        // what an earlier session has left behind was taken over
-	entered  bool                        // the steps of enter have started, and leave has not been taken
-	written  bool                        // something of the session is kept
-	image    family.ImageValues          // that was sent
-	sent     string                      // the component that has the whole of its image
-	updating string                      // the component that is updated
-	stage    stage                       // what the steps are taken for
-	watch    func(Seen)                  // for a person who tries a family; nil: no one
+	in       bool // the login's steps have been taken
+	lost     bool // of a child's: the login that it was lent is
+	// so often they were; of a child's, when it was lent what they took
+	logins int
+	// of a child's: what it shares with the others; nil: it is none's
+	hub     func() (*hub, error)
+	part    func(context.Context) error // ends that; nil: it has not started
+	rows    []family.Values             // the children that steps with each have found
+	store   func(context.Context) error // leaves the image with the parent once more
+	adopted bool                        // what an earlier session has left behind was taken over
+	// the steps of enter have started, and leave has not been taken
+	entered  bool
+	written  bool               // something of the session is kept
+	image    family.ImageValues // that was sent
+	sent     string             // the component that has the whole of its image
+	updating string             // the component that is updated
+	stage    stage              // what the steps are taken for
+	watch    func(Seen)         // for a person who tries a family; nil: no one
 }
 
 // stage says what steps are taken for: it decides whether a login may be sent, and what an

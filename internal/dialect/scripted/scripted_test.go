@@ -60,22 +60,25 @@ func TestConformance(t *testing.T) {
 	})
 }
 
-var handsets = []sim.ChildDevice{{Name: "handset-1", Model: "PH-2", Serial: "PH2-1", Version: "1.8"},
+var handsets = []sim.ChildDevice{{Name: "handset-1", Model: "PH-2", Serial: "PH2-1",
+	Version: "1.8"},
 	{Name: "handset-2", Model: "PH-2", Serial: "PH2-2", Version: "1.9"}}
 
-// What a device answered while it was read and updated replays without it, whatever is another value
-// each time: tokens, tasks, ports, names. No secret is in it.
+// What a device answered while it was read and updated replays without it, whatever is another
+// value each time: tokens, tasks, ports, names. No secret is in it.
 func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 	for name, c := range map[string]struct {
 		maker  string
 		device sim.Device
 	}{
-		"tollgarth-gates":       {"Tollgarth", sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}},
-		"harrow-dene-drives":    {"Harrow & Dene", sim.Device{Kind: "drive", Model: "HD-7"}},
-		"pennick-hubs":          {"Pennick", sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3", Children: handsets}},
-		"tollgarth-controllers": {"Tollgarth", sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1"}},
-		"harrow-dene-gateways":  {"Harrow & Dene", sim.Device{Kind: "gateway", Model: "HD-G4"}},
-		"osmere-switches":       {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
+		"tollgarth-gates":    {"Tollgarth", sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}},
+		"harrow-dene-drives": {"Harrow & Dene", sim.Device{Kind: "drive", Model: "HD-7"}},
+		"pennick-hubs": {"Pennick", sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3",
+			Children: handsets}},
+		"tollgarth-controllers": {"Tollgarth", sim.Device{Kind: "controller", Model: "TC-12",
+			Hardware: "1"}},
+		"harrow-dene-gateways": {"Harrow & Dene", sim.Device{Kind: "gateway", Model: "HD-G4"}},
+		"osmere-switches":      {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := simtest.Subject(t, simtest.Family(name), c.maker, c.device, "")
@@ -199,7 +202,8 @@ func TestHostileAnswers(t *testing.T) {
 
 func TestTextsAreCleaned(t *testing.T) {
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		_, _ = w.Write([]byte(`{"maker":"Tollgarth","model":"TG-200","hardware":"2\u001b[2J","name":"a\nb"}`))
+		_, _ = w.Write([]byte(
+			`{"maker":"Tollgarth","model":"TG-200","hardware":"2\u001b[2J","name":"a\nb"}`))
 	}))
 	defer s.Close()
 	f, err := simtest.Family("tollgarth-gates").Probe(t.Context(),

@@ -16,8 +16,8 @@ import (
 	"catena/internal/family"
 )
 
-// snmpCarrier sends steps as SNMP (RFC 3416). A get may be sent again automatically, a set never is:
-// when its answer is lost, the device is asked what came of it.
+// snmpCarrier sends steps as SNMP (RFC 3416). A get may be sent again automatically, a set never
+// is: when its answer is lost, the device is asked what came of it.
 type snmpCarrier struct {
 	session *session
 	place   *place

@@ -27,12 +27,14 @@ func (s *session) Update(component string) (dialect.Update, error) {
 		return nil, device.ErrUnsupported
 	}
 	if _, own := s.program.Parts[component]; component != firmware.Main && !own && !s.program.ByPart {
-		return nil, device.Because(device.Refusal, "the family %s does not say how its component %s is updated",
+		return nil, device.Because(device.Refusal, "the family %s does not say how its component %s "+
+			"is updated",
 			s.family.Name, component)
 	}
 	steps := part.Update
 	first := slices.IndexFunc(steps, (*family.Step).MayWrite)
-	u := &update{session: s, sent: s.sent == component, component: component, part: part, before: steps[:first], send: steps[first:]}
+	u := &update{session: s, sent: s.sent == component, component: component, part: part,
+		before: steps[:first], send: steps[first:]}
 	if poll := slices.IndexFunc(u.send, func(s *family.Step) bool {
 		return s.Kind == family.Poll
 	}); poll >= 0 {
@@ -85,7 +87,8 @@ func (u *update) Interlock(ctx context.Context) error {
 		}
 		switch {
 		case err != nil:
-			return device.Because(device.Refusal, "an interlock of its image cannot be looked at: %s: %v", i.Holds, err)
+			return device.Because(device.Refusal, "an interlock of its image cannot be looked at: %s: %v",
+				i.Holds, err)
 		case !holds:
 			return device.Because(device.NotNow, "%s", i.Else)
 		}
@@ -144,7 +147,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 }
 
 // all takes steps that send an image; what each takes is kept before the next.
-func (u *update) all(ctx context.Context, steps []*family.Step, image dialect.Image, sent func(int64)) error {
+func (u *update) all(ctx context.Context, steps []*family.Step, image dialect.Image,
+	sent func(int64)) error {
 	for _, step := range steps {
 		if err := u.step(ctx, step, image, sent); err != nil {
 			return err
@@ -180,7 +184,8 @@ func (u *update) step(ctx context.Context, step *family.Step, image dialect.Imag
 			return s.mistaken(err)
 		}
 		if from = int64(has); from < 0 || from > image.Size {
-			return device.Because(device.Refusal, "it says that it has %d bytes of an image of %d", has, image.Size)
+			return device.Because(device.Refusal, "it says that it has %d bytes of an image of %d", has,
+				image.Size)
 		}
 	}
 	chunk := step.Chunk

@@ -304,7 +304,8 @@ func (t *tables) entity(f *device.Reading) {
 	model, serial, maker, hardware := t.texts(entModel), t.texts(entSerial), t.texts(
 		entMaker), t.texts(entHardware)
 	firmware, software, name := t.texts(entFirmware), t.texts(entSoftware), t.texts(entName)
-	f.Model, f.Serial, f.Vendor, f.Hardware, f.Version = model[chassis], serial[chassis], maker[chassis], hardware[chassis], firmware[chassis]
+	f.Model, f.Serial, f.Vendor, f.Hardware, f.Version = model[chassis], serial[chassis],
+		maker[chassis], hardware[chassis], firmware[chassis]
 	if f.Version == "" {
 		f.Version = software[chassis]
 	}

@@ -132,7 +132,8 @@ func TestEndlessAgent(t *testing.T) {
 		}
 	}()
 	began := time.Now()
-	_, err = snmp.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: c.LocalAddr().String(), ProtocolVersion: snmp.V2c}}, login.Credential{}).Read(t.Context())
+	_, err = snmp.Dialect{}.Open(dialect.At{Endpoint: device.Endpoint{Address: c.LocalAddr().String(),
+		ProtocolVersion: snmp.V2c}}, login.Credential{}).Read(t.Context())
 	assert.NoError(t, err)
 	assert.Less(t, time.Since(began), time.Minute, "it ended") // far beyond its bounds
 }

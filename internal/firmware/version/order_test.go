@@ -76,7 +76,8 @@ func TestNewOrderRefuses(t *testing.T) {
 // strings that look like versions, and some that do not.
 func versions() *rapid.Generator[string] {
 	return rapid.OneOf(
-		rapid.StringMatching(`(v|V|FW)?[0-9]{1,3}(\.[0-9]{1,3}){0,3}([ -]?(a|b|rc|FP|beta|dev)[0-9]{0,2})?`),
+		rapid.StringMatching(
+			`(v|V|FW)?[0-9]{1,3}(\.[0-9]{1,3}){0,3}([ -]?(a|b|rc|FP|beta|dev)[0-9]{0,2})?`),
 		rapid.StringMatching(`20[0-9]{2}[-.]?[0-1][0-9][-.]?[0-3][0-9][a-c]?`),
 		rapid.StringMatching(`(0x)?[0-9a-fA-F]{1,6}(\.[0-9a-f]{1,2})?`),
 		rapid.StringMatching(`[0-9]\.[0-9]\.[0-9](-[a-z0-9]{1,3}(\.[a-z0-9]{1,3}){0,2})?(\+[a-z]{1,3})?`),

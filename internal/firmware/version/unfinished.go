@@ -2,8 +2,9 @@ package version
 
 import "regexp"
 
-var unfinished = regexp.MustCompile(`(?i)(^|[^a-z])(alpha|beta|rc|pre|preview|dev|nightly|snapshot|test)([^a-z]|$)`)
+var unfinished = regexp.MustCompile(
+	`(?i)(^|[^a-z])(alpha|beta|rc|pre|preview|dev|nightly|snapshot|test)([^a-z]|$)`)
 
-// Unfinished reports whether a version, or a constraint, names a build that is not a release: an alpha, a beta, a
-// release candidate, a nightly build.
+// Unfinished reports whether a version, or a constraint, names a build that is not a release: an
+// alpha, a beta, a release candidate, a nightly build.
 func Unfinished(v string) bool { return unfinished.MatchString(v) }

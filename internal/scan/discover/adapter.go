@@ -101,7 +101,8 @@ func usable(a Adapter) ([]Adapter, error) {
 	case !a.Up:
 		return nil, fmt.Errorf("adapter %s is down; bring it up or choose another", a.Name)
 	case len(a.Addresses) == 0:
-		return nil, fmt.Errorf("adapter %s has no address; give it one in the site's network, or choose another", a.Name)
+		return nil, fmt.Errorf("adapter %s has no address; give it one in the site's network, or "+
+			"choose another", a.Name)
 	}
 	return []Adapter{a}, nil
 }
@@ -160,7 +161,30 @@ func (n Network) astray(adapters []Adapter) []string {
 			where = "it is in " + strings.Join(own, ", ")
 		}
 		out = append(out, fmt.Sprintf(
-			"%s is in no network of this machine (%s), so that it is asked through a router, if there is one, and without multicast", text, where))
+			"%s is in no network of this machine (%s), so that it is asked through a router, if there is "+
+				"one, and without multicast", text, where))
 	}
 	return out
+}
+
+// One finds the one adapter of this machine that a person means. Its errors are those of Choose, and that
+// there are several.
+func One(want string) (Adapter, error) {
+	all, err := Adapters()
+	if err != nil {
+		return Adapter{}, err
+	}
+	chosen, err := Choose(all, want)
+	if err != nil {
+		return Adapter{}, err
+	}
+	if len(chosen) != 1 {
+		var names []string
+		for _, c := range chosen {
+			names = append(names, c.Name)
+		}
+		return Adapter{}, fmt.Errorf("there are several adapters (%s); say which: --adapter NAME",
+			strings.Join(names, ", "))
+	}
+	return chosen[0], nil
 }

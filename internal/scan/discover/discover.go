@@ -151,7 +151,8 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 	f.Starved = s.OutOfResources()
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
-			fmt.Sprintf("more than %d answers came; the rest was left out. Is someone flooding the network", maxSightings))
+			fmt.Sprintf("more than %d answers came; the rest was left out. Is someone flooding the network",
+				maxSightings))
 	}
 	return f, nil
 }

@@ -142,7 +142,8 @@ func checkSightings(t *testing.T, got []Sighting) {
 	}
 }
 
-const search = "HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nUSN: uuid:AB::upnp:rootdevice\r\nSERVER: hub/1\r\nLOCATION: http://10.20.4.11:8080/description.xml\r\n\r\n"
+const search = "HTTP/1.1 200 OK\r\nST: upnp:rootdevice\r\nUSN: uuid:AB::upnp:rootdevice\r\n" +
+	"SERVER: hub/1\r\nLOCATION: http://10.20.4.11:8080/description.xml\r\n\r\n"
 
 func TestParseSSDP(t *testing.T) {
 	from := netip.AddrPortFrom(host, 1900)
@@ -297,7 +298,8 @@ func TestChooseAdapters(t *testing.T) {
 	assert.Empty(t, got, "nothing is sent to networks that were not named")
 	require.Len(t, n.astray(all), 1)
 	assert.Contains(t, n.astray(all)[0],
-		"10.99.0.1-10.99.0.9 is in no network of this machine (it is in eth0 10.20.4.250/24, eth1 10.20.5.250/24)")
+		"10.99.0.1-10.99.0.9 is in no network of this machine (it is in eth0 10.20.4.250/24, eth1 "+
+			"10.20.5.250/24)")
 }
 
 func prefixes(texts ...string) (out []netip.Prefix) {
@@ -316,7 +318,8 @@ func ranges(t *testing.T, texts ...string) (out []site.Range) {
 	return out
 }
 
-var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"), redfish.Dialect{},
+var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"),
+	redfish.Dialect{},
 	snmp.Dialect{})
 
 func newDiscoverer(patience time.Duration) *Discoverer {
@@ -446,7 +449,8 @@ func TestKeepIsBounded(t *testing.T) {
 const id = "urn:uuid:ask"
 
 func match(relates, xaddrs, scopes string) []byte {
-	return fmt.Appendf(nil, `<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="a" xmlns:d="d"><e:Header><a:RelatesTo>%s</a:RelatesTo></e:Header>
+	return fmt.Appendf(nil,
+		`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="a" xmlns:d="d"><e:Header><a:RelatesTo>%s</a:RelatesTo></e:Header>
 <e:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs>
 </d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`, relates, scopes, xaddrs)
 }

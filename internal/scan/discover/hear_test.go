@@ -102,7 +102,8 @@ func TestLooksDoNotBlock(t *testing.T) {
 func TestLinkLocalRangesHaveAZone(t *testing.T) {
 	r, err := site.ParseRange("fe80::1-fe80::2")
 	require.NoError(t, err)
-	n := Network{Ranges: []site.Range{r}, Ports: []site.Port{{Number: 80}}, adapters: []Adapter{{Name: "eth7"}}}
+	n := Network{Ranges: []site.Range{r}, Ports: []site.Port{{Number: 80}},
+		adapters: []Adapter{{Name: "eth7"}}}
 	var all []string
 	for a := range n.each {
 		all = append(all, a.String())

@@ -59,14 +59,16 @@ func TestWSDiscoveryOfStandIns(t *testing.T) {
 		`<d:Types xmlns:x="urn:other">x:NetworkVideoTransmitter</d:Types>`:                               false,
 		`<d:Scopes>onvif://www.onvif.org/hardware</d:Scopes>`:                                            true,
 		`<d:Scopes>onvif://www.onvif.org/hard</d:Scopes>`:                                                false,
-		`<d:Scopes MatchBy="` + wsd2005 + `/strcmp0">onvif://www.onvif.org/hardware</d:Scopes>`:          false,
+		`<d:Scopes MatchBy="` + wsd2005 +
+			`/strcmp0">onvif://www.onvif.org/hardware</d:Scopes>`: false,
 	} {
 		assert.Equal(t, answered, ask("Probe", what) != "", what)
 	}
 	resolved := ask("Resolve", `<a:EndpointReference><a:Address>`+uuid+
 		`</a:Address></a:EndpointReference>`)
 	assert.Contains(t, resolved, "ResolveMatches")
-	assert.Empty(t, ask("Resolve", `<a:EndpointReference><a:Address>urn:uuid:0</a:Address></a:EndpointReference>`))
+	assert.Empty(t, ask("Resolve",
+		`<a:EndpointReference><a:Address>urn:uuid:0</a:Address></a:EndpointReference>`))
 	// Our own reader understands both.
 	for _, packet := range []string{answer, resolved} {
 		got, _ := parseMatches([]byte(packet), asked, at(host+":3702").Addr())

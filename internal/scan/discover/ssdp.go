@@ -30,7 +30,8 @@ func (s *Discoverer) ssdp() way {
 		groupPort: ssdpPort, read: parseSSDP}
 	for _, target := range []string{"upnp:rootdevice", redfishType} {
 		w.messages = append(w.messages,
-			[]byte("M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\nST: "+target+"\r\n\r\n"))
+			[]byte("M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: "+
+				"1\r\nST: "+target+"\r\n\r\n"))
 	}
 	return w
 }

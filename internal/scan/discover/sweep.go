@@ -211,8 +211,8 @@ func (s *Discoverer) claimSSH(ctx context.Context, sight *Sighting) {
 	}
 }
 
-// probesAtOnce is how many connections one device is asked to take at once: small ones take few, and
-// a site may have dozens of families.
+// probesAtOnce is how many connections one device is asked to take at once: small ones take few,
+// and a site may have dozens of families.
 const probesAtOnce = 6
 
 // recognise asks in every dialect over HTTP; the first in their order that knows the

@@ -74,12 +74,15 @@ func (n *numbers) has(id string) bool {
 
 // wsdMessage writes a Probe or a Resolve of either version.
 func wsdMessage(ns, id, action, what string) []byte {
-	addressing, to := "http://schemas.xmlsoap.org/ws/2004/08/addressing", "urn:schemas-xmlsoap-org:ws:2005:04:discovery"
+	addressing, to := "http://schemas.xmlsoap.org/ws/2004/08/addressing",
+		"urn:schemas-xmlsoap-org:ws:2005:04:discovery"
 	if ns == wsd11 {
-		addressing, to = "http://www.w3.org/2005/08/addressing", "urn:docs-oasis-open-org:ws-dd:ns:discovery:2009:01"
+		addressing, to = "http://www.w3.org/2005/08/addressing",
+			"urn:docs-oasis-open-org:ws-dd:ns:discovery:2009:01"
 	}
 	return []byte(`<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"` +
-		` xmlns:a="` + addressing + `" xmlns:d="` + ns + `"><s:Header><a:MessageID>` + id + `</a:MessageID>` +
+		` xmlns:a="` + addressing + `" xmlns:d="` + ns + `"><s:Header><a:MessageID>` + id +
+		`</a:MessageID>` +
 		`<a:To>` + to + `</a:To><a:Action>` + ns + `/` + action + `</a:Action></s:Header>` +
 		`<s:Body><d:` + action + `>` + what + `</d:` + action + `></s:Body></s:Envelope>`)
 }
@@ -216,7 +219,8 @@ func wsdMetadata(ctx context.Context, s Sighting) device.Reading {
 	}
 	const get = "http://schemas.xmlsoap.org/ws/2004/09/transfer/Get"
 	body := `<?xml version="1.0" encoding="UTF-8"?><s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing">` +
-		`<s:Header><a:MessageID>urn:uuid:` + uuid.NewString() + `</a:MessageID><a:To>` + s.Facts.UUID + `</a:To>` +
+		`<s:Header><a:MessageID>urn:uuid:` + uuid.NewString() + `</a:MessageID><a:To>` + s.Facts.UUID +
+		`</a:To>` +
 		`<a:ReplyTo><a:Address>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</a:Address></a:ReplyTo>` +
 		`<a:Action>` + get + `</a:Action></s:Header><s:Body/></s:Envelope>`
 	at := s.Endpoint()

@@ -1,4 +1,4 @@
-package workspace
+package plan
 
 import (
 	"os"
@@ -9,9 +9,10 @@ import (
 	"catena/internal/site"
 )
 
-// HeldNow returns why a device is on hold at this moment, as the site file says now; empty: it is not. A job asks
-// right before a device's first byte. If the file cannot be read, what it said when it was opened counts.
-func (w *Workspace) HeldNow(d device.Device) string {
+// HeldNow returns why a device is on hold at this moment, as the site file says now; empty: it is
+// not. A job asks right before a device's first byte. If the file cannot be read, what it said when
+// it was opened counts.
+func (w *Site) HeldNow(d device.Device) string {
 	now := w.Site
 	path := filepath.Join(w.Dir, site.File)
 	if raw, err := os.ReadFile(path); err == nil {
@@ -26,8 +27,9 @@ func (w *Workspace) HeldNow(d device.Device) string {
 	return hold.Because
 }
 
-// Recheck returns, by ID, why devices of an order must not start although it was checked when it was scheduled.
-func (w *Workspace) Recheck(o order.Order) (map[string]string, error) {
+// Recheck returns, by ID, why devices of an order must not start although it was checked when it
+// was scheduled.
+func (w *Site) Recheck(o order.Order) (map[string]string, error) {
 	if err := w.Renew(); err != nil {
 		return nil, err
 	}

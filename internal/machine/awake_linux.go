@@ -1,4 +1,4 @@
-package cli
+package machine
 
 // awakeCommand asks logind, by systemd-inhibit(1), where it runs.
 func awakeCommand(why string) []string {

@@ -1,4 +1,4 @@
-package workspace
+package plan
 
 import (
 	"errors"
@@ -15,32 +15,21 @@ import (
 	"catena/internal/job"
 	"catena/internal/match"
 	"catena/internal/order"
+	"catena/internal/record"
+	"catena/internal/workspace"
 )
 
 // OrdersFolder is where a site folder keeps its orders.
 const OrdersFolder = "orders"
 
-// NameTakenError is returned where an order may not be called so.
-type NameTakenError struct {
-	Name   string
-	Device bool // a device is called so; else an order is
-}
-
-func (e *NameTakenError) Error() string {
-	if e.Device {
-		return e.Name + " is a device, too: an order cannot be called so"
-	}
-	return "there is an order " + e.Name + " already"
-}
-
 // OrderPath is the file of an order.
-func (w *Workspace) OrderPath(name string) string {
+func (w *Site) OrderPath(name string) string {
 	return filepath.Join(w.Dir, OrdersFolder, name+".yaml")
 }
 
-// IsOrder tells whether a word is an order's name. Its error is a NameTakenError where it is
+// IsOrder tells whether a word is an order's name. Its error is a record.NameTakenError where it is
 // a device's, too.
-func (w *Workspace) IsOrder(word string) (bool, error) {
+func (w *Site) IsOrder(word string) (bool, error) {
 	if order.CheckName(word) != nil {
 		return false, nil
 	}
@@ -49,19 +38,20 @@ func (w *Workspace) IsOrder(word string) (bool, error) {
 		return false, nil
 	}
 	if w.Means(word) == nil {
-		return false, &NameTakenError{Name: word, Device: true}
+		return false, &record.NameTakenError{Name: word, Device: true}
 	}
 	return true, nil
 }
 
-// SaveOrder writes a new order's file. Its error is a NameTakenError where the name is in use.
-func (w *Workspace) SaveOrder(o order.Order) (path string, err error) {
+// SaveOrder writes a new order's file. Its error is a record.NameTakenError where the name is in
+// use.
+func (w *Site) SaveOrder(o order.Order) (path string, err error) {
 	if w.Means(o.Name) == nil {
-		return "", &NameTakenError{Name: o.Name, Device: true}
+		return "", &record.NameTakenError{Name: o.Name, Device: true}
 	}
 	path = w.OrderPath(o.Name)
 	if _, err := os.Stat(path); err == nil {
-		return "", &NameTakenError{Name: o.Name}
+		return "", &record.NameTakenError{Name: o.Name}
 	}
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return "", err
@@ -70,16 +60,17 @@ func (w *Workspace) SaveOrder(o order.Order) (path string, err error) {
 	if err != nil {
 		return "", err
 	}
-	return path, atomicfile.Replace(path, append([]byte(ForEditors(w.Dir, "order", "../")), raw...),
+	return path, atomicfile.Replace(path, append([]byte(workspace.ForEditors(w.Dir, "order", "../")),
+		raw...),
 		0o644)
 }
 
 // KeepOrder keeps an order that was made on the fly under its job's ID, or, where an order or a
 // device is called so already, the ID with a number.
-func (w *Workspace) KeepOrder(o order.Order, job string) (name string, err error) {
+func (w *Site) KeepOrder(o order.Order, job string) (name string, err error) {
 	o.Name = job
 	for n := 2; ; n++ {
-		var taken *NameTakenError
+		var taken *record.NameTakenError
 		if _, err = w.SaveOrder(o); !errors.As(err, &taken) {
 			return o.Name, err
 		}
@@ -88,13 +79,13 @@ func (w *Workspace) KeepOrder(o order.Order, job string) (name string, err error
 }
 
 // ReadOrder reads an order's file. Its error is an UnknownOrderError where there is none.
-func (w *Workspace) ReadOrder(name string) (order.Order, error) {
+func (w *Site) ReadOrder(name string) (order.Order, error) {
 	o, _, err := w.readOrder(name)
 	return o, err
 }
 
 // readOrder returns the bytes, too, that the order was read from.
-func (w *Workspace) readOrder(name string) (o order.Order, data []byte, err error) {
+func (w *Site) readOrder(name string) (o order.Order, data []byte, err error) {
 	if order.CheckName(name) != nil {
 		return o, nil, &UnknownOrderError{Name: name}
 	}
@@ -115,7 +106,7 @@ type UnknownOrderError struct{ Name string }
 func (e *UnknownOrderError) Error() string { return "there is no order " + e.Name }
 
 // Orders are the names of the site's orders.
-func (w *Workspace) Orders() ([]string, error) {
+func (w *Site) Orders() ([]string, error) {
 	files, err := filepath.Glob(filepath.Join(w.Dir, OrdersFolder, "*.yaml"))
 	var out []string
 	for _, f := range files {
@@ -135,7 +126,7 @@ type Difference struct {
 
 // Differences hold an order against the site as it is now. With again, devices that were away or
 // refused the login when they were seen last are no difference: they are asked again.
-func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
+func (w *Site) Differences(o order.Order, anew bool) []Difference {
 	var out []Difference
 	if o.Site != w.Site.Name {
 		out = append(out, Difference{Text: fmt.Sprintf("it is an order of the site %q", o.Site),
@@ -156,19 +147,20 @@ func (w *Workspace) Differences(o order.Order, anew bool) []Difference {
 			differ(false, "%s", text)
 		}
 		for _, i := range open {
-			if slices.Contains(d.Through, i.ID) || slices.Contains(w.ways.Through[i.ID], d.ID) {
+			if slices.Contains(d.Through, i.ID) || slices.Contains(w.Ways().Through[i.ID], d.ID) {
 				differ(false, "%s, which is on its way, was left open: %s", i.Name, i.Reason)
 			}
 		}
-		for _, text := range imagesChanged(d, row.Match.Device, w.images) {
+		for _, text := range imagesChanged(d, row.Match.Device, w.Images()) {
 			differ(true, "%s", text)
 		}
-		for _, h := range d.Path { // also what an advisory has withdrawn since, and what only the other slot holds
-			if why := w.matcher.Withdrawn(row.Match.Device, h.Component, h.To); why != "" {
+		// also what an advisory has withdrawn since, and what only the other slot holds
+		for _, h := range d.Path {
+			if why := w.Matcher().Withdrawn(row.Match.Device, h.Component, h.To); why != "" {
 				differ(true, "%s must not run on it: %s", job.Label(h.Component, h.To), why)
 			}
 		}
-		if !same(d.Through, w.ways.Through[d.ID]) {
+		if !same(d.Through, w.Ways().Through[d.ID]) {
 			differ(true, "what it is reached through or fed by has changed in site.yaml")
 		}
 	}
@@ -199,8 +191,8 @@ func imagesChanged(d order.Device, now device.Device, shelf map[string]firmware.
 }
 
 // interrupted are the devices that are open in a job that died.
-func (w *Workspace) interrupted() (out []Row) {
-	for _, r := range w.mains {
+func (w *Site) interrupted() (out []Row) {
+	for _, r := range w.MainRows() {
 		if r.Status == string(match.Interrupted) {
 			out = append(out, r)
 		}
@@ -209,23 +201,14 @@ func (w *Workspace) interrupted() (out []Row) {
 }
 
 // Interrupted are the jobs whose Catena died and that no one has gone on with.
-func (w *Workspace) Interrupted() ([]job.State, error) {
+func (w *Site) Interrupted() ([]job.State, error) {
 	return job.Interrupted(w.Ledger)
 }
 
-// Main returns the matched row of a device's main component; false: it is not known.
-func (w *Workspace) Main(id string) (Row, bool) {
-	i, known := w.mainAt[id]
-	if !known {
-		return Row{}, false
-	}
-	return w.mains[i], true
-}
-
 // moved says why a device of an order is skipped now; empty: it is not.
-func (w *Workspace) moved(d order.Device, o order.Order, row Row, anew bool) string {
+func (w *Site) moved(d order.Device, o order.Order, row Row, anew bool) string {
 	now := row.Match.Device
-	versions := w.matcher.Order(now)
+	versions := w.Matcher().Order(now)
 	if d.Serial != "" && now.Serial != "" && d.Serial != now.Serial {
 		return fmt.Sprintf("it is another device: its serial number is %s, not %s", now.Serial,
 			d.Serial)
@@ -264,20 +247,24 @@ func (w *Workspace) moved(d order.Device, o order.Order, row Row, anew bool) str
 	return w.triedSince(d, o, last)
 }
 
-// triedSince returns why a device must be named to get a version of an order: a job that ended after the order was
-// made has failed with it, or has rolled it back. An order is not repeated silently.
-func (w *Workspace) triedSince(d order.Device, o order.Order, last map[string]string) string {
+// triedSince returns why a device must be named to get a version of an order: a job that ended
+// after the order was made has failed with it, or has rolled it back. An order is not repeated
+// silently.
+func (w *Site) triedSince(d order.Device, o order.Order, last map[string]string) string {
 	if o.Purpose != order.Forward || d.Again || d.Parked || o.Made.IsZero() {
 		return ""
 	}
 	for c, to := range last {
-		of, back, err := w.history.LeftAloneSince(d.ID, c, to, o.Made.Add(time.Second)) // its file has whole seconds
+		// its file has whole seconds
+		of, back, err := w.History().LeftAloneSince(d.ID, c, to, o.Made.Add(time.Second))
 		switch {
 		case err != nil || of == "":
 		case back:
-			return fmt.Sprintf("%s was rolled back in %s, after this order was made; to try again, name it: catena flash %s", to, of, d.Name)
+			return fmt.Sprintf("%s was rolled back in %s, after this order was made; to try again, name "+
+				"it: catena flash %s", to, of, d.Name)
 		default:
-			return fmt.Sprintf("%s failed in %s, after this order was made; to try again, name it: catena flash %s", to, of, d.Name)
+			return fmt.Sprintf("%s failed in %s, after this order was made; to try again, name it: "+
+				"catena flash %s", to, of, d.Name)
 		}
 	}
 	return ""
@@ -285,7 +272,7 @@ func (w *Workspace) triedSince(d order.Device, o order.Order, last map[string]st
 
 // rulesChanged names the rules of the site that an order does not keep. One that is stricter
 // than the site is as good.
-func (w *Workspace) rulesChanged(o order.Order) (out []Difference) {
+func (w *Site) rulesChanged(o order.Order) (out []Difference) {
 	differ := func(format string, args ...any) {
 		out = append(out, Difference{Text: fmt.Sprintf(format, args...), Refuses: true})
 	}
@@ -343,7 +330,7 @@ func same(a, b []string) bool {
 }
 
 // Without takes devices out of an order.
-func (w *Workspace) Without(o order.Order, out func(order.Device) bool) order.Order {
+func (w *Site) Without(o order.Order, out func(order.Device) bool) order.Order {
 	o.Devices = slices.DeleteFunc(slices.Clone(o.Devices), out)
 	var cautions []order.Caution
 	in := map[string]bool{}
@@ -365,7 +352,7 @@ func (w *Workspace) Without(o order.Order, out func(order.Device) bool) order.Or
 
 // Fit takes what can be proven, or returned, until a time: those that are unsafe first. It
 // returns the names of those that are left out. A lockstep set is taken whole.
-func (w *Workspace) Fit(o order.Order, now, until time.Time) (fits order.Order, left []string) {
+func (w *Site) Fit(o order.Order, now, until time.Time) (fits order.Order, left []string) {
 	sequence, err := order.Forecast(o, now)
 	if err != nil {
 		return o, nil // it is told when the whole of it is looked at
@@ -409,7 +396,7 @@ func (w *Workspace) Fit(o order.Order, now, until time.Time) (fits order.Order, 
 
 // units are the devices of an order that go together: the unsafe ones first, then in the
 // sequence in which they would start.
-func (w *Workspace) units(o order.Order, p order.Schedule) [][]string {
+func (w *Site) units(o order.Order, p order.Schedule) [][]string {
 	unit := map[string]int{}
 	var out [][]string
 	for _, urgent := range []bool{true, false} {
@@ -434,7 +421,7 @@ func (w *Workspace) units(o order.Order, p order.Schedule) [][]string {
 }
 
 // others are the devices of an order, but one, for which has holds.
-func (w *Workspace) others(has func(device.Device) bool, o order.Order, but string) (out []string) {
+func (w *Site) others(has func(device.Device) bool, o order.Order, but string) (out []string) {
 	for _, d := range o.Devices {
 		if row, _ := w.Main(d.ID); d.ID != but && has(row.Match.Device) {
 			out = append(out, d.ID)

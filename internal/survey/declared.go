@@ -1,4 +1,4 @@
-package workspace
+package survey
 
 import (
 	"catena/internal/device"
@@ -13,9 +13,9 @@ import (
 // saysOf is what a unit says of itself: the site's file speaks for it.
 func saysOf(u site.Unit) string { return "site.yaml says that it runs " + u.Version }
 
-// Declared are the units of the site's file, as they are known now, for a scan to keep: what a job or a
-// person has said since stands, until the file says another version. known are all devices; gone are
-// units that the file does not have any more.
+// Declared are the units of the site's file, as they are known now, for a scan to keep: what a job
+// or a person has said since stands, until the file says another version. known are all devices;
+// gone are units that the file does not have any more.
 func Declared(s site.Site, known []device.Device) (units, gone []device.Device, err error) {
 	taken, was := map[string]bool{}, map[string]device.Device{}
 	for _, d := range known {
@@ -28,7 +28,7 @@ func Declared(s site.Site, known []device.Device) (units, gone []device.Device, 
 	for _, u := range s.Units {
 		for _, name := range u.Names {
 			if taken[strings.ToLower(name)] {
-				return nil, nil, &NameTakenError{Name: name, Device: true}
+				return nil, nil, &record.NameTakenError{Name: name, Device: true}
 			}
 			d := was[name]
 			if d.Says != saysOf(u) {
@@ -39,12 +39,12 @@ func Declared(s site.Site, known []device.Device) (units, gone []device.Device, 
 			d.Identity = device.Identity{Vendor: u.Vendor, Model: u.Model, Hardware: u.Hardware}
 			d.Endpoint = device.Endpoint{Dialect: hand.Name}
 			if u.Base != "" {
-				bases, err := meant(known, u.Base)
+				bases, err := record.Meant(known, u.Base)
 				switch {
 				case err != nil:
 					return nil, nil, err
 				case len(bases) > 1 || bases[0].Dialect == hand.Name:
-					return nil, nil, &AmbiguousError{Word: u.Base, Count: len(bases)}
+					return nil, nil, &record.AmbiguousError{Word: u.Base, Count: len(bases)}
 				}
 				d.Through = bases[0].ID
 			}
@@ -55,14 +55,16 @@ func Declared(s site.Site, known []device.Device) (units, gone []device.Device, 
 	for _, d := range known {
 		if _, left := was[d.Name]; left && d.Dialect == hand.Name && d.Access != device.Away {
 			d.Access = device.Away
-			d.Trouble = device.Because(device.NoAnswer, "site.yaml does not have it among its units any more")
+			d.Trouble = device.Because(device.NoAnswer,
+				"site.yaml does not have it among its units any more")
 			gone = append(gone, d)
 		}
 	}
 	return units, gone, nil
 }
 
-// SeeDeclared keeps the units of the site's file, and returns them with the names of those that are new.
+// SeeDeclared keeps the units of the site's file, and returns them with the names of those that are
+// new.
 func SeeDeclared(l *ledger.Ledger, s site.Site) (units []device.Device, fresh []string, err error) {
 	known, err := record.Devices(l)
 	if err != nil {

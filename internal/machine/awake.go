@@ -1,16 +1,18 @@
-package cli
+// Package machine is what jobs ask of the operating system: that it does not fall asleep
+// (KeepAwake), and a process of their own (Self).
+package machine
 
 import (
 	"os/exec"
 	"time"
 )
 
-// keepAwake asks the system not to fall asleep while a job runs, until the returned function is
+// KeepAwake asks the system not to fall asleep while a job runs, until the returned function is
 // called or this program dies; ok is false where the system offers no way that works.
 //
 // The programs that ask for it hold the wish for as long as they run. They are given one that
 // reads our end of a pipe: when we are gone, however we went, the pipe ends, and so does the wish.
-func keepAwake(why string) (release func(), ok bool) {
+func KeepAwake(why string) (release func(), ok bool) {
 	words := awakeCommand(why)
 	if words == nil {
 		return awakeHere()
@@ -20,7 +22,7 @@ func keepAwake(why string) (release func(), ok bool) {
 		return func() {}, false
 	}
 	cmd := exec.Command(path, words[1:]...)
-	cmd.SysProcAttr = onItsOwn() // Ctrl-C is for us
+	cmd.SysProcAttr = OnItsOwn() // Ctrl-C is for us
 	in, err := cmd.StdinPipe()
 	if err != nil {
 		return func() {}, false

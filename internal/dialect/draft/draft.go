@@ -1,40 +1,22 @@
-package cli
+// Package draft writes the start of a family file from what an unknown device shows without a login
+// (Of).
+package draft
 
 import (
-	"context"
-	"errors"
-	"fmt"
-	"net"
-	"net/http"
-	"regexp"
-	"strings"
-	"time"
-
-	"github.com/spf13/cobra"
-
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/snmp"
 	"catena/internal/login"
 	"catena/internal/text"
 	"catena/internal/wire"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+	"time"
 )
-
-func (a *app) familyDraftCmd() *cobra.Command {
-	return &cobra.Command{
-		Use:   "draft ADDRESS",
-		Short: "Write the start of a family file from what a device shows",
-		Long: `Look at a device without a login, over HTTP, HTTPS, SSH and SNMP (community public), and print the
-start of a family file for it: what it showed stands there as comments, what only a person can
-know is marked with FILL IN. Nothing is changed on the device. Redirect it into a file, fill it in,
-and try it: catena family try.`,
-		Example: "  catena family draft 10.20.4.101 > families/new.yaml\n  catena family draft 10.20.4.101:8080",
-		Args:    exactly(1, "an address"),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.familyDraft(c.Context(), args[0])
-		},
-	}
-}
 
 // shown is what a device showed over one protocol.
 type shown struct {
@@ -44,18 +26,20 @@ type shown struct {
 	steps    string         // of the draft
 }
 
-func (a *app) familyDraft(ctx context.Context, where string) error {
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
+// Of returns the draft of a family file for the device at an address. Its error says that the
+// device shows nothing.
+func Of(ctx context.Context, where string) (string, error) {
 	var all []shown
-	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftHTTP, draftHTTPS,
+	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftHTTP,
+		draftHTTPS,
 		draftSSH} {
 		if s, ok := look(ctx, where); ok {
 			all = append(all, s)
 		}
 	}
 	if len(all) == 0 {
-		return fmt.Errorf("%s shows nothing over HTTP, HTTPS, SSH or SNMP; name its port, as in %[1]s:8080", where)
+		return "", fmt.Errorf("%s shows nothing over HTTP, HTTPS, SSH or SNMP; name its port, as in "+
+			"%[1]s:8080", where)
 	}
 	best := all[0]
 	fill := func(value, what string) string {
@@ -64,26 +48,19 @@ func (a *app) familyDraft(ctx context.Context, where string) error {
 		}
 		return fmt.Sprintf("%q", value)
 	}
-	_, err := fmt.Fprintf(a.out, "# A draft from what %s showed. See docs/families.md for every key.\n", where)
+	var b strings.Builder
+	fmt.Fprintf(&b, "# A draft from what %s showed. See docs/families.md for every key.\n", where)
 	for _, s := range all {
 		for _, line := range s.lines {
-			_, err = fmt.Fprintf(a.out, "#   %s\n", line)
+			fmt.Fprintf(&b, "#   %s\n", line)
 		}
 	}
-	if err == nil {
-		_, err = fmt.Fprintf(a.out, "family: FILL-IN    # a name for the family, such as the maker's and the kind's\nvendor: %s\nmodels: [%s]\nprotocol: %s\n%s",
-			fill(best.reading.Vendor, "the maker, as on the label"), strings.TrimSpace(strings.Split(fill(best.reading.Model, ""), "#")[0]),
-			best.protocol, best.steps)
-	}
-	return err
-}
-
-// atPort is an address with a port, where it has none.
-func atPort(where, port string) string {
-	if _, _, err := net.SplitHostPort(where); err == nil {
-		return where
-	}
-	return net.JoinHostPort(strings.Trim(where, "[]"), port)
+	model, _, _ := strings.Cut(fill(best.reading.Model, ""), "#")
+	fmt.Fprintf(&b, "family: FILL-IN    # a name for the family, such as the maker's and the kind's\n"+
+		"vendor: %s\nmodels: [%s]\nprotocol: %s\n%s", fill(best.reading.Vendor,
+		"the maker, as on the label"),
+		strings.TrimSpace(model), best.protocol, best.steps)
+	return b.String(), nil
 }
 
 var title = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
@@ -121,7 +98,7 @@ func draftWeb(ctx context.Context, where, scheme string) (shown, bool) {
 	if scheme != "" {
 		name, port = scheme, "443"
 	}
-	e := device.Endpoint{Address: atPort(where, port), Scheme: scheme}
+	e := device.Endpoint{Address: wire.AtPort(where, port), Scheme: scheme}
 	r, err := http.NewRequest(http.MethodGet, e.URL("/"), nil)
 	if err != nil {
 		return shown{}, false
@@ -131,7 +108,8 @@ func draftWeb(ctx context.Context, where, scheme string) (shown, bool) {
 	if err != nil {
 		return s, false
 	}
-	s.lines = append(s.lines, fmt.Sprintf("%s: GET / answers %d, %s", name, a.Status, text.Clean(a.Header.Get("Content-Type"))))
+	s.lines = append(s.lines, fmt.Sprintf("%s: GET / answers %d, %s", name, a.Status,
+		text.Clean(a.Header.Get("Content-Type"))))
 	for _, header := range []string{"Server", "WWW-Authenticate", "Location"} {
 		if v := text.Clean(a.Header.Get(header)); v != "" {
 			s.lines = append(s.lines, fmt.Sprintf("%s: %s: %s", name, header, v))
@@ -146,13 +124,15 @@ func draftWeb(ctx context.Context, where, scheme string) (shown, bool) {
 func draftSSH(ctx context.Context, where string) (shown, bool) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	greeting, err := wire.Greeting(ctx, atPort(where, "22"))
+	greeting, err := wire.Greeting(ctx, wire.AtPort(where, "22"))
 	if err != nil || !strings.HasPrefix(greeting, "SSH-") {
 		return shown{}, false
 	}
 	return shown{protocol: "ssh", lines: []string{"ssh: it greets with " + text.Clean(greeting)},
-		steps: "recognise:             # by its greeting; no one logs in for that\n  - get: greeting\n    take: {model: '~ " +
-			strings.ReplaceAll(regexp.QuoteMeta(text.Clean(greeting)), "'", "''") + `'}   # FILL IN: a group ( ) around the model
+		steps: "recognise:             # by its greeting; no one logs in for that\n  - get: greeting\n" +
+			"    take: {model: '~ " +
+			strings.ReplaceAll(regexp.QuoteMeta(text.Clean(greeting)), "'", "''") +
+			`'}   # FILL IN: a group ( ) around the model
 read:
   - run: show          # FILL IN a command that tells serial number and version
     take:
@@ -170,14 +150,16 @@ read:
 func draftSNMP(ctx context.Context, where string) (shown, bool) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	at := dialect.At{Endpoint: device.Endpoint{Address: atPort(where, "161"), ProtocolVersion: "v2c"}}
+	at := dialect.At{Endpoint: device.Endpoint{Address: wire.AtPort(where, "161"),
+		ProtocolVersion: "v2c"}}
 	session := snmp.Dialect{}.Open(at, login.Credential{})
 	r, err := session.Read(ctx)
 	if err != nil && !errors.Is(err, device.ErrMalformed) || r.Says+r.Model == "" {
 		return shown{}, false
 	}
 	return shown{protocol: "snmp", reading: r, lines: []string{"snmp: it says " + r.Says,
-		fmt.Sprintf("snmp: by the ENTITY-MIB it is a %s %s, serial number %s, and runs %s", r.Vendor, r.Model, r.Serial, r.Version)},
+		fmt.Sprintf("snmp: by the ENTITY-MIB it is a %s %s, serial number %s, and runs %s", r.Vendor,
+			r.Model, r.Serial, r.Version)},
 		steps: `# It is recognised and read by the standard's objects; what follows is its maker's own.
 #   - get: {standby: 1.3.6.1.4.1.N.1.0, phase: int 1.3.6.1.4.1.N.2.0}     (of read:)
 #   busy: phase == 2, pending: 'phase == 3 ? "written" : ""', idle: standby   (of state:)

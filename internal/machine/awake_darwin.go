@@ -1,4 +1,4 @@
-package cli
+package machine
 
 // awakeCommand asks by caffeinate(8): no idle sleep, also of the disks.
 func awakeCommand(string) []string { return []string{"caffeinate", "-i", "-m", "cat"} }

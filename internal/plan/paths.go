@@ -1,4 +1,4 @@
-package workspace
+package plan
 
 import (
 	"errors"
@@ -17,6 +17,7 @@ import (
 	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
+	"catena/internal/workspace"
 )
 
 // DisagreeError is returned where the chosen devices cannot be worked on without others:
@@ -41,7 +42,7 @@ func (e *UnresolvedError) Error() string {
 
 // No one are the references of the site's files that mean none of the known devices; none
 // while no device is known.
-func (w *Workspace) UnresolvedReferences() []site.Reference {
+func (w *Site) UnresolvedReferences() []site.Reference {
 	known := w.Devices()
 	if len(known) == 0 {
 		return nil
@@ -56,7 +57,7 @@ func (e *UnknownJobError) Error() string { return "there is no job " + e.Word + 
 
 // agree refuses work after which versions that belong together would not: where only a part
 // of them was taken.
-func (w *Workspace) agree(taken map[string][]match.Row) error {
+func (w *Site) agree(taken map[string][]match.Row) error {
 	var all []match.Row
 	for _, r := range w.Rows {
 		row := r.Match
@@ -69,7 +70,7 @@ func (w *Workspace) agree(taken map[string][]match.Row) error {
 		all = append(all, row)
 	}
 	want := slices.Clone(all)
-	w.matcher.Agree(all)
+	w.Matcher().Agree(all)
 	for i := range all {
 		if len(want[i].Path) > 0 && len(all[i].Path) == 0 {
 			return &DisagreeError{Device: all[i].Device.Name, Reason: all[i].Reason}
@@ -79,7 +80,7 @@ func (w *Workspace) agree(taken map[string][]match.Row) error {
 }
 
 // JobState is how far a job is. Its error is an UnknownJobError.
-func (w *Workspace) JobState(id string) (job.State, error) {
+func (w *Site) JobState(id string) (job.State, error) {
 	exists, err := job.Exists(w.Ledger, id)
 	if err == nil && !exists {
 		err = &UnknownJobError{Word: id}
@@ -91,16 +92,21 @@ func (w *Workspace) JobState(id string) (job.State, error) {
 }
 
 // Retarget says how the main components of the chosen rows get to a version.
-func (w *Workspace) Retarget(chosen []Row, v string) ([]Row, error) {
-	return w.remade(chosen, func(d device.Device) match.Row { return w.matcher.To(d, firmware.Main, v) })
+func (w *Site) Retarget(chosen []Row, v string) ([]Row, error) {
+	return w.remade(chosen, func(d device.Device) match.Row {
+		return w.Matcher().To(d, firmware.Main,
+			v)
+	})
 }
 
 // Again says how the main components of the chosen rows get what they run, once more.
-func (w *Workspace) Again(chosen []Row) ([]Row, error) { return w.remade(chosen, w.matcher.Again) }
+func (w *Site) Again(chosen []Row) ([]Row, error) {
+	return w.remade(chosen, w.Matcher().Again)
+}
 
-func (w *Workspace) remade(chosen []Row, as func(device.Device) match.Row) (out []Row, err error) {
-	for _, r := range Mains(chosen) {
-		row, err := w.row(as(r.Match.Device))
+func (w *Site) remade(chosen []Row, as func(device.Device) match.Row) (out []Row, err error) {
+	for _, r := range workspace.Mains(chosen) {
+		row, err := w.Row(as(r.Match.Device))
 		if err != nil {
 			return nil, err
 		}
@@ -109,10 +115,10 @@ func (w *Workspace) remade(chosen []Row, as func(device.Device) match.Row) (out 
 	return out, nil
 }
 
-// Rollback says how a component of the chosen rows returns: to the version given, or else to what they ran before the last job that changed them. of is the job whose changes
-// are to be undone; empty: the last one of each device. With of, devices that it did not
-// change are left out.
-func (w *Workspace) Rollback(chosen []Row, component, to, of string) ([]Row, error) {
+// Rollback says how a component of the chosen rows returns: to the version given, or else to what
+// they ran before the last job that changed them. of is the job whose changes are to be undone;
+// empty: the last one of each device. With of, devices that it did not change are left out.
+func (w *Site) Rollback(chosen []Row, component, to, of string) ([]Row, error) {
 	if of != "" {
 		exists, err := job.Exists(w.Ledger, of)
 		if err != nil {
@@ -129,7 +135,7 @@ func (w *Workspace) Rollback(chosen []Row, component, to, of string) ([]Row, err
 			continue
 		}
 		has = true
-		earlier, err := w.history.Earlier(r.ID, component, of)
+		earlier, err := w.History().Earlier(r.ID, component, of)
 		if err != nil {
 			return nil, err
 		}
@@ -140,18 +146,18 @@ func (w *Workspace) Rollback(chosen []Row, component, to, of string) ([]Row, err
 		back.Path = nil
 		switch {
 		case to != "":
-			back = w.matcher.To(back.Device, component, to)
+			back = w.Matcher().To(back.Device, component, to)
 		case earlier != "" &&
-			w.matcher.Order(back.Device).Compare(earlier, back.Version) > 0:
+			w.Matcher().Order(back.Device).Compare(earlier, back.Version) > 0:
 			back.Reason = fmt.Sprintf(
 				"it ran %s before, which is later than %s: to go there, name that version",
 				earlier, back.Version)
 		case earlier != "":
-			back = w.matcher.To(back.Device, component, earlier)
+			back = w.Matcher().To(back.Device, component, earlier)
 		default:
 			back.Reason = "no job has brought it from an earlier version, and none was named"
 		}
-		row, err := w.row(back)
+		row, err := w.Row(back)
 		if err != nil {
 			return nil, err
 		}
@@ -262,7 +268,7 @@ func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Ima
 	}
 	needed := map[string]bool{}
 	for _, dir := range dirs {
-		if !IsSite(dir) {
+		if !workspace.IsSite(dir) {
 			continue // it is gone
 		}
 		if err := need(s, dir, images, now, needed); err != nil {
@@ -308,7 +314,7 @@ func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.T
 				needed[h.Back.SHA256] = true
 			}
 		}
-		earlier, err := w.history.Earlier(r.ID, r.Component, "")
+		earlier, err := w.History().Earlier(r.ID, r.Component, "")
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,6 @@
 //go:build !linux && !darwin && !windows
 
-package cli
+package machine
 
 func awakeCommand(string) []string { return nil }
 

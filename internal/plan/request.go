@@ -1,4 +1,4 @@
-package workspace
+package plan
 
 import (
 	"cmp"
@@ -35,7 +35,7 @@ type Request struct {
 // have a path and whose dialect can send images. One that has failed on the same way before is
 // taken only where a person named it. skipped are the rows of devices of which nothing is
 // taken. Its errors are an UnresolvedError and a DisagreeError.
-func (w *Workspace) Order(wish Request, chosen []Row, now time.Time) (o order.Order, skipped []Row,
+func (w *Site) Order(wish Request, chosen []Row, now time.Time) (o order.Order, skipped []Row,
 	err error) {
 	if nobody := w.UnresolvedReferences(); len(nobody) > 0 {
 		return o, nil, &UnresolvedError{References: nobody}
@@ -43,7 +43,8 @@ func (w *Workspace) Order(wish Request, chosen []Row, now time.Time) (o order.Or
 	taken := map[string][]match.Row{} // by device
 	var rows []Row                    // the first row taken of each device
 	for _, r := range chosen {
-		if len(r.Match.Path) == 0 || !r.Sendable() || (r.FailedIn != "" || r.ParkedIn != "") && !wish.Named {
+		if len(r.Match.Path) == 0 || !r.Sendable() || (r.FailedIn != "" || r.ParkedIn != "") &&
+			!wish.Named {
 			continue
 		}
 		if taken[r.ID] == nil {
@@ -64,7 +65,7 @@ func (w *Workspace) Order(wish Request, chosen []Row, now time.Time) (o order.Or
 	for _, r := range rows {
 		d := r.Match.Device
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
-			From: d.Version, Through: w.ways.Through[d.ID], Again: wish.Again,
+			From: d.Version, Through: w.Ways().Through[d.ID], Again: wish.Again,
 			Parent: d.Through, First: wish.Purpose == order.Backward} // back: in the opposite sequence
 		if contact.ByHand(w.Site, d) {
 			row.By = order.ByHand
@@ -86,8 +87,9 @@ func (w *Workspace) Order(wish Request, chosen []Row, now time.Time) (o order.Or
 	return o, skipped, nil
 }
 
-// kin says who of parents and children goes first, as their family has it: back, the other way round.
-func (w *Workspace) kin(o *order.Order) {
+// kin says who of parents and children goes first, as their family has it: back, the other way
+// round.
+func (w *Site) kin(o *order.Order) {
 	at := map[string]int{}
 	for i, d := range o.Devices {
 		at[d.ID] = i
@@ -106,7 +108,7 @@ func (w *Workspace) kin(o *order.Order) {
 }
 
 // behind is what a child's family says of children; nil: the device is none.
-func (w *Workspace) behind(id string) *family.Behind {
+func (w *Site) behind(id string) *family.Behind {
 	r, _ := w.Main(id)
 	if f := w.Families.Of(r.Vendor, r.Model); r.Match.Device.Through != "" && f.Program != nil {
 		return f.Program.Behind
@@ -115,7 +117,7 @@ func (w *Workspace) behind(id string) *family.Behind {
 }
 
 // cautions are those of the families and of the images, and that a device cannot be returned.
-func (w *Workspace) cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
+func (w *Site) cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
 	var out []order.Caution
 	add := func(name, text string, d device.Device) {
 		at := slices.IndexFunc(out, func(c order.Caution) bool {
@@ -149,42 +151,11 @@ func (w *Workspace) cautions(rows []Row, taken map[string][]match.Row) []order.C
 	return out
 }
 
-// Image returns the image on the shelf with a digest; false: there is none.
-func (w *Workspace) Image(digest string) (firmware.Image, bool) {
-	i, there := w.images[digest]
-	return i, there
-}
-
-// MainRows returns the main component of every known device, matched.
-func (w *Workspace) MainRows() []Row { return w.mains }
-
-// NameOf returns the name of a device by its ID; empty: it is not known.
-func (w *Workspace) NameOf(id string) string { return w.nameOf[id] }
-
-// Through returns, by ID, the devices that each one is reached through, as the site has it and as more says.
-func (w *Workspace) Through(more ...site.Uplink) map[string][]string {
-	if len(more) == 0 {
-		return w.ways.Through
-	}
-	all := w.Site
-	all.Uplinks = slices.Concat(all.Uplinks, more)
-	return all.Ways(w.Devices()).Through
-}
-
-// Devices returns the known devices.
-func (w *Workspace) Devices() []device.Device {
-	var all []device.Device
-	for _, r := range w.mains {
-		all = append(all, r.Match.Device)
-	}
-	return all
-}
-
 // Renewed is an order under the site's rules as they are now, with the names and the time of
 // now. Of its own rules stay how many at a time, the pilot, and when it stops.
-func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
+func (w *Site) Renewed(o order.Order, now time.Time) order.Order {
 	for i := range o.Devices {
-		o.Devices[i].Through = w.ways.Through[o.Devices[i].ID]
+		o.Devices[i].Through = w.Ways().Through[o.Devices[i].ID]
 	}
 	o.Format = order.FileFormat
 	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
@@ -196,7 +167,7 @@ func (w *Workspace) Renewed(o order.Order, now time.Time) order.Order {
 }
 
 // Job is an order ready to be carried out.
-func (w *Workspace) Job(o order.Order) job.Plan {
+func (w *Site) Job(o order.Order) job.Plan {
 	plan := job.Plan{Order: o, Devices: map[string]job.Known{},
 		Downstream: map[string][]device.Device{}}
 	in := map[string]bool{}
@@ -208,7 +179,7 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		if i == nil {
 			return
 		}
-		on := w.images[i.SHA256]
+		on := w.Images()[i.SHA256]
 		patience[id] = patience[id].Longest(on.Patience)
 		alters[id] = alters[id] || on.Settings == firmware.Cleared ||
 			on.Settings == firmware.Converted
@@ -224,19 +195,19 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 		in[d.ID] = true
 		for _, h := range d.Path {
 			take(d.ID, &h.Image)
-			interlocks[d.ID] = append(interlocks[d.ID], w.images[h.Image.SHA256].Interlocks...)
+			interlocks[d.ID] = append(interlocks[d.ID], w.Images()[h.Image.SHA256].Interlocks...)
 			take(d.ID, h.Back)
 		}
 	}
 	for _, d := range w.Devices() {
 		if in[d.ID] {
-			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.matcher.Order(d),
+			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.Matcher().Order(d),
 				Alters:     alters[d.ID],
 				Clears:     clears[d.ID],
 				Interlocks: interlocks[d.ID], Renamed: renamed[d.ID],
 				Patience: patience[d.ID].Over(w.Families.Of(d.Vendor, d.Model).Patience)}
 		}
-		for _, up := range w.ways.Through[d.ID] {
+		for _, up := range w.Ways().Through[d.ID] {
 			if in[up] && d.Access == device.OK {
 				plan.Downstream[up] = append(plan.Downstream[up], d)
 			}
@@ -245,11 +216,11 @@ func (w *Workspace) Job(o order.Order) job.Plan {
 	return plan
 }
 
-// Renamed are the settings that versions of a device call otherwise, as its family and the images on
-// the shelf have it.
-func (w *Workspace) Renamed(d device.Device, family map[string]string) map[string]string {
+// Renamed are the settings that versions of a device call otherwise, as its family and the images
+// on the shelf have it.
+func (w *Site) Renamed(d device.Device, family map[string]string) map[string]string {
 	all := map[string]string{}
-	for _, i := range w.images {
+	for _, i := range w.Images() {
 		if i.Fits(d.Vendor, d.Model, d.Hardware) {
 			maps.Copy(all, i.Renamed)
 		}
@@ -260,14 +231,14 @@ func (w *Workspace) Renamed(d device.Device, family map[string]string) map[strin
 
 // Start fills in what is known only when an order starts: the window, and who is out of
 // service then.
-func (w *Workspace) Begin(o *order.Order, at time.Time) {
+func (w *Site) Begin(o *order.Order, at time.Time) {
 	o.Closes, o.Window = time.Time{}, w.Site.LongestWindow(at)
 	opens, closes, ok := w.Site.Window(at)
 	if ok && !opens.After(at) {
 		o.Closes = closes
 	}
 	o.Rules.Out = map[string]string{}
-	for _, r := range w.mains {
+	for _, r := range w.MainRows() {
 		switch match.Status(r.Status) {
 		case match.Away:
 			o.Rules.Out[r.ID] = "is away"
@@ -293,9 +264,9 @@ func image(i *firmware.Image) order.Image {
 	return order.Image{File: i.File, SHA256: i.SHA256, Size: i.Size}
 }
 
-// perModel returns the limits of models, by the names that the devices report: as everywhere else, case does not
-// count.
-func (w *Workspace) perModel() map[string]int {
+// perModel returns the limits of models, by the names that the devices report: as everywhere else,
+// case does not count.
+func (w *Site) perModel() map[string]int {
 	if len(w.Site.Limits.PerModel) == 0 {
 		return nil
 	}
@@ -312,7 +283,7 @@ func (w *Workspace) perModel() map[string]int {
 
 // rules are those of the site, with what a person asks for: where two limits apply, the
 // smaller one.
-func (w *Workspace) rules(wish Request, devices []order.Device) order.Rules {
+func (w *Site) rules(wish Request, devices []order.Device) order.Rules {
 	s := w.Site
 	r := order.Rules{Parallel: smaller(s.Limits.Parallel, wish.Parallel),
 		PerModel: w.perModel(), PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,
@@ -321,7 +292,7 @@ func (w *Workspace) rules(wish Request, devices []order.Device) order.Rules {
 			Share:    smaller(s.StopAfter.Part(), wish.StopAfter.Share)},
 		Feeds: map[string][]string{}}
 	for _, d := range devices {
-		if fed := w.ways.Feeds[d.ID]; len(fed) > 0 {
+		if fed := w.Ways().Feeds[d.ID]; len(fed) > 0 {
 			r.Feeds[d.ID] = fed
 		}
 	}
@@ -358,7 +329,7 @@ func smaller[N int | float64](a, b N) N {
 // lockstep are the sets of the site, with those of their members that should move with the
 // others and do not. Forward, those that are where they should be need not move; backward, all
 // must.
-func (w *Workspace) lockstep(devices []order.Device, p order.Purpose) (out []order.Set) {
+func (w *Site) lockstep(devices []order.Device, p order.Purpose) (out []order.Set) {
 	taken := map[string]bool{}
 	for _, d := range devices {
 		taken[d.ID] = true
@@ -369,9 +340,9 @@ func (w *Workspace) lockstep(devices []order.Device, p order.Purpose) (out []ord
 	return out
 }
 
-func (w *Workspace) lockstepSet(l site.Lockstep, taken map[string]bool, p order.Purpose) order.Set {
+func (w *Site) lockstepSet(l site.Lockstep, taken map[string]bool, p order.Purpose) order.Set {
 	set := order.Set{Name: l.Name, Missing: map[string]string{}}
-	for _, r := range w.mains {
+	for _, r := range w.MainRows() {
 		if !l.Has(r.Match.Device) {
 			continue
 		}
@@ -390,7 +361,7 @@ func (w *Workspace) lockstepSet(l site.Lockstep, taken map[string]bool, p order.
 }
 
 // names are those of the devices that an order means and does not work on.
-func (w *Workspace) names(o order.Order) map[string]string {
+func (w *Site) names(o order.Order) map[string]string {
 	meant := map[string]bool{}
 	add := func(ids []string) {
 		for _, id := range ids {
@@ -431,8 +402,8 @@ const (
 
 // expect says how long a device takes, and by what: the history of its model and images at
 // this site, else the manifests, else the size of the images.
-func (w *Workspace) expect(row *order.Device, path []match.Hop) error {
-	took, ok, err := w.history.Took(row.ModelAndImages())
+func (w *Site) expect(row *order.Device, path []match.Hop) error {
+	took, ok, err := w.History().Took(row.ModelAndImages())
 	if err != nil {
 		return err
 	}
@@ -458,8 +429,8 @@ func (w *Workspace) expect(row *order.Device, path []match.Hop) error {
 }
 
 // Past is how long devices like one of an order took at this site before; none: nothing is known.
-func (w *Workspace) Past(d order.Device) []time.Duration {
-	past, err := w.history.Past(d.ModelAndImages())
+func (w *Site) Past(d order.Device) []time.Duration {
+	past, err := w.History().Past(d.ModelAndImages())
 	if err != nil { // the forecast has told it
 		return nil
 	}

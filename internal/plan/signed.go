@@ -1,4 +1,4 @@
-package workspace
+package plan
 
 import (
 	"bytes"
@@ -41,7 +41,8 @@ func (e *UnsignedError) Error() string {
 	s := fmt.Sprintf("the order %s has %d of the %d signatures that the site requires", e.Name,
 		e.Have, e.Need)
 	if e.Foreign > 0 {
-		s += fmt.Sprintf("; %d more do not hold: they are by other keys, or it was changed after they were made",
+		s += fmt.Sprintf("; %d more do not hold: they are by other keys, or it was changed after they "+
+			"were made",
 			e.Foreign)
 	}
 	return s
@@ -49,7 +50,7 @@ func (e *UnsignedError) Error() string {
 
 // ReadSigned reads an order and checks that it has the signatures that the site requires: of
 // the very bytes that are read. Its errors are an UnsignedError and those of ReadOrder.
-func (w *Workspace) ReadSigned(name string) (order.Order, error) {
+func (w *Site) ReadSigned(name string) (order.Order, error) {
 	o, data, err := w.readOrder(name)
 	if err != nil {
 		return o, err
@@ -72,7 +73,7 @@ func (w *Workspace) ReadSigned(name string) (order.Order, error) {
 }
 
 // OnTheFly refuses orders without a file where the site requires signatures.
-func (w *Workspace) OnTheFly() error {
+func (w *Site) OnTheFly() error {
 	if need := w.Site.Signatures.Need; need > 0 {
 		return &UnsignedError{Need: need}
 	}
@@ -80,7 +81,7 @@ func (w *Workspace) OnTheFly() error {
 }
 
 // signatureKeys are the keys whose signatures count: lines, or files in the site folder.
-func (w *Workspace) signatureKeys() (out []ssh.PublicKey, err error) {
+func (w *Site) signatureKeys() (out []ssh.PublicKey, err error) {
 	for _, text := range w.Site.Signatures.Keys {
 		path := text
 		if !filepath.IsAbs(path) {
@@ -91,7 +92,8 @@ func (w *Workspace) signatureKeys() (out []ssh.PublicKey, err error) {
 		}
 		key, err := signature.Public(text)
 		if err != nil {
-			return nil, fmt.Errorf("%s: signatures: keys: %s is neither a public key nor a file in the site folder that holds one",
+			return nil, fmt.Errorf("%s: signatures: keys: %s is neither a public key nor a file in the "+
+				"site folder that holds one",
 				filepath.Join(w.Dir, site.File), text)
 		}
 		out = append(out, key)
@@ -100,7 +102,7 @@ func (w *Workspace) signatureKeys() (out []ssh.PublicKey, err error) {
 }
 
 // signatures are the keys whose signatures of an order hold, each once, and how many do not.
-func (w *Workspace) signatures(name string, data []byte,
+func (w *Site) signatures(name string, data []byte,
 	keys []ssh.PublicKey) (held []ssh.PublicKey,
 	foreign int, err error) {
 	blocks, err := w.signatureBlocks(name)
@@ -127,7 +129,7 @@ func sameKey(a, b ssh.PublicKey) bool { return bytes.Equal(a.Marshal(), b.Marsha
 const mostSignatures = 16
 
 // signatureBlocks are the signatures beside an order's file, one after the other.
-func (w *Workspace) signatureBlocks(name string) (out [][]byte, err error) {
+func (w *Site) signatureBlocks(name string) (out [][]byte, err error) {
 	raw, err := os.ReadFile(w.OrderPath(name) + signature.Ending)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
@@ -148,7 +150,7 @@ func (w *Workspace) signatureBlocks(name string) (out [][]byte, err error) {
 
 // SignOrder adds a signature to an order. Those that do not hold any more, because the order
 // was changed, go. It returns how many there are now.
-func (w *Workspace) SignOrder(name string, key ssh.Signer) (count int, err error) {
+func (w *Site) SignOrder(name string, key ssh.Signer) (count int, err error) {
 	_, data, err := w.readOrder(name)
 	if err != nil {
 		return 0, err
@@ -178,7 +180,7 @@ func (w *Workspace) SignOrder(name string, key ssh.Signer) (count int, err error
 
 // NoteSignatureRule records which signatures the site requires, where that is another rule than
 // the one recorded last.
-func (w *Workspace) NoteSignatureRule() error {
+func (w *Site) NoteSignatureRule() error {
 	now := w.Site.Signatures
 	last, err := w.Ledger.Entries(ledger.Filter{Kind: signatureRule, Last: 1})
 	if err != nil {

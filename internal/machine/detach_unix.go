@@ -1,0 +1,8 @@
+//go:build !windows
+
+package machine
+
+import "syscall"
+
+// OnItsOwn gives a program a session of its own: no terminal can end it.
+func OnItsOwn() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }

@@ -1,0 +1,77 @@
+package plan
+
+import (
+	"io"
+	"net/url"
+	"slices"
+	"time"
+
+	"catena/internal/job"
+	"catena/internal/login"
+	"catena/internal/notify"
+	"catena/internal/site"
+)
+
+// Tells reports whether the site names anyone who is told.
+func (w *Site) Tells() bool { return len(w.Site.Tell) > 0 }
+
+// TellsBySecret reports whether the site's logins may hold a secret of those who are told.
+func (w *Site) TellsBySecret() bool {
+	return slices.ContainsFunc(w.Site.Tell, func(t site.Tell) bool { return t.Webhook != "" }) &&
+		login.Exists(w.Dir)
+}
+
+// Teller tells whoever the site names.
+type Teller struct {
+	Site   *Site
+	Book   login.Book                 // the secrets of webhooks
+	Bell   io.Writer                  // a terminal that can be rung; nil: there is none
+	Failed func(notify.Target, error) // someone could not be told
+}
+
+// Targets returns whoever is told, with the secrets of the webhooks.
+func (t Teller) Targets() (out []notify.Target) {
+	for _, tell := range t.Site.Site.Tell {
+		target := notify.Target{Webhook: tell.Webhook, Command: tell.Command, Bell: tell.Bell}
+		if u, err := url.Parse(tell.Webhook); err == nil && tell.Webhook != "" {
+			target.Secret = t.Book.HookSecret(u.Hostname())
+		}
+		for _, word := range tell.On {
+			target.On = append(target.On, notify.Kind(word))
+		}
+		out = append(out, target)
+	}
+	return out
+}
+
+// tellAtMost is how long the end of a command waits for what is still to be told.
+const tellAtMost = 15 * time.Second
+
+// Follow tells what happens in a job after an entry, until the returned function is called.
+func (t Teller) Follow(id string, after int64) (stop func()) {
+	if !t.Site.Tells() {
+		return func() {}
+	}
+	sender := notify.New(t.Targets(), t.Bell, t.Failed)
+	end := notify.FollowJob(notify.Job{Ledger: t.Site.Ledger, Site: t.Site.Name(), ID: id,
+		After: after,
+		Now:   t.Site.now}, sender.Tell)
+	return func() {
+		end()
+		sender.Close(tellAtMost)
+	}
+}
+
+// Missed tells, once, that a scheduled job did not start.
+func (t Teller) Missed(s job.State, text string) error {
+	first, err := job.NoteMissed(t.Site.Ledger, s.ID)
+	if err != nil || !first {
+		return err
+	}
+	sender := notify.New(t.Targets(), t.Bell, t.Failed)
+	sender.Tell(notify.Event{Kind: notify.Missed, At: t.Site.now().UTC(), Site: t.Site.Name(),
+		Job:   s.ID,
+		Order: s.Name, Text: text, Counts: map[string]int{string(job.Waiting): len(s.Devices)}})
+	sender.Close(tellAtMost)
+	return nil
+}

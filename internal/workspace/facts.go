@@ -1,0 +1,104 @@
+package workspace
+
+import (
+	"io"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"catena/internal/atomicfile"
+	"catena/internal/device"
+	"catena/internal/record"
+	"catena/internal/site"
+)
+
+// Name returns the name of the site.
+func (w *Workspace) Name() string { return w.Site.Name }
+
+// Zone returns the time zone of the site.
+func (w *Workspace) Zone() *time.Location { return w.Site.Zone() }
+
+// Targets returns which versions devices of the site should run.
+func (w *Workspace) Targets() []site.Target { return w.Site.Targets }
+
+// Groups returns the patterns of each group of the site.
+func (w *Workspace) Groups() map[string][]string { return w.Site.Groups }
+
+// SecondPlace returns where saved settings are copied to; empty: nowhere.
+func (w *Workspace) SecondPlace() string { return w.Site.SecondPlace }
+
+// ReadOnly returns why the ledger cannot be written to; nil: it can.
+func (w *Workspace) ReadOnly() error { return w.Ledger.ReadOnly() }
+
+// Summaries returns what is known of each device in short: faster than a match.
+func (w *Workspace) Summaries() ([]record.Summary, error) { return record.Summaries(w.Ledger) }
+
+// Keys returns the keys that are trusted, and those that were met in the place of one.
+func (w *Workspace) Keys() (trusted, changed []device.Key,
+	err error) {
+	return record.Keys(w.Ledger)
+}
+
+// Export writes all entries of the ledger, one on each line, and returns how many there are.
+func (w *Workspace) Export(to io.Writer) (count int, err error) { return w.Ledger.Export(to) }
+
+// HoldError is returned for a hold that cannot be set or dropped.
+type HoldError struct{ Device, Reason string }
+
+func (e *HoldError) Error() string { return e.Device + " " + e.Reason }
+
+// Hold writes into the site file that a device must not be updated. Its error is a HoldError.
+func (w *Workspace) Hold(d device.Device, because string) error {
+	if held, is := w.Site.Held(d); is {
+		return &HoldError{d.Name, "is held already: " + held.Because}
+	}
+	return w.change(func(path string, old []byte) ([]byte, error) {
+		return site.AddHold(path, old, site.Hold{Device: d.Name, Because: because})
+	})
+}
+
+// DropHold takes the hold of a device out of the site file. Its error is a HoldError.
+func (w *Workspace) DropHold(d device.Device) error {
+	held, is := w.Site.Held(d)
+	switch {
+	case !is:
+		return &HoldError{d.Name, "is not held"}
+	case !d.Is(held.Device):
+		return &HoldError{d.Name, "is held with others, by the pattern \"" + held.Device + "\" in " +
+			site.File +
+			"; change it there"}
+	}
+	return w.change(func(path string, old []byte) ([]byte, error) {
+		return site.DropHold(path, old, held.Device)
+	})
+}
+
+// change writes the site file again.
+func (w *Workspace) change(as func(path string, old []byte) ([]byte, error)) error {
+	path := filepath.Join(w.Dir, site.File)
+	return atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) { return as(path, old) })
+}
+
+// NameError is returned for a name that a device cannot get.
+type NameError struct{ Reason string }
+
+func (e *NameError) Error() string { return e.Reason }
+
+// Call gives a device another name, wherever the site has the old one. known are all devices. Its
+// error is a NameError.
+func (w *Workspace) Call(known []device.Device, d device.Device, name string) error {
+	for _, other := range known {
+		if other.ID != d.ID && strings.EqualFold(other.Name, name) {
+			return &NameError{other.Host() + " is called " + other.Name + " already"}
+		}
+	}
+	if fixed, ok := w.Site.NameOf(d); ok && fixed != name && fixed != d.Name {
+		return &NameError{site.File + " calls it " + fixed + " (names:); change it there"}
+	}
+	was := d.Name
+	d.Name, d.Named = name, true
+	if err := w.rename(was, name); err != nil {
+		return err
+	}
+	return record.Update(w.Ledger, "", &d)
+}
