@@ -30,13 +30,15 @@ func (a *app) addressSetCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "set DEVICE ADDRESS/BITS, or --plan FILE",
 		Short: "Give devices other addresses, and find them there again",
-		Long: `Give a device another address by its own protocol (ONVIF, Redfish, or as its family says), and find it
-there again: the same serial number, certificate and host key. It keeps its name, its logins and
-what is trusted of it. An address that a known device has, or where someone answers, is refused.
+		Long: `Give a device another address by its own protocol (ONVIF, Redfish, or as its family says),
+and find it there again: the same serial number, certificate and host key. It keeps its name, its
+logins and what is trusted of it. An address that a known device has, or where someone answers, is
+refused.
 
-A plan moves many: a CSV file with a line for each, and a first line that names the columns: device (a
-MAC address, a serial number or a name), address (with the length of its network), and where you
-want them, name, device-name and gateway. Nothing is touched where a line of it is wrong.`,
+A plan moves many: a CSV file with a line for each, and a first line that names the columns:
+device (a MAC address, a serial number or a name), address (with the length of its network), and
+where you want them, name, device-name and gateway. Nothing is touched where a line of it is
+wrong.`,
 		Example: "  catena address set cam-51 10.20.4.53/24\n  catena address set cam-51 " +
 			"10.20.4.53/24 --gateway 10.20.4.254 --yes\n  catena address set --plan moves.csv",
 		Args: func(_ *cobra.Command, args []string) error {

@@ -73,8 +73,8 @@ func (a *app) addressGiveCmd() *cobra.Command {
 		Use:   "give MAC ADDRESS/BITS",
 		Short: "Give one device that has no address its first one, by DHCP",
 		Long: `Answer exactly this MAC address by DHCP, on one adapter, until the device has taken its
-address. No one else is answered. Where another DHCP server answers on the adapter, nothing is given.
-An address that a known device has, or where someone answers, is refused, and so is the MAC
+address. No one else is answered. Where another DHCP server answers on the adapter, nothing is
+given. An address that a known device has, or where someone answers, is refused, and so is the MAC
 address of a known device. What is given ends with its lease: give the device a fixed one after it
 (catena address set). It needs Linux, and root or the rights CAP_NET_BIND_SERVICE and CAP_NET_RAW.`,
 		Example: "  catena address give 02:00:5e:00:53:61 10.20.4.61/24 --adapter eth0\n  catena scan " +
@@ -94,39 +94,50 @@ address of a known device. What is given ends with its lease: give the device a 
 	return c
 }
 
-func (a *app) addressGive(ctx context.Context, args []string, want, gateway string, l address.Lease,
-	wait time.Duration, yes bool) error {
-	var err error
+// leaseOf completes a lease by what was typed, and finds the adapter that it is given by.
+func leaseOf(args []string, want, gateway string, l address.Lease) (_ address.Lease,
+	adapter discover.Adapter, err error) {
+	wrong := func(format string, args ...any) (address.Lease, discover.Adapter, error) {
+		return l, adapter, usage(format, args...)
+	}
 	if device.CleanMAC(args[0]) == "" {
-		return usage("%q is not a MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
+		return wrong("%q is not a MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
 	}
 	l.MAC, _ = net.ParseMAC(device.CleanMAC(args[0]))
 	if l.To, err = netip.ParsePrefix(args[1]); err != nil || !l.To.Addr().Is4() ||
 		l.To.Addr() == l.To.Masked().Addr() {
-		return usage("%q is not an address with the length of its network; write for example "+
+		return wrong("%q is not an address with the length of its network; write for example "+
 			"10.20.4.61/24", args[1])
 	}
 	if gateway != "" {
 		if l.Gateway, err = netip.ParseAddr(gateway); err != nil || !l.To.Contains(l.Gateway) ||
 			l.Gateway == l.To.Addr() {
-			return usage("--gateway: %q is not another address of the network %s", gateway, l.To.Masked())
+			return wrong("--gateway: %q is not another address of the network %s", gateway, l.To.Masked())
 		}
 	}
-	if l.Lasts < time.Minute || wait <= 0 {
-		return usage("--lease and --for must be a minute or more, and more than nothing")
-	}
-	adapter, err := discover.One(want)
-	if err != nil {
-		return usage("%w", err)
+	if adapter, err = discover.One(want); err != nil {
+		return wrong("%w", err)
 	}
 	own := slices.IndexFunc(adapter.Addresses,
 		func(p netip.Prefix) bool { return p.Contains(l.To.Addr()) })
 	if own < 0 {
-		return usage("%s has no address in %s: the device could not be reached there", adapter.Name,
+		return wrong("%s has no address in %s: the device could not be reached there", adapter.Name,
 			l.To.Masked())
 	}
 	if l.Server = adapter.Addresses[own].Addr(); l.Server == l.To.Addr() {
-		return refused("%s is this machine's own address", l.Server)
+		return l, adapter, refused("%s is this machine's own address", l.Server)
+	}
+	return l, adapter, nil
+}
+
+func (a *app) addressGive(ctx context.Context, args []string, want, gateway string, l address.Lease,
+	wait time.Duration, yes bool) error {
+	if l.Lasts < time.Minute || wait <= 0 {
+		return usage("--lease and --for must be a minute or more, and more than nothing")
+	}
+	l, adapter, err := leaseOf(args, want, gateway, l)
+	if err != nil {
+		return err
 	}
 	w, err := a.match()
 	if err != nil {

@@ -98,7 +98,7 @@ func suggestGroups(_ *app, w *plan.Site) []string {
 // recentJobs is how many jobs are suggested, the newest first.
 const recentJobs = 20
 
-func suggestJobs(a *app, w *plan.Site) (out []string) {
+func suggestJobs(_ *app, w *plan.Site) (out []string) {
 	all, _ := w.Jobs(recentJobs) // of none there is nothing to suggest
 	slices.Reverse(all)
 	for _, s := range all {

@@ -34,8 +34,8 @@ the whole job on real protocol traffic: find the devices, fill the shelf, match,
 prove, return. Before each step the command is shown that a person would type. Nothing
 leaves the machine. It ends with 0 only when every device ended as expected.
 
-With --walk it waits before each command: read it, then press Enter. Look from a second terminal meanwhile;
-with --keep the site folder stays.`,
+With --walk it waits before each command: read it, then press Enter. Look from a second terminal
+meanwhile; with --keep the site folder stays.`,
 		Example: "  catena demo\n  catena demo --walk --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -91,32 +91,40 @@ func (a *app) demo(ctx context.Context, keep, at string, walk bool) error {
 				"second terminal at any time, for example:\n  catena -C %s --shelf %s list\n",
 			advice.Quoted(dir), advice.Quoted(a.shelf))
 	}
-	for _, s := range all.Steps() {
+	if err := d.play(ctx, all.Steps()); err != nil {
+		if errors.Is(err, errLeft) {
+			return nil
+		}
+		return err
+	}
+	return d.compare(time.Since(began), keep != "")
+}
+
+// play runs the commands of the night. Its error is errLeft where a person ended the walk.
+func (d *demo) play(ctx context.Context, steps []night.Step) error {
+	a := d.app
+	for _, s := range steps {
 		if s.Before != nil {
 			if err := s.Before(func(text string) { view.Print(a.out, "%s", text) }); err != nil {
 				return err
 			}
 		}
 		if s.KillAt != nil {
-			err := d.kill(ctx, s)
-			if errors.Is(err, errLeft) {
-				return nil
-			}
-			if err != nil {
+			if err := d.kill(ctx, s); err != nil {
 				return err
 			}
 			continue
 		}
 		code, err := d.run(ctx, s.What, s.Stdin, s.Args)
-		if errors.Is(err, errLeft) {
-			return nil
+		if err != nil {
+			return err
 		}
 		if code != s.Exit {
 			return fmt.Errorf("the demo did not go as expected: catena %s ended with %d, not %d",
 				s.Args[0], code, s.Exit)
 		}
 	}
-	return d.compare(time.Since(began), keep != "")
+	return nil
 }
 
 type demo struct {

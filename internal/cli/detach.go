@@ -49,6 +49,18 @@ func (a *app) readSecrets() error {
 	return nil
 }
 
+// secrets are the variables that open the logins, as this program has them.
+func (a *app) secrets() map[string]string {
+	secrets := map[string]string{}
+	for _, name := range secretNames {
+		secrets[name] = a.getenv(name)
+	}
+	if a.identity != "" {
+		secrets["CATENA_IDENTITY"] = a.identity
+	}
+	return secrets
+}
+
 // startWithin is how long a detached program may take to be at work on its job.
 const startWithin = 30 * time.Second
 
@@ -78,14 +90,7 @@ func (a *app) detach(w *plan.Site, j *job.Job, patience string) error {
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	secrets := map[string]string{}
-	for _, name := range secretNames {
-		secrets[name] = a.getenv(name)
-	}
-	if a.identity != "" {
-		secrets["CATENA_IDENTITY"] = a.identity
-	}
-	err = json.NewEncoder(in).Encode(secrets)
+	err = json.NewEncoder(in).Encode(a.secrets())
 	_ = in.Close()
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()

@@ -13,10 +13,10 @@ func (a *app) doctorCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "doctor",
 		Short: "Look at this laptop and the site: what would go wrong tonight?",
-		Long: `Look at this laptop and at the site folder, and say what would go wrong tonight: adapters and
-their networks, multicast, firewall, clock, power, disk and rights; then the site's words, shelf, logins,
-ledger, devices and windows. Outside of a site folder only the laptop is looked at. It ends with 1 where
-something would stop the work.`,
+		Long: `Look at this laptop and at the site folder, and say what would go wrong tonight: adapters
+and their networks, multicast, firewall, clock, power, disk and rights; then the site's words,
+shelf, logins, ledger, devices and windows. Outside of a site folder only the laptop is looked at.
+It ends with 1 where something would stop the work.`,
 		Example: "  catena doctor\n  catena -C ~/sites/marrow-hill doctor --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE:    func(*cobra.Command, []string) error { return a.doctor() },

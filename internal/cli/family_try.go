@@ -40,10 +40,10 @@ func (a *app) familyTryCmd() *cobra.Command {
 came back, and what was taken of it. Passwords and tokens are blanked. Nothing is changed on the
 device without --update, which sends it an image and follows it until it runs.
 
-The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family asks for, or the
-one that the site keeps for the device. With --record what the
-device answered is kept without secrets, for catena family test; with an update, and in families/recordings/, for
-catena rehearse --once, too.`,
+The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family asks for, or
+the one that the site keeps for the device. With --record what the device answered is kept without
+secrets, for catena family test; with an update, and in families/recordings/, for catena rehearse
+--once, too.`,
 		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
   catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
   catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin \
@@ -89,15 +89,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	if err != nil {
 		return err
 	}
-	for _, s := range d.Secrets() {
-		if given := a.getenv("CATENA_SECRET_" + strings.ToUpper(s)); given != "" {
-			secrets := maps.Clone(as.Secrets)
-			if secrets == nil {
-				secrets = map[string]string{}
-			}
-			secrets[s], as.Secrets = given, secrets
-		}
-	}
+	as.Secrets = a.givenSecrets(d, as.Secrets)
 	at.Ask = func(_ context.Context, what string, _ bool) error {
 		if err := a.confirm("It asks: " + what + ". Is it done?"); err != nil {
 			return device.Because(device.NeedsPerson, "%s", what)
@@ -133,13 +125,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	}
 	err = errors.Join(err, recorder.Close(context.WithoutCancel(ctx)))
 	if t.record != "" {
-		written := atomicfile.Write(t.record, 0o644, func(w io.Writer) error {
-			e := json.NewEncoder(w)
-			e.SetEscapeHTML(false)
-			e.SetIndent("", "  ")
-			return e.Encode(recorder.Recording())
-		})
-		if written != nil {
+		if written := writeRecording(t.record, recorder); written != nil {
 			return written
 		}
 		a.say("What it answered is in %s; secrets are not in it. Replay it: catena family test %s %[1]s",
@@ -150,6 +136,29 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		return fmt.Errorf("%w; give it in CATENA_SECRET_%s", err, strings.ToUpper(cause.Detail))
 	}
 	return err
+}
+
+// givenSecrets adds to the secrets of a login what the environment has of those that a family asks
+// for.
+func (a *app) givenSecrets(d scripted.Dialect, has map[string]string) map[string]string {
+	for _, s := range d.Secrets() {
+		if given := a.getenv("CATENA_SECRET_" + strings.ToUpper(s)); given != "" {
+			if has = maps.Clone(has); has == nil {
+				has = map[string]string{}
+			}
+			has[s] = given
+		}
+	}
+	return has
+}
+
+func writeRecording(file string, recorder *scripted.Recorder) error {
+	return atomicfile.Write(file, 0o644, func(w io.Writer) error {
+		e := json.NewEncoder(w)
+		e.SetEscapeHTML(false)
+		e.SetIndent("", "  ")
+		return e.Encode(recorder.Recording())
+	})
 }
 
 // reach is how to talk to what a person has named: a known device of the site, which must still be

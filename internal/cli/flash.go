@@ -152,7 +152,7 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 		}
 		if isOrder {
 			if ask.changed {
-				return usage("the order %s says what is worked on, and how; leave the flags out that say it too",
+				return usage("the order %s says what is worked on, and how; leave out the flags for it",
 					ask.choice.Names[0])
 			}
 			o, err := w.ReadSigned(ask.choice.Names[0])
@@ -533,19 +533,7 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 			}
 		}
 	}()
-	if runtime.GOOS != "windows" { // there the program ends with its window
-		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s",
-			j.ID)
-	}
-	release, awake := machine.KeepAwake("job " + j.ID + " is writing to devices")
-	defer release()
-	switch {
-	case awake:
-		a.say("This machine is kept awake meanwhile; a closed lid may put it to sleep all the same.")
-	case a.style(a.human()).Terminal:
-		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
-	}
-	a.say("")
+	defer a.stayAwake(j.ID)()
 	told := a.teller(w, book).Follow(j.ID, j.Since)
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, checking) }()
@@ -564,6 +552,23 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 	}
 	state, err = w.JobState(j.ID)
 	return state, stopped, err
+}
+
+// stayAwake keeps this machine awake for a job, until the returned function is called, and says
+// what to mind.
+func (a *app) stayAwake(id string) (release func()) {
+	if runtime.GOOS != "windows" { // there the program ends with its window
+		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s", id)
+	}
+	release, awake := machine.KeepAwake("job " + id + " is writing to devices")
+	switch {
+	case awake:
+		a.say("This machine is kept awake meanwhile; a closed lid may put it to sleep all the same.")
+	case a.style(a.human()).Terminal:
+		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
+	}
+	a.say("")
+	return release
 }
 
 func (a *app) rollbackCmd() *cobra.Command {

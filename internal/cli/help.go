@@ -104,7 +104,8 @@ Other places: --since takes 24h, a date, or RFC 3339; --fit 40m keeps what can b
 	{"patterns", "How devices and addresses are named",
 		`A word that means devices is a name, an address, a serial number, or a pattern with *:
   cam-11    127.44.1.11    WX4-10011    "cam-*"    chamber-1 (a group)
-Put patterns in quotes, so that the shell leaves them alone. A word that means no device is an error.
+Put patterns in quotes, so that the shell leaves them alone. A word that means no device is an
+error.
 
 Addresses of catena scan and of ranges: in site.yaml:
   10.20.4.17                one
@@ -123,7 +124,8 @@ Ports are tried as usual for each protocol, or as ports: says: 8080, snmp:1161, 
   4  some devices are stranded: they need hands
   5  refused before anything was touched
 
-With 5 nothing was sent to any device. With 3 and 4 catena report says which devices, and what to do.
+With 5 nothing was sent to any device. With 3 and 4 catena report says which devices, and what
+to do.
 `},
 }
 

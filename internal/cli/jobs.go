@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -59,29 +60,40 @@ func (a *app) jobs(last int) error {
 		return err
 	}
 	lines := []jobLine{}
-	for i := range all {
-		s := all[len(all)-1-i]
-		line := jobLine{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended",
-			Started: s.Started,
-			Ended:   s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
-		switch {
-		case s.Missed(a.now()):
-			line.Status = "missed"
-		case s.Scheduled() && s.Alive:
-			line.Status = "scheduled"
-		case s.Alive:
-			line.Status = "running"
-		case s.Interrupted():
-			line.Status = "interrupted"
-		}
-		if !s.Order.Start.IsZero() {
-			line.Start = &s.Order.Start
-		}
-		for _, d := range s.Devices {
-			line.Steps[d.Step]++
-		}
-		lines = append(lines, line)
+	for _, s := range slices.Backward(all) {
+		lines = append(lines, a.jobLine(s))
 	}
+	if len(lines) == 0 && a.format == "table" {
+		a.say("No job was ever started here. Start one: catena flash --all")
+		return nil
+	}
+	return a.emit(lines, a.jobTable(lines))
+}
+
+func (a *app) jobLine(s job.State) jobLine {
+	line := jobLine{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended",
+		Started: s.Started,
+		Ended:   s.Ended, Devices: len(s.Devices), Steps: map[job.Step]int{}}
+	switch {
+	case s.Missed(a.now()):
+		line.Status = "missed"
+	case s.Scheduled() && s.Alive:
+		line.Status = "scheduled"
+	case s.Alive:
+		line.Status = "running"
+	case s.Interrupted():
+		line.Status = "interrupted"
+	}
+	if !s.Order.Start.IsZero() {
+		line.Start = &s.Order.Start
+	}
+	for _, d := range s.Devices {
+		line.Steps[d.Step]++
+	}
+	return line
+}
+
+func (a *app) jobTable(lines []jobLine) view.Table {
 	t := view.Table{Columns: []string{"job", "order", "purpose", "status", "started", "took",
 		"devices",
 		"result"}}
@@ -116,9 +128,5 @@ func (a *app) jobs(last int) error {
 			view.Number(took),
 			l.Devices, how)
 	}
-	if len(lines) == 0 && a.format == "table" {
-		a.say("No job was ever started here. Start one: catena flash --all")
-		return nil
-	}
-	return a.emit(lines, t)
+	return t
 }

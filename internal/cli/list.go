@@ -77,9 +77,9 @@ func (a *app) matchCmd() *cobra.Command {
 		Long: `Hold every known device against the shelf: how it stands, what it runs and should
 run, how it would be returned, and why. Nothing is touched.
 
-Statuses: unsafe (what it runs was withdrawn), behind (a later image is there), current,
-ahead, no-image (the shelf has nothing for it), no-access (no login works, or its identity changed), away (does
-not answer), held (the site says to leave it alone).`,
+Statuses: unsafe (what it runs was withdrawn), behind (a later image is there), current, ahead,
+no-image (the shelf has nothing for it), no-access (no login works, or its identity changed), away
+(does not answer), held (the site says to leave it alone).`,
 		Example: `  catena match
   catena match --where 'status == "behind" && rollback == "none"'
   catena match --by group

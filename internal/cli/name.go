@@ -21,7 +21,8 @@ func (a *app) nameCmd() *cobra.Command {
 		Short: "Give a device a name",
 		Long: `Give a device a name of yours. It stays with the device, also when the device moves to
 another address or tells another name of itself. Where site.yaml and targets.yaml have
-the old name, they get the new one, names: too. A name there that it does not have yet comes first.`,
+the old name, they get the new one, names: too. A name there that it does not have yet comes
+first.`,
 		Example: "  catena name 10.20.4.17 cam-basin\n  catena name WX4-10011 cam-11",
 		Args:    exactly(2, "a device and its new name"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.name(args[0], args[1]) },

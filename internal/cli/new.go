@@ -23,9 +23,9 @@ func (a *app) newCmd() *cobra.Command {
 		Long: `Make a folder for a site, with its site.yaml and its ledger. The folder is named
 after the site; -C gives it another name.
 
-With --from-scan the network is looked through at once, and site.yaml starts with what was found: networks,
-where none was named, a group for each model, names by serial number, and what hangs on what. Read it, and
-change what you know better.`,
+With --from-scan the network is looked through at once, and site.yaml starts with what was found:
+networks, where none was named, a group for each model, names by serial number, and what hangs on
+what. Read it, and change what you know better.`,
 		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
   catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0
   catena new "Marrow Hill Locks" --adapter eth0 --range 10.20.4.0/24 --from-scan`,

@@ -48,11 +48,12 @@ sent. How long each device takes is drawn from what such devices took at this si
 what is expected; two in a hundred fail, or as many as --faults says, one in ten of those never come
 back. It shows when the job would end, how likely a window is missed, and who may need hands.
 
-With --once the real runner carries it out one time, in about a minute, with the faults that are chosen:
-it is shown like a job, and ends with the same summary. Devices that speak ONVIF or Redfish are played over
-the wire by stand-ins of their models and versions, on this machine. Those of a family that has a recording
-with an update in families/recordings/ take the steps of their family, answered by it. The others only take
-their time, scaled. No one is asked for anything, and the window is not kept there.
+With --once the real runner carries it out one time, in about a minute, with the faults that are
+chosen: it is shown like a job, and ends with the same summary. Devices that speak ONVIF or
+Redfish are played over the wire by stand-ins of their models and versions, on this machine. Those
+of a family that has a recording with an update in families/recordings/ take the steps of their
+family, answered by it. The others only take their time, scaled. No one is asked for anything, and
+the window is not kept there.
 
 The site's ledger and shelf are untouched.`,
 		Example: `  catena rehearse night-1

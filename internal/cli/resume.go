@@ -168,7 +168,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 		a.say("%s", stopText(state))
 		return nil
 	case state.Scheduled():
-		giveUp = true // it is called off: nothing was started
+		// it is called off: nothing was started
 	case !giveUp:
 		return refused("job %s was interrupted, and no one is at work on it. Continue with it: catena "+
 			"resume %[1]s; or give it up: catena stop %[1]s --give-up", id)

@@ -57,8 +57,8 @@ func (l *look) flags(c *cobra.Command) {
 		"how long one address may take to answer")
 }
 
-var scanHelp = `Find the devices on the site's networks and read what each one runs. All discovery protocols
-are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
+var scanHelp = `Find the devices on the site's networks and read what each one runs. All discovery
+protocols are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
 address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
 What is found is kept; what is new, changed or gone is shown. What answers but is not
 recognised is listed too, with what it said.

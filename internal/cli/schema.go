@@ -36,10 +36,11 @@ func (a *app) schemaCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "schema KIND",
 		Short: "Print the JSON Schema of a kind of file",
-		Long: `Print the JSON Schema (2020-12) of a kind of file, with which an editor completes keys and marks
-mistakes while a person types: site, targets, order, manifest, family; or of what programs read: event (track
---format json --follow), report, tell (what a webhook is sent) and recording. The files that Catena writes name
-theirs in the first line, and the site folder has them in .catena/schemas.`,
+		Long: `Print the JSON Schema (2020-12) of a kind of file, with which an editor completes keys and
+marks mistakes while a person types: site, targets, order, manifest, family; or of what programs
+read: event (track --format json --follow), report, tell (what a webhook is sent) and recording.
+The files that Catena writes name theirs in the first line, and the site folder has them in
+.catena/schemas.`,
 		Example: "  catena schema site > site.schema.json\n  catena schema family > family.schema.json",
 		Args:    exactly(1, "a kind of file: "+strings.Join(schemaKinds(), ", ")),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -32,9 +32,10 @@ func (a *app) settingsCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "settings",
 		Short: "Keep the devices' own settings, see what changed, give them back",
-		Long: `Read the settings that a person has made on devices, and keep them in the site folder, encrypted
-like the logins, with time and version; several of each device. A job does so automatically before it
-sends an image, and gives them back where the image clears or converts them.
+		Long: `Read the settings that a person has made on devices, and keep them in the site folder,
+encrypted like the logins, with time and version; several of each device. A job does so
+automatically before it sends an image, and gives them back where the image clears or converts
+them.
 
 Cameras tell them by ONVIF, others where their family says how. Some are in a form of the
 maker's own: they can only be kept and given back.`,
@@ -331,11 +332,11 @@ func (a *app) settingsRestoreCmd() *cobra.Command {
 	var yes, otherVersion, edit bool
 	c := &cobra.Command{
 		Use: "restore DEVICE", Short: "Give a device settings back that are kept",
-		Long: `Give a device the settings of its newest save back, or of the one named with --save. They must be
-this very device's; those of another version are given back only with --other-version: what a person
-had set is brought into the settings that the device has now, and what has no place there is listed.
-With --edit, the editor of VISUAL or EDITOR opens with what would be sent, and with what was left out.
-The device may restart then.`,
+		Long: `Give a device the settings of its newest save back, or of the one named with --save. They
+must be this very device's; those of another version are given back only with --other-version:
+what a person had set is brought into the settings that the device has now, and what has no place
+there is listed. With --edit, the editor of VISUAL or EDITOR opens with what would be sent, and
+with what was left out. The device may restart then.`,
 		Example: "  catena settings restore drive-1\n  catena settings restore drive-1 --save " +
 			"20261127T190000Z_7.4 --other-version --edit",
 		Args: exactly(1, "one device"),

@@ -52,11 +52,12 @@ archives within them), with their manifests. A manifest is a YAML file beside it
   file: wx40_3.2.1.bin
   sha256: 9f2c…            # 64 digits, as sha256sum prints them
 
-An image without a manifest is put there by the rules of the families (catena family
---help). Open formats that describe themselves are read and their checksums checked:
-U-Boot FIT and legacy images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT. Security advisories (CSAF 2.0, .json) are kept too: devices that run a
-version they name stand unsafe. What no rule recognises is set aside, listed with the reason, and settled
-with --as. What does not match its manifest is refused; the rest is added.`,
+An image without a manifest is put there by the rules of the families (catena family --help). Open
+formats that describe themselves are read and their checksums checked: U-Boot FIT and legacy
+images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT. Security advisories (CSAF 2.0, .json)
+are kept too: devices that run a version they name stand unsafe. What no rule recognises is set
+aside, listed with the reason, and settled with --as. What does not match its manifest is refused;
+the rest is added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
   catena shelf add firmware/ tg200-K44.img
   catena shelf list --aside
@@ -81,7 +82,8 @@ with --as. What does not match its manifest is refused; the rest is added.`,
 		},
 	}
 	c.Flags().StringVar(&key, "key", "",
-		"a public key, or a file that holds it: every file must have its signature beside it, as FILE.sig")
+		"a public key, or a file that holds it: every file must have its signature beside it, as "+
+			"FILE.sig")
 	c.Flags().StringVar(&as, "as", "",
 		"what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
 	return c
@@ -151,11 +153,11 @@ func (a *app) printImport(results []shelf.Result) error {
 	t := view.Table{Columns: []string{"outcome", "vendor", "models", "version", "size", "file"}}
 	for _, r := range results {
 		outcome := view.Cell{Text: string(r.Outcome)}
-		switch {
-		case r.Outcome == shelf.Refused || r.Outcome == shelf.Aside:
+		switch r.Outcome {
+		case shelf.Refused, shelf.Aside:
 			view.Print(a.err, "%s %s: %s\n", r.Outcome, r.Source, r.Reason)
 			continue
-		case r.Outcome == shelf.There:
+		case shelf.There:
 			outcome.Tone = view.Quiet
 		}
 		if r.Advisory != "" {

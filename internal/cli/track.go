@@ -22,10 +22,15 @@ import (
 	"catena/internal/words"
 )
 
+// trackFlags are how a job is watched, or what a device that asks is answered.
+type trackFlags struct {
+	once, follow        bool
+	after               int64
+	done, skip, because string
+}
+
 func (a *app) trackCmd() *cobra.Command {
-	var once, follow bool
-	var after int64
-	var done, skip, because string
+	var f trackFlags
 	c := &cobra.Command{
 		Use:   "track [JOB]",
 		Short: "Watch a job, or see how it ended",
@@ -37,8 +42,9 @@ Where a device requires someone's hands, it says what it asks for. Say with --do
 done, or with --skip that it was not, and why; from any terminal.`,
 		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow " +
 			"--after 120\n" +
-			"  catena track --done handset-4\n  catena track --skip handset-4 --because \"it is in the van\"",
-		Args: func(c *cobra.Command, args []string) error {
+			"  catena track --done handset-4\n" +
+			"  catena track --skip handset-4 --because \"it is in the van\"",
+		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("catena track takes at most one job")
 			}
@@ -47,46 +53,47 @@ done, or with --skip that it was not, and why; from any terminal.`,
 		RunE: func(c *cobra.Command, args []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()
-			w, err := a.openSite()
-			if err != nil {
-				return err
-			}
-			defer w.Close()
-			id, err := whichJob(w, args)
-			if err != nil {
-				return err
-			}
-			switch {
-			case done != "" && skip != "", (skip == "") != (because == ""):
-				return usage("say --done DEVICE, or --skip DEVICE --because REASON")
-			case done != "" || skip != "":
-				return a.answered(w.Answer(id, done+skip, skip != "", because))
-			}
-			if once {
-				return a.trackOnce(w, id)
-			}
-			if (follow || after != 0) && a.format != "json" {
-				return usage("--follow and --after go with --format json: they are for programs")
-			}
-			state, err := a.follow(ctx, w, id, after, nil)
-			if err != nil {
-				return err
-			}
-			if follow { // the stream says all
-				return outcome(state)
-			}
-			return a.summary(w, state)
+			return a.track(ctx, args, f)
 		},
 	}
-	c.Flags().StringVar(&done, "done", "", "what this device asked for was done")
-	c.Flags().StringVar(&skip, "skip", "", "what this device asked for is not done")
-	c.Flags().StringVar(&because, "because", "", "why it is skipped")
-	c.Flags().BoolVar(&follow, "follow", false, "with --format json: one event on each line, and "+
+	c.Flags().StringVar(&f.done, "done", "", "what this device asked for was done")
+	c.Flags().StringVar(&f.skip, "skip", "", "what this device asked for is not done")
+	c.Flags().StringVar(&f.because, "because", "", "why it is skipped")
+	c.Flags().BoolVar(&f.follow, "follow", false, "with --format json: one event on each line, and "+
 		"nothing else (catena schema event)")
-	c.Flags().Int64Var(&after, "after", 0, "with --format json: only what came after the event "+
+	c.Flags().Int64Var(&f.after, "after", 0, "with --format json: only what came after the event "+
 		"with this seq")
-	c.Flags().BoolVar(&once, "once", false, "print one frame and end")
+	c.Flags().BoolVar(&f.once, "once", false, "print one frame and end")
 	return c
+}
+
+func (a *app) track(ctx context.Context, args []string, f trackFlags) error {
+	w, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	id, err := whichJob(w, args)
+	switch {
+	case err != nil:
+		return err
+	case f.done != "" && f.skip != "", (f.skip == "") != (f.because == ""):
+		return usage("say --done DEVICE, or --skip DEVICE --because REASON")
+	case f.done != "" || f.skip != "":
+		return a.answered(w.Answer(id, f.done+f.skip, f.skip != "", f.because))
+	case f.once:
+		return a.trackOnce(w, id)
+	case (f.follow || f.after != 0) && a.format != "json":
+		return usage("--follow and --after go with --format json: they are for programs")
+	}
+	state, err := a.follow(ctx, w, id, f.after, nil)
+	if err != nil {
+		return err
+	}
+	if f.follow { // the stream says all
+		return outcome(state)
+	}
+	return a.summary(w, state)
 }
 
 func whichJob(w *plan.Site, args []string) (string, error) {

@@ -30,11 +30,13 @@ func (a *app) loginUnlockCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "unlock",
 		Short: "Ask for the passphrase of the logins once for a night's work",
-		Long: `Ask for the passphrase of this site's logins, and keep it for some hours: a small process holds
-it in its memory, and gives it to other commands of the same user through a socket that only that user
-can open. It is written nowhere. It ends automatically, with catena login lock, or with the machine.
+		Long: `Ask for the passphrase of this site's logins, and keep it for some hours: a small process
+holds it in its memory, and gives it to other commands of the same user through a socket that only
+that user can open. It is written nowhere. It ends automatically, with catena login lock, or with
+the machine.
 
-It trusts whatever runs as this user. A script takes CATENA_PASSPHRASE or an identity file instead.`,
+It trusts whatever runs as this user. A script takes CATENA_PASSPHRASE or an identity file
+instead.`,
 		Example: "  catena login unlock\n  catena login unlock --for 4h\n  catena login lock",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {

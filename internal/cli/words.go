@@ -32,9 +32,6 @@ import (
 func withAdvice(err error) error {
 	var (
 		done        exit
-		file        *yamldoc.Error
-		families    *family.ConflictError
-		sameName    *family.SameNameError
 		noSite      *workspace.NoSiteError
 		noDevice    *record.UnknownDeviceError
 		ambiguous   *record.AmbiguousError
@@ -48,15 +45,12 @@ func withAdvice(err error) error {
 		lost        *ledger.LostError
 		adapter     *discover.NoAdapterError
 		member      *plan.UnknownMemberError
-		name        *workspace.NameError
-		line        *care.LineError
-		wrongSite   *workspace.WrongSiteError
 		untraceable *care.UntraceableError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
 		return err
-	case errors.As(err, &file), errors.As(err, &families), errors.As(err, &sameName):
+	case isWrongInput(err):
 		return usage("%w", err)
 	case errors.As(err, &noSite) && noSite.Upwards:
 		return usage("%w; go to one, name one with -C, or make one with: catena new NAME", err)
@@ -75,8 +69,6 @@ func withAdvice(err error) error {
 		return usage("%w; see them with: catena jobs", err)
 	case errors.As(err, &member):
 		return usage("%w; see its devices: catena track %s --once", err, member.Job)
-	case errors.As(err, &name), errors.As(err, &line), errors.As(err, &wrongSite):
-		return usage("%w", err)
 	case errors.As(err, &untraceable):
 		return refused("%w; nothing was touched", err)
 	case errors.Is(err, shelf.ErrNoneChosen):
@@ -97,6 +89,20 @@ func withAdvice(err error) error {
 		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
 	}
 	return wordedOrder(err)
+}
+
+// isWrongInput reports whether an error says all there is to say of a file or a word that is wrong.
+func isWrongInput(err error) bool {
+	var (
+		file      *yamldoc.Error
+		families  *family.ConflictError
+		sameName  *family.SameNameError
+		name      *workspace.NameError
+		line      *care.LineError
+		wrongSite *workspace.WrongSiteError
+	)
+	return errors.As(err, &file) || errors.As(err, &families) || errors.As(err, &sameName) ||
+		errors.As(err, &name) || errors.As(err, &line) || errors.As(err, &wrongSite)
 }
 
 // wordedOrder is worded for errors of orders.

@@ -172,31 +172,7 @@ func (e *examination) adapters() {
 	}
 	used := map[string]bool{}
 	for _, n := range networks {
-		chosen, err := discover.Choose(have, n.Adapter)
-		switch {
-		case err != nil:
-			e.bad("network "+n.Name, "see them: catena scan --adapters; name one in "+site.File,
-				"%v", err)
-			continue
-		case n.Adapter == "":
-			chosen = slices.DeleteFunc(chosen,
-				func(x discover.Adapter) bool { return !inRanges(n, x) })
-		}
-		var on []string
-		for _, x := range chosen {
-			used[x.Name] = true
-			on = append(on, x.Name)
-			if !x.Running && !x.Loopback {
-				e.bad("network "+n.Name, "plug the cable in", "adapter %s has no link", x.Name)
-			}
-		}
-		if len(on) == 0 {
-			e.look("network "+n.Name,
-				"plug in there, or give this machine an address in that network",
-				"no adapter of this machine is in it: it is reached through a router, without multicast")
-			continue
-		}
-		e.ok("network "+n.Name, "by adapter %s", strings.Join(on, ", "))
+		e.network(n, have, used)
 	}
 	if len(networks) == 0 {
 		chosen, _ := discover.Choose(have, "") // of none there is no error
@@ -214,21 +190,55 @@ func (e *examination) adapters() {
 		}
 	}
 	for _, x := range have {
-		if !used[x.Name] {
+		if used[x.Name] {
+			e.multicast(x)
+		}
+	}
+}
+
+// network checks whether a network of the site can be reached, and marks the adapters that it is
+// reached by.
+func (e *examination) network(n site.Network, have []discover.Adapter, used map[string]bool) {
+	chosen, err := discover.Choose(have, n.Adapter)
+	switch {
+	case err != nil:
+		e.bad("network "+n.Name, "see them: catena scan --adapters; name one in "+site.File,
+			"%v", err)
+		return
+	case n.Adapter == "":
+		chosen = slices.DeleteFunc(chosen,
+			func(x discover.Adapter) bool { return !inRanges(n, x) })
+	}
+	var on []string
+	for _, x := range chosen {
+		used[x.Name] = true
+		on = append(on, x.Name)
+		if !x.Running && !x.Loopback {
+			e.bad("network "+n.Name, "plug the cable in", "adapter %s has no link", x.Name)
+		}
+	}
+	if len(on) == 0 {
+		e.look("network "+n.Name,
+			"plug in there, or give this machine an address in that network",
+			"no adapter of this machine is in it: it is reached through a router, without multicast")
+		return
+	}
+	e.ok("network "+n.Name, "by adapter %s", strings.Join(on, ", "))
+}
+
+// multicast checks whether an adapter sends and hears multicast.
+func (e *examination) multicast(x discover.Adapter) {
+	for _, p := range x.Addresses {
+		if !p.Addr().Is4() {
 			continue
 		}
-		for _, p := range x.Addresses {
-			if !p.Addr().Is4() {
-				continue
-			}
-			if err := Multicast(x.Name, p.Addr()); err != nil {
-				e.look("multicast", "let UDP in, or name the addresses: --range",
-					"adapter %s: %v", x.Name, err)
-			} else {
-				e.ok("multicast", "adapter %s sends and hears it", x.Name)
-			}
-			break
+		if err := Multicast(x.Name, p.Addr()); err != nil {
+			e.look("multicast", "let UDP in, or name the addresses: --range",
+				"adapter %s: %v", x.Name, err)
+		} else {
+			e.ok("multicast", "adapter %s sends and hears it", x.Name)
 		}
+		break
 	}
 }
 

@@ -177,8 +177,8 @@ func Names(steps []*Step) (out []string) {
 	return out
 }
 
-// Secrets are the names of what a program takes and must not show: what its login and its enter
-// take, and what it marks.
+// SecretNames returns the names of what a program takes and must not show: what its login and its
+// enter take, and what it marks.
 func (p *Program) SecretNames() []string {
 	out := append(Names(p.Login), Names(p.Enter.Steps)...)
 	if p.Settings != nil {

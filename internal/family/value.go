@@ -95,15 +95,15 @@ var extracts = regexp.MustCompile(`answer\("((?:[^"\\]|\\.)*)"\)`)
 
 // Condition is a condition in the names that a program takes, such as an interlock of an image. Its
 // error says which name is not taken.
-func (g *Program) Condition(source string) (*Expr, error) {
-	e, err := compile(source, g.names, reflect.Bool)
+func (p *Program) Condition(source string) (*Expr, error) {
+	e, err := compile(source, p.names, reflect.Bool)
 	if err == nil && slices.ContainsFunc(e.uses, func(use string) bool {
 		return strings.HasPrefix(use,
 			"login.")
 	}) {
 		err = errors.New("it may not use the login")
 	}
-	return e, explained(err, g.names)
+	return e, explained(err, p.names)
 }
 
 // compile checks an expression against the names of its family, and the kind of its result;

@@ -181,7 +181,8 @@ func (m *Manifest) checkRest() (key, message string) {
 	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
 		if !IsCautionName(name) {
 			return "cautions", fmt.Sprintf(
-				"cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to know",
+				"cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to "+
+					"know",
 				name)
 		}
 	}

@@ -44,7 +44,7 @@ func (w *worker) checkOthers(ctx context.Context, own *checkFailure) *Reason {
 	for _, id := range w.toCheck {
 		m := w.job.worker(DeviceState{ID: id})
 		failed := m.check(ctx)
-		m.close(ctx)
+		_ = m.close(ctx) // what it was to leave is looked at when it ends
 		if failed != nil && !failed.there {
 			return not(m.row.Name, failed.reason)
 		}

@@ -84,12 +84,11 @@ func TestThePilotRuleSurvivesACrash(t *testing.T) {
 		defer func() { _ = n.ledger.Close() }()
 		n.engine.Ledger = n.ledger
 		devices["b"].sending = nil
-		s := n.state(t, "j1")
 		j, err = n.engine.Resume("j1", plan, time.Time{})
 		require.NoError(t, err)
 		go func() { ended <- j.Run(t.Context(), t.Context()) }()
 		time.Sleep(3 * time.Minute)
-		s = n.state(t, "j1")
+		s := n.state(t, "j1")
 		assert.Equal(t, job.Waiting, s.Devices[2].Step, "c must wait for a pilot of its kind")
 		_ = job.Answer(n.ledger, "j1", "a", true, "test")
 		time.Sleep(3 * time.Hour)
@@ -298,9 +297,8 @@ func TestAnEndedJobReportsAnUnfinishedReturn(t *testing.T) {
 		}
 		n.crashing(t, plan)
 		a.sending = nil
-		s := n.state(t, "j1")
 		require.NoError(t, n.engine.GiveUp(t.Context(), "j1", plan))
-		s = n.state(t, "j1")
+		s := n.state(t, "j1")
 		assert.NotEqual(t, job.Done, s.Devices[0].Step, "its set has failed; it runs another version "+
 			"than the rest of it")
 	})

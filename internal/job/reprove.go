@@ -60,7 +60,7 @@ func (e *Engine) Prove(ctx context.Context, state State, devices map[string]Know
 func (j *Job) proveAgain(ctx context.Context, d DeviceState) Proof {
 	p := Proof{ID: d.ID, Name: d.Name, Want: d.To}
 	w := j.worker(d)
-	defer w.close(ctx)
+	defer func() { _ = w.close(ctx) }()
 	p.Cause = w.open(ctx)
 	if p.Cause == nil {
 		p.Version = w.version()

@@ -449,7 +449,7 @@ func (e *Engine) GiveUp(ctx context.Context, id string, known Plan) error {
 func (w *worker) giveUp(ctx context.Context) finish {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), probeWithin)
 	defer cancel()
-	defer w.close(ctx)
+	defer func() { _ = w.close(ctx) }()
 	gaveUp := &Reason{Why: GaveUp, Step: w.was.last.Step}
 	if reason := w.open(ctx); reason != nil {
 		w.unreachable(reason)

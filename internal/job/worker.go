@@ -90,7 +90,7 @@ const probeWithin = 10 * time.Second
 // dispatcher. When until ends, a check is given up and no new transfer starts.
 func (w *worker) run(until context.Context) (f finish) {
 	ctx := context.WithoutCancel(until)
-	defer w.close(ctx)
+	defer func() { _ = w.close(ctx) }() // where it is closed before, that says what was not left
 	var reason *Reason
 	var err error
 	switch {

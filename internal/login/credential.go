@@ -26,8 +26,13 @@ type Credential struct {
 	PlainBasic bool
 }
 
-func (c Credential) String() string       { return "login" }
-func (c Credential) GoString() string     { return "login" }
+// String hides what it holds, in every way of printing it.
+func (c Credential) String() string { return "login" }
+
+// GoString hides it, too.
+func (c Credential) GoString() string { return "login" }
+
+// LogValue hides it, too.
 func (c Credential) LogValue() slog.Value { return slog.StringValue("login") }
 
 // More is what a login may have besides a user and a password, each as it was given.

@@ -47,7 +47,9 @@ type Entry struct {
 	More
 }
 
-func (e Entry) String() string   { return e.For() }
+func (e Entry) String() string { return e.For() }
+
+// GoString hides it, too.
 func (e Entry) GoString() string { return e.For() }
 
 // For says in words what the login is for.
@@ -82,7 +84,9 @@ type Book struct {
 	Own string `json:"own,omitempty"`
 }
 
-func (b Book) String() string   { return "logins" }
+func (b Book) String() string { return "logins" }
+
+// GoString hides it, too.
 func (b Book) GoString() string { return "logins" }
 
 // For lists the logins for a device that is in these groups, in the order in which they

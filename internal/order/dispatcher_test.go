@@ -213,13 +213,13 @@ func TestTheIndexIsRight(t *testing.T) {
 			if p.wrong != "" || len(choices) == 0 {
 				break
 			}
-			switch n := r.IntN(60); {
-			case n == 0:
+			switch r.IntN(60) {
+			case 0:
 				rare := p.rare()
 				rare[r.IntN(len(rare))]()
-			case n == 1:
+			case 1:
 				foreign()
-			case n == 2:
+			case 2:
 				p.apply(order.Event{Kind: order.OtherJobs})
 			default:
 				choices[r.IntN(len(choices))]()

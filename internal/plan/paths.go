@@ -40,14 +40,14 @@ func (e *UnresolvedError) Error() string {
 	return strings.Join(all, "; ")
 }
 
-// No one are the references of the site's files that mean none of the known devices; none
-// while no device is known.
+// UnresolvedReferences returns the references of the site's files that mean none of the known
+// devices; none while no device is known.
 func (w *Site) UnresolvedReferences() []site.Reference {
 	known := w.Devices()
 	if len(known) == 0 {
 		return nil
 	}
-	return w.Site.Nobody(known)
+	return w.Site.Unresolved(known)
 }
 
 // UnknownJobError is returned for a word that is not a job's ID.

@@ -229,7 +229,7 @@ func (w *Site) Renamed(d device.Device, family map[string]string) map[string]str
 	return all
 }
 
-// Start fills in what is known only when an order starts: the window, and who is out of
+// Begin fills in what is known only when an order starts: the window, and who is out of
 // service then.
 func (w *Site) Begin(o *order.Order, at time.Time) {
 	o.Closes, o.Window = time.Time{}, w.Site.LongestWindow(at)

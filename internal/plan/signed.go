@@ -36,7 +36,8 @@ type UnsignedError struct {
 
 func (e *UnsignedError) Error() string {
 	if e.Name == "" {
-		return fmt.Sprintf("the site requires orders with %d signatures, and this one was made on the fly", e.Need)
+		return fmt.Sprintf("the site requires orders with %d signatures, and this one was made on "+
+			"the fly", e.Need)
 	}
 	s := fmt.Sprintf("the order %s has %d of the %d signatures that the site requires", e.Name,
 		e.Have, e.Need)

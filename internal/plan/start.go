@@ -81,7 +81,7 @@ func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 	return p, err
 }
 
-// Renewed holds an order that waited for its start against the site once more: much may have
+// StartsNow holds an order that waited for its start against the site once more: much may have
 // changed since. What is left out now is added to Left.
 func (w *Site) StartsNow(p *Prepared) error {
 	if err := w.Renew(); err != nil {
@@ -182,7 +182,7 @@ func (w *Site) Make(wish Request, rows []Row, fit time.Duration) (o order.Order,
 	return fits, skipped, late, nil
 }
 
-// Ways returns the chosen rows on their way: to their targets, to another version, or to what they
+// Paths returns the chosen rows on their way: to their targets, to another version, or to what they
 // run, once more.
 func (w *Site) Paths(rows []Row, to string, again bool) ([]Row, error) {
 	switch {

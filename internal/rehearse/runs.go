@@ -15,7 +15,8 @@ import (
 type Fault string
 
 const (
-	NeverReturns Fault = "never-returns" // it does not come back: it is stranded, and all behind it is out of reach
+	// it does not come back: it is stranded, and all behind it is out of reach
+	NeverReturns Fault = "never-returns"
 	KeepsVersion Fault = "keeps-version" // it comes back as before
 	// it comes back on the new version, and is not well: it returns
 	Sick Fault = "sick"
@@ -85,26 +86,7 @@ func Runs(in Input) (Result, error) {
 		if err != nil {
 			return r, err
 		}
-		missed, well := false, true
-		back := map[string]bool{}
-		for _, s := range p.Spans {
-			c := chances[s.Device]
-			switch {
-			case s.Task == order.Skip:
-				well = false
-				c.Skipped++
-				if s.Why != nil && s.Why.Why == order.Window {
-					c.Window++
-					missed = true
-				}
-			case s.Outcome.Stranded():
-				well = false
-				c.Stranded++
-			case s.Outcome.Runs == order.Previous && !back[s.Device]:
-				well, back[s.Device] = false, true
-				c.Returned++
-			}
-		}
+		missed, well := count(p.Spans, chances)
 		if missed {
 			r.Missed++
 		}
@@ -113,13 +95,45 @@ func Runs(in Input) (Result, error) {
 		}
 		r.Ends = append(r.Ends, p.End.Sub(p.Start))
 	}
-	share := func(count *float64) { *count /= float64(in.Runs) }
+	r.share(in.Order.Devices, chances)
+	return r, nil
+}
+
+// count adds a run to the chances of the devices. missed: a device did not start before the window
+// closed; well: all reached their targets.
+func count(spans []order.Span, chances map[string]*Chance) (missed, well bool) {
+	well = true
+	back := map[string]bool{}
+	for _, s := range spans {
+		c := chances[s.Device]
+		switch {
+		case s.Task == order.Skip:
+			well = false
+			c.Skipped++
+			if s.Why != nil && s.Why.Why == order.Window {
+				c.Window++
+				missed = true
+			}
+		case s.Outcome.Stranded():
+			well = false
+			c.Stranded++
+		case s.Outcome.Runs == order.Previous && !back[s.Device]:
+			well, back[s.Device] = false, true
+			c.Returned++
+		}
+	}
+	return missed, well
+}
+
+// share makes shares of what was counted, and sorts them.
+func (r *Result) share(devices []order.Device, chances map[string]*Chance) {
+	share := func(count *float64) { *count /= float64(r.Runs) }
 	share(&r.Missed)
 	share(&r.Clean)
 	slices.Sort(r.Ends)
 	r.Half, r.Most, r.Longest = at(r.Ends, 0.5).Seconds(), at(r.Ends, 0.95).Seconds(), at(r.Ends,
 		1).Seconds()
-	for _, d := range in.Order.Devices {
+	for _, d := range devices {
 		c := *chances[d.ID]
 		for _, count := range []*float64{&c.Returned, &c.Stranded, &c.Skipped, &c.Window} {
 			share(count)
@@ -137,7 +151,6 @@ func Runs(in Input) (Result, error) {
 		}
 		return 0
 	})
-	return r, nil
 }
 
 // at is the value below which that share of a sorted list lies.

@@ -80,6 +80,12 @@ func (s *Stage) stand(o *order.Order, longest time.Duration) error {
 		}
 		s.wire[ids[i]] = at
 	}
+	return s.imagineAll(o, makers, models)
+}
+
+// imagineAll makes up the images of the devices that stand-ins play.
+func (s *Stage) imagineAll(o *order.Order, makers map[string]string,
+	models map[string][]string) error {
 	for n := range o.Devices {
 		d := &o.Devices[n]
 		if _, stands := s.wire[d.ID]; !stands {

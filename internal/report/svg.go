@@ -89,52 +89,58 @@ func (j Job) Timeline(zone *time.Location) template.HTML {
 			at.In(zone).Format("15:04:05"))
 	}
 	for n, lane := range lanes {
-		y := axisHigh + n*laneHigh
-		name := lane.Name
-		if lane.Parent != "" {
-			name = "└ " + name
-		}
-		d.put(`<text class="name" x="0" y="%d">%s</text>`, y+14, short(name, 24))
-		if lane.Set != "" {
-			d.put(`<text class="axis" x="%d" y="%d" text-anchor="end">%s</text>`, nameWide-8, y+14, "set "+
-				short(lane.Set, 9))
-		}
-		for _, s := range lane.Steps {
-			ended := s.Ended
-			if ended.IsZero() {
-				ended = to
-			}
-			class := "s-" + string(s.Step)
-			if s.Direction == job.Back {
-				class += " back"
-			}
-			if s.Asked != "" {
-				class += " asked"
-			}
-			wide := max(1.5, x(ended)-x(s.Began))
-			d.put(`<rect class="%s" x="%.1f" y="%d" width="%.1f" height="%d"><title>%s</title></rect>`,
-				class, x(s.Began), y+3,
-				wide, laneHigh-7, lane.Name+": "+said(s)+", "+s.Began.In(zone).Format("15:04:05")+", "+
-					length(ended.Sub(s.Began)))
-			if s.Direction == job.Back { // known without its colour, too
-				d.put(`<line class="backline" x1="%.1f" y1="%d" x2="%.1f" y2="%d"/>`, x(s.Began),
-					y+laneHigh/2-1, x(s.Began)+wide, y+laneHigh/2-1)
-			}
-		}
-		last := lane.Steps[len(lane.Steps)-1].Ended
-		if last.IsZero() {
-			last = to
-		}
-		if lane.End != job.Done {
-			at, anchor := x(last)+4, "start"
-			if at > pictureWide-80 {
-				at, anchor = x(lane.Steps[0].Began)-4, "end"
-			}
-			d.put(`<text class="end e-%s" x="%.1f" y="%d" text-anchor="%s">%s</text>`, string(lane.End), at,
-				y+14, anchor, string(lane.End))
-		}
+		d.lane(lane, axisHigh+n*laneHigh, to, x, zone)
 	}
 	return d.end()
+}
+
+// lane draws a device with its steps. x is where a time is; a step that did not end lasts to the
+// end of the job.
+func (d *drawing) lane(lane Device, y int, to time.Time, x func(time.Time) float64,
+	zone *time.Location) {
+	name := lane.Name
+	if lane.Parent != "" {
+		name = "└ " + name
+	}
+	d.put(`<text class="name" x="0" y="%d">%s</text>`, y+14, short(name, 24))
+	if lane.Set != "" {
+		d.put(`<text class="axis" x="%d" y="%d" text-anchor="end">%s</text>`, nameWide-8, y+14, "set "+
+			short(lane.Set, 9))
+	}
+	for _, s := range lane.Steps {
+		ended := s.Ended
+		if ended.IsZero() {
+			ended = to
+		}
+		class := "s-" + string(s.Step)
+		if s.Direction == job.Back {
+			class += " back"
+		}
+		if s.Asked != "" {
+			class += " asked"
+		}
+		wide := max(1.5, x(ended)-x(s.Began))
+		d.put(`<rect class="%s" x="%.1f" y="%d" width="%.1f" height="%d"><title>%s</title></rect>`,
+			class, x(s.Began), y+3,
+			wide, laneHigh-7, lane.Name+": "+said(s)+", "+s.Began.In(zone).Format("15:04:05")+", "+
+				length(ended.Sub(s.Began)))
+		if s.Direction == job.Back { // known without its colour, too
+			d.put(`<line class="backline" x1="%.1f" y1="%d" x2="%.1f" y2="%d"/>`, x(s.Began),
+				y+laneHigh/2-1, x(s.Began)+wide, y+laneHigh/2-1)
+		}
+	}
+	last := lane.Steps[len(lane.Steps)-1].Ended
+	if last.IsZero() {
+		last = to
+	}
+	if lane.End != job.Done {
+		at, anchor := x(last)+4, "start"
+		if at > pictureWide-80 {
+			at, anchor = x(lane.Steps[0].Began)-4, "end"
+		}
+		d.put(`<text class="end e-%s" x="%.1f" y="%d" text-anchor="%s">%s</text>`, string(lane.End), at,
+			y+14, anchor, string(lane.End))
+	}
 }
 
 // Sizes of the plot of plays.

@@ -56,27 +56,12 @@ func (r *Result) addChildren(s *Scanner, known []device.Device) {
 				if at < 0 && near {
 					return false // looked for once more, further away
 				}
-				d := device.Device{Endpoint: device.Endpoint{Dialect: c.Dialect, Through: p.ID, Unit: c.Unit},
-					Reading: c.Reading, FoundVia: []string{"parent"}, Access: device.OK}
-				if p.ID == "" {
-					d.Through = Unnumbered + p.Address
-				}
-				switch {
-				case c.Trouble != nil:
-					d.Access, d.Trouble = device.Silent, c.Trouble
-				case c.Dialect == "":
-					d.Access, d.Trouble = device.Unreadable, device.Because(device.NotRecognised, "")
-				}
+				var was *device.Device
 				if at >= 0 {
-					k := known[at]
-					taken[k.ID] = true
-					d = remember(d, owner{k, placed}, s.Refers != nil && s.Refers(k))
+					was = &known[at]
+					taken[was.ID] = true
 				}
-				if s.Names != nil {
-					if name, ok := s.Names(d); ok {
-						d.Name = name
-					}
-				}
+				d := s.child(p, c, was)
 				if len(r.Devices) < maxDevices {
 					r.Devices = append(r.Devices, d)
 				}
@@ -143,4 +128,29 @@ func (r *Result) number() {
 		at := slices.IndexFunc(r.Devices, func(p device.Device) bool { return p.Address == address })
 		r.Devices[i].Through = Unnumbered + r.Devices[at].Name
 	}
+}
+
+// child returns a child that a parent has listed, as a device; was is the known one that it is,
+// nil: it is new.
+func (s *Scanner) child(p device.Device, c device.Child, was *device.Device) device.Device {
+	d := device.Device{Endpoint: device.Endpoint{Dialect: c.Dialect, Through: p.ID, Unit: c.Unit},
+		Reading: c.Reading, FoundVia: []string{"parent"}, Access: device.OK}
+	if p.ID == "" {
+		d.Through = Unnumbered + p.Address
+	}
+	switch {
+	case c.Trouble != nil:
+		d.Access, d.Trouble = device.Silent, c.Trouble
+	case c.Dialect == "":
+		d.Access, d.Trouble = device.Unreadable, device.Because(device.NotRecognised, "")
+	}
+	if was != nil {
+		d = remember(d, owner{*was, placed}, s.Refers != nil && s.Refers(*was))
+	}
+	if s.Names != nil {
+		if name, ok := s.Names(d); ok {
+			d.Name = name
+		}
+	}
+	return d
 }

@@ -145,11 +145,11 @@ func (x foundIndex) sureness(d, k device.Device) claim {
 func differ(a, b string) bool { return a != "" && b != "" && !strings.EqualFold(a, b) }
 
 // sameKey tells whether two hosts have shown one key.
-func (r *keyring) sameKey(a, b netip.Addr) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return slices.ContainsFunc(r.shown[a], func(f string) bool {
-		return slices.Contains(r.shown[b], f)
+func (k *keyring) sameKey(a, b netip.Addr) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return slices.ContainsFunc(k.shown[a], func(f string) bool {
+		return slices.Contains(k.shown[b], f)
 	})
 }
 

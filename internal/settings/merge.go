@@ -62,13 +62,7 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 			return m, err
 		}
 	}
-	if f == KeyValue { // a key is a path there
-		plainly := map[string]string{}
-		for from, to := range renamed {
-			plainly[plain(from)] = plain(to)
-		}
-		renamed = plainly
-	}
+	renamed = pathsOf(f, renamed)
 	var edits []edit
 	for _, path := range slices.Sorted(maps.Keys(was)) {
 		value := was[path].value
@@ -112,6 +106,18 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		m.Text, err = write(f, m.Text, edits)
 	}
 	return m, err
+}
+
+// pathsOf returns renamed keys as the paths that they are in a format.
+func pathsOf(f Format, renamed map[string]string) map[string]string {
+	if f != KeyValue { // a key is a path there
+		return renamed
+	}
+	plainly := map[string]string{}
+	for from, to := range renamed {
+		plainly[plain(from)] = plain(to)
+	}
+	return plainly
 }
 
 // removed finds what an operator had removed and the new version came with again. It is removed
@@ -384,32 +390,39 @@ func writeLines(f Format, text []byte, edits []edit) []byte {
 		lines[n] = line[:start] + strings.TrimSuffix(between, "\r") + value + end
 	}
 	for _, e := range edits {
-		if !e.add {
-			continue
-		}
-		sect, key := cutKey(e.path, f)
-		line := key + map[Format]string{INI: " = ", KeyValue: "="}[f] + e.value
-		if f == KeyValue && !strings.Contains(string(text), "=") {
-			line = key + " " + e.value
-		}
-		at, known := ends[sect]
-		switch {
-		case !known && sect != "":
-			if last := len(lines) - 1; lines[last] == "" {
-				lines = lines[:last]
-			}
-			ends[sect] = len(lines) + 1
-			lines = append(lines, "["+unquoted(strings.TrimSuffix(sect, "."))+"]"+cr, line+cr, "")
-			continue
-		case !known: // before the first section
-			at = -1
-		}
-		lines = slices.Insert(lines, at+1, line+cr)
-		for s, n := range ends {
-			if n > at || s == sect && known {
-				ends[s] = n + 1
-			}
+		if e.add {
+			lines = addLine(f, lines, e, ends, cr, !strings.Contains(string(text), "="))
 		}
 	}
 	return []byte(strings.Join(lines, "\n"))
+}
+
+// addLine adds a setting at the end of its section. ends are the last lines of the sections;
+// spaced: the file separates keys and values by spaces.
+func addLine(f Format, lines []string, e edit, ends map[string]int, cr string,
+	spaced bool) []string {
+	sect, key := cutKey(e.path, f)
+	line := key + map[Format]string{INI: " = ", KeyValue: "="}[f] + e.value
+	if f == KeyValue && spaced {
+		line = key + " " + e.value
+	}
+	at, known := ends[sect]
+	switch {
+	case !known && sect != "":
+		if last := len(lines) - 1; lines[last] == "" {
+			lines = lines[:last]
+		}
+		ends[sect] = len(lines) + 1
+		lines = append(lines, "["+unquoted(strings.TrimSuffix(sect, "."))+"]"+cr, line+cr, "")
+		return lines
+	case !known: // before the first section
+		at = -1
+	}
+	lines = slices.Insert(lines, at+1, line+cr)
+	for s, n := range ends {
+		if n > at || s == sect && known {
+			ends[s] = n + 1
+		}
+	}
+	return lines
 }

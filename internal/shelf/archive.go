@@ -157,7 +157,7 @@ func (in *importer) tar(b *batch, r io.Reader) error {
 	t := tar.NewReader(r)
 	for {
 		header, err := t.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {

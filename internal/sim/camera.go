@@ -8,6 +8,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"html"
 	"io"
@@ -469,9 +470,9 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 	ended := c.receives()
 	version, err := receive(r.Body, "Wexcombe", c.Model, "", nil)
 	ended()
-	switch err {
-	case nil:
-	case errTruncated:
+	switch {
+	case err == nil:
+	case errors.Is(err, errTruncated):
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	default:

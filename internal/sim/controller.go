@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"io"
 	"net/http"
 	"strconv"
@@ -97,10 +98,10 @@ func (c controller) install(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	place, _ := strconv.Atoi(r.PathValue("place"))
-	switch err := c.units.install(place, in.Image); err {
-	case nil:
+	switch err := c.units.install(place, in.Image); {
+	case err == nil:
 		answer(w, http.StatusAccepted, map[string]any{"state": "installing"})
-	case errNotKept, errNoUnit:
+	case errors.Is(err, errNotKept), errors.Is(err, errNoUnit):
 		problem(w, http.StatusNotFound, err.Error())
 	default:
 		problem(w, http.StatusConflict, err.Error())

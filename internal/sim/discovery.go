@@ -4,7 +4,6 @@ import (
 	"encoding/xml"
 	"fmt"
 	"html"
-	"io"
 	"net/url"
 	"slices"
 	"strings"
@@ -67,7 +66,7 @@ func (c *camera) hasTypes(packet []byte, types string) bool {
 	d := xml.NewDecoder(strings.NewReader(string(packet)))
 	for {
 		t, err := d.RawToken()
-		if err == io.EOF || err != nil {
+		if err != nil {
 			break
 		}
 		if start, ok := t.(xml.StartElement); ok {

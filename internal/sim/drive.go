@@ -169,7 +169,6 @@ func (d *drive) session(c ssh.Channel, asked <-chan *ssh.Request) {
 func (d *drive) run(c io.ReadWriter, command string) uint32 {
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(c, format+"\r\n", args...) }
 	version, well := d.running()
-	percent, next := d.written()
 	d.mine.Lock()
 	defer d.mine.Unlock()
 	words := append(strings.Fields(command), "")
@@ -217,6 +216,20 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 	case command == "service off":
 		d.service = false
 		d.did("service off")
+	case words[0] == "firmware":
+		return d.firmware(c, say, command, words)
+	default:
+		say("error: no such command")
+		return 2
+	}
+	return 0
+}
+
+// firmware carries out what has to do with images. d.mine is held.
+func (d *drive) firmware(c io.ReadWriter, say func(string, ...any), command string,
+	words []string) uint32 {
+	percent, next := d.written()
+	switch {
 	case command == "firmware show":
 		phase := "idle"
 		switch {
@@ -301,9 +314,9 @@ func (d *drive) record(c io.Writer, say func(string, ...any), words []string) ui
 		d.cameras.keep(words[2], model, version)
 	case len(words) == 4 && words[2] == "install":
 		place, _ := strconv.Atoi(words[1])
-		switch err := d.cameras.install(place, words[3]); err {
-		case nil:
-		case errNotKept:
+		switch err := d.cameras.install(place, words[3]); {
+		case err == nil:
+		case errors.Is(err, errNotKept):
 			say("error: %v", err)
 			return 4
 		default:

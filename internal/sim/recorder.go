@@ -81,33 +81,45 @@ func newRecorder(s *standIn, _ Scenario) error {
 	return nil
 }
 
+// reference refers to a resource (DSP0266, 7.3).
+func reference(id string) map[string]string {
+	return map[string]string{"@odata.id": "/redfish/v1/" + id}
+}
+
+// list is a collection of resources.
+func list(ids ...string) func() map[string]any {
+	return func() map[string]any {
+		members := []map[string]string{}
+		for _, id := range ids {
+			members = append(members, reference(id))
+		}
+		return map[string]any{"Members": members, "Members@odata.count": len(members)}
+	}
+}
+
 // resources are what is read, by their path below the root.
 func (r *recorder) resources() map[string]func() map[string]any {
-	link := func(id string) map[string]string {
-		return map[string]string{"@odata.id": "/redfish/v1/" + id}
-	}
-	list := func(ids ...string) func() map[string]any {
-		return func() map[string]any {
-			members := []map[string]string{}
-			for _, id := range ids {
-				members = append(members, link(id))
-			}
-			return map[string]any{"Members": members, "Members@odata.count": len(members)}
-		}
-	}
+	all := r.services()
+	maps.Copy(all, registries)
+	maps.Copy(all, r.machines())
+	return all
+}
+
+// services are the resources of updates and tasks.
+func (r *recorder) services() map[string]func() map[string]any {
 	return map[string]func() map[string]any{
 		"Systems":  list("Systems/1"),
 		"Managers": list("Managers/1"),
 		"Chassis":  list("Chassis/1"),
 		"UpdateService": func() map[string]any {
-			return map[string]any{"FirmwareInventory": link("UpdateService/FirmwareInventory"),
+			return map[string]any{"FirmwareInventory": reference("UpdateService/FirmwareInventory"),
 				"ServiceEnabled": true, "Actions": map[string]any{},
 				"MultipartHttpPushUri":               "/redfish/v1/UpdateService/upload",
 				"MaxImageSizeBytes":                  64 << 20,
 				"@Redfish.OperationApplyTimeSupport": map[string]any{"SupportedValues": []string{"OnReset"}}}
 		},
 		"TaskService": func() map[string]any {
-			return map[string]any{"Tasks": link(
+			return map[string]any{"Tasks": reference(
 				"TaskService/Tasks")}
 		},
 		"TaskService/Tasks": func() map[string]any {
@@ -118,39 +130,6 @@ func (r *recorder) resources() map[string]func() map[string]any {
 				return list()()
 			}
 			return list(fmt.Sprintf("TaskService/Tasks/%d", n))()
-		},
-		"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0",
-			"Registries/BR5Attributes.1.0"),
-		"Registries/BR5Attributes.1.0": func() map[string]any {
-			return map[string]any{"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
-				"Languages": []string{"en"}, "Registry": "BR5Attributes.1.0",
-				"Location": []map[string]string{{"Language": "en",
-					"Uri": "/redfish/v1/Registries/BR5Attributes.1.0.json"}}}
-		},
-		"Registries/BR5Attributes.1.0.json": func() map[string]any {
-			return map[string]any{"@odata.type": "#AttributeRegistry.v1_3_8.AttributeRegistry",
-				"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
-				"RegistryEntries": map[string]any{"Attributes": []any{map[string]any{"AttributeName": "Disks",
-					"ReadOnly": true, "Type": "String"}}}}
-		},
-		"Registries/Brackwell.1.0": func() map[string]any {
-			return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile",
-				"Id":   "Brackwell.1.0",
-				"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0",
-				"Location": []map[string]string{
-					{"Language": "de", "Uri": "/redfish/v1/Registries/none.json"},
-					{"Language": "en", "Uri": "/redfish/v1/Registries/Brackwell.1.0.json"}}}
-		},
-		"Registries/Brackwell.1.0.json": func() map[string]any {
-			return map[string]any{"@odata.type": "#MessageRegistry.v1_6_0.MessageRegistry",
-				"Id":   "Brackwell.1.0.0",
-				"Name": "Messages of recorders", "Language": "en", "OwningEntity": "Brackwell",
-				"RegistryPrefix":  "Brackwell",
-				"RegistryVersion": "1.0.0", "Messages": map[string]any{imageRefused: map[string]any{
-					"Description": "The image was refused.", "Message": "The image was refused: %1.",
-					"Severity":        "Critical",
-					"MessageSeverity": "Critical", "NumberOfArgs": 1, "ParamTypes": []string{"string"},
-					"Resolution": "Send another one."}}}
 		},
 		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC",
 			"UpdateService/FirmwareInventory/BMC-other", "UpdateService/FirmwareInventory/Disks"),
@@ -166,10 +145,16 @@ func (r *recorder) resources() map[string]func() map[string]any {
 		"UpdateService/FirmwareInventory/Disks": func() map[string]any {
 			return map[string]any{"Id": "Disks", "Version": "D12", "Updateable": false}
 		},
+	}
+}
+
+// machines are the resources of what the recorder is built of.
+func (r *recorder) machines() map[string]func() map[string]any {
+	return map[string]func() map[string]any{
 		"Systems/1": func() map[string]any {
 			return map[string]any{"Id": "1", "Manufacturer": "Brackwell", "Model": r.Model,
 				"SerialNumber": r.Serial, "PartNumber": r.Hardware, "HostName": r.Name,
-				"Bios": link("Systems/1/Bios"),
+				"Bios": reference("Systems/1/Bios"),
 				"Boot": map[string]any{"BootSourceOverrideEnabled": "Disabled"},
 				"Actions": map[string]any{"#ComputerSystem.Reset": map[string]any{
 					"target":                            "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset",
@@ -179,7 +164,8 @@ func (r *recorder) resources() map[string]func() map[string]any {
 			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Bios",
 				"AttributeRegistry": "BR5Attributes.1.0", "Attributes": r.attributes(false),
 				"@Redfish.Settings": map[string]any{"@odata.type": "#Settings.v1_3_5.Settings",
-					"SettingsObject": link("Systems/1/Bios/Settings"), "SupportedApplyTimes": []string{"OnReset"}}}
+					"SettingsObject":      reference("Systems/1/Bios/Settings"),
+					"SupportedApplyTimes": []string{"OnReset"}}}
 		},
 		"Systems/1/Bios/Settings": func() map[string]any {
 			return map[string]any{"@odata.type": "#Bios.v1_2_1.Bios", "Id": "Settings",
@@ -196,6 +182,43 @@ func (r *recorder) resources() map[string]func() map[string]any {
 			return map[string]any{"ChassisType": "RackMount", "LocationIndicatorActive": r.lit}
 		},
 	}
+}
+
+// registries are the registries of attributes and messages (DSP0266, 9.5).
+var registries = map[string]func() map[string]any{
+	"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0",
+		"Registries/BR5Attributes.1.0"),
+	"Registries/BR5Attributes.1.0": func() map[string]any {
+		return map[string]any{"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
+			"Languages": []string{"en"}, "Registry": "BR5Attributes.1.0",
+			"Location": []map[string]string{{"Language": "en",
+				"Uri": "/redfish/v1/Registries/BR5Attributes.1.0.json"}}}
+	},
+	"Registries/BR5Attributes.1.0.json": func() map[string]any {
+		return map[string]any{"@odata.type": "#AttributeRegistry.v1_3_8.AttributeRegistry",
+			"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
+			"RegistryEntries": map[string]any{"Attributes": []any{map[string]any{"AttributeName": "Disks",
+				"ReadOnly": true, "Type": "String"}}}}
+	},
+	"Registries/Brackwell.1.0": func() map[string]any {
+		return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile",
+			"Id":   "Brackwell.1.0",
+			"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0",
+			"Location": []map[string]string{
+				{"Language": "de", "Uri": "/redfish/v1/Registries/none.json"},
+				{"Language": "en", "Uri": "/redfish/v1/Registries/Brackwell.1.0.json"}}}
+	},
+	"Registries/Brackwell.1.0.json": func() map[string]any {
+		return map[string]any{"@odata.type": "#MessageRegistry.v1_6_0.MessageRegistry",
+			"Id":   "Brackwell.1.0.0",
+			"Name": "Messages of recorders", "Language": "en", "OwningEntity": "Brackwell",
+			"RegistryPrefix":  "Brackwell",
+			"RegistryVersion": "1.0.0", "Messages": map[string]any{imageRefused: map[string]any{
+				"Description": "The image was refused.", "Message": "The image was refused: %1.",
+				"Severity":        "Critical",
+				"MessageSeverity": "Critical", "NumberOfArgs": 1, "ParamTypes": []string{"string"},
+				"Resolution": "Send another one."}}}
+	},
 }
 
 // attributes are those of its Bios resource, or those that it takes with its next restart.
@@ -308,16 +331,14 @@ func (r *recorder) root(w http.ResponseWriter, req *http.Request) {
 		redfishError(w, http.StatusUnauthorized, "NoValidSession", "there is no such session")
 		return
 	}
-	link := func(id string) map[string]string {
-		return map[string]string{"@odata.id": "/redfish/v1/" + id}
-	}
 	r.resource(w, "", map[string]any{"@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
 		"Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0", "UUID": r.uuid,
 		"Vendor": "Brackwell", "Product": r.Model,
-		"Tasks": link("TaskService"), "Systems": link("Systems"), "Managers": link("Managers"),
-		"Chassis":       link("Chassis"),
-		"UpdateService": link("UpdateService"), "Registries": link("Registries"),
-		"Links": map[string]any{"Sessions": link("SessionService/Sessions")}})
+		"Tasks": reference("TaskService"), "Systems": reference("Systems"),
+		"Managers":      reference("Managers"),
+		"Chassis":       reference("Chassis"),
+		"UpdateService": reference("UpdateService"), "Registries": reference("Registries"),
+		"Links": map[string]any{"Sessions": reference("SessionService/Sessions")}})
 }
 
 func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]any) {
@@ -449,7 +470,7 @@ func (r *recorder) open(token string) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	o, ok := r.tokens[token]
-	return ok && o.boot == boot
+	return ok && o.boot.Equal(boot)
 }
 
 // inside lets only requests with a session or the login through.

@@ -19,6 +19,21 @@ const (
 	opOACK  = 6
 )
 
+// granted returns the block size and the file's size that a server grants (RFC 2347).
+func granted(options []byte, size, total int) (int, int) {
+	words := strings.Split(string(options), "\x00")
+	for i := 0; i+1 < len(words); i += 2 {
+		value, _ := strconv.Atoi(words[i+1])
+		switch strings.ToLower(words[i]) {
+		case "blksize":
+			size = value
+		case "tsize":
+			total = value
+		}
+	}
+	return size, total
+}
+
 // fetchTFTP reads a file as a device's boot loader does: octet mode, one block at a time, with
 // larger blocks (RFC 2348) and the file's size (RFC 2349) where the server grants them. local is
 // the address that it asks from.
@@ -54,16 +69,7 @@ func fetchTFTP(local, server, file string, most int, percent func(int)) ([]byte,
 		case opERROR:
 			return nil, errors.New(strings.TrimRight(string(buffer[4:n]), "\x00"))
 		case opOACK:
-			words := strings.Split(string(buffer[2:n]), "\x00")
-			for i := 0; i+1 < len(words); i += 2 {
-				value, _ := strconv.Atoi(words[i+1])
-				switch strings.ToLower(words[i]) {
-				case "blksize":
-					size = value
-				case "tsize":
-					total = value
-				}
-			}
+			size, total = granted(buffer[2:n], size, total)
 			peer, last = from, []byte{0, opACK, 0, 0}
 		case opDATA:
 			if binary.BigEndian.Uint16(buffer[2:]) == block+1 {

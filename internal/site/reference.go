@@ -74,9 +74,9 @@ func (s Site) references() []Reference {
 	return out
 }
 
-// No one are the references that mean none of the devices: a word that is spelt wrong, or a
+// Unresolved returns the references that mean none of the devices: a word that is spelt wrong, or a
 // device that is not there any more. A hold that means no one holds no one.
-func (s Site) Nobody(devices []device.Device) []Reference {
+func (s Site) Unresolved(devices []device.Device) []Reference {
 	var names []string
 	for _, d := range devices {
 		names = append(names, d.Name)

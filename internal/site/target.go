@@ -138,7 +138,7 @@ func ParseTargets(name string, data []byte) ([]Target, error) {
 // site does not have, and two targets that contradict each other.
 func (s *Site) Join(name string, targets []Target) error {
 	all := append(append([]Target{}, s.Targets...), targets...)
-	err := checkTargets(all, orEmpty(s.Groups), func(i int, format string, args ...any) error {
+	err := checkTargets(all, orEmpty(s.Groups), func(_ int, format string, args ...any) error {
 		return &yamldoc.Error{Name: name, Message: fmt.Sprintf(format, args...)}
 	})
 	if err == nil {

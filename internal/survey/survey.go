@@ -151,8 +151,8 @@ func notNil[T any](list []T) []T {
 	return list
 }
 
-// Strays listens on an adapter for devices that cannot be reached from it. Its error says what could
-// not be heard; what was heard besides is returned with it.
+// Strays listens on an adapter for devices that cannot be reached from it. Its error says what
+// could not be heard; what was heard besides is returned with it.
 func Strays(ctx context.Context, adapter discover.Adapter, lasts time.Duration, log *slog.Logger) (
 	found []address.Stray, err error) {
 	var mu sync.Mutex

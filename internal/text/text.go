@@ -25,10 +25,10 @@ func Clean(s string) string {
 // those that change the direction of writing.
 func Harmless(s string) string {
 	return strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t' || r == '\n':
+		switch r {
+		case '\t', '\n':
 			return r
-		case r == '\r':
+		case '\r':
 			return ' '
 		}
 		for _, bad := range harmful {

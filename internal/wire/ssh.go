@@ -348,19 +348,6 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 		return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
 	}
 	answers := bufio.NewReaderSize(out, maxPrinted)
-	answered := func() error {
-		code, err := answers.ReadByte()
-		switch {
-		case ctx.Err() != nil:
-			return cause(ctx, context.Canceled)
-		case err != nil:
-			return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
-		case code == 0:
-			return nil
-		}
-		line, _ := answers.ReadSlice('\n') // what came of it
-		return device.Because(device.Refusal, "%s cannot be written: %s", remote, line)
-	}
 	body := &counted{Reader: io.NewSectionReader(b.From, 0, b.Size), read: func(n int64) {
 		stalled.Reset(stallAfter)
 		if b.Sent != nil && n < b.Size {
@@ -385,7 +372,7 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 		if err := write(); err != nil {
 			return cause(ctx, err)
 		}
-		if err := answered(); err != nil {
+		if err := scpAnswer(ctx, answers, remote); err != nil {
 			return err
 		}
 	}
@@ -395,6 +382,21 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 		b.Sent(b.Size)
 	}
 	return nil
+}
+
+// scpAnswer reads what the far side of scp says to a write.
+func scpAnswer(ctx context.Context, answers *bufio.Reader, remote string) error {
+	code, err := answers.ReadByte()
+	switch {
+	case ctx.Err() != nil:
+		return cause(ctx, context.Canceled)
+	case err != nil:
+		return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
+	case code == 0:
+		return nil
+	}
+	line, _ := answers.ReadSlice('\n') // what came of it
+	return device.Because(device.Refusal, "%s cannot be written: %s", remote, line)
 }
 
 // counted tells how much was read.

@@ -20,6 +20,8 @@ const (
 	LongName  = 40
 )
 
+// EventLine returns what happened in a job as a line: from is what the device ran, wide the column
+// of names.
 func EventLine(e job.Event, from string, wide int) string {
 	name := e.Name + strings.Repeat(" ", max(0, wide-ansi.StringWidth(e.Name)))
 	if e.Asks != "" {
@@ -37,7 +39,7 @@ func EventLine(e job.Event, from string, wide int) string {
 		name, e.Step, detail), " ")
 }
 
-// order in which devices stand in a frame when not all have room: those at work
+// FrameOrder is the order in which devices stand in a frame when not all have room: those at work
 // first, then those that went wrong.
 var FrameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sending, job.Checking,
 	job.Stranded,
@@ -160,6 +162,7 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 		view.Quiet.Cell(what)}
 }
 
+// StepTone returns how loud a step is.
 func StepTone(s job.Step) view.Tone {
 	switch s {
 	case job.Done:

@@ -380,8 +380,8 @@ func (l Live) line(r LiveRow, width, name int, t Theme) (text string, used int) 
 	used += liveBar + 1
 	put(percent, 4, Plain)
 	if width >= rateFrom {
-		b.WriteString(fmt.Sprintf("%*s ", 10, t.text(r.Rate)))
-		b.WriteString(fmt.Sprintf("%*s ", 6, t.text(r.Left)))
+		fmt.Fprintf(&b, "%*s ", 10, t.text(r.Rate))
+		fmt.Fprintf(&b, "%*s ", 6, t.text(r.Left))
 		used += 18
 	}
 	tone := Quiet

@@ -38,7 +38,7 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 			return err
 		case <-ctx.Done():
 			if s.at.Ask != nil {
-				<-said // it ends with ctx
+				<-said //nolint:errcheck // it ends with ctx
 			}
 			return device.Because(device.NeedsPerson, "%s; no one said within %s that it was done", what,
 				within)
@@ -50,7 +50,7 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 		if shows, err := step.Until.Holds(s.v, nil); err != nil || shows {
 			cancel()
 			if s.at.Ask != nil {
-				<-said // who asked may have to wait until it is its turn again
+				<-said //nolint:errcheck // who asked may have to wait until it is its turn again
 			}
 			return s.mistaken(err)
 		}

@@ -31,7 +31,7 @@ func newHTTP(s *session, p *place) *httpCarrier {
 
 func (c *httpCarrier) close() {}
 
-func (c *httpCarrier) ask(ctx context.Context, step *family.Step, f family.Filled,
+func (c *httpCarrier) ask(ctx context.Context, _ *family.Step, f family.Filled,
 	image *cargo) (family.Answer, error) {
 	for answered := false; ; answered = true {
 		r, err := http.NewRequest(f.Method, c.place.at.URL(f.Target), bytes.NewReader(f.Body))

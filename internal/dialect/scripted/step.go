@@ -73,11 +73,10 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		}
 		return s.askPerson(ctx, step, f.Command)
 	}
-	until := time.Now().Add(againWithin)
+	try := &attempts{until: time.Now().Add(againWithin)}
 	if step.Within > 0 {
-		until = time.Now().Add(step.Within)
+		try.until = time.Now().Add(step.Within)
 	}
-	renewed, repeated, stored := false, false, false
 	for {
 		f, a, err := s.send(ctx, step, image)
 		if err != nil {
@@ -87,9 +86,9 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		case errors.Is(err, device.ErrAway) && step.Gone:
 			s.in = false
 			return nil
-		case !repeated && ctx.Err() == nil && (errors.Is(err, device.ErrAway) && step.Repeat ||
+		case !try.repeated && ctx.Err() == nil && (errors.Is(err, device.ErrAway) && step.Repeat ||
 			wire.BrokenOff(err) && step.Reads):
-			repeated = true
+			try.repeated = true
 			continue
 		case err != nil:
 			return err
@@ -101,45 +100,61 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		if word != family.OK {
 			s.show(step, f, a, meaning(word, says))
 		}
-		switch {
-		case word == family.LoginLost && s.stage == within && !renewed:
-			s.in, s.lost, renewed = false, true, true
-			if err := s.enter(ctx); err != nil {
-				return err
-			}
-			continue
-		case word == family.NoRight && !renewed &&
-			s.outdated(): // it was asked with what does not count any more
-			renewed = true
-			continue
-		case word == family.NoImage && s.store != nil && !stored:
-			stored = true
-			if err := s.store(ctx); err != nil {
-				return err
-			}
-			continue
-		case word == family.Again && time.Now().Before(until):
-			if err := s.sleep(ctx, retryAfter(a, until)); err != nil {
-				return err
-			}
+		switch again, err := s.once(ctx, word, a, try); {
+		case err != nil:
+			return err
+		case again:
 			continue
 		case word == family.Done:
 			return nil
 		case word != family.OK:
 			return meaning(word, says)
 		}
-		err = step.TakeFrom(a, s.v)
-		if err == nil && step.Each != nil {
-			var rows []family.Values
-			rows, err = step.TakeEach(a)
-			s.rows = append(s.rows, rows...)
-		}
+		err = s.taken(step, a)
 		s.show(step, f, a, err)
 		if err != nil {
 			return device.Because(device.Malformed, "%v", err)
 		}
 		return s.expected(step, a)
 	}
+}
+
+// attempts are how often a step was sent once more, by what for.
+type attempts struct {
+	renewed  bool // after a new login
+	repeated bool // after a lost answer
+	stored   bool // after its image was left with the parent
+	until    time.Time
+}
+
+// once reports whether a step is sent once more after an answer that means word, and does what is needed before.
+func (s *session) once(ctx context.Context, word family.Word, a family.Answer, try *attempts) (
+	again bool, err error) {
+	switch {
+	case word == family.LoginLost && s.stage == within && !try.renewed:
+		s.in, s.lost, try.renewed = false, true, true
+		return true, s.enter(ctx)
+	case word == family.NoRight && !try.renewed && s.outdated():
+		try.renewed = true // it was asked with what does not count any more
+		return true, nil
+	case word == family.NoImage && s.store != nil && !try.stored:
+		try.stored = true
+		return true, s.store(ctx)
+	case word == family.Again && time.Now().Before(try.until):
+		return true, s.sleep(ctx, retryAfter(a, try.until))
+	}
+	return false, nil
+}
+
+// taken keeps what a step takes of an answer.
+func (s *session) taken(step *family.Step, a family.Answer) error {
+	err := step.TakeFrom(a, s.v)
+	if err != nil || step.Each == nil {
+		return err
+	}
+	rows, err := step.TakeEach(a)
+	s.rows = append(s.rows, rows...)
+	return err
 }
 
 // expected checks what a step expects.

@@ -7,6 +7,7 @@ import (
 	"crypto/sha1"
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"hash/crc32"
@@ -315,7 +316,7 @@ func (u *update) state(ctx context.Context) (int, error) {
 		return 0, device.ErrUnsupported
 	}
 	switch err := s.look(ctx); {
-	case err == errStarting && u.sent: // what it has taken
+	case errors.Is(err, errStarting) && u.sent: // what it has taken
 		return 100, nil
 	case err != nil:
 		return 0, err

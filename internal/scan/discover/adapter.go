@@ -76,7 +76,7 @@ func Choose(all []Adapter, want string) ([]Adapter, error) {
 	if address.IsValid() {
 		from, err := route(address)
 		if err != nil {
-			return nil, fmt.Errorf("no adapter leads to %s: %v", want, err)
+			return nil, fmt.Errorf("no adapter leads to %s: %w", want, err)
 		}
 		for _, a := range all {
 			for _, p := range a.Addresses {
@@ -167,8 +167,8 @@ func (n Network) astray(adapters []Adapter) []string {
 	return out
 }
 
-// One finds the one adapter of this machine that a person means. Its errors are those of Choose, and that
-// there are several.
+// One finds the one adapter of this machine that a person means. Its errors are those of Choose,
+// and that there are several.
 func One(want string) (Adapter, error) {
 	all, err := Adapters()
 	if err != nil {

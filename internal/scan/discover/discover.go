@@ -186,6 +186,7 @@ func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, erro
 	return h.sightings, len(h.outside), err
 }
 
+// Uses reports whether a discovery protocol is used.
 func (s *Discoverer) Uses(protocol string) bool {
 	return len(s.Via) == 0 || slices.Contains(s.Via, protocol)
 }
