@@ -127,7 +127,8 @@ type attempts struct {
 	until    time.Time
 }
 
-// once reports whether a step is sent once more after an answer that means word, and does what is needed before.
+// once reports whether a step is sent once more after an answer that means word, and does what is
+// needed before.
 func (s *session) once(ctx context.Context, word family.Word, a family.Answer, try *attempts) (
 	again bool, err error) {
 	switch {
