@@ -28,8 +28,8 @@ const (
 var everybody = &net.UDPAddr{IP: net.IPv4bcast, Port: clientPort}
 
 // Give answers the device of a lease on an adapter until it has taken its address, or ctx ends, and
-// tells each step. Before that it looks whether another server answers there, and it looks on
-// meanwhile. Its errors are an OtherServerError, ErrRights, ErrInUse, and that of ctx.
+// tells each step. Before that it looks whether another server answers there, and it continues to
+// look. Its errors are an OtherServerError, ErrRights, ErrInUse, and that of ctx.
 func Give(ctx context.Context, adapter string, l Lease, tell func(Step)) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)

@@ -18,8 +18,8 @@ import (
 	"catena/internal/site"
 )
 
-// A change takes the device's lease: no job and no other change starts on it meanwhile, and it does
-// not start on a device that a job has.
+// A change takes the device's lease: no job and no other change starts on it before it ends, and it
+// does not start on a device that a job has.
 func TestTheLease(t *testing.T) {
 	dir := t.TempDir()
 	l, err := ledger.Create(dir, time.Now)

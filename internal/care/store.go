@@ -1,6 +1,6 @@
 // Package care changes single devices outside of jobs: their settings and their addresses. Each
 // change is in the ledger before it happens and again when it is over, and no job works on the
-// device meanwhile.
+// device until then.
 //
 // Its central types are Store, where the settings of devices are saved, and Care, which carries out
 // the changes. It never sends an image.

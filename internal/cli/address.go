@@ -35,10 +35,10 @@ and find it there again: the same serial number, certificate and host key. It ke
 logins and what is trusted of it. An address that a known device has, or where someone answers, is
 refused.
 
-A plan moves many: a CSV file with a line for each, and a first line that names the columns:
-device (a MAC address, a serial number or a name), address (with the length of its network), and
-where you want them, name, device-name and gateway. Nothing is touched where a line of it is
-wrong.`,
+A plan moves many devices. It is a CSV file with a line for each, and a first line that names the
+columns: device (a MAC address, a serial number or a name) and address (with the length of its
+network). The columns name, device-name and gateway may be left out. If one line is wrong, nothing
+is touched.`,
 		Example: "  catena address set cam-51 10.20.4.53/24\n  catena address set cam-51 " +
 			"10.20.4.53/24 --gateway 10.20.4.254 --yes\n  catena address set --plan moves.csv",
 		Args: func(_ *cobra.Command, args []string) error {

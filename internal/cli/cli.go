@@ -251,7 +251,7 @@ func (a *app) openSite() (*plan.Site, error) {
 	return w, err
 }
 
-// match opens the site and holds every device against the shelf. The caller closes it.
+// match opens the site and compares every device with the shelf. The caller closes it.
 func (a *app) match() (*plan.Site, error) {
 	w, err := a.openSite()
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/plan"
 	"catena/internal/scan/discover"
+	"catena/internal/schema"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -198,7 +199,7 @@ var wordSuggestions = map[string]suggest{
 	"shelf export": suggestImages,
 	"family show":  suggestFamilies, "schema": func(*app,
 		*plan.Site) []string {
-		return schemaKinds()
+		return schema.Kinds()
 	},
 }
 

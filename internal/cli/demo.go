@@ -35,7 +35,7 @@ prove, return. Before each step the command is shown that a person would type. N
 leaves the machine. It ends with 0 only when every device ended as expected.
 
 With --walk it waits before each command: read it, then press Enter. Look from a second terminal
-meanwhile; with --keep the site folder stays.`,
+at any time; with --keep the site folder stays.`,
 		Example: "  catena demo\n  catena demo --walk --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {

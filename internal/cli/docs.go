@@ -3,6 +3,8 @@ package cli
 import (
 	"os"
 	"path/filepath"
+	"regexp"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -54,5 +56,20 @@ func writeMan(root *cobra.Command, dir string) error {
 // writeMarkdown writes a page for each command.
 func writeMarkdown(root *cobra.Command, dir string) error {
 	root.DisableAutoGenTag = true
+	fence(root)
 	return doc.GenMarkdownTree(root, dir)
+}
+
+// setIn are lines that are set in by two spaces: tables and examples.
+var setIn = regexp.MustCompile(`(?m)(^  .*\n?)+`)
+
+// fence makes blocks of what is set in, in the help of every command: Markdown would make one
+// paragraph of it.
+func fence(c *cobra.Command) {
+	c.Long = setIn.ReplaceAllStringFunc(c.Long, func(block string) string {
+		return "\n```\n" + strings.TrimRight(block, "\n") + "\n```\n"
+	})
+	for _, sub := range c.Commands() {
+		fence(sub)
+	}
 }

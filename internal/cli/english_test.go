@@ -12,35 +12,33 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/goccy/go-yaml"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// instead maps words that the program does not use to those that it does.
-var instead = map[string]string{
-	"nobody": "no one, or the passive", "somebody": "someone, an operator, or the passive",
-	"anew": "again, new", "mend": "fix", "mends": "fixes", "mended": "fixed", "mending": "fixing",
-	"hardware address": "MAC address", "hardware addresses": "MAC addresses",
-	"go on": "continue", "goes on": "continues", "going on": "continuing", "went on": "continued",
-	"begin": "start", "begins": "starts", "began": "started", "begun": "started",
-	"for want of": "because there is no", "on the way back": "during the rollback",
-	"by itself": "automatically", "by themselves": "automatically",
-	"where nothing stands": "repeat the value, or drop the column",
-}
-
-// unwanted finds a word of the table. What is part of a name, of a path or of a word with a hyphen
+// wordList reads the words that the program does not use, and what it uses instead: the list that the manual and
+// the comments are checked with. unwanted finds one; what is part of a name, of a path or of a word with a hyphen
 // is none.
-var unwanted = func() *regexp.Regexp {
+func wordList(t *testing.T) (instead map[string]string, unwanted *regexp.Regexp) {
+	raw, err := os.ReadFile("../../.vale/styles/Catena/Words.yml")
+	require.NoError(t, err)
+	var list struct {
+		Swap map[string]string `yaml:"swap"`
+	}
+	require.NoError(t, yaml.Unmarshal(raw, &list))
+	require.NotEmpty(t, list.Swap)
 	var words []string
-	for w := range instead {
+	for w := range list.Swap {
 		words = append(words, strings.ReplaceAll(w, " ", `\s+`))
 	}
-	return regexp.MustCompile(`(?i)(?:^|[^-\w./])(` + strings.Join(words, "|") + `)(?:$|[^-\w])`)
-}()
+	return list.Swap, regexp.MustCompile(`(?i)(?:^|[^-\w./])(` + strings.Join(words, "|") + `)(?:$|[^-\w])`)
+}
 
 // The words of the program: every text in its sources that has a space, every comment, and the
 // manual.
 func TestWords(t *testing.T) {
+	instead, unwanted := wordList(t)
 	var wrong []string
 	check := func(at, text string) {
 		if m := unwanted.FindStringSubmatch(text); m != nil {

@@ -246,7 +246,7 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 		return err
 	}
 	if !t.yes {
-		a.say("This writes %s to %s, without the checks of a job and without a way back.",
+		a.say("This writes %s to %s, without the checks of a job, and it cannot be rolled back.",
 			filepath.Base(t.update), address)
 		if err := a.confirm("Send it?"); err != nil {
 			return err

@@ -108,7 +108,7 @@ func (a *app) flashCmd() *cobra.Command {
 		Short: "Send devices their images, prove them, return the ones that fail",
 		Long: `Carry out an order (catena order new), or flash the chosen devices that are behind: an
 order is then made on the fly. Several are worked on at once. Each one is checked,
-sent its image, restarted, and asked what it runs. One that does not come up as it
+sent its image, restarted, and asked for its version. One that does not come up as it
 should gets the image of its earlier version back from the shelf, and is proven on
 that. A device that fails never stops the others. One that has failed on the way to the
 same version before is skipped, unless it is named.
@@ -180,7 +180,7 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 	return err
 }
 
-// carryOut holds an order against the site, asks, waits for its start, runs it and shows it.
+// carryOut compares an order with the site, asks, waits for its start, runs it and shows it.
 // skipped are the rows that were chosen and are not in it.
 func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Order,
 	skipped []workspace.Row) error {
@@ -489,7 +489,7 @@ func pathOf(path []order.Hop) string {
 	return text
 }
 
-// rollbackCell is loud where there is no way back.
+// rollbackCell marks a device that cannot be rolled back.
 func rollbackCell(rollback string) view.Cell {
 	if rollback == string(firmware.ByNothing) {
 		return view.Bad.Cell(rollback)
@@ -497,7 +497,7 @@ func rollbackCell(rollback string) view.Cell {
 	return view.Cell{Text: rollback}
 }
 
-// runAndShow runs the job to its end and shows it meanwhile. A closed window or a
+// runAndShow runs the job to its end and shows its progress. A closed window or a
 // reader that went away does not end a write: the job continues without them. stopped
 // tells whether a person stopped it.
 func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
@@ -563,7 +563,7 @@ func (a *app) stayAwake(id string) (release func()) {
 	release, awake := machine.KeepAwake("job " + id + " is writing to devices")
 	switch {
 	case awake:
-		a.say("This machine is kept awake meanwhile; a closed lid may put it to sleep all the same.")
+		a.say("This machine is kept awake while the job runs, but a closed lid may put it to sleep.")
 	case a.style(a.human()).Terminal:
 		a.say("This machine cannot be kept awake from here: keep it on power, and its lid open.")
 	}

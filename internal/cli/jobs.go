@@ -30,7 +30,7 @@ func (a *app) jobsCmd() *cobra.Command {
 			return a.jobs(last)
 		},
 	}
-	c.Flags().IntVar(&last, "last", 0, "only so many of the newest (0: all)")
+	c.Flags().IntVar(&last, "last", 0, "how many of the newest jobs to list (0: all)")
 	return c
 }
 

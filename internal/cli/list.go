@@ -74,10 +74,10 @@ func (a *app) matchCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "match",
 		Short: "Say which image each device should get, and why",
-		Long: `Hold every known device against the shelf: how it stands, what it runs and should
+		Long: `Compare every known device with the shelf: its status, the version it runs and should
 run, how it would be returned, and why. Nothing is touched.
 
-Statuses: unsafe (what it runs was withdrawn), behind (a later image is there), current, ahead,
+Statuses: unsafe (its version was withdrawn), behind (a later image is there), current, ahead,
 no-image (the shelf has nothing for it), no-access (no login works, or its identity changed), away
 (does not answer), held (the site says to leave it alone).`,
 		Example: `  catena match
@@ -101,7 +101,7 @@ no-image (the shelf has nothing for it), no-access (no login works, or its ident
 	}
 	choiceFlags(c, &choose)
 	c.Flags().StringVar(&by, "by", "",
-		"count devices instead: by model (with what they run and should run), or by group")
+		"count devices instead: by model (with their current and target versions), or by group")
 	c.Flags().BoolVar(&missing, "missing", false,
 		"list the images that the shelf does not have instead: those that lead to the targets, and "+
 			"those that devices would return with")

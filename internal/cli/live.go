@@ -12,7 +12,7 @@ import (
 )
 
 // showLive shows a job in this terminal until it is over or a person leaves it. interrupt is what
-// Ctrl-C does; nil: it leaves the view. What this program says meanwhile stands in the view.
+// Ctrl-C does; nil: it leaves the view. Messages of this program are shown in the view.
 func (a *app) showLive(ctx context.Context, w *plan.Site, id string, interrupt func() string) (
 	left bool, err error) {
 	return jobview.Live{Jobs: w, ID: id, Now: a.now, Interrupt: interrupt, Out: a.out,

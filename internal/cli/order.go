@@ -36,7 +36,7 @@ func (f *wishFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
 		"do not wait for the proof of the first device of each model and image")
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
-		"start no more after so many failures, as a number or a share: 3, or 20% (default: as the "+
+		"start no more devices after this number or share of failures: 3, or 20% (default: as the "+
 			"site says)")
 	c.Flags().StringVar(&f.wish.Note, "note", "",
 		"a note that stands in the order and its job")
@@ -80,7 +80,7 @@ func (f *wishFlags) forward(c *cobra.Command) {
 	c.Flags().BoolVar(&f.all, "all", false, "all devices that are behind or unsafe")
 	c.Flags().StringVar(&f.to, "to", "", "the version to go to (default: the target)")
 	c.Flags().BoolVar(&f.wish.Again, "again", false,
-		"send the devices named what they run already, once more: their restart must then be seen")
+		"send the named devices their current version once more: their restart must then be seen")
 	c.Flags().DurationVar(&f.fit, "fit", 0,
 		"only what can be proven or returned within this time, unsafe devices first, such as 40m")
 }
@@ -142,8 +142,8 @@ func (a *app) orderCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "order",
 		Short: "Work orders: what is flashed, in which sequence, by which rules",
-		Long: `A work order is a file in the site's orders/ folder: the devices with what they run and
-what they get, the rules that hold meanwhile, the cautions and who accepted them. Made in the
+		Long: `A work order is a file in the site's orders/ folder: the devices with their current versions and
+what they get, the rules that apply, the cautions and who accepted them. Made in the
 office, read and checked by others, carried out at night: catena flash ORDER.`,
 		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena " +
 			"order show night-1\n  catena order check night-1",
@@ -304,7 +304,7 @@ type lane struct {
 }
 
 func (a *app) showOrder(w *plan.Site, o order.Order) error {
-	w.Begin(&o, a.now())
+	w.FillAtStart(&o, a.now())
 	p, err := order.Forecast(o, a.now())
 	if err != nil {
 		return err
@@ -369,8 +369,8 @@ const (
 func (a *app) orderCheckCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check ORDER",
-		Short: "Hold an order against the site as it is now",
-		Long: `Hold an order against the site as it is now, and name each difference: versions that moved
+		Short: "Compare an order with the site as it is now",
+		Long: `Compare an order with the site as it is now, and name each difference: versions that moved
 on, images that are gone, devices that are away, exchanged or held, rules of site.yaml that
 changed. It ends with 0 where there is none, with 3 where devices would be skipped, and with
 5 where the order would be refused.`,

@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// On a read-only disk and on a full one, what was recorded is shown all the same, and what
+// On a read-only disk and on a full one, what was recorded is still shown, and what
 // is wrong is said in words. The disks are mounted in a namespace of this test's own.
 func TestReadOnlyAndFullDisk(t *testing.T) {
 	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {

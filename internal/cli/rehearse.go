@@ -118,7 +118,7 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 	if err != nil {
 		return err
 	}
-	w.Begin(&o, start)
+	w.FillAtStart(&o, start)
 	in := rehearse.Input{Order: o, Start: start, Runs: f.runs, Seed: f.seed, Took: w.Past,
 		Chosen: chosen,
 		Fails:  func(order.Device) float64 { return share }}
@@ -166,7 +166,7 @@ func (a *app) rehearseOnce(ctx context.Context, w *plan.Site, o order.Order,
 		return err
 	}
 	for _, c := range cut {
-		a.say("About %s after the start %s restarts, for about %s; cut off meanwhile: %s.",
+		a.say("About %s after the start %s restarts, for about %s; cut off during that: %s.",
 			words.Clock(c.After), c.Device, words.Clock(c.Lasts), words.Few(c.Behind))
 	}
 	return a.summary(stage, state)

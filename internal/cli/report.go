@@ -24,10 +24,11 @@ func (a *app) reportCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "report [JOB…]",
 		Short: "What was done, for the customer: one HTML file, JSON or CSV",
-		Long: `Write what a job did (the last one, where none is named): what each device was and is, the
-timeline, failures with what was done about them, the cautions and who accepted them, images,
-settings that were saved, what was left alone and why, what needs a person on site, and how to
-check all that against the ledger. The HTML file needs nothing else: it can be mailed.
+		Long: `Write a report of a job, the last one if none is named: the previous and the current version
+of each device, the timeline, failures and what was done about them, and the cautions with who
+accepted them. It lists the images, the saved settings, the devices that were skipped and why, and
+those that need a visit. Everything in it can be checked with the ledger. The HTML file is complete
+in itself: it can be mailed.
 
 site.yaml may say more for it: engineer, note, logo (a picture in the site folder), and places,
 in walking order: {cam-11: "chamber 1, north pier"}.`,

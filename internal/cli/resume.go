@@ -21,8 +21,8 @@ func (a *app) resumeCmd() *cobra.Command {
 		Use:   "resume [JOB]",
 		Short: "Continue with a job whose Catena died",
 		Long: `Continue with a job after a crash, a power cut or a closed lid: the same order, the same rules,
-what is left of the work. Each device that was being worked on is asked first what it runs and
-what it holds. One that still writes is waited for; nothing is sent a second time unless the
+what is left of the work. Each device that was being updated is asked first which version it runs
+and what it holds. One that still writes is waited for; nothing is sent a second time unless the
 device cannot tell. Without JOB, the one that was interrupted.`,
 		Example: "  catena resume\n  catena resume j3",
 		Args: func(_ *cobra.Command, args []string) error {
@@ -129,10 +129,10 @@ write is never interrupted. A lockstep set that was written to is completed; sto
 to have it rolled back instead. A scheduled job is called off.
 
 With devices, only those are taken out of the job: pending ones are skipped, and one that has
-got no byte of an image yet is let go.
+got no byte of an image yet is abandoned.
 
 With --give-up, end a job whose Catena died without continuing. Each device that was left open
-is asked once what it runs; one that does not answer, or runs neither its target nor what it
+is asked once for its version; one that does not answer, or runs neither its target nor what it
 ran before, is then stranded.`,
 		Example: "  catena stop j3\n  catena stop j3 cam-11 cam-12\n  catena stop j3 --give-up",
 		Args:    atLeast(1, "a job, and devices of it if only those are meant"),
@@ -228,7 +228,7 @@ func (a *app) stopDevices(id string, names []string) error {
 		case d.Step == job.Waiting:
 			a.say("%s will be skipped.", d.Name)
 		case d.Step == job.Checking:
-			a.say("%s is being checked and will be let go.", d.Name)
+			a.say("%s is being checked and will be abandoned.", d.Name)
 		default:
 			a.say("%s has been written to and will finish: a write is never interrupted.", d.Name)
 		}

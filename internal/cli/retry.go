@@ -81,7 +81,7 @@ func (a *app) finishCmd() *cobra.Command {
 		Short: "Restart what is parked, and prove it",
 		Long: `Restart the devices that a job was told only to send their images (flash --stage), under the
 same rules as ever: the end of a chain before its head. Each is proven, and returned if it
-fails. One that has restarted automatically meanwhile is proven.`,
+fails. One that has already restarted automatically is proven.`,
 		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window\n  catena finish " +
 			"j3 cam-11 cam-12",
 		Args: atLeast(1, "a job, and devices of it if only those are meant"),

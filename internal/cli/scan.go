@@ -57,8 +57,9 @@ func (l *look) flags(c *cobra.Command) {
 		"how long one address may take to answer")
 }
 
-var scanHelp = `Find the devices on the site's networks and read what each one runs. All discovery
-protocols are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and
+var scanHelp = `Find the devices on the site's networks and read the version of each one. All
+discovery protocols are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast
+and
 address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
 What is found is kept; what is new, changed or gone is shown. What answers but is not
 recognised is listed too, with what it said.
@@ -86,7 +87,7 @@ func (a *app) scanCmd() *cobra.Command {
 	var every time.Duration
 	c := &cobra.Command{
 		Use:     "scan [ADDRESS…]",
-		Short:   "Find the devices and read what they run",
+		Short:   "Find the devices and read their versions",
 		Long:    scanHelp,
 		Example: scanExamples,
 		RunE: func(c *cobra.Command, args []string) error {

@@ -38,7 +38,7 @@ automatically before it sends an image, and gives them back where the image clea
 them.
 
 Cameras tell them by ONVIF, others where their family says how. Some are in a form of the
-maker's own: they can only be kept and given back.`,
+maker's own: they can only be kept and restored.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.settingsSaveCmd(), a.settingsListCmd(), a.settingsShowCmd(), a.settingsDiffCmd(),
@@ -333,7 +333,7 @@ func (a *app) settingsRestoreCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "restore DEVICE", Short: "Give a device settings back that are kept",
 		Long: `Give a device the settings of its newest save back, or of the one named with --save. They
-must be this very device's; those of another version are given back only with --other-version:
+must be this very device's; those of another version are restored only with --other-version:
 what a person had set is brought into the settings that the device has now, and what has no place
 there is listed. With --edit, the editor of VISUAL or EDITOR opens with what would be sent, and
 with what was left out. The device may restart then.`,

@@ -127,7 +127,7 @@ type Reading struct {
 	// a digest of its settings, where the engine has read them, and under which name they are kept
 	Settings string `json:"settings,omitempty"`
 	Saved    string `json:"saved,omitempty"`
-	// values that are carried over an update, in the order in which they are written
+	// values that are preserved over an update, in the order in which they are written
 	Carried []Value `json:"carried,omitempty"`
 }
 

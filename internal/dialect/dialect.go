@@ -100,8 +100,8 @@ type Aids struct {
 	// Hands are for devices that a person updates; nil: Catena does.
 	Hands *Hands
 	// Ask has a person do something, and returns once they say that it is done. Its error is that
-	// they will not, or that ctx is over. busy says that the device, or its parent, is at work
-	// meanwhile.
+	// they will not, or that ctx is over. busy says that the device, or its parent, is busy
+	// until then.
 	Ask func(ctx context.Context, what string, busy bool) error
 }
 
@@ -161,7 +161,7 @@ type Dialect interface {
 // device's restarts. What a device can do may depend on data, so abilities are asked
 // for: Update, Settings and Locate return device.ErrUnsupported.
 type Session interface {
-	// Read logs in and asks who the device is and what it runs.
+	// Read logs in and reads the identity and the version of the device.
 	Read(ctx context.Context) (device.Reading, error)
 	// Healthy returns what is wrong with the device. baseline is a reading from when it
 	// was healthy.
@@ -240,7 +240,7 @@ func (OneSlot) Revert(context.Context) error { return device.ErrUnsupported }
 // Network is where a device is in its network.
 type Network interface {
 	// Move gives it another address. It may restart, and answers there from then on: that it goes
-	// away meanwhile is device.ErrAway, and no failure. device.ErrUnsupported: it cannot be given a
+	// away for this is device.ErrAway, and no failure. device.ErrUnsupported: it cannot be given a
 	// name so; nothing was changed.
 	Move(ctx context.Context, to NetworkConfig) error
 }
@@ -274,7 +274,7 @@ func (NoSettings) Settings() (Settings, error) { return nil, device.ErrUnsupport
 
 // Settings are a device's own settings.
 type Settings interface {
-	// Format is how they are written; opaque ones are only kept and given back.
+	// Format is how they are written; opaque ones are only kept and restored.
 	Format() settings.Format
 	// Renamed are settings that are called otherwise in other versions, by path; may be nil.
 	Renamed() map[string]string
@@ -287,7 +287,7 @@ type Settings interface {
 	Restore(ctx context.Context, saved []byte) error
 }
 
-// Carry are single values of a device that are carried over an update, such as counters.
+// Carry are single values of a device that are preserved over an update, such as counters.
 type Carry interface {
 	// Read returns them, in the order in which they are written.
 	Read(ctx context.Context) ([]device.Value, error)

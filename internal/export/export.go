@@ -167,7 +167,7 @@ func plays(w *plan.Site, s job.State) *report.Plays {
 	r, err := rehearse.Runs(rehearse.Input{Order: s.Order, Start: s.Started, Runs: runs,
 		Seed: playSeed, Took: w.Past,
 		Fails: func(order.Device) float64 { return playFaults }})
-	if err != nil { // it was started all the same
+	if err != nil { // the job was started despite that
 		return nil
 	}
 	counts, from, to := rehearse.Histogram(r.Ends, playParts)
@@ -179,8 +179,8 @@ func plays(w *plan.Site, s job.State) *report.Plays {
 	return p
 }
 
-// reportImages are those of an order, each once: what was sent before what was there for the way
-// back.
+// reportImages are those of an order, each once: what was sent before what was there for the
+// rollback.
 func reportImages(w *plan.Site, o order.Order) (out []report.Image) {
 	add := func(d order.Device, i order.Image, version string, back bool) {
 		if i.SHA256 == "" || slices.ContainsFunc(out,

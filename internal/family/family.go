@@ -101,7 +101,7 @@ type Sample struct {
 // Tail is how many of an image's last bytes rules look at.
 const Tail = 64
 
-// maxSteps bounds what the search of a content costs: so many times an instruction of the
+// maxSteps bounds what the search of a content costs: how many times an instruction of the
 // pattern may meet a byte. It is about a second.
 const maxSteps = 20 << 20
 

@@ -314,7 +314,7 @@ func init() {
 		{name: "steps", in: inStep, shape: steps, with: "offer", // read by offer
 			help: "what makes the device fetch $offer.url"},
 		{name: "occupies", in: inStep, shape: yes, with: "ask",
-			help: "the device keeps its place meanwhile, and its parent is busy",
+			help: "the device keeps its slot while it waits, and its parent is busy",
 			step: yesOf("occupies", func(s *Step) *bool { return &s.Occupies })},
 	}
 }

@@ -233,7 +233,7 @@ func (p *parser) parts(at ast.Node) {
 	}
 }
 
-// carry reads the values that are carried over.
+// carry reads the values that are preserved.
 func (p *parser) carry(n ast.Node) {
 	for _, item := range p.list(n) {
 		keys := p.keys(item, "carry", "value", "read", "write")

@@ -38,7 +38,7 @@ type Program struct {
 	Restarts   int             // how often, until it runs the image; 0: once
 	Revert     []*Step         // the switch to the other slot; none: it has one
 	Settings   *Settings       // nil: it cannot tell them
-	// values that are carried over an update, in the order in which they are written
+	// values that are preserved over an update, in the order in which they are written
 	Carry        []Carry
 	Address      []*Step // which give it another address; none: it cannot be moved
 	AddressNames bool    // they give it a name, too
@@ -54,7 +54,7 @@ type Behind struct {
 	Parent   string   // the name of its family
 	List     []*Step  // which read those that there are; one that has Each takes the values of each
 	Identity []string // the values that tell one of them from all others
-	Parallel int      // so many are worked on at a time; 0: any number
+	Parallel int      // how many are updated at the same time; 0: any number
 	Last     bool     // they go after their parent's own update; else before it
 	Store    []*Step  // which leave the image with the parent, once for all; none: each gets it
 	Stored   *Expr    // bool: the parent has it already; nil: it does not tell
@@ -163,7 +163,7 @@ type Step struct {
 	Percent *Expr // int, of a poll
 
 	Within   time.Duration // how long it may take, with all repeats; 0: as usual
-	Occupies bool          // of ask: device and parent are busy meanwhile
+	Occupies bool          // of ask: device and parent are busy while it waits
 	Gone     bool          // that the device goes away is a good end
 	Reads    bool          // it changes nothing: a GET, and all steps that recognise and read
 	Repeat   bool          // it may be sent once more when its answer was lost

@@ -186,7 +186,7 @@ const maxValues = 4096
 // take brings what was found into the take's type. found is false where the answer has nothing
 // and there is no default.
 func (t Take) take(a Answer) (value any, found bool, err error) {
-	if t.From.body { // byte by byte: it is given back so
+	if t.From.body { // byte by byte: it is restored so
 		return string(a.Body), true, nil
 	}
 	got, err := t.From.find(a)

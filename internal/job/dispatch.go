@@ -42,7 +42,7 @@ var pollEvery = time.Second
 
 // Run carries out the order and returns when every device has ended. When going ends, no more
 // devices start; when patience ends, half-updated lockstep sets are rolled back and devices that
-// are only being checked are let go. What is being written is always finished.
+// are only being checked are abandoned. What is being written is always finished.
 func (j *Job) Run(going, patience context.Context) error {
 	defer j.close()
 	defer j.reportProgress()()

@@ -322,7 +322,7 @@ func NoteMissed(l *ledger.Ledger, id string) (first bool, err error) {
 }
 
 // Remove asks a job not to start devices, by their IDs: pending ones are skipped, ones that have
-// got no byte yet are let go, and the others finish.
+// got no byte yet are abandoned, and the others finish.
 func Remove(l *ledger.Ledger, id string, devices []string, why *order.Reason) error {
 	return l.Extend(nil, func([]ledger.Entry) (out []ledger.Entry, err error) {
 		for _, d := range devices {

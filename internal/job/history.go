@@ -359,7 +359,7 @@ func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 }
 
 // Lease takes a device for a change outside of jobs, until the returned function is called or the
-// process dies: no job can start on it meanwhile. Its errors are a BusyError, and those of the
+// process dies: no job can start on it until then. Its errors are a BusyError, and those of the
 // ledger.
 func Lease(l *ledger.Ledger, device, name string) (release func(), err error) {
 	done, err := holdSoon(l, dispatching)

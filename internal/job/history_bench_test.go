@@ -12,7 +12,7 @@ import (
 	"catena/internal/ledger"
 )
 
-// past makes a ledger with so many jobs, each of which proved so many devices.
+// past makes a ledger with a number of jobs, each of which proved a number of devices.
 func past(b *testing.B, jobs, devices int) *ledger.Ledger {
 	l, err := ledger.Create(b.TempDir(), time.Now)
 	require.NoError(b, err)

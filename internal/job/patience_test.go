@@ -42,7 +42,7 @@ type acted struct {
 	announces    time.Duration // as how long it says it will be away
 	stays        bool          // it starts only what it is asked to
 	back         func(a *acted)
-	drops        int           // so many transfers break off half-way
+	drops        int           // how many transfers break off half-way
 	refuses      bool          // it refuses every login
 	asksToWait   time.Duration // before an upload
 	giveUp       time.Duration // of the order
@@ -399,7 +399,7 @@ func TestAnotherDeviceAfterTheRestart(t *testing.T) {
 }
 
 // A transfer that breaks off is tried again, as long as the device cannot have all of the
-// image; a device that is only getting ready for one is let go at once.
+// image; a device that is only getting ready for one is abandoned at once.
 func TestBrokenTransfers(t *testing.T) {
 	a := &acted{writes: time.Minute, down: time.Minute, drops: 2}
 	d, _ := play(t, a)

@@ -379,7 +379,7 @@ func TestTheBaselineSurvivesACrash(t *testing.T) {
 		n.alterSettings()
 		n.dieChecking(t, twoHubs(), nil)
 		assert.Equal(t, "quiet: true", a.config,
-			"its settings are given back on the earlier version, too")
+			"its settings are restored on the earlier version, too")
 	})
 	// the same without a crash
 	a2 := &acted{config: "quiet: true", back: cleared, drains: time.Nanosecond}
@@ -671,7 +671,7 @@ func TestAHoldIsHonoredUntilTheFirstByte(t *testing.T) {
 	})
 }
 
-// Devices that are taken out of a running job are skipped, or let go while they only get ready;
+// Devices that are taken out of a running job are skipped, or abandoned while they only get ready;
 // what is being written finishes.
 func TestDevicesAreTakenOutOfAJob(t *testing.T) {
 	devices := troupe{"cam-11": {writes: 5 * time.Minute, down: time.Minute},

@@ -36,8 +36,8 @@ const (
 	// Want, names: they are reached through it, and do not answer
 	CutOff          Why = "cut-off"
 	SettingsChanged Why = "settings-changed" // its settings are not as before
-	SettingsLost    Why = "settings-lost"    // they could not be given back
-	// values that are carried over could not be read or written; Want: one
+	SettingsLost    Why = "settings-lost"    // they could not be restored
+	// values to preserve could not be read or written; Want: one
 	NotCarried      Why = "not-carried"
 	NotTaken        Why = "not-taken"         // the device did not keep Want
 	SettingsLeft    Why = "settings-left"     // Want: settings that have no place in the new version

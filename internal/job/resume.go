@@ -271,7 +271,7 @@ func (w *worker) locate(ctx context.Context, l leg) (next, *failure) {
 }
 
 // mayStillGet reports whether a device that runs the version of a leg may be writing that version
-// all the same: one that fell back automatically runs the earlier version while it gets it once
+// nevertheless: one that fell back automatically runs the earlier version while it gets it once
 // more.
 func (w *worker) mayStillGet(l leg) bool {
 	last, over := w.was.last.Step, w.was.over

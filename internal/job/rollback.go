@@ -95,7 +95,7 @@ func (w *worker) returnWithSet(ctx context.Context) (*Reason, error) {
 
 // rollbackFrom continues a rollback below a hop that was rolled back itself, or failed to be. The
 // hops of the path are undone from the last to the first, those that the device has not taken are
-// passed over, and in the end the device is verified on what it ran before. It is the only way
+// passed over. In the end the device is verified on its previous version. No other function rolls
 // back.
 func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why *Reason) (*Reason,
 	error) {

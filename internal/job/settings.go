@@ -18,10 +18,10 @@ import (
 //
 //	before the first byte      they are read once and kept, with time and version
 //	after each restart         they must be as before, where no image alters them
-//	after the last restart     where an image clears or converts them, they are given back, whatever
+//	after the last restart     where an image clears or converts them, they are restored, whatever
 //	                           the end: on the new version, and on the earlier one
 //
-// A device whose settings cannot be read is flashed all the same, unless an image alters them.
+// A device whose settings cannot be read is still flashed, unless an image alters them.
 
 // readSettings reads the device's settings before it is touched.
 func (w *worker) readSettings(ctx context.Context) *Reason {
@@ -52,7 +52,7 @@ func (w *worker) keepSettings() *Reason {
 	var err error
 	w.baseline.Saved, err = store.Save(w.known.Device, w.last.Version, format, w.saved)
 	if err == nil {
-		w.saved = nil // a backup may be long: it is read again when it is given back
+		w.saved = nil // a backup may be long: it is read again when it is restored
 	}
 	if err != nil && w.known.Alters {
 		return (&Reason{Why: SettingsNotKept, Step: Checking}).then(said(Checking,

@@ -128,7 +128,7 @@ func TestSettingsAsBefore(t *testing.T) {
 			s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
 			if alters {
 				assert.Equal(t, "done 2.0", ends(s)["drive-1"])
-				assert.Equal(t, "quiet: true", drive.config, "they are given back")
+				assert.Equal(t, "quiet: true", drive.config, "they are restored")
 				assert.Equal(t, 1, drive.restored)
 				return
 			}

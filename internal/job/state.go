@@ -262,7 +262,7 @@ func (d *DeviceState) move(p ledger.Progress) {
 	}
 }
 
-// Jobs derives the states of the newest jobs, at most so many (0: of all), oldest first,
+// Jobs derives the states of the newest jobs, at most the given number (0: of all), oldest first,
 // without passing progress.
 func Jobs(l *ledger.Ledger, most int) ([]State, error) {
 	started, err := l.Entries(ledger.Filter{Kind: Started, Last: most})

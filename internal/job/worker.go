@@ -539,7 +539,7 @@ func (w *worker) recordReading(r device.Reading) {
 	now := w.known.Device
 	now.Reading = r.Over(now.Reading)
 	now.Access, now.Trouble = device.OK, nil
-	// the steps and the end are in the ledger all the same
+	// the steps and the end are in the ledger regardless
 	_ = w.job.engine.Site.RecordDevice(w.job.ID, &now)
 }
 

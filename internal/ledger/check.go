@@ -33,7 +33,7 @@ func readHead(site string) (seq int64, hash []byte, err error) {
 	return seq, hash, err
 }
 
-// Check follows the chain from the first entry to the last, and holds it against Head. It
+// Check follows the chain from the first entry to the last, and compares it with Head. It
 // returns the number of entries, and an error that names the first entry that was changed,
 // added or removed. A whole ledger has at least one entry. Entries cut off together with Head
 // leave a whole, shorter chain: whoever must know keeps the last hash that Check returns.

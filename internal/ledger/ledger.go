@@ -372,8 +372,8 @@ func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 }
 
 // keepHead writes the head after a commit: a crash in between leaves one that is behind, which is
-// not a fault; one that is ahead would be. It keeps other processes from committing meanwhile, so
-// that none writes an older head over a newer one. Where it does not get that far, the one that
+// not a fault; one that is ahead would be. It keeps other processes from committing until it ends,
+// so that none writes an older head over a newer one. Where it does not get that far, the one that
 // keeps it from it writes the head.
 func (l *Ledger) keepHead() error {
 	tx, err := l.entries.Begin()
@@ -450,7 +450,7 @@ type Filter struct {
 	Kind        Kind
 	Job, Device string
 	After       int64 // only entries with a higher number
-	Last        int   // only so many of the newest; the order stays oldest first
+	Last        int   // how many of the newest; the order stays oldest first
 	Newest      bool  // only the newest of each device, of those of this kind
 }
 

@@ -64,7 +64,7 @@ func (l *Ledger) Held(name string) (held bool) {
 	}
 	_ = l.inTurn(name, func(lock *flock.Flock) error {
 		if _, err := os.Stat(l.lockPath(name)); err != nil {
-			return nil // released meanwhile; asking must not bring the file back
+			return nil // already released; asking must not bring the file back
 		}
 		free, err := lock.TryRLock()
 		held = err == nil && !free

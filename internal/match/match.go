@@ -23,7 +23,7 @@ type Status string
 const (
 	Stranded    Status = "stranded"    // the last job left it needing hands
 	Interrupted Status = "interrupted" // it is open in a job that died
-	Unsafe      Status = "unsafe"      // what it runs was withdrawn
+	Unsafe      Status = "unsafe"      // its version was withdrawn
 	Current     Status = "current"     // it runs what it should
 	Behind      Status = "behind"      // it should run something later
 	Ahead       Status = "ahead"       // it runs something later than it should
@@ -55,7 +55,7 @@ type Hop struct {
 	Slots bool            // the device keeps the version before in its other slot
 }
 
-// lost tells whether there is no way back from the hop.
+// lost reports whether the hop cannot be rolled back.
 func (h Hop) lost() bool { return h.Back == nil && !h.Slots }
 
 // Row is one component of a device against the shelf.

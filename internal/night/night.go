@@ -132,7 +132,7 @@ func (d Night) Steps() []Step {
 			if d.Place.OneHost {
 				return nil
 			}
-			tell("\nMeanwhile someone has given cam-51 another address.\n")
+			tell("\nNow someone has given cam-51 another address.\n")
 			return d.Place.Move("cam-51", 53)
 		}},
 		{What: "What runs now", Args: []string{"list"}},

@@ -98,8 +98,9 @@ func (n *teller) look() {
 			n.say(s, Stranded, e.Name, "%s is stranded: %s.", e.Name, e.Reason)
 		case e.Step == job.Restarting:
 			if downstream := s.Order.Downstream(e.Device); len(downstream) > 0 {
-				n.say(s, CutOff, e.Name, "%s restarts; cut off meanwhile: %s.", e.Name, strings.Join(downstream,
-					", "))
+				n.say(s, CutOff, e.Name, "%s restarts; cut off during that: %s.", e.Name,
+					strings.Join(downstream,
+						", "))
 			}
 		}
 	}

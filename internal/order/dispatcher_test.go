@@ -15,7 +15,7 @@ import (
 	"catena/internal/order"
 )
 
-// player plays a State with real events, and holds it against its invariant whenever it is at rest.
+// player plays a State with real events, and compares it with its invariant whenever it is at rest.
 type player struct {
 	order  order.Order
 	state  *order.State
@@ -94,7 +94,7 @@ func (p *player) settle() {
 	p.fail("the dispatcher takes actions without end")
 }
 
-// mayStart holds a start against the links: nothing on the path of an active device starts.
+// mayStart checks a start against the links: nothing on the path of an active device starts.
 func (p *player) mayStart(a order.Action) {
 	for id := range p.active {
 		if id == a.Device || slices.Contains(p.device(id).Through, a.Device) ||

@@ -118,20 +118,20 @@ unit-2      |..==|
 controller-1|==|
 unit-1      || controller-1, its uplink, is stranded
 `},
-		{name: "so many at the same time, the longest chain first", site: chain,
+		{name: "a limit on devices at the same time, the longest chain first", site: chain,
 			rules: order.Rules{Parallel: 1}, timeline: `
 gate-1      |.......==|
 gate-2      |..==|
 gate-3      |==|
 cam-11      |....===|
 `},
-		{name: "so many of a model", site: cameras,
+		{name: "a limit by model", site: cameras,
 			rules: order.Rules{PerModel: map[string]int{"WX-40": 1}}, timeline: `
 cam-11      |====|
 cam-12      |....====|
 cam-21      |==|
 `},
-		{name: "so many through an uplink", site: `
+		{name: "a limit by uplink", site: `
 			cam-11 WX-40 2 through switch-basin
 			cam-12 WX-40 2 through switch-basin
 			cam-21 WX-40 2 through switch-upper`,

@@ -84,7 +84,7 @@ type Device struct {
 	Serial string `yaml:"serial,omitempty" json:"serial,omitempty"`
 	From   string `yaml:"from" json:"from"` // what its main component runs
 	Path   []Hop  `yaml:"path" json:"path"` // the images, one after the other
-	// Takes is from its check to its proof, Returns its way back, should it fail, as
+	// Takes is from its check to its proof, Returns its rollback, should it fail, as
 	// expected; Because says by what: history, manifest, or size.
 	Takes   time.Duration `yaml:"takes" json:"takes,omitempty"` // JSON: ns
 	Returns time.Duration `yaml:"returns,omitempty" json:"returns,omitempty"`
@@ -109,7 +109,7 @@ type Device struct {
 // ByHand is the By of a device that a person updates.
 const ByHand = "hand"
 
-// Hop is one image on a device's path, and the way back from it.
+// Hop is one image on a device's path, and how it is rolled back.
 type Hop struct {
 	Component string `yaml:"component,omitempty" json:"component"` // left out in a file: main
 	From      string `yaml:"from" json:"from"`
@@ -162,7 +162,7 @@ func (d Device) To() string {
 	return strings.Join(parts, ", ")
 }
 
-// Rollback names the way back.
+// Rollback returns how the device would be rolled back.
 func (d Device) Rollback() firmware.Rollback {
 	switch {
 	case !d.Returnable():
@@ -173,7 +173,7 @@ func (d Device) Rollback() firmware.Rollback {
 	return firmware.ByImage
 }
 
-// Returnable tells whether every image of the path has a way back.
+// Returnable reports whether every image of the path can be rolled back.
 func (d Device) Returnable() bool {
 	return len(d.Path) > 0 && !slices.ContainsFunc(d.Path, func(h Hop) bool {
 		return h.Back == nil && !h.Slots

@@ -188,7 +188,7 @@ func broken(o order.Order, p order.Schedule) string {
 	return unequal(o, p)
 }
 
-// uncovered holds a span against the cover sets.
+// uncovered checks a span against the cover sets.
 func uncovered(o order.Order, p order.Schedule, s order.Span, at []order.Span) string {
 	for _, c := range o.Rules.Cover {
 		out := map[string]bool{}
@@ -230,7 +230,7 @@ func uncovered(o order.Order, p order.Schedule, s order.Span, at []order.Span) s
 	return ""
 }
 
-// outOfTurn holds a span against sequence, pilot, window and the end of a job.
+// outOfTurn checks a span against sequence, pilot, window and the end of a job.
 func outOfTurn(o order.Order, p order.Schedule, s order.Span) string {
 	by := map[string]order.Device{}
 	for _, d := range o.Devices {

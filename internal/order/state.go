@@ -324,8 +324,8 @@ func (s *State) MayWrite(id string) *Reason {
 	return nil
 }
 
-// LetGo reports whether an active device is to be let go if it has not got its first byte yet: it
-// was taken out of the job, or the operator has stopped the job twice.
+// LetGo reports whether an active device is to be abandoned if it has not got its first byte yet:
+// it was taken out of the job, or the operator has stopped the job twice.
 func (s *State) LetGo(id string) bool {
 	d := s.find(id)
 	return d != nil && d.task == Update && (d.removed != nil || s.abandoned)

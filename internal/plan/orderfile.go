@@ -124,7 +124,7 @@ type Difference struct {
 	Refuses bool `json:"refuses"`
 }
 
-// Differences hold an order against the site as it is now. With again, devices that were away or
+// Differences compare an order with the site as it is now. With again, devices that were away or
 // refused the login when they were seen last are no difference: they are asked again.
 func (w *Site) Differences(o order.Order, anew bool) []Difference {
 	var out []Difference

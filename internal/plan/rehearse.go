@@ -9,7 +9,7 @@ import (
 // at: a ledger of its own, and no one is told. The caller closes it.
 func (w *Site) RehearseOnce(o order.Order, chosen map[string]rehearse.Fault) (*rehearse.Once, *Site,
 	error) {
-	w.Begin(&o, w.now())
+	w.FillAtStart(&o, w.now())
 	recorded, err := rehearse.Recordings(w.Dialects, w.Dir, w.Shelf.Dir())
 	if err != nil {
 		return nil, nil, err

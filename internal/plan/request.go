@@ -82,7 +82,7 @@ func (w *Site) Order(wish Request, chosen []Row, now time.Time) (o order.Order, 
 	w.kin(&o)
 	o.Cautions = w.cautions(rows, taken)
 	o.Rules = w.rules(wish, o.Devices)
-	w.Begin(&o, now)
+	w.FillAtStart(&o, now)
 	o.Names = w.names(o)
 	return o, skipped, nil
 }
@@ -143,7 +143,7 @@ func (w *Site) cautions(rows []Row, taken map[string][]match.Row) []order.Cautio
 			}
 			if h.Back == nil && !h.Slots {
 				add(firmware.NoRollback, fmt.Sprintf(
-					"there is no way back from %s: the shelf has no image of %s %s that may be sent to it",
+					"%s cannot be rolled back: the shelf has no image of %s %s that may be sent to it",
 					h.Image.Version, d.Model, h.From), d)
 			}
 		}
@@ -161,7 +161,7 @@ func (w *Site) Renewed(o order.Order, now time.Time) order.Order {
 	o.Site, o.Made = w.Site.Name, now.UTC().Truncate(time.Second)
 	o.Rules = w.rules(Request{Parallel: o.Rules.Parallel, Purpose: o.Purpose, NoPilot: !o.Rules.Pilot,
 		StopAfter: o.Rules.StopAfter}, o.Devices)
-	w.Begin(&o, now)
+	w.FillAtStart(&o, now)
 	o.Names = w.names(o)
 	return o
 }
@@ -229,9 +229,9 @@ func (w *Site) Renamed(d device.Device, family map[string]string) map[string]str
 	return all
 }
 
-// Begin fills in what is known only when an order starts: the window, and who is out of
+// FillAtStart fills in what is known only when an order starts: the window, and who is out of
 // service then.
-func (w *Site) Begin(o *order.Order, at time.Time) {
+func (w *Site) FillAtStart(o *order.Order, at time.Time) {
 	o.Closes, o.Window = time.Time{}, w.Site.LongestWindow(at)
 	opens, closes, ok := w.Site.Window(at)
 	if ok && !opens.After(at) {

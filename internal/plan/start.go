@@ -55,7 +55,7 @@ type Prepared struct {
 	Left     []Difference // devices that were left out, and why
 }
 
-// Prepare holds an order against the site as it is now, and says how it would go. What is left out
+// Prepare compares an order with the site as it is now, and says how it would go. What is left out
 // is returned with an error, too. Its errors are a TermError, a ClosedError, a StaleError and an
 // EmptyError.
 func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
@@ -111,7 +111,7 @@ func (w *Site) holdAgainst(p *Prepared, start time.Time) error {
 		return EmptyError{}
 	}
 	p.Order = w.Without(p.Order, func(d order.Device) bool { return skip[d.ID] })
-	w.Begin(&p.Order, start)
+	w.FillAtStart(&p.Order, start)
 	return nil
 }
 

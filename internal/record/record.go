@@ -115,7 +115,7 @@ func UpdateSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.
 		}
 		highest := 0
 		byID := map[string]device.Device{}
-		proven := map[string]bool{} // by a job, meanwhile
+		proven := map[string]bool{} // by a job, since then
 		for _, e := range last {
 			proven[e.Device] = !began.IsZero() && e.Job != "" && e.At.After(began)
 		}

@@ -40,7 +40,8 @@ type Input struct {
 	Chosen map[string]Fault
 }
 
-// Of those that fail so many never come back; of those without a way back, all are stranded.
+// The share of failed devices that never come back; those that cannot be rolled back are all
+// stranded.
 const neverBack = 0.1
 
 // spread is the standard deviation of the logarithm of a duration that no history tells: two thirds
@@ -72,7 +73,7 @@ type Result struct {
 	Ends    []time.Duration `json:"-"`       // of all runs, sorted
 }
 
-// Runs plays the order so many times. The same input brings the same result. Its error is an
+// Runs plays the order in.Runs times. The same input brings the same result. Its error is an
 // *order.Contradictions.
 func Runs(in Input) (Result, error) {
 	r := Result{Runs: in.Runs, Seed: in.Seed}
@@ -215,7 +216,7 @@ func (in Input) length(rng *rand.Rand, d order.Device, expected time.Duration) t
 	return time.Duration(float64(expected) * math.Exp(spread*rng.NormFloat64()))
 }
 
-// Histogram is how many of the ends lie in each of so many equal parts from the first to the last.
+// Histogram returns how many of the ends lie in each of n equal parts from the first to the last.
 func Histogram(ends []time.Duration, parts int) (counts []int, from, to time.Duration) {
 	counts = make([]int, parts)
 	if len(ends) == 0 {

@@ -59,7 +59,7 @@ func TestFaultsInShare(t *testing.T) {
 		assert.InDelta(t, 0.05, c.Stranded, 0.02, c.Name)
 	}
 	in = hill()
-	in.Order.Devices[1].Path[0].Back = nil // no way back
+	in.Order.Devices[1].Path[0].Back = nil // cannot be rolled back
 	in.Chosen = map[string]rehearse.Fault{"head": rehearse.Sick, "other": rehearse.NeverReturns}
 	r = run(t, in)
 	require.Len(t, r.Devices, 2)

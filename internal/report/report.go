@@ -100,7 +100,7 @@ type Image struct {
 	Model   string `json:"model"`
 	Version string `json:"version"`
 	Notes   string `json:"notes,omitempty"`
-	Back    bool   `json:"rollback,omitempty"` // it was there for the way back
+	Back    bool   `json:"rollback,omitempty"` // it was there for the rollback
 }
 
 // Visit is a device that needs hands.

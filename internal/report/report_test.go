@@ -81,7 +81,7 @@ func TestEveryTextIsEscaped(t *testing.T) {
 	}
 }
 
-// A way back is known without its colour; what was asked is framed; times are told in the site's
+// A rollback is known without its colour; what was asked is framed; times are told in the site's
 // zone.
 func TestTimeline(t *testing.T) {
 	zone := time.FixedZone("X", 3600)
@@ -103,7 +103,7 @@ func TestPlot(t *testing.T) {
 }
 
 // Devices stand below the one that they are reached through; what is behind itself, or behind no
-// one that is known, is told all the same.
+// one that is known, is still shown.
 func TestTree(t *testing.T) {
 	placed := report.Laid([]report.Node{{ID: "c", Through: "b"}, {ID: "a"}, {ID: "b", Through: "a"},
 		{ID: "x", Through: "y"},

@@ -215,7 +215,7 @@ func said(s job.Span) string {
 	return text
 }
 
-// short is a text of at most so many signs, with a mark where something is left out.
+// short shortens a text to at most n signs, with a mark where something is left out.
 func short(text string, most int) string {
 	r := []rune(text)
 	if len(r) <= most {

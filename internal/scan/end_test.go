@@ -264,7 +264,7 @@ func TestAnnouncedOnly(t *testing.T) {
 	assert.Equal(t, "was announced, but takes no connection", f[0].Why())
 }
 
-// A known device that answers more slowly than strangers are given is read all the same, by
+// A known device that answers more slowly than strangers may is still read, by
 // its known protocol.
 func TestASlowKnownDeviceIsRead(t *testing.T) {
 	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right},

@@ -1,4 +1,4 @@
-// Package scan finds the devices of a site and reads what they run.
+// Package scan finds the devices of a site and reads their versions.
 //
 // Its central type is Scanner. What answers at all is for discover; merge.go brings
 // sightings of one device together, and devices found with devices known. Everything is

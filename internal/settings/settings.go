@@ -2,7 +2,7 @@
 // after it.
 //
 // Its central function is Parse, which makes of a text in one of the known formats a flat list of
-// values by their paths. A format that is not known is opaque: it is only kept and given back.
+// values by their paths. A format that is not known is opaque: it is only kept and restored.
 package settings
 
 import (

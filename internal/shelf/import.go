@@ -67,7 +67,7 @@ type Options struct {
 
 // Import adds files, folders and archives (.zip, .tar, .tgz, .tar.gz, .tar.xz, and
 // archives within them) with their manifests. Each file that is refused is one Result;
-// the others are added all the same. The error is for what stops the import as a
+// the others are still added. The error is for what stops the import as a
 // whole: the shelf cannot be written, or the context ended.
 func (s *Shelf) Import(ctx context.Context, paths []string, o Options) ([]Result, error) {
 	dir, release, err := s.workFolder()
@@ -507,7 +507,7 @@ func (c *counted) Read(p []byte) (int, error) {
 // manifest takes the image that it names; then each image that no manifest has named is held
 // against the rules of the families. What neither explains is set aside with the reason, and
 // what contradicts (another digest, a cut-off file) is refused. One that is refused changes
-// nothing, and the others are added all the same.
+// nothing, and the others are still added.
 func (in *importer) settle(b *batch) error {
 	for _, c := range b.manifests {
 		if err := in.settleManifest(b, c); err != nil {

@@ -98,7 +98,7 @@ func (s *Shelf) read() (images []firmware.Image, faults []Fault, err error) {
 		switch {
 		case err == nil:
 			images = append(images, image)
-		case s.gone(name): // dropped by another process meanwhile
+		case s.gone(name): // just dropped by another process
 		default:
 			faults = append(faults, Fault{SHA256: digest, File: name, Reason: err.Error()})
 		}

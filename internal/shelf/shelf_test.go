@@ -362,7 +362,7 @@ func TestFaults(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, faults)
 
-	// A name that plain YAML does not carry is kept all the same.
+	// A name that plain YAML does not carry is still kept.
 	odd := file{"odd.bin", "odd"}
 	m := manifestFor("WX-40", "1.0", odd.name, odd.body)
 	m.body = strings.Replace(m.body, "WX-40", `"a{b"`, 1)

@@ -21,13 +21,13 @@ type ChildDevice struct {
 type units struct {
 	of     *standIn
 	maker  string
-	atOnce int // so many take an image at a time
+	atOnce int // how many take an image at the same time
 
 	mu     sync.Mutex
 	all    []*unit
 	images map[string]storedImage // by digest; a restart of the parent forgets them
 	stores int                    // images that were left here, in all
-	most   int                    // so many took one at a time, at most
+	most   int                    // the largest number that took one at the same time
 }
 
 type storedImage struct{ model, version string }
@@ -56,7 +56,7 @@ func newUnits(s *standIn, maker string, atOnce int) *units {
 var (
 	errNoUnit   = errors.New("there is no such unit")
 	errNotKept  = errors.New("the image is not here")
-	errBusy     = errors.New("so many units take an image as can")
+	errBusy     = errors.New("the limit of units that take an image is reached")
 	errInstalls = errors.New("it takes an image already")
 	errNotHeld  = errors.New("it is not on its base")
 	errForeign  = errors.New("the image is for another model")
@@ -109,7 +109,7 @@ func (u *units) keep(digest, model, version string) {
 	u.stores++
 }
 
-// forget is what a restart of the parent does; its children are cut off meanwhile.
+// forget is what a restart of the parent does; its children are cut off until it is back.
 func (u *units) forget() (interrupted int) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
@@ -167,7 +167,7 @@ func (u *units) ask(place int) {
 // ChildCounts are what a parent saw of its children.
 type ChildCounts struct {
 	Stores   int            `json:"stores"`   // images that were left with it
-	Most     int            `json:"most"`     // so many took one at a time, at most
+	Most     int            `json:"most"`     // the largest number that took one at the same time
 	Installs map[string]int `json:"installs"` // by serial number
 }
 

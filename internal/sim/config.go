@@ -76,7 +76,7 @@ func (s *standIn) setConfig(raw []byte) error {
 	s.mu.Lock()
 	s.settings = fresh
 	s.mu.Unlock()
-	s.did("settings given back")
+	s.did("settings restored")
 	return nil
 }
 

@@ -88,7 +88,7 @@ type Faults struct {
 	NewPassword  bool  `yaml:"new_password"`
 	NoRight      bool  `yaml:"no_right"`      // gates: the login may not read the version
 	Silent       bool  `yaml:"silent"`        // takes connections, never answers
-	DropAfter    int64 `yaml:"drop_after"`    // cuts a connection after so many bytes
+	DropAfter    int64 `yaml:"drop_after"`    // cuts a connection after this number of bytes
 	KeepsVersion bool  `yaml:"keeps_version"` // takes an image, comes back as before
 	NeverReturns bool  `yaml:"never_returns"` // does not come back on another image
 	Sick         bool  `yaml:"sick"`          // comes back on another image, but not well

@@ -14,7 +14,7 @@ import (
 // Cover is a cover set: devices of which some must stay in service.
 type Cover struct {
 	Name string   `yaml:"name"`
-	Keep int      `yaml:"keep"` // so many
+	Keep int      `yaml:"keep"` // how many stay in service
 	Of   []string `yaml:"of"`   // names of devices, with wildcards
 }
 
@@ -87,7 +87,7 @@ func (s Site) checkCover(doc *yamldoc.Doc) error {
 		case len(c.Of) == 0:
 			return doc.Errorf(at, "cover: of: is missing; list the devices of the set")
 		case c.Keep < 1:
-			return doc.Errorf(at, "cover: keep: must be 1 or more: so many stay in service")
+			return doc.Errorf(at, "cover: keep: must be 1 or more: how many stay in service")
 		}
 		named[c.Name] = true
 		for j, pattern := range c.Of {

@@ -160,7 +160,7 @@ func (o *Offer) http(to string) error {
 			body := o.seeker(r.Method == http.MethodGet)
 			http.ServeContent(w, r, o.File, time.Time{}, body)
 			// All that was read is on its way when the flush says so; Close waits until it has
-			// left. A device that hangs up right after its last byte has it all the same.
+			// left. A device that hangs up right after its last byte has all of it.
 			if body.counts && body.at == o.body.Size && http.NewResponseController(w).Flush() == nil {
 				o.done()
 			}

@@ -190,7 +190,7 @@ func (x *transfer) send(body io.ReaderAt, size int64, acked func(int64)) error {
 			}
 			return nil
 		}, func(op, n uint16, _ []byte) bool {
-			ahead := int64(n - uint16(base-1)) // so many blocks of the window have arrived
+			ahead := int64(n - uint16(base-1)) // how many blocks of the window have arrived
 			if op != tftpACK || ahead < 1 || ahead > end-base+1 {
 				return false // an answer to an earlier one
 			}

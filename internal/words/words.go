@@ -44,7 +44,7 @@ func Plural(n int, noun string) string {
 // Few lists up to four names, and counts the rest.
 func Few(names []string) string { return FewOf(names, 4) }
 
-// FewOf lists at most so many names, and counts the rest.
+// FewOf lists at most n names, and counts the rest.
 func FewOf(names []string, most int) string {
 	if len(names) <= most {
 		return strings.Join(names, ", ")

@@ -18,7 +18,7 @@ import (
 	"catena/internal/workspace"
 )
 
-// A list of 2,000 devices, after so many jobs of 100 devices each and as many scans.
+// A list of 2,000 devices, after a number of jobs of 100 devices each and as many scans.
 func BenchmarkList(b *testing.B) {
 	for _, jobs := range []int{1, 500} {
 		dir := b.TempDir()

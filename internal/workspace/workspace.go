@@ -224,7 +224,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		return err
 	}
 	w.Shelf = s
-	_ = s.Remember(w.Dir) // a shelf that cannot be written to can be read all the same
+	_ = s.Remember(w.Dir) // a shelf that cannot be written to can still be read
 	images, err := s.List()
 	if err != nil {
 		return err

@@ -1,5 +1,5 @@
-// Command dial tries to connect to every address of an IPv4 network at one port, so
-// many at a time, and does nothing else: what a scan is measured against.
+// Command dial tries to connect to every address of an IPv4 network at one port, a
+// number of them at a time, and does nothing else: what a scan is measured against.
 //
 //	dial NETWORK PORT LANES TIMEOUT
 package main

@@ -148,7 +148,7 @@ const (
 	stepWidth, liveBar                                     = 12, 10
 )
 
-// Draw is the screen: exactly so many lines, none wider than the terminal.
+// Draw is the screen: exactly as many lines as the terminal has, none wider.
 func (l Live) Draw(width, height int, t Theme) string {
 	width, height = max(width, 20), max(height, 6)
 	lines := l.head(width, t)

@@ -11,7 +11,7 @@ import (
 	"catena/internal/cli/view"
 )
 
-// busy is a job of so many devices, some of which need attention; their names are long, of double
+// busy is a job of n devices, some of which need attention; their names are long, of double
 // width, or hostile.
 func busy(n int) view.Live {
 	names := []string{"cam-%d", "gate-at-the-far-end-of-the-basin-%d", "閘門カメラ-%d", "évier-%d",

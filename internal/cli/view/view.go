@@ -100,7 +100,7 @@ type Table struct {
 	OneLine bool // the last column is cut, not wrapped
 	// Less are columns that a narrow terminal does without, the least important first.
 	Less []string
-	Tail int // so many columns stand on lines of their own where there is no room; 0: the last one
+	Tail int // how many columns get lines of their own on a narrow terminal; 0: the last one
 }
 
 // Cell is a field with a text of that tone.

@@ -42,6 +42,7 @@ var challengers = map[string]func(n int64) string{
 func (s Subject) challenges(t *testing.T) {
 	for name, challenge := range challengers {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel() // a rejected login is waited out
 			at, attempts := s.rejecting(t, challenge)
 			_, err := s.open(t, at).Read(t.Context())
 			assert.Error(t, err)

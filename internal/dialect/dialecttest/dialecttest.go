@@ -24,7 +24,7 @@ import (
 // Faults are what the suite asks a device to do wrong.
 type Faults struct {
 	Silent    bool  // it takes what comes and never answers
-	DropAfter int64 // it cuts a connection after so many bytes
+	DropAfter int64 // it cuts a connection after this number of bytes
 	Sick      bool  // it comes back on another image, but is not healthy
 	Rate      int64 // bytes per second that its link carries
 	Flaps     bool  // it cuts one connection of six off
@@ -54,7 +54,7 @@ type Subject struct {
 	Bad map[string][]byte
 }
 
-// Run holds a dialect against its subject.
+// Run tests a dialect with its subject.
 func Run(t *testing.T, s Subject) {
 	t.Run("recognises its own", s.recognises)
 	t.Run("knows what is not its own", s.notMine)
@@ -232,7 +232,7 @@ func (s Subject) cut(t *testing.T) {
 	assert.Equal(t, "1.0", r.Version)
 }
 
-// A slow link carries the image whole; how far it is is told meanwhile.
+// A slow link carries the image whole; its progress is reported.
 func (s Subject) slow(t *testing.T) {
 	session, update, _ := s.begun(t, Faults{Rate: 600_000})
 	told := 0

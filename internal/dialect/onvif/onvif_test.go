@@ -143,7 +143,7 @@ func TestNoLoginIsTriedInVain(t *testing.T) {
 	}
 }
 
-// The settings of a camera are kept and given back, by the calls of today's and those of older
+// The settings of a camera are kept and restored, by the calls of today's and those of older
 // ones, however it wants the login.
 func TestSettings(t *testing.T) {
 	for name, d := range map[string]sim.Device{

@@ -22,7 +22,7 @@ import (
 )
 
 // Settings are the system backup of a camera, in a form of its maker's own (ONVIF Core 8.3.13 and
-// 8.3.14): it is kept and given back, and cannot be looked into.
+// 8.3.14): it is kept and restored, and cannot be looked into.
 func (t *session) Settings() (dialect.Settings, error) { return backup{t}, nil }
 
 type backup struct{ session *session }

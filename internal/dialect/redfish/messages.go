@@ -45,7 +45,7 @@ func (t *session) registered(ctx context.Context, id string) string {
 	if len(parts) < 3 || t.looking || t.registries.ID == "" {
 		return ""
 	}
-	t.looking = true // what goes wrong meanwhile is not looked up
+	t.looking = true // a fault of the lookup is not looked up itself
 	defer func() { t.looking = false }()
 	name := parts[0]
 	if t.words == nil {

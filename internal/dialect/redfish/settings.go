@@ -14,7 +14,7 @@ import (
 )
 
 // Settings are the attributes of the system's Bios resource (DSP0268), where it has one: an object
-// of names and values. What else a service can be told has no form that could be given back.
+// of names and values. What else a service can be told has no form that could be restored.
 func (t *session) Settings() (dialect.Settings, error) { return attributes{t}, nil }
 
 type attributes struct{ session *session }

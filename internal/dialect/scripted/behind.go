@@ -22,7 +22,7 @@ type hub struct {
 	mu     sync.Mutex // of the session
 
 	turns        sync.Mutex // to list
-	begun, ended int        // so many listings
+	begun, ended int        // counts of listings
 	rows         []family.Values
 	err          error
 
@@ -72,7 +72,7 @@ func (s *session) enterBy(ctx context.Context) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if s.lost && s.logins == h.parent.logins { // no one else has renewed it meanwhile
+	if s.lost && s.logins == h.parent.logins { // no one else has renewed it since
 		h.parent.in = false
 	}
 	s.lost = false
@@ -184,8 +184,8 @@ func (s *session) listed(ctx context.Context) error {
 	return nil
 }
 
-// list lists the children for all who ask meanwhile: a listing that started before one asked may be
-// of before, so that one waits for the next.
+// list lists the children for all who ask while it runs: a listing that started before one asked
+// may be of before, so that one waits for the next.
 func (h *hub) list(ctx context.Context, s *session) ([]family.Values, error) {
 	h.mu.Lock()
 	mine := h.begun + 1

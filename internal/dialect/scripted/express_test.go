@@ -83,7 +83,7 @@ func (o *odd) session(t *testing.T, lines string) dialect.Session {
 	return session
 }
 
-// send sends an image of so many bytes.
+// send sends an image of the given size.
 func send(t *testing.T, s dialect.Session, size int) (dialect.Update, []byte, error) {
 	raw := bytes.Repeat([]byte("lock "), size/5)
 	u, err := s.Update("main")

@@ -340,7 +340,7 @@ func (u *update) state(ctx context.Context) (int, error) {
 	return 0, device.Because(device.Refusal, "it holds no image")
 }
 
-// Activate takes the steps of the restart. That the device goes away meanwhile is their good end.
+// Activate takes the steps of the restart. They succeed if the device goes away.
 func (u *update) Activate(ctx context.Context) error {
 	return u.session.leaving(ctx, u.part.Restart)
 }

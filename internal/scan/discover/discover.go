@@ -162,7 +162,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 // take as long as the longest. What an answer announces and does not explain, an address or a
 // description, is looked at while the others still wait: in turns, so that a site of 500
 // devices does not open 500 connections at once, and beside the sockets' readers, so that
-// no one's answer is missed meanwhile.
+// no answer is missed.
 func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
 	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{},
 		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},

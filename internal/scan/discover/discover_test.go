@@ -551,6 +551,6 @@ func TestFlood(t *testing.T) {
 	require.NoError(t, w.exchange(context.Background(), open, []netip.AddrPort{to}, func(Sighting) {
 		n++
 	}))
-	assert.LessOrEqual(t, n, maxTalk, "one address gives so many answers and no more")
+	assert.LessOrEqual(t, n, maxTalk, "one address gives a limited number of answers")
 	assert.Positive(t, n)
 }

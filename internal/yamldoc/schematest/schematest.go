@@ -1,5 +1,5 @@
-// Package schematest holds YAML against a JSON Schema by an independent validator, for the tests of
-// whoever makes schemas.
+// Package schematest validates YAML against a JSON Schema by an independent validator, for the
+// tests of whoever makes schemas.
 package schematest
 
 import (
