@@ -103,6 +103,9 @@ func (a *app) run(ctx context.Context, args []string) int {
 	return exitError
 }
 
+// learning is the group of commands for who learns Catena or builds on it.
+const learning = "Learn and build on"
+
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:          "catena",
@@ -128,17 +131,33 @@ func (a *app) root() *cobra.Command {
 	})
 	root.Version = programVersion()
 	root.SetVersionTemplate("catena {{.Version}}\n")
-	root.AddCommand(a.newCmd(), a.scanCmd(), a.loginCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-		a.holdCmd(), a.blinkCmd(), a.shelfCmd(), a.matchCmd(), a.orderCmd(), a.rehearseCmd(),
-		a.packCmd(), a.unpackCmd(), a.flashCmd(),
-		a.jobsCmd(),
-		a.trackCmd(),
-		a.reportCmd(), a.resumeCmd(), a.stopCmd(), a.retryCmd(), a.finishCmd(), a.proveCmd(),
-		a.rollbackCmd(), a.targetCmd(), a.tellCmd(),
-		a.addressCmd(), a.settingsCmd(), a.familyCmd(), a.schemaCmd(), a.ledgerCmd(), a.simCmd(),
-		a.demoCmd(),
-		a.doctorCmd(), a.docsCmd(), a.versionCmd())
+	cobra.EnableCommandSorting = false
+	for _, p := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"Set up a site", []*cobra.Command{a.newCmd(), a.loginCmd(), a.familyCmd(), a.addressCmd(),
+			a.doctorCmd()}},
+		{"See what is there", []*cobra.Command{a.scanCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
+			a.holdCmd(), a.blinkCmd()}},
+		{"Choose images", []*cobra.Command{a.shelfCmd(), a.targetCmd(), a.matchCmd()}},
+		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.packCmd(), a.unpackCmd()}},
+		{"Do the work", []*cobra.Command{a.flashCmd(), a.trackCmd(), a.stopCmd(), a.resumeCmd(),
+			a.retryCmd(), a.finishCmd(), a.rollbackCmd()}},
+		{"Prove and tell", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),
+			a.settingsCmd(), a.ledgerCmd()}},
+		{learning, []*cobra.Command{a.demoCmd(), a.simCmd(), a.schemaCmd(), a.docsCmd(),
+			a.versionCmd()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: p.title, Title: p.title})
+		for _, c := range p.commands {
+			c.GroupID = p.title
+			root.AddCommand(c)
+		}
+	}
+	root.SetCompletionCommandGroupID(learning)
 	root.SetHelpCommand(helpCmd())
+	root.SetHelpCommandGroupID(learning)
 	root.InitDefaultHelpCmd()
 	decorate(root)
 	return root

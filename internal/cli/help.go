@@ -12,23 +12,8 @@ import (
 	"catena/internal/workspace"
 )
 
-// phases are the commands in the order of the job.
-var phases = []struct {
-	title    string
-	commands []string
-}{
-	{"Set up a site", []string{"new", "login", "family", "address", "doctor"}},
-	{"See what is there", []string{"scan", "list", "show", "name", "hold", "blink"}},
-	{"Choose images", []string{"shelf", "target", "match"}},
-	{"Plan the night", []string{"order", "rehearse", "pack", "unpack"}},
-	{"Do the work", []string{"flash", "track", "stop", "resume", "retry", "finish", "rollback"}},
-	{"Prove and tell", []string{"jobs", "prove", "report", "tell", "settings", "ledger"}},
-	{"Learn and build on", []string{"demo", "sim", "schema", "docs", "completion", "version",
-		"help"}},
-}
-
 // rootHelp is the whole of the first help.
-func rootHelp() string {
+func rootHelp(root *cobra.Command) string {
 	var b strings.Builder
 	b.WriteString(`Catena updates the firmware of a site's devices: it finds them, picks the image
 for each, flashes many at once, proves each after its restart, and returns those
@@ -50,8 +35,12 @@ A night's work:
 
 All commands:
 `)
-	for _, p := range phases {
-		fmt.Fprintf(&b, "  %-20s%s\n", p.title, strings.Join(p.commands, ", "))
+	for _, g := range root.Groups() {
+		var names []string
+		for _, c := range inGroup(root, g) {
+			names = append(names, c.Name())
+		}
+		fmt.Fprintf(&b, "  %-20s%s\n", g.Title, strings.Join(names, ", "))
 	}
 	b.WriteString(`
 Often used flags:
@@ -85,16 +74,24 @@ func fieldsHelp() string {
 // commandsHelp are all commands by phase.
 func commandsHelp(root *cobra.Command) string {
 	var b strings.Builder
-	for _, p := range phases {
-		fmt.Fprintf(&b, "%s:\n", p.title)
-		for _, name := range p.commands {
-			if c, _, err := root.Find([]string{name}); err == nil && c != root {
-				fmt.Fprintf(&b, "  %-12s %s\n", name, c.Short)
-			}
+	for _, g := range root.Groups() {
+		fmt.Fprintf(&b, "%s:\n", g.Title)
+		for _, c := range inGroup(root, g) {
+			fmt.Fprintf(&b, "  %-12s %s\n", c.Name(), c.Short)
 		}
 		b.WriteString("\n")
 	}
 	return b.String()
+}
+
+// inGroup returns the commands of a group, in the order in which they were added.
+func inGroup(root *cobra.Command, g *cobra.Group) (out []*cobra.Command) {
+	for _, c := range root.Commands() {
+		if c.GroupID == g.ID {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // addTopics adds what is not a command to what catena help tells. Their texts are made when someone
@@ -176,7 +173,7 @@ func decorate(root *cobra.Command) {
 	root.SetHelpFunc(func(c *cobra.Command, args []string) {
 		switch {
 		case c == root:
-			fmt.Fprint(c.OutOrStdout(), rootHelp())
+			fmt.Fprint(c.OutOrStdout(), rootHelp(root))
 		case !c.Runnable() && !c.HasSubCommands():
 			fmt.Fprintln(c.OutOrStdout(), topicText(root, c.Name()))
 		default:

@@ -29,8 +29,8 @@ func allCommands() *cobra.Command {
 // but for its examples.
 func TestHelp(t *testing.T) {
 	root := allCommands()
-	assert.LessOrEqual(t, strings.Count(rootHelp(), "\n"), 40, "the first help fits a screen")
-	for _, line := range strings.Split(rootHelp(), "\n") {
+	assert.LessOrEqual(t, strings.Count(rootHelp(root), "\n"), 40, "the first help fits a screen")
+	for _, line := range strings.Split(rootHelp(root), "\n") {
 		assert.LessOrEqual(t, len([]rune(line)), helpWide, line)
 	}
 	used := map[string]bool{}
@@ -39,7 +39,7 @@ func TestHelp(t *testing.T) {
 		path := strings.TrimPrefix(c.CommandPath(), "catena ")
 		word, _, _ := strings.Cut(path, " ")
 		if c.Runnable() && c != root && !c.Hidden {
-			assert.Regexp(t, `(?m)^  \w.* \b`+regexp.QuoteMeta(word)+`\b`, rootHelp(),
+			assert.Regexp(t, `(?m)^  \w.* \b`+regexp.QuoteMeta(word)+`\b`, rootHelp(root),
 				"%s is in the first help", path)
 		}
 		if c.Runnable() && !c.HasSubCommands() && word != "completion" && word != "help" &&

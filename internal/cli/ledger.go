@@ -13,7 +13,7 @@ import (
 
 func (a *app) ledgerCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use: "ledger", Short: "Look after the record of all that was seen and done",
+		Use: "ledger", Short: "Check and export the record of everything observed and done",
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.ledgerCheckCmd(), a.ledgerExportCmd())

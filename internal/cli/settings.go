@@ -31,7 +31,7 @@ import (
 func (a *app) settingsCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "settings",
-		Short: "Keep the devices' own settings, see what changed, give them back",
+		Short: "Save the settings of devices, compare them, and restore them",
 		Long: `Read the settings that a person has made on devices, and keep them in the site folder,
 encrypted like the logins, with time and version; several of each device. A job does so
 automatically before it sends an image, and gives them back where the image clears or converts

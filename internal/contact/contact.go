@@ -12,10 +12,8 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/dialect/hand"
-	"catena/internal/dialect/onvif"
-	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/scripted"
-	"catena/internal/dialect/snmp"
+	"catena/internal/dialect/standard"
 	"catena/internal/family"
 	"catena/internal/ledger"
 	"catena/internal/login"
@@ -50,9 +48,9 @@ func New(l *ledger.Ledger, dir string, s site.Site, families family.Set, book lo
 
 // Dialects are those that this program has, and before them one for each family that describes how
 // its devices are reached: an operator wrote it for those. A new one of the program's own is a
-// folder in internal/dialect, a word here, and a call of its conformance suite.
+// folder in internal/dialect, a word in its package standard, and a call of the conformance suite.
 func Dialects(families family.Set) dialect.Registry {
-	all := []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}, hand.Dialect{}}
+	all := append(standard.All(), hand.Dialect{})
 	var parent scripted.Dialect
 	for i, f := range families.Families() {
 		rank := i - len(families.Families())

@@ -8,8 +8,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
-	"catena/internal/dialect/onvif"
-	"catena/internal/dialect/redfish"
+	"catena/internal/dialect/standard"
 	"catena/internal/login"
 	"catena/internal/order"
 	"catena/internal/sim"
@@ -92,7 +91,7 @@ func (s *Stage) Scale() float64 { return s.scale }
 
 // Dialects are those of the stage.
 func (s *Stage) Dialects() dialect.Registry {
-	return dialect.NewRegistry(player{s}, onvif.Dialect{}, redfish.Dialect{})
+	return dialect.NewRegistry(append(standard.All(), player{s})...)
 }
 
 type player struct{ stage *Stage }

@@ -73,9 +73,29 @@ func (s *Discoverer) met(at netip.AddrPort, kind, fingerprint string) {
 // otherPorts are tried besides those of the dialects where no one names any: SSH, Modbus.
 var otherPorts = []uint16{22, modbusPort}
 
+// protocols are the discovery protocols that ask by datagrams, each of a file of its own. A new one
+// is a row here.
+var protocols = []struct {
+	name string
+	way  func(*Discoverer) way
+	port bool // a port of an address may be named for it: snmp:1161 (site.ParsePort)
+}{
+	{"ws-discovery", (*Discoverer).wsDiscovery, false},
+	{"mdns", (*Discoverer).mdns, false},
+	{"ssdp", (*Discoverer).ssdp, false},
+	{"snmp", (*Discoverer).snmp, true},
+	{"ethernet-ip", (*Discoverer).ethernetIP, true},
+}
+
 // Protocols are the names of the discovery protocols. The sweep is what tries TCP ports: HTTP,
 // TLS, SSH and Modbus.
-var Protocols = []string{"sweep", "ws-discovery", "mdns", "ssdp", "snmp", "ethernet-ip"}
+var Protocols = func() []string {
+	names := []string{"sweep"}
+	for _, p := range protocols {
+		names = append(names, p.name)
+	}
+	return names
+}()
 
 // Swept are the ways by which the sweep hears.
 var Swept = []string{"http", "https", "ssh", "modbus"}
@@ -168,8 +188,8 @@ func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, erro
 		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},
 		turns: make(chan struct{}, lookLanes)}
 	var group errgroup.Group
-	for _, w := range []way{s.wsDiscovery(), s.mdns(), s.ssdp(), s.snmp(), s.ethernetIP()} {
-		if s.Uses(w.name) {
+	for _, p := range protocols {
+		if w := p.way(s); s.Uses(w.name) {
 			group.Go(func() error {
 				return w.run(ctx, s, n, func(seen Sighting) { h.take(ctx, seen) })
 			})

@@ -175,7 +175,14 @@ func (w way) each(n Network) []netip.AddrPort {
 
 // askedAt tells whether an address host:port means that port for this way too. Discovery
 // has ports of its own on every host.
-func askedAt(name string) bool { return name == "snmp" || name == "ethernet-ip" }
+func askedAt(name string) bool {
+	for _, p := range protocols {
+		if p.name == name {
+			return p.port
+		}
+	}
+	return false
+}
 
 // exchange sends the questions and takes the answers until the waiting time is over.
 // open opens a socket to do so. Datagrams to addresses where no one is stay in the
