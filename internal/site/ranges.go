@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"go4.org/netipx"
 )
 
 // MaxAddresses is the largest number of addresses that one range may name without
@@ -70,21 +72,11 @@ func prefixRange(s string, p netip.Prefix) (Range, error) {
 	if p.Addr().Is4() && host > 24 {
 		return Range{}, fmt.Errorf("%q names more than %d addresses; scan it in parts", s, MaxWide)
 	}
-	r := Range{First: p.Addr(), Last: last(p)}
+	r := Range{First: p.Addr(), Last: netipx.PrefixLastIP(p)}
 	if p.Addr().Is4() && host >= 2 {
 		r.First, r.Last = r.First.Next(), r.Last.Prev()
 	}
 	return r, nil
-}
-
-// last is the highest address of a network.
-func last(p netip.Prefix) netip.Addr {
-	raw := p.Addr().AsSlice()
-	for bit := p.Bits(); bit < p.Addr().BitLen(); bit++ {
-		raw[bit/8] |= 0x80 >> (bit % 8)
-	}
-	a, _ := netip.AddrFromSlice(raw) // as long as it was
-	return a
 }
 
 // Count is the number of addresses; what is above MaxWide counts as MaxWide+1.
@@ -111,16 +103,13 @@ func (r Range) All(yield func(netip.Addr) bool) {
 
 // Overlaps tells whether the range has an address in common with a network.
 func (r Range) Overlaps(p netip.Prefix) bool {
-	return r.First.Is4() == p.Addr().Is4() && r.First.Compare(last(p.Masked())) <= 0 &&
-		p.Masked().Addr().Compare(r.Last) <= 0
+	return netipx.IPRangeFrom(r.First, r.Last).Overlaps(netipx.RangeOfPrefix(p.Masked()))
 }
 
 // Has tells whether an address, heard at that port, lies in the range.
 func (r Range) Has(a netip.AddrPort) bool {
-	addr := a.Addr().Unmap().WithZone("")
-	return r.First.Is4() == addr.Is4() && r.First.WithZone("").Compare(addr) <= 0 &&
-		addr.Compare(r.Last.WithZone("")) <= 0 &&
-		(r.Port == 0 || r.Port == a.Port())
+	of := netipx.IPRangeFrom(r.First.WithZone(""), r.Last.WithZone(""))
+	return of.Contains(a.Addr().Unmap().WithZone("")) && (r.Port == 0 || r.Port == a.Port())
 }
 
 // Has tells whether any of the ranges has the address.

@@ -2,7 +2,11 @@
 // is cleaned where it comes in, before anything keeps or prints it. It is pure.
 package text
 
-import "strings"
+import (
+	"strings"
+
+	"github.com/agnivade/levenshtein"
+)
 
 // Max is the longest text, in bytes, that is kept of anything a device says about itself.
 const Max = 128
@@ -58,31 +62,9 @@ var harmful = []struct{ from, to rune }{
 func Nearest(word string, candidates []string) string {
 	best, least := "", len(word)/3+1
 	for _, c := range candidates {
-		if d := distance(strings.ToLower(word), strings.ToLower(c)); d <= least {
+		if d := levenshtein.ComputeDistance(strings.ToLower(word), strings.ToLower(c)); d <= least {
 			best, least = c, d-1
 		}
 	}
 	return best
-}
-
-// distance is how many letters must be put in, taken out or exchanged to make b of a.
-func distance(a, b string) int {
-	x, y := []rune(a), []rune(b)
-	row := make([]int, len(y)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range x {
-		before := row[0] // of the row above, one to the left
-		row[0] = i + 1
-		for j := range y {
-			change := before
-			if x[i] != y[j] {
-				change++
-			}
-			before = row[j+1]
-			row[j+1] = min(change, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(y)]
 }
