@@ -72,7 +72,13 @@ func TestFaultsInShare(t *testing.T) {
 func TestWindowAndHistory(t *testing.T) {
 	in := hill()
 	in.Order.Closes, in.Order.Window = in.Start.Add(30*time.Minute), 30*time.Minute
-	assert.InDelta(t, 0.14, run(t, in).Missed, 0.14) // the head starts at 10 minutes, and needs 15
+	// the head needs 15 minutes: it does not start if the tail takes more than the other 15
+	half := run(t, in).Missed
+	assert.InDelta(t, 0.054, half, 0.015)
+	longer, shorter := in, in
+	longer.Order.Closes, shorter.Order.Closes = in.Start.Add(40*time.Minute), in.Start.Add(26*time.Minute)
+	assert.Less(t, run(t, longer).Missed, half)
+	assert.Greater(t, run(t, shorter).Missed, 2*half)
 	in.Took = func(order.Device) []time.Duration {
 		return []time.Duration{20 * time.Minute, 20 * time.Minute, 20 * time.Minute,
 			20 * time.Minute}
