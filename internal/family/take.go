@@ -383,7 +383,12 @@ func evaluate(e *xpath.Expr, a Answer, node func(xpath.NodeNavigator) bool,
 	if tooDeep(at.Copy()) {
 		return errors.New("a document that is nested too deeply")
 	}
-	switch got := e.Evaluate(at).(type) {
+	// one keeps state while it is evaluated, and devices are read at once
+	own, err := xpath.Compile(e.String())
+	if err != nil {
+		return err
+	}
+	switch got := own.Evaluate(at).(type) {
 	case *xpath.NodeIterator:
 		for got.MoveNext() && node(got.Current()) {
 		}
