@@ -246,9 +246,13 @@ func (a *app) printEvents(w *plan.Site, state job.State, after int64) (int64, er
 	return after, nil
 }
 
-// endOrder is the order in which devices stand when a job has ended: what needs a person first.
-var endOrder = []job.Step{job.Stranded, job.Returned, job.Failed, job.Skipped, job.Waiting,
-	job.Parked, job.Done}
+// endOrder is the order in which devices stand when a job has ended: what needs a person last, where it
+// is still in sight after many others.
+var endOrder = []job.Step{job.Done, job.Parked, job.Waiting, job.Skipped, job.Failed, job.Returned,
+	job.Stranded}
+
+// mostNamed is how many devices of an end the closing line of a job names.
+const mostNamed = 8
 
 // sayEnds prints every device that has ended: what it was on, what it runs, how long it took,
 // and what to do.
@@ -277,6 +281,20 @@ func (a *app) sayEnds(state job.State) {
 	t.Draw(a.human(), a.style(a.human()))
 }
 
+// inNeed names the devices of an end that needs a person; empty: it does not.
+func inNeed(state job.State, end job.Step) string {
+	if end != job.Stranded && end != job.Returned && end != job.Failed {
+		return ""
+	}
+	var names []string
+	for _, d := range state.Devices {
+		if d.Step == end {
+			names = append(names, d.Name)
+		}
+	}
+	return " (" + words.FewOf(names, mostNamed) + ")"
+}
+
 // summary says how a job ended, and gives the exit code that says so too.
 func (a *app) summary(w *plan.Site, state job.State) error {
 	if !state.Alive {
@@ -285,7 +303,7 @@ func (a *app) summary(w *plan.Site, state job.State) error {
 	var parts []string
 	for _, end := range append([]job.Step{job.Waiting}, job.Ends...) {
 		if n := state.Count(end); n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, end))
+			parts = append(parts, fmt.Sprintf("%d %s", n, end)+inNeed(state, end))
 		}
 	}
 	if state.Alive {

@@ -205,8 +205,8 @@ var (
 	})
 	ended = sentence(func(b endBody) string {
 		s := string(b.End)
-		if b.Version != "" {
-			s += ", runs " + b.Version
+		if v := b.runs(); v != "" {
+			s += ", runs " + v
 		}
 		if b.Cause != nil {
 			s += ": " + b.Cause.Error()
@@ -284,7 +284,7 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 		case Ended:
 			var b endBody
 			err = json.Unmarshal(e.Body, &b)
-			ev.Step, ev.Version, ev.Cause, ev.Reason = b.End, b.Version, b.Cause, b.Cause.Error()
+			ev.Step, ev.Version, ev.Cause, ev.Reason = b.End, b.runs(), b.Cause, b.Cause.Error()
 		case Removed:
 			var b order.Reason
 			err = json.Unmarshal(e.Body, &b)

@@ -293,7 +293,7 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 	}
 	err = h.ends(device, func(e end) bool {
 		r = Remnant{Job: e.job, Step: e.End, Since: e.at, Cause: e.Cause,
-			Unread: e.Version == "" || e.Cause.Away()}
+			Unread: e.unread()}
 		return false
 	})
 	return r, r.Step == Stranded, err

@@ -16,6 +16,20 @@ type endBody struct {
 	Facts Facts         `json:"facts"`
 }
 
+// NotRead stands for the version of a device that could not be read at its end.
+const NotRead = "?"
+
+// unread reports that no one has read which version the device runs at its end.
+func (b endBody) unread() bool { return b.Version == "" || b.Cause.Away() }
+
+// runs returns the version that the device runs at its end: NotRead where a device that needs someone was not read.
+func (b endBody) runs() string {
+	if (b.End == Stranded || b.End == Failed) && b.unread() {
+		return NotRead
+	}
+	return b.Version
+}
+
 // Facts are what is known of a device at the end of its task. Nothing is reported of it that does
 // not follow from them.
 type Facts struct {

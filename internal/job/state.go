@@ -367,7 +367,7 @@ func (d *DeviceState) take(e ledger.Entry) error {
 			return err
 		}
 		d.Asks, d.Since = "", e.At
-		d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.Version, b.Cause, b.Cause.Error(), ""
+		d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.runs(), b.Cause, b.Cause.Error(), ""
 		d.Touched, d.Took = d.Touched || b.Facts.Written, b.Took.Seconds()
 	}
 	return nil
