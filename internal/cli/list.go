@@ -305,6 +305,9 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 		{"children", strings.Join(children, ", ")},
 		{"id", r.ID},
 	}
+	if d.Called != "" && d.Called != r.Name {
+		list = append(list, [2]string{"calls itself", d.Called})
+	}
 	for _, n := range d.Neighbours {
 		who := strings.TrimSpace(n.Name + " " + strings.TrimPrefix(n.Chassis, n.Name))
 		list = append(list, [2]string{"sees", n.Port + ": " + who})

@@ -4,13 +4,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
 
 	"catena/internal/firmware"
+	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
@@ -130,11 +130,7 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 
 // CheckName refuses names of orders that cannot be typed, or cannot be a file's.
 func CheckName(name string) error {
-	if name == "" || len(name) > 64 || path.Base(name) != name || name[0] == '-' ||
-		name[0] == '.' ||
-		strings.ContainsFunc(name, func(r rune) bool {
-			return r <= ' ' || r > '~' || strings.ContainsRune(`*?[]\,;"'|<>&$/:`, r)
-		}) {
+	if len(name) > 64 || !text.IsName(name) || strings.ContainsFunc(name, func(r rune) bool { return r > '~' }) {
 		return fmt.Errorf("%q cannot be an order's name; use letters, digits, and the signs . _ - only",
 			name)
 	}

@@ -12,6 +12,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/scan/discover"
+	"catena/internal/text"
 )
 
 // found is a device that answered, with the ways to talk to it.
@@ -352,12 +353,14 @@ func (r *Result) name(known []device.Device) {
 		if name == "" {
 			name = d.Called
 		}
-		name = strings.ReplaceAll(name, " ", "-")
+		if !d.Named && name != d.Address {
+			name = text.Name(name) // what it calls itself stays in Called
+		}
 		if name == "" {
 			name = strings.TrimSuffix(d.Address, ":0")
 		}
 		if name == "" { // a child has no address
-			name = strings.ReplaceAll(d.Model+"-"+d.Unit, " ", "-")
+			name = text.Name(d.Model + "-" + d.Unit)
 		}
 		for n := 2; !free(name, d.ID); n++ {
 			name = fmt.Sprintf("%s~%d", strings.TrimSuffix(name, fmt.Sprintf("~%d", n-1)), n)

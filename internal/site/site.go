@@ -207,8 +207,7 @@ func (s Site) checkNames(doc *yamldoc.Doc) error {
 
 // CheckName refuses names that cannot be typed, or that mean something else.
 func CheckName(name string) error {
-	if name == "" || text.Clean(name) != name || strings.ContainsAny(name, " *?[]\\,;\"'|<>&$/") ||
-		strings.HasPrefix(name, "-") {
+	if !text.IsName(name) {
 		return fmt.Errorf("%q cannot be a name; use letters, digits, and the signs . _ - only",
 			name)
 	}

@@ -4,6 +4,7 @@ package text
 
 import (
 	"strings"
+	"unicode"
 
 	"github.com/agnivade/levenshtein"
 )
@@ -67,4 +68,27 @@ func Nearest(word string, candidates []string) string {
 		}
 	}
 	return best
+}
+
+// Name reduces what a device calls itself to what can be typed as one word, in every shell and in every file: letters,
+// digits, and the signs . _ - within. Empty: nothing is left.
+func Name(s string) string {
+	var b strings.Builder
+	for _, r := range Clean(s) {
+		switch {
+		case inName(r):
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+	}
+	return strings.TrimRight(strings.TrimLeft(b.String(), "-.~"), "-.")
+}
+
+// IsName reports whether a word is a name: Name leaves it as it is.
+func IsName(s string) bool { return s != "" && Name(s) == s }
+
+// inName reports whether a sign may be in a name. A ~ within one tells devices of one name apart: cam-11~2.
+func inName(r rune) bool {
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) || strings.ContainsRune("._-~", r)
 }

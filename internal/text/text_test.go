@@ -37,3 +37,27 @@ func TestNearest(t *testing.T) {
 		assert.Equal(t, want, text.Nearest(word, names), word)
 	}
 }
+
+// A device's own name becomes one word that no shell, pattern or file takes for something else.
+func TestName(t *testing.T) {
+	for from, want := range map[string]string{
+		"cam-11":                       "cam-11",
+		"Chamber 2, north pier":        "Chamber-2-north-pier",
+		"cam-9$(touch /tmp/x)":         "cam-9-touch-tmp-x",
+		"`id`":                         "id",
+		"a;b|c&d>e<f":                  "a-b-c-d-e-f",
+		"*":                            "",
+		"-rf":                          "rf",
+		"~root":                        "root",
+		"..":                           "",
+		"../../etc/passwd":             "etc-passwd",
+		"écluse №2":                    "écluse-2",
+		"cam\x1b[2J-9":                 "cam-2J-9",
+		"a!b{c,d}e(f)g#h=i\"j'k\\l\nm": "a-b-c-d-e-f-g-h-i-j-k-l-m",
+		"cam-11~2":                     "cam-11~2",
+	} {
+		assert.Equal(t, want, text.Name(from), from)
+		assert.Equal(t, from == want && from != "", text.IsName(from), from)
+		assert.True(t, want == "" || text.IsName(want), want)
+	}
+}
