@@ -19,6 +19,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/family"
+	"catena/internal/notify"
 	"catena/internal/plan"
 	"catena/internal/shelf"
 	"catena/internal/workspace"
@@ -323,20 +324,38 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 		dir = a.getenv("CATENA_SHELF")
 	}
 	if dir == "" {
-		base := a.getenv("XDG_DATA_HOME")
-		if base == "" {
-			user, err := os.UserHomeDir()
-			if err != nil {
-				return nil, usage("no home folder was found to keep a shelf in; name one with --shelf: %w", err)
-			}
-			base = filepath.Join(user, ".local", "share")
-			if app := a.getenv("LOCALAPPDATA"); app != "" {
-				base = app
-			}
+		base, err := a.dataDir()
+		if err != nil {
+			return nil, usage("no home folder was found to keep a shelf in; name one with --shelf: %w", err)
 		}
-		dir = filepath.Join(base, "catena", "shelf")
+		dir = filepath.Join(base, "shelf")
 	}
 	return shelf.Open(dir)
+}
+
+// dataDir is where the program keeps what belongs to this user and to no site.
+func (a *app) dataDir() (string, error) {
+	base := a.getenv("XDG_DATA_HOME")
+	if base == "" {
+		user, err := os.UserHomeDir()
+		if err != nil {
+			return "", err
+		}
+		base = filepath.Join(user, ".local", "share")
+		if app := a.getenv("LOCALAPPDATA"); app != "" {
+			base = app
+		}
+	}
+	return filepath.Join(base, "catena"), nil
+}
+
+// approvals are the commands that this user has allowed on this machine.
+func (a *app) approvals() notify.Approvals {
+	base, err := a.dataDir()
+	if err != nil {
+		return notify.Approvals{} // none
+	}
+	return notify.Approvals{File: filepath.Join(base, "allowed-commands.json")}
 }
 
 // notThere refuses to write over a file.

@@ -81,7 +81,7 @@ func TestScripts(t *testing.T) {
 					"CATENA_SHELF="+ts.Getenv("CATENA_SHELF"),
 					"CATENA_KEY_PASSWORD="+ts.Getenv("CATENA_KEY_PASSWORD"),
 					"CATENA_PASSPHRASE="+ts.Getenv("CATENA_PASSPHRASE"),
-					"HOME="+ts.Getenv("HOME"))
+					"XDG_DATA_HOME="+ts.Getenv("XDG_DATA_HOME"), "HOME="+ts.Getenv("HOME"))
 				out, _ := cmd.CombinedOutput() // the code says it
 				if got := cmd.ProcessState.ExitCode(); args[0] != string(rune('0'+got)) {
 					ts.Fatalf("exit code %d, not %s:\n%s", got, args[0], out)

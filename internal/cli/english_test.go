@@ -17,9 +17,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// wordList reads the words that the program does not use, and what it uses instead: the list that the manual and
-// the comments are checked with. unwanted finds one; what is part of a name, of a path or of a word with a hyphen
-// is none.
+// wordList reads the words that the program does not use, and what it uses instead: the list that
+// the manual and the comments are checked with. unwanted finds one; what is part of a name, of a
+// path or of a word with a hyphen is none.
 func wordList(t *testing.T) (instead map[string]string, unwanted *regexp.Regexp) {
 	raw, err := os.ReadFile("../../.vale/styles/Catena/Words.yml")
 	require.NoError(t, err)
@@ -32,7 +32,8 @@ func wordList(t *testing.T) (instead map[string]string, unwanted *regexp.Regexp)
 	for w := range list.Swap {
 		words = append(words, strings.ReplaceAll(w, " ", `\s+`))
 	}
-	return list.Swap, regexp.MustCompile(`(?i)(?:^|[^-\w./])(` + strings.Join(words, "|") + `)(?:$|[^-\w])`)
+	return list.Swap, regexp.MustCompile(`(?i)(?:^|[^-\w./])(` + strings.Join(words, "|") +
+		`)(?:$|[^-\w])`)
 }
 
 // The words of the program: every text in its sources that has a space, every comment, and the

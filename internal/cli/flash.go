@@ -197,6 +197,7 @@ func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Or
 		return err
 	}
 	a.announce(p.Order, p.Forecast, skipped)
+	a.sayForbidden(w)
 	if err := a.acceptCautions(&p.Order, f.accept); err != nil {
 		return err
 	}

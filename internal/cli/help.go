@@ -335,8 +335,9 @@ var effects = map[string]effect{
 		"what a device has set or runs."},
 	"jobs":   readsJob,
 	"report": {"one file, in reports/ or where --out says.", "any device."},
-	"tell": {"those whom site.yaml names under tell: they are told of a test.",
-		"any device."},
+	"tell": {"those whom site.yaml names under tell: they are told of a test; with --allow, this " +
+		"user's list " +
+		"of allowed commands.", "any device."},
 	"settings save": {"settings/ in the site folder, encrypted; it reads the devices.",
 		"what a device has set or runs."},
 	"settings list": readsSite,

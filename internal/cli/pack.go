@@ -11,6 +11,7 @@ import (
 	"catena/internal/bundle"
 	"catena/internal/shelf"
 	"catena/internal/words"
+	"catena/internal/workspace"
 )
 
 // packEnding is that of a pack's file.
@@ -93,10 +94,34 @@ func (a *app) unpack(ctx context.Context, file, dir string) error {
 	if err := a.printImport(results); err != nil {
 		return err
 	}
+	if err := a.sayForeign(dir); err != nil {
+		return err
+	}
 	a.say("\nMade the site folder %s of %s. Next: cd %[1]s, then catena order list, and add the "+
 		"logins if they did not come with it.", dir, file)
 	if slices.ContainsFunc(results, func(r shelf.Result) bool { return r.Outcome == shelf.Refused }) {
 		return exit{exitFailed, errSilent}
+	}
+	return nil
+}
+
+// sayForeign shows which commands a site folder of someone else would run.
+func (a *app) sayForeign(dir string) error {
+	s, err := workspace.ReadSite(dir)
+	if err != nil {
+		return err
+	}
+	var commands [][]string
+	for _, t := range s.Tell {
+		if len(t.Command) > 0 {
+			commands = append(commands, t.Command)
+		}
+	}
+	if len(commands) > 0 {
+		a.say("\nThis folder names commands for events of jobs. None runs before you allow it on this " +
+			"machine " +
+			"(catena tell --allow):")
+		a.sayCommands(commands)
 	}
 	return nil
 }

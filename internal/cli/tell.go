@@ -2,24 +2,29 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/advice"
 	"catena/internal/cli/view"
 	"catena/internal/job"
 	"catena/internal/login"
 	"catena/internal/notify"
 	"catena/internal/plan"
 	"catena/internal/site"
+	"catena/internal/text"
+	"catena/internal/words"
 )
 
 func (a *app) tellCmd() *cobra.Command {
-	var test bool
+	var test, allow, yes bool
 	c := &cobra.Command{
-		Use:   "tell --test",
-		Short: "Try who is told of what happens in a job",
+		Use:   "tell --test | --allow",
+		Short: "Test notifications, and allow the commands that send them",
 		Long: `Tell everybody whom site.yaml names (tell:) of a test, at once, and say who could be told. In a job
 they are told of its start and end, of devices that are stranded or wait for a person, of who is
 cut off while an uplink restarts, and of a window that closes soon. What cannot be told is tried
@@ -27,18 +32,74 @@ again, and never holds the job up.
 
 A webhook is sent JSON by POST, signed (RFC 9421, hmac-sha256) with the secret of its host:
 catena login add --webhook HOST. A command gets the JSON as its input, and CATENA_EVENT,
-CATENA_JOB and CATENA_TEXT.`,
-		Example: "  catena tell --test\n  catena tell --test --format json",
+CATENA_JOB and CATENA_TEXT.
+
+A command of a site folder runs only after you have allowed it on this machine, with --allow. What
+you allow is its words, and the content of the files of the site folder among them: if one of them
+changes, it must be allowed again. Look into files that a command uses in another way yourself.`,
+		Example: "  catena tell --allow\n  catena tell --test\n  catena tell --test --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			if !test {
-				return usage("say --test: everything else is told automatically")
+			switch {
+			case allow:
+				return a.tellAllow(yes)
+			case !test:
+				return usage("say --test or --allow: everything else is told automatically")
 			}
 			return a.tellTest(c.Context())
 		},
 	}
+	c.Flags().BoolVar(&allow, "allow", false, "show the commands of this site, and allow them on "+
+		"this machine")
+	c.Flags().BoolVar(&yes, "yes", false, "with --allow: do not ask")
 	c.Flags().BoolVar(&test, "test", false, "tell everybody of a test, and say who could be told")
 	return c
+}
+
+// tellAllow shows the commands of a site in full, and allows them.
+func (a *app) tellAllow(yes bool) error {
+	w, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	forbidden := a.teller(w, login.Book{}).Forbidden()
+	if len(forbidden) == 0 {
+		a.say("There is no command to allow.")
+		return nil
+	}
+	a.say("%s names commands that would run on this machine, as you, at events of jobs:", site.File)
+	a.sayCommands(forbidden)
+	if !yes {
+		if err := a.confirm("Allow them on this machine?"); err != nil {
+			return err
+		}
+	}
+	if err := a.approvals().Allow(w.Dir, forbidden, a.now()); err != nil {
+		return err
+	}
+	a.say("Allowed. Test them: catena tell --test")
+	return nil
+}
+
+// sayCommands shows commands whole, each word as a shell takes it.
+func (a *app) sayCommands(commands [][]string) {
+	for _, command := range commands {
+		var shown []string
+		for _, word := range command {
+			shown = append(shown, advice.Quoted(text.Harmless(word)))
+		}
+		view.Print(a.human(), "  %s\n", strings.Join(shown, " "))
+	}
+}
+
+// sayForbidden says which commands of a site will not run.
+func (a *app) sayForbidden(w *plan.Site) {
+	if forbidden := a.teller(w, login.Book{}).Forbidden(); len(forbidden) > 0 {
+		a.say("%s names %s that will not run: not allowed on this machine. See and allow: catena tell "+
+			"--allow",
+			site.File, words.Plural(len(forbidden), "command"))
+	}
 }
 
 func (a *app) tellTest(ctx context.Context) error {
@@ -69,6 +130,9 @@ func (a *app) tellTest(ctx context.Context) error {
 			Text: "A test of who is told at " + w.Name() + "."}, a.bell(), nil)
 		if err != nil {
 			l.Told, l.Why, cell = false, err.Error(), view.Bad.Cell("no")
+			if errors.Is(err, notify.ErrNotAllowed) {
+				l.Why += "; see it and allow it: catena tell --allow"
+			}
 			failed++
 		}
 		all = append(all, l)
@@ -102,9 +166,13 @@ func (a *app) bookOf(w *plan.Site) (login.Book, error) {
 
 // teller tells whoever the site names.
 func (a *app) teller(w *plan.Site, book login.Book) plan.Teller {
-	return plan.Teller{Site: w, Book: book, Bell: a.bell(), Failed: func(t notify.Target, err error) {
-		a.notice("could not tell the %s: %v; the job continues", t.Name(), err)
-	}}
+	return plan.Teller{Site: w, Book: book, Bell: a.bell(), Approvals: a.approvals(),
+		Failed: func(t notify.Target, err error) {
+			if errors.Is(err, notify.ErrNotAllowed) {
+				return // it was said before the job
+			}
+			a.notice("could not tell the %s: %v; the job continues", t.Name(), err)
+		}}
 }
 
 // tellOfMissed tells, once, that a scheduled job did not start. No one is asked for a passphrase

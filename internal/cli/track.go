@@ -246,8 +246,8 @@ func (a *app) printEvents(w *plan.Site, state job.State, after int64) (int64, er
 	return after, nil
 }
 
-// endOrder is the order in which devices stand when a job has ended: what needs a person last, where it
-// is still in sight after many others.
+// endOrder is the order in which devices stand when a job has ended: what needs a person last,
+// where it is still in sight after many others.
 var endOrder = []job.Step{job.Done, job.Parked, job.Waiting, job.Skipped, job.Failed, job.Returned,
 	job.Stranded}
 

@@ -61,9 +61,12 @@ type Event struct {
 // Target is who is told.
 type Target struct {
 	Webhook string   // a URL; or
-	Command []string // a program and its words; or
-	Bell    bool     // this terminal
-	On      []Kind   // empty: all
+	Command []string // a program and its words, run in Dir; or
+	Dir     string
+	// Forbidden says that the user of this machine has not allowed the command.
+	Forbidden bool
+	Bell      bool   // this terminal
+	On        []Kind // empty: all
 	// Secret signs what is sent to the webhook; empty: it is not signed.
 	Secret string
 }
@@ -169,7 +172,7 @@ func Send(ctx context.Context, t Target, e Event, bell io.Writer, pauses []time.
 		case t.Webhook != "":
 			final, err = post(ctx, t, body, time.Now())
 		case len(t.Command) > 0:
-			final, err = run(ctx, t.Command, e, body)
+			final, err = run(ctx, t, e, body)
 		case bell != nil:
 			_, err = fmt.Fprintf(bell, "\a\x1b]2;Catena: %s\x1b\\", printable(e.Text))
 		}
@@ -241,10 +244,14 @@ func sign(r *http.Request, body []byte, secret string, at time.Time) {
 }
 
 // run starts a command; the event is its input, and the sentence a variable.
-func run(ctx context.Context, words []string, e Event, body []byte) (final bool, err error) {
+func run(ctx context.Context, t Target, e Event, body []byte) (final bool, err error) {
+	if t.Forbidden {
+		return true, ErrNotAllowed
+	}
 	ctx, cancel := context.WithTimeout(ctx, runsFor)
 	defer cancel()
-	c := exec.CommandContext(ctx, words[0], words[1:]...)
+	c := exec.CommandContext(ctx, t.Command[0], t.Command[1:]...)
+	c.Dir = t.Dir
 	c.WaitDelay = time.Second
 	c.Stdin = bytes.NewReader(append(body, '\n'))
 	// the secrets of the logins are not for it

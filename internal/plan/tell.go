@@ -27,12 +27,16 @@ type Teller struct {
 	Book   login.Book                 // the secrets of webhooks
 	Bell   io.Writer                  // a terminal that can be rung; nil: there is none
 	Failed func(notify.Target, error) // someone could not be told
+	// Approvals are the commands that may run on this machine.
+	Approvals notify.Approvals
 }
 
 // Targets returns whoever is told, with the secrets of the webhooks.
 func (t Teller) Targets() (out []notify.Target) {
 	for _, tell := range t.Site.Site.Tell {
-		target := notify.Target{Webhook: tell.Webhook, Command: tell.Command, Bell: tell.Bell}
+		target := notify.Target{Webhook: tell.Webhook, Command: tell.Command, Dir: t.Site.Dir,
+			Bell: tell.Bell}
+		target.Forbidden = len(tell.Command) > 0 && !t.Approvals.Allows(t.Site.Dir, tell.Command)
 		if u, err := url.Parse(tell.Webhook); err == nil && tell.Webhook != "" {
 			target.Secret = t.Book.HookSecret(u.Hostname())
 		}
@@ -40,6 +44,16 @@ func (t Teller) Targets() (out []notify.Target) {
 			target.On = append(target.On, notify.Kind(word))
 		}
 		out = append(out, target)
+	}
+	return out
+}
+
+// Forbidden returns the commands of the site that are not allowed on this machine.
+func (t Teller) Forbidden() (out [][]string) {
+	for _, target := range t.Targets() {
+		if target.Forbidden {
+			out = append(out, target.Command)
+		}
 	}
 	return out
 }
