@@ -16,8 +16,12 @@ import (
 
 // Write replaces the file at path with what write writes, and returns when it is on the
 // disk. An error leaves the old content. The new file lies beside the old one until it is
-// whole; a crash before the rename leaves it there, under a name that starts with a dot.
+// whole; a crash before the rename leaves it there, under a name that starts with a dot. A link
+// stays one: what it leads to is replaced.
 func Write(path string, perm fs.FileMode, write func(io.Writer) error) (err error) {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
 	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
 	if err != nil {
 		return err

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/ledger"
 	"catena/internal/login"
@@ -138,7 +139,8 @@ func packFiles(w *plan.Site, p *packer, name string, logins bool) {
 		}
 	}
 	for _, folder := range []string{w.Dir, w.Shelf.Dir()} {
-		families, _ := filepath.Glob(filepath.Join(folder, "families", "*.yaml")) // well-formed
+		// one that cannot be read has none
+		families, _ := files.In(filepath.Join(folder, "families"), "*.yaml")
 		for _, f := range families {
 			n := packSite + "families/" + filepath.Base(f)
 			if !slices.Contains(p.names, n) {

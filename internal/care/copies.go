@@ -21,6 +21,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/contact"
+	"catena/internal/files"
 	"catena/internal/site"
 	"catena/internal/wire"
 )
@@ -59,7 +60,7 @@ func Copy(ctx context.Context, x *contact.Access, dir string, s site.Site) (copi
 		if !f.IsDir() {
 			continue
 		}
-		saves, err := filepath.Glob(filepath.Join(own, f.Name(), "*.age"))
+		saves, err := files.In(filepath.Join(own, f.Name()), "*.age")
 		if err != nil {
 			return copied, err
 		}

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"catena/internal/cli/view"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/shelf"
 	"catena/internal/signature"
@@ -311,7 +312,7 @@ func (a *app) feedMake(args []string, f feedFlags) error {
 // publicKey reads a public key, or the file that holds it.
 func publicKey(key string) (ssh.PublicKey, error) {
 	text := key
-	if raw, err := os.ReadFile(key); err == nil {
+	if raw, err := files.Read(key, files.Key); err == nil {
 		text = string(raw)
 	}
 	public, err := signature.Public(text)
@@ -323,7 +324,7 @@ func publicKey(key string) (ssh.PublicKey, error) {
 
 // privateKey opens the key to sign with.
 func (a *app) privateKey(file string) (ssh.Signer, error) {
-	raw, err := os.ReadFile(file)
+	raw, err := files.Read(file, files.Key)
 	if err != nil {
 		return nil, usage("the key cannot be read: %w", err)
 	}

@@ -20,6 +20,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/contact"
 	"catena/internal/device"
+	"catena/internal/files"
 	"catena/internal/login"
 	"catena/internal/plan"
 	"catena/internal/site"
@@ -260,7 +261,7 @@ func (a *app) keys(e *login.Entry, f loginFlags) error {
 		if file.path == "" {
 			continue
 		}
-		raw, err := os.ReadFile(file.path)
+		raw, err := files.Read(file.path, files.Key)
 		if err != nil {
 			return usage("%w", err)
 		}

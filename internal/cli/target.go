@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,6 +11,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
+	"catena/internal/files"
 	"catena/internal/site"
 	"catena/internal/words"
 	"catena/internal/workspace"
@@ -132,7 +132,7 @@ func (a *app) targetLoadCmd() *cobra.Command {
 			"~/for-the-office/targets.yaml",
 		Args: exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			data, err := os.ReadFile(args[0])
+			data, err := files.Read(args[0], files.Site)
 			if err != nil {
 				return usage("%w", err)
 			}

@@ -98,7 +98,7 @@ func (w *worker) asProven(ctx context.Context) *Reason {
 func (s State) Again() order.Order {
 	o := s.Order
 	o.Devices = nil
-	o.Made, o.Closes = time.Time{}, time.Time{}
+	o.Made, o.Closes, o.Signed = time.Time{}, time.Time{}, nil // the signatures were of the whole
 	for i, d := range s.Devices {
 		there := d.Cause != nil && d.Cause.Why == ThereAlready
 		if d.Step == Failed || d.Step == Returned || d.Step == Skipped && !there {
@@ -112,7 +112,7 @@ func (s State) Again() order.Order {
 func (s State) Unfinished(still func(device string) bool) order.Order {
 	o := s.Order
 	o.Devices, o.Stage = nil, false
-	o.Made, o.Closes = time.Time{}, time.Time{}
+	o.Made, o.Closes, o.Signed = time.Time{}, time.Time{}, nil // the signatures were of the whole
 	for i, d := range s.Devices {
 		if d.Step == Parked && still(d.ID) {
 			row := s.Order.Devices[i]

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"catena/internal/files"
 	"context"
 	"errors"
 	"fmt"
@@ -75,9 +76,9 @@ func (l *Ledger) Held(name string) (held bool) {
 
 // Locks are the names of the locks that are held, or were when their process died.
 func (l *Ledger) Locks() []string {
-	files, _ := filepath.Glob(l.lockPath("*")) // the pattern is well-formed
+	held, _ := files.In(filepath.Dir(l.lockPath("x")), "*.lock")
 	var out []string
-	for _, f := range files {
+	for _, f := range held {
 		if name := strings.TrimSuffix(filepath.Base(f), ".lock"); name != asking {
 			out = append(out, name)
 		}

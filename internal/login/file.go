@@ -12,6 +12,7 @@ import (
 	"filippo.io/age"
 
 	"catena/internal/atomicfile"
+	"catena/internal/files"
 )
 
 // File is the name of the file in a site folder.
@@ -108,7 +109,7 @@ func Exists(dir string) bool {
 // what is wrong with the file.
 func Open(dir string, s Secret) (Book, error) {
 	path := filepath.Join(dir, File)
-	data, err := os.ReadFile(path)
+	data, err := files.Read(path, files.Order)
 	if errors.Is(err, os.ErrNotExist) {
 		return Book{}, ErrNone
 	}

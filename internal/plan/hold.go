@@ -1,10 +1,10 @@
 package plan
 
 import (
-	"os"
 	"path/filepath"
 
 	"catena/internal/device"
+	"catena/internal/files"
 	"catena/internal/order"
 	"catena/internal/site"
 )
@@ -15,7 +15,7 @@ import (
 func (w *Site) HeldNow(d device.Device) string {
 	now := w.Site
 	path := filepath.Join(w.Dir, site.File)
-	if raw, err := os.ReadFile(path); err == nil {
+	if raw, err := files.Read(path, files.Site); err == nil {
 		if s, err := site.Parse(path, raw); err == nil {
 			now.Hold = s.Hold
 		}

@@ -11,6 +11,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/device"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/match"
@@ -90,7 +91,7 @@ func (w *Site) readOrder(name string) (o order.Order, data []byte, err error) {
 		return o, nil, &UnknownOrderError{Name: name}
 	}
 	path := w.OrderPath(name)
-	data, err = os.ReadFile(path)
+	data, err = files.Read(path, files.Order)
 	if errors.Is(err, os.ErrNotExist) {
 		err = &UnknownOrderError{Name: name}
 	}
@@ -107,9 +108,9 @@ func (e *UnknownOrderError) Error() string { return "there is no order " + e.Nam
 
 // Orders are the names of the site's orders.
 func (w *Site) Orders() ([]string, error) {
-	files, err := filepath.Glob(filepath.Join(w.Dir, OrdersFolder, "*.yaml"))
+	found, err := files.In(filepath.Join(w.Dir, OrdersFolder), "*.yaml")
 	var out []string
-	for _, f := range files {
+	for _, f := range found {
 		out = append(out, strings.TrimSuffix(filepath.Base(f), ".yaml"))
 	}
 	return out, err

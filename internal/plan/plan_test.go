@@ -382,3 +382,18 @@ func TestMembers(t *testing.T) {
 	_, err = plan.Members(s, []string{"cam-1", "cam-8", "cam-9"})
 	assert.EqualError(t, err, "job j1 has no device cam-8, cam-9")
 }
+
+// An order made of a part of a signed one has no signature: none is claimed for it.
+func TestAPartOfASignedOrderIsNotSigned(t *testing.T) {
+	s := job.State{ID: "j1", Order: order.Order{Signed: []string{"SHA256:abc"},
+		Devices: []order.Device{{ID: "d1"}, {ID: "d2"}}},
+		Devices: []job.DeviceState{{ID: "d1", Step: job.Failed}, {ID: "d2", Step: job.Parked}}}
+	again := plan.Failed(s)
+	assert.Len(t, again.Devices, 1)
+	assert.Empty(t, again.Signed)
+	h := newHill(t, "site: Marrow Hill\n")
+	parked := s.Unfinished(func(string) bool { return true })
+	assert.Len(t, parked.Devices, 1)
+	assert.Empty(t, parked.Signed)
+	assert.Empty(t, h.open(t).Parked(s, nil).Signed)
+}

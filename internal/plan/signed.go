@@ -13,6 +13,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"catena/internal/atomicfile"
+	"catena/internal/files"
 	"catena/internal/ledger"
 	"catena/internal/order"
 	"catena/internal/signature"
@@ -88,7 +89,7 @@ func (w *Site) signatureKeys() (out []ssh.PublicKey, err error) {
 		if !filepath.IsAbs(path) {
 			path = filepath.Join(w.Dir, path)
 		}
-		if raw, err := os.ReadFile(path); err == nil {
+		if raw, err := files.Read(path, files.Key); err == nil {
 			text = string(raw)
 		}
 		key, err := signature.Public(text)
@@ -131,7 +132,7 @@ const mostSignatures = 16
 
 // signatureBlocks are the signatures beside an order's file, one after the other.
 func (w *Site) signatureBlocks(name string) (out [][]byte, err error) {
-	raw, err := os.ReadFile(w.OrderPath(name) + signature.Ending)
+	raw, err := files.Read(w.OrderPath(name)+signature.Ending, files.Key)
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}

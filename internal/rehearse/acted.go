@@ -8,6 +8,7 @@ import (
 
 	"catena/internal/dialect"
 	"catena/internal/dialect/scripted"
+	"catena/internal/files"
 	"catena/internal/order"
 )
 
@@ -24,7 +25,7 @@ type Recorded struct {
 // Recordings are those of folders families/recordings/ in others, whose families the registry has.
 func Recordings(known dialect.Registry, folders ...string) (out []Recorded, err error) {
 	for _, folder := range folders {
-		names, err := filepath.Glob(filepath.Join(folder, "families", "recordings", "*.json"))
+		names, err := files.In(filepath.Join(folder, "families", "recordings"), "*.json")
 		if err != nil {
 			return nil, err
 		}

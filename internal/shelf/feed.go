@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"catena/internal/atomicfile"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 	"catena/internal/signature"
@@ -135,7 +136,7 @@ func (t trusted) path(s *Shelf, ending string) string {
 
 // trusts are all feeds that are trusted.
 func (s *Shelf) trusts() ([]trusted, error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "feeds", "*.yaml"))
+	names, err := files.In(filepath.Join(s.dir, "feeds"), "*.yaml")
 	if err != nil {
 		return nil, err
 	}
@@ -442,7 +443,7 @@ func (p *Puller) small(ctx context.Context, name string, most int64) ([]byte, er
 
 // Withdrawals are what the feeds seen so far have withdrawn.
 func (s *Shelf) Withdrawals() ([]Withdrawn, error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "feeds", "*.index"))
+	names, err := files.In(filepath.Join(s.dir, "feeds"), "*.index")
 	if err != nil {
 		return nil, err
 	}

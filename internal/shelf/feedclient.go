@@ -1,12 +1,12 @@
 package shelf
 
 import (
+	"catena/internal/files"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -32,7 +32,7 @@ func FeedClient(ca string) (*http.Client, error) {
 		roots = x509.NewCertPool()
 	}
 	if ca != "" {
-		raw, err := os.ReadFile(ca)
+		raw, err := files.Read(ca, files.Key)
 		if err != nil {
 			return nil, err
 		}

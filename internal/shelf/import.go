@@ -20,6 +20,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"catena/internal/family"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/firmware/advisory"
 	"catena/internal/firmware/format"
@@ -118,7 +119,7 @@ func (s *Shelf) workFolder() (dir string, release func(), err error) {
 		return "", nil, err
 	}
 	defer func() { _ = turn.Unlock() }()
-	left, _ := filepath.Glob(filepath.Join(s.dir, "tmp", "import-*"))
+	left, _ := files.In(filepath.Join(s.dir, "tmp"), "import-*")
 	for _, old := range left {
 		lock := flock.New(filepath.Join(old, "lock"))
 		if ok, err := lock.TryLock(); ok || err != nil { // an error: it is not a folder of an import
@@ -126,10 +127,14 @@ func (s *Shelf) workFolder() (dir string, release func(), err error) {
 			_ = os.RemoveAll(old)
 		}
 	}
-	halves, _ := filepath.Glob(filepath.Join(s.dir, "*", ".*-*")) // files that were being replaced
-	for _, name := range halves {
-		if info, err := os.Stat(name); err == nil && time.Since(info.ModTime()) > staleAfter {
-			_ = os.Remove(name)
+	folders, _ := files.In(s.dir, "*")
+	for _, folder := range folders {
+		// files that were being replaced; what is no folder has none
+		halves, _ := files.In(folder, ".*-*")
+		for _, name := range halves {
+			if info, err := os.Stat(name); err == nil && time.Since(info.ModTime()) > staleAfter {
+				_ = os.Remove(name)
+			}
 		}
 	}
 	dir, err = os.MkdirTemp(filepath.Join(s.dir, "tmp"), "import-*")
@@ -276,12 +281,12 @@ func (in *importer) imageWithManifest(b *batch, p string) error {
 	if err := in.file(b, filepath.Base(p), p); err != nil {
 		return err
 	}
-	beside, err := filepath.Glob(filepath.Join(escapeGlob(b.source), "*.y*ml"))
+	beside, err := files.In(b.source, "*.y*ml")
 	if err != nil {
 		return err
 	}
 	for _, name := range beside {
-		data, err := os.ReadFile(name)
+		data, err := files.Read(name, files.Key)
 		if err != nil {
 			continue
 		}
@@ -291,14 +296,6 @@ func (in *importer) imageWithManifest(b *batch, p string) error {
 		}
 	}
 	return nil
-}
-
-// escapeGlob keeps a folder's name from being read as a pattern.
-func escapeGlob(dir string) string {
-	if filepath.Separator == '\\' {
-		return dir // Windows has no escape, and forbids * and ? in names
-	}
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(dir)
 }
 
 func (in *importer) file(b *batch, rel, p string) error {

@@ -25,6 +25,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"catena/internal/atomicfile"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 )
@@ -88,7 +89,7 @@ func (s *Shelf) Faults() ([]Fault, error) {
 }
 
 func (s *Shelf) read() (images []firmware.Image, faults []Fault, err error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "manifests", "*.yaml"))
+	names, err := files.In(filepath.Join(s.dir, "manifests"), "*.yaml")
 	if err != nil {
 		return nil, nil, err
 	}

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"catena/internal/atomicfile"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/firmware/advisory"
 	"catena/internal/signature"
@@ -47,7 +48,7 @@ func (s *Shelf) putAside(u Unknown, staged string) error {
 
 // AsideList returns what lies aside, by file name.
 func (s *Shelf) AsideList() ([]Unknown, error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "aside", "*.yaml"))
+	names, err := files.In(filepath.Join(s.dir, "aside"), "*.yaml")
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +102,7 @@ func (s *Shelf) advisoryPath(id string) string {
 
 // Advisories returns the security advisories that were added.
 func (s *Shelf) Advisories() ([]advisory.Advisory, error) {
-	names, err := filepath.Glob(filepath.Join(s.dir, "advisories", "*.json"))
+	names, err := files.In(filepath.Join(s.dir, "advisories"), "*.json")
 	if err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@
 package signature
 
 import (
+	"catena/internal/files"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
@@ -154,7 +155,7 @@ func NewKey(passphrase string) (private []byte, public ssh.PublicKey, err error)
 
 // VerifyFile checks the signature that lies beside a file.
 func VerifyFile(path string, key ssh.PublicKey, namespace string) error {
-	armored, err := os.ReadFile(path + Ending)
+	armored, err := files.Read(path+Ending, files.Key)
 	if err != nil {
 		return fmt.Errorf("%s: %w: %w", path, ErrSignature, err)
 	}

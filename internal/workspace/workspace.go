@@ -23,6 +23,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/files"
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/ledger"
@@ -122,7 +123,7 @@ func readWhole(dir string) (site.Site, error) {
 		return s, err
 	}
 	targets := filepath.Join(dir, site.TargetsFile)
-	data, err := os.ReadFile(targets)
+	data, err := files.Read(targets, files.Site)
 	if errors.Is(err, os.ErrNotExist) {
 		return s, nil
 	}
@@ -150,7 +151,7 @@ func (w *Workspace) Renew() error {
 // ReadSite reads the site file alone, without the targets of targets.yaml.
 func ReadSite(dir string) (site.Site, error) {
 	path := filepath.Join(dir, site.File)
-	data, err := os.ReadFile(path)
+	data, err := files.Read(path, files.Site)
 	if errors.Is(err, os.ErrNotExist) {
 		return site.Site{}, &NoSiteError{Dir: dir}
 	}
@@ -173,12 +174,12 @@ func ReadFamilies(folders ...string) (family.Set, error) {
 		if folder == "" {
 			continue
 		}
-		names, err := filepath.Glob(filepath.Join(folder, "families", "*.yaml"))
+		names, err := files.In(filepath.Join(folder, "families"), "*.yaml")
 		if err != nil {
 			return family.Set{}, err
 		}
 		for _, name := range names {
-			data, err := os.ReadFile(name)
+			data, err := files.Read(name, files.Family)
 			if err != nil {
 				return family.Set{}, err
 			}
@@ -198,7 +199,7 @@ func ReadFamilies(folders ...string) (family.Set, error) {
 
 // ReadFamily reads one family file.
 func ReadFamily(name string) (family.Family, error) {
-	data, err := os.ReadFile(name)
+	data, err := files.Read(name, files.Family)
 	if err != nil {
 		return family.Family{}, err
 	}
@@ -374,7 +375,7 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 func (w *Workspace) rename(from, to string) error {
 	for _, name := range []string{site.File, site.TargetsFile} {
 		path := filepath.Join(w.Dir, name)
-		raw, err := os.ReadFile(path)
+		raw, err := files.Read(path, files.Site)
 		if errors.Is(err, os.ErrNotExist) || err == nil &&
 			bytes.Equal(site.Rename(raw, from, to), raw) {
 			continue
