@@ -27,7 +27,46 @@ type Filled struct {
 	Objects []string // of SNMP: the values that are set, in the order of the step
 	Command string   // of SSH: the command line, or the remote path of an upload
 	Typed   []string // of SSH: what is typed at the prompts of its Reply, a line each
-	Secret  bool     // it holds a password that a login gave
+	Secret  bool     // it holds a password or a secret of the login, or what was derived from one
+	// Hidden are the texts in it that hold such a secret, as they are sent.
+	Hidden []string
+	// Shown is the same with placeholders for secrets, for whoever shows or records it; nil: it may be
+	// shown.
+	Shown *Filled
+}
+
+// text fills a template in. Every value of a step goes through it or through value: so that what is
+// secret is noticed wherever it stands.
+func (f *Filled) text(t Template, v Values, encode Encode) (string, bool, error) {
+	s, set, err := t.Text(v, encode)
+	if set {
+		f.note(t, s)
+	}
+	return s, set, err
+}
+
+// must is text for a template whose values must all be known.
+func (f *Filled) must(t Template, v Values, encode Encode) (string, error) {
+	s, set, err := f.text(t, v, encode)
+	if err == nil && !set {
+		err = fmt.Errorf("%s: a value in it is not known", t.Source)
+	}
+	return s, err
+}
+
+// value is text for a value that keeps its type.
+func (f *Filled) value(t Template, v Values) (any, bool, error) {
+	value, set, err := t.Value(v)
+	if set {
+		f.note(t, fmt.Sprint(value))
+	}
+	return value, set, err
+}
+
+func (f *Filled) note(t Template, sent string) {
+	if t.Secret {
+		f.Secret, f.Hidden = true, append(f.Hidden, sent)
+	}
 }
 
 // Fill fills a request in. wire are the headers that go with every request.
@@ -42,10 +81,9 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 		case s.Shell == "none" || s.Kind == Upload:
 			encode = onlyPlain
 		}
-		f.Command, err = must(s.Path, v, encode)
-		f.Secret = s.Path.Secret
+		f.Command, err = f.must(s.Path, v, encode)
 		for _, r := range s.Reply {
-			typed, typedErr := must(r.Text, v, oneLine)
+			typed, typedErr := f.must(r.Text, v, oneLine)
 			f.Typed, err = append(f.Typed, typed), errors.Join(err, typedErr)
 		}
 		if err == nil && s.OfBytes() {
@@ -57,27 +95,25 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 		if o.Name != "" {
 			continue
 		}
-		value, err := must(o.Value, v, oneLine)
+		value, err := f.must(o.Value, v, oneLine)
 		if err != nil {
 			return f, fmt.Errorf("set: %s: %w", o.OID, err)
 		}
-		f.Objects, f.Secret = append(f.Objects, value), f.Secret || o.Value.Secret
+		f.Objects = append(f.Objects, value)
 	}
 	if s.Protocol == "snmp" {
 		return f, nil
 	}
-	if f.Target, err = s.target(v); err != nil {
+	if f.Target, err = s.target(&f, v); err != nil {
 		return f, err
 	}
-	f.Secret = s.Path.Secret
 	for _, h := range append(append([]Field{}, wire...), s.Header...) {
-		value, set, err := h.Value.Text(v, headerValue)
+		value, set, err := f.text(h.Value, v, headerValue)
 		if err != nil {
 			return f, fmt.Errorf("header %s: %w", h.Name, err)
 		}
 		if set {
 			f.Header.Set(h.Name, value)
-			f.Secret = f.Secret || h.Value.Secret
 		}
 	}
 	if s.Body != nil {
@@ -86,17 +122,9 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 	return f, err
 }
 
-func must(t Template, v Values, encode Encode) (string, error) {
-	s, set, err := t.Text(v, encode)
-	if err == nil && !set {
-		err = fmt.Errorf("%s: a value in it is not known", t.Source)
-	}
-	return s, err
-}
-
 // target is the path with its query. What stands behind a ? in the path is encoded as a query.
-func (s *Step) target(v Values) (string, error) {
-	target, err := must(s.Path, v, func(value, before string) (string, error) {
+func (s *Step) target(f *Filled, v Values) (string, error) {
+	target, err := f.must(s.Path, v, func(value, before string) (string, error) {
 		switch {
 		case strings.Contains(before, "?"):
 			return url.QueryEscape(value), nil
@@ -109,7 +137,7 @@ func (s *Step) target(v Values) (string, error) {
 		return "", err
 	}
 	for _, q := range s.Query {
-		value, set, err := q.Value.Text(v, asIs)
+		value, set, err := f.text(q.Value, v, asIs)
 		if err != nil {
 			return "", err
 		}
@@ -138,24 +166,23 @@ func (b *Body) fill(f *Filled, v Values) error {
 	case "form":
 		var all []string
 		for _, field := range b.Fields {
-			value, set, err := field.Value.Text(v, asIs)
+			value, set, err := f.text(field.Value, v, asIs)
 			if err != nil {
 				return fmt.Errorf("form: %s: %w", field.Name, err)
 			}
 			if set {
 				all = append(all, url.QueryEscape(field.Name)+"="+url.QueryEscape(value))
-				f.Secret = f.Secret || field.Value.Secret
 			}
 		}
 		f.Body = []byte(strings.Join(all, "&"))
 	case "xml", "text", "ini":
 		encode := map[string]Encode{"xml": xmlText, "text": onlyPlain, "ini": iniValue}[b.Kind]
 		var text string
-		text, err = must(b.Text, v, encode)
-		f.Body, f.Secret = []byte(text), f.Secret || b.Text.Secret
+		text, err = f.must(b.Text, v, encode)
+		f.Body = []byte(text)
 	case "raw": // bytes as they are
 		var text string
-		text, err = must(b.Text, v, asIs)
+		text, err = f.must(b.Text, v, asIs)
 		f.Body = []byte(text)
 	case "multipart":
 		kind, err = b.multipart(f, v)
@@ -187,14 +214,13 @@ func (b *Body) multipart(f *Filled, v Values) (string, error) {
 			out.Reset()
 			continue
 		}
-		value, set, err := field.Value.Text(v, asIs)
+		value, set, err := f.text(field.Value, v, asIs)
 		if err != nil || !set {
 			if err != nil {
 				return "", err
 			}
 			continue
 		}
-		f.Secret = f.Secret || field.Value.Secret
 		if err := w.WriteField(field.Name, value); err != nil {
 			return "", err
 		}
@@ -231,11 +257,10 @@ func (t *Tree) write(out *bytes.Buffer, v Values, f *Filled) (set bool, err erro
 		out.WriteString(t.Raw)
 		return true, nil
 	case TreeText:
-		value, set, err := t.Text.Value(v)
+		value, set, err := f.value(t.Text, v)
 		if err != nil || !set {
 			return set, err
 		}
-		f.Secret = f.Secret || t.Text.Secret
 		return true, jsonValue(out, value)
 	}
 	ends := map[TreeKind]string{TreeList: "[]", TreeObject: "{}"}[t.Kind]
@@ -310,7 +335,9 @@ var plainWord = regexp.MustCompile(`^[A-Za-z0-9_.:/+=@%-]*$`)
 
 // onlyPlain refuses what could mean something where nothing can be quoted.
 func onlyPlain(s, _ string) (string, error) {
-	if !plainWord.MatchString(s) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
+	// the marks of placeholders mean nothing anywhere
+	plain := strings.NewReplacer("‹", "", "›", "").Replace(s)
+	if !plainWord.MatchString(plain) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
 		return "", fmt.Errorf("%.40q cannot stand here: where values cannot be quoted they must be plain",
 			s)
 	}

@@ -41,8 +41,8 @@ func In(dir, pattern string) (out []string, err error) {
 	return out, nil
 }
 
-// Read reads a regular file of at most so many bytes. A pipe or a device is refused before it is
-// opened: it could be waited for without end.
+// Read reads a regular file of at most the given number of bytes. A pipe or a device is refused
+// before it is opened: it could be waited for without end.
 func Read(path string, most int64) ([]byte, error) {
 	info, err := os.Stat(path)
 	switch {

@@ -22,7 +22,8 @@ const NotRead = "?"
 // unread reports that no one has read which version the device runs at its end.
 func (b endBody) unread() bool { return b.Version == "" || b.Cause.Away() }
 
-// runs returns the version that the device runs at its end: NotRead where a device that needs someone was not read.
+// runs returns the version that the device runs at its end: NotRead where a device that needs
+// someone was not read.
 func (b endBody) runs() string {
 	if (b.End == Stranded || b.End == Failed) && b.unread() {
 		return NotRead

@@ -130,7 +130,8 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 
 // CheckName refuses names of orders that cannot be typed, or cannot be a file's.
 func CheckName(name string) error {
-	if len(name) > 64 || !text.IsName(name) || strings.ContainsFunc(name, func(r rune) bool { return r > '~' }) {
+	if len(name) > 64 || !text.IsName(name) || strings.ContainsFunc(name,
+		func(r rune) bool { return r > '~' }) {
 		return fmt.Errorf("%q cannot be an order's name; use letters, digits, and the signs . _ - only",
 			name)
 	}

@@ -70,8 +70,8 @@ func Nearest(word string, candidates []string) string {
 	return best
 }
 
-// Name reduces what a device calls itself to what can be typed as one word, in every shell and in every file: letters,
-// digits, and the signs . _ - within. Empty: nothing is left.
+// Name reduces what a device calls itself to what can be typed as one word, in every shell and in
+// every file: letters, digits, and the signs . _ - within. Empty: nothing is left.
 func Name(s string) string {
 	var b strings.Builder
 	for _, r := range Clean(s) {
@@ -88,7 +88,9 @@ func Name(s string) string {
 // IsName reports whether a word is a name: Name leaves it as it is.
 func IsName(s string) bool { return s != "" && Name(s) == s }
 
-// inName reports whether a sign may be in a name. A ~ within one tells devices of one name apart: cam-11~2.
+// inName reports whether a sign may be in a name. A ~ within one tells devices of one name apart:
+// cam-11~2.
 func inName(r rune) bool {
-	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) || strings.ContainsRune("._-~", r)
+	return unicode.IsLetter(r) || unicode.IsDigit(r) || unicode.IsMark(r) ||
+		strings.ContainsRune("._-~", r)
 }

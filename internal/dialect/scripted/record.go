@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"slices"
@@ -87,7 +88,7 @@ type Recorder struct {
 // Recorder opens a session that is recorded. watch is shown every exchange; it may be nil.
 func (d Dialect) Recorder(at dialect.At, as login.Credential, watch func(Seen)) *Recorder {
 	s := d.open(at, as)
-	s.watch = watch
+	s.watch, s.recorded = watch, true
 	r := &Recorder{session: s, tape: &tape{secrets: map[string]string{}, of: s}}
 	s.through = func(c carrier) carrier { return taped{c, r.tape} }
 	if s.base != nil {
@@ -223,6 +224,16 @@ func (t tapedBase) Read(ctx context.Context) (device.Reading, error) {
 }
 
 func (t *tape) add(step *family.Step, f family.Filled, a family.Answer, err error) {
+	t.note()
+	for _, hidden := range f.Hidden { // what was derived from a secret may come back in an answer
+		known := slices.Contains(slices.Collect(maps.Values(t.secrets)), hidden)
+		if len(hidden) > 3 && !known {
+			t.secrets[fmt.Sprintf("derived.%d", len(t.secrets)+1)] = hidden
+		}
+	}
+	if f.Shown != nil {
+		f = *f.Shown
+	}
 	e := Exchange{Sent: inWords(step, f), Status: a.Status, Objects: a.Objects, Trouble: asCause(err)}
 	if utf8.Valid(a.Body) {
 		e.Body = string(a.Body)
@@ -368,14 +379,22 @@ func (d Dialect) recorded(r Recording, answers carrier) *session {
 	if r.Secure {
 		at.Scheme = "https"
 	}
-	as := login.Credential{User: placeholder("login.user"), Password: placeholder("login.password"),
-		PlainBasic: d.family.PlainBasic, More: login.More{Secrets: map[string]string{}}}
-	for _, name := range d.Secrets() {
-		as.Secrets[name] = placeholder("login." + name)
-	}
-	s := d.open(at, as)
+	s := d.open(at, login.Credential{})
+	s.as = s.blankLogin()
+	s.v["login"] = loginValues(s.as)
 	s.replayed, s.through = &r, func(carrier) carrier { return answers }
 	return s
+}
+
+// blankLogin is a login of placeholders: what a recording has in the place of the one that was
+// used.
+func (s *session) blankLogin() login.Credential {
+	as := login.Credential{User: placeholder("login.user"), Password: placeholder("login.password"),
+		PlainBasic: s.family.PlainBasic, More: login.More{Secrets: map[string]string{}}}
+	for _, secret := range s.program.Secrets {
+		as.Secrets[secret.Name] = placeholder("login." + secret.Name)
+	}
+	return as
 }
 
 // nothing are zeros, as many as are read.

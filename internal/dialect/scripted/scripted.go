@@ -141,6 +141,7 @@ type session struct {
 	as       login.Credential
 	places   map[whither]*place
 	replayed *Recording            // what is replayed; nil: it is a device
+	recorded bool                  // what goes over its carriers is recorded or shown
 	through  func(carrier) carrier // what stands before every carrier: a recording
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
 	known    device.Reading        // what it read

@@ -33,7 +33,10 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 	if s.watch == nil {
 		return
 	}
-	blank := s.blanks()
+	blank := s.blanks(f.Hidden...)
+	if f.Shown != nil {
+		f = *f.Shown
+	}
 	out := Seen{Stage: [...]string{"recognise", "login", "inside"}[s.stage], Step: step,
 		Status: a.Status, Err: err}
 	add := func(to *[]string, line string) { *to = append(*to, text.Clean(blank.Replace(line))) }
@@ -88,12 +91,17 @@ func objects(step *family.Step, f family.Filled) (lines []string) {
 
 // blanks puts names in the place of secrets, also where they stand encoded: what the login is,
 // what its steps take, and what the family marks. Equal secrets get equal names.
-func (s *session) blanks() *strings.Replacer {
+func (s *session) blanks(derived ...string) *strings.Replacer {
 	secrets := s.secrets()
 	var pairs []string
 	for _, name := range slices.Sorted(maps.Keys(secrets)) {
 		for _, encode := range encodings {
 			pairs = append(pairs, encode(secrets[name]), encode(placeholder(name)))
+		}
+	}
+	for _, hidden := range derived {
+		if len(hidden) > 3 {
+			pairs = append(pairs, hidden, placeholder("derived"))
 		}
 	}
 	return strings.NewReplacer(pairs...)

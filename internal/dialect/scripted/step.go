@@ -193,10 +193,17 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 		switch {
 		case s.stage == recognising:
 			return f, a, device.Because(device.NotMine, "recognise: must not send a login")
-		case step.Protocol == "http" && !p.at.Secure() && !p.as.PlainBasic:
+		case !p.encrypted(step.Protocol) && !p.as.PlainBasic:
 			return f, a, device.ErrPlain
-		case step.Protocol == "snmp" && p.as.User == "" && !p.as.PlainBasic:
-			return f, a, device.ErrPlain
+		}
+		if s.recorded {
+			blank := maps.Clone(v)
+			blank["login"] = loginValues(s.blankLogin())
+			shown, err := step.Fill(blank, s.wireOf(step))
+			if err != nil {
+				shown = family.Filled{Command: "(not recorded)"}
+			}
+			f.Shown = &shown
 		}
 	}
 	if step.OfBytes() && step.Kind == family.Upload {
@@ -205,6 +212,19 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 	}
 	a, err = p.carrier.ask(ctx, step, f, image)
 	return f, a, err
+}
+
+// encrypted reports whether what a step sends can be read by no one on the way.
+func (p *place) encrypted(protocol string) bool {
+	switch protocol {
+	case "ssh", "https":
+		return true
+	case "http":
+		return p.at.Secure()
+	case "snmp":
+		return p.as.User != "" && p.as.SNMP.Privacy != ""
+	}
+	return false
 }
 
 // wireOf are the headers of a step: those of every request go only to where the session is.
