@@ -130,7 +130,7 @@ func (x foundIndex) sureness(d, k device.Device) claim {
 	switch {
 	case d.Address == k.Address && (sameSerial || !contradicts):
 		return placed
-	case d.Host() == k.Host() && says && (sameSerial || !contradicts):
+	case d.Host() == k.Host() && says && (sameSerial || !contradicts) && !otherPort(d, k):
 		return placed
 	case contradicts:
 		return none
@@ -140,6 +140,12 @@ func (x foundIndex) sureness(d, k device.Device) claim {
 		return said
 	}
 	return none
+}
+
+// otherPort reports whether what speaks the same is at another port of the known device's host: anyone who can open
+// a port there could say the same of itself.
+func otherPort(d, k device.Device) bool {
+	return d.Dialect == k.Dialect && d.Scheme == k.Scheme && d.Address != k.Address
 }
 
 func differ(a, b string) bool { return a != "" && b != "" && !strings.EqualFold(a, b) }

@@ -194,8 +194,12 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 		if o.by == said && d.Moved == "" {
 			d.Moved = o.Address
 		}
-		if o.Secure() && len(all[i].talks) > 0 && !all[i].talks[0].Secure() {
+		switch {
+		case !o.Secure() || len(all[i].talks) == 0:
+		case !all[i].talks[0].Secure():
 			all[i].bare = s.keys.check(o.Address, device.KeyTLS, NoTLS)
+		case all[i].talks[0].Address != o.Address:
+			all[i].verifiedAt = o.Address
 		}
 	}
 }
@@ -382,6 +386,15 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 		return
 	}
 	at := dialect.At{Endpoint: best, Trust: s.keys.trust(d.Address)}
+	if d.verifiedAt != "" { // elsewhere it must show the certificate that it showed there
+		there, here := s.keys.trust(d.verifiedAt), at.Trust
+		at.Trust = func(kind, fingerprint string) error {
+			if err := there(kind, fingerprint); err != nil {
+				return err
+			}
+			return here(kind, fingerprint)
+		}
+	}
 	if s.Aids != nil {
 		at.Aids = s.Aids(d.Device)
 	}
