@@ -227,7 +227,7 @@ func Failed(s job.State) order.Order {
 func (w *Site) OrderOf(word string) (order.Order, error) {
 	o, err := w.ReadOrder(word)
 	if err == nil {
-		return o, nil
+		return o, w.Mistaken(o)
 	}
 	if state, jobErr := w.JobState(word); jobErr == nil {
 		return state.Order, nil

@@ -144,6 +144,10 @@ func (w *Site) Differences(o order.Order, anew bool) []Difference {
 			differ(true, "no device %s is known", d.ID)
 			continue
 		}
+		if text := mistaken(d, row.Match.Device); text != "" {
+			differ(true, "%s", text)
+			continue
+		}
 		if text := w.moved(d, o, row, anew); text != "" {
 			differ(false, "%s", text)
 		}
@@ -166,6 +170,40 @@ func (w *Site) Differences(o order.Order, anew bool) []Difference {
 		}
 	}
 	return append(out, w.rulesChanged(o)...)
+}
+
+// mistaken says what of an entry's name, model and serial number is not that of the device of its
+// ID; empty: all is. An order must not show one device and flash another.
+func mistaken(d order.Device, now device.Device) string {
+	var wrong []string
+	for _, f := range [][3]string{{"name", d.Name, now.Name}, {"model", d.Model, now.Model},
+		{"serial number", d.Serial, now.Serial}} {
+		if !strings.EqualFold(f[1], f[2]) {
+			wrong = append(wrong, fmt.Sprintf("its %s is %q, not %q", f[0], f[2], f[1]))
+		}
+	}
+	if len(wrong) == 0 {
+		return ""
+	}
+	return "the device " + d.ID + " of the order is another one: " + strings.Join(wrong, ", ")
+}
+
+// Mistaken returns a StaleError for an order of which an entry's ID, name, model and serial number
+// do not belong to one known device.
+func (w *Site) Mistaken(o order.Order) error {
+	var reasons []string
+	for _, d := range o.Devices {
+		row, known := w.Main(d.ID)
+		if !known {
+			reasons = append(reasons, fmt.Sprintf("%s: no device %s is known", d.Name, d.ID))
+		} else if text := mistaken(d, row.Match.Device); text != "" {
+			reasons = append(reasons, d.Name+": "+text)
+		}
+	}
+	if len(reasons) > 0 {
+		return &StaleError{reasons}
+	}
+	return nil
 }
 
 // imagesChanged says what of a device's images is not on the shelf as the order has it.
@@ -210,10 +248,6 @@ func (w *Site) Interrupted() ([]job.State, error) {
 func (w *Site) moved(d order.Device, o order.Order, row Row, anew bool) string {
 	now := row.Match.Device
 	versions := w.Matcher().Order(now)
-	if d.Serial != "" && now.Serial != "" && d.Serial != now.Serial {
-		return fmt.Sprintf("it is another device: its serial number is %s, not %s", now.Serial,
-			d.Serial)
-	}
 	if hold, held := w.Site.Held(now); held {
 		return "it is held: " + hold.Because
 	}

@@ -209,7 +209,14 @@ func TestDifferences(t *testing.T) {
 		}, []string{": limits: the site allows 1 at the same time, the order 4 (true)"}},
 		"another serial number": {func(_ *testing.T, _ *hill, o *order.Order) {
 			o.Devices[0].Serial = "WX4-other"
-		}, []string{"cam-1: it is another device: its serial number is WX4-cam-1, not WX4-other (false)"}},
+		}, []string{`cam-1: the device d1 of the order is another one: its serial number is "WX4-cam-1", not "WX4-other" (true)`}},
+		"no serial number": {func(_ *testing.T, _ *hill, o *order.Order) {
+			o.Devices[0].Serial = ""
+		}, []string{`cam-1: the device d1 of the order is another one: its serial number is "WX4-cam-1", not "" (true)`}},
+		"another name and model": {func(_ *testing.T, _ *hill, o *order.Order) {
+			o.Devices[0].Name, o.Devices[0].Model = "gate-9", "TG-200"
+		}, []string{`gate-9: the device d1 of the order is another one: its name is "cam-1", not "gate-9", its ` +
+			`model is "WX-40", not "TG-200" (true)`}},
 		"an image that is gone": {func(_ *testing.T, _ *hill, o *order.Order) {
 			o.Devices[0].Path[0].Image.SHA256 = "0123456789abcdef"
 		}, []string{"cam-1: the image 3.2.1.bin (0123456789ab…) is not on the shelf (true)"}},
