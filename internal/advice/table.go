@@ -149,6 +149,11 @@ var jobMeanings = map[job.Why]Meaning{
 	job.NotTogether: {"A lockstep set is updated as a whole or not at all, and one member was not " +
 		"ready.",
 		[]string{"resolve that one", "catena retry JOB"}},
+	job.ImageChanged: {"Someone or a faulty disk changed the image on the shelf during the " +
+		"transfer. No changed byte was " +
+		"sent, and the device did not get the end of the image. The changed file is set aside.",
+		[]string{"find out who writes to the shelf: catena shelf list --aside",
+			"add the image again from its source: catena shelf add", "catena retry JOB"}},
 	job.ImageGone: {"The image was removed from the shelf after the order was created.",
 		[]string{"catena shelf add FILE", "catena retry JOB"}},
 	job.CannotStage: {"The device restarts automatically when it has a new image, so it cannot be " +

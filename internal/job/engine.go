@@ -19,7 +19,8 @@ import (
 	"catena/internal/settings"
 )
 
-// File is an open image.
+// File is an open image. One that has the method Changed() error reports by it that it was changed
+// since it was opened, and hands nothing of it on.
 type File interface {
 	io.ReaderAt
 	io.Closer

@@ -130,10 +130,13 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 				Size: image.Size, SHA256: image.SHA256, File: image.File, Version: l.to},
 				func(n int64) { meter.done.Store(n) })
 		}
+		changed, tells := w.job.files[image.SHA256].(interface{ Changed() error })
 		switch {
 		case err == nil:
 			w.sentAt = time.Now()
 			return nil
+		case tells && changed.Changed() != nil: // the device did not get the end of it
+			return &failure{reason: &Reason{Why: ImageChanged, Step: Sending, Want: image.File}}
 		case errors.Is(err, device.ErrNotNow) && !ready:
 			return &failure{forbidden: true, reason: said(Sending, err)}
 		case errors.Is(err, device.ErrRefused): // an interlock that has changed since explains it

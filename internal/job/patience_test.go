@@ -348,7 +348,7 @@ func TestPatience(t *testing.T) {
 			}},
 			job.Returned, job.NotSettled, "1.0", 9 * time.Minute, 20 * time.Minute},
 		"it is given up": {&acted{writes: 2 * time.Minute, down: never, giveUp: 5 * time.Minute},
-			job.Stranded, job.DidNotReturn, "1.0", 5 * time.Minute, 6 * time.Minute},
+			job.Stranded, job.DidNotReturn, job.NotRead, 5 * time.Minute, 6 * time.Minute},
 		"a write is waited for": {&acted{writes: 8 * time.Minute, down: 0, giveUp: 5 * time.Minute},
 			job.Done, "", "2.0", 8 * time.Minute, 10 * time.Minute},
 		"it never ends writing": {&acted{writes: never},

@@ -28,11 +28,13 @@ const (
 	// it may still write: whether it has restarted is not certain. Waits for Within
 	MayWrite Why = "may-write"
 	// an interlock forbids the component Want: the next reason says which
-	Forbidden   Why = "forbidden"
-	ImageGone   Why = "image-gone"   // Want is not on the shelf any more
-	CannotStage Why = "cannot-stage" // it restarts automatically once it has an image
-	GaveUp      Why = "gave-up"      // a person gave the job up while it was at Step
-	NotSettled  Why = "not-settled"  // it was well, and did not stay so for Within
+	Forbidden Why = "forbidden"
+	ImageGone Why = "image-gone" // Want is not on the shelf any more
+	// Want was changed on the shelf while it was sent
+	ImageChanged Why = "image-changed"
+	CannotStage  Why = "cannot-stage" // it restarts automatically once it has an image
+	GaveUp       Why = "gave-up"      // a person gave the job up while it was at Step
+	NotSettled   Why = "not-settled"  // it was well, and did not stay so for Within
 	// Want, names: they are reached through it, and do not answer
 	CutOff          Why = "cut-off"
 	SettingsChanged Why = "settings-changed" // its settings are not as before
@@ -58,7 +60,8 @@ var Whys = []Why{WrongVersion, Unhealthy, NotSettled, DidNotReturn, StillAway, N
 	StillWriting, MayWrite, CutOff, DeviceSaid, NoRollback,
 	RollbackFailed, StillRuns, SettingsChanged, SettingsLost, SettingsLeft, SettingsNotKept,
 	NotCarried, NotTaken, NotLeft,
-	ChangedSince, ThereAlready, NotTogether, ImageGone, CannotStage, CannotUpdate, NoLogin,
+	ChangedSince, ThereAlready, NotTogether, ImageGone, ImageChanged, CannotStage, CannotUpdate,
+	NoLogin,
 	NotBegun, Forbidden, Abandoned, GaveUp,
 	VerifiedAnyway, PersonsWord}
 
@@ -161,6 +164,10 @@ var worded = map[Why]func(r *Reason) string{
 	StillWriting: func(r *Reason) string {
 		return fmt.Sprintf("still writing the image after %s",
 			r.Within)
+	},
+	ImageChanged: func(r *Reason) string {
+		return "the image " + r.Want + " was changed on the shelf while it was sent; the device did " +
+			"not get all of it"
 	},
 	ImageGone: func(r *Reason) string { return "the image " + r.Want + " is no longer on the shelf" },
 	GaveUp:    func(r *Reason) string { return "the job was given up while it was " + string(r.Step) },

@@ -29,15 +29,16 @@ import (
 	"catena/internal/sim"
 )
 
-// front stands before a gate at an address, with TLS and a certificate of its own or without, and counts the
-// requests that carry a login.
+// front stands before a gate at an address, with TLS and a certificate of its own or without, and
+// counts the requests that carry a login.
 func front(t *testing.T, address, gate string, secure bool) (logins *atomic.Int64, stop func()) {
 	t.Helper()
 	to, err := url.Parse("http://" + gate)
 	require.NoError(t, err)
 	logins = &atomic.Int64{}
 	proxy := httputil.NewSingleHostReverseProxy(to)
-	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
 		body, _ := io.ReadAll(r.Body) // what is cut short carries no login
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if r.Header.Get("Authorization") != "" || bytes.Contains(body, []byte("keeper")) {
@@ -59,8 +60,8 @@ func front(t *testing.T, address, gate string, secure bool) (logins *atomic.Int6
 	return logins, server.Close
 }
 
-// A login that was sent to a device over TLS goes nowhere else: not to another port of its host with another
-// certificate, not without TLS, and not to another host, whatever is said there.
+// A login that was sent to a device over TLS goes nowhere else: not to another port of its host
+// with another certificate, not without TLS, and not to another host, whatever is said there.
 func TestWhatWasVerifiedOverTLSGoesNowhereElse(t *testing.T) {
 	for name, c := range map[string]struct {
 		address string

@@ -142,8 +142,8 @@ func (x foundIndex) sureness(d, k device.Device) claim {
 	return none
 }
 
-// otherPort reports whether what speaks the same is at another port of the known device's host: anyone who can open
-// a port there could say the same of itself.
+// otherPort reports whether what speaks the same is at another port of the known device's host:
+// anyone who can open a port there could say the same of itself.
 func otherPort(d, k device.Device) bool {
 	return d.Dialect == k.Dialect && d.Scheme == k.Scheme && d.Address != k.Address
 }

@@ -22,7 +22,8 @@ type found struct {
 	readOnly bool              // what it told is all there is to read
 	fixed    bool              // it is a known device: its name and its refused logins are as given
 	bare     error             // it was talked to over TLS, and is not any more
-	// verifiedAt is where it was verified over TLS, which is another address than now; empty: it was not.
+	// verifiedAt is where it was verified over TLS, which is another address than now; empty: it was
+	// not.
 	verifiedAt string
 	listing    *listing // its children, where it was asked
 }

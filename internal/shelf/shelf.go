@@ -14,7 +14,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -143,10 +142,10 @@ func (s *Shelf) load(digest string) (firmware.Image, error) {
 	return firmware.Image{Manifest: manifest, Size: info.Size()}, nil
 }
 
-// OpenImage opens an image for sending and checks its digest from the very file
-// that it returns, which lies at its start. name is what errors call it. It returns ErrDamaged
-// when the digest is another, ErrGone where there is none.
-func (s *Shelf) OpenImage(digest, name string) (*os.File, error) {
+// OpenImage opens an image for sending: what is read of it is what its digest is of, also if the
+// file is changed later. name is what errors call it. It returns ErrDamaged when the digest is
+// another, ErrGone where there is none.
+func (s *Shelf) OpenImage(digest, name string) (*Sealed, error) {
 	f, err := os.Open(s.imagePath(digest))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("%w: %s (%.12s…)", ErrGone, name, digest)
@@ -154,22 +153,12 @@ func (s *Shelf) OpenImage(digest, name string) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := sha256.New()
-	_, err = io.Copy(h, f)
-	if err == nil {
-		if got := hex.EncodeToString(h.Sum(nil)); got != digest {
-			err = fmt.Errorf("%w: %s reads as %s…; add it to the shelf again", ErrDamaged,
-				name, got[:12])
-		}
-	}
-	if err == nil {
-		_, err = f.Seek(0, io.SeekStart)
-	}
+	x, err := s.seal(f, digest, name)
 	if err != nil {
 		_ = f.Close()
 		return nil, err
 	}
-	return f, nil
+	return x, nil
 }
 
 // RefusedError is returned for an image that must not be on the shelf as it is described.
