@@ -325,7 +325,7 @@ func TestPatience(t *testing.T) {
 			announces: time.Second},
 			job.Done, "", "2.0", 10 * time.Minute, 11 * time.Minute},
 		"it never comes back": {&acted{writes: time.Minute, down: never},
-			job.Stranded, job.DidNotReturn, "1.0", 10 * time.Minute, 13 * time.Minute},
+			job.Stranded, job.DidNotReturn, job.NotRead, 10 * time.Minute, 13 * time.Minute},
 		"it restarts twice": {&acted{writes: time.Minute, down: time.Minute, restarts: 2,
 			back: func(a *acted) { // up on the old version for half a minute, then away once more
 				again := a.until.Add(30 * time.Second)
