@@ -19,6 +19,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/family"
+	"catena/internal/machine"
 	"catena/internal/notify"
 	"catena/internal/plan"
 	"catena/internal/shelf"
@@ -165,6 +166,7 @@ func (a *app) root() *cobra.Command {
 }
 
 func (a *app) prepare() error {
+	machine.SweepScratch()
 	switch a.format {
 	case "table", "json", "csv":
 	default:

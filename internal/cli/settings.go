@@ -7,9 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"os/signal"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -22,6 +20,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/job"
+	"catena/internal/machine"
 	"catena/internal/plan"
 	"catena/internal/settings"
 	"catena/internal/words"
@@ -410,51 +409,54 @@ func (a *app) decide(s cared, x care.Saved, m settings.Merged, edit bool) ([]byt
 	if x.Format == settings.Opaque {
 		return nil, usage("%s: %w: they cannot be edited", x.Save, settings.ErrOpaque)
 	}
-	text, file, err := a.edited(m.Text, notes, filepath.Join(s.Dir, care.SettingsFolder))
-	if err != nil {
-		return nil, err
+	for text := m.Text; ; {
+		edited, err := a.edited(text, notes)
+		if err != nil {
+			return nil, err
+		}
+		text = edited
+		_, wrong := settings.Parse(x.Format, text)
+		if wrong == nil {
+			return text, nil
+		}
+		view.Print(a.err, "%s\n", wrong)
+		if _, asks := a.terminal(); !asks {
+			return nil, refused("%w; nothing was touched. The edited text was not kept, since it holds "+
+				"secrets", wrong)
+		}
+		if err := a.confirm("Edit it again?"); err != nil {
+			return nil, err
+		}
 	}
-	if _, err := settings.Parse(x.Format, text); err != nil {
-		return nil, refused("%s: %w; nothing was touched. Your text is in that file, which holds its "+
-			"secrets: delete it", file, err)
-	}
-	return text, os.Remove(file)
 }
 
 // noteMark starts the lines of an edited text that are no part of it.
 const noteMark = "#! "
 
-// edited has a person edit a text, with notes above it. The file is left for the caller, who
-// removes it.
-func (a *app) edited(text []byte, notes []string, folder string) (out []byte, file string,
-	err error) {
-	words := strings.Fields(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
-	if len(words) == 0 {
-		return nil, "", usage("--edit needs an editor: set EDITOR")
+// edited has a person edit a text, with notes above it.
+func (a *app) edited(text []byte, notes []string) (out []byte, err error) {
+	editor := strings.Fields(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR")))
+	if len(editor) == 0 {
+		return nil, usage("--edit needs an editor: set EDITOR")
 	}
-	f, err := os.CreateTemp(folder, "edit-*.txt") // for its owner alone
-	if err != nil {
-		return nil, "", err
-	}
-	file = f.Name()
+	var whole bytes.Buffer
 	for _, n := range append(notes, "lines that start so are not sent") {
-		_, err = fmt.Fprintln(f, noteMark+n)
+		fmt.Fprintln(&whole, noteMark+n)
 	}
-	_, writeErr := f.Write(text)
-	if err := errors.Join(err, writeErr, f.Close()); err != nil {
-		return nil, file, errors.Join(err, os.Remove(file))
+	whole.Write(text)
+	scratch, err := machine.NewScratch(whole.Bytes())
+	if err != nil {
+		return nil, err
 	}
-	c := exec.Command(words[0], append(words[1:], file)...)
-	c.Stdin, c.Stdout, c.Stderr = os.Stdin, a.err, a.err
-	if err := c.Run(); err != nil {
-		return nil, file, errors.Join(fmt.Errorf("the editor %s: %w; nothing was touched", words[0], err),
-			os.Remove(file))
+	defer scratch.Remove()
+	raw, err := scratch.Edit(editor, os.Stdin, os.Stderr)
+	if err != nil {
+		return nil, fmt.Errorf("the editor %s: %w; nothing was touched", editor[0], err)
 	}
-	raw, err := os.ReadFile(file)
 	for line := range bytes.Lines(raw) {
 		if !bytes.HasPrefix(line, []byte(strings.TrimSpace(noteMark))) {
 			out = append(out, line...)
 		}
 	}
-	return out, file, err
+	return out, nil
 }

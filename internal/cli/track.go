@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"slices"
-	"strings"
 	"time"
 
 	"github.com/charmbracelet/x/ansi"
@@ -246,64 +244,12 @@ func (a *app) printEvents(w *plan.Site, state job.State, after int64) (int64, er
 	return after, nil
 }
 
-// endOrder is the order in which devices stand when a job has ended: what needs a person last,
-// where it is still in sight after many others.
-var endOrder = []job.Step{job.Done, job.Parked, job.Waiting, job.Skipped, job.Failed, job.Returned,
-	job.Stranded}
-
-// mostNamed is how many devices of an end the closing line of a job names.
-const mostNamed = 8
-
-// sayEnds prints every device that has ended: what it was on, what it runs, how long it took,
-// and what to do.
-func (a *app) sayEnds(state job.State) {
-	ended := slices.DeleteFunc(slices.Clone(state.Devices), func(d job.DeviceState) bool {
-		return !d.Step.End()
-	})
-	slices.SortStableFunc(ended, func(x, y job.DeviceState) int {
-		return slices.Index(endOrder, x.Step) - slices.Index(endOrder, y.Step)
-	})
-	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"},
-		Less: []string{"took"}, Tail: 2}
-	for _, d := range ended {
-		took := ""
-		if d.Took > 0 {
-			took = words.Clock(time.Duration(d.Took * float64(time.Second)))
-		}
-		t.Add(d.Name, jobview.StepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took),
-			d.Reason,
-			advice.Next(d))
-	}
-	if len(ended) == 0 || a.quiet {
-		return
-	}
-	a.say("")
-	t.Draw(a.human(), a.style(a.human()))
-}
-
-// inNeed names the devices of an end that needs a person; empty: it does not.
-func inNeed(state job.State, end job.Step) string {
-	if end != job.Stranded && end != job.Returned && end != job.Failed {
-		return ""
-	}
-	var names []string
-	for _, d := range state.Devices {
-		if d.Step == end {
-			names = append(names, d.Name)
-		}
-	}
-	return " (" + words.FewOf(names, mostNamed) + ")"
-}
-
 // summary says how a job ended, and gives the exit code that says so too.
 func (a *app) summary(w *plan.Site, state job.State) error {
 	if !state.Alive {
-		a.sayEnds(state)
-	}
-	var parts []string
-	for _, end := range append([]job.Step{job.Waiting}, job.Ends...) {
-		if n := state.Count(end); n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, end)+inNeed(state, end))
+		if t := jobview.Ends(state); len(t.Rows) > 0 && !a.quiet {
+			a.say("")
+			t.Draw(a.human(), a.style(a.human()))
 		}
 	}
 	if state.Alive {
@@ -313,7 +259,7 @@ func (a *app) summary(w *plan.Site, state job.State) error {
 	if state.Interrupted() {
 		return outcome(state)
 	}
-	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Name(), strings.Join(parts, ", "),
+	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Name(), jobview.Summary(state),
 		words.Clock(state.Ended.Sub(state.Started)))
 	return outcome(state)
 }
