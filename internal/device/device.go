@@ -7,6 +7,7 @@ package device
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"net"
 	"net/netip"
@@ -183,6 +184,32 @@ const (
 	maxServices   = 64
 	maxNeighbours = 256
 )
+
+// Clean returns the device with every text made harmless, for one that comes from a file: a ledger or a pack may be
+// someone else's. What is not a name and not its address is reduced to one.
+func (d Device) Clean() Device {
+	d.Reading = d.Reading.Clean()
+	for _, s := range []*string{&d.ID, &d.Address, &d.Scheme, &d.Dialect, &d.Path, &d.ProtocolVersion, &d.Through,
+		&d.Unit, &d.Login, &d.Moved} {
+		*s = text.Clean(*s)
+	}
+	if address := strings.TrimSuffix(d.Address, ":0"); d.Name != address && !text.IsName(d.Name) {
+		if _, err := netip.ParseAddrPort(d.Name); err != nil {
+			d.Name = cmp.Or(text.Name(d.Name), address, d.ID)
+		}
+	}
+	for i := range d.FoundVia {
+		d.FoundVia[i] = text.Clean(d.FoundVia[i])
+	}
+	if d.Trouble != nil {
+		c := *d.Trouble
+		for _, s := range []*string{&c.Detail, &c.Key, &c.Was, &c.Now} {
+			*s = text.Harmless(*s)
+		}
+		d.Trouble = &c
+	}
+	return d
+}
 
 // Clean returns the reading with every text made harmless and every list bounded.
 func (r Reading) Clean() Reading {

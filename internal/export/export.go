@@ -283,18 +283,23 @@ func logo(w *plan.Site) (string, error) {
 	if w.Site.Logo == "" {
 		return "", nil
 	}
-	path := w.Site.Logo
-	if !filepath.IsAbs(path) {
-		path = filepath.Join(w.Dir, path)
+	// It goes into a report that is given away: a folder of someone else must not fetch another file.
+	root, err := os.OpenRoot(w.Dir)
+	if err != nil {
+		return "", err
 	}
-	i, err := os.Stat(path)
+	defer func() { _ = root.Close() }()
+	path := filepath.Join(w.Dir, w.Site.Logo)
+	i, err := root.Stat(w.Site.Logo)
 	switch {
 	case err != nil:
-		return "", &LogoError{path, "cannot be read"}
+		return "", &LogoError{path, "cannot be read, or is not in the site folder"}
+	case !i.Mode().IsRegular():
+		return "", &LogoError{path, "is not a file"}
 	case i.Size() > maxLogo:
 		return "", &LogoError{path, fmt.Sprintf("is larger than %d KiB", maxLogo>>10)}
 	}
-	raw, err := os.ReadFile(path)
+	raw, err := root.ReadFile(w.Site.Logo)
 	if err != nil {
 		return "", &LogoError{path, "cannot be read"}
 	}

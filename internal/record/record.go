@@ -46,7 +46,7 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 		if err := json.Unmarshal(e.Body, &d); err != nil {
 			return nil, fmt.Errorf("entry %d of the ledger is not a device: %w", e.Seq, err)
 		}
-		out = append(out, d)
+		out = append(out, d.Clean()) // the folder may be someone else's
 	}
 	slices.SortFunc(out, func(a, b device.Device) int { return idNumber(a.ID) - idNumber(b.ID) })
 	return out, nil

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -205,6 +206,9 @@ func (s Site) checkNames(doc *yamldoc.Doc) error {
 	return nil
 }
 
+// looksLikeID is a device's ID: a name must not be another one's.
+var looksLikeID = regexp.MustCompile(`^[dD][0-9]+$`)
+
 // CheckName refuses names that cannot be typed, or that mean something else.
 func CheckName(name string) error {
 	if !text.IsName(name) {
@@ -213,6 +217,9 @@ func CheckName(name string) error {
 	}
 	if _, err := ParseRange(name); err == nil {
 		return fmt.Errorf("%q is an address, not a name", name)
+	}
+	if looksLikeID.MatchString(name) {
+		return fmt.Errorf("%q reads like the ID of a device; choose another name", name)
 	}
 	return nil
 }
