@@ -256,7 +256,7 @@ func (a *app) show(name string) error {
 		if i == 0 {
 			t = deviceFacts(part, childrenOf(w, part.Name))
 			for _, k := range trusted {
-				if k.Host() == d.Match.Device.Host() && k.Kind != device.KeySerial {
+				if k.Host() == d.Match.Device.Host() && (k.Kind == device.KeyTLS || k.Kind == device.KeySSH) {
 					t.Add(view.Quiet.Cell(k.Kind), k.Fingerprint)
 				}
 			}

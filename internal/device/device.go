@@ -356,9 +356,18 @@ const (
 	KeySSH = "SSH host key"
 	// What a device says of itself.
 	KeySerial = "serial number"
-	KeyModel  = "model"
-	KeyMAC    = "MAC address"
-	KeyUUID   = "UUID"
+	// KeyShown is whether a device shows its serial number without a login: Shown or NotShown. One that has shown it
+	// and shows none any more may be another one.
+	KeyShown = "serial number before a login"
+	KeyModel = "model"
+	KeyMAC   = "MAC address"
+	KeyUUID  = "UUID"
+)
+
+// What a Key of the kind KeyShown says.
+const (
+	Shown    = "shown"
+	NotShown = "not shown"
 )
 
 // Key is what a device showed of itself at an address: a certificate, a host key, a

@@ -30,7 +30,13 @@ func VerifyIdentity(ctx context.Context, d Dialect, at At, known device.Identity
 		}
 		return other
 	}
-	return nil
+	switch {
+	case at.Trust == nil || err != nil:
+		return nil
+	case r.Serial == "":
+		return at.Trust(device.KeyShown, device.NotShown)
+	}
+	return at.Trust(device.KeyShown, device.Shown)
 }
 
 // Guard returns a session that verifies the identity of the device before each login and

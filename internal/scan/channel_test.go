@@ -124,3 +124,59 @@ func certificate(t *testing.T) tls.Certificate {
 	require.NoError(t, err)
 	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}
 }
+
+// A device that showed its serial number before a login and shows none any more gets no login, until a person
+// accepts it.
+func TestADeviceThatStopsShowingItsSerialNumber(t *testing.T) {
+	place, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: right},
+		Devices: []sim.Device{gate("gate-1", 101, sim.Faults{})}}, "", slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	defer place.Stop()
+	if place.OneHost {
+		t.Skip("this machine has one loopback address")
+	}
+	to, err := url.Parse("http://" + place.StandIns()[0].Address)
+	require.NoError(t, err)
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	logins, silent := &atomic.Int64{}, &atomic.Bool{}
+	proxy.ModifyResponse = func(r *http.Response) error {
+		body, err := io.ReadAll(r.Body)
+		if silent.Load() && r.Request.URL.Path == "/tg/v1/about" {
+			body = bytes.Replace(body, []byte(`"TG2-gate-1"`), []byte(`""`), 1)
+		}
+		r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+		r.Header.Del("Content-Length")
+		return err
+	}
+	l, err := net.Listen("tcp", "127.66.7.120:18080")
+	require.NoError(t, err)
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		if r.Header.Get("Authorization") != "" || bytes.Contains(body, []byte("keeper")) {
+			logins.Add(1)
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	_ = server.Listener.Close()
+	server.Listener = l
+	server.Start()
+	defer server.Close()
+	h := &hill{t: t, place: place, scanner: newScanner(3 * time.Second)}
+	h.networks = []discover.Network{{Adapter: place.Adapter, Ranges: ranges(t, "127.66.7.120:18080")}}
+	h.scanner.Via = []string{"sweep"}
+	h.logins(login.Credential{ID: "l1", User: "keeper", Password: right})
+	first := h.scan().Devices
+	require.Len(t, first, 1)
+	require.Equal(t, device.OK, first[0].Access, first[0].Why())
+	require.NotEmpty(t, first[0].Serial)
+
+	silent.Store(true)
+	before := logins.Load()
+	r := h.scan()
+	require.Len(t, r.Devices, 1)
+	assert.Equal(t, device.IdentityChanged, r.Devices[0].Access, r.Devices[0].Why())
+	assert.Equal(t, before, logins.Load(), "no login was sent")
+	h.scanner.Trusted = append(h.scanner.Trusted, r.Keys.Refused...)
+	assert.Equal(t, device.OK, h.scan().Devices[0].Access, "after a person accepted it")
+}

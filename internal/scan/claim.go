@@ -91,7 +91,7 @@ func indexFound(found []*device.Device, shown *keyring) foundIndex {
 		}
 	}
 	for slot, p := range shown.trusted {
-		if slot.Kind != device.KeySerial {
+		if slot.Kind != device.KeySerial && slot.Kind != device.KeyShown {
 			x.keyed[slot.Host()] = append(x.keyed[slot.Host()], hosts[p]...)
 		}
 	}

@@ -228,7 +228,7 @@ func TestKindsAreHeard(t *testing.T) {
 	for _, k := range r.Keys.Fresh {
 		kinds[k.Kind] = true
 	}
-	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyTLS: true, device.KeySSH: true},
+	assert.Equal(t, map[string]bool{KeySerial: true, device.KeyShown: true, device.KeyTLS: true, device.KeySSH: true},
 		kinds)
 	for _, in := range h.place.StandIns() {
 		assert.NotContains(t, strings.Join(in.Log, " "), "ssh password", "no one logs in by SSH")

@@ -2,6 +2,7 @@ package scan
 
 import (
 	"net/netip"
+	"slices"
 	"sync"
 
 	"catena/internal/device"
@@ -43,7 +44,7 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	host, _ := netip.ParseAddrPort(address) // the zero address where it is none
-	if kind != KeySerial && fingerprint != NoTLS {
+	if kind != KeySerial && kind != device.KeyShown && fingerprint != NoTLS {
 		k.shown[host.Addr()] = append(k.shown[host.Addr()], fingerprint)
 	}
 	slot := Key{Address: address, Kind: kind}
@@ -51,7 +52,9 @@ func (k *keyring) check(address, kind, fingerprint string) error {
 	switch {
 	case known && was == fingerprint:
 		return nil
-	case !known, was == NoTLS:
+	case !known && fingerprint == device.NotShown:
+		return nil // it never showed one
+	case !known, was == NoTLS, was == device.NotShown:
 		k.trusted[slot] = fingerprint
 		k.fresh = append(k.fresh, Key{Address: address, Kind: kind, Fingerprint: fingerprint})
 		return nil
@@ -76,8 +79,9 @@ func (k *keyring) changed(host netip.Addr) error {
 	return k.strangers[host]
 }
 
-// Trust holds the keys shown at an address against those known, without keeping any.
+// Trust compares the keys shown at an address with those known, without keeping any. A device that restarts may show
+// no serial number for a while: that is for scans to notice.
 func Trust(known []Key, address string) wire.Trust {
-	k := newKeyring(known)
+	k := newKeyring(slices.DeleteFunc(slices.Clone(known), func(k Key) bool { return k.Kind == device.KeyShown }))
 	return k.trust(address)
 }
