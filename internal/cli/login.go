@@ -658,17 +658,30 @@ func (a *app) login() (login.Credential, bool, error) {
 		if !ok || user == "" {
 			return login.Credential{}, false, usage("CATENA_LOGIN must be user:password")
 		}
-		return login.Credential{User: user, Password: password}, true, nil
+		return a.marked(login.Credential{User: user, Password: password}), true, nil
 	}
 	user, err := a.ask("User of the devices (empty: none): ")
 	if err != nil || user == "" {
 		return login.Credential{}, false, nil
 	}
 	password, err := a.askSecret("Password: ")
-	if err == nil {
-		a.remember("CATENA_LOGIN", user+":"+password)
+	if err != nil {
+		return login.Credential{}, true, err
 	}
-	return login.Credential{User: user, Password: password}, true, err
+	a.remember("CATENA_LOGIN", user+":"+password)
+	return a.marked(login.Credential{User: user, Password: password}), true, nil
+}
+
+// marked marks a login, so that a device that refused it once is not asked again by every scan.
+func (a *app) marked(given login.Credential) login.Credential {
+	base, err := a.dataDir()
+	if err == nil {
+		given, err = login.Marked(given, filepath.Join(base, "given-logins.key"))
+	}
+	if err != nil {
+		a.notice("a login that is refused is tried again by the next scan: %v", err)
+	}
+	return given
 }
 
 // remember keeps what an operator typed as if it had been in the environment: for a detached job.

@@ -190,7 +190,7 @@ func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids)
 	i := slices.IndexFunc(logins, func(l login.Credential) bool { return l.ID == d.Login })
 	if i < 0 {
 		i = slices.IndexFunc(logins, func(l login.Credential) bool {
-			return l.ID == "" || !slices.Contains(d.Refused, l.ID)
+			return l.RefusedAs() == "" || !slices.Contains(d.Refused, l.RefusedAs())
 		})
 	}
 	if i < 0 { // one that tells all without a login may still require one to be changed

@@ -1,6 +1,7 @@
 package login
 
 import (
+	"cmp"
 	"crypto/ed25519"
 	"crypto/tls"
 	"crypto/x509"
@@ -19,12 +20,16 @@ import (
 // an SNMP community. It shows nothing when it is printed or logged.
 type Credential struct {
 	ID             string // names it without showing it; empty: given for this run
+	Mark           string // of one without an ID: what it is known by to this user, in later runs; empty: nothing
 	User, Password string
 	SNMP           SNMP // what SNMPv3 requires besides
 	More
 	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool
 }
+
+// RefusedAs is what a device that refuses it is noted with: its ID, or its mark.
+func (c Credential) RefusedAs() string { return cmp.Or(c.ID, c.Mark) }
 
 // String hides what it holds, in every way of printing it.
 func (c Credential) String() string { return "login" }

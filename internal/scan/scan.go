@@ -437,8 +437,9 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 		case errors.Is(err, device.ErrLoginRefused):
 			if login.ID == "" {
 				s.unnamed.Store(d.Address+" "+login.User, true)
-			} else if !slices.Contains(d.Refused, login.ID) {
-				d.Refused = append(slices.Clone(d.Refused), login.ID)
+			}
+			if as := login.RefusedAs(); as != "" && !slices.Contains(d.Refused, as) {
+				d.Refused = append(slices.Clone(d.Refused), as)
 			}
 			if d.Login == login.ID {
 				d.Login = ""
@@ -448,7 +449,7 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 			errors.Is(err, device.ErrNoRight):
 			d.Login = login.ID
 			d.Refused = slices.DeleteFunc(slices.Clone(d.Refused), func(id string) bool {
-				return id == login.ID
+				return id == login.RefusedAs()
 			})
 		}
 		return
@@ -504,7 +505,7 @@ func (s *Scanner) logins(d device.Device, at device.Endpoint) (out []login.Crede
 		case !l.Is(s.Dialects.Form(at)):
 		case l.ID == "" && s.refusedNow(d.Address, l.User):
 			before++
-		case l.ID != "" && slices.Contains(d.Refused, l.ID):
+		case l.RefusedAs() != "" && slices.Contains(d.Refused, l.RefusedAs()):
 			before++
 		case l.ID != "" && l.ID == d.Login:
 			out = slices.Insert(out, 0, l)
