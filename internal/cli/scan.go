@@ -504,7 +504,7 @@ func (a *app) conclude(note record.Scan, shown []workspace.Row) {
 		}
 	}
 	if locked > 0 {
-		a.say("%s could not be logged in to. Add their logins: catena login add; see which works "+
+		a.say("%s could not be logged in to. Add a login: catena login add; see which works "+
 			"where: catena login test", words.Plural(locked, "device"))
 	}
 	if len(shown) == 0 {
