@@ -375,7 +375,7 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	}
 	renamed := func(own map[string]string) map[string]string { return s.Renamed(d, own) }
 	err = s.Restore(ctx, d, x, renamed, func(m settings.Merged) ([]byte, error) {
-		return a.decide(s, x,
+		return a.decide(x,
 			m, edit)
 	})
 	switch {
@@ -393,7 +393,7 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 }
 
 // decide returns what is sent of a save: the merged settings, or what the operator makes of them.
-func (a *app) decide(s cared, x care.Saved, m settings.Merged, edit bool) ([]byte, error) {
+func (a *app) decide(x care.Saved, m settings.Merged, edit bool) ([]byte, error) {
 	var notes []string
 	for _, l := range m.Left {
 		a.say("Left out: %s: %s.", l.Path, l.Why)

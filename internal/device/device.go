@@ -185,11 +185,12 @@ const (
 	maxNeighbours = 256
 )
 
-// Clean returns the device with every text made harmless, for one that comes from a file: a ledger or a pack may be
-// someone else's. What is not a name and not its address is reduced to one.
+// Clean returns the device with every text made harmless, for one that comes from a file: a ledger
+// or a pack may be someone else's. What is not a name and not its address is reduced to one.
 func (d Device) Clean() Device {
 	d.Reading = d.Reading.Clean()
-	for _, s := range []*string{&d.ID, &d.Address, &d.Scheme, &d.Dialect, &d.Path, &d.ProtocolVersion, &d.Through,
+	for _, s := range []*string{&d.ID, &d.Address, &d.Scheme, &d.Dialect, &d.Path, &d.ProtocolVersion,
+		&d.Through,
 		&d.Unit, &d.Login, &d.Moved} {
 		*s = text.Clean(*s)
 	}
@@ -356,8 +357,8 @@ const (
 	KeySSH = "SSH host key"
 	// What a device says of itself.
 	KeySerial = "serial number"
-	// KeyShown is whether a device shows its serial number without a login: Shown or NotShown. One that has shown it
-	// and shows none any more may be another one.
+	// KeyShown is whether a device shows its serial number without a login: Shown or NotShown. One
+	// that has shown it and shows none any more may be another one.
 	KeyShown = "serial number before a login"
 	KeyModel = "model"
 	KeyMAC   = "MAC address"

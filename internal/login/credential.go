@@ -19,8 +19,9 @@ import (
 // Credential is what one login attempt sends: a user and a password, or without a user
 // an SNMP community. It shows nothing when it is printed or logged.
 type Credential struct {
-	ID             string // names it without showing it; empty: given for this run
-	Mark           string // of one without an ID: what it is known by to this user, in later runs; empty: nothing
+	ID string // names it without showing it; empty: given for this run
+	// Mark is what one without an ID is known by in later runs of this user; empty: by nothing.
+	Mark           string
 	User, Password string
 	SNMP           SNMP // what SNMPv3 requires besides
 	More

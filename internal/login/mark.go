@@ -15,9 +15,10 @@ import (
 // markKey is the length of the key that marks are made with, in bytes.
 const markKey = 32
 
-// Marked returns a login that was given for one run with a Mark, by which a device that refused it is known in later
-// runs. The mark is an HMAC (RFC 2104) under a key that is random and stays in a file of this user, outside of all
-// site folders: to those who have only the folder it tells nothing of the password. The file is made if there is none.
+// Marked returns a login that was given for one run with a Mark, by which a device that refused it
+// is known in later runs. The mark is an HMAC (RFC 2104) under a key that is random and stays in a
+// file of this user, outside of all site folders: to those who have only the folder it tells
+// nothing of the password. The file is made if there is none.
 func Marked(c Credential, file string) (Credential, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return c, err
@@ -31,7 +32,8 @@ func Marked(c Credential, file string) (Credential, error) {
 			key = make([]byte, markKey)
 			_, _ = rand.Read(key) // never fails
 		default:
-			return nil, fmt.Errorf("%s is damaged; remove it: logins given for one run are then tried again", file)
+			return nil, fmt.Errorf("%s is damaged; remove it: logins given for one run are then tried again",
+				file)
 		}
 		return key, nil
 	})

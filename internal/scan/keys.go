@@ -79,9 +79,10 @@ func (k *keyring) changed(host netip.Addr) error {
 	return k.strangers[host]
 }
 
-// Trust compares the keys shown at an address with those known, without keeping any. A device that restarts may show
-// no serial number for a while: that is for scans to notice.
+// Trust compares the keys shown at an address with those known, without keeping any. A device that
+// restarts may show no serial number for a while: that is for scans to notice.
 func Trust(known []Key, address string) wire.Trust {
-	k := newKeyring(slices.DeleteFunc(slices.Clone(known), func(k Key) bool { return k.Kind == device.KeyShown }))
+	k := newKeyring(slices.DeleteFunc(slices.Clone(known),
+		func(k Key) bool { return k.Kind == device.KeyShown }))
 	return k.trust(address)
 }
