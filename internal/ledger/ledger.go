@@ -108,22 +108,6 @@ type Ledger struct {
 	prepared map[string]*sql.Stmt // questions that were asked before
 }
 
-const schema = `
-CREATE TABLE IF NOT EXISTS entries (
-	seq INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL,
-	job TEXT NOT NULL, device TEXT NOT NULL, body TEXT NOT NULL, hash BLOB NOT NULL);
-CREATE INDEX IF NOT EXISTS entries_device ON entries (device, kind, seq);
-CREATE INDEX IF NOT EXISTS entries_job ON entries (job, seq);
-CREATE INDEX IF NOT EXISTS entries_kind ON entries (kind, seq);
-CREATE TRIGGER IF NOT EXISTS entries_stay BEFORE UPDATE ON entries
-	BEGIN SELECT RAISE(ABORT, 'entries of the ledger do not change'); END;
-CREATE TRIGGER IF NOT EXISTS entries_remain BEFORE DELETE ON entries
-	BEGIN SELECT RAISE(ABORT, 'entries of the ledger are not removed'); END;
-PRAGMA user_version = 3;`
-
-// format is the number of this form of the file, in its user_version.
-const format = 3
-
 // Create makes an empty ledger in the site folder dir, or opens the one there.
 func Create(dir string, now func() time.Time) (*Ledger, error) {
 	if err := os.MkdirAll(filepath.Join(dir, Folder), 0o700); err != nil {
@@ -133,7 +117,10 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	if _, err := l.entries.Exec(schema); err != nil {
+	if err = onlyOurs(l.entries, l.path(), schema); err == nil {
+		_, err = l.entries.Exec(create(schema) + number)
+	}
+	if err != nil {
 		_ = l.Close()
 		return nil, fmt.Errorf("%s: %w", l.path(), err)
 	}
@@ -141,8 +128,8 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 }
 
 // Open opens the ledger of the site folder dir. It returns ErrNone when there is none and
-// never was, a LostError when it is gone, a FormatError for one of another format, and an
-// error when the file is damaged. One that cannot be written, because its disk is read-only
+// never was, a LostError when it is gone, a FormatError for one of another format, a ForeignError
+// for one that holds what Catena does not make, and an error when the file is damaged. One that cannot be written, because its disk is read-only
 // or full, is opened for reading: see ReadOnly.
 func Open(dir string, now func() time.Time) (*Ledger, error) {
 	path := filepath.Join(dir, Folder, file)
@@ -167,6 +154,10 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 		return nil, err
 	}
 	found, err := l.format()
+	if foreign := (*ForeignError)(nil); errors.As(err, &foreign) {
+		_ = l.Close()
+		return nil, err
+	}
 	if err != nil {
 		readable, readErr := l.forReading(err)
 		if readErr != nil {
@@ -183,7 +174,7 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 	case format:
 		return l, nil
 	case 0: // a process was killed while it made the ledger
-		if _, err := l.entries.Exec(schema); err != nil {
+		if _, err := l.entries.Exec(create(schema) + number); err != nil {
 			_ = l.Close()
 			return nil, fmt.Errorf("%s: %w", path, err)
 		}
@@ -195,6 +186,9 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 
 func (l *Ledger) format() (found int, err error) {
 	err = l.entries.QueryRow(`PRAGMA user_version`).Scan(&found)
+	if err == nil && (found == format || found == 0) {
+		err = onlyOurs(l.entries, l.path(), schema)
+	}
 	if err == nil && found == format { // the version stands in the file's head; this reads on
 		var n int
 		err = l.entries.QueryRow(`SELECT count(*) FROM (SELECT 1 FROM entries LIMIT 1)`).Scan(&n)
@@ -211,7 +205,10 @@ func open(dir string, now func() time.Time) (*Ledger, error) {
 	}
 	l.passing, err = connect(filepath.Join(l.dir, progressFile), "OFF")
 	if err == nil {
-		_, err = l.passing.Exec(progressSchema)
+		err = onlyOurs(l.passing, progressFile, progressSchema)
+	}
+	if err == nil {
+		_, err = l.passing.Exec(create(progressSchema))
 	}
 	if err != nil { // it passes anyway
 		_ = l.passing.Close()
@@ -276,7 +273,7 @@ func connect(path, synchronous string) (*sql.DB, error) {
 	}
 	// Ten seconds: the longest that another process may keep the file.
 	query := url.Values{"_txlock": {"immediate"}, "_pragma": {
-		"busy_timeout(10000)", "journal_mode(WAL)", "synchronous(" + synchronous + ")"}}
+		"busy_timeout(10000)", "trusted_schema(0)", "journal_mode(WAL)", "synchronous(" + synchronous + ")"}}
 	dsn := url.URL{Scheme: "file", Path: filepath.ToSlash(abs), RawQuery: query.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {

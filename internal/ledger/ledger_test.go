@@ -203,7 +203,21 @@ func TestWhatIsMissingShows(t *testing.T) {
 		}, "what keeps its entries from being changed was removed"},
 		"with a trigger that does nothing": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_stay; CREATE TRIGGER entries_stay BEFORE UPDATE ON entries BEGIN SELECT 1; END`)
-		}, "what keeps its entries from being changed was removed"},
+		}, `has a trigger "entries_stay" that Catena does not make`},
+		"with a trigger that changes what is written": {func(t *testing.T, dir string) {
+			change(t, dir, `CREATE TRIGGER more AFTER INSERT ON entries BEGIN INSERT INTO entries
+				VALUES (new.seq+1, new.at, new.kind, new.job, new.device, new.body, new.hash); END`)
+		}, `has a trigger "more" that Catena does not make`},
+		"with a view in the place of the entries": {func(t *testing.T, dir string) {
+			change(t, dir, `ALTER TABLE entries RENAME TO kept;
+				CREATE VIEW entries AS SELECT * FROM kept`)
+		}, "that Catena does not make, and is not opened"},
+		"with one more table": {func(t *testing.T, dir string) {
+			change(t, dir, `CREATE TABLE other (a)`)
+		}, `has a table "other" that Catena does not make`},
+		"with one more table, and as if it were being made": {func(t *testing.T, dir string) {
+			change(t, dir, `CREATE TABLE other (a); PRAGMA user_version = 0`)
+		}, `has a table "other" that Catena does not make`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := entries(t, 5)

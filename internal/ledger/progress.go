@@ -4,11 +4,6 @@ import (
 	"time"
 )
 
-const progressSchema = `
-CREATE TABLE IF NOT EXISTS progress (
-	job TEXT NOT NULL, device TEXT NOT NULL, done INTEGER NOT NULL, total INTEGER NOT NULL, at TEXT NOT NULL,
-	PRIMARY KEY (job, device)) WITHOUT ROWID;`
-
 // SetProgress keeps the passing progress of devices of a job. It does not wait
 // for the disk, and a crash may lose it.
 func (l *Ledger) SetProgress(job string, of map[string]Progress) error {
