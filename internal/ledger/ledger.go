@@ -129,8 +129,8 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 
 // Open opens the ledger of the site folder dir. It returns ErrNone when there is none and
 // never was, a LostError when it is gone, a FormatError for one of another format, a ForeignError
-// for one that holds what Catena does not make, and an error when the file is damaged. One that cannot be written, because its disk is read-only
-// or full, is opened for reading: see ReadOnly.
+// for one that holds what Catena does not make, and an error when the file is damaged. One that
+// cannot be written, because its disk is read-only or full, is opened for reading: see ReadOnly.
 func Open(dir string, now func() time.Time) (*Ledger, error) {
 	path := filepath.Join(dir, Folder, file)
 	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil &&
@@ -272,8 +272,8 @@ func connect(path, synchronous string) (*sql.DB, error) {
 		return nil, err
 	}
 	// Ten seconds: the longest that another process may keep the file.
-	query := url.Values{"_txlock": {"immediate"}, "_pragma": {
-		"busy_timeout(10000)", "trusted_schema(0)", "journal_mode(WAL)", "synchronous(" + synchronous + ")"}}
+	query := url.Values{"_txlock": {"immediate"}, "_pragma": {"busy_timeout(10000)",
+		"trusted_schema(0)", "journal_mode(WAL)", "synchronous(" + synchronous + ")"}}
 	dsn := url.URL{Scheme: "file", Path: filepath.ToSlash(abs), RawQuery: query.Encode()}
 	db, err := sql.Open("sqlite", dsn.String())
 	if err != nil {

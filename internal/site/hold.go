@@ -36,10 +36,8 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 		lines = append(lines, "", "hold:", "  "+line)
 	default:
 		indent := "  "
-		if at+1 < len(lines) {
-			if m := holdItem().FindStringSubmatch(lines[at+1]); m != nil {
-				indent = m[1]
-			}
+		if m := holdItem().FindStringSubmatch(firstLine(lines[at+1:])); m != nil {
+			indent = m[1]
 		}
 		lines = slices.Insert(lines, at+1, indent+line)
 	}
@@ -50,24 +48,38 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
 	key := slices.IndexFunc(lines, holdKey().MatchString)
-	at := slices.IndexFunc(lines, func(l string) bool {
-		m := holdItem().FindStringSubmatch(l)
-		if m == nil {
-			return false
+	at := -1
+	for i := key + 1; key >= 0 && i < len(lines) && !topLevel(lines[i]); i++ {
+		if m := holdItem().FindStringSubmatch(lines[i]); m != nil {
+			text, err := strconv.Unquote(m[2])
+			if err == nil && text == pattern || m[2] == pattern {
+				at = i
+				break
+			}
 		}
-		text, err := strconv.Unquote(m[2])
-		return err == nil && text == pattern || m[2] == pattern
-	})
-	if key < 0 || at < key {
+	}
+	if at < 0 {
 		return nil, fmt.Errorf("%s: the hold for %s is not a line of its own; remove it there yourself",
 			name, pattern)
 	}
 	lines = slices.Delete(lines, at, at+1)
-	// it was the only one
-	if at == key+1 && (at == len(lines) || !holdItem().MatchString(lines[at])) {
+	if !strings.HasPrefix(strings.TrimSpace(firstLine(lines[key+1:])), "-") { // it was the only one
 		lines = slices.Delete(lines, key, key+1)
 	}
 	return checked(name, lines)
+}
+
+// topLevel reports whether a line starts another key of the file.
+func topLevel(l string) bool { return l != "" && !strings.ContainsAny(l[:1], " \t#-\r") }
+
+// firstLine is the first line that is no comment; empty: there is none.
+func firstLine(lines []string) string {
+	for _, l := range lines {
+		if t := strings.TrimSpace(l); t != "" && !strings.HasPrefix(t, "#") {
+			return l
+		}
+	}
+	return ""
 }
 
 func checked(name string, lines []string) ([]byte, error) {
