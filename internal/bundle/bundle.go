@@ -19,6 +19,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gofrs/flock"
+
 	"catena/internal/device"
 	"catena/internal/files"
 	"catena/internal/firmware"
@@ -207,11 +209,11 @@ func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() ti
 	if exists(dir) {
 		return nil, &Error{from, dir + " already exists"}
 	}
-	work, err := os.MkdirTemp(filepath.Dir(filepath.Clean(dir)), ".unpack-*")
+	work, remove, err := workFolder(filepath.Dir(filepath.Clean(dir)))
 	if err != nil {
 		return nil, err
 	}
-	defer func() { _ = os.RemoveAll(work) }() // what is left of it
+	defer remove()
 	if err := extract(from, work); err != nil {
 		return nil, err
 	}
@@ -249,6 +251,40 @@ func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() ti
 			filepath.Clean(work)+string(filepath.Separator))
 	}
 	return results, os.Rename(folder, dir)
+}
+
+// workFolder makes a folder beside the one to be made, and removes those that killed programs left
+// there. Who works in one has its lock.
+func workFolder(in string) (work string, remove func(), err error) {
+	left, _ := files.In(in, ".unpack-*.lock") // CreateTemp says why a folder cannot be read
+	for _, path := range left {
+		lock := flock.New(path)
+		if free, err := lock.TryLock(); err != nil || !free {
+			continue
+		}
+		_ = os.RemoveAll(strings.TrimSuffix(path, ".lock"))
+		_ = lock.Unlock()
+		_ = os.Remove(path)
+	}
+	f, err := os.CreateTemp(in, ".unpack-*.lock")
+	if err != nil {
+		return "", nil, err
+	}
+	lock := flock.New(f.Name())
+	err = lock.Lock() // one who sweeps may have it for a moment
+	work = strings.TrimSuffix(f.Name(), ".lock")
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = os.Mkdir(work, 0o700)
+	}
+	remove = func() {
+		_ = os.RemoveAll(work)
+		_ = lock.Unlock()
+		_ = os.Remove(f.Name())
+	}
+	if err != nil {
+		remove()
+	}
+	return work, remove, err
 }
 
 func readJSON(path string, into any) error {
