@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"reflect"
 	"slices"
 	"time"
@@ -341,7 +342,8 @@ func (j *Job) reopen() error {
 }
 
 // readStranded finds, once, the devices that their newest job left stranded: they are out of
-// service, whether that job is closed or not.
+// service, whether that job is closed or not. So are those that they feed, but for one that has
+// ended well since: it serves, whatever feeds it.
 func (j *Job) readStranded() error {
 	e := &j.others
 	if e.read {
@@ -349,16 +351,34 @@ func (j *Job) readStranded() error {
 	}
 	e.read = true
 	ends, err := j.engine.Ledger.Entries(ledger.Filter{Kind: Ended, Newest: true})
+	stranded, serves := map[string]int64{}, map[string]int64{} // since which entry
 	for _, end := range ends {
 		var b endBody
 		if err := json.Unmarshal(end.Body, &b); err != nil {
 			return unreadable(end, err)
 		}
-		if b.End == Stranded && end.Job != j.ID {
-			e.out = append(e.out, end.Device)
+		switch {
+		case b.End == Stranded && end.Job != j.ID:
+			stranded[end.Device] = end.Seq
+		case b.End == Done, b.End == Returned:
+			serves[end.Device] = end.Seq
 		}
 	}
+	for _, id := range slices.Sorted(maps.Keys(stranded)) {
+		e.take(j.live.state.Order.Rules.Feeds, id,
+			func(fed string) bool { return serves[fed] > stranded[id] })
+	}
 	return err
+}
+
+// take counts a stranded device as out of service, and those that it feeds, but for those that are
+// known to serve.
+func (e *elsewhere) take(feeds map[string][]string, id string, serves func(fed string) bool) {
+	for _, out := range slices.Concat([]string{id}, feeds[id]) {
+		if !slices.Contains(e.out, out) && (out == id || !serves(out)) {
+			e.out = append(e.out, out)
+		}
+	}
 }
 
 // startReopened starts them, unless another job is active on their path.
@@ -377,7 +397,7 @@ type elsewhere struct {
 	seq  int64 // entries up to this number were read
 	jobs []*Follower
 	last []order.Foreign
-	out  []string // devices that they have stranded
+	out  []string // devices that they have stranded, and what those feed
 	read bool     // out has what jobs stranded that were closed before this process started
 	// stale: the ledger has what they had open when this job's process died.
 	stale bool
@@ -413,8 +433,8 @@ func (j *Job) lookElsewhere() error {
 		e.seq = max(e.seq, f.state.Seq)
 		interrupted := !l.Held(f.id)
 		for i, d := range f.state.Devices {
-			if d.Step == Stranded && !slices.Contains(e.out, d.ID) {
-				e.out = append(e.out, d.ID)
+			if d.Step == Stranded {
+				e.take(j.live.state.Order.Rules.Feeds, d.ID, func(string) bool { return false })
 			}
 			if f.state.Ended.IsZero() && d.Step != Waiting && !d.Step.End() {
 				o := f.state.Order.Devices[i]

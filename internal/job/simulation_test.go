@@ -882,6 +882,19 @@ func TestNights(t *testing.T) {
 		float64(nights)/time.Since(began).Seconds())
 }
 
+// Nights that showed a fault that was put right since.
+func TestNightsThatFailed(t *testing.T) {
+	defer job.Poll(15*time.Second, time.Second)()
+	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
+	for why, seed := range map[string]uint64{
+		"a device serves again although a stranded one feeds it": 1795978504741353438,
+	} {
+		if wrong := simulate(t, generateNight(seed)); wrong != "" {
+			t.Errorf("%s: %s", why, wrong)
+		}
+	}
+}
+
 // A seed plays the same night again, but for the sequence of what happens at one instant.
 func TestASeedPlaysTheSameNight(t *testing.T) {
 	defer job.Poll(15*time.Second, time.Second)()

@@ -95,7 +95,7 @@ type Event struct {
 	Outcome Outcome   `json:"outcome,omitzero"`  // of Ended
 	Failure bool      `json:"failure,omitempty"` // of Ended: it counts for Rules.StopAfter
 	Others  []Foreign `json:"others,omitempty"`  // of OtherJobs
-	// of OtherJobs: IDs of devices that they have stranded
+	// of OtherJobs: IDs of devices that they have stranded, and of those that serve no more for it
 	Out     []string  `json:"out,omitempty"`
 	Until   time.Time `json:"until,omitzero"`    // of Postponed
 	Because string    `json:"because,omitempty"` // of Postponed; empty: it was away

@@ -372,9 +372,7 @@ func (s *State) Apply(e Event) error {
 		return nil
 	case OtherJobs:
 		s.otherJobs(e.Others)
-		for _, id := range e.Out {
-			s.takeOut(s.takesOut(&Device{ID: id}))
-		}
+		s.takeOut(e.Out)
 		return nil
 	}
 	d := s.find(e.Device)
