@@ -157,7 +157,7 @@ func (d *demo) wait() error {
 // passphrase is that of the demo's logins.
 const passphrase = "a swan a day"
 
-// kill shows a command, runs it as a process of its own, and kills that when it prints what the
+// kill shows a command, runs it as a separate process, and kills that when it prints what the
 // step waits for, as a power cut would.
 func (d *demo) kill(ctx context.Context, s night.Step) error {
 	a := d.app

@@ -16,7 +16,7 @@ import (
 	"catena/internal/plan"
 )
 
-// A job that continues automatically is a program of its own, which takes the job over as resume
+// A job that continues automatically is a separate program, which takes the job over as resume
 // does. What opens the logins goes to it through its input, never by its words or its
 // environment, which others may list.
 
@@ -64,7 +64,7 @@ func (a *app) secrets() map[string]string {
 // startWithin is how long a detached program may take to be at work on its job.
 const startWithin = 30 * time.Second
 
-// detach hands a job that was started and not started to a program of its own.
+// detach hands a job that was started and not started to a separate program.
 func (a *app) detach(w *plan.Site, j *job.Job, patience string) error {
 	j.Release()
 	said := filepath.Join(w.Dir, ledger.Folder, j.ID+".out")

@@ -335,7 +335,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 		family)
 
 	// By IPv6 on the link, where the protocols have it. Their other addresses are not looked at
-	// here: whoever says the same there is a claimant of its own.
+	// here: whoever says the same there is a separate claimant.
 	var linked string
 	for range 4 { // a datagram may be lost
 		linked = catena("scan", "fe80::/10", "--adapter", "eth0")

@@ -132,7 +132,7 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 	return a.showRehearsal(w, o, start, r)
 }
 
-// rehearseOnce has the real runner carry the order out in a ledger of its own, on devices that only
+// rehearseOnce has the real runner carry the order out in a separate ledger, on devices that only
 // take their time.
 func (a *app) rehearseOnce(ctx context.Context, w *plan.Site, o order.Order,
 	chosen map[string]rehearse.Fault) error {

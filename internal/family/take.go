@@ -280,7 +280,7 @@ func (e Extract) find(a Answer) ([]any, error) {
 	return findXPath(e.xpath, a)
 }
 
-// parts are the places of an answer that an extract finds, each as an answer of its own: an element
+// parts are the places of an answer that an extract finds, each as a separate answer: an element
 // of JSON, of XML or HTML, or what a pattern meets.
 func (e Extract) parts(a Answer) (out []Answer, err error) {
 	part := func(body string) {

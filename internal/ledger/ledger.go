@@ -6,7 +6,7 @@
 // in it is on the disk when Append returns; every state that others show (the
 // devices known, how far a job is) is derived from the entries.
 //
-// Beside the entries, in a file of its own, lies the passing progress of transfers, which is
+// Beside the entries, in its own file, lies the passing progress of transfers, which is
 // neither chained nor durable; it must not share a file with them, since a commit that does
 // not wait for the disk would let the entries' log be reused before they are safe. Locks tell
 // a living job from a dead one. Outside the ledger's folder, Head holds the number and the

@@ -4,5 +4,5 @@ package machine
 
 import "syscall"
 
-// OnItsOwn gives a program a session of its own: no terminal can end it.
+// OnItsOwn gives a program its own session: no terminal can end it.
 func OnItsOwn() *syscall.SysProcAttr { return &syscall.SysProcAttr{Setsid: true} }

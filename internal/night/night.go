@@ -71,7 +71,7 @@ type Step struct {
 	Stdin  string
 	Exit   int                                // the exit code that is expected
 	Before func(tell func(text string)) error // what happens before it; may be nil
-	// KillAt runs it as a process of its own, which is killed when it prints this; nil: it
+	// KillAt runs it as a separate process, which is killed when it prints this; nil: it
 	// runs to its end
 	KillAt *regexp.Regexp
 }

@@ -6,7 +6,7 @@ import (
 )
 
 // RehearseOnce starts the job of an order on a stage, and returns it with the site that it plays
-// at: a ledger of its own, and no one is told. The caller closes it.
+// at: a separate ledger, and no one is told. The caller closes it.
 func (w *Site) RehearseOnce(o order.Order, chosen map[string]rehearse.Fault) (*rehearse.Once, *Site,
 	error) {
 	w.FillAtStart(&o, w.now())

@@ -15,7 +15,7 @@ import (
 // longestOnce is how long the longest device of a rehearsal by the engine takes.
 const longestOnce = 9 * time.Second
 
-// Once is a rehearsal by the engine, on a stage and in a ledger of its own.
+// Once is a rehearsal by the engine, on a stage and in a separate ledger.
 type Once struct {
 	*Stage
 	Job    *job.Job

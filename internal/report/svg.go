@@ -298,7 +298,7 @@ func Tree(all []Node) template.HTML {
 	return d.end()
 }
 
-// SVG is the same as a file of its own, with its colours, light and dark.
+// SVG is the same as a separate file, with its colours, light and dark.
 func SVG(all []Node) string {
 	picture := string(Tree(all))
 	tag := strings.Index(picture, ">") + 1

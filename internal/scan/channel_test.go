@@ -29,7 +29,7 @@ import (
 	"catena/internal/sim"
 )
 
-// front stands before a gate at an address, with TLS and a certificate of its own or without, and
+// front stands before a gate at an address, with TLS and its own certificate or without, and
 // counts the requests that carry a login.
 func front(t *testing.T, address, gate string, secure bool) (logins *atomic.Int64, stop func()) {
 	t.Helper()
@@ -113,7 +113,7 @@ func TestWhatWasVerifiedOverTLSGoesNowhereElse(t *testing.T) {
 	}
 }
 
-// certificate makes a certificate of its own.
+// certificate makes a new certificate.
 func certificate(t *testing.T) tls.Certificate {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)

@@ -25,7 +25,7 @@ import (
 )
 
 // recorder is a Brackwell recorder appliance: a Redfish service (DMTF DSP0266) over TLS,
-// with a certificate of its own, found by SSDP (DSP0266, 10.2). Its root is open to all,
+// with its own certificate, found by SSDP (DSP0266, 10.2). Its root is open to all,
 // the rest wants a session or Basic.
 type recorder struct {
 	*standIn

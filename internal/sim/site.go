@@ -30,7 +30,7 @@ type Site struct {
 	hearing sync.WaitGroup
 }
 
-// OneAddress is the place where every stand-in has a port of its own.
+// OneAddress is the place where every stand-in has its own port.
 const OneAddress = "127.0.0.1"
 
 // SNMPPort is where agents listen that have an address of their own; the standard's

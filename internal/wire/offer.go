@@ -64,7 +64,7 @@ func towards(host string) (string, error) {
 	return local, err
 }
 
-// tftp serves by TFTP: one file, to one host, once; each transfer has a port of its own.
+// tftp serves by TFTP: one file, to one host, once; each transfer has its own port.
 func (o *Offer) tftp(to string) error {
 	conn, err := net.ListenPacket("udp", net.JoinHostPort(o.Host, "0"))
 	if err != nil {

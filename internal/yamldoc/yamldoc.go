@@ -83,7 +83,7 @@ func Keys(name string, data []byte, known []string) (*Doc, map[string]ast.Node, 
 	return doc, keys, err
 }
 
-// Within is Keys for a part of the file, which is then read like a file of its own.
+// Within is Keys for a part of the file, which is then read like a separate file.
 func (d *Doc) Within(n ast.Node, known []string) (*Doc, map[string]ast.Node, error) {
 	part := &Doc{d.name, &ast.File{Docs: []*ast.DocumentNode{{BaseNode: &ast.BaseNode{}, Body: n}}},
 		d.tokens}

@@ -93,7 +93,7 @@ type Cell struct {
 func Number(text string) Cell { return Cell{Text: text, right: true} }
 
 // Table is rows under names. It keeps to the width of the terminal: the last column takes what is
-// left, or a line of its own below each row. Where there is no terminal all of it is printed.
+// left, or its own line below each row. Where there is no terminal all of it is printed.
 type Table struct {
 	Columns []string
 	Rows    [][]Cell
@@ -124,7 +124,7 @@ func (t *Table) Add(fields ...any) {
 	t.Rows = append(t.Rows, row)
 }
 
-// Widths of the last column: narrower than the first it stands on a line of its own; where it may
+// Widths of the last column: narrower than the first it stands on its own line; where it may
 // not, it is never narrower than the second.
 const (
 	minLast  = 30

@@ -115,7 +115,7 @@ func plainly(body string) composer {
 
 // exchange sends a message to the device service, with a header or a signature that holds the login
 // in the way that the device asks for, as often as it takes to find that. What only reads and is
-// broken off is sent once more, with a token of its own.
+// broken off is sent once more, with its own token.
 func (t *session) exchange(ctx context.Context, login, reads bool, compose composer,
 	send func(*http.Request) (wire.Answer, error)) (wire.Answer, envelope, error) {
 	for {

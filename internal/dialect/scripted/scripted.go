@@ -1,4 +1,4 @@
-// Package scripted runs the programs of family files: a family is a dialect of its own.
+// Package scripted runs the programs of family files: each family is a separate dialect.
 //
 // Its central type is Dialect, one for each family that says how its devices are recognised. What
 // a step sends, what an answer means and what is taken of it is decided in the family room, which

@@ -1,7 +1,7 @@
 // Package discover finds what answers on a network, by every discovery protocol at once,
 // and says of each answer only what it says openly. It sends no credential.
 //
-// Each protocol is a file of its own and gives Sightings: one answer, not yet known to be
+// Each protocol has its own file and gives Sightings: one answer, not yet known to be
 // a device. The central type is Discoverer. Everything is bounded: in time by the
 // protocol's own waiting time, in number by what a site can hold.
 package discover
@@ -73,7 +73,7 @@ func (s *Discoverer) met(at netip.AddrPort, kind, fingerprint string) {
 // otherPorts are tried besides those of the dialects where no one names any: SSH, Modbus.
 var otherPorts = []uint16{22, modbusPort}
 
-// protocols are the discovery protocols that ask by datagrams, each of a file of its own. A new one
+// protocols are the discovery protocols that ask by datagrams, each in its own file. A new one
 // is a row here.
 var protocols = []struct {
 	name string

@@ -54,7 +54,7 @@ func TestHearing(t *testing.T) {
 	assert.Equal(t, []string{"", "WX-40", "end"}, all)
 }
 
-// Each Resolve has a number of its own: a device answers one number once.
+// Each Resolve has its own number: a device answers one number once.
 func TestEachQuestionHasItsNumber(t *testing.T) {
 	asked := &numbers{given: map[string]bool{}}
 	id := asked.next()

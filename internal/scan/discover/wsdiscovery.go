@@ -33,7 +33,7 @@ const (
 // wsDiscovery asks for all devices, and by their types for cameras and for what follows
 // the device profile (DPWS 2006): some answer only to that.
 func (s *Discoverer) wsDiscovery() way {
-	// Each question has a number of its own: a device answers one number once.
+	// Each question has its own number: a device answers one number once.
 	asked := &numbers{given: map[string]bool{}}
 	const cameras = `<d:Types xmlns:dn="http://www.onvif.org/ver10/network/wsdl">dn:NetworkVideoTransmitter</d:Types>`
 	const profile = `<d:Types xmlns:wsdp="http://schemas.xmlsoap.org/ws/2006/02/devprof">wsdp:Device</d:Types>`
