@@ -227,18 +227,19 @@ func (w *worker) note(reason *Reason) {
 func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *failure {
 	w.restarted = false
 	r := &restart{worker: w, update: update, leg: l, activate: update.Activate, mayAsk: w.mayAsk(),
-		before: w.last.Boot, began: time.Now(), changes: !w.same(w.last.Of(l.component), l.to)}
+		before: w.last.Boot, began: time.Now(), since: time.Now(),
+		changes: !w.same(w.last.Of(l.component), l.to)}
 	if l.switches() {
 		r.activate = update.Revert
 	}
 	r.readable = r.changes || r.before != nil
-	if r.asked = l.switches() || !update.Traits().RestartsByItself; r.asked {
-		if err := r.activate(ctx); err != nil && !errors.Is(err, device.ErrAway) {
+	if l.switches() || !update.Traits().RestartsByItself {
+		if err := r.ask(ctx); err != nil && !errors.Is(err, device.ErrAway) {
 			return &failure{taken: true, reason: said(Restarting, err)}
 		}
 	}
 	patience := w.patience()
-	r.since, r.within = time.Now(), w.within(patience.Restarting)
+	r.within = w.within(patience.Restarting)
 	r.grace = update.Traits().Down + patience.Grace
 	limit := r.within
 	switch {
@@ -269,7 +270,7 @@ type restart struct {
 	activate func(context.Context) error
 	mayAsk   bool         // it may be asked to restart
 	asked    bool         // it was
-	again    int          // how often it was asked again
+	got      int          // how many of the requests it has answered
 	before   *device.Boot // before the restart
 	changes  bool         // the new version differs from the one that it runs
 	readable bool         // reading it can show a restart
@@ -301,18 +302,27 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 		r.restarted, r.absent = true, true
 		// nothing but the absence shows the restart: it has the time that it may write
 		return !r.blind || r.changes || time.Since(r.sentAt) >= r.mayWriteFor(), nil
-	case late && r.asked && r.again < askTwice && r.waits(ctx):
-		r.again, r.since = r.again+1, time.Now() // it did not get the request
-		_ = r.activate(ctx)
+	case late && r.asked && r.got < askTimes && r.waits(ctx):
+		_ = r.ask(ctx) // it did not get the request, or did nothing about it
 	case late && r.asked && r.row.Again: // nothing else would show it
 		return true, &failure{taken: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
 	case late && r.asked:
 		return true, nil // it may have been gone between two probes; the verification decides
 	case late && r.mayAsk:
-		r.asked, r.since = true, time.Now()
-		_ = r.activate(ctx) // the verification shows whether it did
+		_ = r.ask(ctx) // the verification shows whether it did
 	}
 	return false, nil
+}
+
+// ask requests the restart. A request without an answer may be lost, so it does not count: only the
+// time of the step ends those.
+func (r *restart) ask(ctx context.Context) error {
+	r.asked, r.since = true, time.Now()
+	err := r.activate(ctx)
+	if !errors.Is(err, device.ErrAway) {
+		r.got++
+	}
+	return err
 }
 
 // late is how the step ends when its time is over.
@@ -354,8 +364,8 @@ func (r *restart) waits(ctx context.Context) bool {
 	return err == nil && percent >= 100
 }
 
-// askTwice is how often a restart is requested again.
-const askTwice = 2
+// askTimes is how many requests to restart a device may answer without doing it.
+const askTimes = 3
 
 // goneAfter is how many probes in a row a device misses before it counts as gone.
 const goneAfter = 2

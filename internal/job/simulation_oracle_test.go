@@ -279,12 +279,10 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	if (b.End == "done" || b.End == "returned") && spec.Clears && is.config != "level=7" {
 		o.fail("%s is reported %s, and its settings are %s", id, b.End, is.config)
 	}
-	// However many answers get lost, a device is not stranded if nothing else was wrong: as long
-	// as it is fewer than one in ten. All three requests to restart may get lost else.
+	// However many answers get lost, a device is not stranded if nothing else was wrong.
 	unseen := spec.Blind && spec.Uncounted && spec.Down == 0 // nothing shows its restart
-	if b.End == "stranded" && !unseen && (spec.Flaky == 0 || spec.Flaky >= 10) && !skipped && spec.Fault == "" && spec.AwayFrom == 0 &&
-		spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 &&
-		n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
+	if b.End == "stranded" && !unseen && !skipped && spec.Fault == "" && spec.AwayFrom == 0 &&
+		spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 && n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
 	}
 }

@@ -888,6 +888,7 @@ func TestNightsThatFailed(t *testing.T) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 	for why, seed := range map[string]uint64{
 		"a device serves again although a stranded one feeds it": 1795978504741353438,
+		"three requests to restart are lost":                     1795978504741487235,
 	} {
 		if wrong := simulate(t, generateNight(seed)); wrong != "" {
 			t.Errorf("%s: %s", why, wrong)
