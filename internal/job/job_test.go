@@ -27,6 +27,7 @@ import (
 	"catena/internal/order"
 	"catena/internal/record"
 	"catena/internal/sim"
+	"catena/internal/sim/standin"
 )
 
 const password = "quoin-and-sluice"
@@ -75,7 +76,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	for maker, model := range map[string]string{"Wexcombe": "WX-40", "Tollgarth": "TG-200"} {
 		for _, v := range []string{"1.0", "1.5", "2.0"} {
 			var buf bytes.Buffer
-			require.NoError(t, sim.Image(&buf, maker, []string{model}, "", v, 400_000))
+			require.NoError(t, standin.Image(&buf, maker, []string{model}, "", v, 400_000))
 			digest := fmt.Sprintf("%x", sha256.Sum256(buf.Bytes()))
 			content[digest] = buf.Bytes()
 			images = append(images, firmware.Image{Size: int64(buf.Len()),

@@ -13,6 +13,7 @@ import (
 	"catena/internal/login"
 	"catena/internal/order"
 	"catena/internal/sim"
+	"catena/internal/sim/standin"
 )
 
 // Devices that speak an open standard are played by stand-ins that speak it: the image goes over
@@ -131,7 +132,7 @@ func (s *Stage) imagine(i *order.Image, version string, makers map[string]string
 	}
 	if s.images[i.SHA256] == nil {
 		var b bytes.Buffer
-		if err := sim.Image(&b, makers[i.SHA256], models[i.SHA256], "", version,
+		if err := standin.Image(&b, makers[i.SHA256], models[i.SHA256], "", version,
 			min(i.Size, mostSent)); err != nil {
 			return err
 		}

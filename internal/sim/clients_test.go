@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/sim"
+	"catena/internal/sim/standin"
 )
 
 // The stand-ins answer clients that others have written as a device would: what only talks to
@@ -56,7 +57,7 @@ func client(t *testing.T, in, program string, args ...string) string {
 
 func image(t *testing.T, maker, model string) string {
 	var b bytes.Buffer
-	require.NoError(t, sim.Image(&b, maker, []string{model}, "", "2.0", 300_000))
+	require.NoError(t, standin.Image(&b, maker, []string{model}, "", "2.0", 300_000))
 	name := filepath.Join(t.TempDir(), "image.bin")
 	require.NoError(t, os.WriteFile(name, b.Bytes(), 0o600))
 	return name

@@ -10,6 +10,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+
+	"catena/internal/sim/standin"
 )
 
 //go:embed families/*.yaml
@@ -90,7 +92,7 @@ func (b *bundle) put(name string, data []byte) error {
 
 func (r ImageRecipe) write(put func(name string, data []byte) error) error {
 	var image bytes.Buffer
-	if err := Image(&image, r.Maker, r.Models, r.Part, r.Version, r.Bytes); err != nil {
+	if err := standin.Image(&image, r.Maker, r.Models, r.Part, r.Version, r.Bytes); err != nil {
 		return err
 	}
 	stem := strings.TrimSuffix(r.File, filepath.Ext(r.File))

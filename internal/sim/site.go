@@ -11,6 +11,9 @@ import (
 	"strconv"
 	"sync"
 	"syscall"
+
+	"catena/internal/sim/netswitch"
+	"catena/internal/sim/standin"
 )
 
 // Site is a running simulated site.
@@ -21,46 +24,27 @@ type Site struct {
 	Net      string
 	OneHost  bool // every stand-in is on 127.0.0.1, on a port of its own
 	claim    net.Listener
-	standIns []*standIn
+	standIns []*standin.StandIn
 	sockets  []net.PacketConn
 	log      *slog.Logger
 	mu       sync.Mutex
-	own      map[string]map[*standIn]net.PacketConn // who answers, by service, and from where
+	own      map[string]map[*standin.StandIn]net.PacketConn // who answers, by service, and from where
 	// an address is free again only when no one reads from it
 	hearing sync.WaitGroup
-}
-
-// OneAddress is the place where every stand-in has its own port.
-const OneAddress = "127.0.0.1"
-
-// SNMPPort is where agents listen that have an address of their own; the standard's
-// port needs rights.
-const SNMPPort = 1161
-
-// ports are where stand-ins listen that have an address of their own.
-var ports = map[string]int{"camera": 8080, "gate": 8080, "silent": 8080, "switch": SNMPPort,
-	"recorder": 8443, "drive": 2222, "gateway": 2222, "nvr": 2222, "hub": 8080, "io": 44818,
-	"controller": 8080}
-
-// kinds make what is particular to a kind of stand-in.
-var kinds = map[string]func(*standIn, Scenario) error{
-	"camera": newCamera, "gate": newGate, "silent": func(*standIn, Scenario) error { return nil },
-	"switch": newSwitch, "recorder": newRecorder, "drive": newDrive, "hub": newHub, "io": newIO,
-	"gateway": newDrive, "nvr": newDrive, "controller": newController,
 }
 
 // claimPort is bound for as long as a site lives, so that two sites on one
 // machine never share addresses.
 const claimPort = 4400
 
-// Start brings a site up. place is where: OneAddress, the first three numbers of
+// Start brings a site up. place is where: oneAddress, the first three numbers of
 // its addresses, or empty for the first that are free. Where the machine has no
 // other loopback address than 127.0.0.1, all stand-ins share that one.
 func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 	site := newSite(s, log)
 	var err error
 	switch place {
-	case OneAddress:
+	case standin.OneAddress:
 	case "":
 		site.claim, site.Net = claim()
 	default:
@@ -71,14 +55,14 @@ func Start(s Scenario, place string, log *slog.Logger) (*Site, error) {
 		site.Net = place
 	}
 	if site.claim == nil {
-		site.OneHost, site.Net = true, OneAddress
+		site.OneHost, site.Net = true, standin.OneAddress
 	}
 	return site, site.up()
 }
 
 func newSite(s Scenario, log *slog.Logger) *Site {
 	return &Site{Scenario: s, Adapter: loopbackName(), log: log,
-		own: map[string]map[*standIn]net.PacketConn{}}
+		own: map[string]map[*standin.StandIn]net.PacketConn{}}
 }
 
 // up starts all stand-ins. Where one cannot be started, none is.
@@ -109,7 +93,7 @@ var services = []struct {
 	{"ws-discovery", 3702, "239.255.255.250"},
 	{"mdns", 5353, "224.0.0.251"},
 	{"ssdp", 1900, "239.255.255.250"},
-	{"snmp", SNMPPort, ""},
+	{"snmp", netswitch.SNMPPort, ""},
 	{"ethernet-ip", 44818, ""},
 }
 
@@ -141,14 +125,14 @@ func (s *Site) announce() error {
 
 // answer lets one stand-in answer over UDP on its own address. On one address for all,
 // those of a service with a fixed port share a socket.
-func (s *Site) answer(in *standIn) error {
+func (s *Site) answer(in *standin.StandIn) error {
 	listen := net.ListenConfig{Control: reuse}
 	for _, service := range services {
-		if in.udp[service.name] == nil {
+		if in.UDP[service.name] == nil {
 			continue
 		}
 		if s.own[service.name] == nil {
-			s.own[service.name] = map[*standIn]net.PacketConn{}
+			s.own[service.name] = map[*standin.StandIn]net.PacketConn{}
 		}
 		own := s.own[service.name]
 		shared := s.OneHost && service.group != ""
@@ -161,7 +145,7 @@ func (s *Site) answer(in *standIn) error {
 			s.mu.Unlock()
 			continue
 		}
-		host, _, _ := net.SplitHostPort(in.addr)
+		host, _, _ := net.SplitHostPort(in.Addr)
 		at := net.JoinHostPort(host, strconv.Itoa(service.port))
 		if s.OneHost && !shared {
 			at = "127.0.0.1:0"
@@ -173,8 +157,8 @@ func (s *Site) answer(in *standIn) error {
 		s.mu.Lock()
 		own[in] = conn
 		s.mu.Unlock()
-		if in.handler == nil && in.conn == nil { // this is its only door
-			in.addr = conn.LocalAddr().String()
+		if in.Handler == nil && in.Conn == nil { // this is its only door
+			in.Addr = conn.LocalAddr().String()
 		}
 		if shared {
 			s.hear(conn, service.name, nil)
@@ -187,7 +171,7 @@ func (s *Site) answer(in *standIn) error {
 
 // hear answers what comes in on conn for one stand-in, or where none is given for all
 // of the service, each from its own socket.
-func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
+func (s *Site) hear(conn net.PacketConn, service string, only *standin.StandIn) {
 	s.sockets = append(s.sockets, conn)
 	s.hearing.Go(func() {
 		buf := make([]byte, 64<<10)
@@ -204,18 +188,18 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standIn) {
 			own := maps.Clone(s.own[service])
 			s.mu.Unlock()
 			for in, from := range own {
-				if only != nil && in != only || !in.isUp() || in.Faults.Silent {
+				if only != nil && in != only || !in.IsUp() || in.Faults.Silent {
 					continue
 				}
 				back := to
 				// a querier that hears the group: RFC 6762, 6
-				if service == "mdns" && asker.Port == mdnsPort {
-					if !in.mayMulticast() {
+				if service == "mdns" && asker.Port == standin.MdnsPort {
+					if !in.MayMulticast() {
 						continue
 					}
-					back = mdnsGroup
+					back = standin.MdnsGroup
 				}
-				for _, answer := range in.udp[service](buf[:n]) {
+				for _, answer := range in.UDP[service](buf[:n]) {
 					_, _ = from.WriteTo(answer, back)
 				}
 			}
@@ -229,7 +213,7 @@ func (s *Site) Move(name string, host int) error {
 		if was.Name != name {
 			continue
 		}
-		was.stop()
+		was.Stop()
 		s.mu.Lock()
 		for service := range s.own {
 			if conn := s.own[service][was]; conn != nil {
@@ -241,7 +225,8 @@ func (s *Site) Move(name string, host int) error {
 		}
 		s.mu.Unlock()
 		d := was.Device
-		d.Host, d.Version = host, was.version
+		d.Host = host
+		d.Version, _ = was.Running()
 		in, err := s.bring(d, was)
 		if err != nil {
 			return err
@@ -255,32 +240,26 @@ func (s *Site) Move(name string, host int) error {
 
 // bring makes a stand-in and starts it; with the certificate that it had before, where it was
 // another place's.
-func (s *Site) bring(d Device, was *standIn) (*standIn, error) {
-	in := &standIn{Device: d, pace: s.Scenario.Pace, login: s.Scenario.Login, log: s.log,
-		version: d.Version, original: d.Version, parts: maps.Clone(d.Parts)}
+func (s *Site) bring(d standin.Device, was *standin.StandIn) (*standin.StandIn, error) {
+	in := standin.New(d, s.Scenario.Pace, s.Scenario.Login, s.log)
 	if !s.OneHost {
-		in.move = func(host int) {
+		in.Move = func(host int) {
 			if err := s.Move(d.Name, host); err != nil {
 				s.log.Error("cannot move", "device", d.Name, "err", err)
 			}
 		}
 	}
-	if d.Faults.OtherPassword != "" {
-		in.login.Password = d.Faults.OtherPassword
-	}
-	in.addr = net.JoinHostPort(s.Net+"."+strconv.Itoa(d.Host), strconv.Itoa(ports[d.Kind]))
+	in.Addr = net.JoinHostPort(s.Net+"."+strconv.Itoa(d.Host), strconv.Itoa(kinds[d.Kind].port))
 	if s.OneHost {
-		in.addr = "127.0.0.1:0"
+		in.Addr = "127.0.0.1:0"
 	}
-	if start := kinds[d.Kind]; start != nil {
-		if err := start(in, s.Scenario); err != nil {
-			return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
-		}
+	if err := kinds[d.Kind].equip(in, s.Scenario.Devices); err != nil {
+		return nil, fmt.Errorf("%s cannot be made: %w", d.Name, err)
 	}
-	if was != nil && was.tls != nil {
-		in.tls = was.tls
+	if was != nil && was.Secure != nil {
+		in.Secure = was.Secure
 	}
-	if err := in.start(); err != nil {
+	if err := in.Start(); err != nil {
 		return nil, fmt.Errorf("%s cannot listen: %w", d.Name, err)
 	}
 	return in, nil
@@ -288,10 +267,10 @@ func (s *Site) bring(d Device, was *standIn) (*standIn, error) {
 
 // join tells the stand-ins what is reached through what.
 func (s *Site) join() {
-	below, leads := map[*standIn][]*standIn{}, map[*standIn][]*standIn{}
+	below, leads := map[*standin.StandIn][]*standin.StandIn{}, map[*standin.StandIn][]*standin.StandIn{}
 	for _, up := range s.standIns {
-		found := map[*standIn]bool{up: true}
-		for next := []*standIn{up}; len(next) > 0; next = next[1:] {
+		found := map[*standin.StandIn]bool{up: true}
+		for next := []*standin.StandIn{up}; len(next) > 0; next = next[1:] {
 			for _, in := range s.standIns {
 				if !found[in] && slices.Contains(next[0].Behind, in.Name) {
 					found[in] = true
@@ -302,33 +281,26 @@ func (s *Site) join() {
 		}
 	}
 	for _, in := range s.standIns {
-		in.mu.Lock()
-		in.below, in.leads = below[in], leads[in]
-		in.mu.Unlock()
+		in.Connect(below[in], leads[in])
 	}
 }
 
 // StandIn tells where one stand-in is.
 type StandIn struct {
-	Name    string   `json:"name"`
-	Kind    string   `json:"kind"`
-	Model   string   `json:"model"`
-	Address string   `json:"address"`
-	Version string   `json:"version"`
-	Log     []string `json:"log,omitempty"` // what was done to it: lamps, relays, logins
-	Counts
-	Children *ChildCounts `json:"children,omitempty"`
+	Name    string `json:"name"`
+	Kind    string `json:"kind"`
+	Model   string `json:"model"`
+	Address string `json:"address"`
+	Version string `json:"version"`
+	standin.Seen
 }
 
 // StandIns lists the stand-ins of the site.
 func (s *Site) StandIns() []StandIn {
 	var out []StandIn
 	for _, in := range s.standIns {
-		version, _ := in.running()
-		in.mu.Lock()
-		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.addr, version,
-			slices.Clone(in.deeds), in.counts, in.units.counts()})
-		in.mu.Unlock()
+		version, _ := in.Running()
+		out = append(out, StandIn{in.Name, in.Kind, in.Model, in.Addr, version, in.Seen()})
 	}
 	return out
 }
@@ -341,13 +313,8 @@ func (s *Site) Ports() []string {
 	}
 	have := map[string]bool{}
 	for _, in := range s.standIns {
-		if in.Kind == "switch" {
-			have[fmt.Sprintf("snmp:%d", SNMPPort)] = true
-		} else if in.Kind != "io" {
-			have[strconv.Itoa(ports[in.Kind])] = true
-		}
-		if in.Kind == "drive" {
-			have[fmt.Sprintf("modbus:%d", modbusPort)] = true
+		for _, port := range kinds[in.Kind].named {
+			have[port] = true
 		}
 	}
 	if len(have) == 1 && have["8080"] { // which is a usual one
@@ -363,7 +330,7 @@ func (s *Site) Ranges() []string {
 	}
 	var out []string
 	for _, in := range s.standIns {
-		out = append(out, in.addr)
+		out = append(out, in.Addr)
 	}
 	return out
 }
@@ -376,7 +343,7 @@ func (s *Site) Stop() {
 	s.hearing.Wait()
 	done := make(chan struct{})
 	for _, in := range s.standIns {
-		go func() { in.stop(); done <- struct{}{} }()
+		go func() { in.Stop(); done <- struct{}{} }()
 	}
 	for range s.standIns {
 		<-done

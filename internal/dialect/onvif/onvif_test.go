@@ -24,6 +24,7 @@ import (
 	"catena/internal/login"
 	"catena/internal/settings"
 	"catena/internal/sim"
+	"catena/internal/sim/standin"
 )
 
 func TestConformance(t *testing.T) {
@@ -132,7 +133,7 @@ func TestNoLoginIsTriedInVain(t *testing.T) {
 			_, err = session.Read(t.Context())
 			require.NoError(t, err)
 			var image bytes.Buffer
-			require.NoError(t, sim.Image(&image, "Wexcombe", []string{"WX-40"}, "", "2.0", 1000))
+			require.NoError(t, standin.Image(&image, "Wexcombe", []string{"WX-40"}, "", "2.0", 1000))
 			update, err := session.Update(firmware.Main)
 			require.NoError(t, err)
 			require.NoError(t, update.Transfer(t.Context(),

@@ -17,6 +17,7 @@ import (
 	"catena/internal/family"
 	"catena/internal/login"
 	"catena/internal/sim"
+	"catena/internal/sim/standin"
 )
 
 // Password is that of the stand-ins; it has what would be markup elsewhere.
@@ -79,7 +80,7 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	}
 	image := func(maker, model string) []byte {
 		var b bytes.Buffer
-		require.NoError(t, sim.Image(&b, maker, []string{model}, "", "2.0", 300_000))
+		require.NoError(t, standin.Image(&b, maker, []string{model}, "", "2.0", 300_000))
 		return b.Bytes()
 	}
 	s.Want.Vendor, s.Good = maker, image(maker, model.Model)

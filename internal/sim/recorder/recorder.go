@@ -1,20 +1,16 @@
-package sim
+// Package recorder is the stand-in of Brackwell recorder appliances, which speak Redfish.
+package recorder
 
 import (
 	"bytes"
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha1"
 	"crypto/subtle"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
-	"math/big"
 	"net"
 	"net/http"
 	"net/netip"
@@ -22,13 +18,15 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"catena/internal/sim/standin"
 )
 
 // recorder is a Brackwell recorder appliance: a Redfish service (DMTF DSP0266) over TLS,
 // with its own certificate, found by SSDP (DSP0266, 10.2). Its root is open to all,
 // the rest wants a session or Basic.
 type recorder struct {
-	*standIn
+	*standin.StandIn
 	uuid string
 
 	mu       sync.Mutex
@@ -47,15 +45,15 @@ type opened struct {
 	boot time.Time // the start of the recorder in which it was opened
 }
 
-func newRecorder(s *standIn, _ Scenario) error {
-	r := &recorder{standIn: s, tokens: map[string]opened{}, idle: s.Idle}
+func New(s *standin.StandIn, _ []standin.Device) error {
+	r := &recorder{StandIn: s, tokens: map[string]opened{}, idle: s.Idle}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	r.uuid = fmt.Sprintf("%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10], sum[10:16])
-	certificate, err := selfSigned(s.Name)
+	certificate, err := standin.SelfSigned(s.Name)
 	if err != nil {
 		return err
 	}
-	s.tls = &tls.Config{Certificates: []tls.Certificate{certificate}}
+	s.Secure = &tls.Config{Certificates: []tls.Certificate{certificate}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /redfish/v1/{$}", r.root)
 	mux.HandleFunc("GET /redfish", func(w http.ResponseWriter, _ *http.Request) {
@@ -76,8 +74,9 @@ func newRecorder(s *standIn, _ Scenario) error {
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1/EthernetInterfaces/eth0", r.inside(r.setAddress))
 	mux.HandleFunc("PATCH /redfish/v1/Systems/1/Bios/Settings", r.inside(r.setAttributes))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
-	s.handler = mux
-	s.udp = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
+	s.Handler = mux
+	s.Factory = map[string]string{"BootMode": "Uefi", "WatchdogMinutes": "5", "AssetTag": ""}
+	s.UDP = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
 	return nil
 }
 
@@ -139,7 +138,7 @@ func (r *recorder) services() map[string]func() map[string]any {
 			return map[string]any{"Id": "BMC-other", "Version": r.idle, "Updateable": true}
 		},
 		"UpdateService/FirmwareInventory/BMC": func() map[string]any {
-			version, _ := r.running()
+			version, _ := r.Running()
 			return map[string]any{"Id": "BMC", "Version": version}
 		},
 		"UpdateService/FirmwareInventory/Disks": func() map[string]any {
@@ -223,9 +222,7 @@ var registries = map[string]func() map[string]any{
 
 // attributes are those of its Bios resource, or those that it takes with its next restart.
 func (r *recorder) attributes(next bool) map[string]string {
-	r.standIn.mu.Lock()
-	all := maps.Clone(r.config())
-	r.standIn.mu.Unlock()
+	all := r.Configured()
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	all["Disks"] = "4" // it only tells that
@@ -264,7 +261,7 @@ func (r *recorder) setAttributes(w http.ResponseWriter, req *http.Request) {
 
 // ethernet is its interface (DSP0268, EthernetInterface).
 func (r *recorder) ethernet() map[string]any {
-	host, _, _ := net.SplitHostPort(r.addr)
+	host, _, _ := net.SplitHostPort(r.Addr)
 	at := map[string]string{"Address": host, "SubnetMask": "255.255.255.0", "AddressOrigin": "DHCP",
 		"Gateway": "0.0.0.0"}
 	return map[string]any{"@odata.type": "#EthernetInterface.v1_9_0.EthernetInterface", "Name": "eth0",
@@ -287,10 +284,10 @@ func (r *recorder) setAddress(w http.ResponseWriter, req *http.Request) {
 			"it is not as you have seen it")
 		return
 	}
-	where, _, _ := net.SplitHostPort(r.addr)
+	where, _, _ := net.SplitHostPort(r.Addr)
 	old, _ := netip.ParseAddr(where)
 	if err != nil || len(in.Static) != 1 || in.DHCPv4.DHCPEnabled == nil || *in.DHCPv4.DHCPEnabled ||
-		r.move == nil {
+		r.Move == nil {
 		redfishError(w, http.StatusBadRequest, "PropertyMissing",
 			"one static address, without DHCP, is expected")
 		return
@@ -302,27 +299,15 @@ func (r *recorder) setAddress(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	if in.HostName != "" {
-		r.did("hostname " + in.HostName)
+		r.Did("hostname " + in.HostName)
 	}
-	r.did("address " + a.String())
+	r.Did("address " + a.String())
 	w.Header().Set("Connection", "close")
 	w.WriteHeader(http.StatusNoContent)
 	go func() {
 		time.Sleep(100 * time.Millisecond) // the answer leaves first
-		r.move(int(a.As4()[3]))
+		r.Move(int(a.As4()[3]))
 	}()
-}
-
-// selfSigned makes the certificate that a device makes for itself at its first start.
-func selfSigned(name string) (tls.Certificate, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(10 * 365 * 24 * time.Hour)}
-	raw, err := x509.CreateCertificate(rand.Reader, template, template, &key.PublicKey, key)
-	return tls.Certificate{Certificate: [][]byte{raw}, PrivateKey: key}, err
 }
 
 // root is open to all, and yet a token that is not a session's is rejected: DSP0266, 13.3.4.
@@ -407,8 +392,8 @@ func redfishError(w http.ResponseWriter, status int, id, message string) {
 
 func (r *recorder) knows(user, password string) bool {
 	return subtle.ConstantTimeCompare([]byte(user),
-		[]byte(r.login.User))&subtle.ConstantTimeCompare([]byte(password),
-		[]byte(r.login.Password)) == 1
+		[]byte(r.Login.User))&subtle.ConstantTimeCompare([]byte(password),
+		[]byte(r.Login.Password)) == 1
 }
 
 func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
@@ -419,7 +404,7 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 			"user or password is wrong")
 		return
 	}
-	boot := r.cameUp()
+	boot := r.CameUp()
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	maps.DeleteFunc(r.tokens, func(_ string, o opened) bool { return o.boot != boot })
@@ -432,7 +417,7 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 	r.sessions++
 	id := strconv.Itoa(r.sessions)
 	r.tokens[token] = opened{id, boot}
-	r.loggedIn()
+	r.LoggedIn()
 	at := "/redfish/v1/SessionService/Sessions/" + id
 	w.Header().Set("X-Auth-Token", token)
 	w.Header().Set("Location", at)
@@ -466,7 +451,7 @@ func (r *recorder) endSession(w http.ResponseWriter, req *http.Request) {
 
 // open tells whether a token is an open session's.
 func (r *recorder) open(token string) bool {
-	boot := r.cameUp()
+	boot := r.CameUp()
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	o, ok := r.tokens[token]
@@ -513,28 +498,17 @@ func (r *recorder) light(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	r.lit = *in.LocationIndicatorActive
-	r.did(fmt.Sprintf("indicator %v", r.lit))
+	r.Did(fmt.Sprintf("indicator %v", r.lit))
 	w.WriteHeader(http.StatusNoContent)
 }
 
 // hearSearch answers an SSDP search (UPnP DA 1.1, 1.3.2) for Redfish services.
 func (r *recorder) hearSearch(packet []byte) [][]byte {
 	const kind = "urn:dmtf-org:service:redfish-rest:1"
-	if !searches(packet, kind) {
+	if !standin.Searches(packet, kind) {
 		return nil
 	}
 	return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
 		"\r\nUSN: uuid:" + r.uuid + "::" + kind +
-		"\r\nAL: https://" + r.addr + "/redfish/v1/\r\nEXT:\r\n\r\n")}
-}
-
-// searches tells whether a packet is a search for a type, or for all.
-func searches(packet []byte, kind string) bool {
-	text := string(packet)
-	if !strings.HasPrefix(text, "M-SEARCH * HTTP/1.1\r\n") ||
-		!strings.Contains(text, "\r\nMAN: \"ssdp:discover\"\r\n") {
-		return false
-	}
-	return strings.Contains(text, "\r\nST: "+kind+"\r\n") ||
-		strings.Contains(text, "\r\nST: ssdp:all\r\n")
+		"\r\nAL: https://" + r.Addr + "/redfish/v1/\r\nEXT:\r\n\r\n")}
 }

@@ -1,4 +1,6 @@
-package sim
+// Package hub is the stand-in of Pennick radio hubs, which have web pages for people and announce
+// themselves by SSDP.
+package hub
 
 import (
 	"crypto/rand"
@@ -10,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+
+	"catena/internal/sim/standin"
 )
 
 // hub is a Pennick radio hub: a UPnP device (UPnP DA 1.1) with a description that is open to all,
@@ -24,14 +28,15 @@ import (
 //	POST /handsets/{n}/install  it takes that image, on the charging base of the hub only
 //	POST /handsets/{n}/call     it rings: someone should put it on the base
 type hub struct {
-	*standIn
+	*standin.StandIn
 	mine   sync.Mutex
-	token  string // hidden in the form, and in a header of each change
-	cookie string // of the session; empty: none
+	token  string         // hidden in the form, and in a header of each change
+	behind *standin.Units // the handsets
+	cookie string         // of the session; empty: none
 }
 
-func newHub(s *standIn, _ Scenario) error {
-	h := &hub{standIn: s, token: rand.Text()}
+func New(s *standin.StandIn, _ []standin.Device) error {
+	h := &hub{StandIn: s, token: rand.Text()}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /description.xml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
@@ -39,7 +44,7 @@ func newHub(s *standIn, _ Scenario) error {
 <device><deviceType>urn:schemas-upnp-org:device:Basic:1</deviceType><friendlyName>%s</friendlyName><manufacturer>Pennick</manufacturer>
 <modelName>%s</modelName><modelNumber>%s</modelNumber><serialNumber>%s</serialNumber><UDN>uuid:%s</UDN></device></root>`,
 			html.EscapeString(s.Name), html.EscapeString(s.Model), html.EscapeString(s.Hardware),
-			html.EscapeString(s.Serial), s.hubID())
+			html.EscapeString(s.Serial), h.id())
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Server", "pennick-httpd")
@@ -56,32 +61,32 @@ func newHub(s *standIn, _ Scenario) error {
 	mux.HandleFunc("GET /update", h.inside(h.progress))
 	mux.HandleFunc("POST /update", h.inside(h.update))
 	mux.HandleFunc("POST /restart", h.inside(h.reboot))
-	handsets := newUnits(s, "Pennick", 1)
+	h.behind = standin.NewUnits(s, "Pennick", 1)
 	mux.HandleFunc("GET /handsets", h.inside(h.handsets))
 	mux.HandleFunc("POST /handsets/image", h.inside(h.handsetImage))
 	mux.HandleFunc("POST /handsets/{n}/{do}", h.inside(func(w http.ResponseWriter, r *http.Request) {
 		n, _ := strconv.Atoi(r.PathValue("n"))
 		if r.PathValue("do") == "call" {
-			handsets.ask(n)
+			h.behind.Ask(n)
 			page(w, "Handset", "<p>It rings.</p>")
 			return
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
-		if err := handsets.install(n, r.FormValue("image")); err != nil {
+		if err := h.behind.Install(n, r.FormValue("image")); err != nil {
 			page(w, "Handset", `<p class="error">`+html.EscapeString(err.Error())+"</p>")
 			return
 		}
 		page(w, "Handset", "<p>It takes the image.</p>")
 	}))
-	s.handler = mux
-	s.udp = map[string]func([]byte) [][]byte{"ssdp": func(packet []byte) [][]byte {
+	s.Handler = mux
+	s.UDP = map[string]func([]byte) [][]byte{"ssdp": func(packet []byte) [][]byte {
 		const kind = "upnp:rootdevice"
-		if !searches(packet, kind) {
+		if !standin.Searches(packet, kind) {
 			return nil
 		}
 		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
-			"\r\nUSN: uuid:" + s.hubID() + "::" + kind +
-			"\r\nLOCATION: http://" + s.addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\n" +
+			"\r\nUSN: uuid:" + h.id() + "::" + kind +
+			"\r\nLOCATION: http://" + s.Addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\n" +
 			"EXT:\r\n\r\n")}
 	}}
 	return nil
@@ -97,13 +102,13 @@ func (h *hub) logIn(w http.ResponseWriter, r *http.Request) {
 	h.mine.Lock()
 	defer h.mine.Unlock()
 	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
-	if r.FormValue("token") != h.token || r.FormValue("user") != h.login.User ||
-		r.FormValue("pass") != h.login.Password {
-		h.did("refused login")
+	if r.FormValue("token") != h.token || r.FormValue("user") != h.Login.User ||
+		r.FormValue("pass") != h.Login.Password {
+		h.Did("refused login")
 		page(w, "Log in", `<p class="error">User or password is wrong.</p>`)
 		return
 	}
-	h.loggedIn()
+	h.LoggedIn()
 	h.cookie = rand.Text()
 	http.SetCookie(w, &http.Cookie{Name: "SID", Value: h.cookie, Path: "/", HttpOnly: true})
 	http.Redirect(w, r, "/status", http.StatusSeeOther)
@@ -129,7 +134,7 @@ func (h *hub) inside(do http.HandlerFunc) http.HandlerFunc {
 }
 
 func (h *hub) status(w http.ResponseWriter, _ *http.Request) {
-	version, well := h.running()
+	version, well := h.Running()
 	radio := "on the air"
 	if !well {
 		radio = "no carrier"
@@ -140,7 +145,7 @@ func (h *hub) status(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (h *hub) progress(w http.ResponseWriter, _ *http.Request) {
-	percent, next := h.written()
+	percent, next := h.Written()
 	state := "no update"
 	switch {
 	case next != "" && percent < 100:
@@ -168,22 +173,22 @@ func (h *hub) update(w http.ResponseWriter, r *http.Request) {
 		if part.FormName() != "file" {
 			continue
 		}
-		ended := h.receives()
-		version, err := receive(part, "Pennick", h.Model, "", nil)
+		ended := h.Receives()
+		version, err := standin.Receive(part, "Pennick", h.Model, "", nil)
 		ended()
 		if err != nil {
 			w.WriteHeader(http.StatusOK) // as such pages do
 			page(w, "Update", `<p class="error">`+html.EscapeString(err.Error())+"</p>")
 			return
 		}
-		h.take("", version)
+		h.Take("", version)
 		page(w, "Update", "<p>Being written.</p>")
 		return
 	}
 }
 
 func (h *hub) reboot(w http.ResponseWriter, _ *http.Request) {
-	if percent, next := h.written(); next != "" && percent < 100 {
+	if percent, next := h.Written(); next != "" && percent < 100 {
 		http.Error(w, "an image is being written", http.StatusConflict)
 		return
 	}
@@ -192,22 +197,22 @@ func (h *hub) reboot(w http.ResponseWriter, _ *http.Request) {
 	h.mine.Unlock()
 	w.Header().Set("Connection", "close")
 	page(w, "Restart", "<p>Please wait.</p>")
-	h.restart(0)
+	h.Restart(0)
 }
 
 func (h *hub) handsets(w http.ResponseWriter, _ *http.Request) {
 	var b strings.Builder
-	h.units.each(func(n int, u *unit, state string, percent int) {
+	h.behind.Each(func(n int, u *standin.Unit, state string, percent int) {
 		base, radio := "off", "well"
-		if u.held() {
+		if u.Held() {
 			base = "on"
 		}
-		if !u.well() {
+		if !u.Well() {
 			radio = "no signal"
 		}
 		fmt.Fprintf(&b, `<tr><td>%d<td>%s<td>%s<td>%s<td>%s<td>%s<td>%d<td>%s<td>%s`, n,
 			html.EscapeString(u.Name),
-			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.version), state,
+			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.Version), state,
 			percent, base, radio)
 	})
 	page(w, "Handsets", "<table>"+b.String()+"</table>")
@@ -217,21 +222,23 @@ func (h *hub) handsetImage(w http.ResponseWriter, r *http.Request) {
 	parts, err := r.MultipartReader()
 	for err == nil {
 		part, next := parts.NextPart()
-		if err = next; err != nil || part.FormName() != "file" || len(h.units.all) == 0 {
+		if err = next; err != nil || part.FormName() != "file" || len(h.behind.All) == 0 {
 			continue
 		}
-		ended := h.receives()
+		ended := h.Receives()
 		defer ended()
 		digest := sha256.New()
-		model := h.units.all[0].Model
-		version, err := receive(part, "Pennick", model, "", digest)
+		model := h.behind.All[0].Model
+		version, err := standin.Receive(part, "Pennick", model, "", digest)
 		if err != nil {
 			page(w, "Handsets", `<p class="error">`+html.EscapeString(err.Error())+"</p>")
 			return
 		}
-		h.units.keep(hex.EncodeToString(digest.Sum(nil)), model, version)
+		h.behind.Keep(hex.EncodeToString(digest.Sum(nil)), model, version)
 		page(w, "Handsets", "<p>Kept.</p>")
 		return
 	}
 	http.Error(w, "a form with a file is expected", http.StatusBadRequest)
 }
+
+func (h *hub) id() string { return fmt.Sprintf("00000000-0000-4000-8000-%012d", h.Host) }

@@ -1,4 +1,5 @@
-package sim
+// Package camera is the stand-in of Wexcombe cameras, which speak ONVIF.
+package camera
 
 import (
 	"bytes"
@@ -22,6 +23,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"catena/internal/sim/standin"
 )
 
 // camera is a Wexcombe camera: the device service of the ONVIF Core
@@ -29,12 +32,12 @@ import (
 // password digest, or HTTP Digest, or the first for SOAP and the second for the upload, as
 // its scenario says.
 type camera struct {
-	*standIn
+	*standin.StandIn
 	uuid string
 
 	mu     sync.Mutex
 	nonces map[string]bool // of tokens already used
-	digest *digestAuth
+	digest *standin.DigestAuth
 	upload string    // the path that waits for an image; empty: none
 	opens  time.Time // when it may come
 
@@ -47,9 +50,9 @@ const (
 	clockWindow = 5 * time.Minute // how old a token may be
 )
 
-func newCamera(s *standIn, _ Scenario) error {
-	c := &camera{standIn: s, nonces: map[string]bool{},
-		digest: newDigestAuth("camera", "MD5", &s.login)}
+func New(s *standin.StandIn, _ []standin.Device) error {
+	c := &camera{StandIn: s, nonces: map[string]bool{},
+		digest: standin.NewDigestAuth("camera", "MD5", &s.Login)}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
 	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10],
@@ -59,8 +62,9 @@ func newCamera(s *standIn, _ Scenario) error {
 	mux.HandleFunc("POST /upload/{key}", c.receiveImage)
 	mux.HandleFunc("GET /backup", c.backup)
 	mux.HandleFunc("POST /restore", c.takeBack)
-	s.handler = mux
-	s.udp = map[string]func([]byte) [][]byte{"ws-discovery": c.hearProbe}
+	s.Handler = mux
+	s.Factory = map[string]string{"night": "auto", "bitrate": "4096", "osd": ""}
+	s.UDP = map[string]func([]byte) [][]byte{"ws-discovery": c.hearProbe}
 	return nil
 }
 
@@ -128,7 +132,7 @@ func (c *camera) attached(w http.ResponseWriter, r *http.Request, boundary strin
 		return
 	}
 	if call.XMLName.Local == "RestoreSystem" {
-		raw, err := io.ReadAll(io.LimitReader(image, maxUpload))
+		raw, err := io.ReadAll(io.LimitReader(image, standin.MaxUpload))
 		if err == nil {
 			err = c.putBack(raw)
 		}
@@ -137,20 +141,20 @@ func (c *camera) attached(w http.ResponseWriter, r *http.Request, boundary strin
 			return
 		}
 		reply(w, http.StatusOK, `<tds:RestoreSystemResponse/>`)
-		c.restart(0)
+		c.Restart(0)
 		return
 	}
-	ended := c.receives()
-	version, err := receive(image, "Wexcombe", c.Model, "", nil)
+	ended := c.Receives()
+	version, err := standin.Receive(image, "Wexcombe", c.Model, "", nil)
 	ended()
 	if err != nil {
 		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidFirmware", err.Error())
 		return
 	}
-	c.standIn.take("", version)
+	c.StandIn.Take("", version)
 	reply(w, http.StatusOK,
 		`<tds:UpgradeSystemFirmwareResponse><tds:Message>Restarting</tds:Message></tds:UpgradeSystemFirmwareResponse>`)
-	c.restart(c.pace.Write)
+	c.Restart(c.Pace.Write)
 }
 
 func (c *camera) service(w http.ResponseWriter, r *http.Request) {
@@ -235,7 +239,7 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
 		},
 		"GetNetworkInterfaces": func() string {
-			where, _, _ := net.SplitHostPort(c.addr)
+			where, _, _ := net.SplitHostPort(c.Addr)
 			return `<tds:GetNetworkInterfacesResponse><tds:NetworkInterfaces token="eth0"><tt:Enabled>true</tt:Enabled><tt:IPv4><tt:Enabled>true</tt:Enabled><tt:Config><tt:Manual><tt:Address>` + where + `</tt:Address><tt:PrefixLength>8</tt:PrefixLength></tt:Manual><tt:DHCP>false</tt:DHCP></tt:Config></tt:IPv4></tds:NetworkInterfaces></tds:GetNetworkInterfacesResponse>`
 		},
 		"SetNetworkDefaultGateway": func() string { return `<tds:SetNetworkDefaultGatewayResponse/>` },
@@ -245,11 +249,11 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		},
 		"StartSystemRestore": func() string {
 			return `<tds:StartSystemRestoreResponse><tds:UploadUri>http://` + html.EscapeString(host) +
-				`/restore</tds:UploadUri><tds:ExpectedDownTime>` + xsDuration(c.pace.Restart) +
+				`/restore</tds:UploadUri><tds:ExpectedDownTime>` + xsDuration(c.Pace.Restart) +
 				`</tds:ExpectedDownTime></tds:StartSystemRestoreResponse>`
 		},
 		"SystemReboot": func() string {
-			c.restart(0)
+			c.Restart(0)
 			return `<tds:SystemRebootResponse><tds:Message>Rebooting</tds:Message></tds:SystemRebootResponse>`
 		},
 	}
@@ -264,7 +268,7 @@ func (c *camera) auxiliary(w http.ResponseWriter, in request) {
 			"There is no such auxiliary command.")
 		return
 	}
-	c.did("auxiliary " + command)
+	c.Did("auxiliary " + command)
 	reply(w, http.StatusOK, `<tds:SendAuxiliaryCommandResponse/>`)
 }
 
@@ -275,27 +279,27 @@ func (c *camera) setHostname(w http.ResponseWriter, in request) {
 		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidHostname", "The name is not valid.")
 		return
 	}
-	c.did("hostname " + name)
+	c.Did("hostname " + name)
 	reply(w, http.StatusOK, `<tds:SetHostnameResponse/>`)
 }
 
 // setAddress moves the camera to another host of its simulated network: ONVIF Core 8.2.6.
 func (c *camera) setAddress(w http.ResponseWriter, in request) {
 	a, err := netip.ParseAddr(strings.TrimSpace(in.Body.Call.Address))
-	where, _, _ := net.SplitHostPort(c.addr)
+	where, _, _ := net.SplitHostPort(c.Addr)
 	old, badOld := netip.ParseAddr(where)
-	if err != nil || badOld != nil || !a.Is4() || in.Body.Call.Token != "eth0" || c.move == nil ||
+	if err != nil || badOld != nil || !a.Is4() || in.Body.Call.Token != "eth0" || c.Move == nil ||
 		netip.PrefixFrom(old, 24).Masked() != netip.PrefixFrom(a, 24).Masked() {
 		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "There is no such network here.")
 		return
 	}
-	c.did("address " + a.String())
+	c.Did("address " + a.String())
 	w.Header().Set("Connection", "close")
 	reply(w, http.StatusOK,
 		`<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>`)
 	go func() {
 		time.Sleep(100 * time.Millisecond) // the answer leaves first
-		c.move(int(a.As4()[3]))
+		c.Move(int(a.As4()[3]))
 	}()
 }
 
@@ -306,17 +310,17 @@ func (c *camera) relay(w http.ResponseWriter, in request) {
 			"There is no such relay output.")
 		return
 	}
-	c.did("relay " + in.Body.Call.Relay + " " + in.Body.Call.State)
+	c.Did("relay " + in.Body.Call.Relay + " " + in.Body.Call.State)
 	reply(w, http.StatusOK, `<tds:SetRelayOutputStateResponse/>`)
 }
 
 // let checks the login and answers itself where it is refused.
 func (c *camera) let(w http.ResponseWriter, r *http.Request, in request) bool {
 	if c.Auth == "digest" {
-		if holds, given := c.digest.holds(r); holds {
+		if holds, given := c.digest.Holds(r); holds {
 			return true
 		} else if given || in.Token != nil {
-			c.did("refused login")
+			c.Did("refused login")
 		}
 		c.challenge(w)
 		return false
@@ -325,7 +329,7 @@ func (c *camera) let(w http.ResponseWriter, r *http.Request, in request) bool {
 		if c.tokenHolds(in) {
 			return true
 		}
-		c.did("refused login")
+		c.Did("refused login")
 	}
 	fault(w, http.StatusBadRequest, "Sender", "ter:NotAuthorized", "Sender not authorized")
 	return false
@@ -349,20 +353,20 @@ func (c *camera) tokenHolds(in request) bool {
 		return false
 	}
 	c.nonces[string(nonce)] = true
-	sum := sha1.Sum([]byte(string(nonce) + strings.TrimSpace(in.Token.Created) + c.login.Password))
+	sum := sha1.Sum([]byte(string(nonce) + strings.TrimSpace(in.Token.Created) + c.Login.Password))
 	want := base64.StdEncoding.EncodeToString(sum[:])
-	return in.Token.Username == c.login.User &&
+	return in.Token.Username == c.Login.User &&
 		subtle.ConstantTimeCompare([]byte(want),
 			[]byte(strings.TrimSpace(in.Token.Password.Value))) == 1
 }
 
 func (c *camera) challenge(w http.ResponseWriter) {
-	c.digest.challenge(w)
+	c.digest.Challenge(w)
 	http.Error(w, "log in", http.StatusUnauthorized)
 }
 
 func (c *camera) httpDigest(r *http.Request) bool {
-	holds, _ := c.digest.holds(r)
+	holds, _ := c.digest.Holds(r)
 	return holds
 }
 
@@ -382,7 +386,7 @@ var wellServices = []string{deviceNS, "http://www.onvif.org/ver20/media/wsdl",
 	"http://www.onvif.org/ver10/events/wsdl"}
 
 func (c *camera) offered() []string {
-	if _, well := c.running(); !well {
+	if _, well := c.Running(); !well {
 		return wellServices[:1]
 	}
 	return wellServices
@@ -393,23 +397,23 @@ func (c *camera) services() string {
 	for _, ns := range c.offered() {
 		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>http://%s%s</tds:XAddr>`+
 			`<tds:Version><tt:Major>21</tt:Major><tt:Minor>12</tt:Minor></tds:Version></tds:Service>`, ns,
-			c.addr, servicePath)
+			c.Addr, servicePath)
 	}
 	return `<tds:GetServicesResponse>` + b.String() + `</tds:GetServicesResponse>`
 }
 
 func (c *camera) capabilities() string {
 	media := ""
-	if _, well := c.running(); well {
-		media = fmt.Sprintf(`<tt:Media><tt:XAddr>http://%s%s</tt:XAddr></tt:Media>`, c.addr, servicePath)
+	if _, well := c.Running(); well {
+		media = fmt.Sprintf(`<tt:Media><tt:XAddr>http://%s%s</tt:XAddr></tt:Media>`, c.Addr, servicePath)
 	}
 	return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>http://%s%s</tt:XAddr>
 <tt:System><tt:DiscoveryResolve>false</tt:DiscoveryResolve><tt:FirmwareUpgrade>false</tt:FirmwareUpgrade></tt:System>
-<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device>%s</tds:Capabilities></tds:GetCapabilitiesResponse>`, c.addr, servicePath, media)
+<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device>%s</tds:Capabilities></tds:GetCapabilitiesResponse>`, c.Addr, servicePath, media)
 }
 
 func (c *camera) information() string {
-	version, _ := c.running()
+	version, _ := c.Running()
 	return fmt.Sprintf(`<tds:GetDeviceInformationResponse><tds:Manufacturer>Wexcombe</tds:Manufacturer><tds:Model>%s</tds:Model>`+
 		`<tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
 		html.EscapeString(c.Model), html.EscapeString(version), html.EscapeString(c.Serial),
@@ -432,13 +436,13 @@ func (c *camera) scopes() string {
 
 func (c *camera) startUpgrade(host string) string {
 	c.mu.Lock()
-	c.upload, c.opens = "/upload/"+rand.Text(), time.Now().Add(c.pace.Delay)
+	c.upload, c.opens = "/upload/"+rand.Text(), time.Now().Add(c.Pace.Delay)
 	path := c.upload
 	c.mu.Unlock()
 	return fmt.Sprintf(`<tds:StartFirmwareUpgradeResponse><tds:UploadUri>http://%s%s</tds:UploadUri>`+
 		`<tds:UploadDelay>%s</tds:UploadDelay><tds:ExpectedDownTime>%s</tds:ExpectedDownTime></tds:StartFirmwareUpgradeResponse>`,
-		html.EscapeString(host), path, xsDuration(c.pace.Delay),
-		xsDuration(c.pace.Write+c.pace.Restart))
+		html.EscapeString(host), path, xsDuration(c.Pace.Delay),
+		xsDuration(c.Pace.Write+c.Pace.Restart))
 }
 
 // xsDuration writes a duration as XML Schema has it, 3.2.6.
@@ -467,23 +471,23 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 	c.mu.Lock()
 	c.upload = ""
 	c.mu.Unlock()
-	ended := c.receives()
-	version, err := receive(r.Body, "Wexcombe", c.Model, "", nil)
+	ended := c.Receives()
+	version, err := standin.Receive(r.Body, "Wexcombe", c.Model, "", nil)
 	ended()
 	switch {
 	case err == nil:
-	case errors.Is(err, errTruncated):
+	case errors.Is(err, standin.ErrTruncated):
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	default:
 		http.Error(w, err.Error(), http.StatusUnsupportedMediaType)
 		return
 	}
-	c.standIn.take("", version)
+	c.StandIn.Take("", version)
 	w.Header().Set("Connection", "close")
 	w.WriteHeader(http.StatusOK)
 	if c.Restarts != "asked" {
-		c.restart(c.pace.Write)
+		c.Restart(c.Pace.Write)
 	}
 }
 

@@ -1,20 +1,21 @@
-package sim
+package recorder
 
 import (
 	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
+
+	"catena/internal/sim/standin"
 )
 
 // manager is the Manager: two images, of which one is active.
 func (r *recorder) manager() map[string]any {
-	version, well := r.running()
+	version, well := r.Running()
 	health := "OK"
 	if !well {
 		health = "Critical"
@@ -38,7 +39,7 @@ func (r *recorder) upload(w http.ResponseWriter, req *http.Request) {
 		redfishError(w, http.StatusUnsupportedMediaType, "HeaderInvalid", "a form is expected")
 		return
 	}
-	if percent, next := r.written(); next != "" && percent < 100 {
+	if percent, next := r.Written(); next != "" && percent < 100 {
 		redfishError(w, http.StatusServiceUnavailable, "UpdateInProgress",
 			"another image is being written")
 		return
@@ -70,8 +71,8 @@ func (r *recorder) upload(w http.ResponseWriter, req *http.Request) {
 				redfishError(w, http.StatusBadRequest, "ActionParameterMissing", "UpdateParameters come first")
 				return
 			}
-			ended := r.receives()
-			version, err := receive(part, "Brackwell", r.Model, "", nil)
+			ended := r.Receives()
+			version, err := standin.Receive(part, "Brackwell", r.Model, "", nil)
 			ended()
 			if err != nil {
 				redfishError(w, http.StatusBadRequest, imageRefused, err.Error())
@@ -82,7 +83,7 @@ func (r *recorder) upload(w http.ResponseWriter, req *http.Request) {
 			r.idle = "" // it is being written over
 			at := fmt.Sprintf("/redfish/v1/TaskService/Tasks/%d", r.task)
 			r.mu.Unlock()
-			r.take("", version)
+			r.Take("", version)
 			w.Header().Set("Location", at)
 			w.WriteHeader(http.StatusAccepted)
 			return
@@ -99,7 +100,7 @@ func (r *recorder) tellTask(w http.ResponseWriter, req *http.Request) {
 		redfishError(w, http.StatusNotFound, "ResourceMissingAtURI", "there is no such task")
 		return
 	}
-	percent, next := r.written()
+	percent, next := r.Written()
 	state := "Completed"
 	if next != "" && percent < 100 {
 		state = "Running"
@@ -121,8 +122,8 @@ func (r *recorder) reboot(w http.ResponseWriter, req *http.Request) {
 			"ResetType must be ForceRestart")
 		return
 	}
-	version, _ := r.running()
-	percent, next := r.written()
+	version, _ := r.Running()
+	percent, next := r.Written()
 	if next != "" && percent < 100 {
 		redfishError(w, http.StatusServiceUnavailable, "UpdateInProgress", "an image is being written")
 		return
@@ -138,14 +139,12 @@ func (r *recorder) reboot(w http.ResponseWriter, req *http.Request) {
 	r.pending = nil
 	r.mu.Unlock()
 	if pending != nil {
-		r.standIn.mu.Lock()
-		maps.Copy(r.config(), pending)
-		r.standIn.mu.Unlock()
-		r.did("attributes taken")
+		r.Configure(pending)
+		r.Did("attributes taken")
 	}
 	w.Header().Set("Connection", "close")
 	w.WriteHeader(http.StatusNoContent)
-	r.restart(0)
+	r.Restart(0)
 }
 
 // switchSlot makes the other image the active one, from the next restart on.
@@ -168,8 +167,6 @@ func (r *recorder) switchSlot(w http.ResponseWriter, req *http.Request) {
 		redfishError(w, http.StatusConflict, "ResourceInUse", "the other slot is empty")
 		return
 	}
-	r.standIn.mu.Lock()
-	r.next = other
-	r.standIn.mu.Unlock()
+	r.WillStart(other)
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -1,4 +1,6 @@
-package sim
+// Package gate is the stand-in of Tollgarth gate and signal controllers, which speak JSON over
+// HTTP.
+package gate
 
 import (
 	"crypto/rand"
@@ -14,6 +16,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"catena/internal/sim/standin"
 )
 
 // gate is a Tollgarth gate controller: JSON over HTTP, with a session token after
@@ -29,14 +33,14 @@ import (
 //	POST /tg/v1/restart    start what was written
 //	PUT  /tg/v1/lamp       let the lamp blink, or not
 type gate struct {
-	*standIn
+	*standin.StandIn
 	mu     sync.Mutex
 	tokens map[string]time.Time
 	wrong  int
 	busy   bool
 	why    string // why the last image was refused
 	behind []string
-	digest *digestAuth
+	digest *standin.DigestAuth
 }
 
 const (
@@ -44,15 +48,15 @@ const (
 	maxWrong   = 5 // wrong passwords in a row before it stops listening to any
 )
 
-func newGate(s *standIn, of Scenario) error {
+func New(s *standin.StandIn, of []standin.Device) error {
 	_, _, err := makeGate(s, of)
 	return err
 }
 
-func makeGate(s *standIn, of Scenario) (*gate, *http.ServeMux, error) {
-	g := &gate{standIn: s, tokens: map[string]time.Time{},
-		digest: newDigestAuth("gate", "SHA-256", &s.login)}
-	for _, d := range of.Devices {
+func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, error) {
+	g := &gate{StandIn: s, tokens: map[string]time.Time{},
+		digest: standin.NewDigestAuth("gate", "SHA-256", &s.Login)}
+	for _, d := range of {
 		if slices.Contains(s.Behind, d.Name) {
 			g.behind = append(g.behind, d.Serial)
 		}
@@ -69,16 +73,17 @@ func makeGate(s *standIn, of Scenario) (*gate, *http.ServeMux, error) {
 	mux.HandleFunc("GET /tg/v1/firmware", g.inside(g.progress))
 	mux.HandleFunc("POST /tg/v1/restart", g.inside(g.reboot))
 	mux.HandleFunc("PUT /tg/v1/lamp", g.inside(g.lamp))
-	s.handler = mux
+	s.Handler = mux
 	service := "_http._tcp.local."
 	if s.TLS {
-		certificate, err := selfSigned(s.Name)
+		certificate, err := standin.SelfSigned(s.Name)
 		if err != nil {
 			return nil, nil, err
 		}
-		s.tls, service = &tls.Config{Certificates: []tls.Certificate{certificate}}, "_https._tcp.local."
+		s.Secure, service = &tls.Config{Certificates: []tls.Certificate{certificate}},
+			"_https._tcp.local."
 	}
-	s.udp = map[string]func([]byte) [][]byte{"mdns": s.answerMDNS(service)}
+	s.UDP = map[string]func([]byte) [][]byte{"mdns": s.AnswerMDNS(service)}
 	return g, mux, nil
 }
 
@@ -89,7 +94,7 @@ func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "say whether the lamp blinks")
 		return
 	}
-	g.did(fmt.Sprintf("lamp %v", *in.Blinks))
+	g.Did(fmt.Sprintf("lamp %v", *in.Blinks))
 	answer(w, http.StatusOK, map[string]any{"blinks": *in.Blinks})
 }
 
@@ -101,20 +106,20 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 			"too many wrong passwords; switch the controller off and on")
 		return
 	}
-	holds, given := g.digest.holds(r)
+	holds, given := g.digest.Holds(r)
 	if g.Auth == "json" || !given {
 		holds, given = g.jsonLogin(r)
 	}
 	if !given {
 		if g.Auth != "json" {
-			g.digest.challenge(w)
+			g.digest.Challenge(w)
 		}
 		problem(w, http.StatusUnauthorized, "log in")
 		return
 	}
 	if !holds {
 		g.wrong++
-		g.did("refused login")
+		g.Did("refused login")
 		problem(w, http.StatusUnauthorized, "user or password is wrong")
 		return
 	}
@@ -123,7 +128,7 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusCreated, map[string]any{"new_password": true})
 		return
 	}
-	g.loggedIn()
+	g.LoggedIn()
 	token := rand.Text()
 	g.tokens[token] = time.Now().Add(tokenLives)
 	answer(w, http.StatusCreated, map[string]any{"token": token,
@@ -136,9 +141,9 @@ func (g *gate) jsonLogin(r *http.Request) (holds, given bool) {
 	if json.NewDecoder(io.LimitReader(r.Body, 4<<10)).Decode(&in) != nil || in.User == "" {
 		return false, false
 	}
-	g.did("password in the clear")
-	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.login.User))
-	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.login.Password))
+	g.Did("password in the clear")
+	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.Login.User))
+	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.Login.Password))
 	return user&password == 1, true
 }
 
@@ -163,12 +168,12 @@ func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
 		problem(w, http.StatusForbidden, "only an administrator may see this")
 		return
 	}
-	version, well := g.running()
+	version, well := g.Running()
 	faults := []string{}
 	if !well {
 		faults = append(faults, "limit switch does not answer")
 	}
-	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.partVersions(),
+	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.PartVersions(),
 		"behind": g.behind, "gate": "closed", "faults": faults})
 }
 
@@ -183,12 +188,12 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	part := r.URL.Query().Get("part")
-	if _, ok := g.partVersions()[part]; part != "" && !ok {
+	if _, ok := g.PartVersions()[part]; part != "" && !ok {
 		problem(w, http.StatusNotFound, "no such part")
 		return
 	}
 	g.mu.Lock()
-	percent, next := g.written()
+	percent, next := g.Written()
 	if g.busy || next != "" && percent < 100 {
 		g.mu.Unlock()
 		problem(w, http.StatusConflict, "another image is being taken")
@@ -197,10 +202,10 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 	g.busy, g.why = true, ""
 	g.mu.Unlock()
 	h := sha256.New()
-	ended := g.receives()
-	version, err := receive(r.Body, "Tollgarth", g.Model, part, h)
+	ended := g.Receives()
+	version, err := standin.Receive(r.Body, "Tollgarth", g.Model, part, h)
 	if err == nil && string(h.Sum(nil)) != string(want) {
-		err = errChecksum
+		err = standin.ErrChecksum
 	}
 	ended()
 	g.mu.Lock()
@@ -213,12 +218,12 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	g.take(part, version)
+	g.Take(part, version)
 	answer(w, http.StatusAccepted, map[string]any{"phase": "writing", "percent": 0})
 }
 
 func (g *gate) progress(w http.ResponseWriter, _ *http.Request) {
-	percent, next := g.written()
+	percent, next := g.Written()
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	phase := "idle"
@@ -237,7 +242,7 @@ func (g *gate) progress(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
-	if percent, next := g.written(); next != "" && percent < 100 {
+	if percent, next := g.Written(); next != "" && percent < 100 {
 		problem(w, http.StatusConflict, "an image is being written")
 		return
 	}
@@ -246,7 +251,7 @@ func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
 	g.mu.Unlock()
 	w.Header().Set("Connection", "close")
 	answer(w, http.StatusAccepted, map[string]any{"restarting": true})
-	g.restart(0)
+	g.Restart(0)
 }
 
 // contentDigest takes the sha-256 out of a Content-Digest field (RFC 9530, 2):

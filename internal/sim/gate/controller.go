@@ -1,4 +1,4 @@
-package sim
+package gate
 
 import (
 	"crypto/sha256"
@@ -8,6 +8,8 @@ import (
 	"io"
 	"net/http"
 	"strconv"
+
+	"catena/internal/sim/standin"
 )
 
 // controller is a Tollgarth signal controller: a gate controller's brother, with units behind it
@@ -20,15 +22,15 @@ import (
 //	POST /tg/v1/units/{place}/install {"image": digest}: 404 it is not kept, 409 not now
 type controller struct {
 	*gate
-	units *units
+	units *standin.Units
 }
 
-func newController(s *standIn, of Scenario) error {
+func NewController(s *standin.StandIn, of []standin.Device) error {
 	g, mux, err := makeGate(s, of)
 	if err != nil {
 		return err
 	}
-	c := controller{g, newUnits(s, "Tollgarth", 2)}
+	c := controller{g, standin.NewUnits(s, "Tollgarth", 2)}
 	mux.HandleFunc("GET /tg/v1/units", g.inside(c.list))
 	mux.HandleFunc("GET /tg/v1/images", g.inside(c.images))
 	mux.HandleFunc("PUT /tg/v1/images/{digest}", g.inside(c.keep))
@@ -38,37 +40,31 @@ func newController(s *standIn, of Scenario) error {
 
 func (c controller) list(w http.ResponseWriter, _ *http.Request) {
 	out := []map[string]any{}
-	c.units.each(func(place int, u *unit, state string, percent int) {
+	c.units.Each(func(place int, u *standin.Unit, state string, percent int) {
 		faults := []string{}
-		if !u.well() {
+		if !u.Well() {
 			faults = append(faults, "lamp does not light")
 		}
 		out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model,
 			"serial":   u.Serial,
-			"firmware": u.version, "state": state, "percent": percent, "next": u.next, "faults": faults})
+			"firmware": u.Version, "state": state, "percent": percent, "next": u.Next, "faults": faults})
 	})
 	answer(w, http.StatusOK, map[string]any{"units": out})
 }
 
 func (c controller) images(w http.ResponseWriter, _ *http.Request) {
-	c.units.mu.Lock()
-	defer c.units.mu.Unlock()
-	kept := []string{}
-	for digest := range c.units.images {
-		kept = append(kept, digest)
-	}
-	answer(w, http.StatusOK, map[string]any{"images": kept})
+	answer(w, http.StatusOK, map[string]any{"images": c.units.Kept()})
 }
 
 func (c controller) keep(w http.ResponseWriter, r *http.Request) {
 	h := sha256.New()
 	models := map[string]bool{}
-	for _, u := range c.units.all {
+	for _, u := range c.units.All {
 		models[u.Model] = true
 	}
-	ended := c.receives()
+	ended := c.Receives()
 	defer ended()
-	head, body, err := peekHeader(r.Body)
+	head, body, err := standin.PeekHeader(r.Body)
 	model := ""
 	for _, m := range head.Models {
 		if models[m] {
@@ -77,17 +73,17 @@ func (c controller) keep(w http.ResponseWriter, r *http.Request) {
 	}
 	version := ""
 	if err == nil {
-		version, err = receive(body, "Tollgarth", model, "", h)
+		version, err = standin.Receive(body, "Tollgarth", model, "", h)
 	}
 	if err == nil && hex.EncodeToString(h.Sum(nil)) != r.PathValue("digest") {
-		err = errChecksum
+		err = standin.ErrChecksum
 	}
 	if err != nil {
 		_, _ = io.Copy(io.Discard, r.Body)
 		problem(w, http.StatusUnprocessableEntity, err.Error())
 		return
 	}
-	c.units.keep(r.PathValue("digest"), model, version)
+	c.units.Keep(r.PathValue("digest"), model, version)
 	answer(w, http.StatusCreated, map[string]any{"version": version})
 }
 
@@ -98,10 +94,10 @@ func (c controller) install(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	place, _ := strconv.Atoi(r.PathValue("place"))
-	switch err := c.units.install(place, in.Image); {
+	switch err := c.units.Install(place, in.Image); {
 	case err == nil:
 		answer(w, http.StatusAccepted, map[string]any{"state": "installing"})
-	case errors.Is(err, errNotKept), errors.Is(err, errNoUnit):
+	case errors.Is(err, standin.ErrNotKept), errors.Is(err, standin.ErrNoUnit):
 		problem(w, http.StatusNotFound, err.Error())
 	default:
 		problem(w, http.StatusConflict, err.Error())

@@ -1,4 +1,4 @@
-package sim
+package standin
 
 import (
 	"crypto/md5"
@@ -11,27 +11,27 @@ import (
 	"strings"
 )
 
-// digestAuth is HTTP Digest with qop=auth: RFC 7616, 3.4.
-type digestAuth struct {
+// DigestAuth is HTTP Digest with qop=auth: RFC 7616, 3.4.
+type DigestAuth struct {
 	realm, algorithm string // MD5 or SHA-256
 	nonce            string
 	login            *Login
 }
 
-func newDigestAuth(realm, algorithm string, login *Login) *digestAuth {
-	return &digestAuth{realm: realm, algorithm: algorithm, nonce: rand.Text(), login: login}
+func NewDigestAuth(realm, algorithm string, login *Login) *DigestAuth {
+	return &DigestAuth{realm: realm, algorithm: algorithm, nonce: rand.Text(), login: login}
 }
 
-// challenge asks for the login.
-func (a *digestAuth) challenge(w http.ResponseWriter) {
+// Challenge asks for the login.
+func (a *DigestAuth) Challenge(w http.ResponseWriter) {
 	w.Header().Add("WWW-Authenticate",
 		fmt.Sprintf(`Digest realm="%s", qop="auth", algorithm=%s, nonce="%s"`,
 			a.realm, a.algorithm, a.nonce))
 }
 
-// holds tells whether a request answers the challenge with the login. given is false where
+// Holds tells whether a request answers the challenge with the login. given is false where
 // it does not try.
-func (a *digestAuth) holds(r *http.Request) (holds, given bool) {
+func (a *DigestAuth) Holds(r *http.Request) (holds, given bool) {
 	field, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Digest ")
 	if !ok {
 		return false, false

@@ -1,4 +1,4 @@
-package sim
+package standin
 
 import (
 	"encoding/binary"
@@ -34,10 +34,10 @@ func granted(options []byte, size, total int) (int, int) {
 	return size, total
 }
 
-// fetchTFTP reads a file as a device's boot loader does: octet mode, one block at a time, with
+// FetchTFTP reads a file as a device's boot loader does: octet mode, one block at a time, with
 // larger blocks (RFC 2348) and the file's size (RFC 2349) where the server grants them. local is
 // the address that it asks from.
-func fetchTFTP(local, server, file string, most int, percent func(int)) ([]byte, error) {
+func FetchTFTP(local, server, file string, most int, percent func(int)) ([]byte, error) {
 	conn, err := net.ListenPacket("udp", net.JoinHostPort(local, "0"))
 	if err != nil {
 		return nil, err

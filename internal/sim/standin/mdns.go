@@ -1,4 +1,4 @@
-package sim
+package standin
 
 import (
 	"net"
@@ -9,13 +9,13 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 )
 
-const mdnsPort = 5353
+const MdnsPort = 5353
 
-var mdnsGroup = &net.UDPAddr{IP: net.IPv4(224, 0, 0, 251), Port: mdnsPort}
+var MdnsGroup = &net.UDPAddr{IP: net.IPv4(224, 0, 0, 251), Port: MdnsPort}
 
-// mayMulticast tells whether the stand-in may answer the group again: a record is not said
+// MayMulticast tells whether the stand-in may answer the group again: a record is not said
 // twice within a second (RFC 6762, 6).
-func (s *standIn) mayMulticast() bool {
+func (s *StandIn) MayMulticast() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if time.Since(s.multicast) < time.Second {
@@ -25,16 +25,16 @@ func (s *standIn) mayMulticast() bool {
 	return true
 }
 
-// answerMDNS answers questions of multicast DNS (RFC 6762) for one service (RFC 6763)
+// AnswerMDNS answers questions of multicast DNS (RFC 6762) for one service (RFC 6763)
 // of the stand-in, unicast to who asked from a port of its own (6.7): which services
 // there are, which instances, and where and what an instance is.
-func (s *standIn) answerMDNS(service string) func(packet []byte) [][]byte {
+func (s *StandIn) AnswerMDNS(service string) func(packet []byte) [][]byte {
 	return func(packet []byte) [][]byte {
 		var in dnsmessage.Message
 		if in.Unpack(packet) != nil || in.Response {
 			return nil
 		}
-		at, err := netip.ParseAddrPort(s.addr)
+		at, err := netip.ParseAddrPort(s.Addr)
 		if err != nil {
 			return nil
 		}

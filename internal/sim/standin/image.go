@@ -1,4 +1,4 @@
-package sim
+package standin
 
 import (
 	"bufio"
@@ -28,6 +28,9 @@ type imageHeader struct {
 
 const maxHeader = 1 << 10
 
+// MaxUpload is the largest file that a stand-in takes into its memory.
+const MaxUpload = 64 << 20
+
 // Image writes an image of size payload bytes. The payload is pseudo-random and
 // the same for the same arguments.
 func Image(w io.Writer, maker string, models []string, part, version string, size int64) error {
@@ -56,13 +59,13 @@ var (
 	errNoImage    = errors.New("not an image of this maker")
 	errOtherModel = errors.New("image is for another model")
 	errOtherPart  = errors.New("image is for another part")
-	errTruncated  = errors.New("image is truncated")
-	errChecksum   = errors.New("image checksum is wrong")
+	ErrTruncated  = errors.New("image is truncated")
+	ErrChecksum   = errors.New("image checksum is wrong")
 )
 
-// receive reads an image to its end and returns its version. also, which may be
+// Receive reads an image to its end and returns its version. also, which may be
 // nil, is given every byte as it came.
-func receive(r io.Reader, maker, model, part string, also hash.Hash) (string, error) {
+func Receive(r io.Reader, maker, model, part string, also hash.Hash) (string, error) {
 	if also != nil {
 		r = io.TeeReader(r, also)
 	}
@@ -81,19 +84,19 @@ func receive(r io.Reader, maker, model, part string, also hash.Hash) (string, er
 	n, err := io.Copy(h, b)
 	switch {
 	case err != nil || n < head.Bytes:
-		return "", errTruncated
+		return "", ErrTruncated
 	case !slices.Contains(head.Models, model):
 		return "", errOtherModel
 	case head.Part != part:
 		return "", errOtherPart
 	case n > head.Bytes || hex.EncodeToString(h.Sum(nil)) != head.SHA256:
-		return "", errChecksum
+		return "", ErrChecksum
 	}
 	return head.Version, nil
 }
 
-// peekHeader reads the first line of an image, and returns a reader of all of it.
-func peekHeader(r io.Reader) (head imageHeader, whole io.Reader, err error) {
+// PeekHeader reads the first line of an image, and returns a reader of all of it.
+func PeekHeader(r io.Reader) (head imageHeader, whole io.Reader, err error) {
 	b := bufio.NewReaderSize(r, 64<<10)
 	line, err := b.ReadSlice('\n')
 	if err != nil || len(line) > maxHeader || json.Unmarshal(line, &head) != nil {

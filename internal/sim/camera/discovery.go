@@ -1,4 +1,4 @@
-package sim
+package camera
 
 import (
 	"encoding/xml"
@@ -7,7 +7,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 )
@@ -126,13 +125,6 @@ func (c *camera) match(relatesTo, what string) []byte {
 <env:Body><d:%[3]sMatches><d:%[3]sMatch><wsa:EndpointReference><wsa:Address>%[6]s</wsa:Address></wsa:EndpointReference>
 <d:Types>dn:`+cameraType+`</d:Types><d:Scopes>%[7]s</d:Scopes><d:XAddrs>http://%[8]s`+servicePath+`</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion>
 </d:%[3]sMatch></d:%[3]sMatches></env:Body></env:Envelope>`,
-		uuid.NewString(), html.EscapeString(relatesTo), what, c.cameUp().Unix(), number, c.uuid,
-		html.EscapeString(strings.Join(c.scopeList(), " ")), c.addr))
-}
-
-// cameUp is when the stand-in started last.
-func (s *standIn) cameUp() time.Time {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.since
+		uuid.NewString(), html.EscapeString(relatesTo), what, c.CameUp().Unix(), number, c.uuid,
+		html.EscapeString(strings.Join(c.scopeList(), " ")), c.Addr))
 }

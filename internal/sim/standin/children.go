@@ -1,7 +1,9 @@
-package sim
+package standin
 
 import (
 	"errors"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 )
@@ -17,14 +19,14 @@ type ChildDevice struct {
 	Hand time.Duration `yaml:"hand"`
 }
 
-// units are the children of a stand-in, and the images that it keeps for them.
-type units struct {
-	of     *standIn
+// Units are the children of a stand-in, and the images that it keeps for them.
+type Units struct {
+	of     *StandIn
 	maker  string
 	atOnce int // how many take an image at the same time
 
 	mu     sync.Mutex
-	all    []*unit
+	All    []*Unit
 	images map[string]storedImage // by digest; a restart of the parent forgets them
 	stores int                    // images that were left here, in all
 	most   int                    // the largest number that took one at the same time
@@ -32,21 +34,21 @@ type units struct {
 
 type storedImage struct{ model, version string }
 
-// unit is one of them. What it does is told by when it started.
-type unit struct {
+// Unit is one of them. What it does is told by when it started.
+type Unit struct {
 	ChildDevice
-	version  string // what it runs
-	next     string // what is being installed
+	Version  string // what it runs
+	Next     string // what is being installed
 	began    time.Time
 	restart  time.Time // when it went away to run it
 	installs int
 	asked    time.Time // when someone was asked to hold it to its base
 }
 
-func newUnits(s *standIn, maker string, atOnce int) *units {
-	u := &units{of: s, maker: maker, atOnce: atOnce, images: map[string]storedImage{}}
+func NewUnits(s *StandIn, maker string, atOnce int) *Units {
+	u := &Units{of: s, maker: maker, atOnce: atOnce, images: map[string]storedImage{}}
 	for _, c := range s.Children {
-		u.all = append(u.all, &unit{ChildDevice: c, version: c.Version})
+		u.All = append(u.All, &Unit{ChildDevice: c, Version: c.Version})
 	}
 	s.units = u
 	return u
@@ -54,8 +56,8 @@ func newUnits(s *standIn, maker string, atOnce int) *units {
 
 // Why an image is not installed.
 var (
-	errNoUnit   = errors.New("there is no such unit")
-	errNotKept  = errors.New("the image is not here")
+	ErrNoUnit   = errors.New("there is no such unit")
+	ErrNotKept  = errors.New("the image is not here")
 	errBusy     = errors.New("the limit of units that take an image is reached")
 	errInstalls = errors.New("it takes an image already")
 	errNotHeld  = errors.New("it is not on its base")
@@ -63,58 +65,65 @@ var (
 )
 
 // state is how a unit is now: idle, installing, starting.
-func (u *units) state(c *unit) (state string, percent int) {
-	pace := u.of.pace
-	if c.next != "" && c.restart.IsZero() {
+func (u *Units) state(c *Unit) (state string, percent int) {
+	pace := u.of.Pace
+	if c.Next != "" && c.restart.IsZero() {
 		if done := time.Since(c.began); done < pace.Write {
 			return "installing", int(100 * done / pace.Write)
 		}
 		c.restart = c.began.Add(pace.Write)
 	}
 	if !c.restart.IsZero() {
-		if c.Faults.NeverReturns && c.next != c.Version || time.Since(c.restart) < pace.Restart {
+		if c.Faults.NeverReturns && c.Next != c.Version || time.Since(c.restart) < pace.Restart {
 			return "starting", 100
 		}
 		if !c.Faults.KeepsVersion {
-			c.version = c.next
+			c.Version = c.Next
 		}
-		c.next, c.restart = "", time.Time{}
+		c.Next, c.restart = "", time.Time{}
 	}
 	return "idle", 0
 }
 
-// well tells whether a unit is.
-func (c *unit) well() bool { return !(c.Faults.Sick && c.version != c.Version) }
+// Well tells whether a unit is.
+func (c *Unit) Well() bool { return !(c.Faults.Sick && c.Version != c.Version) }
 
-// held tells whether a unit is on its base: one that needs a hand, so long after someone was asked.
-func (c *unit) held() bool {
+// Held tells whether a unit is on its base: one that needs a hand, so long after someone was asked.
+func (c *Unit) Held() bool {
 	return c.Hand == 0 || !c.asked.IsZero() && time.Since(c.asked) > c.Hand
 }
 
-// each does something with all units, by their places from 1, while none of them changes.
-func (u *units) each(do func(place int, c *unit, state string, percent int)) {
+// Each does something with all units, by their places from 1, while none of them changes.
+func (u *Units) Each(do func(place int, c *Unit, state string, percent int)) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	for i, c := range u.all {
+	for i, c := range u.All {
 		state, percent := u.state(c)
 		do(i+1, c, state, percent)
 	}
 }
 
-// keep keeps an image.
-func (u *units) keep(digest, model, version string) {
+// Keep keeps an image.
+func (u *Units) Keep(digest, model, version string) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	u.images[digest] = storedImage{model, version}
 	u.stores++
 }
 
+// Kept returns the digests of the images that are kept.
+func (u *Units) Kept() []string {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return slices.AppendSeq([]string{}, maps.Keys(u.images))
+}
+
 // forget is what a restart of the parent does; its children are cut off until it is back.
-func (u *units) forget() (interrupted int) {
+func (u *Units) forget() (interrupted int) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	clear(u.images)
-	for _, c := range u.all {
+	for _, c := range u.All {
 		if state, _ := u.state(c); state == "installing" {
 			interrupted++
 		}
@@ -122,15 +131,15 @@ func (u *units) forget() (interrupted int) {
 	return interrupted
 }
 
-// install has the unit at a place take an image that is kept.
-func (u *units) install(place int, digest string) error {
+// Install has the unit at a place take an image that is kept.
+func (u *Units) Install(place int, digest string) error {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if place < 1 || place > len(u.all) {
-		return errNoUnit
+	if place < 1 || place > len(u.All) {
+		return ErrNoUnit
 	}
-	c, busy := u.all[place-1], 0
-	for _, other := range u.all {
+	c, busy := u.All[place-1], 0
+	for _, other := range u.All {
 		if state, _ := u.state(other); state == "installing" {
 			busy++
 		}
@@ -139,28 +148,28 @@ func (u *units) install(place int, digest string) error {
 	state, _ := u.state(c)
 	switch {
 	case !is:
-		return errNotKept
+		return ErrNotKept
 	case image.model != c.Model:
 		return errForeign
 	case state != "idle":
 		return errInstalls
 	case busy >= u.atOnce:
 		return errBusy
-	case !c.held():
+	case !c.Held():
 		return errNotHeld
 	}
-	c.next, c.began, c.restart = image.version, time.Now(), time.Time{}
+	c.Next, c.began, c.restart = image.version, time.Now(), time.Time{}
 	c.installs++
 	u.most = max(u.most, busy+1)
 	return nil
 }
 
-// ask has someone hold a unit to its base.
-func (u *units) ask(place int) {
+// Ask has someone hold a unit to its base.
+func (u *Units) Ask(place int) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	if place >= 1 && place <= len(u.all) && u.all[place-1].asked.IsZero() {
-		u.all[place-1].asked = time.Now()
+	if place >= 1 && place <= len(u.All) && u.All[place-1].asked.IsZero() {
+		u.All[place-1].asked = time.Now()
 	}
 }
 
@@ -171,14 +180,14 @@ type ChildCounts struct {
 	Installs map[string]int `json:"installs"` // by serial number
 }
 
-func (u *units) counts() *ChildCounts {
+func (u *Units) counts() *ChildCounts {
 	if u == nil {
 		return nil
 	}
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	out := &ChildCounts{Stores: u.stores, Most: u.most, Installs: map[string]int{}}
-	for _, c := range u.all {
+	for _, c := range u.All {
 		out.Installs[c.Serial] += c.installs
 	}
 	return out

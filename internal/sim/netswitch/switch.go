@@ -1,4 +1,5 @@
-package sim
+// Package netswitch is the stand-in of Osmere switches, which speak SNMP and fetch images by TFTP.
+package netswitch
 
 import (
 	"bytes"
@@ -12,12 +13,18 @@ import (
 	"time"
 
 	"github.com/gosnmp/gosnmp"
+
+	"catena/internal/sim/standin"
 )
 
-// newSwitch makes an Osmere switch: an SNMP agent, v1 and v2c (RFC 1157, RFC 3416), with
+// SNMPPort is where agents listen that have an address of their own; the standard's port needs
+// rights.
+const SNMPPort = 1161
+
+// New makes an Osmere switch: an SNMP agent, v1 and v2c (RFC 1157, RFC 3416), with
 // the system group, the interfaces' addresses, the ENTITY-MIB (RFC 6933) and the LLDP-MIB
 // (IEEE 802.1AB). Who does not know the community gets no answer.
-func newSwitch(s *standIn, of Scenario) error {
+func New(s *standin.StandIn, of []standin.Device) error {
 	mac, err := net.ParseMAC(cmp.Or(s.MAC, fmt.Sprintf("02:00:5e:00:53:%02x", s.Host)))
 	if err != nil {
 		return err
@@ -25,11 +32,11 @@ func newSwitch(s *standIn, of Scenario) error {
 	if s.Community == "" {
 		s.Community = "public"
 	}
-	o := &osmere{standIn: s, idle: s.Idle, port: 69, state: fetchIdle}
+	o := &osmere{StandIn: s, idle: s.Idle, port: 69, state: fetchIdle}
 	agent := func(packet []byte) [][]byte {
-		return s.agent(packet, append(s.objects(mac, of), o.objects()...), o.set)
+		return o.agent(packet, append(o.standard(mac, of), o.own()...))
 	}
-	s.udp = map[string]func([]byte) [][]byte{"snmp": agent}
+	s.UDP = map[string]func([]byte) [][]byte{"snmp": agent}
 	return nil
 }
 
@@ -42,7 +49,7 @@ func newSwitch(s *standIn, of Scenario) error {
 //	.8.7.0  1 idle, 2 fetching, 3 writing, 4 written, 5 failed
 //	.8.8.0  percent                       .8.9.0  why it failed    .8.10.0  what is not well
 type osmere struct {
-	*standIn
+	*standin.StandIn
 	mine    sync.Mutex
 	idle    string
 	host    string
@@ -60,13 +67,13 @@ const (
 	fetchIdle, fetchFetching, fetchWriting, fetchWritten, fetchFailed = 1, 2, 3, 4, 5
 )
 
-func (o *osmere) objects() []gosnmp.SnmpPDU {
-	version, well := o.running()
+func (o *osmere) own() []gosnmp.SnmpPDU {
+	version, well := o.Running()
 	fault := ""
 	if !well {
 		fault = "fan 1 stands still"
 	}
-	percent, next := o.written()
+	percent, next := o.Written()
 	o.mine.Lock()
 	defer o.mine.Unlock()
 	state := o.state
@@ -115,9 +122,9 @@ func (o *osmere) set(all []gosnmp.SnmpPDU) gosnmp.SNMPError {
 		return gosnmp.ResourceUnavailable
 	case do == 1:
 		o.state, o.percent, o.why, o.idle = fetchFetching, 0, "", ""
-		o.work.Go(o.fetch)
+		o.Go(o.fetch)
 	case do == 2:
-		if percent, next := o.written(); next == "" || percent < 100 {
+		if percent, next := o.Written(); next == "" || percent < 100 {
 			return gosnmp.InconsistentValue
 		}
 		o.activate()
@@ -125,9 +132,7 @@ func (o *osmere) set(all []gosnmp.SnmpPDU) gosnmp.SNMPError {
 		if o.idle == "" {
 			return gosnmp.InconsistentValue
 		}
-		o.standIn.mu.Lock()
-		o.next = o.idle
-		o.standIn.mu.Unlock()
+		o.WillStart(o.idle)
 		o.activate()
 	}
 	return gosnmp.NoError
@@ -135,12 +140,12 @@ func (o *osmere) set(all []gosnmp.SnmpPDU) gosnmp.SNMPError {
 
 // activate restarts into the other slot; what ran stays in this one.
 func (o *osmere) activate() {
-	version, _ := o.running()
+	version, _ := o.Running()
 	o.idle, o.state, o.percent = version, fetchIdle, 0
 	if o.Faults.KeepsVersion { // it falls back automatically
-		_, o.idle = o.written()
+		_, o.idle = o.Written()
 	}
-	o.restart(0)
+	o.Restart(0)
 }
 
 // fetch fetches the image and writes it into the idle slot.
@@ -148,17 +153,17 @@ func (o *osmere) fetch() {
 	o.mine.Lock()
 	server, file := net.JoinHostPort(o.host, strconv.Itoa(o.port)), o.file
 	o.mine.Unlock()
-	ended := o.receives()
+	ended := o.Receives()
 	defer ended()
-	host, _, _ := net.SplitHostPort(o.addr)
-	raw, err := fetchTFTP(host, server, file, 64<<20, func(percent int) {
+	host, _, _ := net.SplitHostPort(o.Addr)
+	raw, err := standin.FetchTFTP(host, server, file, 64<<20, func(percent int) {
 		o.mine.Lock()
 		o.percent = percent / 2
 		o.mine.Unlock()
 	})
 	version := ""
 	if err == nil {
-		version, err = receive(bytes.NewReader(raw), "Osmere", o.Model, "", nil)
+		version, err = standin.Receive(bytes.NewReader(raw), "Osmere", o.Model, "", nil)
 	}
 	o.mine.Lock()
 	defer o.mine.Unlock()
@@ -166,13 +171,14 @@ func (o *osmere) fetch() {
 		o.state, o.why = fetchFailed, err.Error()
 		return
 	}
-	o.take("", version)
+	o.Take("", version)
 	o.state = fetchWritten
 }
 
-// objects is what the agent tells, in the order of the objects' numbers.
-func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
-	version, _ := s.running()
+// standard returns the objects of the standards that the agent has.
+func (o *osmere) standard(mac net.HardwareAddr, of []standin.Device) []gosnmp.SnmpPDU {
+	s := o.StandIn
+	version, _ := s.Running()
 	var all []gosnmp.SnmpPDU
 	text := func(oid, value string) {
 		all = append(all, gosnmp.SnmpPDU{Name: oid, Type: gosnmp.OctetString, Value: []byte(value)})
@@ -185,7 +191,7 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 	all = append(all, gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.2.0", Type: gosnmp.ObjectIdentifier,
 		Value: ".1.3.6.1.4.1.32473.8"},
 		gosnmp.SnmpPDU{Name: ".1.3.6.1.2.1.1.3.0", Type: gosnmp.TimeTicks,
-			Value: uint32(time.Since(s.cameUp()).Milliseconds() / 10)})
+			Value: uint32(time.Since(s.CameUp()).Milliseconds() / 10)})
 	text(".1.3.6.1.2.1.1.5.0", s.Name)
 	text(".1.3.6.1.2.1.2.2.1.6.1", string(mac))
 	const entity = ".1.3.6.1.2.1.47.1.1.1.1."
@@ -201,7 +207,7 @@ func (s *standIn) objects(mac net.HardwareAddr, of Scenario) []gosnmp.SnmpPDU {
 		port := strconv.Itoa(i + 1)
 		text(local+"7.1.4."+port, "port "+port)
 		index := ".0." + port + ".1"
-		for _, d := range of.Devices {
+		for _, d := range of {
 			if d.Name != name {
 				continue
 			}
@@ -289,8 +295,7 @@ func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU,
 }
 
 // agent answers one packet.
-func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU,
-	set func([]gosnmp.SnmpPDU) gosnmp.SNMPError) (out [][]byte) {
+func (o *osmere) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) {
 	defer func() {
 		if recover() != nil { // the decoder falls over on some packets that are none
 			out = nil
@@ -298,10 +303,11 @@ func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU,
 	}()
 	decoder := &gosnmp.GoSNMP{SecurityParameters: &gosnmp.UsmSecurityParameters{}}
 	in, err := decoder.SnmpDecodePacket(packet)
-	writes := in.Community == s.login.Password // the community that may change something
-	if err != nil || in.Version == gosnmp.Version3 || in.Community != s.Community && !writes {
+	writes := in.Community == o.Login.Password // the community that may change something
+	if err != nil || in.Version == gosnmp.Version3 || in.Community != o.Community && !writes {
 		return nil
 	}
+	set := o.set
 	if !writes {
 		set = func([]gosnmp.SnmpPDU) gosnmp.SNMPError { return gosnmp.NoAccess }
 	}
@@ -311,7 +317,7 @@ func (s *standIn) agent(packet []byte, objects []gosnmp.SnmpPDU,
 	answer := answerTo(in, objects, set)
 	raw, err := answer.MarshalMsg()
 	if err != nil {
-		s.log.Error("cannot answer", "device", s.Name, "err", err)
+		o.Log.Error("cannot answer", "device", o.Name, "err", err)
 		return nil
 	}
 	return [][]byte{raw}

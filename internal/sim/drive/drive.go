@@ -1,4 +1,6 @@
-package sim
+// Package drive is the stand-in of Harrow & Dene drives, and of gateways and recorders of the same
+// design: they take commands over SSH, and files by SFTP.
+package drive
 
 import (
 	"bufio"
@@ -20,6 +22,8 @@ import (
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
+
+	"catena/internal/sim/standin"
 )
 
 // drive is a Harrow & Dene pump drive: an SSH server (RFC 4253) with a host key of its own, whose
@@ -42,14 +46,14 @@ import (
 //	settings show            a line each; an update clears what was set, on some
 //	settings load            take what lies at /update/settings.txt
 type drive struct {
-	*standIn
+	*standin.StandIn
 	mine    sync.Mutex
 	upload  []byte
 	put     []byte // settings that were sent
 	service bool
 	maker   string
-	cameras *units    // of a recorder
-	since   time.Time // when it was first switched on
+	cameras *standin.Units // of a recorder
+	since   time.Time      // when it was first switched on
 }
 
 // link is which link a gateway uses now.
@@ -67,40 +71,39 @@ func (d *drive) link() string {
 const ServiceCode = "weir-4711"
 
 const (
-	maxUpload  = 64 << 20
 	sshFor     = 10 * time.Minute // one connection
 	uploadName = "/update/image.bin"
 	configName = "/update/settings.txt"
 )
 
-func newDrive(s *standIn, _ Scenario) error {
+func New(s *standin.StandIn, _ []standin.Device) error {
 	signer, err := newHostKey()
 	if err != nil {
 		return err
 	}
-	d := &drive{standIn: s, service: s.Kind != "drive", since: time.Now(), maker: "Harrow & Dene"}
+	d := &drive{StandIn: s, service: s.Kind != "drive", since: time.Now(), maker: "Harrow & Dene"}
 	if s.Kind == "nvr" {
 		d.maker = "Brackwell"
-		d.cameras = newUnits(s, d.maker, 1)
+		d.cameras = standin.NewUnits(s, d.maker, 1)
 	}
 	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + s.Model, MaxAuthTries: 3,
 		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			s.did("ssh password of " + c.User())
-			if c.User() != s.login.User || string(password) != s.login.Password {
+			s.Did("ssh password of " + c.User())
+			if c.User() != s.Login.User || string(password) != s.Login.Password {
 				return nil, errors.New("user or password is wrong")
 			}
-			s.loggedIn()
+			s.LoggedIn()
 			return nil, nil
 		}}
 	config.AddHostKey(signer)
-	s.rekey = func() {
+	s.Rekey = func() {
 		if another, err := newHostKey(); err == nil {
 			fresh := *config
 			fresh.AddHostKey(another)
 			config = &fresh
 		}
 	}
-	s.conn = func(c net.Conn) {
+	s.Conn = func(c net.Conn) {
 		_ = c.SetDeadline(time.Now().Add(sshFor))
 		if s.Faults.Silent {
 			_, _ = io.Copy(io.Discard, c)
@@ -125,7 +128,11 @@ func newDrive(s *standIn, _ Scenario) error {
 		open.Wait()
 		_ = conn.Close()
 	}
-	s.also = []door{{modbusPort, s.modbus}}
+	if s.Kind == "drive" {
+		s.Factory = map[string]string{"start_level": "0.80", "stop_level": "0.35", "ramp_s": "12",
+			"alarm_pin": "0000"}
+	}
+	s.Also = []standin.Door{{Port: ModbusPort, Serve: d.modbus}}
 	return nil
 }
 
@@ -168,7 +175,7 @@ func (d *drive) session(c ssh.Channel, asked <-chan *ssh.Request) {
 // run carries out a command and returns its exit status.
 func (d *drive) run(c io.ReadWriter, command string) uint32 {
 	say := func(format string, args ...any) { _, _ = fmt.Fprintf(c, format+"\r\n", args...) }
-	version, well := d.running()
+	version, well := d.Running()
 	d.mine.Lock()
 	defer d.mine.Unlock()
 	words := append(strings.Fields(command), "")
@@ -188,34 +195,29 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 	case command == "show json" && d.Kind != "drive":
 		_ = json.NewEncoder(c).Encode(map[string]any{"model": d.Model, "serial": d.Serial,
 			"version": version,
-			"name":    d.Name, "well": well, "link": d.link(), "parts": d.partVersions()})
+			"name":    d.Name, "well": well, "link": d.link(), "parts": d.PartVersions()})
 	case command == "service on":
 		return d.serve(c, say)
 	case command == "hours show":
-		d.standIn.mu.Lock()
-		hours := d.Hours
-		d.standIn.mu.Unlock()
-		say("hours    %d", hours)
+		say("hours    %d", d.Counter())
 	case len(words) == 3 && words[0] == "hours" && words[1] == "set" && d.service:
 		n, err := strconv.Atoi(words[2])
 		if err != nil {
 			say("error: no number")
 			return 1
 		}
-		d.standIn.mu.Lock()
-		d.Hours = n
-		d.standIn.mu.Unlock()
-		d.did("hours set")
+		d.SetCounter(n)
+		d.Did("hours set")
 	case command == "settings show":
-		_, _ = c.Write(d.configText())
+		_, _ = c.Write(d.ConfigText())
 	case command == "settings load":
-		if err := d.setConfig(d.put); err != nil {
+		if err := d.SetConfig(d.put); err != nil {
 			say("error: %v", err)
 			return 1
 		}
 	case command == "service off":
 		d.service = false
-		d.did("service off")
+		d.Did("service off")
 	case words[0] == "firmware":
 		return d.firmware(c, say, command, words)
 	default:
@@ -228,7 +230,7 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 // firmware carries out what has to do with images. d.mine is held.
 func (d *drive) firmware(c io.ReadWriter, say func(string, ...any), command string,
 	words []string) uint32 {
-	percent, next := d.written()
+	percent, next := d.Written()
 	switch {
 	case command == "firmware show":
 		phase := "idle"
@@ -253,16 +255,16 @@ func (d *drive) firmware(c io.ReadWriter, say func(string, ...any), command stri
 			return 1
 		}
 		h := sha256.New()
-		version, err := receive(bytes.NewReader(d.upload), d.maker, d.Model, part, h)
+		version, err := standin.Receive(bytes.NewReader(d.upload), d.maker, d.Model, part, h)
 		if err == nil && fmt.Sprintf("%x", h.Sum(nil)) != words[2] {
-			err = errChecksum
+			err = standin.ErrChecksum
 		}
 		d.upload = nil
 		if err != nil {
 			say("error: %v", err)
 			return 1
 		}
-		d.take(part, version)
+		d.Take(part, version)
 		say("ok")
 	case command == "firmware start":
 		if next == "" || percent < 100 {
@@ -275,7 +277,7 @@ func (d *drive) firmware(c io.ReadWriter, say func(string, ...any), command stri
 			say("not restarted")
 			return 1
 		}
-		d.restart(0)
+		d.Restart(0)
 	default:
 		say("error: no such command")
 		return 2
@@ -288,35 +290,33 @@ func (d *drive) record(c io.Writer, say func(string, ...any), words []string) ui
 	switch {
 	case len(words) == 1 && words[0] == "cameras":
 		out := []map[string]any{}
-		d.cameras.each(func(place int, u *unit, state string, percent int) {
+		d.cameras.Each(func(place int, u *standin.Unit, state string, percent int) {
 			out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model,
 				"serial":  u.Serial,
-				"version": u.version, "state": state, "percent": percent, "picture": u.well()})
+				"version": u.Version, "state": state, "percent": percent, "picture": u.Well()})
 		})
 		_ = json.NewEncoder(c).Encode(map[string]any{"cameras": out})
 	case len(words) == 1:
-		d.cameras.mu.Lock()
-		defer d.cameras.mu.Unlock()
-		for digest := range d.cameras.images {
+		for _, digest := range d.cameras.Kept() {
 			say("%s", digest)
 		}
-	case len(words) == 3 && words[1] == "keep" && len(d.cameras.all) > 0:
-		h, model := sha256.New(), d.cameras.all[0].Model
-		version, err := receive(bytes.NewReader(d.upload), d.maker, model, "", h)
+	case len(words) == 3 && words[1] == "keep" && len(d.cameras.All) > 0:
+		h, model := sha256.New(), d.cameras.All[0].Model
+		version, err := standin.Receive(bytes.NewReader(d.upload), d.maker, model, "", h)
 		if err == nil && fmt.Sprintf("%x", h.Sum(nil)) != words[2] {
-			err = errChecksum
+			err = standin.ErrChecksum
 		}
 		d.upload = nil
 		if err != nil {
 			say("error: %v", err)
 			return 1
 		}
-		d.cameras.keep(words[2], model, version)
+		d.cameras.Keep(words[2], model, version)
 	case len(words) == 4 && words[2] == "install":
 		place, _ := strconv.Atoi(words[1])
-		switch err := d.cameras.install(place, words[3]); {
+		switch err := d.cameras.Install(place, words[3]); {
 		case err == nil:
-		case errors.Is(err, errNotKept):
+		case errors.Is(err, standin.ErrNotKept):
 			say("error: %v", err)
 			return 4
 		default:
@@ -343,7 +343,7 @@ func (d *drive) serve(c io.ReadWriter, say func(string, ...any)) uint32 {
 		return 3
 	}
 	d.service = true
-	d.did("service on")
+	d.Did("service on")
 	return 0
 }
 
@@ -371,7 +371,7 @@ func (d *drive) Filewrite(r *sftp.Request) (io.WriterAt, error) {
 		return nil, os.ErrPermission
 	case r.Filepath == uploadName:
 		d.upload = []byte{}
-		return &incoming{of: d, into: &d.upload, ended: d.receives()}, nil
+		return &incoming{of: d, into: &d.upload, ended: d.Receives()}, nil
 	case r.Filepath == configName:
 		d.put = []byte{}
 		return &incoming{of: d, into: &d.put, ended: func() {}}, nil
@@ -389,7 +389,7 @@ func (i *incoming) WriteAt(p []byte, at int64) (int, error) {
 	i.of.mine.Lock()
 	defer i.of.mine.Unlock()
 	end := int(at) + len(p)
-	if at < 0 || end > maxUpload {
+	if at < 0 || end > standin.MaxUpload {
 		return 0, errors.New("too large")
 	}
 	if end > len(*i.into) {
