@@ -1,12 +1,10 @@
 package sim_test
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,23 +16,17 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/sim"
-	"catena/internal/sim/standin"
+	"catena/internal/sim/standintest"
 )
 
 // The stand-ins answer clients that others have written as a device would: what only talks to
 // Catena proves nothing.
 
-const password = "quoin-and-sluice"
+const password = standintest.Password
 
 // start starts one stand-in and returns its address without and with its port.
 func start(t *testing.T, d sim.Device) (host, port string) {
-	d.Name, d.Serial, d.Host = "first", "S-1", 1
-	s, err := sim.Start(sim.Scenario{Login: sim.Login{User: "keeper", Password: password},
-		Pace:    sim.Pace{Write: 200 * time.Millisecond, Restart: 200 * time.Millisecond},
-		Devices: []sim.Device{d}}, "", slog.New(slog.DiscardHandler))
-	require.NoError(t, err)
-	t.Cleanup(s.Stop)
-	host, port, _ = strings.Cut(s.StandIns()[0].Address, ":")
+	host, port, _ = strings.Cut(standintest.Start(t, d), ":")
 	return host, port
 }
 
@@ -56,10 +48,8 @@ func client(t *testing.T, in, program string, args ...string) string {
 }
 
 func image(t *testing.T, maker, model string) string {
-	var b bytes.Buffer
-	require.NoError(t, standin.Image(&b, maker, []string{model}, "", "2.0", 300_000))
 	name := filepath.Join(t.TempDir(), "image.bin")
-	require.NoError(t, os.WriteFile(name, b.Bytes(), 0o600))
+	require.NoError(t, os.WriteFile(name, standintest.Image(t, maker, model), 0o600))
 	return name
 }
 

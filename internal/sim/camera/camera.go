@@ -50,6 +50,7 @@ const (
 	clockWindow = 5 * time.Minute // how old a token may be
 )
 
+// New makes the stand-in a camera.
 func New(s *standin.StandIn, _ []standin.Device) error {
 	c := &camera{StandIn: s, nonces: map[string]bool{},
 		digest: standin.NewDigestAuth("camera", "MD5", &s.Login)}

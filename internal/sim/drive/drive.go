@@ -76,6 +76,7 @@ const (
 	configName = "/update/settings.txt"
 )
 
+// New makes the stand-in a drive, a gateway or a network video recorder, by its kind.
 func New(s *standin.StandIn, _ []standin.Device) error {
 	signer, err := newHostKey()
 	if err != nil {

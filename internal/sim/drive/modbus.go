@@ -36,17 +36,33 @@ func (d *drive) modbus(c net.Conn) {
 	}
 }
 
-// identification gives one object at a time, so that who asks must ask again.
+// Of Read Device Identification (MODBUS Application Protocol 1.1b3, 6.21).
+const (
+	accessStream   = 3 // the largest code of a stream; they are of the basic, regular and extended objects
+	accessOne      = 4
+	conformity     = 0x81 // basic objects, in a stream or one alone
+	illegalAddress = 2
+	illegalValue   = 3
+)
+
+// identification answers a Read Device Identification. A stream gets one object at a time, so the
+// other side must ask again.
 func (d *drive) identification(code, from byte) []byte {
 	version, _ := d.Running()
 	objects := []string{"Harrow & Dene", d.Model, version}
-	if code < 1 || code > 2 || int(from) >= len(objects) {
-		return []byte{0xab, 2} // illegal data address
+	known := int(from) < len(objects)
+	switch {
+	case code < 1 || code > accessOne:
+		return []byte{0xab, illegalValue}
+	case code == accessOne && !known:
+		return []byte{0xab, illegalAddress}
+	case !known:
+		from = 0 // a stream starts again
 	}
-	more, next := byte(0xff), from+1
-	if int(next) == len(objects) {
-		more, next = 0, 0
+	more, next := byte(0), byte(0)
+	if code <= accessStream && int(from)+1 < len(objects) {
+		more, next = 0xff, from+1
 	}
 	text := objects[from]
-	return append([]byte{0x2b, 0x0e, code, 0x01, more, next, 1, from, byte(len(text))}, text...)
+	return append([]byte{0x2b, 0x0e, code, conformity, more, next, 1, from, byte(len(text))}, text...)
 }

@@ -48,6 +48,7 @@ const (
 	maxWrong   = 5 // wrong passwords in a row before it stops listening to any
 )
 
+// New makes the stand-in a gate controller.
 func New(s *standin.StandIn, of []standin.Device) error {
 	_, _, err := makeGate(s, of)
 	return err

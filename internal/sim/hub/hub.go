@@ -35,15 +35,19 @@ type hub struct {
 	cookie string         // of the session; empty: none
 }
 
+const deviceType = "urn:schemas-upnp-org:device:Basic:1"
+
+// New makes the stand-in a radio hub.
 func New(s *standin.StandIn, _ []standin.Device) error {
 	h := &hub{StandIn: s, token: rand.Text()}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /description.xml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/xml")
 		fmt.Fprintf(w, `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>1</minor></specVersion>
-<device><deviceType>urn:schemas-upnp-org:device:Basic:1</deviceType><friendlyName>%s</friendlyName><manufacturer>Pennick</manufacturer>
+<device><deviceType>%s</deviceType><friendlyName>%s</friendlyName><manufacturer>Pennick</manufacturer>
 <modelName>%s</modelName><modelNumber>%s</modelNumber><serialNumber>%s</serialNumber><UDN>uuid:%s</UDN></device></root>`,
-			html.EscapeString(s.Name), html.EscapeString(s.Model), html.EscapeString(s.Hardware),
+			deviceType, html.EscapeString(s.Name), html.EscapeString(s.Model),
+			html.EscapeString(s.Hardware),
 			html.EscapeString(s.Serial), h.id())
 	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
@@ -80,14 +84,9 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	}))
 	s.Handler = mux
 	s.UDP = map[string]func([]byte) [][]byte{"ssdp": func(packet []byte) [][]byte {
-		const kind = "upnp:rootdevice"
-		if !standin.Searches(packet, kind) {
-			return nil
-		}
-		return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
-			"\r\nUSN: uuid:" + h.id() + "::" + kind +
-			"\r\nLOCATION: http://" + s.Addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\n" +
-			"EXT:\r\n\r\n")}
+		return standin.Service{UUID: h.id(), Targets: []string{"upnp:rootdevice", deviceType},
+			Fields: "LOCATION: http://" + s.Addr + "/description.xml\r\nSERVER: hub/1 UPnP/1.1 radio/1\r\n",
+		}.HearSearch(packet)
 	}}
 	return nil
 }

@@ -92,30 +92,40 @@ func (o *osmere) own() []gosnmp.SnmpPDU {
 		number("8", max(percent, o.percent)), text("9", o.why), text("10", fault)}
 }
 
-// set takes the objects of a set request, all or none; it returns what is wrong with one.
-func (o *osmere) set(all []gosnmp.SnmpPDU) gosnmp.SNMPError {
+// set takes the variables of a set request, all or none (RFC 3416, 4.2.5). It returns what is wrong
+// with one, and its place from 1.
+func (o *osmere) set(all []gosnmp.SnmpPDU) (gosnmp.SNMPError, int) {
 	o.mine.Lock()
 	defer o.mine.Unlock()
-	do := 0
-	for _, v := range all {
+	host, port, file, do, place := o.host, o.port, o.file, 0, 1
+	for i, v := range all {
 		n, isNumber := v.Value.(int)
 		raw, isText := v.Value.([]byte)
 		address, isAddress := v.Value.(string)
-		switch n2 := strings.TrimSuffix(strings.TrimPrefix(v.Name, osmereArc), ".0"); {
-		case n2 == "3" && v.Type == gosnmp.IPAddress && isAddress:
-			o.host = address
-		case n2 == "4" && isNumber && n > 0 && n < 65536:
-			o.port = n
-		case n2 == "5" && isText && len(raw) <= 64:
-			o.file = string(raw)
-		case n2 == "6" && isNumber && n >= 1 && n <= 3:
-			do = n
+		switch of := strings.TrimSuffix(strings.TrimPrefix(v.Name, osmereArc), ".0"); {
+		case of == "3" && v.Type == gosnmp.IPAddress && isAddress:
+			host = address
+		case of == "4" && isNumber && n > 0 && n < 65536:
+			port = n
+		case of == "5" && isText && len(raw) <= 64:
+			file = string(raw)
+		case of == "6" && isNumber && n >= 1 && n <= 3:
+			do, place = n, i+1
 		case !strings.HasPrefix(v.Name, osmereArc):
-			return gosnmp.NotWritable
+			return gosnmp.NotWritable, i + 1
 		default:
-			return gosnmp.WrongValue
+			return gosnmp.WrongValue, i + 1
 		}
 	}
+	err := o.do(do)
+	if err == gosnmp.NoError {
+		o.host, o.port, o.file = host, port, file // a fetch that has just started waits for o.mine
+	}
+	return err, place
+}
+
+// do carries out what object 6 asks for. o.mine is held.
+func (o *osmere) do(do int) gosnmp.SNMPError {
 	switch {
 	case do == 0:
 	case o.state == fetchFetching:
@@ -236,7 +246,7 @@ func numbers(oid string) []int {
 
 // answerTo makes the answer to one request: RFC 1157, 4.1, and RFC 3416, 4.2.
 func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU,
-	set func([]gosnmp.SnmpPDU) gosnmp.SNMPError) *gosnmp.SnmpPacket {
+	set func([]gosnmp.SnmpPDU) (gosnmp.SNMPError, int)) *gosnmp.SnmpPacket {
 	answer := &gosnmp.SnmpPacket{Version: in.Version, Community: in.Community,
 		PDUType: gosnmp.GetResponse, RequestID: in.RequestID}
 	next := func(oid string) gosnmp.SnmpPDU {
@@ -271,27 +281,45 @@ func answerTo(in *gosnmp.SnmpPacket, objects []gosnmp.SnmpPDU,
 				answer.Variables = append(answer.Variables, n)
 			}
 		}
-	case gosnmp.GetBulkRequest:
-		for _, v := range in.Variables {
-			oid := v.Name
-			for range min(int(in.MaxRepetitions), 24) {
-				n := next(oid)
-				answer.Variables = append(answer.Variables, n)
-				oid = n.Name
-				if n.Type == gosnmp.EndOfMibView {
-					break
-				}
+	case gosnmp.GetBulkRequest: // RFC 3416, 4.2.3
+		once := min(max(int(in.NonRepeaters), 0), len(in.Variables))
+		for _, v := range in.Variables[:once] {
+			answer.Variables = append(answer.Variables, next(v.Name))
+		}
+		rest := slices.Clone(in.Variables[once:])
+		for range min(int(in.MaxRepetitions), 24) {
+			for i := range rest {
+				rest[i] = next(rest[i].Name)
 			}
+			answer.Variables = append(answer.Variables, rest...)
 		}
 	case gosnmp.SetRequest:
-		answer.Variables, answer.Error = in.Variables, set(in.Variables)
-		if answer.Error != gosnmp.NoError {
-			answer.ErrorIndex = 1
+		err, place := set(in.Variables)
+		answer.Variables, answer.Error = in.Variables, err
+		if in.Version == gosnmp.Version1 {
+			answer.Error = errorOfVersion1(err)
+		}
+		if err != gosnmp.NoError {
+			answer.ErrorIndex = uint8(place)
 		}
 	default:
 		answer.Error, answer.Variables = gosnmp.GenErr, in.Variables
 	}
 	return answer
+}
+
+// errorOfVersion1 returns the error of the first version that stands for one of the second:
+// RFC 3584, 4.4.
+func errorOfVersion1(err gosnmp.SNMPError) gosnmp.SNMPError {
+	switch err {
+	case gosnmp.NoError:
+		return err
+	case gosnmp.WrongValue, gosnmp.InconsistentValue:
+		return gosnmp.BadValue
+	case gosnmp.NoAccess, gosnmp.NotWritable:
+		return gosnmp.NoSuchName
+	}
+	return gosnmp.GenErr
 }
 
 // agent answers one packet.
@@ -309,7 +337,7 @@ func (o *osmere) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) {
 	}
 	set := o.set
 	if !writes {
-		set = func([]gosnmp.SnmpPDU) gosnmp.SNMPError { return gosnmp.NoAccess }
+		set = func([]gosnmp.SnmpPDU) (gosnmp.SNMPError, int) { return gosnmp.NoAccess, 1 }
 	}
 	slices.SortFunc(objects, func(a, b gosnmp.SnmpPDU) int {
 		return slices.Compare(numbers(a.Name), numbers(b.Name))

@@ -45,6 +45,7 @@ type opened struct {
 	boot time.Time // the start of the recorder in which it was opened
 }
 
+// New makes the stand-in a recorder.
 func New(s *standin.StandIn, _ []standin.Device) error {
 	r := &recorder{StandIn: s, tokens: map[string]opened{}, idle: s.Idle}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
@@ -56,10 +57,9 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	s.Secure = &tls.Config{Certificates: []tls.Certificate{certificate}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /redfish/v1/{$}", r.root)
-	mux.HandleFunc("GET /redfish", func(w http.ResponseWriter, _ *http.Request) {
-		w.Header().Set("Content-Type", "application/json")
-		_, _ = io.WriteString(w, `{"v1": "/redfish/v1/"}`+"\n") // DSP0266, 6.2
-	})
+	mux.HandleFunc("GET /redfish", document("application/json", `{"v1": "/redfish/v1/"}`)) // 6.2
+	mux.HandleFunc("GET /redfish/v1/odata", document("application/json", odata))           // 8.4.2
+	mux.HandleFunc("GET /redfish/v1/$metadata", document("application/xml", metadata))     // 8.4.1
 	mux.HandleFunc("POST /redfish/v1/SessionService/Sessions", r.session)
 	mux.HandleFunc("DELETE /redfish/v1/SessionService/Sessions/{id}", r.inside(r.endSession))
 	for path, body := range r.resources() {
@@ -74,10 +74,33 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1/EthernetInterfaces/eth0", r.inside(r.setAddress))
 	mux.HandleFunc("PATCH /redfish/v1/Systems/1/Bios/Settings", r.inside(r.setAttributes))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
-	s.Handler = mux
+	s.Handler = http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		w.Header().Set("OData-Version", "4.0") // of every answer: DSP0266, 7.2
+		mux.ServeHTTP(w, req)
+	})
 	s.Factory = map[string]string{"BootMode": "Uefi", "WatchdogMinutes": "5", "AssetTag": ""}
 	s.UDP = map[string]func([]byte) [][]byte{"ssdp": r.hearSearch}
 	return nil
+}
+
+// What clients of OData read: where the resources begin, and of which types they are.
+const (
+	odata = `{"@odata.context": "/redfish/v1/$metadata", "value": [
+{"name": "Systems", "kind": "Singleton", "url": "/redfish/v1/Systems"},
+{"name": "Managers", "kind": "Singleton", "url": "/redfish/v1/Managers"},
+{"name": "Chassis", "kind": "Singleton", "url": "/redfish/v1/Chassis"}]}`
+	metadata = `<?xml version="1.0" encoding="UTF-8"?>
+<edmx:Edmx xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx" Version="4.0"><edmx:DataServices>
+<Schema xmlns="http://docs.oasis-open.org/odata/ns/edm" Namespace="Service">
+<EntityContainer Name="Service"/></Schema></edmx:DataServices></edmx:Edmx>`
+)
+
+// document answers with a text that never changes.
+func document(kind, text string) http.HandlerFunc {
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", kind)
+		_, _ = io.WriteString(w, text+"\n")
+	}
 }
 
 // reference refers to a resource (DSP0266, 7.3).
@@ -187,6 +210,10 @@ func (r *recorder) machines() map[string]func() map[string]any {
 var registries = map[string]func() map[string]any{
 	"Registries": list("Registries/Base.1.18", "Registries/Brackwell.1.0",
 		"Registries/BR5Attributes.1.0"),
+	"Registries/Base.1.18": func() map[string]any { // everyone has it
+		return map[string]any{"Id": "Base.1.18", "Name": "Messages of the standard",
+			"Languages": []string{"en"}, "Registry": "Base.1.18", "Location": []any{}}
+	},
 	"Registries/BR5Attributes.1.0": func() map[string]any {
 		return map[string]any{"Id": "BR5Attributes.1.0", "Name": "Attributes of recorders",
 			"Languages": []string{"en"}, "Registry": "BR5Attributes.1.0",
@@ -200,8 +227,7 @@ var registries = map[string]func() map[string]any{
 				"ReadOnly": true, "Type": "String"}}}}
 	},
 	"Registries/Brackwell.1.0": func() map[string]any {
-		return map[string]any{"@odata.type": "#MessageRegistryFile.v1_1_3.MessageRegistryFile",
-			"Id":   "Brackwell.1.0",
+		return map[string]any{"Id": "Brackwell.1.0",
 			"Name": "Messages of recorders", "Languages": []string{"de", "en"}, "Registry": "Brackwell.1.0",
 			"Location": []map[string]string{
 				{"Language": "de", "Uri": "/redfish/v1/Registries/none.json"},
@@ -330,7 +356,6 @@ func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]
 	raw := encoded(path, body)
 	w.Header().Set("ETag", tag(raw))
 	w.Header().Set("Content-Type", "application/json")
-	w.Header().Set("OData-Version", "4.0")
 	_, _ = w.Write(raw)
 }
 
@@ -340,7 +365,8 @@ var types = map[string]string{"Systems": "ComputerSystem.v1_20_0.ComputerSystem"
 	"Chassis":  "Chassis.v1_23_0.Chassis", "UpdateService": "UpdateService.v1_12_0.UpdateService",
 	"TaskService":       "TaskService.v1_2_0.TaskService",
 	"FirmwareInventory": "SoftwareInventory.v1_9_0.SoftwareInventory",
-	"Tasks":             "Task.v1_7_0.Task"}
+	"Tasks":             "Task.v1_7_0.Task",
+	"Registries":        "MessageRegistryFile.v1_1_3.MessageRegistryFile"}
 
 // encoded is a resource with what every one has (DSP0266, 9.6.1 and DSP0268): its path, type, Id
 // and Name.
@@ -502,13 +528,9 @@ func (r *recorder) light(w http.ResponseWriter, req *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
-// hearSearch answers an SSDP search (UPnP DA 1.1, 1.3.2) for Redfish services.
+// hearSearch answers a search for Redfish services: DSP0266, 10.2.
 func (r *recorder) hearSearch(packet []byte) [][]byte {
-	const kind = "urn:dmtf-org:service:redfish-rest:1"
-	if !standin.Searches(packet, kind) {
-		return nil
-	}
-	return [][]byte{[]byte("HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\nST: " + kind +
-		"\r\nUSN: uuid:" + r.uuid + "::" + kind +
-		"\r\nAL: https://" + r.Addr + "/redfish/v1/\r\nEXT:\r\n\r\n")}
+	return standin.Service{UUID: r.uuid,
+		Targets: []string{"urn:dmtf-org:service:redfish-rest:1", "urn:dmtf-org:service:redfish-rest:1:15"},
+		Fields:  "AL: https://" + r.Addr + "/redfish/v1/\r\n"}.HearSearch(packet)
 }

@@ -71,7 +71,16 @@ func (s *StandIn) AnswerMDNS(service string) func(packet []byte) [][]byte {
 					explain(&out.Additionals)
 				}
 			case strings.EqualFold(asked, instance) || strings.EqualFold(asked, host):
-				explain(&out.Answers)
+				var all []dnsmessage.Resource
+				explain(&all)
+				for _, r := range all {
+					if strings.EqualFold(r.Header.Name.String(), asked) &&
+						(q.Type == r.Header.Type || q.Type == dnsmessage.TypeALL) {
+						out.Answers = append(out.Answers, r)
+					} else {
+						out.Additionals = append(out.Additionals, r) // RFC 6763, 12
+					}
+				}
 			}
 		}
 		raw, err := out.Pack()

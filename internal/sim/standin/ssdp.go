@@ -1,16 +1,37 @@
 package standin
 
 import (
-	"strings"
+	"bufio"
+	"bytes"
+	"fmt"
+	"net/http"
 )
 
-// Searches tells whether a packet is a search for a type, or for all.
-func Searches(packet []byte, kind string) bool {
-	text := string(packet)
-	if !strings.HasPrefix(text, "M-SEARCH * HTTP/1.1\r\n") ||
-		!strings.Contains(text, "\r\nMAN: \"ssdp:discover\"\r\n") {
-		return false
+// Service is what a stand-in announces by SSDP.
+type Service struct {
+	UUID    string
+	Targets []string // what it answers to, besides ssdp:all and its UUID
+	Fields  string   // header fields of its answers, each with CRLF at its end
+}
+
+// HearSearch answers a search: each target that it asks for with an answer of its own (UPnP Device
+// Architecture 1.1, 1.3.3).
+func (s Service) HearSearch(packet []byte) (answers [][]byte) {
+	r, err := http.ReadRequest(bufio.NewReader(bytes.NewReader(packet)))
+	if err != nil || r.Method != "M-SEARCH" || r.RequestURI != "*" ||
+		r.Header.Get("MAN") != `"ssdp:discover"` {
+		return nil
 	}
-	return strings.Contains(text, "\r\nST: "+kind+"\r\n") ||
-		strings.Contains(text, "\r\nST: ssdp:all\r\n")
+	asked, own := r.Header.Get("ST"), "uuid:"+s.UUID
+	answer := func(target, usn string) {
+		if asked == target || asked == "ssdp:all" {
+			answers = append(answers, fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nCACHE-CONTROL: max-age=1800\r\n"+
+				"EXT:\r\nST: %s\r\nUSN: %s\r\n%s\r\n", target, usn, s.Fields))
+		}
+	}
+	for _, target := range s.Targets {
+		answer(target, own+"::"+target)
+	}
+	answer(own, own)
+	return answers
 }

@@ -52,6 +52,7 @@ func FetchTFTP(local, server, file string, most int, percent func(int)) ([]byte,
 	var out []byte
 	block, size, total := uint16(0), 512, 0
 	buffer := make([]byte, 2048)
+	first := true // the server answers from a port of its choice
 	for tries := 0; tries < 5; {
 		if _, err := conn.WriteTo(last, peer); err != nil {
 			return nil, err
@@ -62,9 +63,11 @@ func FetchTFTP(local, server, file string, most int, percent func(int)) ([]byte,
 			tries++
 			continue
 		}
-		if n < 4 || from.(*net.UDPAddr).IP.String() != to.IP.String() {
-			continue
+		if own := peer.String() == from.String(); n < 4 || !own && !first ||
+			from.(*net.UDPAddr).IP.String() != to.IP.String() {
+			continue // of no transfer of ours: RFC 1350, 4
 		}
+		first = false
 		switch binary.BigEndian.Uint16(buffer) {
 		case opERROR:
 			return nil, errors.New(strings.TrimRight(string(buffer[4:n]), "\x00"))
