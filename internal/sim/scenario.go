@@ -23,11 +23,16 @@ import (
 
 // What a scenario is made of.
 type (
-	Device      = standin.Device
+	// Device is one stand-in.
+	Device = standin.Device
+	// ChildDevice is a device that only its parent reaches.
 	ChildDevice = standin.ChildDevice
-	Faults      = standin.Faults
-	Login       = standin.Login
-	Pace        = standin.Pace
+	// Faults are what is wrong with a stand-in.
+	Faults = standin.Faults
+	// Login is what a stand-in lets in.
+	Login = standin.Login
+	// Pace is how long a stand-in takes.
+	Pace = standin.Pace
 )
 
 // OneAddress is the place where every stand-in has its own port.

@@ -193,11 +193,11 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standin.StandIn) 
 				}
 				back := to
 				// a querier that hears the group: RFC 6762, 6
-				if service == "mdns" && asker.Port == standin.MdnsPort {
+				if service == "mdns" && asker.Port == standin.MDNSPort {
 					if !in.MayMulticast() {
 						continue
 					}
-					back = standin.MdnsGroup
+					back = standin.MDNSGroup
 				}
 				for _, answer := range in.UDP[service](buf[:n]) {
 					_, _ = from.WriteTo(answer, back)
@@ -267,7 +267,8 @@ func (s *Site) bring(d standin.Device, was *standin.StandIn) (*standin.StandIn, 
 
 // join tells the stand-ins what is reached through what.
 func (s *Site) join() {
-	below, leads := map[*standin.StandIn][]*standin.StandIn{}, map[*standin.StandIn][]*standin.StandIn{}
+	below := map[*standin.StandIn][]*standin.StandIn{}
+	leads := map[*standin.StandIn][]*standin.StandIn{}
 	for _, up := range s.standIns {
 		found := map[*standin.StandIn]bool{up: true}
 		for next := []*standin.StandIn{up}; len(next) > 0; next = next[1:] {

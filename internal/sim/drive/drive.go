@@ -294,7 +294,7 @@ func (d *drive) record(c io.Writer, say func(string, ...any), words []string) ui
 		d.cameras.Each(func(place int, u *standin.Unit, state string, percent int) {
 			out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model,
 				"serial":  u.Serial,
-				"version": u.Version, "state": state, "percent": percent, "picture": u.Well()})
+				"version": u.Runs, "state": state, "percent": percent, "picture": u.Well()})
 		})
 		_ = json.NewEncoder(c).Encode(map[string]any{"cameras": out})
 	case len(words) == 1:

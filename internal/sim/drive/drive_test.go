@@ -2,6 +2,7 @@ package drive_test
 
 import (
 	"encoding/binary"
+	"errors"
 	"io"
 	"net"
 	"strconv"
@@ -94,7 +95,8 @@ func TestSSH(t *testing.T) {
 		_, err = io.WriteString(pipe, in)
 		require.NoError(t, err)
 		out, err := s.Output(command)
-		if status, is := err.(*ssh.ExitError); is {
+		var status *ssh.ExitError
+		if errors.As(err, &status) {
 			return string(out), status.ExitStatus()
 		}
 		require.NoError(t, err)

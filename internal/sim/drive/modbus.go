@@ -38,7 +38,7 @@ func (d *drive) modbus(c net.Conn) {
 
 // Of Read Device Identification (MODBUS Application Protocol 1.1b3, 6.21).
 const (
-	accessStream   = 3 // the largest code of a stream; they are of the basic, regular and extended objects
+	accessStream   = 3 // the largest code of a stream
 	accessOne      = 4
 	conformity     = 0x81 // basic objects, in a stream or one alone
 	illegalAddress = 2

@@ -25,6 +25,7 @@ type controller struct {
 	units *standin.Units
 }
 
+// NewController makes the stand-in a signal controller with units behind it.
 func NewController(s *standin.StandIn, of []standin.Device) error {
 	g, mux, err := makeGate(s, of)
 	if err != nil {
@@ -47,7 +48,7 @@ func (c controller) list(w http.ResponseWriter, _ *http.Request) {
 		}
 		out = append(out, map[string]any{"place": place, "name": u.Name, "model": u.Model,
 			"serial":   u.Serial,
-			"firmware": u.Version, "state": state, "percent": percent, "next": u.Next, "faults": faults})
+			"firmware": u.Runs, "state": state, "percent": percent, "next": u.Next, "faults": faults})
 	})
 	answer(w, http.StatusOK, map[string]any{"units": out})
 }

@@ -211,7 +211,7 @@ func (h *hub) handsets(w http.ResponseWriter, _ *http.Request) {
 		}
 		fmt.Fprintf(&b, `<tr><td>%d<td>%s<td>%s<td>%s<td>%s<td>%s<td>%d<td>%s<td>%s`, n,
 			html.EscapeString(u.Name),
-			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.Version), state,
+			html.EscapeString(u.Model), html.EscapeString(u.Serial), html.EscapeString(u.Runs), state,
 			percent, base, radio)
 	})
 	page(w, "Handsets", "<table>"+b.String()+"</table>")

@@ -83,7 +83,7 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	return nil
 }
 
-// What clients of OData read: where the resources begin, and of which types they are.
+// What clients of OData read: where the resources start, and of which types they are.
 const (
 	odata = `{"@odata.context": "/redfish/v1/$metadata", "value": [
 {"name": "Systems", "kind": "Singleton", "url": "/redfish/v1/Systems"},
@@ -531,6 +531,7 @@ func (r *recorder) light(w http.ResponseWriter, req *http.Request) {
 // hearSearch answers a search for Redfish services: DSP0266, 10.2.
 func (r *recorder) hearSearch(packet []byte) [][]byte {
 	return standin.Service{UUID: r.uuid,
-		Targets: []string{"urn:dmtf-org:service:redfish-rest:1", "urn:dmtf-org:service:redfish-rest:1:15"},
-		Fields:  "AL: https://" + r.Addr + "/redfish/v1/\r\n"}.HearSearch(packet)
+		Targets: []string{"urn:dmtf-org:service:redfish-rest:1",
+			"urn:dmtf-org:service:redfish-rest:1:15"},
+		Fields: "AL: https://" + r.Addr + "/redfish/v1/\r\n"}.HearSearch(packet)
 }

@@ -37,7 +37,7 @@ type storedImage struct{ model, version string }
 // Unit is one of them. What it does is told by when it started.
 type Unit struct {
 	ChildDevice
-	Version  string // what it runs
+	Runs     string // the version that it runs now
 	Next     string // what is being installed
 	began    time.Time
 	restart  time.Time // when it went away to run it
@@ -45,10 +45,11 @@ type Unit struct {
 	asked    time.Time // when someone was asked to hold it to its base
 }
 
+// NewUnits returns the children of a stand-in. atOnce is how many take an image at the same time.
 func NewUnits(s *StandIn, maker string, atOnce int) *Units {
 	u := &Units{of: s, maker: maker, atOnce: atOnce, images: map[string]storedImage{}}
 	for _, c := range s.Children {
-		u.All = append(u.All, &Unit{ChildDevice: c, Version: c.Version})
+		u.All = append(u.All, &Unit{ChildDevice: c, Runs: c.Version})
 	}
 	s.units = u
 	return u
@@ -78,7 +79,7 @@ func (u *Units) state(c *Unit) (state string, percent int) {
 			return "starting", 100
 		}
 		if !c.Faults.KeepsVersion {
-			c.Version = c.Next
+			c.Runs = c.Next
 		}
 		c.Next, c.restart = "", time.Time{}
 	}
@@ -86,7 +87,7 @@ func (u *Units) state(c *Unit) (state string, percent int) {
 }
 
 // Well tells whether a unit is.
-func (c *Unit) Well() bool { return !(c.Faults.Sick && c.Version != c.Version) }
+func (c *Unit) Well() bool { return !(c.Faults.Sick && c.Runs != c.Version) }
 
 // Held tells whether a unit is on its base: one that needs a hand, so long after someone was asked.
 func (c *Unit) Held() bool {

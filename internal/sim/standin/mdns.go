@@ -9,9 +9,10 @@ import (
 	"golang.org/x/net/dns/dnsmessage"
 )
 
-const MdnsPort = 5353
+const MDNSPort = 5353
 
-var MdnsGroup = &net.UDPAddr{IP: net.IPv4(224, 0, 0, 251), Port: MdnsPort}
+// MDNSGroup is where multicast DNS is asked: RFC 6762, 3.
+var MDNSGroup = &net.UDPAddr{IP: net.IPv4(224, 0, 0, 251), Port: MDNSPort}
 
 // MayMulticast tells whether the stand-in may answer the group again: a record is not said
 // twice within a second (RFC 6762, 6).

@@ -306,6 +306,7 @@ func (s *StandIn) Restart(after time.Duration) {
 	})
 }
 
+// IsUp reports whether the stand-in takes connections.
 func (s *StandIn) IsUp() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
