@@ -270,6 +270,7 @@ type restart struct {
 	activate func(context.Context) error
 	mayAsk   bool         // it may be asked to restart
 	asked    bool         // it was
+	heard    bool         // it answered the newest request
 	got      int          // how many of the requests it has answered
 	before   *device.Boot // before the restart
 	changes  bool         // the new version differs from the one that it runs
@@ -298,6 +299,8 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 	case r.changed(ctx):
 		r.restarted, r.absent = true, false
 		return true, nil
+	case r.missed >= goneAfter && r.asked && !r.heard && r.waits(ctx):
+		r.missed = 0 // the request was lost as those probes were: it still holds what it would start
 	case r.missed >= goneAfter && (r.before == nil || !r.readable):
 		r.restarted, r.absent = true, true
 		// nothing but the absence shows the restart: it has the time that it may write
@@ -319,7 +322,7 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 func (r *restart) ask(ctx context.Context) error {
 	r.asked, r.since = true, time.Now()
 	err := r.activate(ctx)
-	if !errors.Is(err, device.ErrAway) {
+	if r.heard = !errors.Is(err, device.ErrAway); r.heard {
 		r.got++
 	}
 	return err
