@@ -257,7 +257,7 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *fai
 			r.missed = 0 // one lost answer
 		}
 		if !r.wait() {
-			return r.late()
+			return r.late(ctx)
 		}
 	}
 }
@@ -297,7 +297,6 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 			r.wait = r.worker.wait(r.within)
 		}
 	case r.changed(ctx):
-		r.restarted, r.absent = true, false
 		return true, nil
 	case r.missed >= goneAfter && r.asked && !r.heard && r.waits(ctx):
 		r.missed = 0 // the request was lost as those probes were: it still holds what it would start
@@ -328,8 +327,12 @@ func (r *restart) ask(ctx context.Context) error {
 	return err
 }
 
-// late is how the step ends when its time is over.
-func (r *restart) late() *failure {
+// late is how the step ends when its time is over. The last look at the device is repeated until it
+// is answered: a restart in the last moment must not be missed because one answer was lost.
+func (r *restart) late(ctx context.Context) *failure {
+	if r.there && r.retryAway(func() error { return r.look(ctx) }) == nil && r.restarted {
+		return nil
+	}
 	switch {
 	case r.there && !r.asked && !r.mayAsk:
 		return &failure{taken: true, writing: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
@@ -344,14 +347,22 @@ func (r *restart) late() *failure {
 
 // changed reports whether the device reports the new version, or that it has started again.
 func (r *restart) changed(ctx context.Context) bool {
+	return r.look(ctx) == nil && r.restarted
+}
+
+// look reads the device, if that can show a restart, and notes one that it shows.
+func (r *restart) look(ctx context.Context) error {
 	if !r.readable {
-		return false
+		return nil
 	}
 	now, err := r.read(ctx)
 	// the verification tries it again, and no more
 	r.readable = !errors.Is(err, device.ErrLoginRefused)
-	return err == nil && (r.changes && r.same(now.Of(r.leg.component), r.leg.to) ||
-		now.Boot.After(r.before, time.Since(r.began)))
+	if err == nil && (r.changes && r.same(now.Of(r.leg.component), r.leg.to) ||
+		now.Boot.After(r.before, time.Since(r.began))) {
+		r.restarted, r.absent = true, false
+	}
+	return err
 }
 
 // waits reports whether the device holds the whole image and has not restarted.
