@@ -330,7 +330,14 @@ func (r *restart) ask(ctx context.Context) error {
 // late is how the step ends when its time is over. The last look at the device is repeated until it
 // is answered: a restart in the last moment must not be missed because one answer was lost.
 func (r *restart) late(ctx context.Context) *failure {
-	if r.there && r.retryAway(func() error { return r.look(ctx) }) == nil && r.restarted {
+	seen := false
+	if r.there {
+		_ = r.retryAway(func() (err error) { // without an answer the probes decide
+			seen, err = r.look(ctx)
+			return err
+		})
+	}
+	if seen {
 		return nil
 	}
 	switch {
@@ -345,24 +352,27 @@ func (r *restart) late(ctx context.Context) *failure {
 		Within: r.within}}
 }
 
-// changed reports whether the device reports the new version, or that it has started again.
+// changed reports whether the device shows a restart.
 func (r *restart) changed(ctx context.Context) bool {
-	return r.look(ctx) == nil && r.restarted
+	seen, _ := r.look(ctx) // the next probe looks again
+	return seen
 }
 
-// look reads the device, if that can show a restart, and notes one that it shows.
-func (r *restart) look(ctx context.Context) error {
+// look reads the device, if that can show a restart, and returns whether it reports the new version,
+// or that it has started again.
+func (r *restart) look(ctx context.Context) (bool, error) {
 	if !r.readable {
-		return nil
+		return false, nil
 	}
 	now, err := r.read(ctx)
 	// the verification tries it again, and no more
 	r.readable = !errors.Is(err, device.ErrLoginRefused)
-	if err == nil && (r.changes && r.same(now.Of(r.leg.component), r.leg.to) ||
-		now.Boot.After(r.before, time.Since(r.began))) {
-		r.restarted, r.absent = true, false
+	if err != nil || (!r.changes || !r.same(now.Of(r.leg.component), r.leg.to)) &&
+		!now.Boot.After(r.before, time.Since(r.began)) {
+		return false, err
 	}
-	return err
+	r.restarted, r.absent = true, false
+	return true, nil
 }
 
 // waits reports whether the device holds the whole image and has not restarted.
