@@ -52,6 +52,10 @@ type Subject struct {
 	Datagrams bool
 	// Bad are images that the device must refuse, by words of its refusal.
 	Bad map[string][]byte
+	Can Abilities
+	// Rejected returns how many logins the device at an address has rejected; nil: it cannot be
+	// asked.
+	Rejected func(at dialect.At) int
 }
 
 // Run tests a dialect with its subject.
@@ -65,6 +69,7 @@ func Run(t *testing.T, s Subject) {
 	}
 	t.Run("says that no one is there", s.away)
 	t.Run("ends with its context", s.ends)
+	t.Run("can do what it says, and no more", s.abilities)
 	if s.Good == nil {
 		t.Run("says that it cannot update", s.cannotUpdate)
 		return
@@ -120,17 +125,18 @@ func (s Subject) reads(t *testing.T) {
 }
 
 func (s Subject) wrongPassword(t *testing.T) {
-	// Stand-ins stop listening after five wrong passwords: three sessions, each with one
-	// try, leave them open for the right one.
 	at := s.Start(t, Faults{})
 	wrong := s.Login
 	wrong.Password = "mitre"
-	for range 3 {
-		_, err := s.Dialect.Open(at, wrong).Read(t.Context())
-		assert.ErrorIs(t, err, device.ErrLoginRefused)
-		assert.NotContains(t, fmt.Sprintf("%v %+v %#v", err, wrong, wrong), "mitre")
+	session := s.Dialect.Open(at, wrong)
+	_, err := session.Read(t.Context())
+	assert.ErrorIs(t, err, device.ErrLoginRefused)
+	assert.NotContains(t, fmt.Sprintf("%v %+v %#v", err, wrong, wrong), "mitre")
+	if s.Rejected != nil {
+		assert.Equal(t, 1, s.Rejected(at), "it was sent once")
 	}
-	_, err := s.open(t, at).Read(t.Context())
+	assert.NoError(t, session.Close(t.Context()))
+	_, err = s.open(t, at).Read(t.Context())
 	assert.NoError(t, err)
 }
 

@@ -38,7 +38,11 @@ func TestConformance(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			d.Kind, d.Model, d.Hardware = "camera", "WX-40", "B"
-			dialecttest.Run(t, simtest.Subject(t, onvif.Dialect{}, "Wexcombe", d, "gate"))
+			d.Auxiliary = []string{"tt:IRLamp|On", "tt:IRLamp|Off"}
+			s := simtest.Subject(t, onvif.Dialect{}, "Wexcombe", d, "gate")
+			s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte("not a backup"), Shows: true,
+				Moves: simtest.Moved}
+			dialecttest.Run(t, s)
 		})
 	}
 }

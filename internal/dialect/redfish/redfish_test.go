@@ -41,8 +41,11 @@ func recorder(t *testing.T, faults sim.Faults) (*sim.Site, dialect.At) {
 var keeper = login.Credential{User: "keeper", Password: "quoin"}
 
 func TestConformance(t *testing.T) {
-	dialecttest.Run(t, simtest.Subject(t, redfish.Dialect{}, "Brackwell",
-		sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}, ""))
+	d := sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}
+	s := simtest.Subject(t, redfish.Dialect{}, "Brackwell", d, "")
+	s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte(`{"Colour": "blue"}`), Shows: true,
+		Moves: simtest.Moved, Slots: simtest.Slots(d)}
+	dialecttest.Run(t, s)
 }
 
 func TestReadsAndShows(t *testing.T) {

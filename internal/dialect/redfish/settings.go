@@ -64,11 +64,18 @@ func (a attributes) Restore(ctx context.Context, saved []byte) error {
 		if err != nil {
 			return err
 		}
-		change := map[string]json.RawMessage{}
-		for name, value := range want {
-			if was, is := b.Attributes[name]; is && !same(was, value) {
+		change, known := map[string]json.RawMessage{}, 0
+		for name, value := range want { // another version of the system may have others
+			was, is := b.Attributes[name]
+			if is {
+				known++
+			}
+			if is && !same(was, value) {
 				change[name] = value
 			}
+		}
+		if known == 0 && len(want) > 0 {
+			return device.Because(device.Refusal, "it has none of these settings")
 		}
 		if len(change) == 0 {
 			return nil

@@ -27,34 +27,50 @@ import (
 
 func TestConformance(t *testing.T) {
 	t.Run("gates", func(t *testing.T) {
-		dialecttest.Run(t, simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
-			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera"))
+		s := simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
+			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera")
+		s.Can.Shows = true
+		dialecttest.Run(t, s)
 	})
 	t.Run("drives", func(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("harrow-dene-drives"), "Harrow & Dene",
 			sim.Device{Kind: "drive", Model: "HD-7"}, "")
 		s.Want.Called = "first"
+		s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte("no such setting = 1\n"),
+			Carry: []string{"hours"}}
 		dialecttest.Run(t, s)
 	})
 	t.Run("hubs", func(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("pennick-hubs"), "Pennick",
-			sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3"}, "camera")
+			sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3", Children: handsets}, "camera")
 		s.Login.PlainBasic = true
+		s.Can = dialecttest.Abilities{Children: []string{"PH2-1", "PH2-2"},
+			Child: simtest.Child("pennick-hubs", s.Login)}
 		dialecttest.Run(t, s)
 	})
 	t.Run("controllers", func(t *testing.T) {
-		dialecttest.Run(t, simtest.Subject(t, simtest.Family("tollgarth-controllers"), "Tollgarth",
-			sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1"}, "camera"))
+		units := []sim.ChildDevice{{Name: "unit-1", Model: "TU-1", Serial: "TU-101", Version: "3.0"},
+			{Name: "unit-2", Model: "TU-1", Serial: "TU-102", Version: "3.1"}}
+		s := simtest.Subject(t, simtest.Family("tollgarth-controllers"), "Tollgarth",
+			sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1", Children: units}, "camera")
+		s.Can = dialecttest.Abilities{Children: []string{"TU-101", "TU-102"},
+			Child: simtest.Child("tollgarth-controllers", s.Login)}
+		dialecttest.Run(t, s)
 	})
 	t.Run("gateways", func(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("harrow-dene-gateways"), "Harrow & Dene",
 			sim.Device{Kind: "gateway", Model: "HD-G4"}, "")
 		s.Want.Called = "first"
+		s.Can.Interlocked = func(t *testing.T) (dialect.At, string) {
+			return simtest.Start(t, sim.Device{Name: "first", Kind: "gateway", Model: "HD-G4", Host: 1,
+				Serial: "S-1", Version: "1.0", Parts: map[string]string{"modem": "1.0"}, Link: "modem"}), "modem"
+		}
 		dialecttest.Run(t, s)
 	})
 	t.Run("switches", func(t *testing.T) {
-		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere",
-			sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}, "")
+		d := sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}
+		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere", d, "")
+		s.Can.Slots = simtest.Slots(d)
 		s.Login, s.Datagrams = login.Credential{Password: simtest.Password}, true
 		dialecttest.Run(t, s)
 	})

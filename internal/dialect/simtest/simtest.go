@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -34,6 +35,12 @@ func Family(name string) dialect.Dialect {
 
 // Start starts one stand-in alone, and stops it when the test ends.
 func Start(t *testing.T, d sim.Device) dialect.At {
+	at, _ := StartSite(t, d)
+	return at
+}
+
+// StartSite is Start, and returns the site, too.
+func StartSite(t *testing.T, d sim.Device) (dialect.At, *sim.Site) {
 	s, err := sim.Start(sim.Scenario{
 		Login: sim.Login{User: "keeper", Password: Password},
 		Pace: sim.Pace{Write: 100 * time.Millisecond, Restart: 100 * time.Millisecond,
@@ -46,7 +53,36 @@ func Start(t *testing.T, d sim.Device) dialect.At {
 	if d.Kind == "recorder" {
 		at.Scheme = "https"
 	}
-	return at
+	return at, s
+}
+
+// Moved is the ability of a stand-in that takes another address: from the first host of its network
+// to the second.
+func Moved(at dialect.At) (dialect.NetworkConfig, dialect.At) {
+	was := netip.MustParseAddrPort(at.Address)
+	to := was.Addr().Next()
+	at.Address = netip.AddrPortFrom(to, was.Port()).String()
+	return dialect.NetworkConfig{Address: netip.PrefixFrom(to, 24)}, at
+}
+
+// Slots starts a stand-in whose other slot holds 0.9.
+func Slots(d sim.Device) func(t *testing.T) dialect.At {
+	return func(t *testing.T) dialect.At {
+		d.Name, d.Host, d.Serial, d.Version, d.Idle = "first", 1, "S-1", "1.0", "0.9"
+		return Start(t, d)
+	}
+}
+
+// Child is how a child of a family is talked to through its parent.
+func Child(name string, as login.Credential) func(dialect.At, device.Child) (dialect.Dialect,
+	dialect.At) {
+	return func(parent dialect.At, c device.Child) (dialect.Dialect, dialect.At) {
+		d := Family(name).(scripted.Dialect).Children(-2)
+		at := dialect.At{Endpoint: device.Endpoint{Dialect: c.Dialect, Unit: c.Unit},
+			Parent: &dialect.Parent{Contact: dialect.Contact{At: parent, As: as},
+				Shared: &dialect.SharedSession{}}}
+		return d, at
+	}
 }
 
 // Subject is a stand-in, named first, with the serial number S-1, on version 1.0. maker
@@ -55,6 +91,12 @@ func Start(t *testing.T, d sim.Device) dialect.At {
 func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	other string) dialecttest.Subject {
 	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
+	sites := map[string]*sim.Site{} // by address
+	start := func(t *testing.T, d sim.Device) dialect.At {
+		at, site := StartSite(t, d)
+		sites[at.Address] = site
+		return at
+	}
 	s := dialecttest.Subject{
 		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.TLS,
 		HTTP: model.Kind != "drive" && model.Kind != "switch",
@@ -66,8 +108,18 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 			faulty := model
 			faulty.Faults = sim.Faults{Silent: f.Silent, DropAfter: f.DropAfter, Sick: f.Sick, Rate: f.Rate,
 				Flaps: f.Flaps, NewKey: f.NewKey}
-			return Start(t, faulty)
+			return start(t, faulty)
 		},
+	}
+	if model.Kind != "switch" { // who has another community gets no answer
+		s.Rejected = func(at dialect.At) (n int) {
+			for _, deed := range sites[at.Address].StandIns()[0].Log {
+				if deed == "refused login" {
+					n++
+				}
+			}
+			return n
+		}
 	}
 	if other != "" {
 		s.Other = func(t *testing.T) dialect.At {

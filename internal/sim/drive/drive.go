@@ -91,6 +91,7 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			s.Did("ssh password of " + c.User())
 			if c.User() != s.Login.User || string(password) != s.Login.Password {
+				s.Did("refused login")
 				return nil, errors.New("user or password is wrong")
 			}
 			s.LoggedIn()

@@ -426,6 +426,7 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 	var in struct{ UserName, Password string }
 	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil ||
 		!r.knows(in.UserName, in.Password) {
+		r.Did("refused login")
 		redfishError(w, http.StatusUnauthorized, "ResourceAtUriUnauthorized",
 			"user or password is wrong")
 		return
@@ -491,6 +492,9 @@ func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 		session := r.open(req.Header.Get("X-Auth-Token"))
 		switch {
 		case !session && !(basic && r.knows(user, password)):
+			if basic {
+				r.Did("refused login")
+			}
 			w.Header().Set("WWW-Authenticate", `Basic realm="recorder"`)
 			redfishError(w, http.StatusUnauthorized, "NoValidSession", "no session")
 		case r.Faults.NewPassword:

@@ -215,7 +215,7 @@ func (s *StandIn) Take(part, version string) {
 func (s *StandIn) WillStart(version string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.next = version
+	s.next, s.writing = version, time.Now().Add(-s.Pace.Write) // it was written long ago
 }
 
 // Written tells how far the writing of an image is, in percent, and whether one
