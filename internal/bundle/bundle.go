@@ -5,6 +5,7 @@ package bundle
 
 import (
 	"archive/zip"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -180,10 +181,7 @@ func (p *packer) add(name string, from io.Reader) {
 	p.err = err
 }
 
-func (p *packer) bytes(name string, content []byte) {
-	p.add(name,
-		strings.NewReader(string(content)))
-}
+func (p *packer) bytes(name string, content []byte) { p.add(name, bytes.NewReader(content)) }
 
 func (p *packer) json(name string, value any) {
 	raw, err := json.Marshal(value)
@@ -202,7 +200,7 @@ func (p *packer) file(name, from string) {
 }
 
 // Unpack makes a site folder of a pack, and puts its images on a shelf. Everything is verified
-// first; dir must not exist. It returns what became of the images. Its error is a Error
+// first; dir must not exist. It returns what became of the images. Its error is an Error
 // where the file is not one.
 func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() time.Time) (
 	results []shelf.Result, err error) {
@@ -339,7 +337,8 @@ func extractOne(f *zip.File, into string) (digest string, err error) {
 		f.Name == packChecksums || strings.HasPrefix(f.Name, packSite)
 	switch {
 	case !known || !filepath.IsLocal(name) || path.Clean(f.Name) != f.Name ||
-		strings.HasPrefix(f.Name, packSite+ledger.Folder):
+		// some systems do not tell capitals from small letters
+		strings.HasPrefix(strings.ToLower(f.Name), packSite+ledger.Folder):
 		return "", errors.New("a pack has no such entry")
 	case f.Method != zip.Store || !f.Mode().IsRegular():
 		return "", errors.New("it is not stored as it is")

@@ -1,102 +1,19 @@
 package plan_test
 
 import (
-	"crypto/sha256"
 	"fmt"
-	"os"
-	"path/filepath"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/job"
-	"catena/internal/ledger"
 	"catena/internal/order"
 	"catena/internal/plan"
-	"catena/internal/record"
-	"catena/internal/shelf"
-	"catena/internal/workspace"
+	"catena/internal/plan/plantest"
 )
-
-// evening is when the tests take place.
-var evening = time.Date(2026, 11, 27, 20, 0, 0, 0, time.UTC)
-
-// hill is a site folder with some devices, and a shelf.
-type hill struct {
-	dir   string
-	shelf *shelf.Shelf
-	now   time.Time
-}
-
-func newHill(t *testing.T, siteFile string, versions ...string) *hill {
-	h := &hill{dir: t.TempDir(), now: evening}
-	h.file(t, "site.yaml", siteFile)
-	images := t.TempDir()
-	for _, v := range versions {
-		body := "image " + v
-		require.NoError(t, os.WriteFile(filepath.Join(images, v+".bin"), []byte(body), 0o600))
-		require.NoError(t, os.WriteFile(filepath.Join(images, v+".yaml"), fmt.Appendf(nil,
-			"manifest: 1\nvendor: Wexcombe\nmodels: [WX-40]\nversion: %s\nfile: %s.bin\nsha256: %x\n",
-			v, v, sha256.Sum256([]byte(body))), 0o600))
-	}
-	var err error
-	h.shelf, err = shelf.Open(filepath.Join(t.TempDir(), "shelf"))
-	require.NoError(t, err)
-	if len(versions) > 0 {
-		_, err = h.shelf.Import(t.Context(), []string{images}, shelf.Options{})
-		require.NoError(t, err)
-	}
-	return h
-}
-
-func (h *hill) file(t *testing.T, name, text string) {
-	require.NoError(t, os.WriteFile(filepath.Join(h.dir, name), []byte(text), 0o600))
-}
-
-// open opens the site and matches it.
-func (h *hill) open(t *testing.T) *plan.Site {
-	w, err := plan.Open(h.dir, func() time.Time { return h.now })
-	require.NoError(t, err)
-	t.Cleanup(w.Close)
-	require.NoError(t, w.Match(h.shelf))
-	return w
-}
-
-// sees records devices by name with the version that each one runs.
-func (h *hill) sees(t *testing.T, versions map[string]string) {
-	w, err := plan.Open(h.dir, func() time.Time { return h.now })
-	require.NoError(t, err)
-	defer w.Close()
-	known, err := record.Devices(w.Ledger)
-	require.NoError(t, err)
-	for name, v := range versions {
-		d := device.Device{Name: name, Named: true, Access: device.OK,
-			Endpoint: device.Endpoint{Address: name + ":80", Dialect: "onvif"},
-			Reading: device.Reading{Identity: device.Identity{Vendor: "Wexcombe", Model: "WX-40",
-				Serial: "WX4-" + name}, Version: v}}
-		for _, k := range known {
-			if k.Name == name {
-				d.ID = k.ID
-			}
-		}
-		require.NoError(t, record.Update(w.Ledger, "", &d))
-	}
-}
-
-// order makes an order of the devices named.
-func (h *hill) order(t *testing.T, w *plan.Site, wish plan.Request, names ...string) (order.Order,
-	[]plan.Row) {
-	rows, err := w.Choose(workspace.Choice{Names: names})
-	require.NoError(t, err)
-	wish.Purpose = order.Forward
-	o, skipped, err := w.Order(wish, rows, h.now)
-	require.NoError(t, err)
-	return o, skipped
-}
 
 func names(o order.Order) (out []string) {
 	for _, d := range o.Devices {
@@ -112,34 +29,6 @@ func texts(all []plan.Difference) (out []string) {
 	return out
 }
 
-// ran records a job that brought devices from a version to another one, or failed with it.
-func (h *hill) ran(t *testing.T, w *plan.Site, id string, end job.Step, from, to string,
-	devices ...string) {
-	o := order.Order{Format: order.FileFormat, Name: id, Site: w.Name(), Purpose: order.Forward,
-		Made: h.now}
-	var entries []ledger.Entry
-	for _, name := range devices {
-		_, d, err := w.Device(name)
-		require.NoError(t, err)
-		hop := order.Hop{Component: firmware.Main, From: from, To: to}
-		o.Devices = append(o.Devices, order.Device{ID: d.ID, Name: d.Name, From: from,
-			Path: []order.Hop{hop}})
-		begun, err := ledger.NewEntry(job.Begun, id, d.ID, job.Effect{Step: job.Sending,
-			Component: firmware.Main, From: from, Version: to, Direction: job.Forward})
-		require.NoError(t, err)
-		ended, err := ledger.NewEntry(job.Ended, id, d.ID, map[string]any{"end": end, "version": to})
-		require.NoError(t, err)
-		entries = append(entries, begun, ended)
-	}
-	started, err := ledger.NewEntry(job.Started, id, "", o)
-	require.NoError(t, err)
-	closed, err := ledger.NewEntry(job.Closed, id, "", struct{}{})
-	require.NoError(t, err)
-	require.NoError(t, w.Ledger.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) {
-		return append(append([]ledger.Entry{started}, entries...), closed), nil
-	}))
-}
-
 const marrowHill = `site: Marrow Hill
 hold: [{device: cam-3, because: for the swans}]
 `
@@ -147,9 +36,9 @@ hold: [{device: cam-3, because: for the swans}]
 // An order takes what is behind and can be sent an image; what is held or current is skipped with
 // its reason.
 func TestAnOrderTakesWhatIsBehind(t *testing.T) {
-	h := newHill(t, marrowHill, "3.1.0", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.1.0", "cam-2": "3.2.1", "cam-3": "3.1.0"})
-	o, skipped := h.order(t, h.open(t), plan.Request{Parallel: 2})
+	h := plantest.New(t, marrowHill, "3.1.0", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.1.0", "cam-2": "3.2.1", "cam-3": "3.1.0"})
+	o, skipped := h.Order(t, h.Open(t), plan.Request{Parallel: 2})
 	assert.Equal(t, []string{"cam-1"}, names(o))
 	hop := o.Devices[0].Path[0]
 	assert.Equal(t, []string{"3.1.0", "3.2.1"}, []string{hop.From, hop.To})
@@ -166,9 +55,9 @@ func TestAnOrderTakesWhatIsBehind(t *testing.T) {
 
 // Without the image of the current version, the order says that it cannot be rolled back.
 func TestAnOrderCautionsWhereNothingReturns(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\n", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.1.0"})
-	o, _ := h.order(t, h.open(t), plan.Request{})
+	h := plantest.New(t, "site: Marrow Hill\n", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.1.0"})
+	o, _ := h.Order(t, h.Open(t), plan.Request{})
 	require.Len(t, o.Cautions, 1)
 	assert.Equal(t, firmware.NoRollback, o.Cautions[0].Name)
 	assert.Equal(t, []string{"cam-1"}, o.Cautions[0].Devices)
@@ -176,10 +65,10 @@ func TestAnOrderCautionsWhereNothingReturns(t *testing.T) {
 
 // A hold that names no device is refused: it would hold nothing.
 func TestAnOrderRefusesUnresolvedReferences(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\nhold: [{device: cam-9, because: for the swans}]\n", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.1.0"})
-	w := h.open(t)
-	_, _, err := w.Order(plan.Request{Purpose: order.Forward}, w.Rows, h.now)
+	h := plantest.New(t, "site: Marrow Hill\nhold: [{device: cam-9, because: for the swans}]\n", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.1.0"})
+	w := h.Open(t)
+	_, _, err := w.Order(plan.Request{Purpose: order.Forward}, w.Rows, h.Now)
 	var unresolved *plan.UnresolvedError
 	require.ErrorAs(t, err, &unresolved)
 	assert.Contains(t, err.Error(), "cam-9")
@@ -188,63 +77,63 @@ func TestAnOrderRefusesUnresolvedReferences(t *testing.T) {
 // Differences name what has changed since an order was made: in devices, images and rules.
 func TestDifferences(t *testing.T) {
 	for name, c := range map[string]struct {
-		change func(t *testing.T, h *hill, o *order.Order)
+		change func(t *testing.T, h *plantest.Hill, o *order.Order)
 		want   []string
 	}{
-		"nothing": {func(*testing.T, *hill, *order.Order) {}, nil},
-		"another version": {func(t *testing.T, h *hill, _ *order.Order) {
-			h.sees(t, map[string]string{"cam-1": "2.9.0"})
+		"nothing": {func(*testing.T, *plantest.Hill, *order.Order) {}, nil},
+		"another version": {func(t *testing.T, h *plantest.Hill, _ *order.Order) {
+			h.Sees(t, map[string]string{"cam-1": "2.9.0"})
 		}, []string{"cam-1: it runs 2.9.0, not 3.1.0 (false)"}},
-		"already there": {func(t *testing.T, h *hill, _ *order.Order) {
-			h.sees(t, map[string]string{"cam-1": "3.2.1"})
+		"already there": {func(t *testing.T, h *plantest.Hill, _ *order.Order) {
+			h.Sees(t, map[string]string{"cam-1": "3.2.1"})
 		}, []string{"cam-1: it already runs 3.2.1 (false)"}},
-		"held since": {func(t *testing.T, h *hill, _ *order.Order) {
-			h.file(t, "site.yaml", "site: Marrow Hill\nhold: [{device: cam-1, because: ice}]\n")
+		"held since": {func(t *testing.T, h *plantest.Hill, _ *order.Order) {
+			h.File(t, "site.yaml", "site: Marrow Hill\nhold: [{device: cam-1, because: ice}]\n")
 		}, []string{"cam-1: it is held: ice (false)"}},
-		"another site": {func(t *testing.T, h *hill, _ *order.Order) {
-			h.file(t, "site.yaml", "site: Sedge Lane\n")
+		"another site": {func(t *testing.T, h *plantest.Hill, _ *order.Order) {
+			h.File(t, "site.yaml", "site: Sedge Lane\n")
 		}, []string{`: it is an order of the site "Marrow Hill" (true)`}},
-		"a stricter limit": {func(t *testing.T, h *hill, _ *order.Order) {
-			h.file(t, "site.yaml", "site: Marrow Hill\nlimits: {parallel: 1}\n")
+		"a stricter limit": {func(t *testing.T, h *plantest.Hill, _ *order.Order) {
+			h.File(t, "site.yaml", "site: Marrow Hill\nlimits: {parallel: 1}\n")
 		}, []string{": limits: the site allows 1 at the same time, the order 4 (true)"}},
-		"another serial number": {func(_ *testing.T, _ *hill, o *order.Order) {
+		"another serial number": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Serial = "WX4-other"
 		}, []string{`cam-1: the device d1 of the order is another one: its serial number is "WX4-cam-1", not "WX4-other" (true)`}},
-		"no serial number": {func(_ *testing.T, _ *hill, o *order.Order) {
+		"no serial number": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Serial = ""
 		}, []string{`cam-1: the device d1 of the order is another one: its serial number is "WX4-cam-1", not "" (true)`}},
-		"another name and model": {func(_ *testing.T, _ *hill, o *order.Order) {
+		"another name and model": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Name, o.Devices[0].Model = "gate-9", "TG-200"
 		}, []string{`gate-9: the device d1 of the order is another one: its name is "cam-1", not "gate-9", its ` +
 			`model is "WX-40", not "TG-200" (true)`}},
-		"an image that is gone": {func(_ *testing.T, _ *hill, o *order.Order) {
+		"an image that is gone": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Path[0].Image.SHA256 = "0123456789abcdef"
 		}, []string{"cam-1: the image 3.2.1.bin (0123456789ab…) is not on the shelf (true)"}},
-		"an unknown device": {func(_ *testing.T, _ *hill, o *order.Order) {
+		"an unknown device": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].ID = "d99"
 		}, []string{"cam-1: no device d99 is known (true)"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			h := newHill(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
-			h.sees(t, map[string]string{"cam-1": "3.1.0"})
-			w := h.open(t)
-			o, _ := h.order(t, w, plan.Request{Parallel: 4})
+			h := plantest.New(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
+			h.Sees(t, map[string]string{"cam-1": "3.1.0"})
+			w := h.Open(t)
+			o, _ := h.Order(t, w, plan.Request{Parallel: 4})
 			w.Close()
 			c.change(t, h, &o)
-			assert.Equal(t, c.want, texts(h.open(t).Differences(o, false)))
+			assert.Equal(t, c.want, texts(h.Open(t).Differences(o, false)))
 		})
 	}
 }
 
 // An order that failed after it was made is not repeated without a name.
 func TestDifferencesOfAnOrderThatFailed(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.1.0"})
-	w := h.open(t)
-	o, _ := h.order(t, w, plan.Request{Parallel: 4})
-	h.now = h.now.Add(time.Hour)
-	h.ran(t, w, "j1", job.Returned, "3.1.0", "3.2.1", "cam-1")
-	require.NoError(t, w.Match(h.shelf))
+	h := plantest.New(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.1.0"})
+	w := h.Open(t)
+	o, _ := h.Order(t, w, plan.Request{Parallel: 4})
+	h.Now = h.Now.Add(time.Hour)
+	h.Ran(t, w, "j1", job.Returned, "3.1.0", "3.2.1", "cam-1")
+	require.NoError(t, w.Match(h.Shelf))
 	assert.Equal(t, []string{"cam-1: 3.2.1 failed in j1, after this order was made; to try again, " +
 		"name " +
 		"it: catena flash cam-1 (false)"}, texts(w.Differences(o, false)))
@@ -252,11 +141,11 @@ func TestDifferencesOfAnOrderThatFailed(t *testing.T) {
 
 // A rollback leads to what the device ran before the last job that changed it.
 func TestRollback(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\n", "3.0.0", "3.1.0", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.2.1", "cam-2": "3.2.1"})
-	w := h.open(t)
-	h.ran(t, w, "j1", job.Done, "3.1.0", "3.2.1", "cam-1")
-	require.NoError(t, w.Match(h.shelf))
+	h := plantest.New(t, "site: Marrow Hill\n", "3.0.0", "3.1.0", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.2.1", "cam-2": "3.2.1"})
+	w := h.Open(t)
+	h.Ran(t, w, "j1", job.Done, "3.1.0", "3.2.1", "cam-1")
+	require.NoError(t, w.Match(h.Shelf))
 	back, err := w.Rollback(w.Rows, firmware.Main, "", "")
 	require.NoError(t, err)
 	to := map[string]string{}
@@ -279,19 +168,19 @@ func TestRollback(t *testing.T) {
 
 // What fits into a time is taken, unsafe devices first; the others are named.
 func TestFit(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.1.0", "cam-2": "3.1.0", "cam-4": "3.1.0"})
-	w := h.open(t)
-	o, _ := h.order(t, w, plan.Request{Parallel: 1, NoPilot: true})
+	h := plantest.New(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.1.0", "cam-2": "3.1.0", "cam-4": "3.1.0"})
+	w := h.Open(t)
+	o, _ := h.Order(t, w, plan.Request{Parallel: 1, NoPilot: true})
 	require.Len(t, o.Devices, 3)
 	one := o.Devices[0].Takes + o.Devices[0].Returns
-	fits, left := w.Fit(o, h.now, h.now.Add(one))
+	fits, left := w.Fit(o, h.Now, h.Now.Add(one))
 	assert.Len(t, fits.Devices, 1)
 	assert.Len(t, left, 2)
-	all, left := w.Fit(o, h.now, h.now.Add(4*one))
+	all, left := w.Fit(o, h.Now, h.Now.Add(4*one))
 	assert.Len(t, all.Devices, 3)
 	assert.Empty(t, left)
-	none, _ := w.Fit(o, h.now, h.now.Add(time.Second))
+	none, _ := w.Fit(o, h.Now, h.Now.Add(time.Second))
 	assert.Empty(t, none.Devices)
 	_, _, _, err := w.Make(plan.Request{Purpose: order.Forward}, w.Rows, time.Second)
 	var short *plan.NoTimeError
@@ -300,23 +189,23 @@ func TestFit(t *testing.T) {
 
 // An image is needed by the devices that run it, and by those that would be returned to it.
 func TestNeededByAndUnneeded(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\n", "2.0.0", "3.1.0", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.2.1"})
-	w := h.open(t)
-	h.ran(t, w, "j1", job.Done, "3.1.0", "3.2.1", "cam-1")
-	require.NoError(t, w.Match(h.shelf))
-	images, err := h.shelf.List()
+	h := plantest.New(t, "site: Marrow Hill\n", "2.0.0", "3.1.0", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.2.1"})
+	w := h.Open(t)
+	h.Ran(t, w, "j1", job.Done, "3.1.0", "3.2.1", "cam-1")
+	require.NoError(t, w.Match(h.Shelf))
+	images, err := h.Shelf.List()
 	require.NoError(t, err)
-	now := func() time.Time { return h.now }
+	now := func() time.Time { return h.Now }
 	needed := map[string][]string{}
 	for _, i := range images {
-		needed[i.Version], err = plan.NeededBy(h.shelf, i, h.dir, now)
+		needed[i.Version], err = plan.NeededBy(h.Shelf, i, h.Dir, now)
 		require.NoError(t, err)
 	}
 	assert.Len(t, needed["3.2.1"], 1, "it runs it")
 	assert.Len(t, needed["3.1.0"], 1, "it would be returned to it")
 	assert.Empty(t, needed["2.0.0"])
-	unneeded, err := plan.Unneeded(h.shelf, h.dir, now)
+	unneeded, err := plan.Unneeded(h.Shelf, h.Dir, now)
 	require.NoError(t, err)
 	require.Len(t, unneeded, 1)
 	assert.Equal(t, "2.0.0", unneeded[0].Version)
@@ -324,8 +213,8 @@ func TestNeededByAndUnneeded(t *testing.T) {
 
 // A start lies in a window of the site, or is refused with the next one.
 func TestStartTime(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\ntimezone: UTC\nwindows: [{from: \"22:00\", to: \"05:00\"}]\n")
-	w := h.open(t)
+	h := plantest.New(t, "site: Marrow Hill\ntimezone: UTC\nwindows: [{from: \"22:00\", to: \"05:00\"}]\n")
+	w := h.Open(t)
 	at := func(text string) string {
 		start, err := w.StartTime(text)
 		if err != nil {
@@ -342,7 +231,7 @@ func TestStartTime(t *testing.T) {
 	assert.Contains(t, at("2026-11-27T04:00:00Z"), "lies in the past")
 	assert.Contains(t, at("soon"), "write now, +2h, 22:30, window")
 	assert.Contains(t, at("+soon"), "write for example +2h")
-	h.now = evening.Add(3 * time.Hour)
+	h.Now = plantest.Evening.Add(3 * time.Hour)
 	assert.Equal(t, "27 23:00", at("now"))
 	assert.Equal(t, "27 23:00", at("window"))
 }
@@ -350,10 +239,10 @@ func TestStartTime(t *testing.T) {
 // An order is prepared as it could start now: what has changed is left out, and an order without
 // devices is refused.
 func TestPrepare(t *testing.T) {
-	h := newHill(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
-	h.sees(t, map[string]string{"cam-1": "3.1.0", "cam-2": "3.1.0"})
-	w := h.open(t)
-	o, _ := h.order(t, w, plan.Request{Parallel: 4})
+	h := plantest.New(t, "site: Marrow Hill\n", "3.1.0", "3.2.1")
+	h.Sees(t, map[string]string{"cam-1": "3.1.0", "cam-2": "3.1.0"})
+	w := h.Open(t)
+	o, _ := h.Order(t, w, plan.Request{Parallel: 4})
 	p, err := w.Prepare(o, plan.Terms{Start: "now", Stage: true})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"cam-1", "cam-2"}, names(p.Order))
@@ -365,15 +254,15 @@ func TestPrepare(t *testing.T) {
 	require.ErrorAs(t, err, &term)
 
 	w.Close()
-	h.sees(t, map[string]string{"cam-1": "3.2.1"})
-	w = h.open(t)
+	h.Sees(t, map[string]string{"cam-1": "3.2.1"})
+	w = h.Open(t)
 	p, err = w.Prepare(o, plan.Terms{Start: "now"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"cam-2"}, names(p.Order))
 	assert.Equal(t, []string{"cam-1: it already runs 3.2.1 (false)"}, texts(p.Left))
 	w.Close()
-	h.sees(t, map[string]string{"cam-2": "3.2.1"})
-	p, err = h.open(t).Prepare(o, plan.Terms{Start: "now"})
+	h.Sees(t, map[string]string{"cam-2": "3.2.1"})
+	p, err = h.Open(t).Prepare(o, plan.Terms{Start: "now"})
 	assert.ErrorAs(t, err, &plan.EmptyError{})
 	assert.Len(t, p.Left, 2)
 }
@@ -398,9 +287,9 @@ func TestAPartOfASignedOrderIsNotSigned(t *testing.T) {
 	again := plan.Failed(s)
 	assert.Len(t, again.Devices, 1)
 	assert.Empty(t, again.Signed)
-	h := newHill(t, "site: Marrow Hill\n")
+	h := plantest.New(t, "site: Marrow Hill\n")
 	parked := s.Unfinished(func(string) bool { return true })
 	assert.Len(t, parked.Devices, 1)
 	assert.Empty(t, parked.Signed)
-	assert.Empty(t, h.open(t).Parked(s, nil).Signed)
+	assert.Empty(t, h.Open(t).Parked(s, nil).Signed)
 }
