@@ -101,6 +101,11 @@ func (h *Hill) Order(t *testing.T, w *plan.Site, wish plan.Request, names ...str
 	return o, skipped
 }
 
+// Runs records a job that has just started with an order.
+func (h *Hill) Runs(t *testing.T, w *plan.Site, id string, o order.Order) {
+	require.NoError(t, w.Ledger.Append(job.Started, id, "", o))
+}
+
 // Ran records a job that brought devices from a version to another one, or failed with it.
 func (h *Hill) Ran(t *testing.T, w *plan.Site, id string, end job.Step, from, to string,
 	devices ...string) {
