@@ -40,8 +40,7 @@ func (e *LogoError) Error() string { return "logo: " + e.Path + " " + e.Why }
 // Report tells of some jobs. advice says what to do about a device that did not end well. The
 // devices of the site must have been matched.
 func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
-	advice func(job.DeviceState) string) (
-	report.Report, error) {
+	advice func(job.DeviceState) string) (report.Report, error) {
 	r := report.Report{Format: report.Format, Site: w.Site.Name, Engineer: w.Site.Engineer,
 		Note: w.Site.Note,
 		Made: now.UTC().Truncate(time.Second), Program: program, Zone: w.Site.Zone(),
@@ -74,10 +73,8 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 				Status: row.Status, Why: row.Reason})
 		}
 	}
-	for _, id := range slices.SortedFunc(maps.Keys(needs), func(a, b string) int {
-		return walking(w, a,
-			b)
-	}) {
+	walk := func(a, b string) int { return walking(w, a, b) }
+	for _, id := range slices.SortedFunc(maps.Keys(needs), walk) {
 		r.Visits = append(r.Visits, needs[id])
 	}
 	slices.SortStableFunc(r.Left, func(a, b report.Left) int {
@@ -211,38 +208,8 @@ func reportImages(w *plan.Site, o order.Order) (out []report.Image) {
 
 // rulesInWords states the rules that an order is carried out under, for readers who do not know
 // their keys.
-func rulesInWords(w *plan.Site, o order.Order) (out []string) {
-	r := o.Rules
-	if r.Parallel > 0 {
-		out = append(out, fmt.Sprintf("at most %d at the same time", r.Parallel))
-	}
-	for _, model := range slices.Sorted(maps.Keys(r.PerModel)) {
-		out = append(out, fmt.Sprintf("at most %d of model %s at the same time", r.PerModel[model],
-			model))
-	}
-	if r.PerUplink > 0 {
-		out = append(out, fmt.Sprintf("at most %d at the same time through one uplink", r.PerUplink))
-	}
-	for _, parent := range slices.Sorted(maps.Keys(r.PerParent)) {
-		out = append(out, fmt.Sprintf("at most %d at the same time reached through %s",
-			r.PerParent[parent], cmp.Or(w.NameOf(parent), parent)))
-	}
-	if r.Pilot {
-		out = append(out, "the first of each model is proven before the next starts")
-	}
-	for _, c := range r.Cover {
-		out = append(out, fmt.Sprintf("%d of %s stay in service", c.Keep, c.Name))
-	}
-	for _, l := range r.Lockstep {
-		out = append(out, l.Name+" moves and returns together")
-	}
-	if r.StopAfter.Failures > 0 {
-		out = append(out, fmt.Sprintf("no more start after %d failures", r.StopAfter.Failures))
-	}
-	if r.StopAfter.Share > 0 {
-		out = append(out, fmt.Sprintf("no more start after %.0f %% of the devices have failed",
-			100*r.StopAfter.Share))
-	}
+func rulesInWords(w *plan.Site, o order.Order) []string {
+	out := o.Rules.InWords(w.NameOf)
 	if !o.Closes.IsZero() {
 		out = append(out, "no device starts that would not end by "+
 			o.Closes.Local().Format("2006-01-02 15:04"))

@@ -98,36 +98,6 @@ func (d *Device) check() error {
 	return nil
 }
 
-func (r Rules) check(doc *yamldoc.Doc) error {
-	for key, n := range map[string]int{"parallel": r.Parallel, "per_uplink": r.PerUplink,
-		"stop_after.failures": r.StopAfter.Failures} {
-		if n < 0 {
-			return doc.Errorf("$.rules."+key, "rules: %s: must not be negative", key)
-		}
-	}
-	if !(r.StopAfter.Share >= 0 && r.StopAfter.Share <= 1) {
-		return doc.Errorf("$.rules.stop_after.share",
-			"rules: stop_after: share: must be from 0 to 1")
-	}
-	for model, n := range r.PerModel {
-		if n < 1 {
-			return doc.Errorf("$.rules.per_model", "rules: per_model: %s: must be 1 or more", model)
-		}
-	}
-	for id, n := range r.PerParent {
-		if n < 1 {
-			return doc.Errorf("$.rules.per_parent", "rules: per_parent: %s: must be 1 or more", id)
-		}
-	}
-	for i, c := range r.Cover {
-		if c.Keep < 1 || c.Name == "" {
-			return doc.Errorf(fmt.Sprintf("$.rules.cover[%d]", i),
-				"rules: cover: requires name:, and keep: of 1 or more")
-		}
-	}
-	return nil
-}
-
 // CheckName refuses names of orders that cannot be typed, or cannot be a file's.
 func CheckName(name string) error {
 	if len(name) > 64 || !text.IsName(name) || strings.ContainsFunc(name,

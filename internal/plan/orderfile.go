@@ -165,7 +165,7 @@ func (w *Site) Differences(o order.Order, anew bool) []Difference {
 				differ(true, "%s must not run on it: %s", job.Label(h.Component, h.To), why)
 			}
 		}
-		if !same(d.Through, w.Ways().Through[d.ID]) {
+		if !order.Same(d.Through, w.Ways().Through[d.ID]) {
 			differ(true, "what it is reached through or fed by has changed in site.yaml")
 		}
 	}
@@ -305,63 +305,13 @@ func (w *Site) triedSince(d order.Device, o order.Order, last map[string]string)
 	return ""
 }
 
-// rulesChanged names the rules of the site that an order does not keep. One that is stricter
-// than the site is as good.
+// rulesChanged names the rules of the site that an order does not keep.
 func (w *Site) rulesChanged(o order.Order) (out []Difference) {
-	differ := func(format string, args ...any) {
-		out = append(out, Difference{Text: fmt.Sprintf(format, args...), Refuses: true})
-	}
 	site := w.rules(Request{NoPilot: true}, o.Devices)
-	looser := func(key string, order, site int) {
-		if site > 0 && (order == 0 || order > site) {
-			differ("limits: the site allows %d %s, the order %s", site, key, number(order))
-		}
-	}
-	looser("at the same time", o.Rules.Parallel, site.Parallel)
-	looser("through one uplink", o.Rules.PerUplink, site.PerUplink)
-	for model, most := range site.PerModel {
-		looser("of "+model, o.Rules.PerModel[model], most)
-	}
-	for parent, most := range site.PerParent {
-		row, _ := w.Main(parent)
-		looser("behind "+row.Name, o.Rules.PerParent[parent], most)
-	}
-	looser("failures", o.Rules.StopAfter.Failures, site.StopAfter.Failures)
-	if s := site.StopAfter.Share; s > 0 &&
-		(o.Rules.StopAfter.Share == 0 || o.Rules.StopAfter.Share > s) {
-		differ("stop_after: the site stops after %.0f%% of failures, the order later", 100*s)
-	}
-	for _, c := range site.Cover {
-		i := slices.IndexFunc(o.Rules.Cover, func(x order.Cover) bool { return x.Name == c.Name })
-		if i < 0 || o.Rules.Cover[i].Keep < c.Keep || !same(o.Rules.Cover[i].Of, c.Of) {
-			differ("cover set %s is another one in site.yaml", c.Name)
-		}
-	}
-	for _, l := range site.Lockstep {
-		i := slices.IndexFunc(o.Rules.Lockstep, func(x order.Set) bool { return x.Name == l.Name })
-		if i < 0 || !same(o.Rules.Lockstep[i].Of, l.Of) {
-			differ("lockstep set %s is another one in site.yaml", l.Name)
-		}
-	}
-	for id, fed := range site.Feeds {
-		if !same(o.Rules.Feeds[id], fed) {
-			row, _ := w.Main(id)
-			differ("what %s feeds has changed in site.yaml", row.Name)
-		}
+	for _, text := range o.Rules.Looser(site, w.NameOf) {
+		out = append(out, Difference{Text: text, Refuses: true})
 	}
 	return out
-}
-
-func number(n int) string {
-	if n == 0 {
-		return "any number"
-	}
-	return fmt.Sprint(n)
-}
-
-// same tells whether two lists hold the same, in whatever order.
-func same(a, b []string) bool {
-	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
 }
 
 // Without takes devices out of an order.
