@@ -4,9 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"net/netip"
-	"slices"
 	"strings"
 	"time"
 
@@ -16,7 +13,6 @@ import (
 	"catena/internal/advice"
 	"catena/internal/care"
 	"catena/internal/cli/view"
-	"catena/internal/device"
 	"catena/internal/scan/discover"
 	"catena/internal/survey"
 )
@@ -81,8 +77,8 @@ address of a known device. What is given ends with its lease: give the device a 
 			"10.20.4.61",
 		Args: exactly(2, "a MAC address, and the address with the length of its network"),
 		RunE: func(c *cobra.Command, args []string) error {
-			l := address.Lease{Lasts: lease}
-			return a.addressGive(c.Context(), args, adapter, gateway, l, wait, yes)
+			return a.addressGive(c.Context(), care.FirstAddress{MAC: args[0], Address: args[1],
+				Gateway: gateway, Adapter: adapter, Lasts: lease}, wait, yes)
 		},
 	}
 	c.Flags().StringVar(&adapter, "adapter", "", "the adapter that the device hangs on (default: "+
@@ -94,92 +90,65 @@ address of a known device. What is given ends with its lease: give the device a 
 	return c
 }
 
-// leaseOf completes a lease by what was typed, and finds the adapter that it is given by.
-func leaseOf(args []string, want, gateway string, l address.Lease) (_ address.Lease,
-	adapter discover.Adapter, err error) {
-	wrong := func(format string, args ...any) (address.Lease, discover.Adapter, error) {
-		return l, adapter, usage(format, args...)
-	}
-	if device.CleanMAC(args[0]) == "" {
-		return wrong("%q is not a MAC address of a device; write for example 02:00:5e:00:53:61", args[0])
-	}
-	l.MAC, _ = net.ParseMAC(device.CleanMAC(args[0]))
-	if l.To, err = netip.ParsePrefix(args[1]); err != nil || !l.To.Addr().Is4() ||
-		l.To.Addr() == l.To.Masked().Addr() {
-		return wrong("%q is not an address with the length of its network; write for example "+
-			"10.20.4.61/24", args[1])
-	}
-	if gateway != "" {
-		if l.Gateway, err = netip.ParseAddr(gateway); err != nil || !l.To.Contains(l.Gateway) ||
-			l.Gateway == l.To.Addr() {
-			return wrong("--gateway: %q is not another address of the network %s", gateway, l.To.Masked())
-		}
-	}
-	if adapter, err = discover.One(want); err != nil {
-		return wrong("%w", err)
-	}
-	own := slices.IndexFunc(adapter.Addresses,
-		func(p netip.Prefix) bool { return p.Contains(l.To.Addr()) })
-	if own < 0 {
-		return wrong("%s has no address in %s: the device could not be reached there", adapter.Name,
-			l.To.Masked())
-	}
-	if l.Server = adapter.Addresses[own].Addr(); l.Server == l.To.Addr() {
-		return l, adapter, refused("%s is this machine's own address", l.Server)
-	}
-	return l, adapter, nil
-}
+// giftWords are how each step of the device is told.
+var giftWords = map[address.Step]string{address.Asks: "asks, and was offered %s",
+	address.Takes:   "has taken %s",
+	address.Insists: "wants another address than %s, which it is refused",
+	address.Left:    "has given %s back"}
 
-func (a *app) addressGive(ctx context.Context, args []string, want, gateway string, l address.Lease,
-	wait time.Duration, yes bool) error {
-	if l.Lasts < time.Minute || wait <= 0 {
+func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Duration,
+	yes bool) error {
+	if f.Lasts < time.Minute || wait <= 0 {
 		return usage("--lease and --for must be a minute or more, and more than nothing")
-	}
-	l, adapter, err := leaseOf(args, want, gateway, l)
-	if err != nil {
-		return err
 	}
 	w, err := a.match()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	if known, d, err := w.Device(l.MAC.String()); err == nil && len(known) > 0 {
-		return refused("%s is %s, which has an address; change that: catena address set %s; nothing "+
-			"was given", l.MAC, d.Name, advice.Quoted(d.Name))
-	}
+	g, err := w.PrepareGift(ctx, f)
+	var wrong *care.LineError
+	var known *care.GiftRefusedError
 	var inUse *care.InUseError
-	if err := w.AddressFree(ctx, l.To.Addr(), "80"); errors.As(err, &inUse) {
+	switch {
+	case errors.As(err, &wrong):
+		return usage("%w", err)
+	case errors.As(err, &known) && known.Known != "":
+		return refused("%w; change that: catena address set %s; nothing was given", err,
+			advice.Quoted(known.Known))
+	case errors.As(err, &known), errors.As(err, &inUse):
 		return refused("%w; nothing was given", err)
+	case err != nil:
+		return err
 	}
 	if !yes {
-		a.say("%s on %s: %s, for %s", l.MAC, adapter.Name, l.To, l.Lasts)
+		a.say("%s on %s: %s, for %s", g.MAC, g.Adapter, g.To, g.Lasts)
 		if err := a.confirm("Answer it by DHCP?"); err != nil {
 			return err
 		}
 	}
 	a.say("Looking for another DHCP server on %s, then waiting for %s to ask. Ctrl-C ends it.",
-		adapter.Name, l.MAC)
-	waiting, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	words := map[address.Step]string{address.Asks: "asks, and was offered %s",
-		address.Takes:   "has taken %s",
-		address.Insists: "wants another address than %s, which it is refused",
-		address.Left:    "has given %s back"}
-	err = address.Give(waiting, adapter.Name, l, func(s address.Step) {
-		view.Print(a.err, "%s  %s "+words[s]+"\n", a.now().Format("15:04:05"), l.MAC, l.To.Addr())
+		g.Adapter, g.MAC)
+	outcome, err := g.Give(ctx, wait, func(s address.Step) {
+		view.Print(a.err, "%s  %s "+giftWords[s]+"\n", a.now().Format("15:04:05"), g.MAC, g.To.Addr())
 	})
 	var other *address.OtherServerError
 	switch {
+	case outcome == care.Given:
+		a.say("%s has %s now. Find it: catena scan %[2]s", g.MAC, g.To.Addr())
+		return nil
+	case outcome == care.Disputed:
+		return fmt.Errorf("%s has taken %s, but %w; it may be given another one: switch that server off, "+
+			"or give the device a fixed address (catena address set)", g.MAC, g.To.Addr(), err)
+	case outcome == care.Declined:
+		return refused("%s gave %s back: someone there has it already; give it another one", g.MAC,
+			g.To.Addr())
+	case outcome == care.NeverAsks:
+		return fmt.Errorf("%s did not take an address within %s: is it on, and on this adapter", g.MAC, wait)
 	case errors.As(err, &other):
 		return refused("%w; nothing was given: two of them would give one address twice", err)
 	case errors.Is(err, address.ErrRights):
 		return refused("%w; nothing was given", err)
-	case errors.Is(err, context.DeadlineExceeded):
-		return fmt.Errorf("%s did not ask within %s: is it on, and on this adapter", l.MAC, wait)
-	case err != nil:
-		return err
 	}
-	a.say("%s has %s now. Find it: catena scan %[2]s", l.MAC, l.To.Addr())
-	return nil
+	return err
 }

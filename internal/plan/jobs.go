@@ -2,7 +2,6 @@ package plan
 
 import (
 	"context"
-	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -144,9 +143,9 @@ func (w *Site) Prove(ctx context.Context, x *contact.Access, s job.State) ([]job
 	return engine.Prove(ctx, s, w.Job(s.Order).Devices)
 }
 
-// AddressFree returns a care.InUseError for an address that someone has.
-func (w *Site) AddressFree(ctx context.Context, a netip.Addr, port string) error {
-	return care.Free(ctx, w.Ledger, a, port)
+// PrepareGift checks a first address for a device that has none.
+func (w *Site) PrepareGift(ctx context.Context, f care.FirstAddress) (care.Gift, error) {
+	return care.PrepareGift(ctx, w.Ledger, f)
 }
 
 // CopySettings copies the saves that the second place does not have yet, and returns how many.
