@@ -30,11 +30,11 @@ type Lease struct {
 type Step string
 
 const (
-	Ignored Step = ""        // not the device, or nothing that is answered
-	Asks    Step = "asks"    // it looks for an address, and is offered one
-	Takes   Step = "takes"   // it has taken it
-	Insists Step = "insists" // it wants another one, which it is refused
-	Left    Step = "left"    // it found that the address is in use, or gave it back
+	Ignored  Step = ""        // not the device, or nothing that is answered
+	Asks     Step = "asks"    // it looks for an address, and is offered one
+	Takes    Step = "takes"   // it has taken it
+	Insists  Step = "insists" // it wants another one, which it is refused
+	Declined Step = "left"    // it found that the address is in use, or gave it back
 )
 
 // OtherServerError is returned where another DHCP server answers on the adapter.
@@ -88,9 +88,9 @@ func (l Lease) Answer(m *dhcpv4.DHCPv4) (*dhcpv4.DHCPv4, Step, error) {
 		}
 		return answer(dhcpv4.MessageTypeAck, Takes)
 	case dhcpv4.MessageTypeDecline:
-		return nil, Left, ErrInUse
+		return nil, Declined, ErrInUse
 	case dhcpv4.MessageTypeRelease:
-		return nil, Left, nil
+		return nil, Declined, nil
 	}
 	return nil, Ignored, nil
 }

@@ -75,7 +75,7 @@ func TestAnswer(t *testing.T) {
 	require.NoError(t, err)
 	_, step, err = lease.Answer(decline)
 	assert.ErrorIs(t, err, ErrInUse)
-	assert.Equal(t, Left, step)
+	assert.Equal(t, Declined, step)
 }
 
 func TestFrames(t *testing.T) {

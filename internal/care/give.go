@@ -131,7 +131,7 @@ func giftOutcome(last address.Step, err error) (GiftOutcome, error) {
 		return Disputed, err
 	case last == address.Takes: // that the time is over, or that someone ends it, takes nothing back
 		return Given, nil
-	case last == address.Left:
+	case last == address.Declined:
 		return Declined, err
 	case errors.Is(err, context.DeadlineExceeded):
 		return NeverAsks, nil

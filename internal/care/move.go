@@ -84,7 +84,7 @@ func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfi
 	there.Endpoint = moved.Endpoint
 	there.Trust = held(kept)
 	var err error
-	for began := time.Now(); ; time.Sleep(movedEvery) {
+	for startedAt := time.Now(); ; time.Sleep(movedEvery) {
 		err = dialect.VerifyIdentity(lasting, speaks, there, d.Identity)
 		if err == nil {
 			again := dialect.Guard(speaks, there, d.Identity, speaks.Open(there, as))
@@ -99,7 +99,7 @@ func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfi
 				break
 			}
 		}
-		if errors.Is(err, device.ErrIdentityChanged) || time.Since(began) > movedWithin {
+		if errors.Is(err, device.ErrIdentityChanged) || time.Since(startedAt) > movedWithin {
 			return d, fmt.Errorf("it took the address, and was not found at %s again: %w", at, err)
 		}
 	}

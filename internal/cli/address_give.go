@@ -92,9 +92,9 @@ address of a known device. What is given ends with its lease: give the device a 
 
 // giftWords are how each step of the device is told.
 var giftWords = map[address.Step]string{address.Asks: "asks, and was offered %s",
-	address.Takes:   "has taken %s",
-	address.Insists: "wants another address than %s, which it is refused",
-	address.Left:    "has given %s back"}
+	address.Takes:    "has taken %s",
+	address.Insists:  "wants another address than %s, which it is refused",
+	address.Declined: "has given %s back"}
 
 func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Duration,
 	yes bool) error {
@@ -144,7 +144,8 @@ func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Du
 		return refused("%s gave %s back: someone there has it already; give it another one", g.MAC,
 			g.To.Addr())
 	case outcome == care.NeverAsks:
-		return fmt.Errorf("%s did not take an address within %s: is it on, and on this adapter", g.MAC, wait)
+		return fmt.Errorf("%s did not take an address within %s: is it on, and on this adapter", g.MAC,
+			wait)
 	case errors.As(err, &other):
 		return refused("%w; nothing was given: two of them would give one address twice", err)
 	case errors.Is(err, address.ErrRights):

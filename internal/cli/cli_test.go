@@ -90,12 +90,12 @@ func TestScripts(t *testing.T) {
 			},
 			"await": func(ts *testscript.TestScript, _ bool, args []string) {
 				pattern := regexp.MustCompile("(?m)" + args[1])
-				for began := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+				for startedAt := time.Now(); ; time.Sleep(20 * time.Millisecond) {
 					content, _ := os.ReadFile(ts.MkAbs(args[0])) // it may not be there yet
 					if pattern.Match(content) {
 						return
 					}
-					if time.Since(began) > awaitAtMost {
+					if time.Since(startedAt) > awaitAtMost {
 						ts.Fatalf("%s never had %s:\n%s", args[0], args[1], content)
 					}
 				}

@@ -255,7 +255,7 @@ fi
 // suggestion answers a shell about a word that is started. One that stands in the line already is
 // not suggested again.
 func (a *app) suggestion(name string, s suggest) cobra.CompletionFunc {
-	return func(_ *cobra.Command, args []string, begun string) ([]string,
+	return func(_ *cobra.Command, args []string, typed string) ([]string,
 		cobra.ShellCompDirective) {
 		a.err, a.log = io.Discard, slog.New(slog.DiscardHandler)
 		w, err := a.openSite()
@@ -266,7 +266,7 @@ func (a *app) suggestion(name string, s suggest) cobra.CompletionFunc {
 		}
 		out := slices.DeleteFunc(s(a, w), func(line string) bool {
 			word, _, _ := strings.Cut(line, "\t")
-			return slices.Contains(args, word) || !strings.HasPrefix(word, begun)
+			return slices.Contains(args, word) || !strings.HasPrefix(word, typed)
 		})
 		return slices.Compact(out),
 			cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveKeepOrder

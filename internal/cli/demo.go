@@ -49,7 +49,7 @@ at any time; with --keep the site folder stays.`,
 }
 
 func (a *app) demo(ctx context.Context, keep, at string, walk bool) error {
-	began := time.Now()
+	startedAt := time.Now()
 	work, err := os.MkdirTemp("", "catena-demo-")
 	if err != nil {
 		return err
@@ -97,7 +97,7 @@ func (a *app) demo(ctx context.Context, keep, at string, walk bool) error {
 		}
 		return err
 	}
-	return d.compare(time.Since(began), keep != "")
+	return d.compare(time.Since(startedAt), keep != "")
 }
 
 // play runs the commands of the night. Its error is errLeft where a person ended the walk.

@@ -252,18 +252,18 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 			return err
 		}
 	}
-	began := time.Now()
+	startedAt := time.Now()
 	now, err := r.Bring(ctx, as, t.component, dialect.Image{ReaderAt: f, Size: size,
 		SHA256: fmt.Sprintf("%x", h.Sum(nil))}, func() bool {
 		time.Sleep(tryEvery)
-		return time.Since(began) < tryFor
+		return time.Since(startedAt) < tryFor
 	})
 	switch {
 	case errors.Is(err, device.ErrUnsupported):
 		return usage("the family does not say how the device is updated: it has no update:")
 	case err == nil:
 		a.say("\nIt runs %s and is well, after %s.", now.Of(t.component),
-			time.Since(began).Round(time.Second))
+			time.Since(startedAt).Round(time.Second))
 	}
 	return err
 }

@@ -171,7 +171,7 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 	}
 	named := len(ask.choice.Names) > 0
 	if len(o.Devices) == 0 {
-		return a.nothingToDo(ask.to != "" || ask.wish.Again, skipped, named)
+		return a.nothingToDo(ask.to != "" || ask.request.Again, skipped, named)
 	}
 	err = a.carryOut(ctx, w, f, o, skipped)
 	if err == nil && named && len(skipped) > 0 {
@@ -188,7 +188,7 @@ func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Or
 		return err
 	}
 	p, err := w.Prepare(o, f.terms())
-	a.sayLeft(p.Left)
+	a.sayLeft(p.Skipped)
 	if err != nil {
 		return err
 	}
@@ -225,7 +225,7 @@ func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Or
 	if f.detach {
 		return a.detach(w, j, f.patience.String())
 	}
-	return a.seeThrough(ctx, w, access, j, len(p.Left) > 0)
+	return a.seeThrough(ctx, w, access, j, len(p.Skipped) > 0)
 }
 
 // terms are how the order is to be carried out.
@@ -250,9 +250,9 @@ func (a *app) waitForStart(ctx context.Context, w *plan.Site, p *plan.Prepared) 
 	if err := a.countDown(ctx, p.Start); err != nil {
 		return err
 	}
-	before := len(p.Left)
+	before := len(p.Skipped)
 	err := w.StartsNow(p)
-	a.sayLeft(p.Left[before:])
+	a.sayLeft(p.Skipped[before:])
 	return err
 }
 
@@ -621,7 +621,7 @@ func (a *app) rollback(ctx context.Context, f jobFlags, ask wishFlags, component
 	if err != nil {
 		return err
 	}
-	ask.wish.Purpose, ask.wish.Named = order.Backward, true
+	ask.request.Purpose, ask.request.Named = order.Backward, true
 	o, skipped, err := a.order(w, ask, back)
 	if err != nil {
 		return err

@@ -128,7 +128,8 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 		"version",
 		"devices", "why"}}
 	for _, m := range all {
-		t.Add(m.Way, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, words.Few(m.Devices), m.Why)
+		t.Add(m.Purpose, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, words.Few(m.Devices),
+			m.Why)
 	}
 	if len(all) == 0 {
 		all = []match.Missing{}
@@ -301,7 +302,7 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
 		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)},
 		{"updated", clockTime(r.Updated)},
-		{"says", d.Says}, {"MAC address", d.MAC}, {"behind it", strings.Join(d.Behind, ", ")},
+		{"says", d.Says}, {"MAC address", d.MAC}, {"behind it", strings.Join(d.Downstream, ", ")},
 		{"children", strings.Join(children, ", ")},
 		{"id", r.ID},
 	}

@@ -21,7 +21,7 @@ import (
 type wishFlags struct {
 	choice    workspace.Choice
 	all       bool
-	wish      plan.Request
+	request   plan.Request
 	stopAfter string
 	to        string        // a version
 	fit       time.Duration // 0: everything
@@ -30,34 +30,34 @@ type wishFlags struct {
 
 func (f *wishFlags) flags(c *cobra.Command) {
 	whereFlag(c, &f.choice)
-	c.Flags().IntVar(&f.wish.Parallel, "parallel", 0,
+	c.Flags().IntVar(&f.request.Parallel, "parallel", 0,
 		fmt.Sprintf("how many devices are worked on at the same time (default: as the site says, or %d)",
 			plan.UsualParallel))
-	c.Flags().BoolVar(&f.wish.NoPilot, "no-pilot", false,
+	c.Flags().BoolVar(&f.request.NoPilot, "no-pilot", false,
 		"do not wait for the proof of the first device of each model and image")
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
 		"start no more devices after this number or share of failures: 3, or 20% (default: as the "+
 			"site says)")
-	c.Flags().StringVar(&f.wish.Note, "note", "",
+	c.Flags().StringVar(&f.request.Note, "note", "",
 		"a note that stands in the order and its job")
-	c.Flags().DurationVar(&f.wish.GiveUp, "give-up", 0,
+	c.Flags().DurationVar(&f.request.GiveUp, "give-up", 0,
 		"wait no longer for one device, in all its steps; a write is always waited for")
 }
 
 // check reads what the flags say.
 func (f *wishFlags) check(c *cobra.Command) error {
-	if c.Flags().Changed("parallel") && f.wish.Parallel < 1 || f.wish.Parallel > mostParallel {
-		return usage("--parallel %d must be from 1 to %d", f.wish.Parallel, mostParallel)
+	if c.Flags().Changed("parallel") && f.request.Parallel < 1 || f.request.Parallel > mostParallel {
+		return usage("--parallel %d must be from 1 to %d", f.request.Parallel, mostParallel)
 	}
-	if f.wish.GiveUp < 0 {
-		return usage("--give-up %s: write for example 30m", f.wish.GiveUp)
+	if f.request.GiveUp < 0 {
+		return usage("--give-up %s: write for example 30m", f.request.GiveUp)
 	}
 	if strings.HasSuffix(f.stopAfter, "%") {
 		share, err := site.ParseShare(f.stopAfter)
 		if err != nil {
 			return usage("--stop-after: %w", err)
 		}
-		f.wish.StopAfter.Share = share
+		f.request.StopAfter.Share = share
 		return nil
 	}
 	if f.stopAfter != "" {
@@ -66,7 +66,7 @@ func (f *wishFlags) check(c *cobra.Command) error {
 			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%",
 				f.stopAfter)
 		}
-		f.wish.StopAfter.Failures = n
+		f.request.StopAfter.Failures = n
 	}
 	return nil
 }
@@ -79,7 +79,7 @@ func (f *wishFlags) forward(c *cobra.Command) {
 	f.flags(c)
 	c.Flags().BoolVar(&f.all, "all", false, "all devices that are behind or unsafe")
 	c.Flags().StringVar(&f.to, "to", "", "the version to go to (default: the target)")
-	c.Flags().BoolVar(&f.wish.Again, "again", false,
+	c.Flags().BoolVar(&f.request.Again, "again", false,
 		"send the named devices their current version once more: their restart must then be seen")
 	c.Flags().DurationVar(&f.fit, "fit", 0,
 		"only what can be proven or returned within this time, unsafe devices first, such as 40m")
@@ -93,14 +93,14 @@ func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
 		f.changed = f.changed || c.Flags().Changed(name)
 	}
 	f.choice.Names = names
-	f.wish.Purpose, f.wish.Named = order.Forward, len(names) > 0
+	f.request.Purpose, f.request.Named = order.Forward, len(names) > 0
 	switch {
 	case f.all && (len(names) > 0 || f.choice.Where != ""):
 		return usage("--all means every device; leave it out to work only on those that you name")
 	case len(names) == 0 && f.choice.Where == "" && !f.all:
 		return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: " +
 			"catena match")
-	case f.wish.Again && (len(names) == 0 || f.to != ""):
+	case f.request.Again && (len(names) == 0 || f.to != ""):
 		return usage("--again requires the names of devices, and no --to: what runs well is not " +
 			"touched without a reason")
 	case f.fit < 0:
@@ -117,7 +117,7 @@ func (a *app) makeOrder(w *plan.Site, f wishFlags) (o order.Order,
 	if err != nil {
 		return o, nil, err
 	}
-	if rows, err = w.Paths(rows, f.to, f.wish.Again); err != nil {
+	if rows, err = w.Paths(rows, f.to, f.request.Again); err != nil {
 		return o, nil, err
 	}
 	return a.order(w, f, rows)
@@ -126,8 +126,8 @@ func (a *app) makeOrder(w *plan.Site, f wishFlags) (o order.Order,
 // order makes an order of rows, and says which of those that were named are not in it.
 func (a *app) order(w *plan.Site, f wishFlags, rows []workspace.Row) (o order.Order,
 	skipped []workspace.Row, err error) {
-	o, skipped, late, err := w.Make(f.wish, rows, f.fit)
-	if err == nil && f.wish.Named {
+	o, skipped, late, err := w.Make(f.request, rows, f.fit)
+	if err == nil && f.request.Named {
 		for _, r := range skipped {
 			view.Print(a.err, "skipped %s (%s): %s\n", r.Part(), r.Status, r.Reason)
 		}
@@ -173,7 +173,7 @@ device is touched. The file may be changed with an editor.`,
 			if err := order.CheckName(args[0]); err != nil {
 				return usage("%w", err)
 			}
-			f.wish.Name = args[0]
+			f.request.Name = args[0]
 			return a.orderNew(f, accept)
 		},
 	}
@@ -194,7 +194,7 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 		return err
 	}
 	if len(o.Devices) == 0 {
-		return a.nothingToDo(f.to != "" || f.wish.Again, skipped, f.wish.Named)
+		return a.nothingToDo(f.to != "" || f.request.Again, skipped, f.request.Named)
 	}
 	forecast, err := order.Forecast(o, a.now())
 	if err != nil {
@@ -291,16 +291,16 @@ decision that a job makes, on a virtual clock.`,
 
 // lane is one device of an order as it would go.
 type lane struct {
-	Start    float64 `json:"start"` // seconds from the order's start
-	Takes    float64 `json:"takes"` // seconds
-	Because  string  `json:"because"`
-	ID       string  `json:"id"`
-	Device   string  `json:"device"`
-	Model    string  `json:"model"`
-	From     string  `json:"from"`
-	To       string  `json:"to"`
-	Rollback string  `json:"rollback"`
-	Left     string  `json:"left,omitempty"` // why it would not start
+	Start      float64 `json:"start"` // seconds from the order's start
+	Takes      float64 `json:"takes"` // seconds
+	Because    string  `json:"because"`
+	ID         string  `json:"id"`
+	Device     string  `json:"device"`
+	Model      string  `json:"model"`
+	From       string  `json:"from"`
+	To         string  `json:"to"`
+	Rollback   string  `json:"rollback"`
+	NotStarted string  `json:"left,omitempty"` // why it would not start
 }
 
 func (a *app) showOrder(w *plan.Site, o order.Order) error {
@@ -335,8 +335,8 @@ func (a *app) showOrder(w *plan.Site, o order.Order) error {
 			Rollback: string(d.Rollback())}
 		bar := any(style.Lane(s.Start.Sub(p.Start), s.End.Sub(s.Start), p.End.Sub(p.Start), width))
 		if s.Why != nil {
-			l.Left = s.Why.Error()
-			bar = view.Warn.Cell("left: " + l.Left)
+			l.NotStarted = s.Why.Error()
+			bar = view.Warn.Cell("left: " + l.NotStarted)
 		}
 		out.Lanes = append(out.Lanes, l)
 		t.Add(words.Clock(s.Start.Sub(p.Start)), d.Name, d.Model, pathOf(d.Path),

@@ -167,7 +167,7 @@ func (a *app) rehearseOnce(ctx context.Context, w *plan.Site, o order.Order,
 	}
 	for _, c := range cut {
 		a.say("About %s after the start %s restarts, for about %s; cut off during that: %s.",
-			words.Clock(c.After), c.Device, words.Clock(c.Lasts), words.Few(c.Behind))
+			words.Clock(c.After), c.Device, words.Clock(c.Lasts), words.Few(c.Downstream))
 	}
 	return a.summary(stage, state)
 }

@@ -395,7 +395,7 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 // decide returns what is sent of a save: the merged settings, or what the operator makes of them.
 func (a *app) decide(x care.Saved, m settings.Merged, edit bool) ([]byte, error) {
 	var notes []string
-	for _, l := range m.Left {
+	for _, l := range m.Unplaced {
 		a.say("Left out: %s: %s.", l.Path, l.Why)
 		notes = append(notes, fmt.Sprintf("left out: %s = %s (%s)", l.Path, l.Value, l.Why))
 	}

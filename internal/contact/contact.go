@@ -57,7 +57,7 @@ func Dialects(families family.Set) dialect.Registry {
 		switch {
 		case f.Program == nil:
 			continue
-		case f.Program.Behind != nil: // those of children come right after their parent's
+		case f.Program.ParentRoute != nil: // those of children come right after their parent's
 			all = append(all, parent.Children(rank))
 			continue
 		}
@@ -134,7 +134,7 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Aids: x.aids, Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
+	return &scan.Scanner{Caller: x.aids, Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
 		Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
 		Patience: scan.UsualPatience}
@@ -174,16 +174,16 @@ func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bo
 	return x.contact(d, x.aidsOfJob)
 }
 
-func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids) (dialect.At,
+func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Caller) (dialect.At,
 	login.Credential, bool) {
 	if d.Dialect == hand.Name { // there is no one to talk to
-		return dialect.At{Endpoint: d.Endpoint, Aids: aids(d)}, login.Credential{}, true
+		return dialect.At{Endpoint: d.Endpoint, Caller: aids(d)}, login.Credential{}, true
 	}
 	if d.Through != "" {
 		return x.contactThrough(d, aids)
 	}
 	x.mu.Lock()
-	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Aids: aids(d)}
+	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Caller: aids(d)}
 	x.mu.Unlock()
 	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
@@ -202,7 +202,7 @@ func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Aids)
 }
 
 // contactThrough is how to talk to a child: as to its parent, by what all children of that share.
-func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Aids) (
+func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Caller) (
 	at dialect.At,
 	as login.Credential, ok bool) {
 	parent, err := record.Device(x.ledger, d.Through)
@@ -218,7 +218,7 @@ func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialec
 	if x.shared[parent.ID] == nil {
 		x.shared[parent.ID] = &dialect.SharedSession{}
 	}
-	return dialect.At{Endpoint: d.Endpoint, Aids: aids(d),
+	return dialect.At{Endpoint: d.Endpoint, Caller: aids(d),
 		Parent: &dialect.Parent{Identity: parent.Identity,
 			Contact: dialect.Contact{At: in, As: as, Protocol: x.Dialects.Protocol(parent.Dialect)},
 			Shared:  x.shared[parent.ID]}}, as, ok

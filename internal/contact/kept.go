@@ -26,8 +26,8 @@ type keptBody struct {
 
 // aidsOfJob are what a session of a job needs of the site. What is started at the device is kept
 // with it, and taken over by the next session.
-func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
-	a := dialect.Aids{TrustAt: x.TrustFirst, Other: x.other, Hands: x.hands(d)}
+func (x *Access) aidsOfJob(d device.Device) dialect.Caller {
+	a := dialect.Caller{TrustAt: x.TrustFirst, Other: x.other, Manual: x.manual(d)}
 	if d.ID != "" { // one that is not known has nothing to be kept with
 		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
 		a.Kept = func() ([]byte, error) { return x.kept(d.ID) }
@@ -37,7 +37,7 @@ func (x *Access) aidsOfJob(d device.Device) dialect.Aids {
 
 // aids are those of every other session. A device that a job works on is not its to enter, nor to
 // leave.
-func (x *Access) aids(d device.Device) dialect.Aids {
+func (x *Access) aids(d device.Device) dialect.Caller {
 	a := x.aidsOfJob(d)
 	if a.Keep == nil {
 		return a

@@ -118,7 +118,7 @@ type Reading struct {
 	Says       string            `json:"says,omitempty"`       // in words: a description, a banner
 	Neighbours []Neighbour       `json:"neighbours,omitempty"` // what it sees at its ports
 	// what is behind it: serial numbers, names or addresses
-	Behind []string `json:"behind,omitempty"`
+	Downstream []string `json:"behind,omitempty"`
 	// Idle are the versions in the other slots of components that have two, by name; an empty
 	// version: the slot is empty, or cannot be started.
 	Idle map[string]string `json:"idle,omitempty"`
@@ -225,7 +225,7 @@ func (r Reading) Clean() Reading {
 		}
 		return out
 	}
-	r.Services, r.Behind = clean(r.Services, maxServices), clean(r.Behind, maxNeighbours)
+	r.Services, r.Downstream = clean(r.Services, maxServices), clean(r.Downstream, maxNeighbours)
 	r.Neighbours = slices.Clone(r.Neighbours[:min(len(r.Neighbours), maxNeighbours)])
 	for i, n := range r.Neighbours {
 		r.Neighbours[i] = Neighbour{text.Clean(n.Port), text.Clean(n.Chassis), text.Clean(n.Name),
@@ -265,8 +265,8 @@ func (r Reading) Over(older Reading) Reading {
 	if len(r.Neighbours) == 0 {
 		r.Neighbours = older.Neighbours
 	}
-	if len(r.Behind) == 0 {
-		r.Behind = older.Behind
+	if len(r.Downstream) == 0 {
+		r.Downstream = older.Downstream
 	}
 	if len(r.Idle) == 0 {
 		r.Idle = older.Idle

@@ -20,20 +20,21 @@ func TestURL(t *testing.T) {
 
 func TestReadingsAreCleaned(t *testing.T) {
 	f := device.Reading{Identity: device.Identity{MAC: "02-00-5E-00-53-11"}, Called: "a\x1b[2Jb",
-		Says: "x\ny", Behind: []string{"\x07z"},
+		Says: "x\ny", Downstream: []string{"\x07z"},
 		Neighbours: []device.Neighbour{{Port: "1\n", Name: "n\x00"}}}.Clean()
 	assert.Equal(t, "a[2Jb", f.Called)
 	assert.Equal(t, "x y", f.Says)
 	assert.Equal(t, "02:00:5e:00:53:11", f.MAC)
-	assert.Equal(t, []string{"z"}, f.Behind)
+	assert.Equal(t, []string{"z"}, f.Downstream)
 	assert.Equal(t, []device.Neighbour{{Port: "1", Name: "n"}}, f.Neighbours)
 	for _, mac := range []string{"", "x", "00:00:00:00:00:00", "01:00:5e:00:00:fb",
 		"ff:ff:ff:ff:ff:ff", "02:00:5e:00:53:11:22:33"} {
 		assert.Empty(t, device.Reading{Identity: device.Identity{MAC: mac}}.Clean().MAC, mac)
 	}
-	many := device.Reading{Neighbours: make([]device.Neighbour, 5000), Behind: make([]string, 5000),
+	many := device.Reading{Neighbours: make([]device.Neighbour, 5000), Downstream: make([]string,
+		5000),
 		Services: make([]string, 5000)}.Clean()
-	assert.Less(t, len(many.Neighbours)+len(many.Behind)+len(many.Services), 1000)
+	assert.Less(t, len(many.Neighbours)+len(many.Downstream)+len(many.Services), 1000)
 }
 
 func TestDeviceAnswers(t *testing.T) {

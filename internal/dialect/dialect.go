@@ -30,7 +30,7 @@ type At struct {
 	Trust wire.Trust // nil trusts every key
 	// Parent is what a child is talked to through; nil: the device is reached itself.
 	Parent *Parent
-	Aids
+	Caller
 }
 
 // Parent is how the parent of a child is talked to.
@@ -84,8 +84,9 @@ func (m *SharedSession) Release(ctx context.Context) error {
 	return m.shares.Leave(ctx)
 }
 
-// Aids are what a session may need of who runs it. Each may be nil: then it is not there.
-type Aids struct {
+// Caller is what a session may ask of the program that runs it. Each field may be nil: then the
+// program cannot do that.
+type Caller struct {
 	// TrustAt is who is trusted at another port of the device; nil trusts every key.
 	TrustAt func(address string) wire.Trust
 	// Other is how another device of the site is talked to. Who it is was verified.
@@ -93,20 +94,20 @@ type Aids struct {
 	// Keep keeps what the session has started at the device, so that it is ended whatever happens:
 	// the next session is given it by Kept. With nothing, all is ended. It is on disk before Keep
 	// returns, encrypted where any of it is secret.
-	Keep func(begun []byte, secret bool) error
+	Keep func(entered []byte, secret bool) error
 	Kept func() ([]byte, error)
 	// Interlocks are those of the images that the device is to get, besides its family's.
 	Interlocks []firmware.Interlock
-	// Hands are for devices that a person updates; nil: Catena does.
-	Hands *Hands
+	// Manual is for devices that a person updates; nil: Catena does.
+	Manual *Manual
 	// Ask has a person do something, and returns once they say that it is done. Its error is that
 	// they will not, or that ctx is over. busy says that the device, or its parent, is busy
 	// until then.
 	Ask func(ctx context.Context, what string, busy bool) error
 }
 
-// Hands are what is to be known of a device that a person updates.
-type Hands struct {
+// Manual is what is known of a device that a person updates.
+type Manual struct {
 	Stick  string         // a folder that comes and goes; empty: there is none
 	Folder string         // where its images are laid ready, on the stick
 	How    string         // what the person has to do, in words

@@ -372,7 +372,7 @@ func (e *examination) devices() {
 	by := map[string][]string{}
 	for _, r := range rows {
 		by[r.Status] = append(by[r.Status], r.Part())
-		if (r.Status == string(match.Behind) || r.Status == string(match.Unsafe)) &&
+		if (r.Status == string(match.Outdated) || r.Status == string(match.Unsafe)) &&
 			r.Rollback == string(firmware.ByNothing) {
 			by[noRollback] = append(by[noRollback], r.Part())
 		}
@@ -382,7 +382,7 @@ func (e *examination) devices() {
 		return
 	}
 	e.ok("devices", "%s known, %d behind", words.Plural(len(workspace.Mains(rows)), "device"),
-		len(by[string(match.Behind)])+len(by[string(match.Unsafe)]))
+		len(by[string(match.Outdated)])+len(by[string(match.Unsafe)]))
 	for _, x := range []struct{ status, next string }{
 		{string(match.Stranded), "go there: catena report has the list"},
 		{string(match.NoAccess),

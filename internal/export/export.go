@@ -44,8 +44,8 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 	r := report.Report{Format: report.Format, Site: w.Site.Name, Engineer: w.Site.Engineer,
 		Note: w.Site.Note,
 		Made: now.UTC().Truncate(time.Second), Program: program, Zone: w.Site.Zone(),
-		Visits: []report.Visit{},
-		Left:   []report.Left{}, Tree: Tree(w), Jobs: []report.Job{}}
+		Visits:    []report.Visit{},
+		Untouched: []report.Untouched{}, Tree: Tree(w), Jobs: []report.Job{}}
 	var err error
 	if r.Logo, err = logo(w); err != nil {
 		return r, err
@@ -69,7 +69,8 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 	}
 	for _, row := range w.MainRows() {
 		if !worked[row.ID] {
-			r.Left = append(r.Left, report.Left{Name: row.Name, Model: row.Model, Runs: row.Version.Text,
+			r.Untouched = append(r.Untouched, report.Untouched{Name: row.Name, Model: row.Model,
+				Runs:   row.Version.Text,
 				Status: row.Status, Why: row.Reason})
 		}
 	}
@@ -77,7 +78,7 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 	for _, id := range slices.SortedFunc(maps.Keys(needs), walk) {
 		r.Visits = append(r.Visits, needs[id])
 	}
-	slices.SortStableFunc(r.Left, func(a, b report.Left) int {
+	slices.SortStableFunc(r.Untouched, func(a, b report.Untouched) int {
 		return slices.Index(match.Statuses, match.Status(a.Status)) - slices.Index(match.Statuses,
 			match.Status(b.Status))
 	})

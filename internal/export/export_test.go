@@ -57,8 +57,8 @@ func TestReport(t *testing.T) {
 		visits = append(visits, v.Name+", "+v.Place+": "+v.Next)
 	}
 	assert.Equal(t, []string{"cam-3, gate hut: see to cam-3", "cam-1, basin: see to cam-1"}, visits)
-	require.Len(t, r.Left, 1)
-	assert.Equal(t, "cam-4 current", r.Left[0].Name+" "+r.Left[0].Status)
+	require.Len(t, r.Untouched, 1)
+	assert.Equal(t, "cam-4 current", r.Untouched[0].Name+" "+r.Untouched[0].Status)
 	count, _, err := w.Check()
 	require.NoError(t, err)
 	assert.Equal(t, count, r.Ledger.Entries)

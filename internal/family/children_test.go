@@ -42,7 +42,7 @@ func TestChildrenOfAFamily(t *testing.T) {
 	c := f.Children
 	require.NotNil(t, c)
 	assert.Equal(t, []string{"units", f.Vendor, "TU-1"}, []string{c.Name, c.Vendor, c.Models[0]})
-	b := c.Program.Behind
+	b := c.Program.ParentRoute
 	assert.Equal(t, []string{"serial"}, b.Identity)
 	assert.Equal(t, 2, b.Parallel)
 	assert.True(t, b.Last)
@@ -101,7 +101,7 @@ func TestEachChild(t *testing.T) {
 			fmt.Sprintf("{place: 'int status', serial: '%s', version: '%s', does: 'status'}", c.serial,
 				c.version))))
 		require.NoError(t, err, c.each)
-		step := f.Children.Program.Behind.List[0]
+		step := f.Children.Program.ParentRoute.List[0]
 		answer := family.Answer{Status: 200, Body: []byte(c.body),
 			Header: map[string][]string{"Content-Type": {c.kind}}}
 		rows, err := step.TakeEach(answer)
@@ -114,7 +114,7 @@ func TestEachChild(t *testing.T) {
 	}
 	f, err := family.Parse("f.yaml", []byte(kin()))
 	require.NoError(t, err)
-	step := f.Children.Program.Behind.List[0]
+	step := f.Children.Program.ParentRoute.List[0]
 	_, err = step.TakeEach(family.Answer{
 		Body: []byte(`{"units":[{"place":1,"serial":"A","fw":"1","state":"idle"},{"place":2}]}`)})
 	assert.ErrorContains(t, err, "child 2 of its list: it has no serial")

@@ -223,8 +223,8 @@ func (p *Program) all() []*Step {
 	for _, c := range p.Carry {
 		out = slices.Concat(out, c.Read, c.Write)
 	}
-	if p.Behind != nil {
-		out = slices.Concat(out, p.Behind.List, p.Behind.Store)
+	if p.ParentRoute != nil {
+		out = slices.Concat(out, p.ParentRoute.List, p.ParentRoute.Store)
 	}
 	return out
 }

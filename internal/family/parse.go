@@ -69,7 +69,7 @@ func (p *parser) finish(root map[string]ast.Node) {
 	p.levels(root)
 	p.program.names = p.names
 	reads := slices.Concat(p.program.Recognise, p.program.Read)
-	if b := p.program.Behind; b != nil {
+	if b := p.program.ParentRoute; b != nil {
 		reads = append(reads, b.List...)
 	}
 	Walk(reads, func(s *Step) { s.Reads = true })
@@ -95,7 +95,7 @@ func (p *parser) children(n ast.Node, parent Family) *Family {
 	c := &parser{doc: doc, names: lent, secret: maps.Clone(p.secret), protocol: p.protocol,
 		says: p.says, objects: p.objects,
 		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets,
-			Behind: &Behind{Parent: parent.Name}}}
+			ParentRoute: &ParentRoute{Parent: parent.Name}}}
 	c.behind(root)
 	c.readAll(root, inChildren)
 	c.complete(root)
@@ -106,7 +106,7 @@ func (p *parser) children(n ast.Node, parent Family) *Family {
 
 // behind reads what only children have.
 func (p *parser) behind(root map[string]ast.Node) {
-	b := p.program.Behind
+	b := p.program.ParentRoute
 	p.each = true
 	b.List = p.steps(root["list"])
 	p.each = false
@@ -323,7 +323,7 @@ func (p *parser) entry(enter, leave ast.Node) {
 	if len(e.Steps) == 0 || len(e.Leave) == 0 {
 		p.fail(enter, "enter: and leave: each require steps:")
 	}
-	p.condition(out["expect"], &e.Left)
+	p.condition(out["expect"], &e.Undone)
 }
 
 func (p *parser) state(n ast.Node) {
@@ -408,8 +408,8 @@ func (p *parser) levels(root map[string]ast.Node) {
 	check(g.Recognise, func(string) bool { return true }, "recognise",
 		"cannot stand here: whom a login may be sent to is not known yet")
 	listing := []*Step(nil)
-	if g.Behind != nil {
-		listing = g.Behind.List
+	if g.ParentRoute != nil {
+		listing = g.ParentRoute.List
 	}
 	for key, steps := range map[string][]*Step{"login": g.Login, "logout": g.Logout, "read": g.Read,
 		"list": listing} {
@@ -457,17 +457,17 @@ func (p *parser) complete(root map[string]ast.Node) {
 			p.fail(at, format, args...)
 		}
 	}
-	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.Behind == nil, where("recognise",
+	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.ParentRoute == nil, where("recognise",
 		"protocol", "read"),
 		"recognise: is missing: steps, without a login, that tell these devices from others")
 	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
 		"read: no step takes version, which a device must tell")
-	needs(len(g.Update) > 0 && len(g.Read) == 0 && g.Behind == nil, where("update"),
+	needs(len(g.Update) > 0 && len(g.Read) == 0 && g.ParentRoute == nil, where("update"),
 		"update: requires read:, since the version proves an update")
 	writes := slices.ContainsFunc(g.Update, (*Step).MayWrite)
 	needs(len(g.Update) > 0 && !writes, where("update"),
 		"update: has neither upload: nor offer:, nor a step that says writes: true")
-	needs(g.Behind != nil && len(g.Behind.Store) > 0 && len(g.Update) == 0, where("store"),
+	needs(g.ParentRoute != nil && len(g.ParentRoute.Store) > 0 && len(g.Update) == 0, where("store"),
 		"store: belongs to update:, which is missing")
 	needs(len(g.Update) == 0 && len(g.Restart)+len(g.Revert) > 0, where("restart", "revert"),
 		"restart: and revert: belong to update:, which is missing")

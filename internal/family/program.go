@@ -43,14 +43,14 @@ type Program struct {
 	Address      []*Step // which give it another address; none: it cannot be moved
 	AddressNames bool    // they give it a name, too
 	Blink        []*Step
-	Shows        string  // what it does when it blinks, in words
-	Behind       *Behind // of a family of children; nil: its devices are reached themselves
+	Shows        string       // what it does when it blinks, in words
+	ParentRoute  *ParentRoute // of a family of children; nil: its devices are reached themselves
 	names        map[string]Type
 }
 
-// Behind is how devices are reached that are behind another one: every step goes to their parent,
-// in a session that they share.
-type Behind struct {
+// ParentRoute is how children are reached: every step goes to their parent, in a session that they
+// share.
+type ParentRoute struct {
 	Parent   string   // the name of its family
 	List     []*Step  // which read those that there are; one that has Each takes the values of each
 	Identity []string // the values that tell one of them from all others
@@ -68,10 +68,10 @@ type Secret struct {
 
 // Entry is what is done before a device is worked on, and undone after it, whatever the end.
 type Entry struct {
-	Reads bool // reading requires it, too
-	Steps []*Step
-	Leave []*Step
-	Left  *Expr // bool, on what read takes after it: that it was undone; nil: not looked at
+	Reads  bool // reading requires it, too
+	Steps  []*Step
+	Leave  []*Step
+	Undone *Expr // bool, on what read takes after it: that it was undone; nil: not looked at
 }
 
 // Settings are how a device tells its settings, and takes them back.

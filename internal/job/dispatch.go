@@ -171,7 +171,7 @@ func (j *Job) permit(id string, effect Effect) (p permission) {
 		}
 	}
 	if p.why = j.live.state.dispatch.MayWrite(id); p.why == nil && p.err == nil {
-		p.err = errors.Join(j.engine.Ledger.Append(Begun, j.ID, id, effect), j.live.update())
+		p.err = errors.Join(j.engine.Ledger.Append(StepStarted, j.ID, id, effect), j.live.update())
 	}
 	return p
 }
@@ -278,7 +278,7 @@ func (j *Job) carryOut(a order.Action, patience context.Context) error {
 		effect.From, effect.Version, effect.Direction = effect.Version, effect.From, Back
 		effect.Cause = &Reason{Why: NotBegun, Order: a.Why}
 	}
-	if err := j.engine.Ledger.Append(Begun, j.ID, a.Device, effect); err != nil {
+	if err := j.engine.Ledger.Append(StepStarted, j.ID, a.Device, effect); err != nil {
 		return err
 	}
 	if err := j.live.update(); err != nil {
@@ -301,11 +301,11 @@ func (j *Job) skipped(a order.Action) endBody {
 
 // start has a goroutine carry out a task. It learns all that it must know from the ledger. started
 // is when the task started; zero: before a crash.
-func (j *Job) start(a order.Action, patience context.Context, began time.Time) {
+func (j *Job) start(a order.Action, patience context.Context, startedAt time.Time) {
 	until, letGo := context.WithCancel(patience)
 	j.running[a.Device] = letGo
 	w := j.worker(*j.live.device(a.Device))
-	w.startedAt, w.attemptStartedAt = began, time.Now()
+	w.startedAt, w.attemptStartedAt = startedAt, time.Now()
 	w.barrier, w.toCheck = j.barriers[a.Set], a.Check
 	go func() {
 		defer letGo()

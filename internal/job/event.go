@@ -14,10 +14,10 @@ import (
 
 // Kinds of the entries that are a job's.
 const (
-	Started ledger.Kind = "job-started" // the body is the order.Order that it carries out
-	Begun   ledger.Kind = "step-begun"  // an effect is about to happen; the body is an Effect
-	Over    ledger.Kind = "step-over"   // that effect is over; the body is an Effect
-	Ended   ledger.Kind = "device-ended"
+	Started     ledger.Kind = "job-started" // the body is the order.Order that it carries out
+	StepStarted ledger.Kind = "step-begun"  // an effect is about to happen; the body is an Effect
+	Over        ledger.Kind = "step-over"   // that effect is over; the body is an Effect
+	Ended       ledger.Kind = "device-ended"
 	// Stopping: an operator asked that no more devices start. The second one of a job asks that
 	// lockstep sets that are half-updated are rolled back, too.
 	Stopping ledger.Kind = "job-stopping"
@@ -43,7 +43,7 @@ const (
 func dispatched(e ledger.Entry, stopped bool) (event order.Event, ok bool, err error) {
 	event, ok = order.Event{At: e.At, Device: e.Device}, true
 	switch e.Kind {
-	case Begun:
+	case StepStarted:
 		var b Effect
 		err = json.Unmarshal(e.Body, &b)
 		event.Kind = order.Writing
@@ -131,7 +131,7 @@ type postponedBody struct {
 // step that is over and did not fail.
 func Sentence(e ledger.Entry) string {
 	words := map[ledger.Kind]func(json.RawMessage) (string, error){
-		Begun: effectBegun, Over: effectOver, Answered: answerGiven, Dispatched: otherJobsNamed,
+		StepStarted: effectBegun, Over: effectOver, Answered: answerGiven, Dispatched: otherJobsNamed,
 		Proved: verifiedAgain,
 		Ended:  ended,
 		Asked:  sentence(func(b askedBody) string { return "waits for an operator: " + b.What }),
@@ -244,7 +244,7 @@ type Event struct {
 func Events(l *ledger.Ledger, id string, after int64, names map[string]string) ([]Event, error) {
 	all, err := Stream(l, id, after, names)
 	return slices.DeleteFunc(all, func(e Event) bool {
-		return e.Kind != Begun && e.Kind != Asked && e.Kind != Ended
+		return e.Kind != StepStarted && e.Kind != Asked && e.Kind != Ended
 	}), err
 }
 
@@ -259,7 +259,7 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 		ev := Event{Stream: StreamFormat, Seq: e.Seq, Kind: e.Kind, At: e.At, Job: id, Device: e.Device,
 			Name: names[e.Device]}
 		switch e.Kind {
-		case Begun, Over:
+		case StepStarted, Over:
 			var b Effect
 			err = json.Unmarshal(e.Body, &b)
 			ev.Step, ev.To, ev.Direction = b.Step, Label(b.Component, b.Version), b.Direction

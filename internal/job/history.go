@@ -27,7 +27,7 @@ type History struct {
 func ReadHistory(l *ledger.Ledger) (*History, error) {
 	h := &History{ledger: l, begun: map[string]ledger.Entry{}, ended: map[string][]ledger.Entry{},
 		whole: map[string]bool{}, started: map[string]started{}}
-	begun, err := l.Entries(ledger.Filter{Kind: Begun, Newest: true})
+	begun, err := l.Entries(ledger.Filter{Kind: StepStarted, Newest: true})
 	if err != nil {
 		return nil, err
 	}

@@ -27,7 +27,7 @@ func past(b *testing.B, jobs, devices int) *ledger.Ledger {
 				"to": "2.0",
 				"path": []any{map[string]any{"component": "main", "from": "1.0",
 					"version": "2.0"}}})
-			begun, err := ledger.NewEntry(job.Begun, id, device,
+			begun, err := ledger.NewEntry(job.StepStarted, id, device,
 				job.Effect{Step: job.Proving, Version: "2.0"})
 			require.NoError(b, err)
 			ended, err := ledger.NewEntry(job.Ended, id, device,
@@ -67,7 +67,7 @@ func BenchmarkHistory(b *testing.B) {
 		})
 		b.Run(fmt.Sprintf("an entry after %d jobs", jobs), func(b *testing.B) {
 			for b.Loop() {
-				require.NoError(b, l.Append(job.Begun, "j1", "d1", job.Effect{Step: job.Proving}))
+				require.NoError(b, l.Append(job.StepStarted, "j1", "d1", job.Effect{Step: job.Proving}))
 			}
 		})
 	}

@@ -227,7 +227,7 @@ func (w *worker) note(reason *Reason) {
 func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *failure {
 	w.restarted = false
 	r := &restart{worker: w, update: update, leg: l, activate: update.Activate, mayAsk: w.mayAsk(),
-		before: w.last.Boot, began: time.Now(), since: time.Now(),
+		before: w.last.Boot, startedAt: time.Now(), since: time.Now(),
 		changes: !w.same(w.last.Of(l.component), l.to)}
 	if l.switches() {
 		r.activate = update.Revert
@@ -265,23 +265,23 @@ func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *fai
 // restart is a restart that is awaited.
 type restart struct {
 	*worker
-	update   dialect.Update
-	leg      leg
-	activate func(context.Context) error
-	mayAsk   bool         // it may be asked to restart
-	asked    bool         // it was
-	heard    bool         // it answered the newest request
-	got      int          // how many of the requests it has answered
-	before   *device.Boot // before the restart
-	changes  bool         // the new version differs from the one that it runs
-	readable bool         // reading it can show a restart
-	there    bool         // it answered the newest probe
-	missed   int          // probes in a row that it did not answer
-	began    time.Time    // when before was read
-	since    time.Time    // when it was asked, or should have restarted
-	grace    time.Duration
-	within   time.Duration
-	wait     func() bool
+	update    dialect.Update
+	leg       leg
+	activate  func(context.Context) error
+	mayAsk    bool         // it may be asked to restart
+	asked     bool         // it was
+	heard     bool         // it answered the newest request
+	got       int          // how many of the requests it has answered
+	before    *device.Boot // before the restart
+	changes   bool         // the new version differs from the one that it runs
+	readable  bool         // reading it can show a restart
+	there     bool         // it answered the newest probe
+	missed    int          // probes in a row that it did not answer
+	startedAt time.Time    // when before was read
+	since     time.Time    // when it was asked, or should have restarted
+	grace     time.Duration
+	within    time.Duration
+	wait      func() bool
 }
 
 // probe looks for a sign of the restart once. over: the step is over, with or without a failure.
@@ -358,8 +358,8 @@ func (r *restart) changed(ctx context.Context) bool {
 	return seen
 }
 
-// look reads the device, if that can show a restart, and returns whether it reports the new version,
-// or that it has started again.
+// look reads the device, if that can show a restart, and returns whether it reports the new
+// version, or that it has started again.
 func (r *restart) look(ctx context.Context) (bool, error) {
 	if !r.readable {
 		return false, nil
@@ -368,7 +368,7 @@ func (r *restart) look(ctx context.Context) (bool, error) {
 	// the verification tries it again, and no more
 	r.readable = !errors.Is(err, device.ErrLoginRefused)
 	if err != nil || (!r.changes || !r.same(now.Of(r.leg.component), r.leg.to)) &&
-		!now.Boot.After(r.before, time.Since(r.began)) {
+		!now.Boot.After(r.before, time.Since(r.startedAt)) {
 		return false, err
 	}
 	r.restarted, r.absent = true, false

@@ -142,7 +142,7 @@ func hop(h match.Hop) order.Hop {
 	image := func(i *firmware.Image) order.Image {
 		return order.Image{File: i.File, SHA256: i.SHA256, Size: i.Size}
 	}
-	back := image(h.Back)
+	back := image(h.ForRollback)
 	return order.Hop{Component: h.Image.Component, From: h.From, To: h.Image.Version,
 		Image: image(h.Image), Back: &back}
 }
@@ -397,7 +397,7 @@ func TestEveryEffectIsWrittenDownTwice(t *testing.T) {
 	for _, e := range entries {
 		var effect job.Effect
 		switch e.Kind {
-		case job.Begun:
+		case job.StepStarted:
 			require.NoError(t, json.Unmarshal(e.Body, &begun))
 		case job.Over:
 			require.NoError(t, json.Unmarshal(e.Body, &effect))

@@ -244,10 +244,10 @@ func TestAForecastHolds(t *testing.T) {
 	bubble(t, devices, func(t *testing.T, n *night) {
 		p, err := order.Forecast(o, time.Now())
 		require.NoError(t, err)
-		began := time.Now()
+		startedAt := time.Now()
 		s := n.run(t, o)
 		assert.Equal(t, 33, s.Count(job.Done))
-		took, expected := time.Since(began), p.End.Sub(p.Start)
+		took, expected := time.Since(startedAt), p.End.Sub(p.Start)
 		t.Logf("took %s, expected %s, at least %s", took, expected, p.Bound)
 		assert.InDelta(t, 1, float64(took)/float64(expected), 0.1)
 		assert.GreaterOrEqual(t, took, p.Bound)
@@ -316,13 +316,13 @@ func TestDevicesThatAreAwayJoinLate(t *testing.T) {
 	bubble(t, devices, func(t *testing.T, n *night) {
 		devices["cam-11"].until = time.Now().Add(5 * time.Minute)
 		devices["cam-12"].until = time.Now().Add(1000 * time.Hour)
-		began := time.Now()
+		startedAt := time.Now()
 		s := n.run(t, order.Order{WaitAway: 10 * time.Minute,
 			Rules:   order.Rules{Parallel: 1, Pilot: true},
 			Devices: []order.Device{row("cam-11"), row("cam-12"), row("cam-21")}})
 		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "failed ?",
 			"cam-21": "done 2.0"}, ends(s))
-		assert.InDelta(t, 10, time.Since(began).Minutes(), 1)
+		assert.InDelta(t, 10, time.Since(startedAt).Minutes(), 1)
 		assert.Equal(t, []int{1, 0, 1},
 			[]int{devices["cam-11"].attempts, devices["cam-12"].attempts,
 				devices["cam-21"].attempts})

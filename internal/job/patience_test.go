@@ -294,14 +294,14 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 					Back: &old}}}}},
 			Devices: map[string]job.Known{"d1": {Device: known}}})
 		require.NoError(t, err)
-		began := time.Now()
+		startedAt := time.Now()
 		patience, cancel := context.WithCancel(t.Context())
 		defer cancel()
 		if letGo > 0 {
 			defer time.AfterFunc(letGo, cancel).Stop()
 		}
 		require.NoError(t, j.Run(t.Context(), patience))
-		took = time.Since(began)
+		took = time.Since(startedAt)
 		state, err := job.Load(l, j.ID)
 		require.NoError(t, err)
 		d = state.Devices[0]

@@ -413,7 +413,7 @@ func (n *night) dieChecking(t *testing.T, o order.Order, before func()) {
 	j, err := n.engine.Start(plan)
 	require.NoError(t, err)
 	for _, d := range o.Devices {
-		require.NoError(t, n.ledger.Append(job.Begun, j.ID, d.ID, job.Effect{Step: job.Checking,
+		require.NoError(t, n.ledger.Append(job.StepStarted, j.ID, d.ID, job.Effect{Step: job.Checking,
 			Component: "main",
 			From:      "1.0", Version: "2.0", Direction: job.Forward}))
 	}
@@ -686,7 +686,7 @@ func TestDevicesAreTakenOutOfAJob(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		require.NoError(t, job.Remove(n.ledger, "j1", []string{"cam-11", "cam-12", "cam-13"},
 			&order.Reason{Why: order.TakenOut}))
-		began := time.Now()
+		startedAt := time.Now()
 		require.NoError(t, <-ended)
 		s := n.state(t, "j1")
 		assert.Equal(t, "done 2.0", ends(s)["cam-11"])
@@ -694,7 +694,7 @@ func TestDevicesAreTakenOutOfAJob(t *testing.T) {
 		assert.Equal(t, job.Skipped, s.Devices[2].Step)
 		assert.Equal(t, []int{1, 0, 0}, []int{devices["cam-11"].attempts, devices["cam-12"].attempts,
 			devices["cam-13"].attempts})
-		assert.Less(t, time.Since(began), 10*time.Minute)
+		assert.Less(t, time.Since(startedAt), 10*time.Minute)
 	})
 }
 

@@ -148,8 +148,8 @@ var fixed = map[Why]string{
 	RollbackFailed:  "during rollback",
 }
 
-// worded are the sentences that consist of a field and words around it.
-var worded = map[Why]func(r *Reason) string{
+// sentences are those that consist of a field and words around it.
+var sentences = map[Why]func(r *Reason) string{
 	Forbidden:    func(r *Reason) string { return "its component " + r.Want + " was not updated" },
 	ThereAlready: func(r *Reason) string { return "it already runs " + r.Want },
 	ChangedSince: func(r *Reason) string {
@@ -189,7 +189,7 @@ func (r *Reason) sentence() string {
 	if s, ok := fixed[r.Why]; ok {
 		return s
 	}
-	if words, ok := worded[r.Why]; ok {
+	if words, ok := sentences[r.Why]; ok {
 		return words(r)
 	}
 	prefix := map[Step]string{Proving: "after its restart: "}[r.Step]

@@ -237,9 +237,9 @@ func (w *worker) merged(ctx context.Context, s dialect.Settings, saved []byte,
 			return nil, false, device.Because(device.OwnFault, "%v", err)
 		}
 	}
-	if len(m.Left) > 0 {
+	if len(m.Unplaced) > 0 {
 		var paths []string
-		for _, l := range m.Left {
+		for _, l := range m.Unplaced {
 			paths = append(paths, l.Path)
 		}
 		w.remark = &Reason{Why: SettingsLeft, Want: text.Clean(strings.Join(paths, ", "))}

@@ -83,7 +83,7 @@ func (o *oracle) entries(n *simulatedNight, entries []ledger.Entry) {
 			var started order.Order
 			_ = json.Unmarshal(e.Body, &started)
 			o.started[e.Job], o.active[e.Job] = started, map[string]string{}
-		case job.Begun:
+		case job.StepStarted:
 			fresh := o.active[e.Job][e.Device] == ""
 			if fresh && b.Direction == "forward" {
 				o.window(n, e.Job, e.Device)
@@ -282,7 +282,8 @@ func (o *oracle) end(n *simulatedNight, key, id string, b body) {
 	// However many answers get lost, a device is not stranded if nothing else was wrong.
 	unseen := spec.Blind && spec.Uncounted && spec.Down == 0 // nothing shows its restart
 	if b.End == "stranded" && !unseen && !skipped && spec.Fault == "" && spec.AwayFrom == 0 &&
-		spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 && n.GiveUp == 0 && spec.Up < 0 && len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
+		spec.Returns && len(n.Crashes) == 0 && n.FullAt == 0 && n.GiveUp == 0 && spec.Up < 0 &&
+		len(n.Rules.Cover) == 0 && !n.faultBelow(box) {
 		o.fail("%s is reported stranded, and nothing was wrong with it", id)
 	}
 }

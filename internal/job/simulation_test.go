@@ -866,7 +866,7 @@ func TestNights(t *testing.T) {
 	}
 	defer job.Poll(15*time.Second, time.Second)()
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1)) // so that a seed plays the same night again
-	began := time.Now()
+	startedAt := time.Now()
 	for seed := first; seed < first+uint64(nights); seed++ {
 		s := generateNight(seed)
 		if wrong := simulate(t, s); wrong != "" {
@@ -879,7 +879,7 @@ func TestNights(t *testing.T) {
 		}
 	}
 	t.Logf("%d nights from seed %d, %.1f a second", nights, first,
-		float64(nights)/time.Since(began).Seconds())
+		float64(nights)/time.Since(startedAt).Seconds())
 }
 
 // Nights that showed a fault that was put right since.

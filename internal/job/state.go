@@ -139,7 +139,7 @@ type DeviceState struct {
 	Reason    string      `json:"reason,omitempty"` // the cause in words
 	Path      []order.Hop `json:"path"`
 	// the version of the step: a intermediate version on the way, or the end of it
-	Toward string `json:"toward,omitempty"`
+	StepVersion string `json:"toward,omitempty"`
 	// seconds from its first step to its end; 0 where a crash was in between
 	Took float64 `json:"took,omitempty"`
 
@@ -347,7 +347,7 @@ func (d *DeviceState) take(e ledger.Entry) error {
 	switch e.Kind {
 	case Asked, Answered:
 		return d.asks(e)
-	case Begun, Over:
+	case StepStarted, Over:
 		d.Asks = ""
 		var b Effect
 		if err := json.Unmarshal(e.Body, &b); err != nil {
@@ -398,6 +398,6 @@ func (d *DeviceState) effect(e ledger.Entry, b Effect) {
 	} else {
 		d.Touched = true
 	}
-	d.Step, d.Toward, d.Direction = b.Step, Label(b.Component, b.Version), b.Direction
+	d.Step, d.StepVersion, d.Direction = b.Step, Label(b.Component, b.Version), b.Direction
 	d.Cause, d.Reason = nil, ""
 }

@@ -36,7 +36,7 @@ func Timeline(l *ledger.Ledger, id string) (map[string][]Span, error) {
 			last = &spans[len(spans)-1]
 		}
 		switch e.Kind {
-		case Begun:
+		case StepStarted:
 			var b Effect
 			err = json.Unmarshal(e.Body, &b)
 			if last != nil { // a Catena died in it

@@ -552,7 +552,7 @@ func (w *worker) record(kind ledger.Kind, e Effect) error {
 // the dispatcher is asked: this is the last moment for a stop or a hold.
 func (w *worker) begin(e Effect, ask bool) (*order.Reason, error) {
 	if !ask || w.job.requests == nil {
-		return nil, w.record(Begun, e)
+		return nil, w.record(StepStarted, e)
 	}
 	reply := make(chan permission, 1)
 	w.job.requests <- request{device: w.row.ID, permit: &e, reply: reply}

@@ -25,7 +25,7 @@ const (
 	Interrupted Status = "interrupted" // it is open in a job that died
 	Unsafe      Status = "unsafe"      // its version was withdrawn
 	Current     Status = "current"     // it runs what it should
-	Behind      Status = "behind"      // it should run something later
+	Outdated    Status = "behind"      // it should run something later
 	Ahead       Status = "ahead"       // it runs something later than it should
 	NoImage     Status = "no-image"    // the shelf has nothing for it
 	NoAccess    Status = "no-access"   // it refuses the login
@@ -34,7 +34,8 @@ const (
 )
 
 // Statuses in the order in which lists show them: what wants a person first.
-var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Behind, NoImage, Ahead, Held,
+var Statuses = []Status{Stranded, Interrupted, Unsafe, Away, NoAccess, Outdated, NoImage, Ahead,
+	Held,
 	Current}
 
 // NeedsPerson reports whether an operator must do something about a device with this status before
@@ -49,14 +50,14 @@ func (s Status) NeedsPerson() bool {
 
 // Hop is one image on a device's path, and the rollback from it.
 type Hop struct {
-	From  string // the version before
-	Image *firmware.Image
-	Back  *firmware.Image // of the version before; nil: none
-	Slots bool            // the device keeps the version before in its other slot
+	From        string // the version before
+	Image       *firmware.Image
+	ForRollback *firmware.Image // of the version before; nil: none
+	Slots       bool            // the device keeps the version before in its other slot
 }
 
 // lost reports whether the hop cannot be rolled back.
-func (h Hop) lost() bool { return h.Back == nil && !h.Slots }
+func (h Hop) lost() bool { return h.ForRollback == nil && !h.Slots }
 
 // Row is one component of a device against the shelf.
 type Row struct {
@@ -103,7 +104,7 @@ type Input struct {
 	Site      site.Site
 	Withdrawn []Withdrawal
 	Order     func(vendor, model string) version.Order // nil: natural
-	// Left is what the last job left of a device: Stranded or Interrupted, with the reason;
+	// Left returns what the last job left of a device: Stranded or Interrupted, with the reason;
 	// an empty status: nothing. It may be nil.
 	Left func(id string) (Status, string)
 }
@@ -321,7 +322,7 @@ func (of *model) answer(d device.Device, component, runs string, rule site.Targe
 		}
 		return answer{status: NoImage, reason: why}
 	}
-	a := answer{status: Behind, target: target.Version}
+	a := answer{status: Outdated, target: target.Version}
 	_, exact := rule.Exact()
 	switch c := of.order.Compare(runs, target.Version); {
 	case c == 0:
@@ -463,7 +464,7 @@ func (of *model) route(
 			for i := n; i > 0; i = nodes[i].before {
 				before := nodes[nodes[i].before].at
 				path = append(path, Hop{From: before.Version, Image: nodes[i].at.Image,
-					Back: of.back(before, nodes[i].at)})
+					ForRollback: of.back(before, nodes[i].at)})
 			}
 			slices.Reverse(path)
 			return path, ""
@@ -551,7 +552,7 @@ func (m *Matcher) Again(d device.Device) Row {
 		return row
 	}
 	row.Target, row.Reason = d.Version, "asked for, once more"
-	row.Path = []Hop{{From: d.Version, Image: usable[i].Image, Back: usable[i].Image}}
+	row.Path = []Hop{{From: d.Version, Image: usable[i].Image, ForRollback: usable[i].Image}}
 	return row
 }
 

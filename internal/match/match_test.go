@@ -59,14 +59,14 @@ func TestStatuses(t *testing.T) {
 		back   firmware.Rollback
 		reason string
 	}{
-		"behind": {[]firmware.Image{old, new}, camera("3.1.0"), "", match.Behind,
+		"behind": {[]firmware.Image{old, new}, camera("3.1.0"), "", match.Outdated,
 			"3.2.1", firmware.ByImage, "the newest recommended"},
 		"order of versions": {[]firmware.Image{image("WX-40", "3.9"), image("WX-40", "3.10")},
-			camera("3.9"), "", match.Behind, "3.10", firmware.ByImage, ""},
-		"no rollback": {[]firmware.Image{new}, camera("3.1.0"), "", match.Behind, "3.2.1",
+			camera("3.9"), "", match.Outdated, "3.10", firmware.ByImage, ""},
+		"no rollback": {[]firmware.Image{new}, camera("3.1.0"), "", match.Outdated, "3.2.1",
 			firmware.ByNothing, "no rollback from 3.2.1"},
 		"one-way": {[]firmware.Image{old, image("WX-40", "3.2.1", back(">= 3.2"))},
-			camera("3.1.0"), "", match.Behind, "3.2.1", firmware.ByNothing, "no rollback"},
+			camera("3.1.0"), "", match.Outdated, "3.2.1", firmware.ByNothing, "no rollback"},
 		"current": {[]firmware.Image{old, new}, camera("V3.2.1"), "", match.Current,
 			"3.2.1", firmware.ByNothing, "runs the newest"},
 		"ahead": {[]firmware.Image{old, new}, camera("3.3"), "", match.Ahead, "3.2.1",
@@ -80,7 +80,7 @@ func TestStatuses(t *testing.T) {
 			image("WX-40", "3.3", status(firmware.Withdrawn))}, camera("3.1.0"), "", match.Current,
 			"3.1.0", firmware.ByNothing, ""},
 		"needs another first": {[]firmware.Image{new, image("WX-40", "4.0", needs(">= 3.2"))},
-			camera("3.1.0"), "", match.Behind, "4.0", firmware.ByNothing, "no rollback from 3.2.1"},
+			camera("3.1.0"), "", match.Outdated, "4.0", firmware.ByNothing, "no rollback from 3.2.1"},
 		"component": {[]firmware.Image{image("WX-40", "4.0",
 			func(i *firmware.Image) { i.Component = "lens" })}, camera(
 			"3.1.0"), "", match.NoImage, "", firmware.ByNothing, "no image for Wexcombe WX-40"},
@@ -101,7 +101,7 @@ func TestStatuses(t *testing.T) {
 			assert.Equal(t, c.target, row.Target)
 			assert.Equal(t, c.back, row.Rollback())
 			assert.Contains(t, row.Reason, c.reason)
-			assert.Equal(t, c.status == match.Behind, row.Image() != nil,
+			assert.Equal(t, c.status == match.Outdated, row.Image() != nil,
 				"an image only where the device should be flashed")
 		})
 	}
@@ -119,7 +119,7 @@ func path(r match.Row) string {
 	var out []string
 	for _, h := range r.Path {
 		s := h.Image.Version
-		if h.Back == nil {
+		if h.ForRollback == nil {
 			s += "!" // no rollback
 		}
 		out = append(out, s)
@@ -174,7 +174,7 @@ func TestPaths(t *testing.T) {
 	}
 	m := match.New(match.Input{Images: without("2.0", "2.5")})
 	row := m.Device(camera("1.4"))
-	assert.Equal(t, match.Behind, row.Status)
+	assert.Equal(t, match.Outdated, row.Status)
 	assert.Equal(t, "3.1", row.Target)
 	assert.Nil(t, row.Image(), "refused, with the intermediate version named")
 	assert.Contains(t, row.Reason, "needs >= 2.0")
@@ -195,25 +195,25 @@ func TestTargets(t *testing.T) {
 		rule    string
 		reason  string
 	}{
-		"default": {nil, "3.0", match.Behind, "4.0", ": newest",
+		"default": {nil, "3.0", match.Outdated, "4.0", ": newest",
 			"the newest recommended"},
-		"model": {[]site.Target{rule("", "", "wx-40", "3.1")}, "3.0", match.Behind,
+		"model": {[]site.Target{rule("", "", "wx-40", "3.1")}, "3.0", match.Outdated,
 			"3.1", "model wx-40: 3.1", "the target of model wx-40"},
 		"group before model": {[]site.Target{rule("", "", "WX-40", "3.1"),
-			rule("", "chamber-1", "", "3.2")}, "3.0", match.Behind, "3.2", "group chamber-1: 3.2",
+			rule("", "chamber-1", "", "3.2")}, "3.0", match.Outdated, "3.2", "group chamber-1: 3.2",
 			""},
 		"both before group": {[]site.Target{rule("", "chamber-1", "WX-40", "3.1"),
-			rule("", "upper", "", "3.2")}, "3.0", match.Behind, "3.1",
+			rule("", "upper", "", "3.2")}, "3.0", match.Outdated, "3.1",
 			"group chamber-1, model WX-40: 3.1", ""},
 		"device before all": {[]site.Target{rule("cam-11", "", "", "3.2"),
-			rule("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Behind, "3.2",
+			rule("", "chamber-1", "WX-40", "3.1")}, "3.0", match.Outdated, "3.2",
 			"device cam-11: 3.2", "the target of device cam-11"},
-		"not meant": {[]site.Target{rule("", "", "WX-20", "3.1")}, "3.0", match.Behind,
+		"not meant": {[]site.Target{rule("", "", "WX-20", "3.1")}, "3.0", match.Outdated,
 			"4.0", ": newest", ""},
 		"constraint": {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.0",
-			match.Behind, "3.2", "", "the newest within >= 3.1, < 4"},
+			match.Outdated, "3.2", "", "the newest within >= 3.1, < 4"},
 		"met, later on shelf": {[]site.Target{rule("", "", "WX-40", ">= 3.1, < 4")}, "3.1",
-			match.Behind, "3.2", "", ""},
+			match.Outdated, "3.2", "", ""},
 		"met, nothing later": {[]site.Target{rule("", "", "WX-40", "< 4")}, "3.3", match.Ahead,
 			"", "", "nothing later"},
 		"beyond the constraint": {[]site.Target{rule("", "", "WX-40", "< 4")}, "4.0", match.Ahead,

@@ -9,17 +9,17 @@ import (
 	"catena/internal/firmware/version"
 )
 
-// Way is what a missing image is for.
-type Way string
+// Purpose is what a missing image is for.
+type Purpose string
 
 const (
-	Forth Way = "forth" // to get to the target
-	Back  Way = "back"  // to return from it
+	ForUpdate   Purpose = "forth" // to get to the target
+	ForRollback Purpose = "back"  // to return from it
 )
 
 // Missing is an image that devices would need and that the shelf does not have.
 type Missing struct {
-	Way       Way      `json:"way"`
+	Purpose   Purpose  `json:"way"`
 	Vendor    string   `json:"vendor"`
 	Model     string   `json:"model"`
 	Hardware  string   `json:"hardware"`
@@ -38,7 +38,7 @@ func MissingOf(rows []Row) []Missing {
 		d := r.Device
 		m.Vendor, m.Model, m.Hardware, m.Component = d.Vendor, d.Model, d.Hardware, r.Component
 		at := slices.IndexFunc(out, func(o Missing) bool {
-			return o.Way == m.Way && o.Vendor == m.Vendor && o.Model == m.Model &&
+			return o.Purpose == m.Purpose && o.Vendor == m.Vendor && o.Model == m.Model &&
 				o.Hardware == m.Hardware && o.Component == m.Component && o.Version == m.Version
 		})
 		if at < 0 {
@@ -52,21 +52,21 @@ func MissingOf(rows []Row) []Missing {
 		}
 		switch r.Status {
 		case NoImage:
-			add(Missing{Way: Forth, Version: cmp.Or(r.Wanted, "newest"), Why: r.Reason}, r)
-		case Behind, Unsafe:
+			add(Missing{Purpose: ForUpdate, Version: cmp.Or(r.Wanted, "newest"), Why: r.Reason}, r)
+		case Outdated, Unsafe:
 			if len(r.Path) == 0 {
-				add(Missing{Way: Forth, Version: cmp.Or(r.Target, "newest"), Why: r.Reason}, r)
+				add(Missing{Purpose: ForUpdate, Version: cmp.Or(r.Target, "newest"), Why: r.Reason}, r)
 			}
 		}
 		for _, h := range r.Path {
 			if h.lost() {
-				add(Missing{Way: Back, Version: h.From, Why: "to return from " + h.Image.Version},
+				add(Missing{Purpose: ForRollback, Version: h.From, Why: "to return from " + h.Image.Version},
 					r)
 			}
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Missing) int {
-		return cmp.Or(-strings.Compare(string(a.Way), string(b.Way)),
+		return cmp.Or(-strings.Compare(string(a.Purpose), string(b.Purpose)),
 			strings.Compare(a.Vendor, b.Vendor),
 			strings.Compare(a.Model, b.Model), strings.Compare(mainFirst(a), mainFirst(b)),
 			version.Compare(a.Version, b.Version))

@@ -50,10 +50,10 @@ func FollowJob(j Job, tell func(Event)) (stop func()) {
 // teller follows a job. It is for one goroutine at a time.
 type teller struct {
 	Job
-	follow *job.Follower
-	tell   func(Event)
-	began  bool
-	warned bool // of the window
+	follow  *job.Follower
+	tell    func(Event)
+	started bool
+	warned  bool // of the window
 }
 
 func (n *teller) say(s job.State, kind Kind, device, format string, args ...any) {
@@ -72,8 +72,8 @@ func (n *teller) look() {
 	if err != nil {
 		return
 	}
-	if !n.began {
-		n.began = true
+	if !n.started {
+		n.started = true
 		word := "started"
 		if n.After > 0 {
 			word = "continues"

@@ -85,7 +85,7 @@ func (t Target) Name() string {
 	return "bell"
 }
 
-func (t Target) wants(k Kind) bool {
+func (t Target) accepts(k Kind) bool {
 	return k == Test || len(t.On) == 0 ||
 		slices.Contains(t.On, k)
 }
@@ -136,7 +136,7 @@ func New(targets []Target, bell io.Writer, failed func(Target, error)) *Sender {
 // Tell tells all who want to know. It does not wait.
 func (s *Sender) Tell(e Event) {
 	for i, t := range s.targets {
-		if !t.wants(e.Kind) {
+		if !t.accepts(e.Kind) {
 			continue
 		}
 		select {

@@ -310,8 +310,8 @@ func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.T
 	for _, r := range w.Rows {
 		for _, h := range r.Match.Path {
 			needed[h.Image.SHA256] = true
-			if h.Back != nil {
-				needed[h.Back.SHA256] = true
+			if h.ForRollback != nil {
+				needed[h.ForRollback.SHA256] = true
 			}
 		}
 		earlier, err := w.History().Earlier(r.ID, r.Component, "")

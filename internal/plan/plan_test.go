@@ -65,7 +65,8 @@ func TestAnOrderCautionsWhereNothingReturns(t *testing.T) {
 
 // A hold that names no device is refused: it would hold nothing.
 func TestAnOrderRefusesUnresolvedReferences(t *testing.T) {
-	h := plantest.New(t, "site: Marrow Hill\nhold: [{device: cam-9, because: for the swans}]\n", "3.2.1")
+	h := plantest.New(t, "site: Marrow Hill\nhold: [{device: cam-9, because: for the swans}]\n",
+		"3.2.1")
 	h.Sees(t, map[string]string{"cam-1": "3.1.0"})
 	w := h.Open(t)
 	_, _, err := w.Order(plan.Request{Purpose: order.Forward}, w.Rows, h.Now)
@@ -213,7 +214,8 @@ func TestNeededByAndUnneeded(t *testing.T) {
 
 // A start lies in a window of the site, or is refused with the next one.
 func TestStartTime(t *testing.T) {
-	h := plantest.New(t, "site: Marrow Hill\ntimezone: UTC\nwindows: [{from: \"22:00\", to: \"05:00\"}]\n")
+	h := plantest.New(t, "site: Marrow Hill\ntimezone: UTC\nwindows: [{from: \"22:00\", to: "+
+		"\"05:00\"}]\n")
 	w := h.Open(t)
 	at := func(text string) string {
 		start, err := w.StartTime(text)
@@ -259,12 +261,12 @@ func TestPrepare(t *testing.T) {
 	p, err = w.Prepare(o, plan.Terms{Start: "now"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"cam-2"}, names(p.Order))
-	assert.Equal(t, []string{"cam-1: it already runs 3.2.1 (false)"}, texts(p.Left))
+	assert.Equal(t, []string{"cam-1: it already runs 3.2.1 (false)"}, texts(p.Skipped))
 	w.Close()
 	h.Sees(t, map[string]string{"cam-2": "3.2.1"})
 	p, err = h.Open(t).Prepare(o, plan.Terms{Start: "now"})
 	assert.ErrorAs(t, err, &plan.EmptyError{})
-	assert.Len(t, p.Left, 2)
+	assert.Len(t, p.Skipped, 2)
 }
 
 // The devices of a job are meant by ID or name, whatever the case; words that mean none are named

@@ -35,7 +35,7 @@ type Request struct {
 // have a path and whose dialect can send images. One that has failed on the same way before is
 // taken only where a person named it. skipped are the rows of devices of which nothing is
 // taken. Its errors are an UnresolvedError and a DisagreeError.
-func (w *Site) Order(wish Request, chosen []Row, now time.Time) (o order.Order, skipped []Row,
+func (w *Site) Order(request Request, chosen []Row, now time.Time) (o order.Order, skipped []Row,
 	err error) {
 	if nobody := w.UnresolvedReferences(); len(nobody) > 0 {
 		return o, nil, &UnresolvedError{References: nobody}
@@ -44,7 +44,7 @@ func (w *Site) Order(wish Request, chosen []Row, now time.Time) (o order.Order, 
 	var rows []Row                    // the first row taken of each device
 	for _, r := range chosen {
 		if len(r.Match.Path) == 0 || !r.Sendable() || (r.FailedIn != "" || r.ParkedIn != "") &&
-			!wish.Named {
+			!request.Named {
 			continue
 		}
 		if taken[r.ID] == nil {
@@ -60,13 +60,14 @@ func (w *Site) Order(wish Request, chosen []Row, now time.Time) (o order.Order, 
 	if err := w.agree(taken); err != nil {
 		return o, skipped, err
 	}
-	o = order.Order{Format: order.FileFormat, Name: wish.Name, Note: wish.Note, Site: w.Site.Name,
-		Purpose: wish.Purpose, Made: now.UTC().Truncate(time.Second), GiveUp: wish.GiveUp}
+	o = order.Order{Format: order.FileFormat, Name: request.Name, Note: request.Note,
+		Site:    w.Site.Name,
+		Purpose: request.Purpose, Made: now.UTC().Truncate(time.Second), GiveUp: request.GiveUp}
 	for _, r := range rows {
 		d := r.Match.Device
 		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
-			From: d.Version, Through: w.Ways().Through[d.ID], Again: wish.Again,
-			Parent: d.Through, First: wish.Purpose == order.Backward} // back: in the opposite sequence
+			From: d.Version, Through: w.Ways().Through[d.ID], Again: request.Again,
+			Parent: d.Through, First: request.Purpose == order.Backward} // back: in the opposite sequence
 		if contact.ByHand(w.Site, d) {
 			row.By = order.ByHand
 		}
@@ -79,17 +80,17 @@ func (w *Site) Order(wish Request, chosen []Row, now time.Time) (o order.Order, 
 		}
 		o.Devices = append(o.Devices, row)
 	}
-	w.kin(&o)
+	w.orderFamilies(&o)
 	o.Cautions = w.cautions(rows, taken)
-	o.Rules = w.rules(wish, o.Devices)
+	o.Rules = w.rules(request, o.Devices)
 	w.FillAtStart(&o, now)
 	o.Names = w.names(o)
 	return o, skipped, nil
 }
 
-// kin says who of parents and children goes first, as their family has it: back, the other way
-// round.
-func (w *Site) kin(o *order.Order) {
+// orderFamilies decides whether parents or their children go first, as their family specifies; a
+// rollback reverses that.
+func (w *Site) orderFamilies(o *order.Order) {
 	at := map[string]int{}
 	for i, d := range o.Devices {
 		at[d.ID] = i
@@ -108,10 +109,10 @@ func (w *Site) kin(o *order.Order) {
 }
 
 // behind is what a child's family says of children; nil: the device is none.
-func (w *Site) behind(id string) *family.Behind {
+func (w *Site) behind(id string) *family.ParentRoute {
 	r, _ := w.Main(id)
 	if f := w.Families.Of(r.Vendor, r.Model); r.Match.Device.Through != "" && f.Program != nil {
-		return f.Program.Behind
+		return f.Program.ParentRoute
 	}
 	return nil
 }
@@ -141,7 +142,7 @@ func (w *Site) cautions(rows []Row, taken map[string][]match.Row) []order.Cautio
 				add(name, fmt.Sprintf("%s %s: %s", d.Model, h.Image.Version,
 					h.Image.Cautions[name]), d)
 			}
-			if h.Back == nil && !h.Slots {
+			if h.ForRollback == nil && !h.Slots {
 				add(firmware.NoRollback, fmt.Sprintf(
 					"%s cannot be rolled back: the shelf has no image of %s %s that may be sent to it",
 					h.Image.Version, d.Model, h.From), d)
@@ -253,8 +254,8 @@ func (w *Site) FillAtStart(o *order.Order, at time.Time) {
 func hop(h match.Hop) order.Hop {
 	out := order.Hop{Component: h.Image.Component, From: h.From, To: h.Image.Version,
 		Image: image(h.Image), Slots: h.Slots}
-	if h.Back != nil {
-		back := image(h.Back)
+	if h.ForRollback != nil {
+		back := image(h.ForRollback)
 		out.Back = &back
 	}
 	return out
@@ -283,13 +284,13 @@ func (w *Site) perModel() map[string]int {
 
 // rules are those of the site, with what a person asks for: where two limits apply, the
 // smaller one.
-func (w *Site) rules(wish Request, devices []order.Device) order.Rules {
+func (w *Site) rules(request Request, devices []order.Device) order.Rules {
 	s := w.Site
-	r := order.Rules{Parallel: smaller(s.Limits.Parallel, wish.Parallel),
-		PerModel: w.perModel(), PerUplink: s.Limits.PerUplink, Pilot: !wish.NoPilot,
+	r := order.Rules{Parallel: smaller(s.Limits.Parallel, request.Parallel),
+		PerModel: w.perModel(), PerUplink: s.Limits.PerUplink, Pilot: !request.NoPilot,
 		StopAfter: order.StopAfter{
-			Failures: smaller(s.StopAfter.Failures, wish.StopAfter.Failures),
-			Share:    smaller(s.StopAfter.Part(), wish.StopAfter.Share)},
+			Failures: smaller(s.StopAfter.Failures, request.StopAfter.Failures),
+			Share:    smaller(s.StopAfter.Part(), request.StopAfter.Share)},
 		Feeds: map[string][]string{}}
 	for _, d := range devices {
 		if fed := w.Ways().Feeds[d.ID]; len(fed) > 0 {
@@ -314,7 +315,7 @@ func (w *Site) rules(wish Request, devices []order.Device) order.Rules {
 		}
 		r.Cover = append(r.Cover, cover)
 	}
-	r.Lockstep = w.lockstep(devices, wish.Purpose)
+	r.Lockstep = w.lockstep(devices, request.Purpose)
 	return r
 }
 
@@ -351,7 +352,7 @@ func (w *Site) lockstepSet(l site.Lockstep, taken map[string]bool, p order.Purpo
 		case taken[r.ID] || status == match.Current && p == order.Forward:
 		case p == order.Backward:
 			set.Missing[r.ID] = "does not go back with it"
-		case status == match.Behind || status == match.Unsafe || status == match.Ahead:
+		case status == match.Outdated || status == match.Unsafe || status == match.Ahead:
 			set.Missing[r.ID] = "is " + r.Status + " and is not chosen"
 		default:
 			set.Missing[r.ID] = "is " + r.Status
@@ -414,8 +415,8 @@ func (w *Site) expect(row *order.Device, path []match.Hop) error {
 			row.Because = "size"
 		}
 		row.Takes += forth
-		if h.Back != nil {
-			back, _ := takes(h.Back)
+		if h.ForRollback != nil {
+			back, _ := takes(h.ForRollback)
 			row.Returns = max(row.Returns, back)
 		}
 	}

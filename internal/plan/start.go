@@ -52,7 +52,7 @@ type Prepared struct {
 	Start    time.Time
 	Forecast order.Schedule
 	Terms    Terms
-	Left     []Difference // devices that were left out, and why
+	Skipped  []Difference // devices that were left out, and why
 }
 
 // Prepare compares an order with the site as it is now, and says how it would go. What is left out
@@ -101,7 +101,7 @@ func (w *Site) holdAgainst(p *Prepared, start time.Time) error {
 			refuse = append(refuse, strings.TrimPrefix(d.Device+": ", ": ")+d.Text)
 		case !skip[d.ID]:
 			skip[d.ID] = true
-			p.Left = append(p.Left, d)
+			p.Skipped = append(p.Skipped, d)
 		}
 	}
 	switch {
@@ -165,13 +165,13 @@ func (w *Site) StartTime(text string) (time.Time, error) {
 // Make makes an order of what is chosen, as it would start now, and returns the rows that are not
 // in it, and the names of the devices for which the time to fit into is too short. to is a version
 // other than the target; empty: the target.
-func (w *Site) Make(wish Request, rows []Row, fit time.Duration) (o order.Order, skipped []Row,
+func (w *Site) Make(request Request, rows []Row, fit time.Duration) (o order.Order, skipped []Row,
 	late []string, err error) {
-	if wish.Parallel == 0 && w.Site.Limits.Parallel == 0 {
-		wish.Parallel = UsualParallel
+	if request.Parallel == 0 && w.Site.Limits.Parallel == 0 {
+		request.Parallel = UsualParallel
 	}
 	now := w.now()
-	o, skipped, err = w.Order(wish, rows, now)
+	o, skipped, err = w.Order(request, rows, now)
 	if err != nil || len(o.Devices) == 0 || fit == 0 {
 		return o, skipped, nil, err
 	}

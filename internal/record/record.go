@@ -103,7 +103,7 @@ func Update(l *ledger.Ledger, job string, seen ...*device.Device) error {
 
 // UpdateSince is Update for a scan that started at a time: what a job has verified of a device
 // since then is not overwritten.
-func UpdateSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.Device) error {
+func UpdateSince(l *ledger.Ledger, job string, startedAt time.Time, seen ...*device.Device) error {
 	filter := &ledger.Filter{Kind: Found, Newest: true}
 	if len(seen) == 1 {
 		filter.Device = seen[0].ID // empty: all, for the next ID
@@ -117,7 +117,7 @@ func UpdateSince(l *ledger.Ledger, job string, began time.Time, seen ...*device.
 		byID := map[string]device.Device{}
 		proven := map[string]bool{} // by a job, since then
 		for _, e := range last {
-			proven[e.Device] = !began.IsZero() && e.Job != "" && e.At.After(began)
+			proven[e.Device] = !startedAt.IsZero() && e.Job != "" && e.At.After(startedAt)
 		}
 		for _, d := range known {
 			byID[d.ID] = d

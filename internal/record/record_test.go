@@ -84,7 +84,7 @@ func TestAScanDoesNotOverwriteAProof(t *testing.T) {
 	defer func() { _ = l.Close() }()
 	cam := device.Device{Name: "cam-11", Reading: device.Reading{Version: "3.1.0"}}
 	require.NoError(t, record.Update(l, "", &cam))
-	began := now
+	startedAt := now
 	now = now.Add(time.Minute)
 	proven := cam
 	proven.Version = "3.2.1"
@@ -92,7 +92,7 @@ func TestAScanDoesNotOverwriteAProof(t *testing.T) {
 	now = now.Add(time.Minute)
 	old := cam
 	old.Services = []string{"x"}
-	require.NoError(t, record.UpdateSince(l, "", began, &old))
+	require.NoError(t, record.UpdateSince(l, "", startedAt, &old))
 	devices, err := record.Devices(l)
 	require.NoError(t, err)
 	assert.Equal(t, "3.2.1", devices[0].Version)
@@ -102,15 +102,17 @@ func TestAScanDoesNotOverwriteAProof(t *testing.T) {
 	assert.Equal(t, "3.1.0", devices[0].Version)
 }
 
-// What a ledger of someone else says of devices is harmless when it is read: names are names, and no text steers
-// a terminal.
+// What a ledger of someone else says of devices is harmless when it is read: names are names, and
+// no text steers a terminal.
 func TestDevicesOfSomeoneElse(t *testing.T) {
 	l, err := ledger.Create(t.TempDir(), time.Now)
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
-	require.NoError(t, l.Append(record.Found, "", "d1", device.Device{ID: "d1", Name: "cam\x1b[2J$(id) 9\n",
+	require.NoError(t, l.Append(record.Found, "", "d1", device.Device{ID: "d1",
+		Name:     "cam\x1b[2J$(id) 9\n",
 		Endpoint: device.Endpoint{Address: "10.20.4.9:80\x1b[31m", Dialect: "onvif\x07"},
-		Reading: device.Reading{Identity: device.Identity{Vendor: "Wex\x1b]0;x\x07combe", Model: "WX\n40"},
+		Reading: device.Reading{Identity: device.Identity{Vendor: "Wex\x1b]0;x\x07combe",
+			Model: "WX\n40"},
 			Version: "3.1\r0", Says: "\x1b[5mhello"}, FoundVia: []string{"m\x1bdns"}}))
 	require.NoError(t, l.Append(record.Found, "", "d2", device.Device{ID: "d2", Name: "10.20.4.10:80",
 		Endpoint: device.Endpoint{Address: "10.20.4.10:80"}}))
@@ -120,7 +122,8 @@ func TestDevicesOfSomeoneElse(t *testing.T) {
 	d := all[0]
 	assert.Equal(t, "cam-2J-id-9", d.Name)
 	assert.Equal(t, "10.20.4.10:80", all[1].Name, "an address stays one")
-	for _, text := range append([]string{d.Name, d.Address, d.Dialect, d.Vendor, d.Model, d.Version, d.Says},
+	for _, text := range append([]string{d.Name, d.Address, d.Dialect, d.Vendor, d.Model, d.Version,
+		d.Says},
 		d.FoundVia...) {
 		assert.NotRegexp(t, `[\x00-\x1f\x7f]`, text)
 	}

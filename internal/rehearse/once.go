@@ -83,10 +83,10 @@ func (o *Once) Close() {
 
 // CutOff is a restart during which other devices cannot be reached.
 type CutOff struct {
-	Device string // its name
-	Behind []string
-	After  time.Duration // since the start; as it would be with real devices
-	Lasts  time.Duration
+	Device     string // its name
+	Downstream []string
+	After      time.Duration // since the start; as it would be with real devices
+	Lasts      time.Duration
 }
 
 // CutOffs returns who was cut off while what it is reached through restarted.

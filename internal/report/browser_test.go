@@ -21,7 +21,7 @@ import (
 // night is a report of a whole night: sixty devices, some with long names and long reasons.
 func night() report.Report {
 	r := full()
-	r.Site, r.Visits, r.Left, r.Tree = "Marrow Hill Locks", nil, nil, nil
+	r.Site, r.Visits, r.Untouched, r.Tree = "Marrow Hill Locks", nil, nil, nil
 	j := &r.Jobs[0]
 	j.Devices, j.Counts = nil, map[job.Step]int{job.Done: 58, job.Returned: 2}
 	for n := range 60 {

@@ -19,17 +19,17 @@ const Format = 1
 
 // Report is what is told of some jobs. The names of its fields in JSON are a promise.
 type Report struct {
-	Format   int       `json:"report"`
-	Site     string    `json:"site"`
-	Engineer string    `json:"engineer,omitempty"`
-	Note     string    `json:"note,omitempty"`
-	Made     time.Time `json:"made"`
-	Program  string    `json:"program"` // and its version
-	Jobs     []Job     `json:"jobs"`    // oldest first
-	Visits   []Visit   `json:"visits"`  // what needs hands, in walking order
-	Left     []Left    `json:"left_alone"`
-	Tree     []Node    `json:"site_tree"`
-	Ledger   Ledger    `json:"ledger"`
+	Format    int         `json:"report"`
+	Site      string      `json:"site"`
+	Engineer  string      `json:"engineer,omitempty"`
+	Note      string      `json:"note,omitempty"`
+	Made      time.Time   `json:"made"`
+	Program   string      `json:"program"` // and its version
+	Jobs      []Job       `json:"jobs"`    // oldest first
+	Visits    []Visit     `json:"visits"`  // what needs hands, in walking order
+	Untouched []Untouched `json:"left_alone"`
+	Tree      []Node      `json:"site_tree"`
+	Ledger    Ledger      `json:"ledger"`
 	// Logo is a picture, as a data URL; empty: none.
 	Logo string `json:"-"`
 	// Zone is where its times are told.
@@ -112,8 +112,8 @@ type Visit struct {
 	Next  string `json:"next,omitempty"`
 }
 
-// Left is a device that no job of the report worked on, and why.
-type Left struct {
+// Untouched is a device that no job of the report updated, and why.
+type Untouched struct {
 	Name   string `json:"name"`
 	Model  string `json:"model"`
 	Runs   string `json:"runs,omitempty"`

@@ -46,7 +46,7 @@ func full() report.Report {
 				Notes: hostile, Size: 3 << 20}}}},
 		Visits: []report.Visit{{Name: hostile, Place: hostile, Model: hostile, Why: hostile,
 			Next: hostile}},
-		Left: []report.Left{{Name: hostile, Model: hostile, Runs: hostile, Status: hostile,
+		Untouched: []report.Untouched{{Name: hostile, Model: hostile, Runs: hostile, Status: hostile,
 			Why: hostile}},
 		Tree: []report.Node{{ID: "d1", Name: hostile, Model: hostile, Version: hostile,
 			Status: hostile}},

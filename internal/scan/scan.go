@@ -46,8 +46,8 @@ type Scanner struct {
 	Refers func(device.Device) bool
 	// may its password be shown on the wire; may be nil
 	Plain func(vendor, model string) bool
-	// Aids are what a session with a device needs of the site; may be nil.
-	Aids func(device.Device) dialect.Aids
+	// Caller is what a session with a device needs of the site; may be nil.
+	Caller func(device.Device) dialect.Caller
 	// of SNMP, to ask everybody with besides the usual one
 	Communities []string
 	// OwnCommunities are communities for single hosts: a known device's own, or a login's for
@@ -126,14 +126,14 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 		}
 	}
 	result.settle(s, fold(result.asked(found)), known, seen.Networks)
-	if seen.Starved != nil || result.unasked > 0 {
+	if seen.OutOfResources != nil || result.unasked > 0 {
 		result.Gone = nil
 		result.Devices = slices.DeleteFunc(result.Devices, func(d device.Device) bool {
 			return d.Trouble != nil && d.Trouble.Problem == device.MissedLastScan
 		})
 		why := "too many at once"
-		if seen.Starved != nil {
-			why = wire.OwnWords(seen.Starved)
+		if seen.OutOfResources != nil {
+			why = wire.OwnWords(seen.OutOfResources)
 		}
 		result.Warnings = append(result.Warnings, fmt.Sprintf(
 			"this machine could not ask everybody (%s): who did not answer is not marked as gone. Raise "+
@@ -395,8 +395,8 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 			return here(kind, fingerprint)
 		}
 	}
-	if s.Aids != nil {
-		at.Aids = s.Aids(d.Device)
+	if s.Caller != nil {
+		at.Caller = s.Caller(d.Device)
 	}
 	logins, before := s.logins(d.Device, best)
 	if len(logins) == 0 {

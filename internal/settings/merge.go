@@ -14,16 +14,17 @@ import (
 
 // Merged is what a merge has brought.
 type Merged struct {
-	Text []byte   // to be given to the device
-	Set  []string // the paths in it that have another value than the new version came with
-	Left []Left   // what a person should look at: it is not in Text
-	Both []string // paths whose default the maker has changed, too; the person's value is in Text
+	Text     []byte     // to be given to the device
+	Set      []string   // the paths in it that have another value than the new version came with
+	Unplaced []Unplaced // what a person should look at: it is not in Text
+	// paths whose default the maker has changed, too; the person's value is in Text
+	Both []string
 	// Removed are the paths that the new version came with and an operator had removed: not in Text.
 	Removed []string
 }
 
-// Left is a setting of before that the merge could not place.
-type Left struct {
+// Unplaced is a setting of the former version that the merge could not place.
+type Unplaced struct {
 	Path  string `json:"path"` // as it was
 	Value string `json:"value"`
 	Why   string `json:"why"`
@@ -76,17 +77,20 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		case has && there.value == value:
 			continue
 		case has && f == JSON && kind(there.value) != "null" && kind(there.value) != kind(value):
-			m.Left = append(m.Left, Left{path, value, fmt.Sprintf("the new version has a %s there, not a %s",
-				kind(there.value), kind(value))})
+			m.Unplaced = append(m.Unplaced, Unplaced{path, value,
+				fmt.Sprintf("the new version has a %s there, not a %s",
+					kind(there.value), kind(value))})
 			continue
 		case !has && shaped(f, to, was[path].at, is):
-			m.Left = append(m.Left, Left{path, value, "the new version has other settings in its place"})
+			m.Unplaced = append(m.Unplaced, Unplaced{path, value,
+				"the new version has other settings in its place"})
 			continue
 		case !has && (had || base == nil):
-			m.Left = append(m.Left, Left{path, value, "the new version has no such setting"})
+			m.Unplaced = append(m.Unplaced, Unplaced{path, value, "the new version has no such setting"})
 			continue
 		case slices.Contains(m.Set, to):
-			m.Left = append(m.Left, Left{path, value, "another setting goes to the same place: " + to})
+			m.Unplaced = append(m.Unplaced, Unplaced{path, value,
+				"another setting goes to the same place: " + to})
 			continue
 		case has && had && there.value != usual.value:
 			m.Both = append(m.Both, to)
@@ -133,7 +137,8 @@ func removed(f Format, was, is, came map[string]leaf, renamed map[string]string,
 		switch {
 		case !has || slices.Contains(m.Set, to):
 		case f == XML || there.value != came[path].value:
-			m.Left = append(m.Left, Left{path, "", "it was removed, and the new version has it again"})
+			m.Unplaced = append(m.Unplaced, Unplaced{path, "", "it was removed, and the new version has " +
+				"it again"})
 		default:
 			m.Removed = append(m.Removed, to)
 			gone = append(gone, edit{path: to, at: there.at})

@@ -60,7 +60,7 @@ func TestMerge(t *testing.T) {
 		require.NoError(t, err, c.saved)
 		assert.Equal(t, c.want, string(m.Text))
 		var left []string
-		for _, l := range m.Left {
+		for _, l := range m.Unplaced {
 			left = append(left, l.Path)
 		}
 		assert.Equal(t, c.left, left, c.saved)
@@ -83,7 +83,7 @@ func TestNothingFits(t *testing.T) {
 	assert.Equal(t, now, string(m.Text))
 	assert.Empty(t, m.Set)
 	why := map[string]string{}
-	for _, l := range m.Left {
+	for _, l := range m.Unplaced {
 		why[l.Path] = l.Why
 	}
 	assert.Equal(t, map[string]string{"a": "the new version has a text there, not a number",
@@ -182,7 +182,7 @@ func TestAMergeKeepsWhatAPersonSet(t *testing.T) {
 			}
 			was, theirs, came, got := all[0], all[1], all[2], all[3]
 			listed := func(path string) bool {
-				return slices.ContainsFunc(m.Left, func(l settings.Left) bool {
+				return slices.ContainsFunc(m.Unplaced, func(l settings.Unplaced) bool {
 					return strings.HasPrefix(path,
 						l.Path)
 				})
@@ -259,10 +259,10 @@ func TestAMergeLosesNothingSilently(t *testing.T) {
 	m = merge(settings.KeyValue, "snmp=public\nntp=a\n", "ntp=a\n", "snmp=public\nntp=a\n", nil)
 	assert.Equal(t, "ntp=a\n", string(m.Text))
 	m = merge(settings.KeyValue, "snmp=public\nntp=a\n", "ntp=a\n", "snmp=private\nntp=a\n", nil)
-	assert.Equal(t, "snmp", m.Left[0].Path, "the maker has changed it: an operator decides")
+	assert.Equal(t, "snmp", m.Unplaced[0].Path, "the maker has changed it: an operator decides")
 
 	m = merge(settings.KeyValue, "a=1\nb=1\n", "a=5\nb=7\n", "b=1\n", map[string]string{"a": "b"})
-	assert.Len(t, m.Left, 1, "one of the two is listed")
+	assert.Len(t, m.Unplaced, 1, "one of the two is listed")
 
 	m = merge(settings.INI, "[a]\r\nx = 1\r\n", "[a]\r\nx = 1\r\ny = 2\r\n", "[a]\r\nx = 1\r\n", nil)
 	assert.Equal(t, "[a]\r\nx = 1\r\ny = 2\r\n", string(m.Text))

@@ -273,7 +273,7 @@ func (s *Site) join() {
 		found := map[*standin.StandIn]bool{up: true}
 		for next := []*standin.StandIn{up}; len(next) > 0; next = next[1:] {
 			for _, in := range s.standIns {
-				if !found[in] && slices.Contains(next[0].Behind, in.Name) {
+				if !found[in] && slices.Contains(next[0].Downstream, in.Name) {
 					found[in] = true
 					next = append(next, in)
 					below[up], leads[in] = append(below[up], in), append(leads[in], up)

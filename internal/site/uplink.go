@@ -322,7 +322,7 @@ func (g wiring) edges() (edges map[int][]int, children map[int][]int) {
 				add(edges, j, i)
 			}
 		}
-		for _, name := range d.Behind {
+		for _, name := range d.Downstream {
 			add(children, i, g.find(name))
 		}
 	}

@@ -25,7 +25,7 @@ func wired(lines ...string) []device.Device {
 			d.Neighbours = append(d.Neighbours, device.Neighbour{Port: "1", Name: n})
 		}
 		for _, n := range strings.Fields(behind) {
-			d.Behind = append(d.Behind, "S-"+n)
+			d.Downstream = append(d.Downstream, "S-"+n)
 		}
 		out = append(out, d)
 	}

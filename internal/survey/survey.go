@@ -74,13 +74,13 @@ func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.D
 		return note, nil, err
 	}
 	s.scanner.Trusted, s.scanner.Progress = s.access.Keys, s.Progress
-	began := s.now()
+	startedAt := s.now()
 	onNetwork := slices.DeleteFunc(known, func(d device.Device) bool { return d.Dialect == hand.Name })
 	result, err := s.scanner.Scan(ctx, s.networks, onNetwork)
 	if err != nil {
 		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
 	}
-	if err := keep(l, began, result.Devices, result.Keys); err != nil {
+	if err := keep(l, startedAt, result.Devices, result.Keys); err != nil {
 		return note, nil, err
 	}
 	units, fresh, err := SeeDeclared(l, s.site.Site)
@@ -93,7 +93,7 @@ func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.D
 		return note, nil, err
 	}
 	note = noteOf(result)
-	note.Seconds = s.now().Sub(began).Seconds()
+	note.Seconds = s.now().Sub(startedAt).Seconds()
 	return note, result.Devices, l.Append(record.Scanned, "", "", note)
 }
 
@@ -102,21 +102,21 @@ func Again(ctx context.Context, w *workspace.Workspace, x *contact.Access, devic
 	log *slog.Logger, now func() time.Time) ([]device.Device, error) {
 	scanner := x.Scanner()
 	scanner.Log = log
-	began := now()
+	startedAt := now()
 	read, keys := scanner.Again(ctx, devices)
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
-	return read, keep(w.Ledger, began, read, keys)
+	return read, keep(w.Ledger, startedAt, read, keys)
 }
 
 // keep records what a scan that started then saw of devices, and the keys that they showed.
-func keep(l *ledger.Ledger, began time.Time, devices []device.Device, keys scan.Keys) error {
+func keep(l *ledger.Ledger, startedAt time.Time, devices []device.Device, keys scan.Keys) error {
 	var seen []*device.Device
 	for i := range devices {
 		seen = append(seen, &devices[i])
 	}
-	if err := record.UpdateSince(l, "", began, seen...); err != nil {
+	if err := record.UpdateSince(l, "", startedAt, seen...); err != nil {
 		return err
 	}
 	if err := record.Trust(l, keys.Fresh); err != nil {

@@ -48,7 +48,7 @@ func BenchmarkList(b *testing.B) {
 					map[string]any{"device": of, "name": of, "from": "3.0.0", "to": "3.1.0",
 						"path": []any{map[string]any{"component": "main", "from": "3.0.0",
 							"version": "3.1.0"}}})
-				for kind, body := range map[ledger.Kind]any{job.Begun: job.Effect{Step: job.Sending,
+				for kind, body := range map[ledger.Kind]any{job.StepStarted: job.Effect{Step: job.Sending,
 					Version: "3.1.0"},
 					job.Ended: map[string]string{"end": "done", "version": "3.1.0"}} {
 					e, err := ledger.NewEntry(kind, id, of, body)

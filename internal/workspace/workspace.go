@@ -244,7 +244,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		return err
 	}
 	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn,
-		Order: w.Families.Order, Left: w.left})
+		Order: w.Families.Order, Left: w.remnant})
 	w.Rows, w.unknown, w.nameOf = nil, map[string]bool{}, map[string]string{}
 	for _, d := range known {
 		w.nameOf[d.ID] = d.Name
@@ -271,10 +271,10 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	return w.failed
 }
 
-// left is what the last job left of a device. The device is the truth: one that a later
+// remnant returns what the last job left of a device. The device is the truth: one that a later
 // scan has read is no longer stranded because it was away. One that is open in a job that died
 // stays so until someone continues with the job, or gives it up: what it runs may change yet.
-func (w *Workspace) left(id string) (match.Status, string) {
+func (w *Workspace) remnant(id string) (match.Status, string) {
 	r, ok, err := w.history.Left(id)
 	if err != nil && w.failed == nil {
 		w.failed = err

@@ -28,11 +28,11 @@ func run(by, address, file, remote string) error {
 	if err != nil {
 		return err
 	}
-	began := time.Now()
+	startedAt := time.Now()
 	body := wire.Body{From: f, Size: info.Size()}
 	if by == "tftp" {
 		err = wire.PutTFTP(context.Background(), address, remote, body)
-		fmt.Printf("%.3f\n", time.Since(began).Seconds())
+		fmt.Printf("%.3f\n", time.Since(startedAt).Seconds())
 		return err
 	}
 	s, err := wire.DialSSH(context.Background(), address,
@@ -42,6 +42,6 @@ func run(by, address, file, remote string) error {
 	}
 	defer s.Close()
 	err = s.Upload(context.Background(), remote, body)
-	fmt.Printf("%.3f\n", time.Since(began).Seconds())
+	fmt.Printf("%.3f\n", time.Since(startedAt).Seconds())
 	return err
 }

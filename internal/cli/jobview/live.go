@@ -370,7 +370,8 @@ func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 		r.Percent = d.Percent()
 	}
 	if r.Percent >= 0 && d.Rate > 0 && now.Sub(d.Since) > rateAfter {
-		r.Rate, r.Left = words.Bytes(d.Rate)+"/s", words.Clock(time.Duration(d.Left*float64(time.Second)))
+		r.Rate, r.Remaining = words.Bytes(d.Rate)+
+			"/s", words.Clock(time.Duration(d.Left*float64(time.Second)))
 	}
 	switch waits := l.waits[d.ID]; {
 	case r.What != "":
@@ -381,7 +382,7 @@ func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 	case d.Step == job.Done:
 		r.What = "proven on " + d.Version
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total:
-		r.What, r.Left = "all sent, waits for its answer", ""
+		r.What, r.Remaining = "all sent, waits for its answer", ""
 	case working:
 		r.What = "for " + words.Clock(now.Sub(d.Since))
 	}

@@ -98,20 +98,20 @@ func (t Theme) bar(percent, width int) string {
 
 // LiveRow is one device of a live view.
 type LiveRow struct {
-	ID         string
-	Name       string
-	Parent     string // ID of the device that tells of it; empty: it is not a child
-	Via        string // and how that is called; empty: it is not worked on
-	Model      string
-	Path       string // from → to
-	Step       string
-	Tone       Tone
-	Percent    int // -1: not known; -2: no bar
-	Rate, Left string
-	What       string
-	Attention  bool // it is never cut off the screen
-	Done       bool // it is summed up
-	under      bool // its parent, or another child of it, stands above it
+	ID              string
+	Name            string
+	Parent          string // ID of the device that tells of it; empty: it is not a child
+	Via             string // and how that is called; empty: it is not worked on
+	Model           string
+	Path            string // from → to
+	Step            string
+	Tone            Tone
+	Percent         int // -1: not known; -2: no bar
+	Rate, Remaining string
+	What            string
+	Attention       bool // it is never cut off the screen
+	Done            bool // it is summed up
+	under           bool // its parent, or another child of it, stands above it
 }
 
 // Part is a number of devices that are alike.
@@ -252,7 +252,7 @@ func (l Live) rows(width, room int, t Theme) []string {
 	name = min(name, max(12, width/4))
 	head, _ := l.line(LiveRow{Name: "NAME", Model: "MODEL", Path: "FROM → TO", Step: "STEP",
 		Percent: -3,
-		Rate:    "RATE", Left: "LEFT", What: "DETAILS"}, width-2, name, t)
+		Rate:    "RATE", Remaining: "LEFT", What: "DETAILS"}, width-2, name, t)
 	out := []string{t.paint(Quiet, t.fit("  "+head, width))}
 	if len(done) > 0 {
 		room--
@@ -381,7 +381,7 @@ func (l Live) line(r LiveRow, width, name int, t Theme) (text string, used int) 
 	put(percent, 4, Plain)
 	if width >= rateFrom {
 		fmt.Fprintf(&b, "%*s ", 10, t.text(r.Rate))
-		fmt.Fprintf(&b, "%*s ", 6, t.text(r.Left))
+		fmt.Fprintf(&b, "%*s ", 6, t.text(r.Remaining))
 		used += 18
 	}
 	tone := Quiet

@@ -28,7 +28,7 @@ func busy(n int) view.Live {
 		r := view.LiveRow{ID: fmt.Sprint("d", i), Name: fmt.Sprintf(names[i%len(names)], i),
 			Model: "WX-40",
 			Path:  "3.1.0 → 3.2.1", Step: "sending", Tone: view.Busy, Percent: i % 101, Rate: "1.1 MiB/s",
-			Left: "0:42", What: "for 0:03"}
+			Remaining: "0:42", What: "for 0:03"}
 		if i%3 == 0 { // of the first one, and of one that does not stand above it
 			r.Parent, r.Via = fmt.Sprint("d", i-1), "hub-1"
 			if i%2 == 0 {

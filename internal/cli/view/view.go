@@ -212,7 +212,7 @@ func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell)
 	}
 	for _, name := range t.Less {
 		i := slices.Index(fit.Columns, name)
-		if fit.left(s) >= fit.wants() || i < 0 || i == len(fit.Columns)-1 {
+		if fit.widthLeft(s) >= fit.lastWidth() || i < 0 || i == len(fit.Columns)-1 {
 			continue
 		}
 		if slices.ContainsFunc(fit.Rows, func(r []Cell) bool { return r[i].Text != "" }) {
@@ -220,13 +220,14 @@ func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell)
 		}
 		fit = fit.without(i)
 	}
-	if last := len(fit.Columns) - 1; fit.left(s) < fit.wants() && last > 0 && fit.Rows[0][last].raw {
+	if last := len(fit.Columns) - 1; fit.widthLeft(s) < fit.lastWidth() && last > 0 &&
+		fit.Rows[0][last].raw {
 		fit = fit.without(last) // a bar is not wrapped
 	}
 	if len(gone) > 0 {
 		hidden = "Hidden columns: " + strings.Join(gone, ", ") + " (use --wide)"
 	}
-	if last := len(fit.Columns) - 1; fit.left(s) < fit.wants() && !t.OneLine && last > 0 {
+	if last := len(fit.Columns) - 1; fit.widthLeft(s) < fit.lastWidth() && !t.OneLine && last > 0 {
 		from := max(1, last+1-max(1, t.Tail))
 		for _, r := range fit.Rows {
 			below = append(below, r[from:])
@@ -239,8 +240,8 @@ func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell)
 	return fit.cut(s), same, hidden, below
 }
 
-// wants is how wide the last column should be: what is in it, but no more than a line's worth.
-func (t *Table) wants() int {
+// lastWidth is how wide the last column should be: what is in it, but no more than a line's worth.
+func (t *Table) lastWidth() int {
 	if t.OneLine {
 		return leastCut
 	}
@@ -267,20 +268,20 @@ func (t *Table) width(i int) int {
 	return widest
 }
 
-// left is what the other columns leave to the last one.
-func (t *Table) left(s Style) int {
-	left := s.Width
+// widthLeft is what the other columns leave to the last one.
+func (t *Table) widthLeft(s Style) int {
+	widthLeft := s.Width
 	for i := range len(t.Columns) - 1 {
-		left -= t.width(i) + 2
+		widthLeft -= t.width(i) + 2
 	}
-	return left
+	return widthLeft
 }
 
 // cut cuts the widest columns, with a mark, until a row fits the terminal.
 func (t Table) cut(s Style) Table {
 	last := len(t.Columns) - 1
 	for {
-		lacks := min(leastCut, t.width(last)) - t.left(s)
+		lacks := min(leastCut, t.width(last)) - t.widthLeft(s)
 		widest, second, wide := 0, 0, 0
 		for i := range last {
 			switch w := t.width(i); {
@@ -328,7 +329,7 @@ func (t *Table) render(s Style) string {
 		if slices.ContainsFunc(t.Rows, func(r []Cell) bool { return r[i].right }) {
 			config.Align, config.AlignHeader = text.AlignRight, text.AlignRight
 		}
-		if last := t.left(s); i == len(t.Columns)-1 && s.Width > 0 && last > 0 {
+		if last := t.widthLeft(s); i == len(t.Columns)-1 && s.Width > 0 && last > 0 {
 			config.WidthMax, config.WidthMaxEnforcer = max(leastCut, last), text.WrapSoft
 			if t.OneLine {
 				config.WidthMaxEnforcer = func(s string,

@@ -182,8 +182,8 @@ func (s Subject) run(t *testing.T, session dialect.Session, update dialect.Updat
 	}, within, 20*time.Millisecond)
 }
 
-// started is a session with a device that is healthy, and an update that was started.
-func (s Subject) begun(t *testing.T, f Faults) (dialect.Session, dialect.Update, device.Reading) {
+// ready returns a session with a device that is healthy, and an update that was started.
+func (s Subject) ready(t *testing.T, f Faults) (dialect.Session, dialect.Update, device.Reading) {
 	session := s.open(t, s.Start(t, f))
 	baseline, err := session.Read(t.Context())
 	require.NoError(t, err)
@@ -195,7 +195,7 @@ func (s Subject) begun(t *testing.T, f Faults) (dialect.Session, dialect.Update,
 }
 
 func (s Subject) sends(t *testing.T) {
-	session, update, baseline := s.begun(t, Faults{})
+	session, update, baseline := s.ready(t, Faults{})
 	last := int64(0)
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), func(n int64) {
 		assert.Greater(t, n, last, "progress only rises")
@@ -209,9 +209,9 @@ func (s Subject) sends(t *testing.T) {
 func (s Subject) refusals(t *testing.T) {
 	for why, raw := range s.Bad {
 		t.Run(why, func(t *testing.T) {
-			session, update, _ := s.begun(t, Faults{})
+			session, update, _ := s.ready(t, Faults{})
 			err := update.Transfer(t.Context(), image(raw), nil)
-			for began := time.Now(); err == nil && time.Since(began) < within; { // it tells later
+			for startedAt := time.Now(); err == nil && time.Since(startedAt) < within; { // it tells later
 				_, err = update.Progress(t.Context())
 			}
 			assert.ErrorIs(t, err, device.ErrRefused)
@@ -224,14 +224,14 @@ func (s Subject) refusals(t *testing.T) {
 }
 
 func (s Subject) sick(t *testing.T) {
-	session, update, baseline := s.begun(t, Faults{Sick: true})
+	session, update, baseline := s.ready(t, Faults{Sick: true})
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), nil))
 	s.run(t, session, update)
 	assert.Error(t, session.Healthy(t.Context(), baseline))
 }
 
 func (s Subject) cut(t *testing.T) {
-	session, update, _ := s.begun(t, Faults{DropAfter: 100_000})
+	session, update, _ := s.ready(t, Faults{DropAfter: 100_000})
 	assert.ErrorIs(t, update.Transfer(t.Context(), image(s.Good), nil), device.ErrAway)
 	r, err := session.Read(t.Context())
 	require.NoError(t, err)
@@ -240,7 +240,7 @@ func (s Subject) cut(t *testing.T) {
 
 // A slow link carries the image whole; its progress is reported.
 func (s Subject) slow(t *testing.T) {
-	session, update, _ := s.begun(t, Faults{Rate: 600_000})
+	session, update, _ := s.ready(t, Faults{Rate: 600_000})
 	told := 0
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), func(int64) { told++ }))
 	assert.Greater(t, told, 1)
@@ -251,7 +251,7 @@ func (s Subject) slow(t *testing.T) {
 // there, and the device is never in doubt.
 func (s Subject) flaps(t *testing.T) {
 	session := s.open(t, s.Start(t, Faults{Flaps: true}))
-	insist := func(what string, do func() error) {
+	retry := func(what string, do func() error) {
 		var err error
 		for range 10 {
 			if err = do(); err == nil {
@@ -261,10 +261,10 @@ func (s Subject) flaps(t *testing.T) {
 		}
 		require.NoError(t, err, what)
 	}
-	insist("read", func() error { _, err := session.Read(t.Context()); return err })
+	retry("read", func() error { _, err := session.Read(t.Context()); return err })
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
-	insist("send", func() error {
+	retry("send", func() error {
 		if err := update.Ready(t.Context()); err != nil {
 			return err
 		}
@@ -275,7 +275,7 @@ func (s Subject) flaps(t *testing.T) {
 		return err == nil && percent == 100 || errors.Is(err, device.ErrUnsupported)
 	}, within, 20*time.Millisecond)
 	if !update.Traits().RestartsByItself {
-		insist("restart", func() error { return update.Activate(t.Context()) })
+		retry("restart", func() error { return update.Activate(t.Context()) })
 	}
 	require.Eventually(t, func() bool {
 		r, err := session.Read(t.Context())

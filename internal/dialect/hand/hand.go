@@ -42,20 +42,20 @@ func (Dialect) Probe(context.Context, dialect.At) (device.Reading, error) {
 
 // Open reads what a person has said.
 func (Dialect) Open(at dialect.At, _ login.Credential) dialect.Session {
-	s := told{}
-	if at.Hands != nil {
-		s.known = at.Hands.Known
+	s := reported{}
+	if at.Manual != nil {
+		s.known = at.Manual.Known
 	}
 	return Over(&s, at)
 }
 
-// told is a session with a device that no one reads.
-type told struct {
+// reported is a session with a device that no one reads: a person reports its version.
+type reported struct {
 	dialect.ReadOnly
 	known device.Reading
 }
 
-func (t *told) Read(context.Context) (device.Reading, error) { return t.known, nil }
+func (t *reported) Read(context.Context) (device.Reading, error) { return t.known, nil }
 
 // Over is a session in which a person updates the device, whoever reads it.
 func Over(by dialect.Session, at dialect.At) dialect.Session { return session{by, at} }
@@ -84,7 +84,7 @@ func (*update) Traits() dialect.Traits { return dialect.Traits{RestartsByItself:
 
 // Interlock is that the stick is in, where the images go to one.
 func (u *update) Interlock(context.Context) error {
-	h := u.of.at.Hands
+	h := u.of.at.Manual
 	if h == nil || u.of.at.Ask == nil {
 		return device.Because(device.NeedsPerson, "no one can be asked here")
 	}
@@ -101,7 +101,7 @@ func (u *update) Ready(ctx context.Context) error { return u.Interlock(ctx) }
 
 // Transfer lays the image ready, and returns when a person says that the device runs it.
 func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
-	h := u.of.at.Hands
+	h := u.of.at.Manual
 	path, err := lay(filepath.Join(h.Stick, h.Folder), image, sent)
 	if err != nil {
 		return device.Because(device.OwnFault, "%v", err)
@@ -121,7 +121,7 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		return device.Because(device.NeedsPerson, "no one said within %s that it runs %s", within,
 			image.Version)
 	}
-	if t, is := u.of.Session.(*told); is && err == nil {
+	if t, is := u.of.Session.(*reported); is && err == nil {
 		t.known.Version = image.Version
 	}
 	return err

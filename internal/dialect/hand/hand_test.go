@@ -29,10 +29,10 @@ func image(file string) dialect.Image {
 }
 
 // start returns an update of a device that no one reads. ask is the person.
-func start(t *testing.T, h dialect.Hands, ask func(context.Context, string, bool) error) (
+func start(t *testing.T, h dialect.Manual, ask func(context.Context, string, bool) error) (
 	dialect.Session, dialect.Update) {
 	h.Known = device.Reading{Identity: device.Identity{Model: "PB-1", Serial: "S-1"}, Version: "1.0"}
-	session := hand.Dialect{}.Open(dialect.At{Aids: dialect.Aids{Hands: &h, Ask: ask}},
+	session := hand.Dialect{}.Open(dialect.At{Caller: dialect.Caller{Manual: &h, Ask: ask}},
 		login.Credential{})
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
@@ -49,7 +49,7 @@ func needsPerson(t *testing.T, err error) {
 // what the device runs from then on.
 func TestAPersonBringsIt(t *testing.T) {
 	stick, asked := t.TempDir(), ""
-	session, update := start(t, dialect.Hands{Stick: stick, Folder: "catena", How: "Turn the key."},
+	session, update := start(t, dialect.Manual{Stick: stick, Folder: "catena", How: "Turn the key."},
 		func(_ context.Context, what string, _ bool) error {
 			asked = what
 			laid, err := os.ReadFile(filepath.Join(stick, "catena", "pb1.bin"))
@@ -89,7 +89,7 @@ func TestAPersonDoesNot(t *testing.T) {
 		t.Run(why, func(t *testing.T) {
 			folder := t.TempDir()
 			synctest.Test(t, func(t *testing.T) {
-				session, update := start(t, dialect.Hands{Folder: folder, Within: time.Hour}, ask)
+				session, update := start(t, dialect.Manual{Folder: folder, Within: time.Hour}, ask)
 				began := time.Now()
 				err := update.Transfer(t.Context(), image("pb1.bin"), nil)
 				needsPerson(t, err)
@@ -105,10 +105,10 @@ func TestAPersonDoesNot(t *testing.T) {
 // Without the stick, or without anyone to ask, nothing starts.
 func TestNothingStarts(t *testing.T) {
 	ask := func(context.Context, string, bool) error { return nil }
-	_, update := start(t, dialect.Hands{Stick: filepath.Join(t.TempDir(), "none")}, ask)
+	_, update := start(t, dialect.Manual{Stick: filepath.Join(t.TempDir(), "none")}, ask)
 	assert.ErrorIs(t, update.Interlock(t.Context()), device.ErrNotNow)
 	assert.ErrorIs(t, update.Ready(t.Context()), device.ErrNotNow)
-	_, update = start(t, dialect.Hands{}, nil)
+	_, update = start(t, dialect.Manual{}, nil)
 	needsPerson(t, update.Ready(t.Context()))
 }
 
@@ -118,7 +118,7 @@ func TestNamesStayInTheFolder(t *testing.T) {
 	for file, want := range map[string]string{"../../pb1.bin": "pb1.bin", "..": image("").SHA256,
 		"": image("").SHA256, "/etc/pb1.bin": "pb1.bin"} {
 		folder, asked := t.TempDir(), false
-		_, update := start(t, dialect.Hands{Folder: filepath.Join(folder, "in")},
+		_, update := start(t, dialect.Manual{Folder: filepath.Join(folder, "in")},
 			func(context.Context, string, bool) error { asked = true; return nil })
 		require.NoError(t, update.Transfer(t.Context(), image(file), nil))
 		assert.FileExists(t, filepath.Join(folder, "in", want), file)
@@ -126,7 +126,7 @@ func TestNamesStayInTheFolder(t *testing.T) {
 	}
 	folder := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(folder, nil, 0o600))
-	_, update := start(t, dialect.Hands{Folder: folder},
+	_, update := start(t, dialect.Manual{Folder: folder},
 		func(context.Context, string, bool) error { t.Error("asked"); return nil })
 	assert.Error(t, update.Transfer(t.Context(), image("pb1.bin"), nil))
 }

@@ -329,13 +329,13 @@ func TestOtherWaysToSend(t *testing.T) {
 			answer("GET /m/1", `{"FirmwareVersion":"1.0"}`)
 			answer("GET /u", c.service)
 			answer("GET /task", c.task)
-			begun := func(w http.ResponseWriter) {
+			followTask := func(w http.ResponseWriter) {
 				w.Header().Set("Location", "https://10.20.4.70/task")
 				w.WriteHeader(http.StatusAccepted)
 			}
 			mux.HandleFunc("POST /push", func(w http.ResponseWriter, r *http.Request) {
 				_, _ = got.ReadFrom(r.Body)
-				begun(w)
+				followTask(w)
 			})
 			fetched := make(chan struct{})
 			mux.HandleFunc("POST /pull", func(w http.ResponseWriter, r *http.Request) {
@@ -348,7 +348,7 @@ func TestOtherWaysToSend(t *testing.T) {
 						_ = a.Body.Close()
 					}
 				}()
-				begun(w)
+				followTask(w)
 			})
 			s := httptest.NewServer(mux)
 			defer s.Close()

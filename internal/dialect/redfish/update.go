@@ -185,11 +185,11 @@ func (u *update) push(ctx context.Context, at, kind string, before []byte, image
 	if err != nil {
 		return err
 	}
-	return u.begun(a)
+	return u.followTask(a)
 }
 
-// started takes the task monitor of an answer: DSP0266, 12.2.
-func (u *update) begun(a wire.Answer) error {
+// followTask takes the task monitor of an answer: DSP0266, 12.2.
+func (u *update) followTask(a wire.Answer) error {
 	u.monitor = pathOf(a.Header.Get("Location"))
 	if u.monitor == "" {
 		var made task
@@ -225,7 +225,7 @@ func (u *update) pull(ctx context.Context, image dialect.Image, sent func(int64)
 	body["ImageURI"], body["TransferProtocol"] = o.URL, "HTTP"
 	a, err := t.ask(ctx, http.MethodPost, t.service.Actions.Simple.Target, nil, body)
 	if err == nil {
-		err = u.begun(a)
+		err = u.followTask(a)
 	}
 	if err != nil {
 		return err

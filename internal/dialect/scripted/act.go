@@ -23,7 +23,7 @@ func (d Dialect) Act(r Recording, now func() Act) dialect.Session {
 	a := &act{of: r, now: now, next: map[nth]int{}}
 	s := d.recorded(r, a)
 	if d.base != nil {
-		s.base = told{of: a}
+		s.base = replayed{of: a}
 	}
 	return s
 }

@@ -17,14 +17,14 @@ import (
 // which logs in, enters and lists for all of them, and which images the parent keeps. What one of
 // them starts the others wait for.
 type hub struct {
-	behind *family.Behind
+	behind *family.ParentRoute
 	parent *session
 	mu     sync.Mutex // of the session
 
-	turns        sync.Mutex // to list
-	begun, ended int        // counts of listings
-	rows         []family.Values
-	err          error
+	turns          sync.Mutex // to list
+	started, ended int        // counts of listings
+	rows           []family.Values
+	err            error
 
 	storing sync.Mutex
 	stores  int            // so often an image was
@@ -45,7 +45,7 @@ func (s *session) join(of Dialect) func() (*hub, error) {
 		if s.part == nil {
 			m := s.at.Parent.Shared
 			joined = m.Acquire(func() dialect.Shared {
-				return &hub{behind: s.program.Behind, parent: of.open(s.at.Parent.At, s.at.Parent.As),
+				return &hub{behind: s.program.ParentRoute, parent: of.open(s.at.Parent.At, s.at.Parent.As),
 					stored: map[string]int{}}
 			}).(*hub)
 			s.part = m.Release
@@ -188,26 +188,26 @@ func (s *session) listed(ctx context.Context) error {
 // may be of before, so that one waits for the next.
 func (h *hub) list(ctx context.Context, s *session) ([]family.Values, error) {
 	h.mu.Lock()
-	mine := h.begun + 1
+	mine := h.started + 1
 	h.mu.Unlock()
 	h.turns.Lock()
 	defer h.turns.Unlock()
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.ended < mine {
-		h.begun++
+		h.started++
 		h.rows, h.err = h.parent.children(ctx, h.behind)
 		if ctx.Err() != nil { // of this one alone
 			return nil, ctx.Err()
 		}
-		h.ended = h.begun
+		h.ended = h.started
 	}
 	h.lend(s, h.behind.List)
 	return h.rows, h.err
 }
 
 // children reads what a parent lists.
-func (s *session) children(ctx context.Context, of *family.Behind) ([]family.Values, error) {
+func (s *session) children(ctx context.Context, of *family.ParentRoute) ([]family.Values, error) {
 	if err := s.enter(ctx); err != nil {
 		return nil, err
 	}
@@ -221,7 +221,7 @@ func (s *session) children(ctx context.Context, of *family.Behind) ([]family.Val
 }
 
 // unit is which child it is: the values of its identity.
-func unit(of *family.Behind, row family.Values) string {
+func unit(of *family.ParentRoute, row family.Values) string {
 	var values []string
 	for _, name := range of.Identity {
 		if v := row[name]; v != nil {
@@ -237,13 +237,13 @@ func (s *session) Children(ctx context.Context) ([]device.Child, error) {
 	if c == nil {
 		return nil, device.ErrUnsupported
 	}
-	rows, err := s.children(ctx, c.Program.Behind)
+	rows, err := s.children(ctx, c.Program.ParentRoute)
 	if err != nil {
 		return nil, err
 	}
 	out := []device.Child{}
 	for _, row := range rows {
-		child := device.Child{Unit: unit(c.Program.Behind, row),
+		child := device.Child{Unit: unit(c.Program.ParentRoute, row),
 			Reading: (&session{family: *c, program: c.Program, v: row}).reading()}
 		if isOf(*c, child.Identity) {
 			child.Dialect = c.Name

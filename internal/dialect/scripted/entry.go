@@ -160,15 +160,15 @@ func (s *session) departed(ctx context.Context) error {
 	if err := s.enter(ctx); err != nil {
 		return err
 	}
-	if err := s.take(ctx, s.program.Enter.Leave); err != nil || s.program.Enter.Left == nil {
+	if err := s.take(ctx, s.program.Enter.Leave); err != nil || s.program.Enter.Undone == nil {
 		return err
 	}
 	if err := s.take(ctx, s.program.Read); err != nil {
 		return err
 	}
-	left, err := s.program.Enter.Left.Holds(s.v, nil)
+	left, err := s.program.Enter.Undone.Holds(s.v, nil)
 	if err == nil && !left {
-		err = fmt.Errorf("%s does not hold", s.program.Enter.Left.Source)
+		err = fmt.Errorf("%s does not hold", s.program.Enter.Undone.Source)
 	}
 	return err
 }

@@ -26,30 +26,30 @@ import (
 
 // disk is what outlives a session.
 type disk struct {
-	begun  []byte
-	secret bool
-	writes int
+	started []byte
+	secret  bool
+	writes  int
 }
 
-func (d *disk) aids() dialect.Aids {
-	return dialect.Aids{
+func (d *disk) aids() dialect.Caller {
+	return dialect.Caller{
 		Keep: func(raw []byte, secret bool) error {
-			d.begun, d.secret = bytes.Clone(raw), secret
+			d.started, d.secret = bytes.Clone(raw), secret
 			d.writes++
 			return nil
 		},
-		Kept: func() ([]byte, error) { return d.begun, nil },
+		Kept: func() ([]byte, error) { return d.started, nil },
 	}
 }
 
 // sessions opens sessions with one server, one after the other.
-func (o *odd) sessions(t *testing.T, lines string, aids dialect.Aids) func() dialect.Session {
+func (o *odd) sessions(t *testing.T, lines string, aids dialect.Caller) func() dialect.Session {
 	f, err := family.Parse("odd.yaml", []byte(oddHead+lines))
 	require.NoError(t, err)
 	s := httptest.NewServer(o)
 	t.Cleanup(s.Close)
 	return func() dialect.Session {
-		return scripted.New(f, 1).Open(dialect.At{Aids: aids,
+		return scripted.New(f, 1).Open(dialect.At{Caller: aids,
 			Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}},
 			login.Credential{User: "keeper", Password: "quoin & <sluice>", PlainBasic: true,
 				More: login.More{Secrets: map[string]string{"service": "wicket"}}})
@@ -136,11 +136,11 @@ func TestEnterAndLeave(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, g.members, 1)
 	assert.True(t, d.secret)
-	assert.Contains(t, string(d.begun), `"task":7`, "what the update has taken is kept before the "+
+	assert.Contains(t, string(d.started), `"task":7`, "what the update has taken is kept before the "+
 		"next step")
 	require.NoError(t, s.Close(t.Context()))
 	assert.Empty(t, g.members)
-	assert.Empty(t, d.begun)
+	assert.Empty(t, d.started)
 	assert.Len(t, g.known, 1)
 	s = g.sessions(t, guardedFamily, d.aids())()
 	_, _, err = send(t, s, 1000)
@@ -168,7 +168,7 @@ func TestEntryAfterACrash(t *testing.T) {
 	require.NoError(t, s.Close(t.Context()))
 	assert.Empty(t, g.members)
 	assert.Len(t, g.known, 1)
-	assert.Empty(t, d.begun)
+	assert.Empty(t, d.started)
 }
 
 // An entry that cannot be left is told, kept, and left by the next session with the device.
@@ -181,14 +181,14 @@ func TestAnEntryThatCannotBeLeft(t *testing.T) {
 	require.NoError(t, err)
 	g.deaf = true
 	assert.ErrorIs(t, s.Close(t.Context()), device.ErrNotLeft)
-	assert.NotEmpty(t, d.begun)
+	assert.NotEmpty(t, d.started)
 	g.deaf = false
 	s = open()
 	_, err = s.Read(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, s.Close(t.Context()))
 	assert.Empty(t, g.members)
-	assert.Empty(t, d.begun)
+	assert.Empty(t, d.started)
 }
 
 // A device is not entered when that cannot be kept: no one could leave it after a crash.
@@ -253,7 +253,7 @@ func TestAsk(t *testing.T) {
 		}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := o.sessions(t, fmt.Sprintf(lines, c.until), dialect.Aids{Ask: c.ask})()
+			s := o.sessions(t, fmt.Sprintf(lines, c.until), dialect.Caller{Ask: c.ask})()
 			u, err := s.Update("main")
 			require.NoError(t, err)
 			err = u.Ready(t.Context())
@@ -351,7 +351,7 @@ update:
 func TestAskEnds(t *testing.T) {
 	o := newOdd("1.0")
 	s := o.sessions(t, oddRead+"update:\n  - ask: Press it.\n    within: 50ms\n  - upload: PUT /fw\n",
-		dialect.Aids{Ask: func(ctx context.Context, _ string, _ bool) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
+		dialect.Caller{Ask: func(ctx context.Context, _ string, _ bool) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
 	u, err := s.Update("main")
 	require.NoError(t, err)
 	assert.ErrorContains(t, u.Ready(t.Context()), "no one said within 50ms")
@@ -373,6 +373,6 @@ func TestWhatTheDeviceTellsIsNotKept(t *testing.T) {
 		assert.Equal(t, 100, percent)
 		require.NoError(t, s.Close(t.Context()))
 		assert.Equal(t, writes, d.writes, state)
-		assert.Empty(t, d.begun)
+		assert.Empty(t, d.started)
 	}
 }

@@ -207,7 +207,7 @@ restart:
   - run: 'printf "Password: "; read p; echo "$$p" > `+dir+`/said'
     protocol: ssh:`+address[strings.LastIndex(address, ":")+1:]+`
     reply: {'Password: $': $login.service}
-`, dialect.Aids{TrustAt: func(at string) wire.Trust {
+`, dialect.Caller{TrustAt: func(at string) wire.Trust {
 		return func(kind, _ string) error {
 			met = kind + " at " + at
 			return nil

@@ -330,7 +330,7 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	played := &replay{of: r.Exchanges}
 	s := d.recorded(r, played)
 	if d.base != nil {
-		s.base = told{of: played}
+		s.base = replayed{of: played}
 	}
 	compare := func(got, want any, read string) []Difference {
 		was, _ := json.Marshal(want)
@@ -405,15 +405,15 @@ func (nothing) ReadAt(p []byte, _ int64) (int, error) {
 	return len(p), nil
 }
 
-// told is a session by the standard's own objects that is replayed.
-type told struct {
+// replayed is a session by the standard's own objects that a recording answers.
+type replayed struct {
 	dialect.ReadOnly
 	of interface {
 		give(sent string, line int) (Exchange, error)
 	}
 }
 
-func (t told) Read(context.Context) (device.Reading, error) {
+func (t replayed) Read(context.Context) (device.Reading, error) {
 	e, err := t.of.give(theStandard, 0)
 	if err != nil || e.Base == nil {
 		return device.Reading{}, err

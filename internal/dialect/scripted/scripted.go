@@ -227,7 +227,7 @@ func (s *session) reading() device.Reading {
 	r := device.Reading{Identity: device.Identity{Vendor: text("vendor"), Model: text("model"),
 		Hardware: text("hardware"), Serial: text("serial"), UUID: text("uuid"), MAC: text("mac")},
 		Called: text("name"), Version: text("version"), Says: text("says"),
-		Components: versions("components"), Idle: versions("idle"), Behind: list("behind"),
+		Components: versions("components"), Idle: versions("idle"), Downstream: list("behind"),
 		Services: list("services")}
 	if s.base != nil {
 		r = r.Over(s.known)

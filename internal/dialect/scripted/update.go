@@ -132,7 +132,7 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	if err := s.inside(ctx, nil); err != nil {
 		return err
 	}
-	if b := s.program.Behind; b != nil && len(b.Store) > 0 {
+	if b := s.program.ParentRoute; b != nil && len(b.Store) > 0 {
 		if err := u.stored(ctx, image, sent); err != nil {
 			return err
 		}

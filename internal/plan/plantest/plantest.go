@@ -91,12 +91,13 @@ func (h *Hill) Sees(t *testing.T, versions map[string]string) {
 }
 
 // Order makes an order of the devices named.
-func (h *Hill) Order(t *testing.T, w *plan.Site, wish plan.Request, names ...string) (order.Order,
+func (h *Hill) Order(t *testing.T, w *plan.Site, request plan.Request,
+	names ...string) (order.Order,
 	[]plan.Row) {
 	rows, err := w.Choose(workspace.Choice{Names: names})
 	require.NoError(t, err)
-	wish.Purpose = order.Forward
-	o, skipped, err := w.Order(wish, rows, h.Now)
+	request.Purpose = order.Forward
+	o, skipped, err := w.Order(request, rows, h.Now)
 	require.NoError(t, err)
 	return o, skipped
 }
@@ -118,12 +119,12 @@ func (h *Hill) Ran(t *testing.T, w *plan.Site, id string, end job.Step, from, to
 		hop := order.Hop{Component: firmware.Main, From: from, To: to}
 		o.Devices = append(o.Devices, order.Device{ID: d.ID, Name: d.Name, From: from,
 			Path: []order.Hop{hop}})
-		begun, err := ledger.NewEntry(job.Begun, id, d.ID, job.Effect{Step: job.Sending,
+		stepStarted, err := ledger.NewEntry(job.StepStarted, id, d.ID, job.Effect{Step: job.Sending,
 			Component: firmware.Main, From: from, Version: to, Direction: job.Forward})
 		require.NoError(t, err)
 		ended, err := ledger.NewEntry(job.Ended, id, d.ID, map[string]any{"end": end, "version": to})
 		require.NoError(t, err)
-		entries = append(entries, begun, ended)
+		entries = append(entries, stepStarted, ended)
 	}
 	started, err := ledger.NewEntry(job.Started, id, "", o)
 	require.NoError(t, err)

@@ -130,12 +130,12 @@ func (s Sighting) Endpoint() device.Endpoint {
 
 // Found is what answered.
 type Found struct {
-	Sightings []Sighting
-	Networks  []Network // as they were looked through
-	Outside   int       // hosts that answered from outside the address ranges; skipped
-	Asked     int       // addresses looked at
-	Warnings  []string
-	Starved   error // why this machine could not ask everybody; nil: it could
+	Sightings      []Sighting
+	Networks       []Network // as they were looked through
+	Outside        int       // hosts that answered from outside the address ranges; skipped
+	Asked          int       // addresses looked at
+	Warnings       []string
+	OutOfResources error // why this machine could not ask everybody; nil: it could
 }
 
 // Run looks through the networks. Its error is for what makes that impossible: no such
@@ -168,7 +168,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 			}
 		}
 	}
-	f.Starved = s.OutOfResources()
+	f.OutOfResources = s.OutOfResources()
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
 			fmt.Sprintf("more than %d answers came; the rest was left out. Is someone flooding the network",

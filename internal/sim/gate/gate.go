@@ -58,7 +58,7 @@ func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, e
 	g := &gate{StandIn: s, tokens: map[string]time.Time{},
 		digest: standin.NewDigestAuth("gate", "SHA-256", &s.Login)}
 	for _, d := range of {
-		if slices.Contains(s.Behind, d.Name) {
+		if slices.Contains(s.Downstream, d.Name) {
 			g.behind = append(g.behind, d.Serial)
 		}
 	}

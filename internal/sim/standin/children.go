@@ -37,12 +37,12 @@ type storedImage struct{ model, version string }
 // Unit is one of them. What it does is told by when it started.
 type Unit struct {
 	ChildDevice
-	Runs     string // the version that it runs now
-	Next     string // what is being installed
-	began    time.Time
-	restart  time.Time // when it went away to run it
-	installs int
-	asked    time.Time // when someone was asked to hold it to its base
+	Runs      string // the version that it runs now
+	Next      string // what is being installed
+	startedAt time.Time
+	restart   time.Time // when it went away to run it
+	installs  int
+	asked     time.Time // when someone was asked to hold it to its base
 }
 
 // NewUnits returns the children of a stand-in. atOnce is how many take an image at the same time.
@@ -69,10 +69,10 @@ var (
 func (u *Units) state(c *Unit) (state string, percent int) {
 	pace := u.of.Pace
 	if c.Next != "" && c.restart.IsZero() {
-		if done := time.Since(c.began); done < pace.Write {
+		if done := time.Since(c.startedAt); done < pace.Write {
 			return "installing", int(100 * done / pace.Write)
 		}
-		c.restart = c.began.Add(pace.Write)
+		c.restart = c.startedAt.Add(pace.Write)
 	}
 	if !c.restart.IsZero() {
 		if c.Faults.NeverReturns && c.Next != c.Version || time.Since(c.restart) < pace.Restart {
@@ -159,7 +159,7 @@ func (u *Units) Install(place int, digest string) error {
 	case !c.Held():
 		return errNotHeld
 	}
-	c.Next, c.began, c.restart = image.version, time.Now(), time.Time{}
+	c.Next, c.startedAt, c.restart = image.version, time.Now(), time.Time{}
 	c.installs++
 	u.most = max(u.most, busy+1)
 	return nil

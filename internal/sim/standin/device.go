@@ -55,8 +55,8 @@ type Device struct {
 
 	MAC string `yaml:"mac"` // switches: their MAC address
 	// switches: the devices at their ports, the first at port 1
-	Sees   []string `yaml:"sees"`
-	Behind []string `yaml:"behind"` // gates: those that hang behind it
+	Sees       []string `yaml:"sees"`
+	Downstream []string `yaml:"behind"` // gates: those that hang behind it
 	// switches: the community for reading (default public); that for changes is the login's
 	// password
 	Community string   `yaml:"community"`

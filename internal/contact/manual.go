@@ -20,10 +20,11 @@ func ByHand(s site.Site, d device.Device) bool {
 	return is || d.Dialect == hand.Name
 }
 
-// hands are what a session with a device needs of a person; nil: nothing.
-func (x *Access) hands(d device.Device) *dialect.Hands {
+// manual returns how a person updates a device; nil: Catena updates it.
+func (x *Access) manual(d device.Device) *dialect.Manual {
 	said, is := x.site.Hand(d)
-	h := dialect.Hands{Stick: x.site.Stick, Folder: filepath.Join(HandFolder, atomicfile.Word(d.Name)),
+	h := dialect.Manual{Stick: x.site.Stick, Folder: filepath.Join(HandFolder,
+		atomicfile.Word(d.Name)),
 		How:    said.How,
 		Within: said.Within, Known: d.Reading}
 	switch {
