@@ -31,34 +31,34 @@ func (v Version) MarshalText() ([]byte, error) { return []byte(v.Text), nil }
 // names for sorting and in expressions, too. What each is about stands in the help and in
 // docs/files.md.
 type Row struct {
-	ID         string    `json:"id" expr:"id" about:"the ID that Catena gave it"`
-	Name       string    `json:"name" expr:"name" about:"what it is called"`
-	Address    string    `json:"address" expr:"address" about:"where it answers, with the port"`
-	Parent     string    `json:"parent" expr:"parent" about:"the device that it is reached only through"`
-	Vendor     string    `json:"vendor" expr:"vendor" about:"its maker"`
+	ID         string    `json:"id" expr:"id" about:"its ID"`
+	Name       string    `json:"name" expr:"name" about:"its name"`
+	Address    string    `json:"address" expr:"address" about:"its address and port"`
+	Parent     string    `json:"parent" expr:"parent" about:"the parent that it is reached through"`
+	Vendor     string    `json:"vendor" expr:"vendor" about:"its vendor"`
 	Model      string    `json:"model" expr:"model" about:"its model"`
 	Hardware   Version   `json:"hardware" expr:"hardware" about:"its hardware revision"`
 	Serial     string    `json:"serial" expr:"serial" about:"its serial number"`
-	Version    Version   `json:"version" expr:"version" about:"the version that the component runs"`
-	Component  string    `json:"component" expr:"component" about:"main, or the part inside that has a version of its own"`
-	Status     string    `json:"status" expr:"status" about:"how it stands: unsafe, behind, current ... (catena match --help)"`
-	Target     Version   `json:"target" expr:"target" about:"the version it should run"`
-	Path       []string  `json:"path" expr:"path" about:"the versions on the way, the target last"`
+	Version    Version   `json:"version" expr:"version" about:"the current version of the component"`
+	Component  string    `json:"component" expr:"component" about:"main, or a part with its own version"`
+	Status     string    `json:"status" expr:"status" about:"unsafe, behind, current ... (catena match --help)"`
+	Target     Version   `json:"target" expr:"target" about:"its target version"`
+	Path       []string  `json:"path" expr:"path" about:"the intermediate versions, and the target last"`
 	Image      string    `json:"image" expr:"image" about:"SHA-256 of the target's image"`
-	File       string    `json:"file" expr:"file" about:"that image's file name"`
-	Rollback   string    `json:"rollback" expr:"rollback" about:"what would return it: slot, image, or none"`
-	TargetRule string    `json:"target_rule" expr:"target_rule" about:"the target that it follows"`
-	Reason     string    `json:"reason" expr:"reason" about:"why it stands so"`
-	Protocol   string    `json:"protocol" expr:"protocol" about:"the protocol it is read and flashed by"`
-	FoundVia   []string  `json:"found_via" expr:"found_via" about:"what found it"`
+	File       string    `json:"file" expr:"file" about:"the file name of that image"`
+	Rollback   string    `json:"rollback" expr:"rollback" about:"its rollback: slot, image, or none"`
+	TargetRule string    `json:"target_rule" expr:"target_rule" about:"the rule that sets its target"`
+	Reason     string    `json:"reason" expr:"reason" about:"the reason for its status"`
+	Protocol   string    `json:"protocol" expr:"protocol" about:"the protocol for reading and flashing it"`
+	FoundVia   []string  `json:"found_via" expr:"found_via" about:"the protocols that found it"`
 	Access     string    `json:"access" expr:"access" about:"ok, login-refused, identity-changed, silent, unreadable or away"`
-	Groups     []string  `json:"groups" expr:"groups" about:"the site's groups it is in"`
-	FailedIn   string    `json:"failed_in" expr:"failed_in" about:"the job in which it failed on the way to the target"`
-	ParkedIn   string    `json:"parked_in" expr:"parked_in" about:"the job that left it with an image that waits for its restart"`
+	Groups     []string  `json:"groups" expr:"groups" about:"its groups"`
+	FailedIn   string    `json:"failed_in" expr:"failed_in" about:"the job in which it failed on the same path"`
+	ParkedIn   string    `json:"parked_in" expr:"parked_in" about:"the job that parked it"`
 	MAC        string    `json:"mac" expr:"mac" about:"its MAC address"`
-	Says       string    `json:"says" expr:"says" about:"what it says of itself in words"`
-	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read, or said something new"`
-	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last proved it on a new version"`
+	Says       string    `json:"says" expr:"says" about:"its own description"`
+	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read"`
+	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last verified a new version"`
 
 	Match    match.Row `json:"-" expr:"-"`
 	sendable bool      `json:"-" expr:"-"`
