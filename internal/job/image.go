@@ -133,7 +133,7 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 		changed, tells := w.job.files[image.SHA256].(interface{ Changed() error })
 		switch {
 		case err == nil:
-			w.sentAt = time.Now()
+			w.sentAt, w.unsure = time.Now(), nil
 			return nil
 		case tells && changed.Changed() != nil: // the device did not get the end of it
 			return &failure{reason: &Reason{Why: ImageChanged, Step: Sending, Want: image.File}}
@@ -144,7 +144,10 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 				err = why
 			}
 			return &failure{reason: said(Sending, err)}
-		case try == sendTries || !errors.Is(err, device.ErrAway) || meter.done.Load() >= image.Size:
+		case errors.Is(err, device.ErrAway) && meter.done.Load() >= image.Size:
+			w.sentAt, w.unsure = time.Now(), said(Sending, err) // only its answer may be lost
+			return nil
+		case try == sendTries || !errors.Is(err, device.ErrAway):
 			return &failure{reason: said(Sending, err)}
 		}
 		time.Sleep(pause)
@@ -170,9 +173,11 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 			return nil
 		case errors.Is(err, device.ErrUnsupported):
 			w.blind = true
-			return nil
+			return w.watchUnsure(ctx, l)
 		case errors.Is(err, device.ErrRefused) && w.startedIt(ctx, l): // and so holds it no more
 			return nil
+		case errors.Is(err, device.ErrRefused) && w.unsure != nil:
+			return &failure{reason: w.unsure}
 		case errors.Is(err, device.ErrRefused), errors.Is(err, device.ErrLoginRefused),
 			errors.Is(err, device.ErrIdentityChanged):
 			return &failure{reason: said(Writing, err)}
@@ -194,6 +199,22 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 				reason: &Reason{Why: StillWriting, Step: Writing, Within: writingLimit * patience.Writing}}
 		}
 	}
+}
+
+// watchUnsure watches a device that cannot be asked whether it has an image whose transfer got no
+// answer. One that has all of it restarts automatically and runs it then; the others are as before.
+func (w *worker) watchUnsure(ctx context.Context, l leg) *failure {
+	if w.unsure == nil {
+		return nil
+	}
+	w.note(&Reason{Why: MayWrite, Step: Writing, Within: w.mayWriteFor()})
+	if failed := w.watch(ctx); failed != nil {
+		return failed
+	}
+	if w.arrived(l) {
+		return nil
+	}
+	return &failure{reason: w.unsure}
 }
 
 // startedIt reports whether the device runs an image that it just took.
@@ -225,6 +246,9 @@ func (w *worker) note(reason *Reason) {
 // along. Presence is probed without a login: a device that came back with another password must not
 // be locked by Catena.
 func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *failure {
+	if w.unsure != nil && w.restarted && w.arrived(l) { // it was watched until it had restarted
+		return nil
+	}
 	w.restarted = false
 	r := &restart{worker: w, update: update, leg: l, activate: update.Activate, mayAsk: w.mayAsk(),
 		before: w.last.Boot, startedAt: time.Now(), since: time.Now(),

@@ -220,7 +220,7 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			"checking failed", "does not answer"},
 		"connection cut": {sim.Device{Kind: "gate", Faults: sim.Faults{DropAfter: 150_000}}, nil,
 			job.Failed, "1.0",
-			"checking sending failed", "still runs 1.0"},
+			"checking sending writing failed", "still runs 1.0"},
 		"keeps its version": {sim.Device{Faults: sim.Faults{KeepsVersion: true}}, nil, job.Returned,
 			"1.0",
 			forth + back + " returned", "it runs 1.0, not 2.0"},

@@ -41,7 +41,7 @@ const (
 //	sending      no    previous  whole             await
 //	sending      no    previous  unknown           send, once it was watched for a restart
 //	sending      yes   previous  nothing           fail: it rejected the image, or fell back
-//	sending      yes   previous  whole, unknown    await
+//	sending      yes   previous  whole, unknown    await, if sending did not fail
 //	writing      -     as after sending
 //	restarting   no    previous  nothing           fail
 //	restarting   no    previous  whole, unknown    restart
@@ -260,6 +260,9 @@ func (w *worker) locate(ctx context.Context, l leg) (next, *failure) {
 	if left, ok := w.transferLeft(); last == Sending && (w.last.Boot.After(w.baseline.Boot, 0) || ok &&
 		left == 0) {
 		over = true // all bytes had left, or it has restarted: it may have had the whole image
+	}
+	if last == Sending && w.was.broke != nil && holds == unknown {
+		return nextFail, &failure{reason: w.was.broke} // as without the crash
 	}
 	next := nextOf(last, over, w.place(l), holds)
 	// it is sure to be as before

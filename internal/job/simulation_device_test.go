@@ -243,12 +243,17 @@ func (s *simulatedSession) call() error {
 	return nil
 }
 
-// done ends a call that had an effect: the process may die before it learns of it.
+// done ends a call that had an effect: the answer may get lost, and the process may die before it
+// learns of it.
 func (s *simulatedSession) done() error {
+	lost := s.lost()
 	s.mu.Unlock()
 	s.site.crashBefore(s.process, s.Name)
 	if s.process.died() {
 		return killed
+	}
+	if lost {
+		return device.Because(device.NoAnswer, "")
 	}
 	return nil
 }

@@ -890,6 +890,7 @@ func TestNightsThatFailed(t *testing.T) {
 		"a device serves again although a stranded one feeds it": 1795978504741353438,
 		"three requests to restart are lost":                     1795978504741487235,
 		"a request to restart and two probes are lost":           1795981075926112106,
+		"a crash after a device that tells nothing had refused":  1795983298456281510,
 	} {
 		if wrong := simulate(t, generateNight(seed)); wrong != "" {
 			t.Errorf("%s: %s", why, wrong)

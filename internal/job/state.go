@@ -154,6 +154,7 @@ type DeviceState struct {
 	baseline   *device.Reading // its reading while it was healthy
 	downstream []string        // the IDs of those that answered through it then
 	failed     *Reason         // why it goes back
+	broke      *Reason         // why the last step that is over failed; nil: it did not
 }
 
 // Percent is how far the current step is, or -1 where that is not known.
@@ -376,7 +377,7 @@ func (d *DeviceState) take(e ledger.Entry) error {
 // effect folds a step that started or is over.
 func (d *DeviceState) effect(e ledger.Entry, b Effect) {
 	if e.Kind == Over {
-		d.over = true
+		d.over, d.broke = true, b.Cause
 		switch {
 		case b.Baseline != nil:
 			d.baseline, d.downstream, d.Saved = b.Baseline, b.Downstream, b.Baseline.Saved
@@ -386,7 +387,7 @@ func (d *DeviceState) effect(e ledger.Entry, b Effect) {
 		return
 	}
 	d.Since = e.At
-	d.last, d.over = b, false
+	d.last, d.over, d.broke = b, false, nil
 	if b.Cause != nil { // why it returns
 		d.failed = b.Cause
 	}

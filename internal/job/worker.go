@@ -45,6 +45,7 @@ type worker struct {
 	blind      bool            // it took an image, and cannot be asked how far its writing is
 	restarted  bool            // a restart was observed since it took its newest image
 	absent     bool            // but only by answers that it did not give
+	unsure     *Reason         // whether it has its newest image is not known, and why; nil: it has
 	sentAt     time.Time       // when it had the whole of its newest image, at the latest
 	renewed    bool            // it was verified after it got once more what it ran
 	baseline   device.Reading  // its reading while it was healthy, before the first write
