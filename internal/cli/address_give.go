@@ -138,8 +138,8 @@ func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Du
 		a.say("%s has %s now. Find it: catena scan %[2]s", g.MAC, g.To.Addr())
 		return nil
 	case outcome == care.Disputed:
-		return fmt.Errorf("%s has taken %s, but %w; it may be given another one: switch that server off, "+
-			"or give the device a fixed address (catena address set)", g.MAC, g.To.Addr(), err)
+		return fmt.Errorf("%s has taken %s, but %w; it may be given another one: switch that server "+
+			"off, or give the device a fixed address (catena address set)", g.MAC, g.To.Addr(), err)
 	case outcome == care.Declined:
 		return refused("%s gave %s back: someone there has it already; give it another one", g.MAC,
 			g.To.Addr())

@@ -65,6 +65,9 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 	}
 	renamed = pathsOf(f, renamed)
 	var edits []edit
+	unplaced := func(path, why string) {
+		m.Unplaced = append(m.Unplaced, Unplaced{path, was[path].value, why})
+	}
 	for _, path := range slices.Sorted(maps.Keys(was)) {
 		value := was[path].value
 		usual, had := came[path]
@@ -77,20 +80,17 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		case has && there.value == value:
 			continue
 		case has && f == JSON && kind(there.value) != "null" && kind(there.value) != kind(value):
-			m.Unplaced = append(m.Unplaced, Unplaced{path, value,
-				fmt.Sprintf("the new version has a %s there, not a %s",
-					kind(there.value), kind(value))})
+			unplaced(path, fmt.Sprintf("the new version has a %s there, not a %s", kind(there.value),
+				kind(value)))
 			continue
 		case !has && shaped(f, to, was[path].at, is):
-			m.Unplaced = append(m.Unplaced, Unplaced{path, value,
-				"the new version has other settings in its place"})
+			unplaced(path, "the new version has other settings in its place")
 			continue
 		case !has && (had || base == nil):
-			m.Unplaced = append(m.Unplaced, Unplaced{path, value, "the new version has no such setting"})
+			unplaced(path, "the new version has no such setting")
 			continue
 		case slices.Contains(m.Set, to):
-			m.Unplaced = append(m.Unplaced, Unplaced{path, value,
-				"another setting goes to the same place: " + to})
+			unplaced(path, "another setting goes to the same place: "+to)
 			continue
 		case has && had && there.value != usual.value:
 			m.Both = append(m.Both, to)

@@ -114,7 +114,8 @@ func (s Subject) carry(t *testing.T) {
 	assert.Equal(t, before, after)
 }
 
-// A device that shows itself does so until it is told to stop, and refuses an output that it has not.
+// A device that shows itself does so until it is stopped, and refuses an output that it does not
+// have.
 func (s Subject) shows(t *testing.T) {
 	session := s.open(t, s.Start(t, Faults{}))
 	locator, err := session.Locate()
