@@ -116,8 +116,8 @@ func (r Rules) InWords(name func(id string) string) (out []string) {
 	return out
 }
 
-// Looser says in words which rules of a site these do not keep. A stricter rule keeps it. name returns
-// the name of a device by its ID.
+// Looser says in words which rules of a site these do not keep. A stricter rule keeps it. name
+// returns the name of a device by its ID.
 func (r Rules) Looser(site Rules, name func(id string) string) (out []string) {
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	limit := func(of string, is, most int) {

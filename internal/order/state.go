@@ -106,10 +106,7 @@ func New(o Order) (*State, error) {
 		s.byNeed = append(s.byNeed, d)
 		s.index(d, nil)
 	}
-	slices.SortStableFunc(s.byNeed, func(a, b *device) int {
-		return cmp.Compare(s.needs(b),
-			s.needs(a))
-	})
+	slices.SortStableFunc(s.byNeed, func(a, b *device) int { return cmp.Compare(s.needs(b), s.needs(a)) })
 	return s, nil
 }
 
@@ -124,6 +121,23 @@ func (s *State) find(id string) *device {
 // Next returns what may happen now, one action at a time: apply it, then ask again. Without a
 // change it returns the same action again. It returns false when nothing may happen before an
 // event is applied or time passes.
+//
+// Candidates are pending devices that are indexed under no constraint, the longest remaining chain
+// first. Each is checked against its constraints: if one blocks it, it is indexed there and is no
+// candidate again until that constraint changes. For example, with two slots, gate-2 downstream of
+// gate-1, and one of two cameras to stay in service:
+//
+//	candidates                     Next            why
+//	gate-2 cam-1 cam-2 gate-1      start gate-2    its chain is the longest
+//	cam-1 cam-2 gate-1             start cam-1     the cover set keeps cam-2
+//	cam-2 gate-1                   false           both slots are taken: it blocks whoever comes
+//	                               (cam-1 ends)    a slot is free
+//	cam-2 gate-1                   start cam-2
+//	gate-1                         false           gate-1 is blocked by gate-2, and indexed there
+//	                               (gate-2 ends)   gate-1 is a candidate again
+//	gate-1                         start gate-1
+//
+// So the work of a change is that of the devices under the constraint that changed, not of all.
 func (s *State) Next(now time.Time) (Action, bool) {
 	s.passTime(now)
 	for {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -80,8 +79,7 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 		case has && there.value == value:
 			continue
 		case has && f == JSON && kind(there.value) != "null" && kind(there.value) != kind(value):
-			unplaced(path, fmt.Sprintf("the new version has a %s there, not a %s", kind(there.value),
-				kind(value)))
+			unplaced(path, "the new version has a "+kind(there.value)+" there, not a "+kind(value))
 			continue
 		case !has && shaped(f, to, was[path].at, is):
 			unplaced(path, "the new version has other settings in its place")

@@ -186,6 +186,17 @@ func harmlessLine(s string) string { return strings.ReplaceAll(clean.Harmless(s)
 // fitted returns the table as it fits the terminal: without columns that are empty or the same in
 // every row, which same states, and without the less important ones, which hidden names. below are
 // the last columns of each row where those are printed on separate lines.
+//
+// Each measure is taken only if the one before it was not enough. For example, at 40 columns:
+//
+//	DEVICE  MODEL  FROM   TO     NOTE  REASON
+//	cam-11  WX-40  3.1.0  3.2.1        is held: ice on the chamber
+//	gate-1  TG-20  K42    3.2.1        is away
+//
+//	1. NOTE is empty: it is dropped
+//	2. TO is the same in every row: "All: TO 3.2.1" (from three rows on)
+//	3. MODEL is less important: "Hidden columns: MODEL (use --wide)"
+//	4. REASON is still too narrow: it is printed below its row, indented
 func (t *Table) fitted(s Style) (fit Table, same, hidden string, below [][]Cell) {
 	fit = Table{Columns: slices.Clone(t.Columns), Rows: t.Rows, OneLine: t.OneLine}
 	if s.Width == 0 {
