@@ -353,6 +353,7 @@ func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error
 
 // announce says what is about to happen.
 func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspace.Row) {
+	a.sayLate(o, forecast)
 	a.say("To be updated: %s, %d at a time.", words.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)
 	if o.Note != "" {
@@ -389,6 +390,24 @@ func (a *app) announce(o order.Order, forecast order.Schedule, skipped []workspa
 	}
 	a.say("%s", expectation(o, forecast))
 	a.say("")
+}
+
+// sayLate prints, before anything else, how many devices a window is too short for.
+func (a *app) sayLate(o order.Order, p order.Schedule) {
+	late := p.Late()
+	if len(late) == 0 {
+		return
+	}
+	var names []string
+	for _, d := range o.Devices {
+		if slices.Contains(late, d.ID) {
+			names = append(names, d.Name)
+		}
+	}
+	a.say("%s\n", a.style(a.human()).Paint(view.Warn, fmt.Sprintf(
+		"%d of %s do not fit into the window that closes %s: %s.", len(late),
+		words.Plural(len(o.Devices), "device"), o.Closes.Local().Format("Mon 2006-01-02 15:04"),
+		words.FewOf(names, 12))))
 }
 
 // sayCautions prints what a person must know before an order starts.

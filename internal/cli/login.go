@@ -547,7 +547,7 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 				"none": "none is needed"}[r.Login]
 		}
 		if r.Works {
-			result = view.Cell{Text: "works"}
+			result = view.Cell{Text: "works for reading"}
 		} else {
 			failed++
 		}
@@ -558,7 +558,8 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		return err
 	}
 	if a.format == "table" {
-		a.say("\n%s: %d can be logged in to, %d not.", words.Plural(len(tested), "device"),
+		a.say("\n%s: %d can be logged in to, %d not. Only reading was tested: whether a login may "+
+			"update a device shows when it does.", words.Plural(len(tested), "device"),
 			len(tested)-failed, failed)
 	}
 	if failed > 0 && failed == len(tested) {

@@ -196,7 +196,9 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 	if len(o.Devices) == 0 {
 		return a.nothingToDo(f.to != "" || f.request.Again, skipped, f.request.Named)
 	}
-	forecast, err := order.Forecast(o, a.now())
+	tonight, start := o, w.NextStart()
+	w.FillAtStart(&tonight, start)
+	forecast, err := order.Forecast(tonight, start)
 	if err != nil {
 		return err
 	}
@@ -209,7 +211,8 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 	if err != nil {
 		return err
 	}
-	a.announce(o, forecast, skipped)
+	tonight.Cautions = o.Cautions
+	a.announce(tonight, forecast, skipped)
 	a.say("Made the order %s: %s\nSee it as it would go: catena order show %[1]s. Carry it out: "+
 		"catena flash %[1]s", o.Name, path)
 	return nil
@@ -304,8 +307,9 @@ type lane struct {
 }
 
 func (a *app) showOrder(w *plan.Site, o order.Order) error {
-	w.FillAtStart(&o, a.now())
-	p, err := order.Forecast(o, a.now())
+	start := w.NextStart()
+	w.FillAtStart(&o, start)
+	p, err := order.Forecast(o, start)
 	if err != nil {
 		return err
 	}
@@ -336,7 +340,7 @@ func (a *app) showOrder(w *plan.Site, o order.Order) error {
 		bar := any(style.Lane(s.Start.Sub(p.Start), s.End.Sub(s.Start), p.End.Sub(p.Start), width))
 		if s.Why != nil {
 			l.NotStarted = s.Why.Error()
-			bar = view.Warn.Cell("left: " + l.NotStarted)
+			bar = view.Warn.Cell("skipped: " + l.NotStarted)
 		}
 		out.Lanes = append(out.Lanes, l)
 		t.Add(words.Clock(s.Start.Sub(p.Start)), d.Name, d.Model, pathOf(d.Path),
@@ -345,6 +349,7 @@ func (a *app) showOrder(w *plan.Site, o order.Order) error {
 	if a.format != "table" {
 		return a.emit(out, t)
 	}
+	a.sayLate(o, p)
 	a.say("Order %s at %s, made %s: %s, %d at a time.", o.Name, o.Site,
 		o.Made.Local().Format("2006-01-02 15:04"), words.Plural(len(o.Devices), "device"),
 		o.Rules.Parallel)

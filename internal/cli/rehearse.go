@@ -76,7 +76,8 @@ The site's ledger and shelf are untouched.`,
 	c.Flags().StringArrayVar(&f.fault, "fault", nil,
 		"a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be "+
 			"repeated")
-	c.Flags().StringVar(&f.start, "start", "now", "when it would start, as of catena flash")
+	c.Flags().StringVar(&f.start, "start", "", "when it would start, as of "+
+		"catena flash (default: now, or when the next window opens)")
 	return c
 }
 
@@ -119,6 +120,9 @@ func (a *app) rehearse(ctx context.Context, word string, f rehearseFlags) error 
 		return err
 	}
 	w.FillAtStart(&o, start)
+	if p, err := order.Forecast(o, start); err == nil && a.format != "json" {
+		a.sayLate(o, p)
+	}
 	in := rehearse.Input{Order: o, Start: start, Runs: f.runs, Seed: f.seed, Took: w.Past,
 		Chosen: chosen,
 		Fails:  func(order.Device) float64 { return share }}

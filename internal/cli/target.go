@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -12,6 +13,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
 	"catena/internal/files"
+	"catena/internal/plan"
 	"catena/internal/site"
 	"catena/internal/words"
 	"catena/internal/workspace"
@@ -55,10 +57,8 @@ func (a *app) targetSetCmd() *cobra.Command {
 		Args: exactly(1, "a version: newest, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			target.Version = strings.TrimSpace(args[0])
-			if target.Device != "" {
-				if err := a.means(target.Device); err != nil {
-					return err
-				}
+			if err := a.checkTarget(target); err != nil {
+				return err
 			}
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				targets = slices.DeleteFunc(targets, target.Same)
@@ -159,6 +159,25 @@ func (a *app) means(word string) error {
 	}
 	defer w.Close()
 	return w.Means(word)
+}
+
+// checkTarget refuses a target that names what does not exist.
+func (a *app) checkTarget(t site.Target) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if t.Device != "" {
+		if err := w.Means(t.Device); err != nil {
+			return err
+		}
+	}
+	var unknown *plan.UnknownTargetError
+	if err := w.CheckTarget(t); errors.As(err, &unknown) {
+		return usage("%w", err)
+	}
+	return nil
 }
 
 // changeTargets changes targets.yaml, when the site agrees with the result: the groups are

@@ -26,6 +26,16 @@ type Schedule struct {
 	BoundBy string
 }
 
+// Late returns the IDs of the devices that would not finish before the window closes.
+func (p Schedule) Late() (ids []string) {
+	for _, s := range p.Spans {
+		if s.Why != nil && s.Why.Why == Window {
+			ids = append(ids, s.Device)
+		}
+	}
+	return ids
+}
+
 // Ratio is how much longer than the bound the schedule takes; 1: it cannot be shorter.
 func (p Schedule) Ratio() float64 {
 	if p.Bound <= 0 {

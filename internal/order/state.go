@@ -106,7 +106,10 @@ func New(o Order) (*State, error) {
 		s.byNeed = append(s.byNeed, d)
 		s.index(d, nil)
 	}
-	slices.SortStableFunc(s.byNeed, func(a, b *device) int { return cmp.Compare(s.needs(b), s.needs(a)) })
+	slices.SortStableFunc(s.byNeed, func(a, b *device) int {
+		return cmp.Compare(s.needs(b),
+			s.needs(a))
+	})
 	return s, nil
 }
 

@@ -335,13 +335,13 @@ func (w *Site) Without(o order.Order, out func(order.Device) bool) order.Order {
 	return o
 }
 
-// Fit selects the devices of an order that can be updated, and rolled back, until a time: those that
-// are unsafe first. It returns the names of the others. A lockstep set is selected as a whole.
+// Fit selects the devices of an order that can be updated, and rolled back, until a time: those
+// that are unsafe first. It returns the names of the others. A lockstep set is selected as a whole.
 //
-// Whether some devices fit is known only from the forecast of all of them together, since they share
-// slots and uplinks. So the units (devices, or sets) are sorted by urgency and tried in halves: a
-// half that fits beside what was selected is selected, another one is split. For example, with 40
-// minutes, one at a time, and 15 minutes for each of a to d:
+// Whether some devices fit is known only from the forecast of all of them together, since they
+// share slots and uplinks. So the units (devices, or sets) are sorted by urgency and tried in
+// halves: a half that fits beside what was selected is selected, another one is split. For example,
+// with 40 minutes, one at a time, and 15 minutes for each of a to d:
 //
 //	a b c d   60 min, split    a b   30 min, selected    c d   60 min, split
 //	c         45 min, left     d     45 min, left

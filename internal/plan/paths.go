@@ -1,8 +1,10 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,6 +19,7 @@ import (
 	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
+	"catena/internal/text"
 	"catena/internal/workspace"
 )
 
@@ -47,7 +50,77 @@ func (w *Site) UnresolvedReferences() []site.Reference {
 	if len(known) == 0 {
 		return nil
 	}
-	return w.Site.Unresolved(known)
+	return w.Site.Unresolved(known, w.Models())
+}
+
+// Models returns the models of the shelf's images and of the families.
+func (w *Site) Models() (all []string) {
+	for _, i := range w.Images() {
+		all = append(all, i.Models...)
+	}
+	for _, f := range w.Families.Families() {
+		all = append(all, f.Models...)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
+
+// UnknownTargetError is returned for a target that names what does not exist.
+type UnknownTargetError struct{ Reason string }
+
+func (e *UnknownTargetError) Error() string { return e.Reason }
+
+// CheckTarget refuses a target for a model that does not exist, and an exact version that no image of
+// the shelf has and no device runs, if the shelf has any for the model. Its error is an
+// UnknownTargetError. While no device is known, every target passes.
+func (w *Site) CheckTarget(t site.Target) error {
+	known := w.Devices()
+	if len(known) == 0 || t.Check() != nil {
+		return nil
+	}
+	only := w.Site
+	only.Targets, only.Limits = []site.Target{t}, site.Limits{}
+	for _, r := range only.Unresolved(known, w.Models()) {
+		if r.Where == "targets" || r.Where == "targets: model" {
+			return &UnknownTargetError{r.String()}
+		}
+	}
+	v, exact := t.Exact()
+	if !exact || t.Group != "" && t.Model == "" {
+		return nil
+	}
+	model, component := t.Model, cmp.Or(t.Component, firmware.Main)
+	have, images := map[string]bool{}, 0
+	for _, d := range known {
+		if t.Device != "" && d.Answers(t.Device) {
+			model = d.Model
+		}
+	}
+	for _, d := range known {
+		if strings.EqualFold(d.Model, model) {
+			have[d.Of(component)] = true
+		}
+	}
+	for _, i := range w.Images() {
+		if i.Component == component && slices.ContainsFunc(i.Models,
+			func(m string) bool { return strings.EqualFold(m, model) }) {
+			have[i.Version] = true
+			images++
+		}
+	}
+	delete(have, "")
+	if have[v] || images == 0 {
+		return nil
+	}
+	all := slices.Sorted(maps.Keys(have))
+	reason := fmt.Sprintf("no image on the shelf has the version %s of %s, and no device runs it", v,
+		model)
+	if like := text.Nearest(v, all); like != "" {
+		reason += "; did you mean " + like + "?"
+	} else {
+		reason += "; there are " + strings.Join(all, ", ") + ". To add its image: catena shelf add FILE"
+	}
+	return &UnknownTargetError{reason}
 }
 
 // UnknownJobError is returned for a word that is not a job's ID.

@@ -82,7 +82,7 @@ func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 }
 
 // StartsNow holds an order that waited for its start against the site once more: much may have
-// changed since. What is left out now is added to Left.
+// changed since. What is left out now is added to Skipped.
 func (w *Site) StartsNow(p *Prepared) error {
 	if err := w.Renew(); err != nil {
 		return err
@@ -115,7 +115,17 @@ func (w *Site) holdAgainst(p *Prepared, start time.Time) error {
 	return nil
 }
 
-// StartTime returns the time that a text means. Outside of the site's windows nothing starts. Its
+// NextStart returns when a job could start at the earliest: now, or where the site has windows and
+// none is open, when the next one opens.
+func (w *Site) NextStart() time.Time {
+	now := w.now()
+	if opens, _, has := w.Site.Window(now); has && opens.After(now) {
+		return opens
+	}
+	return now
+}
+
+// StartTime returns the time that a text means; empty is NextStart. Outside of the site's windows nothing starts. Its
 // errors are a TermError and a ClosedError.
 func (w *Site) StartTime(text string) (time.Time, error) {
 	now := w.now()
@@ -125,6 +135,8 @@ func (w *Site) StartTime(text string) (time.Time, error) {
 	after, isDelay := strings.CutPrefix(text, "+")
 	clock, clockErr := time.Parse("15:04", text)
 	switch {
+	case text == "":
+		return w.NextStart(), nil
 	case text == "now":
 	case text == "window" && !has:
 		return start, wrong("the site has no windows; see windows: in " + site.File)

@@ -21,19 +21,25 @@ type Reference struct {
 }
 
 func (r Reference) String() string {
-	means := "is called"
-	if r.Where == perModel {
-		means = "is of the model"
+	means := "no device is called"
+	switch r.Where {
+	case perModel:
+		means = "no device is of the model"
+	case targetModel:
+		means = "no device, image or family is of the model"
 	}
-	s := fmt.Sprintf("%s: no device %s %q", r.Where, means, r.Word)
+	s := fmt.Sprintf("%s: %s %q", r.Where, means, r.Word)
 	if r.Like != "" {
 		s += ", did you mean " + r.Like + "?"
 	}
 	return s
 }
 
-// perModel is the Where of a model's limit.
-const perModel = "limits: per_model"
+// The Where of words that mean models.
+const (
+	perModel    = "limits: per_model"
+	targetModel = "targets: model"
+)
 
 // references are all words that mean devices.
 func (s Site) references() []Reference {
@@ -68,6 +74,9 @@ func (s Site) references() []Reference {
 	for _, u := range s.Units {
 		add("units", u.Base)
 	}
+	for _, p := range s.Places {
+		add("places", fmt.Sprint(p.Key))
+	}
 	for _, h := range s.ByHand {
 		add("by_hand", h.Device)
 	}
@@ -75,8 +84,10 @@ func (s Site) references() []Reference {
 }
 
 // Unresolved returns the references that mean none of the devices: a word that is spelt wrong, or a
-// device that is not there any more. A hold that means no one holds no one.
-func (s Site) Unresolved(devices []device.Device) []Reference {
+// device that is not there any more. A hold that means no one holds no one. models are those of
+// images and families: the targets of several sites may be shared, so a target may be for a model
+// that this site does not have.
+func (s Site) Unresolved(devices []device.Device, models []string) []Reference {
 	var names []string
 	for _, d := range devices {
 		names = append(names, d.Name)
@@ -88,18 +99,27 @@ func (s Site) Unresolved(devices []device.Device) []Reference {
 			out = append(out, r)
 		}
 	}
-	return append(out, s.unknownModels(devices)...)
+	return append(out, s.unknownModels(devices, models)...)
 }
 
-// unknownModels are the limits of models that no device has: such a limit would limit nothing.
-func (s Site) unknownModels(devices []device.Device) (out []Reference) {
-	var models []string
+// unknownModels are the limits and targets of models that do not exist: such a limit would limit
+// nothing, and the devices that such a target was meant for would get the newest image.
+func (s Site) unknownModels(devices []device.Device, models []string) (out []Reference) {
+	check := func(where, word string, known []string) {
+		if !slices.ContainsFunc(known, func(m string) bool { return strings.EqualFold(m, word) }) {
+			out = append(out, Reference{Where: where, Word: word, Like: text.Nearest(word, known)})
+		}
+	}
+	var here []string
 	for _, d := range devices {
-		models = append(models, d.Model)
+		here = append(here, d.Model)
 	}
 	for _, model := range slices.Sorted(maps.Keys(s.Limits.PerModel)) {
-		if !slices.ContainsFunc(models, func(m string) bool { return strings.EqualFold(m, model) }) {
-			out = append(out, Reference{Where: perModel, Word: model, Like: text.Nearest(model, models)})
+		check(perModel, model, here)
+	}
+	for _, t := range s.Targets {
+		if t.Model != "" {
+			check(targetModel, t.Model, append(here, models...))
 		}
 	}
 	return out

@@ -27,7 +27,7 @@ func TestNobody(t *testing.T) {
 	for _, name := range []string{"cam-11", "gate-1", "gate-15", "switch-basin"} {
 		known = append(known, device.Device{Name: name})
 	}
-	nobody := s.Unresolved(known)
+	nobody := s.Unresolved(known, nil)
 	require.Len(t, nobody, 1)
 	assert.Equal(t, `hold: no device is called "gate-5", did you mean gate-1?`, nobody[0].String())
 	assert.True(t, s.Refers(known[0]))

@@ -124,7 +124,7 @@ uplinks:
 	}, w.Through, "all but what it is reached through itself goes through what the laptop is "+
 		"plugged into")
 	assert.Equal(t, map[string][]string{"switch-basin": {"cam-11"}}, w.Feeds)
-	assert.Empty(t, s.Unresolved(all), "the laptop is not a device")
+	assert.Empty(t, s.Unresolved(all, nil), "the laptop is not a device")
 }
 
 func TestWindows(t *testing.T) {
