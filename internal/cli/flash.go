@@ -28,6 +28,7 @@ import (
 	"catena/internal/order"
 	"catena/internal/plan"
 	"catena/internal/shelf"
+	"catena/internal/text"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -273,7 +274,7 @@ func (a *app) seeThrough(ctx context.Context, w *plan.Site, access *contact.Acce
 			"the job was stopped before all devices were worked on; continue with the same command")}
 	}
 	if parked := state.Count(job.Parked); parked > 0 {
-		a.say("%s restart when you say so: catena finish %s", words.Plural(parked, "parked device"),
+		a.say("To restart %s: catena finish %s", words.Plural(parked, "parked device"),
 			state.ID)
 	}
 	if less || notBegun(state) {
@@ -410,6 +411,36 @@ func (a *app) sayLate(o order.Order, p order.Schedule) {
 		words.FewOf(names, 12))))
 }
 
+// unknownCautions refuses names that are not those of an order's cautions, and says what the whole
+// flag should be: those that were right stay.
+func unknownCautions(o order.Order, accept []string, known map[string]bool) error {
+	var names, right, wrong []string
+	for _, c := range o.Cautions {
+		names = append(names, c.Name)
+	}
+	for _, name := range accept {
+		if name == firmware.AllCautions || known[name] {
+			right = append(right, name)
+			continue
+		}
+		wrong = append(wrong, name)
+		if like := text.Nearest(name, names); like != "" {
+			right = append(right, like)
+		}
+	}
+	switch {
+	case len(wrong) == 0:
+		return nil
+	case len(names) == 0:
+		return usage("--accept %s: the order has no cautions", strings.Join(wrong, ", "))
+	case len(right) == 0:
+		return usage("--accept %s: the order has no caution of that name; it has %s",
+			strings.Join(wrong, ", "), strings.Join(names, ", "))
+	}
+	return usage("--accept %s: the order has no caution of that name; did you mean --accept %s?",
+		strings.Join(wrong, ", "), strings.Join(right, " --accept "))
+}
+
 // sayCautions prints what a person must know before an order starts.
 func (a *app) sayCautions(o order.Order) {
 	for _, c := range o.Cautions {
@@ -454,10 +485,8 @@ func (a *app) acceptCautions(o *order.Order, accept []string) error {
 			open = append(open, c.Name)
 		}
 	}
-	for _, name := range accept {
-		if name != firmware.AllCautions && !given[name] {
-			return usage("--accept %s: the order has no caution of that name", name)
-		}
+	if err := unknownCautions(*o, accept, given); err != nil {
+		return err
 	}
 	for _, name := range open {
 		answer, err := a.ask("To accept the caution " + name + ", type its name: ")
@@ -553,7 +582,9 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 			}
 		}
 	}()
-	defer a.stayAwake(j.ID)()
+	if !j.Order().Rehearsal {
+		defer a.stayAwake(j.ID)()
+	}
 	told := a.teller(w, book).Follow(j.ID, j.Since)
 	ended := make(chan error, 1)
 	go func() { ended <- j.Run(going, checking) }()

@@ -57,7 +57,7 @@ func (a *app) listCmd() *cobra.Command {
 				for _, d := range devices {
 					t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,
 						d.Hardware.Text, d.Serial, d.Version.Text,
-						statusTone(d.Status).Cell(d.Status))
+						statusTone(d.Status).Cell(d.Stands()))
 				}
 				return t
 			})

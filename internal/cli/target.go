@@ -48,6 +48,7 @@ func targetFlags(c *cobra.Command, target *site.Target) {
 
 func (a *app) targetSetCmd() *cobra.Command {
 	var target site.Target
+	var missing bool
 	c := &cobra.Command{
 		Use:   "set VERSION",
 		Short: "Set which version devices should run",
@@ -57,7 +58,7 @@ func (a *app) targetSetCmd() *cobra.Command {
 		Args: exactly(1, "a version: newest, 3.2.1, or a constraint"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			target.Version = strings.TrimSpace(args[0])
-			if err := a.checkTarget(target); err != nil {
+			if err := a.checkTarget(target, missing); err != nil {
 				return err
 			}
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
@@ -68,6 +69,8 @@ func (a *app) targetSetCmd() *cobra.Command {
 	}
 	targetFlags(c, &target)
 	c.Flags().StringVar(&target.Because, "because", "", "why")
+	c.Flags().BoolVar(&missing, "missing", false, "set it although the shelf has no image of that "+
+		"version yet (catena match --missing lists what to obtain)")
 	return c
 }
 
@@ -151,18 +154,8 @@ func (a *app) targetLoadCmd() *cobra.Command {
 	}
 }
 
-// means refuses a word that means no known device.
-func (a *app) means(word string) error {
-	w, err := a.openSite()
-	if err != nil {
-		return err
-	}
-	defer w.Close()
-	return w.Means(word)
-}
-
 // checkTarget refuses a target that names what does not exist.
-func (a *app) checkTarget(t site.Target) error {
+func (a *app) checkTarget(t site.Target, missing bool) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -174,6 +167,9 @@ func (a *app) checkTarget(t site.Target) error {
 		}
 	}
 	var unknown *plan.UnknownTargetError
+	if missing {
+		t.Version = site.Newest
+	}
 	if err := w.CheckTarget(t); errors.As(err, &unknown) {
 		return usage("%w", err)
 	}

@@ -60,7 +60,7 @@ func TestDocumentsListTheColumns(t *testing.T) {
 func TestErrorsOfTheDocumentAreProvoked(t *testing.T) {
 	raw, err := os.ReadFile("../../docs/trouble.md")
 	require.NoError(t, err)
-	_, table, found := strings.Cut(string(raw), "\n## What is said of this laptop")
+	_, table, found := strings.Cut(string(raw), "\n## Messages about this laptop")
 	require.True(t, found)
 	provoked := ""
 	scripts, err := filepath.Glob("testdata/*.txt")

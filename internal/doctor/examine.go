@@ -3,6 +3,7 @@ package doctor
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -311,6 +312,7 @@ func (e *examination) site() {
 		e.bad(site.File, "fix that word, or look for the device: catena scan", "%s", r)
 	}
 	e.devices()
+	e.parked()
 	now := e.Now
 	switch opens, closes, has := w.Site.Window(now); {
 	case !has:
@@ -319,6 +321,21 @@ func (e *examination) site() {
 			opens.In(w.Site.Zone()).Format("Mon 15:04"), words.Clock(closes.Sub(opens)))
 	default:
 		e.ok("window", "open until %s", closes.In(w.Site.Zone()).Format("Mon 15:04"))
+	}
+}
+
+// parked names devices that have an image and wait for their restart: by day that is easily
+// forgotten.
+func (e *examination) parked() {
+	by := map[string][]string{} // names by job
+	for _, r := range e.Input.Site.MainRows() {
+		if r.ParkedIn != "" {
+			by[r.ParkedIn] = append(by[r.ParkedIn], r.Name)
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(by)) {
+		e.look("parked", "restart them: catena finish "+id, "since job %s, with an image that waits for "+
+			"the restart: %s", id, words.FewOf(by[id], 8))
 	}
 }
 

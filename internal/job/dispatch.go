@@ -41,6 +41,9 @@ type permission struct {
 // and what other jobs have open. Only tests change it.
 var pollEvery = time.Second
 
+// Order returns the order that the job carries out.
+func (j *Job) Order() order.Order { return j.plan.Order }
+
 // Run carries out the order and returns when every device has ended. When going ends, no more
 // devices start; when patience ends, half-updated lockstep sets are rolled back and devices that
 // are only being checked are abandoned. What is being written is always finished.

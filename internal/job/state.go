@@ -134,6 +134,7 @@ type DeviceState struct {
 	Total     int64       `json:"total"`             // bytes, or 100
 	Rate      float64     `json:"rate"`              // bytes per second, while sending
 	Left      float64     `json:"left"`              // seconds, while sending; 0: not known
+	Moved     time.Time   `json:"moved,omitzero"`    // when Done changed last; zero: not yet
 	Version   string      `json:"version,omitempty"` // what it was last heard to run
 	Cause     *Reason     `json:"cause,omitempty"`
 	Reason    string      `json:"reason,omitempty"` // the cause in words
@@ -248,13 +249,29 @@ func (f *Follower) device(id string) *DeviceState {
 	return nil
 }
 
+// stalledAfter is how long a transfer may stand still before its rate says nothing any more.
+const stalledAfter = 10 * time.Second
+
+// Stalled returns for how long the transfer to a device has not moved; 0: it moves, or nothing is
+// being sent.
+func (d DeviceState) Stalled(now time.Time) time.Duration {
+	since := d.Moved
+	if since.Before(d.Since) {
+		since = d.Since
+	}
+	if stands := now.Sub(since); d.Step == Sending && stands > stalledAfter {
+		return stands
+	}
+	return 0
+}
+
 // move adds the passing progress, where it belongs to the step the device is in.
 func (d *DeviceState) move(p ledger.Progress) {
 	if d.Step != Sending && d.Step != Writing || p.At.Before(d.Since) || d.Step == Writing &&
 		p.Total != 100 {
 		return
 	}
-	d.Done, d.Total = p.Done, p.Total
+	d.Done, d.Total, d.Moved = p.Done, p.Total, p.At
 	if took := p.At.Sub(d.Since).Seconds(); d.Step == Sending && took > 0 {
 		d.Rate = float64(d.Done) / took
 		if d.Rate > 0 {

@@ -57,6 +57,9 @@ type Order struct {
 	// What is known only when it starts.
 	// fingerprints of the keys that signed it
 	Signed []string `yaml:"-" json:"signed,omitempty"`
+	// Rehearsal: it is carried out on stand-ins, so no command may be proposed for its job: the
+	// site has another job of that ID, or none.
+	Rehearsal bool `yaml:"-" json:"rehearsal,omitempty"`
 	// Start is when a scheduled job starts; zero: at once.
 	Start time.Time `yaml:"-" json:"start,omitzero"`
 	// when the window ends; zero: it does not

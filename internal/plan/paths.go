@@ -70,8 +70,8 @@ type UnknownTargetError struct{ Reason string }
 
 func (e *UnknownTargetError) Error() string { return e.Reason }
 
-// CheckTarget refuses a target for a model that does not exist, and an exact version that no image of
-// the shelf has and no device runs, if the shelf has any for the model. Its error is an
+// CheckTarget refuses a target for a model that does not exist, and an exact version that no image
+// of the shelf has and no device runs, if the shelf has any for the model. Its error is an
 // UnknownTargetError. While no device is known, every target passes.
 func (w *Site) CheckTarget(t site.Target) error {
 	known := w.Devices()
@@ -118,7 +118,8 @@ func (w *Site) CheckTarget(t site.Target) error {
 	if like := text.Nearest(v, all); like != "" {
 		reason += "; did you mean " + like + "?"
 	} else {
-		reason += "; there are " + strings.Join(all, ", ") + ". To add its image: catena shelf add FILE"
+		reason += "; there are " + strings.Join(all, ", ") + ". If its image will come later: " +
+			"catena target set --missing"
 	}
 	return &UnknownTargetError{reason}
 }

@@ -10,6 +10,7 @@ import (
 func (w *Site) RehearseOnce(o order.Order, chosen map[string]rehearse.Fault) (*rehearse.Once, *Site,
 	error) {
 	w.FillAtStart(&o, w.now())
+	o.Rehearsal = true
 	recorded, err := rehearse.Recordings(w.Dialects, w.Dir, w.Shelf.Dir())
 	if err != nil {
 		return nil, nil, err

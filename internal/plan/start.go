@@ -125,8 +125,8 @@ func (w *Site) NextStart() time.Time {
 	return now
 }
 
-// StartTime returns the time that a text means; empty is NextStart. Outside of the site's windows nothing starts. Its
-// errors are a TermError and a ClosedError.
+// StartTime returns the time that a text means; empty is NextStart. Outside of the site's windows
+// nothing starts. Its errors are a TermError and a ClosedError.
 func (w *Site) StartTime(text string) (time.Time, error) {
 	now := w.now()
 	wrong := func(reason string) error { return &TermError{"--start", text, reason} }

@@ -126,6 +126,15 @@ func (r Row) InTree() string {
 	return r.Name
 }
 
+// Stands returns the status in words: with whether the device has an image that waits for its
+// restart.
+func (r Row) Stands() string {
+	if r.ParkedIn != "" {
+		return r.Status + ", parked"
+	}
+	return r.Status
+}
+
 // Sendable tells whether the device's dialect can send it an image.
 func (r Row) Sendable() bool { return r.sendable }
 

@@ -135,7 +135,7 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 	bar, percent, rate, left := view.Painted(""), "", "", ""
 	if p := d.Percent(); p >= 0 {
 		bar, percent = s.Bar(p, barWidth), fmt.Sprintf("%d", p)
-		if d.Rate > 0 && now.Sub(d.Since) > rateAfter {
+		if d.Rate > 0 && now.Sub(d.Since) > rateAfter && d.Stalled(now) == 0 {
 			rate, left = words.Bytes(d.Rate)+"/s", words.Clock(
 				time.Duration(d.Left*float64(time.Second)))
 		}
@@ -150,6 +150,8 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 			d.Asks + "  (catena track --done " + advice.Quoted(d.Name) + ")"}
 	case waits != nil:
 		what = waits.Error()
+	case d.Stalled(now) > 0:
+		what = "no data was accepted for " + words.Clock(d.Stalled(now))
 	case d.Step == job.Done:
 		what = fmt.Sprintf("proven on %s in %s", d.Version,
 			words.Clock(time.Duration(d.Took*float64(time.Second))))

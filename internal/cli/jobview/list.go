@@ -109,14 +109,17 @@ func Ends(state job.State) view.Table {
 	})
 	t := view.Table{Columns: []string{"name", "end", "was", "runs", "took", "why", "what to do"},
 		Less: []string{"took"}, Tail: 2}
+	if state.Order.Rehearsal {
+		t.Columns, t.Tail = t.Columns[:6], 1
+	}
 	for _, d := range ended {
 		took := ""
 		if d.Took > 0 {
 			took = words.Clock(time.Duration(d.Took * float64(time.Second)))
 		}
-		t.Add(d.Name, StepTone(d.Step).Cell(string(d.Step)), d.From, d.Version, view.Number(took),
-			d.Reason,
-			advice.Next(d))
+		row := []any{d.Name, StepTone(d.Step).Cell(string(d.Step)), d.From, d.Version,
+			view.Number(took), d.Reason, advice.Next(d)}
+		t.Add(row[:len(t.Columns)]...)
 	}
 	return t
 }

@@ -526,7 +526,7 @@ func (l *live) detail() (title string, lines []string) {
 	}
 	if d.Step.End() {
 		lines = append(lines, strings.TrimSpace(string(d.Step)+", it runs "+d.Version+". "+d.Reason))
-		if next := advice.Next(d); next != "" {
+		if next := advice.Next(d); next != "" && !l.state.Order.Rehearsal {
 			lines = append(lines, "What to do: "+next)
 		}
 	}
