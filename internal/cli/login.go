@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -142,11 +143,13 @@ func (a *app) loginAdd(f loginFlags) error {
 	if err != nil {
 		return err
 	}
+	var beside []login.Entry
 	err = login.Change(w.Dir, secret, func(b *login.Book) error {
 		var err error
 		if e, err = b.Add(e); err != nil {
 			return usage("%w", err)
 		}
+		beside = b.Beside(e)
 		return nil
 	})
 	if err != nil {
@@ -157,6 +160,10 @@ func (a *app) loginAdd(f loginFlags) error {
 		try = "catena tell --test"
 	}
 	a.say("Added login %s for %s. Try it: %s", e.ID, e.For(), try)
+	for _, o := range beside {
+		a.say("Login %s for %s, user %s, stays: devices may have either password. To remove it: "+
+			"catena login drop %[1]s", o.ID, o.For(), cmp.Or(o.User, "none"))
+	}
 	return nil
 }
 

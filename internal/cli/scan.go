@@ -123,7 +123,7 @@ func (a *app) scanCmd() *cobra.Command {
 				}
 				return a.printUplinks(at, devices)
 			}
-			return a.printScan(r.site, note, devices)
+			return a.printScan(r, note, devices)
 		},
 	}
 	l.flags(c)
@@ -414,7 +414,8 @@ func (a *app) printUplinks(at string, devices []device.Device) error {
 	return nil
 }
 
-func (a *app) printScan(w *plan.Site, note record.Scan, devices []device.Device) error {
+func (a *app) printScan(r *round, note record.Scan, devices []device.Device) error {
+	w := r.site
 	shelf, err := a.openShelf()
 	if err != nil {
 		return err
@@ -450,8 +451,33 @@ func (a *app) printScan(w *plan.Site, note record.Scan, devices []device.Device)
 		return err
 	}
 	a.conclude(note, shown)
+	a.sayUntried(r.survey, shown)
 	a.reportUnresolved(w)
 	return nil
+}
+
+// sayUntried names the logins that were not tried on devices that rejected one.
+func (a *app) sayUntried(s *survey.Survey, shown []workspace.Row) {
+	var logins, devices []string
+	for _, r := range shown {
+		d := r.Match.Device
+		if d.Access != device.LoginRefused || d.Trouble == nil || d.Trouble.Problem != device.BadLogin {
+			continue
+		}
+		untried := s.Untried(d)
+		for _, e := range untried {
+			if text := e.ID + " for " + e.For(); !slices.Contains(logins, text) {
+				logins = append(logins, text)
+			}
+		}
+		if len(untried) > 0 {
+			devices = append(devices, advice.Quoted(d.Name))
+		}
+	}
+	if len(devices) > 0 {
+		a.say("Not tried there, so that no device locks: %s. To try: catena login test %s",
+			words.FewOf(logins, 6), strings.Join(devices[:min(len(devices), 6)], " "))
+	}
 }
 
 // reportUnresolved warns of words in the site's files that mean no device.

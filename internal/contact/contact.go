@@ -134,10 +134,29 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Caller: x.aids, Dialects: x.Dialects, Logins: x.Logins, Names: x.site.NameOf,
+	return &scan.Scanner{Caller: x.aids, Dialects: x.Dialects, Logins: x.Logins,
+		Attempts: unasked, Names: x.site.NameOf,
 		Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
 		Patience: scan.UsualPatience}
+}
+
+// How many logins that have not worked on a device before are sent to it by one command: unasked,
+// and where a person asks for it.
+const (
+	unasked = 1
+	Asked   = 3
+)
+
+// Untried returns the stored logins that may be tried on a device, and that it has not refused.
+func (x *Access) Untried(d device.Device) (out []login.Entry) {
+	for _, l := range x.Logins(d) {
+		if e, is := x.Book.Find(l.ID); is && l.Is(x.Dialects.Form(d.Endpoint)) &&
+			!slices.Contains(d.Refused, l.ID) {
+			out = append(out, e)
+		}
+	}
+	return out
 }
 
 // Contact is how to talk to a known device: with the login that worked last, or the first

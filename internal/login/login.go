@@ -125,17 +125,34 @@ func (b Book) HookSecret(host string) string {
 	return ""
 }
 
-// Add adds a login. One for the same with the same user takes the old one's place.
+// Add adds a login. The others stay, also one for the same with the same user: devices of one model
+// may have different passwords. Only the same login again, and what a host can have one of, takes
+// the place of the old one.
 func (b *Book) Add(e Entry) (Entry, error) {
 	if err := e.check(); err != nil {
 		return e, err
 	}
 	e.ID = strings.ToLower(rand.Text()[:8])
 	b.Entries = slices.DeleteFunc(b.Entries, func(o Entry) bool {
-		return o.Kind == e.Kind && o.Of == e.Of && o.User == e.User
+		same := o.Kind == e.Kind && o.Of == e.Of && o.User == e.User && (e.Kind == Place ||
+			e.Kind == Hook || o.Password == e.Password && (e.Password != "" || o.Key == e.Key))
+		if same {
+			e.ID = o.ID // devices on which it worked know it by that
+		}
+		return same
 	})
 	b.Entries = append(b.Entries, e)
 	return e, nil
+}
+
+// Beside returns the other logins for the same with the same user.
+func (b Book) Beside(e Entry) (out []Entry) {
+	for _, o := range b.Entries {
+		if o.ID != e.ID && o.Kind == e.Kind && o.Of == e.Of && o.User == e.User {
+			out = append(out, o)
+		}
+	}
+	return out
 }
 
 const maxSecret = 256 // bytes of a user or a password

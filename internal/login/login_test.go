@@ -49,7 +49,12 @@ func TestOrder(t *testing.T) {
 
 	again, err := b.Add(login.Entry{Kind: login.Site, User: "s", Password: "8"})
 	require.NoError(t, err)
-	assert.Len(t, b.Entries, 7, "the same for the same takes its place")
+	assert.Len(t, b.Entries, 8, "another password takes no one's place")
+	assert.Len(t, b.Beside(again), 1)
+	same, err := b.Add(login.Entry{Kind: login.Site, User: "s", Password: "8"})
+	require.NoError(t, err)
+	assert.Len(t, b.Entries, 8)
+	assert.Equal(t, again.ID, same.ID, "devices on which it worked know it by that")
 	found, ok := b.Find(again.ID)
 	assert.True(t, ok)
 	assert.Equal(t, "8", found.Password)

@@ -122,28 +122,46 @@ func TestMovedDeviceStaysTheSame(t *testing.T) {
 	assert.Equal(t, KeySerial, r.Keys.Refused[0].Kind)
 }
 
-// Logins are tried in their order, three at most, the refused ones not again, and the
-// one that worked comes first.
+// Logins are tried in their order: one that has not worked before by each command, however often
+// that looks, or as many as a person asks for. Refused ones are not tried again, and the one that
+// worked comes first and does not count.
 func TestLoginsAreTriedInOrder(t *testing.T) {
 	h := newHill(t, gate("gate-1", 101, sim.Faults{OtherPassword: other}))
+	command := func() device.Device {
+		h.scanner.spent.Clear()
+		return h.device(h.scan(), "gate-1")
+	}
 	wrong := func(n int) login.Credential {
 		return login.Credential{ID: fmt.Sprintf("w%d", n), User: "keeper",
 			Password: fmt.Sprintf("wrong-%d", n)}
 	}
 	good := login.Credential{ID: "good", User: "keeper", Password: other}
-	h.logins(wrong(1), wrong(2), wrong(3), wrong(4), good)
-	d := h.device(h.scan(), "gate-1")
+	h.logins(wrong(1), wrong(2), wrong(3), good)
+	d := command()
 	assert.Equal(t, device.LoginRefused, d.Access)
+	assert.Equal(t, []string{"w1"}, d.Refused)
+	for range 3 { // rounds of the same command
+		assert.Equal(t, []string{"w1"}, h.device(h.scan(), "gate-1").Refused)
+	}
+	h.scanner.Attempts = 2
+	d = command()
 	assert.Equal(t, []string{"w1", "w2", "w3"}, d.Refused)
-	assert.Contains(t, d.Why(), "refused the login (3 logins were tried)")
-	d = h.device(h.scan(), "gate-1")
+	assert.Contains(t, d.Why(), "refused the login (2 logins were tried)")
+	h.scanner.Attempts = 0
+	d = command()
 	assert.Equal(t, device.OK, d.Access,
 		"what was refused is not tried again, so that the gate, which locks up after five, has not")
 	assert.Equal(t, "good", d.Login)
-	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused)
-	h.logins(wrong(5), good)
-	d = h.device(h.scan(), "gate-1")
-	assert.Equal(t, []string{"w1", "w2", "w3", "w4"}, d.Refused, "the one that worked comes first")
+	h.logins(wrong(4), wrong(5), good)
+	d = command()
+	assert.Equal(t, device.OK, d.Access)
+	assert.Equal(t, []string{"w1", "w2", "w3"}, d.Refused, "the one that worked comes first")
+
+	good.Password = "changed" // one attempt for that, and one new one
+	h.logins(good, wrong(4), wrong(5))
+	d = command()
+	assert.Equal(t, []string{"w1", "w2", "w3", "good", "w4"}, d.Refused)
+	h.scanner.spent.Clear()
 
 	h.logins(wrong(1))
 	d = h.device(h.scan(), "gate-1")

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -30,7 +31,6 @@ const (
 	maxDevices = 4096             // of one scan, after the sightings were brought together
 	readLanes  = 64               // devices read at the same time
 	readWithin = 20 * time.Second // for one device
-	maxTries   = 3                // logins tried with one device; many lock after five
 )
 
 // UsualPatience is how long one address may take to answer.
@@ -39,9 +39,12 @@ const UsualPatience = discover.UsualPatience
 // Scanner looks through networks.
 type Scanner struct {
 	Dialects dialect.Registry
-	// in the order to try; no more than three are tried
-	Logins func(device.Device) []login.Credential
-	Names  func(device.Device) (string, bool) // what the site calls it; may be nil
+	// Logins returns those of a device in the order to try. The one that worked last is tried first;
+	// of the others, no more than Attempts are, however often the scanner looks at the device: many
+	// devices lock after five wrong ones.
+	Logins   func(device.Device) []login.Credential
+	Attempts int // 0: one
+	Names    func(device.Device) (string, bool) // what the site calls it; may be nil
 	// Refers tells whether the site's files mean a device: it keeps its name; may be nil.
 	Refers func(device.Device) bool
 	// may its password be shown on the wire; may be nil
@@ -64,6 +67,7 @@ type Scanner struct {
 	// unnamed are the devices that refused a login without a number, by address: it was
 	// given for this run, and is tried once with a device as long as the run lasts.
 	unnamed sync.Map
+	spent   sync.Map // *atomic.Int32: attempts that a device refused, by its address
 }
 
 // Result is what a scan brought.
@@ -415,7 +419,7 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 // try goes through logins until one is not refused, and notes which were.
 func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at dialect.At,
 	logins []login.Credential) {
-	tried := 0
+	tried, worked := 0, d.Login
 	for _, login := range logins {
 		login.PlainBasic = s.Plain != nil && s.Plain(d.Vendor, d.Model)
 		facts, listed, err := read(ctx, speaks, at, login, d.Identity)
@@ -435,6 +439,7 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 		tried++
 		switch {
 		case errors.Is(err, device.ErrLoginRefused):
+			s.spend(d.Address, login.ID != "" && login.ID == worked)
 			if login.ID == "" {
 				s.unnamed.Store(d.Address+" "+login.User, true)
 			}
@@ -493,13 +498,15 @@ func address(e device.Endpoint) netip.AddrPort {
 	return a
 }
 
-// logins are those to try with a device: the one that worked last, then the others in
-// their order, without those that it refused before. A device that tells all without a
-// login is asked without.
-func (s *Scanner) logins(d device.Device, at device.Endpoint) (out []login.Credential, before int) {
+// logins returns those to try with a device: the one that worked last, then others in their order,
+// as many as it may still be sent, without those that it refused before. A device that needs no login
+// is asked without.
+func (s *Scanner) logins(d device.Device, at device.Endpoint) (worked []login.Credential,
+	before int) {
 	if at.Open {
 		return []login.Credential{{}}, 0
 	}
+	var out []login.Credential
 	for _, l := range s.Logins(d) {
 		switch {
 		case !l.Is(s.Dialects.Form(at)):
@@ -508,12 +515,21 @@ func (s *Scanner) logins(d device.Device, at device.Endpoint) (out []login.Crede
 		case l.RefusedAs() != "" && slices.Contains(d.Refused, l.RefusedAs()):
 			before++
 		case l.ID != "" && l.ID == d.Login:
-			out = slices.Insert(out, 0, l)
+			worked = append(worked, l)
 		default:
 			out = append(out, l)
 		}
 	}
-	return out[:min(len(out), maxTries)], before
+	spent, _ := s.spent.LoadOrStore(d.Address, new(atomic.Int32))
+	left := max(0, max(1, s.Attempts)-int(spent.(*atomic.Int32).Load()))
+	return append(worked, out[:min(len(out), left)]...), before
+}
+
+// spend counts an attempt that a device refused, unless it was with the login that had worked.
+func (s *Scanner) spend(address string, worked bool) {
+	if spent, ok := s.spent.Load(address); ok && !worked {
+		spent.(*atomic.Int32).Add(1)
+	}
 }
 
 func (s *Scanner) refusedNow(address, user string) bool {

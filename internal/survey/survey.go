@@ -19,6 +19,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect/hand"
 	"catena/internal/ledger"
+	"catena/internal/login"
 	"catena/internal/record"
 	"catena/internal/scan"
 	"catena/internal/scan/discover"
@@ -46,6 +47,10 @@ type Survey struct {
 	scanner  *scan.Scanner
 	now      func() time.Time
 }
+
+// Untried returns the stored logins that were not tried on a device, because one command tries one
+// that has not worked there before.
+func (s *Survey) Untried(d device.Device) []login.Entry { return s.access.Untried(d) }
 
 // Networks returns what a request means at a site. Its errors are a discover.WideError and those of
 // addresses that cannot be read.
@@ -101,7 +106,7 @@ func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.D
 func Again(ctx context.Context, w *workspace.Workspace, x *contact.Access, devices []device.Device,
 	log *slog.Logger, now func() time.Time) ([]device.Device, error) {
 	scanner := x.Scanner()
-	scanner.Log = log
+	scanner.Log, scanner.Attempts = log, contact.Asked
 	startedAt := now()
 	read, keys := scanner.Again(ctx, devices)
 	if err := ctx.Err(); err != nil {
