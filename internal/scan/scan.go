@@ -43,7 +43,7 @@ type Scanner struct {
 	// of the others, no more than Attempts are, however often the scanner looks at the device: many
 	// devices lock after five wrong ones.
 	Logins   func(device.Device) []login.Credential
-	Attempts int // 0: one
+	Attempts int                                // 0: one
 	Names    func(device.Device) (string, bool) // what the site calls it; may be nil
 	// Refers tells whether the site's files mean a device: it keeps its name; may be nil.
 	Refers func(device.Device) bool

@@ -21,6 +21,8 @@ type kept struct {
 	Family  string `json:"family"`
 	Try     string `json:"try,omitempty"`
 	Entered bool   `json:"entered,omitempty"`
+	// Partly: entering has started, and whether the device is entered is not known.
+	Partly bool `json:"partly,omitempty"`
 	// the component that has the whole image
 	Sent   string                     `json:"sent,omitempty"`
 	Values map[string]json.RawMessage `json:"values,omitempty"`
@@ -50,6 +52,7 @@ func (s *session) adopt() error {
 		s.v[name] = value
 	}
 	s.v["try"], s.entered, s.sent, s.written = was.Try, was.Entered, was.Sent, true
+	s.partly = was.Partly
 	return nil
 }
 
@@ -58,7 +61,7 @@ func (s *session) keep() error {
 	if s.at.Keep == nil || !s.keeps() {
 		return nil
 	}
-	now := kept{Family: s.family.Name, Entered: s.entered, Sent: s.sent,
+	now := kept{Family: s.family.Name, Entered: s.entered, Partly: s.partly, Sent: s.sent,
 		Values: map[string]json.RawMessage{}}
 	now.Try, _ = s.v["try"].(string)
 	names := family.Names(s.program.Enter.Steps)
@@ -99,7 +102,9 @@ func (s *session) keeps() bool {
 }
 
 // arrive enters the device for what is done there, once. Before its first step it is on the disk
-// that the device will have to be left, and what each step takes before the next.
+// that the device will have to be left, and what each step takes before the next. Where a session
+// came only partly in, because it was killed or a step failed, the device is left and entered again:
+// it may be in or not, and an update needs that it is.
 func (s *session) arrive(ctx context.Context, writing bool) error {
 	if err := s.adopt(); err != nil {
 		return err
@@ -108,15 +113,18 @@ func (s *session) arrive(ctx context.Context, writing bool) error {
 		return s.arriveBy(ctx, writing)
 	}
 	e := s.program.Enter
-	if s.entered || len(e.Steps) == 0 || !writing && !e.Reads {
+	if len(e.Steps) == 0 || s.entered && !s.partly || !writing && !e.Reads {
 		return nil
 	}
-	s.entered, s.v["try"] = true, strings.ToLower(rand.Text()[:8])
+	if s.entered {
+		_ = s.depart(ctx) // it may never have been in; whether it was left in the end is checked then
+	}
+	s.entered, s.partly, s.v["try"] = true, true, strings.ToLower(rand.Text()[:8])
 	if s.replayed != nil {
 		s.v["try"] = placeholder("try")
 	}
 	if err := s.keep(); err != nil {
-		s.entered = false
+		s.entered, s.partly = false, false
 		return err
 	}
 	for _, step := range e.Steps {
@@ -129,7 +137,8 @@ func (s *session) arrive(ctx context.Context, writing bool) error {
 			}
 		}
 	}
-	return nil
+	s.partly = false
+	return s.keep()
 }
 
 // depart leaves a device that was entered, whatever has become of ctx, and has the proof of it.
@@ -144,7 +153,7 @@ func (s *session) depart(ctx context.Context) error {
 	var err error
 	for try := range leaveTries {
 		if err = s.departed(ctx); err == nil {
-			s.entered = false
+			s.entered, s.partly = false, false
 			s.forget(s.program.Enter.Steps)
 			return s.keep()
 		}

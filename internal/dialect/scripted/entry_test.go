@@ -171,6 +171,41 @@ func TestEntryAfterACrash(t *testing.T) {
 	assert.Empty(t, d.started)
 }
 
+// Killed at any point of entering, whether before the device has let anyone in or after it: the next
+// session has the device entered before it sends an image, and no one is in once it has left.
+func TestKilledWhileEntering(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		writes int // the process dies after so many of its notes
+	}{{"before the first step", 1}, {"after it", 2}, {"when it was in", 3}} {
+		t.Run(c.name, func(t *testing.T) {
+			g, d := newGuarded(), &disk{}
+			dies := d.aids()
+			keep := dies.Keep
+			dies.Keep = func(raw []byte, secret bool) error {
+				if d.writes >= c.writes {
+					return errors.New("it is dead")
+				}
+				err := keep(raw, secret)
+				if d.writes == c.writes {
+					return errors.New("it is dead")
+				}
+				return err
+			}
+			u, err := g.sessions(t, guardedFamily, dies)().Update("main")
+			require.NoError(t, err)
+			require.ErrorContains(t, u.Ready(t.Context()), "it is dead")
+			require.NotEmpty(t, d.started)
+			s := g.sessions(t, guardedFamily, d.aids())()
+			_, _, err = send(t, s, 1000)
+			require.NoError(t, err, "the device takes images only from members")
+			require.NoError(t, s.Close(t.Context()))
+			assert.Empty(t, g.members)
+			assert.Empty(t, d.started)
+		})
+	}
+}
+
 // An entry that cannot be left is told, kept, and left by the next session with the device.
 func TestAnEntryThatCannotBeLeft(t *testing.T) {
 	g, d := newGuarded(), &disk{}

@@ -158,6 +158,7 @@ type session struct {
 	adopted bool                        // what an earlier session has left behind was taken over
 	// the steps of enter have started, and leave has not been taken
 	entered  bool
+	partly   bool               // entering has started, and not all of its steps are done
 	written  bool               // something of the session is kept
 	image    family.ImageValues // that was sent
 	sent     string             // the component that has the whole of its image
