@@ -587,7 +587,7 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 	}
 	told := a.teller(w, book).Follow(j.ID, j.Since)
 	ended := make(chan error, 1)
-	go func() { ended <- j.Run(going, checking) }()
+	go func() { ended <- w.Run(j, going, checking) }()
 	_, showErr := a.follow(context.WithoutCancel(ctx), w, j.ID, j.Since, interrupt)
 	err = <-ended // whatever the view met, the job is waited for
 	stopped = going.Err() != nil
@@ -600,6 +600,10 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 	}
 	if showErr != nil {
 		a.log.Warn("the job could not be shown", "err", showErr)
+	}
+	if w.DiskWasFull() {
+		a.say("The disk of the site folder became full: devices in progress were finished, and no more "+
+			"were started. Free some space (catena shelf tidy), then: catena retry %s", j.ID)
 	}
 	state, err = w.JobState(j.ID)
 	return state, stopped, err

@@ -62,14 +62,18 @@ until grep -q 'cam-11 *sending' said; do sleep 0.05; done
 cat /dev/zero > .catena/rubbish 2>/dev/null || true
 code=0; wait $! || code=$?
 echo "exit $code" >> said
-rm .catena/rubbish
-catena track --once > after 2>&1 || true
-catena resume --patience proving=300ms --patience grace=1s > resumed 2>&1 || echo "exit $?" >> resumed
+ls .catena > files
+cat /dev/zero > .catena/more 2>/dev/null || true
+truncate -s -300k .catena/more
+catena retry j1 --yes --patience proving=300ms --patience grace=1s > refused 2>&1 || echo "exit $?" >> refused
+rm .catena/rubbish .catena/more
+catena track j1 --once > after 2>&1 || true
+catena resume --patience proving=300ms --patience grace=1s > again 2>&1 || echo "exit $?" >> again
 catena ledger check > checked 2>&1
 `
 
-// TestADiskThatFillsUp shows that a job whose record cannot be kept starts no more devices,
-// finishes what it is at, says so, and continues when there is room again.
+// TestADiskThatFillsUp shows that a job has the space for its record reserved: it finishes the devices
+// in progress, starts no more, and says so. The next one does not start before there is space again.
 func TestADiskThatFillsUp(t *testing.T) {
 	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {
 		t.Skipf("no mount namespace can be made here: %s", out)
@@ -86,11 +90,17 @@ func TestADiskThatFillsUp(t *testing.T) {
 		return string(raw)
 	}
 	require.NoError(t, err, "%s", out)
-	assert.Contains(t, read("said"),
-		"cannot be written: the disk is full; make room on it: catena shelf tidy\nno more devices were")
-	assert.Contains(t, read("said"), "continue: catena resume j1\nexit 1")
-	assert.Contains(t, read("after"), "cam-11 left open, 2 devices not started")
-	assert.Contains(t, read("resumed"), "Job j1 at Locks: 2 done, 1 returned")
+	assert.Contains(t, read("said"), "The disk of the site folder became full: devices in progress "+
+		"were finished, and no more were started.")
+	assert.Contains(t, read("said"), "Job j1 at Locks: 1 done, 2 skipped")
+	assert.Contains(t, read("said"), "exit 3")
+	assert.NotContains(t, read("files"), "reserve-")
+	assert.Contains(t, read("refused"), "the disk is full")
+	assert.Contains(t, read("refused"), "exit 1")
+	assert.Contains(t, read("after"), "cam-11  3.1.0 → 3.2.1  done")
+	assert.Contains(t, read("refused"), "a job needs 1024 KiB")
+	assert.Contains(t, read("refused"), "continue: catena resume j2")
+	assert.Contains(t, read("again"), "1 done, 1 returned")
 	assert.Contains(t, read("checked"), "The ledger is whole")
 	assert.Contains(t, stop(), "Writes interrupted: 0.")
 }

@@ -103,6 +103,9 @@ func (j *Job) dispatch(going, patience context.Context) (first error) {
 	goingOn, patient := going.Done(), patience.Done()
 	first = j.reopen()
 	for {
+		if first == nil && j.engine.Ledger.Short() && !j.live.state.Stopped {
+			first = Stop(j.engine.Ledger, j.ID) // what is left of the disk is for those in progress
+		}
 		if first == nil {
 			first = j.advance(patience)
 		}

@@ -27,6 +27,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/gofrs/flock"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 )
@@ -105,6 +106,8 @@ type Ledger struct {
 	intercept func([]Entry) error
 
 	mu       sync.Mutex
+	reserve  *flock.Flock         // the file that takes space, with its lock; nil: there is none
+	short    bool                 // the reserve had to be freed
 	prepared map[string]*sql.Stmt // questions that were asked before
 }
 
@@ -320,6 +323,14 @@ func NewEntry(kind Kind, job, device string, body any) (Entry, error) {
 // no one else's comes between. f may be nil: then extend gets none. It returns when the
 // entries are on the disk; an error of extend appends nothing.
 func (l *Ledger) Extend(f *Filter, extend func(chosen []Entry) ([]Entry, error)) error {
+	err := l.extend(f, extend)
+	if l.freed(err) {
+		err = l.extend(f, extend) // nothing was written
+	}
+	return err
+}
+
+func (l *Ledger) extend(f *Filter, extend func(chosen []Entry) ([]Entry, error)) error {
 	if l.readOnly != nil {
 		return l.failed(l.readOnly)
 	}

@@ -143,6 +143,32 @@ func (w *Site) Prove(ctx context.Context, x *contact.Access, s job.State) ([]job
 	return engine.Prove(ctx, s, w.Job(s.Order).Devices)
 }
 
+// reserveEach is how much space is reserved for the record of one device in progress, in bytes: about
+// thirty entries, each of which takes some pages before they are packed.
+const reserveEach = 512 << 10
+
+// Run runs a job, with space on the disk for the record of every device that may be in progress when
+// the disk becomes full: those are finished, and no more start (DiskWasFull). Its errors are
+// ledger.ErrFull, before anything was touched, and those of job.Run.
+func (w *Site) Run(j *job.Job, going, patience context.Context) error {
+	o := j.Order()
+	most := len(o.Devices)
+	if o.Rules.Parallel > 0 {
+		most = min(most, o.Rules.Parallel)
+	}
+	release, err := w.Ledger.Reserve(int64(most+1) * reserveEach)
+	if err != nil {
+		j.Release()
+		return err
+	}
+	defer release()
+	return j.Run(going, patience)
+}
+
+// DiskWasFull reports whether the disk of the ledger became full during the newest job of this
+// process.
+func (w *Site) DiskWasFull() bool { return w.Ledger.Short() }
+
 // PrepareGift checks a first address for a device that has none.
 func (w *Site) PrepareGift(ctx context.Context, f care.FirstAddress) (care.Gift, error) {
 	return care.PrepareGift(ctx, w.Ledger, f)
