@@ -246,7 +246,8 @@ func (w *worker) note(reason *Reason) {
 // along. Presence is probed without a login: a device that came back with another password must not
 // be locked by Catena.
 func (w *worker) restart(ctx context.Context, update dialect.Update, l leg) *failure {
-	if w.unsure != nil && w.restarted && w.arrived(l) { // it was watched until it had restarted
+	if w.unsure != nil && w.arrived(l) { // it was watched until it ran the image
+		w.restarted, w.absent = true, false
 		return nil
 	}
 	w.restarted = false
