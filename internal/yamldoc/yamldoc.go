@@ -137,6 +137,21 @@ func parse(name string, data []byte) (doc *Doc, err error) {
 			Message: fmt.Sprintf("is %d bytes long; at most %d are read", len(data), MaxSize)}
 	}
 	data = bytes.TrimPrefix(data, []byte("\ufeff")) // editors on Windows start a file with it
+	number, signs := 0, 0
+	for line := range bytes.Lines(data) {
+		if number++; len(line) > maxLine {
+			return nil, &Error{Name: name, Line: number, Column: 1,
+				Message: fmt.Sprintf("is a line of %d bytes; at most %d are read", len(line), maxLine)}
+		}
+		for _, c := range line {
+			if c == ':' || c == ',' || c == '{' || c == '[' {
+				signs++
+			}
+		}
+		if signs > maxTokens { // the tokens alone would take hundreds of MiB
+			return nil, &Error{Name: name, Line: number, Column: 1, Message: tooLong}
+		}
+	}
 	// the YAML package does so on some files that are none
 	defer func() {
 		if r := recover(); r != nil {
@@ -161,12 +176,15 @@ func parse(name string, data []byte) (doc *Doc, err error) {
 	return &Doc{name, file, tokens}, nil
 }
 
+const tooLong = "is deeper or longer than any file of this kind"
+
 // Bounds of what is given to the parser, whose time and memory grow with the square
 // of the depth. No file of ours comes near them.
 const (
 	maxDepth  = 32      // of [ and {, or of - and ? on one line
 	maxIndent = 128     // spaces before the first thing on a line
 	maxTokens = 200_000 // words and signs
+	maxLine   = 1 << 18 // bytes; a word costs the parser fifty times its length
 )
 
 // shape refuses files that refer to themselves or are built to be slow.
@@ -196,7 +214,7 @@ func shape(name string, tokens token.Tokens) error {
 		}
 		if depth > maxDepth || marks > maxDepth || i > maxTokens || first && depth == 0 &&
 			t.Position.Column > maxIndent {
-			return at("is deeper or longer than any file of this kind")
+			return at(tooLong)
 		}
 	}
 	return nil
