@@ -46,7 +46,7 @@ func (a *app) emit(value any, t view.Table) error {
 			}
 			lines = append(lines, line)
 		}
-		return view.CSV(a.out, t.Columns, lines)
+		return view.CSV(a.out, t.Columns, lines, a.csvCell())
 	}
 	t.Draw(a.out, a.style(a.out))
 	return nil
@@ -120,4 +120,12 @@ func inWords(n map[string]int) string {
 		}
 	}
 	return strings.Join(parts, ", ")
+}
+
+// csvCell returns how cells of CSV are written.
+func (a *app) csvCell() func(string) string {
+	if a.raw {
+		return view.AsItIs
+	}
+	return view.ForSpreadsheets
 }

@@ -66,7 +66,7 @@ func (a *app) report(ids []string, out, since string) error {
 		if a.format == "json" {
 			return r.JSON(a.out)
 		}
-		return view.CSV(a.out, report.Columns, r.Rows())
+		return view.CSV(a.out, report.Columns, r.Rows(), a.csvCell())
 	}
 	if out == "" {
 		last := jobs[len(jobs)-1].ID
@@ -78,9 +78,9 @@ func (a *app) report(ids []string, out, since string) error {
 			return err
 		}
 	}
+	asCSV := func(f io.Writer) error { return view.CSV(f, report.Columns, r.Rows(), a.csvCell()) }
 	write := map[string]func(io.Writer) error{".html": r.HTML, ".json": r.JSON,
-		".csv": func(f io.Writer) error { return view.CSV(f, report.Columns, r.Rows()) }}[strings.ToLower(
-		filepath.Ext(out))]
+		".csv": asCSV}[strings.ToLower(filepath.Ext(out))]
 	if write == nil {
 		return usage("--out %s: its name must end in .html, .json or .csv", out)
 	}

@@ -12,12 +12,12 @@ import (
 	"catena/internal/files"
 )
 
-// reserved is the pattern of the names of files that only take space. The process that has one holds
-// its lock, so one that can be locked was left by a process that died.
+// reserved is the pattern of the names of files that only take space. The process that has one
+// holds its lock, so one that can be locked was left by a process that died.
 const reserved = "reserve-*"
 
 // Reserve takes space on the disk of the ledger, in bytes, until release is called. If the disk
-// becomes full meanwhile, the space is freed for the entries that must still be written, and Short
+// becomes full in that time, the space is freed for the entries that must still be written, and Short
 // reports it. The error is ErrFull where there is not that much.
 func (l *Ledger) Reserve(size int64) (release func(), err error) {
 	left, _ := files.In(l.dir, reserved) // a folder that cannot be read is an error below

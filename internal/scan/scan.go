@@ -499,8 +499,8 @@ func address(e device.Endpoint) netip.AddrPort {
 }
 
 // logins returns those to try with a device: the one that worked last, then others in their order,
-// as many as it may still be sent, without those that it refused before. A device that needs no login
-// is asked without.
+// as many as it may still be sent, without those that it refused before. A device that needs no
+// login is asked without.
 func (s *Scanner) logins(d device.Device, at device.Endpoint) (worked []login.Credential,
 	before int) {
 	if at.Open {

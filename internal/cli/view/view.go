@@ -366,28 +366,35 @@ func (t *Table) render(s Style) string {
 	return tw.Render()
 }
 
-// CSV prints rows as comma-separated values. A text that a spreadsheet would take
-// for a formula gets an apostrophe before it.
-func CSV(w io.Writer, columns []string, rows [][]string) error {
+// CSV prints rows as comma-separated values: cell returns each text as it is to be.
+func CSV(w io.Writer, columns []string, rows [][]string, cell func(string) string) error {
 	c := csv.NewWriter(w)
 	if err := c.Write(columns); err != nil {
 		return err
 	}
 	for _, row := range rows {
-		safe := make([]string, len(row))
+		line := make([]string, len(row))
 		for i, v := range row {
-			if v != "" && strings.ContainsRune("=+-@", rune(v[0])) {
-				v = "'" + v
-			}
-			safe[i] = v
+			line[i] = cell(v)
 		}
-		if err := c.Write(safe); err != nil {
+		if err := c.Write(line); err != nil {
 			return err
 		}
 	}
 	c.Flush()
 	return c.Error()
 }
+
+// ForSpreadsheets puts an apostrophe before a text that a spreadsheet would take for a formula.
+func ForSpreadsheets(v string) string {
+	if v != "" && strings.ContainsRune("=+-@", rune(v[0])) {
+		return "'" + v
+	}
+	return v
+}
+
+// AsItIs changes nothing, for programs.
+func AsItIs(v string) string { return v }
 
 // Bar draws how far something is, in a width of columns; percent below 0 is not
 // known.

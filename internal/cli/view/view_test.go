@@ -42,8 +42,12 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 
 func TestCSVIsNoFormula(t *testing.T) {
 	var b strings.Builder
-	assert.NoError(t, view.CSV(&b, []string{"name"}, [][]string{{"=cmd()"}, {"cam,11"}, {"-1"}}))
+	rows := [][]string{{"=cmd()"}, {"cam,11"}, {"-1"}}
+	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, view.ForSpreadsheets))
 	assert.Equal(t, "name\n'=cmd()\n\"cam,11\"\n'-1\n", b.String())
+	b.Reset()
+	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, view.AsItIs))
+	assert.Equal(t, "name\n=cmd()\n\"cam,11\"\n-1\n", b.String())
 }
 
 func TestBarAndPaint(t *testing.T) {

@@ -103,8 +103,8 @@ func (s *session) keeps() bool {
 
 // arrive enters the device for what is done there, once. Before its first step it is on the disk
 // that the device will have to be left, and what each step takes before the next. Where a session
-// came only partly in, because it was killed or a step failed, the device is left and entered again:
-// it may be in or not, and an update needs that it is.
+// came only partly in, because it was killed or a step failed, the device is left and entered
+// again: it may be in or not, and an update needs that it is.
 func (s *session) arrive(ctx context.Context, writing bool) error {
 	if err := s.adopt(); err != nil {
 		return err

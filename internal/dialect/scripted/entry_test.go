@@ -176,7 +176,7 @@ func TestEntryAfterACrash(t *testing.T) {
 func TestKilledWhileEntering(t *testing.T) {
 	for _, c := range []struct {
 		name   string
-		writes int // the process dies after so many of its notes
+		writes int // the process dies after this number of notes
 	}{{"before the first step", 1}, {"after it", 2}, {"when it was in", 3}} {
 		t.Run(c.name, func(t *testing.T) {
 			g, d := newGuarded(), &disk{}
