@@ -17,8 +17,8 @@ import (
 const reserved = "reserve-*"
 
 // Reserve takes space on the disk of the ledger, in bytes, until release is called. If the disk
-// becomes full in that time, the space is freed for the entries that must still be written, and Short
-// reports it. The error is ErrFull where there is not that much.
+// becomes full in that time, the space is freed for the entries that must still be written, and
+// Short reports it. The error is ErrFull where there is not that much.
 func (l *Ledger) Reserve(size int64) (release func(), err error) {
 	left, _ := files.In(l.dir, reserved) // a folder that cannot be read is an error below
 	for _, path := range left {
