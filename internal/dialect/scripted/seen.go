@@ -39,7 +39,9 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 	}
 	out := Seen{Stage: [...]string{"recognise", "login", "inside"}[s.stage], Step: step,
 		Status: a.Status, Err: err}
-	add := func(to *[]string, line string) { *to = append(*to, text.Clean(blank.Replace(line))) }
+	add := func(to *[]string, line string) { // the names of secrets are for readers: never encoded
+		*to = append(*to, text.Clean(plainly.Replace(blank.Replace(line))))
+	}
 	switch {
 	case f.Target != "":
 		add(&out.Sent, f.Method+" "+f.Target)
