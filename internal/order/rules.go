@@ -99,13 +99,13 @@ func (r Rules) InWords(name func(id string) string) (out []string) {
 			cmp.Or(name(parent), parent))
 	}
 	if r.Pilot {
-		say("the first of each model is proven before the next starts")
+		say("the first of each model is verified before the next starts")
 	}
 	for _, c := range r.Cover {
-		say("%d of %s stay in service", c.Keep, c.Name)
+		say("at least %d of %s in service", c.Keep, c.Name)
 	}
 	for _, l := range r.Lockstep {
-		say("%s moves and returns together", l.Name)
+		say("%s is updated and rolled back as a whole", l.Name)
 	}
 	if r.StopAfter.Failures > 0 {
 		say("no more start after %d failures", r.StopAfter.Failures)
