@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"catena/internal/cli/topics"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -45,7 +46,7 @@ func TestHelp(t *testing.T) {
 		if c.Runnable() && !c.HasSubCommands() && word != "completion" && word != "help" &&
 			!c.Hidden {
 			used[path] = true
-			assert.Contains(t, effects, path)
+			assert.Contains(t, topics.Effects, path)
 			examples := exampleLine.FindAllString(c.Example, -1)
 			assert.GreaterOrEqual(t, len(examples), 2, "examples of %s", path)
 			for _, e := range examples {
@@ -72,7 +73,7 @@ func TestHelp(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "catena "+path, c.CommandPath(), "it suggests words")
 	}
-	for path := range effects {
+	for path := range topics.Effects {
 		assert.True(t, used[path] || path == "completion", "%s is a command", path)
 	}
 }
