@@ -27,6 +27,7 @@ type Site struct {
 	standIns []*standin.StandIn
 	sockets  []net.PacketConn
 	log      *slog.Logger
+	moving   sync.Mutex // held while a stand-in takes another place among standIns
 	mu       sync.Mutex
 	own      map[string]map[*standin.StandIn]net.PacketConn // who answers, by service, and from where
 	// an address is free again only when no one reads from it
@@ -209,6 +210,8 @@ func (s *Site) hear(conn net.PacketConn, service string, only *standin.StandIn) 
 
 // Move takes a stand-in away and brings it up at another host's address, as it was.
 func (s *Site) Move(name string, host int) error {
+	s.moving.Lock()
+	defer s.moving.Unlock()
 	for i, was := range s.standIns {
 		if was.Name != name {
 			continue
@@ -298,6 +301,8 @@ type StandIn struct {
 
 // StandIns lists the stand-ins of the site.
 func (s *Site) StandIns() []StandIn {
+	s.moving.Lock()
+	defer s.moving.Unlock()
 	var out []StandIn
 	for _, in := range s.standIns {
 		version, _ := in.Running()

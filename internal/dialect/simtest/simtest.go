@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"sync"
 	"testing"
 	"time"
 
@@ -91,10 +92,10 @@ func Child(name string, as login.Credential) func(dialect.At, device.Child) (dia
 func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	other string) dialecttest.Subject {
 	model.Name, model.Host, model.Serial, model.Version = "first", 1, "S-1", "1.0"
-	sites := map[string]*sim.Site{} // by address
+	var sites sync.Map // *sim.Site, by address
 	start := func(t *testing.T, d sim.Device) dialect.At {
 		at, site := StartSite(t, d)
-		sites[at.Address] = site
+		sites.Store(at.Address, site)
 		return at
 	}
 	s := dialecttest.Subject{
@@ -113,7 +114,8 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	}
 	if model.Kind != "switch" { // who has another community gets no answer
 		s.Rejected = func(at dialect.At) (n int) {
-			for _, deed := range sites[at.Address].StandIns()[0].Log {
+			site, _ := sites.Load(at.Address)
+			for _, deed := range site.(*sim.Site).StandIns()[0].Log {
 				if deed == "refused login" {
 					n++
 				}
