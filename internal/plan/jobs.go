@@ -145,14 +145,18 @@ func (w *Site) Prove(ctx context.Context, x *contact.Access, s job.State) ([]job
 
 // reserveEach is how much space is reserved for the record of one device in progress, in bytes:
 // about thirty entries, each of which takes some pages before they are packed.
-const reserveEach = 512 << 10
+const (
+	reserveEach = 512 << 10
+	// devices: an order without a limit does not have all of them in progress at once
+	reserveMost = 128
+)
 
 // Run runs a job, with space on the disk for the record of every device that may be in progress
 // when the disk becomes full: those are finished, and no more start (DiskWasFull). Its errors are
 // ledger.ErrFull, before anything was touched, and those of job.Run.
 func (w *Site) Run(j *job.Job, going, patience context.Context) error {
 	o := j.Order()
-	most := len(o.Devices)
+	most := min(len(o.Devices), reserveMost)
 	if o.Rules.Parallel > 0 {
 		most = min(most, o.Rules.Parallel)
 	}
