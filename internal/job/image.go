@@ -314,6 +314,8 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 	var other error
 	r.there, other = r.worker.there(ctx)
 	late := time.Since(r.since) > r.grace
+	// it may not have got the request
+	unheard := r.asked && !r.heard && time.Since(r.since) > min(r.grace, leastWait)
 	switch {
 	case other != nil:
 		return true, &failure{taken: true, reason: said(Restarting, other)}
@@ -329,7 +331,7 @@ func (r *restart) probe(ctx context.Context) (over bool, failed *failure) {
 		r.restarted, r.absent = true, true
 		// nothing but the absence shows the restart: it has the time that it may write
 		return !r.blind || r.changes || time.Since(r.sentAt) >= r.mayWriteFor(), nil
-	case late && r.asked && r.got < askTimes && r.waits(ctx):
+	case (late && r.asked || unheard) && r.got < askTimes && r.waits(ctx):
 		_ = r.ask(ctx) // it did not get the request, or did nothing about it
 	case late && r.asked && r.row.Again: // nothing else would show it
 		return true, &failure{taken: true, reason: &Reason{Why: NotRestarted, Step: Restarting}}
@@ -355,6 +357,7 @@ func (r *restart) ask(ctx context.Context) error {
 // late is how the step ends when its time is over. The last look at the device is repeated until it
 // is answered: a restart in the last moment must not be missed because one answer was lost.
 func (r *restart) late(ctx context.Context) *failure {
+	r.there = r.there || r.missed < goneAfter // one lost answer does not mean that it was gone
 	seen := false
 	if r.there {
 		_ = r.retryAway(func() (err error) { // without an answer the probes decide

@@ -892,6 +892,7 @@ func TestNightsThatFailed(t *testing.T) {
 		"a request to restart and two probes are lost":           1795981075926112106,
 		"a crash after a device that tells nothing had refused":  1795983298456281510,
 		"it starts in no time an image whose answer was lost":    1795985724719188189,
+		"four requests to restart and the last probe are lost":   1795990170506775929,
 	} {
 		if wrong := simulate(t, generateNight(seed)); wrong != "" {
 			t.Errorf("%s: %s", why, wrong)
