@@ -191,7 +191,7 @@ func TestHostilePacks(t *testing.T) {
 		"an absolute path":     {true, func(all map[string][]byte) { all["/tmp/x"] = []byte("x") }},
 		"a ledger":             {true, func(all map[string][]byte) { all["site/.catena/x"] = []byte("x") }},
 		"a ledger in capitals": {true, func(all map[string][]byte) { all["site/.CATENA/x"] = []byte("x") }},
-		"a folder of its own":  {true, func(all map[string][]byte) { all["other/x"] = []byte("x") }},
+		"another folder":       {true, func(all map[string][]byte) { all["other/x"] = []byte("x") }},
 		"no site":              {true, func(all map[string][]byte) { delete(all, "site/site.yaml") }},
 		"a site that is none":  {true, func(all map[string][]byte) { all["site/site.yaml"] = []byte("a: [") }},
 	} {

@@ -16,7 +16,7 @@ import (
 	"catena/internal/scan/discover"
 )
 
-// FirstAddress is what a person wrote of a device that is to get its first address.
+// FirstAddress is what an operator typed for a device that is to get its first address.
 type FirstAddress struct {
 	MAC, Address string // of the form 10.20.4.61/24
 	Gateway      string // empty: none
@@ -39,7 +39,7 @@ type GiftRefusedError struct {
 
 func (e *GiftRefusedError) Error() string { return e.Reason }
 
-// PrepareGift checks a first address. Its errors are a LineError for what was written wrong, a
+// PrepareGift checks a first address. Its errors are a LineError for malformed input, a
 // GiftRefusedError and an InUseError.
 func PrepareGift(ctx context.Context, l *ledger.Ledger, f FirstAddress) (g Gift, err error) {
 	g, err = f.read()
@@ -58,7 +58,7 @@ func PrepareGift(ctx context.Context, l *ledger.Ledger, f FirstAddress) (g Gift,
 	return g, Free(ctx, l, g.To.Addr(), "80")
 }
 
-// read reads what a person wrote, and finds the adapter.
+// read parses the input, and finds the adapter.
 func (f FirstAddress) read() (g Gift, err error) {
 	wrong := func(format string, args ...any) (Gift, error) {
 		return g, &LineError{Reason: fmt.Sprintf(format, args...)}
@@ -96,15 +96,15 @@ func (f FirstAddress) read() (g Gift, err error) {
 	return g, nil
 }
 
-// GiftOutcome is how giving an address ended: there is one.
+// GiftOutcome is the one outcome of giving an address.
 type GiftOutcome string
 
 const (
-	Given     GiftOutcome = "given"     // the device has it
-	Disputed  GiftOutcome = "disputed"  // the device took it, and another DHCP server answers there
-	NotGiven  GiftOutcome = "not-given" // the error says why; the device has got nothing
-	NeverAsks GiftOutcome = "never-asks"
-	Declined  GiftOutcome = "declined" // it took it, and gave it back
+	Given     GiftOutcome = "given"      // the device has it
+	Disputed  GiftOutcome = "disputed"   // the device took it, and another DHCP server answers there
+	NotGiven  GiftOutcome = "not-given"  // the error says why; the device has got nothing
+	NeverAsks GiftOutcome = "never-asks" // the device did not take an address in time
+	Declined  GiftOutcome = "declined"   // it took it, and gave it back
 )
 
 // Give waits until the device has taken its address, or the time is over. tell is told each step.

@@ -123,8 +123,7 @@ func (a *app) root() *cobra.Command {
 		"the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
 	flags.StringVar(&a.format, "format", "table", "table, json or csv")
 	flags.BoolVar(&a.raw, "raw", false, "with --format csv: cells that start with = + - @ as they "+
-		"are, "+
-		"not made harmless for spreadsheets")
+		"are, not made harmless for spreadsheets")
 	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	flags.BoolVar(&a.wide, "wide", false,
 		"tables with all their columns, however wide the terminal is")

@@ -405,9 +405,10 @@ func (a *app) sayLate(o order.Order, p order.Schedule) {
 			names = append(names, d.Name)
 		}
 	}
+	fit := map[bool]string{true: "does not fit", false: "do not fit"}[len(late) == 1]
 	a.say("%s\n", a.style(a.human()).Paint(view.Warn, fmt.Sprintf(
-		"%d of %s do not fit into the window that closes %s: %s.", len(late),
-		words.Plural(len(o.Devices), "device"), o.Closes.Local().Format("Mon 2006-01-02 15:04"),
+		"%d of %s %s into the window that closes %s: %s.", len(late),
+		words.Plural(len(o.Devices), "device"), fit, o.Closes.Local().Format("Mon 2006-01-02 15:04"),
 		words.FewOf(names, 12))))
 }
 

@@ -134,19 +134,15 @@ func (x *Access) ownCommunities(known []device.Device) map[netip.Addr][]string {
 
 // Scanner makes the scanner of the site.
 func (x *Access) Scanner() *scan.Scanner {
-	return &scan.Scanner{Caller: x.aids, Dialects: x.Dialects, Logins: x.Logins,
-		Attempts: unasked, Names: x.site.NameOf,
-		Refers: x.site.Refers, Plain: x.plain,
+	return &scan.Scanner{Caller: x.caller, Dialects: x.Dialects, Logins: x.Logins,
+		Names: x.site.NameOf, Refers: x.site.Refers, Plain: x.plain,
 		Communities: x.Communities(), OwnCommunities: x.ownCommunities, Trusted: x.Keys,
 		Patience: scan.UsualPatience}
 }
 
-// How many logins that have not worked on a device before are sent to it by one command: unasked,
-// and where a person asks for it.
-const (
-	unasked = 1
-	Asked   = 3
-)
+// Asked is how many logins that have not worked on a device before are sent to it by a command that
+// a person gives for that; other commands send one.
+const Asked = 3
 
 // Untried returns the stored logins that may be tried on a device, and that it has not refused.
 func (x *Access) Untried(d device.Device) (out []login.Entry) {
@@ -163,7 +159,7 @@ func (x *Access) Untried(d device.Device) (out []login.Entry) {
 // that it did not refuse; without one where none is needed. It is false where there is none. A
 // device that a job works on is left as that job has entered it.
 func (x *Access) Contact(d device.Device) (dialect.At, login.Credential, bool) {
-	return x.contact(d, x.aids)
+	return x.contact(d, x.caller)
 }
 
 // Trusted returns the keys that are trusted now.
@@ -190,19 +186,19 @@ func (x *Access) Session(d device.Device) (dialect.Session, error) {
 // ContactOfJob is Contact for the job that works on the device: it takes over what is started
 // there.
 func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {
-	return x.contact(d, x.aidsOfJob)
+	return x.contact(d, x.callerOfJob)
 }
 
-func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Caller) (dialect.At,
+func (x *Access) contact(d device.Device, caller func(device.Device) dialect.Caller) (dialect.At,
 	login.Credential, bool) {
 	if d.Dialect == hand.Name { // there is no one to talk to
-		return dialect.At{Endpoint: d.Endpoint, Caller: aids(d)}, login.Credential{}, true
+		return dialect.At{Endpoint: d.Endpoint, Caller: caller(d)}, login.Credential{}, true
 	}
 	if d.Through != "" {
-		return x.contactThrough(d, aids)
+		return x.contactThrough(d, caller)
 	}
 	x.mu.Lock()
-	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Caller: aids(d)}
+	at := dialect.At{Endpoint: d.Endpoint, Trust: x.trust(d.Address), Caller: caller(d)}
 	x.mu.Unlock()
 	form := x.Dialects.Form(d.Endpoint)
 	logins := slices.DeleteFunc(x.Logins(d), func(l login.Credential) bool { return !l.Is(form) })
@@ -221,14 +217,14 @@ func (x *Access) contact(d device.Device, aids func(device.Device) dialect.Calle
 }
 
 // contactThrough is how to talk to a child: as to its parent, by what all children of that share.
-func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialect.Caller) (
+func (x *Access) contactThrough(d device.Device, caller func(device.Device) dialect.Caller) (
 	at dialect.At,
 	as login.Credential, ok bool) {
 	parent, err := record.Device(x.ledger, d.Through)
 	if err != nil || parent.Through != "" {
 		return at, as, false
 	}
-	in, as, ok := x.contact(parent, aids)
+	in, as, ok := x.contact(parent, caller)
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.shared == nil {
@@ -237,7 +233,7 @@ func (x *Access) contactThrough(d device.Device, aids func(device.Device) dialec
 	if x.shared[parent.ID] == nil {
 		x.shared[parent.ID] = &dialect.SharedSession{}
 	}
-	return dialect.At{Endpoint: d.Endpoint, Caller: aids(d),
+	return dialect.At{Endpoint: d.Endpoint, Caller: caller(d),
 		Parent: &dialect.Parent{Identity: parent.Identity,
 			Contact: dialect.Contact{At: in, As: as, Protocol: x.Dialects.Protocol(parent.Dialect)},
 			Shared:  x.shared[parent.ID]}}, as, ok

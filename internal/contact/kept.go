@@ -24,9 +24,9 @@ type keptBody struct {
 	Plain  json.RawMessage `json:"plain,omitempty"`  // where nothing of it is secret
 }
 
-// aidsOfJob are what a session of a job needs of the site. What is started at the device is kept
-// with it, and taken over by the next session.
-func (x *Access) aidsOfJob(d device.Device) dialect.Caller {
+// callerOfJob returns what a session of a job may ask of the site. What is started at the device is
+// kept with it, and taken over by the next session.
+func (x *Access) callerOfJob(d device.Device) dialect.Caller {
 	a := dialect.Caller{TrustAt: x.TrustFirst, Other: x.other, Manual: x.manual(d)}
 	if d.ID != "" { // one that is not known has nothing to be kept with
 		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
@@ -35,10 +35,10 @@ func (x *Access) aidsOfJob(d device.Device) dialect.Caller {
 	return a
 }
 
-// aids are those of every other session. A device that a job works on is not its to enter, nor to
+// caller is that of every other session. A device that a job works on is not its to enter, nor to
 // leave.
-func (x *Access) aids(d device.Device) dialect.Caller {
-	a := x.aidsOfJob(d)
+func (x *Access) caller(d device.Device) dialect.Caller {
+	a := x.callerOfJob(d)
 	if a.Keep == nil {
 		return a
 	}

@@ -158,7 +158,7 @@ var sentences = map[Why]func(r *Reason) string{
 	},
 	NotTogether: func(r *Reason) string { return "its lockstep set does not start without " + r.Want },
 	MayWrite: func(r *Reason) string {
-		return fmt.Sprintf("may still write the image, and cannot tell: waiting %s before the rollback",
+		return fmt.Sprintf("may still be writing the image, and cannot report it: waiting up to %s",
 			r.Within.Round(time.Second))
 	},
 	StillWriting: func(r *Reason) string {

@@ -27,7 +27,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/gofrs/flock"
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 )
@@ -106,7 +105,7 @@ type Ledger struct {
 	intercept func([]Entry) error
 
 	mu       sync.Mutex
-	reserve  *flock.Flock         // the file that takes space, with its lock; nil: there is none
+	reserve  string               // the path of the file that takes space; empty: there is none
 	short    bool                 // the reserve had to be freed
 	prepared map[string]*sql.Stmt // questions that were asked before
 }

@@ -6,43 +6,40 @@ import (
 	"fmt"
 	"io"
 	"os"
-
-	"github.com/gofrs/flock"
+	"path/filepath"
+	"strings"
 
 	"catena/internal/files"
 )
 
-// reserved is the pattern of the names of files that only take space. The process that has one
-// holds its lock, so one that can be locked was left by a process that died.
-const reserved = "reserve-*"
+// reserved is how the names of files start that only take space; the name of a lock follows.
+const reserved = "reserve-"
 
-// Reserve takes space on the disk of the ledger, in bytes, until release is called. If the disk
-// becomes full in that time, the space is freed for the entries that must still be written, and
-// Short reports it. The error is ErrFull where there is not that much.
-func (l *Ledger) Reserve(size int64) (release func(), err error) {
-	left, _ := files.In(l.dir, reserved) // a folder that cannot be read is an error below
+// Reserve takes space on the disk of the ledger, in bytes, until release is called. name is that of
+// a lock that the caller holds: a file whose lock no one holds was left by a process that died, and
+// is removed. If the disk becomes full in that time, the space is freed for the entries that must
+// still be written, and Short reports it. The error is ErrFull where there is not that much.
+func (l *Ledger) Reserve(name string, size int64) (release func(), err error) {
+	left, _ := files.In(l.dir, reserved+"*") // a folder that cannot be read is an error below
 	for _, path := range left {
-		lock := flock.New(path)
-		if free, err := lock.TryLock(); err == nil && free {
-			_ = lock.Unlock()
+		if !l.Held(strings.TrimPrefix(filepath.Base(path), reserved)) {
 			_ = os.Remove(path)
 		}
 	}
-	f, err := os.CreateTemp(l.dir, reserved)
+	path := filepath.Join(l.dir, reserved+name)
+	f, err := os.Create(path)
 	if err != nil {
 		return nil, l.failed(err)
 	}
-	lock := flock.New(f.Name())
 	// random: nothing compresses it, and no file system leaves it out
 	_, err = io.CopyN(f, rand.Reader, size)
-	if err := errors.Join(err, f.Sync(), f.Close(), lock.Lock()); err != nil {
-		_ = lock.Unlock()
-		_ = os.Remove(f.Name())
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		_ = os.Remove(path)
 		return nil, fmt.Errorf("%w: a job needs %d KiB in %s for its record", ErrFull, size>>10, l.dir)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.reserve, l.short = lock, false
+	l.reserve, l.short = path, false
 	return func() { l.free() }, nil
 }
 
@@ -50,11 +47,11 @@ func (l *Ledger) Reserve(size int64) (release func(), err error) {
 func (l *Ledger) free() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.reserve == nil {
+	if l.reserve == "" {
 		return false
 	}
-	err := errors.Join(l.reserve.Unlock(), os.Remove(l.reserve.Path()))
-	l.reserve = nil
+	err := os.Remove(l.reserve)
+	l.reserve = ""
 	return err == nil
 }
 
@@ -65,7 +62,7 @@ func (l *Ledger) Short() bool {
 	return l.short
 }
 
-// freed frees the reserve after an error that the disk is full, and reports whether another try
+// freed frees the reserve after an error that the disk is full, and reports whether another attempt
 // makes sense.
 func (l *Ledger) freed(err error) bool {
 	if !errors.Is(err, ErrFull) || !l.free() {

@@ -143,11 +143,12 @@ func (w *Site) Prove(ctx context.Context, x *contact.Access, s job.State) ([]job
 	return engine.Prove(ctx, s, w.Job(s.Order).Devices)
 }
 
-// reserveEach is how much space is reserved for the record of one device in progress, in bytes:
-// about thirty entries, each of which takes some pages before they are packed.
 const (
+	// reserveEach is the space that is reserved for the record of one device in progress, in bytes:
+	// about thirty entries, each of which takes several pages until they are packed.
 	reserveEach = 512 << 10
-	// devices: an order without a limit does not have all of them in progress at once
+	// reserveMost is the largest number of devices that space is reserved for: an order without a
+	// limit does not have all of its devices in progress at the same time.
 	reserveMost = 128
 )
 
@@ -160,7 +161,7 @@ func (w *Site) Run(j *job.Job, going, patience context.Context) error {
 	if o.Rules.Parallel > 0 {
 		most = min(most, o.Rules.Parallel)
 	}
-	release, err := w.Ledger.Reserve(int64(most+1) * reserveEach)
+	release, err := w.Ledger.Reserve(j.ID, int64(most+1)*reserveEach)
 	if err != nil {
 		j.Release()
 		return err

@@ -78,12 +78,9 @@ func (w *Site) CheckTarget(t site.Target) error {
 	if len(known) == 0 || t.Check() != nil {
 		return nil
 	}
-	only := w.Site
-	only.Targets, only.Limits = []site.Target{t}, site.Limits{}
-	for _, r := range only.Unresolved(known, w.Models()) {
-		if r.Where == "targets" || r.Where == "targets: model" {
-			return &UnknownTargetError{r.String()}
-		}
+	only := site.Site{Targets: []site.Target{t}}
+	if unknown := only.Unresolved(known, w.Models()); len(unknown) > 0 {
+		return &UnknownTargetError{unknown[0].String()}
 	}
 	v, exact := t.Exact()
 	if !exact || t.Group != "" && t.Model == "" {

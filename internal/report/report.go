@@ -26,7 +26,7 @@ type Report struct {
 	Made      time.Time   `json:"made"`
 	Program   string      `json:"program"` // and its version
 	Jobs      []Job       `json:"jobs"`    // oldest first
-	Visits    []Visit     `json:"visits"`  // what needs hands, in walking order
+	Visits    []Visit     `json:"visits"`  // devices that need a visit, in walking order
 	Untouched []Untouched `json:"left_alone"`
 	Tree      []Node      `json:"site_tree"`
 	Ledger    Ledger      `json:"ledger"`

@@ -16,7 +16,7 @@ import (
 
 // kind is a kind of stand-in.
 type kind struct {
-	port  int      // where it listens if it has an address of its own
+	port  int      // where it listens if it has its own address
 	named []string // the ports that a site file names to have it found
 	// equip gives a stand-in what is particular to its kind; it may look at the site's other devices.
 	equip func(*standin.StandIn, []standin.Device) error

@@ -3,7 +3,7 @@
 //
 // A stand-in checks what it receives as a real device would, and truly restarts: its listener goes
 // away and comes back, and only then does it tell the new version. Its faults are switches in the
-// scenario file. Each kind is a package of its own, and kinds.go lists them. They share only the
+// scenario file. Each kind has a package, and kinds.go lists them. They share only the
 // reading of YAML with the rest of the program, so that a mistake in a dialect is not mirrored
 // here.
 package sim

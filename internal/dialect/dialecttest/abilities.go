@@ -13,7 +13,7 @@ import (
 	"catena/internal/firmware"
 )
 
-// Abilities are what the device of a subject can do besides being read and updated. The suite holds
+// Abilities are the functions of a subject's device besides being read and updated. The suite holds
 // the session to both sides: what is listed works, and what is not is device.ErrUnsupported.
 type Abilities struct {
 	Settings bool     // they are saved and restored
@@ -136,8 +136,8 @@ func (s Subject) shows(t *testing.T) {
 	assert.ErrorIs(t, err, device.ErrRefused)
 }
 
-// A parent lists its children once each, with clean texts. What a child says in its own session is
-// what its parent said of it; one that is not there is not another one.
+// A parent lists its children once each, with clean texts. A child reports in its own session
+// what its parent reported of it; one that is not there is not mistaken for another one.
 func (s Subject) children(t *testing.T) {
 	at := s.Start(t, Faults{})
 	session := s.open(t, at)

@@ -80,7 +80,7 @@ func TestAccess(t *testing.T) {
 	assert.Equal(t, "ter:NotAuthorized", subcode, "it was used")
 }
 
-// What is no call of the service is a fault with the subcode of ONVIF Core, 5.8.2.
+// Anything but a call of the service is a fault with the subcode of ONVIF Core, 5.8.2.
 func TestFaults(t *testing.T) {
 	address := start(t, sim.Device{})
 	own := func() string {
@@ -134,7 +134,7 @@ func TestUpgrade(t *testing.T) {
 }
 
 // A Probe for its type or scopes is answered with where it is, and says what it answers to; one for
-// others, and what is no message, is not (WS-Discovery 2005/04, 5.3; ONVIF Core, 7.3).
+// others, and anything but a message, is not (WS-Discovery 2005/04, 5.3; ONVIF Core, 7.3).
 func TestDiscovery(t *testing.T) {
 	host, _, _ := net.SplitHostPort(start(t, sim.Device{}))
 	const wsd = "http://schemas.xmlsoap.org/ws/2005/04/discovery"

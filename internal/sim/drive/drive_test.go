@@ -38,7 +38,7 @@ func request(t *testing.T, c net.Conn, transaction uint16, pdu ...byte) []byte {
 	return body
 }
 
-// The device identification is read object by object, in a stream or one alone; what it does not
+// The device identification is read object by object, in a stream or one alone; an object that it does not
 // have is an exception (MODBUS Application Protocol 1.1b3, 6.21 and 7).
 func TestModbus(t *testing.T) {
 	address := standintest.Start(t, sim.Device{Kind: "drive", Model: "HD-7", Version: "1.0"})
@@ -109,7 +109,7 @@ func TestSSH(t *testing.T) {
 	out, status = run("firmware start", "")
 	assert.Equal(t, 1, status, out)
 	_, _, err = c.OpenChannel("direct-tcpip", nil)
-	assert.Error(t, err, "it is no way to others")
+	assert.Error(t, err, "it forwards no connections")
 	_, status = run("service on", drive.ServiceCode+"\n")
 	assert.Zero(t, status)
 	out, _ = run("show", "")

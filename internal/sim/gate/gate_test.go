@@ -154,7 +154,7 @@ func TestMulticastDNS(t *testing.T) {
 	for _, r := range where.Answers {
 		assert.Equal(t, dnsmessage.TypeSRV, r.Header.Type, "only what was asked for is an answer")
 	}
-	// nothing comes for an answer, another service, nor for what is no message
+	// answers, other services and malformed messages get no answer
 	last := ask(question(4, true, service, dnsmessage.TypePTR),
 		question(5, false, "_ipp._tcp.local.", dnsmessage.TypePTR), []byte("x"),
 		question(6, false, "first.local.", dnsmessage.TypeA))

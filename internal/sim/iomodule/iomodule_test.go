@@ -21,7 +21,7 @@ func request(command uint16, context string) []byte {
 }
 
 // ListIdentity is answered with one identity item, whose lengths hold, and with the context of who
-// asked (2-4.2). Other commands, and what is no header, get no answer from it.
+// asked (2-4.2). Other commands, and incomplete headers, get no answer.
 func TestListIdentity(t *testing.T) {
 	address := standintest.Start(t, sim.Device{Kind: "io", Model: "HD-IO8", Version: "4.12"})
 	answer := standintest.Ask(t, address, request(0x63, "first")[:23], request(0x64, "second"),

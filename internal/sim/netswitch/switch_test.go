@@ -155,7 +155,7 @@ func TestSnmpwalk(t *testing.T) {
 	assert.Contains(t, string(out), "OS-24")
 }
 
-// tftpServer serves one file as RFC 1350 has it. wrong changes what it does.
+// tftpServer serves one file as RFC 1350 specifies, with the deviations of its fields.
 type tftpServer struct {
 	file     []byte
 	twice    bool // it sends each block twice
@@ -212,7 +212,7 @@ func (s tftpServer) serve(t *testing.T) (port int, done chan struct{}) {
 }
 
 // It fetches an image from any server of RFC 1350: one without options, one that repeats its
-// blocks, and while another port sends blocks, which belong to no transfer of its own (RFC 1350,
+// blocks, and while another port sends blocks, which do not belong to its transfer (RFC 1350,
 // 4).
 func TestItFetches(t *testing.T) {
 	for what, server := range map[string]tftpServer{

@@ -129,7 +129,7 @@ func TestSessions(t *testing.T) {
 	assert.Equal(t, http.StatusCreated, open().StatusCode, "there is room again")
 }
 
-// An update wants its parameters before its file (DSP0266, 10.7.2), refuses what is no image, and
+// An update wants its parameters before its file (DSP0266, 10.7.2), rejects anything but an image, and
 // is followed by a task.
 func TestUpdate(t *testing.T) {
 	at := start(t)

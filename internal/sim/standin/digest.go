@@ -18,7 +18,7 @@ type DigestAuth struct {
 	login            *Login
 }
 
-// NewDigestAuth returns the authentication of one realm, with a nonce of its own. The login is read
+// NewDigestAuth returns the authentication of one realm, with a new nonce. The login is read
 // at each request.
 func NewDigestAuth(realm, algorithm string, login *Login) *DigestAuth {
 	return &DigestAuth{realm: realm, algorithm: algorithm, nonce: rand.Text(), login: login}

@@ -14,7 +14,7 @@ type Service struct {
 	Fields  string   // header fields of its answers, each with CRLF at its end
 }
 
-// HearSearch answers a search: each target that it asks for with an answer of its own (UPnP Device
+// HearSearch answers a search: each target that it asks for with a separate answer (UPnP Device
 // Architecture 1.1, 1.3.3).
 func (s Service) HearSearch(packet []byte) (answers [][]byte) {
 	r, err := http.ReadRequest(bufio.NewReader(bytes.NewReader(packet)))

@@ -1,7 +1,7 @@
 // Package standin is what all kinds of simulated devices have in common. A StandIn has an address,
 // a listener that truly goes away and comes back when it restarts, a version that changes only
 // then, settings, devices behind it, and the faults that its scenario switches on. A kind of device
-// is a package of its own, which gives a StandIn its protocol: it sets Handler, Conn or UDP, and
+// is a separate package, which gives a StandIn its protocol: it sets Handler, Conn or UDP, and
 // calls Take when it has received an image, and Restart. It never looks at what Catena expects.
 package standin
 
@@ -468,7 +468,7 @@ func (s *StandIn) CameUp() time.Time {
 	return s.since
 }
 
-// Did notes what was done to the stand-in, for who watches.
+// Did records what was done to the stand-in, for those who watch it.
 func (s *StandIn) Did(what string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
