@@ -56,7 +56,7 @@ func (a *app) addressList(ctx context.Context, want string, lasts time.Duration)
 		t.Add(s.MAC, s.Address, strings.Join(s.Via, ", "), s.Name, s.Why)
 	}
 	if len(found) == 0 {
-		a.say("No one was heard who cannot be reached.")
+		a.say("No device without a usable address was found.")
 	}
 	return a.emit(append([]address.Stray{}, found...), t)
 }

@@ -124,7 +124,7 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 		rows = append(rows, r.Match)
 	}
 	all := match.MissingOf(rows)
-	t := view.Table{Columns: []string{"for the way", "vendor", "model", "hw", "component",
+	t := view.Table{Columns: []string{"for", "vendor", "model", "hw", "component",
 		"version",
 		"devices", "why"}}
 	for _, m := range all {

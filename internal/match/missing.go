@@ -13,13 +13,13 @@ import (
 type Purpose string
 
 const (
-	ForUpdate   Purpose = "forth" // to get to the target
-	ForRollback Purpose = "back"  // to return from it
+	ForUpdate   Purpose = "update"   // to bring a device to its target
+	ForRollback Purpose = "rollback" // to roll it back from there
 )
 
 // Missing is an image that devices would need and that the shelf does not have.
 type Missing struct {
-	Purpose   Purpose  `json:"way"`
+	Purpose   Purpose  `json:"for"`
 	Vendor    string   `json:"vendor"`
 	Model     string   `json:"model"`
 	Hardware  string   `json:"hardware"`
@@ -31,7 +31,7 @@ type Missing struct {
 
 // MissingOf are the images to obtain before one leaves for the site: those that lead to the
 // targets, and those that devices would return with. Devices that cannot be read, or are held,
-// need none. Each image stands once, what leads forth first.
+// need none. Each image is listed once, those for updates first.
 func MissingOf(rows []Row) []Missing {
 	var out []Missing
 	add := func(m Missing, r Row) {
@@ -60,7 +60,7 @@ func MissingOf(rows []Row) []Missing {
 		}
 		for _, h := range r.Path {
 			if h.lost() {
-				add(Missing{Purpose: ForRollback, Version: h.From, Why: "to return from " + h.Image.Version},
+				add(Missing{Purpose: ForRollback, Version: h.From, Why: "to roll back from " + h.Image.Version},
 					r)
 			}
 		}
