@@ -154,8 +154,8 @@ func listen(ctx context.Context, adapter string, port int) (net.PacketConn, erro
 	case errors.Is(err, unix.EPERM), errors.Is(err, unix.EACCES):
 		return nil, ErrRights
 	case errors.Is(err, unix.EADDRINUSE):
-		return nil, fmt.Errorf("the port %d is taken on this machine: is a DHCP server or client "+
-			"running on it", port)
+		return nil, fmt.Errorf("port %d is in use on this machine: is a DHCP server or client "+
+			"running", port)
 	}
 	return conn, err
 }

@@ -15,7 +15,7 @@ type Heard struct {
 	MAC     string     // its MAC address; empty: it was not told
 	Address netip.Addr // invalid: it has none
 	Via     string     // arp, lldp, dhcp, mdns, ws-discovery
-	Name    string     // what it calls itself
+	Name    string     // its own name
 }
 
 // Types of Ethernet frames, and where things are in them.

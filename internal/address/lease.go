@@ -45,11 +45,11 @@ func (e *OtherServerError) Error() string {
 }
 
 // ErrRights is returned where this machine does not let the adapter be used so.
-var ErrRights = errors.New("answering by DHCP needs root, or the rights CAP_NET_BIND_SERVICE " +
-	"and CAP_NET_RAW")
+var ErrRights = errors.New("answering DHCP requests requires root, or the capabilities " +
+	"CAP_NET_BIND_SERVICE and CAP_NET_RAW")
 
 // ErrInUse is returned where the device has found that the address is another one's.
-var ErrInUse = errors.New("the device found that someone has the address")
+var ErrInUse = errors.New("the device reports that the address is in use")
 
 // Answer is what a message of a client is answered; nil: nothing. Its error is an OtherServerError,
 // where the device takes what another server has offered (RFC 2131, 4.3).

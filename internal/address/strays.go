@@ -28,7 +28,7 @@ func Strays(all []Stray, h Heard, own []netip.Prefix, mac string) []Stray {
 	case a.IsValid() && a.IsLinkLocalUnicast():
 		why = "a link-local address, and this adapter has none"
 	case a.IsValid():
-		why = "an address of another net"
+		why = "an address of another network"
 	case h.Via == "dhcp":
 		why = "it asks for an address"
 	}

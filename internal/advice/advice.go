@@ -29,7 +29,7 @@ func Remedy(d device.Device) string {
 	}
 	switch d.Trouble.Problem {
 	case device.Changed:
-		return "if it was exchanged on purpose: catena login accept " + d.Host()
+		return "if the exchange was intended: catena login accept " + d.Host()
 	case device.Mute:
 		return "if it is only slow: catena scan --patience 5s"
 	case device.NoAnswer:
@@ -64,8 +64,8 @@ func Troubled(d device.Device) string {
 
 // Next is what to do about a device of a job that did not end well.
 func Next(d job.DeviceState) string {
-	onSite := "look at it on site: switch it off and on; when it answers: catena scan, then catena " +
-		"flash or catena rollback"
+	onSite := "visit it: switch it off and on; when it answers: catena scan, then catena flash " +
+		"or catena rollback"
 	if d.Cause == nil {
 		return ""
 	}
@@ -89,16 +89,16 @@ func Next(d job.DeviceState) string {
 	}
 	switch d.Cause.Why {
 	case job.CannotUpdate:
-		return "flash it by its maker's own means"
+		return "update it with its maker's own tool"
 	case job.NoLogin:
 		return "add a login, then flash it again: catena login add --device " + Quoted(d.Name)
 	case job.ChangedSince:
-		return "match again: catena match"
+		return "check the match: catena match"
 	case job.Unhealthy:
 		return "fix that first, then flash it again"
 	case job.SettingsNotKept:
-		return "settings are kept encrypted, with a key that is made with the first login: catena " +
-			"login add; see why they cannot be read: catena settings save " + Quoted(d.Name)
+		return "settings are stored encrypted, with a key that the first login creates: catena " +
+			"login add; to see why they cannot be read: catena settings save " + Quoted(d.Name)
 	}
 	if c := d.Cause.Device; c != nil {
 		next := Remedy(device.Device{Name: d.Name, Trouble: c})
@@ -108,10 +108,10 @@ func Next(d job.DeviceState) string {
 		case next != "":
 			return next + "; then flash it again"
 		case c.Problem == device.NotNow:
-			return "see to that, then: catena retry, or flash it with --wait-for 30m"
+			return "resolve that, then: catena retry, or flash it with --wait-for 30m"
 		case c.Problem == device.Refusal && d.Cause.Step == job.Checking:
 		case d.Cause.Step == job.Checking:
-			return "look whether it has power and network, then: catena scan"
+			return "check its power and its network, then: catena scan"
 		}
 	}
 	return "fix the cause, then flash it again"
@@ -119,7 +119,7 @@ func Next(d job.DeviceState) string {
 
 // Exchanged is what to do where another device, or another key, is at an address.
 func Exchanged(name string) string {
-	return "find out what was exchanged: catena scan; if it was on purpose: catena login accept " +
+	return "find out what was exchanged: catena scan; if it was intended: catena login accept " +
 		Quoted(name)
 }
 

@@ -79,7 +79,7 @@ func Transform(path string, perm fs.FileMode, change func(old []byte) ([]byte, e
 			break
 		}
 		if time.Since(since) > lockWithin {
-			return fmt.Errorf("%s: another program has been changing it for %s", path, lockWithin)
+			return fmt.Errorf("%s: another program has been writing to it for %s", path, lockWithin)
 		}
 	}
 	defer func() { _ = lock.Unlock() }()

@@ -313,13 +313,13 @@ func extract(from, into string) error {
 	}
 	raw, err := os.ReadFile(filepath.Join(into, packChecksums))
 	if err != nil {
-		return &Error{from, "it has no checksums: it is not a pack of ours, or is not whole"}
+		return &Error{from, "it has no checksums: it is not a pack, or is incomplete"}
 	}
 	delete(digests, packChecksums)
 	for line := range strings.Lines(string(raw)) {
 		digest, name, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "  ")
 		if digests[name] != digest {
-			return &Error{from, fmt.Sprintf("%q is not what it was when it was packed", name)}
+			return &Error{from, fmt.Sprintf("%q changed after it was packed", name)}
 		}
 		delete(digests, name)
 	}
@@ -341,7 +341,7 @@ func extractOne(f *zip.File, into string) (digest string, err error) {
 		strings.HasPrefix(strings.ToLower(f.Name), packSite+ledger.Folder):
 		return "", errors.New("a pack has no such entry")
 	case f.Method != zip.Store || !f.Mode().IsRegular():
-		return "", errors.New("it is not stored as it is")
+		return "", errors.New("it is compressed, which a pack never does")
 	case f.Name != packShelf && f.UncompressedSize64 > mostPackedText:
 		return "", fmt.Errorf("it has more than %d bytes", mostPackedText)
 	}

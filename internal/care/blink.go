@@ -43,7 +43,7 @@ func (c Care) Blink(ctx context.Context, d device.Device, output string, lasts t
 			err = nil
 		}
 		if err != nil {
-			err = fmt.Errorf("it could not be told to stop: %w", err)
+			err = fmt.Errorf("the request to stop failed: %w", err)
 		}
 		return errors.Join(err, session.Close(ending))
 	})

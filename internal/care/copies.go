@@ -105,7 +105,7 @@ func openPlace(ctx context.Context, x *contact.Access, to string) (place, error)
 	switch u.Scheme {
 	case "https", "http":
 		if has && u.Scheme == "http" {
-			return nil, errors.New("its login would go over the wire in the clear: write https://")
+			return nil, errors.New("its login would be sent in the clear: write https://")
 		}
 		c := gowebdav.NewClient(to, as.User, as.Password)
 		c.SetTimeout(copyWithin)

@@ -70,7 +70,7 @@ func (f FirstAddress) read() (g Gift, err error) {
 	g.MAC, _ = net.ParseMAC(device.CleanMAC(f.MAC))
 	if g.To, err = netip.ParsePrefix(f.Address); err != nil || !g.To.Addr().Is4() ||
 		g.To.Addr() == g.To.Masked().Addr() {
-		return wrong("%q is not an address with the length of its network; write for example "+
+		return wrong("%q is not an address with its prefix length; write for example "+
 			"10.20.4.61/24", f.Address)
 	}
 	if f.Gateway != "" {

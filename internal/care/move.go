@@ -100,7 +100,7 @@ func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfi
 			}
 		}
 		if errors.Is(err, device.ErrIdentityChanged) || time.Since(startedAt) > movedWithin {
-			return d, fmt.Errorf("it took the address, and was not found at %s again: %w", at, err)
+			return d, fmt.Errorf("it accepted the address, but was not found at %s: %w", at, err)
 		}
 	}
 	return moved, errors.Join(record.Trust(c.Ledger, kept), record.Update(c.Ledger, "", &moved))

@@ -41,8 +41,8 @@ func (e *LineError) Error() string { return e.At + e.Reason }
 type UntraceableError struct{ At, Device string }
 
 func (e *UntraceableError) Error() string {
-	return e.At + e.Device + " tells neither a serial number nor a UUID at an address of its own: " +
-		"it could not be found again"
+	return e.At + e.Device + " reports neither a serial number nor a UUID at its own address, " +
+		"so it could not be found again"
 }
 
 // moveColumns are those of a plan.
@@ -64,8 +64,8 @@ func ReadMoves(name string, f io.Reader) (lines []MoveLine, err error) {
 	r.TrimLeadingSpace, r.Comment = true, '#'
 	columns, err := r.Read()
 	if err != nil {
-		return nil, wrong(" it has no first line that names its columns: device, address, and name, " +
-			"device-name and gateway where wanted")
+		return nil, wrong(" the first line does not name the columns: device, address, and " +
+			"optionally name, device-name and gateway")
 	}
 	columns[0] = strings.TrimPrefix(columns[0], "\ufeff") // of editors on Windows
 	for _, c := range columns {
@@ -78,7 +78,7 @@ func ReadMoves(name string, f io.Reader) (lines []MoveLine, err error) {
 		at, _ := r.FieldPos(0)
 		switch {
 		case errors.Is(err, io.EOF) && len(lines) == 0:
-			return nil, wrong(" it moves no one")
+			return nil, wrong(" it lists no devices")
 		case errors.Is(err, io.EOF):
 			return lines, nil
 		case err != nil:
@@ -104,7 +104,7 @@ func (c Care) Holds(l MoveLine, of device.Device) (m Move, err error) {
 	m = Move{MoveLine: l, Of: of}
 	m.To, err = netip.ParsePrefix(l.Address)
 	if err != nil || m.To.Addr().IsUnspecified() || m.To.Addr().IsMulticast() || m.To.Bits() == 0 {
-		return wrong("%q is not an address with the length of its network; write for example "+
+		return wrong("%q is not an address with its prefix length; write for example "+
 			"10.20.4.53/24", l.Address)
 	}
 	if l.Gateway != "" {
@@ -114,7 +114,8 @@ func (c Care) Holds(l MoveLine, of device.Device) (m Move, err error) {
 		}
 	}
 	if l.DeviceName != "" && !hostLabel.MatchString(l.DeviceName) {
-		return wrong("device-name: %q: a device calls itself by letters, digits and hyphens, at most 63",
+		return wrong("device-name: %q: a device's own name has at most 63 letters, digits and "+
+			"hyphens",
 			l.DeviceName)
 	}
 	if l.Name != "" {
@@ -137,7 +138,7 @@ func Distinct(moves []Move) error {
 		for _, other := range moves[:i] {
 			if other.Of.ID == m.Of.ID || other.To.Addr() == m.To.Addr() ||
 				m.Name != "" && strings.EqualFold(other.Name, m.Name) {
-				return &LineError{m.At, "the same device, address or name stands in " +
+				return &LineError{m.At, "the same device, address or name is already in " +
 					strings.TrimSuffix(other.At, ": ") + " already"}
 			}
 		}

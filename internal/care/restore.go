@@ -86,14 +86,15 @@ type UnfitError struct {
 	Version bool
 }
 
-func (e *UnfitError) Error() string { return e.Save + " " + e.Reason + "; nothing was touched" }
+func (e *UnfitError) Error() string { return e.Save + " " + e.Reason + "; nothing was changed" }
 
 // Fits returns an UnfitError for a save of another device, or, unless anyVersion, of another
 // version.
 func Fits(x Saved, d device.Device, anyVersion bool) error {
 	switch {
 	case x.Identity.Other(d.Identity) != nil || x.Identity.Model != d.Model:
-		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved of another device, %s %s",
+		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved from another device, "+
+			"%s %s",
 			x.Identity.Model, x.Identity.Serial)}
 	case x.Version != d.Version && !anyVersion:
 		return &UnfitError{Save: x.Save, Version: true,
@@ -154,7 +155,7 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
 				err = session.Healthy(ctx, before)
 			}
 			if err == nil && now.Version != before.Version {
-				err = fmt.Errorf("it runs %s since, not %s", now.Version, before.Version)
+				err = fmt.Errorf("it now runs %s, not %s", now.Version, before.Version)
 			}
 			return err
 		}, func() bool {

@@ -179,7 +179,7 @@ func (s Store) read(id, name string) (x Saved, err error) {
 		return x, fmt.Errorf("%s cannot be read: %w", path, err)
 	}
 	if x.Device != id || x.Save != name {
-		return x, fmt.Errorf("%s is not what its name says: it was saved as %s/%s", path, x.Device,
+		return x, fmt.Errorf("%s does not match its name: it was saved as %s/%s", path, x.Device,
 			x.Save)
 	}
 	return x, nil

@@ -17,7 +17,7 @@ import (
 func (a *app) addressCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "address",
-		Short: "See who has no address, give devices their first one, change it",
+		Short: "List, assign and change the addresses of devices",
 		Args:  onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.addressListCmd(), a.addressGiveCmd(), a.addressSetCmd())
@@ -29,22 +29,21 @@ func (a *app) addressSetCmd() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use:   "set DEVICE ADDRESS/BITS, or --plan FILE",
-		Short: "Give devices other addresses, and find them there again",
-		Long: `Give a device another address by its own protocol (ONVIF, Redfish, or as its family says),
-and find it there again: the same serial number, certificate and host key. It keeps its name, its
-logins and what is trusted of it. An address that a known device has, or where someone answers, is
-refused.
+		Short: "Change the addresses of devices",
+		Long: `Change a device's address with its own protocol (ONVIF, Redfish, or as its family
+specifies), then find the device at the new address by its serial number, certificate and host key.
+It keeps its name, its logins and its trusted keys. Catena refuses an address that belongs to a
+known device or that answers.
 
-A plan moves many devices. It is a CSV file with a line for each, and a first line that names the
-columns: device (a MAC address, a serial number or a name) and address (with the length of its
-network). The columns name, device-name and gateway may be left out. If one line is wrong, nothing
-is touched.`,
+A plan moves many devices. It is a CSV file with one line per device. Its first line names the
+columns: device (a MAC address, a serial number or a name) and address (with the prefix length). The
+columns name, device-name and gateway are optional. If one line is wrong, nothing is changed.`,
 		Example: "  catena address set cam-51 10.20.4.53/24\n  catena address set cam-51 " +
 			"10.20.4.53/24 --gateway 10.20.4.254 --yes\n  catena address set --plan moves.csv",
 		Args: func(_ *cobra.Command, args []string) error {
 			if plan != "" && len(args) > 0 || plan == "" && len(args) != 2 {
-				return usage("catena address set takes a device and its new address with the length of its " +
-					"network, or --plan FILE")
+				return usage("catena address set takes a device and its new address with the " +
+					"prefix length, or --plan FILE")
 			}
 			return nil
 		},
@@ -65,11 +64,10 @@ is touched.`,
 			return a.addressSet(c.Context(), lines, yes)
 		},
 	}
-	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (left out: as it is)")
-	c.Flags().StringVar(&own, "device-name", "", "what the device is to call itself (left out: as "+
-		"it does)")
-	c.Flags().StringVar(&plan, "plan", "", "a CSV file: device, address, and name, device-name and "+
-		"gateway where wanted")
+	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (default: unchanged)")
+	c.Flags().StringVar(&own, "device-name", "", "the device's own name (default: unchanged)")
+	c.Flags().StringVar(&plan, "plan", "", "a CSV file: device, address, and optionally name, "+
+		"device-name and gateway")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
@@ -104,7 +102,7 @@ func (a *app) addressSet(ctx context.Context, lines []care.MoveLine, yes bool) e
 			a.say("%s: %s → %s", m.Of.Name, m.Of.Host(), m.To)
 		}
 		if err := a.confirm("Move " + map[bool]string{true: "it", false: "them"}[len(moves) == 1] +
-			"? Whoever else talks to them must know."); err != nil {
+			"? Everything else that connects to them must be changed, too."); err != nil {
 			return err
 		}
 	}
@@ -166,13 +164,13 @@ func notMoved(d device.Device, own string, err error) error {
 	var busy *job.BusyError
 	switch {
 	case errors.As(err, &inUse), errors.As(err, &busy):
-		return refused("%w; nothing was touched", err)
+		return refused("%w; nothing was changed", err)
 	case errors.Is(err, device.ErrUnsupported) && own != "":
-		return refused("%s cannot be moved with a name of its own: neither ONVIF nor Redfish nor its "+
-			"family says how; nothing was touched", d.Name)
+		return refused("%s: its own name cannot be set through ONVIF, Redfish or its family; "+
+			"nothing was changed", d.Name)
 	case errors.Is(err, device.ErrUnsupported):
-		return refused("%s cannot be moved: neither ONVIF nor Redfish nor its family says how; "+
-			"nothing was touched", d.Name)
+		return refused("%s: its address cannot be set through ONVIF, Redfish or its family; "+
+			"nothing was changed", d.Name)
 	case errors.Is(err, &device.Cause{Problem: device.NoLogin}):
 		return noLogin(d)
 	}

@@ -21,12 +21,12 @@ func (a *app) addressListCmd() *cobra.Command {
 	var adapter string
 	var lasts time.Duration
 	c := &cobra.Command{
-		Use: "list",
-		Short: "List the devices at an adapter that have no address, or one that cannot be reached " +
-			"from it",
-		Long: `Listen on an adapter for devices that are there and cannot be reached: fresh from the box without
-an address, with a link-local one, or with one of another net. They are found via WS-Discovery and
-mDNS, and on Linux, with root or the right CAP_NET_RAW, by ARP, LLDP and what they ask of DHCP.`,
+		Use:   "list",
+		Short: "List devices without an address, or with one that cannot be reached",
+		Long: `Listen on an adapter for devices that are present but cannot be reached: new devices
+without an address, with a link-local address, or with an address of another network. They are found
+through WS-Discovery and mDNS. On Linux, with root or CAP_NET_RAW, also through ARP, LLDP and their
+DHCP requests.`,
 		Example: "  catena address list --adapter eth0\n  catena address list --adapter eth0 --for 1m " +
 			"--format json",
 		Args: exactly(0, "no arguments"),
@@ -36,8 +36,8 @@ mDNS, and on Linux, with root or the right CAP_NET_RAW, by ARP, LLDP and what th
 	}
 	c.Flags().StringVar(&adapter, "adapter", "", "the adapter, by name or address (default: the "+
 		"only one with a cable)")
-	c.Flags().DurationVar(&lasts, "for", 10*time.Second, "how long to listen; many devices speak "+
-		"every few seconds only")
+	c.Flags().DurationVar(&lasts, "for", 10*time.Second, "how long to listen; many devices "+
+		"announce themselves only every few seconds")
 	return c
 }
 
@@ -67,39 +67,41 @@ func (a *app) addressGiveCmd() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use:   "give MAC ADDRESS/BITS",
-		Short: "Give one device that has no address its first one, by DHCP",
-		Long: `Answer exactly this MAC address by DHCP, on one adapter, until the device has taken its
-address. No one else is answered. Where another DHCP server answers on the adapter, nothing is
-given. An address that a known device has, or where someone answers, is refused, and so is the MAC
-address of a known device. What is given ends with its lease: give the device a fixed one after it
-(catena address set). It needs Linux, and root or the rights CAP_NET_BIND_SERVICE and CAP_NET_RAW.`,
+		Short: "Assign one device its first address by DHCP",
+		Long: `Answer DHCP requests of this one MAC address on one adapter, until the device has
+taken its address. No other device gets an answer. Nothing is given if another DHCP server answers
+on the adapter, if the address answers or belongs to a known device, or if the MAC address belongs
+to a known device. The address ends with its lease, so set a permanent one afterwards: catena
+address set.
+
+Requires Linux, and root or the capabilities CAP_NET_BIND_SERVICE and CAP_NET_RAW.`,
 		Example: "  catena address give 02:00:5e:00:53:61 10.20.4.61/24 --adapter eth0\n  catena scan " +
 			"10.20.4.61",
-		Args: exactly(2, "a MAC address, and the address with the length of its network"),
+		Args: exactly(2, "a MAC address, and the address with its prefix length"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.addressGive(c.Context(), care.FirstAddress{MAC: args[0], Address: args[1],
 				Gateway: gateway, Adapter: adapter, Lasts: lease}, wait, yes)
 		},
 	}
-	c.Flags().StringVar(&adapter, "adapter", "", "the adapter that the device hangs on (default: "+
-		"the only one with a cable)")
-	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (left out: none)")
+	c.Flags().StringVar(&adapter, "adapter", "", "the adapter that the device is connected to "+
+		"(default: the only one with a cable)")
+	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (default: none)")
 	c.Flags().DurationVar(&wait, "for", 5*time.Minute, "how long to wait for the device to ask")
-	c.Flags().DurationVar(&lease, "lease", 12*time.Hour, "how long the device may keep it")
+	c.Flags().DurationVar(&lease, "lease", 12*time.Hour, "the lifetime of the address")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	return c
 }
 
 // giftWords are how each step of the device is told.
-var giftWords = map[address.Step]string{address.Asks: "asks, and was offered %s",
+var giftWords = map[address.Step]string{address.Asks: "sent a request, and was offered %s",
 	address.Takes:    "has taken %s",
-	address.Insists:  "wants another address than %s, which it is refused",
-	address.Declined: "has given %s back"}
+	address.Insists:  "requested another address than %s, and was refused",
+	address.Declined: "released %s"}
 
 func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Duration,
 	yes bool) error {
 	if f.Lasts < time.Minute || wait <= 0 {
-		return usage("--lease and --for must be a minute or more, and more than nothing")
+		return usage("--lease must be at least one minute, and --for more than zero")
 	}
 	w, err := a.match()
 	if err != nil {
@@ -123,7 +125,7 @@ func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Du
 	}
 	if !yes {
 		a.say("%s on %s: %s, for %s", g.MAC, g.Adapter, g.To, g.Lasts)
-		if err := a.confirm("Answer it by DHCP?"); err != nil {
+		if err := a.confirm("Answer its DHCP request?"); err != nil {
 			return err
 		}
 	}
@@ -138,16 +140,16 @@ func (a *app) addressGive(ctx context.Context, f care.FirstAddress, wait time.Du
 		a.say("%s has %s now. Find it: catena scan %[2]s", g.MAC, g.To.Addr())
 		return nil
 	case outcome == care.Disputed:
-		return fmt.Errorf("%s has taken %s, but %w; it may be given another one: switch that server "+
-			"off, or give the device a fixed address (catena address set)", g.MAC, g.To.Addr(), err)
+		return fmt.Errorf("%s has taken %s, but %w; it may get another one: switch that server "+
+			"off, or give the device a permanent address (catena address set)", g.MAC, g.To.Addr(), err)
 	case outcome == care.Declined:
-		return refused("%s gave %s back: someone there has it already; give it another one", g.MAC,
+		return refused("%s released %s, because another device has it; choose another one", g.MAC,
 			g.To.Addr())
 	case outcome == care.NeverAsks:
 		return fmt.Errorf("%s did not take an address within %s: is it on, and on this adapter", g.MAC,
 			wait)
 	case errors.As(err, &other):
-		return refused("%w; nothing was given: two of them would give one address twice", err)
+		return refused("%w; nothing was given: two DHCP servers could assign one address twice", err)
 	case errors.Is(err, address.ErrRights):
 		return refused("%w; nothing was given", err)
 	}

@@ -81,7 +81,7 @@ func TestChildren(t *testing.T) {
 	assert.Less(t, strings.Index(string(out), "signals-1    done"), strings.Index(string(out),
 		"lamp-1 "), "%s", out)
 	assert.Equal(t, 12, strings.Count(catena(t, dir, "list"), "1.4 "), "%s", catena(t, dir, "list"))
-	assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+	assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is intact")
 
 	said := stop()
 	m := regexp.MustCompile(
@@ -127,8 +127,8 @@ func TestOddChildren(t *testing.T) {
 	assert.Regexp(t, `lamp-1 .*silent .*signals-1 lists 2 with its identity TU-0001`, out)
 	assert.Regexp(t, `lamp-4 .*TX-9 .*unreadable`, out)
 	assert.Regexp(t, `lamp-6 .*1\.4`, out)
-	assert.Contains(t, out, "signals-1 lists 1 that tell no identity; they were left out")
-	assert.Contains(t, out, "signals-1 lists itself as one of its children; that was left out")
+	assert.Contains(t, out, "signals-1 lists 1 without an identity; they were skipped")
+	assert.Contains(t, out, "signals-1 lists itself as one of its children; that entry was skipped")
 }
 
 const handsets = `site: Marrow Hill Locks
@@ -269,7 +269,7 @@ func TestKilledAmongChildren(t *testing.T) {
 				assert.Equal(t, cmp.Or(want, "done 1.5"), string(d.Step)+" "+d.Version, "%s: %s", d.Name,
 					d.Reason)
 			}
-			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is intact")
 			said := stop()
 			t.Logf("killed %d times. %s", kills-1, said)
 			assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")

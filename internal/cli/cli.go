@@ -1,6 +1,5 @@
-// Package cli holds the commands, one file each or a few that belong together. A command reads its
-// arguments, calls the rooms below, and prints the result. Some decisions are still here that
-// belong below: what a scan records, and what doctor looks at.
+// Package cli holds the commands, one file each or a few that belong together. A command parses its
+// arguments, calls the rooms below, and prints the result. It decides nothing about a site.
 package cli
 
 import (
@@ -107,12 +106,13 @@ func (a *app) run(ctx context.Context, args []string) int {
 }
 
 // learning is the group of commands for who learns Catena or builds on it.
-const learning = "Learn and build on"
+const learning = "Learn and extend"
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use:          "catena",
-		Short:        "Find the devices of a site, flash them, prove them, return the ones that fail",
+		Use: "catena",
+		Short: "Scan a site, flash its devices, verify them, and roll back those that " +
+			"fail",
 		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
 	}
@@ -122,15 +122,15 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.shelf, "shelf", "",
 		"the shelf's folder (default: CATENA_SHELF, or catena/shelf in the user's data folder)")
 	flags.StringVar(&a.format, "format", "table", "table, json or csv")
-	flags.BoolVar(&a.raw, "raw", false, "with --format csv: cells that start with = + - @ as they "+
-		"are, not made harmless for spreadsheets")
+	flags.BoolVar(&a.raw, "raw", false, "with --format csv: keep cells that start with = + - @ "+
+		"as they are, unsafe for spreadsheets")
 	flags.BoolVar(&a.noColor, "no-color", false, "no colours (NO_COLOR does the same)")
 	flags.BoolVar(&a.wide, "wide", false,
-		"tables with all their columns, however wide the terminal is")
-	flags.BoolVarP(&a.quiet, "quiet", "q", false, "say only what was asked for")
+		"tables with all columns, whatever the width of the terminal")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print only what was asked for")
 	flags.StringVar(&a.identity, "identity", "",
 		"the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
-	flags.BoolVarP(&a.verbose, "verbose", "v", false, "tell on stderr what is being done")
+	flags.BoolVarP(&a.verbose, "verbose", "v", false, "report on stderr what is being done")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w\nsee: %s --help", err, c.CommandPath())
 	})
@@ -143,7 +143,7 @@ func (a *app) root() *cobra.Command {
 	}{
 		{"Set up a site", []*cobra.Command{a.newCmd(), a.loginCmd(), a.familyCmd(), a.addressCmd(),
 			a.doctorCmd()}},
-		{"See what is there", []*cobra.Command{a.scanCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
+		{"Find devices", []*cobra.Command{a.scanCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
 			a.holdCmd(), a.blinkCmd()}},
 		{"Choose images", []*cobra.Command{a.shelfCmd(), a.targetCmd(), a.matchCmd()}},
 		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.packCmd(), a.unpackCmd()}},
@@ -269,8 +269,8 @@ func (a *app) openSite() (*plan.Site, error) {
 	}
 	w, err := plan.Open(dir, a.now)
 	if err == nil && w.ReadOnly() != nil {
-		view.Print(a.err, "The ledger can be read and not written to (%v): is its disk read-only or "+
-			"full? Nothing new is recorded.\n",
+		view.Print(a.err, "The ledger can be read, but not written (%v): is its disk read-only "+
+			"or full? Nothing new is recorded.\n",
 			w.ReadOnly())
 	}
 	return w, err
@@ -306,10 +306,10 @@ func (a *app) tellMissed(w *plan.Site) error {
 		if !s.Missed(a.now()) {
 			continue
 		}
-		text := fmt.Sprintf("Job %s was to start at %s and did not: this machine was off, or its "+
-			"process was ended.",
+		text := fmt.Sprintf("Job %s was scheduled for %s and did not start: this machine was "+
+			"off, or its process was killed.",
 			s.ID, s.Order.Start.Local().Format("2006-01-02 15:04"))
-		a.say("%s Start it: catena resume %s. Or call it off: catena stop %[2]s", text, s.ID)
+		a.say("%s Start it: catena resume %s. Or cancel it: catena stop %[2]s", text, s.ID)
 		if w.ReadOnly() == nil {
 			err = errors.Join(err, a.tellOfMissed(w, s, text))
 		}
@@ -331,7 +331,8 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 	if dir == "" {
 		base, err := a.dataDir()
 		if err != nil {
-			return nil, usage("no home folder was found to keep a shelf in; name one with --shelf: %w", err)
+			return nil, usage("no home folder was found for the shelf; name one with --shelf: "+
+				"%w", err)
 		}
 		dir = filepath.Join(base, "shelf")
 	}

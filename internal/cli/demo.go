@@ -28,21 +28,21 @@ func (a *app) demoCmd() *cobra.Command {
 	var walk bool
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Play a whole night at a simulated site",
-		Long: `Make a site folder, start the stand-ins of Marrow Hill, a flight of canal locks, and do
-the whole job on real protocol traffic: find the devices, fill the shelf, match, flash,
-prove, return. Before each step the command is shown that a person would type. Nothing
-leaves the machine. It ends with 0 only when every device ended as expected.
+		Short: "Run a whole night at a simulated site",
+		Long: `Make a site folder, start the stand-ins of Marrow Hill, a flight of canal locks, and
+do the whole job with real protocol traffic: find the devices, fill the shelf, match, flash, verify
+and roll back. Each step first shows the command that you would type. Nothing leaves this machine.
+The exit code is 0 only if every device ended as expected.
 
-With --walk it waits before each command: read it, then press Enter. Look from a second terminal
-at any time; with --keep the site folder stays.`,
+With --walk the demo stops before each command until you press Enter. You can inspect the site from
+a second terminal at any time; with --keep the site folder remains.`,
 		Example: "  catena demo\n  catena demo --walk --keep /tmp/marrow-hill",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.demo(c.Context(), keep, place, walk)
 		},
 	}
-	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and leave it")
+	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and keep it")
 	c.Flags().BoolVar(&walk, "walk", false, "wait before each command until Enter is pressed")
 	placeFlag(c, &place)
 	return c
@@ -191,7 +191,7 @@ func (d *demo) kill(ctx context.Context, s night.Step) error {
 	}
 	err = cmd.Wait()
 	if !killed {
-		return fmt.Errorf("the demo did not go as expected: catena %s was not to be killed: %w",
+		return fmt.Errorf("the demo did not go as expected: catena %s could not be killed: %w",
 			s.Args[0], err)
 	}
 	view.Print(a.out, "%s\n", a.style(a.out).Paint(view.Bad, "── killed"))

@@ -37,7 +37,7 @@ func (a *app) readSecrets() error {
 	}
 	var secrets map[string]string
 	if err := json.NewDecoder(io.LimitReader(a.in, mostSecrets)).Decode(&secrets); err != nil {
-		return usage("%s: what came in cannot be read: %w", secretsFrom, err)
+		return usage("%s: its input cannot be read: %w", secretsFrom, err)
 	}
 	env := a.getenv
 	a.getenv = func(name string) string {
@@ -114,12 +114,12 @@ func (a *app) detach(w *plan.Site, j *job.Job, patience string) error {
 			"resume %[1]s", j.ID, err)
 	}
 	if state, err := w.JobState(j.ID); err == nil && state.Scheduled() {
-		a.say("Job %s is scheduled: it starts %s, also when this terminal is closed.\nWatch it: "+
-			"catena track %[1]s. Call it off: catena stop %[1]s",
+		a.say("Job %s is scheduled: it starts %s, even if this terminal is closed.\nWatch it: "+
+			"catena track %[1]s. Cancel it: catena stop %[1]s",
 			j.ID, jobview.When(state.Order.Start, a.now()))
 		return nil
 	}
-	a.say("Job %s continues in its own process, also when this terminal is closed.\nWatch it: "+
+	a.say("Job %s continues in its own process, even if this terminal is closed.\nWatch it: "+
 		"catena track %[1]s. Start no more devices: catena stop %[1]s", j.ID)
 	return nil
 }

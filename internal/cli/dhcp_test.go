@@ -64,7 +64,7 @@ func TestRealDHCPClient(t *testing.T) {
 	got := ask("boxed", "40")
 	assert.Contains(t, got, "lease of 10.20.4.61 obtained from 10.20.4.1")
 	require.NoError(t, give.Wait(), said.String())
-	assert.Regexp(t, `02:00:5e:00:53:61 asks, and was offered 10\.20\.4\.61`, said.String())
+	assert.Regexp(t, `02:00:5e:00:53:61 sent a request, and was offered 10\.20\.4\.61`, said.String())
 	assert.Contains(t, said.String(), "02:00:5e:00:53:61 has 10.20.4.61 now. Find it: catena scan "+
 		"10.20.4.61")
 	assert.NotContains(t, said.String(), "53:62")

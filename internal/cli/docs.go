@@ -63,9 +63,15 @@ func writeMarkdown(root *cobra.Command, dir string) error {
 // setIn are lines that are set in by two spaces: tables and examples.
 var setIn = regexp.MustCompile(`(?m)(^  .*\n?)+`)
 
+// wrapped are the further lines of what a command touches, or never touches.
+var wrapped = regexp.MustCompile(`(?m)^(Touches|Never): .*(\n  .*)+`)
+
 // fence makes blocks of what is set in, in the help of every command: Markdown would make one
 // paragraph of it.
 func fence(c *cobra.Command) {
+	c.Long = wrapped.ReplaceAllStringFunc(c.Long, func(lines string) string {
+		return strings.ReplaceAll(lines, "\n  ", " ")
+	})
 	c.Long = setIn.ReplaceAllStringFunc(c.Long, func(block string) string {
 		return "\n```\n" + strings.TrimRight(block, "\n") + "\n```\n"
 	})

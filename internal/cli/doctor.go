@@ -12,11 +12,11 @@ import (
 func (a *app) doctorCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "doctor",
-		Short: "Look at this laptop and the site: what would go wrong tonight?",
-		Long: `Look at this laptop and at the site folder, and say what would go wrong tonight: adapters
-and their networks, multicast, firewall, clock, power, disk and rights; then the site's words,
-shelf, logins, ledger, devices and windows. Outside of a site folder only the laptop is looked at.
-It ends with 1 where something would stop the work.`,
+		Short: "Check this laptop and the site for what would go wrong tonight",
+		Long: `Check this laptop and the site folder for anything that would go wrong tonight:
+adapters and their networks, multicast, firewall, clock, power, disk and permissions; then the names
+in the site's files, the shelf, logins, ledger, devices and windows. Outside a site folder only the
+laptop is checked. The exit code is 1 if a finding would stop the work.`,
 		Example: "  catena doctor\n  catena -C ~/sites/marrow-hill doctor --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE:    func(*cobra.Command, []string) error { return a.doctor() },
@@ -65,7 +65,7 @@ func (a *app) doctor() error {
 		return exit{exitError, errSilent}
 	}
 	if look > 0 {
-		a.say("\nNo check failed; %s to look at.", words.Plural(look, "finding"))
+		a.say("\nNo check failed; %s to review.", words.Plural(look, "finding"))
 		return nil
 	}
 	a.say("\nAll checks passed.")

@@ -38,7 +38,7 @@ func TestAnExportIsProvenWithoutCatena(t *testing.T) {
 	require.NoError(t, err, said)
 	count, last, _ := strings.Cut(strings.TrimSpace(said), " entries, the last is ")
 	assert.Contains(t, catena(t, dir, "ledger", "check"),
-		"The ledger is whole: "+count+" entries, the last is "+last)
+		"The ledger is intact: "+count+" entries, the last is "+last)
 
 	file := filepath.Join(dir, "entries.jsonl")
 	raw, err := os.ReadFile(file)

@@ -21,10 +21,10 @@ import (
 func (a *app) familyCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "family",
-		Short: "Look at the device families",
-		Long: `A family is a YAML file in the site's families folder, or in the shelf's. It says how devices of
-one kind are recognised, logged in to, read, updated and restarted, how their version strings
-sort, and how their images are recognised. The manual is docs/families.md.`,
+		Short: "Work with device families",
+		Long: `A family is a YAML file in the families folder of the site or of the shelf. It
+describes how to recognise, log in to, read, update and restart devices of one kind, how their
+version strings sort, and how to recognise their images. The manual is docs/families.md.`,
 		Example: `  catena family draft 10.20.4.101 > families/new.yaml
   catena family check families/new.yaml
   catena family try families/new.yaml 10.20.4.101
@@ -40,7 +40,7 @@ func (a *app) familyListCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "list",
 		Example: "  catena family list\n  catena family list --format json",
-		Short:   "List the families that are known",
+		Short:   "List the known families",
 		Args:    exactly(0, "no arguments"),
 		RunE:    func(*cobra.Command, []string) error { return a.familyList() },
 	}
@@ -95,7 +95,7 @@ func (a *app) familyList() error {
 func (a *app) familyShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show FAMILY",
-		Short:   "Say what a family tells Catena to do",
+		Short:   "Show what a family makes Catena do",
 		Example: "  catena family show tollgarth-gates\n  catena family show pennick-handsets",
 		Args:    exactly(1, "one family"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.familyShow(args[0]) },
@@ -114,7 +114,7 @@ func (a *app) familyShow(name string) error {
 	all := set.Families()
 	i := slices.IndexFunc(all, func(f family.Family) bool { return f.Name == name })
 	if i < 0 {
-		return usage("there is no family %s; see them with: catena family list", name)
+		return usage("there is no family %s; list them: catena family list", name)
 	}
 	f := all[i]
 	rows := [][2]string{{"family", f.Name}, {"vendor", f.Vendor}, {"models", strings.Join(f.Models,
@@ -122,7 +122,7 @@ func (a *app) familyShow(name string) error {
 		{"file", f.File}, {"versions sort", cmp.Or(f.Versions.Order, "natural")},
 		{"image rules", strconv.Itoa(len(f.Images))}, {"patience", f.Patience.String()}}
 	if f.PlainBasic {
-		rows = append(rows, [2]string{"password", "may go over the wire in the clear"})
+		rows = append(rows, [2]string{"password", "may be sent in the clear"})
 	}
 	if p := f.Program; p != nil {
 		rows = append(rows, [2]string{"protocol", p.Protocol})
@@ -172,7 +172,7 @@ func (a *app) familyCheckCmd() *cobra.Command {
 		Use: "check FILE…",
 		Example: "  catena family check families/tollgarth-gates.yaml\n  catena family check " +
 			"families/*.yaml",
-		Short: "Read family files and say what is wrong with them",
+		Short: "Check family files for mistakes",
 		Args:  atLeast(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			var all []family.Family
@@ -186,7 +186,7 @@ func (a *app) familyCheckCmd() *cobra.Command {
 			if _, err := family.NewSet(all); err != nil {
 				return err
 			}
-			a.say("%s: nothing is wrong.", strings.Join(args, ", "))
+			a.say("%s: no mistakes found.", strings.Join(args, ", "))
 			return nil
 		},
 	}
@@ -195,11 +195,11 @@ func (a *app) familyCheckCmd() *cobra.Command {
 func (a *app) familyDraftCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "draft ADDRESS",
-		Short: "Write the start of a family file from what a device shows",
-		Long: `Look at a device without a login, over HTTP, HTTPS, SSH and SNMP (community public), and print the
-start of a family file for it: what it showed stands there as comments, what only a person can
-know is marked with FILL IN. Nothing is changed on the device. Redirect it into a file, fill it in,
-and try it: catena family try.`,
+		Short: "Draft a family file from what a device shows",
+		Long: `Query a device without a login over HTTP, HTTPS, SSH and SNMP (community public),
+and print a draft of a family file for it. What the device showed becomes comments; what only you
+can know is marked FILL IN. Nothing on the device is changed. Redirect the draft into a file,
+complete it, and try it: catena family try.`,
 		Example: "  catena family draft 10.20.4.101 > families/new.yaml\n  catena family draft " +
 			"10.20.4.101:8080",
 		Args: exactly(1, "an address"),

@@ -36,14 +36,15 @@ func (a *app) familyTryCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "try FILE ADDRESS",
 		Short: "Run a family file against a device, step by step",
-		Long: `Take the steps of recognise, login and read with one device, and show each: what was sent, what
-came back, and what was taken of it. Passwords and tokens are blanked. Nothing is changed on the
-device without --update, which sends it an image and follows it until it runs.
+		Long: `Run the steps recognise, login and read with one device, and show for each what was
+sent, what came back and which values were extracted. Passwords and tokens are blanked. Nothing on
+the device is changed unless you add --update, which sends an image and follows the device until it
+runs.
 
-The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family asks for, or
-the one that the site keeps for the device. With --record what the device answered is kept without
-secrets, for catena family test; with an update, and in families/recordings/, for catena rehearse
---once, too.`,
+The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family requires, or the
+stored login of the device. With --record the device's answers are saved without secrets, for catena
+family test. A recording with an update in families/recordings/ also serves catena rehearse
+--once.`,
 		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
   catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
   catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin \
@@ -53,8 +54,8 @@ secrets, for catena family test; with an update, and in families/recordings/, fo
 			return a.familyTry(c.Context(), t, args[0], args[1])
 		},
 	}
-	c.Flags().StringVar(&t.record, "record", "", "keep what the device answered in this file")
-	c.Flags().StringVar(&t.update, "update", "", "send the device this image, and restart it")
+	c.Flags().StringVar(&t.record, "record", "", "save the device's answers in this file")
+	c.Flags().StringVar(&t.update, "update", "", "send the device this image and restart it")
 	c.Flags().StringVar(&t.component, "component", firmware.Main, "the component that gets the image")
 	c.Flags().BoolVar(&t.yes, "yes", false, "send the image without asking")
 	return c
@@ -73,8 +74,8 @@ func program(file string) (scripted.Dialect, bool, error) {
 		return scripted.Dialect{}, false, err
 	}
 	if f.Program == nil {
-		return scripted.Dialect{}, false, usage("%s does not say how its devices are talked to: it "+
-			"has no recognise:, read: …", file)
+		return scripted.Dialect{}, false, usage("%s describes no protocol: it has no "+
+			"recognise:, read: …", file)
 	}
 	return scripted.New(f, 0), f.PlainBasic, nil
 }
@@ -128,7 +129,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		if written := writeRecording(t.record, recorder); written != nil {
 			return written
 		}
-		a.say("What it answered is in %s; secrets are not in it. Replay it: catena family test %s %[1]s",
+		a.say("Its answers are in %s, without secrets. Replay them: catena family test %s %[1]s",
 			t.record, advice.Quoted(file))
 	}
 	var cause *device.Cause
@@ -260,9 +261,9 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 	})
 	switch {
 	case errors.Is(err, device.ErrUnsupported):
-		return usage("the family does not say how the device is updated: it has no update:")
+		return usage("the family has no update:, so the device cannot be updated")
 	case err == nil:
-		a.say("\nIt runs %s and is well, after %s.", now.Of(t.component),
+		a.say("\nIt runs %s and is healthy, after %s.", now.Of(t.component),
 			time.Since(startedAt).Round(time.Second))
 	}
 	return err
@@ -271,10 +272,10 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 func (a *app) familyTestCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "test FILE RECORDING…",
-		Short: "Replay what devices answered, and see whether a family still reads them so",
-		Long: `Run a family file against recordings that catena family try --record has made. Nothing leaves
-the machine. It ends with 1 where the family sends something else than then, or reads the device
-as something else.`,
+		Short: "Replay recorded answers, and check that a family still reads them the same",
+		Long: `Run a family file against recordings made with catena family try --record. Nothing
+leaves this machine. The exit code is 1 if the family sends something else than was recorded, or
+reads something else from the answers.`,
 		Example: "  catena family test families/tollgarth-gates.yaml gate-1.json\n  catena family " +
 			"test families/tollgarth-gates.yaml families/recordings/*.json",
 		Args: atLeast(2, "a family file and a recording"),

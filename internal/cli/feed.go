@@ -32,13 +32,13 @@ func (a *app) shelfPullCmd() *cobra.Command {
 	var f pullFlags
 	c := &cobra.Command{
 		Use:   "pull [FEED]",
-		Short: "Fill the shelf from a feed",
-		Long: `Fetch images from a feed: a folder, a stick, or an HTTPS address that holds a signed
-index and its images. The first pull names the key that is trusted; it is remembered.
-Without FEED all feeds that are trusted are pulled.
+		Short: "Fetch images from a feed",
+		Long: `Fetch images from a feed: a folder, a stick, or an HTTPS address with a signed index
+and its images. The first pull names the key to trust; it is stored. Without FEED, all trusted feeds
+are pulled.
 
-A fetch that broke off continues where it ended. An index that is expired, signed by
-another key, or older than the one seen last is refused.`,
+An interrupted download continues where it stopped. An index is refused if it has expired, is signed
+by another key, or is older than the last one received.`,
 		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key 'ssh-ed25519 AAAA…'
   catena shelf pull /media/stick/feed --for-site
   catena shelf pull --look`,
@@ -51,13 +51,13 @@ another key, or older than the one seen last is refused.`,
 		RunE: func(c *cobra.Command, args []string) error { return a.pull(c.Context(), args, f) },
 	}
 	c.Flags().StringVar(&f.key, "key", "",
-		"the feed's SSH public key, or a file that holds it; needed the first time")
+		"the feed's SSH public key, or its file; required the first time")
 	c.Flags().StringVar(&f.ca, "ca", "",
 		"a file with certificates (PEM) to trust besides the system's")
-	c.Flags().StringVar(&f.vendor, "vendor", "", "only of this maker")
-	c.Flags().StringVar(&f.model, "model", "", "only for this model")
-	c.Flags().BoolVar(&f.forSite, "for-site", false, "only what the site's known devices could use")
-	c.Flags().BoolVar(&f.look, "look", false, "only tell which models have something new")
+	c.Flags().StringVar(&f.vendor, "vendor", "", "only images of this maker")
+	c.Flags().StringVar(&f.model, "model", "", "only images for this model")
+	c.Flags().BoolVar(&f.forSite, "for-site", false, "only images for known devices of the site")
+	c.Flags().BoolVar(&f.look, "look", false, "only show which models have new images")
 	return c
 }
 
@@ -75,7 +75,7 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			return err
 		}
 		if len(sources) == 0 {
-			return usage("no feed is trusted yet; name one: catena shelf pull FEED --key KEY")
+			return usage("no feed is trusted yet; add one: catena shelf pull FEED --key KEY")
 		}
 	}
 	wanted, err := a.wantedModels(f)
@@ -95,7 +95,8 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	}
 	release, ok, err := s.HoldPulls()
 	if err != nil || !ok {
-		return errors.Join(err, errors.New("another Catena is pulling to this shelf; wait for it"))
+		return errors.Join(err, errors.New("another Catena is filling this shelf from a feed; "+
+			"wait for it"))
 	}
 	defer release()
 	failed := false
@@ -139,7 +140,7 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 			}
 		}
 		if len(unknown) > 0 {
-			a.say("Not considered, since their maker or model is not known: %s.",
+			a.say("Skipped, because their vendor or model is unknown: %s.",
 				strings.Join(unknown, ", "))
 		}
 	}
@@ -204,8 +205,8 @@ func (a *app) pullOne(ctx context.Context, p *shelf.Puller, wanted func(firmware
 func (a *app) shelfFeedCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "feed", Short: "Make feeds for others to pull", Args: onlyCommands, RunE: help,
-		Long: "A feed is a folder with a signed index and images. Put it on a web server or a stick;\n" +
-			"others fill their shelves from it: catena shelf pull.",
+		Long: `A feed is a folder with a signed index and images. Put it on a web server or a
+stick. Others fill their shelves from it: catena shelf pull.`,
 	}
 	c.AddCommand(a.feedKeyCmd(), a.feedMakeCmd())
 	return c
@@ -214,9 +215,9 @@ func (a *app) shelfFeedCmd() *cobra.Command {
 func (a *app) feedKeyCmd() *cobra.Command {
 	return &cobra.Command{
 		Use: "key FILE", Short: "Make a key pair to sign feeds with",
-		Long: `Make an SSH key pair (Ed25519): the private key, encrypted with a password, in FILE, the
-public one in FILE.pub. The password is asked for, or taken from CATENA_KEY_PASSWORD. A
-key that you have already does as well.`,
+		Long: `Make an SSH key pair (Ed25519): the private key in FILE, encrypted with a password,
+and the public key in FILE.pub. Catena asks for the password, or reads it from CATENA_KEY_PASSWORD.
+You can use an existing key instead.`,
 		Example: "  catena shelf feed key wexcombe.key\n  catena shelf feed key ~/keys/ours.key",
 		Args:    exactly(1, "a file for the private key"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -257,8 +258,8 @@ func (a *app) feedMakeCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "make FOLDER [IMAGE…]",
 		Short: "Write images of the shelf and a signed index into a folder",
-		Long: `Write images of the shelf (all, or those named) and a signed index into a folder. The
-index gets the number after the one that is there.`,
+		Long: `Write images of the shelf (all, or the named ones) and a signed index into a folder.
+The number of the index is one higher than that of the index already there.`,
 		Example: `  catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key
   catena shelf feed make /srv/feed --name Wexcombe --key wexcombe.key --withdraw 'Wexcombe/WX-40/>= 3.0, < 3.2/it loses its presets'`,
 		Args: atLeast(1, "a folder"),
@@ -266,11 +267,11 @@ index gets the number after the one that is there.`,
 	}
 	c.Flags().StringVar(&f.name, "name", "", "the feed's name")
 	c.Flags().StringVar(&f.key, "key", "",
-		"the SSH key: the file of a private key, or of a public one that an agent holds")
+		"the SSH key: a file with a private key, or with a public key held by an agent")
 	c.Flags().DurationVar(&f.good, "good-for", 180*24*time.Hour,
-		"how long the index is to be believed")
+		"how long the index is valid")
 	c.Flags().StringArrayVar(&f.withdraw, "withdraw", nil,
-		"VENDOR/MODEL/VERSIONS/WHY that must not run any more; may be repeated")
+		"withdrawn versions, as VENDOR/MODEL/VERSIONS/WHY; may be repeated")
 	return c
 }
 
@@ -341,8 +342,8 @@ func (a *app) keyPassword() (string, error) {
 	}
 	password, err := a.askSecret("Password of the key: ")
 	if errors.Is(err, errNoTerminal) {
-		return "", usage("the key's password is not given; set CATENA_KEY_PASSWORD, or run this in a " +
-			"terminal to be asked")
+		return "", usage("the key's password is missing; set CATENA_KEY_PASSWORD, or run this " +
+			"in a terminal")
 	}
 	return password, err
 }

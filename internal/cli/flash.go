@@ -50,18 +50,18 @@ func (f *jobFlags) flags(c *cobra.Command) {
 	c.Flags().BoolVarP(&f.yes, "yes", "y", false,
 		"start without asking; cautions are accepted by --accept")
 	c.Flags().StringArrayVar(&f.accept, "accept", nil,
-		"accept a caution by its name, or all that are printed; may be repeated")
+		"accept a caution by its name, or all printed cautions; may be repeated")
 	c.Flags().StringVar(&f.start, "start", "now",
-		"when to start: now, +2h, 22:30, a time as RFC 3339 has it, or window: the site's next one")
+		"when to start: now, +2h, 22:30, an RFC 3339 time, or window: the site's next window")
 	c.Flags().BoolVar(&f.detach, "detach", false,
 		"continue without this terminal; watch it with catena track, end it with catena stop")
 	c.Flags().BoolVar(&f.stage, "stage", false,
-		"send the images and leave the restarts for later: catena finish")
+		"send the images now, restart later: catena finish")
 	c.Flags().DurationVar(&f.waitFor, "wait-for", 0,
 		"how long to wait for devices that an interlock forbids to update, such as a link in use; the "+
 			"others continue")
 	c.Flags().DurationVar(&f.waitAway, "wait-away", 0,
-		"ask devices that are away again for so long, such as 30m: they join late")
+		"keep asking devices that are away for this long, such as 30m; they join late")
 	patienceVar(c, &f.patience)
 }
 
@@ -71,8 +71,8 @@ type patienceFlag struct{ of *firmware.Patience }
 // patienceVar adds --patience to a command.
 func patienceVar(c *cobra.Command, p *firmware.Patience) {
 	c.Flags().Var(&patienceFlag{p}, "patience", fmt.Sprintf(
-		"how long a device may take in a step, as STEP=DURATION; may be repeated (default: as the "+
-			"site, the image or the family says, or %s)",
+		"the time limit of a step for each device; may be repeated (default: that of the site, "+
+			"the image or the family, or %s)",
 		job.Usual))
 }
 
@@ -84,7 +84,8 @@ func (p *patienceFlag) Set(text string) error {
 	step, length, _ := strings.Cut(text, "=")
 	of := p.of.Step(step)
 	if of == nil {
-		return fmt.Errorf("%q is not one of %s (before a device that restarts automatically is asked to)",
+		return fmt.Errorf("%q is not one of %s (grace is the wait before a device that "+
+			"restarts automatically is asked to)",
 			step,
 			strings.Join(firmware.PatienceSteps, ", "))
 	}
@@ -106,21 +107,21 @@ func (a *app) flashCmd() *cobra.Command {
 	var ask wishFlags
 	c := &cobra.Command{
 		Use:   "flash ORDER | DEVICE… | --where EXPR | --all",
-		Short: "Send devices their images, prove them, return the ones that fail",
-		Long: `Carry out an order (catena order new), or flash the chosen devices that are behind: an
-order is then made on the fly. Several are worked on at once. Each one is checked,
-sent its image, restarted, and asked for its version. One that does not come up as it
-should gets the image of its earlier version back from the shelf, and is proven on
-that. A device that fails never stops the others. One that has failed on the way to the
-same version before is skipped, unless it is named.
+		Short: "Update devices, verify them, and roll back those that fail",
+		Long: `Carry out an order (catena order new), or flash the chosen devices that are behind;
+an order is then made on the spot. Several devices are updated at once. Each one is checked, sent
+its image, restarted and asked for its version. A device that does not come up as it should is
+rolled back: the image of its previous version is sent from the shelf, and that version is verified.
+A failed device never stops the others. A device that failed to reach the same version before is
+skipped unless you name it.
 
-The rules of site.yaml hold at every instant: what is reached through a device goes before
-it (the end of a chain before its head), caps, cover sets and lockstep sets are kept, and
-nothing starts that may not end before the window closes. The first device of each model
-and image is proven before the next one starts. A device that waits says for what.
+The rules of site.yaml hold at every moment. A downstream device goes before its uplink, limits,
+cover sets and lockstep sets are respected, and no device starts that might not finish before the
+window closes. The first device of each model and image is verified before the next one starts. A
+waiting device shows what it waits for.
 
-After the first Ctrl-C no more devices start; the second also abandons those that are
-only being checked. What is being written is always finished.`,
+After the first Ctrl-C no more devices start. The second one also abandons devices that are still
+being checked. A write is never interrupted.`,
 		Example: `  catena flash night-1
   catena flash cam-11 cam-12
   catena flash --where 'model == "WX-40" && version < "3.2"' --parallel 4
@@ -153,7 +154,8 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 		}
 		if isOrder {
 			if ask.changed {
-				return usage("the order %s says what is worked on, and how; leave out the flags for it",
+				return usage("the order %s specifies the devices and the rules; leave out "+
+					"those flags",
 					ask.choice.Names[0])
 			}
 			o, err := w.ReadSigned(ask.choice.Names[0])
@@ -218,7 +220,7 @@ func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Or
 	}
 	j, err := w.Start(access, p.Order, f.patience)
 	if errors.Is(err, shelf.ErrDamaged) || errors.Is(err, shelf.ErrGone) {
-		return refused("%w; nothing was touched", err)
+		return refused("%w; nothing was changed", err)
 	}
 	if err != nil {
 		return err
@@ -271,7 +273,8 @@ func (a *app) seeThrough(ctx context.Context, w *plan.Site, access *contact.Acce
 	a.copySettings(ctx, w, access)
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New(
-			"the job was stopped before all devices were worked on; continue with the same command")}
+			"the job was stopped before all devices were updated; continue with the same " +
+				"command")}
 	}
 	if parked := state.Count(job.Parked); parked > 0 {
 		a.say("To restart %s: catena finish %s", words.Plural(parked, "parked device"),
@@ -290,13 +293,13 @@ func (a *app) countDown(ctx context.Context, start time.Time) error {
 	defer stop()
 	meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 	defer meter.Clear()
-	a.say("Starts %s. Ctrl-C calls it off.", jobview.When(start, a.now()))
+	a.say("Starts %s. Ctrl-C cancels it.", jobview.When(start, a.now()))
 	for left := start.Sub(a.now()); left > 0; left = start.Sub(a.now()) {
 		meter.Show("starts in " + words.Clock(left.Round(time.Second)))
 		select {
 		case <-time.After(min(left, time.Second)):
 		case <-ctx.Done():
-			return refused("called off before the start; nothing was touched")
+			return refused("cancelled before the start; nothing was changed")
 		}
 	}
 	return nil
@@ -338,16 +341,16 @@ func has(access *contact.Access, d device.Device) bool {
 func (a *app) nothingToDo(asked bool, skipped []workspace.Row, named bool) error {
 	off := func(r workspace.Row) bool { return r.Status != string(match.Current) }
 	if named && (asked || slices.ContainsFunc(skipped, off)) {
-		return refused("none of the named devices can be updated; nothing was touched")
+		return refused("none of the named devices can be updated; nothing was changed")
 	}
 	why := counted(skipped)
 	if why == "" {
-		why = "no device is chosen; see who there is: catena list, or find them: catena scan"
+		why = "no device is chosen; list them: catena list, or find them: catena scan"
 	}
 	a.say("There is nothing to do: %s.", why)
 	if slices.ContainsFunc(skipped,
 		func(r workspace.Row) bool { return r.Status == string(match.NoImage) }) {
-		a.say("Images that are missing: catena match --missing; put them on the shelf: catena shelf add")
+		a.say("List missing images: catena match --missing; add them: catena shelf add")
 	}
 	return nil
 }
@@ -496,7 +499,7 @@ func (a *app) acceptCautions(o *order.Order, accept []string) error {
 				strings.Join(open, " --accept "))
 		}
 		if !strings.EqualFold(answer, name) {
-			return refused("the caution %s is not accepted; nothing was touched", name)
+			return refused("the caution %s is not accepted; nothing was changed", name)
 		}
 		given[name] = true
 	}
@@ -595,8 +598,8 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 	told()
 	if err != nil {
 		return state, stopped, exit{exitError, fmt.Errorf(
-			"the job cannot continue: %w\nno more devices were started, and what was being written was "+
-				"finished. When that is fixed, continue: catena resume %s",
+			"the job cannot continue: %w\nno more devices were started, and started writes "+
+				"were finished. When that is fixed, continue: catena resume %s",
 			wordedSystem(err), j.ID)}
 	}
 	if showErr != nil {
@@ -614,7 +617,8 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 // what to mind.
 func (a *app) stayAwake(id string) (release func()) {
 	if runtime.GOOS != "windows" { // there the program ends with its window
-		a.say("Job %s is running. This window may be closed; see it again: catena track %[1]s", id)
+		a.say("Job %s is running. You can close this window; watch the job again: catena track "+
+			"%[1]s", id)
 	}
 	release, awake := machine.KeepAwake("job " + id + " is writing to devices")
 	switch {
@@ -633,10 +637,10 @@ func (a *app) rollbackCmd() *cobra.Command {
 	var to, of, component string
 	c := &cobra.Command{
 		Use:   "rollback DEVICE… | --job JOB",
-		Short: "Return devices to the version they ran before",
-		Long: `Return devices to the version they ran before the last job that changed them, or to
-the one named with --to. A device whose other slot keeps that version is switched to it; to
-any other one its image is sent from the shelf. It is proven like after a flash.`,
+		Short: "Roll devices back to their previous version",
+		Long: `Roll devices back to the version they ran before the last job that changed them, or
+to the version given with --to. A device with that version in its other slot is switched to it; any
+other device is sent the image from the shelf. The result is verified as after a flash.`,
 		Example: `  catena rollback cam-11
   catena rollback --to 3.1.0 cam-11 cam-21
   catena rollback --component crypto gate-2
@@ -646,7 +650,7 @@ any other one its image is sent from the shelf. It is proven like after a flash.
 				return err
 			}
 			if len(args) == 0 && ask.choice.Where == "" && of == "" {
-				return usage("say which devices: names, --where EXPR, or --job JOB")
+				return usage("name the devices, or choose them with --where EXPR or --job JOB")
 			}
 			ask.choice.Names = args
 			return a.rollback(c.Context(), f, ask, component, to, of)
@@ -654,10 +658,10 @@ any other one its image is sent from the shelf. It is proven like after a flash.
 	}
 	f.flags(c)
 	ask.flags(c)
-	c.Flags().StringVar(&to, "to", "", "the version to return to (default: the one before)")
+	c.Flags().StringVar(&to, "to", "", "the version to roll back to (default: the previous one)")
 	c.Flags().StringVar(&component, "component", firmware.Main,
-		"the part of the devices that returns")
-	c.Flags().StringVar(&of, "job", "", "all devices that this job brought to a new version")
+		"the component to roll back")
+	c.Flags().StringVar(&of, "job", "", "all devices that this job updated")
 	return c
 }
 

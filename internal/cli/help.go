@@ -240,8 +240,9 @@ func refill(text string) string {
 // troubleHelp is the topic for a person at night.
 func troubleHelp() string {
 	var b strings.Builder
-	b.WriteString("What Catena says, what it means, and what to do: first, second, third.\nDEVICE " +
-		"and JOB are yours; catena report and catena show DEVICE have what happened.\n\nOf a device:\n\n")
+	b.WriteString("What Catena reports, what it means, and what to do: first, second, " +
+		"third.\nReplace DEVICE and JOB; for the history see catena report and catena show " +
+		"DEVICE.\n\nOf a device:\n\n")
 	tell := func(says string, m advice.Meaning) {
 		fmt.Fprintf(&b, "  %s\n", strings.ReplaceAll(words.Fill(says, "  ", helpWide-4), "\n", "\n  "))
 		fmt.Fprintf(&b, "    %s\n", strings.ReplaceAll(words.Fill(m.Means, "", helpWide-6), "\n",
@@ -266,7 +267,7 @@ func troubleHelp() string {
 func troubleTables() string {
 	var of, in strings.Builder
 	row := func(b *strings.Builder) func(string, advice.Meaning) {
-		b.WriteString("| Catena says | it means | what to do |\n|---|---|---|\n")
+		b.WriteString("| Catena reports | it means | what to do |\n|---|---|---|\n")
 		return func(says string, m advice.Meaning) {
 			fmt.Fprintf(b, "| %s | %s | %s |\n", says, m.Means,
 				strings.Join(numbered(m.Steps), " "))

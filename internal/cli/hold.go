@@ -9,9 +9,9 @@ func (a *app) holdCmd() *cobra.Command {
 	var drop bool
 	c := &cobra.Command{
 		Use:   "hold DEVICE --because WHY | --drop",
-		Short: "Leave a device as it is, and say why",
-		Long: `Hold a device: it is not flashed, by name or with all others, until the hold is dropped.
-Holds are kept in site.yaml, with its comments as they are.`,
+		Short: "Put a device on hold, with the reason",
+		Long: `Put a device on hold: it is not flashed, neither by name nor with all others, until
+you drop the hold. Holds are stored in site.yaml, whose comments are preserved.`,
 		Example: "  catena hold gate-5 --because 'not before the winter stoppage'\n  catena hold " +
 			"gate-5 --drop",
 		Args: exactly(1, "one device"),
@@ -20,13 +20,13 @@ Holds are kept in site.yaml, with its comments as they are.`,
 		},
 	}
 	c.Flags().StringVar(&because, "because", "", "why")
-	c.Flags().BoolVar(&drop, "drop", false, "hold it no longer")
+	c.Flags().BoolVar(&drop, "drop", false, "remove the hold")
 	return c
 }
 
 func (a *app) hold(which, because string, drop bool) error {
 	if (because == "") != drop {
-		return usage("say either --because WHY or --drop")
+		return usage("add either --because WHY or --drop")
 	}
 	w, err := a.openSite()
 	if err != nil {

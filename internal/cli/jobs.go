@@ -11,9 +11,10 @@ import (
 func (a *app) jobsCmd() *cobra.Command {
 	var last int
 	c := &cobra.Command{
-		Use:     "jobs",
-		Short:   "List all jobs, newest first",
-		Long:    "List all jobs of the site, newest first: when each ran, and how its devices ended.",
+		Use:   "jobs",
+		Short: "List all jobs, newest first",
+		Long: `List all jobs of the site, newest first, with their times and the outcomes of their
+devices.`,
 		Example: "  catena jobs\n  catena jobs --last 5\n  catena jobs --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
@@ -42,7 +43,7 @@ func (a *app) jobs(last int) error {
 		lines = append(lines, jobview.LineOf(s, a.now()))
 	}
 	if len(lines) == 0 && a.format == "table" {
-		a.say("No job was ever started here. Start one: catena flash --all")
+		a.say("This site has no jobs yet. Start one: catena flash --all")
 		return nil
 	}
 	return a.emit(lines, jobview.Table(lines, a.now()))

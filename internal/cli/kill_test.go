@@ -118,7 +118,7 @@ func TestKilledInEveryStep(t *testing.T) {
 				assert.GreaterOrEqual(t, order(d.Step, (d.Direction == job.Back)), seen[d.Name],
 					"the ledger has %s at least where it was seen", d.Name)
 			}
-			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is intact")
 			list := catena(t, dir, "list")
 			assert.Contains(t, list, "Job j1 was interrupted: ")
 			if c.step != job.Checking {
@@ -254,7 +254,7 @@ func TestKilledAtRandom(t *testing.T) {
 				assert.Regexp(t, second+` .* K42 `, catena(t, dir, "list"), "the set goes together")
 			}
 			assert.Equal(t, want, ends)
-			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is whole")
+			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is intact")
 			said := stop()
 			t.Logf("killed %d times. %s", kills-1, said)
 			assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")

@@ -23,10 +23,10 @@ func (a *app) ledgerCmd() *cobra.Command {
 func (a *app) ledgerCheckCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check",
-		Short: "Prove that no entry was changed, added or removed",
-		Long: `Follow the chain of digests through the ledger from the first entry to the last.
-The last digest is printed: whoever keeps it can tell later whether entries were cut
-off at the end.`,
+		Short: "Verify that no entry was changed, added or removed",
+		Long: `Verify the chain of digests through the ledger, from the first entry to the last.
+The last digest is printed. If you note it, you can later detect whether entries were cut off at the
+end.`,
 		Example: "  catena ledger check\n  catena ledger check --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
@@ -37,14 +37,15 @@ off at the end.`,
 			defer w.Close()
 			count, last, err := w.Check()
 			if err != nil {
-				return fmt.Errorf("the ledger is not whole: %w; keep a copy of it and find out who changed it",
+				return fmt.Errorf("the ledger is not intact: %w; keep a copy of it and find "+
+					"out who changed it",
 					err)
 			}
 			digest := fmt.Sprintf("%x", last)
 			if a.format != "table" {
 				return a.emit(map[string]any{"entries": count, "last": digest}, view.Table{})
 			}
-			_, err = fmt.Fprintf(a.out, "The ledger is whole: %s, the last is %s\n",
+			_, err = fmt.Fprintf(a.out, "The ledger is intact: %s, the last is %s\n",
 				words.Plural(count, "entry"), digest)
 			return err
 		},
@@ -54,9 +55,9 @@ off at the end.`,
 func (a *app) ledgerExportCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "export FILE",
-		Short: "Write all entries into a file, to give away",
-		Long: `Write all entries into a file, one JSON object on each line, each with its digest: the
-SHA-256 of the digest before it and of its own fields. No password is in it.`,
+		Short: "Export all entries into a file",
+		Long: `Write all entries into a file, one JSON object per line. Each has its digest: the
+SHA-256 of the previous digest and the entry's own fields. The file contains no passwords.`,
 		Example: "  catena ledger export marrow-hill.jsonl\n  catena ledger export " +
 			"~/for-the-office/night-1.jsonl",
 		Args: exactly(1, "a file to write"),

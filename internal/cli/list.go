@@ -40,10 +40,9 @@ func (a *app) listCmd() *cobra.Command {
 	var choose workspace.Choice
 	c := &cobra.Command{
 		Use:   "list",
-		Short: "List the devices known, each as it was last seen",
-		Long: "List the devices known, each as it was last seen.\n\nWhat JSON, CSV, --sort and " +
-			"--where call " +
-			"what is known of each:\n" + columnsHelp("  %-12s %s\n"),
+		Short: "List the known devices as they were last seen",
+		Long: "List the known devices as they were last seen.\n\n" +
+			"Fields in JSON, CSV, --sort and --where:\n" + columnsHelp("  %-12s %s\n"),
 		Example: `  catena list
   catena list --where 'vendor == "Wexcombe" && status != "current"' --sort version
   catena list --where 'meets(version, ">= 2.0, < 4")'
@@ -73,13 +72,13 @@ func (a *app) matchCmd() *cobra.Command {
 	var missing bool
 	c := &cobra.Command{
 		Use:   "match",
-		Short: "Say which image each device should get, and why",
-		Long: `Compare every known device with the shelf: its status, the version it runs and should
-run, how it would be returned, and why. Nothing is touched.
+		Short: "Show which image each device should get, and why",
+		Long: `Compare every known device with the shelf: its status, its current and target
+version, how it would be rolled back, and why. Nothing is changed.
 
-Statuses: unsafe (its version was withdrawn), behind (a later image is there), current, ahead,
-no-image (the shelf has nothing for it), no-access (no login works, or its identity changed), away
-(does not answer), held (the site says to leave it alone).`,
+Statuses: unsafe (its version was withdrawn), behind (the shelf has a later image), current, ahead,
+no-image (the shelf has no image for it), no-access (no login works, or its identity changed), away
+(does not answer), held (the site puts it on hold).`,
 		Example: `  catena match
   catena match --where 'status == "behind" && rollback == "none"'
   catena match --by group
@@ -101,10 +100,10 @@ no-image (the shelf has nothing for it), no-access (no login works, or its ident
 	}
 	choiceFlags(c, &choose)
 	c.Flags().StringVar(&by, "by", "",
-		"count devices instead: by model (with their current and target versions), or by group")
+		"count devices by model (with their current and target versions), or by group")
 	c.Flags().BoolVar(&missing, "missing", false,
-		"list the images that the shelf does not have instead: those that lead to the targets, and "+
-			"those that devices would return with")
+		"list the images that the shelf does not have: those that the targets require, and "+
+			"those that a rollback requires")
 	return c
 }
 
@@ -133,7 +132,7 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 	}
 	if len(all) == 0 {
 		all = []match.Missing{}
-		a.say("No image is missing: each of the %s has its way forth and back.", many(chosen))
+		a.say("No image is missing: each of the %s can be updated and rolled back.", many(chosen))
 	}
 	return a.emit(all, t)
 }
@@ -213,7 +212,7 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 func (a *app) showCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:     "show DEVICE",
-		Short:   "Show one device and all that was done to it",
+		Short:   "Show a device and its history",
 		Example: "  catena show cam-11\n  catena show 10.20.4.11",
 		Args:    exactly(1, "one device: its name, address or serial number"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.show(args[0]) },

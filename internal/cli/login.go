@@ -33,17 +33,16 @@ import (
 func (a *app) loginCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "login",
-		Short: "Keep the devices' logins, encrypted; see which works where",
+		Short: "Manage the encrypted logins of devices",
 		Long: `Keep the logins of the devices in the site folder, in ` + login.File + `, encrypted with a
-passphrase or, for use without a person, for an identity file.
+passphrase or, for unattended use, for an identity file.
 
-A login is for one device, a model, a group, or the whole site. With a device they are
-tried in this order, after the one that worked last: at most three in one scan, and one
-that a device refused is not tried with it again automatically, so that nothing locks up.
+A login applies to one device, a model, a group, or the whole site, and logins are tried in this
+order, after the one that worked last. A scan tries at most three per device. A login that a device
+rejected is not tried there again automatically, so that the device does not lock.
 
-The passphrase is asked for, once for some hours with catena login unlock, or taken from
-CATENA_PASSPHRASE; an identity file is named
-with --identity or in CATENA_IDENTITY.`,
+Catena asks for the passphrase, only once every few hours after catena login unlock, or takes it
+from CATENA_PASSPHRASE. Name an identity file with --identity or in CATENA_IDENTITY.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(),
@@ -69,18 +68,18 @@ func (a *app) loginAddCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "add",
 		Short: "Add a login for a device, a model, a group or the site",
-		Long: `Add a login: for the whole site, or with --device, --model or --group for those. The
-password is asked for without showing it, read from standard input with
---password-stdin, or taken from CATENA_PASSWORD. It is never a word of the command: those
-can be seen in the list of processes.
+		Long: `Add a login for the whole site, or with --device, --model or --group for those
+devices. Catena asks for the password without showing it, reads it from standard input with
+--password-stdin, or takes it from CATENA_PASSWORD. A password is never an argument, because
+arguments are visible in the list of processes.
 
-A user of SNMPv3 has a second password where --privacy is named: it is asked for, the
-next line of standard input, or taken from CATENA_PRIVACY_PASSWORD. So are the secrets that a
-family asks for by their names (--secret), from CATENA_SECRET_NAME.
+An SNMPv3 user with --privacy has a second password: the next answer or line of standard input, or
+CATENA_PRIVACY_PASSWORD. Secrets that a family requires by name (--secret) are entered in the same
+way, or taken from CATENA_SECRET_NAME.
 
-With --key an SSH private key is kept with the login, or with --certificate beside it that
-of a client of TLS; a passphrase of the key is asked for once. With --agent the keys of the SSH
-agent are used; a public key named with --key says which one.`,
+With --key an SSH private key is stored with the login. Together with --certificate it is the key of
+a TLS client. If the key has a passphrase, Catena asks for it once. With --agent the keys of the SSH
+agent are used; name a public key with --key to choose one.`,
 		Example: `  catena login add --user keeper
   catena login add --device cam-31 --user keeper
   catena login add --model WX-20 --user admin --password-stdin < password
@@ -96,23 +95,23 @@ agent are used; a public key named with --key says which one.`,
 		"for one device: its name, address or serial number")
 	c.Flags().StringVar(&f.model, "model", "", "for all devices of a model")
 	c.Flags().StringVar(&f.group, "group", "", "for a group of site.yaml")
-	c.Flags().StringVar(&f.place, "second-place", "", "for the host where site.yaml has copies of "+
-		"settings kept (second_place:)")
-	c.Flags().StringVar(&f.hook, "webhook", "", "the secret that signs what is told to the webhook "+
-		"at this host (tell: in site.yaml)")
-	c.Flags().StringVar(&f.user, "user", "", "the user (asked for if left out)")
+	c.Flags().StringVar(&f.place, "second-place", "", "for the host that stores copies of "+
+		"settings (second_place: in site.yaml)")
+	c.Flags().StringVar(&f.hook, "webhook", "", "the secret that signs notifications to the "+
+		"webhook at this host (tell: in site.yaml)")
+	c.Flags().StringVar(&f.user, "user", "", "the user (default: asked for)")
 	c.Flags().BoolVar(&f.community, "community", false,
-		"it is an SNMP community, which has no user")
+		"the login is an SNMP community, without a user")
 	c.Flags().StringVar(&f.snmp.Auth, "auth", "",
-		"SNMPv3: the protocol of authentication: "+strings.Join(login.AuthProtocols, ", "))
+		"SNMPv3: the authentication protocol: "+strings.Join(login.AuthProtocols, ", "))
 	c.Flags().StringVar(&f.snmp.Privacy, "privacy", "",
-		"SNMPv3: the protocol of encryption: "+strings.Join(login.PrivacyProtocols, ", "))
+		"SNMPv3: the privacy protocol: "+strings.Join(login.PrivacyProtocols, ", "))
 	c.Flags().StringArrayVar(&f.secrets, "secret", nil,
-		"a secret that a family asks for by this name; may be repeated")
+		"a secret that a family requires, by its name; may be repeated")
 	c.Flags().StringVar(&f.key, "key", "",
-		"a file with an SSH private key, or that of the certificate")
+		"a file with an SSH private key, or with the certificate's key")
 	c.Flags().StringVar(&f.certificate, "certificate", "", "a file with a TLS client's certificate")
-	c.Flags().BoolVar(&f.agent, "agent", false, "log in by the keys of the SSH agent")
+	c.Flags().BoolVar(&f.agent, "agent", false, "log in with the keys of the SSH agent")
 	c.Flags().BoolVar(&f.stdin, "password-stdin", false, "read the password from standard input")
 	return c
 }
@@ -130,7 +129,7 @@ func (a *app) loginAdd(f loginFlags) error {
 	if !f.community && f.hook == "" && e.User == "" {
 		e.User, _ = a.ask("User: ") // without a terminal there is none
 		if e.User == "" {
-			return usage("there is no user; name one with --user, or say --community for an SNMP community")
+			return usage("the user is missing; add --user, or --community for an SNMP community")
 		}
 	}
 	if err := a.keys(&e, f); err != nil {
@@ -161,8 +160,8 @@ func (a *app) loginAdd(f loginFlags) error {
 	}
 	a.say("Added login %s for %s. Try it: %s", e.ID, e.For(), try)
 	for _, o := range beside {
-		a.say("Login %s for %s, user %s, stays: devices may have either password. To remove it: "+
-			"catena login drop %[1]s", o.ID, o.For(), cmp.Or(o.User, "none"))
+		a.say("Login %s for %s, user %s, remains: devices may have either password. To remove "+
+			"it: catena login drop %[1]s", o.ID, o.For(), cmp.Or(o.User, "none"))
 	}
 	return nil
 }
@@ -190,8 +189,8 @@ func loginFor(w *plan.Site, f loginFlags) (login.Entry, error) {
 	case named > 1:
 		return e, usage("a login is for one of --device, --model, --group, --second-place and --webhook")
 	case f.community && f.user+f.snmp.Auth+f.snmp.Privacy+f.key != "" || f.community && f.agent:
-		return e, usage("an SNMP community has no user and nothing to encrypt; leave out --community " +
-			"or the others")
+		return e, usage("an SNMP community has neither a user nor encryption; leave out " +
+			"--community or the others")
 	case f.group != "" && w.Groups()[f.group] == nil:
 		return e, usage("site.yaml has no group %q", f.group)
 	}
@@ -228,8 +227,7 @@ func (a *app) newPasswords(e *login.Entry, f loginFlags) error {
 		}
 		password, err := a.askSecret(what + ": ")
 		if errors.Is(err, errNoTerminal) {
-			return "", usage("there is no terminal to ask for the password on; give it with "+
-				"--password-stdin or in %s", variable)
+			return "", usage("no terminal to ask for the password; use --password-stdin or %s", variable)
 		}
 		return password, err
 	}
@@ -278,8 +276,8 @@ func (a *app) keys(e *login.Entry, f loginFlags) error {
 	err := e.More.Unlock(func() (string, error) { return a.askSecret("Passphrase of the key: ") })
 	switch {
 	case errors.Is(err, errNoTerminal):
-		return usage("%s has a passphrase, and there is no terminal to ask for it on; use the agent "+
-			"with --agent, or a copy without one", f.key)
+		return usage("%s has a passphrase, and there is no terminal to ask for it; use the "+
+			"agent with --agent, or a copy without a passphrase", f.key)
 	case err != nil:
 		return usage("%s: %w", f.key, err)
 	}
@@ -311,8 +309,8 @@ func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error)
 	case errors.Is(err, login.ErrNone):
 		err = nil
 	case errors.Is(err, login.ErrSecret):
-		err = usage("%w; it is in CATENA_PASSPHRASE or asked for, an identity file is named with "+
-			"--identity", err)
+		err = usage("%w; set CATENA_PASSPHRASE, run this in a terminal, or name an identity "+
+			"file with --identity", err)
 	}
 	return secret, book, err
 }
@@ -358,23 +356,24 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 			var again string
 			again, err = a.askSecret("The same again: ")
 			if err == nil && again != passphrase {
-				return login.Secret{}, usage("the two differ; nothing was kept")
+				return login.Secret{}, usage("the two differ; nothing was stored")
 			}
 		}
 	}
 	switch {
 	case errors.Is(err, errNoTerminal):
 		return login.Secret{}, usage(
-			"%s is encrypted, and there is no terminal to ask on; give the passphrase in "+
-				"CATENA_PASSPHRASE, or an identity file with --identity or in CATENA_IDENTITY",
+			"%s is encrypted, and there is no terminal to ask for the passphrase; set "+
+				"CATENA_PASSPHRASE, or name an identity file with --identity or in "+
+				"CATENA_IDENTITY",
 			filepath.Join(dir, login.File))
 	case err != nil:
 		return login.Secret{}, err
 	case passphrase == "":
 		return login.Secret{}, usage("the passphrase is empty")
 	case !exists && utf8.RuneCountInString(passphrase) < shortPassphrase:
-		view.Print(a.err, "The passphrase has fewer than %d characters: whoever finds the file can "+
-			"guess it. Four words are better.\n",
+		view.Print(a.err, "The passphrase has fewer than %d characters, so it can be guessed. "+
+			"Four words are better.\n",
 			shortPassphrase)
 	}
 	return login.Passphrase(passphrase)
@@ -382,7 +381,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 
 func (a *app) loginListCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the logins, without their passwords",
+		Use: "list", Short: "List the logins without their passwords",
 		Example: "  catena login list\n  catena login list --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
@@ -438,9 +437,9 @@ func (a *app) loginListCmd() *cobra.Command {
 
 func (a *app) loginDropCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "drop ID…", Short: "Drop logins",
+		Use: "drop ID…", Short: "Remove logins",
 		Example: "  catena login drop k3x7q2ab\n  catena login drop k3x7q2ab erhjcldp",
-		Args:    atLeast(1, "the ids of the logins; see them with: catena login list"),
+		Args:    atLeast(1, "the ids of the logins; list them: catena login list"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			dir, err := a.siteDir()
 			if err != nil {
@@ -459,7 +458,8 @@ func (a *app) loginDropCmd() *cobra.Command {
 					e, ok := b.Drop(id)
 					if !ok {
 						return usage(
-							"there is no login %q; nothing was dropped. See them with: catena login list", id)
+							"there is no login %q; nothing was removed. List them: catena "+
+								"login list", id)
 					}
 					dropped = append(dropped, e)
 				}
@@ -469,7 +469,7 @@ func (a *app) loginDropCmd() *cobra.Command {
 				return err
 			}
 			for _, e := range dropped {
-				a.say("Dropped login %s for %s.", e.ID, e.For())
+				a.say("Removed login %s for %s.", e.ID, e.For())
 			}
 			return nil
 		},
@@ -480,11 +480,10 @@ func (a *app) loginTestCmd() *cobra.Command {
 	var choose workspace.Choice
 	c := &cobra.Command{
 		Use:   "test [DEVICE…]",
-		Short: "Show for each device which login works",
-		Long: `Log in to the devices, all that are known or those named, and show which login works.
-At most three logins are tried with each. Logins that a device refused before are tried
-again here: some devices lock up after too many wrong ones, so name the device that you
-mean.`,
+		Short: "Show which login works on each device",
+		Long: `Log in to all known devices, or to the named ones, and show which login works. At
+most three logins are tried per device. This command also retries logins that a device rejected
+before. Some devices lock after too many wrong logins, so name the device that you mean.`,
 		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where " +
 			"'access == \"login-refused\"'",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -565,8 +564,8 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		return err
 	}
 	if a.format == "table" {
-		a.say("\n%s: %d can be logged in to, %d not. Only reading was tested: whether a login may "+
-			"update a device shows when it does.", words.Plural(len(tested), "device"),
+		a.say("\n%s: the login works on %d, not on %d. Only reading was tested, not the "+
+			"permission to update.", words.Plural(len(tested), "device"),
 			len(tested)-failed, failed)
 	}
 	if failed > 0 && failed == len(tested) {
@@ -580,11 +579,11 @@ func (a *app) loginAcceptCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "accept DEVICE|ADDRESS",
 		Short: "Accept a changed certificate, host key, serial number or address",
-		Long: `A device's TLS certificate, SSH host key and serial number are remembered at the first
-contact. Where another one is met at its address, nothing is sent to it any more, until
-this command accepts what was met last. A device that has moved gets the logins of the
-site, its model and its groups, but its own login only once the move is accepted here. Do
-so only when you know what was exchanged or moved.`,
+		Long: `Catena remembers the TLS certificate, SSH host key and serial number of a device
+from the first contact. If they change, nothing more is sent to that address until you accept the
+new ones with this command. A device that moved gets the logins of the site, its model and its
+groups. It gets its own login only after you accept the move. Accept only if you know what was
+exchanged or moved.`,
 		Example: "  catena login accept cam-11\n  catena login accept 10.20.4.11 --yes",
 		Args:    exactly(1, "one device or address"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.loginAccept(args[0], yes) },
@@ -610,11 +609,11 @@ func (a *app) loginAccept(name string, yes bool) error {
 		a.say("%s has moved\n  was %s\n  now %s", d.Name, d.Moved, d.Address)
 	}
 	if len(met.Keys)+len(met.Devices) == 0 {
-		return usage("no changed certificate, key, serial number or address was met at %s; scan "+
-			"first: catena scan", name)
+		return usage("no changed certificate, key, serial number or address was found at %s; "+
+			"scan first: catena scan", name)
 	}
 	if !yes {
-		if err := a.confirm("Was it exchanged or moved on purpose?"); err != nil {
+		if err := a.confirm("Was the exchange or the move intended?"); err != nil {
 			return err
 		}
 	}
@@ -687,7 +686,7 @@ func (a *app) marked(given login.Credential) login.Credential {
 		given, err = login.Marked(given, filepath.Join(base, "given-logins.key"))
 	}
 	if err != nil {
-		a.notice("a login that is refused is tried again by the next scan: %v", err)
+		a.notice("a rejected login will be tried again by the next scan: %v", err)
 	}
 	return given
 }

@@ -19,10 +19,9 @@ func (a *app) nameCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "name DEVICE NAME",
 		Short: "Give a device a name",
-		Long: `Give a device a name of yours. It stays with the device, also when the device moves to
-another address or tells another name of itself. Where site.yaml and targets.yaml have
-the old name, they get the new one, names: too. A name there that it does not have yet comes
-first.`,
+		Long: `Name a device. The name stays with the device, even if it moves to another address
+or reports another name. The old name is replaced in site.yaml and targets.yaml, also in names:. A
+name under names: that the device does not have yet takes precedence.`,
 		Example: "  catena name 10.20.4.17 cam-basin\n  catena name WX4-10011 cam-11",
 		Args:    exactly(2, "a device and its new name"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.name(args[0], args[1]) },
@@ -51,7 +50,7 @@ func (a *app) rename(w *plan.Site, known []device.Device, d device.Device, name 
 	if err := w.Call(known, d, name); err != nil {
 		return err
 	}
-	a.say("%s is called %s now.", was, name)
+	a.say("%s is now called %s.", was, name)
 	return nil
 }
 
@@ -60,12 +59,12 @@ func (a *app) blinkCmd() *cobra.Command {
 	var output string
 	c := &cobra.Command{
 		Use:   "blink DEVICE",
-		Short: "Make a device show itself",
-		Long: `Make a device show itself, by what it has for that: an auxiliary command of a camera, the
-location indicator of a Redfish device, the lamp of a gate controller. It ends after the
-time given, or with Ctrl-C.
+		Short: "Make a device identify itself, for example by blinking",
+		Long: `Make a device identify itself by the means it has: an auxiliary command of a camera,
+the location indicator of a Redfish device, the lamp of a gate controller. It stops after the given
+time or with Ctrl-C.
 
-A relay output is switched only where it is named: what hangs on it may move.`,
+A relay output is switched only if you name it, because equipment connected to it may move.`,
 		Example: "  catena blink cam-11\n  catena blink recorder-1 --for 2m\n  catena blink cam-11 " +
 			"--output relay-1",
 		Args: exactly(1, "one device"),
@@ -73,7 +72,7 @@ A relay output is switched only where it is named: what hangs on it may move.`,
 			return a.blink(c.Context(), args[0], output, lasts)
 		},
 	}
-	c.Flags().DurationVar(&lasts, "for", 20*time.Second, "how long")
+	c.Flags().DurationVar(&lasts, "for", 20*time.Second, "the duration")
 	c.Flags().StringVar(&output, "output", "",
 		"an output of the device to switch instead, such as a relay's token")
 	return c
@@ -104,7 +103,7 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	})
 	switch {
 	case errors.Is(err, device.ErrUnsupported):
-		return refused("%s cannot be made to show itself", d.Name)
+		return refused("%s has no way to identify itself", d.Name)
 	case errors.Is(err, &device.Cause{Problem: device.NoLogin}):
 		return noLogin(d)
 	case errors.Is(err, device.ErrIdentityChanged):

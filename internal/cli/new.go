@@ -23,9 +23,9 @@ func (a *app) newCmd() *cobra.Command {
 		Long: `Make a folder for a site, with its site.yaml and its ledger. The folder is named
 after the site; -C gives it another name.
 
-With --from-scan the network is looked through at once, and site.yaml starts with what was found:
-networks, where none was named, a group for each model, names by serial number, and what hangs on
-what. Read it, and change what you know better.`,
+With --from-scan the network is scanned at once, and site.yaml starts with the results: networks if
+none was given, a group for each model, names by serial number, and uplinks. Read it and correct
+what you know better.`,
 		Example: `  catena new "Marrow Hill Locks" --range 10.20.4.1-10.20.4.60 --range 10.20.5.0/26
   catena new "Marrow Hill Locks" -C ~/sites/marrow-hill --adapter eth0
   catena new "Marrow Hill Locks" --adapter eth0 --range 10.20.4.0/24 --from-scan`,
@@ -38,7 +38,8 @@ what. Read it, and change what you know better.`,
 			}
 			if fromScan {
 				if err := a.sketch(c.Context(), dir, adapter, ranges); err != nil {
-					return fmt.Errorf("the site folder %s is made, and its file has nothing of a scan: %w", dir,
+					return fmt.Errorf("the site folder %s was made, but without the results of "+
+						"a scan: %w", dir,
 						err)
 				}
 			}
@@ -47,12 +48,12 @@ what. Read it, and change what you know better.`,
 		},
 	}
 	c.Flags().BoolVar(&fromScan, "from-scan", false,
-		"look through the network, and start site.yaml with what is there")
+		"scan the network, and start site.yaml with the results")
 	c.Flags().StringArrayVar(&ranges, "range", nil,
 		"addresses that are the site's; may be repeated")
 	c.Flags().StringVar(&adapter, "adapter", "", "this machine's adapter to the site's network")
 	c.Flags().StringSliceVar(&ports, "port", nil,
-		"ports to try instead of the usual ones: 8080, or snmp:1161")
+		"ports to try instead of the default ones: 8080, or snmp:1161")
 	return c
 }
 
@@ -73,12 +74,12 @@ func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) 
 		return err
 	}
 	if len(devices) == 0 {
-		a.say("Nothing answered: nothing is proposed. Is this machine on the site's network, and are " +
-			"the ranges right?")
+		a.say("Nothing answered, so nothing is proposed. Is this machine on the site's " +
+			"network, and are the ranges right?")
 		return nil
 	}
 	links, unseen := site.Propose(devices, "")
-	proposed := "\n# What a scan proposes. Read it, and change what you know better.\n" +
+	proposed := "\n# Proposed by a scan. Read it, and correct what you know better.\n" +
 		site.Sketch(devices, len(ranges) == 0 && adapter == "") + site.UplinksFile(links, unseen, "")
 	path := filepath.Join(dir, site.File)
 	err = atomicfile.Transform(path, 0o644, func(old []byte) ([]byte, error) {
@@ -87,7 +88,7 @@ func (a *app) sketch(ctx context.Context, dir, adapter string, ranges []string) 
 		return whole, err
 	})
 	if err == nil {
-		a.say("%s found; what is proposed of them is at the end of %s.",
+		a.say("%s found; the proposal is at the end of %s.",
 			words.Plural(note.Found, "device"), path)
 	}
 	return err

@@ -31,17 +31,18 @@ type wishFlags struct {
 func (f *wishFlags) flags(c *cobra.Command) {
 	whereFlag(c, &f.choice)
 	c.Flags().IntVar(&f.request.Parallel, "parallel", 0,
-		fmt.Sprintf("how many devices are worked on at the same time (default: as the site says, or %d)",
+		fmt.Sprintf("how many devices are updated at the same time (default: the site's limit, "+
+			"or %d)",
 			plan.UsualParallel))
 	c.Flags().BoolVar(&f.request.NoPilot, "no-pilot", false,
-		"do not wait for the proof of the first device of each model and image")
+		"do not wait until the first device of each model and image is verified")
 	c.Flags().StringVar(&f.stopAfter, "stop-after", "",
-		"start no more devices after this number or share of failures: 3, or 20% (default: as the "+
-			"site says)")
+		"start no more devices after this number or share of failures: 3, or 20% (default: the "+
+			"site's limit)")
 	c.Flags().StringVar(&f.request.Note, "note", "",
-		"a note that stands in the order and its job")
+		"a note for the order and its job")
 	c.Flags().DurationVar(&f.request.GiveUp, "give-up", 0,
-		"wait no longer for one device, in all its steps; a write is always waited for")
+		"the longest time for one device, all steps together; a write is always waited for")
 }
 
 // check reads what the flags say.
@@ -78,11 +79,12 @@ const mostParallel = 512
 func (f *wishFlags) forward(c *cobra.Command) {
 	f.flags(c)
 	c.Flags().BoolVar(&f.all, "all", false, "all devices that are behind or unsafe")
-	c.Flags().StringVar(&f.to, "to", "", "the version to go to (default: the target)")
+	c.Flags().StringVar(&f.to, "to", "", "the version to install (default: the target)")
 	c.Flags().BoolVar(&f.request.Again, "again", false,
-		"send the named devices their current version once more: their restart must then be seen")
+		"send the named devices their current version again; their restart must be observed")
 	c.Flags().DurationVar(&f.fit, "fit", 0,
-		"only what can be proven or returned within this time, unsafe devices first, such as 40m")
+		"only devices that can be verified or rolled back within this time, such as 40m; "+
+			"unsafe ones first")
 }
 
 // chosen reads which devices the flags and words mean.
@@ -96,13 +98,13 @@ func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
 	f.request.Purpose, f.request.Named = order.Forward, len(names) > 0
 	switch {
 	case f.all && (len(names) > 0 || f.choice.Where != ""):
-		return usage("--all means every device; leave it out to work only on those that you name")
+		return usage("--all means every device; leave it out to update only the named ones")
 	case len(names) == 0 && f.choice.Where == "" && !f.all:
-		return usage("say which devices: names, --where EXPR, or --all; see what would be flashed: " +
-			"catena match")
+		return usage("name the devices, or choose them with --where EXPR or --all; to see what " +
+			"would be flashed: catena match")
 	case f.request.Again && (len(names) == 0 || f.to != ""):
-		return usage("--again requires the names of devices, and no --to: what runs well is not " +
-			"touched without a reason")
+		return usage("--again requires the names of devices, and no --to: a healthy device is " +
+			"not touched without a reason")
 	case f.fit < 0:
 		return usage("--fit %s: write for example 40m", f.fit)
 	}
@@ -141,10 +143,10 @@ func (a *app) order(w *plan.Site, f wishFlags, rows []workspace.Row) (o order.Or
 func (a *app) orderCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "order",
-		Short: "Work orders: what is flashed, in which sequence, by which rules",
-		Long: `A work order is a file in the site's orders/ folder: the devices with their current versions and
-what they get, the rules that apply, the cautions and who accepted them. Made in the
-office, read and checked by others, carried out at night: catena flash ORDER.`,
+		Short: "Make, show, check and sign work orders",
+		Long: `A work order is a file in the site's orders/ folder. It lists the devices with their
+current and target versions, the rules that apply, the cautions and who accepted them. It is made in
+the office, read and checked by others, and carried out at night: catena flash ORDER.`,
 		Example: "  catena order new night-1 --all --note \"before the winter stoppage\"\n  catena " +
 			"order show night-1\n  catena order check night-1",
 		Args: onlyCommands, RunE: help,
@@ -159,9 +161,9 @@ func (a *app) orderNewCmd() *cobra.Command {
 	var accept []string
 	c := &cobra.Command{
 		Use:   "new NAME DEVICE… | --where EXPR | --all",
-		Short: "Make an order from the match",
-		Long: `Make an order of the chosen devices that are behind, and keep it as orders/NAME.yaml. No
-device is touched. The file may be changed with an editor.`,
+		Short: "Make an order for devices that are behind",
+		Long: `Make an order for the chosen devices that are behind, and save it as
+orders/NAME.yaml. No device is contacted. You can edit the file.`,
 		Example: `  catena order new night-1 --all
   catena order new cameras --where 'vendor == "Wexcombe"' --fit 40m
   catena order new again cam-11 --again --note "suspect image"`,
@@ -179,7 +181,7 @@ device is touched. The file may be changed with an editor.`,
 	}
 	f.forward(c)
 	c.Flags().StringArrayVar(&accept, "accept", nil,
-		"accept a caution by its name, or all that are printed; may be repeated")
+		"accept a caution by its name, or all printed cautions; may be repeated")
 	return c
 }
 
@@ -213,7 +215,7 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 	}
 	tonight.Cautions = o.Cautions
 	a.announce(tonight, forecast, skipped)
-	a.say("Made the order %s: %s\nSee it as it would go: catena order show %[1]s. Carry it out: "+
+	a.say("Made the order %s: %s\nShow its forecast: catena order show %[1]s. Carry it out: "+
 		"catena flash %[1]s", o.Name, path)
 	return nil
 }
@@ -271,10 +273,10 @@ func (a *app) orderList() error {
 func (a *app) orderShowCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "show ORDER|JOB",
-		Short: "Show an order as it would go: a lane for each device, over time",
-		Long: `Show an order as lanes over time: when each device would start and how long it would take,
-from what to what, how it would be returned, and what a person must know. It is the same
-decision that a job makes, on a virtual clock.`,
+		Short: "Show the forecast of an order, one lane per device",
+		Long: `Show an order as lanes over time: when each device would start, its estimated
+duration, its versions, how it would be rolled back, and what you must know. The forecast uses the
+decisions of a real job on a virtual clock.`,
 		Example: "  catena order show night-1\n  catena order show j3",
 		Args:    exactly(1, "one order, or one job"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -375,10 +377,10 @@ func (a *app) orderCheckCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check ORDER",
 		Short: "Compare an order with the site as it is now",
-		Long: `Compare an order with the site as it is now, and name each difference: versions that moved
-on, images that are gone, devices that are away, exchanged or held, rules of site.yaml that
-changed. It ends with 0 where there is none, with 3 where devices would be skipped, and with
-5 where the order would be refused.`,
+		Long: `Compare an order with the site as it is now, and list each difference: versions that
+changed, missing images, devices that are away, exchanged or on hold, and changed rules of
+site.yaml. The exit code is 0 without differences, 3 if devices would be skipped, and 5 if the order
+would be refused.`,
 		Example: "  catena order check night-1\n  catena order check j3",
 		Args:    exactly(1, "one order"),
 		RunE:    func(_ *cobra.Command, args []string) error { return a.orderCheck(args[0]) },
@@ -413,7 +415,7 @@ func (a *app) orderCheck(name string) error {
 			return err
 		}
 		differences = []plan.Difference{}
-		a.say("The order %s can be carried out as it stands.", name)
+		a.say("The order %s can be carried out unchanged.", name)
 	}
 	if err := a.emit(differences, t); err != nil || code == exitDone {
 		return err
@@ -426,16 +428,17 @@ func (a *app) orderSignCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "sign ORDER --key FILE",
 		Short: "Sign an order",
-		Long: `Sign an order with an SSH key: a private key's file, or a public one's for which an agent
-signs. A site may require one or two signatures (signatures: in site.yaml) before an order is
-carried out. After a change an order must be signed again. ssh-keygen -Y verify checks it, too,
-in the namespace catena-order.`,
+		Long: `Sign an order with an SSH key: the file of a private key, or of a public key held by
+an agent. A site can require one or two signatures (signatures: in site.yaml) before an order is
+carried out. An order must be signed again after a change. You can also verify the signature with
+ssh-keygen -Y verify, in the namespace catena-order.`,
 		Example: "  catena order sign night-1 --key ~/.ssh/id_ed25519\n  catena order sign night-1 " +
 			"--key office.pub",
 		Args: exactly(1, "one order"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if key == "" {
-				return usage("say which key signs: --key FILE; to make one: catena shelf feed key FILE")
+				return usage("name the key that signs: --key FILE; to make one: catena shelf " +
+					"feed key FILE")
 			}
 			w, err := a.openSite()
 			if err != nil {
@@ -456,6 +459,6 @@ in the namespace catena-order.`,
 		},
 	}
 	c.Flags().StringVar(&key, "key", "",
-		"the key to sign with: a private key, or a public one that an agent holds")
+		"the key that signs: a private key, or a public key held by an agent")
 	return c
 }

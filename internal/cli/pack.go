@@ -22,11 +22,11 @@ func (a *app) packCmd() *cobra.Command {
 	var logins bool
 	c := &cobra.Command{
 		Use:   "pack ORDER",
-		Short: "Put all that a night needs into one verified file",
-		Long: `Write one file with the site and its families, an order with its signatures, its images forth
-and back, and what is known of the devices and their keys: for the laptop that goes offline.
-There: catena unpack FILE. The record of what was done so far stays here; so do the logins,
-unless --logins takes them along, encrypted as they are.`,
+		Short: "Pack everything that a night needs into one verified file",
+		Long: `Write one file for the laptop that goes offline: the site and its families, an order
+with its signatures, the images for update and rollback, and the known devices with their keys.
+There, run: catena unpack FILE. The ledger remains here, and so do the logins, unless you include
+them, encrypted, with --logins.`,
 		Example: "  catena pack night-1\n  catena pack night-1 --logins --out /media/stick/night-1.pack",
 		Args:    exactly(1, "one order"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -37,7 +37,7 @@ unless --logins takes them along, encrypted as they are.`,
 		},
 	}
 	c.Flags().StringVar(&out, "out", "", "the file to write (default: ORDER.pack, here)")
-	c.Flags().BoolVar(&logins, "logins", false, "take the logins along, encrypted as they are")
+	c.Flags().BoolVar(&logins, "logins", false, "include the logins, encrypted")
 	return c
 }
 
@@ -62,9 +62,9 @@ func (a *app) pack(ctx context.Context, name, out string, logins bool) error {
 func (a *app) unpackCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "unpack FILE [FOLDER]",
-		Short: "Make a site folder of a packed file, and fill the shelf from it",
-		Long: `Verify a file that catena pack wrote, make a site folder of it, and put its images on the
-shelf. A folder that exists is not touched.`,
+		Short: "Unpack a file into a site folder and the shelf",
+		Long: `Verify a file written by catena pack, make a site folder from it, and put its images
+on the shelf. An existing folder is never changed.`,
 		Example: "  catena unpack night-1.pack\n  catena unpack /media/stick/night-1.pack marrow-hill",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) != 1 && len(args) != 2 {

@@ -13,7 +13,7 @@ import (
 
 // Everything that is asked of a person is asked here.
 
-var errNoTerminal = errors.New("there is no terminal to ask on")
+var errNoTerminal = errors.New("no terminal to ask on")
 
 // terminal is where a person can be asked, if there is one.
 func (a *app) terminal() (*os.File, bool) {
@@ -61,11 +61,11 @@ func (a *app) askSecret(what string) (string, error) {
 func (a *app) confirm(question string) error {
 	answer, err := a.ask(question + " [y/N] ")
 	if err != nil {
-		return refused("%w; look at what stands above and say --yes", err)
+		return refused("%w; read the output above, then add --yes", err)
 	}
 	answer = strings.ToLower(answer)
 	if answer != "y" && answer != "yes" {
-		return refused("not confirmed; nothing was touched")
+		return refused("not confirmed; nothing was changed")
 	}
 	return nil
 }

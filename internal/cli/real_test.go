@@ -328,7 +328,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 		"{through: basin, reach: [top]}")
 	assert.Regexp(t, `(?m)10\.20\.4\.16.* keeper +works`, catena("login", "test"))
 
-	assert.Regexp(t, `10\.20\.4\.18:80 .*login-refused .*requires the password in the clear, without TLS`, said)
+	assert.Regexp(t, `10\.20\.4\.18:80 .*login-refused .*accepts the password only in the clear, without TLS`, said)
 	family := w.file("hill/families/brackwell.yaml",
 		"family: brackwell\nvendor: Brackwell\nmodels: [BR-3]\nplain_basic: true\n")
 	assert.Regexp(t, `10\.20\.4\.18:80 .*keeper +works`, catena("login", "test", "10.20.4.18"),

@@ -42,20 +42,20 @@ func (a *app) rehearseCmd() *cobra.Command {
 	var f rehearseFlags
 	c := &cobra.Command{
 		Use:   "rehearse ORDER",
-		Short: "Play an order on stand-ins: when it would end, who would be left",
-		Long: `Play an order a thousand times by the rules that the job keeps, on a virtual clock: nothing is
-sent. How long each device takes is drawn from what such devices took at this site before, or around
-what is expected; two in a hundred fail, or as many as --faults says, one in ten of those never come
-back. It shows when the job would end, how likely a window is missed, and who may need hands.
+		Short: "Rehearse an order on stand-ins: its end and its risks",
+		Long: `Play an order a thousand times on a virtual clock, by the rules of a real job;
+nothing is sent. Durations are drawn from the history of this site, or around the estimates. Two
+devices in a hundred fail, or the share given with --faults; one in ten of those never returns. The
+result shows when the job would end, the risk of missing the window, and which devices may need a
+visit.
 
-With --once the real runner carries it out one time, in about a minute, with the faults that are
-chosen: it is shown like a job, and ends with the same summary. Devices that speak ONVIF or
-Redfish are played over the wire by stand-ins of their models and versions, on this machine. Those
-of a family that has a recording with an update in families/recordings/ take the steps of their
-family, answered by it. The others only take their time, scaled. No one is asked for anything, and
-the window is not kept there.
+With --once the real runner carries out the order one time, in about a minute, with the chosen
+faults, and shows it like a job. Devices with ONVIF or Redfish are played over the wire by stand-ins
+of their models and versions on this machine. Devices of a family with a recorded update in
+families/recordings/ run the steps of the family against the recorded answers. The others only take
+their scaled time. No one is asked for anything, and the window does not apply.
 
-The site's ledger and shelf are untouched.`,
+The site's ledger and shelf are not changed.`,
 		Example: `  catena rehearse night-1
   catena rehearse night-1 --faults 5% --start window
   catena rehearse night-1 --fault cam-11=never-returns --fault gate-2=sick
@@ -68,16 +68,16 @@ The site's ledger and shelf are untouched.`,
 		},
 	}
 	c.Flags().BoolVar(&f.once, "once", false,
-		"carry it out one time, by the real runner, on stand-ins and devices that only take their time")
-	c.Flags().IntVar(&f.runs, "runs", usualRuns, "how many times it is played")
+		"carry the order out once with the real runner, on stand-ins")
+	c.Flags().IntVar(&f.runs, "runs", usualRuns, "the number of simulated nights")
 	c.Flags().Uint64Var(&f.seed, "seed", 0,
-		"the same seed brings the same (default: another one each time)")
+		"the same seed gives the same result (default: random)")
 	c.Flags().StringVar(&f.faults, "faults", "2%", "the share of devices that fail")
 	c.Flags().StringArrayVar(&f.fault, "fault", nil,
-		"a device that fails for sure, and how: DEVICE=never-returns, keeps-version or sick; may be "+
-			"repeated")
-	c.Flags().StringVar(&f.start, "start", "", "when it would start, as of "+
-		"catena flash (default: now, or when the next window opens)")
+		"a device that certainly fails, and how: DEVICE=never-returns, keeps-version or sick; "+
+			"may be repeated")
+	c.Flags().StringVar(&f.start, "start", "", "when the job would start, as in catena flash "+
+		"(default: now, or when the next window opens)")
 	return c
 }
 
@@ -142,20 +142,21 @@ func (a *app) rehearseOnce(ctx context.Context, w *plan.Site, o order.Order,
 	chosen map[string]rehearse.Fault) error {
 	once, stage, err := w.RehearseOnce(o, chosen)
 	if errors.Is(err, scripted.ErrNoRecording) {
-		return usage("%w of catena family try --record; take it out of that folder", err)
+		return usage("%w of catena family try --record; remove it from that folder", err)
 	}
 	if err != nil {
 		return err
 	}
 	defer once.Close()
-	a.say("No device is touched. What takes a minute takes %.1f seconds here.", 60*once.Scale())
+	a.say("No device is touched. One minute takes %.1f seconds here.", 60*once.Scale())
 	wire, acted, timed := once.Players(once.Order)
 	for _, by := range []struct {
 		names []string
 		text  string
-	}{{wire, "Played over the wire, by stand-ins that speak their standard: %s."},
-		{acted, "Played by the steps of their family, answered by what was recorded of one: %s."},
-		{timed, "These only take their time: %s."}} {
+	}{{wire, "Played over the wire by stand-ins of their standard: %s."},
+		{acted, "Played by the steps of their family and the recorded answers of one device: " +
+			"%s."},
+		{timed, "Only timed: %s."}} {
 		if len(by.names) > 0 {
 			a.say(by.text, words.FewOf(by.names, 12))
 		}
@@ -211,8 +212,8 @@ func (a *app) showRehearsal(w *plan.Site, o order.Order, start time.Time,
 			known++
 		}
 	}
-	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations of the past are drawn "+
-		"for %d of them, guesses for the others.", o.Name, o.Site,
+	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations are drawn from "+
+		"the history of %d of them, and estimated for the others.", o.Name, o.Site,
 		words.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
 	a.say("")
 	counts, from, to := rehearse.Histogram(r.Ends, plotRows)
@@ -236,7 +237,7 @@ func (a *app) showRehearsal(w *plan.Site, o order.Order, start time.Time,
 		clock(r.Most), clock(r.Longest))
 	a.say("All devices reach their targets in %s of the runs.", percent(r.Clean))
 	if !o.Closes.IsZero() {
-		a.say("The window closes at %s: it is missed in %s of the runs.",
+		a.say("The window closes at %s and is missed in %s of the runs.",
 			o.Closes.Local().Format("15:04"), percent(r.Missed))
 	}
 	a.sayCautions(o)

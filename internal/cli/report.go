@@ -23,15 +23,15 @@ func (a *app) reportCmd() *cobra.Command {
 	var out, since string
 	c := &cobra.Command{
 		Use:   "report [JOB…]",
-		Short: "What was done, for the customer: one HTML file, JSON or CSV",
-		Long: `Write a report of a job, the last one if none is named: the previous and the current version
-of each device, the timeline, failures and what was done about them, and the cautions with who
-accepted them. It lists the images, the saved settings, the devices that were skipped and why, and
-those that need a visit. Everything in it can be checked with the ledger. The HTML file is complete
-in itself: it can be mailed.
+		Short: "Write a report for the customer: one HTML file, JSON or CSV",
+		Long: `Write a report of a job, by default of the newest: the previous and the current
+version of each device, the timeline, failures and the response to them, and the cautions with who
+accepted them. It lists the images, the saved settings, the skipped devices with the reasons, and
+the devices that need a visit. You can check all of it with the ledger. The HTML file is
+self-contained, so you can send it by mail.
 
-site.yaml may say more for it: engineer, note, logo (a picture in the site folder), and places,
-in walking order: {cam-11: "chamber 1, north pier"}.`,
+site.yaml can add to it: engineer, note, logo (a picture in the site folder), and places in walking
+order: {cam-11: "chamber 1, north pier"}.`,
 		Example: `  catena report
   catena report j3 --out night.html
   catena report --since 2026-11-27 --out week.csv
@@ -41,13 +41,13 @@ in walking order: {cam-11: "chamber 1, north pier"}.`,
 	c.Flags().StringVarP(&out, "out", "o", "",
 		"the file: .html, .json or .csv (default: reports/JOB.html in the site folder)")
 	c.Flags().StringVar(&since, "since", "",
-		"all jobs since a time: 2026-11-27, a time as RFC 3339 has it, or 36h ago")
+		"all jobs since a time: 2026-11-27, an RFC 3339 time, or 36h ago")
 	return c
 }
 
 func (a *app) report(ids []string, out, since string) error {
 	if since != "" && len(ids) > 0 {
-		return usage("--since means all jobs since then; leave the jobs out")
+		return usage("--since selects all jobs since then; leave out the names of jobs")
 	}
 	w, err := a.match()
 	if err != nil {
@@ -117,7 +117,7 @@ func (a *app) jobsToReport(w *plan.Site, ids []string, since string) (out []job.
 	}
 	out, err = w.JobsFor(ids, from)
 	if err == nil && len(out) == 0 {
-		return nil, usage("there is nothing to report: no job was started%s",
+		return nil, usage("there is nothing to report: no job has started%s",
 			map[bool]string{true: " since then"}[since != ""])
 	}
 	return out, err

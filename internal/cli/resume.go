@@ -19,11 +19,12 @@ func (a *app) resumeCmd() *cobra.Command {
 	var said firmware.Patience
 	c := &cobra.Command{
 		Use:   "resume [JOB]",
-		Short: "Continue with a job whose Catena died",
-		Long: `Continue with a job after a crash, a power cut or a closed lid: the same order, the same rules,
-what is left of the work. Each device that was being updated is asked first which version it runs
-and what it holds. One that still writes is waited for; nothing is sent a second time unless the
-device cannot tell. Without JOB, the one that was interrupted.`,
+		Short: "Continue an interrupted job",
+		Long: `Continue with a job after a crash, a power cut or a closed lid, with the same order,
+the same rules and the remaining work. Each device that was being updated is first asked which
+version it runs and which image it holds. Catena waits for a device that is still writing. Nothing
+is sent a second time unless the device cannot report what it holds. Without JOB, the interrupted
+job is resumed.`,
 		Example: "  catena resume\n  catena resume j3",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -96,7 +97,7 @@ func (a *app) interruptedJob(w *plan.Site, args []string) (job.State, error) {
 	case err != nil:
 		return job.State{}, err
 	case len(all) == 0:
-		return job.State{}, refused("no job is interrupted here; see them with: catena jobs")
+		return job.State{}, refused("no job is interrupted here; list the jobs: catena jobs")
 	case len(all) > 1:
 		var ids []string
 		for _, s := range all {
@@ -112,8 +113,8 @@ func (a *app) interruptedJob(w *plan.Site, args []string) (job.State, error) {
 func (a *app) sayInterrupted(w *plan.Site) error {
 	all, err := w.Interrupted()
 	for _, s := range all {
-		view.Print(a.err, "Job %s was interrupted: %s.\nContinue with it: catena resume %[1]s. Or "+
-			"give it up: catena stop %[1]s --give-up\n",
+		view.Print(a.err, "Job %s was interrupted: %s.\nContinue with it: catena resume %[1]s. "+
+			"Or abandon it: catena stop %[1]s --give-up\n",
 			s.ID, jobview.Open(s))
 	}
 	return err
@@ -123,19 +124,19 @@ func (a *app) stopCmd() *cobra.Command {
 	var giveUp bool
 	c := &cobra.Command{
 		Use:   "stop JOB [DEVICE…]",
-		Short: "Stop a job, take devices out of it, or give it up",
-		Long: `Ask a running job to start no more devices, from any terminal. Devices in progress finish: a
-write is never interrupted. A lockstep set that was written to is completed; stop the job again
-to have it rolled back instead. A scheduled job is called off.
+		Short: "Stop a job, take devices out of it, or abandon it",
+		Long: `Ask a running job to start no more devices, from any terminal. Devices in progress
+finish: a write is never interrupted. A lockstep set that is partly updated is completed; stop the
+job again to roll it back instead. A scheduled job is cancelled.
 
-With devices, only those are taken out of the job: pending ones are skipped, and one that has
-got no byte of an image yet is abandoned.
+With devices, only those are taken out of the job: pending ones are skipped, and a device that has
+not received the first byte of an image is abandoned.
 
-With --give-up, end a job whose Catena died without continuing. Each device that was left open
-is asked once for its version; one that does not answer, or runs neither its target nor what it
-ran before, is then stranded.`,
+With --give-up, an interrupted job is ended without continuing. Each open device is asked once for
+its version. A device that does not answer, or runs neither its target nor its previous version, is
+recorded as stranded.`,
 		Example: "  catena stop j3\n  catena stop j3 cam-11 cam-12\n  catena stop j3 --give-up",
-		Args:    atLeast(1, "a job, and devices of it if only those are meant"),
+		Args:    atLeast(1, "a job, and optionally some of its devices"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return a.stopDevices(args[0], args[1:])
@@ -143,7 +144,7 @@ ran before, is then stranded.`,
 			return a.stop(c.Context(), args[0], giveUp)
 		},
 	}
-	c.Flags().BoolVar(&giveUp, "give-up", false, "end a job that was interrupted, without continuing")
+	c.Flags().BoolVar(&giveUp, "give-up", false, "end an interrupted job without continuing")
 	return c
 }
 
@@ -170,8 +171,8 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	case state.Scheduled():
 		// it is called off: nothing was started
 	case !giveUp:
-		return refused("job %s was interrupted, and no one is at work on it. Continue with it: catena "+
-			"resume %[1]s; or give it up: catena stop %[1]s --give-up", id)
+		return refused("job %s was interrupted, and no process continues it. Continue with it: "+
+			"catena resume %[1]s; or abandon it: catena stop %[1]s --give-up", id)
 	}
 	access, err := a.accessTo(w, state.Order)
 	if err != nil {
@@ -180,7 +181,7 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 	if state, err = w.GiveUp(ctx, access, state); err != nil {
 		return resumeFault(err, id)
 	}
-	a.say("Job %s is given up.", id)
+	a.say("Job %s is abandoned.", id)
 	return a.summary(w, state)
 }
 
@@ -191,7 +192,7 @@ func stopText(state job.State) string {
 			"half-updated will be rolled back.", state.ID)
 	}
 	if state.Scheduled() {
-		return fmt.Sprintf("Job %s is called off: no device was started.", state.ID)
+		return fmt.Sprintf("Job %s is cancelled: no device was started.", state.ID)
 	}
 	text := fmt.Sprintf("Stopping job %s: devices in progress will finish; no more will start.",
 		state.ID)

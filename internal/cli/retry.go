@@ -16,10 +16,10 @@ func (a *app) retryCmd() *cobra.Command {
 	f := jobFlags{anew: true}
 	c := &cobra.Command{
 		Use:   "retry JOB",
-		Short: "Try the devices of a job again that failed, or were not started",
-		Long: `Make an order of the devices of a job that failed, returned, were away, refused the login or
-were not started, and carry it out. Each one is read again first. Those that need hands are left,
-and so is what is done.`,
+		Short: "Retry the devices of a job that failed or were not started",
+		Long: `Make an order for the devices of a job that failed, were rolled back, were away,
+rejected the login or were not started, and carry it out. Each one is read again first. Devices that
+need a visit are skipped, and so are those that are done.`,
 		Example: "  catena retry j3\n  catena retry j3 --start window",
 		Args:    exactly(1, "one job"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -48,7 +48,7 @@ func (a *app) retry(ctx context.Context, f jobFlags, id string) error {
 	return a.partOf(ctx, f, id, func(w *plan.Site, s job.State) (order.Order, error) {
 		o := plan.Failed(s)
 		if len(o.Devices) == 0 {
-			a.say("There is nothing to retry: no device of %s failed or was left.", id)
+			a.say("There is nothing to retry: no device of %s failed or was skipped.", id)
 		}
 		return o, w.OnTheFly()
 	})
@@ -78,13 +78,13 @@ func (a *app) finishCmd() *cobra.Command {
 	f := jobFlags{anew: true}
 	c := &cobra.Command{
 		Use:   "finish JOB [DEVICE…]",
-		Short: "Restart what is parked, and prove it",
-		Long: `Restart the devices that a job was told only to send their images (flash --stage), under the
-same rules as ever: the end of a chain before its head. Each is proven, and returned if it
-fails. One that has already restarted automatically is proven.`,
+		Short: "Restart parked devices, and verify them",
+		Long: `Restart the devices of a job whose images were sent in advance (flash --stage), by
+the same rules: a downstream device goes before its uplink. Each device is verified, and rolled back
+if it fails. A device that has already restarted automatically is only verified.`,
 		Example: "  catena flash night-1 --stage\n  catena finish j3 --start window\n  catena finish " +
 			"j3 cam-11 cam-12",
-		Args: atLeast(1, "a job, and devices of it if only those are meant"),
+		Args: atLeast(1, "a job, and optionally some of its devices"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.finish(c.Context(), f, args[0], args[1:])
 		},
@@ -101,7 +101,7 @@ func (a *app) finish(ctx context.Context, f jobFlags, id string, names []string)
 		}
 		o := w.Parked(s, of)
 		if len(o.Devices) == 0 {
-			a.say("There is nothing to finish: no device of %s is parked now.", id)
+			a.say("There is nothing to finish: no device of %s is parked.", id)
 		}
 		return o, nil
 	})
@@ -110,10 +110,10 @@ func (a *app) finish(ctx context.Context, f jobFlags, id string, names []string)
 func (a *app) proveCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "prove JOB",
-		Short: "Repeat every proof of a job, flashing nothing",
-		Long: `Ask each device that a job has brought to its target once more: is it the same device, on
-that version, and as well as before? Nothing is sent to them. What was found is in the ledger.
-It ends with 3 where a device is not as it was proven.`,
+		Short: "Verify the devices of a job again, without flashing",
+		Long: `Query each device that a job updated once more: is it the same device, does it run
+that version, is it as healthy as before? Nothing is sent to the devices. The results are recorded
+in the ledger. The exit code is 3 if a device differs.`,
 		Example: "  catena prove j3\n  catena prove j3 --format json",
 		Args:    exactly(1, "one job"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -161,7 +161,7 @@ func (a *app) prove(ctx context.Context, id string) error {
 	if err := a.emit(proofs, t); err != nil {
 		return err
 	}
-	a.say("\n%d of %s as they were proven in %s.", len(proofs)-wrong,
+	a.say("\n%d of %s as verified in %s.", len(proofs)-wrong,
 		words.Plural(len(proofs), "device"), id)
 	if wrong > 0 {
 		return exit{exitFailed, errSilent}

@@ -46,27 +46,28 @@ type look struct {
 func (l *look) flags(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&l.adapter, "adapter", "",
-		"this machine's adapter to look through: its name, its address, or an address that is reached "+
-			"through it (default: those in whose networks the addresses lie, or without any address all)")
+		"this machine's adapter to scan with: its name, its address, or an address reached "+
+			"through it (default: the adapters whose networks contain the addresses; without "+
+			"addresses, all)")
 	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil,
-		"ports to try instead of the usual ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
+		"ports to try instead of the default ones: 8080, or snmp:1161, modbus:5020, "+
+			"ethernet-ip:44818")
 	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
-	f.BoolVar(&l.wide, "wide", false, "a range of more than a /16 is meant")
+	f.BoolVar(&l.wide, "wide", false, "allow a range larger than a /16")
 	f.DurationVar(&l.patience, "patience", usualPatience,
-		"how long one address may take to answer")
+		"how long to wait for an answer of one address")
 }
 
-var scanHelp = `Find the devices on the site's networks and read the version of each one. All
-discovery protocols are used at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast
-and
-address by address, and a sweep that tries the addresses for HTTP, TLS, SSH and Modbus.
-What is found is kept; what is new, changed or gone is shown. What answers but is not
-recognised is listed too, with what it said.
+var scanHelp = `Find the devices on the site's networks and read their versions. All discovery
+protocols run at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and address by
+address, and a sweep that tries each address for HTTP, TLS, SSH and Modbus. The results are
+recorded; new, changed and missing devices are shown. Devices that answer but are not recognised
+are listed with what they reported.
 
-Without addresses the networks of site.yaml are looked through. ADDRESS is an address, a
-range of addresses, a network, host:port, or @FILE with an address on each line. Addresses
-that do not answer are not an error.
+Without addresses, the networks of site.yaml are scanned. ADDRESS is an address, a range of
+addresses, a network, host:port, or @FILE with one address per line. Addresses that do not answer
+are not an error.
 
 The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`
 
@@ -97,9 +98,9 @@ func (a *app) scanCmd() *cobra.Command {
 			case every != 0 && every < time.Second:
 				return usage("--every %s is less than a second", every)
 			case every != 0 && uplinks:
-				return usage("--every and --uplinks do not go together")
+				return usage("--every and --uplinks cannot be combined")
 			case out != "" && !uplinks:
-				return usage("--out goes with --uplinks: it is the picture of what hangs on what")
+				return usage("--out requires --uplinks: it draws the uplinks")
 			case out != "" && picture(out) == nil:
 				return usage("--out %s: its name must end in .svg or .dot", out)
 			}
@@ -128,13 +129,14 @@ func (a *app) scanCmd() *cobra.Command {
 	}
 	l.flags(c)
 	f := c.Flags()
-	f.BoolVar(&adapters, "adapters", false, "list this machine's adapters, and do nothing else")
-	f.DurationVar(&every, "every", 0, "keep looking, this often, and print only what changes")
+	f.BoolVar(&adapters, "adapters", false, "only list this machine's adapters")
+	f.DurationVar(&every, "every", 0, "keep scanning, this often, and print only changes")
 	f.BoolVar(&uplinks, "uplinks", false,
-		"print what is reached through what, as uplinks: for site.yaml")
-	f.StringVar(&at, "at", "", "with --uplinks: the device that this machine is plugged into")
+		"print the uplinks, ready for site.yaml")
+	f.StringVar(&at, "at", "", "with --uplinks: the device that this machine is connected to")
 	f.StringVar(&out, "out", "",
-		"with --uplinks: draw what hangs on what, with its status, into this file: .svg or .dot")
+		"with --uplinks: draw the uplinks, with the status of each device, into this file: "+
+			".svg or .dot")
 	return c
 }
 
@@ -166,9 +168,9 @@ func (a *app) drawUplinks(w *plan.Site, out, at string, devices []device.Device)
 	if err != nil {
 		return err
 	}
-	a.say("Drew what hangs on what: %s", out)
+	a.say("Drew the uplinks: %s", out)
 	if len(unseen) > 0 {
-		a.say("No one sees what these are reached through: %s. Where you know it, write it into "+
+		a.say("No device reports the uplinks of these: %s. If you know them, add them to "+
 			"uplinks: in %s.",
 			strings.Join(unseen, ", "), site.File)
 	}
@@ -214,7 +216,7 @@ func (a *app) newRound(addresses []string, l look) (_ *round, err error) {
 	var wide *discover.WideError
 	switch {
 	case errors.As(err, &wide):
-		return nil, usage("%w; say --wide if that is meant", err)
+		return nil, usage("%w; add --wide if you mean it", err)
 	case err != nil:
 		return nil, usage("%w", err)
 	}
@@ -296,7 +298,7 @@ func (r *round) watch(ctx context.Context, every time.Duration) error {
 			return err
 		}
 		if n == 1 && err == nil {
-			a.say("%s %s here; looking again every %s, until Ctrl-C.", at,
+			a.say("%s %s here; scanning again every %s, until Ctrl-C.", at,
 				words.Plural(note.Found, "device"), every)
 		}
 		select {
@@ -508,11 +510,11 @@ func newsByDevice(note record.Scan) map[string]view.Cell {
 
 // conclude says in words what a scan brought.
 func (a *app) conclude(note record.Scan, shown []workspace.Row) {
-	asked := "Nothing but multicast was asked"
+	asked := "Only multicast requests were sent"
 	if note.Asked > 0 {
-		asked = "1 address looked at"
+		asked = "1 address scanned"
 		if note.Asked > 1 {
-			asked = fmt.Sprintf("%d addresses looked at", note.Asked)
+			asked = fmt.Sprintf("%d addresses scanned", note.Asked)
 		}
 	}
 	a.say("\n%s in %.1f s: %s found, %d new, %d changed, %d gone.", asked, note.Seconds,
@@ -530,8 +532,8 @@ func (a *app) conclude(note record.Scan, shown []workspace.Row) {
 		}
 	}
 	if locked > 0 {
-		a.say("%s could not be logged in to. Add a login: catena login add; see which works "+
-			"where: catena login test", words.Plural(locked, "device"))
+		a.say("No login worked on %s. Add one: catena login add; show which login works where: "+
+			"catena login test", words.Plural(locked, "device"))
 	}
 	if len(shown) == 0 {
 		a.say("Nothing answered. Is this machine on the site's network, and are the ranges right?")

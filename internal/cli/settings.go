@@ -31,13 +31,12 @@ func (a *app) settingsCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "settings",
 		Short: "Save the settings of devices, compare them, and restore them",
-		Long: `Read the settings that a person has made on devices, and keep them in the site folder,
-encrypted like the logins, with time and version; several of each device. A job does so
-automatically before it sends an image, and gives them back where the image clears or converts
-them.
+		Long: `Read the settings of devices and save them in the site folder, encrypted like the
+logins, with the time and the version. Several saves per device are kept. A job saves the settings
+automatically before it sends an image, and restores them if the image clears or converts them.
 
-Cameras tell them by ONVIF, others where their family says how. Some are in a form of the
-maker's own: they can only be kept and restored.`,
+Cameras report their settings through ONVIF, other devices as their family specifies. Some formats
+are opaque: such settings can only be saved and restored as a whole.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.settingsSaveCmd(), a.settingsListCmd(), a.settingsShowCmd(), a.settingsDiffCmd(),
@@ -70,9 +69,9 @@ func notChanged(d device.Device, err error) error {
 	var unfit *care.UnfitError
 	switch {
 	case errors.As(err, &busy):
-		return refused("%w; nothing was touched", err)
+		return refused("%w; nothing was changed", err)
 	case errors.As(err, &unfit) && unfit.Version:
-		return refused("%w. To restore it despite that, say --other-version", err)
+		return refused("%w. To restore it despite that, add --other-version", err)
 	case errors.As(err, &unfit):
 		return refused("%w", err)
 	}
@@ -83,7 +82,7 @@ func (a *app) settingsSaveCmd() *cobra.Command {
 	var choose workspace.Choice
 	c := &cobra.Command{
 		Use:   "save [DEVICE…]",
-		Short: "Read the settings of devices, all that are known or those named, and keep them",
+		Short: "Read and save the settings of all known devices, or of the named ones",
 		Example: "  catena settings save\n  catena settings save drive-1\n  catena settings save " +
 			"--where 'model == \"WX-40\"'",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -160,15 +159,15 @@ func (a *app) copySettings(ctx context.Context, w *plan.Site, access *contact.Ac
 		a.say("%s copied to %s.", words.Plural(copied, "save"), w.SecondPlace())
 	}
 	if err != nil {
-		view.Print(a.err, "Not all saved settings could be copied to %s: %v; the next save or job "+
-			"tries again\n",
+		view.Print(a.err, "Some saved settings could not be copied to %s: %v; the next save or "+
+			"job tries again\n",
 			w.SecondPlace(), err)
 	}
 }
 
 func (a *app) settingsListCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "list [DEVICE]", Short: "List what is kept of a device, or of all",
+		Use: "list [DEVICE]", Short: "List the saves of a device, or of all devices",
 		Example: "  catena settings list\n  catena settings list drive-1",
 		RunE: func(_ *cobra.Command, args []string) error {
 			s, err := a.cared()
@@ -202,7 +201,7 @@ func (a *app) settingsListCmd() *cobra.Command {
 				}
 			}
 			if len(lines) == 0 {
-				a.say("Nothing is kept yet. Keep them: catena settings save")
+				a.say("No settings are saved yet. Save them: catena settings save")
 			}
 			return a.emit(lines, t)
 		},
@@ -230,7 +229,7 @@ func (a *app) settingsShowCmd() *cobra.Command {
 	var name string
 	var whole bool
 	c := &cobra.Command{
-		Use: "show DEVICE", Short: "Show settings that are kept; what may be a secret is blanked",
+		Use: "show DEVICE", Short: "Show saved settings; values that may be secrets are blanked",
 		Example: "  catena settings show drive-1\n  catena settings show drive-1 --save " +
 			"20261127T190000Z_7.4\n  catena settings show cam-11 --whole > cam-11.backup",
 		Args: exactly(1, "one device"),
@@ -259,18 +258,18 @@ func (a *app) settingsShowCmd() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&name, "save", "", "which save (default: the newest)")
-	c.Flags().BoolVar(&whole, "whole", false, "byte by byte, with all secrets")
+	c.Flags().StringVar(&name, "save", "", "the save (default: the newest)")
+	c.Flags().BoolVar(&whole, "whole", false, "the unchanged bytes, with all secrets")
 	return c
 }
 
 func (a *app) settingsDiffCmd() *cobra.Command {
 	var from, to string
 	c := &cobra.Command{
-		Use: "diff DEVICE", Short: "Show what differs between what is kept and what the device has now",
-		Long: `Show what differs between the newest save of a device, or the one named with --save, and the
-settings that it has now, or another save named with --to. What may be a secret is blanked. It ends
-with 1 where something differs.`,
+		Use: "diff DEVICE", Short: "Compare saved settings with the current ones",
+		Long: `Compare a save of a device with its current settings, or with another save given
+with --to. The default is the newest save; --save names another one. Values that may be secrets are
+blanked. The exit code is 1 if there are differences.`,
 		Example: "  catena settings diff drive-1\n  catena settings diff drive-1 --save " +
 			"20261127T190000Z_7.4 --to 20261127T210000Z_7.5",
 		Args: exactly(1, "one device"),
@@ -278,8 +277,9 @@ with 1 where something differs.`,
 			return a.settingsDiff(c.Context(), args[0], from, to)
 		},
 	}
-	c.Flags().StringVar(&from, "save", "", "the older of the two (default: the newest save)")
-	c.Flags().StringVar(&to, "to", "", "a save instead of what the device has now")
+	c.Flags().StringVar(&from, "save", "", "the save to compare (default: the newest)")
+	c.Flags().StringVar(&to, "to", "", "another save to compare with (default: the current "+
+		"settings)")
 	return c
 }
 
@@ -303,7 +303,7 @@ func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
 		return fmt.Errorf("%s: %w", d.Name, err)
 	}
 	if now.Format != was.Format {
-		return usage("%s: the one is %s and the other %s; they cannot be compared", d.Name, was.Format,
+		return usage("%s: one is %s and the other %s; they cannot be compared", d.Name, was.Format,
 			now.Format)
 	}
 	changes, err := settings.Diff(was.Format, was.Data, now.Data)
@@ -330,12 +330,12 @@ func (a *app) settingsRestoreCmd() *cobra.Command {
 	var name string
 	var yes, otherVersion, edit bool
 	c := &cobra.Command{
-		Use: "restore DEVICE", Short: "Give a device settings back that are kept",
-		Long: `Give a device the settings of its newest save back, or of the one named with --save. They
-must be this very device's; those of another version are restored only with --other-version:
-what a person had set is brought into the settings that the device has now, and what has no place
-there is listed. With --edit, the editor of VISUAL or EDITOR opens with what would be sent, and
-with what was left out. The device may restart then.`,
+		Use: "restore DEVICE", Short: "Restore saved settings of a device",
+		Long: `Restore a device's settings from its newest save, or from the one given with --save.
+The save must belong to this very device. A save of another version is restored only with
+--other-version: the operator's changes are merged into the device's current settings, and values
+that no longer apply are listed. With --edit, the editor of VISUAL or EDITOR opens with the settings
+to send and those left out. The device may restart.`,
 		Example: "  catena settings restore drive-1\n  catena settings restore drive-1 --save " +
 			"20261127T190000Z_7.4 --other-version --edit",
 		Args: exactly(1, "one device"),
@@ -343,11 +343,11 @@ with what was left out. The device may restart then.`,
 			return a.settingsRestore(c.Context(), args[0], name, yes, otherVersion, edit)
 		},
 	}
-	c.Flags().BoolVar(&edit, "edit", false, "settle in an editor what is sent")
-	c.Flags().StringVar(&name, "save", "", "which save (default: the newest)")
+	c.Flags().BoolVar(&edit, "edit", false, "edit the settings before they are sent")
+	c.Flags().StringVar(&name, "save", "", "the save (default: the newest)")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&otherVersion, "other-version", false,
-		"also where they were saved on another version")
+		"allow a save of another version")
 	return c
 }
 
@@ -380,8 +380,8 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	})
 	switch {
 	case errors.Is(err, dialect.ErrNotTaken):
-		return exit{exitFailed, fmt.Errorf("%s accepted them, and does not have them all; see: catena "+
-			"settings diff %[1]s --save %[2]s",
+		return exit{exitFailed, fmt.Errorf("%s accepted them, but does not have all of them; "+
+			"compare: catena settings diff %[1]s --save %[2]s",
 			advice.Quoted(d.Name), x.Save)}
 	case errors.As(err, &exit{}):
 		return err
@@ -400,7 +400,7 @@ func (a *app) decide(x care.Saved, m settings.Merged, edit bool) ([]byte, error)
 		notes = append(notes, fmt.Sprintf("left out: %s = %s (%s)", l.Path, l.Value, l.Why))
 	}
 	for _, path := range m.Both {
-		a.say("Kept as it was set, though the new version has another default: %s.", path)
+		a.say("Preserved, although the new version has another default: %s.", path)
 		notes = append(notes, "the new version has another default: "+path)
 	}
 	if !edit {
@@ -421,8 +421,8 @@ func (a *app) decide(x care.Saved, m settings.Merged, edit bool) ([]byte, error)
 		}
 		view.Print(a.err, "%s\n", wrong)
 		if _, asks := a.terminal(); !asks {
-			return nil, refused("%w; nothing was touched. The edited text was not kept, since it holds "+
-				"secrets", wrong)
+			return nil, refused("%w; nothing was changed. The edited text was not kept, "+
+				"because it contains secrets", wrong)
 		}
 		if err := a.confirm("Edit it again?"); err != nil {
 			return nil, err
@@ -440,7 +440,7 @@ func (a *app) edited(text []byte, notes []string) (out []byte, err error) {
 		return nil, usage("--edit needs an editor: set EDITOR")
 	}
 	var whole bytes.Buffer
-	for _, n := range append(notes, "lines that start so are not sent") {
+	for _, n := range append(notes, "lines that start like this are not sent") {
 		fmt.Fprintln(&whole, noteMark+n)
 	}
 	whole.Write(text)
@@ -451,7 +451,7 @@ func (a *app) edited(text []byte, notes []string) (out []byte, err error) {
 	defer scratch.Remove()
 	raw, err := scratch.Edit(editor, os.Stdin, os.Stderr)
 	if err != nil {
-		return nil, fmt.Errorf("the editor %s: %w; nothing was touched", editor[0], err)
+		return nil, fmt.Errorf("the editor %s: %w; nothing was changed", editor[0], err)
 	}
 	for line := range bytes.Lines(raw) {
 		if !bytes.HasPrefix(line, []byte(strings.TrimSpace(noteMark))) {

@@ -25,10 +25,10 @@ import (
 func (a *app) shelfCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "shelf",
-		Short: "Keep the firmware images",
-		Long: `The shelf is the local store of firmware images. It is shared by all your sites and
-works without a network. Each image lies there with a manifest, a small YAML file that
-says which devices it is for.`,
+		Short: "Manage the firmware images",
+		Long: `The shelf is the local store of firmware images. All your sites share it, and it
+works without a network. Each image has a manifest, a small YAML file that lists the devices it is
+for.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.shelfAddCmd(), a.shelfListCmd(), a.shelfNotesCmd(), a.shelfMarkCmd(),
@@ -52,12 +52,12 @@ archives within them), with their manifests. A manifest is a YAML file beside it
   file: wx40_3.2.1.bin
   sha256: 9f2c…            # 64 digits, as sha256sum prints them
 
-An image without a manifest is put there by the rules of the families (catena family --help). Open
-formats that describe themselves are read and their checksums checked: U-Boot FIT and legacy
+An image without a manifest is recognised by the rules of the families (catena family --help). Open
+formats that describe themselves are read, and their checksums verified: U-Boot FIT and legacy
 images, USB DFU, Intel HEX, S-record, PLDM packages, SUIT. Security advisories (CSAF 2.0, .json)
-are kept too: devices that run a version they name stand unsafe. What no rule recognises is set
-aside, listed with the reason, and settled with --as. What does not match its manifest is refused;
-the rest is added.`,
+are stored too: devices that run an affected version are unsafe. Files that no rule recognises are
+set aside and listed with the reason; identify them with --as. Files that do not match their
+manifest are refused; the others are added.`,
 		Example: `  catena shelf add ~/Downloads/wexcombe-2026.zip
   catena shelf add firmware/ tg200-K44.img
   catena shelf list --aside
@@ -82,10 +82,9 @@ the rest is added.`,
 		},
 	}
 	c.Flags().StringVar(&key, "key", "",
-		"a public key, or a file that holds it: every file must have its signature beside it, as "+
-			"FILE.sig")
+		"a public key, or its file; every file must have its signature beside it, as FILE.sig")
 	c.Flags().StringVar(&as, "as", "",
-		"what one image is: vendor=…,model=…,version=…[,component=…][,hardware=…]")
+		"identify one image: vendor=…,model=…,version=…[,component=…][,hardware=…]")
 	return c
 }
 
@@ -116,8 +115,8 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 		return printErr
 	}
 	if err != nil {
-		return fmt.Errorf("the import did not end: %w; what stands above is on the shelf, run it "+
-			"again for the rest", err)
+		return fmt.Errorf("the import was interrupted: %w; the images listed above are on the "+
+			"shelf, run it again for the rest", err)
 	}
 	count := map[shelf.Outcome]int{}
 	for _, r := range results {
@@ -127,10 +126,10 @@ func (a *app) shelfAdd(ctx context.Context, paths []string) error {
 	if n := count[shelf.Aside]; n > 0 {
 		aside = fmt.Sprintf(", %d not recognised and set aside", n)
 	}
-	a.say("\n%d new, %d already there, %d refused%s.", count[shelf.New], count[shelf.There],
+	a.say("\n%d new, %d already on the shelf, %d refused%s.", count[shelf.New], count[shelf.There],
 		count[shelf.Refused], aside)
 	if aside != "" {
-		a.say("Say what they are: catena shelf add --as vendor=…,model=…,version=… FILE; or remove " +
+		a.say("Identify them: catena shelf add --as vendor=…,model=…,version=… FILE; or remove " +
 			"them: catena shelf drop FILE")
 	}
 	if count[shelf.Refused] > 0 {
@@ -206,8 +205,7 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 	}
 	u, ok := s.FindAside(args[0])
 	if !ok {
-		return usage("%s is neither a file nor something that was set aside; see: catena shelf list "+
-			"--aside", args[0])
+		return usage("%s is neither a file nor was it set aside; see: catena shelf list --aside", args[0])
 	}
 	image, err := s.Settle(u, manifest)
 	var no *shelf.RefusedError
@@ -235,8 +233,8 @@ func (a *app) shelfListCmd() *cobra.Command {
 	var vendor, model string
 	c := &cobra.Command{
 		Use: "list", Short: "List the images on the shelf",
-		Long: "List the images, by model, newest first. Marked are the newest of each model and " +
-			"what\ncame since the shelf was last listed.",
+		Long: `List the images by model, newest first. The newest image of each model is marked,
+and so are images added since the last listing.`,
 		Example: "  catena shelf list\n  catena shelf list --model WX-40\n  catena shelf list " +
 			"--aside\n  catena shelf list --format json",
 		Args: exactly(0, "no arguments"),
@@ -251,9 +249,9 @@ func (a *app) shelfListCmd() *cobra.Command {
 			return a.shelfList(s, vendor, model)
 		},
 	}
-	c.Flags().BoolVar(&aside, "aside", false, "list what was not recognised instead")
-	c.Flags().StringVar(&vendor, "vendor", "", "only of this maker")
-	c.Flags().StringVar(&model, "model", "", "only for this model")
+	c.Flags().BoolVar(&aside, "aside", false, "list the files that were not recognised")
+	c.Flags().StringVar(&vendor, "vendor", "", "only images of this maker")
+	c.Flags().StringVar(&model, "model", "", "only images for this model")
 	return c
 }
 
@@ -371,10 +369,11 @@ func (a *app) shelfNotesCmd() *cobra.Command {
 func (a *app) shelfMarkCmd() *cobra.Command {
 	var because string
 	c := &cobra.Command{
-		Use: "mark IMAGE ADVICE", Short: "Mark an image recommended, superseded or withdrawn, or none",
-		Long: "Give an image an advice. A recommended image is chosen before all others, a " +
-			"superseded one\nonly where a target names it, a withdrawn one never: devices that run it " +
-			"are unsafe.",
+		Use: "mark IMAGE ADVICE", Short: "Give an image an advice: recommended, superseded, " +
+			"withdrawn or none",
+		Long: `Give an image an advice. A recommended image is preferred over all others, a
+superseded one is chosen only if a target names it, and a withdrawn one never: devices that run it
+are unsafe.`,
 		Example: "  catena shelf mark wx40_3.2.1.bin withdrawn --because 'it loses its presets'\n  " +
 			"catena shelf mark wx40_3.2.1.bin none",
 		Args: exactly(2, "an image and an advice"),
@@ -399,9 +398,9 @@ func (a *app) shelfMarkCmd() *cobra.Command {
 func (a *app) shelfDropCmd() *cobra.Command {
 	var force bool
 	c := &cobra.Command{
-		Use: "drop IMAGE", Short: "Take an image off the shelf, or what was set aside",
-		Long: "Take an image off the shelf. One that is what would return a device of any site " +
-			"that used\nthis shelf is kept, unless --force is given.",
+		Use: "drop IMAGE", Short: "Remove an image, or a file that was set aside",
+		Long: `Remove an image from the shelf. Catena refuses if the image is the rollback of a
+device at any site that has used this shelf, unless you add --force.`,
 		Example: "  catena shelf drop wx40_3.0.0.bin\n  catena shelf drop tg200-K41.img --force",
 		Args:    exactly(1, anImage),
 	}
@@ -431,7 +430,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 				return err
 			}
 			if len(needed) > 0 && !force {
-				return refused("%s is what would return %s; keep it, or say --force", image.File,
+				return refused("%s is the rollback of %s; keep it, or add --force", image.File,
 					strings.Join(needed, ", "))
 			}
 			if err := s.Drop(image); err != nil {
@@ -441,7 +440,7 @@ func (a *app) shelfDropCmd() *cobra.Command {
 			return nil
 		})
 	}
-	c.Flags().BoolVar(&force, "force", false, "also where it is a device's rollback")
+	c.Flags().BoolVar(&force, "force", false, "even if it is the rollback of a device")
 	return c
 }
 
@@ -449,10 +448,10 @@ func (a *app) shelfTidyCmd() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use:   "tidy",
-		Short: "Drop the images that no known device needs",
-		Long: `Drop the images that no known device runs, would be brought to, or would be returned to,
-at any site that has used this shelf. They are listed first, and nothing is dropped without
-a yes.`,
+		Short: "Remove the images that no known device needs",
+		Long: `Remove the images that no known device runs, would be updated to, or would be rolled
+back to, at any site that has used this shelf. They are listed first, and you are asked before
+anything is removed.`,
 		Example: "  catena shelf tidy\n  catena shelf tidy --yes",
 		Args:    exactly(0, "no arguments"),
 		RunE:    func(*cobra.Command, []string) error { return a.shelfTidy(yes) },
@@ -505,9 +504,9 @@ func (a *app) shelfExportCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "export FILE.zip [IMAGE…]",
 		Short: "Write images with their manifests into a bundle for a colleague",
-		Long: `Write images with their manifests and release notes into a bundle. With --key the bundle is
-signed: the SSH signature lies beside it, and a colleague has it checked with
-catena shelf add --key.`,
+		Long: `Write images with their manifests and release notes into a bundle. With --key the
+bundle is signed: the SSH signature is written beside it, and a colleague verifies it with catena
+shelf add --key.`,
 		Example: "  catena shelf export wexcombe.zip --vendor Wexcombe --key ours.key\n  catena shelf " +
 			"export one.zip wx40_3.2.1.bin",
 		Args: atLeast(1, "a file to write"),
@@ -540,18 +539,18 @@ catena shelf add --key.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&vendor, "vendor", "", "all of this maker")
-	c.Flags().StringVar(&model, "model", "", "all for this model")
+	c.Flags().StringVar(&vendor, "vendor", "", "all images of this maker")
+	c.Flags().StringVar(&model, "model", "", "all images for this model")
 	c.Flags().StringVar(&key, "key", "",
-		"the SSH key to sign the bundle with: the file of a private key, or of a public one that an "+
-			"agent holds")
+		"the SSH key that signs the bundle: a file with a private key, or with a public key "+
+			"held by an agent")
 	return c
 }
 
 func (a *app) shelfCheckCmd() *cobra.Command {
 	return &cobra.Command{
 		Example: "  catena shelf check\n  catena shelf check --format json",
-		Use:     "check", Short: "Read every image again and name the damaged ones",
+		Use:     "check", Short: "Read every image again and list the damaged ones",
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
@@ -583,7 +582,8 @@ func (a *app) shelfCheckCmd() *cobra.Command {
 				a.say("%s: %s", d.File, d.Reason)
 			}
 			if len(damaged) > 0 {
-				return fmt.Errorf("%d of %s damaged; a damaged one is never sent: add it again, or drop it",
+				return fmt.Errorf("%d of %s damaged; a damaged image is never sent: add it "+
+					"again, or drop it",
 					len(damaged), words.Plural(count, "image"))
 			}
 			a.say("%s read, nothing is damaged.", words.Plural(count, "image"))

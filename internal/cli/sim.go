@@ -24,12 +24,12 @@ func (a *app) simCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "sim [SCENARIO]",
 		Short: "Simulate a site: stand-ins that speak the real protocols",
-		Long: `Start the stand-ins of a scenario file, or of Marrow Hill without one, and keep them
-until Ctrl-C. Each has a loopback address of its own, or where the machine has only
-127.0.0.1, a port of its own. Nothing leaves the machine.
+		Long: `Start the stand-ins of a scenario file, or of Marrow Hill without one, and run them
+until Ctrl-C. Each has its own loopback address, or its own port if the machine has only 127.0.0.1.
+Nothing leaves this machine.
 
-A stand-in checks what it receives and truly restarts. Its faults are switches in the
-scenario: other_password, silent, drop_after, keeps_version, never_returns, sick, rate.`,
+A stand-in checks what it receives and really restarts. The scenario can switch on faults:
+other_password, silent, drop_after, keeps_version, never_returns, sick, rate.`,
 		Example: `  catena sim
   catena sim site-to-try.yaml
   catena sim --images firmware/      also write the scenario's images, with manifests
@@ -57,8 +57,8 @@ scenario: other_password, silent, drop_after, keeps_version, never_returns, sick
 	}
 	placeFlag(c, &place)
 	c.Flags().StringVar(&boxed, "boxed", "",
-		"the scenario's one device is fresh from its box: on this adapter it waits for an address by "+
-			"DHCP (Linux, with the rights to set it)")
+		"the scenario's only device is new and waits on this adapter for an address by DHCP "+
+			"(Linux, with the capabilities to set it)")
 	c.Flags().StringVar(&images, "images", "",
 		"write the scenario's images and their manifests into this folder")
 	c.Flags().StringVar(&families, "families", "",
@@ -74,14 +74,14 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, imag
 		if err := sim.WriteImages(images, scenario); err != nil {
 			return err
 		}
-		a.say("Wrote the scenario's %s into %s, as their makers give them out.",
+		a.say("Wrote the scenario's %s into %s.",
 			words.Plural(len(scenario.Images), "image"), images)
 	}
 	if families != "" {
 		if err := sim.WriteFamilies(families); err != nil {
 			return err
 		}
-		a.say("Wrote %s into %s: a site reads those in its families folder.",
+		a.say("Wrote %s into %s: a site reads its families folder.",
 			words.Plural(len(sim.Families()), "family"), families)
 	}
 	level := slog.LevelError
@@ -92,7 +92,7 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, imag
 	var s *sim.Site
 	var err error
 	if boxed != "" {
-		a.say("It has no address, and asks for one on %s.", boxed)
+		a.say("It has no address, and requests one on %s.", boxed)
 		s, err = sim.StartBoxed(ctx, scenario, boxed, log)
 	} else {
 		s, err = sim.Start(scenario, place, log)
@@ -153,6 +153,6 @@ func (a *app) tellCounts(s *sim.Site) {
 
 func placeFlag(c *cobra.Command, place *string) {
 	c.Flags().StringVar(place, "place", "",
-		"the stand-ins' addresses: 127.44.7 gives them 127.44.7.1 and up; 127.0.0.1 gives each a port "+
-			"of its own (default: the first that is free)")
+		"the stand-ins' addresses: 127.44.7 means 127.44.7.1 and up; 127.0.0.1 gives each its "+
+			"own port (default: the first free one)")
 }

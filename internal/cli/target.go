@@ -22,13 +22,13 @@ import (
 func (a *app) targetCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "target",
-		Short: "Say which version is wanted where",
-		Long: `A target says which version a device, a model or a group is meant to run: newest, hold
-(leave it alone), one version, or a constraint such as ">= 3.1, < 4". The most
-specific target wins: a device before a model within a group, before a group, before a
-model. Without any, a device should run the newest recommended.
+		Short: "Manage the target versions",
+		Long: `A target specifies the version that a device, a model or a group should run: newest,
+hold (put it on hold), one version, or a constraint such as ">= 3.1, < 4". The most specific target
+wins: a device before a model within a group, before a group, before a model. A device without a
+target should run the newest recommended version.
 
-The targets of these commands lie in targets.yaml in the site folder; site.yaml may hold more.`,
+These commands keep the targets in targets.yaml in the site folder; site.yaml can contain more.`,
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.targetSetCmd(), a.targetDropCmd(), a.targetListCmd(), a.targetSaveCmd(),
@@ -43,7 +43,7 @@ func targetFlags(c *cobra.Command, target *site.Target) {
 	c.Flags().StringVar(&target.Model, "model", "", "for this model")
 	c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
 	c.Flags().StringVar(&target.Component, "component", "",
-		"of this component, such as modem (default: the main one)")
+		"for this component, such as modem (default: the main one)")
 }
 
 func (a *app) targetSetCmd() *cobra.Command {
@@ -51,7 +51,7 @@ func (a *app) targetSetCmd() *cobra.Command {
 	var missing bool
 	c := &cobra.Command{
 		Use:   "set VERSION",
-		Short: "Set which version devices should run",
+		Short: "Set the target version of devices",
 		Example: `  catena target set 3.2.1 --model WX-40
   catena target set '>= 3.1, < 4' --group chamber-1 --model WX-40
   catena target set 11.2 --model HD-G4 --component modem`,
@@ -69,8 +69,8 @@ func (a *app) targetSetCmd() *cobra.Command {
 	}
 	targetFlags(c, &target)
 	c.Flags().StringVar(&target.Because, "because", "", "why")
-	c.Flags().BoolVar(&missing, "missing", false, "set it although the shelf has no image of that "+
-		"version yet (catena match --missing lists what to obtain)")
+	c.Flags().BoolVar(&missing, "missing", false, "allow a version that the shelf does not "+
+		"have yet (catena match --missing lists what to obtain)")
 	return c
 }
 
@@ -85,10 +85,11 @@ func (a *app) targetDropCmd() *cobra.Command {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				left := slices.DeleteFunc(slices.Clone(targets), target.Same)
 				if len(left) == len(targets) {
-					return nil, "", usage("%s has no target for %q; see: catena target list",
+					return nil, "", usage("%s has no target for %q; list them: catena target "+
+						"list",
 						site.TargetsFile, target.For())
 				}
-				return left, "Dropped the target for " + target.For() + ".", nil
+				return left, "Removed the target for " + target.For() + ".", nil
 			})
 		},
 	}
@@ -99,7 +100,7 @@ func (a *app) targetDropCmd() *cobra.Command {
 func (a *app) targetSaveCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "save FILE",
-		Short: "Write all targets of this site into a file, for another site",
+		Short: "Save the targets of this site in a file, for another site",
 		Example: "  catena target save winter-2026.yaml\n  catena target save " +
 			"~/for-the-office/targets.yaml",
 		Args: exactly(1, "a file"),
@@ -129,8 +130,8 @@ func (a *app) targetLoadCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "load FILE",
 		Short: "Add the targets of a file",
-		Long: "Add the targets of a file. One for the same devices as one in targets.yaml replaces " +
-			"that.",
+		Long: `Add the targets of a file. A target for the same devices as one in targets.yaml
+replaces it.`,
 		Example: "  catena target load winter-2026.yaml\n  catena target load " +
 			"~/for-the-office/targets.yaml",
 		Args: exactly(1, "a file"),

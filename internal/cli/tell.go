@@ -25,18 +25,19 @@ func (a *app) tellCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "tell --test | --allow",
 		Short: "Test notifications, and allow the commands that send them",
-		Long: `Tell everybody whom site.yaml names (tell:) of a test, at once, and say who could be told. In a job
-they are told of its start and end, of devices that are stranded or wait for a person, of who is
-cut off while an uplink restarts, and of a window that closes soon. What cannot be told is tried
-again, and never holds the job up.
+		Long: `Send a test notification to every recipient in site.yaml (tell:), and show which
+ones were reached. A job notifies them of its start and end, of devices that are stranded or wait
+for an operator, of devices that are cut off while an uplink restarts, and of a window that closes
+soon. A failed notification is sent again and never delays the job.
 
-A webhook is sent JSON by POST, signed (RFC 9421, hmac-sha256) with the secret of its host:
-catena login add --webhook HOST. A command gets the JSON as its input, and CATENA_EVENT,
+A webhook receives JSON by POST, signed (RFC 9421, hmac-sha256) with the secret of its host: catena
+login add --webhook HOST. A command receives the JSON on standard input, and CATENA_EVENT,
 CATENA_JOB and CATENA_TEXT.
 
-A command of a site folder runs only after you have allowed it on this machine, with --allow. What
-you allow is its words, and the content of the files of the site folder among them: if one of them
-changes, it must be allowed again. Look into files that a command uses in another way yourself.`,
+A command of a site folder runs only after you have allowed it on this machine with --allow. You
+allow the exact command, and the content of the files of the site folder that it names: if one of
+them changes, you must allow it again. Files that the command uses in other ways are not covered;
+check them yourself.`,
 		Example: "  catena tell --allow\n  catena tell --test\n  catena tell --test --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -44,15 +45,16 @@ changes, it must be allowed again. Look into files that a command uses in anothe
 			case allow:
 				return a.tellAllow(yes)
 			case !test:
-				return usage("say --test or --allow: everything else is told automatically")
+				return usage("add --test or --allow: all other notifications are automatic")
 			}
 			return a.tellTest(c.Context())
 		},
 	}
-	c.Flags().BoolVar(&allow, "allow", false, "show the commands of this site, and allow them on "+
-		"this machine")
+	c.Flags().BoolVar(&allow, "allow", false, "show the commands of this site and allow them "+
+		"on this machine")
 	c.Flags().BoolVar(&yes, "yes", false, "with --allow: do not ask")
-	c.Flags().BoolVar(&test, "test", false, "tell everybody of a test, and say who could be told")
+	c.Flags().BoolVar(&test, "test", false, "send a test notification, and show which "+
+		"recipients were reached")
 	return c
 }
 
@@ -65,10 +67,11 @@ func (a *app) tellAllow(yes bool) error {
 	defer w.Close()
 	forbidden := a.teller(w, login.Book{}).Forbidden()
 	if len(forbidden) == 0 {
-		a.say("There is no command to allow.")
+		a.say("No commands to allow.")
 		return nil
 	}
-	a.say("%s names commands that would run on this machine, as you, at events of jobs:", site.File)
+	a.say("%s names commands that would run on this machine, as you, when events of jobs occur:",
+		site.File)
 	a.sayCommands(forbidden)
 	if !yes {
 		if err := a.confirm("Allow them on this machine?"); err != nil {
@@ -96,8 +99,8 @@ func (a *app) sayCommands(commands [][]string) {
 // sayForbidden says which commands of a site will not run.
 func (a *app) sayForbidden(w *plan.Site) {
 	if forbidden := a.teller(w, login.Book{}).Forbidden(); len(forbidden) > 0 {
-		a.say("%s names %s that will not run: not allowed on this machine. See and allow: catena tell "+
-			"--allow",
+		a.say("%s names %s that will not run, because they are not allowed on this machine. "+
+			"Show and allow them: catena tell --allow",
 			site.File, words.Plural(len(forbidden), "command"))
 	}
 }
@@ -109,7 +112,7 @@ func (a *app) tellTest(ctx context.Context) error {
 	}
 	defer w.Close()
 	if !w.Tells() {
-		return exit{exitUsage, fmt.Errorf("no one is told of anything: write tell: into %s", site.File)}
+		return exit{exitUsage, fmt.Errorf("no recipients are configured: add tell: to %s", site.File)}
 	}
 	book, err := a.bookOf(w)
 	if err != nil {
@@ -127,7 +130,7 @@ func (a *app) tellTest(ctx context.Context) error {
 		l := line{Who: target.Name(), Told: true}
 		cell := view.Cell{Text: "yes"}
 		err := notify.Send(ctx, target, notify.Event{Kind: notify.Test, At: a.now().UTC(), Site: w.Name(),
-			Text: "A test of who is told at " + w.Name() + "."}, a.bell(), nil)
+			Text: "A test notification of " + w.Name() + "."}, a.bell(), nil)
 		if err != nil {
 			l.Told, l.Why, cell = false, err.Error(), view.Bad.Cell("no")
 			if errors.Is(err, notify.ErrNotAllowed) {
@@ -171,7 +174,7 @@ func (a *app) teller(w *plan.Site, book login.Book) plan.Teller {
 			if errors.Is(err, notify.ErrNotAllowed) {
 				return // it was said before the job
 			}
-			a.notice("could not tell the %s: %v; the job continues", t.Name(), err)
+			a.notice("could not notify the %s: %v; the job continues", t.Name(), err)
 		}}
 }
 

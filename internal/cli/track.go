@@ -31,13 +31,13 @@ func (a *app) trackCmd() *cobra.Command {
 	var f trackFlags
 	c := &cobra.Command{
 		Use:   "track [JOB]",
-		Short: "Watch a job, or see how it ended",
-		Long: `Show how far each device of a job is, live, from any terminal; without JOB, of the
-newest one. Where the output is not a terminal, a line is printed for each step. What is
-shown is derived from the ledger: it is there after a crash and in the morning, too.
+		Short: "Watch a job, or show how it ended",
+		Long: `Show the progress of each device of a job, live, from any terminal; without JOB, of
+the newest job. If the output is not a terminal, each step is printed as a line. The view is derived
+from the ledger, so it is available after a crash and the next morning.
 
-Where a device requires someone's hands, it says what it asks for. Say with --done that it was
-done, or with --skip that it was not, and why; from any terminal.`,
+If a device requires on-site work, the view shows what to do. Confirm it with --done, or skip it
+with --skip and a reason; both work from any terminal.`,
 		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow " +
 			"--after 120\n" +
 			"  catena track --done handset-4\n" +
@@ -54,12 +54,13 @@ done, or with --skip that it was not, and why; from any terminal.`,
 			return a.track(ctx, args, f)
 		},
 	}
-	c.Flags().StringVar(&f.done, "done", "", "what this device asked for was done")
-	c.Flags().StringVar(&f.skip, "skip", "", "what this device asked for is not done")
-	c.Flags().StringVar(&f.because, "because", "", "why it is skipped")
+	c.Flags().StringVar(&f.done, "done", "", "confirm that the on-site work at this device is "+
+		"done")
+	c.Flags().StringVar(&f.skip, "skip", "", "skip the on-site work at this device")
+	c.Flags().StringVar(&f.because, "because", "", "the reason for --skip")
 	c.Flags().BoolVar(&f.follow, "follow", false, "with --format json: one event on each line, and "+
 		"nothing else (catena schema event)")
-	c.Flags().Int64Var(&f.after, "after", 0, "with --format json: only what came after the event "+
+	c.Flags().Int64Var(&f.after, "after", 0, "with --format json: only events after the one "+
 		"with this seq")
 	c.Flags().BoolVar(&f.once, "once", false, "print one frame and end")
 	return c
@@ -76,13 +77,13 @@ func (a *app) track(ctx context.Context, args []string, f trackFlags) error {
 	case err != nil:
 		return err
 	case f.done != "" && f.skip != "", (f.skip == "") != (f.because == ""):
-		return usage("say --done DEVICE, or --skip DEVICE --because REASON")
+		return usage("add --done DEVICE, or --skip DEVICE --because REASON")
 	case f.done != "" || f.skip != "":
 		return a.answered(w.Answer(id, f.done+f.skip, f.skip != "", f.because))
 	case f.once:
 		return a.trackOnce(w, id)
 	case (f.follow || f.after != 0) && a.format != "json":
-		return usage("--follow and --after go with --format json: they are for programs")
+		return usage("--follow and --after require --format json: they are for programs")
 	}
 	state, err := a.follow(ctx, w, id, f.after, nil)
 	if err != nil {
@@ -103,7 +104,7 @@ func whichJob(w *plan.Site, args []string) (string, error) {
 		return "", err
 	}
 	if newest == "" {
-		return "", refused("no job was ever started here; start one with: catena flash --all")
+		return "", refused("this site has no jobs yet; start one: catena flash --all")
 	}
 	return newest, nil
 }
@@ -121,7 +122,7 @@ func (a *app) answered(err error) error {
 	var not *job.NotAskingError
 	switch {
 	case errors.As(err, &not):
-		return usage("%w; see what is asked for: catena track --once", err)
+		return usage("%w; see which devices wait: catena track --once", err)
 	case err == nil:
 		a.say("The job continues with it.")
 	}
@@ -234,7 +235,7 @@ func (a *app) printEvents(w *plan.Site, state job.State, after int64) (int64, er
 		switch {
 		case a.format == "json":
 			if err := a.printJSON(e); err != nil {
-				a.log.Debug("no one reads the events", "err", err)
+				a.log.Debug("the reader of the events closed the pipe", "err", err)
 			}
 		case a.quiet:
 		default:

@@ -29,13 +29,13 @@ func (a *app) loginUnlockCmd() *cobra.Command {
 	var keep bool
 	c := &cobra.Command{
 		Use:   "unlock",
-		Short: "Ask for the passphrase of the logins once for a night's work",
-		Long: `Ask for the passphrase of this site's logins, and keep it for some hours: a small process
-holds it in its memory, and gives it to other commands of the same user through a socket that only
-that user can open. It is written nowhere. It ends automatically, with catena login lock, or with
-the machine.
+		Short: "Unlock the logins once for a night's work",
+		Long: `Ask for the passphrase of this site's logins and keep it for some hours. A small
+process holds it in memory and gives it to other commands of the same user through a socket that
+only this user can open. It is never written to disk. The process ends automatically after that
+time, with catena login lock, or when the machine stops.
 
-It trusts whatever runs as this user. A script takes CATENA_PASSPHRASE or an identity file
+Every program of this user can use it. In a script, use CATENA_PASSPHRASE or an identity file
 instead.`,
 		Example: "  catena login unlock\n  catena login unlock --for 4h\n  catena login lock",
 		Args:    exactly(0, "no arguments"),
@@ -49,7 +49,7 @@ instead.`,
 			return a.unlock(length)
 		},
 	}
-	c.Flags().DurationVar(&length, "for", unlockFor, "how long")
+	c.Flags().DurationVar(&length, "for", unlockFor, "the duration")
 	c.Flags().BoolVar(&keep, "keep", false, "be the process that keeps it")
 	_ = c.Flags().MarkHidden("keep") // it is there
 	return c
@@ -67,8 +67,8 @@ func (a *app) unlock(length time.Duration) error {
 	passphrase := a.getenv("CATENA_PASSPHRASE")
 	if passphrase == "" {
 		if passphrase, err = a.askSecret("Passphrase of the site's logins: "); err != nil {
-			return usage("there is no terminal to ask on; a script takes CATENA_PASSPHRASE or an " +
-				"identity file instead")
+			return usage("no terminal to ask on; in a script, use CATENA_PASSPHRASE or an " +
+				"identity file")
 		}
 	}
 	secret, err := login.Passphrase(passphrase)
@@ -76,7 +76,7 @@ func (a *app) unlock(length time.Duration) error {
 		return err
 	}
 	if _, err := login.Open(dir, secret); err != nil {
-		return usage("%w; nothing is kept", err)
+		return usage("%w; nothing is stored", err)
 	}
 	if err := login.Release(dir); err != nil {
 		return err
@@ -102,11 +102,11 @@ func (a *app) unlock(length time.Duration) error {
 	said, _ := bufio.NewReader(out).ReadString('\n') // what it says once it listens, or nothing
 	if err != nil || !strings.HasPrefix(said, "kept") {
 		_ = cmd.Process.Kill()
-		return errors.New("the process that should keep the passphrase did not start; continue " +
-			"without it: CATENA_PASSPHRASE")
+		return errors.New("the process that holds the passphrase did not start; use " +
+			"CATENA_PASSPHRASE instead")
 	}
-	a.say("The logins of this site are open until %s, for every command of this user. Close them: "+
-		"catena login lock", a.now().Add(length).Format("15:04"))
+	a.say("The logins of this site are unlocked until %s, for every command of this user. Lock "+
+		"them: catena login lock", a.now().Add(length).Format("15:04"))
 	return cmd.Process.Release()
 }
 
@@ -118,7 +118,7 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 	}
 	passphrase, err := io.ReadAll(io.LimitReader(a.in, 4<<10))
 	if err != nil || len(passphrase) == 0 {
-		return usage("there is nothing to keep")
+		return usage("there is no passphrase to hold")
 	}
 	socket, err := login.KeeperSocket(dir, true)
 	if err != nil {
@@ -134,10 +134,10 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 
 func (a *app) loginLockCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "lock", Short: "End what catena login unlock has started",
+		Use: "lock", Short: "Lock the logins again",
 		Args: exactly(0, "no arguments"),
-		Long: "End the process that keeps the passphrase of this site's logins. From then on it is " +
-			"asked for again.",
+		Long: `End the process that holds the passphrase of this site's logins. From then on Catena
+asks for it again.`,
 		Example: "  catena login lock\n  catena -C ~/sites/marrow-hill login lock",
 		RunE: func(*cobra.Command, []string) error {
 			dir, err := a.siteDir()
@@ -148,8 +148,8 @@ func (a *app) loginLockCmd() *cobra.Command {
 			if err := login.Release(dir); err != nil {
 				return err
 			}
-			a.say("%s", map[bool]string{true: "The passphrase is not kept any more.",
-				false: "No passphrase was kept."}[kept == nil])
+			a.say("%s", map[bool]string{true: "The logins are locked.",
+				false: "The logins were not unlocked."}[kept == nil])
 			return nil
 		},
 	}

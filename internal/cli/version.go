@@ -53,7 +53,7 @@ func programVersion() string {
 
 func (a *app) versionCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Print the program's version, and what it was built of",
+		Use: "version", Short: "Print the program's version and its modules",
 		Example: "  catena version\n  catena version --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {

@@ -57,7 +57,7 @@ func withAdvice(err error) error {
 	case errors.As(err, &noSite):
 		return usage("%w; make one with: catena new NAME", err)
 	case errors.As(err, &noDevice):
-		return usage("%w; see them with: catena list", err)
+		return usage("%w; list them: catena list", err)
 	case errors.As(err, &ambiguous):
 		return usage("%w; name one", err)
 	case errors.As(err, &where):
@@ -66,27 +66,28 @@ func withAdvice(err error) error {
 	case errors.As(err, &column):
 		return usage("--sort: %w", err)
 	case errors.As(err, &noJob):
-		return usage("%w; see them with: catena jobs", err)
+		return usage("%w; list them: catena jobs", err)
 	case errors.As(err, &member):
 		return usage("%w; see its devices: catena track %s --once", err, member.Job)
 	case errors.As(err, &untraceable):
-		return refused("%w; nothing was touched", err)
+		return refused("%w; nothing was changed", err)
 	case errors.Is(err, shelf.ErrNoneChosen):
 		return usage("%w; see: catena shelf list", err)
 	case errors.As(err, &noPart):
-		return usage("%w; see them with: catena show %s", err, advice.Quoted(noPart.Device))
+		return usage("%w; show them: catena show %s", err, advice.Quoted(noPart.Device))
 	case errors.As(err, &unresolved):
-		return refused("%w; nothing was touched. Fix %s and %s, or look for the devices: catena scan",
+		return refused("%w; nothing was changed. Correct %s and %s, or find the devices: "+
+			"catena scan",
 			err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):
 		return refused("%w", err)
 	case errors.As(err, &adapter):
 		return usage("%w; see them: catena scan --adapters", err)
 	case errors.As(err, &lost):
-		return fmt.Errorf("%w. Take it back from a backup; to start a new one, remove %s", err,
+		return fmt.Errorf("%w. Restore it from a backup; to start a new one, remove %s", err,
 			lost.Head)
 	case errors.As(err, &busy):
-		return refused("%w; nothing was touched. Wait for that job: catena track %s", err, busy.Job)
+		return refused("%w; nothing was changed. Wait for that job: catena track %s", err, busy.Job)
 	}
 	return wordedOrder(err)
 }
@@ -123,8 +124,8 @@ func wordedOrder(err error) error {
 	case errors.As(err, &term):
 		return usage("%w", err)
 	case errors.As(err, &closed):
-		return refused("no window of the site is open %s; the next one is from %s to %s: say --start "+
-			"window. Nothing was touched",
+		return refused("no window of the site is open %s; the next one is from %s to %s: use "+
+			"--start window. Nothing was changed",
 			jobview.When(closed.Start, time.Now()), closed.Opens.Format("Mon 2006-01-02 15:04"),
 			closed.Closes.Format("15:04 MST"))
 	case errors.As(err, &stale), errors.As(err, &noTime), errors.As(err, &wrong):
@@ -134,13 +135,13 @@ func wordedOrder(err error) error {
 	case errors.As(err, &pack):
 		return usage("%w; nothing was made", err)
 	case errors.As(err, &unsigned) && unsigned.Name == "":
-		return refused("%w; nothing was touched. Make an order and have it signed: catena order new, "+
-			"catena order sign", err)
+		return refused("%w; nothing was changed. Make an order and have it signed: catena "+
+			"order new, catena order sign", err)
 	case errors.As(err, &unsigned):
-		return refused("%w; nothing was touched. Sign it: catena order sign %s --key FILE", err,
+		return refused("%w; nothing was changed. Sign it: catena order sign %s --key FILE", err,
 			unsigned.Name)
 	case errors.As(err, &noOrder):
-		return usage("%w; see them with: catena order list", err)
+		return usage("%w; list them: catena order list", err)
 	case errors.As(err, &taken):
 		return usage("%w; choose another name", err)
 	}
@@ -155,19 +156,20 @@ func wordedSystem(err error) error {
 	var format *ledger.FormatError
 	switch {
 	case errors.As(err, &format) && format.Found > format.Known:
-		return usage("%w. Use that later Catena here", err)
+		return usage("%w. Use the later version here", err)
 	case errors.Is(err, ledger.ErrInUse):
 		return fmt.Errorf("%w; end that program (a copy, a backup, a virus scanner), then run this again",
 			err)
 	case errors.Is(err, ledger.ErrFull):
-		return fmt.Errorf("%w; make room on it: catena shelf tidy", err)
+		return fmt.Errorf("%w; free some space on it: catena shelf tidy", err)
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%w; it belongs to another user: work as that one, or give yourself the right",
+		return fmt.Errorf("%w; it belongs to another user: run Catena as that user, or get the "+
+			"permission",
 			err)
 	case errors.Is(err, syscall.EADDRINUSE), errors.Is(err, windowsInUse):
 		return fmt.Errorf("%w; end the program that listens there, or choose another address", err)
 	case errors.Is(err, syscall.ENOSPC):
-		return fmt.Errorf("%w; make room on that disk: catena shelf tidy", err)
+		return fmt.Errorf("%w; free some space on that disk: catena shelf tidy", err)
 	}
 	return err
 }
@@ -175,9 +177,9 @@ func wordedSystem(err error) error {
 // noLogin says why there is no login to use with a device, and what to do.
 func noLogin(d device.Device) error {
 	if len(d.Refused) > 0 {
-		return refused("%s refused every login that is kept for it; add the right one: catena login "+
-			"add --device %[2]s, or try them again: catena login test %[2]s", d.Name, advice.Quoted(d.Name))
+		return refused("%s rejected every stored login; add the right one: catena login add "+
+			"--device %[2]s, or try them again: catena login test %[2]s", d.Name, advice.Quoted(d.Name))
 	}
-	return refused("no login is known for %s; add one with catena login add, set "+
-		"CATENA_LOGIN=user:password, or run this in a terminal to be asked", d.Name)
+	return refused("no login for %s; add one with catena login add, set "+
+		"CATENA_LOGIN=user:password, or run this in a terminal", d.Name)
 }

@@ -45,7 +45,7 @@ func (x *Access) caller(d device.Device) dialect.Caller {
 	working := func() error {
 		held, err := job.Held(x.ledger, false)
 		if of := held[d.ID]; of != "" {
-			return device.Because(device.OwnFault, "job %s works on it", of)
+			return device.Because(device.OwnFault, "job %s is updating it", of)
 		}
 		return err
 	}
@@ -92,7 +92,8 @@ func (x *Access) kept(id string) ([]byte, error) {
 	}
 	raw, err := x.Book.Unseal(body.Sealed)
 	if err != nil {
-		return nil, device.Because(device.OwnFault, "what was started at it cannot be read: %v", err)
+		return nil, device.Because(device.OwnFault, "the record of a started change cannot be "+
+			"read: %v", err)
 	}
 	return raw, nil
 }

@@ -13,13 +13,13 @@ const (
 	NotMine   Problem = "not-mine"  // it speaks another dialect
 	NoAnswer  Problem = "no-answer" // it does not answer, or stopped answering
 	Malformed Problem = "malformed" // it sent what cannot be understood
-	Refusal   Problem = "refusal"   // it refused what was asked, in its own words
+	Refusal   Problem = "refusal"   // it rejected the request, with its own reason
 	BadLogin  Problem = "bad-login" // it refused the login
 	// it requires the password in the clear; none was sent
 	PlainLogin Problem = "plain-login"
 	// the login is right, but a new password is required first
 	NewPassword Problem = "new-password"
-	NoRight     Problem = "no-right" // the login is right, but may not do what it must
+	NoRight     Problem = "no-right" // the login is right, but lacks the permission
 	// a certificate, host key or serial number changed; no login was sent
 	Changed Problem = "identity-changed"
 	NoLogin Problem = "no-login" // no login is known for it
@@ -31,7 +31,7 @@ const (
 	MissedLastScan Problem = "missed-last-scan" // the last scan looked and did not find it
 	Unsupported    Problem = "unsupported"      // Catena cannot do that with it yet
 	NeedsPerson    Problem = "needs-person"     // a person should do something, and did not
-	NotLeft        Problem = "not-left"         // what was entered could not be left again
+	NotLeft        Problem = "not-left"         // an entered mode could not be left
 	NotNow         Problem = "not-now"          // an interlock forbids it now, in its family's words
 	NoSecret       Problem = "no-secret"        // its login has no secret of that name
 	// this machine could not ask: that says nothing of the device
@@ -91,23 +91,23 @@ func IdentityChangedError(kind, was, is string) *Cause {
 var sentences = map[Problem]string{
 	NotMine:        "speaks another protocol",
 	NoAnswer:       "does not answer",
-	Malformed:      "sent what cannot be understood",
+	Malformed:      "sent an invalid answer",
 	Refusal:        "refused",
 	BadLogin:       "refused the login",
-	PlainLogin:     "requires the password in the clear, without TLS",
+	PlainLogin:     "accepts the password only in the clear, without TLS",
 	NewPassword:    "requires a new password first",
-	NoRight:        "tells its version only to an administrator",
-	NoLogin:        "no login is known for it",
-	NotRecognised:  "answers, but Catena does not know how to read it",
-	Mute:           "takes connections and answers nothing",
-	OnlyAnnounced:  "was announced, but takes no connection",
+	NoRight:        "shows its version only to an administrator",
+	NoLogin:        "no login for it",
+	NotRecognised:  "answers, but is not recognised",
+	Mute:           "accepts connections, but sends nothing",
+	OnlyAnnounced:  "was announced, but accepts no connections",
 	MissedLastScan: "did not answer the last scan",
-	Unsupported:    "Catena cannot do that with it yet",
+	Unsupported:    "Catena does not support that for this device",
 	NeedsPerson:    "needs a person",
-	NotLeft:        "was entered and could not be left again; the next command tries once more",
+	NotLeft:        "was entered, but not left; the next command tries again",
 	NotNow:         "must not be updated now",
-	NoSecret:       "its family requires a secret that its login has not",
-	OwnFault:       "this machine could not ask it",
+	NoSecret:       "its login lacks a secret that its family requires",
+	OwnFault:       "this machine could not send the request",
 }
 
 // HasSubject tells whether its sentence is about something else than the device, and so stands
@@ -134,8 +134,8 @@ func (c *Cause) Error() string {
 		}
 		return fmt.Sprintf("its %s changed: was %s, now %s", c.Key, c.Was, c.Now)
 	case RefusedBefore:
-		return fmt.Sprintf("refused %d of its logins before; they are not tried again unasked, so "+
-			"that it does not lock up", c.Count)
+		return fmt.Sprintf("rejected %d of its logins before; they are not tried again "+
+			"automatically, so that the device does not lock", c.Count)
 	}
 	s := sentences[c.Problem]
 	if c.Detail != "" {

@@ -108,16 +108,16 @@ func (e Endpoint) Host() string {
 	return a.Addr().Unmap().WithZone("").String()
 }
 
-// Reading is what a device said of itself. What it did not say is empty.
+// Reading is a device's report about itself. Fields that it did not report are empty.
 type Reading struct {
 	Identity
-	Called     string            `json:"called,omitempty"`     // what it calls itself
+	Called     string            `json:"called,omitempty"`     // its own name
 	Version    string            `json:"version,omitempty"`    // the version of its main component
 	Components map[string]string `json:"components,omitempty"` // versions of the others, by name
-	Services   []string          `json:"services,omitempty"`   // what it offers while it is healthy
+	Services   []string          `json:"services,omitempty"`   // its services while it is healthy
 	Says       string            `json:"says,omitempty"`       // in words: a description, a banner
-	Neighbours []Neighbour       `json:"neighbours,omitempty"` // what it sees at its ports
-	// what is behind it: serial numbers, names or addresses
+	Neighbours []Neighbour       `json:"neighbours,omitempty"` // the neighbours at its ports
+	// its downstream devices: serial numbers, names or addresses
 	Downstream []string `json:"behind,omitempty"`
 	// Idle are the versions in the other slots of components that have two, by name; an empty
 	// version: the slot is empty, or cannot be started.
@@ -146,7 +146,7 @@ type Child struct {
 	Reading
 }
 
-// Boot is what a device says of its last start. What it does not tell is 0.
+// Boot is a device's report about its last start. Fields that it did not report are 0.
 type Boot struct {
 	Uptime time.Duration `json:"uptime,omitempty"` // JSON: ns
 	Count  int64         `json:"count,omitempty"`  // of its starts so far
@@ -170,7 +170,7 @@ func (b *Boot) After(before *Boot, elapsed time.Duration) bool {
 		(b.Uptime < before.Uptime || b.Uptime+bootSlack+elapsed/100 < before.Uptime+elapsed)
 }
 
-// Neighbour is what a device sees at one of its ports (IEEE 802.1AB, LLDP).
+// Neighbour is the device at the other end of a port (IEEE 802.1AB, LLDP).
 type Neighbour struct {
 	Port    string `json:"port"`              // of the device that sees it
 	Chassis string `json:"chassis,omitempty"` // the neighbour's MAC address, where it told one
@@ -299,7 +299,7 @@ func CleanMAC(s string) string {
 	return mac.String()
 }
 
-// Device is what is known about one device.
+// Device is a known device.
 type Device struct {
 	ID       string `json:"id"`   // given once by the ledger: d1, d2, …
 	Name     string `json:"name"` // unique within the site
@@ -371,7 +371,7 @@ const (
 	NotShown = "not shown"
 )
 
-// Key is what a device showed of itself at an address: a certificate, a host key, a
+// Key is evidence of a device's identity at an address: a certificate, a host key, a
 // serial number. Trusted at the first contact, it must be the same ever after.
 type Key struct {
 	Address     string `json:"address"` // host:port

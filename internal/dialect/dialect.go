@@ -1,4 +1,4 @@
-// Package dialect says what a dialect is: how one kind of device is talked to.
+// Package dialect defines a dialect: the protocol of one kind of device.
 //
 // A Dialect recognises devices and opens sessions. A Session reads one device and, where
 // the device can, updates it, keeps its settings and makes it show itself. A session does
@@ -28,7 +28,7 @@ import (
 type At struct {
 	device.Endpoint
 	Trust wire.Trust // nil trusts every key
-	// Parent is what a child is talked to through; nil: the device is reached itself.
+	// Parent is the parent of a child; nil: the device is reached directly.
 	Parent *Parent
 	Caller
 }
@@ -40,7 +40,7 @@ type Parent struct {
 	Shared   *SharedSession  // of all sessions with its children
 }
 
-// SharedSession is what the sessions with the children of one parent have in common: the login, and
+// SharedSession is the common part of the sessions with the children of one parent: the login, and
 // what else is open at the parent. It is safe for concurrent use, and its zero value is ready.
 type SharedSession struct {
 	mu     sync.Mutex
@@ -55,7 +55,7 @@ type Shared interface {
 	Leave(ctx context.Context) error
 }
 
-// Acquire returns what is shared, and opens it if it is not open. Each Acquire and each Retain
+// Acquire returns the shared value, and opens it if necessary. Each Acquire and each Retain
 // needs one Release.
 func (m *SharedSession) Acquire(begin func() Shared) Shared {
 	m.mu.Lock()
@@ -91,7 +91,7 @@ type Caller struct {
 	TrustAt func(address string) wire.Trust
 	// Other is how another device of the site is talked to. Who it is was verified.
 	Other func(ctx context.Context, name string) (Contact, error)
-	// Keep keeps what the session has started at the device, so that it is ended whatever happens:
+	// Keep records what the session has started on the device, so that it is ended in any case:
 	// the next session is given it by Kept. With nothing, all is ended. It is on disk before Keep
 	// returns, encrypted where any of it is secret.
 	Keep func(entered []byte, secret bool) error
@@ -106,16 +106,16 @@ type Caller struct {
 	Ask func(ctx context.Context, what string, busy bool) error
 }
 
-// Manual is what is known of a device that a person updates.
+// Manual describes a device that an operator updates.
 type Manual struct {
 	Stick  string         // a folder that comes and goes; empty: there is none
 	Folder string         // where its images are laid ready, on the stick
-	How    string         // what the person has to do, in words
+	How    string         // the operator's task, in words
 	Within time.Duration  // how long they are waited for; 0: as usual
-	Known  device.Reading // what is known of one that no one can read
+	Known  device.Reading // the declared reading, if the device cannot be read
 }
 
-// About is what the rest of the program must know of a dialect; nothing else about one
+// About describes a dialect to the rest of the program; nothing else about one
 // is written down anywhere.
 type About struct {
 	Name string
@@ -128,7 +128,7 @@ type About struct {
 	Ports     []uint16 // where such devices usually answer
 	// Form is the credential that an endpoint requires; nil: a user and a password.
 	Form func(device.Endpoint) login.Form
-	// Hint says that what it recognises a device by is only a hint, which anybody can give, such as
+	// Hint marks a dialect that recognises a device only by a hint, which anyone can give, such as
 	// a greeting: no login goes there that is not for this very device or model.
 	Hint bool
 	// Extends is the dialect by which devices are found and recognised that this one, too, can
@@ -164,7 +164,7 @@ type Dialect interface {
 type Session interface {
 	// Read logs in and reads the identity and the version of the device.
 	Read(ctx context.Context) (device.Reading, error)
-	// Healthy returns what is wrong with the device. baseline is a reading from when it
+	// Healthy returns the fault of the device. baseline is a reading from when it
 	// was healthy.
 	Healthy(ctx context.Context, baseline device.Reading) error
 	// Update starts to move an image into a component. It sends nothing yet.
@@ -180,7 +180,7 @@ type Session interface {
 	Children(ctx context.Context) ([]device.Child, error)
 	// Locate is how the device makes itself known to a person who looks for it.
 	Locate() (Locator, error)
-	// Close ends what the session has open at the device. Its error is device.ErrNotLeft where
+	// Close ends everything that the session opened on the device. Its error is device.ErrNotLeft if
 	// something stays that must be undone: it is kept for the next session.
 	Close(ctx context.Context) error
 }
@@ -250,7 +250,7 @@ type Network interface {
 type NetworkConfig struct {
 	Address netip.Prefix
 	Gateway netip.Addr // zero: as it is
-	Name    string     // what the device calls itself, a label of RFC 1123; empty: as it is
+	Name    string     // the device's own name, a label of RFC 1123; empty: unchanged
 }
 
 // NoNetwork is for sessions that cannot move a device.
@@ -304,8 +304,8 @@ func (NoCarry) Carry() (Carry, error) { return nil, device.ErrUnsupported }
 
 // Locator makes a device show itself.
 type Locator interface {
-	// Show starts it or ends it, and says what the device does. output is what a person
-	// named: an output of the device, such as a relay; empty: what is made for showing.
+	// Show starts or ends it, and describes what the device does. output is named by an operator:
+	// an output of the device, such as a relay; empty: the device's own indicator.
 	// device.ErrRefused: the device has nothing of the kind.
 	Show(ctx context.Context, on bool, output string) (what string, err error)
 }

@@ -82,7 +82,7 @@ func (g *guard) Update(component string) (Update, error) {
 	}
 	if _, blind := u.(interface{ unseen() }); blind && g.locks {
 		return nil, device.Because(device.Refusal,
-			"its image has interlocks, and by its protocol no one can look whether they hold")
+			"its image has interlocks, and its protocol cannot check them")
 	}
 	return &guardedUpdate{Update: u, verify: g.verify}, nil
 }

@@ -11,7 +11,7 @@ import (
 
 // ErrNotTaken is returned by RestoreSettings for a device that does not have all of its settings in
 // time.
-var ErrNotTaken = errors.New("its settings are not as they were sent")
+var ErrNotTaken = errors.New("its settings differ from those sent")
 
 // A device that does not have its settings a while after they were sent gets them again: the
 // request was lost.

@@ -38,7 +38,7 @@ func Writable(dir string) error {
 }
 
 // ErrNotHeard is that a multicast was sent and not heard.
-var ErrNotHeard = errors.New("it was sent and not heard")
+var ErrNotHeard = errors.New("it was sent and not received")
 
 // hearWithin is how long a multicast of this machine's own may take to come back.
 const hearWithin = 500 * time.Millisecond

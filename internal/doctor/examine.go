@@ -107,14 +107,15 @@ func (e *examination) laptop() {
 	w := e.Input.Site
 	e.adapters()
 	if name := Firewall(); name != "" {
-		e.look("firewall", "let answers to UDP in, and TCP to images that devices fetch",
+		e.look("firewall", "allow replies to UDP, and TCP to images that devices fetch",
 			"%s is switched on", name)
 	} else {
-		e.ok("firewall", "none was seen; one that needs rights to be seen may be there")
+		e.ok("firewall", "none was found; one that is visible only to an administrator may "+
+			"exist")
 	}
 	e.clock()
 	if mains, known := Power(); known && !mains {
-		e.look("power", "plug it in: a night outlasts a battery",
+		e.look("power", "plug it in: a night can outlast its battery",
 			"this machine runs on its battery")
 	} else if known {
 		e.ok("power", "this machine runs on mains")
@@ -122,7 +123,7 @@ func (e *examination) laptop() {
 	if e.StaysAwake() {
 		e.ok("sleep", "this machine can be kept awake while a job runs")
 	} else {
-		e.look("sleep", "switch its sleep off, and leave its lid open",
+		e.look("sleep", "disable sleep, and leave its lid open",
 			"this machine cannot be kept awake from here")
 	}
 	folders := []struct{ what, dir string }{}
@@ -148,11 +149,11 @@ func (e *examination) disk(what, dir string) {
 	free, err := Free(dir)
 	switch {
 	case err != nil:
-		e.look(what, "", "how much is free cannot be told: %v", err)
+		e.look(what, "", "the free space is unknown: %v", err)
 	case free < noDisk:
-		e.bad(what, "make room: catena shelf tidy", "%s free", words.Bytes(float64(free)))
+		e.bad(what, "free some space: catena shelf tidy", "%s free", words.Bytes(float64(free)))
 	case free < littleDisk:
-		e.look(what, "make room: catena shelf tidy", "%s free", words.Bytes(float64(free)))
+		e.look(what, "free some space: catena shelf tidy", "%s free", words.Bytes(float64(free)))
 	default:
 		e.ok(what, "%s free", words.Bytes(float64(free)))
 	}
@@ -186,7 +187,7 @@ func (e *examination) adapters() {
 			e.bad("adapters", "plug one in, and give it an address",
 				"no adapter is up and has an address")
 		} else if len(used) > 1 && w != nil {
-			e.look("adapters", "name the one of the site: networks: in "+site.File,
+			e.look("adapters", "name the site's adapter: networks: in "+site.File,
 				"several are in use: all of them would be scanned")
 		}
 	}
@@ -203,7 +204,7 @@ func (e *examination) network(n site.Network, have []discover.Adapter, used map[
 	chosen, err := discover.Choose(have, n.Adapter)
 	switch {
 	case err != nil:
-		e.bad("network "+n.Name, "see them: catena scan --adapters; name one in "+site.File,
+		e.bad("network "+n.Name, "list them: catena scan --adapters; name one in "+site.File,
 			"%v", err)
 		return
 	case n.Adapter == "":
@@ -220,8 +221,9 @@ func (e *examination) network(n site.Network, have []discover.Adapter, used map[
 	}
 	if len(on) == 0 {
 		e.look("network "+n.Name,
-			"plug in there, or give this machine an address in that network",
-			"no adapter of this machine is in it: it is reached through a router, without multicast")
+			"connect to it, or give this machine an address in that network",
+			"no adapter of this machine is in it, so it is reached through a router, without "+
+				"multicast")
 		return
 	}
 	e.ok("network "+n.Name, "by adapter %s", strings.Join(on, ", "))
@@ -234,10 +236,10 @@ func (e *examination) multicast(x discover.Adapter) {
 			continue
 		}
 		if err := Multicast(x.Name, p.Addr()); err != nil {
-			e.look("multicast", "let UDP in, or name the addresses: --range",
+			e.look("multicast", "allow incoming UDP, or name the addresses: --range",
 				"adapter %s: %v", x.Name, err)
 		} else {
-			e.ok("multicast", "adapter %s sends and hears it", x.Name)
+			e.ok("multicast", "adapter %s sends and receives it", x.Name)
 		}
 		break
 	}
@@ -264,11 +266,11 @@ func (e *examination) clock() {
 	zone := now.Format("MST")
 	switch {
 	case before.After(now.Add(clockSlack)):
-		e.bad("clock", "set it: windows, certificates and the ledger go by it",
+		e.bad("clock", "set it: windows, certificates and the ledger depend on it",
 			"%s, and %s is of %s", now.Format("2006-01-02 15:04"), what,
 			before.Local().Format("2006-01-02 15:04"))
 	case w != nil && now.In(w.Site.Zone()).Format("15:04") != now.Format("15:04"):
-		e.look("clock", "windows go by the site's clock", "%s %s here, %s at the site",
+		e.look("clock", "windows follow the site's clock", "%s %s here, %s at the site",
 			now.Format("15:04"), zone, now.In(w.Site.Zone()).Format("15:04 MST"))
 	default:
 		e.ok("clock", "%s %s", now.Format("2006-01-02 15:04"), zone)
@@ -281,9 +283,9 @@ func (e *examination) site() {
 	count, _, err := w.Check()
 	switch {
 	case err != nil:
-		e.bad("ledger", "catena ledger check says where", "%v", err)
+		e.bad("ledger", "catena ledger check shows where", "%v", err)
 	case w.Ledger.ReadOnly() != nil:
-		e.bad("ledger", "make its disk writable", "it can be read and not written to: %v",
+		e.bad("ledger", "make its disk writable", "it can be read, but not written: %v",
 			w.Ledger.ReadOnly())
 	default:
 		e.ok("ledger", "whole, %s", words.Plural(count, "entry"))
@@ -309,7 +311,7 @@ func (e *examination) site() {
 	}
 	e.shelf(s)
 	for _, r := range w.UnresolvedReferences() {
-		e.bad(site.File, "fix that word, or look for the device: catena scan", "%s", r)
+		e.bad(site.File, "correct that name, or find the device: catena scan", "%s", r)
 	}
 	e.devices()
 	e.parked()
@@ -343,19 +345,19 @@ func (e *examination) logins() {
 	w := e.Input.Site
 	if !login.Exists(w.Dir) {
 		e.look("logins", "add one: catena login add",
-			"none is kept: they are asked for, or in CATENA_LOGIN")
+			"none is stored: Catena asks, or uses CATENA_LOGIN")
 		return
 	}
 	if !e.Unasked {
 		e.look("logins", "once for the night: catena login unlock",
-			"they are kept; each command asks for their passphrase")
+			"they are stored; each command asks for their passphrase")
 		return
 	}
 	if err := e.OpenLogins(); err != nil {
 		e.bad("logins", "", "%v", err)
 		return
 	}
-	e.ok("logins", "they are kept, and open without a question")
+	e.ok("logins", "they are stored, and open without a passphrase")
 }
 
 func (e *examination) shelf(s *shelf.Shelf) {
@@ -369,7 +371,7 @@ func (e *examination) shelf(s *shelf.Shelf) {
 			words.Plural(len(faults), "manifest"))
 	case len(images) == 0:
 		e.bad("shelf", "fill it: catena shelf add, or catena shelf pull",
-			"there is no image on it")
+			"it has no images")
 	default:
 		e.ok("shelf", "%s", words.Plural(len(images), "image"))
 	}
@@ -395,15 +397,15 @@ func (e *examination) devices() {
 		}
 	}
 	if len(rows) == 0 {
-		e.look("devices", "find them: catena scan", "none is known yet")
+		e.look("devices", "find them: catena scan", "no devices are known yet")
 		return
 	}
 	e.ok("devices", "%s known, %d behind", words.Plural(len(workspace.Mains(rows)), "device"),
 		len(by[string(match.Outdated)])+len(by[string(match.Unsafe)]))
 	for _, x := range []struct{ status, next string }{
-		{string(match.Stranded), "go there: catena report has the list"},
+		{string(match.Stranded), "visit them: catena report has the list"},
 		{string(match.NoAccess),
-			"add their logins: catena login add; see which work: catena login test"},
+			"add their logins: catena login add; test them: catena login test"},
 		{string(match.Away), "look for them: catena scan"},
 		{string(match.NoImage), "obtain them: catena match --missing"},
 		{noRollback, "add the images of their current versions to the shelf: catena match --missing"},

@@ -62,7 +62,7 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 			delete(needs, d.ID)
 			if report.Needs(d.End) && s.Ended.IsZero() == s.Interrupted() {
 				needs[d.ID] = report.Visit{Name: d.Name, Place: d.Place, Model: d.Model,
-					Why: cmp.Or(d.Reason, "its job was left open while it was "+string(d.End)), Next: d.Next}
+					Why: cmp.Or(d.Reason, "its job was interrupted while it was "+string(d.End)), Next: d.Next}
 			}
 		}
 		r.Jobs = append(r.Jobs, j)
@@ -212,11 +212,11 @@ func reportImages(w *plan.Site, o order.Order) (out []report.Image) {
 func rulesInWords(w *plan.Site, o order.Order) []string {
 	out := o.Rules.InWords(w.NameOf)
 	if !o.Closes.IsZero() {
-		out = append(out, "no device starts that would not end by "+
+		out = append(out, "no device starts that would not finish by "+
 			o.Closes.Local().Format("2006-01-02 15:04"))
 	}
 	if o.GiveUp > 0 {
-		out = append(out, fmt.Sprintf("no device is waited for longer than %s", o.GiveUp))
+		out = append(out, fmt.Sprintf("at most %s per device", o.GiveUp))
 	}
 	return out
 }

@@ -180,7 +180,7 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 
 func (p *Pattern) compile() (err error) {
 	if p.File == "" && p.Content == "" && p.At == nil && p.Format == "" {
-		return fmt.Errorf("a pattern needs file, content, at or format")
+		return fmt.Errorf("a pattern requires file, content, at or format")
 	}
 	if p.Format != "" && !slices.Contains(format.Names, p.Format) {
 		return fmt.Errorf("format %q is not one of %s", p.Format, strings.Join(format.Names, ", "))
@@ -202,7 +202,7 @@ func (p *Pattern) compile() (err error) {
 		}
 	}
 	if !groups["version"] {
-		return fmt.Errorf("nothing gives the version: name a group (?P<version>…), or give it here")
+		return fmt.Errorf("no version: add a group (?P<version>…), or set it here")
 	}
 	if p.Content != "" {
 		p.window, err = searched(p.Content)
@@ -244,11 +244,11 @@ func given(text, digits string) ([]byte, error) {
 // whole returns what shows that an image which the pattern recognises is not whole.
 func (p *Pattern) whole(s Sample) error {
 	if p.Size != 0 && s.Size != p.Size {
-		return fmt.Errorf("%w: it has %d bytes, a whole one has %d", format.ErrDamaged, s.Size,
+		return fmt.Errorf("%w: it has %d bytes, a complete one has %d", format.ErrDamaged, s.Size,
 			p.Size)
 	}
 	if p.end != nil && !bytes.HasSuffix(s.Tail, p.end) {
-		return fmt.Errorf("%w: it does not end as a whole one does", format.ErrDamaged)
+		return fmt.Errorf("%w: it does not end like a complete image", format.ErrDamaged)
 	}
 	return nil
 }
@@ -406,7 +406,7 @@ func (s Set) Manifest(sample Sample) (firmware.Manifest, error) {
 		}
 	}
 	if by == "" {
-		return manifest, fmt.Errorf("no rule of any family recognises it")
+		return manifest, fmt.Errorf("no family recognises it")
 	}
 	return manifest, nil
 }

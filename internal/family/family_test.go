@@ -59,11 +59,11 @@ func TestManifest(t *testing.T) {
 		assert.Equal(t, "main", manifest.Component)
 	}
 	for _, c := range []struct{ name, head, why string }{
-		{"notes.pdf", "", "no rule of any family recognises it"},
+		{"notes.pdf", "", "no family recognises it"},
 		{"wx90_1.0.bin", "", "has no model wx90"},
 		{"wx40_3.2.1.bin", "\x00\x00\x00\x00WXFW model=WX-40 rev=9 \n", "two rules disagree"},
-		{"x.img", "", "no rule"},
-		{"short", "\x00", "no rule"},
+		{"x.img", "", "no family"},
+		{"short", "\x00", "no family"},
 	} {
 		_, err := s.Manifest(family.Sample{Name: c.name, Head: []byte(c.head)})
 		assert.ErrorContains(t, err, c.why, c.name)
@@ -78,7 +78,7 @@ func TestFormatGivesTheVersion(t *testing.T) {
 	assert.Equal(t, "2.10", manifest.Version)
 	_, err = s.Manifest(family.Sample{Name: "x.dfu",
 		Facts: format.Facts{Format: "ihex", Version: "2.10"}})
-	assert.ErrorContains(t, err, "no rule")
+	assert.ErrorContains(t, err, "no family")
 	_, err = s.Manifest(family.Sample{Name: "x.dfu", Facts: format.Facts{Format: "usb-dfu"}})
 	assert.ErrorContains(t, err, "must not be empty")
 }
@@ -93,7 +93,7 @@ func TestParseNamesThePlace(t *testing.T) {
 	for text, want := range map[string]string{
 		strings.Replace(cameras, "vendor", "vender",
 			1): `f.yaml:2:1: unknown key "vender"; did you mean vendor?`,
-		strings.Replace(cameras, "(?P<version>[", "(?P<ver>[", 1):      "nothing gives the version",
+		strings.Replace(cameras, "(?P<version>[", "(?P<ver>[", 1):      "no version: add a group",
 		strings.Replace(cameras, `wx\d+)`, `wx\d+`, 1):                 "f.yaml:5:",
 		strings.Replace(cameras, "text: WXFW", "text: A, hex: zz", 1):  "at: hex",
 		strings.Replace(cameras, "offset: 4", "offset: 99999999", 1):   "within the first MiB",

@@ -129,7 +129,7 @@ func (s *Step) target(f *Filled, v Values) (string, error) {
 		case strings.Contains(before, "?"):
 			return url.QueryEscape(value), nil
 		case value == "." || value == "..":
-			return "", errors.New("is not a name of its own in a path")
+			return "", errors.New("is not a single name in a path")
 		}
 		return url.PathEscape(value), nil
 	})
@@ -305,7 +305,7 @@ func jsonValue(out *bytes.Buffer, v any) error {
 // would end those (5.6.4).
 func headerValue(s, before string) (string, error) {
 	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f }) {
-		return "", errors.New("a value with control characters cannot stand in a header")
+		return "", errors.New("a value with control characters is not allowed in a header")
 	}
 	if strings.Count(before, `"`)%2 == 1 {
 		s = strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s)
@@ -323,7 +323,7 @@ func xmlText(s, _ string) (string, error) {
 // shellWord quotes a value as one word of a POSIX shell.
 func shellWord(s, _ string) (string, error) {
 	if strings.ContainsAny(s, "\x00\n\r") {
-		return "", errors.New("a value with line ends cannot stand in a command line")
+		return "", errors.New("a value with line breaks is not allowed in a command line")
 	}
 	if s != "" && plainWord.MatchString(s) {
 		return s, nil
@@ -338,7 +338,8 @@ func onlyPlain(s, _ string) (string, error) {
 	// the marks of placeholders mean nothing anywhere
 	plain := strings.NewReplacer("‹", "", "›", "").Replace(s)
 	if !plainWord.MatchString(plain) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
-		return "", fmt.Errorf("%.40q cannot stand here: where values cannot be quoted they must be plain",
+		return "", fmt.Errorf("%.40q is not allowed here: values that cannot be quoted must be "+
+			"plain",
 			s)
 	}
 	return s, nil
@@ -348,8 +349,8 @@ func onlyPlain(s, _ string) (string, error) {
 // quoted that every reader of such files understands.
 func iniValue(s, _ string) (string, error) {
 	if strings.ContainsAny(s, ";#\"'\\") || strings.TrimSpace(s) != s {
-		return "", fmt.Errorf("%.40q cannot stand in an INI file: it has a mark that some take for a "+
-			"comment or a quote", s)
+		return "", fmt.Errorf("%.40q is not allowed in an INI file: it contains a character "+
+			"that some readers take for a comment or a quote", s)
 	}
 	return oneLine(s, "")
 }
@@ -357,7 +358,7 @@ func iniValue(s, _ string) (string, error) {
 // oneLine refuses what would answer a second question.
 func oneLine(s, _ string) (string, error) {
 	if strings.ContainsFunc(s, func(r rune) bool { return r < ' ' || r == 0x7f }) {
-		return "", errors.New("a value with control characters cannot be typed")
+		return "", errors.New("a value with control characters cannot be typed in")
 	}
 	return s, nil
 }

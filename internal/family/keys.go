@@ -84,7 +84,7 @@ func carried(key string, read readStep) readStep {
 		inAddress := key == "query" || key == "header"
 		alone := key == "raw" && s.Kind == Upload
 		if !alone && (s.Method == "" || s.Method == "GET" && !inAddress) {
-			p.fail(at, "%s: cannot go with %s of protocol: %s", key, s.Word, s.Protocol)
+			p.fail(at, "%s: cannot be combined with %s of protocol: %s", key, s.Word, s.Protocol)
 		}
 		read(p, at, s, all)
 	}
@@ -100,116 +100,119 @@ var keys []key
 
 func init() {
 	keys = []key{
-		{name: "family", in: inFile | inChildren, help: "what the family is called"},
+		{name: "family", in: inFile | inChildren, help: "the name of the family"},
 		{name: "vendor", in: inFile | inChildren, help: "the maker, as devices report it"},
 		{name: "models", in: inFile | inChildren, help: "the models, as devices report them"},
 		{name: "versions", in: inFile | inChildren, help: "how version strings sort"},
 		{name: "images", in: inFile | inChildren, help: "how images of the family are recognised"},
-		{name: "plain_basic", in: inFile, help: "passwords may go out without TLS"},
+		{name: "plain_basic", in: inFile, help: "passwords may be sent without TLS"},
 		{name: "patience", in: inFile | inChildren, help: "how long devices may take in a step"},
 		{name: "cautions", in: inFile | inChildren,
-			help: "what must be accepted before an update, by name"},
+			help: "cautions to accept before an update, by name"},
 
 		{name: "protocol", in: inProgram, shape: oneOf(protocols[:3]...),
-			help: "how it is talked to, where a step does not say: http, ssh, snmp",
+			help: "the protocol of steps that do not name one: http, ssh, snmp",
 			read: nil}, // read first, whether it is there or not
 		{name: "secrets", in: inProgram,
 			shape: schema{"type": "object", "additionalProperties": oneOf("reading", "writing")},
-			help:  "what the login must have besides user and password, and what it is sent for",
+			help:  "secrets of the login besides user and password, and where each is sent",
 			read:  func(p *parser, at ast.Node, _ map[string]ast.Node) { p.secrets(at) }},
 		{name: "names", in: inProgram, shape: texts,
-			help: "objects of SNMP that steps call by these names",
+			help: "names for SNMP objects",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.objectNames(at) }},
 		{name: "ports", in: inProgram, shape: list(integer(65535)),
-			help: "where such devices usually answer",
+			help: "the usual ports of such devices",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.ports(at) }},
 		{name: "wire", in: inProgram, shape: keyed(schema{"header": texts, "error": scalar}),
-			help: "what goes with every request, and where the device says why it refuses",
+			help: "headers of every request, and where the device reports why it refuses",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.wire(at) }},
 		{name: "recognise", in: inProgram, shape: steps,
-			help: "steps without a login that tell these devices from others",
+			help: "steps without a login that recognise these devices",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Recognise })},
 		{name: "login", in: inProgram, shape: steps, help: "steps that start a session",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Login })},
 		{name: "logout", in: inProgram, shape: steps, help: "steps that end a session",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Logout })},
-		{name: "enter", in: inProgram, help: "steps before the device is worked on",
+		{name: "enter", in: inProgram, help: "steps before the device is updated",
 			shape: keyed(schema{"for": oneOf("reading", "writing"), "steps": steps}, "steps"),
 			read: func(p *parser, at ast.Node, all map[string]ast.Node) {
 				p.entry(at, all["leave"])
 			}},
 		{name: "leave", in: inProgram, shape: keyed(schema{"steps": steps, "expect": scalar}, "steps"),
-			help: "steps that undo enter, whatever the end; expect holds after them",
+			help: "steps that undo enter, whatever the outcome; expect holds after them",
 			read: func(p *parser, at ast.Node, all map[string]ast.Node) {
 				if all["enter"] == nil {
 					p.entry(nil, at)
 				}
 			}},
 		{name: "address", in: inProgram, shape: steps,
-			help: "steps that give it another address: $address.ip .prefix .mask .gateway .name",
+			help: "steps that set another address: $address.ip .prefix .mask .gateway .name",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) {
 				p.program.Address = p.steps(at)
 				p.program.AddressNames = strings.Contains(at.String(), "address.name")
 			}},
 		{name: "list", in: ofChildren, shape: steps,
-			help: "steps that read which there are; one has each:",
+			help: "steps that list the children; one has each:",
 			read: nil}, // read first, whether it is there or not
 		{name: "identity", in: ofChildren, shape: list(scalar),
-			help: "the values that tell one child from all others; left out: serial"},
+			help: "the values that identify a child (default: serial)"},
 		{name: "parallel", in: ofChildren, shape: integer(1000),
-			help: "how many of one parent's children are worked on at a time"},
+			help: "how many children of one parent are updated at a time"},
 		{name: "goes", in: ofChildren, shape: oneOf("first", "last"),
 			help: "before their parent's own update, or after it"},
 		{name: "store", in: ofChildren, shape: keyed(schema{"steps": steps, "has": scalar}, "steps"),
-			help: "steps that leave an image with the parent, once for all; has: it has that already"},
+			help: "steps that store an image on the parent, once for all children; has: it is " +
+				"there already"},
 		{name: "read", in: inProgram | inChildren, shape: steps,
-			help: "steps that take the version, and whatever the rest of the file names",
+			help: "steps that extract the version and the other values that the file uses",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Read })},
 		{name: "update", in: inProgram | inChildren, shape: steps, help: "steps that send an image",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Update })},
 		{name: "restart", in: inProgram | inChildren, shape: steps,
-			help: "steps that start what was sent; none: it restarts automatically",
+			help: "steps that start the sent image; none: it restarts automatically",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Restart })},
 		{name: "revert", in: inProgram | inChildren, shape: steps,
 			help: "steps that switch back to the other slot",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Revert })},
 		{name: "components", in: inProgram | inChildren, shape: schema{"type": "object",
 			"additionalProperties": keyed(schema{"update": steps, "restart": steps})},
-			help: "the steps of components that are updated another way",
+			help: "the steps of components with their own update",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.parts(at) }},
 		{name: "restarts", in: inProgram | inChildren, shape: integer(10),
-			help: "how often it restarts until it runs the image",
+			help: "the number of restarts until it runs the image",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) {
 				p.program.Restarts = p.count(at,
-					"restarts: is how often it restarts until it runs the image", 10)
+					"restarts: is the number of restarts until it runs the image", 10)
 			}},
-		{name: "state", in: inProgram | inChildren, help: "what the values taken mean",
+		{name: "state", in: inProgram | inChildren, help: "the meaning of extracted values",
 			shape: keyed(schema{"busy": scalar, "away": scalar, "pending": scalar, "idle": scalar,
 				"uptime": scalar, "well": scalar, "why": scalar}),
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.state(at) }},
 		{name: "interlocks", in: inProgram | inChildren,
 			shape: list(keyed(schema{"holds": scalar, "else": scalar}, "holds", "else")),
-			help:  "what must hold right before the first byte, and the sentence for the person",
-			read:  func(p *parser, at ast.Node, _ map[string]ast.Node) { p.interlocks(at) }},
+			help: "conditions right before the first byte, each with a sentence for the " +
+				"operator",
+			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.interlocks(at) }},
 		{name: "settings", in: inProgram | inChildren,
 			shape: keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps,
 				"restore": steps, "renamed": texts}, "save"),
-			help: "steps that take the settings, and those that give them back",
+			help: "steps that read the settings, and steps that restore them",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.settings(at) }},
 		{name: "carry", in: inProgram | inChildren,
 			shape: list(keyed(schema{"value": scalar, "read": steps, "write": steps},
 				"value", "read", "write")),
-			help: "single values that are read before an update and written after it, in this order",
+			help: "single values that are read before an update and written back after it, in " +
+				"this order",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.carry(at) }},
 		{name: "blink", in: inProgram | inChildren,
 			shape: keyed(schema{"shows": scalar, "steps": steps}, "steps"),
-			help:  "steps that make it show itself; $on is true to start",
+			help:  "steps that make it identify itself; $on is true to start",
 			read:  func(p *parser, at ast.Node, _ map[string]ast.Node) { p.blink(at) }},
 		{name: "children", in: inProgram, // its shape is made of all others; read last of all
 			help: "the family of the devices that are reached only through one of these"},
 
 		{name: "get", in: asWord, by: web + " ssh snmp", shape: objects, step: target,
-			help: "a request for what stands at a path; of snmp objects, each with a name"},
+			help: "a request for a path; with snmp, for objects, each with a name"},
 		{name: "put", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
 		{name: "post", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
 		{name: "patch", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
@@ -230,12 +233,13 @@ func init() {
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Kind, s.Objects = Request, p.sets(at)
 			}},
-		{name: "wait", in: asWord, by: "all", shape: yamldoc.Duration, help: "does nothing for so long",
+		{name: "wait", in: asWord, by: "all", shape: yamldoc.Duration, help: "wait for this " +
+			"long",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Kind, s.Pause = Wait, p.duration(at, "wait", time.Hour)
 			}},
 		{name: "ask", in: asWord, by: "all", shape: scalar,
-			help: "what a person has to do; until says how the device shows that it was done",
+			help: "what an operator has to do; until is how the device shows that it is done",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Kind = Ask
 				p.template(at, &s.Path)
@@ -245,7 +249,8 @@ func init() {
 			help: "another protocol of this step, also https and tftp, with a port: ssh:2222"},
 		{name: "on", in: inStep, shape: scalar, // read before the word
 			help: "another device of the site that the step goes to, with its own login"},
-		{name: "query", in: inStep, shape: texts, help: "what stands behind ? in the address",
+		{name: "query", in: inStep, shape: texts, help: "the query, the part after ? in the " +
+			"address",
 			step: carried("query", func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Query = p.fields(at)
 			})},
@@ -258,27 +263,30 @@ func init() {
 		{name: "form", in: inStep, shape: texts, step: bodyOf("form"), help: "fields of a form"},
 		{name: "xml", in: inStep, shape: scalar, step: bodyOf("xml"), help: "an XML document to send"},
 		{name: "text", in: inStep, shape: scalar, step: bodyOf("text"), help: "a plain text to send"},
-		{name: "ini", in: inStep, shape: scalar, step: bodyOf("ini"), help: "lines of key=value to send"},
-		{name: "raw", in: inStep, shape: scalar, step: bodyOf("raw"), help: "one value, byte by byte"},
+		{name: "ini", in: inStep, shape: scalar, step: bodyOf("ini"), help: "key=value lines " +
+			"to send"},
+		{name: "raw", in: inStep, shape: scalar, step: bodyOf("raw"), help: "one value, " +
+			"unchanged"},
 		{name: "multipart", in: inStep, shape: texts, step: bodyOf("multipart"),
 			help: "parts of a form with the image"},
 		{name: "take", in: inStep, shape: texts,
-			help: "what is kept of the answer: NAME: [secret] [type] FROM [or DEFAULT]",
+			help: "values to extract from the answer: NAME: [secret] [type] FROM [or DEFAULT]",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.takes(at, s) }},
 		{name: "outcome", in: inStep, shape: texts,
-			help: "what an answer means, by status or condition: ok done again image login " +
+			help: "the meaning of an answer, by status or condition: ok done again image login " +
 				"credential locked new-password no-right refused changed away",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.outcomes(at, s) }},
 		{name: "when", in: inStep, shape: scalar, help: "the condition under which the step is taken",
 			step: conditionOf(func(s *Step) **Expr { return &s.When })},
-		{name: "expect", in: inStep, shape: scalar, help: "what must hold after it",
+		{name: "expect", in: inStep, shape: scalar, help: "a condition that holds after it",
 			step: conditionOf(func(s *Step) **Expr { return &s.Expect })},
 		{name: "until", in: inStep, shape: scalar, with: "poll ask", help: "the condition that ends it",
 			step: conditionOf(func(s *Step) **Expr { return &s.Until })},
 		{name: "fail", in: inStep, shape: scalar, with: "poll",
 			help: "the condition under which it has failed",
 			step: conditionOf(func(s *Step) **Expr { return &s.Fail })},
-		{name: "percent", in: inStep, shape: scalar, with: "poll", help: "how far the device is",
+		{name: "percent", in: inStep, shape: scalar, with: "poll", help: "the progress of the " +
+			"device",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				p.expression(at, &s.Percent, reflect.Int)
 			}},
@@ -288,33 +296,35 @@ func init() {
 				p.expression(at, &s.From, reflect.Int)
 			}},
 		{name: "within", in: inStep, shape: yamldoc.Duration,
-			help: "how long it may take with its repeats",
+			help: "the time limit, repeats included",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Within = p.duration(at, "within", 24*time.Hour)
 			}},
 		{name: "each", in: inStep, shape: scalar,
-			help: "where in the answer each child is, as JSONPath, XPath or ~ RE2; take takes of each",
+			help: "the children in the answer, as JSONPath, XPath or ~ RE2; take applies to " +
+				"each",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.eachOf(at, s) }},
 		{name: "chunks", in: inStep, shape: scalar, with: "upload",
 			help: "the size of one request of an upload, such as 1MiB",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { s.Chunk = p.bytes(at) }},
-		{name: "gone", in: inStep, shape: yes, help: "that the device goes away is a good end",
+		{name: "gone", in: inStep, shape: yes, help: "the device may go away, which counts as " +
+			"success",
 			step: yesOf("gone", func(s *Step) *bool { return &s.Gone })},
 		{name: "repeat", in: inStep, shape: yes,
-			help: "it may be sent once more when its answer was lost",
+			help: "it may be sent again if its answer was lost",
 			step: yesOf("repeat", func(s *Step) *bool { return &s.Repeat })},
 		{name: "writes", in: inStep, shape: yes, help: "from here on the device may be writing",
 			step: yesOf("writes", func(s *Step) *bool { return &s.Writes })},
 		{name: "reply", in: inStep, shape: texts, with: "run",
-			help: "questions of a command, as RE2, and what is typed there",
+			help: "prompts of a command, as RE2, and the answers to type",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.replies(at, s) }},
 		{name: "shell", in: inStep, shape: oneOf("posix", "none"), with: "run poll",
-			help: "none: the device has no shell that quotes; values must be plain",
+			help: "none: the device's shell has no quotes; values must be plain",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.shell(at, s) }},
 		{name: "steps", in: inStep, shape: steps, with: "offer", // read by offer
 			help: "what makes the device fetch $offer.url"},
 		{name: "occupies", in: inStep, shape: yes, with: "ask",
-			help: "the device keeps its slot while it waits, and its parent is busy",
+			help: "the device keeps its slot while it waits, so its parent stays busy",
 			step: yesOf("occupies", func(s *Step) *bool { return &s.Occupies })},
 	}
 }

@@ -138,7 +138,7 @@ func (p *parser) behind(root map[string]ast.Node) {
 				map[bool]string{true: "what it runs", false: "one from all others"}[name == "version"])
 		}
 	}
-	b.Parallel = p.count(root["parallel"], "parallel: is how many are worked on at a time", 1000)
+	b.Parallel = p.count(root["parallel"], "parallel: is how many are updated at a time", 1000)
 	if at := root["goes"]; at != nil {
 		if b.Last = p.text(at) == "last"; !b.Last && p.text(at) != "first" {
 			p.fail(at, "children: goes: is first, before their parent's own update, or last, after it")
@@ -247,7 +247,7 @@ func (p *parser) carry(n ast.Node) {
 				c.Name)
 		}
 		if p.secret[c.Name] {
-			p.fail(item, "carry: %s is a secret; what is carried stands in the ledger", c.Name)
+			p.fail(item, "carry: %s is a secret; carried values are recorded in the ledger", c.Name)
 		}
 		p.program.Carry = append(p.program.Carry, c)
 	}
@@ -298,7 +298,7 @@ func (p *parser) objectNumber(at ast.Node, what, written string) string {
 		number += "." + rest
 	}
 	if !oid.MatchString(number) {
-		p.fail(at, "%s: what stands behind the name %s must be numbers: %q", what, name, rest)
+		p.fail(at, "%s: the part after the name %s must be numbers: %q", what, name, rest)
 	}
 	return number
 }
@@ -306,7 +306,7 @@ func (p *parser) objectNumber(at ast.Node, what, written string) string {
 // entry reads what is done around all else.
 func (p *parser) entry(enter, leave ast.Node) {
 	e := &p.program.Enter
-	const together = "enter: and leave: belong together: what the one does the other undoes"
+	const together = "enter: and leave: belong together: leave undoes enter"
 	if enter == nil {
 		p.fail(leave, together)
 	} else if leave == nil {
@@ -315,7 +315,7 @@ func (p *parser) entry(enter, leave ast.Node) {
 	in := p.keys(enter, "enter", "for", "steps")
 	if at := in["for"]; at != nil {
 		if e.Reads = p.text(at) == "reading"; !e.Reads && p.text(at) != "writing" {
-			p.fail(at, "enter: for: is reading, where reading requires it, too, or writing")
+			p.fail(at, "enter: for: is reading (if reading requires it, too) or writing")
 		}
 	}
 	out := p.keys(leave, "leave", "steps", "expect")
@@ -343,7 +343,8 @@ func (p *parser) interlocks(n ast.Node) {
 	for _, item := range p.list(n) {
 		keys := p.keys(item, "interlocks", "holds", "else")
 		if keys["holds"] == nil || keys["else"] == nil {
-			p.fail(item, "interlocks: each requires holds: and else:, the sentence for the person")
+			p.fail(item, "interlocks: each requires holds: and else:, the sentence for the "+
+				"operator")
 		}
 		i := len(p.program.Interlocks)
 		p.program.Interlocks = append(p.program.Interlocks, Interlock{Else: p.text(keys["else"])})
@@ -406,7 +407,7 @@ func (p *parser) levels(root map[string]ast.Node) {
 		})
 	}
 	check(g.Recognise, func(string) bool { return true }, "recognise",
-		"cannot stand here: whom a login may be sent to is not known yet")
+		"is not allowed here: the device is not recognised yet")
 	listing := []*Step(nil)
 	if g.ParentRoute != nil {
 		listing = g.ParentRoute.List
@@ -418,7 +419,8 @@ func (p *parser) levels(root map[string]ast.Node) {
 	}
 	Walk(slices.Concat(g.Recognise, g.Read, g.Logout, listing), func(s *Step) {
 		if s.Kind == Ask || s.Kind == Upload || s.Kind == Offer || s.On != "" {
-			p.fail(root["family"], "line %d: %s: or on: cannot stand where a device is only read", s.Line,
+			p.fail(root["family"], "line %d: %s: or on: is not allowed where a device is only "+
+				"read", s.Line,
 				s.Word)
 		}
 	})
@@ -459,11 +461,11 @@ func (p *parser) complete(root map[string]ast.Node) {
 	}
 	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.ParentRoute == nil, where("recognise",
 		"protocol", "read"),
-		"recognise: is missing: steps, without a login, that tell these devices from others")
+		"recognise: is missing: steps without a login that recognise these devices")
 	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
-		"read: no step takes version, which a device must tell")
+		"read: no step extracts version, which every device must report")
 	needs(len(g.Update) > 0 && len(g.Read) == 0 && g.ParentRoute == nil, where("update"),
-		"update: requires read:, since the version proves an update")
+		"update: requires read:, because the version verifies an update")
 	writes := slices.ContainsFunc(g.Update, (*Step).MayWrite)
 	needs(len(g.Update) > 0 && !writes, where("update"),
 		"update: has neither upload: nor offer:, nor a step that says writes: true")
@@ -474,7 +476,7 @@ func (p *parser) complete(root map[string]ast.Node) {
 	for name, as := range map[string]Type{"components": Map, "idle": Map, "behind": List,
 		"services": List, "uptime": Number, "starts": Int} {
 		needs(p.names[name] != "" && p.names[name] != as, where("read", "recognise"),
-			"%s: is a %s here and must be taken as a %s", name, p.names[name], as)
+			"%s: is a %s here and must be extracted as a %s", name, p.names[name], as)
 	}
 }
 
@@ -506,12 +508,12 @@ func (p *parser) step(n ast.Node) *Step {
 			continue
 		}
 		if s.Word != "" {
-			p.fail(all[k.name], "a step does one thing: %s or %s", s.Word, k.name)
+			p.fail(all[k.name], "a step has one action: %s or %s", s.Word, k.name)
 		}
 		s.Word, does = k.name, k
 	}
 	if s.Word == "" {
-		p.fail(n, "a step must say what it does: %s", strings.Join(names(asWord), ", "))
+		p.fail(n, "a step requires an action: %s", strings.Join(names(asWord), ", "))
 	}
 	p.otherWay(all, s)
 	if can := wordsBy(s.Protocol); !slices.Contains(can, s.Word) {
@@ -539,7 +541,7 @@ func (p *parser) step(n ast.Node) *Step {
 func (p *parser) offer(at ast.Node, s *Step, steps ast.Node) {
 	s.Kind, s.By = Offer, p.text(at)
 	if !slices.Contains([]string{"http", "tftp"}, s.By) {
-		p.fail(at, "offer: says how the device fetches the image: http or tftp")
+		p.fail(at, "offer: is the protocol by which the device fetches the image: http or tftp")
 	}
 	s.Steps = p.steps(steps)
 	if len(s.Steps) == 0 {
@@ -757,7 +759,7 @@ var plainNameOnly = regexp.MustCompile(`^[a-zA-Z_][a-zA-Z0-9_]*$`)
 // named notes that a step takes a name.
 func (p *parser) named(at ast.Node, name string, as Type) {
 	if was := p.names[name]; was != "" && was != as {
-		p.fail(at, "%s is taken as a %s elsewhere; a name has one type", name, was)
+		p.fail(at, "%s is extracted as a %s elsewhere; a name has one type", name, was)
 	}
 	p.names[name] = as
 }
@@ -885,14 +887,14 @@ func (p *parser) uses(at ast.Node, all []string, step *Step) {
 		case slices.Contains(otherSums, use):
 			p.program.Sums = true
 		case ofLogin && step == nil:
-			p.fail(at, "a value of the login stands only in steps")
+			p.fail(at, "a value of the login is allowed only in steps")
 		case ofLogin:
 			known := []string{"user", "password"}
 			for _, s := range p.program.Secrets {
 				known = append(known, s.Name)
 			}
 			if !slices.Contains(known, name) {
-				p.fail(at, "the login has no %s%s; what a login has besides user and password is named in "+
+				p.fail(at, "the login has no %s%s; list secrets besides user and password in "+
 					"secrets:",
 					name, meant(name, known))
 			}
@@ -924,7 +926,7 @@ func explained(err error, names map[string]Type) error {
 	}
 	all := slices.Sorted(maps.Keys(ambient))
 	all = append(all, slices.Sorted(maps.Keys(names))...)
-	return fmt.Errorf("no step takes %s%s", m[1], meant(m[1], all))
+	return fmt.Errorf("no step extracts %s%s", m[1], meant(m[1], all))
 }
 
 var unknownName = regexp.MustCompile(`unknown name (\w+)`)
@@ -963,7 +965,7 @@ func (p *parser) pairs(n ast.Node, what string) (out []pair) {
 	for _, v := range values {
 		name := v.Key.GetToken().Value
 		if seen[name] {
-			p.fail(v.Key, "%s: %s stands twice", what, name)
+			p.fail(v.Key, "%s: %s is listed twice", what, name)
 		}
 		seen[name] = true
 		out = append(out, pair{name, v.Key, v.Value})
@@ -990,7 +992,7 @@ func (p *parser) list(n ast.Node) []ast.Node {
 	case *ast.SequenceNode:
 		return n.Values
 	}
-	p.fail(n, "must be a list: each item on a line of its own, with - before it")
+	p.fail(n, "must be a list: each item on its own line, after a -")
 	return nil
 }
 

@@ -38,19 +38,19 @@ func TestMistakes(t *testing.T) {
 		head + "recognize: []\n":                                                                     `f.yaml:4:1: unknown key "recognize"; did you mean recognise?`,
 		head + "protocol: htp\n":                                                                     `f.yaml:4:11: protocol: "htp" is not one of http, ssh, snmp; did you mean http?`,
 		head + "read:\n  - get: /state\n":                                                            "f.yaml:5:3: recognise: is missing",
-		whole("read:\n  - get: /state\n"):                                                            "read: no step takes version",
+		whole("read:\n  - get: /state\n"):                                                            "read: no step extracts version",
 		whole("read:\n  - gett: /state\n"):                                                           "f.yaml:8:5: a step has no key gett; did you mean get?",
 		whole("read:\n  - get: state\n"):                                                             "f.yaml:8:10: get: a path starts with /",
-		whole("read:\n  - {get: /a, put: /b}\n"):                                                     "a step does one thing: get or put",
-		whole("read:\n  - {take: {version: $.v}}\n"):                                                 "a step must say what it does",
+		whole("read:\n  - {get: /a, put: /b}\n"):                                                     "a step has one action: get or put",
+		whole("read:\n  - {take: {version: $.v}}\n"):                                                 "a step requires an action",
 		whole("read:\n  - get: /a\n    take: {version: $.v, version: $.w}\n"):                        `mapping key "version" already defined`,
 		whole("read:\n  - get: /a\n    take: {version: '$.v['}\n"):                                   "f.yaml:9:21: take: version:",
 		whole("read:\n  - get: /a\n    take: {version: '//a['}\n"):                                   "f.yaml:9:21: take: version:",
 		whole("read:\n  - get: /a\n    take: {version: '~ (x'}\n"):                                   "missing closing )",
-		whole("read:\n  - get: /a\n    take: {version: v}\n"):                                        "takes nothing: write $.json, //xpath",
+		whole("read:\n  - get: /a\n    take: {version: v}\n"):                                        "extracts nothing: write $.json, //xpath",
 		whole("read:\n  - get: /a\n    take: {status: $.v}\n"):                                       `take: "status" cannot be a name`,
-		whole("read:\n  - get: /a/$serail\n    take: {version: $.v}\n"):                              "f.yaml:8:10: no step takes serail; did you mean serial?",
-		whole(read + "state: {busy: phase == 1}\n"):                                                  "no step takes phase",
+		whole("read:\n  - get: /a/$serail\n    take: {version: $.v}\n"):                              "f.yaml:8:10: no step extracts serail; did you mean serial?",
+		whole(read + "state: {busy: phase == 1}\n"):                                                  "no step extracts phase",
 		whole(read + "state: {busy: version}\n"):                                                     "expected bool, but got string",
 		whole(read + "state: {bussy: true}\n"):                                                       "f.yaml:10:9: state has no key bussy; did you mean busy?",
 		whole(read + "update:\n  - put: /fw\n"):                                                      "update: has neither upload: nor offer:",
@@ -59,11 +59,11 @@ func TestMistakes(t *testing.T) {
 		whole(read + "update:\n  - upload: PUT /fw\n  - poll: /fw\n"):                                "poll: requires until:",
 		whole(read + "update:\n  - upload: PUT /fw\n    within: 5\n"):                                `f.yaml:12:13: within: "5" is not a duration`,
 		whole("read:\n  - get: /a\n    take: {version: $.v}\n    until: true\n"):                     "until: belongs to poll",
-		whole("read:\n  - get: /a\n    json: {a: 1}\n    take: {version: $.v}\n"):                    "json: cannot go with get",
+		whole("read:\n  - get: /a\n    json: {a: 1}\n    take: {version: $.v}\n"):                    "json: cannot be combined with get",
 		whole("read:\n  - post: /a\n    json: {a: 1}\n    form: {b: 2}\n    take: {version: $.v}\n"): "carries one body: json or form",
 		whole("read:\n  - get: /a\n    outcome: {404: gone}\n    take: {version: $.v}\n"):            `outcome: "gone" is not one of ok, done`,
 		whole("read:\n  - run: show\n    take: {version: $.v}\n"):                                    "run: is not a step of protocol: http; there are get, put, post, patch, delete, upload, poll, offer, wait, ask",
-		whole("read:\n  - get: /a\n    take: {version: $.v, components: $.c}\n"):                     "components: is a text here and must be taken as a map",
+		whole("read:\n  - get: /a\n    take: {version: $.v, components: $.c}\n"):                     "components: is a text here and must be extracted as a map",
 		whole("read: {get: /a}\n"):                                                                   "must be a list",
 	} {
 		_, err := family.Parse("f.yaml", []byte(text))
@@ -131,7 +131,7 @@ func TestValuesStayInTheirPlaces(t *testing.T) {
 	}
 	for _, bad := range []string{"a\r\nX: y", "a\x00b"} {
 		_, err := p.Read[0].Fill(family.Values{"serial": bad}, nil)
-		assert.ErrorContains(t, err, "control characters cannot stand in a header")
+		assert.ErrorContains(t, err, "control characters is not allowed in a header")
 	}
 	f, err := p.Read[0].Fill(family.Values{"serial": `a"b\`}, nil)
 	require.NoError(t, err)
@@ -192,7 +192,7 @@ func TestCommandLines(t *testing.T) {
 		}
 	}
 	_, err := ssh("posix").Fill(family.Values{"serial": "a\nreboot"}, nil)
-	assert.ErrorContains(t, err, "line ends")
+	assert.ErrorContains(t, err, "line breaks")
 	_, err = ssh("none").Fill(family.Values{"serial": "-rf"}, nil)
 	assert.ErrorContains(t, err, "must be plain")
 }
@@ -252,7 +252,7 @@ func TestTakes(t *testing.T) {
 	for body, want := range map[string]string{
 		`{}`:                                    "it has no version",
 		`{"v":"1","n":"x"}`:                     `n: "x" is not a whole number`,
-		`<html>`:                                "no JSON of the expected kind",
+		`<html>`:                                "unexpected JSON",
 		`{"v":"1","n":1,"parts":[1],"flat":{}}`: `parts: "1" is not an object`,
 		strings.Repeat("[", 100):                "nested too deeply",
 	} {

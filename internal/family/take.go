@@ -66,8 +66,8 @@ func parseExtract(source string) (e Extract, err error) {
 	case strings.HasPrefix(source, "/") || strings.HasPrefix(source, "string("):
 		e.xpath, err = compileXPath(source)
 	default:
-		err = fmt.Errorf("%q takes nothing: write $.json, //xpath, ~ regular expression, header NAME, "+
-			"status, or body",
+		err = fmt.Errorf("%q extracts nothing: write $.json, //xpath, ~ regular expression, "+
+			"header NAME, status, or body",
 			source)
 	}
 	return e, err
@@ -173,7 +173,7 @@ func (t Type) scalar(v any) (any, error) {
 	case Bool:
 		b, err := strconv.ParseBool(strings.TrimSpace(s))
 		if err != nil {
-			return nil, fmt.Errorf("%q is neither true nor false", s)
+			return nil, fmt.Errorf("%q is not true or false", s)
 		}
 		return b, nil
 	}
@@ -340,7 +340,7 @@ func parseJSON(body []byte) (any, error) {
 	d := json.NewDecoder(bytes.NewReader(body))
 	d.UseNumber()
 	if err := d.Decode(&tree); err != nil {
-		return nil, errors.New("no JSON of the expected kind")
+		return nil, errors.New("unexpected JSON")
 	}
 	return tree, nil
 }
@@ -360,7 +360,7 @@ func evaluate(e *xpath.Expr, a Answer, node func(xpath.NodeNavigator) bool,
 	value func(any)) (err error) {
 	defer func() { // the packages give up on some documents
 		if r := recover(); r != nil {
-			err = errors.New("no document that can be read")
+			err = errors.New("an unreadable document")
 		}
 	}()
 	if bytes.Count(a.Body, []byte("<")) > 2*maxElements { // each may have an end
@@ -370,13 +370,13 @@ func evaluate(e *xpath.Expr, a Answer, node func(xpath.NodeNavigator) bool,
 	if isHTML(a) {
 		root, err := html.Parse(bytes.NewReader(a.Body))
 		if err != nil {
-			return errors.New("no HTML of the expected kind")
+			return errors.New("unexpected HTML")
 		}
 		at = htmlquery.CreateXPathNavigator(root)
 	} else {
 		root, err := xmlquery.Parse(bytes.NewReader(a.Body))
 		if err != nil {
-			return errors.New("no XML of the expected kind")
+			return errors.New("unexpected XML")
 		}
 		at = xmlquery.CreateXPathNavigator(root)
 	}

@@ -269,7 +269,7 @@ func template(source string, names map[string]Type) (Template, error) {
 		case strings.HasPrefix(after, "("):
 			end := closing(after)
 			if end < 0 {
-				return t, errors.New("$( has no ) that ends it")
+				return t, errors.New("$( has no closing )")
 			}
 			inner, rest = after[1:end], after[end+1:]
 		case name != "":

@@ -181,8 +181,8 @@ func (m *Manifest) checkRest() (key, message string) {
 	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
 		if !IsCautionName(name) {
 			return "cautions", fmt.Sprintf(
-				"cautions: %q cannot be a caution's name; write for example gate-blocked: and then what to "+
-					"know",
+				"cautions: %q is not a caution's name; write for example gate-blocked: and "+
+					"then the caution",
 				name)
 		}
 	}
@@ -193,7 +193,8 @@ func (m *Manifest) checkRest() (key, message string) {
 			return at, fmt.Sprintf("interlocks: more than %d, or one longer than %d bytes", maxInterlocks,
 				maxHolds)
 		case l.Holds == "" || l.Else == "":
-			return at, "interlocks: each requires holds: and else:, the sentence for the person"
+			return at, "interlocks: each requires holds: and else:, the sentence for the " +
+				"operator"
 		}
 	}
 	for old, fresh := range m.Renamed {
@@ -204,7 +205,7 @@ func (m *Manifest) checkRest() (key, message string) {
 	}
 	if m.Takes < 0 || m.Takes > maxTakes {
 		return "takes", fmt.Sprintf(
-			"takes: %s is not how long an update takes; write for example 6m",
+			"takes: %s is not a duration of an update; write for example 6m",
 			m.Takes)
 	}
 	if step, message := m.Patience.Check(); message != "" {

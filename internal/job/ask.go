@@ -90,7 +90,7 @@ func (w *worker) awaitAnswer(ctx context.Context, what string, before []ledger.E
 		case err != nil:
 			return unreadable(said[0], err)
 		case b.Skip:
-			return device.Because(device.NeedsPerson, "it was skipped, because %s; asked for was: %s",
+			return device.Because(device.NeedsPerson, "skipped, because %s; the task was: %s",
 				b.Because, what)
 		}
 		return nil
@@ -101,7 +101,7 @@ func (w *worker) awaitAnswer(ctx context.Context, what string, before []ledger.E
 type NotAskingError struct{ Device, Job string }
 
 func (e *NotAskingError) Error() string {
-	return fmt.Sprintf("%s asks for nothing in job %s", e.Device, e.Job)
+	return fmt.Sprintf("%s does not wait for an operator in job %s", e.Device, e.Job)
 }
 
 // Answer says to a job that what it asks for at a device was done, or that it is skipped, and why.

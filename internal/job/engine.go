@@ -203,7 +203,7 @@ func (j *Job) enter() error {
 	free, ok, err := l.Hold(j.ID)
 	if err != nil || !ok {
 		return fmt.Errorf("job %s cannot be claimed: %w", j.ID,
-			errors.Join(err, errors.New("its lock is held")))
+			errors.Join(err, errors.New("its lock is taken")))
 	}
 	j.release = free
 	if o := &j.plan.Order; o.Name == "" {
@@ -220,7 +220,7 @@ func (j *Job) enter() error {
 
 // ErrRunning is returned for a job that another process works on, ErrOver for one that has ended.
 var (
-	ErrRunning = errors.New("another process works on the job")
+	ErrRunning = errors.New("another process is running the job")
 	ErrOver    = errors.New("the job has ended")
 )
 
@@ -285,7 +285,7 @@ func holdSoon(l *ledger.Ledger, name string) (func(), error) {
 		time.Sleep(50 * time.Millisecond)
 	}
 	return nil, errors.New("another process has held the lock for starting devices for ten " +
-		"seconds; check whether it hangs or was stopped")
+		"seconds; check whether it hangs or is suspended")
 }
 
 // Release gives up a job that was started and not run: another process may take it over.

@@ -201,7 +201,7 @@ var (
 		if b.Cause == nil {
 			return "verified again on " + b.Version
 		}
-		return "no longer as it was verified: " + b.Reason
+		return "no longer as verified: " + b.Reason
 	})
 	ended = sentence(func(b endBody) string {
 		s := string(b.End)

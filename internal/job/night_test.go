@@ -127,7 +127,7 @@ func TestALockstepSetReturnsTogether(t *testing.T) {
 				Of: []string{"hub-1", "handset-1", "handset-2"}}}}})
 		assert.Equal(t, map[string]string{"handset-1": "returned 1.0", "handset-2": "returned 1.0",
 			"hub-1": "skipped ", "cam-11": "done 2.0"}, ends(s))
-		assert.Equal(t, "lockstep set handsets does not move without handset-2",
+		assert.Equal(t, "lockstep set handsets requires handset-2",
 			s.Devices[0].Reason)
 		assert.Equal(t, []int{2, 2, 0, 1}, []int{devices["handset-1"].attempts,
 			devices["handset-2"].attempts, devices["hub-1"].attempts, devices["cam-11"].attempts})

@@ -726,7 +726,7 @@ func TestASecondStopRollsASetBack(t *testing.T) {
 	})
 }
 
-// What another job had open when a job's process died does not hold the resumed job up once that is
+// What another job had open when a job's process died does not match the resumed job up once that is
 // over.
 func TestAResumedJobForgetsWhatIsOver(t *testing.T) {
 	devices := troupe{"switch-basin": {writes: 10 * time.Minute, down: time.Minute}, "cam-11": {},

@@ -18,7 +18,7 @@ type Proof struct {
 	ID      string  `json:"id"`
 	Name    string  `json:"name"`
 	Want    string  `json:"want"`              // the version that it was proven on
-	Version string  `json:"version,omitempty"` // what it runs now; empty: it could not be read
+	Version string  `json:"version,omitempty"` // its current version now; empty: it could not be read
 	Cause   *Reason `json:"cause,omitempty"`   // what is wrong; none: it is as it was proven
 	Reason  string  `json:"reason,omitempty"`  // the cause in words
 }

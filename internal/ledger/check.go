@@ -46,9 +46,9 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 				count)
 		case string(chain(last, e.Seq, at, string(e.Kind), e.Job, e.Device,
 			string(e.Body))) != string(hash):
-			return fmt.Errorf("entry %d (%s of %s) is not as it was written", e.Seq, e.Kind, at)
+			return fmt.Errorf("entry %d (%s of %s) was changed", e.Seq, e.Kind, at)
 		case headErr == nil && e.Seq == headSeq && string(hash) != string(headHash):
-			return fmt.Errorf("entry %d is another one than %s says: the ledger was replaced",
+			return fmt.Errorf("entry %d differs from the record in %s: the ledger was replaced",
 				e.Seq, Head)
 		}
 		count, last = count+1, hash
@@ -59,12 +59,12 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 		return count, last, err
 	case headErr == nil && int64(count) < headSeq:
 		return count, last, fmt.Errorf(
-			"it has %d entries, and %s says that it had %d: the end was cut off", count, Head,
+			"it has %d entries, and %s records %d: the end was cut off", count, Head,
 			headSeq)
 	case count == 0:
-		return 0, nil, errors.New("it has no entries: the first one, of its making, is missing")
+		return 0, nil, errors.New("it has no entries: the first one is missing")
 	case headErr != nil:
-		return count, last, fmt.Errorf("%s, which says how far it goes, cannot be read: %w", Head,
+		return count, last, fmt.Errorf("%s, which records its length, cannot be read: %w", Head,
 			headErr)
 	}
 	return count, last, l.guarded()
@@ -81,7 +81,7 @@ func (l *Ledger) guarded() error {
 		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
 	}
 	if n != 2 {
-		return errors.New("what keeps its entries from being changed was removed")
+		return errors.New("the protection of its entries was removed")
 	}
 	return nil
 }

@@ -434,7 +434,7 @@ var ErrFull = errors.New("the disk is full")
 
 // ErrInUse is returned by Append and Extend where another program keeps the ledger to itself for
 // too long.
-var ErrInUse = errors.New("another program keeps it to itself")
+var ErrInUse = errors.New("another program has locked it")
 
 // chain is the SHA-256 of the predecessor's hash and the entry's fields, each
 // with its length before it, so that no two entries read the same.

@@ -183,7 +183,7 @@ func TestWhatIsMissingShows(t *testing.T) {
 	}{
 		"cut": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries WHERE seq > 3`)
-		}, "it has 3 entries, and .catena-head says that it had 5: the end was cut off"},
+		}, "it has 3 entries, and .catena-head records 5: the end was cut off"},
 		"emptied": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries`)
 		}, "it has 0 entries"},
@@ -200,24 +200,24 @@ func TestWhatIsMissingShows(t *testing.T) {
 		}, "is gone; it had 5 entries"},
 		"without its triggers": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_stay`)
-		}, "what keeps its entries from being changed was removed"},
+		}, "the protection of its entries was removed"},
 		"with a trigger that does nothing": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_stay; CREATE TRIGGER entries_stay BEFORE UPDATE ON entries BEGIN SELECT 1; END`)
-		}, `has a trigger "entries_stay" that Catena does not make`},
+		}, `has a trigger "entries_stay" that Catena does not create`},
 		"with a trigger that changes what is written": {func(t *testing.T, dir string) {
 			change(t, dir, `CREATE TRIGGER more AFTER INSERT ON entries BEGIN INSERT INTO entries
 				VALUES (new.seq+1, new.at, new.kind, new.job, new.device, new.body, new.hash); END`)
-		}, `has a trigger "more" that Catena does not make`},
+		}, `has a trigger "more" that Catena does not create`},
 		"with a view in the place of the entries": {func(t *testing.T, dir string) {
 			change(t, dir, `ALTER TABLE entries RENAME TO kept;
 				CREATE VIEW entries AS SELECT * FROM kept`)
-		}, "that Catena does not make, and is not opened"},
+		}, "that Catena does not create, so it is not opened"},
 		"with one more table": {func(t *testing.T, dir string) {
 			change(t, dir, `CREATE TABLE other (a)`)
-		}, `has a table "other" that Catena does not make`},
+		}, `has a table "other" that Catena does not create`},
 		"with one more table, and as if it were being made": {func(t *testing.T, dir string) {
 			change(t, dir, `CREATE TABLE other (a); PRAGMA user_version = 0`)
-		}, `has a table "other" that Catena does not make`},
+		}, `has a table "other" that Catena does not create`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := entries(t, 5)

@@ -28,7 +28,7 @@ func (l *Ledger) inTurn(name string, do func(lock *flock.Flock) error) error {
 	defer cancel()
 	ok, err := turn.TryLockContext(ctx, time.Millisecond)
 	if err != nil || !ok {
-		return fmt.Errorf("the locks of %s cannot be asked for: %w", l.dir, err)
+		return fmt.Errorf("the locks of %s cannot be queried: %w", l.dir, err)
 	}
 	defer func() { _ = turn.Unlock() }()
 	return do(flock.New(l.lockPath(name)))

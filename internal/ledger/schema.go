@@ -48,8 +48,8 @@ func create(schema []string) string {
 type ForeignError struct{ Path, Kind, Name string }
 
 func (e *ForeignError) Error() string {
-	return fmt.Sprintf("%s has a %s %q that Catena does not make, and is not opened; take the ledger "+
-		"from a copy that you trust", e.Path, e.Kind, e.Name)
+	return fmt.Sprintf("%s has a %s %q that Catena does not create, so it is not opened; use a "+
+		"trusted copy of the ledger", e.Path, e.Kind, e.Name)
 }
 
 // onlyOurs returns a ForeignError where a file holds more than a schema, or other things by the

@@ -78,7 +78,7 @@ func (m *More) Unlock(ask func() (string, error)) error {
 		_, err = tls.X509KeyPair([]byte(m.Certificate), []byte(m.Key))
 	}
 	if err != nil {
-		return fmt.Errorf("it holds no private key that can be used: %w", err)
+		return fmt.Errorf("it contains no usable private key: %w", err)
 	}
 	return nil
 }
@@ -148,7 +148,7 @@ func (s SNMP) Check() error {
 		return fmt.Errorf("%q is not a protocol of encryption; there are %s", s.Privacy,
 			strings.Join(PrivacyProtocols, ", "))
 	case s.Privacy != "" && s.Auth == "":
-		return errors.New("SNMPv3 encrypts only what it authenticates: name the protocol of that, too")
+		return errors.New("SNMPv3 requires authentication for privacy: add --auth")
 	}
 	return nil
 }

@@ -64,7 +64,7 @@ func IdentityFile(path string) (Secret, error) {
 	defer func() { _ = f.Close() }()
 	all, err := age.ParseIdentities(io.LimitReader(f, maxFile))
 	if err != nil {
-		return Secret{}, fmt.Errorf("%s holds no identity: %w", path, err)
+		return Secret{}, fmt.Errorf("%s contains no identity: %w", path, err)
 	}
 	var s Secret
 	for _, i := range all {
@@ -78,7 +78,7 @@ func IdentityFile(path string) (Secret, error) {
 		}
 	}
 	if len(s.recipients) == 0 {
-		return Secret{}, fmt.Errorf("%s holds no identity that logins can be kept for", path)
+		return Secret{}, fmt.Errorf("%s contains no identity that can encrypt logins", path)
 	}
 	return s, nil
 }

@@ -25,7 +25,7 @@ const (
 )
 
 // ErrLocked is returned where no one keeps the passphrase.
-var ErrLocked = errors.New("no one keeps the passphrase of these logins")
+var ErrLocked = errors.New("the logins are not unlocked")
 
 // KeeperSocket is where the keeper of a site folder listens. Its folder is made, for its owner
 // alone, before one listens there; the error is that it cannot be, is not there, or belongs to

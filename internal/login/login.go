@@ -169,8 +169,8 @@ func (e Entry) check() error {
 	case e.Password == "" && (!e.Keyed() || e.User == ""):
 		return fmt.Errorf("the password is empty")
 	case !utf8.ValidString(e.User + e.Password):
-		return fmt.Errorf("a user or a password that is not UTF-8; it would not reach the device as " +
-			"it was typed")
+		return fmt.Errorf("the user or the password is not UTF-8, so the device would receive " +
+			"something else")
 	case len(e.User) > maxSecret || len(e.Password) > maxSecret || len(e.SNMP.Secret) > maxSecret:
 		return fmt.Errorf("a user or a password of more than %d bytes", maxSecret)
 	case strings.ContainsAny(e.User+e.Password, "\r\n\x00"):

@@ -228,7 +228,7 @@ func TestUnlock(t *testing.T) {
 		assert.Error(t, m.Unlock(func() (string, error) { return "a heron", nil }), kind)
 	}
 	none := login.More{Key: "none"}
-	assert.ErrorContains(t, none.Unlock(nil), "no private key that can be used")
+	assert.ErrorContains(t, none.Unlock(nil), "no usable private key")
 	for _, bad := range []login.Entry{
 		{Kind: login.Site, User: "keeper"}, // neither a password nor a key
 		{Kind: login.Site, Password: "x", More: login.More{Secrets: map[string]string{"Bad Name": "y"}}},

@@ -9,8 +9,8 @@ import (
 )
 
 // ErrNoKey is returned by Seal where the site keeps no logins, whose file has the key.
-var ErrNoKey = errors.New("it must be kept encrypted, and there is no key for that: the site " +
-	"keeps no logins")
+var ErrNoKey = errors.New("it must be stored encrypted, and the site has no key yet, because " +
+	"it has no logins")
 
 // Seal encrypts what the site keeps of its devices so that only who can open the book can read it.
 func (b Book) Seal(plain []byte) ([]byte, error) {

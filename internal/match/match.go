@@ -279,7 +279,7 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 		row.Status, row.Target, row.Path, row.Reason = a.status, a.target, a.path, a.reason
 	}
 	if why := of.unsafe(component, v); why != "" {
-		row.Status, row.Reason = Unsafe, fmt.Sprintf("%s must not run: %s; %s", v, why, row.Reason)
+		row.Status, row.Reason = Unsafe, fmt.Sprintf("%s must not be used: %s; %s", v, why, row.Reason)
 	}
 	return row
 }
@@ -503,7 +503,7 @@ func (of *model) back(before, after candidate) *firmware.Image {
 func (of *model) missing(usable []candidate, from candidate, target *candidate, up bool) string {
 	if !up {
 		if !from.back.Holds(of.order, target.Version) {
-			return fmt.Sprintf("%s lets one return only to %s", from.Version, from.back)
+			return fmt.Sprintf("%s allows a rollback only to %s", from.Version, from.back)
 		}
 		return fmt.Sprintf("%s cannot be reached from %s", target.Version, from.Version)
 	}
@@ -551,13 +551,13 @@ func (m *Matcher) Again(d device.Device) Row {
 		row.Reason = fmt.Sprintf("%s is never sent: %s", d.Version, why)
 		return row
 	}
-	row.Target, row.Reason = d.Version, "asked for, once more"
+	row.Target, row.Reason = d.Version, "requested again"
 	row.Path = []Hop{{From: d.Version, Image: usable[i].Image, ForRollback: usable[i].Image}}
 	return row
 }
 
 // To matches a component of a device to one version that a person named, earlier or later than
-// what it runs. Where it must not be sent there, the row has no path and says why. A version
+// its current version. Where it must not be sent there, the row has no path and says why. A version
 // that the device's other slot holds is not sent.
 func (m *Matcher) To(d device.Device, component, v string) Row {
 	runs := d.Of(component)
@@ -580,7 +580,7 @@ func (m *Matcher) To(d device.Device, component, v string) Row {
 	case d.Keeps(component, is):
 		row.Path = []Hop{{From: runs, Slots: true,
 			Image: &firmware.Image{Manifest: firmware.Manifest{Component: component, Version: v}}}}
-		row.Reason = "asked for; its other slot has it"
+		row.Reason = "requested; its other slot has it"
 		return row
 	}
 	switch {

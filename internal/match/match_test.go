@@ -163,7 +163,7 @@ func TestPaths(t *testing.T) {
 		"down one":                      {shelf, "3.1", "3.0", "3.0", ""},
 		"down by intermediate versions": {shelf, "3.1", "2.0", "3.0 2.5 2.0", ""},
 		"down is barred": {without("2.5"), "3.0", "2.0", "",
-			"3.0 lets one return only to >= 2.5"},
+			"3.0 allows a rollback only to >= 2.5"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := match.New(match.Input{Images: c.shelf})
@@ -250,8 +250,8 @@ func TestUnsafe(t *testing.T) {
 			Reason: "MH-2026-7: open door"}}}
 	for runs, want := range map[string]struct{ path, reason string }{
 		// a withdrawn image is not a rollback
-		"3.1": {"3.2!", "3.1 must not run: it was withdrawn: it loses its presets"},
-		"3.3": {"3.2", "3.3 must not run: MH-2026-7: open door"},
+		"3.1": {"3.2!", "3.1 must not be used: it was withdrawn: it loses its presets"},
+		"3.3": {"3.2", "3.3 must not be used: MH-2026-7: open door"},
 		"4.0": {"3.2!", "open door"},
 	} {
 		row := match.New(in).Device(camera(runs))
@@ -355,7 +355,7 @@ func TestComponents(t *testing.T) {
 			"main 3.2, io 1.3", ""},
 		"a pair cannot be made": {[]firmware.Image{old,
 			image("WX-40", "3.2", pairs("io", ">= 1.3")), io2}, map[string]string{"io": "1.2"}, "",
-			"main 3.2 goes only with io >= 1.3, and cam-11 would have 1.2"},
+			"main 3.2 requires io >= 1.3, and cam-11 would have 1.2"},
 		"a pair would be broken": {[]firmware.Image{image("WX-40", "3.1", pairs("io", "< 1.3")),
 			io2, io3}, map[string]string{"io": "1.2"}, "", "runs the newest"},
 	} {
@@ -413,7 +413,7 @@ func TestLockstep(t *testing.T) {
 	assert.Equal(t, []string{"", "", "", "2.0"}, paths(set, shelf),
 		"one is held, so none of the set goes")
 	rows := match.New(match.Input{Images: shelf, Site: set}).All(devices)
-	assert.Equal(t, "main 2.0 goes only with PH-2 >= 2, and handset-2 would have 1.0",
+	assert.Equal(t, "main 2.0 requires PH-2 >= 2, and handset-2 would have 1.0",
 		rows[0].Reason)
 }
 

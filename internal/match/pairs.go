@@ -98,7 +98,7 @@ func (m *Matcher) agree(all []Row) {
 					other.Device.ID != r.Device.ID && other.Component == firmware.Main &&
 						other.Device.Model == name
 				if beside && !c.Holds(m.Order(other.Device), other.result()) {
-					refuse(all, fmt.Sprintf("%s %s goes only with %s %s, and %s would have %s",
+					refuse(all, fmt.Sprintf("%s %s requires %s %s, and %s would have %s",
 						r.Component, image.Version, name, c, other.Device.Name, other.result()))
 					return
 				}

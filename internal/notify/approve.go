@@ -110,7 +110,7 @@ func digestOf(site string, command []string) (string, error) {
 		n, err := io.Copy(whole, io.LimitReader(f, mostHashed+1))
 		_ = f.Close()
 		if err != nil || n > mostHashed {
-			return "", errors.Join(err, fmt.Errorf("%s is too large for a command", path))
+			return "", errors.Join(err, fmt.Errorf("%s is too large for an allowed command", path))
 		}
 	}
 	return fmt.Sprintf("%x", whole.Sum(nil)), nil

@@ -93,7 +93,7 @@ func (n *teller) look() {
 		n.After = e.Seq
 		switch {
 		case e.Asks != "":
-			n.say(s, Asks, e.Name, "%s waits for a person: %s", e.Name, e.Asks)
+			n.say(s, Asks, e.Name, "%s waits for an operator: %s", e.Name, e.Asks)
 		case e.Step == job.Stranded:
 			n.say(s, Stranded, e.Name, "%s is stranded: %s.", e.Name, e.Reason)
 		case e.Step == job.Restarting:

@@ -56,7 +56,7 @@ func (s *State) circle() []Contradiction {
 		names = append(names, d.Name)
 	}
 	return []Contradiction{{Why: Explicit, Devices: names, Text: fmt.Sprintf(
-		"%s → %s: each must end before the next one starts; remove one of these rules",
+		"%s → %s: each must finish before the next one starts; remove one of these rules",
 		strings.Join(names, " → "), names[0])}}
 }
 
@@ -108,9 +108,8 @@ func (s *State) interlaced() []Contradiction {
 			names = append(names, m.Name)
 		}
 		out = append(out, Contradiction{Why: LockstepSet, Set: d.set.Name, Devices: names,
-			Text: fmt.Sprintf("lockstep set %s moves together, but others must go after one member and "+
-				"before another; "+
-				"add them to the set, or divide it", d.set.Name)})
+			Text: fmt.Sprintf("lockstep set %s is updated as a whole, but others must go after "+
+				"one member and before another; add them to the set, or split it", d.set.Name)})
 	}
 	return out
 }
@@ -155,8 +154,8 @@ func (s *State) incomplete() (out []Contradiction) {
 			why = append(why, s.name(id)+" "+set.Missing[id])
 		}
 		out = append(out, Contradiction{Why: LockstepSet, Set: set.Name, Devices: names,
-			Text: fmt.Sprintf("lockstep set %s moves together, but %s; resolve that, or leave the whole "+
-				"set out",
+			Text: fmt.Sprintf("lockstep set %s is updated as a whole, but %s; resolve that, or "+
+				"leave the whole set out",
 				set.Name, strings.Join(why, ", "))})
 	}
 	return out
@@ -180,8 +179,8 @@ func (s *State) tooLong() (out []Contradiction) {
 			reported[d.set] = true
 			what, c.Set = "lockstep set "+d.set.Name, d.set.Name
 		}
-		c.Text = fmt.Sprintf("%s may need %s to be verified or returned, but the longest window is "+
-			"%s; make a longer window, or leave it out",
+		c.Text = fmt.Sprintf("%s may take %s to be verified or rolled back, but the longest "+
+			"window is %s; extend a window, or leave it out",
 			what, need.Round(time.Second), s.order.Window)
 		out = append(out, c)
 	}

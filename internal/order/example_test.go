@@ -198,7 +198,7 @@ handset-2   |====|
 `, rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub-1", "handset-1", "handset-2"}}}}},
 		{name: "and returns together", site: set,
 			fails: map[string]order.Outcome{"handset-2": order.Verified(order.Previous)}, timeline: `
-hub-1       || lockstep set handsets does not move without handset-2
+hub-1       || lockstep set handsets requires handset-2
 handset-1   |==..<|
 handset-2   |====|
 `, rules: order.Rules{Lockstep: []order.Set{{Name: "handsets", Of: []string{"hub-1", "handset-1", "handset-2"}}}}},
@@ -295,12 +295,12 @@ func TestContradictions(t *testing.T) {
 	}
 	_, err := order.Forecast(o, begin)
 	require.Error(t, err)
-	assert.Equal(t, `gate-2 → gate-1 → gate-2: each must end before the next one starts; remove one of these rules
+	assert.Equal(t, `gate-2 → gate-1 → gate-2: each must finish before the next one starts; remove one of these rules
 cover set chamber 1 view keeps 2 of 2 in service, but cam-11 takes 1 of them out; keep fewer, or leave cam-11 out
 cover set chamber 1 view keeps 2 of 2 in service, but cam-12 takes 1 of them out; keep fewer, or leave cam-12 out
-lockstep set pair moves together, but handset-9 is held; resolve that, or leave the whole set out
-cam-11 may need 6m0s to be verified or returned, but the longest window is 3m0s; make a longer window, or leave it out
-lockstep set pair may need 6m0s to be verified or returned, but the longest window is 3m0s; make a longer window, or leave it out`, err.Error())
+lockstep set pair is updated as a whole, but handset-9 is held; resolve that, or leave the whole set out
+cam-11 may take 6m0s to be verified or rolled back, but the longest window is 3m0s; extend a window, or leave it out
+lockstep set pair may take 6m0s to be verified or rolled back, but the longest window is 3m0s; extend a window, or leave it out`, err.Error())
 }
 
 // The sequence is nearly the best there is: beside an exhaustive search on small sites, which

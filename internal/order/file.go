@@ -48,7 +48,7 @@ func Parse(name string, data []byte) (Order, error) {
 		d := &o.Devices[i]
 		at := fmt.Sprintf("$.devices[%d]", i)
 		if known[d.ID] {
-			return o, doc.Errorf(at, "devices: %s (%s) stands here twice", d.Name, d.ID)
+			return o, doc.Errorf(at, "devices: %s (%s) is listed twice", d.Name, d.ID)
 		}
 		known[d.ID] = true
 		if err := d.check(); err != nil {
@@ -64,7 +64,7 @@ func (d *Device) check() error {
 	case d.ID == "" || d.Name == "":
 		return errors.New("requires device: its name, and id: as catena show has it")
 	case len(d.Path) == 0:
-		return errors.New("path: is missing; which images does it get?")
+		return errors.New("path: is missing; list its images")
 	case d.By != "" && d.By != ByHand:
 		return fmt.Errorf("by: must be %s, or left out", ByHand)
 	case d.Takes < 0 || d.Returns < 0:

@@ -83,7 +83,7 @@ func (r *Reason) Error() string {
 	case CoverSet:
 		return fmt.Sprintf("waiting: cover set %q needs %s back in service", r.Set, names)
 	case LockstepSet:
-		return fmt.Sprintf("lockstep set %s does not move without %s", r.Set, names)
+		return fmt.Sprintf("lockstep set %s requires %s", r.Set, names)
 	case OtherJob:
 		return fmt.Sprintf("waiting for job %s, which is updating %s", r.Job, names)
 	case Interrupted:

@@ -143,13 +143,13 @@ func (r Rules) Looser(site Rules, name func(id string) string) (out []string) {
 	for _, c := range site.Cover {
 		i := slices.IndexFunc(r.Cover, func(x Cover) bool { return x.Name == c.Name })
 		if i < 0 || r.Cover[i].Keep < c.Keep || !Same(r.Cover[i].Of, c.Of) {
-			say("cover set %s is another one in site.yaml", c.Name)
+			say("cover set %s differs in site.yaml", c.Name)
 		}
 	}
 	for _, l := range site.Lockstep {
 		i := slices.IndexFunc(r.Lockstep, func(x Set) bool { return x.Name == l.Name })
 		if i < 0 || !Same(r.Lockstep[i].Of, l.Of) {
-			say("lockstep set %s is another one in site.yaml", l.Name)
+			say("lockstep set %s differs in site.yaml", l.Name)
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(site.Feeds)) {

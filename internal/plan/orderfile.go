@@ -153,7 +153,7 @@ func (w *Site) Differences(o order.Order, anew bool) []Difference {
 		}
 		for _, i := range open {
 			if slices.Contains(d.Through, i.ID) || slices.Contains(w.Ways().Through[i.ID], d.ID) {
-				differ(false, "%s, which is on its way, was left open: %s", i.Name, i.Reason)
+				differ(false, "%s, which is on its path, was left open: %s", i.Name, i.Reason)
 			}
 		}
 		for _, text := range imagesChanged(d, row.Match.Device, w.Images()) {
@@ -162,11 +162,11 @@ func (w *Site) Differences(o order.Order, anew bool) []Difference {
 		// also what an advisory has withdrawn since, and what only the other slot holds
 		for _, h := range d.Path {
 			if why := w.Matcher().Withdrawn(row.Match.Device, h.Component, h.To); why != "" {
-				differ(true, "%s must not run on it: %s", job.Label(h.Component, h.To), why)
+				differ(true, "%s must not run on this device: %s", job.Label(h.Component, h.To), why)
 			}
 		}
 		if !order.Same(d.Through, w.Ways().Through[d.ID]) {
-			differ(true, "what it is reached through or fed by has changed in site.yaml")
+			differ(true, "its uplinks changed in site.yaml")
 		}
 	}
 	return append(out, w.rulesChanged(o)...)
@@ -185,7 +185,7 @@ func mistaken(d order.Device, now device.Device) string {
 	if len(wrong) == 0 {
 		return ""
 	}
-	return "the device " + d.ID + " of the order is another one: " + strings.Join(wrong, ", ")
+	return "the device " + d.ID + " of the order differs: " + strings.Join(wrong, ", ")
 }
 
 // Mistaken returns a StaleError for an order of which an entry's ID, name, model and serial number

@@ -221,12 +221,12 @@ func (w *Site) Rollback(chosen []Row, component, to, of string) ([]Row, error) {
 		case earlier != "" &&
 			w.Matcher().Order(back.Device).Compare(earlier, back.Version) > 0:
 			back.Reason = fmt.Sprintf(
-				"it ran %s before, which is later than %s: to go there, name that version",
+				"it ran %s before, which is later than %s; to install that version, name it",
 				earlier, back.Version)
 		case earlier != "":
 			back = w.Matcher().To(back.Device, component, earlier)
 		default:
-			back.Reason = "no job has brought it from an earlier version, and none was named"
+			back.Reason = "no job has updated it, and no version was named"
 		}
 		row, err := w.Row(back)
 		if err != nil {
@@ -343,7 +343,7 @@ func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Ima
 			continue // it is gone
 		}
 		if err := need(s, dir, images, now, needed); err != nil {
-			return nil, fmt.Errorf("what %s needs is not known: %w", dir, err)
+			return nil, fmt.Errorf("the requirements of %s are unknown: %w", dir, err)
 		}
 	}
 	return slices.DeleteFunc(images, func(i firmware.Image) bool { return needed[i.SHA256] }), nil

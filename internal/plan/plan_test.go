@@ -99,13 +99,13 @@ func TestDifferences(t *testing.T) {
 		}, []string{": limits: the site allows 1 at the same time, the order 4 (true)"}},
 		"another serial number": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Serial = "WX4-other"
-		}, []string{`cam-1: the device d1 of the order is another one: its serial number is "WX4-cam-1", not "WX4-other" (true)`}},
+		}, []string{`cam-1: the device d1 of the order differs: its serial number is "WX4-cam-1", not "WX4-other" (true)`}},
 		"no serial number": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Serial = ""
-		}, []string{`cam-1: the device d1 of the order is another one: its serial number is "WX4-cam-1", not "" (true)`}},
+		}, []string{`cam-1: the device d1 of the order differs: its serial number is "WX4-cam-1", not "" (true)`}},
 		"another name and model": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Name, o.Devices[0].Model = "gate-9", "TG-200"
-		}, []string{`gate-9: the device d1 of the order is another one: its name is "cam-1", not "gate-9", its ` +
+		}, []string{`gate-9: the device d1 of the order differs: its name is "cam-1", not "gate-9", its ` +
 			`model is "WX-40", not "TG-200" (true)`}},
 		"an image that is gone": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Path[0].Image.SHA256 = "0123456789abcdef"
@@ -154,7 +154,7 @@ func TestRollback(t *testing.T) {
 		to[r.Name] = fmt.Sprint(r.Path) + " " + r.Reason
 	}
 	assert.Contains(t, to["cam-1"], "[3.1.0]")
-	assert.Contains(t, to["cam-2"], "[] no job has brought it from an earlier version")
+	assert.Contains(t, to["cam-2"], "[] no job has updated it")
 	back, err = w.Rollback(w.Rows, firmware.Main, "3.0.0", "j1")
 	require.NoError(t, err)
 	require.Len(t, back, 1, "j1 changed one device")
@@ -230,7 +230,7 @@ func TestStartTime(t *testing.T) {
 	assert.Equal(t, "28 04:00", at("2026-11-28T04:00:00Z"))
 	assert.Contains(t, at("now"), "no window of the site is open")
 	assert.Contains(t, at("+1h"), "the next one is from Fri 2026-11-27 22:00 to 05:00")
-	assert.Contains(t, at("2026-11-27T04:00:00Z"), "lies in the past")
+	assert.Contains(t, at("2026-11-27T04:00:00Z"), "is in the past")
 	assert.Contains(t, at("soon"), "write now, +2h, 22:30, window")
 	assert.Contains(t, at("+soon"), "write for example +2h")
 	h.Now = plantest.Evening.Add(3 * time.Hour)

@@ -351,7 +351,7 @@ func (w *Site) lockstepSet(l site.Lockstep, taken map[string]bool, p order.Purpo
 		switch status := match.Status(r.Status); {
 		case taken[r.ID] || status == match.Current && p == order.Forward:
 		case p == order.Backward:
-			set.Missing[r.ID] = "does not go back with it"
+			set.Missing[r.ID] = "is not rolled back with it"
 		case status == match.Outdated || status == match.Unsafe || status == match.Ahead:
 			set.Missing[r.ID] = "is " + r.Status + " and is not chosen"
 		default:

@@ -37,14 +37,14 @@ type UnsignedError struct {
 
 func (e *UnsignedError) Error() string {
 	if e.Name == "" {
-		return fmt.Sprintf("the site requires orders with %d signatures, and this one was made on "+
-			"the fly", e.Need)
+		return fmt.Sprintf("the site requires orders with %d signatures, and this order was "+
+			"made on the spot", e.Need)
 	}
 	s := fmt.Sprintf("the order %s has %d of the %d signatures that the site requires", e.Name,
 		e.Have, e.Need)
 	if e.Foreign > 0 {
-		s += fmt.Sprintf("; %d more do not hold: they are by other keys, or it was changed after they "+
-			"were made",
+		s += fmt.Sprintf("; %d more are invalid: they are by other keys, or the order was "+
+			"changed after they were made",
 			e.Foreign)
 	}
 	return s

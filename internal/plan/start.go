@@ -35,7 +35,7 @@ func (e *ClosedError) Error() string {
 type StaleError struct{ Reasons []string }
 
 func (e *StaleError) Error() string {
-	return "the order cannot be carried out any more; make it again. Nothing was touched:\n  " +
+	return "the order can no longer be carried out; make it again. Nothing was changed:\n  " +
 		strings.Join(e.Reasons, "\n  ")
 }
 
@@ -43,7 +43,7 @@ func (e *StaleError) Error() string {
 type EmptyError struct{}
 
 func (EmptyError) Error() string {
-	return "no device of the order is left to work on; nothing was touched"
+	return "the order has no remaining devices; nothing was changed"
 }
 
 // Prepared is an order that may start.
@@ -165,7 +165,7 @@ func (w *Site) StartTime(text string) (time.Time, error) {
 			return start, wrong("write now, +2h, 22:30, window, or for example " + now.Format(time.RFC3339))
 		}
 		if start.Before(now) {
-			return start, wrong("it lies in the past")
+			return start, wrong("it is in the past")
 		}
 	}
 	if opens, closes, has := w.Site.Window(start); has && opens.After(start) {
@@ -210,7 +210,8 @@ func (w *Site) Paths(rows []Row, to string, again bool) ([]Row, error) {
 type NoTimeError struct{ Within time.Duration }
 
 func (e *NoTimeError) Error() string {
-	return fmt.Sprintf("no device can be proven or returned within %s; nothing was touched", e.Within)
+	return fmt.Sprintf("no device can be verified or rolled back within %s; nothing was changed",
+		e.Within)
 }
 
 // UsualParallel is how many devices are worked on at the same time where neither the site nor a

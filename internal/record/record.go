@@ -309,7 +309,7 @@ type AmbiguousError struct {
 }
 
 func (e *AmbiguousError) Error() string {
-	return fmt.Sprintf("%s means %d devices", e.Word, e.Count)
+	return fmt.Sprintf("%s matches %d devices", e.Word, e.Count)
 }
 
 // NameTakenError is returned where an order may not be called so.
@@ -320,7 +320,7 @@ type NameTakenError struct {
 
 func (e *NameTakenError) Error() string {
 	if e.Device {
-		return e.Name + " is a device, too: an order cannot be called so"
+		return e.Name + " is the name of a device, and cannot be the name of an order"
 	}
 	return "there is an order " + e.Name + " already"
 }

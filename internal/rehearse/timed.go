@@ -166,7 +166,7 @@ func (s *session) Healthy(ctx context.Context, was device.Reading) error {
 	s.stage.mu.Unlock()
 	switch {
 	case sick:
-		return device.Because(device.Refusal, "it plays a fault: it is not well")
+		return device.Because(device.Refusal, "it plays a fault: it is not healthy")
 	case s.steps != nil:
 		return s.steps.Healthy(ctx, was)
 	}

@@ -276,8 +276,8 @@ const (
 func Tree(all []Node) template.HTML {
 	placed := Laid(all)
 	high := len(placed)*nodeHigh + 8
-	d := begin("tree", pictureWide, high, fmt.Sprintf("%d devices, each below the one that it is "+
-		"reached through", len(placed)))
+	d := begin("tree", pictureWide, high,
+		fmt.Sprintf("%d devices, each below its uplink", len(placed)))
 	row := map[string]int{}
 	for n, p := range placed {
 		row[p.ID] = n

@@ -39,7 +39,7 @@ func front(t *testing.T, address, gate string, secure bool) (logins *atomic.Int6
 	proxy := httputil.NewSingleHostReverseProxy(to)
 	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter,
 		r *http.Request) {
-		body, _ := io.ReadAll(r.Body) // what is cut short carries no login
+		body, _ := io.ReadAll(r.Body) // a truncated body carries no login
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if r.Header.Get("Authorization") != "" || bytes.Contains(body, []byte("keeper")) {
 			logins.Add(1)

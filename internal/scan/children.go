@@ -8,7 +8,7 @@ import (
 	"catena/internal/device"
 )
 
-// listing is what a parent has told of its children.
+// listing is a parent's list of its children.
 type listing struct {
 	children []device.Child
 	err      error
@@ -36,7 +36,7 @@ func (r *Result) addChildren(s *Scanner, known []device.Device) {
 			continue
 		}
 		if l.err != nil {
-			r.Warnings = append(r.Warnings, fmt.Sprintf("%s does not tell what is behind it: %v", p.Name,
+			r.Warnings = append(r.Warnings, fmt.Sprintf("%s does not list its children: %v", p.Name,
 				l.err))
 			continue
 		}
@@ -76,7 +76,7 @@ func (r *Result) addChildren(s *Scanner, known []device.Device) {
 		}
 		k.Access, k.Trouble = device.Away, device.Because(device.NoAnswer, "%s does not list it", p.Name)
 		if !listed[p.ID] {
-			k.Trouble = device.Because(device.NoAnswer, "%s, which it is reached through, cannot be asked",
+			k.Trouble = device.Because(device.NoAnswer, "its parent %s does not answer",
 				p.Name)
 		}
 		r.Devices = append(r.Devices, k)
@@ -99,7 +99,8 @@ func (r *Result) distinct(p device.Device, all []device.Child) (out []device.Chi
 			nameless++
 			continue
 		case strings.EqualFold(c.Model, p.Model) && strings.EqualFold(c.Unit, p.Serial):
-			r.Warnings = append(r.Warnings, p.Name+" lists itself as one of its children; that was left out")
+			r.Warnings = append(r.Warnings, p.Name+" lists itself as one of its children; that "+
+				"entry was skipped")
 			continue
 		case n == 0: // told already
 			continue
@@ -111,8 +112,8 @@ func (r *Result) distinct(p device.Device, all []device.Child) (out []device.Chi
 		out = append(out, c)
 	}
 	if nameless > 0 {
-		r.Warnings = append(r.Warnings, fmt.Sprintf("%s lists %d that tell no identity; they were "+
-			"left out", p.Name, nameless))
+		r.Warnings = append(r.Warnings, fmt.Sprintf("%s lists %d without an identity; they "+
+			"were skipped", p.Name, nameless))
 	}
 	return out
 }

@@ -51,7 +51,7 @@ func TestWhichChildItIs(t *testing.T) {
 	assert.Equal(t, []string{"d5", "d2"}, []string{byName["roams"].ID, byName["roams"].Through},
 		"taken to the next hub")
 	assert.Equal(t, "does not answer: a does not list it", byName["lost"].Why())
-	assert.Equal(t, "does not answer: c, which it is reached through, cannot be asked",
+	assert.Equal(t, "does not answer: its parent c does not answer",
 		byName["unasked"].Why())
 	assert.NotContains(t, byName, "elsewhere", "no one looked at its parent")
 	require.Contains(t, byName, "PH-2-S9")

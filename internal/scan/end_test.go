@@ -165,11 +165,11 @@ func TestLoginsAreTriedInOrder(t *testing.T) {
 
 	h.logins(wrong(1))
 	d = h.device(h.scan(), "gate-1")
-	assert.Contains(t, d.Why(), "refused 1 of its logins before")
+	assert.Contains(t, d.Why(), "rejected 1 of its logins before")
 	tested, _ := h.scanner.Again(t.Context(), []device.Device{d})
 	assert.Equal(t, "refused the login", tested[0].Why(), "a person asked for it")
 	h.logins()
-	assert.Equal(t, "no login is known for it", h.device(h.scan(), "gate-1").Why())
+	assert.Equal(t, "no login for it", h.device(h.scan(), "gate-1").Why())
 }
 
 // A login for one device is not sent to another that only claims its name.
@@ -198,7 +198,7 @@ func TestWhoNeedsAPerson(t *testing.T) {
 		says  string
 	}{
 		"gate-new": {device.LoginRefused, "requires a new password first"},
-		"gate-low": {device.LoginRefused, "tells its version only to an administrator"},
+		"gate-low": {device.LoginRefused, "shows its version only to an administrator"},
 		"gate-1":   {device.OK, ""},
 	} {
 		d := h.device(r, name)
@@ -211,7 +211,7 @@ func TestWhoNeedsAPerson(t *testing.T) {
 		switch {
 		case strings.HasSuffix(d.Address, ".77:8080"):
 			assert.Equal(t, device.Silent, d.Access)
-			assert.Equal(t, "takes connections and answers nothing", d.Why())
+			assert.Equal(t, "accepts connections, but sends nothing", d.Why())
 		case d.Model == "BR-5":
 			assert.Equal(t, "requires a new password first", d.Why())
 		}
@@ -279,7 +279,7 @@ func TestAnnouncedOnly(t *testing.T) {
 		Dialect: "onvif", Facts: device.Reading{Identity: device.Identity{UUID: "u"}}}})
 	require.NoError(t, h.scanner.read(t.Context(), f))
 	assert.Equal(t, device.Away, f[0].Access)
-	assert.Equal(t, "was announced, but takes no connection", f[0].Why())
+	assert.Equal(t, "was announced, but accepts no connections", f[0].Why())
 }
 
 // A known device that answers more slowly than strangers may is still read, by
@@ -316,5 +316,5 @@ func TestWhoAnswersARPOnly(t *testing.T) {
 		map[netip.Addr]string{there: "02:00:5e:00:53:09", heard: "02:00:5e:00:53:11",
 			netip.MustParseAddr("10.99.0.1"): "02:00:5e:00:53:01"},
 		[]discover.Network{{Ranges: ranges(t, "10.20.4.0/24")}})
-	assert.Equal(t, []string{"10.20.4.9: there (ARP), and answers nothing else"}, r.Warnings)
+	assert.Equal(t, []string{"10.20.4.9: present (ARP), but does not answer"}, r.Warnings)
 }

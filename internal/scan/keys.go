@@ -13,7 +13,7 @@ import (
 // has the device that was there.
 const KeySerial = device.KeySerial
 
-// Key is what a device showed of itself at an address.
+// Key is evidence of a device's identity at an address.
 type Key = device.Key
 
 // NoTLS stands for the certificate of a device that was talked to over TLS and is not any

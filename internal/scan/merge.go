@@ -19,7 +19,7 @@ import (
 type found struct {
 	device.Device
 	talks    []device.Endpoint // the best first
-	readOnly bool              // what it told is all there is to read
+	readOnly bool              // its announcement is all there is to read
 	fixed    bool              // it is a known device: its name and its refused logins are as given
 	bare     error             // it was talked to over TLS, and is not any more
 	// verifiedAt is where it was verified over TLS, which is another address than now; empty: it was
@@ -154,7 +154,7 @@ func rank(dialects dialect.Registry, s discover.Sighting) int {
 	return len(dialects) + 2
 }
 
-// take adds one sighting to what is known of the device.
+// take adds one sighting to the device.
 func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 	if s.Dialect != "" {
 		e := s.Endpoint()
@@ -185,7 +185,7 @@ func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 		e := s.Endpoint()
 		f.Address, f.Scheme = e.Address, e.Scheme
 	}
-	f.Reading = f.Reading.Over(s.Facts) // what was known first came from the better way
+	f.Reading = f.Reading.Over(s.Facts) // the first value came from the better source
 	f.via(s.Via)
 }
 
@@ -197,7 +197,7 @@ func (f *found) via(name string) {
 	}
 }
 
-// plainLast sorts what is talked to over TLS before what is not.
+// plainLast sorts endpoints with TLS before those without.
 func plainLast(e device.Endpoint) int {
 	if e.Secure() {
 		return 0
@@ -357,7 +357,7 @@ func (r *Result) name(known []device.Device) {
 			name = d.Called
 		}
 		if !d.Named && name != d.Address {
-			name = text.Name(name) // what it calls itself stays in Called
+			name = text.Name(name) // its own name stays in Called
 		}
 		if name == "" {
 			name = strings.TrimSuffix(d.Address, ":0")
@@ -384,7 +384,7 @@ func isElsewhere(name string) bool {
 	return err == nil
 }
 
-// changes lists what a person would want to know to be different.
+// changes lists the differences that matter to an operator.
 func changes(old, now device.Device) []Change {
 	var out []Change
 	for _, f := range []struct{ what, from, to string }{

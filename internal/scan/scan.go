@@ -44,12 +44,12 @@ type Scanner struct {
 	// devices lock after five wrong ones.
 	Logins   func(device.Device) []login.Credential
 	Attempts int                                // 0: one
-	Names    func(device.Device) (string, bool) // what the site calls it; may be nil
+	Names    func(device.Device) (string, bool) // the site's name for it; may be nil
 	// Refers tells whether the site's files mean a device: it keeps its name; may be nil.
 	Refers func(device.Device) bool
 	// may its password be shown on the wire; may be nil
 	Plain func(vendor, model string) bool
-	// Caller is what a session with a device needs of the site; may be nil.
+	// Caller provides the site's services to a session; may be nil.
 	Caller func(device.Device) dialect.Caller
 	// of SNMP, to ask everybody with besides the usual one
 	Communities []string
@@ -70,7 +70,7 @@ type Scanner struct {
 	spent   sync.Map // *atomic.Int32: attempts that a device refused, by its address
 }
 
-// Result is what a scan brought.
+// Result is the result of a scan.
 type Result struct {
 	Devices  []device.Device // all that were heard, as they are now
 	Gone     []device.Device // known, in the ranges looked through, and not answering any more
@@ -78,13 +78,13 @@ type Result struct {
 	Changed  []Change
 	Outside  int      // heard from outside the ranges; skipped
 	Asked    int      // addresses looked at
-	Warnings []string // what was odd
+	Warnings []string // oddities for the operator
 	Keys     Keys
 	unasked  int                // devices that this machine could not ask
 	listed   map[string]listing // by the parent's address
 }
 
-// Change is what is different in a device since it was last seen.
+// Change is a difference in a device since the last scan.
 type Change struct {
 	Name string `json:"name"`
 	What string `json:"what"` // a field's name
@@ -140,8 +140,9 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 			why = wire.OwnWords(seen.OutOfResources)
 		}
 		result.Warnings = append(result.Warnings, fmt.Sprintf(
-			"this machine could not ask everybody (%s): who did not answer is not marked as gone. Raise "+
-				"the limit of open files (ulimit -n), or scan fewer addresses at once", why))
+			"this machine could not query all addresses (%s), so silent devices are not marked "+
+				"as gone. Raise the limit of open files (ulimit -n), or scan fewer addresses "+
+				"at once", why))
 	}
 	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil
@@ -279,7 +280,7 @@ func (r *Result) mute(all []*found, neighbours map[netip.Addr]string, networks [
 	if len(mute) > 8 {
 		text += fmt.Sprintf(" and %d more", len(mute)-8)
 	}
-	r.Warnings = append(r.Warnings, text+": there (ARP), and answers nothing else")
+	r.Warnings = append(r.Warnings, text+": present (ARP), but does not answer")
 }
 
 // readOne reads a device by the best way to talk to it. The others only add what they
@@ -406,7 +407,8 @@ func (s *Scanner) logIn(ctx context.Context, d *found, best device.Endpoint) {
 	if len(logins) == 0 {
 		d.Access, d.Trouble = device.LoginRefused, device.Because(device.NoLogin, "")
 		if speaks.About().Hint {
-			d.Trouble.Detail = "it only greets as one of its model; a login for all is not sent to it"
+			d.Trouble.Detail = "it is recognised only by its greeting, so a login of the whole " +
+				"site is not sent to it"
 		}
 		if before > 0 {
 			d.Trouble = &device.Cause{Problem: device.RefusedBefore, Count: before}
@@ -566,7 +568,7 @@ func (s *Scanner) progress(done, total int, what string) {
 	}
 }
 
-// settle brings what was found and what was known together.
+// settle merges the found devices with the known ones.
 func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Device,
 	networks []discover.Network) {
 	matched := map[string]bool{}
@@ -576,7 +578,7 @@ func (r *Result) settle(s *Scanner, found []*device.Device, known []device.Devic
 			matched[o.ID] = true
 			*d = remember(*d, o, s.Refers != nil && s.Refers(o.Device))
 		} else {
-			d.ID, d.Moved = "", "" // what was thought before it was read does not hold
+			d.ID, d.Moved = "", "" // the assumption from before the reading is wrong
 		}
 		if s.Names != nil {
 			if name, ok := s.Names(*d); ok {
@@ -639,7 +641,7 @@ func (s *Scanner) lookedAt(d device.Device, networks []discover.Network) bool {
 	})
 }
 
-// warn reports what an operator should know about what was found.
+// warn reports what an operator should know about the results.
 func (r *Result) warn() {
 	names := map[string]string{} // by an identifier
 	for _, d := range r.Devices {

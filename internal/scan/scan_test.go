@@ -64,7 +64,7 @@ func settled(found, known []device.Device, ranges string) Result {
 	var r Result
 	var pointers []*device.Device
 	for i := range found {
-		found[i].Called, found[i].Name = found[i].Name, "" // what it calls itself
+		found[i].Called, found[i].Name = found[i].Name, "" // its own name
 		pointers = append(pointers, &found[i])
 	}
 	first, _ := site.ParseRange(ranges)

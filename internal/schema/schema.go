@@ -38,19 +38,19 @@ func Kind(name string) (schema func() ([]byte, error), has bool) {
 }
 
 func eventSchema() ([]byte, error) {
-	return written("What track --format json --follow prints, a line each", job.Event{})
+	return written("The events of track --format json --follow, one per line", job.Event{})
 }
 
 func reportSchema() ([]byte, error) {
-	return written("What report --out FILE.json writes", report.Report{})
+	return written("The report of report --out FILE.json", report.Report{})
 }
 
 func recordingSchema() ([]byte, error) {
-	return written("What family try --record writes", scripted.Recording{})
+	return written("A recording of family try --record", scripted.Recording{})
 }
 
 func tellSchema() ([]byte, error) {
-	return written("What a webhook or a command of tell: is sent", notify.Event{})
+	return written("A notification to a webhook or a command of tell:", notify.Event{})
 }
 
 // written is the JSON Schema of a type as encoding/json writes it. Fields may be added later.

@@ -82,7 +82,7 @@ func Merge(f Format, base, saved, now []byte, renamed map[string]string) (m Merg
 			unplaced(path, "the new version has a "+kind(there.value)+" there, not a "+kind(value))
 			continue
 		case !has && shaped(f, to, was[path].at, is):
-			unplaced(path, "the new version has other settings in its place")
+			unplaced(path, "the new version has other settings there")
 			continue
 		case !has && (had || base == nil):
 			unplaced(path, "the new version has no such setting")

@@ -87,8 +87,8 @@ func TestNothingFits(t *testing.T) {
 		why[l.Path] = l.Why
 	}
 	assert.Equal(t, map[string]string{"a": "the new version has a text there, not a number",
-		"b": "the new version has a list there, not a text", "c": "the new version has other settings " +
-			"in its place",
+		"b": "the new version has a list there, not a text", "c": "the new version has other " +
+			"settings there",
 		"e.f": "the new version has no such setting"}, why)
 }
 

@@ -47,7 +47,7 @@ const (
 )
 
 // ErrOpaque is returned by Parse for settings that cannot be looked into.
-var ErrOpaque = errors.New("they are in a form of the maker's own")
+var ErrOpaque = errors.New("their format is the maker's own")
 
 // Parse reads settings. Its errors name the line of the text, or are ErrOpaque.
 func Parse(f Format, raw []byte) (Values, error) {
@@ -78,7 +78,7 @@ func parseJSON(raw []byte) (Values, error) {
 		return nil, fmt.Errorf("no JSON: %w", err)
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
-		return nil, errors.New("no JSON: something stands behind it")
+		return nil, errors.New("not JSON: there is text after it")
 	}
 	v := Values{}
 	return v, v.add("", tree, 0)
@@ -178,7 +178,7 @@ func parseLines(f Format, raw []byte) (Values, error) {
 		}
 		path := in + plain(key)
 		if _, twice := v[path]; twice {
-			return nil, fmt.Errorf("line %d: %.40q stands twice", n, key)
+			return nil, fmt.Errorf("line %d: %.40q is listed twice", n, key)
 		}
 		if v[path] = value; len(v) > maxValues {
 			return nil, fmt.Errorf("more than %d settings", maxValues)

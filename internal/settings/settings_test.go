@@ -34,11 +34,11 @@ func TestParse(t *testing.T) {
 		format     settings.Format
 		text, want string
 	}{
-		{settings.JSON, `{"a":1}}`, "something stands behind it"}, {settings.JSON, `{`, "no JSON"},
+		{settings.JSON, `{"a":1}}`, "there is text after it"}, {settings.JSON, `{`, "no JSON"},
 		{settings.JSON, strings.Repeat("[", 100) + strings.Repeat("]", 100), "levels"},
-		{settings.INI, "[a]\nx=1\nx=2\n", "line 3: \"x\" stands twice"}, {settings.INI, "word\n",
+		{settings.INI, "[a]\nx=1\nx=2\n", "line 3: \"x\" is listed twice"}, {settings.INI, "word\n",
 			"line 1 has no value"},
-		{settings.Opaque, "x", "a form of the maker's own"},
+		{settings.Opaque, "x", "their format is the maker's own"},
 	} {
 		_, err := settings.Parse(c.format, []byte(c.text))
 		assert.ErrorContains(t, err, c.want, c.text)

@@ -45,7 +45,7 @@ func readXML(raw []byte) (*xmlDoc, error) {
 	}
 	root := d.tree.Root()
 	if root == nil {
-		return nil, errors.New("no XML: it has no element")
+		return nil, errors.New("not XML: it has no element")
 	}
 	return d, d.add("/"+root.FullTag(), root, 0)
 }

@@ -65,8 +65,8 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 	case "txz":
 		packed := bufio.NewReader(f)
 		if n, ok := dictionary(packed); ok && n > maxDictionary {
-			return refuse("asks for %d MiB of memory to be unpacked, at most %d are given; pack it with "+
-				"xz -9 or less",
+			return refuse("requires %d MiB of memory to unpack, more than the limit of %d; "+
+				"pack it with xz -9 or less",
 				n>>20, maxDictionary>>20)
 		}
 		z, err := xz.NewReader(packed)
@@ -75,7 +75,7 @@ func (in *importer) archive(b *batch, p, name string, size int64) error {
 		}
 		return in.tar(b, z)
 	case "other":
-		return refuse("is an archive of a kind that is not read; unpack it, then add the folder")
+		return refuse("is an archive of an unsupported format; unpack it, then add the folder")
 	default:
 		return in.tar(b, f)
 	}
@@ -138,7 +138,7 @@ func (in *importer) zip(b *batch, f io.ReaderAt, size int64) error {
 			if entry.Mode().IsDir() {
 				continue
 			}
-			return refuse("holds %s, which is neither a file nor a folder", rel)
+			return refuse("contains %s, which is neither a file nor a folder", rel)
 		}
 		r, err := entry.Open()
 		if err != nil {
@@ -169,19 +169,19 @@ func (in *importer) tar(b *batch, r io.Reader) error {
 		}
 		for key := range header.PAXRecords {
 			if strings.HasPrefix(key, "GNU.sparse.") {
-				return refuse("holds %s as a sparse file; pack it as it is", rel)
+				return refuse("contains %s as a sparse file; pack it without holes", rel)
 			}
 		}
 		switch header.Typeflag {
 		case tar.TypeGNUSparse:
-			return refuse("holds %s as a sparse file; pack it as it is", rel)
+			return refuse("contains %s as a sparse file; pack it without holes", rel)
 		case tar.TypeReg:
 			if err := in.entry(b, rel, &unpacked{r: t, of: in.budget}); err != nil {
 				return err
 			}
 		case tar.TypeDir, tar.TypeXGlobalHeader:
 		default:
-			return refuse("holds %s, which is neither a file nor a folder", rel)
+			return refuse("contains %s, which is neither a file nor a folder", rel)
 		}
 	}
 }
@@ -190,7 +190,7 @@ func (in *importer) tar(b *batch, r io.Reader) error {
 func inside(name string) (string, error) {
 	clean := path.Clean(strings.ReplaceAll(name, `\`, "/"))
 	if !filepath.IsLocal(filepath.FromSlash(clean)) || strings.Contains(clean, ":") {
-		return "", refuse("holds %q, which leads out of the folder", name)
+		return "", refuse("contains %q, which leads out of the folder", name)
 	}
 	return clean, nil
 }
@@ -213,7 +213,8 @@ func apart(z *zip.Reader) error {
 	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
 	for i := 1; i < len(spans); i++ {
 		if spans[i].from < spans[i-1].to {
-			return refuse("holds %q and %q in the same place, as only an archive made to do harm would",
+			return refuse("contains %q and %q in the same place, as only a malicious archive "+
+				"would",
 				spans[i-1].name, spans[i].name)
 		}
 	}
@@ -238,8 +239,8 @@ func (u *unpacked) Read(p []byte) (int, error) {
 	u.of.unpacked += int64(n)
 	if u.of.unpacked > ratioCounts && u.of.unpacked/maxRatio > u.of.outer {
 		u.of.spent = true
-		return n, fmt.Errorf("unpacks to more than %d times its size, as only an archive made to do "+
-			"harm would", maxRatio)
+		return n, fmt.Errorf("unpacks to more than %d times its size, as only a malicious "+
+			"archive would", maxRatio)
 	}
 	return n, err
 }

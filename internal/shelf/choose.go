@@ -34,12 +34,13 @@ func ManifestFrom(as string) (firmware.Manifest, error) {
 		case key == "hardware":
 			manifest.Hardware = value
 		default:
-			return manifest, fmt.Errorf("there are vendor, model, version, component and hardware, not %q",
+			return manifest, fmt.Errorf("the keys are vendor, model, version, component and "+
+				"hardware, not %q",
 				key)
 		}
 	}
 	if manifest.Vendor == "" || len(manifest.Models) == 0 {
-		return manifest, errors.New("vendor, model and version are needed")
+		return manifest, errors.New("vendor, model and version are required")
 	}
 	if err := version.Valid(manifest.Version); err != nil {
 		return manifest, fmt.Errorf("%w", err)

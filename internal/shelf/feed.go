@@ -76,9 +76,9 @@ func (f Feed) Withdraws(m firmware.Manifest) bool {
 
 // What is wrong with a feed; callers test with errors.Is.
 var (
-	ErrSignature = errors.New("the feed's signature is not by the key that is trusted")
+	ErrSignature = errors.New("the feed's signature is not by the trusted key")
 	ErrExpired   = errors.New("the feed has expired")
-	ErrOlder     = errors.New("the feed is older than the one already seen")
+	ErrOlder     = errors.New("the feed is older than the last one received")
 	ErrNoKey     = errors.New("no key is trusted for this feed yet")
 )
 
@@ -112,7 +112,7 @@ func ParseFeed(name string, data []byte) (Feed, error) {
 		if c, err := version.ParseConstraint(w.Versions); err != nil || c.Empty() ||
 			w.Vendor == "" || w.Model == "" {
 			return f, doc.Errorf(fmt.Sprintf("$.withdrawn[%d]", i),
-				"withdrawn: needs vendor, model and versions")
+				"withdrawn: requires vendor, model and versions")
 		}
 	}
 	return f, nil
@@ -193,7 +193,7 @@ func (p *Puller) Index(ctx context.Context) (Feed, error) {
 		return f, fmt.Errorf("%w on %s; ask its maker for a new one", ErrExpired,
 			f.Expires.Format(time.DateOnly))
 	case f.Number < known.Number:
-		return f, fmt.Errorf("%w: number %d, seen was %d", ErrOlder, f.Number, known.Number)
+		return f, fmt.Errorf("%w: number %d, after %d", ErrOlder, f.Number, known.Number)
 	case f.Number == known.Number && known.Digest != digest:
 		return f, fmt.Errorf("%w: two different indexes have the number %d", ErrOlder, f.Number)
 	}
@@ -304,7 +304,7 @@ func (p *Puller) one(ctx context.Context, e FeedImage, count func(int64)) error 
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); n != e.Size || got != e.Manifest.SHA256 {
 		_ = os.Remove(part) // what was fetched is not it: the next pull starts again
-		return fmt.Errorf("it is not what the index says: %d bytes, SHA-256 %s…", n, got[:12])
+		return fmt.Errorf("it differs from the index: %d bytes, SHA-256 %s…", n, got[:12])
 	}
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
 		return err
@@ -348,7 +348,7 @@ func (p *Puller) fetch(ctx context.Context, e FeedImage, f *os.File, etagFile st
 	n, err := io.Copy(f, &counter{ended: ctx.Err, r: io.LimitReader(body, e.Size-from+1),
 		count: count})
 	if err == nil && from+n < e.Size {
-		err = fmt.Errorf("it ended after %d of %d bytes; pull again to continue", from+n, e.Size)
+		err = fmt.Errorf("it was cut off after %d of %d bytes; pull again to continue", from+n, e.Size)
 	}
 	return err
 }

@@ -164,7 +164,7 @@ func TestFeedsThatAreNotBelieved(t *testing.T) {
 	dir, key := feedOf(t)
 	index := bytesOf(t, filepath.Join(dir, "feed.yaml"))
 	for why, change := range map[string]func(dir string){
-		"signature is not by the key": func(d string) {
+		"signature is not by the trusted key": func(d string) {
 			write(t, d, file{"feed.yaml", index + "\n"})
 		},
 		"the feed cannot be read": func(d string) {

@@ -313,7 +313,7 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 		return err
 	}
 	if in.files++; in.files > maxFiles {
-		return refuse("holds more than %d files", maxFiles)
+		return refuse("contains more than %d files", maxFiles)
 	}
 	if b.names[rel] {
 		return refuse("holds %s twice", rel)
@@ -406,7 +406,7 @@ func (in *importer) advisory(b *batch, rel string, r io.Reader) error {
 func (in *importer) nested(b *batch, rel string, a staged) error {
 	if in.depth == maxDepth {
 		in.deep = true
-		return refuse("holds %s, an archive more than %d deep", rel, maxDepth)
+		return refuse("contains %s, nested more than %d archives deep", rel, maxDepth)
 	}
 	in.depth++
 	defer func() { in.depth-- }()
@@ -491,7 +491,7 @@ func (c *counted) Read(p []byte) (int, error) {
 		c.in.Progress(c.in.read)
 	}
 	if c.in.read > maxTotal {
-		return n, errRead{fmt.Errorf("the import holds more than %d GiB", int64(maxTotal)>>30)}
+		return n, errRead{fmt.Errorf("the import has more than %d GiB", int64(maxTotal)>>30)}
 	}
 	if err != nil && err != io.EOF {
 		err = errRead{err}
@@ -538,7 +538,7 @@ func (in *importer) settleBare(b *batch, rel string) error {
 	reason := "no manifest names it"
 	switch {
 	case b.bad:
-		reason = "no manifest that can be read names it" // what that manifest says may well differ
+		reason = "no readable manifest names it" // what that manifest says may well differ
 	case in.Manifest != nil:
 		manifest, err := in.Manifest(sample)
 		if errors.Is(err, format.ErrDamaged) {
@@ -596,7 +596,7 @@ func (in *importer) settleManifest(b *batch, c manifestFile) error {
 	rel := path.Join(path.Dir(c.path), path.Clean(c.manifest.File))
 	image, ok := b.images[rel]
 	if !ok {
-		in.refused(b, c.path, fmt.Sprintf("its file %s is not there", c.manifest.File))
+		in.refused(b, c.path, fmt.Sprintf("its file %s is missing", c.manifest.File))
 		return nil
 	}
 	used := image
@@ -604,7 +604,7 @@ func (in *importer) settleManifest(b *batch, c manifestFile) error {
 	b.images[rel] = used
 	if image.digest != c.manifest.SHA256 {
 		in.refused(b, rel, fmt.Sprintf(
-			"is not the image of its manifest %s: its SHA-256 is %s…, the manifest says %s…",
+			"does not match its manifest %s: its SHA-256 is %s…, the manifest specifies %s…",
 			c.path, image.digest[:12], c.manifest.SHA256[:12]))
 		return nil
 	}
@@ -671,7 +671,8 @@ func (s *Shelf) circle(manifest firmware.Manifest) (string, error) {
 		seen := map[string]bool{}
 		for next := slices.Clone(manifest.After); len(next) > 0; next = next[1:] {
 			if next[0] == manifest.Component {
-				return fmt.Sprintf("after: on %s, %s would have to come after itself, by way of %s",
+				return fmt.Sprintf("after: on %s, %s would have to come after itself, through "+
+					"%s",
 					model, manifest.Component, strings.Join(manifest.After, ", ")), nil
 			}
 			if !seen[next[0]] {

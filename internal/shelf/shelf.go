@@ -208,8 +208,8 @@ func readBack(manifest firmware.Manifest) ([]byte, error) {
 			return raw, nil
 		}
 	}
-	return nil, &RefusedError{Reason: "its manifest cannot be kept: a name in it does not read " +
-		"back as it is written"}
+	return nil, &RefusedError{Reason: "its manifest cannot be stored: a name in it changes " +
+		"when it is written and read again"}
 }
 
 // twin names an image that is on the shelf for the same devices, in the same version.

@@ -137,8 +137,8 @@ func TestWhatIsRefusedIsNamedAndTheRestIsAdded(t *testing.T) {
 		odd))
 	assert.Len(t, got[shelf.New], 1)
 	refused := strings.Join(got[shelf.Refused], "\n")
-	assert.Contains(t, refused, "wx40_3.2.1.bin is not the image of its manifest")
-	assert.Contains(t, refused, "lost.yaml its file lost.bin is not there")
+	assert.Contains(t, refused, "wx40_3.2.1.bin does not match its manifest")
+	assert.Contains(t, refused, "lost.yaml its file lost.bin is missing")
 	assert.Contains(t, refused, "away.yaml its file \"../../../etc/passwd\" leads out of the folder")
 	assert.Contains(t, refused, `odd.yaml wx40/odd.yaml:2:1: unknown field "vender"`)
 
@@ -190,9 +190,9 @@ func TestArchivesWithinArchives(t *testing.T) {
 	}
 	got = add(t, open(t), zipOf(t, deep, newImage, newManifest))
 	assert.Empty(t, got[shelf.New])
-	assert.Contains(t, strings.Join(got[shelf.Refused], ""), "an archive more than 3 deep")
+	assert.Contains(t, strings.Join(got[shelf.Refused], ""), "nested more than 3 archives deep")
 	got = add(t, open(t), zipOf(t, file{"x.7z", "7z"}))
-	assert.Contains(t, got[shelf.Refused][0], "of a kind that is not read; unpack it")
+	assert.Contains(t, got[shelf.Refused][0], "of an unsupported format; unpack it")
 }
 
 // The archive holds image 3.1.0 and its manifest; xz made it.
@@ -221,7 +221,7 @@ func TestComponentsThatWaitForEachOther(t *testing.T) {
 		after(newManifest, "io", "modem")))
 	assert.Len(t, got[shelf.New], 1)
 	require.Len(t, got[shelf.Refused], 1)
-	assert.Contains(t, got[shelf.Refused][0], "would have to come after itself, by way of")
+	assert.Contains(t, got[shelf.Refused][0], "would have to come after itself, through")
 }
 
 // A limit on the size of files stands for a disk that is full.
@@ -397,17 +397,17 @@ func TestHostileArchivesAddNothing(t *testing.T) {
 	for why, path := range map[string]string{
 		"leads out of the folder": zipOf(t,
 			append(good, file{"../../escape.bin", "x"})...),
-		`holds "..\\escape.bin", which leads out`: zipOf(t,
+		`contains "..\\escape.bin", which leads out`: zipOf(t,
 			append(good, file{`..\escape.bin`, "x"})...),
-		`holds "/etc/passwd", which leads out`: tgzOf(t, nil,
+		`contains "/etc/passwd", which leads out`: tgzOf(t, nil,
 			append(good, file{"/etc/passwd", "x"})...),
-		`holds "C:\\escape.bin", which leads out`: zipOf(t,
+		`contains "C:\\escape.bin", which leads out`: zipOf(t,
 			append(good, file{`C:\escape.bin`, "x"})...),
 		"neither a file nor a folder": tgzOf(t,
 			[]tar.Header{{Name: "link", Typeflag: tar.TypeSymlink, Linkname: "/etc"}}, good...),
 		"unpacks to more than 200 times": zipOf(t, append(good, bomb)...),
 		"more than 200 times its size":   tgzOf(t, nil, append(good, bomb)...),
-		"holds more than 10000 files":    zipOf(t, append(good, many...)...),
+		"contains more than 10000 files": zipOf(t, append(good, many...)...),
 		"in the same place":              overlapping(t),
 		"wx40/wx40_3.1.0.bin twice":      zipOf(t, append(good, oldImage)...),
 		"bomb.bin as a sparse file":      sparse(t),

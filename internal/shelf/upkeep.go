@@ -339,6 +339,6 @@ func Find(images []firmware.Image, name string) (firmware.Image, error) {
 	case 0:
 		return firmware.Image{}, fmt.Errorf("%w: %s", ErrNotFound, name)
 	}
-	return firmware.Image{}, fmt.Errorf("%s means %d images; name one by its digest", name,
+	return firmware.Image{}, fmt.Errorf("%s matches %d images; name one by its digest", name,
 		len(found))
 }

@@ -35,7 +35,7 @@ func TestRealXZ(t *testing.T) {
 		// firmware is not packed so; it is refused in words
 		"a filter": {[]string{"--x86", "--lzma2=dict=1MiB"}, "xz"},
 		"too much memory": {[]string{"--lzma2=dict=512MiB"},
-			"asks for 512 MiB of memory"},
+			"requires 512 MiB of memory"},
 	} {
 		c2 := exec.Command("xz", append([]string{"-c"}, c.args...)...)
 		c2.Stdin = bytes.NewReader(raw)

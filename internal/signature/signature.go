@@ -35,7 +35,7 @@ const Feed = "catena-feed"
 var (
 	ErrSignature  = errors.New("the signature is not by that key")
 	ErrPassphrase = errors.New("the passphrase does not open the key")
-	ErrNoAgent    = errors.New("no SSH agent answers that holds the key")
+	ErrNoAgent    = errors.New("no SSH agent with that key answers")
 )
 
 // Sign signs what r holds.

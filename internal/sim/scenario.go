@@ -29,7 +29,7 @@ type (
 	ChildDevice = standin.ChildDevice
 	// Faults are what is wrong with a stand-in.
 	Faults = standin.Faults
-	// Login is what a stand-in lets in.
+	// Login is a login that a stand-in accepts.
 	Login = standin.Login
 	// Pace is how long a stand-in takes.
 	Pace = standin.Pace

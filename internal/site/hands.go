@@ -41,7 +41,7 @@ func (s Site) checkHands(doc *yamldoc.Doc) error {
 		case u.Vendor == "" || u.Model == "":
 			return doc.Errorf(at, "units: requires vendor: and model:, as the images have them")
 		case version.Valid(u.Version) != nil:
-			return doc.Errorf(at, "units: version: %v; say what they run now, in quotes",
+			return doc.Errorf(at, "units: version: %v; write their current version, in quotes",
 				version.Valid(u.Version))
 		case u.Within < 0:
 			return doc.Errorf(at, "units: within: write for example 2h")
@@ -51,7 +51,7 @@ func (s Site) checkHands(doc *yamldoc.Doc) error {
 				return doc.Errorf(at, "units: names: %v", err)
 			}
 			if seen[name] {
-				return doc.Errorf(at, "units: names: %s stands there twice", name)
+				return doc.Errorf(at, "units: names: %s is listed twice", name)
 			}
 			seen[name] = true
 		}
@@ -62,7 +62,8 @@ func (s Site) checkHands(doc *yamldoc.Doc) error {
 		case !isPattern(h.Device):
 			return doc.Errorf(at, "by_hand: device must be a name, an address or a serial number")
 		case text.Clean(h.How) == "":
-			return doc.Errorf(at, "by_hand: how: is missing; say what a person has to do")
+			return doc.Errorf(at, "by_hand: how: is missing; describe what an operator has to "+
+				"do")
 		case h.Within < 0:
 			return doc.Errorf(at, "by_hand: within: write for example 2h")
 		}

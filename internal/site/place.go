@@ -16,8 +16,8 @@ func (s Site) checkPlaces(doc *yamldoc.Doc) error {
 		name, isName := p.Key.(string)
 		where, isText := p.Value.(string)
 		if !isName || !isText || !isPattern(name) || text.Clean(where) == "" {
-			return doc.Errorf("$.places", "places: %v: %v: write the name of a device, and in quotes "+
-				"where it is", p.Key, p.Value)
+			return doc.Errorf("$.places", "places: %v: %v: write the name of a device, and its "+
+				"place in quotes", p.Key, p.Value)
 		}
 	}
 	return nil

@@ -55,7 +55,7 @@ func ParseRange(s string) (Range, error) {
 	}
 	r := Range{First: first, Last: last}
 	if r.Count() > MaxWide && first.Is4() {
-		return bad(fmt.Sprintf("names more than %d addresses", MaxWide))
+		return bad(fmt.Sprintf("has more than %d addresses", MaxWide))
 	}
 	return r, nil
 }
@@ -70,7 +70,7 @@ func (r Range) Sweeps() bool { return r.First.Is4() || r.Count() <= MaxAddresses
 func prefixRange(s string, p netip.Prefix) (Range, error) {
 	host := p.Addr().BitLen() - p.Bits()
 	if p.Addr().Is4() && host > 24 {
-		return Range{}, fmt.Errorf("%q names more than %d addresses; scan it in parts", s, MaxWide)
+		return Range{}, fmt.Errorf("%q has more than %d addresses; scan it in parts", s, MaxWide)
 	}
 	r := Range{First: p.Addr(), Last: netipx.PrefixLastIP(p)}
 	if p.Addr().Is4() && host >= 2 {

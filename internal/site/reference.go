@@ -21,7 +21,7 @@ type Reference struct {
 }
 
 func (r Reference) String() string {
-	means := "no device is called"
+	means := "no device has the name"
 	switch r.Where {
 	case perModel:
 		means = "no device is of the model"

@@ -29,7 +29,7 @@ func TestNobody(t *testing.T) {
 	}
 	nobody := s.Unresolved(known, nil)
 	require.Len(t, nobody, 1)
-	assert.Equal(t, `hold: no device is called "gate-5", did you mean gate-1?`, nobody[0].String())
+	assert.Equal(t, `hold: no device has the name "gate-5", did you mean gate-1?`, nobody[0].String())
 	assert.True(t, s.Refers(known[0]))
 	assert.False(t, s.Refers(known[2]))
 }

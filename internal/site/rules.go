@@ -81,9 +81,10 @@ func (s Site) checkCover(doc *yamldoc.Doc) error {
 		at := fmt.Sprintf("$.cover[%d]", i)
 		switch {
 		case text.Clean(c.Name) == "":
-			return doc.Errorf(at, "cover: name: is missing; it stands where a device waits for the set")
+			return doc.Errorf(at, "cover: name: is missing; it is shown when a device waits "+
+				"for the set")
 		case named[c.Name]:
-			return doc.Errorf(at, "cover: two sets are called %s", c.Name)
+			return doc.Errorf(at, "cover: two sets have the name %s", c.Name)
 		case len(c.Of) == 0:
 			return doc.Errorf(at, "cover: of: is missing; list the devices of the set")
 		case c.Keep < 1:
@@ -110,7 +111,7 @@ func (s Site) checkLimits(doc *yamldoc.Doc) error {
 	for _, model := range slices.Sorted(maps.Keys(l.PerModel)) {
 		if l.PerModel[model] < 1 {
 			return doc.Errorf("$.limits.per_model",
-				"limits: per_model: %s: must be 1 or more; to leave devices alone, hold them",
+				"limits: per_model: %s: must be 1 or more; to skip devices, put them on hold",
 				model)
 		}
 	}

@@ -116,7 +116,7 @@ func (s Site) checkNetworks(doc *yamldoc.Doc) error {
 					return doc.Errorf(at, "%s: %v", key, err)
 				case key == "ranges" && r.Wide() && !n.Wide:
 					return doc.Errorf(at,
-						"ranges: %s names more than %d addresses; write wide: true beside it if it is meant",
+						"ranges: %s has more than %d addresses; add wide: true if you mean it",
 						text, MaxAddresses)
 				}
 			}
@@ -144,7 +144,7 @@ func (s Site) checkHolds(doc *yamldoc.Doc) error {
 		}
 		if text.Clean(h.Because) == "" {
 			return doc.Errorf(fmt.Sprintf("$.hold[%d]", i),
-				"hold: because: is missing; say why, for those who come after you")
+				"hold: because: is missing; give the reason, for those who come after you")
 		}
 	}
 	return nil
@@ -219,7 +219,7 @@ func CheckName(name string) error {
 		return fmt.Errorf("%q is an address, not a name", name)
 	}
 	if looksLikeID.MatchString(name) {
-		return fmt.Errorf("%q reads like the ID of a device; choose another name", name)
+		return fmt.Errorf("%q looks like the ID of a device; choose another name", name)
 	}
 	return nil
 }

@@ -78,7 +78,7 @@ hold:
 		"site: X\nnetworks:\n  - ports: ['ftp:21']\n":                                        "is not a port",
 		"site: X\nuplinks:\n  - {through: a}\n":                                              "site.yaml:3:",
 		"site: X\nuplinks:\n  - {through: a, reach: ['[']}\n":                                "is not a name",
-		"site: X\nuplinks:\n  - {through: a, reach: [b]}\n  - {through: b, reach: ['a*']}\n": "a is behind itself: a → b → a",
+		"site: X\nuplinks:\n  - {through: a, reach: [b]}\n  - {through: b, reach: ['a*']}\n": "a is downstream of itself: a → b → a",
 		"site: X\nnames: {10.20.4.1: 'a b'}\n":                                               "cannot be a name",
 		"site: X\nnames: {10.20.4.1: 10.20.4.2}\n":                                           "is an address",
 		"site: X\nnames: {10.20.4.1: a, 10.20.4.2: A}\n":                                     "are both called",
@@ -175,9 +175,9 @@ func TestBadTargets(t *testing.T) {
 			"model a has the target 1 above and 2 here",
 		"targets: [{group: attic, version: 1}]":        "there is no group attic",
 		"targets: [{version: 1}]":                      "needs a device, a group or a model",
-		"targets: [{device: x, model: y, version: 1}]": "needs no group and no model",
+		"targets: [{device: x, model: y, version: 1}]": "has no group and no model",
 		"targets: [{model: A, version: \">=\"}]":       "write for example",
-		"targets: [{device: x, version: hold}]":        "under hold",
+		"targets: [{device: x, version: hold}]":        "add it to hold: in site.yaml",
 	} {
 		targets, err := site.ParseTargets("targets.yaml", []byte(text))
 		if err == nil {

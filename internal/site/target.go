@@ -73,13 +73,13 @@ func (t Target) Exact() (string, bool) {
 // Check returns what is wrong with a target alone.
 func (t Target) Check() error {
 	if t.Component == firmware.Main {
-		return fmt.Errorf("component: main is what is meant without it; leave it out")
+		return fmt.Errorf("component: main is the default; leave it out")
 	}
 	if t.Device == "" && t.Group == "" && t.Model == "" {
 		return fmt.Errorf("a target needs a device, a group or a model")
 	}
 	if t.Device != "" && (t.Group != "" || t.Model != "") {
-		return fmt.Errorf("a target for a device needs no group and no model")
+		return fmt.Errorf("a target for a device has no group and no model")
 	}
 	if _, err := path.Match(t.Device, ""); err != nil {
 		return fmt.Errorf("%q is not a name", t.Device)
@@ -88,7 +88,7 @@ func (t Target) Check() error {
 		return nil
 	}
 	if t.Version == "hold" {
-		return fmt.Errorf("a target does not hold a device; write it in site.yaml, under hold (hold: …)")
+		return fmt.Errorf("a target cannot hold a device; add it to hold: in site.yaml")
 	}
 	if t.Version == "" {
 		return fmt.Errorf("a target needs a version: newest, 3.2.1, or \">= 3.1, < 4\"")

@@ -30,8 +30,8 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	for i, u := range s.Uplinks {
 		at := fmt.Sprintf("$.uplinks[%d]", i)
 		if u.Through == "" || len(u.all()) == 0 {
-			return doc.Errorf(at, "uplinks: requires through: a device, and reach: or feeds: a list of "+
-				"those behind it")
+			return doc.Errorf(at, "uplinks: requires through: a device, and reach: or feeds: a "+
+				"list of its downstream devices")
 		}
 		for key, list := range map[string][]string{"reach": u.Reach, "feeds": u.Feeds} {
 			for j, pattern := range list {
@@ -46,7 +46,8 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	}
 	for i, u := range s.Uplinks {
 		if circle := around(u.Through, []string{u.Through}, behind); circle != nil {
-			return doc.Errorf(fmt.Sprintf("$.uplinks[%d]", i), "uplinks: %s is behind itself: %s",
+			return doc.Errorf(fmt.Sprintf("$.uplinks[%d]", i), "uplinks: %s is downstream of "+
+				"itself: %s",
 				u.Through, strings.Join(circle, " → "))
 		}
 	}
@@ -187,7 +188,7 @@ func Propose(all []device.Device, root string) (links []Link, unseen []string) {
 		start = busiest(edges)
 		if start >= 0 {
 			doubts[start] = append(doubts[start],
-				"where this laptop is plugged in is not known; taken to be at "+devices[start].Name)
+				"the device that this laptop is connected to is unknown; assumed: "+devices[start].Name)
 		}
 	}
 	up := map[int]int{} // by device: through which it is reached
@@ -228,7 +229,7 @@ func (g wiring) walk(start int, edges map[int][]int, doubts map[int][]string) ma
 				queue = append(queue, next)
 			case reached && cur < next: // each ring once
 				doubts[up[next]] = append(doubts[up[next]],
-					fmt.Sprintf("%s and %s see each other besides: a ring, or a second cable",
+					fmt.Sprintf("%s and %s also report each other: a ring, or a second cable",
 						g.devices[cur].Name, g.devices[next].Name))
 			}
 		}

@@ -58,7 +58,7 @@ func TestPropose(t *testing.T) {
 		"a star": {[]string{"switch: cam-1 cam-2 cam-3", "cam-1:", "cam-2:",
 			"cam-3:"}, "switch", "switch → cam-1 cam-2 cam-3", ""},
 		"where we are is a guess": {[]string{"cam-1:", "switch: cam-1 cam-2", "cam-2:"}, "",
-			"switch → cam-1 cam-2 ?where", ""},
+			"switch → cam-1 cam-2 ?the", ""},
 		"seen from our end": {[]string{"a: b", "b: c d", "c:", "d:"}, "a", "a → b\nb → c d",
 			""},
 		"a chain": {[]string{"gate-1:; behind gate-2", "gate-2:; behind gate-3",
@@ -164,7 +164,7 @@ func TestRulesAreRefused(t *testing.T) {
 	for text, want := range map[string]string{
 		"cover: [{name: view, keep: 0, of: [a]}]":                                 "keep: must be 1 or more",
 		"cover: [{keep: 1, of: [a]}]":                                             "cover: name: is missing",
-		"cover: [{name: view, keep: 1, of: [a]}, {name: view, keep: 1, of: [b]}]": "two sets are called view",
+		"cover: [{name: view, keep: 1, of: [a]}, {name: view, keep: 1, of: [b]}]": "two sets have the name view",
 		"limits: {per_model: {TG-200: 0}}":                                        "TG-200: must be 1 or more",
 		"limits: {parallel: -1}":                                                  "-1 is not a number of devices",
 		"stop_after: {share: 20}":                                                 `"20" is not a share`,
@@ -176,7 +176,7 @@ func TestRulesAreRefused(t *testing.T) {
 		"patience: {writing: -1m}":                                                "write for example 20m",
 		"patience: {writing: soon}":                                               `"soon" is not a duration; write for example 20m`,
 		"uplinks: [{through: a}]":                                                 "reach: or feeds:",
-		"uplinks: [{through: a, feeds: [b]}, {through: b, reach: [a]}]":           "behind itself: a → b → a",
+		"uplinks: [{through: a, feeds: [b]}, {through: b, reach: [a]}]":           "downstream of itself: a → b → a",
 	} {
 		_, err := site.Parse("site.yaml", []byte("site: X\n"+text+"\n"))
 		assert.ErrorContains(t, err, want)

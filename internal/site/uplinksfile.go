@@ -10,14 +10,14 @@ import (
 // device that this machine is plugged into; empty: it was not named.
 func UplinksFile(links []Link, unseen []string, at string) string {
 	if len(links) == 0 {
-		return "# No device tells what it sees at its ports or what hangs behind it. Where you know " +
-			"it, write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n"
+		return "# No device reports its neighbours or its children. If you know them, " +
+			"write:\n# uplinks:\n#   - {through: switch-basin, reach: [cam-11, cam-12]}\n"
 	}
 	var b strings.Builder
-	b.WriteString("# What the devices say of their neighbours. Read it before you rely on it.\n" +
-		"uplinks:\n")
+	b.WriteString("# As the devices report their neighbours. Check it before you rely on " +
+		"it.\nuplinks:\n")
 	if at == "" {
-		b.WriteString("  # Say which device this machine is plugged into with --at.\n")
+		b.WriteString("  # Name the device that this machine is connected to with --at.\n")
 	}
 	for _, l := range links {
 		for _, d := range l.Doubts {
@@ -25,8 +25,8 @@ func UplinksFile(links []Link, unseen []string, at string) string {
 		}
 		if l.Chain {
 			fmt.Fprintf(&b,
-				"  # A daisy chain: while %s restarts, all behind it is cut off; the end of the chain goes "+
-					"first.\n", l.Through)
+				"  # A daisy chain: while %s restarts, its downstream devices are cut off; the "+
+					"end of the chain goes first.\n", l.Through)
 		}
 		var reach []string
 		for _, name := range l.Reach {
@@ -36,7 +36,7 @@ func UplinksFile(links []Link, unseen []string, at string) string {
 			", "))
 	}
 	if len(unseen) > 0 {
-		b.WriteString(comment(fmt.Sprintf("What these are reached through is not known, no one sees "+
+		b.WriteString(comment(fmt.Sprintf("The uplinks of these are unknown, no device reports "+
 			"them: %s.", strings.Join(unseen, ", "))))
 	}
 	return b.String()

@@ -70,8 +70,8 @@ func (s Site) checkWindows(doc *yamldoc.Doc) error {
 			}
 		}
 		if w.From == w.To {
-			return doc.Errorf(at, "windows: from and to are both %s; for all day write from: \"00:00\", "+
-				"to: \"23:59\"",
+			return doc.Errorf(at, "windows: from and to are both %s; for the whole day write "+
+				"from: \"00:00\", to: \"23:59\"",
 				w.From)
 		}
 	}

@@ -11,7 +11,7 @@ import (
 )
 
 // saysOf is what a unit says of itself: the site's file speaks for it.
-func saysOf(u site.Unit) string { return "site.yaml says that it runs " + u.Version }
+func saysOf(u site.Unit) string { return "site.yaml declares that it runs " + u.Version }
 
 // Declared are the units of the site's file, as they are known now, for a scan to keep: what a job
 // or a person has said since stands, until the file says another version. known are all devices;
@@ -56,7 +56,7 @@ func Declared(s site.Site, known []device.Device) (units, gone []device.Device, 
 		if _, left := was[d.Name]; left && d.Dialect == hand.Name && d.Access != device.Away {
 			d.Access = device.Away
 			d.Trouble = device.Because(device.NoAnswer,
-				"site.yaml does not have it among its units any more")
+				"site.yaml no longer lists it among its units")
 			gone = append(gone, d)
 		}
 	}

@@ -83,7 +83,7 @@ func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.D
 	onNetwork := slices.DeleteFunc(known, func(d device.Device) bool { return d.Dialect == hand.Name })
 	result, err := s.scanner.Scan(ctx, s.networks, onNetwork)
 	if err != nil {
-		return note, nil, fmt.Errorf("the scan did not end: %w; nothing was kept", err)
+		return note, nil, fmt.Errorf("the scan was interrupted: %w; nothing was recorded", err)
 	}
 	if err := keep(l, startedAt, result.Devices, result.Keys); err != nil {
 		return note, nil, err

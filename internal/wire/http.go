@@ -345,7 +345,7 @@ func (o *outgoing) watch(ended <-chan struct{}, giveUp context.CancelCauseFunc) 
 			wait = verdictIn
 		}
 		if time.Since(since) > wait {
-			giveUp(device.Because(device.NoAnswer, "it took %d of %d bytes and then no more", at,
+			giveUp(device.Because(device.NoAnswer, "it accepted %d of %d bytes and then no more", at,
 				o.body.Size))
 			return
 		}

@@ -101,7 +101,7 @@ func (l *HTTPAuth) Sign(r *http.Request) error {
 			Method: r.Method, URI: r.URL.RequestURI(), Count: l.count, Username: l.As.User,
 			Password: l.As.Password})
 		if err != nil {
-			return device.Because(device.Malformed, "a login method that is not known: %v", err)
+			return device.Because(device.Malformed, "an unknown login method: %v", err)
 		}
 		r.Header.Set("Authorization", credentials.String())
 	default:

@@ -105,7 +105,7 @@ func (o *Offer) refuse(p []byte, from net.Addr, to string) []byte {
 	r, ok := parseRequest(p)
 	switch {
 	case !ok || r.op != tftpRRQ:
-		return tftpFault(tftpIllegal, "a file can be read here, and nothing else")
+		return tftpFault(tftpIllegal, "files can only be read here")
 	case host != to || strings.TrimPrefix(r.file, "/") != o.File:
 		return tftpFault(tftpNotFound, "file not found")
 	case r.mode != "octet":
@@ -240,8 +240,8 @@ func (o *Offer) Fetched(ctx context.Context) error {
 		}
 		if time.Since(since) > stallAfter {
 			if !o.served.Load() {
-				return device.Because(device.NoAnswer, "it did not fetch the image from %s port %d; does a "+
-					"firewall of this machine forbid it?", o.Host, o.Port)
+				return device.Because(device.NoAnswer, "it did not fetch the image from %s "+
+					"port %d; does a firewall of this machine block it?", o.Host, o.Port)
 			}
 			return device.Because(device.NoAnswer, "it fetched %d of %d bytes and then no more", last,
 				o.body.Size)

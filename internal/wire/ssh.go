@@ -58,7 +58,7 @@ func DialSSH(ctx context.Context, address string, as login.Credential, trust Tru
 	tried := false
 	once := func() (string, error) {
 		if tried {
-			return "", errors.New("the password was refused")
+			return "", errors.New("the password was rejected")
 		}
 		tried = true
 		return as.Password, nil
@@ -283,7 +283,7 @@ func (s *SSH) Upload(ctx context.Context, remote string, b Body) error {
 	stop := context.AfterFunc(ctx, func() { _ = s.conn.Close() })
 	defer stop()
 	stalled := time.AfterFunc(stallAfter, func() {
-		cancel(device.Because(device.NoAnswer, "it took no more of the image"))
+		cancel(device.Because(device.NoAnswer, "it accepted no more of the image"))
 	})
 	defer stalled.Stop()
 	client, err := sftp.NewClient(s.client, sftp.UseConcurrentWrites(true))
@@ -320,7 +320,7 @@ func (s *SSH) Upload(ctx context.Context, remote string, b Body) error {
 		}
 		return cause(ctx, err)
 	case n != b.Size:
-		return device.Because(device.NoAnswer, "it took %d of %d bytes", n, b.Size)
+		return device.Because(device.NoAnswer, "it accepted %d of %d bytes", n, b.Size)
 	}
 	if b.Sent != nil {
 		b.Sent(b.Size)

@@ -162,7 +162,7 @@ func (x *transfer) ask(send func() error, take func(op, n uint16, p []byte) bool
 			}
 		}
 	}
-	return device.Because(device.NoAnswer, "it takes no more of the image by TFTP")
+	return device.Because(device.NoAnswer, "it accepts no more of the image by TFTP")
 }
 
 // send sends a body in blocks, a window of them before each answer (RFC 7440, 4). acked is told how

@@ -40,7 +40,7 @@ func Create(n NewSite, now func() time.Time) (dir string, err error) {
 			func(r rune) bool { return !plain(r) }), "-")
 	}
 	if dir == "" {
-		return wrong("%q makes no folder name; name the folder with -C", n.Name)
+		return wrong("%q cannot be a folder name; name the folder with -C", n.Name)
 	}
 	path := filepath.Join(dir, site.File)
 	if _, err := os.Stat(path); err == nil {

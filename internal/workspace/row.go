@@ -207,7 +207,7 @@ func (w *Workspace) cautious(r Row) (Row, error) {
 		r.Reason = why + id + "; to try again, name it: catena flash " + r.Name + "; " + r.Reason
 	}
 	if r.ParkedIn != "" {
-		r.Reason = "it was left with its image in " + r.ParkedIn + " and waits for its restart; " +
+		r.Reason = "it was parked with its image in " + r.ParkedIn + " and waits for its restart; " +
 			r.Reason
 	}
 	if !r.Sendable() {

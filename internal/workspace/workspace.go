@@ -75,7 +75,7 @@ func (e *NoSiteError) Error() string {
 	if e.Upwards {
 		return "neither " + e.Dir + " nor a folder above it is a site folder"
 	}
-	return e.Dir + " is not a site folder: it has no " + site.File
+	return e.Dir + " is not a site folder: it lacks " + site.File
 }
 
 // Find returns the nearest site folder from a folder upwards.
@@ -288,7 +288,7 @@ func (w *Workspace) remnant(id string) (match.Status, string) {
 		return match.Stranded, "in " + r.Job + ": " + r.Cause.Error()
 	}
 	w.unknown[id] = r.Unread
-	return match.Interrupted, fmt.Sprintf("job %s died while it was %s", r.Job, r.Step)
+	return match.Interrupted, fmt.Sprintf("job %s was interrupted while it was %s", r.Job, r.Step)
 }
 
 // withdrawals are what feeds and advisories say must not run.
@@ -353,7 +353,7 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 		return count, last, err
 	}
 	if len(first) == 0 || first[0].Seq != 1 {
-		return count, last, errors.New("its first entry, of its making, is missing")
+		return count, last, errors.New("its first entry is missing")
 	}
 	next, err := job.NextID(w.Ledger)
 	if err != nil {

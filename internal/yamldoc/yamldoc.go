@@ -63,7 +63,7 @@ func Decode(name string, data []byte, into any) (doc *Doc, err error) {
 func (d *Doc) decode(n ast.Node, into any) (err error) {
 	defer func() { // as in parse
 		if r := recover(); r != nil {
-			err = &Error{Name: d.name, Message: "is not YAML that can be read"}
+			err = &Error{Name: d.name, Message: "is not valid YAML"}
 		}
 	}()
 	if err := yaml.NodeToValue(n, into, yaml.Strict()); err != nil {
@@ -155,7 +155,7 @@ func parse(name string, data []byte) (doc *Doc, err error) {
 	// the YAML package does so on some files that are none
 	defer func() {
 		if r := recover(); r != nil {
-			doc, err = nil, &Error{Name: name, Message: "is not YAML that can be read"}
+			doc, err = nil, &Error{Name: name, Message: "is not valid YAML"}
 		}
 	}()
 	tokens := lexer.Tokenize(string(data))
@@ -171,12 +171,12 @@ func parse(name string, data []byte) (doc *Doc, err error) {
 	}
 	if len(file.Docs) > 1 {
 		return nil, &Error{Name: name,
-			Message: "holds more than one document; split it at the line ---"}
+			Message: "contains more than one document; split it at the line ---"}
 	}
 	return &Doc{name, file, tokens}, nil
 }
 
-const tooLong = "is deeper or longer than any file of this kind"
+const tooLong = "is deeper or longer than a file of this kind can be"
 
 // Bounds of what is given to the parser, whose time and memory grow with the square
 // of the depth. No file of ours comes near them.

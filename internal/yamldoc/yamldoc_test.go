@@ -34,7 +34,7 @@ func TestDecode(t *testing.T) {
 		"list: [cam-1*, x]\nname: *": "f.yaml:2:7: anchors",
 		"name: {a: b}":               "f.yaml:1:",
 		"inner: [{a: x}]":            "f.yaml:1:",
-		"a: 1\n---\nb: 2":            "f.yaml: holds more than one document",
+		"a: 1\n---\nb: 2":            "f.yaml: contains more than one document",
 		strings.Repeat("[", 10_000):  "f.yaml:",
 	} {
 		_, err := yamldoc.Decode("f.yaml", []byte(text), &doc{})

@@ -151,12 +151,12 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 	case waits != nil:
 		what = waits.Error()
 	case d.Stalled(now) > 0:
-		what = "no data was accepted for " + words.Clock(d.Stalled(now))
+		what = "no data accepted for " + words.Clock(d.Stalled(now))
 	case d.Step == job.Done:
 		what = fmt.Sprintf("proven on %s in %s", d.Version,
 			words.Clock(time.Duration(d.Took*float64(time.Second))))
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total: // what is left is on the wire
-		what, left = "all sent, waits for its answer", ""
+		what, left = "all sent, waiting for its answer", ""
 	case !d.Step.End() && d.Step != job.Waiting:
 		what = "for " + words.Clock(now.Sub(d.Since))
 	}
@@ -206,11 +206,11 @@ func Open(s job.State) string {
 // Notice is what a person reads who looks at a job that was interrupted.
 func Notice(state job.State) string {
 	if state.Scheduled() {
-		return fmt.Sprintf("No process is waiting to start this job: it was to start at %s.\nStart "+
-			"it: catena resume %s. Or call it off: catena stop %[2]s",
+		return fmt.Sprintf("No process is waiting to start this job, which was scheduled for "+
+			"%s.\nStart it: catena resume %s. Or cancel it: catena stop %[2]s",
 			state.Order.Start.Local().Format("2006-01-02 15:04"), state.ID)
 	}
-	return fmt.Sprintf("The Catena that worked on this job is gone: %s. No one knows what came of "+
-		"the step shown.\nContinue: catena resume %s. Or give it up: catena stop %[2]s --give-up",
+	return fmt.Sprintf("The process of this job ended: %s. The result of the step shown is "+
+		"unknown.\nContinue: catena resume %s. Or abandon it: catena stop %[2]s --give-up",
 		Open(state), state.ID)
 }

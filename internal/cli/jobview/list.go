@@ -73,7 +73,7 @@ func Table(lines []Line, now time.Time) view.Table {
 			ends = []string{"starts " + When(*l.Start, now), "in " +
 				words.Clock(l.Start.Sub(now).Round(time.Second))}
 			if l.Status == "missed" {
-				ends = []string{"was to start at " + l.Start.Local().Format("2006-01-02 15:04")}
+				ends = []string{"scheduled for " + l.Start.Local().Format("2006-01-02 15:04")}
 			}
 		}
 		if l.Status == "interrupted" || l.Status == "missed" {

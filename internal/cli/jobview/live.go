@@ -78,7 +78,7 @@ const (
 )
 
 // sorts are the orders of the rows.
-var sorts = []string{"what needs attention first", "by name", "by step", "slowest first"}
+var sorts = []string{"attention first", "by name", "by step", "slowest first"}
 
 type (
 	tickMsg    struct{}
@@ -265,7 +265,7 @@ func (l *live) command(key string) tea.Cmd {
 		if d, asks := l.asking(); asks {
 			l.selected, l.mode = d.ID, answering
 		} else {
-			l.message = "No one is asked for anything now."
+			l.message = "No device waits for an operator."
 		}
 	}
 	return nil
@@ -382,7 +382,7 @@ func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 	case d.Step == job.Done:
 		r.What = "proven on " + d.Version
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total:
-		r.What, r.Remaining = "all sent, waits for its answer", ""
+		r.What, r.Remaining = "all sent, waiting for its answer", ""
 	case working:
 		r.What = "for " + words.Clock(now.Sub(d.Since))
 	}

@@ -6,8 +6,8 @@ type Topic struct{ Name, Short, Text string } // without a text the program make
 
 // All are the topics, in their order.
 var All = []Topic{
-	{"commands", "All commands, with what each does", ""},
-	{"flags", "The flags that every command has", ""},
+	{"commands", "All commands", ""},
+	{"flags", "The flags of every command", ""},
 	{"where", "Choose devices by an expression: --where",
 		`--where takes an expression over the fields of a device. Lists, orders and jobs take the same.
 
@@ -54,8 +54,8 @@ Addresses of catena scan and of ranges: in site.yaml:
   @addresses.txt            a file with one of these on each line
 Ports are tried as usual for each protocol, or as ports: says: 8080, snmp:1161, modbus:5020.
 `},
-	{"trouble", "What Catena says went wrong, what it means, what to do", ""},
-	{"exit-codes", "What the exit code says", `  0  done, all parked, or nothing to do
+	{"trouble", "Problems: what Catena reports, what it means, what to do", ""},
+	{"exit-codes", "The exit codes", `  0  done, all parked, or nothing to do
   1  an error
   2  wrong usage, or a bad file
   3  some devices failed or were returned; or the job was stopped, or its window

@@ -280,7 +280,7 @@ func (l Live) rows(width, room int, t Theme) []string {
 			len(shown)-last), width)))
 	}
 	if len(shown) == 0 && len(l.Rows) > 0 && len(done) == 0 {
-		out = append(out, t.paint(Quiet, "  no device is called so"))
+		out = append(out, t.paint(Quiet, "  no device of that name"))
 	}
 	if len(done) > 0 {
 		text := fmt.Sprintf("%s %s: %s", t.sign("✓", "+"), l.DoneText, strings.Join(done, ", "))

@@ -14,7 +14,7 @@ import (
 )
 
 // Abilities are the functions of a subject's device besides being read and updated. The suite holds
-// the session to both sides: what is listed works, and what is not is device.ErrUnsupported.
+// the session to both sides: a listed ability works, and any other is device.ErrUnsupported.
 type Abilities struct {
 	Settings bool     // they are saved and restored
 	Foreign  []byte   // settings that it refuses; empty: none are tried

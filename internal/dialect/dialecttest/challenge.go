@@ -19,7 +19,7 @@ import (
 	"catena/internal/dialect"
 )
 
-// challengers are servers that reject every login, by what they challenge the client with.
+// challengers are servers that reject every login, by the challenge that they send.
 var challengers = map[string]func(n int64) string{
 	"a fresh nonce": func(n int64) string {
 		return fmt.Sprintf(`Digest realm="x", qop="auth", nonce="%d"`, n)
@@ -78,7 +78,7 @@ func (s Subject) rejecting(t *testing.T, challenge func(n int64) string) (dialec
 		return nil
 	}
 	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		body, _ := io.ReadAll(r.Body) // what is cut short carries no login
+		body, _ := io.ReadAll(r.Body) // a truncated body carries no login
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		if r.Header.Get("Authorization") == "" && !bytes.Contains(body, []byte(s.Login.User)) {
 			proxy.ServeHTTP(w, r)

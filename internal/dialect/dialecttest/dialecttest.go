@@ -21,7 +21,7 @@ import (
 	"catena/internal/login"
 )
 
-// Faults are what the suite asks a device to do wrong.
+// Faults are the faults that the suite asks of a device.
 type Faults struct {
 	Silent    bool  // it takes what comes and never answers
 	DropAfter int64 // it cuts a connection after this number of bytes
@@ -41,7 +41,7 @@ type Subject struct {
 	// be at such an address.
 	Other func(t *testing.T) dialect.At
 	Login login.Credential
-	Want  device.Reading // what the device says; compared as far as it is given
+	Want  device.Reading // the expected reading; empty fields are not compared
 	// Good is an image of version 2.0 for the device; nil: the dialect only reads.
 	Good []byte
 	// Keyed says that it has a certificate or a host key.

@@ -18,7 +18,7 @@ import (
 	"time"
 )
 
-// shown is what a device showed over one protocol.
+// shown is a device's answer over one protocol.
 type shown struct {
 	protocol string
 	lines    []string       // as comments
@@ -38,8 +38,8 @@ func Of(ctx context.Context, where string) (string, error) {
 		}
 	}
 	if len(all) == 0 {
-		return "", fmt.Errorf("%s shows nothing over HTTP, HTTPS, SSH or SNMP; name its port, as in "+
-			"%[1]s:8080", where)
+		return "", fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP; add its port, as "+
+			"in %[1]s:8080", where)
 	}
 	best := all[0]
 	fill := func(value, what string) string {

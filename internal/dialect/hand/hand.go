@@ -27,7 +27,7 @@ const Name = "hand"
 // UsualWithin is how long a person is waited for where the site does not say.
 const UsualWithin = 8 * time.Hour
 
-// Dialect is that of devices that no one reads: what is known of them a person has said.
+// Dialect is for devices that cannot be read: an operator declares what they run.
 type Dialect struct{}
 
 // About has no port and no transport: nothing finds such a device but the site's own file.
@@ -40,7 +40,7 @@ func (Dialect) Probe(context.Context, dialect.At) (device.Reading, error) {
 	return device.Reading{}, nil
 }
 
-// Open reads what a person has said.
+// Open returns the operator's declaration.
 func (Dialect) Open(at dialect.At, _ login.Credential) dialect.Session {
 	s := reported{}
 	if at.Manual != nil {
@@ -86,13 +86,14 @@ func (*update) Traits() dialect.Traits { return dialect.Traits{RestartsByItself:
 func (u *update) Interlock(context.Context) error {
 	h := u.of.at.Manual
 	if h == nil || u.of.at.Ask == nil {
-		return device.Because(device.NeedsPerson, "no one can be asked here")
+		return device.Because(device.NeedsPerson, "there is no operator to ask")
 	}
 	if h.Stick == "" {
 		return nil
 	}
 	if i, err := os.Stat(h.Stick); err != nil || !i.IsDir() {
-		return device.Because(device.NotNow, "the stick for it is not in: there is no folder %s", h.Stick)
+		return device.Because(device.NotNow, "the stick for it is not plugged in: there is no "+
+			"folder %s", h.Stick)
 	}
 	return nil
 }
@@ -118,7 +119,8 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 	defer cancel()
 	err = u.of.at.Ask(asking, what, false)
 	if errors.Is(err, context.DeadlineExceeded) {
-		return device.Because(device.NeedsPerson, "no one said within %s that it runs %s", within,
+		return device.Because(device.NeedsPerson, "no operator confirmed within %s that it "+
+			"runs %s", within,
 			image.Version)
 	}
 	if t, is := u.of.Session.(*reported); is && err == nil {
@@ -155,7 +157,7 @@ func lay(folder string, image dialect.Image, sent func(int64)) (path string, err
 		return path, err
 	}
 	if hex.EncodeToString(h.Sum(nil)) != image.SHA256 {
-		return path, fmt.Errorf("%s is not what was written there: the stick is damaged", path)
+		return path, fmt.Errorf("%s differs from what was written: the stick is damaged", path)
 	}
 	return path, nil
 }

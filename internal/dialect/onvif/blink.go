@@ -23,7 +23,7 @@ func (t *session) Locate() (dialect.Locator, error) { return locator{t}, nil }
 type locator struct{ session *session }
 
 // Show sends an auxiliary command or, where a person named a relay output, switches
-// that. A relay is never chosen here: what is connected to it may move.
+// that. A relay is never chosen here: equipment connected to it may move.
 func (l locator) Show(ctx context.Context, on bool, output string) (string, error) {
 	t := l.session
 	if output != "" {
@@ -76,8 +76,8 @@ func (t *session) showing(ctx context.Context, on bool) (string, error) {
 	slices.Sort(tokens)
 	if len(tokens) > 0 {
 		return "", device.Because(device.Refusal, "%s",
-			"it has nothing that only shows; it has relay outputs ("+strings.Join(tokens, ", ")+
-				"), and what hangs on one may move: name one if that is meant")
+			"it has no indicator; it has relay outputs ("+strings.Join(tokens, ", ")+
+				"), and equipment connected to one may move: name an output if you mean it")
 	}
-	return "", device.Because(device.Refusal, "it has nothing to show itself with")
+	return "", device.Because(device.Refusal, "it has no indicator")
 }

@@ -28,7 +28,7 @@ func TestBlink(t *testing.T) {
 			"x:StatusLED|Off"}, nil, "",
 			[]string{"auxiliary x:StatusLED|On", "auxiliary x:StatusLED|Off"}, ""},
 		"a washer is never turned on": {[]string{"tt:Washer|On", "tt:Washer|Off"}, nil, "", nil,
-			"nothing to show itself with"},
+			"no indicator"},
 		"a relay is never chosen": {nil, []string{"R1", "R2"}, "", nil,
 			"relay outputs (R1, R2)"},
 		"a relay that is named": {nil, []string{"R1", "R2"}, "R2",

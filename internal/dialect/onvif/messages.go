@@ -132,7 +132,7 @@ type reboot struct{}
 // length and are not taken.
 type duration time.Duration
 
-// maxDuration bounds what a device may announce.
+// maxDuration bounds an announced duration.
 const maxDuration = time.Hour
 
 func (d *duration) UnmarshalText(text []byte) error {

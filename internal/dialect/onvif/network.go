@@ -28,7 +28,7 @@ type networkInterface struct {
 func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	t, to, gateway := n.session, place.Address, place.Gateway
 	if !to.Addr().Is4() {
-		return device.Because(device.Unsupported, "only IPv4 addresses are set by ONVIF here")
+		return device.Because(device.Unsupported, "only IPv4 addresses can be set by ONVIF")
 	}
 	e, err := t.call(ctx, `<tds:GetNetworkInterfaces/>`, true)
 	if err != nil {

@@ -41,7 +41,7 @@ const Name = "onvif"
 // Dialect is the dialect.
 type Dialect struct{}
 
-// About is what the program must know of it.
+// About describes the dialect.
 func (Dialect) About() dialect.About {
 	return dialect.About{Name: Name, Rank: 10, Transport: "tcp",
 		Ports: []uint16{80, 443, 8080, 8443}}
@@ -79,7 +79,7 @@ type session struct {
 	at           dialect.At
 	as           login.Credential
 	http         *wire.HTTP
-	soap, upload wire.HTTPAuth // challenges that were taken up, by what they are for
+	soap, upload wire.HTTPAuth // the challenges in use, by purpose
 	how          loginBy
 	accepted     bool          // the device accepted the login in this way
 	ahead        time.Duration // how far the device's clock is ahead of ours
@@ -430,7 +430,7 @@ func (u *update) attach(ctx context.Context, image dialect.Image, sent func(int6
 	return err
 }
 
-// attachment is what a message includes, by its Content-ID.
+// attachment is a part included in a message, by its Content-ID.
 type attachment struct {
 	id   string
 	data []byte
@@ -477,7 +477,7 @@ func (t *session) own(uri string) (string, error) {
 	}
 	u, err := url.Parse(strings.TrimSpace(uri))
 	if err != nil || u.Scheme != self.Scheme || u.Host == "" {
-		return "", device.Because(device.Malformed, "an upload address that is none: %q",
+		return "", device.Because(device.Malformed, "an invalid upload address: %q",
 			text.Clean(uri))
 	}
 	shown := u.Port() == self.Port() ||
@@ -485,7 +485,7 @@ func (t *session) own(uri string) (string, error) {
 			u.Port())
 	if !shown { // another service may be there, which is none of the device's
 		return "", device.Because(device.Malformed,
-			"an upload address at a port that it has not shown: %q",
+			"an upload address at a port that it did not show: %q",
 			text.Clean(u.Host))
 	}
 	if u.Hostname() != self.Hostname() {

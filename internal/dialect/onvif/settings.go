@@ -29,7 +29,7 @@ type backup struct{ session *session }
 
 func (backup) Format() settings.Format { return settings.Opaque }
 
-// Renamed: nothing is known of what is in it.
+// Renamed: the content is unknown.
 func (backup) Renamed() map[string]string { return nil }
 
 // Steady: two backups of the same differ by their time.
@@ -131,7 +131,8 @@ func (b backup) restoreOlder(ctx context.Context, saved []byte) error {
 	t := b.session
 	var files []file
 	if err := json.Unmarshal(saved, &files); err != nil {
-		return device.Because(device.Refusal, "it was saved in another way than it takes it back now")
+		return device.Because(device.Refusal, "it was saved by another method than the device "+
+			"accepts now")
 	}
 	var body []byte
 	_, e, err := t.exchange(ctx, true, false, func(header string) (kind string, _ []byte, err error) {
@@ -168,7 +169,7 @@ func withFiles(header string, files []file) (body []byte, kind string, err error
 // maxParts is how many attachments an answer may have.
 const maxParts = 64
 
-// parts are the message of an answer and what is attached to it, by Content-ID (RFC 2387).
+// parts are the message of an answer and its attachments, by Content-ID (RFC 2387).
 func parts(a wire.Answer) (message []byte, attached map[string][]byte, err error) {
 	kind, params, _ := mime.ParseMediaType(a.Header.Get("Content-Type"))
 	if kind != "multipart/related" {
@@ -184,7 +185,7 @@ func parts(a wire.Answer) (message []byte, attached map[string][]byte, err error
 		if err != nil || n == maxParts {
 			return nil, nil, device.Because(device.Malformed, "attachments that cannot be read")
 		}
-		data, err := io.ReadAll(p) // of what is in memory already
+		data, err := io.ReadAll(p) // it is in memory already
 		if err != nil {
 			return nil, nil, device.Because(device.Malformed, "attachments that cannot be read")
 		}

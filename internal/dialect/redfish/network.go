@@ -28,7 +28,7 @@ type ethernet struct {
 func (n network) Move(ctx context.Context, place dialect.NetworkConfig) error {
 	to, gateway := place.Address, place.Gateway
 	if !to.Addr().Is4() {
-		return device.Because(device.Unsupported, "only IPv4 addresses are set by Redfish here")
+		return device.Because(device.Unsupported, "only IPv4 addresses can be set by Redfish")
 	}
 	t := n.session
 	return t.inside(ctx, func() error {
@@ -85,7 +85,7 @@ func (n network) ours(ctx context.Context) (at, tag, gateway string, err error) 
 		}
 		var e ethernet
 		if json.Unmarshal(a.Body, &e) != nil {
-			return "", "", "", device.Because(device.Malformed, "no JSON of the expected kind")
+			return "", "", "", device.Because(device.Malformed, "unexpected JSON")
 		}
 		for _, has := range e.Addresses {
 			if has.Address == t.at.Host() || len(list.Members) == 1 {

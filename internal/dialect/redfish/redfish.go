@@ -30,7 +30,7 @@ const UsualPath = "/redfish/v1/"
 // Dialect is the dialect.
 type Dialect struct{}
 
-// About is what the program must know of it.
+// About describes the dialect.
 func (Dialect) About() dialect.About {
 	return dialect.About{Name: "redfish", Rank: 30, Transport: "tcp", Ports: []uint16{443, 8443}}
 }
@@ -181,7 +181,7 @@ func (t *session) get(ctx context.Context, at string, into any) error {
 
 func decode(a wire.Answer, into any) error {
 	if err := json.Unmarshal(a.Body, into); err != nil {
-		return device.Because(device.Malformed, "no JSON of the expected kind")
+		return device.Because(device.Malformed, "unexpected JSON")
 	}
 	return nil
 }
@@ -194,7 +194,7 @@ func (t *session) request(as access, method, at string, body []byte) (*http.Requ
 	}
 	r, err := http.NewRequest(method, t.at.URL(at), bytes.NewReader(body))
 	if err != nil {
-		return nil, device.Because(device.Malformed, "a link that is none")
+		return nil, device.Because(device.Malformed, "an invalid link")
 	}
 	r.Header.Set("Accept", "application/json")
 	r.Header.Set("OData-Version", "4.0")
@@ -302,7 +302,7 @@ func (t *session) understand(ctx context.Context, a wire.Answer) error {
 }
 
 // logIn opens a session where that does not show the password. Where there are no
-// sessions, the service's own challenge says what it wants.
+// sessions, the service's own challenge names the method.
 func (t *session) logIn(ctx context.Context, r root) error {
 	if !t.at.Secure() || r.Sessions.Sessions.ID == "" {
 		return nil

@@ -305,7 +305,7 @@ func TestOtherWaysToSend(t *testing.T) {
 			`{"TaskState":"Exception","Messages":[{"MessageId":"Other.1.1.Bad"}]}`,
 			"refused: Other.1.1.Bad"},
 		"too large":       {`{"HttpPushUri":"/push","MaxImageSizeBytes":1000}`, "", "at most 1000 bytes"},
-		"nothing":         {`{}`, "", "offers no way to send an image"},
+		"nothing":         {`{}`, "", "accepts no images"},
 		"switched off":    {`{"HttpPushUri":"/push","ServiceEnabled":false}`, "", "is switched off"},
 		"leads elsewhere": {`{"HttpPushUri":"//elsewhere.example/x"}`, "", "a link that leads elsewhere"},
 	} {

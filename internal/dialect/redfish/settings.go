@@ -24,7 +24,7 @@ func (attributes) Format() settings.Format { return settings.JSON }
 // Renamed: the standard knows of none.
 func (attributes) Renamed() map[string]string { return nil }
 
-// Steady: some attributes only tell what the system found, and another version has others.
+// Steady: some attributes only report the system's state, and another version has others.
 func (attributes) Steady() bool { return false }
 
 // bios is a Bios resource, as far as it is used.
@@ -56,7 +56,7 @@ func (a attributes) Save(ctx context.Context) (raw []byte, err error) {
 func (a attributes) Restore(ctx context.Context, saved []byte) error {
 	var want map[string]json.RawMessage
 	if json.Unmarshal(saved, &want) != nil {
-		return device.Because(device.OwnFault, "the saved settings are no JSON object")
+		return device.Because(device.OwnFault, "the saved settings are not a JSON object")
 	}
 	t := a.session
 	return t.inside(ctx, func() error {
@@ -99,8 +99,8 @@ func (a attributes) Restore(ctx context.Context, saved []byte) error {
 		if _, err := t.ask(ctx, http.MethodPatch, at, header, body); err != nil || now {
 			return err
 		}
-		return t.resetBy(ctx, system.Actions.System, "its system cannot be restarted, and takes its "+
-			"settings only then")
+		return t.resetBy(ctx, system.Actions.System, "its system cannot be restarted, and "+
+			"applies its settings only after a restart")
 	})
 }
 

@@ -94,13 +94,13 @@ func (u *update) Ready(ctx context.Context) error {
 	part, known := t.parts[u.component]
 	switch s := t.service; {
 	case s.Push+s.Multipart+s.Actions.Simple.Target == "":
-		return device.Because(device.Refusal, "its update service offers no way to send an image")
+		return device.Because(device.Refusal, "its update service accepts no images")
 	case !known && u.component != firmware.Main:
-		return device.Because(device.Refusal, "its firmware inventory has no %s any more", u.component)
+		return device.Because(device.Refusal, "its firmware inventory no longer has %s", u.component)
 	case s.Enabled != nil && !*s.Enabled:
 		return device.Because(device.Refusal, "its update service is switched off")
 	case known && part.Updateable != nil && !*part.Updateable:
-		return device.Because(device.Refusal, "it says that %s cannot be updated", u.component)
+		return device.Because(device.Refusal, "it reports that %s cannot be updated", u.component)
 	}
 	return nil
 }
@@ -110,7 +110,7 @@ func (u *update) Ready(ctx context.Context) error {
 func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	t := u.session
 	if most := t.service.Most; most > 0 && image.Size > most {
-		return device.Because(device.Refusal, "it takes images of at most %d bytes", most)
+		return device.Because(device.Refusal, "it accepts images of at most %d bytes", most)
 	}
 	u.monitor, u.ended = "", false
 	return t.inside(ctx, func() error {
@@ -364,7 +364,7 @@ func (t *session) manager(ctx context.Context) (m resource, tag string, err erro
 	}
 	a, err := t.ask(ctx, http.MethodGet, list.Members[0].ID, nil, nil)
 	if err == nil && json.Unmarshal(a.Body, &m) != nil {
-		err = device.Because(device.Malformed, "no JSON of the expected kind")
+		err = device.Because(device.Malformed, "unexpected JSON")
 	}
 	if m.ODataID == "" && err == nil {
 		m.ODataID = list.Members[0].ID

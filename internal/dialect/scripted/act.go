@@ -33,10 +33,10 @@ type act struct {
 	of     Recording
 	now    func() Act
 	images int
-	next   map[nth]int // of the exchanges that have what is asked
+	next   map[nth]int // the next exchange for a request
 }
 
-// nth tells apart what was asked, and in which part of a recording.
+// nth identifies a request within a part of a recording.
 type nth struct {
 	part int
 	sent string
@@ -86,10 +86,10 @@ func (a *act) give(sent string, line int) (Exchange, error) {
 	}
 	first, _, _ := strings.Cut(sent, "\n")
 	return Exchange{}, device.Because(device.Refusal,
-		"what was recorded of its family has no answer to %s (line %d)", first, line)
+		"the recording of its family has no answer to %s (line %d)", first, line)
 }
 
-// nameless is what was sent without the names of its secrets: a token may be the one of any login.
+// nameless is a request without the names of its secrets: a token may belong to any login.
 func nameless(sent string) string {
 	return secretName.ReplaceAllString(plainly.Replace(sent), "‹›")
 }

@@ -28,7 +28,7 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 	case s.at.Ask != nil:
 		go func() { said <- s.at.Ask(ctx, what, step.Occupies) }()
 	case step.Until == nil:
-		return device.Because(device.NeedsPerson, "%s; no one can be asked here", what)
+		return device.Because(device.NeedsPerson, "%s; there is no operator to ask", what)
 	}
 	tick := time.NewTicker(askEvery)
 	defer tick.Stop()
@@ -40,7 +40,8 @@ func (s *session) askPerson(ctx context.Context, step *family.Step, what string)
 			if s.at.Ask != nil {
 				<-said //nolint:errcheck // it ends with ctx
 			}
-			return device.Because(device.NeedsPerson, "%s; no one said within %s that it was done", what,
+			return device.Because(device.NeedsPerson, "%s; no operator confirmed within %s "+
+				"that it was done", what,
 				within)
 		case <-tick.C:
 		}

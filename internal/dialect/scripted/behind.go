@@ -13,9 +13,9 @@ import (
 	"catena/internal/family"
 )
 
-// hub is what the sessions with the children of one parent share: one session with the parent,
-// which logs in, enters and lists for all of them, and which images the parent keeps. What one of
-// them starts the others wait for.
+// hub is the shared part of the sessions with the children of one parent: one session with the
+// parent, which logs in, enters and lists for all of them, and the images that the parent keeps. If
+// one of them starts a step, the others wait for it.
 type hub struct {
 	behind *family.ParentRoute
 	parent *session
@@ -38,7 +38,7 @@ func (h *hub) Leave(ctx context.Context) error {
 	return h.parent.Close(ctx)
 }
 
-// join is how a child's session comes to what it shares, when it first needs it.
+// join acquires the hub for a child's session when it is first needed.
 func (s *session) join(of Dialect) func() (*hub, error) {
 	var joined *hub
 	return func() (*hub, error) {
@@ -54,7 +54,7 @@ func (s *session) join(of Dialect) func() (*hub, error) {
 	}
 }
 
-// lend gives a child's session what the parent's has taken in some steps.
+// lend copies values that the parent's steps extracted to a child's session.
 func (h *hub) lend(s *session, steps []*family.Step) {
 	for _, name := range family.Names(steps) {
 		delete(s.v, name)
@@ -206,7 +206,7 @@ func (h *hub) list(ctx context.Context, s *session) ([]family.Values, error) {
 	return h.rows, h.err
 }
 
-// children reads what a parent lists.
+// children reads a parent's list.
 func (s *session) children(ctx context.Context, of *family.ParentRoute) ([]family.Values, error) {
 	if err := s.enter(ctx); err != nil {
 		return nil, err

@@ -53,11 +53,11 @@ func (c carried) Write(ctx context.Context, v device.Value) error {
 		}
 		typed := c.program.Typed(map[string]json.RawMessage{v.Name: v.Value})
 		if typed[v.Name] == nil {
-			return device.Because(device.Unsupported, "%s is another kind of value in its family now",
+			return device.Because(device.Unsupported, "its family now gives %s another type",
 				v.Name)
 		}
 		c.v[v.Name] = typed[v.Name]
 		return c.inside(ctx, one.Write)
 	}
-	return device.Because(device.Unsupported, "its family carries no %s any more", v.Name)
+	return device.Because(device.Unsupported, "its family no longer carries %s", v.Name)
 }

@@ -279,7 +279,7 @@ func TestAsk(t *testing.T) {
 		"a person skips it": {"", func(context.Context, string, bool) error {
 			return device.Because(device.NeedsPerson, "skipped")
 		}, "skipped"},
-		"no one is there": {"", nil, "no one can be asked here"},
+		"no one is there": {"", nil, "there is no operator to ask"},
 		"the device shows it": {"    until: dock == \"true\"\n", func(ctx context.Context, _ string,
 			_ bool) error {
 			on.Store(true)
@@ -389,7 +389,7 @@ func TestAskEnds(t *testing.T) {
 		dialect.Caller{Ask: func(ctx context.Context, _ string, _ bool) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
 	u, err := s.Update("main")
 	require.NoError(t, err)
-	assert.ErrorContains(t, u.Ready(t.Context()), "no one said within 50ms")
+	assert.ErrorContains(t, u.Ready(t.Context()), "no operator confirmed within 50ms")
 }
 
 // What the device itself tells after a crash is not kept: an update of such a device costs no entry.

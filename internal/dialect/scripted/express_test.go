@@ -328,7 +328,7 @@ func TestWhenALoginLeaves(t *testing.T) {
 func TestAnImageForAnUnknownComponent(t *testing.T) {
 	s := newOdd("1.0").session(t, oddRead+"update:\n  - upload: PUT /fw\n")
 	_, err := s.Update("io")
-	assert.ErrorContains(t, err, "does not say how its component io is updated")
+	assert.ErrorContains(t, err, "has no update for the component io")
 	_, err = s.Update("main")
 	assert.NoError(t, err)
 }

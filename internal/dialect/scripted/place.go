@@ -94,7 +94,7 @@ func (p *place) elsewhere(s *session, step *family.Step) {
 	}
 }
 
-// loginValues are what a family can name of a login.
+// loginValues are the values of a login that a family can use.
 func loginValues(as login.Credential) family.LoginValues {
 	v := family.LoginValues{"user": as.User, "password": as.Password}
 	maps.Copy(v, as.Secrets)

@@ -28,13 +28,13 @@ type Recording struct {
 	Protocol  string         `json:"protocol"`
 	Secure    bool           `json:"secure"` // it was over TLS
 	Exchanges []Exchange     `json:"exchanges"`
-	Reading   device.Reading `json:"reading"` // what the device was read as
+	Reading   device.Reading `json:"reading"` // the device as it was read
 	// those that it told of then; null: its family has none
 	Children []device.Child  `json:"children"`
 	Update   *RecordedUpdate `json:"update,omitempty"` // where it was sent an image
 }
 
-// RecordedUpdate is an image that was sent, and what the device was read as then.
+// RecordedUpdate is an image that was sent, and the reading of the device afterwards.
 type RecordedUpdate struct {
 	Component string             `json:"component"`
 	Image     family.ImageValues `json:"image"`
@@ -43,7 +43,7 @@ type RecordedUpdate struct {
 	Fresh     int                `json:"fresh"` // the exchange from which it was read as running it
 }
 
-// Exchange is what was sent, and what came back.
+// Exchange is a request and its answer.
 type Exchange struct {
 	Sent    string            `json:"sent"`
 	Status  int               `json:"status,omitempty"`
@@ -51,7 +51,7 @@ type Exchange struct {
 	Body    string            `json:"body,omitempty"`
 	Objects map[string]any    `json:"objects,omitempty"`
 	Trouble *device.Cause     `json:"trouble,omitempty"` // instead of an answer
-	Base    *device.Reading   `json:"base,omitempty"`    // what the standard's own objects told
+	Base    *device.Reading   `json:"base,omitempty"`    // the values of the standard's own objects
 }
 
 // mostRecorded bounds a recording, in bytes.
@@ -60,7 +60,7 @@ const mostRecorded = 64 << 20
 // ErrNoRecording is that a file is not a recording of a device.
 var ErrNoRecording = errors.New("it is not a recording")
 
-// ReadRecording reads what a device answered. Its error wraps ErrNoRecording where the file is
+// ReadRecording reads a recording. Its error wraps ErrNoRecording if the file is
 // another one.
 func ReadRecording(name string) (r Recording, err error) {
 	f, err := os.Open(name)
@@ -76,7 +76,7 @@ func ReadRecording(name string) (r Recording, err error) {
 	return r, nil
 }
 
-// Recorder is a session that keeps what the device answers.
+// Recorder is a session that stores the device's answers.
 type Recorder struct {
 	*session
 	tape  *tape
@@ -131,7 +131,7 @@ func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component stri
 	return now, err
 }
 
-// Recording is what was recorded so far.
+// Recording returns the recording so far.
 func (r *Recorder) Recording() Recording {
 	return Recording{Recording: 1, Family: r.family.Name, Protocol: r.program.Protocol,
 		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids,
@@ -182,7 +182,7 @@ func bring(ctx context.Context, s dialect.Session, component string, image diale
 		case err == nil:
 			return now, fmt.Errorf("it does not run another version: it runs %s", now.Of(component))
 		default:
-			return now, fmt.Errorf("it is not proven: %w", err)
+			return now, fmt.Errorf("it is not verified: %w", err)
 		}
 	}
 }
@@ -213,7 +213,7 @@ type tapedBase struct {
 	on *tape
 }
 
-// theStandard is what a recording has as sent where a device is asked for the standard's objects.
+// theStandard is the request of an exchange that reads the standard's objects.
 const theStandard = "(the standard's objects)"
 
 func (t tapedBase) Read(ctx context.Context) (device.Reading, error) {
@@ -225,7 +225,7 @@ func (t tapedBase) Read(ctx context.Context) (device.Reading, error) {
 
 func (t *tape) add(step *family.Step, f family.Filled, a family.Answer, err error) {
 	t.note()
-	for _, hidden := range f.Hidden { // what was derived from a secret may come back in an answer
+	for _, hidden := range f.Hidden { // a value derived from a secret may appear in an answer
 		known := slices.Contains(slices.Collect(maps.Values(t.secrets)), hidden)
 		if len(hidden) > 3 && !known {
 			t.secrets[fmt.Sprintf("derived.%d", len(t.secrets)+1)] = hidden
@@ -295,7 +295,7 @@ func (t *tape) blanked() []Exchange {
 	return t.all
 }
 
-// inWords is what a step sends, as a recording has it.
+// inWords is the request of a step, in the form of a recording.
 func inWords(step *family.Step, f family.Filled) string {
 	parts := []string{strings.TrimSpace(f.Method + " " + f.Target + f.Command)}
 	for _, name := range slices.Sorted(func(yield func(string) bool) {
@@ -317,7 +317,7 @@ func inWords(step *family.Step, f family.Filled) string {
 	return strings.Join(parts, "\n")
 }
 
-// Difference is where a family does not do with a recording what it did with the device.
+// Difference is where a family behaves differently with a recording than with the device.
 type Difference struct {
 	Exchange int // from 1; 0: the reading
 	Line     int // of the family file; 0: none
@@ -366,13 +366,13 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 	case err != nil:
 		return []Difference{{Text: err.Error()}}
 	case len(different) == 0 && played.at < len(r.Exchanges):
-		return []Difference{{Exchange: played.at + 1, Text: "the family does not send this any more:\n" +
+		return []Difference{{Exchange: played.at + 1, Text: "the family no longer sends this:\n" +
 			r.Exchanges[played.at].Sent}}
 	}
 	return different
 }
 
-// recorded opens a session with what was recorded of a device, by a carrier that has its answers.
+// recorded opens a session with a recording, through a carrier that has its answers.
 func (d Dialect) recorded(r Recording, answers carrier) *session {
 	at := dialect.At{}
 	at.Ask = func(context.Context, string, bool) error { return nil }

@@ -45,7 +45,7 @@ func (d Dialect) Children(rank int) Dialect {
 	return Dialect{family: *d.family.Children, rank: rank, parent: &d}
 }
 
-// Secrets are the names of what the family asks of a login besides user and password.
+// Secrets are the names of the secrets that the family requires besides user and password.
 func (d Dialect) Secrets() (names []string) {
 	for _, s := range d.family.Program.Secrets {
 		names = append(names, s.Name)
@@ -56,7 +56,7 @@ func (d Dialect) Secrets() (names []string) {
 // usualPorts are where devices usually answer that no family says more of.
 var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22}, "snmp": {161}}
 
-// About is what the program must know of it.
+// About describes the dialect.
 func (d Dialect) About() dialect.About {
 	p := d.family.Program
 	a := dialect.About{Name: d.family.Name, Protocol: p.Protocol, Rank: d.rank, Transport: "tcp",
@@ -140,17 +140,17 @@ type session struct {
 	at       dialect.At
 	as       login.Credential
 	places   map[whither]*place
-	replayed *Recording            // what is replayed; nil: it is a device
+	replayed *Recording            // the replayed recording; nil: it is a device
 	recorded bool                  // what goes over its carriers is recorded or shown
 	through  func(carrier) carrier // what stands before every carrier: a recording
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
-	known    device.Reading        // what it read
+	known    device.Reading        // the last reading
 	v        family.Values
 	in       bool // the login's steps have been taken
 	lost     bool // of a child's: the login that it was lent is
 	// so often they were; of a child's, when it was lent what they took
 	logins int
-	// of a child's: what it shares with the others; nil: it is none's
+	// of a child: the part shared with its siblings; nil: it is not a child
 	hub     func() (*hub, error)
 	part    func(context.Context) error // ends that; nil: it has not started
 	rows    []family.Values             // the children that steps with each have found
@@ -163,7 +163,7 @@ type session struct {
 	image    family.ImageValues // that was sent
 	sent     string             // the component that has the whole of its image
 	updating string             // the component that is updated
-	stage    stage              // what the steps are taken for
+	stage    stage              // the purpose of the steps
 	watch    func(Seen)         // for a person who tries a family; nil: no one
 }
 
@@ -211,7 +211,7 @@ func isOf(f family.Family, i device.Identity) bool {
 		slices.ContainsFunc(f.Models, func(m string) bool { return strings.EqualFold(m, i.Model) })
 }
 
-// reading is what the steps have taken so far, in the words of a reading.
+// reading is the Reading of the values extracted so far.
 func (s *session) reading() device.Reading {
 	text := func(name string) string {
 		t, _ := s.v[name].(string)

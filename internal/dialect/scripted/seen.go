@@ -25,7 +25,7 @@ type Seen struct {
 	Err    error
 }
 
-// maxSeen bounds what is shown of an answer.
+// maxSeen bounds the shown part of an answer.
 const maxSeen = 2000
 
 // show shows an exchange to who watches.
@@ -63,7 +63,7 @@ func (s *session) show(step *family.Step, f family.Filled, a family.Answer, err 
 	for _, name := range slices.Sorted(maps.Keys(a.Objects)) {
 		add(&out.Got, fmt.Sprintf("%s: %v", name, a.Objects[name]))
 	}
-	body := blank.Replace(string(a.Body)) // a secret is blanked whole, then what is long is cut
+	body := blank.Replace(string(a.Body)) // secrets are blanked first, then the text is cut
 	for line := range strings.SplitSeq(body[:min(len(body), maxSeen)], "\n") {
 		if strings.TrimSpace(line) != "" {
 			add(&out.Got, line)
@@ -145,7 +145,7 @@ func (s *session) secrets() map[string]string {
 	return out
 }
 
-// encodings are how a value may stand in what was sent.
+// encodings are the forms of a value in a request.
 var encodings = []func(string) string{
 	func(s string) string { return s },
 	url.QueryEscape,

@@ -53,7 +53,7 @@ func (c config) Restore(ctx context.Context, saved []byte) error {
 	s.v["settings"] = string(saved)
 	defer delete(s.v, "settings")
 	err := s.inside(ctx, s.program.Settings.Restore)
-	if errors.Is(err, device.ErrAway) { // it may restart then, and has to be asked what it has now
+	if errors.Is(err, device.ErrAway) { // it may restart now, and must be read again
 		s.in = false
 	}
 	return err

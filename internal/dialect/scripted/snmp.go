@@ -27,9 +27,9 @@ func (c *snmpCarrier) close() {}
 
 func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, f family.Filled, _ *cargo) (
 	a family.Answer, err error) {
-	defer func() { // what a device sends has made the decoder fall over before
+	defer func() { // a device's message has made the decoder panic before
 		if r := recover(); r != nil {
-			err = device.Because(device.Malformed, "no SNMP that can be read")
+			err = device.Because(device.Malformed, "an unreadable SNMP message")
 		}
 	}()
 	err = device.ErrAway
@@ -97,7 +97,7 @@ func get(client *gosnmp.GoSNMP, step *family.Step) (family.Answer, error) {
 // maxTree bounds the objects below one: a large switch has some thousand.
 const maxTree = 4096
 
-// objectText is the value of an object as text; what is not text in hexadecimal digits.
+// objectText is the value of an object as text, in hexadecimal digits if it is not text.
 func objectText(pdu gosnmp.SnmpPDU) string {
 	raw, is := pdu.Value.([]byte)
 	if !is {

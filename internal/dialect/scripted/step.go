@@ -43,7 +43,7 @@ func (s *session) poll(ctx context.Context, step *family.Step) error {
 		case err != nil || ended:
 			return err
 		case time.Now().After(until):
-			return device.Because(device.NoAnswer, "%s did not come true in time", step.Until.Source)
+			return device.Because(device.NoAnswer, "%s did not become true in time", step.Until.Source)
 		}
 		if err = s.sleep(ctx, againAfter); err == nil {
 			err = s.step(ctx, step, nil)
@@ -147,7 +147,7 @@ func (s *session) once(ctx context.Context, word family.Word, a family.Answer, t
 	return false, nil
 }
 
-// taken keeps what a step takes of an answer.
+// taken stores the values that a step extracts from an answer.
 func (s *session) taken(step *family.Step, a family.Answer) error {
 	err := step.TakeFrom(a, s.v)
 	if err != nil || step.Each == nil {
@@ -158,7 +158,7 @@ func (s *session) taken(step *family.Step, a family.Answer) error {
 	return err
 }
 
-// expected checks what a step expects.
+// expected checks the expectations of a step.
 func (s *session) expected(step *family.Step, a family.Answer) error {
 	holds, err := step.Expect.Holds(s.v, &a)
 	switch {
@@ -214,7 +214,7 @@ func (s *session) send(ctx context.Context, step *family.Step, image *cargo) (f 
 	return f, a, err
 }
 
-// encrypted reports whether what a step sends can be read by no one on the way.
+// encrypted reports whether the request of a step is protected in transit.
 func (p *place) encrypted(protocol string) bool {
 	switch protocol {
 	case "ssh", "https":

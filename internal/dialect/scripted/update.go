@@ -28,8 +28,8 @@ func (s *session) Update(component string) (dialect.Update, error) {
 		return nil, device.ErrUnsupported
 	}
 	if _, own := s.program.Parts[component]; component != firmware.Main && !own && !s.program.ByPart {
-		return nil, device.Because(device.Refusal, "the family %s does not say how its component %s "+
-			"is updated",
+		return nil, device.Because(device.Refusal, "the family %s has no update for the "+
+			"component %s",
 			s.family.Name, component)
 	}
 	steps := part.Update
@@ -88,7 +88,8 @@ func (u *update) Interlock(ctx context.Context) error {
 		}
 		switch {
 		case err != nil:
-			return device.Because(device.Refusal, "an interlock of its image cannot be looked at: %s: %v",
+			return device.Because(device.Refusal, "an interlock of its image cannot be "+
+				"checked: %s: %v",
 				i.Holds, err)
 		case !holds:
 			return device.Because(device.NotNow, "%s", i.Else)
@@ -141,7 +142,7 @@ func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(in
 		return err
 	}
 	u.sent, u.followed, u.at = true, true, 0
-	if !s.tells() { // else the device itself says after a crash what it holds
+	if !s.tells() { // otherwise the device itself reports after a crash what it holds
 		s.sent = u.component
 	}
 	return s.keep()
@@ -185,7 +186,7 @@ func (u *update) step(ctx context.Context, step *family.Step, image dialect.Imag
 			return s.mistaken(err)
 		}
 		if from = int64(has); from < 0 || from > image.Size {
-			return device.Because(device.Refusal, "it says that it has %d bytes of an image of %d", has,
+			return device.Because(device.Refusal, "it reports %d bytes of an image of %d", has,
 				image.Size)
 		}
 	}
@@ -225,7 +226,7 @@ func (s *session) offer(ctx context.Context, step *family.Step, image dialect.Im
 	return o.Fetched(ctx)
 }
 
-// imageValues are what a family can say of an image; sums: it uses checksums
+// imageValues are the values of an image that a family can use; sums: it uses checksums
 // besides SHA-256.
 func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err error) {
 	raw, err := hex.DecodeString(image.SHA256)
@@ -278,7 +279,7 @@ func (u *update) Progress(ctx context.Context) (int, error) {
 	return 100, nil
 }
 
-// polled says what a look of a poll has shown.
+// polled evaluates one answer of a poll.
 func (s *session) polled(step *family.Step) (percent int, ended bool, err error) {
 	if step.Fail != nil {
 		failed, err := step.Fail.Holds(s.v, nil)
@@ -309,14 +310,14 @@ func (s *session) percent(step *family.Step) int {
 // tells tells whether the family says how it is read that the device writes, or holds an image.
 func (s *session) tells() bool { return s.program.Busy != nil || s.program.Pending != nil }
 
-// state is how far the device is by what it says of itself.
+// state is the progress that the device reports.
 func (u *update) state(ctx context.Context) (int, error) {
 	s := u.session
 	if !s.tells() {
 		return 0, device.ErrUnsupported
 	}
 	switch err := s.look(ctx); {
-	case errors.Is(err, errStarting) && u.sent: // what it has taken
+	case errors.Is(err, errStarting) && u.sent: // the image that it accepted
 		return 100, nil
 	case err != nil:
 		return 0, err
@@ -327,7 +328,7 @@ func (u *update) state(ctx context.Context) (int, error) {
 			return s.percent(nil), s.mistaken(err)
 		}
 	}
-	if s.program.Pending == nil { // it starts automatically what it has written: its version tells
+	if s.program.Pending == nil { // it starts the written image automatically: its version shows
 		return 0, device.ErrUnsupported
 	}
 	pending, err := s.program.Pending.String(s.v)

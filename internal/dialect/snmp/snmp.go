@@ -45,7 +45,7 @@ type Dialect struct{}
 // Name of the dialect.
 const Name = "snmp"
 
-// About is what the program must know of it.
+// About describes the dialect.
 func (Dialect) About() dialect.About {
 	return dialect.About{Name: Name, Rank: 40, Transport: "udp", Ports: []uint16{161},
 		Better: Better,
@@ -114,9 +114,9 @@ const (
 
 // Read reads the device with its login.
 func (t *session) Read(ctx context.Context) (facts device.Reading, err error) {
-	defer func() { // what a device sends has made the decoder fall over before
+	defer func() { // a device's message has made the decoder panic before
 		if r := recover(); r != nil {
-			err = device.Because(device.Malformed, "no SNMP that can be read")
+			err = device.Because(device.Malformed, "an unreadable SNMP message")
 		}
 	}()
 	var last error
@@ -271,7 +271,7 @@ func (t *tables) column(oid string) []row {
 		out = append(out, row{index, p})
 		return nil
 	})
-	// A device without the table says so in several ways; what it has was read.
+	// A device without the table reports this in several ways; what it has was read.
 	if err != nil && !errors.Is(err, errEnough) && t.c.Context.Err() != nil {
 		t.err = device.Because(device.NoAnswer, device.NotInTime)
 	}

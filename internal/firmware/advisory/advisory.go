@@ -87,12 +87,12 @@ func Parse(data []byte) (Advisory, error) {
 		return Advisory{}, fmt.Errorf("an advisory of more than %d MiB", MaxSize>>20)
 	}
 	if err := json.Unmarshal(data, &d); err != nil {
-		return Advisory{}, fmt.Errorf("the advisory is not JSON of the expected kind: %w", err)
+		return Advisory{}, fmt.Errorf("the advisory is not JSON of the expected form: %w", err)
 	}
 	a := Advisory{ID: d.Document.Tracking.ID, Title: text.Clean(d.Document.Title)}
 	switch {
 	case d.Document.Version != "2.0":
-		return a, fmt.Errorf("csaf_version is %q; 2.0 is read", text.Clean(d.Document.Version))
+		return a, fmt.Errorf("csaf_version is %q; only 2.0 is supported", text.Clean(d.Document.Version))
 	case !plainID(a.ID):
 		return a, fmt.Errorf("document.tracking.id is %q, which is not an identifier",
 			text.Clean(a.ID))

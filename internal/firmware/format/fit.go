@@ -68,7 +68,7 @@ func fit(r io.ReaderAt, size int64) (Facts, error) {
 	budget := maxRead * size
 	for _, i := range images {
 		if budget -= i.size * int64(len(i.hashes)); budget < 0 {
-			return facts, damaged("its images lie over one another, as in no real one")
+			return facts, damaged("its images overlap, unlike in any real one")
 		}
 		if err := i.check(r, size, (total+3)&^3); err != nil {
 			return facts, err
@@ -87,7 +87,7 @@ type tree struct {
 func (t *tree) word() (uint32, error) {
 	var b [4]byte
 	if t.at+4 > t.end {
-		return 0, damaged("its tree breaks off")
+		return 0, damaged("its tree is truncated")
 	}
 	_, err := t.r.ReadAt(b[:], t.at)
 	t.at += 4
@@ -97,7 +97,7 @@ func (t *tree) word() (uint32, error) {
 // bytes reads up to maxSmall bytes at the place, without moving on.
 func (t *tree) bytes(n int64) ([]byte, error) {
 	if n > t.end-t.at {
-		return nil, damaged("its tree breaks off")
+		return nil, damaged("its tree is truncated")
 	}
 	b := make([]byte, min(n, maxSmall))
 	_, err := t.r.ReadAt(b, t.at)
@@ -123,7 +123,7 @@ func (t *tree) images(facts *Facts) ([]*image, error) {
 			}
 			n := bytes.IndexByte(raw, 0)
 			if n < 0 || len(path) >= maxDepth {
-				return nil, damaged("its tree is not one")
+				return nil, damaged("its tree is invalid")
 			}
 			path = append(path, string(raw[:n]))
 			t.at += int64(n+4) &^ 3
@@ -137,7 +137,7 @@ func (t *tree) images(facts *Facts) ([]*image, error) {
 			}
 		case fdtEnd:
 			if len(path) == 0 {
-				return nil, damaged("its tree is not one")
+				return nil, damaged("its tree is invalid")
 			}
 			path = path[:len(path)-1]
 		case fdtProp:
@@ -230,7 +230,7 @@ func (i *image) check(r io.ReaderAt, size, after int64) error {
 			return err
 		}
 		if !bytes.Equal(got, d.value) {
-			return fmt.Errorf("%w: the %s of image %q does not hold", ErrDamaged, d.algorithm,
+			return fmt.Errorf("%w: the %s of image %q does not match", ErrDamaged, d.algorithm,
 				i.name)
 		}
 	}

@@ -106,7 +106,7 @@ func damaged(format string, args ...any) error {
 // digest reads a part of the file into a hash.
 func digest(h hash.Hash, r io.ReaderAt, from, n, size int64) ([]byte, error) {
 	if from < 0 || n < 0 || from > size || n > size-from {
-		return nil, damaged("it ends before its contents do")
+		return nil, damaged("it is truncated")
 	}
 	_, err := io.Copy(h, io.NewSectionReader(r, from, n))
 	return h.Sum(nil), err
@@ -127,11 +127,11 @@ func uImage(r io.ReaderAt, size int64) (Facts, error) {
 	want := binary.BigEndian.Uint32(h[4:])
 	copy(h[4:8], make([]byte, 4))
 	if crc32.ChecksumIEEE(h) != want {
-		return facts, damaged("the header's CRC-32 does not hold")
+		return facts, damaged("the header's CRC-32 does not match")
 	}
 	sum, err := digest(crc32.NewIEEE(), r, 64, int64(binary.BigEndian.Uint32(h[12:])), size)
 	if err == nil && binary.BigEndian.Uint32(sum) != binary.BigEndian.Uint32(h[24:]) {
-		err = damaged("the data's CRC-32 does not hold")
+		err = damaged("the data's CRC-32 does not match")
 	}
 	return facts, err
 }
@@ -161,7 +161,7 @@ func dfu(r io.ReaderAt, size int64) (Facts, error) {
 	sum, err := digest(crc32.NewIEEE(), r, 0, size-4, size)
 	// The suffix has the CRC without the final complement.
 	if err == nil && ^binary.BigEndian.Uint32(sum) != binary.LittleEndian.Uint32(s[12:]) {
-		err = damaged("the suffix's CRC-32 does not hold")
+		err = damaged("the suffix's CRC-32 does not match")
 	}
 	return facts, err
 }
@@ -208,7 +208,7 @@ func intelHex(r io.ReaderAt, size int64) (Facts, error) {
 			return damaged("line %d is not a record", n)
 		}
 		if sum(raw) != 0 {
-			return damaged("the checksum of line %d does not hold", n)
+			return damaged("the checksum of line %d does not match", n)
 		}
 		ended = raw[3] == 1
 		return nil
@@ -231,7 +231,7 @@ func sRecord(r io.ReaderAt, size int64) (Facts, error) {
 			return damaged("line %d is not a record", n)
 		}
 		if sum(raw) != 0xff {
-			return damaged("the checksum of line %d does not hold", n)
+			return damaged("the checksum of line %d does not match", n)
 		}
 		switch line[1] {
 		case '0':

@@ -55,7 +55,7 @@ func pldm(r io.ReaderAt, size int64) (Facts, error) {
 	}
 	revision, n := pldmRevision(start), int64(binary.LittleEndian.Uint16(start[17:]))
 	if n < 40 || n > size {
-		return facts, damaged("it ends before its header does")
+		return facts, damaged("its header is truncated")
 	}
 	header := make([]byte, n)
 	if _, err := r.ReadAt(header, 0); err != nil && err != io.EOF {
@@ -63,7 +63,7 @@ func pldm(r io.ReaderAt, size int64) (Facts, error) {
 	}
 	body := header[:n-4]
 	if crc32.ChecksumIEEE(body) != binary.LittleEndian.Uint32(header[n-4:]) {
-		return facts, damaged("the header's CRC-32 does not hold")
+		return facts, damaged("the header's CRC-32 does not match")
 	}
 	c := &cursor{b: body[19:]}
 	c.take(13) // release date and time
@@ -95,14 +95,14 @@ func pldm(r io.ReaderAt, size int64) (Facts, error) {
 			break
 		}
 		if int64(offset)+int64(length) > size {
-			return facts, damaged("it ends before component %d does", i)
+			return facts, damaged("its component %d is truncated", i)
 		}
 		if components == 1 && facts.Version == "" {
 			facts.Version = version
 		}
 	}
 	if c.over {
-		return facts, damaged("its header breaks off")
+		return facts, damaged("its header is truncated")
 	}
 	return facts, nil
 }
@@ -226,7 +226,7 @@ func suitDigest(mode cbor.DecMode, e suitEnvelope) error {
 	}
 	sum := sha256.Sum256(wrapped)
 	if d.Algorithm == suitSHA && !bytes.Equal(sum[:], d.Value) {
-		return damaged("the manifest's SHA-256 does not hold")
+		return damaged("the manifest's SHA-256 does not match")
 	}
 	return nil
 }

@@ -43,7 +43,7 @@ func NewOrder(rule string, prefix, suffix, list []string) (Order, error) {
 		for _, s := range p.from {
 			s = strings.ToLower(strings.TrimSpace(s))
 			if s == "" || slices.Contains(*p.to, s) {
-				return Order{}, fmt.Errorf("%q stands empty or twice", s)
+				return Order{}, fmt.Errorf("%q is empty or listed twice", s)
 			}
 			*p.to = append(*p.to, s)
 		}

@@ -64,7 +64,7 @@ func TestNewOrderRefuses(t *testing.T) {
 		"only to that": func() (version.Order, error) {
 			return version.NewOrder("listed", nil, nil, nil)
 		},
-		"stands empty or twi": func() (version.Order, error) {
+		"is empty or listed twi": func() (version.Order, error) {
 			return version.NewOrder("listed", nil, nil, []string{"a", "A"})
 		},
 	} {

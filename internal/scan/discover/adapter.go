@@ -161,8 +161,8 @@ func (n Network) astray(adapters []Adapter) []string {
 			where = "it is in " + strings.Join(own, ", ")
 		}
 		out = append(out, fmt.Sprintf(
-			"%s is in no network of this machine (%s), so that it is asked through a router, if there is "+
-				"one, and without multicast", text, where))
+			"%s is in no network of this machine (%s), so it is reached through a router, if "+
+				"at all, and without multicast", text, where))
 	}
 	return out
 }
@@ -183,7 +183,8 @@ func One(want string) (Adapter, error) {
 		for _, c := range chosen {
 			names = append(names, c.Name)
 		}
-		return Adapter{}, fmt.Errorf("there are several adapters (%s); say which: --adapter NAME",
+		return Adapter{}, fmt.Errorf("there are several adapters (%s); choose one: --adapter "+
+			"NAME",
 			strings.Join(names, ", "))
 	}
 	return chosen[0], nil

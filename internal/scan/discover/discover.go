@@ -113,12 +113,12 @@ type Sighting struct {
 	Facts    device.Reading
 	Trouble  *device.Cause // why it is not recognised
 	Silent   bool          // it takes connections, and says nothing
-	Look     bool          // it announced the address, but not what is there: look
+	Look     bool          // it announced the address, but not its service: probe it
 
 	more func(context.Context, Sighting) device.Reading // asks it for more, without a login
 }
 
-// Endpoint is where to talk to what was seen.
+// Endpoint is the endpoint of the sighting.
 func (s Sighting) Endpoint() device.Endpoint {
 	e := device.Endpoint{Dialect: s.Dialect, Address: s.Address.String(), Path: s.Path,
 		ProtocolVersion: s.Version, Open: s.Open}
@@ -171,7 +171,8 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 	f.OutOfResources = s.OutOfResources()
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
-			fmt.Sprintf("more than %d answers came; the rest was left out. Is someone flooding the network",
+			fmt.Sprintf("more than %d answers arrived; the rest was ignored. Is someone "+
+				"flooding the network",
 				maxSightings))
 	}
 	return f, nil

@@ -384,7 +384,7 @@ func TestBadNeighbours(t *testing.T) {
 				}
 				time.Sleep(time.Second)
 			}
-		}), "takes connections and answers nothing"},
+		}), "accepts connections, but sends nothing"},
 		"headers without end": {raw(func(c net.Conn) {
 			_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\n")
 			for {
@@ -396,23 +396,23 @@ func TestBadNeighbours(t *testing.T) {
 		"entities": {web(func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w,
 				`<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><Envelope><Body>&b;&b;</Body></Envelope>`)
-		}), "answers, but Catena does not know how to read it"},
+		}), "answers, but is not recognised"},
 		"nested a hundred thousand times": {web(func(w http.ResponseWriter, _ *http.Request) {
 			_, _ = io.WriteString(w, strings.Repeat("<a>", 80_000))
-		}), "answers, but Catena does not know how to read it"},
+		}), "answers, but is not recognised"},
 		"a redirect to another host": {web(func(w http.ResponseWriter,
 			r *http.Request) {
 			http.Redirect(w, r, other.URL, http.StatusFound)
-		}), "answers, but Catena does not know how to read it"},
+		}), "answers, but is not recognised"},
 		"a redirect in a circle": {web(func(w http.ResponseWriter,
 			r *http.Request) {
 			http.Redirect(w, r, r.URL.Path, http.StatusFound)
-		}), "answers, but Catena does not know how to read it"},
+		}), "answers, but is not recognised"},
 		"terminal codes in its name": {web(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Server", "x\x1b[2Jy")
 			_, _ = io.WriteString(w, "<title>a\nb\x1b]0;evil\x07</title>")
-		}), "answers, but Catena does not know how to read it"},
-		"it hangs up": {raw(func(net.Conn) {}), "answers, but Catena does not know how to read it"},
+		}), "answers, but is not recognised"},
+		"it hangs up": {raw(func(net.Conn) {}), "answers, but is not recognised"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

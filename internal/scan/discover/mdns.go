@@ -72,7 +72,7 @@ type mdnsAnswer struct {
 	services  map[string]*mdnsService // by the instance's name
 	types     []string                // of services that there are
 	instances []string                // those named, in their order
-	host      string                  // what the answering host is called
+	host      string                  // the name of the answering host
 }
 
 func (a *mdnsAnswer) service(name string) *mdnsService {

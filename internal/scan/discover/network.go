@@ -19,7 +19,7 @@ type Network struct {
 	usual    []uint16 // TCP ports to try where none are named
 }
 
-// Inside tells whether what was heard there is the site's.
+// Inside reports whether a sighting there belongs to the site.
 func (n Network) Inside(a netip.AddrPort) bool {
 	return !site.Has(n.Except, a) && (len(n.Ranges) == 0 || site.Has(n.Ranges, a))
 }
@@ -54,7 +54,7 @@ type WideError struct {
 }
 
 func (e *WideError) Error() string {
-	return fmt.Sprintf("%s names %d addresses, more than a /16", e.Range, e.Addresses)
+	return fmt.Sprintf("%s has %d addresses, more than a /16", e.Range, e.Addresses)
 }
 
 // Addresses makes a network of what a person names to be looked through: each an address,

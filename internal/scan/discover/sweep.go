@@ -153,7 +153,7 @@ func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort,
 	return sight, true
 }
 
-// greeting is what a server says before it is asked; empty: nothing.
+// greeting is the text that a server sends first; empty: none.
 func (s *Discoverer) greeting(ctx context.Context, a netip.AddrPort) string {
 	wait := greetWithin
 	if a.Port() == 22 {

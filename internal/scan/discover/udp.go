@@ -312,7 +312,7 @@ func (w way) hear(conn *net.UDPConn, asked []netip.AddrPort, take func(Sighting)
 	longer func(*net.UDPConn)) {
 	buf := make([]byte, maxPacket)
 	answers := map[netip.Addr]int{}
-	seen := map[string]bool{} // what was said, in full: a later answer may say more
+	seen := map[string]bool{} // the complete answers: a later one may contain more
 	for {
 		n, from, err := conn.ReadFromUDPAddrPort(buf)
 		var timeout net.Error

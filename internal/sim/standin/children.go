@@ -38,7 +38,7 @@ type storedImage struct{ model, version string }
 type Unit struct {
 	ChildDevice
 	Runs      string // the version that it runs now
-	Next      string // what is being installed
+	Next      string // the version being installed
 	startedAt time.Time
 	restart   time.Time // when it went away to run it
 	installs  int
@@ -119,7 +119,7 @@ func (u *Units) Kept() []string {
 	return slices.AppendSeq([]string{}, maps.Keys(u.images))
 }
 
-// forget is what a restart of the parent does; its children are cut off until it is back.
+// forget is the effect of a parent's restart; its children are cut off until it is back.
 func (u *Units) forget() (interrupted int) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
@@ -174,7 +174,7 @@ func (u *Units) Ask(place int) {
 	}
 }
 
-// ChildCounts are what a parent saw of its children.
+// ChildCounts are a parent's counts of its children.
 type ChildCounts struct {
 	Stores   int            `json:"stores"`   // images that were left with it
 	Most     int            `json:"most"`     // the largest number that took one at the same time

@@ -4,7 +4,7 @@ import (
 	"time"
 )
 
-// Login is what a stand-in lets in.
+// Login is a login that a stand-in accepts.
 type Login struct {
 	User     string `yaml:"user"`
 	Password string `yaml:"password"`
@@ -16,7 +16,7 @@ type Pace struct {
 	Write   time.Duration `yaml:"write"`   // to write a received image
 	Restart time.Duration `yaml:"restart"` // from going away to coming back
 	Settle  time.Duration `yaml:"settle"`  // from coming back to being well
-	Delay   time.Duration `yaml:"delay"`   // what a camera asks for before an upload
+	Delay   time.Duration `yaml:"delay"`   // the delay that a camera requires before an upload
 }
 
 // Device is one stand-in.
@@ -44,7 +44,7 @@ type Device struct {
 	Settings map[string]string `yaml:"settings"`
 	// drives, cameras: another version calls settings so; empty: it has given one up
 	Renames map[string]string `yaml:"renames"`
-	Clears  bool              `yaml:"clears"` // drives, cameras: another image clears what was set
+	Clears  bool              `yaml:"clears"` // drives, cameras: another image clears the settings
 
 	Hours int `yaml:"hours"` // drives: what their counter shows
 	// gateways: which link is in use, wired (default) or modem; and how long, until it is wired again

@@ -7,10 +7,10 @@ import (
 	"net/http"
 )
 
-// Service is what a stand-in announces by SSDP.
+// Service is a stand-in's announcement by SSDP.
 type Service struct {
 	UUID    string
-	Targets []string // what it answers to, besides ssdp:all and its UUID
+	Targets []string // its search targets besides ssdp:all and its UUID
 	Fields  string   // header fields of its answers, each with CRLF at its end
 }
 

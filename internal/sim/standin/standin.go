@@ -39,9 +39,9 @@ type StandIn struct {
 	UDP map[string]func(packet []byte) [][]byte
 
 	mu        sync.Mutex
-	version   string            // what it runs
-	original  string            // what it ran at first
-	next      string            // what it will run after the next restart; empty: the same
+	version   string            // its current version
+	original  string            // its first version
+	next      string            // the version after the next restart; empty: unchanged
 	nextPart  string            // the part that next is for; empty: the device itself
 	parts     map[string]string // versions of its parts
 	writing   time.Time
@@ -56,7 +56,7 @@ type StandIn struct {
 	receiving int               // images that are coming in
 	counts    Counts
 	settings  map[string]string // nil: as it came, and was set in the scenario
-	deeds     []string          // what was done to it, in order
+	deeds     []string          // the actions on it, in order
 	doors     []net.Listener
 	units     *Units // its children; nil: it has none
 	work      sync.WaitGroup
@@ -82,14 +82,14 @@ func (s *StandIn) Connect(below, leads []*StandIn) {
 	s.below, s.leads = below, leads
 }
 
-// Seen is what a stand-in saw.
+// Seen is a stand-in's observations.
 type Seen struct {
-	Log []string `json:"log,omitempty"` // what was done to it: lamps, relays, logins
+	Log []string `json:"log,omitempty"` // the actions on it: lamps, relays, logins
 	Counts
 	Children *ChildCounts `json:"children,omitempty"`
 }
 
-// Seen returns what the stand-in has seen so far.
+// Seen returns the observations so far.
 func (s *StandIn) Seen() Seen {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -328,7 +328,7 @@ func (s *StandIn) Stop() {
 	s.work.Wait()
 }
 
-// Counts are what a stand-in saw of what a wrong order does.
+// Counts are a stand-in's counts of harm done by a wrong order.
 type Counts struct {
 	Writes      int `json:"writes"`      // images that it took whole
 	Interrupted int `json:"interrupted"` // restarts in the middle of a write
@@ -468,7 +468,7 @@ func (s *StandIn) CameUp() time.Time {
 	return s.since
 }
 
-// Did records what was done to the stand-in, for those who watch it.
+// Did records an action on the stand-in, for observers.
 func (s *StandIn) Did(what string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
