@@ -18,6 +18,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/family"
+	"catena/internal/ledger"
 	"catena/internal/machine"
 	"catena/internal/notify"
 	"catena/internal/plan"
@@ -268,7 +269,13 @@ func (a *app) openSite() (*plan.Site, error) {
 		return nil, err
 	}
 	w, err := plan.Open(dir, a.now)
-	if err == nil && w.ReadOnly() != nil {
+	var cut *ledger.CutError
+	switch {
+	case err != nil || w.ReadOnly() == nil:
+	case errors.As(w.ReadOnly(), &cut):
+		view.Print(a.err, "Entries of the ledger are missing: %v. It is only read, and nothing new is "+
+			"recorded.\n%s\n", cut, restoreCut)
+	default:
 		view.Print(a.err, "The ledger can be read, but not written (%v): is its disk read-only "+
 			"or full? Nothing new is recorded.\n",
 			w.ReadOnly())

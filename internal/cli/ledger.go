@@ -37,7 +37,7 @@ end.`,
 			defer w.Close()
 			count, last, err := w.Check()
 			if err != nil {
-				return fmt.Errorf("the ledger is not intact: %w; keep a copy of it and find "+
+				return fmt.Errorf("the ledger is not intact: %v; keep a copy of it and find "+
 					"out who changed it",
 					err)
 			}

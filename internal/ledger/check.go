@@ -33,6 +33,28 @@ func readHead(site string) (seq int64, hash []byte, err error) {
 	return seq, hash, err
 }
 
+// cut compares the ledger with Head; a CutError: entries are missing, or are others. Head is read
+// first: it is never ahead of the entries.
+func (l *Ledger) cut() error {
+	headSeq, headHash, err := readHead(l.site)
+	if err != nil || headSeq == 0 {
+		return nil // Check reports it
+	}
+	var has int64
+	var hash []byte
+	err = l.entries.QueryRow(`SELECT ifnull(max(seq), 0),
+		ifnull((SELECT hash FROM entries WHERE seq = ?), '') FROM entries`, headSeq).Scan(&has, &hash)
+	switch {
+	case err != nil:
+		return nil // the next question fails as well, and says so
+	case has < headSeq:
+		return &CutError{Has: has, Had: headSeq}
+	case string(hash) != string(headHash):
+		return &CutError{Has: has, Had: headSeq, Replaced: true}
+	}
+	return nil
+}
+
 // Check follows the chain from the first entry to the last, and compares it with Head. It
 // returns the number of entries, and an error that names the first entry that was changed,
 // added or removed. A whole ledger has at least one entry. Entries cut off together with Head
@@ -48,8 +70,7 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 			string(e.Body))) != string(hash):
 			return fmt.Errorf("entry %d (%s of %s) was changed", e.Seq, e.Kind, at)
 		case headErr == nil && e.Seq == headSeq && string(hash) != string(headHash):
-			return fmt.Errorf("entry %d differs from the record in %s: the ledger was replaced",
-				e.Seq, Head)
+			return &CutError{Has: e.Seq, Had: headSeq, Replaced: true}
 		}
 		count, last = count+1, hash
 		return nil
@@ -58,9 +79,7 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 	case err != nil:
 		return count, last, err
 	case headErr == nil && int64(count) < headSeq:
-		return count, last, fmt.Errorf(
-			"it has %d entries, and %s records %d: the end was cut off", count, Head,
-			headSeq)
+		return count, last, &CutError{Has: int64(count), Had: headSeq}
 	case count == 0:
 		return 0, nil, errors.New("it has no entries: the first one is missing")
 	case headErr != nil:

@@ -91,6 +91,20 @@ func (e *LostError) Error() string {
 	return fmt.Sprintf("the ledger %s is gone; it had %d entries", e.Path, e.Seq)
 }
 
+// CutError is the reason why a ledger can only be read: it lacks entries that Head records, usually
+// because its log (-wal) was not copied with it. Entries appended now would take their numbers.
+type CutError struct {
+	Has, Had int64 // entries in the ledger, and as Head records
+	Replaced bool  // it has as many, but not the same
+}
+
+func (e *CutError) Error() string {
+	if e.Replaced {
+		return fmt.Sprintf("entry %d differs from the record in %s: the ledger was replaced", e.Had, Head)
+	}
+	return fmt.Sprintf("it ends at entry %d, and %s records %d: the end was cut off", e.Has, Head, e.Had)
+}
+
 // Ledger is an open ledger. It may be used by several goroutines, and several
 // processes may have the same one open.
 type Ledger struct {
@@ -132,7 +146,8 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 // Open opens the ledger of the site folder dir. It returns ErrNone when there is none and
 // never was, a LostError when it is gone, a FormatError for one of another format, a ForeignError
 // for one that holds what Catena does not make, and an error when the file is damaged. One that
-// cannot be written, because its disk is read-only or full, is opened for reading: see ReadOnly.
+// cannot be written, because its disk is read-only or full, or must not be, because entries are
+// missing at its end (CutError), is opened for reading: see ReadOnly.
 func Open(dir string, now func() time.Time) (*Ledger, error) {
 	path := filepath.Join(dir, Folder, file)
 	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil &&
@@ -174,6 +189,9 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 	}
 	switch found {
 	case format:
+		if err := l.cut(); err != nil && l.readOnly == nil {
+			l.readOnly = err
+		}
 		return l, nil
 	case 0: // a process was killed while it made the ledger
 		if _, err := l.entries.Exec(create(schema) + number); err != nil {

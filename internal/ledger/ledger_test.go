@@ -183,10 +183,10 @@ func TestWhatIsMissingShows(t *testing.T) {
 	}{
 		"cut": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries WHERE seq > 3`)
-		}, "it has 3 entries, and .catena-head records 5: the end was cut off"},
+		}, "it ends at entry 3, and .catena-head records 5: the end was cut off"},
 		"emptied": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries`)
-		}, "it has 0 entries"},
+		}, "it ends at entry 0"},
 		"replaced": {func(t *testing.T, dir string) {
 			raw, err := os.ReadFile(database(entries(t, 7)))
 			require.NoError(t, err)
