@@ -68,8 +68,10 @@ func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfi
 	speaks, _ := x.Dialects.Named(d.Dialect)
 	here, as, _ := x.Contact(d)
 	lasting := context.WithoutCancel(ctx) // half moved is worse than moved
-	if err := network.Move(lasting, to); err != nil && !errors.Is(err, device.ErrAway) {
-		return d, errors.Join(err, session.Close(lasting))
+	// It is sent once: where its answer is lost, the device is looked for at both addresses.
+	sent := network.Move(lasting, to)
+	if sent != nil && !errors.Is(sent, device.ErrAway) {
+		return d, errors.Join(sent, session.Close(lasting))
 	}
 	// what was entered for it is left at its new address, by the session that finds it there
 	var kept []device.Key // what it has shown is what it must show there
@@ -100,6 +102,12 @@ func (c Care) move(ctx context.Context, d device.Device, to dialect.NetworkConfi
 			}
 		}
 		if errors.Is(err, device.ErrIdentityChanged) || time.Since(startedAt) > movedWithin {
+			if dialect.VerifyIdentity(lasting, speaks, here, d.Identity) == nil {
+				return d, fmt.Errorf("it did not take the address: it still answers at %s", d.Address)
+			}
+			if sent != nil {
+				return d, fmt.Errorf("it did not answer the request, and was not found at %s: %w", at, err)
+			}
 			return d, fmt.Errorf("it accepted the address, but was not found at %s: %w", at, err)
 		}
 	}

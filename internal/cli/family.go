@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"io"
 	"maps"
 	"slices"
 	"strconv"
@@ -214,7 +213,7 @@ func (a *app) familyDraft(ctx context.Context, where string) error {
 	defer cancel()
 	text, err := draft.Of(ctx, where)
 	if err == nil {
-		_, err = io.WriteString(a.out, text)
+		view.Print(a.out, "%s", text)
 	}
 	return err
 }

@@ -45,9 +45,9 @@ end.`,
 			if a.format != "table" {
 				return a.emit(map[string]any{"entries": count, "last": digest}, view.Table{})
 			}
-			_, err = fmt.Fprintf(a.out, "The ledger is intact: %s, the last is %s\n",
+			view.Print(a.out, "The ledger is intact: %s, the last is %s\n",
 				words.Plural(count, "entry"), digest)
-			return err
+			return nil
 		},
 	}
 }

@@ -266,11 +266,11 @@ func (a *app) show(name string) error {
 				}
 			}
 		} else {
-			fmt.Fprintln(a.out)
+			view.Print(a.out, "\n")
 		}
 		t.Draw(a.out, style)
 	}
-	fmt.Fprintln(a.out)
+	view.Print(a.out, "\n")
 	past := view.Table{Columns: []string{"when", "job", "what"}}
 	for _, e := range events {
 		past.Add(view.Quiet.Cell(clockTime(e.At)), e.Job, e.What)

@@ -50,7 +50,7 @@ func (a *app) askSecret(what string) (string, error) {
 	}
 	view.Print(a.err, "%s", what)
 	text, err := term.ReadPassword(int(f.Fd()))
-	fmt.Fprintln(a.err)
+	view.Print(a.err, "\n")
 	if err != nil {
 		return "", fmt.Errorf("the terminal cannot be read: %w", err)
 	}

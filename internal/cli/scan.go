@@ -333,11 +333,9 @@ func (a *app) printNews(at string, note record.Scan) error {
 	for _, n := range all {
 		switch {
 		case a.format == "json":
-			line, err := encode(n)
-			if err != nil {
+			if err := a.printJSON(n); err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, line)
 		case n.What == "new":
 			view.Print(a.out, "%s %s %s\n", n.At, n.Name, "new")
 		case n.What == "gone":

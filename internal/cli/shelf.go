@@ -359,8 +359,8 @@ func (a *app) shelfNotesCmd() *cobra.Command {
 					a.say("%s came without release notes.", image.File)
 					return nil
 				}
-				_, err = fmt.Fprint(a.out, view.Markdown(notes, a.style(a.out)))
-				return err
+				view.Print(a.out, "%s", view.Markdown(notes, a.style(a.out)))
+				return nil
 			})
 		},
 	}

@@ -135,7 +135,7 @@ func (a *app) trackOnce(w *plan.Site, id string) error {
 		return err
 	}
 	if a.format == "table" {
-		_, err = fmt.Fprint(a.out, jobview.Frame(w.Name(), state, a.now(), a.style(a.out)))
+		view.Print(a.out, "%s", jobview.Frame(w.Name(), state, a.now(), a.style(a.out)))
 	} else {
 		err = a.printState(state)
 	}

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"os"
 	"os/signal"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"catena/internal/cli/view"
 	"catena/internal/login"
 	"catena/internal/machine"
 )
@@ -129,7 +129,7 @@ func (a *app) keepUnlocked(ctx context.Context, length time.Duration) error {
 	ctx, stop := signal.NotifyContext(ctx, syscall.SIGTERM, os.Interrupt)
 	defer stop()
 	signal.Ignore(syscall.SIGHUP)
-	return login.Keep(ctx, socket, string(passphrase), func() { fmt.Fprintln(a.out, "kept") })
+	return login.Keep(ctx, socket, string(passphrase), func() { view.Print(a.out, "kept\n") })
 }
 
 func (a *app) loginLockCmd() *cobra.Command {

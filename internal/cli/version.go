@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"catena/internal/cli/view"
 )
 
 // about is what the program was built of.
@@ -60,8 +62,8 @@ func (a *app) versionCmd() *cobra.Command {
 			if a.format == "json" {
 				return a.printJSON(built())
 			}
-			_, err := fmt.Fprintf(a.out, "catena %s\n", programVersion())
-			return err
+			view.Print(a.out, "catena %s\n", programVersion())
+			return nil
 		},
 	}
 }

@@ -13,15 +13,15 @@ import (
 // time.
 var ErrNotTaken = errors.New("its settings differ from those sent")
 
-// A device that does not have its settings a while after they were sent gets them again: the
-// request was lost.
+// A device that is ready and does not have its settings a while after they were sent gets them
+// again: the request was lost. One that is not ready may still be applying them, and gets nothing.
 const (
 	restoreTries = 3
 	restoreAgain = 30 * time.Second
 )
 
-// RestoreSettings sends settings to a device, and awaits that it has them; it may restart for that.
-// Settings that it has besides do not count. Opaque ones cannot be compared: there the device's
+// RestoreSettings sends settings to a device, and waits until it has them; it may restart for that.
+// Further settings of the device do not count. Opaque ones cannot be compared: there the device's
 // acceptance counts. check is called before each comparison; while it returns an error the device
 // is not ready. wait pauses before the next one and reports whether there is time left. Its errors
 // are ErrNotTaken, the device's rejection, and the last error of check; one that is a
@@ -29,27 +29,39 @@ const (
 func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func() error,
 	wait func() bool) error {
 	var sent time.Time
-	for tries := 0; ; {
-		if time.Since(sent) > restoreAgain && tries < restoreTries {
-			tries, sent = tries+1, time.Now()
-			if err := s.Restore(ctx, saved); err != nil && !errors.Is(err, device.ErrAway) {
+	accepted := false
+	for tries, send := 0, true; ; {
+		if send {
+			tries, sent, send = tries+1, time.Now(), false
+			err := s.Restore(ctx, saved)
+			if err != nil && !errors.Is(err, device.ErrAway) {
 				return err
 			}
+			accepted = err == nil
 		}
 		err := check()
 		if err == nil {
-			if s.Format() == settings.Opaque {
-				return nil
-			}
-			raw, readErr := s.Save(ctx)
-			lost, compareErr := settings.Lost(s.Format(), saved, raw)
-			if readErr == nil && compareErr == nil && len(lost) == 0 {
+			if has(ctx, s, saved, accepted) {
 				return nil
 			}
 			err = ErrNotTaken
+			send = tries < restoreTries && time.Since(sent) > restoreAgain
 		}
 		if errors.Is(err, device.ErrIdentityChanged) || !wait() {
 			return err
 		}
 	}
+}
+
+// has reports whether a device that is ready has its settings.
+func has(ctx context.Context, s Settings, saved []byte, accepted bool) bool {
+	if s.Format() == settings.Opaque {
+		return accepted
+	}
+	raw, err := s.Save(ctx)
+	if err != nil {
+		return false
+	}
+	lost, err := settings.Lost(s.Format(), saved, raw)
+	return err == nil && len(lost) == 0
 }

@@ -46,7 +46,7 @@ var FrameOrder = []job.Step{job.Proving, job.Restarting, job.Writing, job.Sendin
 	job.Returned, job.Failed, job.Waiting, job.Parked, job.Skipped, job.Done}
 
 // Frame is one picture of a job.
-func Frame(siteName string, state job.State, now time.Time, s view.Style) string {
+func Frame(siteName string, state job.State, now time.Time, s view.Style) view.Painted {
 	var b strings.Builder
 	until := now
 	switch {
@@ -71,7 +71,7 @@ func Frame(siteName string, state job.State, now time.Time, s view.Style) string
 	if state.Interrupted() {
 		view.Print(&b, "\n%s\n", Notice(state))
 	}
-	return b.String()
+	return view.Painted(b.String())
 }
 
 // frameHead is the first line of a frame: how far the whole is, and when it is expected to end.

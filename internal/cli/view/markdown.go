@@ -13,10 +13,10 @@ import (
 // Markdown writes a Markdown text for a terminal: headings, lists, quotes and code
 // as they stand, links with their addresses. It comes from someone else: control
 // characters go, pictures and HTML are left out.
-func Markdown(source string, s Style) string {
+func Markdown(source string, s Style) Painted {
 	r := &renderer{style: s}
 	r.blocks(parser.New().Parse([]byte(text.Harmless(source))), "")
-	return strings.TrimRight(r.out.String(), "\n") + "\n"
+	return Painted(strings.TrimRight(r.out.String(), "\n") + "\n")
 }
 
 type renderer struct {
