@@ -38,8 +38,9 @@ func (a *app) loginCmd() *cobra.Command {
 passphrase or, for unattended use, for an identity file.
 
 A login applies to one device, a model, a group, or the whole site, and logins are tried in this
-order, after the one that worked last. A scan tries at most three per device. A login that a device
-rejected is not tried there again automatically, so that the device does not lock.
+order. A command tries the one that worked last on a device, and at most one that has not worked
+there; catena login test tries three. A login that a device rejected is not tried there again
+automatically, so that the device does not lock.
 
 Catena asks for the passphrase, only once every few hours after catena login unlock, or takes it
 from CATENA_PASSPHRASE. Name an identity file with --identity or in CATENA_IDENTITY.`,

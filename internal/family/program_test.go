@@ -43,7 +43,7 @@ func TestMistakes(t *testing.T) {
 		whole("read:\n  - get: state\n"):                                                             "f.yaml:8:10: get: a path starts with /",
 		whole("read:\n  - {get: /a, put: /b}\n"):                                                     "a step has one action: get or put",
 		whole("read:\n  - {take: {version: $.v}}\n"):                                                 "a step requires an action",
-		whole("read:\n  - get: /a\n    take: {version: $.v, version: $.w}\n"):                        `mapping key "version" already defined`,
+		whole("read:\n  - get: /a\n    take: {version: $.v, version: $.w}\n"):                        `"version" is listed twice`,
 		whole("read:\n  - get: /a\n    take: {version: '$.v['}\n"):                                   "f.yaml:9:21: take: version:",
 		whole("read:\n  - get: /a\n    take: {version: '//a['}\n"):                                   "f.yaml:9:21: take: version:",
 		whole("read:\n  - get: /a\n    take: {version: '~ (x'}\n"):                                   "missing closing )",

@@ -216,3 +216,31 @@ func FuzzParseRange(f *testing.F) {
 		}
 	})
 }
+
+// A value of the wrong type is reported in the words of the file, by its keys, and never in those of
+// the program.
+func TestTypeErrors(t *testing.T) {
+	for text, says := range map[string]string{
+		"limits: {parallel: many}":                 `site.yaml:2:20: limits: parallel: must be a whole number, not "many"`,
+		"limits: {parallel: 99999999999999999999}": "limits: parallel: must be a smaller number",
+		"limits: [1]":                            "limits: must be keys with values, such as {key: value}, not a list",
+		"limits: {per_model: {TG-200: one}}":     `per_model: TG-200: must be a whole number, not "one"`,
+		"limits:\n  per_model:\n    TG-200: one": `site.yaml:4:13: limits: per_model: TG-200: must be a whole`,
+		"limits: {paralel: 2}":                   `unknown field "paralel"; did you mean parallel?`,
+		"networkz: [a]":                          `unknown field "networkz"; did you mean networks?`,
+		"cover: {name: x}":                       "cover: must be a list, such as [a, b], not keys with values",
+		"cover: [view]":                          `cover: each item: must be keys with values, such as {key: value}, not "view"`,
+		"cover:\n- name: view\n  keep: all":      `site.yaml:4:9: cover: keep: must be a whole number, not "all"`,
+		"tell: [{bell: maybe}]":                  `tell: bell: must be true or false, not "maybe"`,
+		"logo: [a]":                              "logo: must be a text, not a list",
+		"engineer:\n  a: b":                      "engineer: must be a text, not keys with values",
+		"groups: {a: b}":                         `groups: a: must be a list, such as [a, b], not "b"`,
+		"site: Again":                            `"site" is listed twice, first in line 1`,
+	} {
+		_, err := site.Parse("site.yaml", []byte("site: Marrow Hill\n"+text+"\n"))
+		require.ErrorContains(t, err, says, text)
+		for _, foreign := range []string{"Go ", "struct", "unmarshal", "interface", "Site.", "mapping"} {
+			assert.NotContains(t, err.Error(), foreign, text)
+		}
+	}
+}

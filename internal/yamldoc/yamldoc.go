@@ -7,6 +7,8 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,8 +18,6 @@ import (
 	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
-
-	"catena/internal/text"
 )
 
 // MaxSize is the largest file that is read, in bytes. A site of thousands of
@@ -67,6 +67,9 @@ func (d *Doc) decode(n ast.Node, into any) (err error) {
 		}
 	}()
 	if err := yaml.NodeToValue(n, into, yaml.Strict()); err != nil {
+		if typed := d.typed(err, reflect.TypeOf(into)); typed != nil {
+			return typed
+		}
 		return duration(d.name, d.tokens, place(d.name, err))
 	}
 	return nil
@@ -100,14 +103,10 @@ func (d *Doc) keys(known []string) (map[string]ast.Node, error) {
 	for _, v := range root.Values {
 		key := v.Key.GetToken().Value
 		if !slices.Contains(known, key) {
-			message := fmt.Sprintf("unknown key %q", key)
-			if like := text.Nearest(key, known); like != "" {
-				message += "; did you mean " + like + "?"
-			}
-			return nil, d.At(v.Key, "%s", message)
+			return nil, d.unknown(v.Key.GetToken(), fmt.Sprintf("unknown key %q", key), known)
 		}
 		if out[key] != nil {
-			return nil, d.At(v.Key, "%s stands twice", key)
+			return nil, d.At(v.Key, "%s is listed twice", key)
 		}
 		out[key] = v.Value
 	}
@@ -264,6 +263,9 @@ func duration(name string, tokens token.Tokens, err error) error {
 	return err
 }
 
+// twice is how the YAML package reports a key that is there twice.
+var twice = regexp.MustCompile(`^mapping key (".*") already defined at \[(\d+):\d+\]$`)
+
 func place(name string, err error) error {
 	e := &Error{Name: name, Message: err.Error()}
 	var y yaml.Error
@@ -274,5 +276,8 @@ func place(name string, err error) error {
 		}
 	}
 	e.Message, _, _ = strings.Cut(strings.TrimSpace(e.Message), "\n")
+	if m := twice.FindStringSubmatch(e.Message); m != nil {
+		e.Message = m[1] + " is listed twice, first in line " + m[2]
+	}
 	return e
 }

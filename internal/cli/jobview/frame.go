@@ -89,7 +89,7 @@ func frameHead(siteName string, state job.State, now, until time.Time, s view.St
 	if state.Name != "" && state.Name != state.ID {
 		called = state.Name + ", " + state.ID
 	}
-	head := view.Sprint("%s · %s %s · %d of %d ended · %d at work · %d waiting · %s%s", siteName,
+	head := view.Sprint("%s · %s %s · %d of %d ended · %d in progress · %d waiting · %s%s", siteName,
 		state.Purpose, called, ended, len(state.Devices), working,
 		len(state.Devices)-ended-working, words.Clock(until.Sub(state.Started)),
 		outlook(state, now))

@@ -207,7 +207,7 @@ func together(all []Part) (out []Part) {
 		case p.Tone != Busy:
 			out = append(out, p)
 		case at < 0:
-			at, out = len(out), append(out, Part{p.N, "at work", Busy})
+			at, out = len(out), append(out, Part{p.N, "in progress", Busy})
 		default:
 			out[at].N += p.N
 		}

@@ -96,7 +96,7 @@ func TestLiveSumsUp(t *testing.T) {
 			strings.TrimSpace(strings.Repeat("it did not come back ",
 				9))), "%d columns:\n%s", width, text)
 	}
-	assert.Contains(t, narrow, "7 at work")
+	assert.Contains(t, narrow, "7 in progress")
 	assert.NotContains(t, narrow, "3.1.0")
 	assert.Contains(t, narrow, "! Keep power and network on: cam-1, cam-2, cam-3")
 	many := busy(3)
