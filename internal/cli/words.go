@@ -30,7 +30,8 @@ import (
 
 // restoreCut is what to do about a ledger that lacks entries.
 const restoreCut = "Copy the folder " + ledger.Folder + " again with all its files (also " +
-	"ledger.db-wal), or restore it from a backup; to continue without those entries, remove " + ledger.Head
+	"ledger.db-wal), or restore it from a backup; to continue without those entries, remove " +
+	ledger.Head
 
 // withAdvice adds to an error of the core what to do next, and the exit code that it means.
 func withAdvice(err error) error {
@@ -50,7 +51,6 @@ func withAdvice(err error) error {
 		adapter     *discover.NoAdapterError
 		member      *plan.UnknownMemberError
 		untraceable *care.UntraceableError
-		cut         *ledger.CutError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -91,8 +91,6 @@ func withAdvice(err error) error {
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Restore it from a backup; to start a new one, remove %s", err,
 			lost.Head)
-	case errors.As(err, &cut):
-		return refused("%w.\n%s", err, restoreCut)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was changed. Wait for that job: catena track %s", err, busy.Job)
 	}
@@ -126,8 +124,11 @@ func wordedOrder(err error) error {
 		unsigned *plan.UnsignedError
 		wrong    *order.Contradictions
 		pack     *bundle.Error
+		cut      *ledger.CutError
 	)
 	switch {
+	case errors.As(err, &cut):
+		return refused("%w.\n%s", err, restoreCut)
 	case errors.As(err, &term):
 		return usage("%w", err)
 	case errors.As(err, &closed):

@@ -122,6 +122,8 @@ type Reading struct {
 	// Idle are the versions in the other slots of components that have two, by name; an empty
 	// version: the slot is empty, or cannot be started.
 	Idle map[string]string `json:"idle,omitempty"`
+	// after so many wrong logins it locks, as it reports; 0: it does not report that
+	Lockout int `json:"lockout,omitempty"`
 
 	// What follows is of the moment: it is not kept with the device (Over).
 	Boot *Boot `json:"boot,omitempty"`
@@ -270,6 +272,9 @@ func (r Reading) Over(older Reading) Reading {
 	}
 	if len(r.Idle) == 0 {
 		r.Idle = older.Idle
+	}
+	if r.Lockout == 0 {
+		r.Lockout = older.Lockout
 	}
 	r.Boot, r.Settings, r.Saved, r.Carried = nil, "", "", nil
 	return r

@@ -131,6 +131,8 @@ type About struct {
 	// Hint marks a dialect that recognises a device only by a hint, which anyone can give, such as
 	// a greeting: no login goes there that is not for this very device or model.
 	Hint bool
+	// Lockout is the number of wrong logins after which such a device locks; 0: not known.
+	Lockout int
 	// Extends is the dialect by which devices are found and recognised that this one, too, can
 	// talk to; empty: it recognises its own. Those that it Claims are talked to by it.
 	Extends string

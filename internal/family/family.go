@@ -35,6 +35,8 @@ type Family struct {
 	Images   []Pattern `yaml:"images"`
 	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool `yaml:"plain_basic"`
+	// Lockout is the number of wrong logins after which one of its devices locks; 0: not known.
+	Lockout int `yaml:"lockout"`
 	// Cautions are what a person must know before one of them is updated, by short names.
 	Cautions map[string]string `yaml:"cautions"`
 	// Patience is how long its devices may take.
@@ -160,6 +162,10 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 		f.Versions.List)
 	if err != nil {
 		return f, doc.Errorf("$.versions", "versions: %v", err)
+	}
+	if f.Lockout < 0 || f.Lockout > 1000 {
+		return f, doc.Errorf("$.lockout", "lockout: must be from 1 to 1000; leave it out if "+
+			"it is not known")
 	}
 	if step, message := f.Patience.Check(); message != "" {
 		return f, doc.Errorf("$.patience."+step, "%s", message)

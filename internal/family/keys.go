@@ -106,6 +106,7 @@ func init() {
 		{name: "versions", in: inFile | inChildren, help: "how version strings sort"},
 		{name: "images", in: inFile | inChildren, help: "how images of the family are recognised"},
 		{name: "plain_basic", in: inFile, help: "passwords may be sent without TLS"},
+		{name: "lockout", in: inFile, help: "the number of wrong logins after which a device locks"},
 		{name: "patience", in: inFile | inChildren, help: "how long devices may take in a step"},
 		{name: "cautions", in: inFile | inChildren,
 			help: "cautions to accept before an update, by name"},

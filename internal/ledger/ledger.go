@@ -102,7 +102,8 @@ func (e *CutError) Error() string {
 	if e.Replaced {
 		return fmt.Sprintf("entry %d differs from the record in %s: the ledger was replaced", e.Had, Head)
 	}
-	return fmt.Sprintf("it ends at entry %d, and %s records %d: the end was cut off", e.Has, Head, e.Had)
+	return fmt.Sprintf("it ends at entry %d, and %s records %d: the end was cut off", e.Has, Head,
+		e.Had)
 }
 
 // Ledger is an open ledger. It may be used by several goroutines, and several

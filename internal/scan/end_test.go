@@ -14,6 +14,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/dialect/scripted"
+	"catena/internal/family"
 	"catena/internal/login"
 	"catena/internal/scan/discover"
 	"catena/internal/sim"
@@ -170,6 +173,53 @@ func TestLoginsAreTriedInOrder(t *testing.T) {
 	assert.Equal(t, "refused the login", tested[0].Why(), "a person asked for it")
 	h.logins()
 	assert.Equal(t, "no login for it", h.device(h.scan(), "gate-1").Why())
+}
+
+// The lockout policy that a device or its family reports lowers the number of attempts: the device
+// is never locked, whatever a person asks for and however many commands there are.
+func TestALockoutPolicyLowersTheNumberOfAttempts(t *testing.T) {
+	h := newHill(t, sim.Device{Name: "recorder-1", Kind: "recorder", Model: "BR-5", Serial: "BR5-1",
+		Version: "2.10", Host: 70, Lockout: 3})
+	wrong := func(n int) login.Credential {
+		return login.Credential{ID: fmt.Sprintf("w%d", n), User: "keeper",
+			Password: fmt.Sprintf("wrong-%d", n)}
+	}
+	good := login.Credential{ID: "good", User: "keeper", Password: "quoin"}
+	h.logins(good)
+	d := h.device(h.scan(), "recorder-1")
+	require.Equal(t, device.OK, d.Access)
+	assert.Equal(t, 3, d.Lockout)
+
+	good.Password = "changed"
+	h.logins(good, wrong(1), wrong(2), wrong(3), wrong(4))
+	for range 4 { // commands
+		h.scanner.spent.Clear()
+		d = h.device(h.scan(), "recorder-1")
+	}
+	assert.Equal(t, []string{"good", "w1"}, d.Refused, "the third wrong one would lock it")
+	assert.Equal(t, 2, count(h.place.StandIns()[0].Log, "refused login"))
+	good.ID, good.Password = "new", "quoin"
+	h.logins(good)
+	h.scanner.Attempts = 3
+	h.scanner.spent.Clear()
+	d = h.device(h.scan(), "recorder-1")
+	assert.Equal(t, device.OK, d.Access, "it is not locked, and takes the right one")
+
+	// A family says it of its devices, which are not known yet.
+	assert.Equal(t, 3, h.scanner.lockout(d, d.Endpoint))
+	d.Lockout = 0
+	h.scanner.Dialects = dialect.NewRegistry(scripted.New(family.Family{Name: "tollgarth-gates",
+		Lockout: 4, Program: &family.Program{}}, 0))
+	assert.Equal(t, 4, h.scanner.lockout(d, device.Endpoint{Dialect: "tollgarth-gates"}))
+}
+
+func count(all []string, one string) (n int) {
+	for _, a := range all {
+		if a == one {
+			n++
+		}
+	}
+	return n
 }
 
 // A login for one device is not sent to another that only claims its name.

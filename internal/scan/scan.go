@@ -6,6 +6,7 @@
 package scan
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -196,6 +197,7 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 		d := devices[i]
 		d.ID, d.Name, d.Named, d.Login, d.Refused, d.Moved = o.ID, o.Name, o.Named, o.Login, o.Refused,
 			o.Moved
+		d.Lockout = cmp.Or(d.Lockout, o.Lockout)
 		if o.by == said && d.Moved == "" {
 			d.Moved = o.Address
 		}
@@ -523,8 +525,29 @@ func (s *Scanner) logins(d device.Device, at device.Endpoint) (worked []login.Cr
 		}
 	}
 	spent, _ := s.spent.LoadOrStore(d.Address, new(atomic.Int32))
-	left := max(0, max(1, s.Attempts)-int(spent.(*atomic.Int32).Load()))
-	return append(worked, out[:min(len(out), left)]...), before
+	wrong := int(spent.(*atomic.Int32).Load())
+	left := max(1, s.Attempts) - wrong
+	if locks := s.lockout(d, at); locks > 0 {
+		// The last attempt before it locks is left to its owner. The login that worked may be wrong
+		// now, and those refused by earlier commands may still count, unless a person asks for more.
+		if s.Attempts == 0 {
+			wrong = max(wrong, len(d.Refused))
+		}
+		left = min(left, locks-1-wrong-len(worked))
+	}
+	return append(worked, out[:min(len(out), max(0, left))]...), before
+}
+
+// lockout is the number of wrong logins after which a device locks, as it or its family reports.
+func (s *Scanner) lockout(d device.Device, at device.Endpoint) int {
+	if d.Lockout > 0 {
+		return d.Lockout
+	}
+	speaks, _ := s.Dialects.Named(at.Dialect)
+	if speaks == nil {
+		return 0
+	}
+	return speaks.About().Lockout
 }
 
 // spend counts an attempt that a device refused, unless it was with the login that had worked.

@@ -13,8 +13,8 @@ import (
 	"catena/internal/text"
 )
 
-// typed states in the words of the file that a value is of the wrong type; nil: the error is another
-// one. For example, of limits: {parallel: many}
+// typed states in the words of the file that a value is of the wrong type; nil: it is another error.
+// For example, of limits: {parallel: many}
 //
 //	limits: parallel: must be a whole number, not "many"
 func (d *Doc) typed(err error, into reflect.Type) error {

@@ -53,6 +53,7 @@ type root struct {
 	Update         ref    `json:"UpdateService"`
 	Tasks          ref    `json:"Tasks"`
 	Registries     ref    `json:"Registries"`
+	Accounts       ref    `json:"AccountService"`
 	Sessions       struct {
 		Sessions ref `json:"Sessions"`
 	} `json:"Links"`
@@ -142,6 +143,7 @@ type session struct {
 	// What was read last.
 	systems, managers, tasks ref
 	registries               ref
+	lockout                  *int                         // nil: not read yet
 	words                    map[string]map[string]string // of messages, by registry and name
 	looking                  bool                         // for those
 	updates                  ref                          // the UpdateService
@@ -366,7 +368,7 @@ func (t *session) inside(ctx context.Context, do func() error) error {
 	return err
 }
 
-func (t *session) readInside(ctx context.Context, r root, f *device.Reading) error {
+func (t *session) readInside(ctx context.Context, r root, f *device.Reading) (err error) {
 	for _, c := range []ref{r.Systems, r.Chassis, r.Managers} {
 		got, err := t.first(ctx, c)
 		if err != nil {
@@ -391,6 +393,9 @@ func (t *session) readInside(ctx context.Context, r root, f *device.Reading) err
 	if err := t.readService(ctx); err != nil {
 		return err
 	}
+	if f.Lockout, err = t.lockoutOf(ctx, r.Accounts); err != nil {
+		return err
+	}
 	f.Components = map[string]string{}
 	for name, part := range t.parts {
 		if name != firmware.Main {
@@ -401,6 +406,28 @@ func (t *session) readInside(ctx context.Context, r root, f *device.Reading) err
 		return device.Because(device.Malformed, "a manager without a firmware version")
 	}
 	return nil
+}
+
+// lockoutOf is the number of wrong logins after which the service locks an account (the
+// AccountService's AccountLockoutThreshold, DSP8010); 0: it never does, or does not report it.
+func (t *session) lockoutOf(ctx context.Context, accounts ref) (int, error) {
+	switch {
+	case t.lockout != nil:
+		return *t.lockout, nil
+	case accounts.ID == "":
+		return 0, nil
+	}
+	var policy struct {
+		Threshold int `json:"AccountLockoutThreshold"`
+	}
+	switch err := t.get(ctx, accounts.ID, &policy); {
+	case errors.Is(err, device.ErrAway), errors.Is(err, device.ErrLoginRefused):
+		return 0, err
+	case err != nil || policy.Threshold < 0: // it keeps that to itself
+		policy.Threshold = 0
+	}
+	t.lockout = &policy.Threshold
+	return policy.Threshold, nil
 }
 
 // idle is the version of the manager's other image, where it has two.

@@ -60,7 +60,7 @@ var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22},
 func (d Dialect) About() dialect.About {
 	p := d.family.Program
 	a := dialect.About{Name: d.family.Name, Protocol: p.Protocol, Rank: d.rank, Transport: "tcp",
-		Ports: p.Ports}
+		Ports: p.Ports, Lockout: d.family.Lockout}
 	if d.parent != nil { // nothing answers as one of them, and their parent's login is theirs
 		a.Form = d.parent.About().Form
 		return a

@@ -31,6 +31,8 @@ type recorder struct {
 
 	mu       sync.Mutex
 	tokens   map[string]opened // the open sessions, by their token
+	wrong    int               // wrong logins since the last right one
+	locked   time.Time         // the start of the recorder in which the account was locked
 	sessions int
 	lit      bool
 	idle     string            // the version in the other slot
@@ -139,6 +141,10 @@ func (r *recorder) services() map[string]func() map[string]any {
 				"MultipartHttpPushUri":               "/redfish/v1/UpdateService/upload",
 				"MaxImageSizeBytes":                  64 << 20,
 				"@Redfish.OperationApplyTimeSupport": map[string]any{"SupportedValues": []string{"OnReset"}}}
+		},
+		"AccountService": func() map[string]any {
+			return map[string]any{"Id": "AccountService", "Name": "Accounts", "ServiceEnabled": true,
+				"AccountLockoutThreshold": r.Lockout}
 		},
 		"TaskService": func() map[string]any {
 			return map[string]any{"Tasks": reference(
@@ -346,7 +352,7 @@ func (r *recorder) root(w http.ResponseWriter, req *http.Request) {
 		"Id": "RootService", "Name": "Root Service", "RedfishVersion": "1.15.0", "UUID": r.uuid,
 		"Vendor": "Brackwell", "Product": r.Model,
 		"Tasks": reference("TaskService"), "Systems": reference("Systems"),
-		"Managers":      reference("Managers"),
+		"Managers": reference("Managers"), "AccountService": reference("AccountService"),
 		"Chassis":       reference("Chassis"),
 		"UpdateService": reference("UpdateService"), "Registries": reference("Registries"),
 		"Links": map[string]any{"Sessions": reference("SessionService/Sessions")}})
@@ -364,6 +370,7 @@ var types = map[string]string{"Systems": "ComputerSystem.v1_20_0.ComputerSystem"
 	"Managers": "Manager.v1_17_0.Manager",
 	"Chassis":  "Chassis.v1_23_0.Chassis", "UpdateService": "UpdateService.v1_12_0.UpdateService",
 	"TaskService":       "TaskService.v1_2_0.TaskService",
+	"AccountService":    "AccountService.v1_15_0.AccountService",
 	"FirmwareInventory": "SoftwareInventory.v1_9_0.SoftwareInventory",
 	"Tasks":             "Task.v1_7_0.Task",
 	"Registries":        "MessageRegistryFile.v1_1_3.MessageRegistryFile"}
@@ -422,10 +429,28 @@ func (r *recorder) knows(user, password string) bool {
 		[]byte(r.Login.Password)) == 1
 }
 
+// letsIn checks a login by the account's policy (DSP8010, AccountService): a locked account rejects
+// the right one as well.
+func (r *recorder) letsIn(user, password string) bool {
+	right, boot := r.knows(user, password), r.CameUp()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.Lockout > 0 && r.wrong >= r.Lockout && r.locked.Equal(boot) {
+		r.Did("locked")
+		return false
+	}
+	if right {
+		r.wrong = 0
+	} else {
+		r.wrong, r.locked = r.wrong+1, boot
+	}
+	return right
+}
+
 func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 	var in struct{ UserName, Password string }
 	if json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil ||
-		!r.knows(in.UserName, in.Password) {
+		!r.letsIn(in.UserName, in.Password) {
 		r.Did("refused login")
 		redfishError(w, http.StatusUnauthorized, "ResourceAtUriUnauthorized",
 			"user or password is wrong")

@@ -59,7 +59,9 @@ type Device struct {
 	Downstream []string `yaml:"behind"` // gates: those that hang behind it
 	// switches: the community for reading (default public); that for changes is the login's
 	// password
-	Community string   `yaml:"community"`
+	Community string `yaml:"community"`
+	// recorders: after so many wrong logins an account is locked until a restart; 0: never
+	Lockout   int      `yaml:"lockout"`
 	Idle      string   `yaml:"idle"`      // switches, recorders: the version in the other slot
 	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
 	Relays    []string `yaml:"relays"`    // cameras: tokens of relay outputs
