@@ -6,9 +6,11 @@ import (
 	"crypto/sha256"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -132,6 +134,47 @@ func TestUnpack(t *testing.T) {
 	assert.Empty(t, there.Differences(o, false))
 	_, err = bundle.Unpack(t.Context(), path, dir, other, time.Now)
 	assert.ErrorContains(t, err, "already exists")
+}
+
+// A pack with a flipped bit is refused and leaves nothing, or the bit is in none of what it holds:
+// then all is as it was packed. CATENA_FLIPS sets how many bits are tried, one in each copy.
+func TestFlippedBits(t *testing.T) {
+	_, _, path, _ := packed(t, false)
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	want := entries(t, path)
+	flips := 30
+	if n, err := strconv.Atoi(os.Getenv("CATENA_FLIPS")); err == nil {
+		flips = n
+	}
+	seed := uint64(time.Now().UnixNano())
+	r, refused := rand.New(rand.NewPCG(seed, 1)), 0
+	for range flips {
+		bit := r.IntN(8 * len(whole))
+		raw := bytes.Clone(whole)
+		raw[bit/8] ^= 1 << (bit % 8)
+		root := t.TempDir()
+		from, dir := filepath.Join(root, "night.pack"), filepath.Join(root, "hill")
+		require.NoError(t, os.WriteFile(from, raw, 0o600))
+		s, err := shelf.Open(filepath.Join(root, "shelf"))
+		require.NoError(t, err)
+		if _, err = bundle.Unpack(t.Context(), from, dir, s, time.Now); err != nil {
+			refused++
+			var wrong *bundle.Error
+			require.ErrorAs(t, err, &wrong, "seed %d, bit %d", seed, bit)
+			assert.NoDirExists(t, dir)
+			images, err := s.List()
+			require.NoError(t, err)
+			assert.Empty(t, images, "seed %d, bit %d", seed, bit)
+			continue
+		}
+		assert.Equal(t, want, entries(t, from), "seed %d, bit %d", seed, bit)
+		_, damaged, err := s.Check(t.Context(), func(int64) {})
+		require.NoError(t, err)
+		assert.Empty(t, damaged, "seed %d, bit %d", seed, bit)
+	}
+	t.Logf("%d of %d packs refused, seed %d", refused, flips, seed)
+	assert.Positive(t, refused)
 }
 
 // Images that cannot be read are refused by name; the site is there without them.

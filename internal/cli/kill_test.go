@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bufio"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -60,7 +61,7 @@ func command(dir string, args ...string) *exec.Cmd {
 	cmd := exec.Command("catena", args...)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "CATENA_LOGIN=keeper:quoin-and-sluice",
-		"CATENA_PASSPHRASE=a swan a day",
+		"CATENA_PASSPHRASE=a swan a day", "CATENA_PASSWORD=quoin-and-sluice",
 		"CATENA_SHELF="+filepath.Join(dir, "shelf"))
 	return cmd
 }
@@ -263,6 +264,68 @@ func TestKilledAtRandom(t *testing.T) {
 					said, "no image twice")
 			}
 		})
+	}
+}
+
+// Commands that write the shelf, packs, logins, targets and saved settings are killed at random
+// instants, too: what was there before is there and whole, and the same command comes to its end.
+// CATENA_KILLS sets how often each is killed.
+func TestKilledWhileFilesAreWritten(t *testing.T) {
+	kills := 2
+	if n, err := strconv.Atoi(os.Getenv("CATENA_KILLS")); err == nil {
+		kills = n
+	}
+	dir, _ := patientSite(t, patient)
+	catena(t, dir, "login", "add", "--user", "keeper") // its password is CATENA_PASSWORD
+	catena(t, dir, "order", "new", "night-1", "cam-11", "--accept", "all")
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 9))
+	for i, args := range [][]string{
+		{"shelf", "add", "more"},
+		{"login", "add", "--model", "TG-200", "--user", "admin"},
+		{"target", "set", "newest", "--model", "WX-40"},
+		{"settings", "save", "cam-11"},
+		{"pack", "night-1", "--out", "night-1.pack"},
+		{"hold", "gate-1", "--because", "a trial"},
+		{"name", "gate-1", "gate-one"},
+	} {
+		if i == 0 { // images that the shelf does not have
+			require.NoError(t, os.Mkdir(filepath.Join(dir, "more"), 0o700))
+			for n := range 4 {
+				image := []byte(strings.Repeat(strconv.Itoa(n), 3<<20))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "more", fmt.Sprintf("%d.bin", n)),
+					image, 0o600))
+				require.NoError(t, os.WriteFile(filepath.Join(dir, "more", fmt.Sprintf("%d.yaml", n)),
+					fmt.Appendf(nil, "manifest: 1\nvendor: Wexcombe\nmodels: [WX-90]\nversion: %d.0\n"+
+						"file: %d.bin\nsha256: %x\n", n+1, n, sha256.Sum256(image)), 0o600))
+			}
+		}
+		startedAt := time.Now()
+		catena(t, dir, "version")
+		usual := 4 * time.Since(startedAt) // a command that reads the site takes about so long
+		for range kills {
+			cmd := command(dir, args...)
+			require.NoError(t, cmd.Start())
+			time.Sleep(time.Duration(r.Int64N(int64(usual))))
+			_ = cmd.Process.Kill() // it may have ended: no matter
+			_ = cmd.Wait()
+			assert.Contains(t, catena(t, dir, "ledger", "check"), "The ledger is intact", "seed %d", seed)
+			assert.Contains(t, catena(t, dir, "shelf", "check"), "nothing is damaged", "seed %d", seed)
+			assert.Contains(t, catena(t, dir, "login", "list"), "the site", "seed %d", seed)
+			assert.Contains(t, catena(t, dir, "list"), "cam-11", "seed %d", seed)
+			catena(t, dir, "order", "check", "night-1")
+		}
+		if out, err := command(dir, args...).CombinedOutput(); err != nil { // a killed one was done
+			assert.Regexp(t, "already|did you mean gate-one", string(out), "%v, seed %d", args, seed)
+		}
+	}
+	assert.Contains(t, catena(t, dir, "unpack", "night-1.pack", "elsewhere"), "Made the site folder")
+	assert.Regexp(t, `(?m)^cam-11 .*opaque`, catena(t, dir, "settings", "list"))
+	assert.Contains(t, catena(t, dir, "list"), "gate-one")
+	for _, left := range []string{".unpack-*", "*.tmp*", "settings/*.tmp*"} {
+		found, err := filepath.Glob(filepath.Join(dir, left))
+		require.NoError(t, err)
+		assert.Empty(t, found)
 	}
 }
 

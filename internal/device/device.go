@@ -122,7 +122,7 @@ type Reading struct {
 	// Idle are the versions in the other slots of components that have two, by name; an empty
 	// version: the slot is empty, or cannot be started.
 	Idle map[string]string `json:"idle,omitempty"`
-	// after so many wrong logins it locks, as it reports; 0: it does not report that
+	// the number of wrong logins after which it locks; 0: it does not report one
 	Lockout int `json:"lockout,omitempty"`
 
 	// What follows is of the moment: it is not kept with the device (Over).

@@ -13,7 +13,7 @@ import (
 	"catena/internal/text"
 )
 
-// typed states in the words of the file that a value is of the wrong type; nil: it is another error.
+// typed states in the words of the file that a value has the wrong type; nil: the error is another.
 // For example, of limits: {parallel: many}
 //
 //	limits: parallel: must be a whole number, not "many"

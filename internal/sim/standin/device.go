@@ -60,7 +60,7 @@ type Device struct {
 	// switches: the community for reading (default public); that for changes is the login's
 	// password
 	Community string `yaml:"community"`
-	// recorders: after so many wrong logins an account is locked until a restart; 0: never
+	// recorders: the number of wrong logins after which an account is locked until a restart; 0: never
 	Lockout   int      `yaml:"lockout"`
 	Idle      string   `yaml:"idle"`      // switches, recorders: the version in the other slot
 	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
