@@ -82,10 +82,6 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	if err != nil {
 		return err
 	}
-	client, err := shelf.FeedClient(f.ca)
-	if err != nil {
-		return usage("--ca: %w", err)
-	}
 	var key ssh.PublicKey
 	if f.key != "" {
 		key, err = publicKey(f.key)
@@ -106,7 +102,10 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			return usage("%w", err)
 		}
 		meter := &view.Meter{W: a.err, Style: a.style(a.err)}
-		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Client: client, Now: a.now}
+		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Now: a.now}
+		if err := a.feedClient(p, f.ca); err != nil {
+			return err
+		}
 		bad, err := a.pullOne(ctx, p, wanted, f.look, meter)
 		meter.Clear()
 		if err != nil && (len(sources) == 1 || ctx.Err() != nil) {
@@ -119,6 +118,26 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	}
 	if failed {
 		return exit{exitError, errSilent}
+	}
+	return nil
+}
+
+// feedClient gives a puller its client: with the certificates named now, or those that the feed was
+// pulled with before.
+func (a *app) feedClient(p *shelf.Puller, file string) (err error) {
+	trust := ""
+	if file == "" {
+		trust, err = p.Shelf.FeedCA(p.Source)
+	} else {
+		var raw []byte
+		raw, err = files.Read(file, files.Key)
+		trust, p.CA = string(raw), string(raw)
+	}
+	if err != nil {
+		return usage("--ca: %w", err)
+	}
+	if p.Client, err = shelf.FeedClient(trust); err != nil {
+		return usage("--ca %s: %w", file, err)
 	}
 	return nil
 }

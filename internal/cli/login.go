@@ -227,6 +227,9 @@ func (a *app) newPasswords(e *login.Entry, f loginFlags) error {
 			return strings.TrimRight(line, "\r\n"), nil
 		}
 		password, err := a.askSecret(what + ": ")
+		if errors.Is(err, errNoTerminal) && e.Keyed() && variable == "CATENA_PASSWORD" {
+			return "", nil // the key alone
+		}
 		if errors.Is(err, errNoTerminal) {
 			return "", usage("no terminal to ask for the password; use --password-stdin or %s", variable)
 		}

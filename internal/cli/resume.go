@@ -37,6 +37,7 @@ job is resumed.`,
 		},
 	}
 	patienceVar(c, &said)
+	c.Flags().BoolP("yes", "y", false, "nothing: a resumed job asks nothing; for scripts")
 	return c
 }
 

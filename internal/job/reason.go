@@ -180,9 +180,11 @@ var sentences = map[Why]func(r *Reason) string{
 	DidNotReturn: func(r *Reason) string {
 		return fmt.Sprintf("it did not come back within %s after its restart", r.Within)
 	},
-	StillRuns:  func(r *Reason) string { return "it still runs " + r.Is },
-	NoRollback: func(r *Reason) string { return "it cannot be rolled back: no image of " + r.Want },
-	NotLeft:    func(r *Reason) string { return "it " + r.Device.Error() },
+	StillRuns: func(r *Reason) string { return "it still runs " + r.Is },
+	NoRollback: func(r *Reason) string {
+		return "it cannot be rolled back: the shelf has no image of " + r.Want + " that may be sent to it"
+	},
+	NotLeft: func(r *Reason) string { return "it " + r.Device.Error() },
 }
 
 func (r *Reason) sentence() string {

@@ -141,12 +141,15 @@ type DeviceState struct {
 	Path      []order.Hop `json:"path"`
 	// the version of the step: a intermediate version on the way, or the end of it
 	StepVersion string `json:"toward,omitempty"`
-	// seconds from its first step to its end; 0 where a crash was in between
+	// seconds from its first step to its end; where a crash was in between, with the time until it was
+	// continued
 	Took float64 `json:"took,omitempty"`
 
 	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
 	Touched bool   `json:"touched,omitempty"` // an image was started to be sent
 	Saved   string `json:"saved,omitempty"`   // under which name its settings were kept before
+
+	startedAt time.Time // its first step in its present turn
 
 	// What a process needs to continue after a crash.
 	last       Effect          // the newest that started
@@ -367,13 +370,16 @@ func (d *DeviceState) take(e ledger.Entry) error {
 		return d.asks(e)
 	case StepStarted, Over:
 		d.Asks = ""
+		if d.startedAt.IsZero() {
+			d.startedAt = e.At
+		}
 		var b Effect
 		if err := json.Unmarshal(e.Body, &b); err != nil {
 			return err
 		}
 		d.effect(e, b)
 	case Postponed:
-		d.Step, d.Asks = Waiting, ""
+		d.Step, d.Asks, d.startedAt = Waiting, "", time.Time{}
 	case Noted:
 		d.Cause = &Reason{}
 		err := json.Unmarshal(e.Body, d.Cause)
@@ -387,6 +393,9 @@ func (d *DeviceState) take(e ledger.Entry) error {
 		d.Asks, d.Since = "", e.At
 		d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.runs(), b.Cause, b.Cause.Error(), ""
 		d.Touched, d.Took = d.Touched || b.Facts.Written, b.Took.Seconds()
+		if b.Took == 0 && !d.startedAt.IsZero() {
+			d.Took = max(0, e.At.Sub(d.startedAt).Seconds()) // a clock may jump
+		}
 	}
 	return nil
 }

@@ -542,13 +542,13 @@ func (m *Matcher) Again(d device.Device) Row {
 	i := slices.IndexFunc(usable, func(c candidate) bool {
 		return of.order.Equal(c.Version, d.Version)
 	})
+	if why := of.unsafe(firmware.Main, d.Version); why != "" {
+		row.Reason = fmt.Sprintf("%s is never sent: %s", d.Version, why)
+		return row
+	}
 	if i < 0 {
 		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", d.Version, d.Vendor,
 			d.Model)
-		return row
-	}
-	if why := of.unsafe(firmware.Main, d.Version); why != "" {
-		row.Reason = fmt.Sprintf("%s is never sent: %s", d.Version, why)
 		return row
 	}
 	row.Target, row.Reason = d.Version, "requested again"
@@ -584,11 +584,11 @@ func (m *Matcher) To(d device.Device, component, v string) Row {
 		return row
 	}
 	switch {
-	case i < 0:
-		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
-		return row
 	case of.unsafe(component, v) != "":
 		row.Reason = fmt.Sprintf("%s is never sent: %s", v, of.unsafe(component, v))
+		return row
+	case i < 0:
+		row.Reason = fmt.Sprintf("no image of %s for %s %s on the shelf", v, d.Vendor, d.Model)
 		return row
 	}
 	row.Path, row.Reason = of.route(usable, component, runs, &usable[i])

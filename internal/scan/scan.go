@@ -104,11 +104,12 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	if s.OwnCommunities != nil {
 		look.OwnCommunities = s.OwnCommunities(known)
 	}
+	networks, more := s.knownPorts(networks, known)
 	seen, err := look.Run(ctx, networks)
 	if err != nil {
 		return result, err
 	}
-	result.Outside, result.Asked, result.Warnings = seen.Outside, seen.Asked, seen.Warnings
+	result.Outside, result.Asked, result.Warnings = seen.Outside, seen.Asked-more, seen.Warnings
 	found := join(merge(s.Dialects, seen.Sightings), s.keys.sameKey)
 	if len(found) > maxDevices {
 		result.Warnings = append(result.Warnings,
@@ -209,6 +210,29 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 			all[i].verifiedAt = o.Address
 		}
 	}
+}
+
+// knownPorts adds the ports of known devices to the networks that have their addresses and name no
+// ports: a device at an unusual port is looked for where it was. For example, with gate-1 known at
+// 10.20.4.101:8099, a scan of 10.20.4.0/24 also tries that port there. added is how many it adds.
+func (s *Scanner) knownPorts(networks []discover.Network, known []device.Device) (
+	out []discover.Network, added int) {
+	out = slices.Clone(networks)
+	usual := s.Dialects.Ports()
+	for i, n := range out {
+		ranges := slices.Clone(n.Ranges)
+		for _, k := range known {
+			at := address(k.Endpoint)
+			speaks, _ := s.Dialects.Named(k.Dialect) // nil: it was not recognised
+			if at.IsValid() && len(n.Ports) == 0 && len(n.Ranges) > 0 && n.Inside(at) &&
+				(speaks == nil || speaks.About().Transport == "tcp") && !slices.Contains(usual, at.Port()) {
+				ranges = append(ranges, site.Range{First: at.Addr(), Last: at.Addr(), Port: at.Port()})
+				added++
+			}
+		}
+		out[i].Ranges = ranges
+	}
+	return out, added
 }
 
 // retryKnown adds the known devices that were looked for and not recognised, where they take a

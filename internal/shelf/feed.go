@@ -121,11 +121,12 @@ func ParseFeed(name string, data []byte) (Feed, error) {
 // trusted is what the shelf remembers of one feed of one key. Trust belongs to the key, not
 // to the path: a stick that is mounted elsewhere, or a mirror, is the same feed.
 type trusted struct {
-	Key     string   `yaml:"key"`     // as in a .pub file
-	Feed    string   `yaml:"feed"`    // its name; empty: none was seen yet
-	Sources []string `yaml:"sources"` // where it was pulled from
-	Number  int64    `yaml:"number"`  // the highest seen
-	Digest  string   `yaml:"digest"`  // of that index
+	Key     string   `yaml:"key"`          // as in a .pub file
+	Feed    string   `yaml:"feed"`         // its name; empty: none was seen yet
+	Sources []string `yaml:"sources"`      // where it was pulled from
+	Number  int64    `yaml:"number"`       // the highest seen
+	Digest  string   `yaml:"digest"`       // of that index
+	CA      string   `yaml:"ca,omitempty"` // certificates that its server is trusted by, as PEM
 }
 
 // path is where a file of the feed's lies.
@@ -155,11 +156,24 @@ func (s *Shelf) trusts() ([]trusted, error) {
 	return out, nil
 }
 
+// FeedCA returns the certificates, as PEM, by which the server of a known feed was trusted when it
+// was pulled from there; empty: those of the system.
+func (s *Shelf) FeedCA(source string) (string, error) {
+	all, err := s.trusts()
+	for _, t := range all {
+		if t.CA != "" && slices.Contains(t.Sources, source) {
+			return t.CA, nil
+		}
+	}
+	return "", err
+}
+
 // Puller fetches from one feed.
 type Puller struct {
 	Shelf  *Shelf
 	Source string        // https://…, or a folder
 	Key    ssh.PublicKey // to trust from now on; nil: those that are trusted already
+	CA     string        // certificates to remember with the feed, as PEM; empty: those of before
 	Client *http.Client
 	Now    func() time.Time
 	// Progress is told the bytes fetched so far; it may be nil.
@@ -198,6 +212,9 @@ func (p *Puller) Index(ctx context.Context) (Feed, error) {
 		return f, fmt.Errorf("%w: two different indexes have the number %d", ErrOlder, f.Number)
 	}
 	known.Number, known.Digest = f.Number, digest
+	if p.CA != "" {
+		known.CA = p.CA
+	}
 	if !slices.Contains(known.Sources, p.Source) {
 		known.Sources = append(known.Sources, p.Source)
 	}

@@ -210,6 +210,35 @@ func newKey(t *testing.T) ssh.Signer {
 	return signer
 }
 
+// The certificates by which the server of a feed is trusted are remembered with the feed.
+func TestCertificatesAreRememberedWithTheFeed(t *testing.T) {
+	dir, key := feedOf(t)
+	server := httptest.NewTLSServer(http.FileServer(http.Dir(dir)))
+	defer server.Close()
+	ca := string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}))
+	s := open(t)
+	stored, err := s.FeedCA(server.URL)
+	require.NoError(t, err)
+	assert.Empty(t, stored)
+	client, err := shelf.FeedClient(ca)
+	require.NoError(t, err)
+	_, err = (&shelf.Puller{Shelf: s, Source: server.URL, Key: key, CA: ca, Client: client,
+		Now: time.Now}).Index(t.Context())
+	require.NoError(t, err)
+	stored, err = s.FeedCA(server.URL)
+	require.NoError(t, err)
+	assert.Equal(t, ca, stored)
+	client, err = shelf.FeedClient(stored)
+	require.NoError(t, err)
+	_, err = (&shelf.Puller{Shelf: s, Source: server.URL, Client: client, Now: time.Now}).Index(t.Context())
+	require.NoError(t, err)
+	stored, err = s.FeedCA(server.URL)
+	require.NoError(t, err)
+	assert.Equal(t, ca, stored, "a pull without --ca does not forget them")
+	_, err = shelf.FeedClient("nothing of the kind")
+	assert.EqualError(t, err, "it contains no certificate")
+}
+
 func TestPullsAFewAtATime(t *testing.T) {
 	var files []file
 	for i := range 12 {

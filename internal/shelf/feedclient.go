@@ -1,9 +1,9 @@
 package shelf
 
 import (
-	"catena/internal/files"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -25,20 +25,14 @@ func FeedSource(source string) (string, error) {
 }
 
 // FeedClient returns a client that fetches over HTTPS, and follows no redirect to another host. ca
-// is a file with certificates to trust besides those of the system; empty: none.
+// are certificates to trust besides those of the system, as PEM; empty: none.
 func FeedClient(ca string) (*http.Client, error) {
 	roots, err := x509.SystemCertPool()
 	if err != nil {
 		roots = x509.NewCertPool()
 	}
-	if ca != "" {
-		raw, err := files.Read(ca, files.Key)
-		if err != nil {
-			return nil, err
-		}
-		if !roots.AppendCertsFromPEM(raw) {
-			return nil, fmt.Errorf("%s holds no certificate", ca)
-		}
+	if ca != "" && !roots.AppendCertsFromPEM([]byte(ca)) {
+		return nil, errors.New("it contains no certificate")
 	}
 	return &http.Client{
 		Transport: &http.Transport{Proxy: http.ProxyFromEnvironment,
