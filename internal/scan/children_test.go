@@ -54,9 +54,26 @@ func TestWhichChildItIs(t *testing.T) {
 	assert.Equal(t, "does not answer: its parent c does not answer",
 		byName["unasked"].Why())
 	assert.NotContains(t, byName, "elsewhere", "no one looked at its parent")
-	require.Contains(t, byName, "PH-2-S9")
-	assert.Equal(t, Unnumbered+"new", byName["PH-2-S9"].Through)
-	assert.Empty(t, byName["PH-2-S9"].ID)
+	require.Contains(t, byName, "S9")
+	assert.Equal(t, Unnumbered+"new", byName["S9"].Through)
+	assert.Empty(t, byName["S9"].ID)
 	assert.Len(t, r.Devices, 10)
 	assert.Empty(t, r.Warnings)
+}
+
+// A child that its parent gives no name gets a short one; all of its identity is needed only where two
+// would have the same.
+func TestNamesOfChildren(t *testing.T) {
+	child := func(serial, unit string) device.Device {
+		return device.Device{Endpoint: device.Endpoint{Through: "d1", Unit: unit},
+			Reading: device.Reading{Identity: device.Identity{Model: "FND-11", Serial: serial}}}
+	}
+	r := Result{Devices: []device.Device{child("", "FND-11-501 ed73f95c50ff27b9c483"),
+		child("", "FND-11-501 00aa41c2"), child("F501-7", "F501-7 4"), child("", "3"), child("77", "77")}}
+	r.name(nil)
+	var names []string
+	for _, d := range r.Devices {
+		names = append(names, d.Name)
+	}
+	assert.Equal(t, []string{"FND-11-501", "FND-11-501-00aa41c2", "F501-7", "FND-11-3", "FND-11-77"}, names)
 }

@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"slices"
 	"strings"
@@ -367,4 +370,115 @@ func TestWhoAnswersARPOnly(t *testing.T) {
 			netip.MustParseAddr("10.99.0.1"): "02:00:5e:00:53:01"},
 		[]discover.Network{{Ranges: ranges(t, "10.20.4.0/24")}})
 	assert.Equal(t, []string{"10.20.4.9: present (ARP), but does not answer"}, r.Warnings)
+}
+
+// A device that is only announced, and whose port is closed, does not "answer": it accepts no
+// connections. One whose port is open answers.
+func TestOnlyAnnounced(t *testing.T) {
+	open, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = open.Close() })
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	require.NoError(t, closed.Close())
+	for address, want := range map[string]device.Problem{
+		open.Addr().String():   device.NotRecognised,
+		closed.Addr().String(): device.OnlyAnnounced,
+		"127.0.0.1:0":          device.OnlyAnnounced, // an announcement without a port
+	} {
+		f := &found{Device: device.Device{Endpoint: device.Endpoint{Address: address},
+			FoundVia: []string{"mdns", "ssdp"}, Access: device.Unreadable,
+			Trouble: device.Because(device.NotRecognised, "it announces _http._tcp")}}
+		newScanner(time.Second).readOne(t.Context(), f)
+		assert.Equal(t, want, f.Trouble.Problem, address)
+	}
+}
+
+const bothPorts = `family: brackwell-panels
+vendor: Brackwell
+models: [BP-1]
+recognise:
+  - get: /about
+    take: {model: $.model, serial: $.serial}
+login:
+  - get: /session
+read:
+  - get: /version
+    take: {version: $.version}
+`
+
+// One host that answers over HTTP and HTTPS, by one family, is one device: TLS first, one attempt with
+// a wrong login, no second device for its rejection or another certificate.
+func TestOneHostTwoPorts(t *testing.T) {
+	attempts, password := 0, right
+	handler := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		_, given, ok := r.BasicAuth()
+		switch {
+		case r.URL.Path == "/about":
+			_, _ = w.Write([]byte(`{"model": "BP-1", "serial": "BP-10070"}`))
+			return
+		case !ok:
+		case given == password && r.TLS != nil:
+			_, _ = w.Write([]byte(`{"version": "2.0"}`))
+			return
+		default:
+			attempts++
+		}
+		w.Header().Set("WWW-Authenticate", `Basic realm="panel"`)
+		w.WriteHeader(http.StatusUnauthorized)
+	})
+	plain, secure := httptest.NewServer(handler), httptest.NewTLSServer(handler)
+	t.Cleanup(plain.Close)
+	t.Cleanup(secure.Close)
+	f, err := family.Parse("panels.yaml", []byte(bothPorts))
+	require.NoError(t, err)
+	ports := func(urls ...string) (out []site.Port) {
+		for _, u := range urls {
+			p, err := site.ParsePort(u[strings.LastIndex(u, ":")+1:])
+			require.NoError(t, err)
+			out = append(out, p)
+		}
+		return out
+	}
+	h := &hill{t: t, scanner: newScanner(3 * time.Second), networks: []discover.Network{{Adapter: "lo",
+		Ranges: ranges(t, "127.0.0.1"), Ports: ports(plain.URL, secure.URL)}}}
+	h.scanner.Dialects = dialect.NewRegistry(scripted.New(f, 0))
+	h.scanner.Via = []string{"sweep"}
+	one := func(r Result) device.Device {
+		require.Len(t, r.Devices, 1)
+		assert.Equal(t, "https", r.Devices[0].Scheme)
+		return r.Devices[0]
+	}
+
+	h.logins(login.Credential{ID: "l1", User: "keeper", Password: other})
+	d := one(h.scan())
+	assert.Equal(t, device.LoginRefused, d.Access)
+	assert.Equal(t, 1, attempts, "one attempt, over TLS")
+	h.logins(login.Credential{ID: "l2", User: "keeper", Password: right})
+	h.scanner.spent.Clear() // another command
+	d = one(h.scan())
+	assert.Equal(t, device.OK, d.Access)
+	assert.Equal(t, "2.0", d.Version)
+	id := d.ID
+
+	// Another certificate stops it, with no second device at the other port; nor is there one after it
+	// was accepted.
+	for i := range h.scanner.Trusted {
+		if h.scanner.Trusted[i].Kind == device.KeyTLS {
+			h.scanner.Trusted[i].Fingerprint = "SHA256:another"
+		}
+	}
+	d = one(h.scan())
+	assert.Equal(t, device.IdentityChanged, d.Access)
+	h.scanner.Trusted = nil // accepted
+	d = one(h.scan())
+	assert.Equal(t, device.OK, d.Access)
+	assert.Equal(t, id, d.ID)
+	assert.Len(t, h.known, 1)
+
+	// Ports that someone names are respected, although the other one answers.
+	h.known, h.scanner.Trusted = nil, nil
+	h.networks[0].Ports = ports(secure.URL)
+	assert.Equal(t, secure.Listener.Addr().String(), one(h.scan()).Address)
+	assert.Equal(t, 1, attempts)
 }

@@ -8,6 +8,8 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -189,6 +191,13 @@ func (f *found) take(dialects dialect.Registry, s discover.Sighting) {
 	f.via(s.Via)
 }
 
+// onlyAnnounced reports whether nothing but announcements by multicast have shown the device.
+func (f *found) onlyAnnounced() bool {
+	return len(f.FoundVia) > 0 && !slices.ContainsFunc(f.FoundVia, func(via string) bool {
+		return via != "mdns" && via != "ssdp" && via != "ws-discovery"
+	})
+}
+
 // via notes a discovery protocol that found it.
 func (f *found) via(name string) {
 	if !slices.Contains(f.FoundVia, name) {
@@ -363,7 +372,11 @@ func (r *Result) name(known []device.Device) {
 			name = strings.TrimSuffix(d.Address, ":0")
 		}
 		if name == "" { // a child has no address
-			name = text.Name(d.Model + "-" + d.Unit)
+			all := childNames(*d)
+			name = all[0]
+			if i := slices.IndexFunc(all, func(n string) bool { return free(n, d.ID) }); i >= 0 {
+				name = all[i]
+			}
 		}
 		for n := 2; !free(name, d.ID); n++ {
 			name = fmt.Sprintf("%s~%d", strings.TrimSuffix(name, fmt.Sprintf("~%d", n-1)), n)
@@ -371,6 +384,27 @@ func (r *Result) name(known []device.Device) {
 		d.Name = name
 		used[strings.ToLower(name)] = true
 	}
+}
+
+// childNames are short names for a child that its parent gives none, the best one first: its serial
+// number, the first value of its identity, all of it. For example, of a finder FND-11 with the
+// identity "FND-11-501 ed73f95c50ff27b9c483":
+//
+//	FND-11-501      FND-11-501-ed73f95c50ff27b9c483
+//
+// What does not start with a letter, such as the place 3 in a rack, gets the model before it.
+func childNames(d device.Device) (all []string) {
+	first, _, _ := strings.Cut(d.Unit, " ")
+	for _, n := range []string{d.Serial, first, d.Unit} {
+		n = text.Name(n)
+		if r, _ := utf8.DecodeRuneInString(n); n != "" && !unicode.IsLetter(r) {
+			n = text.Name(d.Model + "-" + n)
+		}
+		if n != "" && !slices.Contains(all, n) {
+			all = append(all, n)
+		}
+	}
+	return append(all, text.Name(d.Model+"-"+d.Unit))
 }
 
 // isElsewhere tells whether a name reads like an ID or an address: a device that calls itself

@@ -119,7 +119,9 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 	}
 	neighbours := arpTable()
 	addMACs(found, neighbours)
-	result.mute(found, neighbours, seen.Networks)
+	if len(s.Via) == 0 { // else others were not asked in a way that they would answer
+		result.mute(found, neighbours, seen.Networks)
+	}
 	s.own(found, known, seen.Networks)
 	found = s.retryKnown(ctx, found, known, seen.Networks)
 	if err := s.read(ctx, found); err != nil {
@@ -320,9 +322,12 @@ func (s *Scanner) readOne(ctx context.Context, d *found) {
 		return
 	}
 	if len(d.talks) == 0 {
-		if d.readOnly {
+		switch {
+		case d.readOnly:
 			d.Access, d.Trouble = device.OK, nil
 			s.pinSerial(d)
+		case d.onlyAnnounced() && !s.discoverer().Opens(ctx, address(d.Endpoint)):
+			d.Access, d.Trouble = device.Away, device.Because(device.OnlyAnnounced, "")
 		}
 		return
 	}
@@ -461,11 +466,17 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 			more, listed, err = read(ctx, speaks, at, login, d.Identity)
 			facts = more.Over(facts)
 		}
+		if !d.fixed && errors.Is(err, device.ErrAway) && speaks.About().Transport == "udp" {
+			// It was heard just now, so that it does not answer means that it does not take this one.
+			err = device.Because(device.BadLogin, "it does not answer this community or user")
+		}
 		d.listing = listed
 		d.Reading = facts.Over(d.Reading)
 		d.Access, d.Trouble = Access(err)
 		tried++
 		switch {
+		case d.fixed && errors.Is(err, device.ErrAway) && speaks.About().Transport == "udp":
+			continue // it is away, or takes another login
 		case errors.Is(err, device.ErrLoginRefused):
 			s.spend(d.Address, login.ID != "" && login.ID == worked)
 			if login.ID == "" {

@@ -354,7 +354,11 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 			b.Sent(n)
 		}
 	}}
-	for _, write := range []func() error{
+	cut := func() error {
+		return device.Because(device.NoAnswer, "the transfer was interrupted after %d of %d bytes", body.n,
+			b.Size)
+	}
+	for i, write := range []func() error{
 		func() error { return nil },
 		func() error {
 			_, err := fmt.Fprintf(in, "C0644 %d %s\n", b.Size,
@@ -370,9 +374,17 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 		},
 	} {
 		if err := write(); err != nil {
+			if ctx.Err() == nil && errors.Is(err, io.EOF) {
+				return cut()
+			}
 			return cause(ctx, err)
 		}
-		if err := scpAnswer(ctx, answers, remote); err != nil {
+		switch err := scpAnswer(ctx, answers, remote); {
+		case errors.Is(err, io.EOF) && i == 0:
+			return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
+		case errors.Is(err, io.EOF):
+			return cut()
+		case err != nil:
 			return err
 		}
 	}
@@ -384,14 +396,14 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 	return nil
 }
 
-// scpAnswer reads what the far side of scp says to a write.
+// scpAnswer reads the answer of the far side of scp to a write; io.EOF: it closed.
 func scpAnswer(ctx context.Context, answers *bufio.Reader, remote string) error {
 	code, err := answers.ReadByte()
 	switch {
 	case ctx.Err() != nil:
 		return cause(ctx, context.Canceled)
 	case err != nil:
-		return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
+		return io.EOF
 	case code == 0:
 		return nil
 	}

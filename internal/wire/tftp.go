@@ -23,6 +23,7 @@ const (
 
 	tftpWithin    = time.Second // for one answer, then it is sent again
 	tftpTries     = 10          // without an answer that leads on
+	tftpCalls     = 5           // requests before the first answer
 	tftpBlock     = 1468        // bytes: with all headers just the 1,500 of a frame
 	tftpWindow    = 16          // blocks under way that are asked for, and granted at most
 	tftpMost      = 65464       // bytes of a block: RFC 2348
@@ -137,7 +138,11 @@ func (x *transfer) receive(until time.Time) ([]byte, error) {
 // ask sends packets until the peer answers with one that take accepts. Its error is the peer's own,
 // or that it does not answer.
 func (x *transfer) ask(send func() error, take func(op, n uint16, p []byte) bool) error {
-	for range tftpTries {
+	tries, silent := tftpTries, "it accepts no more of the image by TFTP"
+	if x.peer == nil {
+		tries, silent = tftpCalls, "nothing answers by TFTP"
+	}
+	for range tries {
 		if err := send(); err != nil {
 			return err
 		}
@@ -162,7 +167,7 @@ func (x *transfer) ask(send func() error, take func(op, n uint16, p []byte) bool
 			}
 		}
 	}
-	return device.Because(device.NoAnswer, "it accepts no more of the image by TFTP")
+	return device.Because(device.NoAnswer, "%s", silent)
 }
 
 // send sends a body in blocks, a window of them before each answer (RFC 7440, 4). acked is told how

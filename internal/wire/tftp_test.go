@@ -104,3 +104,15 @@ func TestTFTPRefusals(t *testing.T) {
 	defer cancel()
 	assert.Error(t, wire.PutTFTP(ctx, silent, "image.bin", body))
 }
+
+// A dead port is reported as such, after a few requests.
+func TestTFTPToADeadPort(t *testing.T) {
+	t.Parallel()
+	requests := 0
+	dead := server(t, func([]byte) [][]byte { requests++; return nil })
+	body := wire.Body{From: bytes.NewReader([]byte("lock")), Size: 4}
+	err := wire.PutTFTP(t.Context(), dead, "image.bin", body)
+	require.ErrorIs(t, err, device.ErrAway)
+	assert.ErrorContains(t, err, "nothing answers by TFTP")
+	assert.Equal(t, 5, requests)
+}

@@ -107,7 +107,7 @@ func newCarrier(s *session, p *place, protocol string) carrier {
 	case "ssh":
 		return &sshCarrier{session: s, place: p}
 	case "snmp":
-		return &snmpCarrier{s, p}
+		return &snmpCarrier{session: s, place: p}
 	case "tftp":
 		return tftpCarrier{p}
 	}

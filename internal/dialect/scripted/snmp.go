@@ -19,8 +19,9 @@ import (
 // snmpCarrier sends steps as SNMP (RFC 3416). A get may be sent again automatically, a set never
 // is: when its answer is lost, the device is asked what came of it.
 type snmpCarrier struct {
-	session *session
-	place   *place
+	session  *session
+	place    *place
+	answered bool // with the login of the place
 }
 
 func (c *snmpCarrier) close() {}
@@ -44,11 +45,13 @@ func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 		} else {
 			a, err = get(client, step)
 		}
+		err = snmp.Silence(ctx, err, c.place.at.Endpoint, c.answered)
 		_ = client.Close()
 		if err == nil || !errors.Is(err, device.ErrLoginRefused) {
 			break
 		}
 	}
+	c.answered = c.answered || err == nil
 	return a, err
 }
 

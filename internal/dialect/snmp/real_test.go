@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/device"
@@ -34,6 +35,7 @@ func TestRealAgent(t *testing.T) {
 sysName top
 createUser warden SHA-256 quoin-and-sluice AES towpath-and-gate
 createUser lodger MD5 quoin-and-sluice
+rocommunity towpath 127.0.0.1
 rouser warden priv
 rouser lodger auth
 `, address, dir)), 0o600))
@@ -53,10 +55,32 @@ rouser lodger auth
 		"it takes a moment to come up")
 	require.NoError(t, read(login.Credential{User: "lodger", Password: "quoin-and-sluice",
 		SNMP: login.SNMP{Auth: "md5"}}))
-	wrong := warden
-	wrong.SNMP.Secret = "another-secret"
-	require.Error(t, read(wrong))
-	wrong = warden
-	wrong.SNMP.Auth = "sha"
-	require.ErrorIs(t, read(wrong), device.ErrLoginRefused)
+	// Each rejection names what is wrong, and none of them speaks of a community.
+	for says, wrong := range map[string]login.Credential{
+		"or its privacy password or protocol, is wrong": {User: "warden", Password: "quoin-and-sluice",
+			SNMP: login.SNMP{Auth: "sha256", Privacy: "aes", Secret: "another-secret"}},
+		"or its authentication password or protocol, is wrong": {User: "warden", Password: "quoin-and-sluice",
+			SNMP: login.SNMP{Auth: "sha", Privacy: "aes", Secret: "towpath-and-gate"}},
+		"the user, or its authentication password": {User: "nobody", Password: "quoin-and-sluice",
+			SNMP: login.SNMP{Auth: "sha256"}},
+	} {
+		err := read(wrong)
+		require.ErrorIs(t, err, device.ErrLoginRefused, says)
+		assert.ErrorContains(t, err, says)
+		assert.NotContains(t, err.Error(), "community")
+	}
+
+	// A wrong community is not answered. The agent answers the discovery of SNMPv3, so it is there, and
+	// rejected it; once it is gone, silence is silence.
+	at.ProtocolVersion = snmp.V2c
+	require.NoError(t, read(login.Credential{Password: "towpath"}))
+	require.ErrorIs(t, read(login.Credential{Password: "lockside"}), device.ErrLoginRefused)
+	session := snmp.Dialect{}.Open(at, login.Credential{Password: "towpath"})
+	_, err = session.Read(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, c.Process.Kill())
+	_ = c.Wait()
+	_, err = session.Read(t.Context())
+	require.ErrorIs(t, err, device.ErrAway)
+	require.ErrorIs(t, read(login.Credential{Password: "lockside"}), device.ErrAway)
 }

@@ -77,8 +77,9 @@ func (Dialect) Open(at dialect.At, as login.Credential) dialect.Session {
 
 type session struct {
 	dialect.ReadOnly
-	at dialect.At
-	as login.Credential
+	at       dialect.At
+	as       login.Credential
+	answered bool // with this login
 }
 
 // objects of the system group, the ENTITY-MIB, the interfaces group and the LLDP-MIB.
@@ -126,11 +127,13 @@ func (t *session) Read(ctx context.Context) (facts device.Reading, err error) {
 			return facts, device.Because(device.NoAnswer, "%v", err)
 		}
 		facts, last = read(c)
+		last = Silence(ctx, last, t.at.Endpoint, t.answered)
 		_ = c.Close()
 		if last == nil || !errors.Is(last, device.ErrLoginRefused) {
 			break
 		}
 	}
+	t.answered = t.answered || last == nil
 	return facts.Clean(), last
 }
 
@@ -223,22 +226,51 @@ func read(c *gosnmp.GoSNMP) (device.Reading, error) {
 	return f, t.err
 }
 
-// Refusal says what an error of the first question means. An agent does not answer a
-// wrong community at all; that it is there was heard before.
+// errSilent is returned by Refusal where nothing answered in time.
+var errSilent = device.Because(device.NoAnswer, device.NotInTime)
+
+// Refusal says what an error of a request means. It is errSilent where nothing answered: an agent does
+// not answer a wrong community at all, and no one who is away or restarts; see Silence.
 func Refusal(err error) error {
+	because := func(what string) error { return device.Because(device.BadLogin, "%s", what) }
 	switch {
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err
 	case strings.Contains(err.Error(), "timeout"):
-		return device.Because(device.BadLogin, "it does not answer this community")
-	case strings.Contains(err.Error(), "not authentic"): // the answer was signed another way
-		return device.ErrLoginRefused
-	case errors.Is(err, gosnmp.ErrUnknownUsername), errors.Is(err, gosnmp.ErrWrongDigest),
-		errors.Is(err, gosnmp.ErrDecryption),
-		errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
-		return device.ErrLoginRefused
+		return errSilent
+	case strings.Contains(err.Error(), "refused"): // nothing listens at the port
+		return device.Because(device.NoAnswer, "its SNMP port is closed")
+	case errors.Is(err, gosnmp.ErrUnknownUsername):
+		return because("it does not know the user")
+	case errors.Is(err, gosnmp.ErrWrongDigest), strings.Contains(err.Error(), "not authentic"):
+		return because("the user, or its authentication password or protocol, is wrong")
+	case errors.Is(err, gosnmp.ErrDecryption):
+		return because("the privacy password or protocol is wrong")
+	case errors.Is(err, gosnmp.ErrUnknownSecurityLevel):
+		return because("it does not accept the user at this security level")
 	}
 	return device.Because(device.Malformed, "SNMP: %s", text.Clean(err.Error()))
+}
+
+// Silence decides what the silence after a request means. Where the login has been answered in this
+// session, the device is away. Else it is asked what it answers without a login (the discovery of
+// SNMPv3, RFC 3414, section 4, and the community public): if it answers that, it rejected the login.
+func Silence(ctx context.Context, err error, at device.Endpoint, answered bool) error {
+	if !errors.Is(err, errSilent) || answered {
+		return err
+	}
+	a, parseErr := netip.ParseAddrPort(at.Address)
+	if parseErr != nil {
+		return err
+	}
+	if _, _, there := ask(ctx, a); !there {
+		return err
+	}
+	if at.ProtocolVersion == V3 {
+		return device.Because(device.BadLogin, "it does not answer: the user, or its "+
+			"privacy password or protocol, is wrong")
+	}
+	return device.Because(device.BadLogin, "it does not answer this community")
 }
 
 // tables reads columns of tables; its first error ends the reading.

@@ -69,7 +69,7 @@ func TestAnotherCommunity(t *testing.T) {
 	_, err := snmp.Dialect{}.Probe(t.Context(), p)
 	assert.ErrorIs(t, err, device.ErrAway, "an agent does not answer a wrong community at all")
 	_, err = snmp.Dialect{}.Open(p, login.Credential{}).Read(t.Context())
-	assert.ErrorIs(t, err, device.ErrLoginRefused)
+	assert.ErrorIs(t, err, device.ErrAway, "nor is it there for those who know no other")
 	facts, err := snmp.Dialect{}.Open(p, login.Credential{Password: "towpath"}).Read(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "OS8-60", facts.Serial)

@@ -89,7 +89,6 @@ func upnpDescription(ctx context.Context, s Sighting) device.Reading {
 			Name   string `xml:"friendlyName"`
 			Maker  string `xml:"manufacturer"`
 			Model  string `xml:"modelName"`
-			Number string `xml:"modelNumber"`
 			Serial string `xml:"serialNumber"`
 		} `xml:"device"`
 	}
@@ -97,5 +96,5 @@ func upnpDescription(ctx context.Context, s Sighting) device.Reading {
 		return device.Reading{}
 	}
 	return device.Reading{Identity: device.Identity{Vendor: d.Device.Maker, Model: d.Device.Model,
-		Hardware: d.Device.Number, Serial: d.Device.Serial}, Called: d.Device.Name}.Clean()
+		Serial: d.Device.Serial}, Called: d.Device.Name}.Clean()
 }
