@@ -108,6 +108,13 @@ func (s *Step) TakeFrom(a Answer, v Values) error {
 			v[o.Name] = got
 			continue
 		}
+		if o.Match != nil {
+			m := o.Match.FindStringSubmatch(fmt.Sprint(got))
+			if m == nil {
+				return fmt.Errorf("%s: its value does not match ~ %s: %.60q", o.Name, o.Match, fmt.Sprint(got))
+			}
+			got = m[min(1, len(m)-1)]
+		}
 		value, err := o.As.scalar(got)
 		if err != nil {
 			return fmt.Errorf("%s: %w", o.Name, err)

@@ -748,9 +748,24 @@ func (p *parser) takes(n ast.Node, s *Step) {
 		if t.From.body && t.As != Text {
 			p.fail(pair.value, "take: body is a text")
 		}
+		p.later = append(p.later, func() { p.matchable(pair.value, s, t.From) })
 		p.named(pair.key, pair.name, t.As)
 		p.secret[pair.name] = p.secret[pair.name] || t.Secret
 		s.Take = append(s.Take, t)
+	}
+}
+
+// matchable refuses what can never be found in the answers of a step.
+func (p *parser) matchable(at ast.Node, s *Step, from Extract) {
+	of := s.Protocol
+	switch {
+	case of == "snmp" && (s.Word == "get" || s.Word == "poll"):
+		p.fail(at, "take: an answer of SNMP is its objects: name each in get:, with a pattern if only a "+
+			"part of it counts: get: {version: sysDescr.0 ~ V(\\S+)}")
+	case of == "snmp" && !from.status, of == "tftp":
+		p.fail(at, "take: an answer of %s has nothing to extract here", of)
+	case from.header != "" && of != "http" && of != "https":
+		p.fail(at, "take: an answer of %s has no headers", of)
 	}
 }
 
@@ -804,6 +819,17 @@ func (p *parser) gets(n ast.Node) (out []Object) {
 		for _, as := range []Type{Text, Int, Number, Bool, Map} {
 			if head, rest, _ := strings.Cut(source, " "); head == string(as) {
 				o.As, source = as, strings.TrimSpace(rest)
+			}
+		}
+		number, pattern, matched := strings.Cut(source, " ~ ")
+		if matched {
+			var err error
+			if o.Match, err = regexp.Compile(strings.TrimSpace(pattern)); err != nil {
+				p.fail(pair.value, "get: %s: %v", pair.name, err)
+			}
+			source = strings.TrimSpace(number)
+			if o.As == Map {
+				p.fail(pair.value, "get: %s: a map takes no pattern", pair.name)
 			}
 		}
 		o.OID, o.Tail = p.objectNumber(pair.value, "get", source), o.As == Map

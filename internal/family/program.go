@@ -191,12 +191,13 @@ type Body struct {
 
 // Object is an object of SNMP: it is read into a name, or set.
 type Object struct {
-	Name  string   // of a value that is taken; empty: it is set
-	OID   string   // 1.3.6.1…
-	Type  string   // of what is set: int, text, address, hex
-	Value Template // of what is set
-	As    Type     // of what is taken
-	Tail  bool     // all objects below the OID are read, into a map by the rest of their OIDs
+	Name  string         // of a value that is taken; empty: it is set
+	OID   string         // 1.3.6.1…
+	Type  string         // of what is set: int, text, address, hex
+	Value Template       // of what is set
+	As    Type           // of what is taken
+	Match *regexp.Regexp // the part of the value that counts: its first group, or all; nil: all of it
+	Tail  bool           // all objects below the OID are read, into a map by the rest of their OIDs
 }
 
 // Reply answers a prompt of an interactive shell.

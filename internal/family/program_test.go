@@ -394,3 +394,31 @@ func TestTheSchema(t *testing.T) {
 		assert.Contains(t, string(raw), `"`+key+`":`)
 	}
 }
+
+// A part of an SNMP value is extracted by a pattern at its object. What can never be found in an answer
+// is refused, and not searched for in vain.
+func TestPartsOfObjects(t *testing.T) {
+	const top = "family: f\nvendor: Osmere\nmodels: [OS-8]\nprotocol: snmp\nrecognise:\n" +
+		"  - get: {serial: 1.3.6.1.4.1.64999.7.1.0}\nread:\n"
+	f, err := family.Parse("f.yaml", []byte(top+"  - get: {version: sysDescr.0 ~ V(\\S+),\n"+
+		"          ports: int 1.3.6.1.2.1.2.1.0 ~ ^\\d+}\n"))
+	require.NoError(t, err)
+	step := f.Program.Read[0]
+	v := family.Values{}
+	require.NoError(t, step.TakeFrom(family.Answer{Objects: map[string]any{
+		"version": "Osmere OS-8, firmware V4.2-b7 of 2026", "ports": "24 ports"}}, v))
+	assert.Equal(t, family.Values{"version": "4.2-b7", "ports": 24}, v)
+	err = step.TakeFrom(family.Answer{Objects: map[string]any{"version": "Osmere", "ports": "24"}}, v)
+	require.ErrorContains(t, err, `version: its value does not match ~ V(\S+): "Osmere"`)
+
+	for steps, says := range map[string]string{
+		"  - get: {version: sysDescr.0}\n    take: {more: '~ V(.*)'}\n":                                   "an answer of SNMP is its objects",
+		"  - get: {version: sysDescr.0 ~ V(x}\n":                                                           "missing closing )",
+		"  - get: {version: map 1.3.6.1.2 ~ V}\n":                                                         "a map takes no pattern",
+		"  - get: {version: sysDescr.0}\n  - set: {1.3.6.1.4.1.1: int 1}\n    take: {b: $.a}\n":           "nothing to extract",
+		"  - get: {version: sysDescr.0}\n  - run: ver\n    protocol: ssh\n    take: {b: header Server}\n": "an answer of ssh has no headers",
+	} {
+		_, err := family.Parse("f.yaml", []byte(top+steps))
+		require.ErrorContains(t, err, says, steps)
+	}
+}
