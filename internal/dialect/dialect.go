@@ -211,8 +211,9 @@ type Update interface {
 	Traits() Traits
 	// Interlock is what forbids the update now, a device.ErrNotNow; it changes nothing.
 	Interlock(ctx context.Context) error
-	// Ready returns what forbids the update now, and makes the device ready for it.
-	Ready(ctx context.Context) error
+	// Ready returns what forbids the update now, and makes the device ready for the image. Nothing of
+	// the image is sent yet.
+	Ready(ctx context.Context, image Image) error
 	// Transfer sends the image and returns when the device has all of it.
 	Transfer(ctx context.Context, image Image, sent func(bytes int64)) error
 	// Progress is how far the device is with writing, in percent; at 100 it can restart.

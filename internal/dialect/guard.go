@@ -156,11 +156,11 @@ func (u *guardedUpdate) Interlock(ctx context.Context) error {
 	return u.Update.Interlock(ctx)
 }
 
-func (u *guardedUpdate) Ready(ctx context.Context) error {
+func (u *guardedUpdate) Ready(ctx context.Context, image Image) error {
 	if err := u.verify(ctx); err != nil {
 		return err
 	}
-	return u.Update.Ready(ctx)
+	return u.Update.Ready(ctx, image)
 }
 
 func (u *guardedUpdate) Transfer(ctx context.Context, image Image, sent func(int64)) error {

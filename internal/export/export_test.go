@@ -79,7 +79,7 @@ limits: {parallel: 3, per_uplink: 2, per_model: {WX-40: 1}}
 	for _, want := range []string{"at most 2 at the same time",
 		"at most 1 of model WX-40 at the same time",
 		"at most 2 at the same time through one uplink",
-		"the first of each model is verified before the next starts"} {
+		"the first of each model is verified before the next starts; if it is stranded, none does"} {
 		assert.Contains(t, rules, want)
 	}
 	images := reported(t, h, w, "j1").Jobs[0].Images

@@ -413,7 +413,7 @@ func TestPartsOfObjects(t *testing.T) {
 
 	for steps, says := range map[string]string{
 		"  - get: {version: sysDescr.0}\n    take: {more: '~ V(.*)'}\n":                                   "an answer of SNMP is its objects",
-		"  - get: {version: sysDescr.0 ~ V(x}\n":                                                           "missing closing )",
+		"  - get: {version: sysDescr.0 ~ V(x}\n":                                                          "missing closing )",
 		"  - get: {version: map 1.3.6.1.2 ~ V}\n":                                                         "a map takes no pattern",
 		"  - get: {version: sysDescr.0}\n  - set: {1.3.6.1.4.1.1: int 1}\n    take: {b: $.a}\n":           "nothing to extract",
 		"  - get: {version: sysDescr.0}\n  - run: ver\n    protocol: ssh\n    take: {b: header Server}\n": "an answer of ssh has no headers",

@@ -26,6 +26,7 @@ type (
 	// ImageValues are the image that is sent. Checksums are those of all of it.
 	ImageValues struct {
 		Name         string `expr:"name" json:"name"` // on the wire
+		Version      string `expr:"version" json:"version,omitempty"`
 		Size         int    `expr:"size" json:"size"` // bytes
 		SHA256       string `expr:"sha256" json:"sha256"`
 		SHA256Base64 string `expr:"sha256_base64" json:"sha256_base64"`

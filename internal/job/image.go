@@ -113,22 +113,22 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 		return &failure{reason: &Reason{Why: ImageGone, Step: Sending, Want: image.File}}
 	}
 	pause := sendPauses
+	from := dialect.Image{ReaderAt: w.job.files[image.SHA256], Size: image.Size, SHA256: image.SHA256,
+		File: image.File, Version: l.to}
 	for try := 1; ; try++ {
 		meter.done.Store(0)
-		err := update.Ready(until)
+		err := update.Ready(until, from)
 		for errors.Is(err, device.ErrNotNow) && until.Err() == nil &&
 			w.job.engine.Now().Before(w.job.holdUntil) {
 			time.Sleep(interlockEvery) // in the middle of its path it is waited for where it is
-			err = update.Ready(until)
+			err = update.Ready(until, from)
 		}
 		if until.Err() != nil {
 			return &failure{declined: true, reason: &Reason{Why: Abandoned, Step: Sending}}
 		}
 		ready := err == nil
 		if ready {
-			err = update.Transfer(ctx, dialect.Image{ReaderAt: w.job.files[image.SHA256],
-				Size: image.Size, SHA256: image.SHA256, File: image.File, Version: l.to},
-				func(n int64) { meter.done.Store(n) })
+			err = update.Transfer(ctx, from, func(n int64) { meter.done.Store(n) })
 		}
 		changed, tells := w.job.files[image.SHA256].(interface{ Changed() error })
 		switch {

@@ -185,7 +185,7 @@ func (a *acted) Interlock(context.Context) error {
 	return nil
 }
 
-func (a *acted) Ready(ctx context.Context) error {
+func (a *acted) Ready(ctx context.Context, _ dialect.Image) error {
 	if err := a.Interlock(ctx); err != nil {
 		return err
 	}

@@ -45,7 +45,7 @@ type askSession struct {
 
 func (a *askSession) Update(string) (dialect.Update, error) { return a, nil }
 
-func (a *askSession) Ready(ctx context.Context) error {
+func (a *askSession) Ready(ctx context.Context, _ dialect.Image) error {
 	if a.asksToWait == time.Nanosecond { // this one asks
 		return a.at.Ask(ctx, "turn the key", false)
 	}

@@ -344,7 +344,7 @@ func (u *simulatedUpdate) Interlock(context.Context) error {
 	return nil
 }
 
-func (u *simulatedUpdate) Ready(ctx context.Context) error {
+func (u *simulatedUpdate) Ready(ctx context.Context, _ dialect.Image) error {
 	if err := u.Interlock(ctx); err != nil {
 		return err
 	}

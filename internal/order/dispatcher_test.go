@@ -54,7 +54,7 @@ func (p *player) apply(e order.Event) {
 
 // mayBeSkippedFor are the reasons for which a device may be skipped: none of them passes.
 var mayBeSkippedFor = []order.Why{order.CoverSet, order.LockstepSet, order.Window, order.ManyFailed,
-	order.ThroughLost,
+	order.ThroughLost, order.PilotLost,
 	order.PersonStop, order.TakenOut}
 
 // settle takes actions until nothing may happen.
@@ -263,6 +263,48 @@ func TestAMemberThatNothingBlocksIsStarted(t *testing.T) {
 	require.NoError(t, err)
 	for _, s := range plan.Spans {
 		assert.Equal(t, order.Update, s.Task, s.Device)
+	}
+}
+
+// A pilot that is stranded stops the others of its model and images, and no one else. One that was
+// rolled back makes way for another, and without pilots nothing of the kind happens.
+func TestAStrandedPilotStopsItsKind(t *testing.T) {
+	site := func(id, model string) order.Device {
+		return order.Device{ID: id, Name: id, Model: model, Path: path, Takes: time.Minute,
+			Returns: time.Minute}
+	}
+	for name, c := range map[string]struct {
+		pilot   bool
+		outcome order.Outcome
+		skipped []string
+	}{
+		"stranded":    {true, lost, []string{"cam-12", "cam-21"}},
+		"rolled back": {true, order.Verified(order.Previous), nil},
+		"no pilots":   {false, lost, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			o := order.Order{Rules: order.Rules{Parallel: 1, Pilot: c.pilot}, Devices: []order.Device{
+				site("cam-11", "WX-40"), site("cam-12", "WX-40"), site("cam-21", "WX-40"),
+				site("gate-1", "TG-200")}}
+			plan, err := order.Play(o, begin, func(d order.Device, task order.Task) (time.Duration,
+				order.Event) {
+				takes, e := order.AsExpected(d, task)
+				if d.ID == "cam-11" {
+					e.Outcome, e.Failure = c.outcome, true
+				}
+				return takes, e
+			})
+			require.NoError(t, err)
+			var skipped []string
+			for _, s := range plan.Spans {
+				if s.Task == order.Skip {
+					skipped = append(skipped, s.Device)
+					assert.Equal(t, order.PilotLost, s.Why.Why)
+					assert.Equal(t, "cam-11, the pilot of its model and images, is stranded", s.Why.Error())
+				}
+			}
+			assert.ElementsMatch(t, c.skipped, skipped)
+		})
 	}
 }
 

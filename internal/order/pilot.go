@@ -11,6 +11,17 @@ type pilotGroup struct {
 	chain   time.Duration // the longest chain among its devices
 	proven  bool
 	pilot   *device // it is active, or has ended and its set has not; nil: there is none
+	lost    *device // a pilot that ended stranded: no other of the group starts; nil: there is none
+}
+
+// lose keeps the whole group from starting, because its pilot is stranded: what one device did not
+// survive, the next one is not given.
+func (s *State) lose(k *pilotGroup, d *device) {
+	if k == nil || k.proven || k.pilot == nil || k.pilot != d && !k.pilot.together(d) {
+		return
+	}
+	k.lost = d
+	s.suspects = append(s.suspects, k.members...)
 }
 
 // blocks reports whether a device must wait for the pilot. One that was started before and has

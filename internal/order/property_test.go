@@ -267,6 +267,12 @@ func outOfTurn(o order.Order, p order.Schedule, s order.Span) string {
 				return fmt.Sprintf("%s starts beside %s, and none of its kind is proven", s.Device,
 					x.Device)
 			}
+			if x.Task == order.Update && x.Device != s.Device && other.Model == d.Model &&
+				!x.End.After(s.Start) && x.Outcome.Stranded() && s.Task == order.Update &&
+				!inSet(x.Device, s.Device) {
+				return fmt.Sprintf("%s starts although %s, the pilot of its kind, is stranded", s.Device,
+					x.Device)
+			}
 		}
 	}
 	if most := o.Rules.StopAfter.Failures; most > 0 && failures >= most {
@@ -292,7 +298,7 @@ func unequal(o order.Order, p order.Schedule) string {
 	}
 	for _, s := range p.Spans {
 		if s.Task == order.Skip && !slices.Contains([]order.Why{order.CoverSet, order.LockstepSet,
-			order.Window, order.ManyFailed, order.ThroughLost}, s.Why.Why) {
+			order.Window, order.ManyFailed, order.ThroughLost, order.PilotLost}, s.Why.Why) {
 			return fmt.Sprintf("%s is left because it %s", s.Device, s.Why)
 		}
 	}

@@ -28,6 +28,7 @@ const (
 	Changed     Why = "changed"      // the site has changed since the order was made: Set says how
 	ManyFailed  Why = "many-failed"  // Devices failed, as many as the order allows
 	Window      Why = "window"       // it would not finish before the window closes
+	PilotLost   Why = "pilot-lost"   // Devices: the pilot of its model and images is stranded
 	ThroughLost Why = "through-lost" // Devices are its uplinks and stranded
 	Away        Why = "away"         // it was away, or Set says why it must not be updated yet
 	Ready       Why = "ready"        // nothing: it starts next
@@ -100,6 +101,8 @@ func (r *Reason) Error() string {
 		return fmt.Sprintf("the job stopped because %s failed", names)
 	case Window:
 		return "would not finish before the window closes"
+	case PilotLost:
+		return fmt.Sprintf("%s, the pilot of its model and images, is stranded", names)
 	case ThroughLost:
 		return fmt.Sprintf("%s, %s, %s stranded", names, uplink, is)
 	case Away:

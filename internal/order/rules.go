@@ -99,7 +99,7 @@ func (r Rules) InWords(name func(id string) string) (out []string) {
 			cmp.Or(name(parent), parent))
 	}
 	if r.Pilot {
-		say("the first of each model is verified before the next starts")
+		say("the first of each model is verified before the next starts; if it is stranded, none does")
 	}
 	for _, c := range r.Cover {
 		say("at least %d of %s in service", c.Keep, c.Name)

@@ -272,6 +272,8 @@ func (s *State) never(d *device, now time.Time) *Reason {
 		return d.set.reason()
 	case s.halt != nil && !(d.set != nil && d.set.written && !s.abandoned):
 		return s.halt
+	case d.kind != nil && d.kind.lost != nil && !d.kind.proven && !(d.set != nil && d.set.written):
+		return &Reason{Why: PilotLost, Devices: []string{d.kind.lost.Name}}
 	case d.set != nil && d.set.started: // all of it was expected to fit
 		return nil
 	case !s.order.Closes.IsZero() && now.Add(s.needs(d)).After(s.order.Closes):
@@ -533,6 +535,9 @@ func (s *State) ended(d *device, e Event) {
 	}
 	switch {
 	case d.outcome.Stranded():
+		if wasActive {
+			s.lose(d.kind, d)
+		}
 		s.takeOut(s.takesOut(&d.Device))
 		for _, i := range s.below[d.ID] {
 			s.suspects = append(s.suspects, &s.devices[i])

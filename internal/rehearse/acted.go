@@ -92,7 +92,9 @@ func (u recordedUpdate) Traits() dialect.Traits {
 
 func (u recordedUpdate) Interlock(ctx context.Context) error { return u.steps.Interlock(ctx) }
 
-func (u recordedUpdate) Ready(ctx context.Context) error { return u.steps.Ready(ctx) }
+func (u recordedUpdate) Ready(ctx context.Context, image dialect.Image) error {
+	return u.steps.Ready(ctx, image)
+}
 
 func (u recordedUpdate) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	a := u.session.actor()

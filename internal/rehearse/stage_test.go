@@ -48,7 +48,7 @@ func act(t *testing.T, fault rehearse.Fault, do func(t *testing.T, d, up dialect
 func send(t *testing.T, s dialect.Session, version string) dialect.Update {
 	u, err := s.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, u.Ready(t.Context()))
+	require.NoError(t, u.Ready(t.Context(), dialect.Image{}))
 	last := int64(0)
 	require.NoError(t, u.Transfer(t.Context(), dialect.Image{Size: 1000, Version: version},
 		func(n int64) { last = n }))

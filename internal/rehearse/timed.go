@@ -205,7 +205,7 @@ func (u *update) Traits() dialect.Traits { return dialect.Traits{} }
 
 func (u *update) Interlock(context.Context) error { return nil }
 
-func (u *update) Ready(context.Context) error { return nil }
+func (u *update) Ready(context.Context, dialect.Image) error { return nil }
 
 // sends is in how many parts an image goes.
 const sends = 20

@@ -29,7 +29,8 @@ type Offer struct {
 	ended  chan struct{} // closed when all of it was fetched
 	once   sync.Once
 	at     atomic.Int64
-	served atomic.Bool // someone has asked for it
+	served atomic.Bool            // someone has asked for it
+	other  atomic.Pointer[string] // a host that asked for it and is not the device
 	group  sync.WaitGroup
 }
 
@@ -151,6 +152,9 @@ func (o *Offer) http(to string) error {
 	s := &http.Server{ReadHeaderTimeout: answerWithin, Handler: http.HandlerFunc(
 		func(w http.ResponseWriter, r *http.Request) {
 			remote, _, _ := net.SplitHostPort(r.RemoteAddr)
+			if remote != to && r.URL.Path == path {
+				o.other.Store(&remote)
+			}
 			if remote != to || r.URL.Path != path || r.Method != http.MethodGet &&
 				r.Method != http.MethodHead {
 				http.NotFound(w, r)
@@ -221,10 +225,14 @@ func (o *Offer) done() {
 	})
 }
 
+// lookEvery is how often a device that fetches is asked how it goes.
+const lookEvery = 2 * time.Second
+
 // Fetched waits until the device has fetched all of it. It gives up when nothing was fetched for
-// a minute.
-func (o *Offer) Fetched(ctx context.Context) error {
-	last, since := int64(0), time.Now()
+// a minute. Meanwhile look asks the device every two seconds, and ends the wait by its error: a device
+// that reports why it does not fetch the image need not be waited for. look may be nil.
+func (o *Offer) Fetched(ctx context.Context, look func(context.Context) error) error {
+	last, since, looked := int64(0), time.Now(), time.Now()
 	tick := time.NewTicker(watchEvery)
 	defer tick.Stop()
 	for {
@@ -238,7 +246,17 @@ func (o *Offer) Fetched(ctx context.Context) error {
 		if at := o.at.Load(); at != last {
 			last, since = at, time.Now()
 		}
+		if look != nil && time.Since(looked) > lookEvery {
+			if err := look(ctx); err != nil {
+				return err
+			}
+			looked = time.Now()
+		}
 		if time.Since(since) > stallAfter {
+			if other := o.other.Load(); !o.served.Load() && other != nil {
+				return device.Because(device.NoAnswer, "it did not fetch the image; %s asked for it in its "+
+					"place, and did not get it", *other)
+			}
 			if !o.served.Load() {
 				return device.Because(device.NoAnswer, "it did not fetch the image from %s "+
 					"port %d; does a firewall of this machine block it?", o.Host, o.Port)

@@ -68,7 +68,7 @@ func TestRealClientsFetchAnOffer(t *testing.T) {
 			got, err := os.ReadFile(into)
 			require.NoError(t, err)
 			assert.True(t, bytes.Equal(image, got), "%d of %d bytes", len(got), len(image))
-			require.NoError(t, o.Fetched(t.Context()))
+			require.NoError(t, o.Fetched(t.Context(), nil))
 			assert.Equal(t, int64(len(image)), sent.Load())
 		})
 	}

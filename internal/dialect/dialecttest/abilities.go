@@ -99,7 +99,7 @@ func (s Subject) carry(t *testing.T) {
 	require.NoError(t, err)
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, update.Ready(t.Context())) // they are written while the device is ready
+	require.NoError(t, update.Ready(t.Context(), dialect.Image{})) // they are written while the device is ready
 	before, err := of.Read(t.Context())
 	require.NoError(t, err)
 	var names []string
@@ -254,5 +254,5 @@ func (s Subject) interlocks(t *testing.T) {
 	update, err = s.open(t, at).Update(component)
 	require.NoError(t, err)
 	assert.ErrorIs(t, update.Interlock(t.Context()), device.ErrNotNow)
-	assert.ErrorIs(t, update.Ready(t.Context()), device.ErrNotNow)
+	assert.ErrorIs(t, update.Ready(t.Context(), dialect.Image{}), device.ErrNotNow)
 }

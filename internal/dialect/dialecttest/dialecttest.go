@@ -190,7 +190,7 @@ func (s Subject) ready(t *testing.T, f Faults) (dialect.Session, dialect.Update,
 	require.NoError(t, session.Healthy(t.Context(), baseline))
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, update.Ready(t.Context()))
+	require.NoError(t, update.Ready(t.Context(), dialect.Image{}))
 	return session, update, baseline
 }
 
@@ -265,7 +265,7 @@ func (s Subject) flaps(t *testing.T) {
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
 	retry("send", func() error {
-		if err := update.Ready(t.Context()); err != nil {
+		if err := update.Ready(t.Context(), dialect.Image{}); err != nil {
 			return err
 		}
 		return update.Transfer(t.Context(), image(s.Good), nil)
@@ -300,7 +300,7 @@ func (s Subject) another(t *testing.T) {
 	require.NoError(t, err)
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, update.Ready(t.Context()))
+	require.NoError(t, update.Ready(t.Context(), dialect.Image{}))
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), nil))
 	require.Eventually(t, func() bool {
 		percent, err := update.Progress(t.Context())

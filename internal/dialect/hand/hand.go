@@ -98,7 +98,7 @@ func (u *update) Interlock(context.Context) error {
 	return nil
 }
 
-func (u *update) Ready(ctx context.Context) error { return u.Interlock(ctx) }
+func (u *update) Ready(ctx context.Context, _ dialect.Image) error { return u.Interlock(ctx) }
 
 // Transfer lays the image ready, and returns when a person says that the device runs it.
 func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {

@@ -57,7 +57,7 @@ func TestAPersonBringsIt(t *testing.T) {
 			assert.Equal(t, raw, laid)
 			return nil
 		})
-	require.NoError(t, update.Ready(t.Context()))
+	require.NoError(t, update.Ready(t.Context(), dialect.Image{}))
 	last := int64(0)
 	require.NoError(t, update.Transfer(t.Context(), image("pb1.bin"), func(n int64) { last = n }))
 	assert.EqualValues(t, len(raw), last)
@@ -107,9 +107,9 @@ func TestNothingStarts(t *testing.T) {
 	ask := func(context.Context, string, bool) error { return nil }
 	_, update := start(t, dialect.Manual{Stick: filepath.Join(t.TempDir(), "none")}, ask)
 	assert.ErrorIs(t, update.Interlock(t.Context()), device.ErrNotNow)
-	assert.ErrorIs(t, update.Ready(t.Context()), device.ErrNotNow)
+	assert.ErrorIs(t, update.Ready(t.Context(), dialect.Image{}), device.ErrNotNow)
 	_, update = start(t, dialect.Manual{}, nil)
-	needsPerson(t, update.Ready(t.Context()))
+	needsPerson(t, update.Ready(t.Context(), dialect.Image{}))
 }
 
 // The name of an image comes from others: it stays in its folder. What cannot be written there is

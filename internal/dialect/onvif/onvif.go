@@ -367,7 +367,7 @@ func (u *update) Traits() dialect.Traits { return u.traits }
 
 // Ready has the device open an upload, and waits as long as it asks for. Nothing is sent
 // yet: who gives up here leaves the device as it was.
-func (u *update) Ready(ctx context.Context) error {
+func (u *update) Ready(ctx context.Context, _ dialect.Image) error {
 	t := u.session
 	e, err := t.call(ctx, `<tds:StartFirmwareUpgrade/>`, true)
 	u.older = e.Body.Fault != nil && e.Body.Fault.unsupported()
@@ -397,7 +397,7 @@ func (u *update) Ready(ctx context.Context) error {
 func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	t := u.session
 	if u.target == "" && !u.older {
-		if err := u.Ready(ctx); err != nil {
+		if err := u.Ready(ctx, image); err != nil {
 			return err
 		}
 	}

@@ -295,6 +295,10 @@ func TestOtherWaysToSend(t *testing.T) {
 		"push": {`{"HttpPushUri":"/push"}`, `{"TaskState":"Completed"}`, ""},
 		"pull": {`{"Actions":{"#UpdateService.SimpleUpdate":{"target":"/pull"}}}`,
 			`{"TaskState":"Completed"}`, ""},
+		// It does not fetch the image, and its task says why: no firewall of this machine.
+		"a pull that fails": {`{"Actions":{"#UpdateService.SimpleUpdate":{"target":"/refuse"}}}`,
+			`{"TaskState":"Exception","Messages":[{"Message":"The transfer protocol is disabled."}]}`,
+			"The transfer protocol is disabled."},
 		"the task fails": {`{"HttpPushUri":"/push"}`,
 			`{"TaskState":"Exception","Messages":[{"Message":"The signature of the image is not valid."}]}`,
 			"The signature of the image is not valid."},
@@ -337,6 +341,7 @@ func TestOtherWaysToSend(t *testing.T) {
 				_, _ = got.ReadFrom(r.Body)
 				followTask(w)
 			})
+			mux.HandleFunc("POST /refuse", func(w http.ResponseWriter, _ *http.Request) { followTask(w) })
 			fetched := make(chan struct{})
 			mux.HandleFunc("POST /pull", func(w http.ResponseWriter, r *http.Request) {
 				var in struct{ ImageURI, TransferProtocol string }
@@ -359,7 +364,7 @@ func TestOtherWaysToSend(t *testing.T) {
 			u, err := session.Update("main")
 			require.NoError(t, err)
 			assert.True(t, u.Traits().RestartsByItself)
-			err = u.Ready(t.Context())
+			err = u.Ready(t.Context(), dialect.Image{})
 			if err == nil {
 				err = u.Transfer(t.Context(), image, nil)
 			}

@@ -86,7 +86,7 @@ func (u *update) Traits() dialect.Traits {
 }
 
 // Ready looks whether the service takes images for the component now.
-func (u *update) Ready(ctx context.Context) error {
+func (u *update) Ready(ctx context.Context, _ dialect.Image) error {
 	t := u.session
 	if err := t.inside(ctx, func() error { return t.readService(ctx) }); err != nil {
 		return err
@@ -230,7 +230,13 @@ func (u *update) pull(ctx context.Context, image dialect.Image, sent func(int64)
 	if err != nil {
 		return err
 	}
-	return o.Fetched(ctx)
+	return o.Fetched(ctx, func(ctx context.Context) error {
+		_, err := u.Progress(ctx)
+		if errors.Is(err, device.ErrAway) || errors.Is(err, device.ErrUnsupported) {
+			return nil // that it fetches the image shows more
+		}
+		return err
+	})
 }
 
 // Progress asks the task. Of an image that an earlier session has sent the tasks that continue

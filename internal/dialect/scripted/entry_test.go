@@ -194,7 +194,7 @@ func TestKilledWhileEntering(t *testing.T) {
 			}
 			u, err := g.sessions(t, guardedFamily, dies)().Update("main")
 			require.NoError(t, err)
-			require.ErrorContains(t, u.Ready(t.Context()), "it is dead")
+			require.ErrorContains(t, u.Ready(t.Context(), dialect.Image{}), "it is dead")
 			require.NotEmpty(t, d.started)
 			s := g.sessions(t, guardedFamily, d.aids())()
 			_, _, err = send(t, s, 1000)
@@ -234,7 +234,7 @@ func TestNothingIsEnteredThatCannotBeKept(t *testing.T) {
 	s := g.sessions(t, guardedFamily, aids)()
 	u, err := s.Update("main")
 	require.NoError(t, err)
-	assert.ErrorContains(t, u.Ready(t.Context()), "no space left")
+	assert.ErrorContains(t, u.Ready(t.Context(), dialect.Image{}), "no space left")
 	assert.Empty(t, g.known)
 }
 
@@ -244,7 +244,7 @@ func TestASecretThatTheLoginHasNot(t *testing.T) {
 	s := g.session(t, guardedFamily)
 	u, err := s.Update("main")
 	require.NoError(t, err)
-	assert.ErrorIs(t, u.Ready(t.Context()), &device.Cause{Problem: device.NoSecret})
+	assert.ErrorIs(t, u.Ready(t.Context(), dialect.Image{}), &device.Cause{Problem: device.NoSecret})
 	assert.Empty(t, g.known)
 }
 
@@ -291,7 +291,7 @@ func TestAsk(t *testing.T) {
 			s := o.sessions(t, fmt.Sprintf(lines, c.until), dialect.Caller{Ask: c.ask})()
 			u, err := s.Update("main")
 			require.NoError(t, err)
-			err = u.Ready(t.Context())
+			err = u.Ready(t.Context(), dialect.Image{})
 			if c.want == "" {
 				require.NoError(t, err)
 				return
@@ -333,7 +333,7 @@ func TestAnUploadGoesOn(t *testing.T) {
 `)
 	u, raw, err := send(t, s, 150_000)
 	require.ErrorIs(t, err, device.ErrAway)
-	require.NoError(t, u.Ready(t.Context()))
+	require.NoError(t, u.Ready(t.Context(), dialect.Image{}))
 	require.NoError(t, u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(raw),
 		Size:   150_000,
 		SHA256: strings.Repeat("0", 64)}, nil))
@@ -389,7 +389,7 @@ func TestAskEnds(t *testing.T) {
 		dialect.Caller{Ask: func(ctx context.Context, _ string, _ bool) error { <-ctx.Done(); time.Sleep(time.Second); return nil }})()
 	u, err := s.Update("main")
 	require.NoError(t, err)
-	assert.ErrorContains(t, u.Ready(t.Context()), "no operator confirmed within 50ms")
+	assert.ErrorContains(t, u.Ready(t.Context(), dialect.Image{}), "no operator confirmed within 50ms")
 }
 
 // What the device itself tells after a crash is not kept: an update of such a device costs no entry.

@@ -3,6 +3,7 @@ package scripted_test
 import (
 	"bytes"
 	"context"
+	"crypto/md5"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -88,7 +89,7 @@ func send(t *testing.T, s dialect.Session, size int) (dialect.Update, []byte, er
 	raw := bytes.Repeat([]byte("lock "), size/5)
 	u, err := s.Update("main")
 	require.NoError(t, err)
-	require.NoError(t, u.Ready(t.Context()))
+	require.NoError(t, u.Ready(t.Context(), dialect.Image{}))
 	last := int64(0)
 	err = u.Transfer(t.Context(), dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)),
 		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}, func(n int64) {
@@ -287,10 +288,10 @@ func TestInterlock(t *testing.T) {
 		"update:\n  - upload: PUT /fw\n")
 	u, err := s.Update("modem")
 	require.NoError(t, err)
-	assert.ErrorContains(t, u.Ready(t.Context()), "The modem carries the link in use.")
+	assert.ErrorContains(t, u.Ready(t.Context(), dialect.Image{}), "The modem carries the link in use.")
 	u, err = s.Update("main")
 	require.NoError(t, err)
-	assert.NoError(t, u.Ready(t.Context()))
+	assert.NoError(t, u.Ready(t.Context(), dialect.Image{}))
 }
 
 // A login never leaves while a device is being recognised, nor in the clear where that is not
@@ -382,4 +383,28 @@ func TestNoPartOfASecretIsShown(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotZero(t, shown)
 	assert.NotContains(t, fmt.Sprintf("%+v", recorder.Recording()), "quoin")
+}
+
+// The steps before the first byte know the image: a device is told its size, its checksum and its
+// version before it takes it.
+func TestTheImageIsKnownBeforeItsFirstByte(t *testing.T) {
+	o := newOdd("1.0")
+	announced := ""
+	o.HandleFunc("POST /begin", func(_ http.ResponseWriter, r *http.Request) {
+		announced = r.FormValue("size") + " " + r.FormValue("md5") + " " + r.FormValue("version")
+	})
+	o.HandleFunc("PUT /firmware", func(_ http.ResponseWriter, r *http.Request) {
+		_, _ = o.got.ReadFrom(r.Body)
+	})
+	s := o.session(t, oddRead+"update:\n  - post: /begin\n    form: {size: $image.size, md5: $image.md5, "+
+		"version: $image.version}\n  - upload: PUT /firmware\n")
+	raw := []byte("a lock and its gate")
+	image := dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)), Version: "2.0",
+		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
+	u, err := s.Update("main")
+	require.NoError(t, err)
+	require.NoError(t, u.Ready(t.Context(), image))
+	assert.Equal(t, fmt.Sprintf("%d %x 2.0", len(raw), md5.Sum(raw)), announced)
+	require.NoError(t, u.Transfer(t.Context(), image, func(int64) {}))
+	assert.Equal(t, raw, o.got.Bytes())
 }

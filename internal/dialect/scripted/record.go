@@ -146,7 +146,7 @@ func bring(ctx context.Context, s dialect.Session, component string, image diale
 	if err != nil {
 		return now, err
 	}
-	if err := update.Ready(ctx); err != nil {
+	if err := update.Ready(ctx, image); err != nil {
 		return now, err
 	}
 	ctx = context.WithoutCancel(ctx) // a write is never interrupted

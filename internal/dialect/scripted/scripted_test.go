@@ -151,7 +151,7 @@ func plays(t *testing.T, d scripted.Dialect, r scripted.Recording) {
 		reads("1.0")
 		u, err := s.Update("main")
 		require.NoError(t, err)
-		require.NoError(t, u.Ready(t.Context()))
+		require.NoError(t, u.Ready(t.Context(), dialect.Image{}))
 		now = scripted.Act{Images: images + 1}
 		size := int64(r.Update.Image.Size)
 		require.NoError(t, u.Transfer(t.Context(),

@@ -98,9 +98,12 @@ func (u *update) Interlock(ctx context.Context) error {
 	return nil
 }
 
-// Ready reads the interlocks, and takes the steps before the first byte.
-func (u *update) Ready(ctx context.Context) error {
+// Ready reads the interlocks, and takes the steps before the first byte. They know the image.
+func (u *update) Ready(ctx context.Context, image dialect.Image) error {
 	if err := u.Interlock(ctx); err != nil {
+		return err
+	}
+	if err := u.name(image); err != nil {
 		return err
 	}
 	u.session.updating = u.component
@@ -119,17 +122,29 @@ func bytesOf(raw []byte) *cargo {
 // wireName is how the image is called on the wire: plain and short, since devices are picky.
 const wireName = "image.bin"
 
-func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+// name sets $image for the steps of the update, also for those before the first byte.
+func (u *update) name(image dialect.Image) error {
 	s := u.session
-	values, err := imageValues(image, s.program.Sums)
-	if err != nil {
-		return err
+	if s.image.SHA256 != image.SHA256 {
+		values, err := imageValues(image, s.program.Sums)
+		if err != nil {
+			return err
+		}
+		s.image = values
 	}
 	if s.replayed != nil && s.replayed.Update != nil { // which has an image of the same size
-		values = s.replayed.Update.Image
+		s.image = s.replayed.Update.Image
 	}
-	s.image = values
-	s.v["component"], s.v["image"], s.updating = u.component, values, u.component
+	s.v["image"] = s.image
+	return nil
+}
+
+func (u *update) Transfer(ctx context.Context, image dialect.Image, sent func(int64)) error {
+	s := u.session
+	if err := u.name(image); err != nil {
+		return err
+	}
+	s.v["component"], s.updating = u.component, u.component
 	if err := s.inside(ctx, nil); err != nil {
 		return err
 	}
@@ -223,7 +238,7 @@ func (s *session) offer(ctx context.Context, step *family.Step, image dialect.Im
 	if err := s.inside(ctx, step.Steps); err != nil {
 		return err
 	}
-	return o.Fetched(ctx)
+	return o.Fetched(ctx, nil)
 }
 
 // imageValues are the values of an image that a family can use; sums: it uses checksums
@@ -233,7 +248,7 @@ func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err erro
 	if err != nil {
 		return v, err
 	}
-	v = family.ImageValues{Name: wireName, Size: int(image.Size), SHA256: image.SHA256,
+	v = family.ImageValues{Name: wireName, Version: image.Version, Size: int(image.Size), SHA256: image.SHA256,
 		SHA256Base64: base64.StdEncoding.EncodeToString(raw)}
 	if !sums {
 		return v, nil
