@@ -354,10 +354,6 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 			b.Sent(n)
 		}
 	}}
-	cut := func() error {
-		return device.Because(device.NoAnswer, "the transfer was interrupted after %d of %d bytes", body.n,
-			b.Size)
-	}
 	for i, write := range []func() error{
 		func() error { return nil },
 		func() error {
@@ -374,18 +370,13 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 		},
 	} {
 		if err := write(); err != nil {
-			if ctx.Err() == nil && errors.Is(err, io.EOF) {
-				return cut()
-			}
-			return cause(ctx, err)
+			return cutOff(ctx, err, body.n, b.Size)
 		}
 		switch err := scpAnswer(ctx, answers, remote); {
 		case errors.Is(err, io.EOF) && i == 0:
 			return device.Because(device.Refusal, "it offers neither SFTP nor SCP")
-		case errors.Is(err, io.EOF):
-			return cut()
 		case err != nil:
-			return err
+			return cutOff(ctx, err, body.n, b.Size)
 		}
 	}
 	_ = in.Close()
@@ -394,6 +385,15 @@ func (s *SSH) scp(ctx context.Context, remote string, b Body, stalled *time.Time
 		b.Sent(b.Size)
 	}
 	return nil
+}
+
+// cutOff is the error of a transfer; io.EOF: the far side closed it after some bytes.
+func cutOff(ctx context.Context, err error, sent, size int64) error {
+	if ctx.Err() == nil && errors.Is(err, io.EOF) {
+		return device.Because(device.NoAnswer, "the transfer was interrupted after %d of %d bytes", sent,
+			size)
+	}
+	return cause(ctx, err)
 }
 
 // scpAnswer reads the answer of the far side of scp to a write; io.EOF: it closed.

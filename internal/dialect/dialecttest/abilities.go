@@ -99,7 +99,8 @@ func (s Subject) carry(t *testing.T) {
 	require.NoError(t, err)
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, update.Ready(t.Context(), dialect.Image{})) // they are written while the device is ready
+	// They are written while the device is ready.
+	require.NoError(t, update.Ready(t.Context(), dialect.Image{}))
 	before, err := of.Read(t.Context())
 	require.NoError(t, err)
 	var names []string

@@ -248,7 +248,8 @@ func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err erro
 	if err != nil {
 		return v, err
 	}
-	v = family.ImageValues{Name: wireName, Version: image.Version, Size: int(image.Size), SHA256: image.SHA256,
+	v = family.ImageValues{Name: wireName, Version: image.Version, Size: int(image.Size),
+		SHA256:       image.SHA256,
 		SHA256Base64: base64.StdEncoding.EncodeToString(raw)}
 	if !sums {
 		return v, nil

@@ -229,8 +229,8 @@ func read(c *gosnmp.GoSNMP) (device.Reading, error) {
 // errSilent is returned by Refusal where nothing answered in time.
 var errSilent = device.Because(device.NoAnswer, device.NotInTime)
 
-// Refusal says what an error of a request means. It is errSilent where nothing answered: an agent does
-// not answer a wrong community at all, and no one who is away or restarts; see Silence.
+// Refusal says what an error of a request means. It is errSilent where nothing answered: an agent
+// that rejects a community is as silent as one that is away; see Silence.
 func Refusal(err error) error {
 	because := func(what string) error { return device.Because(device.BadLogin, "%s", what) }
 	switch {
@@ -254,7 +254,7 @@ func Refusal(err error) error {
 
 // Silence decides what the silence after a request means. Where the login has been answered in this
 // session, the device is away. Else it is asked what it answers without a login (the discovery of
-// SNMPv3, RFC 3414, section 4, and the community public): if it answers that, it rejected the login.
+// SNMPv3, RFC 3414, section 4, and the community public): if it answers, it rejected the login.
 func Silence(ctx context.Context, err error, at device.Endpoint, answered bool) error {
 	if !errors.Is(err, errSilent) || answered {
 		return err
