@@ -229,8 +229,8 @@ func (o *Offer) done() {
 const lookEvery = 2 * time.Second
 
 // Fetched waits until the device has fetched all of it. It gives up when nothing was fetched for
-// a minute. While it waits, look asks the device every two seconds, and ends the wait by its error: if it
-// reports why it does not fetch the image, it need not be waited for. look may be nil.
+// a minute. Until then look asks the device every two seconds, and ends the wait by its error: if
+// it reports why it does not fetch the image, it need not be waited for. look may be nil.
 func (o *Offer) Fetched(ctx context.Context, look func(context.Context) error) error {
 	last, since, looked := int64(0), time.Now(), time.Now()
 	tick := time.NewTicker(watchEvery)

@@ -21,7 +21,7 @@ func TestMarkdown(t *testing.T) {
 		"\n\x1b[2Jend ![x](y)\n", view.Style{})
 	assert.Equal(t, "Release 3.2.1\n\nThe presets are kept,\nand zoom is fixed. See the page "+
 		"<https://wexcombe.example/n>.\n\n"+
-		"1. first\n2. second\n   • inner\n\n│ mind the gate\n\n    code\n\n[2Jend\n", got)
+		"1. first\n2. second\n   • inner\n\n│ mind the gate\n\n    code\n\n[2Jend\n", string(got))
 }
 
 func TestTableKeepsToItsWidth(t *testing.T) {
