@@ -20,8 +20,7 @@ func Listen(ctx context.Context, adapter string, take func(Heard)) error {
 	network := all<<8 | all>>8 // in the order of the network
 	fd, err := unix.Socket(unix.AF_PACKET, unix.SOCK_RAW|unix.SOCK_CLOEXEC, int(network))
 	if errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES) {
-		return errors.New("receiving ARP, LLDP and DHCP requires root, or the capability " +
-			"CAP_NET_RAW")
+		return errors.New("receiving ARP, LLDP and DHCP requires root, or the capability CAP_NET_RAW")
 	}
 	if err != nil {
 		return err

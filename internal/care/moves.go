@@ -114,8 +114,7 @@ func (c Care) Holds(l MoveLine, of device.Device) (m Move, err error) {
 		}
 	}
 	if l.DeviceName != "" && !hostLabel.MatchString(l.DeviceName) {
-		return wrong("device-name: %q: a device's own name has at most 63 letters, digits and "+
-			"hyphens",
+		return wrong("device-name: %q: a device's own name has at most 63 letters, digits and hyphens",
 			l.DeviceName)
 	}
 	if l.Name != "" {

@@ -93,8 +93,7 @@ func (e *UnfitError) Error() string { return e.Save + " " + e.Reason + "; nothin
 func Fits(x Saved, d device.Device, anyVersion bool) error {
 	switch {
 	case x.Identity.Other(d.Identity) != nil || x.Identity.Model != d.Model:
-		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved from another device, "+
-			"%s %s",
+		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved from another device, %s %s",
 			x.Identity.Model, x.Identity.Serial)}
 	case x.Version != d.Version && !anyVersion:
 		return &UnfitError{Save: x.Save, Version: true,

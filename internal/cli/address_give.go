@@ -25,8 +25,7 @@ func (a *app) addressListCmd() *cobra.Command {
 		Short: "List devices without an address, or with one that cannot be reached",
 		Long: `Listen on an adapter for devices that are present but cannot be reached: new devices
 without an address, with a link-local address, or with an address of another network. They are found
-through WS-Discovery and mDNS. On Linux, with root or CAP_NET_RAW, also through ARP, LLDP and their
-DHCP requests.`,
+through WS-Discovery and mDNS. On Linux, with root or CAP_NET_RAW, also via ARP, LLDP and DHCP.`,
 		Example: "  catena address list --adapter eth0\n  catena address list --adapter eth0 --for 1m " +
 			"--format json",
 		Args: exactly(0, "no arguments"),
@@ -68,11 +67,10 @@ func (a *app) addressGiveCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "give MAC ADDRESS/BITS",
 		Short: "Assign one device its first address by DHCP",
-		Long: `Answer DHCP requests of this one MAC address on one adapter, until the device has
-taken its address. No other device gets an answer. Nothing is given if another DHCP server answers
-on the adapter, if the address answers or belongs to a known device, or if the MAC address belongs
-to a known device. The address ends with its lease, so set a permanent one afterwards: catena
-address set.
+		Long: `Answer DHCP requests of this one MAC address on one adapter, until the device has taken its
+address. No other device gets an answer. Nothing is given if another DHCP server answers on the
+adapter, if the address answers or belongs to a known device, or if the MAC address belongs to a
+known device. The address ends with its lease, so set a permanent one: catena address set.
 
 Requires Linux, and root or the capabilities CAP_NET_BIND_SERVICE and CAP_NET_RAW.`,
 		Example: "  catena address give 02:00:5e:00:53:61 10.20.4.61/24 --adapter eth0\n  catena scan " +

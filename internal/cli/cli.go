@@ -111,9 +111,8 @@ const learning = "Learn and extend"
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use: "catena",
-		Short: "Scan a site, flash its devices, verify them, and roll back those that " +
-			"fail",
+		Use:          "catena",
+		Short:        "Scan a site, flash its devices, verify them, and roll back those that fail",
 		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
 	}
@@ -338,8 +337,7 @@ func (a *app) openShelf() (*shelf.Shelf, error) {
 	if dir == "" {
 		base, err := a.dataDir()
 		if err != nil {
-			return nil, usage("no home folder was found for the shelf; name one with --shelf: "+
-				"%w", err)
+			return nil, usage("no home folder was found for the shelf; name one with --shelf: %w", err)
 		}
 		dir = filepath.Join(base, "shelf")
 	}

@@ -36,15 +36,13 @@ func (a *app) familyTryCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "try FILE ADDRESS",
 		Short: "Run a family file against a device, step by step",
-		Long: `Run the steps recognise, login and read with one device, and show for each what was
-sent, what came back and which values were extracted. Passwords and tokens are blanked. Nothing on
-the device is changed unless you add --update, which sends an image and follows the device until it
-runs.
+		Long: `Run the steps recognise, login and read with one device, and show for each what was sent,
+what came back and which values were extracted. Passwords and tokens are blanked. Nothing on the
+device is changed unless you add --update, which sends an image and follows the device.
 
 The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family requires, or the
 stored login of the device. With --record the device's answers are saved without secrets, for catena
-family test. A recording with an update in families/recordings/ also serves catena rehearse
---once.`,
+family test. A recording with an update in families/recordings/ serves rehearse --once, too.`,
 		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
   catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
   catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin \
@@ -276,8 +274,8 @@ func (a *app) familyTestCmd() *cobra.Command {
 		Long: `Run a family file against recordings made with catena family try --record. Nothing
 leaves this machine. The exit code is 1 if the family sends something else than was recorded, or
 reads something else from the answers.`,
-		Example: "  catena family test families/tollgarth-gates.yaml gate-1.json\n  catena family " +
-			"test families/tollgarth-gates.yaml families/recordings/*.json",
+		Example: "  catena family test families/tollgarth-gates.yaml gate-1.json\n  catena family test " +
+			"families/tollgarth-gates.yaml recordings/*.json",
 		Args: atLeast(2, "a family file and a recording"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.familyTest(c.Context(), args[0], args[1:])

@@ -33,9 +33,8 @@ func (a *app) shelfPullCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pull [FEED]",
 		Short: "Fetch images from a feed",
-		Long: `Fetch images from a feed: a folder, a stick, or an HTTPS address with a signed index
-and its images. The first pull names the key to trust; it is stored. Without FEED, all trusted feeds
-are pulled.
+		Long: `Fetch images from a feed: a folder, a stick, or an HTTPS address with a signed index and
+its images. The first pull names the key to trust; it is stored. Without FEED all feeds are pulled.
 
 An interrupted download continues where it stopped. An index is refused if it has expired, is signed
 by another key, or is older than the last one received.`,
@@ -103,8 +102,8 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		}
 		meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Now: a.now}
-		if err := a.feedClient(p, f.ca); err != nil {
-			return err
+		if err := p.Trust(f.ca); err != nil {
+			return usage("--ca %s: %w", f.ca, err)
 		}
 		bad, err := a.pullOne(ctx, p, wanted, f.look, meter)
 		meter.Clear()
@@ -118,26 +117,6 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	}
 	if failed {
 		return exit{exitError, errSilent}
-	}
-	return nil
-}
-
-// feedClient gives a puller its client: with the certificates named now, or those that the feed was
-// pulled with before.
-func (a *app) feedClient(p *shelf.Puller, file string) (err error) {
-	trust := ""
-	if file == "" {
-		trust, err = p.Shelf.FeedCA(p.Source)
-	} else {
-		var raw []byte
-		raw, err = files.Read(file, files.Key)
-		trust, p.CA = string(raw), string(raw)
-	}
-	if err != nil {
-		return usage("--ca: %w", err)
-	}
-	if p.Client, err = shelf.FeedClient(trust); err != nil {
-		return usage("--ca %s: %w", file, err)
 	}
 	return nil
 }

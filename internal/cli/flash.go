@@ -154,8 +154,7 @@ func (a *app) flash(ctx context.Context, f jobFlags, ask wishFlags) error {
 		}
 		if isOrder {
 			if ask.changed {
-				return usage("the order %s specifies the devices and the rules; leave out "+
-					"those flags",
+				return usage("the order %s specifies the devices and the rules; leave out those flags",
 					ask.choice.Names[0])
 			}
 			o, err := w.ReadSigned(ask.choice.Names[0])
@@ -273,8 +272,7 @@ func (a *app) seeThrough(ctx context.Context, w *plan.Site, access *contact.Acce
 	a.copySettings(ctx, w, access)
 	if stopped && state.Count(job.Skipped) > 0 {
 		return exit{exitFailed, errors.New(
-			"the job was stopped before all devices were updated; continue with the same " +
-				"command")}
+			"the job was stopped before all devices were updated; continue with the same command")}
 	}
 	if parked := state.Count(job.Parked); parked > 0 {
 		a.say("To restart %s: catena finish %s", words.Plural(parked, "parked device"),
@@ -617,8 +615,7 @@ func (a *app) runAndShow(ctx context.Context, w *plan.Site, book login.Book,
 // what to mind.
 func (a *app) stayAwake(id string) (release func()) {
 	if runtime.GOOS != "windows" { // there the program ends with its window
-		a.say("Job %s is running. You can close this window; watch the job again: catena track "+
-			"%[1]s", id)
+		a.say("Job %s is running. You can close this window; watch the job again: catena track %[1]s", id)
 	}
 	release, awake := machine.KeepAwake("job " + id + " is writing to devices")
 	switch {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 
@@ -37,9 +38,8 @@ end.`,
 			defer w.Close()
 			count, last, err := w.Check()
 			if err != nil {
-				return fmt.Errorf("the ledger is not intact: %v; keep a copy of it and find "+
-					"out who changed it",
-					err)
+				return errors.New("the ledger is not intact: " + err.Error() +
+					"; keep a copy and find out who changed it")
 			}
 			digest := fmt.Sprintf("%x", last)
 			if a.format != "table" {
@@ -58,9 +58,8 @@ func (a *app) ledgerExportCmd() *cobra.Command {
 		Short: "Export all entries into a file",
 		Long: `Write all entries into a file, one JSON object per line. Each has its digest: the
 SHA-256 of the previous digest and the entry's own fields. The file contains no passwords.`,
-		Example: "  catena ledger export marrow-hill.jsonl\n  catena ledger export " +
-			"~/for-the-office/night-1.jsonl",
-		Args: exactly(1, "a file to write"),
+		Example: "  catena ledger export marrow-hill.jsonl\n  catena ledger export ~/night-1.jsonl",
+		Args:    exactly(1, "a file to write"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()
 			if err != nil {

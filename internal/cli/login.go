@@ -367,9 +367,8 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	switch {
 	case errors.Is(err, errNoTerminal):
 		return login.Secret{}, usage(
-			"%s is encrypted, and there is no terminal to ask for the passphrase; set "+
-				"CATENA_PASSPHRASE, or name an identity file with --identity or in "+
-				"CATENA_IDENTITY",
+			"%s is encrypted, and there is no terminal to ask for the passphrase; set CATENA_PASSPHRASE, "+
+				"or name an identity file with --identity or in CATENA_IDENTITY",
 			filepath.Join(dir, login.File))
 	case err != nil:
 		return login.Secret{}, err
@@ -462,8 +461,7 @@ func (a *app) loginDropCmd() *cobra.Command {
 					e, ok := b.Drop(id)
 					if !ok {
 						return usage(
-							"there is no login %q; nothing was removed. List them: catena "+
-								"login list", id)
+							"there is no login %q; nothing was removed. List them: catena login list", id)
 					}
 					dropped = append(dropped, e)
 				}

@@ -98,8 +98,7 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 		return refused("%s: %s; %s", d.Name, d.Why(), advice.Remedy(d))
 	}
 	err = w.Care(x).Blink(ctx, d, output, lasts, func(what string) {
-		a.say("%s: %s, for %s (Ctrl-C "+
-			"ends it).", d.Name, what, lasts)
+		a.say("%s: %s, for %s (Ctrl-C ends it).", d.Name, what, lasts)
 	})
 	switch {
 	case errors.Is(err, device.ErrUnsupported):

@@ -38,8 +38,7 @@ what you know better.`,
 			}
 			if fromScan {
 				if err := a.sketch(c.Context(), dir, adapter, ranges); err != nil {
-					return fmt.Errorf("the site folder %s was made, but without the results of "+
-						"a scan: %w", dir,
+					return fmt.Errorf("the site folder %s was made, but without the results of a scan: %w", dir,
 						err)
 				}
 			}

@@ -31,8 +31,7 @@ type wishFlags struct {
 func (f *wishFlags) flags(c *cobra.Command) {
 	whereFlag(c, &f.choice)
 	c.Flags().IntVar(&f.request.Parallel, "parallel", 0,
-		fmt.Sprintf("how many devices are updated at the same time (default: the site's limit, "+
-			"or %d)",
+		fmt.Sprintf("how many devices are updated at the same time (default: the site's limit, or %d)",
 			plan.UsualParallel))
 	c.Flags().BoolVar(&f.request.NoPilot, "no-pilot", false,
 		"do not wait until the first device of each model and image is verified")
@@ -437,8 +436,7 @@ ssh-keygen -Y verify, in the namespace catena-order.`,
 		Args: exactly(1, "one order"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if key == "" {
-				return usage("name the key that signs: --key FILE; to make one: catena shelf " +
-					"feed key FILE")
+				return usage("name the key that signs: --key FILE; to make one: catena shelf feed key FILE")
 			}
 			w, err := a.openSite()
 			if err != nil {

@@ -119,8 +119,7 @@ func (a *app) sayForeign(dir string) error {
 	}
 	if len(commands) > 0 {
 		a.say("\nThis folder names commands for events of jobs. None runs before you allow it on this " +
-			"machine " +
-			"(catena tell --allow):")
+			"machine (catena tell --allow):")
 		a.sayCommands(commands)
 	}
 	return nil

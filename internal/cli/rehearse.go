@@ -154,8 +154,7 @@ func (a *app) rehearseOnce(ctx context.Context, w *plan.Site, o order.Order,
 		names []string
 		text  string
 	}{{wire, "Played over the wire by stand-ins of their standard: %s."},
-		{acted, "Played by the steps of their family and the recorded answers of one device: " +
-			"%s."},
+		{acted, "Played by the steps of their family and the recorded answers of one device: %s."},
 		{timed, "Only timed: %s."}} {
 		if len(by.names) > 0 {
 			a.say(by.text, words.FewOf(by.names, 12))

@@ -46,13 +46,11 @@ type look struct {
 func (l *look) flags(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&l.adapter, "adapter", "",
-		"this machine's adapter to scan with: its name, its address, or an address reached "+
-			"through it (default: the adapters whose networks contain the addresses; without "+
-			"addresses, all)")
+		"this machine's adapter to scan with: its name, its address, or an address reached through it "+
+			"(default: the adapters whose networks contain the addresses; without addresses, all)")
 	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil,
-		"ports to try instead of the default ones: 8080, or snmp:1161, modbus:5020, "+
-			"ethernet-ip:44818")
+		"ports to try instead of the default ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
 	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
 	f.BoolVar(&l.wide, "wide", false, "allow a range larger than a /16")
 	f.DurationVar(&l.patience, "patience", usualPatience,

@@ -278,8 +278,7 @@ blanked. The exit code is 1 if there are differences.`,
 		},
 	}
 	c.Flags().StringVar(&from, "save", "", "the save to compare (default: the newest)")
-	c.Flags().StringVar(&to, "to", "", "another save to compare with (default: the current "+
-		"settings)")
+	c.Flags().StringVar(&to, "to", "", "another save to compare with (default: the current settings)")
 	return c
 }
 

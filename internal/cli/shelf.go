@@ -582,8 +582,7 @@ func (a *app) shelfCheckCmd() *cobra.Command {
 				a.say("%s: %s", d.File, d.Reason)
 			}
 			if len(damaged) > 0 {
-				return fmt.Errorf("%d of %s damaged; a damaged image is never sent: add it "+
-					"again, or drop it",
+				return fmt.Errorf("%d of %s damaged; a damaged image is never sent: add it again, or drop it",
 					len(damaged), words.Plural(count, "image"))
 			}
 			a.say("%s read, nothing is damaged.", words.Plural(count, "image"))

@@ -85,8 +85,7 @@ func (a *app) targetDropCmd() *cobra.Command {
 			return a.changeTargets(func(targets []site.Target) ([]site.Target, string, error) {
 				left := slices.DeleteFunc(slices.Clone(targets), target.Same)
 				if len(left) == len(targets) {
-					return nil, "", usage("%s has no target for %q; list them: catena target "+
-						"list",
+					return nil, "", usage("%s has no target for %q; list them: catena target list",
 						site.TargetsFile, target.For())
 				}
 				return left, "Removed the target for " + target.For() + ".", nil
@@ -99,11 +98,10 @@ func (a *app) targetDropCmd() *cobra.Command {
 
 func (a *app) targetSaveCmd() *cobra.Command {
 	return &cobra.Command{
-		Use:   "save FILE",
-		Short: "Save the targets of this site in a file, for another site",
-		Example: "  catena target save winter-2026.yaml\n  catena target save " +
-			"~/for-the-office/targets.yaml",
-		Args: exactly(1, "a file"),
+		Use:     "save FILE",
+		Short:   "Save the targets of this site in a file, for another site",
+		Example: "  catena target save winter-2026.yaml\n  catena target save ~/office.yaml",
+		Args:    exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.openSite()
 			if err != nil {
@@ -132,9 +130,8 @@ func (a *app) targetLoadCmd() *cobra.Command {
 		Short: "Add the targets of a file",
 		Long: `Add the targets of a file. A target for the same devices as one in targets.yaml
 replaces it.`,
-		Example: "  catena target load winter-2026.yaml\n  catena target load " +
-			"~/for-the-office/targets.yaml",
-		Args: exactly(1, "a file"),
+		Example: "  catena target load winter-2026.yaml\n  catena target load ~/office.yaml",
+		Args:    exactly(1, "a file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			data, err := files.Read(args[0], files.Site)
 			if err != nil {

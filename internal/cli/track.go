@@ -39,9 +39,8 @@ from the ledger, so it is available after a crash and the next morning.
 If a device requires on-site work, the view shows what to do. Confirm it with --done, or skip it
 with --skip and a reason; both work from any terminal.`,
 		Example: "  catena track\n  catena track --once\n  catena track j2 --format json --follow " +
-			"--after 120\n" +
-			"  catena track --done handset-4\n" +
-			"  catena track --skip handset-4 --because \"it is in the van\"",
+			"--after 120\n  catena track --done handset-4\n  catena track --skip handset-4 --because \"it " +
+			"is in the van\"",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
 				return usage("catena track takes at most one job")
@@ -54,8 +53,7 @@ with --skip and a reason; both work from any terminal.`,
 			return a.track(ctx, args, f)
 		},
 	}
-	c.Flags().StringVar(&f.done, "done", "", "confirm that the on-site work at this device is "+
-		"done")
+	c.Flags().StringVar(&f.done, "done", "", "confirm that the on-site work at this device is done")
 	c.Flags().StringVar(&f.skip, "skip", "", "skip the on-site work at this device")
 	c.Flags().StringVar(&f.because, "because", "", "the reason for --skip")
 	c.Flags().BoolVar(&f.follow, "follow", false, "with --format json: one event on each line, and "+

@@ -67,8 +67,7 @@ func (a *app) unlock(length time.Duration) error {
 	passphrase := a.getenv("CATENA_PASSPHRASE")
 	if passphrase == "" {
 		if passphrase, err = a.askSecret("Passphrase of the site's logins: "); err != nil {
-			return usage("no terminal to ask on; in a script, use CATENA_PASSPHRASE or an " +
-				"identity file")
+			return usage("no terminal to ask on; in a script, use CATENA_PASSPHRASE or an identity file")
 		}
 	}
 	secret, err := login.Passphrase(passphrase)

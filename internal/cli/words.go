@@ -81,8 +81,7 @@ func withAdvice(err error) error {
 	case errors.As(err, &noPart):
 		return usage("%w; show them: catena show %s", err, advice.Quoted(noPart.Device))
 	case errors.As(err, &unresolved):
-		return refused("%w; nothing was changed. Correct %s and %s, or find the devices: "+
-			"catena scan",
+		return refused("%w; nothing was changed. Correct %s and %s, or find the devices: catena scan",
 			err, site.File, site.TargetsFile)
 	case errors.As(err, &disagree):
 		return refused("%w", err)

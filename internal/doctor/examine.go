@@ -110,8 +110,7 @@ func (e *examination) laptop() {
 		e.look("firewall", "allow replies to UDP, and TCP to images that devices fetch",
 			"%s is switched on", name)
 	} else {
-		e.ok("firewall", "none was found; one that is visible only to an administrator may "+
-			"exist")
+		e.ok("firewall", "none was found; one that is visible only to an administrator may exist")
 	}
 	e.clock()
 	if mains, known := Power(); known && !mains {
@@ -222,8 +221,7 @@ func (e *examination) network(n site.Network, have []discover.Adapter, used map[
 	if len(on) == 0 {
 		e.look("network "+n.Name,
 			"connect to it, or give this machine an address in that network",
-			"no adapter of this machine is in it, so it is reached through a router, without "+
-				"multicast")
+			"no adapter of this machine is in it, so it is reached through a router, without multicast")
 		return
 	}
 	e.ok("network "+n.Name, "by adapter %s", strings.Join(on, ", "))

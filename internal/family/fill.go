@@ -338,8 +338,7 @@ func onlyPlain(s, _ string) (string, error) {
 	// the marks of placeholders mean nothing anywhere
 	plain := strings.NewReplacer("‹", "", "›", "").Replace(s)
 	if !plainWord.MatchString(plain) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
-		return "", fmt.Errorf("%.40q is not allowed here: values that cannot be quoted must be "+
-			"plain",
+		return "", fmt.Errorf("%.40q is not allowed here: values that cannot be quoted must be plain",
 			s)
 	}
 	return s, nil

@@ -191,9 +191,8 @@ func init() {
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.state(at) }},
 		{name: "interlocks", in: inProgram | inChildren,
 			shape: list(keyed(schema{"holds": scalar, "else": scalar}, "holds", "else")),
-			help: "conditions right before the first byte, each with a sentence for the " +
-				"operator",
-			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.interlocks(at) }},
+			help:  "conditions right before the first byte, each with a sentence for the operator",
+			read:  func(p *parser, at ast.Node, _ map[string]ast.Node) { p.interlocks(at) }},
 		{name: "settings", in: inProgram | inChildren,
 			shape: keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps,
 				"restore": steps, "renamed": texts}, "save"),
@@ -202,8 +201,7 @@ func init() {
 		{name: "carry", in: inProgram | inChildren,
 			shape: list(keyed(schema{"value": scalar, "read": steps, "write": steps},
 				"value", "read", "write")),
-			help: "single values that are read before an update and written back after it, in " +
-				"this order",
+			help: "single values that are read before an update and written back after it, in this order",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.carry(at) }},
 		{name: "blink", in: inProgram | inChildren,
 			shape: keyed(schema{"shows": scalar, "steps": steps}, "steps"),
@@ -234,8 +232,7 @@ func init() {
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Kind, s.Objects = Request, p.sets(at)
 			}},
-		{name: "wait", in: asWord, by: "all", shape: yamldoc.Duration, help: "wait for this " +
-			"long",
+		{name: "wait", in: asWord, by: "all", shape: yamldoc.Duration, help: "wait for this long",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Kind, s.Pause = Wait, p.duration(at, "wait", time.Hour)
 			}},
@@ -250,8 +247,7 @@ func init() {
 			help: "another protocol of this step, also https and tftp, with a port: ssh:2222"},
 		{name: "on", in: inStep, shape: scalar, // read before the word
 			help: "another device of the site that the step goes to, with its own login"},
-		{name: "query", in: inStep, shape: texts, help: "the query, the part after ? in the " +
-			"address",
+		{name: "query", in: inStep, shape: texts, help: "the query, the part after ? in the address",
 			step: carried("query", func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Query = p.fields(at)
 			})},
@@ -264,10 +260,8 @@ func init() {
 		{name: "form", in: inStep, shape: texts, step: bodyOf("form"), help: "fields of a form"},
 		{name: "xml", in: inStep, shape: scalar, step: bodyOf("xml"), help: "an XML document to send"},
 		{name: "text", in: inStep, shape: scalar, step: bodyOf("text"), help: "a plain text to send"},
-		{name: "ini", in: inStep, shape: scalar, step: bodyOf("ini"), help: "key=value lines " +
-			"to send"},
-		{name: "raw", in: inStep, shape: scalar, step: bodyOf("raw"), help: "one value, " +
-			"unchanged"},
+		{name: "ini", in: inStep, shape: scalar, step: bodyOf("ini"), help: "key=value lines to send"},
+		{name: "raw", in: inStep, shape: scalar, step: bodyOf("raw"), help: "one value, unchanged"},
 		{name: "multipart", in: inStep, shape: texts, step: bodyOf("multipart"),
 			help: "parts of a form with the image"},
 		{name: "take", in: inStep, shape: texts,
@@ -286,8 +280,7 @@ func init() {
 		{name: "fail", in: inStep, shape: scalar, with: "poll",
 			help: "the condition under which it has failed",
 			step: conditionOf(func(s *Step) **Expr { return &s.Fail })},
-		{name: "percent", in: inStep, shape: scalar, with: "poll", help: "the progress of the " +
-			"device",
+		{name: "percent", in: inStep, shape: scalar, with: "poll", help: "the progress of the device",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				p.expression(at, &s.Percent, reflect.Int)
 			}},
@@ -302,14 +295,12 @@ func init() {
 				s.Within = p.duration(at, "within", 24*time.Hour)
 			}},
 		{name: "each", in: inStep, shape: scalar,
-			help: "the children in the answer, as JSONPath, XPath or ~ RE2; take applies to " +
-				"each",
+			help: "the children in the answer, as JSONPath, XPath or ~ RE2; take applies to each",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.eachOf(at, s) }},
 		{name: "chunks", in: inStep, shape: scalar, with: "upload",
 			help: "the size of one request of an upload, such as 1MiB",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { s.Chunk = p.bytes(at) }},
-		{name: "gone", in: inStep, shape: yes, help: "the device may go away, which counts as " +
-			"success",
+		{name: "gone", in: inStep, shape: yes, help: "the device may go away, which counts as success",
 			step: yesOf("gone", func(s *Step) *bool { return &s.Gone })},
 		{name: "repeat", in: inStep, shape: yes,
 			help: "it may be sent again if its answer was lost",

@@ -343,8 +343,7 @@ func (p *parser) interlocks(n ast.Node) {
 	for _, item := range p.list(n) {
 		keys := p.keys(item, "interlocks", "holds", "else")
 		if keys["holds"] == nil || keys["else"] == nil {
-			p.fail(item, "interlocks: each requires holds: and else:, the sentence for the "+
-				"operator")
+			p.fail(item, "interlocks: each requires holds: and else:, the sentence for the operator")
 		}
 		i := len(p.program.Interlocks)
 		p.program.Interlocks = append(p.program.Interlocks, Interlock{Else: p.text(keys["else"])})
@@ -419,8 +418,7 @@ func (p *parser) levels(root map[string]ast.Node) {
 	}
 	Walk(slices.Concat(g.Recognise, g.Read, g.Logout, listing), func(s *Step) {
 		if s.Kind == Ask || s.Kind == Upload || s.Kind == Offer || s.On != "" {
-			p.fail(root["family"], "line %d: %s: or on: is not allowed where a device is only "+
-				"read", s.Line,
+			p.fail(root["family"], "line %d: %s: or on: is not allowed where a device is only read", s.Line,
 				s.Word)
 		}
 	})
@@ -920,8 +918,7 @@ func (p *parser) uses(at ast.Node, all []string, step *Step) {
 				known = append(known, s.Name)
 			}
 			if !slices.Contains(known, name) {
-				p.fail(at, "the login has no %s%s; list secrets besides user and password in "+
-					"secrets:",
+				p.fail(at, "the login has no %s%s; list secrets besides user and password in secrets:",
 					name, meant(name, known))
 			}
 			step.Logins = append(step.Logins, name)

@@ -181,8 +181,7 @@ func (m *Manifest) checkRest() (key, message string) {
 	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
 		if !IsCautionName(name) {
 			return "cautions", fmt.Sprintf(
-				"cautions: %q is not a caution's name; write for example gate-blocked: and "+
-					"then the caution",
+				"cautions: %q is not a caution's name; write for example gate-blocked: and then the caution",
 				name)
 		}
 	}
@@ -193,8 +192,7 @@ func (m *Manifest) checkRest() (key, message string) {
 			return at, fmt.Sprintf("interlocks: more than %d, or one longer than %d bytes", maxInterlocks,
 				maxHolds)
 		case l.Holds == "" || l.Else == "":
-			return at, "interlocks: each requires holds: and else:, the sentence for the " +
-				"operator"
+			return at, "interlocks: each requires holds: and else:, the sentence for the operator"
 		}
 	}
 	for old, fresh := range m.Renamed {

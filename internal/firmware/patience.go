@@ -58,8 +58,7 @@ func (p Patience) Longest(other Patience) Patience {
 func (p Patience) Check() (step, message string) {
 	for _, step := range PatienceSteps {
 		if d := *p.Step(step); d < 0 || d > maxTakes {
-			return step, fmt.Sprintf("patience: %s: %s is not a time limit; write for example "+
-				"20m",
+			return step, fmt.Sprintf("patience: %s: %s is not a time limit; write for example 20m",
 				step, d)
 		}
 	}

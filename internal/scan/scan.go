@@ -144,9 +144,8 @@ func (s *Scanner) Scan(ctx context.Context, networks []discover.Network,
 			why = wire.OwnWords(seen.OutOfResources)
 		}
 		result.Warnings = append(result.Warnings, fmt.Sprintf(
-			"this machine could not query all addresses (%s), so silent devices are not marked "+
-				"as gone. Raise the limit of open files (ulimit -n), or scan fewer addresses "+
-				"at once", why))
+			"this machine could not query all addresses (%s), so silent devices are not marked as gone. "+
+				"Raise the limit of open files (ulimit -n), or scan fewer addresses at once", why))
 	}
 	result.Keys = Keys{s.keys.fresh, s.keys.refused}
 	return result, nil

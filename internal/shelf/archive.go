@@ -213,8 +213,7 @@ func apart(z *zip.Reader) error {
 	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
 	for i := 1; i < len(spans); i++ {
 		if spans[i].from < spans[i-1].to {
-			return refuse("contains %q and %q in the same place, as only a malicious archive "+
-				"would",
+			return refuse("contains %q and %q in the same place, as only a malicious archive would",
 				spans[i-1].name, spans[i].name)
 		}
 	}

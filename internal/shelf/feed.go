@@ -180,6 +180,23 @@ type Puller struct {
 	Progress func(bytes int64)
 }
 
+// Trust gives the puller a client that trusts the certificates of a file, which are remembered with
+// the feed, or without a file those that were remembered.
+func (p *Puller) Trust(file string) (err error) {
+	trusted := ""
+	if file == "" {
+		trusted, err = p.Shelf.FeedCA(p.Source)
+	} else {
+		var raw []byte
+		raw, err = files.Read(file, files.Key)
+		trusted, p.CA = string(raw), string(raw)
+	}
+	if err == nil {
+		p.Client, err = FeedClient(trusted)
+	}
+	return err
+}
+
 // Index fetches the index, checks its signature, age and number, and keeps a copy.
 func (p *Puller) Index(ctx context.Context) (Feed, error) {
 	all, err := p.Shelf.trusts()

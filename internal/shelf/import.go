@@ -671,8 +671,7 @@ func (s *Shelf) circle(manifest firmware.Manifest) (string, error) {
 		seen := map[string]bool{}
 		for next := slices.Clone(manifest.After); len(next) > 0; next = next[1:] {
 			if next[0] == manifest.Component {
-				return fmt.Sprintf("after: on %s, %s would have to come after itself, through "+
-					"%s",
+				return fmt.Sprintf("after: on %s, %s would have to come after itself, through %s",
 					model, manifest.Component, strings.Join(manifest.After, ", ")), nil
 			}
 			if !seen[next[0]] {

@@ -62,8 +62,7 @@ func (s Site) checkHands(doc *yamldoc.Doc) error {
 		case !isPattern(h.Device):
 			return doc.Errorf(at, "by_hand: device must be a name, an address or a serial number")
 		case text.Clean(h.How) == "":
-			return doc.Errorf(at, "by_hand: how: is missing; describe what an operator has to "+
-				"do")
+			return doc.Errorf(at, "by_hand: how: is missing; describe what an operator has to do")
 		case h.Within < 0:
 			return doc.Errorf(at, "by_hand: within: write for example 2h")
 		}

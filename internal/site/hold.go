@@ -59,8 +59,7 @@ func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 		}
 	}
 	if at < 0 {
-		return nil, fmt.Errorf("%s: the hold for %s is not on its own line; remove it there "+
-			"yourself",
+		return nil, fmt.Errorf("%s: the hold for %s is not on its own line; remove it there yourself",
 			name, pattern)
 	}
 	lines = slices.Delete(lines, at, at+1)

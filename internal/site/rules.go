@@ -81,8 +81,7 @@ func (s Site) checkCover(doc *yamldoc.Doc) error {
 		at := fmt.Sprintf("$.cover[%d]", i)
 		switch {
 		case text.Clean(c.Name) == "":
-			return doc.Errorf(at, "cover: name: is missing; it is shown when a device waits "+
-				"for the set")
+			return doc.Errorf(at, "cover: name: is missing; it is shown when a device waits for the set")
 		case named[c.Name]:
 			return doc.Errorf(at, "cover: two sets have the name %s", c.Name)
 		case len(c.Of) == 0:

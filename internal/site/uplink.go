@@ -46,8 +46,7 @@ func (s Site) checkUplinks(doc *yamldoc.Doc) error {
 	}
 	for i, u := range s.Uplinks {
 		if circle := around(u.Through, []string{u.Through}, behind); circle != nil {
-			return doc.Errorf(fmt.Sprintf("$.uplinks[%d]", i), "uplinks: %s is downstream of "+
-				"itself: %s",
+			return doc.Errorf(fmt.Sprintf("$.uplinks[%d]", i), "uplinks: %s is downstream of itself: %s",
 				u.Through, strings.Join(circle, " → "))
 		}
 	}

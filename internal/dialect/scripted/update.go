@@ -28,8 +28,7 @@ func (s *session) Update(component string) (dialect.Update, error) {
 		return nil, device.ErrUnsupported
 	}
 	if _, own := s.program.Parts[component]; component != firmware.Main && !own && !s.program.ByPart {
-		return nil, device.Because(device.Refusal, "the family %s has no update for the "+
-			"component %s",
+		return nil, device.Because(device.Refusal, "the family %s has no update for the component %s",
 			s.family.Name, component)
 	}
 	steps := part.Update
@@ -88,8 +87,7 @@ func (u *update) Interlock(ctx context.Context) error {
 		}
 		switch {
 		case err != nil:
-			return device.Because(device.Refusal, "an interlock of its image cannot be "+
-				"checked: %s: %v",
+			return device.Because(device.Refusal, "an interlock of its image cannot be checked: %s: %v",
 				i.Holds, err)
 		case !holds:
 			return device.Because(device.NotNow, "%s", i.Else)

@@ -183,8 +183,7 @@ func One(want string) (Adapter, error) {
 		for _, c := range chosen {
 			names = append(names, c.Name)
 		}
-		return Adapter{}, fmt.Errorf("there are several adapters (%s); choose one: --adapter "+
-			"NAME",
+		return Adapter{}, fmt.Errorf("there are several adapters (%s); choose one: --adapter NAME",
 			strings.Join(names, ", "))
 	}
 	return chosen[0], nil
