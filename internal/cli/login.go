@@ -664,8 +664,8 @@ func (a *app) access(w *plan.Site) (*contact.Access, error) {
 func (a *app) login() (login.Credential, bool, error) {
 	if given := a.getenv("CATENA_LOGIN"); given != "" {
 		user, password, ok := strings.Cut(given, ":")
-		if !ok || user == "" {
-			return login.Credential{}, false, usage("CATENA_LOGIN must be user:password")
+		if !ok || user+password == "" {
+			return login.Credential{}, false, usage("CATENA_LOGIN must be user:password, or :community")
 		}
 		return a.marked(login.Credential{User: user, Password: password}), true, nil
 	}
