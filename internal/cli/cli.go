@@ -149,7 +149,7 @@ func (a *app) root() *cobra.Command {
 		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.packCmd(), a.unpackCmd()}},
 		{"Do the work", []*cobra.Command{a.flashCmd(), a.trackCmd(), a.stopCmd(), a.resumeCmd(),
 			a.retryCmd(), a.finishCmd(), a.rollbackCmd()}},
-		{"Prove and tell", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),
+		{"Verify and report", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),
 			a.settingsCmd(), a.ledgerCmd()}},
 		{learning, []*cobra.Command{a.demoCmd(), a.simCmd(), a.schemaCmd(), a.docsCmd(),
 			a.versionCmd()}},

@@ -293,7 +293,7 @@ func (d *demo) compare(took time.Duration, kept bool) error {
 	s := a.style(a.out)
 	view.Print(a.out, "\n%s\n\n", s.Paint(view.Busy, "── The night at "+w.Name()))
 	t.Draw(a.out, s)
-	view.Print(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is whole: %d "+
+	view.Print(a.out, "\n%d of %d devices ended as expected, in %.0f s. The ledger is intact: %d "+
 		"entries.\n", len(night.Expected)-wrong, len(night.Expected), took.Seconds(), entries)
 	if kept {
 		view.Print(a.out, "The site folder is %s; look at it with catena -C %[1]s --shelf %s list, "+

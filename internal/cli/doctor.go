@@ -46,7 +46,7 @@ func (a *app) doctor() error {
 	all := doctor.Examine(in)
 	tones := map[doctor.State]view.Tone{doctor.OK: view.Good, doctor.Look: view.Warn,
 		doctor.Bad: view.Bad}
-	t := view.Table{Columns: []string{"looked at", "state", "found", "what to do"}}
+	t := view.Table{Columns: []string{"check", "state", "found", "what to do"}}
 	bad, look := 0, 0
 	for _, f := range all {
 		switch f.State {

@@ -112,7 +112,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		err = fmt.Errorf("%s %w", where, err)
 	}
 	if len(children) > 0 {
-		behind := view.Table{Columns: []string{"behind it", "name", "model", "version"}}
+		behind := view.Table{Columns: []string{"child", "name", "model", "version"}}
 		for _, c := range children {
 			behind.Add(c.Unit, c.Called, c.Model, c.Version)
 		}

@@ -15,23 +15,23 @@ import (
 // rootHelp is the whole of the first help.
 func rootHelp(root *cobra.Command) string {
 	var b strings.Builder
-	b.WriteString(`Catena updates the firmware of a site's devices: it finds them, picks the image
-for each, flashes many at once, proves each after its restart, and returns those
-that failed to what they ran before.
+	b.WriteString(`Catena updates the firmware of a site's devices: it finds them, chooses the
+image for each, updates many at once, verifies each after its restart, and rolls
+back those that failed.
 
 A night's work:
   catena new "Marrow Hill Locks" --range 10.20.4.0/24  make a site folder
   cd marrow-hill-locks
-  catena login add --user keeper                       how to log in
+  catena login add --user keeper                       store a login
   catena scan                                          find and read devices
   catena shelf add ~/Downloads/firmware.zip            fill the shelf
-  catena match                                         what should be flashed
-  catena order new night-1 --all                       make an order of it
-  catena rehearse night-1                              how the night would go
-  catena flash night-1                                 do it, and prove it
-  catena track                                         watch, anywhere
+  catena match                                         list what to update
+  catena order new night-1 --all                       make an order
+  catena rehearse night-1                              rehearse the order
+  catena flash night-1                                 update and verify
+  catena track                                         watch the job
   catena resume                                        continue after a crash
-  catena report                                        for the customer
+  catena report                                        write the report
 
 All commands:
 `)
@@ -46,7 +46,7 @@ All commands:
 Often used flags:
   -C DIR              the site folder (default: the nearest one upwards)
   --format FORM       table, json or csv
-  -q, -v              say less, or more; all of them: catena help flags
+  -q, -v              print less, or more; all flags: catena help flags
 
 catena CMD --help   one command, with examples and what it touches
 catena help TOPIC   ` + strings.Join(topicNames(), ", ") + `

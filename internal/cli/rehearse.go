@@ -211,8 +211,8 @@ func (a *app) showRehearsal(w *plan.Site, o order.Order, start time.Time,
 			known++
 		}
 	}
-	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations are drawn from "+
-		"the history of %d of them, and estimated for the others.", o.Name, o.Site,
+	a.say("Order %s at %s, %s, played %d times from %s (seed %d).\nDurations from the "+
+		"history: %d devices; estimated for the others.", o.Name, o.Site,
 		words.Plural(len(o.Devices), "device"), r.Runs, start.Local().Format("15:04"), r.Seed, known)
 	a.say("")
 	counts, from, to := rehearse.Histogram(r.Ends, plotRows)

@@ -286,7 +286,7 @@ func (e *examination) site() {
 		e.bad("ledger", "make its disk writable", "it can be read, but not written: %v",
 			w.Ledger.ReadOnly())
 	default:
-		e.ok("ledger", "whole, %s", words.Plural(count, "entry"))
+		e.ok("ledger", "intact, %s", words.Plural(count, "entry"))
 	}
 	open, err := w.Interrupted()
 	if err == nil && len(open) > 0 {
