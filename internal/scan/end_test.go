@@ -476,6 +476,16 @@ func TestOneHostTwoPorts(t *testing.T) {
 	assert.Equal(t, id, d.ID)
 	assert.Len(t, h.known, 1)
 
+	// A device that is known without TLS stays where it is known: at the other port anyone could say
+	// that it is the same.
+	at := plain.Listener.Addr().String()
+	h.known, h.scanner.Trusted = []device.Device{{ID: "d9", Name: "panel", Endpoint: device.Endpoint{
+		Address: at, Dialect: "brackwell-panels"}, Reading: device.Reading{Identity: device.Identity{
+		Vendor: "Brackwell", Model: "BP-1", Serial: "BP-10070"}}}}, nil
+	r := h.scan()
+	require.Len(t, r.Devices, 1)
+	assert.Equal(t, at, r.Devices[0].Address)
+
 	// Ports that someone names are respected, although the other one answers.
 	h.known, h.scanner.Trusted = nil, nil
 	h.networks[0].Ports = ports(secure.URL)

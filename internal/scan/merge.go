@@ -215,17 +215,24 @@ func plainLast(e device.Endpoint) int {
 }
 
 // sharedHosts are the addresses at which several devices answer, each at a port of its
-// own: a router that forwards ports, or a simulation on one address.
+// own: a router that forwards ports, or a simulation on one address. One that answers at two ports,
+// such as over HTTP and HTTPS, shows the same UUID or serial number at both.
 func sharedHosts(sightings []discover.Sighting) map[netip.Addr]bool {
 	type spoken struct {
 		host    netip.Addr
 		dialect string
 	}
 	at, out := map[spoken]netip.AddrPort{}, map[netip.Addr]bool{}
-	uuids := map[netip.AddrPort]string{}
+	uuids, serials := map[netip.AddrPort]string{}, map[netip.AddrPort]string{}
+	same := func(ids map[netip.AddrPort]string, a, b netip.AddrPort) bool {
+		return ids[a] != "" && strings.EqualFold(ids[a], ids[b])
+	}
 	for _, s := range sightings {
 		if s.Facts.UUID != "" {
 			uuids[s.Address] = s.Facts.UUID
+		}
+		if s.Facts.Serial != "" {
+			serials[s.Address] = s.Facts.Serial
 		}
 		if s.Dialect == "" {
 			continue
@@ -235,7 +242,7 @@ func sharedHosts(sightings []discover.Sighting) map[netip.Addr]bool {
 		switch {
 		case !heard:
 			at[k] = s.Address
-		case other != s.Address && !(uuids[other] != "" && uuids[other] == uuids[s.Address]):
+		case other != s.Address && !same(uuids, other, s.Address) && !same(serials, other, s.Address):
 			out[k.host] = true
 		}
 	}

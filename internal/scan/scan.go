@@ -204,12 +204,25 @@ func (s *Scanner) own(all []*found, known []device.Device, networks []discover.N
 			d.Moved = o.Address
 		}
 		switch {
-		case !o.Secure() || len(all[i].talks) == 0:
+		case len(all[i].talks) == 0:
+		case !o.Secure():
+			all[i].stay(o.Address)
 		case !all[i].talks[0].Secure():
 			all[i].bare = s.keys.check(o.Address, device.KeyTLS, NoTLS)
 		case all[i].talks[0].Address != o.Address:
 			all[i].verifiedAt = o.Address
 		}
+	}
+}
+
+// stay keeps a device that is known without TLS at its known address: at another port of its host
+// anyone could claim to be the same, and would get its login.
+func (f *found) stay(address string) {
+	i := slices.IndexFunc(f.talks, func(e device.Endpoint) bool { return e.Address == address })
+	if i > 0 {
+		at := f.talks[i]
+		f.talks = slices.Insert(slices.Delete(f.talks, i, i+1), 0, at)
+		f.Endpoint = at
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -108,11 +109,11 @@ func TestTFTPRefusals(t *testing.T) {
 // A dead port is reported as such, after a few requests.
 func TestTFTPToADeadPort(t *testing.T) {
 	t.Parallel()
-	requests := 0
-	dead := server(t, func([]byte) [][]byte { requests++; return nil })
+	var requests atomic.Int32
+	dead := server(t, func([]byte) [][]byte { requests.Add(1); return nil })
 	body := wire.Body{From: bytes.NewReader([]byte("lock")), Size: 4}
 	err := wire.PutTFTP(t.Context(), dead, "image.bin", body)
 	require.ErrorIs(t, err, device.ErrAway)
 	assert.ErrorContains(t, err, "nothing answers by TFTP")
-	assert.Equal(t, 5, requests)
+	assert.EqualValues(t, 5, requests.Load())
 }
