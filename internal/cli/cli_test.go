@@ -27,7 +27,7 @@ import (
 func TestMain(m *testing.M) {
 	// The scripts wait for devices most of the time: more of them than cores may run at once.
 	// It is set before the flags are read, so that -parallel says otherwise.
-	_ = flag.Set("test.parallel", strconv.Itoa(max(12, 6*runtime.GOMAXPROCS(0))))
+	_ = flag.Set("test.parallel", strconv.Itoa(max(6, 3*runtime.GOMAXPROCS(0))))
 	testscript.Main(m, map[string]func(){"catena": func() { os.Exit(cli.Main(os.Args[1:])) }})
 }
 

@@ -18,7 +18,6 @@ import (
 // Debian's DHCP client in a namespace gets its address, another one gets none; and where a DHCP
 // server answers, nothing is given.
 func TestRealDHCPClient(t *testing.T) {
-	t.Parallel()
 	w := newTown(t)
 	for _, program := range []string{"udhcpc", "udhcpd"} {
 		if _, err := exec.LookPath(program); err != nil {
@@ -103,7 +102,6 @@ func TestRealDHCPClient(t *testing.T) {
 // A camera fresh from its box: its own DHCP client asks, it is heard, given an address, found there
 // and flashed.
 func TestABoxedCamera(t *testing.T) {
-	t.Parallel()
 	w := newTown(t)
 	w.host("laptop", 1)
 	w.host("boxed", 2)

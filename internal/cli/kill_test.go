@@ -271,7 +271,6 @@ func TestKilledAtRandom(t *testing.T) {
 // instants, too: what was there before is there and whole, and the same command comes to its end.
 // CATENA_KILLS sets how often each is killed.
 func TestKilledWhileFilesAreWritten(t *testing.T) {
-	t.Parallel()
 	kills := 2
 	if n, err := strconv.Atoi(os.Getenv("CATENA_KILLS")); err == nil {
 		kills = n
@@ -376,7 +375,6 @@ func killAt(t *testing.T, dir string, step job.Step, returning bool) map[string]
 // TestReaderWhoGoesAwayStopsNothing closes the other end of the output while a
 // device is being flashed: the job continues to its end.
 func TestReaderWhoGoesAwayStopsNothing(t *testing.T) {
-	t.Parallel()
 	dir, _ := patientSite(t, patient)
 	cmd := command(dir, "flash", "cam-11", "--yes", "--format", "json")
 	out, err := cmd.StdoutPipe()

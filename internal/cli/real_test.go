@@ -222,7 +222,6 @@ wait`)
 
 // Catena, on a laptop in a network with real daemons, finds and reads each.
 func TestRealNeighbours(t *testing.T) {
-	t.Parallel()
 	w := newTown(t)
 	for i, name := range []string{"wsd", "avahi", "basin", "top", "ssh", "tls", "laptop", "plain"} {
 		w.host(name, 11+i)
