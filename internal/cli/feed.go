@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"os"
@@ -103,7 +104,7 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		meter := &view.Meter{W: a.err, Style: a.style(a.err)}
 		p := &shelf.Puller{Shelf: s, Source: source, Key: key, Now: a.now}
 		if err := p.Trust(f.ca); err != nil {
-			return usage("--ca %s: %w", f.ca, err)
+			return usage("%s: %w", cmp.Or(f.ca, source), err)
 		}
 		bad, err := a.pullOne(ctx, p, wanted, f.look, meter)
 		meter.Clear()

@@ -37,7 +37,7 @@ job is resumed.`,
 		},
 	}
 	patienceVar(c, &said)
-	c.Flags().BoolP("yes", "y", false, "nothing: a resumed job asks nothing; for scripts")
+	c.Flags().BoolP("yes", "y", false, "for scripts: resume never asks")
 	return c
 }
 

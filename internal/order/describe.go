@@ -20,7 +20,7 @@ func (s *State) Describe() []string {
 			line("%s holds %d of %s %s", d.ID, c.n, c.of.why, c.of.name)
 		}
 		if k := d.kind; k != nil {
-			line("%s: kind proven %v, pilot %v", d.ID, k.proven, k.pilot == d)
+			line("%s: kind proven %v, lost %v, pilot %v", d.ID, k.proven, k.lost != nil, k.pilot == d)
 		}
 		if set := d.set; set != nil {
 			line("%s: set started %v, written %v, failed %v, levels %d", d.ID, set.started, set.written,

@@ -215,24 +215,27 @@ func plainLast(e device.Endpoint) int {
 }
 
 // sharedHosts are the addresses at which several devices answer, each at a port of its
-// own: a router that forwards ports, or a simulation on one address. One that answers at two ports,
-// such as over HTTP and HTTPS, shows the same UUID or serial number at both.
+// own: a router that forwards ports, or a simulation on one address. One device that answers at two
+// ports shows one UUID at both, or the same model and serial number over HTTP and HTTPS. Two of one
+// protocol with the same number may be two: some makers ship a default one.
 func sharedHosts(sightings []discover.Sighting) map[netip.Addr]bool {
 	type spoken struct {
 		host    netip.Addr
 		dialect string
 	}
 	at, out := map[spoken]netip.AddrPort{}, map[netip.Addr]bool{}
-	uuids, serials := map[netip.AddrPort]string{}, map[netip.AddrPort]string{}
-	same := func(ids map[netip.AddrPort]string, a, b netip.AddrPort) bool {
-		return ids[a] != "" && strings.EqualFold(ids[a], ids[b])
+	uuids, shows := map[netip.AddrPort]string{}, map[netip.AddrPort]discover.Sighting{}
+	same := func(a, b netip.AddrPort) bool {
+		x, y := shows[a], shows[b]
+		return uuids[a] != "" && uuids[a] == uuids[b] || x.TLS != y.TLS && x.Facts.Serial != "" &&
+			strings.EqualFold(x.Facts.Serial, y.Facts.Serial) && x.Facts.Model == y.Facts.Model
 	}
 	for _, s := range sightings {
 		if s.Facts.UUID != "" {
 			uuids[s.Address] = s.Facts.UUID
 		}
 		if s.Facts.Serial != "" {
-			serials[s.Address] = s.Facts.Serial
+			shows[s.Address] = s
 		}
 		if s.Dialect == "" {
 			continue
@@ -242,7 +245,7 @@ func sharedHosts(sightings []discover.Sighting) map[netip.Addr]bool {
 		switch {
 		case !heard:
 			at[k] = s.Address
-		case other != s.Address && !same(uuids, other, s.Address) && !same(serials, other, s.Address):
+		case other != s.Address && !same(other, s.Address):
 			out[k.host] = true
 		}
 	}

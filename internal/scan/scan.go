@@ -478,8 +478,9 @@ func (s *Scanner) try(ctx context.Context, d *found, speaks dialect.Dialect, at 
 			more, listed, err = read(ctx, speaks, at, login, d.Identity)
 			facts = more.Over(facts)
 		}
-		if !d.fixed && errors.Is(err, device.ErrAway) && speaks.About().Transport == "udp" {
-			// It was heard just now, so that it does not answer means that it does not take this one.
+		if !d.fixed && errors.Is(err, device.ErrAway) && speaks.About().Transport == "udp" &&
+			(login.ID == "" || login.ID != worked) {
+			// It was heard just now, so its silence means that it rejects a login that is new to it.
 			err = device.Because(device.BadLogin, "it does not answer this community or user")
 		}
 		d.listing = listed

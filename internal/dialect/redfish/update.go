@@ -232,10 +232,10 @@ func (u *update) pull(ctx context.Context, image dialect.Image, sent func(int64)
 	}
 	return o.Fetched(ctx, func(ctx context.Context) error {
 		_, err := u.Progress(ctx)
-		if errors.Is(err, device.ErrAway) || errors.Is(err, device.ErrUnsupported) {
-			return nil // that it fetches the image shows more
+		if errors.Is(err, device.ErrRefused) {
+			return err
 		}
-		return err
+		return nil // what else it answers says less than that it fetches the image
 	})
 }
 

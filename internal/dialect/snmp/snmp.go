@@ -256,7 +256,8 @@ func Refusal(err error) error {
 // session, the device is away. Else it is asked what it answers without a login (the discovery of
 // SNMPv3, RFC 3414, section 4, and the community public): if it answers, it rejected the login.
 func Silence(ctx context.Context, err error, at device.Endpoint, answered bool) error {
-	if !errors.Is(err, errSilent) || answered {
+	var cause *device.Cause
+	if !errors.As(err, &cause) || cause != errSilent || answered {
 		return err
 	}
 	a, parseErr := netip.ParseAddrPort(at.Address)
