@@ -24,20 +24,20 @@ const Silent = "(silent)"
 
 // Expected is how each device must end.
 var Expected = []End{
-	{"cam-11", "current", "3.2.1", "flashed and proven"},
-	{"cam-12", "current", "2.11", "flashed and proven"},
+	{"cam-11", "current", "3.2.1", "flashed and verified"},
+	{"cam-12", "current", "2.11", "flashed and verified"},
 	{"cam-21", "current", "3.2.1", "flashed and verified; its clock is a day off"},
-	{"cam-22", "current", "2.11", "flashed and proven"},
+	{"cam-22", "current", "2.11", "flashed and verified"},
 	{"cam-31", "no-access", "", "someone changed its password"},
-	{"cam-32", "current", "2.11", "was there already"},
+	{"cam-32", "current", "2.11", "was already current"},
 	{"cam-41", "behind", "3.1.0", "the new image never came up: rolled back"},
 	{"cam-42", "current", "2.11", "was unsafe on 2.09: flashed and verified"},
-	{"cam-51", "current", "3.2.1", "was there already"},
-	{"cam-52", "current", "3.2.1", "flashed and proven"},
-	{"gate-1", "current", "K44", "flashed and proven"},
-	{"gate-2", "current", "K44", "flashed and proven"},
+	{"cam-51", "current", "3.2.1", "was already current"},
+	{"cam-52", "current", "3.2.1", "flashed and verified"},
+	{"gate-1", "current", "K44", "flashed and verified"},
+	{"gate-2", "current", "K44", "flashed and verified"},
 	{"gate-3", "current", "K44", "flashed through an intermediate version and verified"},
-	{"gate-4", "current", "K44", "was there already"},
+	{"gate-4", "current", "K44", "was already current"},
 	{"gate-5", "held", "K42", "on hold"},
 	{"switch-basin", "current", "4.3", "fetched its image by TFTP into its other slot, verified"},
 	{"recorder-1", "current", "2.11.0", "flashed by Redfish into its other slot, verified"},
@@ -59,9 +59,9 @@ var Expected = []End{
 	{"lamp-3c", "current", "1.5", "through its controller, verified"},
 	{"lamp-4a", "current", "1.5", "through its controller, verified"},
 	{"lamp-4b", "current", "1.5", "through its controller, verified"},
-	{"lamp-4c", "current", "1.5", "was there already"},
+	{"lamp-4c", "current", "1.5", "was already current"},
 	{"gateway-1", "current", "2.5", "flashed once its modem carried no link, verified"},
-	{Silent, "away", "", "an address that answers nothing"},
+	{Silent, "away", "", "an address that does not answer"},
 }
 
 // Step is one command of the night.
