@@ -39,7 +39,7 @@ var deviceMeanings = map[device.Problem]Meaning{
 			"if it was not: leave it alone, and inform the operator of the network"}},
 	device.MissedLastScan: {"The device is known, and the last scan did not find it.",
 		[]string{"catena scan", "check its power and its network"}},
-	device.Mute: {"The address accepts connections and sends nothing: the device is very slow, or " +
+	device.Mute: {"The address accepts connections and sends no answer: the device is very slow, or " +
 		"has partly failed.",
 		[]string{"catena scan --patience 5s", "switch it off and on"}},
 	device.NotRecognised: {"The device matches no standard that Catena speaks and no family file.",

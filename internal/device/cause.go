@@ -26,7 +26,7 @@ const (
 	// it refused all logins before; they are not tried again unasked
 	RefusedBefore  Problem = "refused-before"
 	NotRecognised  Problem = "not-recognised"   // it answers, but nothing knows how to read it
-	Mute           Problem = "mute"             // it takes connections and says nothing
+	Mute           Problem = "mute"             // it accepts connections and sends no answer
 	OnlyAnnounced  Problem = "only-announced"   // it was announced, but takes no connection
 	MissedLastScan Problem = "missed-last-scan" // the last scan looked and did not find it
 	Unsupported    Problem = "unsupported"      // Catena cannot do that with it yet
@@ -99,7 +99,7 @@ var sentences = map[Problem]string{
 	NoRight:        "shows its version only to an administrator",
 	NoLogin:        "no login for it",
 	NotRecognised:  "answers, but is not recognised",
-	Mute:           "accepts connections, but sends nothing",
+	Mute:           "accepts connections, but sends no answer",
 	OnlyAnnounced:  "was announced, but accepts no connections",
 	MissedLastScan: "did not answer the last scan",
 	Unsupported:    "Catena does not support that for this device",

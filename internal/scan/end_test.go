@@ -264,7 +264,7 @@ func TestWhoNeedsAPerson(t *testing.T) {
 		switch {
 		case strings.HasSuffix(d.Address, ".77:8080"):
 			assert.Equal(t, device.Silent, d.Access)
-			assert.Equal(t, "accepts connections, but sends nothing", d.Why())
+			assert.Equal(t, "accepts connections, but sends no answer", d.Why())
 		case d.Model == "BR-5":
 			assert.Equal(t, "requires a new password first", d.Why())
 		}

@@ -173,6 +173,12 @@ func (h *HTTP) Read(ctx context.Context, r *http.Request) (Answer, error) {
 	return a, err
 }
 
+// TooLate tells whether an error is that no whole answer came in time.
+func TooLate(err error) bool {
+	var cause *device.Cause
+	return errors.As(err, &cause) && cause.Detail == device.NotInTime
+}
+
 // BrokenOff tells whether an error is that the device was there, and went before it answered.
 func BrokenOff(err error) bool {
 	var cause *device.Cause

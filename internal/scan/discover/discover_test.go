@@ -384,7 +384,7 @@ func TestBadNeighbours(t *testing.T) {
 				}
 				time.Sleep(time.Second)
 			}
-		}), "accepts connections, but sends nothing"},
+		}), "accepts connections, but sends no answer"},
 		"headers without end": {raw(func(c net.Conn) {
 			_, _ = io.WriteString(c, "HTTP/1.1 200 OK\r\n")
 			for {

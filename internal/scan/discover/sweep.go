@@ -216,7 +216,7 @@ func (s *Discoverer) claimSSH(ctx context.Context, sight *Sighting) {
 const probesAtOnce = 6
 
 // recognise asks in every dialect over HTTP; the first in their order that knows the
-// device has it. silent: nothing at all came back.
+// device has it. silent: no answer was complete in time.
 func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) (sight Sighting,
 	silent, ok bool) {
 	ctx, cancel := context.WithTimeout(ctx, s.Patience)
@@ -262,7 +262,8 @@ func (s *Discoverer) recognise(ctx context.Context, a netip.AddrPort, tls bool) 
 			title(page.Body)))
 		return sight, false, true
 	}
-	if ctx.Err() != nil {
+	// A connection notices the end of the time before the context does.
+	if ctx.Err() != nil || wire.TooLate(pageErr) {
 		sight.Trouble, sight.Silent = device.Because(device.Mute, ""), true
 		return sight, true, false
 	}
