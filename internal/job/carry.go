@@ -25,8 +25,8 @@ func (w *worker) readCarried(ctx context.Context) *Reason {
 
 // writeCarried writes those that are others now than before, in their order, once the device is
 // where it stays and has its settings. Each is looked at after it.
-func (w *worker) writeCarried(ctx context.Context, component, to string) *Reason {
-	if len(w.baseline.Carried) == 0 || !w.stays(component, to) {
+func (w *worker) writeCarried(ctx context.Context) *Reason {
+	if len(w.baseline.Carried) == 0 {
 		return nil
 	}
 	c, err := w.session.Carry()

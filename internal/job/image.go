@@ -89,7 +89,11 @@ func (w *worker) steps(ctx, until context.Context, l leg, which []Step) (*failur
 
 // verified is the last step of an image.
 func (w *worker) verified(ctx context.Context, l leg) *failure {
-	if reason := w.verify(ctx, l.component, l.to); reason != nil {
+	verify := w.verify
+	if l.direction == Back {
+		verify = w.verifyBack
+	}
+	if reason := verify(ctx, l.component, l.to); reason != nil {
 		return &failure{taken: true, reason: reason}
 	}
 	w.renewed = w.renewed || l.direction == Forward

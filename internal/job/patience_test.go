@@ -66,6 +66,7 @@ type acted struct {
 	restored     int    // how often it was given settings back
 	deaf         bool   // it takes none back
 	config       string // its settings; empty: it does not tell them
+	needs        bool   // without its settings it is not healthy
 }
 
 func (a *acted) About() dialect.About {
@@ -161,6 +162,9 @@ func (a *acted) Restore(_ context.Context, saved []byte) error {
 		return device.Because(device.Refusal, "there is no setting quiet")
 	}
 	a.config = string(saved)
+	if a.needs {
+		a.sickFrom = time.Time{}
+	}
 	return nil
 }
 

@@ -34,7 +34,7 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 		if w.arrived(l) && w.verified(ctx, l) == nil {
 			return why.then(&Reason{Why: VerifiedAnyway}), true, nil
 		}
-		reason := w.verify(ctx, l.component, l.from)
+		reason := w.verifyBack(ctx, l.component, l.from)
 		if reason == nil {
 			w.judge()
 			if w.facts.Runs == order.Previous {
@@ -129,7 +129,7 @@ func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why
 	}
 	if !fresh && hop > 0 {
 		first := w.row.Path[0]
-		if reason := w.verify(ctx, first.Component, first.From); reason != nil {
+		if reason := w.verifyBack(ctx, first.Component, first.From); reason != nil {
 			w.unreachable(reason)
 			w.facts.Reachable = !reason.Away()
 			return why.then(&Reason{Why: RollbackFailed}).then(reason), nil
@@ -147,15 +147,17 @@ func (w *worker) unreachable(reason *Reason) {
 }
 
 // stepBack undoes one hop: by the other slot where that keeps the version before, else by its
-// image. A device that has fallen back to its earlier slot automatically is only verified: another
-// switch would start what failed. Nothing is sent to a device that does not report to be idle.
+// image. A device that has fallen back automatically is only verified: it says that it holds no
+// image, or has restarted since it took one, and another switch would start what failed. Nothing is
+// sent to a device that does not report to be idle.
 func (w *worker) stepBack(ctx context.Context, n int) (*failure, error) {
 	hop := w.row.Path[n]
 	holds, failed := w.awaitIdle(ctx, hop.Component)
 	if failed != nil {
 		return failed, nil
 	}
-	if holds == nothing && w.same(w.last.Of(hop.Component), hop.From) { // nothing is left to undo
+	empty := holds == nothing || holds == unknown && w.restarted
+	if empty && w.same(w.last.Of(hop.Component), hop.From) { // nothing is left to undo
 		return w.steps(ctx, ctx, leg{hop: n, component: hop.Component, from: hop.To, to: hop.From,
 			direction: Back}, imageSteps[3:])
 	}

@@ -20,14 +20,22 @@ import (
 //	after each restart         they must be as before, where no image alters them
 //	after the last restart     where an image clears or converts them, they are restored, whatever
 //	                           the end: on the new version, and on the earlier one
+//	on the way back            what was lost is restored in any case
 //
 // A device whose settings cannot be read is still flashed, unless an image alters them.
+
+// readTries is how often settings are read where the answer is lost: a device that is flashed
+// without them gets none back.
+const readTries = 3
 
 // readSettings reads the device's settings before it is touched.
 func (w *worker) readSettings(ctx context.Context) *Reason {
 	s, err := w.session.Settings()
 	if err == nil {
 		w.saved, err = s.Save(ctx)
+		for try := 1; try < readTries && errors.Is(err, device.ErrAway); try++ {
+			w.saved, err = s.Save(ctx)
+		}
 	}
 	switch {
 	case err == nil:
@@ -64,7 +72,7 @@ func (w *worker) keepSettings() *Reason {
 // settingsChanged says that the device's settings are not as before, where they could be read then
 // and no image of its path alters them.
 func (w *worker) settingsChanged(ctx context.Context) *Reason {
-	if w.known.Alters {
+	if w.known.Alters || w.returning {
 		return nil
 	}
 	return w.settingsLost(ctx)
@@ -135,16 +143,29 @@ func (w *worker) savedBefore() ([]byte, error) {
 	return store.Load(w.known.Device, w.baseline.Saved)
 }
 
-// restoreSettings restores the settings of a device that an image has altered, once it is verified
-// on the version where it stays, and checks that it has them. One that has them already is left
-// alone.
+// giveBack gives a device its settings and carried values on the version where it stays.
+func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
+	if !w.stays(component, to) {
+		return nil
+	}
+	if reason := w.restoreSettings(ctx, component, to); reason != nil {
+		return reason
+	}
+	return w.writeCarried(ctx)
+}
+
+// restoreSettings restores the settings of a device that an image has altered, or that has lost
+// them on its way back, and checks that it has them. One that has them already is left alone.
 func (w *worker) restoreSettings(ctx context.Context, component, to string) *Reason {
-	if !w.known.Alters || w.baseline.Settings == "" || !w.stays(component, to) {
+	if w.baseline.Settings == "" || !w.known.Alters && !w.returning {
 		return nil
 	}
 	s, err := w.session.Settings()
 	if err != nil {
 		return w.notRestored(err)
+	}
+	if !w.known.Alters && !s.Steady() { // whether it has lost any cannot be told
+		return nil
 	}
 	if same, err := w.asBefore(ctx, s); err == nil && same && s.Format() != settings.Opaque {
 		return nil
@@ -177,6 +198,7 @@ func (w *worker) restoreSettings(ctx context.Context, component, to string) *Rea
 func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []byte, component,
 	to string) *Reason {
 	var newest *Reason
+	back, well := w.wait(w.patience().Restarting), w.wait(w.patience().Proving)
 	err := dialect.RestoreSettings(ctx, s, saved, func() error {
 		switch newest = w.probe(ctx, component, to); {
 		case newest == nil:
@@ -185,7 +207,13 @@ func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []b
 			return device.ErrIdentityChanged
 		}
 		return newest
-	}, w.wait(w.patience().Restarting))
+	}, func() bool {
+		if newest == nil || newest.Away() || errors.Is(newest.Device, device.ErrAway) {
+			well = w.wait(w.patience().Proving)
+			return back()
+		}
+		return well()
+	})
 	switch {
 	case errors.Is(err, dialect.ErrNotTaken):
 		return (&Reason{Why: SettingsLost}).then(&Reason{Why: SettingsChanged, Step: Proving})
@@ -265,9 +293,15 @@ func (w *worker) notRestored(err error) *Reason {
 	return (&Reason{Why: SettingsLost}).then(said("", err))
 }
 
-// stays tells whether a device that is proven on a version of a component is at one of the two ends
-// of its path.
+// stays tells whether a device stays on a version of a component: at the two ends of its path, and
+// where it was stopped between them.
 func (w *worker) stays(component, version string) bool {
+	if w.facts.Parked {
+		return false
+	}
+	if w.facts.Declined {
+		return true
+	}
 	first, last := "", ""
 	for _, h := range w.row.Path {
 		if h.Component == component {

@@ -27,6 +27,8 @@ type spec struct {
 	Parks     bool // it restarts only when it is asked to
 	Blind     bool // it cannot be asked about the image that it holds
 	Clears    bool // an image clears its settings
+	Wipes     bool // so does every image, and nothing says so
+	Needs     bool // it is not healthy without its settings
 	Asks      bool // it needs an operator before the first byte
 	Again     bool // it gets once more what it runs
 	Uncounted bool // it does not report how often it has started
@@ -111,7 +113,7 @@ func (b *box) restart(at time.Time) {
 		b.idle = was
 	}
 	forward := now > was || b.Again && b.tries == 1
-	if b.Clears && b.part == "main" {
+	if (b.Clears || b.Wipes) && b.part == "main" {
 		b.config = "level=0"
 	}
 	switch {
@@ -133,6 +135,12 @@ func (b *box) restart(at time.Time) {
 	}
 	b.version[b.part] = now
 }
+
+// unwell reports whether the device has a fault. The caller holds its lock.
+func (b *box) unwell() bool { return b.sick || b.Needs && b.config != asSet }
+
+// asSet are the settings of every device.
+const asSet = "level=7"
 
 // below reports whether a device is downstream of another one.
 func (b *box) below(other *box) bool {
@@ -290,7 +298,7 @@ func (s *simulatedSession) Healthy(context.Context, device.Reading) error {
 		return err
 	}
 	defer s.mu.Unlock()
-	if s.sick {
+	if s.unwell() {
 		return device.Because(device.Refusal, "it reports a fault")
 	}
 	return nil
@@ -481,7 +489,7 @@ func (b *box) truth() truth {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	up := b.up()
-	return truth{version: maps.Clone(b.version), sick: b.sick, up: up,
+	return truth{version: maps.Clone(b.version), sick: b.unwell(), up: up,
 		busy: time.Now().Before(b.writing), serial: b.serial,
 		transfers: len(b.transfers), config: b.config, idle: b.idle, held: b.held}
 }

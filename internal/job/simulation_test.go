@@ -67,12 +67,13 @@ func generateNight(seed uint64) scenario {
 	r := rand.New(rand.NewPCG(seed, 7))
 	chance := func(n int) bool { return r.IntN(n) == 0 }
 	s := scenario{Seed: seed}
+	later := rand.New(rand.NewPCG(seed, 8)) // of what joined later: seeds that failed play on
 	n := 1 + r.IntN(6)
 	for i := range n {
 		d := spec{Name: fmt.Sprintf("d%d", i), Up: -1, Model: fmt.Sprintf("M%d", r.IntN(2)),
 			Returns: !chance(8),
 			Via:     chance(5), Slots: chance(5), Modem: chance(6), Parks: chance(3), Blind: chance(5),
-			Clears: chance(4), Asks: chance(10),
+			Clears: chance(4), Asks: chance(10), Wipes: later.IntN(8) == 0, Needs: later.IntN(6) == 0,
 			Write: time.Duration(1+r.IntN(8)) * time.Minute, Down: time.Duration(r.IntN(3)) * time.Minute}
 		if i > 0 && chance(2) {
 			d.Up = r.IntN(i)
@@ -458,7 +459,7 @@ func playNight(t *testing.T, s scenario) (wrong string, timeline []string) {
 		}
 		for _, d := range s.Devices {
 			b := &box{spec: d, site: n.site, version: map[string]string{"main": "1.0"}, idle: "0.9",
-				serial: "S-" + d.Name, config: "level=7"}
+				serial: "S-" + d.Name, config: asSet}
 			if d.Modem {
 				b.version["modem"] = "1.0"
 			}
@@ -763,6 +764,7 @@ func (s scenario) smaller() (all []scenario) {
 		change(i, func(d *spec) { d.Locked, d.AwayFrom = 0, 0 })
 		change(i, func(d *spec) { d.Modem, d.Via = false, false })
 		change(i, func(d *spec) { d.Slots, d.Asks, d.Clears = false, false, false })
+		change(i, func(d *spec) { d.Wipes, d.Needs = false, false })
 		change(i, func(d *spec) { d.Again, d.Uncounted, d.Part = false, false, "" })
 		change(i, func(d *spec) { d.Parks, d.Blind = false, false })
 	}

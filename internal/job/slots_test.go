@@ -249,3 +249,51 @@ func TestAParkedSet(t *testing.T) {
 		assert.Equal(t, 2, s.Count(job.Done), ends(s))
 	})
 }
+
+// A device that an image has cleared may report a fault, or cut off what is behind it, until it has
+// its settings: it gets them, and is judged after that. On the way back it gets what it lost in any
+// case; and one that runs its earlier version, and has restarted for it, is sent nothing.
+func TestSettingsComeBeforeTheVerdict(t *testing.T) {
+	cleared := func(a *acted) { a.config = "factory" }
+	for name, c := range map[string]struct {
+		device   *acted
+		alters   bool
+		ends     string
+		attempts int
+	}{
+		"unhealthy without them": {&acted{needs: true, back: func(a *acted) {
+			a.config, a.sickFrom = "factory", time.Now()
+		}}, true, "done 2.0", 1},
+		"lost on the way back": {&acted{back: func(a *acted) {
+			cleared(a)
+			a.sickFrom = time.Time{}
+			if a.version == "2.0" {
+				a.sickFrom = time.Now()
+			}
+		}}, false, "returned 1.0", 2},
+		"it fell back": {&acted{drains: time.Nanosecond, back: func(a *acted) {
+			cleared(a)
+			a.version = "1.0"
+		}}, false, "returned 1.0", 1},
+		"it fell back, and cannot be asked": {&acted{blind: true, back: func(a *acted) {
+			cleared(a)
+			a.version = "1.0"
+		}}, false, "returned 1.0", 1},
+		"it fell back, counts its starts, and cannot be asked": {&acted{blind: true, counts: true,
+			back: func(a *acted) { a.version = "1.0" }}, true, "returned 1.0", 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			drive := c.device
+			drive.config = "quiet: true"
+			bubble(t, troupe{"drive-1": drive}, func(t *testing.T, n *night) {
+				known := n.known["drive-1"]
+				known.Alters = c.alters
+				n.known["drive-1"] = known
+				s := n.run(t, order.Order{Devices: []order.Device{row("drive-1")}})
+				assert.Equal(t, c.ends, ends(s)["drive-1"], s.Devices[0].Reason)
+				assert.Equal(t, c.attempts, drive.attempts)
+				assert.Equal(t, "quiet: true", drive.config)
+			})
+		})
+	}
+}

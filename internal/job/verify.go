@@ -23,11 +23,13 @@ const loginTries = 2
 // verify returns what is wrong with the device, which should run that version, be the same as
 // before, and be healthy. One that has just come back may need a while, so it is probed again; one
 // that restarts more than once may be away again in between. Then it must stay healthy for as long
-// as it has to settle.
+// as it has to settle. One that is still not well may lack its settings: it gets them before it is
+// judged.
 func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 	patience := w.patience()
 	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
 	wait := w.wait(w.within(patience.Proving + more))
+	given := false
 	for rejected := 0; ; {
 		reason := w.probe(ctx, component, to)
 		if reason == nil {
@@ -35,10 +37,7 @@ func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 		}
 		if reason == nil {
 			if reason = w.settled(ctx, component, to); reason == nil {
-				reason = w.restoreSettings(ctx, component, to)
-			}
-			if reason == nil {
-				reason = w.writeCarried(ctx, component, to)
+				reason = w.giveBack(ctx, component, to)
 			}
 			return reason
 		}
@@ -48,10 +47,23 @@ func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 		if errors.Is(reason.Device, device.ErrLoginRefused) {
 			rejected++
 		}
-		if rejected >= loginTries || !wait() {
+		if rejected < loginTries && wait() {
+			continue
+		}
+		if given || reason.Why != Unhealthy && reason.Why != CutOff ||
+			w.giveBack(ctx, component, to) != nil {
 			return reason
 		}
+		given, wait = true, w.wait(leastWait)
 	}
+}
+
+// verifyBack is verify on the way back, and where the device stays: what it has lost is given back
+// whether an image alters it or not.
+func (w *worker) verifyBack(ctx context.Context, component, to string) *Reason {
+	w.returning = true
+	defer func() { w.returning = false }()
+	return w.verify(ctx, component, to)
 }
 
 // settled checks that a healthy device stays so for as long as it has to settle.

@@ -47,6 +47,7 @@ type worker struct {
 	absent     bool            // but only by answers that it did not give
 	unsure     *Reason         // whether it has its newest image is not known, and why; nil: it has
 	sentAt     time.Time       // when it had the whole of its newest image, at the latest
+	returning  bool            // it is verified on its way back: what it has lost is given back
 	renewed    bool            // it was verified after it got once more what it ran
 	baseline   device.Reading  // its reading while it was healthy, before the first write
 	readAt     time.Time       // when baseline was read; zero: before a crash
@@ -221,7 +222,7 @@ func (w *worker) settleDeclined(ctx context.Context) *Reason {
 		return nil
 	}
 	c := w.components()[0]
-	if reason := w.verify(ctx, c, w.last.Of(c)); reason != nil {
+	if reason := w.verifyBack(ctx, c, w.last.Of(c)); reason != nil {
 		w.unreachable(reason)
 		return reason
 	}
