@@ -42,7 +42,7 @@ type Change struct {
 // Free returns a job.BusyError for a device that a job has, or that another command is changing:
 // before an operator is asked. The change itself takes the device's lease.
 func (c Care) Free(d device.Device) error {
-	release, err := job.Lease(c.Ledger, d.ID, d.Name)
+	release, err := job.Lease(c.Ledger, d)
 	if err == nil {
 		release()
 	}
@@ -73,7 +73,7 @@ func Sentence(e ledger.Entry) string {
 // disk may it happen; the second one holds how it ended. Its errors are a job.BusyError, those of
 // the ledger, and those of do.
 func (c Care) change(d device.Device, what Change, do func() error) error {
-	release, err := job.Lease(c.Ledger, d.ID, d.Name)
+	release, err := job.Lease(c.Ledger, d)
 	if err != nil {
 		return err
 	}

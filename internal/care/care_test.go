@@ -26,7 +26,7 @@ func TestTheLease(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 	cam := device.Device{ID: "d1", Name: "cam-11"}
-	release, err := job.Lease(l, cam.ID, cam.Name)
+	release, err := job.Lease(l, cam)
 	require.NoError(t, err)
 
 	x, err := contact.New(l, dir, site.Site{}, family.Set{}, login.Book{})

@@ -31,20 +31,28 @@ func (s Store) Newest(d device.Device, name string) (Saved, error) {
 	return Saved{}, ErrNoSave
 }
 
-// Read returns a device's settings as they are now.
-func (c Care) Read(ctx context.Context, d device.Device) (raw []byte, f settings.Format,
-	err error) {
+// Read returns a device's settings and carried values as they are now, as a save without a name.
+// Its error is device.ErrUnsupported for a device that has neither.
+func (c Care) Read(ctx context.Context, d device.Device) (x Saved, err error) {
 	session, err := c.Access.Session(d)
 	if err != nil {
-		return nil, "", err
+		return x, err
 	}
 	defer func() { err = errors.Join(err, session.Close(context.WithoutCancel(ctx))) }()
-	of, err := session.Settings()
-	if err != nil {
-		return nil, "", err
+	x.Format = settings.None
+	of, none := session.Settings()
+	carry, noCarry := session.Carry()
+	switch {
+	case none == nil:
+		x.Format = of.Format()
+		x.Data, err = of.Save(ctx)
+	case noCarry != nil || !errors.Is(none, device.ErrUnsupported):
+		return Saved{}, none
 	}
-	raw, err = of.Save(ctx)
-	return raw, of.Format(), err
+	if err == nil && noCarry == nil {
+		x.Carried, err = carry.Read(ctx)
+	}
+	return x, err
 }
 
 // SaveResult is how saving the settings of one device ended.
@@ -67,9 +75,9 @@ func (c Care) SaveAll(ctx context.Context, devices []device.Device) []SaveResult
 		group.Go(func() error {
 			r := &out[i]
 			r.Device = d
-			var raw []byte
-			if raw, r.Format, r.Err = c.Read(ctx, d); r.Err == nil {
-				r.Save, r.Err = c.Store.Save(d, d.Version, r.Format, raw)
+			x, err := c.Read(ctx, d)
+			if r.Format, r.Err = x.Format, err; err == nil {
+				r.Save, r.Err = c.Store.Save(d, d.Version, x.Format, x.Data, x.Carried)
 			}
 			return nil
 		})
@@ -105,12 +113,21 @@ func Fits(x Saved, d device.Device, anyVersion bool) error {
 // Restored settings are compared for so long until the device has them.
 const restoreWithin = 5 * time.Minute
 
+// ValueError is the error of one carried value that was not restored.
+type ValueError struct {
+	Name string
+	Err  error
+}
+
+func (e *ValueError) Error() string { return "the value " + e.Name + ": " + e.Err.Error() }
+func (e *ValueError) Unwrap() error { return e.Err }
+
 // Restore restores a save on a device: the same identity, healthy afterwards, with all of the
-// settings. A save of another version is merged into what the device has now; decide returns what
+// settings; after them the carried values. A save of another version is merged into what the device has now; decide returns what
 // is sent of that, and an error to send nothing. renamed are the settings that another version
 // names otherwise. What is being written is not interrupted. Its errors are an UnfitError, a
 // job.BusyError, device.ErrUnsupported, dialect.ErrNotTaken, the error of decide, and what the
-// device reports.
+// device reports; of a carried value they are in a ValueError.
 func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
 	renamed func(map[string]string) map[string]string,
 	decide func(settings.Merged) ([]byte, error)) error {
@@ -120,13 +137,15 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
 		return err
 	}
 	defer func() { _ = session.Close(ctx) }()
-	of, err := session.Settings()
-	if err != nil {
-		return err
-	}
-	if of.Format() != x.Format {
-		return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved as %s, and %s has %s now",
-			x.Format, d.Name, of.Format())}
+	var of dialect.Settings
+	if x.Format != settings.None {
+		if of, err = session.Settings(); err != nil {
+			return err
+		}
+		if of.Format() != x.Format {
+			return &UnfitError{Save: x.Save, Reason: fmt.Sprintf("was saved as %s, and %s has %s now",
+				x.Format, d.Name, of.Format())}
+		}
 	}
 	before, err := session.Read(ctx)
 	if err == nil {
@@ -142,25 +161,49 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
 			Reason: fmt.Sprintf("was saved on %s, and %s runs %s now; scan it first", x.Version, d.Name,
 				before.Version)}
 	}
-	text, err := c.merge(ctx, d, x, of, renamed, decide)
-	if err != nil {
-		return err
+	var text []byte
+	if of != nil {
+		if text, err = c.merge(ctx, d, x, of, renamed, decide); err != nil {
+			return err
+		}
 	}
 	return c.change(d, Change{What: SettingsRestored, To: x.Save}, func() error {
-		over := time.Now().Add(restoreWithin)
-		return dialect.RestoreSettings(ctx, of, text, func() error {
-			now, err := session.Read(ctx)
-			if err == nil {
-				err = session.Healthy(ctx, before)
+		if of != nil {
+			if err := send(ctx, session, of, text, before); err != nil {
+				return err
 			}
-			if err == nil && now.Version != before.Version {
-				err = fmt.Errorf("it now runs %s, not %s", now.Version, before.Version)
-			}
-			return err
-		}, func() bool {
-			time.Sleep(time.Second)
-			return time.Now().Before(over)
-		})
+		}
+		if len(x.Carried) == 0 {
+			return nil
+		}
+		carry, err := session.Carry()
+		name := x.Carried[0].Name
+		if err == nil {
+			name, err = dialect.RestoreCarried(ctx, carry, x.Carried)
+		}
+		if err != nil {
+			return &ValueError{name, err}
+		}
+		return nil
+	})
+}
+
+// send sends settings to a device and waits until it has them, and is as well as before.
+func send(ctx context.Context, session dialect.Session, of dialect.Settings, text []byte,
+	before device.Reading) error {
+	over := time.Now().Add(restoreWithin)
+	return dialect.RestoreSettings(ctx, of, text, func() error {
+		now, err := session.Read(ctx)
+		if err == nil {
+			err = session.Healthy(ctx, before)
+		}
+		if err == nil && now.Version != before.Version {
+			err = fmt.Errorf("it now runs %s, not %s", now.Version, before.Version)
+		}
+		return err
+	}, func() bool {
+		time.Sleep(time.Second)
+		return time.Now().Before(over)
 	})
 }
 

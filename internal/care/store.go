@@ -22,6 +22,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/login"
 	"catena/internal/settings"
+	"catena/internal/text"
 )
 
 // Store is where the settings of a site's devices are saved. Only who can open the logins can read
@@ -46,17 +47,18 @@ type Saved struct {
 	At       time.Time       `json:"at"`
 	Format   settings.Format `json:"format"`
 	Data     []byte          `json:"data"`
+	Carried  []device.Value  `json:"carried,omitempty"` // single values, in the order to write them
 }
 
 // maxSaved bounds a file of settings, in bytes: the longest backup, in base64.
 const maxSaved = 64 << 20
 
-// Save saves a device's settings, and returns the name of the save.
-func (s Store) Save(d device.Device, version string, f settings.Format, raw []byte) (string,
-	error) {
+// Save saves a device's settings and carried values, and returns the name of the save.
+func (s Store) Save(d device.Device, version string, f settings.Format, raw []byte,
+	carried []device.Value) (string, error) {
 	at := s.Now().UTC().Truncate(time.Second)
 	x := Saved{Device: d.ID, Name: d.Name, Identity: d.Identity, Version: version, At: at, Format: f,
-		Data: raw}
+		Data: raw, Carried: carried}
 	folder := filepath.Join(s.Dir, SettingsFolder, d.ID)
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
@@ -147,7 +149,9 @@ func (s Store) All(id string) ([]Saved, error) {
 // On returns the settings that were saved last while a device ran a version; nil: none were.
 func (s Store) On(d device.Device, version string) ([]byte, error) {
 	all, err := s.All(d.ID)
-	i := slices.IndexFunc(all, func(x Saved) bool { return x.Version == version })
+	i := slices.IndexFunc(all, func(x Saved) bool {
+		return x.Version == version && x.Format != settings.None
+	})
 	if i < 0 {
 		return nil, err
 	}
@@ -183,4 +187,21 @@ func (s Store) read(id, name string) (x Saved, err error) {
 			x.Save)
 	}
 	return x, nil
+}
+
+// CarriedLines are the carried values of a save, as settings in the format settings.KeyValue.
+func (x Saved) CarriedLines() (out []byte) {
+	for _, v := range x.Carried {
+		out = fmt.Appendf(out, "%s = %s\n", v.Name, text.Clean(string(v.Value)))
+	}
+	return out
+}
+
+// CarriedNames are the names of the carried values of a save, separated by commas.
+func (x Saved) CarriedNames() string {
+	var names []string
+	for _, v := range x.Carried {
+		names = append(names, v.Name)
+	}
+	return strings.Join(names, ", ")
 }

@@ -252,7 +252,11 @@ func (a *app) settingsShowCmd() *cobra.Command {
 				return usage("%s of %s: %w; the whole of it: catena settings show %s --whole > FILE", x.Save,
 					d.Name, err, advice.Quoted(d.Name))
 			}
-			for line := range strings.Lines(text) {
+			values, err := settings.Blanked(settings.KeyValue, x.CarriedLines())
+			if err != nil {
+				return err
+			}
+			for line := range strings.Lines(text + values) {
 				view.Print(a.out, "%s\n", strings.TrimSuffix(line, "\n"))
 			}
 			return nil
@@ -292,11 +296,11 @@ func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
 	if err != nil {
 		return err
 	}
-	now := was
+	var now care.Saved
 	if to != "" {
 		_, now, err = s.save(word, to)
 	} else {
-		now.Data, now.Format, err = s.Read(ctx, d)
+		now, err = s.Read(ctx, d)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", d.Name, err)
@@ -367,6 +371,9 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 	a.say("Settings of %s as they were on %s at %s, version %s.", d.Name,
 		x.At.Local().Format("2006-01-02"),
 		x.At.Local().Format("15:04"), x.Version)
+	if names := x.CarriedNames(); names != "" {
+		a.say("Single values as they were then: %s.", names)
+	}
 	if !yes {
 		if err := a.confirm("Restore them? The device may restart."); err != nil {
 			return err
@@ -377,7 +384,11 @@ func (a *app) settingsRestore(ctx context.Context, word, name string, yes, other
 		return a.decide(x,
 			m, edit)
 	})
+	var value *care.ValueError
 	switch {
+	case errors.As(err, &value) && errors.Is(err, dialect.ErrNotTaken):
+		return exit{exitFailed, fmt.Errorf("%s accepted the value %s, but reports another one",
+			d.Name, value.Name)}
 	case errors.Is(err, dialect.ErrNotTaken):
 		return exit{exitFailed, fmt.Errorf("%s accepted them, but does not have all of them; "+
 			"compare: catena settings diff %[1]s --save %[2]s",

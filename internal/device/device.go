@@ -140,6 +140,13 @@ type Value struct {
 	Value json.RawMessage `json:"value"`
 }
 
+// Among tells whether a value is one of a device's values.
+func (v Value) Among(all []Value) bool {
+	return slices.ContainsFunc(all, func(o Value) bool {
+		return o.Name == v.Name && bytes.Equal(o.Value, v.Value)
+	})
+}
+
 // Child is a device that another one, its parent, tells of.
 type Child struct {
 	Dialect string `json:"family,omitempty"`  // by which it is talked to, through its parent

@@ -9,8 +9,7 @@ import (
 	"catena/internal/settings"
 )
 
-// ErrNotTaken is returned by RestoreSettings for a device that does not have all of its settings in
-// time.
+// ErrNotTaken is returned for a device that does not have all that was restored in time.
 var ErrNotTaken = errors.New("its settings differ from those sent")
 
 // A device that is ready and does not have its settings a while after they were sent gets them
@@ -51,6 +50,31 @@ func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func()
 			return err
 		}
 	}
+}
+
+// RestoreCarried writes the values that differ from those that a device has now, in their order, and
+// reads each back. It returns the name of the value that failed with its error: ErrNotTaken for one
+// that reads back differently, and those of Read and Write.
+func RestoreCarried(ctx context.Context, c Carry, values []device.Value) (name string, err error) {
+	for _, v := range values {
+		now, err := c.Read(ctx)
+		if err == nil && v.Among(now) {
+			continue
+		}
+		if err == nil {
+			err = c.Write(ctx, v)
+		}
+		if err == nil {
+			now, err = c.Read(ctx)
+		}
+		if err == nil && !v.Among(now) {
+			err = ErrNotTaken
+		}
+		if err != nil {
+			return v.Name, err
+		}
+	}
+	return "", nil
 }
 
 // has reports whether a device that is ready has its settings.

@@ -1,11 +1,11 @@
 package job
 
 import (
-	"bytes"
 	"context"
 	"errors"
 
 	"catena/internal/device"
+	"catena/internal/dialect"
 )
 
 // readCarried reads the values that the update may lose, once, before the device is touched.
@@ -33,32 +33,12 @@ func (w *worker) writeCarried(ctx context.Context) *Reason {
 	if err != nil {
 		return (&Reason{Why: NotCarried}).then(said("", err))
 	}
-	for _, was := range w.baseline.Carried {
-		for try := 0; ; try++ {
-			now, err := c.Read(ctx)
-			if err == nil && among(now, was) {
-				break
-			}
-			if try > 0 && err == nil {
-				return (&Reason{Why: NotCarried, Want: was.Name}).then(&Reason{Why: NotTaken, Want: was.Name})
-			}
-			if err == nil {
-				err = c.Write(ctx, was)
-			}
-			if err != nil {
-				return (&Reason{Why: NotCarried, Want: was.Name}).then(said("", err))
-			}
-		}
+	name, err := dialect.RestoreCarried(ctx, c, w.baseline.Carried)
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, dialect.ErrNotTaken):
+		return (&Reason{Why: NotCarried, Want: name}).then(&Reason{Why: NotTaken, Want: name})
 	}
-	return nil
-}
-
-// among tells whether a value is among others.
-func among(all []device.Value, v device.Value) bool {
-	for _, o := range all {
-		if o.Name == v.Name {
-			return bytes.Equal(o.Value, v.Value)
-		}
-	}
-	return false
+	return (&Reason{Why: NotCarried, Want: name}).then(said("", err))
 }

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,8 +29,9 @@ type File interface {
 
 // SettingsStore saves the settings of devices.
 type SettingsStore interface {
-	// Save saves a device's settings, and returns the name of the save.
-	Save(d device.Device, version string, f settings.Format, raw []byte) (name string, err error)
+	// Save saves a device's settings and carried values, and returns the name of the save.
+	Save(d device.Device, version string, f settings.Format, raw []byte, carried []device.Value) (
+		name string, err error)
 	// Load returns a save of a device.
 	Load(d device.Device, name string) ([]byte, error)
 	// On returns what was saved last of a device while it ran a version; nil: nothing was.
@@ -196,7 +198,7 @@ func (j *Job) enter() error {
 		if other := held[d.ID]; other != "" {
 			return &BusyError{Device: d.Name, Job: other}
 		}
-		if l.Held(leaseOf(d.ID)) {
+		if l.Held(leaseOf(cmp.Or(d.Parent, d.ID))) {
 			return &BusyError{Device: d.Name}
 		}
 	}

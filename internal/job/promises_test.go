@@ -341,7 +341,7 @@ type savedSettings struct {
 }
 
 func (s *savedSettings) Save(d device.Device, version string, _ settings.Format,
-	raw []byte) (string, error) {
+	raw []byte, _ []device.Value) (string, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.data == nil {

@@ -50,15 +50,18 @@ func (w *worker) readSettings(ctx context.Context) *Reason {
 // keepSettings keeps what was read, before anything is changed.
 func (w *worker) keepSettings() *Reason {
 	store := w.job.engine.Settings
-	if w.baseline.Settings == "" || store == nil {
+	if w.baseline.Settings == "" && len(w.baseline.Carried) == 0 || store == nil {
 		return nil
 	}
 	format := settings.Opaque
-	if s, err := w.session.Settings(); err == nil {
+	if w.baseline.Settings == "" {
+		format = settings.None
+	} else if s, err := w.session.Settings(); err == nil {
 		format = s.Format()
 	}
 	var err error
-	w.baseline.Saved, err = store.Save(w.known.Device, w.last.Version, format, w.saved)
+	w.baseline.Saved, err = store.Save(w.known.Device, w.last.Version, format, w.saved,
+		w.baseline.Carried)
 	if err == nil {
 		w.saved = nil // a backup may be long: it is read again when it is restored
 	}
@@ -93,7 +96,7 @@ func (w *worker) losses(ctx context.Context) *Reason {
 		return (&Reason{Why: NotCarried}).then(said("", err))
 	}
 	for _, was := range w.baseline.Carried {
-		if !among(now, was) {
+		if !was.Among(now) {
 			return &Reason{Why: NotCarried, Want: was.Name}
 		}
 	}

@@ -29,6 +29,7 @@ const (
 	KeyValue Format = "key-value" // a key and a value on each line, between them =, : or space
 	XML      Format = "xml"
 	Opaque   Format = "opaque" // whatever it is
+	None     Format = "none"   // there are none: of the device only single values are saved
 )
 
 // Formats are all of them.
@@ -66,6 +67,9 @@ func Parse(f Format, raw []byte) (Values, error) {
 			v[path] = at.value()
 		}
 		return v, nil
+	}
+	if f == None {
+		return Values{}, nil
 	}
 	return nil, ErrOpaque
 }
