@@ -281,3 +281,42 @@ func TestKilledAmongChildren(t *testing.T) {
 		})
 	}
 }
+
+// A parent that is entered for its children: killed while one of them gets its image, it is named as
+// not left until the job is resumed; no trial and no change starts on it, and the resume leaves it.
+func TestAParentThatWasEntered(t *testing.T) {
+	t.Parallel()
+	dir, stop := patientSite(t, signals(3, nil))
+	family := filepath.Join(dir, "shelf", "families", "tollgarth-controllers.yaml")
+	old, err := os.ReadFile(family)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(family, append(old, `
+enter:
+  steps:
+    - put: /tg/v1/lamp
+      json: {blinks: true}
+leave:
+  steps:
+    - put: /tg/v1/lamp
+      json: {blinks: false}
+`...), 0o600))
+	add := command(dir, "login", "add", "--user", "keeper", "--password-stdin")
+	add.Stdin = strings.NewReader("quoin-and-sluice\n")
+	require.NoError(t, add.Run())
+	killAt(t, dir, job.Writing, false)
+	found, _ := command(dir, "doctor").Output() // 1: a job was interrupted
+	assert.Regexp(t, `not left .*signals-1`, string(found))
+	assert.Regexp(t, `entered, not left +20`, catena(t, dir, "show", "signals-1"))
+	assert.Regexp(t, `signals-1 .*it was entered for an update and could not be left`,
+		catena(t, dir, "match"))
+	out, err := command(dir, "family", "try", family, "signals-1").CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "signals-1: it is part of job j1, which has not ended")
+	_, err = command(dir, "resume", "--patience", "proving=1s", "--patience", "grace=2s").
+		CombinedOutput()
+	require.NoError(t, err)
+	assert.NotContains(t, catena(t, dir, "doctor"), "not left")
+	assert.NotContains(t, catena(t, dir, "show", "signals-1"), "not left")
+	catena(t, dir, "family", "try", family, "signals-1")
+	assert.Contains(t, stop(), "Writes interrupted: 0.")
+}

@@ -25,6 +25,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/scripted"
 	"catena/internal/firmware"
+	"catena/internal/job"
 	"catena/internal/login"
 	"catena/internal/wire"
 	"catena/internal/words"
@@ -161,7 +162,8 @@ func writeRecording(file string, recorder *scripted.Recorder) error {
 }
 
 // reach is how to talk to what a person has named: a known device of the site, which must still be
-// the same, or an address. The site stays open until leave is called.
+// the same, and which no job and no other command works on, or an address. The site stays open, and
+// the device taken, until leave is called.
 func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at dialect.At,
 	as login.Credential, leave func(), err error) {
 	leave = func() {}
@@ -188,7 +190,13 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 		return at, as, leave, err
 	}
 	_, known, unknown := w.Device(where)
-	if unknown != nil {
+	if unknown == nil {
+		release, err := job.Lease(w.Ledger, known)
+		if err != nil {
+			return at, as, leave, refused("%w", err)
+		}
+		leave = func() { release(); w.Close() }
+	} else {
 		known = device.Device{Endpoint: e}
 	}
 	known.Dialect = d.About().Name

@@ -300,6 +300,7 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},
 		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
 		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)},
+		{"entered, not left", clockTime(r.Entered)},
 		{"updated", clockTime(r.Updated)},
 		{"says", d.Says}, {"MAC address", d.MAC}, {"behind it", strings.Join(d.Downstream, ", ")},
 		{"children", strings.Join(children, ", ")},

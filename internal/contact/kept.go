@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -22,6 +23,29 @@ const Kept ledger.Kind = "device-kept"
 type keptBody struct {
 	Sealed []byte          `json:"sealed,omitempty"` // for the site's own key
 	Plain  json.RawMessage `json:"plain,omitempty"`  // where nothing of it is secret
+	// the device was entered, and must be left
+	Entered bool `json:"entered,omitempty"`
+}
+
+// Entered returns when each device was entered, by its ID, of those that were not left and that no
+// running job works on. Its errors are those of the ledger.
+func Entered(l *ledger.Ledger) (map[string]time.Time, error) {
+	last, err := l.Entries(ledger.Filter{Kind: Kept, Newest: true})
+	if err != nil || len(last) == 0 {
+		return nil, err
+	}
+	working, err := job.Working(l)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]time.Time{}
+	for _, e := range last {
+		var body keptBody
+		if json.Unmarshal(e.Body, &body) == nil && body.Entered && !l.Held(working[e.Device]) {
+			out[e.Device] = e.At
+		}
+	}
+	return out, nil
 }
 
 // callerOfJob returns what a session of a job may ask of the site. What is started at the device is
@@ -29,32 +53,32 @@ type keptBody struct {
 func (x *Access) callerOfJob(d device.Device) dialect.Caller {
 	a := dialect.Caller{TrustAt: x.TrustFirst, Other: x.other, Manual: x.manual(d)}
 	if d.ID != "" { // one that is not known has nothing to be kept with
-		a.Keep = func(raw []byte, secret bool) error { return x.keep(d.ID, raw, secret) }
+		a.Keep = func(k dialect.Kept) error { return x.keep(d.ID, k) }
 		a.Kept = func() ([]byte, error) { return x.kept(d.ID) }
 	}
 	return a
 }
 
-// caller is that of every other session. A device that a job works on is not its to enter, nor to
-// leave.
+// caller is that of every other session. A device that a job works on, or on a child of, is not its
+// to enter, nor to leave.
 func (x *Access) caller(d device.Device) dialect.Caller {
 	a := x.callerOfJob(d)
 	if a.Keep == nil {
 		return a
 	}
 	working := func() error {
-		held, err := job.Held(x.ledger, false)
+		held, err := job.Working(x.ledger)
 		if of := held[d.ID]; of != "" {
-			return device.Because(device.OwnFault, "job %s is updating it", of)
+			return device.Because(device.OwnFault, "job %s is updating it, or a child of it", of)
 		}
 		return err
 	}
 	keep, kept := a.Keep, a.Kept
-	a.Keep = func(raw []byte, secret bool) error {
+	a.Keep = func(k dialect.Kept) error {
 		if err := working(); err != nil {
 			return err
 		}
-		return keep(raw, secret)
+		return keep(k)
 	}
 	a.Kept = func() ([]byte, error) {
 		raw, err := kept()
@@ -66,14 +90,14 @@ func (x *Access) caller(d device.Device) dialect.Caller {
 	return a
 }
 
-func (x *Access) keep(id string, raw []byte, secret bool) error {
-	body := keptBody{Plain: raw}
-	if len(raw) > 0 && (secret || x.Book.Own != "") {
-		sealed, err := x.Book.Seal(raw)
+func (x *Access) keep(id string, k dialect.Kept) error {
+	body := keptBody{Plain: k.Raw, Entered: k.Entered}
+	if len(k.Raw) > 0 && (k.Secret || x.Book.Own != "") {
+		sealed, err := x.Book.Seal(k.Raw)
 		if err != nil {
 			return device.Because(device.OwnFault, "%v", err)
 		}
-		body = keptBody{Sealed: sealed}
+		body.Plain, body.Sealed = nil, sealed
 	}
 	return x.ledger.Append(Kept, "", id, body)
 }

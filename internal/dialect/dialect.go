@@ -94,7 +94,7 @@ type Caller struct {
 	// Keep records what the session has started on the device, so that it is ended in any case:
 	// the next session is given it by Kept. With nothing, all is ended. It is on disk before Keep
 	// returns, encrypted where any of it is secret.
-	Keep func(entered []byte, secret bool) error
+	Keep func(Kept) error
 	Kept func() ([]byte, error)
 	// Interlocks are those of the images that the device is to get, besides its family's.
 	Interlocks []firmware.Interlock
@@ -104,6 +104,13 @@ type Caller struct {
 	// they will not, or that ctx is over. busy says that the device, or its parent, is busy
 	// until then.
 	Ask func(ctx context.Context, what string, busy bool) error
+}
+
+// Kept is what a session has started on a device. The zero Kept: all of it is ended.
+type Kept struct {
+	Raw     []byte
+	Secret  bool // something of Raw is
+	Entered bool // the device must be left
 }
 
 // Manual describes a device that an operator updates.

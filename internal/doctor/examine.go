@@ -313,6 +313,7 @@ func (e *examination) site() {
 	}
 	e.devices()
 	e.parked()
+	e.entered()
 	now := e.Now
 	switch opens, closes, has := w.Site.Window(now); {
 	case !has:
@@ -336,6 +337,21 @@ func (e *examination) parked() {
 	for _, id := range slices.Sorted(maps.Keys(by)) {
 		e.look("parked", "restart them: catena finish "+id, "since job %s, with an image that waits for "+
 			"the restart: %s", id, words.FewOf(by[id], 8))
+	}
+}
+
+// entered names devices that were entered for an update and not left: they may still be in a service
+// mode, or have a member too many.
+func (e *examination) entered() {
+	var names []string
+	for _, r := range e.Input.Site.MainRows() {
+		if !r.Entered.IsZero() {
+			names = append(names, r.Name)
+		}
+	}
+	if len(names) > 0 {
+		e.look("not left", "the next session leaves them: catena resume, or catena scan",
+			"still entered for an update: %s", words.FewOf(names, 8))
 	}
 }
 

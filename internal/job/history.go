@@ -1,11 +1,13 @@
 package job
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
 
+	"catena/internal/device"
 	"catena/internal/ledger"
 	"catena/internal/order"
 )
@@ -346,12 +348,24 @@ func unended(l *ledger.Ledger) (out []State, err error) {
 // Held returns, by device ID, the open job that each device is in progress in, whether that job is
 // running or was interrupted; with waiting, also the devices that are pending in one.
 func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
+	return held(l, waiting, false)
+}
+
+// Working is Held, without devices that are pending, and with the parents of the children that are
+// in progress: sessions of the job are open there.
+func Working(l *ledger.Ledger) (map[string]string, error) { return held(l, false, true) }
+
+func held(l *ledger.Ledger, waiting, parents bool) (map[string]string, error) {
 	states, err := unended(l)
 	held := map[string]string{}
 	for _, s := range states {
-		for _, d := range s.Devices {
-			if !d.Step.End() && (waiting || d.Step != Waiting) {
-				held[d.ID] = s.ID
+		for i, d := range s.Devices {
+			if d.Step.End() || !waiting && d.Step == Waiting {
+				continue
+			}
+			held[d.ID] = s.ID
+			if parent := s.Order.Devices[i].Parent; parents && parent != "" && held[parent] == "" {
+				held[parent] = s.ID
 			}
 		}
 	}
@@ -359,29 +373,32 @@ func Held(l *ledger.Ledger, waiting bool) (map[string]string, error) {
 }
 
 // Lease takes a device for a change outside of jobs, until the returned function is called or the
-// process dies: no job can start on it until then. Its errors are a BusyError, and those of the
+// process dies: no job can start on it until then. A parent and its children are one: what happens
+// on one of them is between a job and the others. Its errors are a BusyError, and those of the
 // ledger.
-func Lease(l *ledger.Ledger, device, name string) (release func(), err error) {
+func Lease(l *ledger.Ledger, d device.Device) (release func(), err error) {
 	done, err := holdSoon(l, dispatching)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	held, err := Held(l, true)
+	held, err := held(l, true, true)
 	if err != nil {
 		return nil, err
 	}
-	if job := held[device]; job != "" {
-		return nil, &BusyError{Device: name, Job: job}
+	for _, id := range []string{d.ID, d.Through} {
+		if job := held[id]; job != "" {
+			return nil, &BusyError{Device: d.Name, Job: job}
+		}
 	}
-	release, ok, err := l.Hold(leaseOf(device))
+	release, ok, err := l.Hold(leaseOf(cmp.Or(d.Through, d.ID)))
 	if err == nil && !ok {
-		err = &BusyError{Device: name}
+		err = &BusyError{Device: d.Name}
 	}
 	return release, err
 }
 
-// leaseOf names the lock of a device that is changed outside of jobs.
+// leaseOf names the lock of a device that is changed outside of jobs; of a child, its parent's.
 func leaseOf(device string) string { return "device-" + device }
 
 // isOpen reports whether a job was started and not closed: the one definition of an open job.

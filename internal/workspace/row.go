@@ -55,6 +55,7 @@ type Row struct {
 	Groups     []string  `json:"groups" expr:"groups" about:"its groups"`
 	FailedIn   string    `json:"failed_in" expr:"failed_in" about:"the job in which it failed on the same path"`
 	ParkedIn   string    `json:"parked_in" expr:"parked_in" about:"the job that parked it"`
+	Entered    time.Time `json:"entered,omitzero" expr:"entered" about:"when it was entered, if it was not left"`
 	MAC        string    `json:"mac" expr:"mac" about:"its MAC address"`
 	Says       string    `json:"says" expr:"says" about:"its own description"`
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read"`
@@ -172,7 +173,8 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 		TargetRule: strings.TrimPrefix(m.Rule, ": "), Reason: m.Reason,
 		Protocol: w.Dialects.Protocol(d.Dialect),
 		FoundVia: notNil(d.FoundVia), Access: string(d.Access), Groups: notNil(w.Site.GroupsOf(d)),
-		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked, Match: m,
+		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked,
+		Entered: w.entered[d.ID], Match: m,
 		sendable: w.sendsTo(d.Endpoint) || contact.ByHand(w.Site, d)}
 	if d.Through != "" {
 		r.Parent = w.nameOf[d.Through]
@@ -209,6 +211,9 @@ func (w *Workspace) cautious(r Row) (Row, error) {
 	if r.ParkedIn != "" {
 		r.Reason = "it was parked with its image in " + r.ParkedIn + " and waits for its restart; " +
 			r.Reason
+	}
+	if !r.Entered.IsZero() {
+		r.Reason = "it was entered for an update and could not be left; " + r.Reason
 	}
 	if !r.Sendable() {
 		r.Reason = "Catena cannot send it an image yet; " + r.Reason

@@ -54,6 +54,7 @@ type Workspace struct {
 	sends    map[string]bool // by dialect: it can send images
 	Rows     []Row           // every component of every device known, matched
 	history  *job.History
+	entered  map[string]time.Time // when each device was entered that was not left, by ID
 	seen     map[string]time.Time // when each device was last read or said something new, by ID
 	matcher  *match.Matcher
 	mains    []Row                     // those of Rows that are main components
@@ -219,6 +220,9 @@ func parseFamily(name string, data []byte) (family.Family, error) {
 func (w *Workspace) Match(s *shelf.Shelf) error {
 	known, err := record.Devices(w.Ledger)
 	if err != nil {
+		return err
+	}
+	if w.entered, err = contact.Entered(w.Ledger); err != nil {
 		return err
 	}
 	if w.seen, err = record.LastScans(w.Ledger, known); err != nil {

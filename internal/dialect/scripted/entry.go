@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"catena/internal/device"
+	"catena/internal/dialect"
 	"catena/internal/family"
 )
 
@@ -82,7 +83,7 @@ func (s *session) keep() error {
 			return nil
 		}
 		s.written = false
-		return s.at.Keep(nil, false)
+		return s.at.Keep(dialect.Kept{})
 	}
 	raw, err := json.Marshal(now)
 	if err != nil {
@@ -92,7 +93,7 @@ func (s *session) keep() error {
 	secret := now.Entered || slices.ContainsFunc(s.program.SecretNames(), func(name string) bool {
 		return now.Values[name] != nil
 	})
-	return s.at.Keep(raw, secret)
+	return s.at.Keep(dialect.Kept{Raw: raw, Secret: secret, Entered: now.Entered})
 }
 
 // keeps tells whether the family has anything that outlives a session.

@@ -33,8 +33,8 @@ type disk struct {
 
 func (d *disk) aids() dialect.Caller {
 	return dialect.Caller{
-		Keep: func(raw []byte, secret bool) error {
-			d.started, d.secret = bytes.Clone(raw), secret
+		Keep: func(k dialect.Kept) error {
+			d.started, d.secret = bytes.Clone(k.Raw), k.Secret
 			d.writes++
 			return nil
 		},
@@ -182,11 +182,11 @@ func TestKilledWhileEntering(t *testing.T) {
 			g, d := newGuarded(), &disk{}
 			dies := d.aids()
 			keep := dies.Keep
-			dies.Keep = func(raw []byte, secret bool) error {
+			dies.Keep = func(k dialect.Kept) error {
 				if d.writes >= c.writes {
 					return errors.New("it is dead")
 				}
-				err := keep(raw, secret)
+				err := keep(k)
 				if d.writes == c.writes {
 					return errors.New("it is dead")
 				}
@@ -230,7 +230,7 @@ func TestAnEntryThatCannotBeLeft(t *testing.T) {
 func TestNothingIsEnteredThatCannotBeKept(t *testing.T) {
 	g, d := newGuarded(), &disk{}
 	aids := d.aids()
-	aids.Keep = func([]byte, bool) error { return errors.New("no space left on device") }
+	aids.Keep = func(dialect.Kept) error { return errors.New("no space left on device") }
 	s := g.sessions(t, guardedFamily, aids)()
 	u, err := s.Update("main")
 	require.NoError(t, err)
