@@ -75,6 +75,7 @@ var (
 	ErrUnsupported     = &Cause{Problem: Unsupported}
 	ErrOwnFault        = &Cause{Problem: OwnFault}
 	ErrNotNow          = &Cause{Problem: NotNow}
+	ErrNeedsPerson     = &Cause{Problem: NeedsPerson}
 	ErrNotLeft         = &Cause{Problem: NotLeft}
 )
 

@@ -16,6 +16,7 @@ type failure struct {
 	writing   bool // it still writes, and must not be touched
 	declined  bool // nothing was sent, because that was decided
 	forbidden bool // nothing was sent, because an interlock forbids it
+	undone    bool // an operator did not do what it needs after its first byte
 	reason    *Reason
 }
 
@@ -152,7 +153,8 @@ func (w *worker) send(ctx, until context.Context, update dialect.Update, l leg) 
 			w.sentAt, w.unsure = time.Now(), said(Sending, err) // only its answer may be lost
 			return nil
 		case try == sendTries || !errors.Is(err, device.ErrAway):
-			return &failure{reason: said(Sending, err)}
+			return &failure{undone: ready && errors.Is(err, device.ErrNeedsPerson),
+				reason: said(Sending, err)}
 		}
 		time.Sleep(pause)
 		pause *= 2
@@ -182,6 +184,8 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 			return nil
 		case errors.Is(err, device.ErrRefused) && w.unsure != nil:
 			return &failure{reason: w.unsure}
+		case errors.Is(err, device.ErrNeedsPerson):
+			return &failure{undone: true, reason: said(Writing, err)}
 		case errors.Is(err, device.ErrRefused), errors.Is(err, device.ErrLoginRefused),
 			errors.Is(err, device.ErrIdentityChanged):
 			return &failure{reason: said(Writing, err)}

@@ -67,6 +67,8 @@ type acted struct {
 	deaf         bool   // it takes none back
 	config       string // its settings; empty: it does not tell them
 	needs        bool   // without its settings it is not healthy
+	unattended   bool   // an operator should do something after the image, and does not
+	armed        bool   // it waits for that as if it were writing
 }
 
 func (a *acted) About() dialect.About {
@@ -221,6 +223,9 @@ func (a *acted) Transfer(_ context.Context, image dialect.Image, sent func(int64
 		a.forbidden = time.Now().Add(time.Hour)
 		return device.Because(device.Refusal, "error 17")
 	}
+	if a.unattended {
+		return device.Because(device.NeedsPerson, "turn the key; no operator confirmed it")
+	}
 	if a.attempts <= a.drops {
 		a.drained = time.Now().Add(a.drains)
 		sent(image.Size / 2)
@@ -236,6 +241,9 @@ func (a *acted) Progress(context.Context) (int, error) {
 	defer a.mu.Unlock()
 	if a.blind {
 		return 0, device.ErrUnsupported
+	}
+	if a.armed {
+		return 50, nil
 	}
 	if a.drains > 0 && a.sent == "" {
 		if time.Now().Before(a.drained) {

@@ -13,6 +13,7 @@ import (
 // before it is sent anything: one that works is not written to without need.
 //
 //	it did not come back, or still writes           stranded, untouched
+//	it waits for what an operator did not do        stranded, untouched
 //	another device, or key, is in its place         stranded, and what is there is not touched
 //	it runs the new version after all, verified     continue: verified is true
 //	it did not take the image, and is verified
@@ -20,9 +21,10 @@ import (
 //	everything else                                 it is rolled back
 func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Reason, verified bool,
 	err error) {
+	f.writing = f.writing || f.undone && w.row.By != order.ByHand && w.waitsForPerson(ctx, l)
 	if f.away || f.writing || f.reason.IdentityChanged() {
 		w.unreachable(f.reason)
-		w.facts.Reachable = f.writing
+		w.facts.Reachable, w.facts.Busy = f.writing, f.writing
 		return f.reason, false, nil
 	}
 	why := f.reason
@@ -65,6 +67,21 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 	}
 	reason, err = w.rollbackFrom(ctx, l.hop, failed, why)
 	return reason, false, err
+}
+
+// waitsForPerson reports whether a device may wait for what an operator should do, as if it were writing: it
+// says so, or cannot say.
+func (w *worker) waitsForPerson(ctx context.Context, l leg) bool {
+	update, err := w.session.Update(l.component)
+	if err != nil {
+		return false
+	}
+	percent := 0
+	err = w.retryAway(func() (err error) {
+		percent, err = update.Progress(ctx)
+		return err
+	})
+	return err == nil && percent < 100 || errors.Is(err, device.ErrUnsupported)
 }
 
 // returnWithSet rolls the device back because its lockstep set has failed.

@@ -50,6 +50,8 @@ type Outcome struct {
 	Reachable bool     `json:"reachable,omitempty"`
 	Verified  bool     `json:"verified,omitempty"` // the same device, on that version, healthy
 	Written   bool     `json:"written,omitempty"`  // this job sent it an image or switched its slot
+	// Busy: it may still be writing, or waits to. What it is reached through is not restarted.
+	Busy bool `json:"busy,omitempty"`
 }
 
 // Succeeded reports whether the device was verified on its target.

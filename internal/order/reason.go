@@ -30,6 +30,7 @@ const (
 	Window      Why = "window"       // it would not finish before the window closes
 	PilotLost   Why = "pilot-lost"   // Devices: the pilot of its model and images is stranded
 	ThroughLost Why = "through-lost" // Devices are its uplinks and stranded
+	BelowBusy   Why = "below-busy"   // Devices are reached through it, and may still be writing
 	Away        Why = "away"         // it was away, or Set says why it must not be updated yet
 	Ready       Why = "ready"        // nothing: it starts next
 )
@@ -105,6 +106,11 @@ func (r *Reason) Error() string {
 		return fmt.Sprintf("%s, the pilot of its model and images, is stranded", names)
 	case ThroughLost:
 		return fmt.Sprintf("%s, %s, %s stranded", names, uplink, is)
+	case BelowBusy:
+		if len(r.Devices) == 1 {
+			return names + ", which is reached through it, may still be writing"
+		}
+		return names + ", which are reached through it, may still be writing"
 	case Away:
 		if r.Set != "" {
 			return "will be checked again: " + r.Set

@@ -39,6 +39,7 @@ type device struct {
 	startedAt time.Time
 	outcome   Outcome
 	removed   *Reason   // it must not start
+	busyBelow []string  // devices that are reached through it and may still be writing
 	until     time.Time // it is postponed
 	because   string    // why
 	question  question
@@ -261,6 +262,9 @@ func (s *State) never(d *device, now time.Time) *Reason {
 		if u := s.find(id); u != nil && u.phase == finished && u.outcome.Stranded() {
 			return &Reason{Why: ThroughLost, Devices: []string{u.Name}}
 		}
+	}
+	if len(d.busyBelow) > 0 {
+		return &Reason{Why: BelowBusy, Devices: slices.Clone(d.busyBelow)}
 	}
 	if d.task == RollBack || d.question != none {
 		return nil
@@ -531,6 +535,14 @@ func (s *State) ended(d *device, e Event) {
 		if stop.Failures > 0 && n >= stop.Failures ||
 			stop.Share > 0 && float64(n) >= stop.Share*float64(len(s.devices)) {
 			s.stop(&Reason{Why: ManyFailed, Devices: slices.Clone(s.failed)})
+		}
+	}
+	if e.Outcome.Busy {
+		for _, id := range d.Through {
+			if u := s.find(id); u != nil {
+				u.busyBelow = append(u.busyBelow, d.Name)
+				s.suspects = append(s.suspects, u)
+			}
 		}
 	}
 	switch {
