@@ -201,7 +201,7 @@ func send(ctx context.Context, session dialect.Session, of dialect.Settings, tex
 			err = fmt.Errorf("it now runs %s, not %s", now.Version, before.Version)
 		}
 		return err
-	}, func() bool {
+	}, func(bool) bool {
 		time.Sleep(time.Second)
 		return time.Now().Before(over)
 	})

@@ -13,20 +13,24 @@ import (
 var ErrNotTaken = errors.New("its settings differ from those sent")
 
 // A device that is ready and does not have its settings a while after they were sent gets them
-// again: the request was lost. One that is not ready may still be applying them, and gets nothing.
+// again: the request was lost. One that is not ready may still be applying them, and gets nothing;
+// only if it answers, and has not answered the request, it may lack just them, and gets them again
+// after longer than any device applies them.
 const (
 	restoreTries = 3
 	restoreAgain = 30 * time.Second
+	restoreLate  = 5 * time.Minute
 )
 
 // RestoreSettings sends settings to a device, and waits until it has them; it may restart for that.
 // Further settings of the device do not count. Opaque ones cannot be compared: there the device's
 // acceptance counts. check is called before each comparison; while it returns an error the device
-// is not ready. wait pauses before the next one and reports whether there is time left. Its errors
+// is not ready. wait pauses before the next one and reports whether there is time left; accepted says
+// that the device has answered the request. Its errors
 // are ErrNotTaken, the device's rejection, and the last error of check; one that is a
 // device.ErrIdentityChanged ends it at once.
 func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func() error,
-	wait func() bool) error {
+	wait func(accepted bool) bool) error {
 	var sent time.Time
 	accepted := false
 	for tries, send := 0, true; ; {
@@ -45,8 +49,10 @@ func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func()
 			}
 			err = ErrNotTaken
 			send = tries < restoreTries && time.Since(sent) > restoreAgain
+		} else if !accepted && !errors.Is(err, device.ErrAway) {
+			send = tries < restoreTries && time.Since(sent) > restoreLate
 		}
-		if errors.Is(err, device.ErrIdentityChanged) || !wait() {
+		if errors.Is(err, device.ErrIdentityChanged) || !wait(accepted) {
 			return err
 		}
 	}

@@ -24,6 +24,7 @@ type writes struct {
 	interrupted int
 	busyUntil   time.Time
 	has         []byte
+	needs       bool // it answers that it is not well until it has them and has applied them
 }
 
 func (w *writes) Format() settings.Format              { return w.format }
@@ -48,6 +49,9 @@ func (w *writes) Restore(_ context.Context, saved []byte) error {
 }
 
 func (w *writes) answers() error {
+	if w.needs && (w.has == nil || time.Now().Before(w.busyUntil)) {
+		return device.ErrRefused
+	}
 	if time.Now().Before(w.busyUntil) {
 		return device.ErrAway
 	}
@@ -68,6 +72,10 @@ func TestSettingsAreNotSentIntoAWrite(t *testing.T) {
 		"a lost answer": {
 			writes{format: settings.KeyValue, applies: time.Minute, answerLost: 1}, 1, nil},
 		"a lost request": {writes{format: settings.KeyValue, lost: 1}, 1, nil},
+		"a lost request to one that is not well without them": {
+			writes{format: settings.KeyValue, lost: 1, needs: true}, 1, nil},
+		"a lost answer of one that is not well meanwhile": {writes{format: settings.KeyValue,
+			answerLost: 1, needs: true, applies: 4 * time.Minute}, 1, nil},
 		// No one can compare them: without an acceptance they are sent until there is one.
 		"opaque settings and a lost request": {writes{format: settings.Opaque, lost: 1}, 1, nil},
 		"opaque settings and a lost answer":  {writes{format: settings.Opaque, answerLost: 1}, 2, nil},
@@ -77,7 +85,7 @@ func TestSettingsAreNotSentIntoAWrite(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				of, end := c.of, time.Now().Add(10*time.Minute)
-				err := dialect.RestoreSettings(t.Context(), &of, []byte("a = 1\n"), of.answers, func() bool {
+				err := dialect.RestoreSettings(t.Context(), &of, []byte("a = 1\n"), of.answers, func(bool) bool {
 					time.Sleep(time.Second)
 					return time.Now().Before(end)
 				})

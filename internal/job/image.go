@@ -13,7 +13,7 @@ import (
 type failure struct {
 	taken     bool // the device has all of the image: what it will start is not known any more
 	away      bool // it did not come back
-	writing   bool // it still writes, and must not be touched
+	writing   bool // it may still be writing, and must not be touched
 	declined  bool // nothing was sent, because that was decided
 	forbidden bool // nothing was sent, because an interlock forbids it
 	undone    bool // an operator did not do what it needs after its first byte
@@ -94,7 +94,12 @@ func (w *worker) verified(ctx context.Context, l leg) *failure {
 	if l.direction == Back {
 		verify = w.verifyBack
 	}
-	if reason := verify(ctx, l.component, l.to); reason != nil {
+	reason := verify(ctx, l.component, l.to)
+	if reason != nil && l.direction == Back && w.blind && w.absent && !w.arrived(l) &&
+		!reason.IdentityChanged() && w.awaitQuiet(ctx, l) == nil && w.arrived(l) {
+		reason = verify(ctx, l.component, l.to) // it was only not heard, and has started it now
+	}
+	if reason != nil {
 		return &failure{taken: true, reason: reason}
 	}
 	w.renewed = w.renewed || l.direction == Forward
@@ -194,7 +199,7 @@ func (w *worker) awaitWritten(ctx context.Context, update dialect.Update, l leg)
 			meter.total.Store(100)
 			away = w.wait(patience.Restarting)
 		case !away(): // it does not answer: whether it writes is not known
-			return &failure{taken: true, away: true, reason: said(Writing,
+			return &failure{taken: true, away: true, writing: true, reason: said(Writing,
 				err).then(&Reason{Why: StillAway})}
 		}
 		late := time.Since(since) > patience.Writing

@@ -306,9 +306,10 @@ func (w *worker) holds(ctx context.Context, update dialect.Update) (holding, *fa
 	patience := w.patience()
 	waitWritten := w.wait(writingLimit * patience.Writing)
 	waitHealthy := w.wait(w.within(patience.Proving))
-	since, noted := time.Now(), false
+	since, noted, writes := time.Now(), false, false
 	for {
 		percent, err := update.Progress(ctx)
+		writes = err == nil || writes && errors.Is(err, device.ErrAway)
 		holds, wait := holding(""), waitHealthy
 		switch {
 		case err == nil && percent >= 100:
@@ -337,7 +338,7 @@ func (w *worker) holds(ctx context.Context, update dialect.Update) (holding, *fa
 				reason: &Reason{Why: StillWriting, Step: Writing, Within: writingLimit * patience.Writing}}
 		case errors.Is(err, device.ErrAway):
 			if reason := w.meet(ctx); reason != nil {
-				return "", &failure{taken: true, away: reason.Away(), reason: reason}
+				return "", &failure{taken: true, away: reason.Away(), writing: writes, reason: reason}
 			}
 			waitHealthy = w.wait(w.within(patience.Proving))
 		default:

@@ -24,7 +24,7 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 	f.writing = f.writing || f.undone && w.row.By != order.ByHand && w.waitsForPerson(ctx, l)
 	if f.away || f.writing || f.reason.IdentityChanged() {
 		w.unreachable(f.reason)
-		w.facts.Reachable, w.facts.Busy = f.writing, f.writing
+		w.facts.Reachable, w.facts.Busy = f.writing && !f.away, f.writing
 		return f.reason, false, nil
 	}
 	why := f.reason
@@ -121,7 +121,7 @@ func (w *worker) rollbackFrom(ctx context.Context, hop int, failed *failure, why
 	for n := hop - 1; ; n-- {
 		if failed != nil {
 			w.unreachable(failed.reason)
-			w.facts.Reachable = !failed.away && !failed.reason.Away()
+			w.facts.Reachable, w.facts.Busy = !failed.away && !failed.reason.Away(), failed.writing
 			if failed.reason.Why != NoRollback {
 				why = why.then(&Reason{Why: RollbackFailed})
 			}

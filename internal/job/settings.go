@@ -208,10 +208,12 @@ func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []b
 			return nil
 		case newest.IdentityChanged():
 			return device.ErrIdentityChanged
+		case errors.Is(newest.Device, device.ErrAway):
+			return device.ErrAway
 		}
 		return newest
-	}, func() bool {
-		if newest == nil || newest.Away() || errors.Is(newest.Device, device.ErrAway) {
+	}, func(accepted bool) bool {
+		if !accepted || newest == nil || newest.Away() || errors.Is(newest.Device, device.ErrAway) {
 			well = w.wait(w.patience().Proving)
 			return back()
 		}

@@ -101,6 +101,9 @@ func (b *box) restart(at time.Time) {
 		if d.below(b) && d.receiving.Load() {
 			b.violate("restarted during a transfer to %s", d.Name)
 		}
+		if d.below(b) && at.Before(d.writing) && d.newestJob() == b.newestJob() {
+			b.violate("restarted while %s, which is reached through it, was writing", d.Name)
+		}
 	}
 	b.starts++
 	b.upAt = at.Add(b.Down)
@@ -141,6 +144,14 @@ func (b *box) unwell() bool { return b.sick || b.Needs && b.config != asSet }
 
 // asSet are the settings of every device.
 const asSet = "level=7"
+
+// newestJob is the job that sent the device its newest image; empty: none.
+func (b *box) newestJob() string {
+	if len(b.transfers) == 0 {
+		return ""
+	}
+	return b.transfers[len(b.transfers)-1].job
+}
 
 // below reports whether a device is downstream of another one.
 func (b *box) below(other *box) bool {
