@@ -205,6 +205,9 @@ func (p *Program) SecretNames() []string {
 // kept until the update is over.
 func (p *Program) UpdateNames() (out []string) {
 	steps := append(slices.Clone(p.Update), p.Restart...)
+	if p.ParentRoute != nil {
+		steps = append(steps, p.ParentRoute.Store...)
+	}
 	for _, part := range p.Parts {
 		steps = slices.Concat(steps, part.Update, part.Restart)
 	}

@@ -35,6 +35,7 @@ type parser struct {
 	objects  map[string]string // object numbers of SNMP that the file has names for
 	inside   *Step             // the step that is being read; nil: none is
 	each     bool              // the steps that are being read list children
+	lent     []string          // the names that a parent's login and enter take for its children
 }
 
 // parsePrograms reads the keys of a program, and of that of its children, where the file has them.
@@ -67,6 +68,7 @@ func (p *parser) finish(root map[string]ast.Node) {
 		check()
 	}
 	p.levels(root)
+	p.flow()
 	p.program.names = p.names
 	reads := slices.Concat(p.program.Recognise, p.program.Read)
 	if b := p.program.ParentRoute; b != nil {
@@ -93,7 +95,7 @@ func (p *parser) children(n ast.Node, parent Family) *Family {
 		lent[name] = p.names[name]
 	}
 	c := &parser{doc: doc, names: lent, secret: maps.Clone(p.secret), protocol: p.protocol,
-		says: p.says, objects: p.objects,
+		says: p.says, objects: p.objects, lent: slices.Collect(maps.Keys(lent)),
 		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets,
 			ParentRoute: &ParentRoute{Parent: parent.Name}}}
 	c.behind(root)
@@ -671,6 +673,40 @@ func (p *parser) body(kind string, at ast.Node, s *Step) {
 	default:
 		p.template(at, &b.Text)
 	}
+	p.later = append(p.later, func() { p.fits(at, s) }) // once its values are known
+}
+
+// fits refuses a body that cannot be what it says.
+func (p *parser) fits(at ast.Node, s *Step) {
+	b, images := s.Body, 0
+	for _, f := range b.Fields {
+		if f.Value.Is("image") {
+			images++
+		}
+	}
+	switch {
+	case s.Kind == Upload && b.Kind != "raw" && b.Kind != "multipart":
+		p.fail(at, "%s: an upload carries the image itself; send values with query:, header: or "+
+			"multipart:, or in a step before it", b.Kind)
+	case s.Kind == Upload && b.Kind == "multipart" && images != 1:
+		p.fail(at, "multipart: of an upload requires one part that is $image")
+	case s.Kind != Upload && images > 0:
+		p.fail(at, "%s: $image is sent by upload: only", b.Kind)
+	case b.Kind == "raw" && (len(b.Text.parts) != 1 || b.Text.parts[0].expr == nil):
+		p.fail(at, "raw: is one value, such as $settings; with text around it it is text:")
+	}
+	if b.Kind != "raw" && b.Kind != "text" {
+		return
+	}
+	for _, name := range b.Text.uses {
+		switch as := p.names[name]; {
+		case as == "" || as == Text:
+		case b.Kind == "raw":
+			p.fail(at, "raw: %s is a %s; only a text goes byte by byte", name, as)
+		case as == List || as == Map:
+			p.fail(at, "text: %s is a %s; a text has no place for it", name, as)
+		}
+	}
 }
 
 // Tree is a JSON document with values in it. Its objects keep the order of the file.
@@ -887,7 +923,7 @@ func (p *parser) parsed(n ast.Node, source string, step *Step) Template {
 	if err != nil {
 		p.fail(n, "%v", explained(err, p.names))
 	}
-	p.uses(n, t.uses, step)
+	p.uses(n, t.uses, step, true)
 	return t
 }
 
@@ -901,14 +937,18 @@ func (p *parser) expression(n ast.Node, to **Expr, as reflect.Kind) {
 }
 
 // uses notes what a value or a condition asks of the given values, and refuses a secret of the
-// login that the file does not declare.
-func (p *parser) uses(at ast.Node, all []string, step *Step) {
-	for _, use := range all {
-		name, ofLogin := strings.CutPrefix(use, "login.")
+// login that the file does not declare. sent: it is needed before the step is sent.
+func (p *parser) uses(at ast.Node, all []string, step *Step, sent bool) {
+	for _, used := range all {
+		if step != nil {
+			head, _, _ := strings.Cut(used, ".")
+			step.uses = append(step.uses, use{head, at, sent})
+		}
+		name, ofLogin := strings.CutPrefix(used, "login.")
 		switch {
-		case use == "component":
+		case used == "component":
 			p.program.ByPart = true
-		case slices.Contains(otherSums, use):
+		case slices.Contains(otherSums, used):
 			p.program.Sums = true
 		case ofLogin && step == nil:
 			p.fail(at, "a value of the login is allowed only in steps")
@@ -934,7 +974,7 @@ func (p *parser) compiled(n ast.Node, as reflect.Kind, step *Step) *Expr {
 	if err != nil {
 		p.fail(n, "%v", explained(err, p.names))
 	}
-	p.uses(n, e.uses, step)
+	p.uses(n, e.uses, step, false)
 	return e
 }
 

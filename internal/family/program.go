@@ -169,6 +169,7 @@ type Step struct {
 	Repeat   bool          // it may be sent once more when its answer was lost
 	Writes   bool          // from here on the device may be writing
 	says     *Extract      // where the device says why it refuses
+	uses     []use         // the values in it
 	Shell    string        // posix: values of a command line are quoted; none: they must be plain
 }
 

@@ -71,6 +71,44 @@ func TestMistakes(t *testing.T) {
 	}
 }
 
+// A value that cannot be set where it is used, and a body that cannot be what it says, are mistakes
+// of the file: else they surface in the middle of an update, or leave a field out without a word.
+func TestWhatCannotBeSet(t *testing.T) {
+	read := "read:\n  - get: /state\n    take: {version: $.v, phase: $.p, parts: list $.x or nil}\n"
+	up := read + "update:\n  - post: /begin\n    take: {id: $.id}\n  - upload: PUT /fw/$id\n"
+	for text, want := range map[string]string{
+		whole(read + "update:\n  - post: /begin/$id\n  - upload: PUT /fw\n    take: {id: $.id}\n"): "f.yaml:11:11: id is never set here: a step of update: extracts it, which is not taken before this one",
+		whole(up + "blink: {steps: [{post: /lamp/$id}]}\n"):                                        "id is never set here: a step of update:",
+		whole(up + "revert:\n  - post: /back/$id\n"):                                               "id is never set here: a step of update:",
+		whole(up + "settings: {save: [{get: /s/$id, take: {settings: body}}]}\n"):                  "id is never set here",
+		whole("login:\n  - post: /in/$version\n" + read):                                           "version is never set here: a step of read:",
+		whole(read + "logout:\n  - post: /x/$image.size\n"):                                        "$image is set only in update:, restart: and store:",
+		whole(up + "revert:\n  - post: /x\n    json: {v: $image.version}\n"):                       "$image is set only in update:",
+		whole(up + "restart:\n  - post: /x\n    json: {v: $on}\n"):                                 "$on is set only in blink:",
+		whole(up + "restart:\n  - post: /x\n    json: {v: $offer.url}\n"):                          "$offer is set only in the steps: of offer:",
+		whole(up + "restart:\n  - post: /x/$address.ip\n"):                                         "$address is set only in address:",
+		whole(up + "restart:\n  - post: /x\n    when: on\n"):                                       "$on is set only in blink:",
+		whole(read + "update:\n  - upload: PUT /fw\n    json: {a: 1}\n"):                           "json: an upload carries the image itself; send values with query:, header: or multipart:",
+		whole(read + "update:\n  - upload: POST /fw\n    multipart: {a: $phase}\n"):                "multipart: of an upload requires one part that is $image",
+		whole(read + "update:\n  - upload: PUT /fw\n    writes: true\n    raw: x $phase y\n"):      "raw: is one value, such as $settings",
+		whole(up + "  - post: /x\n    raw: $parts\n"):                                              "raw: parts is a list; only a text goes byte by byte",
+		whole(up + "  - post: /x\n    text: parts $parts\n"):                                       "parts is a list; a text has no place for it",
+	} {
+		_, err := family.Parse("f.yaml", []byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+	for _, text := range []string{
+		whole(up + "restart:\n  - post: /start/$id\n    json: {size: $image.size}\n"),
+		whole(read + "update:\n  - offer: http\n    steps:\n      - post: /fetch\n        json: {from: $offer.url}\n"),
+		whole(read + "enter: {steps: [{post: /m/$try/$phase, take: {n: $.n}}]}\nleave: {steps: [{delete: /m/$n}]}\n"),
+		whole(up + "  - poll: /fw/$id\n    take: {at: $.at}\n    until: at == \"end\"\n"),
+		whole(read + "carry:\n  - value: c\n    read: [{get: /c, take: {c: $.c}}]\n    write: [{put: /c/$c}]\n"),
+	} {
+		_, err := family.Parse("f.yaml", []byte(text))
+		assert.NoError(t, err, text)
+	}
+}
+
 // evil are values that would end the place where they stand, if they were put in as they are.
 var evil = []string{`a b`, `x&admin=1`, `/../../etc`, `?x=1`, `#x`, `"},{"x":"`, `</v><w>`,
 	`'; reboot; '`,

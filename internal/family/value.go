@@ -85,7 +85,7 @@ type Expr struct {
 	Source  string
 	program *vm.Program
 	names   map[string]Type
-	uses    []string // the given values in it: component, login.user, image.sha1, …
+	uses    []string // the values in it: component, login.user, image.sha1, what steps take
 }
 
 // maxNodes bounds an expression: a longer one is not a condition that a person can check.
@@ -127,7 +127,7 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 		return nil, errors.New(line)
 	}
 	root := e.program.Node()
-	used := &usage{}
+	used := &usage{names: names}
 	ast.Walk(&root, used)
 	if used.whole > 0 {
 		return nil, errors.New("a value of the login is named: login.user, login.password")
@@ -141,8 +141,9 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 	return e, nil
 }
 
-// usage finds the given values that an expression uses.
+// usage finds the values that an expression uses.
 type usage struct {
+	names map[string]Type // that steps take
 	all   []string
 	whole int // how often the login itself is named without one of its values
 }
@@ -151,7 +152,7 @@ type usage struct {
 func (u *usage) Visit(node *ast.Node) {
 	switch n := (*node).(type) {
 	case *ast.IdentifierNode:
-		if ambient[n.Value] != nil {
+		if ambient[n.Value] != nil || u.names[n.Value] != "" {
 			u.all = append(u.all, n.Value)
 			if n.Value == "login" {
 				u.whole++

@@ -2,11 +2,13 @@ package scripted
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -27,14 +29,41 @@ type hub struct {
 	err            error
 
 	storing sync.Mutex
-	stores  int            // so often an image was
-	stored  map[string]int // images by their digests: which of the stores they are; 0: none
+	stores  int                      // so often an image was
+	stored  map[string]int           // images by their digests: which of the stores they are; 0: none
+	told    map[string]family.Values // what the steps of store took of each, such as the parent's ID
+
+	refused error     // what the parent said to the newest login that it did not accept; nil: nothing
+	until   time.Time // the next login waits until then, where it is not the login that is wrong
+}
+
+// refusedFor is how long a parent that has no room for a login, or rejects it for another reason of
+// its own, is not asked again by the next child.
+const refusedFor = time.Minute
+
+// login logs in to the parent for a child. What the parent rejected once is not tried again for each
+// child: it would lock, or be full as before. h.mu is held.
+func (h *hub) login(ctx context.Context) error {
+	if h.refused != nil && time.Now().Before(h.until) {
+		return h.refused
+	}
+	err := h.parent.enter(ctx)
+	h.refused = nil
+	switch {
+	case errors.Is(err, device.ErrRefused):
+		h.refused, h.until = err, time.Now().Add(refusedFor)
+	case errors.Is(err, device.ErrLoginRefused), errors.Is(err, device.ErrNewPassword),
+		errors.Is(err, device.ErrNoRight):
+		h.refused, h.until = err, time.Now().Add(24*time.Hour) // longer than a job
+	}
+	return err
 }
 
 // Leave ends the session with the parent. What comes later logs in again.
 func (h *hub) Leave(ctx context.Context) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	h.refused = nil
 	return h.parent.Close(ctx)
 }
 
@@ -46,7 +75,7 @@ func (s *session) join(of Dialect) func() (*hub, error) {
 			m := s.at.Parent.Shared
 			joined = m.Acquire(func() dialect.Shared {
 				return &hub{behind: s.program.ParentRoute, parent: of.open(s.at.Parent.At, s.at.Parent.As),
-					stored: map[string]int{}}
+					stored: map[string]int{}, told: map[string]family.Values{}}
 			}).(*hub)
 			s.part = m.Release
 		}
@@ -76,7 +105,7 @@ func (s *session) enterBy(ctx context.Context) error {
 		h.parent.in = false
 	}
 	s.lost = false
-	if err := h.parent.enter(ctx); err != nil {
+	if err := h.login(ctx); err != nil {
 		return err
 	}
 	h.lend(s, h.parent.program.Login)
@@ -92,7 +121,7 @@ func (s *session) arriveBy(ctx context.Context, writing bool) error {
 	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if err := h.parent.enter(ctx); err != nil {
+	if err := h.login(ctx); err != nil {
 		return err
 	}
 	if err := h.parent.arrive(ctx, writing); err != nil {
@@ -270,8 +299,14 @@ func (u *update) stored(ctx context.Context, image dialect.Image, sent func(int6
 			}
 			h.stores++
 			h.stored[image.SHA256] = h.stores
+			told := family.Values{}
+			for _, name := range family.Names(h.behind.Store) {
+				told[name] = s.v[name]
+			}
+			h.told[image.SHA256] = told
 		}
 		used = h.stored[image.SHA256]
+		maps.Copy(s.v, h.told[image.SHA256])
 		return nil
 	}
 	s.store = put

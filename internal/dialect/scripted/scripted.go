@@ -164,6 +164,7 @@ type session struct {
 	sent     string             // the component that has the whole of its image
 	updating string             // the component that is updated
 	stage    stage              // the purpose of the steps
+	over     bool               // the newest step ends a poll: its answer was done, or the device went
 	watch    func(Seen)         // for a person who tries a family; nil: no one
 }
 

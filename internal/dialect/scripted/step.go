@@ -57,8 +57,10 @@ func (s *session) poll(ctx context.Context, step *family.Step) error {
 // step takes one step: when → fill in → send → outcome → take → expect. What is sent once more
 // is only what has had no effect: a step that was answered "not now" or "the session is lost",
 // the latter once, and what only reads and was broken off, once. Another answer that is lost is not
-// asked for again unless the family says so.
+// asked for again unless the family says so. A poll is over with done, and once the device has
+// gone where that is a good end.
 func (s *session) step(ctx context.Context, step *family.Step, image *cargo) error {
+	s.over = false
 	holds, err := step.When.Holds(s.v, nil)
 	if err != nil || !holds {
 		return s.mistaken(err)
@@ -84,7 +86,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		}
 		switch {
 		case errors.Is(err, device.ErrAway) && step.Gone:
-			s.in = false
+			s.in, s.over = false, true
 			return nil
 		case !try.repeated && ctx.Err() == nil && (errors.Is(err, device.ErrAway) && step.Repeat ||
 			wire.BrokenOff(err) && step.Reads):
@@ -106,6 +108,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		case again:
 			continue
 		case word == family.Done:
+			s.over = true
 			return nil
 		case word != family.OK:
 			return meaning(word, says)

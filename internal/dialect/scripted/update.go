@@ -295,6 +295,9 @@ func (u *update) Progress(ctx context.Context) (int, error) {
 
 // polled evaluates one answer of a poll.
 func (s *session) polled(step *family.Step) (percent int, ended bool, err error) {
+	if s.over {
+		return 100, true, nil
+	}
 	if step.Fail != nil {
 		failed, err := step.Fail.Holds(s.v, nil)
 		if err != nil || failed {
