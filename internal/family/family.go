@@ -9,6 +9,7 @@ package family
 import (
 	"bytes"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"path"
 	"regexp"
@@ -79,6 +80,10 @@ type Pattern struct {
 	Model     string `yaml:"model"`
 	Component string `yaml:"component"`
 	Version   string `yaml:"version"`
+
+	// what such an image does to a device, as in a manifest
+	Settings firmware.Settings `yaml:"settings"`
+	Restarts int               `yaml:"restarts"`
 
 	file, content *regexp.Regexp
 	bytes, end    []byte
@@ -215,6 +220,9 @@ func (p *Pattern) compile() (err error) {
 		if err != nil {
 			return err
 		}
+	}
+	if message := firmware.CheckEffects(p.Settings, p.Restarts); message != "" {
+		return errors.New(message)
 	}
 	if p.Size < 0 {
 		return fmt.Errorf("size: must be the bytes of a whole image")
@@ -400,10 +408,12 @@ func (s Set) Manifest(sample Sample) (firmware.Manifest, error) {
 			}
 			next := firmware.Manifest{Manifest: 1, Vendor: f.Vendor, Models: models,
 				Component: orMain(got["component"]), Version: got["version"],
-				File: path.Base(sample.Name)}
+				File: path.Base(sample.Name), Settings: f.Images[i].Settings,
+				Restarts: f.Images[i].Restarts}
 			if by != "" && (manifest.Vendor != next.Vendor ||
 				!slices.Equal(manifest.Models, next.Models) || manifest.Version != next.Version ||
-				manifest.Component != next.Component) {
+				manifest.Component != next.Component || manifest.Settings != next.Settings ||
+				manifest.Restarts != next.Restarts) {
 				return manifest, fmt.Errorf("two rules disagree: %s reads %s %s, %s reads %s %s",
 					by, strings.Join(manifest.Models, ", "), manifest.Version,
 					f.Name, strings.Join(next.Models, ", "), next.Version)

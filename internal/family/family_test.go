@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/family"
+	"catena/internal/firmware"
 	"catena/internal/firmware/format"
 )
 
@@ -174,4 +175,23 @@ images:
 	_, err = s.Manifest(family.Sample{Name: "a.bin", Head: head})
 	assert.Error(t, err)
 	t.Logf("the slowest pattern took %s", time.Since(began))
+}
+
+// A rule says what its images do to a device, as a manifest would.
+func TestWhatImagesDo(t *testing.T) {
+	f, err := family.Parse("f.yaml", []byte(head+
+		"images:\n  - {file: '^tg200-(?P<version>K\\d+)\\.img$', settings: cleared, restarts: 2}\n"))
+	require.NoError(t, err)
+	set, err := family.NewSet([]family.Family{f})
+	require.NoError(t, err)
+	m, err := set.Manifest(family.Sample{Name: "tg200-K43.img"})
+	require.NoError(t, err)
+	assert.Equal(t, []any{firmware.Cleared, 2}, []any{m.Settings, m.Restarts})
+	for rule, want := range map[string]string{
+		"settings: wiped": `settings: "wiped" is not one of kept, cleared, converted`,
+		"restarts: 11":    "restarts: is the number of restarts until a device runs it, 1 to 10",
+	} {
+		_, err := family.Parse("f.yaml", []byte(head+"images:\n  - {file: '(?P<version>K)', "+rule+"}\n"))
+		assert.ErrorContains(t, err, want)
+	}
 }

@@ -55,6 +55,8 @@ var (
 
 func integer(most int) schema { return schema{"type": "integer", "minimum": 1, "maximum": most} }
 
+var interlocks = list(keyed(schema{"holds": scalar, "else": scalar}, "holds", "else"))
+
 func list(of schema) schema { return schema{"type": "array", "items": of} }
 
 // stepsOf reads a key that holds steps into a place of the program.
@@ -176,23 +178,25 @@ func init() {
 			help: "steps that switch back to the other slot",
 			read: stepsOf(func(g *Program) *[]*Step { return &g.Revert })},
 		{name: "components", in: inProgram | inChildren, shape: schema{"type": "object",
-			"additionalProperties": keyed(schema{"update": steps, "restart": steps})},
+			"additionalProperties": keyed(schema{"update": steps, "restart": steps,
+				"restarts": integer(10), "interlocks": interlocks})},
 			help: "the steps of components with their own update",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.parts(at) }},
 		{name: "restarts", in: inProgram | inChildren, shape: integer(10),
 			help: "the number of restarts until it runs the image",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) {
-				p.program.Restarts = p.count(at,
-					"restarts: is the number of restarts until it runs the image", 10)
+				p.program.Restarts = p.restarts(at)
 			}},
 		{name: "state", in: inProgram | inChildren, help: "the meaning of extracted values",
 			shape: keyed(schema{"busy": scalar, "away": scalar, "pending": scalar, "idle": scalar,
 				"uptime": scalar, "well": scalar, "why": scalar}),
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.state(at) }},
 		{name: "interlocks", in: inProgram | inChildren,
-			shape: list(keyed(schema{"holds": scalar, "else": scalar}, "holds", "else")),
+			shape: interlocks,
 			help:  "conditions right before the first byte, each with a sentence for the operator",
-			read:  func(p *parser, at ast.Node, _ map[string]ast.Node) { p.interlocks(at) }},
+			read: func(p *parser, at ast.Node, _ map[string]ast.Node) {
+				p.program.Interlocks = p.interlocks(at)
+			}},
 		{name: "settings", in: inProgram | inChildren,
 			shape: keyed(schema{"format": schema{"enum": settings.Formats}, "save": steps,
 				"restore": steps, "renamed": texts}, "save"),

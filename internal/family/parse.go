@@ -221,11 +221,12 @@ func (p *parser) wire(at ast.Node) {
 func (p *parser) parts(at ast.Node) {
 	g := p.program
 	for _, pair := range p.pairs(at, "components") {
-		keys := p.keys(pair.value, "a component", "update", "restart")
+		keys := p.keys(pair.value, "a component", "update", "restart", "restarts", "interlocks")
 		if g.Parts == nil {
 			g.Parts = map[string]Part{}
 		}
-		part := Part{Update: p.steps(keys["update"]), Restart: p.steps(keys["restart"])}
+		part := Part{Update: p.steps(keys["update"]), Restart: p.steps(keys["restart"]),
+			Restarts: p.restarts(keys["restarts"]), Interlocks: p.interlocks(keys["interlocks"])}
 		if keys["update"] != nil && !slices.ContainsFunc(part.Update, (*Step).MayWrite) {
 			p.fail(pair.value, "components: %s: update: has neither upload: nor offer:, nor a step that "+
 				"says writes: true",
@@ -341,19 +342,23 @@ func (p *parser) state(n ast.Node) {
 	p.template(keys["why"], &g.Why)
 }
 
-func (p *parser) interlocks(n ast.Node) {
-	for _, item := range p.list(n) {
+// restarts is how often a device restarts until it runs its image.
+func (p *parser) restarts(n ast.Node) int {
+	return p.count(n, "restarts: is the number of restarts until it runs the image", 10)
+}
+
+func (p *parser) interlocks(n ast.Node) []Interlock {
+	out := make([]Interlock, len(p.list(n)))
+	for i, item := range p.list(n) {
 		keys := p.keys(item, "interlocks", "holds", "else")
 		if keys["holds"] == nil || keys["else"] == nil {
 			p.fail(item, "interlocks: each requires holds: and else:, the sentence for the operator")
 		}
-		i := len(p.program.Interlocks)
-		p.program.Interlocks = append(p.program.Interlocks, Interlock{Else: p.text(keys["else"])})
+		out[i].Else = p.text(keys["else"])
 		at := keys["holds"]
-		p.later = append(p.later, func() {
-			p.program.Interlocks[i].Holds = p.compiled(at, reflect.Bool, nil)
-		})
+		p.later = append(p.later, func() { out[i].Holds = p.compiled(at, reflect.Bool, nil) })
 	}
+	return out
 }
 
 func (p *parser) settings(n ast.Node) {

@@ -1,7 +1,9 @@
 package family
 
 import (
+	"cmp"
 	"regexp"
+	"slices"
 	"time"
 
 	"catena/internal/settings"
@@ -32,12 +34,10 @@ type Program struct {
 	Well    *Expr // bool
 	Why     Template
 
-	Interlocks []Interlock
-	Part                       // of the main component, and of those that say nothing of their own
-	Parts      map[string]Part // of components that do, by name
-	Restarts   int             // how often, until it runs the image; 0: once
-	Revert     []*Step         // the switch to the other slot; none: it has one
-	Settings   *Settings       // nil: it cannot tell them
+	Part                     // of the main component, and of those that say nothing of their own
+	Parts    map[string]Part // of components that do, by name
+	Revert   []*Step         // the switch to the other slot; none: it has one
+	Settings *Settings       // nil: it cannot tell them
 	// values that are preserved over an update, in the order in which they are written
 	Carry        []Carry
 	Address      []*Step // which give it another address; none: it cannot be moved
@@ -93,21 +93,26 @@ type Carry struct {
 
 // Part is how one component is updated.
 type Part struct {
-	Update  []*Step
-	Restart []*Step // none: it restarts automatically once it has the image
+	Update     []*Step
+	Restart    []*Step // none: it restarts automatically once it has the image
+	Restarts   int     // how often, until it runs the image; 0: once
+	Interlocks []Interlock
 }
 
-// Of is how a component is updated: its own steps, where it has some, else the device's.
+// Of is how a component is updated: its own steps, where it has some, else the device's. The
+// device's interlocks hold for every component.
 func (p *Program) Of(component string) Part {
 	part, own := p.Parts[component]
-	switch {
-	case !own:
+	if !own {
 		return p.Part
-	case len(part.Update) == 0:
+	}
+	if len(part.Update) == 0 {
 		part.Update = p.Update
-	case part.Restart == nil:
+	} else if part.Restart == nil {
 		part.Restart = p.Restart
 	}
+	part.Restarts = cmp.Or(part.Restarts, p.Restarts)
+	part.Interlocks = slices.Concat(p.Interlocks, part.Interlocks)
 	return part
 }
 

@@ -83,7 +83,7 @@ func compileXPath(source string) (e *xpath.Expr, err error) {
 	return xpath.Compile(source)
 }
 
-// parseTake reads a value to take: [TYPE] FROM [by KEY of VALUE] [or DEFAULT].
+// parseTake reads a value to take: [TYPE] FROM [[by KEY] of VALUE] [or DEFAULT].
 func parseTake(name, source string) (Take, error) {
 	t := Take{Name: name, As: Text}
 	rest := strings.TrimSpace(source)
@@ -116,11 +116,18 @@ func parseTake(name, source string) (Take, error) {
 				name, err)
 		}
 		rest = strings.TrimSpace(from)
+	} else if from, value, found := cutLast(rest, " of "); found && t.As == Map {
+		var err error
+		if t.Value, err = jsonpath.Parse(strings.TrimSpace(value)); err != nil {
+			return t, fmt.Errorf("%s: a map of objects is written: map $.parts of $.version: %w", name,
+				err)
+		}
+		rest = strings.TrimSpace(from)
 	}
 	var err error
 	t.From, err = parseExtract(rest)
-	if err == nil && t.Key != nil && t.From.json == nil {
-		err = errors.New("by takes from JSON only")
+	if err == nil && t.Value != nil && t.From.json == nil {
+		err = errors.New("by and of take from JSON only")
 	}
 	if err != nil {
 		return t, fmt.Errorf("%s: %w", name, err)
@@ -222,7 +229,8 @@ func (t Take) take(a Answer) (value any, found bool, err error) {
 	return value, true, err
 }
 
-// asMap makes a map of objects, or of a list of them where the take says by what.
+// asMap makes a map of an object, of an object of objects, or of a list of them where the take says
+// by what.
 func (t Take) asMap(got []any) (any, error) {
 	out := map[string]string{}
 	for _, v := range got {
@@ -238,6 +246,13 @@ func (t Take) asMap(got []any) (any, error) {
 			continue
 		}
 		for name, value := range object {
+			if t.Value != nil {
+				of := t.Value.Select(value)
+				if len(of) != 1 {
+					continue
+				}
+				value = of[0]
+			}
 			out[text.Clean(name)] = text.Clean(plainText(value))
 		}
 	}

@@ -61,6 +61,8 @@ type Manifest struct {
 	// names, and of devices in lockstep, by their models.
 	Pairs    map[string]string `yaml:"pairs,omitempty" json:"pairs,omitempty"`
 	Settings Settings          `yaml:"settings,omitempty" json:"settings,omitempty"`
+	// Restarts is how often a device restarts until it runs it; 0: as its family says.
+	Restarts int `yaml:"restarts,omitempty" json:"restarts,omitempty"`
 	// Takes is how long an update with it takes, from the first byte to the proof.
 	Takes time.Duration `yaml:"takes,omitempty" json:"takes,omitempty"` // JSON: ns
 	// Patience is how long a device may take with it, where that is not usual.
@@ -144,9 +146,9 @@ func (m *Manifest) Complete() (key, message string) {
 		return "advice", fmt.Sprintf("advice: %q is not one of recommended, superseded, withdrawn",
 			m.Advice)
 	}
-	if !slices.Contains(settings, m.Settings) {
-		return "settings", fmt.Sprintf("settings: %q is not one of kept, cleared, converted",
-			m.Settings)
+	if message := CheckEffects(m.Settings, m.Restarts); message != "" {
+		key, _, _ := strings.Cut(message, ":")
+		return key, message
 	}
 	for _, k := range []struct{ key, constraint string }{{"hardware", m.Hardware},
 		{"needs", m.Needs}, {"back", m.Back}} {
@@ -174,6 +176,18 @@ func (m *Manifest) Complete() (key, message string) {
 		return "after", fmt.Sprintf("after: %s cannot come after itself", m.Component)
 	}
 	return "", ""
+}
+
+// CheckEffects returns what is wrong with what a manifest, or a rule, says that an image does to a
+// device; empty: nothing.
+func CheckEffects(s Settings, restarts int) string {
+	if !slices.Contains(settings, s) {
+		return fmt.Sprintf("settings: %q is not one of kept, cleared, converted", s)
+	}
+	if restarts < 0 || restarts > 10 {
+		return "restarts: is the number of restarts until a device runs it, 1 to 10"
+	}
+	return ""
 }
 
 // checkRest checks what is for people and forecasts.

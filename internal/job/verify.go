@@ -27,7 +27,7 @@ const loginTries = 2
 // judged.
 func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 	patience := w.patience()
-	more := time.Duration(max(0, w.traits.Restarts-1)) * patience.Restarting
+	more := time.Duration(max(1, w.traits.Restarts, w.known.Restarts)-1) * patience.Restarting
 	wait := w.wait(w.within(patience.Proving + more))
 	given := false
 	for rejected := 0; ; {

@@ -175,6 +175,7 @@ func (w *Site) Job(o order.Order) job.Plan {
 	patience := map[string]firmware.Patience{} // as the manifests of a device's images say
 	alters := map[string]bool{}                // one of those clears or converts its settings
 	clears := map[string]bool{}
+	restarts := map[string]int{}
 	interlocks, renamed := map[string][]firmware.Interlock{}, map[string]map[string]string{}
 	take := func(id string, i *order.Image) {
 		if i == nil {
@@ -185,6 +186,7 @@ func (w *Site) Job(o order.Order) job.Plan {
 		alters[id] = alters[id] || on.Settings == firmware.Cleared ||
 			on.Settings == firmware.Converted
 		clears[id] = clears[id] || on.Settings == firmware.Cleared
+		restarts[id] = max(restarts[id], on.Restarts)
 		if len(on.Renamed) > 0 {
 			if renamed[id] == nil {
 				renamed[id] = map[string]string{}
@@ -205,6 +207,7 @@ func (w *Site) Job(o order.Order) job.Plan {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.Matcher().Order(d),
 				Alters:     alters[d.ID],
 				Clears:     clears[d.ID],
+				Restarts:   restarts[d.ID],
 				Interlocks: interlocks[d.ID], Renamed: renamed[d.ID],
 				Patience: patience[d.ID].Over(w.Families.Of(d.Vendor, d.Model).Patience)}
 		}

@@ -131,3 +131,34 @@ func TestAPollThatIsOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 100, percent)
 }
+
+// A component may have interlocks and restarts of its own; what it runs may be an object of objects.
+func TestAComponentOfItsOwn(t *testing.T) {
+	o := newOdd("1.0")
+	o.answer("GET /parts", `{"parts": {"lens": {"v": "1"}, "modem": {"v": "3"}}, "heater": "off"}`)
+	s := o.session(t, strings.TrimSuffix(oddRead, "\n")+`
+  - get: /parts
+    take: {components: map $.parts of $.v, heater: $.heater}
+update:
+  - upload: PUT /firmware
+restarts: 2
+components:
+  lens:
+    update:
+      - upload: PUT /lens
+    restarts: 3
+    interlocks:
+      - {holds: heater == "on", else: Its heater is off.}
+`)
+	r, err := s.Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"lens": "1", "modem": "3"}, r.Components)
+	main, err := s.Update("main")
+	require.NoError(t, err)
+	assert.Equal(t, 2, main.Traits().Restarts)
+	require.NoError(t, main.Interlock(t.Context()))
+	lens, err := s.Update("lens")
+	require.NoError(t, err)
+	assert.Equal(t, 3, lens.Traits().Restarts)
+	require.ErrorContains(t, lens.Interlock(t.Context()), "Its heater is off.")
+}

@@ -58,19 +58,19 @@ type update struct {
 // Traits: a device that the family has no restart for restarts automatically.
 func (u *update) Traits() dialect.Traits {
 	return dialect.Traits{RestartsByItself: len(u.part.Restart) == 0,
-		Restarts: u.session.program.Restarts}
+		Restarts: u.part.Restarts}
 }
 
 // Interlock reads the device again, where the family has interlocks.
 func (u *update) Interlock(ctx context.Context) error {
 	s := u.session
 	s.v["component"] = u.component
-	if len(s.program.Interlocks)+len(s.at.Interlocks) > 0 {
+	if len(u.part.Interlocks)+len(s.at.Interlocks) > 0 {
 		if err := s.look(ctx); err != nil {
 			return err
 		}
 	}
-	for _, i := range s.program.Interlocks {
+	for _, i := range u.part.Interlocks {
 		holds, err := i.Holds.Holds(s.v, nil)
 		switch {
 		case err != nil:
