@@ -38,8 +38,10 @@ func (a *app) familyTryCmd() *cobra.Command {
 		Use:   "try FILE ADDRESS",
 		Short: "Run a family file against a device, step by step",
 		Long: `Run the steps recognise, login and read with one device, and show for each what was sent,
-what came back and which values were extracted. Passwords and tokens are blanked. Nothing on the
-device is changed unless you add --update, which sends an image and follows the device.
+what came back and which values were extracted. Passwords and tokens are blanked. All other steps are
+shown as they would be sent: a mistake in them shows here. Nothing on the device is changed unless you
+add --update, which sends an image and follows the device, or --settings, which reads its settings and
+writes them back unchanged. Use both on a bench.
 
 The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family requires, or the
 stored login of the device. With --record the device's answers are saved without secrets, for catena
@@ -47,7 +49,8 @@ family test. A recording with an update in families/recordings/ serves rehearse 
 		Example: `  catena family try families/tollgarth-gates.yaml 10.20.4.101
   catena family try families/tollgarth-gates.yaml https://10.20.4.101:8443 --record gate-1.json
   catena family try families/harrow-dene-drives.yaml drive-1 --update hd7-7.5.bin \
-      --record families/recordings/hd7.json`,
+      --record families/recordings/hd7.json
+  catena family try families/harrow-dene-drives.yaml drive-1 --settings`,
 		Args: exactly(2, "a family file and an address"),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.familyTry(c.Context(), t, args[0], args[1])
@@ -56,14 +59,16 @@ family test. A recording with an update in families/recordings/ serves rehearse 
 	c.Flags().StringVar(&t.record, "record", "", "save the device's answers in this file")
 	c.Flags().StringVar(&t.update, "update", "", "send the device this image and restart it")
 	c.Flags().StringVar(&t.component, "component", firmware.Main, "the component that gets the image")
-	c.Flags().BoolVar(&t.yes, "yes", false, "send the image without asking")
+	c.Flags().BoolVar(&t.settings, "settings", false, "read the settings and carried values, write "+
+		"them back unchanged, and compare them")
+	c.Flags().BoolVar(&t.yes, "yes", false, "write to the device without asking")
 	return c
 }
 
 // trial is what family try is asked for.
 type trial struct {
 	record, update, component string
-	yes                       bool
+	settings, yes             bool
 }
 
 // program is the dialect of a family file that says how devices are talked to.
@@ -119,6 +124,15 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		}
 		a.say("")
 		behind.Draw(a.out, s)
+	}
+	if err == nil {
+		a.say("\nWhat the family does besides, filled in with the values of this device, and not sent:")
+		if wrong := recorder.Rest(t.update != ""); wrong != nil {
+			err = fmt.Errorf("a step cannot be filled in: %w", wrong)
+		}
+	}
+	if err == nil && t.settings {
+		err = a.trySettings(ctx, t, recorder)
 	}
 	if err == nil && t.update != "" {
 		err = a.tryUpdate(ctx, t, recorder, dialect.Guard(d, at, r.Identity, recorder), at.Address)
@@ -217,12 +231,19 @@ func (a *app) tellSeen(s view.Style, seen scripted.Seen) {
 	if seen.Err != nil {
 		state, paint = seen.Err.Error(), view.Bad
 	}
+	if seen.Unsent && seen.Err == nil {
+		state, paint = "not sent", view.Quiet
+	}
 	status := ""
 	if seen.Status != 0 {
 		status = fmt.Sprintf(" %d", seen.Status)
 	}
-	view.Print(a.out, "\n%s  line %d  %s%s  %s\n", seen.Stage, seen.Step.Line, seen.Step.Word, status,
-		s.Paint(paint, state))
+	if seen.Step == nil { // an interlock
+		view.Print(a.out, "\n%s\n", seen.Stage)
+	} else {
+		view.Print(a.out, "\n%s  line %d  %s%s  %s\n", seen.Stage, seen.Step.Line, seen.Step.Word, status,
+			s.Paint(paint, state))
+	}
 	for _, lines := range []struct {
 		mark string
 		of   []string
@@ -273,6 +294,35 @@ func (a *app) tryUpdate(ctx context.Context, t trial, r *scripted.Recorder, as d
 			time.Since(startedAt).Round(time.Second))
 	}
 	return err
+}
+
+// trySettings reads the settings and the carried values of a device, writes them back, and compares
+// them.
+func (a *app) trySettings(ctx context.Context, t trial, r *scripted.Recorder) error {
+	if !t.yes {
+		a.say("\nThis reads the settings of the device and writes the same ones back.")
+		if err := a.confirm("Write them? The device may restart."); err != nil {
+			return err
+		}
+	}
+	said := func(what string, err error) error {
+		switch {
+		case errors.Is(err, device.ErrUnsupported):
+			a.say("The family has no %s.", what)
+			return nil
+		case errors.Is(err, dialect.ErrNotTaken):
+			return fmt.Errorf("after they were written back, its %s differ from those that were read", what)
+		case err == nil:
+			a.say("Its %s were read, written back, and are the same.", what)
+		}
+		return err
+	}
+	startedAt := time.Now()
+	settings, carried := r.WriteBack(context.WithoutCancel(ctx), func(bool) bool {
+		time.Sleep(tryEvery)
+		return time.Since(startedAt) < tryFor
+	})
+	return errors.Join(said("settings", settings), said("carried values", carried))
 }
 
 func (a *app) familyTestCmd() *cobra.Command {

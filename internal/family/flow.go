@@ -15,12 +15,12 @@ type use struct {
 	sent bool // it is needed before the step is sent; else after its answer
 }
 
-// section is a part of a program whose steps are taken together.
-type section struct {
-	key    string
-	steps  []*Step
+// Section is a part of a program whose steps are taken together.
+type Section struct {
+	Key    string
+	Steps  []*Step
 	given  []string // the values that Catena brings, besides login and component
-	after  []string // keys of sections whose values it has besides those of a session
+	after  []string // keys of sections whose values it has
 	values []string // single names that it has besides
 }
 
@@ -37,13 +37,13 @@ var session = []string{"recognise", "login", "enter", "read", "children: list"}
 //	restart  has   the session, update, and $image
 //	blink    has   the session, and $on: what update takes is gone by then
 func (p *parser) flow() {
-	sections := p.sections()
+	sections := p.program.Sections()
 	taken := map[string][]string{}
 	for _, s := range sections {
-		taken[s.key] = append(taken[s.key], Names(s.steps)...)
+		taken[s.Key] = append(taken[s.Key], Names(s.Steps)...)
 	}
 	for _, s := range sections {
-		has := map[string]bool{"login": true, "component": true, "status": true, "try": s.key != "recognise"}
+		has := map[string]bool{"login": true, "component": true, "status": true, "try": s.Key != "recognise"}
 		for _, name := range slices.Concat(s.given, s.values, p.lent) {
 			has[name] = true
 		}
@@ -52,12 +52,12 @@ func (p *parser) flow() {
 				has[name] = true
 			}
 		}
-		p.flows(s, s.steps, has, taken)
+		p.flows(s, s.Steps, has, taken)
 	}
 }
 
 // flows checks the steps of a section, in their order. has are the values that are set there.
-func (p *parser) flows(s section, steps []*Step, has map[string]bool, taken map[string][]string) {
+func (p *parser) flows(s Section, steps []*Step, has map[string]bool, taken map[string][]string) {
 	check := func(step *Step, sent bool) {
 		for _, u := range step.uses {
 			if u.sent != sent || has[u.name] {
@@ -94,43 +94,61 @@ func (p *parser) flows(s section, steps []*Step, has map[string]bool, taken map[
 var allowed = map[string]string{"image": "update:, restart: and store:", "offer": "the steps: of offer:",
 	"address": "address:", "on": "blink:"}
 
-// sections are those of a program.
-func (p *parser) sections() []section {
-	g := p.program
+// Sections are those of a program, in the order in which they may be taken.
+func (g *Program) Sections() []Section {
 	image := []string{"image"}
 	within := func(more ...string) []string { return append(slices.Clone(session), more...) }
-	out := []section{
-		{key: "recognise", steps: g.Recognise},
-		{key: "login", steps: g.Login, after: session[:1]},
-		{key: "enter", steps: g.Enter.Steps, after: session},
-		{key: "read", steps: g.Read, after: session},
-		{key: "leave", steps: g.Enter.Leave, after: session},
-		{key: "logout", steps: g.Logout, after: session},
-		{key: "update", steps: g.Update, given: image, after: within("store")},
-		{key: "restart", steps: g.Restart, given: image, after: within("store", "update")},
-		{key: "revert", steps: g.Revert, after: session},
-		{key: "address", steps: g.Address, given: []string{"address"}, after: session},
-		{key: "blink", steps: g.Blink, given: []string{"on"}, after: session},
+	var out []Section
+	if b := g.ParentRoute; b != nil {
+		out = []Section{{Key: "children: list", Steps: b.List, after: session[:3]},
+			{Key: "store", Steps: b.Store, given: image, after: session}}
 	}
+	out = append(out, []Section{
+		{Key: "recognise", Steps: g.Recognise},
+		{Key: "login", Steps: g.Login, after: session[:1]},
+		{Key: "enter", Steps: g.Enter.Steps, after: session},
+		{Key: "read", Steps: g.Read, after: session},
+		{Key: "leave", Steps: g.Enter.Leave, after: session},
+		{Key: "logout", Steps: g.Logout, after: session},
+		{Key: "update", Steps: g.Update, given: image, after: within("store")},
+		{Key: "restart", Steps: g.Restart, given: image, after: within("store", "update")},
+		{Key: "revert", Steps: g.Revert, after: session},
+		{Key: "address", Steps: g.Address, given: []string{"address"}, after: session},
+		{Key: "blink", Steps: g.Blink, given: []string{"on"}, after: session},
+	}...)
 	for _, name := range slices.Sorted(maps.Keys(g.Parts)) {
 		key, part := "components: "+name, g.Parts[name]
-		out = append(out, section{key: key, steps: part.Update, given: image, after: within("store")},
-			section{key: key + ": restart", steps: part.Restart, given: image,
+		out = append(out, Section{Key: key, Steps: part.Update, given: image, after: within("store")},
+			Section{Key: key + ": restart", Steps: part.Restart, given: image,
 				after: within("store", "update", key)})
 	}
 	if s := g.Settings; s != nil {
-		out = append(out, section{key: "settings: save", steps: s.Save, after: session},
-			section{key: "settings: restore", steps: s.Restore, after: session,
+		out = append(out, Section{Key: "settings: save", Steps: s.Save, after: session},
+			Section{Key: "settings: restore", Steps: s.Restore, after: session,
 				values: []string{"settings"}})
 	}
 	for _, c := range g.Carry {
 		key := "carry: " + c.Name
-		out = append(out, section{key: key, steps: c.Read, after: session},
-			section{key: key + ": write", steps: c.Write, after: within(key)})
-	}
-	if b := g.ParentRoute; b != nil {
-		out = append(out, section{key: "children: list", steps: b.List, after: session[:3]},
-			section{key: "store", steps: b.Store, given: image, after: session})
+		out = append(out, Section{Key: key, Steps: c.Read, after: session},
+			Section{Key: key + ": write", Steps: c.Write, after: within(key)})
 	}
 	return out
+}
+
+// StandIn is a value of the type of a name, for who shows what would be sent before it is known.
+func (g *Program) StandIn(name string) any {
+	word := strings.ToUpper(name)
+	switch g.names[name] {
+	case Int:
+		return 1
+	case Number:
+		return 1.0
+	case Bool:
+		return true
+	case List:
+		return []string{word}
+	case Map:
+		return map[string]string{word: word}
+	}
+	return word
 }

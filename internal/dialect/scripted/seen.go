@@ -23,6 +23,7 @@ type Seen struct {
 	Got    []string
 	Took   []string // name: value
 	Err    error
+	Unsent bool // it was only filled in
 }
 
 // maxSeen bounds the shown part of an answer.

@@ -1,0 +1,172 @@
+package scripted
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"strings"
+
+	"catena/internal/dialect"
+	"catena/internal/family"
+)
+
+// Rest shows every step that a trial has not sent, filled in with what is known, and whether the
+// interlocks hold: a mistake in them surfaces here instead of in the middle of an update. What only
+// such a step would take stands there as its name. sent says that an image was sent. It returns the
+// first step that cannot be filled in.
+func (r *Recorder) Rest(sent bool) error {
+	taken := []string{"recognise", "login", "read"}
+	if r.program.Enter.Reads || sent {
+		taken = append(taken, "enter")
+	}
+	if sent {
+		taken = append(taken, "update", "restart")
+	}
+	if r.family.Children != nil { // First has listed them
+		taken = append(taken, "children: list")
+	}
+	first := r.rest("", r.program, r.v, taken)
+	for _, i := range r.program.Interlocks {
+		r.interlock("interlock", i)
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.program.Parts)) {
+		for _, i := range r.program.Parts[name].Interlocks {
+			r.interlock("interlock of "+name, i)
+		}
+	}
+	c := r.family.Children
+	if c == nil {
+		return first
+	}
+	v := maps.Clone(r.v)
+	if len(r.rows) > 0 {
+		maps.Copy(v, r.rows[0])
+	}
+	if err := r.rest("children: ", c.Program, v, taken); first == nil {
+		first = err
+	}
+	return first
+}
+
+// rest shows the steps of a program, but those of the sections that were taken.
+func (r *Recorder) rest(of string, g *family.Program, known family.Values, taken []string) (first error) {
+	for _, part := range g.Sections() {
+		if slices.Contains(taken, part.Key) {
+			continue
+		}
+		v := maps.Clone(known)
+		blank := loginValues(r.blankLogin())
+		for _, s := range r.program.Secrets { // also those that were not given
+			blank[s.Name] = placeholder("login." + s.Name)
+		}
+		v["login"], v["on"], v["try"] = blank, true, "xxxxxxxx"
+		v["image"] = family.ImageValues{Name: wireName, Version: "VERSION", Size: 1,
+			SHA256: strings.Repeat("0", 64), SHA256Base64: "SHA256", SHA1: strings.Repeat("0", 40),
+			MD5: strings.Repeat("0", 32), MD5Base64: "MD5", CRC32: "00000000"}
+		v["offer"] = family.OfferValues{URL: "http://192.0.2.1/" + wireName, Host: "192.0.2.1", Port: 80,
+			File: wireName}
+		v["address"] = family.AddressValues{IP: "192.0.2.2", Prefix: 24, Mask: "255.255.255.0",
+			Gateway: "192.0.2.1", Name: "NAME"}
+		if v["settings"] == nil {
+			v["settings"] = "SETTINGS"
+		}
+		for _, section := range g.Sections() { // what only a later step would take
+			for _, name := range family.Names(section.Steps) {
+				if v[name] == nil {
+					v[name] = g.StandIn(name)
+				}
+			}
+		}
+		family.Walk(part.Steps, func(step *family.Step) {
+			f, err := step.Fill(v, r.wireOf(step))
+			if err != nil && first == nil {
+				first = err
+			}
+			if step.When != nil {
+				r.showAs(of+part.Key, step, f, err, "only when "+step.When.Source)
+			} else {
+				r.showAs(of+part.Key, step, f, err)
+			}
+		})
+	}
+	return first
+}
+
+// interlock shows an interlock, and whether it holds.
+func (r *Recorder) interlock(stage string, i family.Interlock) {
+	holds, err := i.Holds.Holds(r.v, nil)
+	says := "it holds"
+	if !holds {
+		says = "it does not hold: " + i.Else
+	}
+	if r.watch != nil {
+		r.watch(Seen{Stage: stage, Took: []string{i.Holds.Source + ": " + says}, Err: err, Unsent: true})
+	}
+}
+
+// showAs shows a step that is not sent.
+func (r *Recorder) showAs(stage string, step *family.Step, f family.Filled, err error,
+	notes ...string) {
+	if r.watch == nil {
+		return
+	}
+	watch := r.watch
+	defer func() { r.watch = watch }()
+	r.watch = func(seen Seen) {
+		seen.Stage, seen.Unsent, seen.Took = stage, true, nil
+		if step.Kind == family.Wait {
+			seen.Sent = append(seen.Sent, "wait "+step.Pause.String())
+		}
+		seen.Got = append(notes, seen.Got...)
+		watch(seen)
+	}
+	r.show(step, f, family.Answer{}, err)
+}
+
+// WriteBack reads the settings and the carried values of a device on a bench and writes them back
+// unchanged. wait is that of dialect.RestoreSettings. Its errors are device.ErrUnsupported where the
+// family has none, dialect.ErrNotTaken, and the device's.
+func (r *Recorder) WriteBack(ctx context.Context, wait func(accepted bool) bool) (settings,
+	carried error) {
+	return r.settingsBack(ctx, wait), r.carriedBack(ctx)
+}
+
+func (r *Recorder) settingsBack(ctx context.Context, wait func(bool) bool) error {
+	of, err := r.Settings()
+	if err != nil {
+		return err
+	}
+	raw, err := of.Save(ctx)
+	if err != nil {
+		return err
+	}
+	return dialect.RestoreSettings(ctx, of, raw, func() error {
+		if _, err := r.Read(ctx); err != nil {
+			return err
+		}
+		return r.Healthy(ctx, r.was)
+	}, wait)
+}
+
+func (r *Recorder) carriedBack(ctx context.Context) error {
+	carry, err := r.Carry()
+	if err != nil {
+		return err
+	}
+	was, err := carry.Read(ctx)
+	for _, v := range was {
+		if err == nil {
+			err = carry.Write(ctx, v)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	now, err := carry.Read(ctx)
+	for _, v := range was {
+		if err == nil && !v.Among(now) {
+			return dialect.ErrNotTaken
+		}
+	}
+	return err
+}
