@@ -192,28 +192,51 @@ func (a *app) familyCheckCmd() *cobra.Command {
 }
 
 func (a *app) familyDraftCmd() *cobra.Command {
-	return &cobra.Command{
-		Use:   "draft ADDRESS",
+	var record string
+	c := &cobra.Command{
+		Use:   "draft DEVICE",
 		Short: "Draft a family file from what a device shows",
 		Long: `Query a device without a login over HTTP, HTTPS, SSH and SNMP (community public),
 and print a draft of a family file for it. What the device showed becomes comments; what only you
-can know is marked FILL IN. Nothing on the device is changed. Redirect the draft into a file,
-complete it, and try it: catena family try.`,
+can know is marked FILL-IN, and listed. Nothing on the device is changed. Redirect the draft into a
+file, complete it, and try it: catena family try. DEVICE is an address, or a device of the site.`,
 		Example: "  catena family draft 10.20.4.101 > families/new.yaml\n  catena family draft " +
-			"10.20.4.101:8080",
-		Args: exactly(1, "an address"),
+			"10.20.4.101:8080\n  catena family draft gate-1 --record gate-1.json",
+		Args: exactly(1, "a device or an address"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.familyDraft(c.Context(), args[0])
+			return a.familyDraft(c.Context(), args[0], record)
 		},
 	}
+	c.Flags().StringVar(&record, "record", "", "save the device's answer in this file")
+	return c
 }
 
-func (a *app) familyDraft(ctx context.Context, where string) error {
+func (a *app) familyDraft(ctx context.Context, where, record string) error {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	text, err := draft.Of(ctx, where)
-	if err == nil {
-		view.Print(a.out, "%s", text)
+	if record != "" {
+		if err := notThere(record); err != nil {
+			return err
+		}
 	}
-	return err
+	addresses := []string{where}
+	if _, err := a.siteDir(); err == nil {
+		w, err := a.openSite()
+		if err != nil {
+			return err
+		}
+		defer w.Close()
+		if _, d, err := w.Device(where); err == nil && d.Through == "" { // it answered there before
+			addresses = []string{d.Address, d.Host()}
+		}
+	}
+	text, answered, err := draft.Of(ctx, addresses...)
+	if err != nil {
+		return err
+	}
+	view.Print(a.out, "%s", text)
+	if record == "" {
+		return nil
+	}
+	return writeRecording(record, answered)
 }

@@ -139,7 +139,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	}
 	err = errors.Join(err, recorder.Close(context.WithoutCancel(ctx)))
 	if t.record != "" {
-		if written := writeRecording(t.record, recorder); written != nil {
+		if written := writeRecording(t.record, recorder.Recording()); written != nil {
 			return written
 		}
 		a.say("Its answers are in %s, without secrets. Replay them: catena family test %s %[1]s",
@@ -166,12 +166,12 @@ func (a *app) givenSecrets(d scripted.Dialect, has map[string]string) map[string
 	return has
 }
 
-func writeRecording(file string, recorder *scripted.Recorder) error {
+func writeRecording(file string, r scripted.Recording) error {
 	return atomicfile.Write(file, 0o644, func(w io.Writer) error {
 		e := json.NewEncoder(w)
 		e.SetEscapeHTML(false)
 		e.SetIndent("", "  ")
-		return e.Encode(recorder.Recording())
+		return e.Encode(r)
 	})
 }
 

@@ -467,6 +467,9 @@ func (p *parser) complete(root map[string]ast.Node) {
 	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.ParentRoute == nil, where("recognise",
 		"protocol", "read"),
 		"recognise: is missing: steps without a login that recognise these devices")
+	needs(len(g.Recognise) > 0 && !tells(g.Recognise), where("recognise"),
+		"recognise: anything that answers would be one of the family: take something that others do not "+
+			"have, such as model: or serial:, without a default; says: alone is no sign")
 	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
 		"read: no step extracts version, which every device must report")
 	needs(len(g.Update) > 0 && len(g.Read) == 0 && g.ParentRoute == nil, where("update"),
@@ -483,6 +486,17 @@ func (p *parser) complete(root map[string]ast.Node) {
 		needs(p.names[name] != "" && p.names[name] != as, where("read", "recognise"),
 			"%s: is a %s here and must be extracted as a %s", name, p.names[name], as)
 	}
+}
+
+// tells reports whether steps can fail with a device that is not of the family: by an expectation, an
+// outcome, or a value that must be there. says: takes any text.
+func tells(steps []*Step) bool {
+	return slices.ContainsFunc(steps, func(s *Step) bool {
+		return s.Expect != nil || len(s.Outcomes) > 0 || len(s.Objects) > 0 ||
+			slices.ContainsFunc(s.Take, func(t Take) bool {
+				return t.Name != "says" && !t.HasOr && !t.From.body && !t.From.status
+			})
+	})
 }
 
 // MayWrite tells whether the device may be writing an image from this step on.

@@ -92,6 +92,9 @@ func TestWhatCannotBeSet(t *testing.T) {
 		whole(read + "update:\n  - upload: POST /fw\n    multipart: {a: $phase}\n"):                "multipart: of an upload requires one part that is $image",
 		whole(read + "update:\n  - upload: PUT /fw\n    writes: true\n    raw: x $phase y\n"):      "raw: is one value, such as $settings",
 		whole(up + "  - post: /x\n    raw: $parts\n"):                                              "raw: parts is a list; only a text goes byte by byte",
+		whole(up + "restart:\n  - post: /x\n    when: $phase == \"on\"\n"):                         "in a condition a value has no $: write phase",
+		whole(up + "restart:\n  - post: /x\n    json: {v: image.sha256}\n"):                        "image.sha256 would be sent as these words; the value is $image.sha256",
+		head + "recognise:\n  - get: /\n    take: {says: //title}\n":                               "recognise: anything that answers would be one of the family",
 		whole(up + "  - post: /x\n    text: parts $parts\n"):                                       "parts is a list; a text has no place for it",
 	} {
 		_, err := family.Parse("f.yaml", []byte(text))

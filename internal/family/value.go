@@ -91,6 +91,9 @@ type Expr struct {
 // maxNodes bounds an expression: a longer one is not a condition that a person can check.
 const maxNodes = 200
 
+// dollar finds a value as a template has it, outside of quotes; "$.path" in answer() stays.
+var dollar = regexp.MustCompile(`(?:^|[^"'\w$])\$([a-zA-Z_][\w.]*)`)
+
 // extracts finds what answer() is asked for, so that it is checked with the file.
 var extracts = regexp.MustCompile(`answer\("((?:[^"\\]|\\.)*)"\)`)
 
@@ -119,6 +122,9 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 		options = append(options, expr.AsInt())
 	case reflect.Float64:
 		options = append(options, expr.AsFloat64())
+	}
+	if m := dollar.FindStringSubmatch(source); m != nil {
+		return nil, fmt.Errorf("in a condition a value has no $: write %s", m[1])
 	}
 	var err error
 	e.program, err = expr.Compile(source, options...)
@@ -291,6 +297,13 @@ func template(source string, names map[string]Type) (Template, error) {
 		t.parts = append(t.parts, part{name: name, expr: e})
 	}
 	flush()
+	if head, _, dotted := strings.Cut(source, "."); dotted && plainName.FindString(source) == source &&
+		ambient[head] != nil {
+		if _, err := compile(source, names, reflect.Invalid); err != nil {
+			return t, nil // a file's name, such as image.bin
+		}
+		return t, fmt.Errorf("%s would be sent as these words; the value is $%[1]s", source)
+	}
 	return t, nil
 }
 

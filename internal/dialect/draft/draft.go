@@ -3,51 +3,75 @@
 package draft
 
 import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/scripted"
 	"catena/internal/dialect/snmp"
 	"catena/internal/login"
 	"catena/internal/text"
 	"catena/internal/wire"
-	"context"
-	"errors"
-	"fmt"
-	"net/http"
-	"regexp"
-	"strings"
-	"time"
 )
 
 // shown is a device's answer over one protocol.
 type shown struct {
 	protocol string
-	lines    []string       // as comments
-	reading  device.Reading // as far as it told
-	steps    string         // of the draft
+	port     string            // where it answered
+	secure   bool              // over TLS
+	lines    []string          // as comments
+	reading  device.Reading    // as far as it told
+	steps    string            // of the draft
+	missing  []string          // what only a person can add to the steps
+	answer   scripted.Exchange // as a recording has it
 }
 
-// Of returns the draft of a family file for the device at an address. Its error says that the
-// device shows nothing.
-func Of(ctx context.Context, where string) (string, error) {
+// Of returns the draft of a family file for a device, and what it answered over the protocol of the
+// draft. It is looked for at each address, a host with or without a port, until it answers. The
+// error says that it shows nothing.
+func Of(ctx context.Context, addresses ...string) (string, scripted.Recording, error) {
 	var all []shown
 	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftHTTP,
-		draftHTTPS,
-		draftSSH} {
-		if s, ok := look(ctx, where); ok {
-			all = append(all, s)
+		draftHTTPS, draftSSH} {
+		for _, where := range addresses {
+			if s, ok := look(ctx, where); ok {
+				all = append(all, s)
+				break
+			}
 		}
 	}
 	if len(all) == 0 {
-		return "", fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP; add its port, as "+
-			"in %[1]s:8080", where)
+		return "", scripted.Recording{}, silent(addresses[0])
 	}
 	best := all[0]
-	fill := func(value, what string) string {
-		if value == "" {
-			return "FILL-IN    # " + what
-		}
-		return fmt.Sprintf("%q", value)
+	return write(addresses[0], all), scripted.Recording{Recording: 1, Protocol: best.protocol,
+		Secure: best.secure, Exchanges: []scripted.Exchange{best.answer}}, nil
+}
+
+// silent is the error for an address that does not answer.
+func silent(where string) error {
+	if host, port, err := net.SplitHostPort(where); err == nil {
+		return fmt.Errorf("nothing answers HTTP, HTTPS, SSH or SNMP at port %s of %s; try another port, or "+
+			"leave it out for the usual ones", port, host)
 	}
+	return fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP at their usual ports; add its port, as "+
+		"in %[1]s:8080", where)
+}
+
+// write writes the draft: what was seen, what is missing, and the file.
+func write(where string, all []shown) string {
+	best := all[0]
 	var b strings.Builder
 	fmt.Fprintf(&b, "# A draft from what %s showed. See docs/families.md for every key.\n", where)
 	for _, s := range all {
@@ -55,37 +79,38 @@ func Of(ctx context.Context, where string) (string, error) {
 			fmt.Fprintf(&b, "#   %s\n", line)
 		}
 	}
-	model, _, _ := strings.Cut(fill(best.reading.Model, ""), "#")
-	fmt.Fprintf(&b, "family: FILL-IN    # a name for the family, such as the maker's and the kind's\n"+
-		"vendor: %s\nmodels: [%s]\nprotocol: %s\n%s", fill(best.reading.Vendor,
-		"the maker, as on the label"),
-		strings.TrimSpace(model), best.protocol, best.steps)
-	return b.String(), nil
+	missing := []string{"family: a name for the family, such as the maker's and the kind's"}
+	fill := func(key, value, what string) string {
+		if value == "" {
+			missing = append(missing, key+": "+what)
+			return "FILL-IN"
+		}
+		return fmt.Sprintf("%q", value)
+	}
+	vendor := fill("vendor", best.reading.Vendor, "the maker, as the device or its label says")
+	model := fill("models", best.reading.Model, "the model, as recognise: takes it")
+	missing = append(missing, best.missing...)
+	b.WriteString("# Still missing:\n")
+	for _, what := range missing {
+		fmt.Fprintf(&b, "#   %s\n", what)
+	}
+	fmt.Fprintf(&b, "family: FILL-IN\nvendor: %s\nmodels: [%s]\nprotocol: %s\n", vendor, model,
+		best.protocol)
+	if best.port != "" && !slices.Contains(usual[best.protocol], best.port) {
+		fmt.Fprintf(&b, "ports: [%s]\n", best.port)
+	}
+	b.WriteString(best.steps)
+	return b.String()
 }
 
-var title = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+// usual are the ports of protocols that need not be named.
+var usual = map[string][]string{"http": {"80", "443", "8080", "8443"}, "ssh": {"22"}, "snmp": {"161"}}
 
-const draftHTTPSteps = `recognise:             # without a login: how does it tell what it is?
-  - get: /             # FILL IN a path that names the model
-    take:
-      model: $.model   # JSONPath; or //xpath, or ~ regular expression
-      serial: $.serial or ""
-# login:               # left out: HTTP Digest or Basic, as the device asks
-#   - post: /login
-#     json: {user: $login.user, password: $login.password}
-#     take: {token: $.token}
-read:
-  - get: /             # FILL IN a path that tells the version
-    take: {version: $.version}
-# state: {busy: phase == "writing", pending: next, well: len(faults) == 0}
-# update:
-#   - upload: PUT /firmware
-#   - poll: /firmware
-#     take: {phase: $.phase, percent: int $.percent or 0}
-#     until: phase == "ready"
-# restart:
-#   - post: /restart
-`
+// portOf is the port of an address; where it has none, the usual one.
+func portOf(address string) string {
+	_, port, _ := net.SplitHostPort(address)
+	return port
+}
 
 func draftHTTP(ctx context.Context, where string) (shown, bool) { return draftWeb(ctx, where, "") }
 
@@ -103,38 +128,155 @@ func draftWeb(ctx context.Context, where, scheme string) (shown, bool) {
 	if err != nil {
 		return shown{}, false
 	}
-	s := shown{protocol: "http", steps: draftHTTPSteps}
 	a, err := wire.NewHTTP(nil).Ask(ctx, r)
 	if err != nil {
-		return s, false
+		return shown{}, false
 	}
-	s.lines = append(s.lines, fmt.Sprintf("%s: GET / answers %d, %s", name, a.Status,
-		text.Clean(a.Header.Get("Content-Type"))))
-	for _, header := range []string{"Server", "WWW-Authenticate", "Location"} {
-		if v := text.Clean(a.Header.Get(header)); v != "" {
+	s := shown{protocol: "http", port: portOf(e.Address), secure: scheme != "",
+		answer: scripted.Exchange{Sent: "GET /", Status: a.Status, Body: strings.ToValidUTF8(string(a.Body), "?"),
+			Header: map[string]string{}}}
+	kind := text.Clean(a.Header.Get("Content-Type"))
+	s.lines = append(s.lines, fmt.Sprintf("%s: GET / answers %d, %s", name, a.Status, kind))
+	for _, header := range []string{"Content-Type", "Server", "WWW-Authenticate", "Location"} {
+		v := text.Clean(a.Header.Get(header))
+		if v == "" {
+			continue
+		}
+		s.answer.Header[header] = v
+		if header != "Content-Type" {
 			s.lines = append(s.lines, fmt.Sprintf("%s: %s: %s", name, header, v))
 		}
 	}
-	if m := title.FindSubmatch(a.Body); m != nil {
-		s.lines = append(s.lines, name+": its page is called "+text.Clean(string(m[1])))
-	}
+	s.web(name, a)
 	return s, true
 }
+
+var title = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+
+// web writes the steps for a device that speaks HTTP, as the type of its answer allows.
+func (s *shown) web(name string, a wire.Answer) {
+	takes, version := map[string]string{}, ""
+	example := `~ model=(\S+)`
+	body := bytes.TrimSpace(a.Body)
+	switch {
+	case json.Valid(body) && len(body) > 0 && (body[0] == '{' || body[0] == '['):
+		example = "$.model"
+		var tree any
+		_ = json.Unmarshal(body, &tree) // it is valid
+		takes = named(tree)
+		version = takes["version"]
+		delete(takes, "version")
+	case title.Match(a.Body), bytes.HasPrefix(body, []byte("<")):
+		example = `~ <title>\S+ (\S+)`
+		if m := title.FindSubmatch(a.Body); m != nil {
+			s.lines = append(s.lines, name+": its page is called "+text.Clean(string(m[1])))
+			takes["says"] = "//title"
+		}
+	}
+	path := "/"
+	if a.Status >= 300 {
+		s.missing = append(s.missing, "recognise: a path that answers without a login; / answers "+
+			fmt.Sprint(a.Status))
+	}
+	if takes["model"] == "" {
+		s.missing = append(s.missing, "recognise: where the answer names the model, such as model: "+example)
+		takes["model"] = "'~ FILL-IN'"
+	}
+	if takes["serial"] == "" {
+		s.missing = append(s.missing, "recognise: a serial number, UUID or MAC address; without one no login "+
+			"of the whole site goes there")
+	}
+	if version == "" {
+		s.missing = append(s.missing, "read: the path and the place of the version")
+		version = "'~ FILL-IN'"
+	}
+	s.missing = append(s.missing, "login: if it is neither HTTP Basic nor HTTP Digest",
+		"update:, restart:, state:, as the device's manual says")
+	var b strings.Builder
+	fmt.Fprintf(&b, "recognise:\n  - get: %s\n    take:\n", path)
+	for _, key := range slices.Sorted(maps.Keys(takes)) {
+		fmt.Fprintf(&b, "      %s: %s\n", key, takes[key])
+	}
+	fmt.Fprintf(&b, "read:\n  - get: %s\n    take: {version: %s}\n", path, version)
+	b.WriteString(`# login:
+#   - post: /login
+#     json: {user: $login.user, password: $login.password}
+#     take: {token: $.token}
+# state: {busy: phase == "writing", pending: next, well: len(faults) == 0}
+# update:
+#   - upload: PUT /firmware
+#   - poll: /firmware
+#     take: {phase: $.phase, percent: int $.percent or 0}
+#     until: phase == "ready"
+# restart:
+#   - post: /restart
+`)
+	s.steps = b.String()
+}
+
+// keysFor are the names that devices give to what a family takes, the likeliest first.
+var keysFor = []struct {
+	take string
+	keys *regexp.Regexp
+}{
+	{"model", regexp.MustCompile(`(?i)^(model|product|device_?type|type)`)},
+	{"serial", regexp.MustCompile(`(?i)^(serial|sn$)`)},
+	{"version", regexp.MustCompile(`(?i)^(firmware|fw|version|software)`)},
+	{"vendor", regexp.MustCompile(`(?i)^(vendor|maker|manufacturer)`)},
+	{"mac", regexp.MustCompile(`(?i)^mac`)},
+}
+
+// named finds in a document of JSON what has a telling name, to a depth of two objects.
+func named(tree any) map[string]string {
+	out := map[string]string{}
+	var find func(prefix string, tree any, depth int)
+	find = func(prefix string, tree any, depth int) {
+		object, _ := tree.(map[string]any)
+		for _, key := range slices.Sorted(maps.Keys(object)) {
+			path := prefix + "." + key
+			if !plainKey.MatchString(key) {
+				continue // it would need quotes
+			}
+			switch v := object[key].(type) {
+			case map[string]any:
+				if depth > 0 {
+					find(path, v, depth-1)
+				}
+			case string, float64:
+				for _, k := range keysFor {
+					if out[k.take] == "" && k.keys.MatchString(key) && v != "" {
+						out[k.take] = path
+						break
+					}
+				}
+			}
+		}
+	}
+	find("$", tree, 1)
+	return out
+}
+
+var plainKey = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 func draftSSH(ctx context.Context, where string) (shown, bool) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
-	greeting, err := wire.Greeting(ctx, wire.AtPort(where, "22"))
+	address := wire.AtPort(where, "22")
+	greeting, err := wire.Greeting(ctx, address)
 	if err != nil || !strings.HasPrefix(greeting, "SSH-") {
 		return shown{}, false
 	}
-	return shown{protocol: "ssh", lines: []string{"ssh: it greets with " + text.Clean(greeting)},
+	greeting = text.Clean(greeting)
+	return shown{protocol: "ssh", port: portOf(address), lines: []string{"ssh: it greets with " + greeting},
+		answer: scripted.Exchange{Sent: "(its greeting)", Body: greeting},
+		missing: []string{"recognise: a group ( ) around the model in the greeting",
+			"read: the command that tells serial number and version, and their places",
+			"update:, restart:, state:, as the device's manual says",
+			"if it has no commands but only a shell: terminal: with its prompt, see docs/families.md"},
 		steps: "recognise:             # by its greeting; no one logs in for that\n  - get: greeting\n" +
-			"    take: {model: '~ " +
-			strings.ReplaceAll(regexp.QuoteMeta(text.Clean(greeting)), "'", "''") +
-			`'}   # FILL IN: a group ( ) around the model
+			"    take: {model: '~ " + strings.ReplaceAll(regexp.QuoteMeta(greeting), "'", "''") + `'}
 read:
-  - run: show          # FILL IN a command that tells serial number and version
+  - run: show
     take:
       serial: ~ (?m)^serial +(\S+)
       version: ~ (?m)^version +(\S+)
@@ -150,16 +292,19 @@ read:
 func draftSNMP(ctx context.Context, where string) (shown, bool) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	at := dialect.At{Endpoint: device.Endpoint{Address: wire.AtPort(where, "161"),
-		ProtocolVersion: "v2c"}}
+	address := wire.AtPort(where, "161")
+	at := dialect.At{Endpoint: device.Endpoint{Address: address, ProtocolVersion: "v2c"}}
 	session := snmp.Dialect{}.Open(at, login.Credential{})
 	r, err := session.Read(ctx)
 	if err != nil && !errors.Is(err, device.ErrMalformed) || r.Says+r.Model == "" {
 		return shown{}, false
 	}
-	return shown{protocol: "snmp", reading: r, lines: []string{"snmp: it says " + r.Says,
-		fmt.Sprintf("snmp: by the ENTITY-MIB it is a %s %s, serial number %s, and runs %s", r.Vendor,
-			r.Model, r.Serial, r.Version)},
+	return shown{protocol: "snmp", port: portOf(address), reading: r,
+		answer: scripted.Exchange{Sent: "(the standard's objects)", Base: &r},
+		lines: []string{"snmp: it says " + r.Says,
+			fmt.Sprintf("snmp: by the ENTITY-MIB it is a %s %s, serial number %s, and runs %s", r.Vendor,
+				r.Model, r.Serial, r.Version)},
+		missing: []string{"update:, restart:, state:, with the numbers of its maker's own objects"},
 		steps: `# It is recognised and read by the standard's objects; what follows is its maker's own.
 #   - get: {standby: 1.3.6.1.4.1.N.1.0, phase: int 1.3.6.1.4.1.N.2.0}     (of read:)
 #   busy: phase == 2, pending: 'phase == 3 ? "written" : ""', idle: standby   (of state:)
@@ -172,7 +317,7 @@ func draftSNMP(ctx context.Context, where string) (shown, bool) {
 # restart:
 #   - set: {1.3.6.1.4.1.N.6.0: int 1}
 read:
-  - get: {ticks: int 1.3.6.1.2.1.1.3.0}   # sysUpTime, in 1/100 s
+  - get: {ticks: int sysUpTime.0}   # in 1/100 s
 state: {uptime: ticks / 100}
 `}, true
 }
