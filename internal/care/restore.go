@@ -179,7 +179,7 @@ func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
 		carry, err := session.Carry()
 		name := x.Carried[0].Name
 		if err == nil {
-			name, err = dialect.RestoreCarried(ctx, carry, x.Carried)
+			name, _, err = dialect.RestoreCarried(ctx, carry, x.Carried)
 		}
 		if err != nil {
 			return &ValueError{name, err}

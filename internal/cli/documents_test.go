@@ -61,7 +61,8 @@ func asScript(all []documented, net string) string {
 	b.WriteString(`trap "command catena -C '$PWD/marrow-hill-locks' login lock" EXIT
 catena() {
   case "$1 $2" in
-  "login add") printf 'quoin-and-sluice\nweir-4711\n' | command catena "$@" --password-stdin ;;
+  "login add") case "$*" in *OR-4*) printf 'quoin-and-sluice\ntowpath-8\n' | command catena "$@" --password-stdin; return ;; esac
+    printf 'quoin-and-sluice\nweir-4711\n' | command catena "$@" --password-stdin ;;
   flash*) command catena "$@" --patience proving=3s --patience grace=2s --yes --accept all ;;
   rollback* | retry* | finish*) command catena "$@" --yes --accept all ;;
   "settings restore" | "shelf tidy" | "login accept") command catena "$@" --yes ;;

@@ -115,6 +115,9 @@ func (a *app) sim(ctx context.Context, scenario sim.Scenario, place, boxed, imag
 		if slices.ContainsFunc(scenario.Devices, func(d sim.Device) bool { return d.Kind == "drive" }) {
 			code = ", the drives' service code " + sim.ServiceCode
 		}
+		if slices.ContainsFunc(scenario.Devices, func(d sim.Device) bool { return d.Kind == "router" }) {
+			code += ", the routers' second password " + sim.SecondPassword
+		}
 		a.say("\n%s is up: %s on adapter %s, login %s:%s%s. Ctrl-C ends it.\nIn another terminal:\n  "+
 			"catena new %q --adapter %s%s",
 			scenario.Site, words.Plural(len(scenario.Devices), "stand-in"), s.Adapter,

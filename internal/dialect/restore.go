@@ -59,9 +59,10 @@ func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func()
 }
 
 // RestoreCarried writes the values that differ from those that a device has now, in their order, and
-// reads each back. It returns the name of the value that failed with its error: ErrNotTaken for one
-// that reads back differently, and those of Read and Write.
-func RestoreCarried(ctx context.Context, c Carry, values []device.Value) (name string, err error) {
+// reads each back. wrote is how many it wrote. failed is the name of the value that failed with the
+// error: ErrNotTaken for one that reads back differently, and those of Read and Write.
+func RestoreCarried(ctx context.Context, c Carry, values []device.Value) (failed string, wrote int,
+	err error) {
 	for _, v := range values {
 		now, err := c.Read(ctx)
 		if err == nil && v.Among(now) {
@@ -69,6 +70,7 @@ func RestoreCarried(ctx context.Context, c Carry, values []device.Value) (name s
 		}
 		if err == nil {
 			err = c.Write(ctx, v)
+			wrote++
 		}
 		if err == nil {
 			now, err = c.Read(ctx)
@@ -77,10 +79,10 @@ func RestoreCarried(ctx context.Context, c Carry, values []device.Value) (name s
 			err = ErrNotTaken
 		}
 		if err != nil {
-			return v.Name, err
+			return v.Name, wrote, err
 		}
 	}
-	return "", nil
+	return "", wrote, nil
 }
 
 // has reports whether a device that is ready has its settings.

@@ -123,6 +123,9 @@ func init() {
 		{name: "names", in: inProgram, shape: texts,
 			help: "names for SNMP objects",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.objectNames(at) }},
+		{name: "terminal", in: inProgram, shape: keyed(schema{"prompt": scalar, "pages": texts}, "prompt"),
+			help: "commands are typed into one shell: its prompt, as RE2, and the keys for further pages",
+			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.terminal(at) }},
 		{name: "ports", in: inProgram, shape: list(integer(65535)),
 			help: "the usual ports of such devices",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.ports(at) }},
@@ -314,6 +317,14 @@ func init() {
 		{name: "reply", in: inStep, shape: texts, with: "run",
 			help: "prompts of a command, as RE2, and the answers to type",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.replies(at, s) }},
+		{name: "progress", in: inStep, shape: scalar, with: "run",
+			help: "RE2 on what the running command prints: its first group is the percent",
+			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
+				s.Progress = p.pattern(at, "progress")
+				if s.Progress.NumSubexp() == 0 {
+					p.fail(at, "progress: requires a group ( ) around the number")
+				}
+			}},
 		{name: "shell", in: inStep, shape: oneOf("posix", "none"), with: "run poll",
 			help: "none: the device's shell has no quotes; values must be plain",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.shell(at, s) }},

@@ -32,6 +32,9 @@ func (s *Step) Means(v Values, a Answer, loggingIn bool) (word Word, says string
 		}
 	}
 	word = s.usual(a.Status, loggingIn)
+	if s.typed && s.refuses(a) {
+		word = Refused
+	}
 	if word == OK {
 		return OK, "", nil
 	}
@@ -67,12 +70,20 @@ func (s *Step) usual(status int, loggingIn bool) Word {
 
 // sentence is what a device says of a refusal, where the family says that it does, or as usual.
 func (s *Step) sentence(a Answer) string {
-	if s.says != nil {
-		if got, err := s.says.find(a); err == nil && len(got) > 0 && plainText(got[0]) != "" {
-			return text.Clean(plainText(got[0]))
-		}
+	if s.refuses(a) {
+		got, _ := s.says.find(a) // it has just been found
+		return text.Clean(plainText(got[0]))
 	}
 	return a.sentence(s.Protocol)
+}
+
+// refuses reports whether an answer says why the device refuses.
+func (s *Step) refuses(a Answer) bool {
+	if s.says == nil {
+		return false
+	}
+	got, err := s.says.find(a)
+	return err == nil && len(got) > 0 && plainText(got[0]) != ""
 }
 
 // sentence is what a device says of a refusal: the detail of a problem (RFC 9457, 3.1.4), the

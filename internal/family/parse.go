@@ -96,7 +96,7 @@ func (p *parser) children(n ast.Node, parent Family) *Family {
 	}
 	c := &parser{doc: doc, names: lent, secret: maps.Clone(p.secret), protocol: p.protocol,
 		says: p.says, objects: p.objects, lent: slices.Collect(maps.Keys(lent)),
-		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets,
+		program: &Program{Protocol: g.Protocol, Wire: g.Wire, Secrets: g.Secrets, Terminal: g.Terminal,
 			ParentRoute: &ParentRoute{Parent: parent.Name}}}
 	c.behind(root)
 	c.readAll(root, inChildren)
@@ -203,6 +203,32 @@ func (p *parser) ports(at ast.Node) {
 		}
 		p.program.Ports = append(p.program.Ports, uint16(port))
 	}
+}
+
+// terminal reads how the shell of a device looks.
+func (p *parser) terminal(at ast.Node) {
+	keys := p.keys(at, "terminal", "prompt", "pages")
+	if keys["prompt"] == nil || p.protocol != "ssh" {
+		p.fail(at, "terminal: belongs to protocol: ssh, and requires prompt:, such as prompt: '[>#] ?$'")
+	}
+	t := &Terminal{Prompt: p.pattern(keys["prompt"], "prompt")}
+	for _, pair := range p.pairs(keys["pages"], "pages") {
+		re, err := regexp.Compile(pair.name)
+		if err != nil {
+			p.fail(pair.key, "pages: %v", err)
+		}
+		t.Pages = append(t.Pages, Page{re, p.text(pair.value)})
+	}
+	p.program.Terminal = t
+}
+
+// pattern reads a regular expression.
+func (p *parser) pattern(at ast.Node, key string) *regexp.Regexp {
+	re, err := regexp.Compile(p.text(at))
+	if err != nil || re.MatchString("") {
+		p.fail(at, "%s: is RE2 that does not match nothing: %v", key, err)
+	}
+	return re
 }
 
 func (p *parser) wire(at ast.Node) {
@@ -518,6 +544,10 @@ func (p *parser) step(n ast.Node) *Step {
 	all := p.keys(n, "a step", names(asWord|inStep)...)
 	at := n.GetToken().Position
 	s := &Step{Place: Place{at.Line, at.Column}, Protocol: p.protocol, says: p.says, Shell: "posix"}
+	if p.program.Terminal != nil {
+		s.Shell = "none" // nothing is known of its quotes
+	}
+	defer func() { s.typed = p.program.Terminal != nil && s.Protocol == "ssh" }()
 	outer := p.inside
 	p.inside = s
 	defer func() { p.inside = outer }()

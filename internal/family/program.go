@@ -20,6 +20,8 @@ type Program struct {
 	ByPart   bool     // its steps ask which component is updated
 	Sums     bool     // it uses checksums of an image besides SHA-256
 
+	Terminal *Terminal // its commands are typed into one shell; nil: each is sent by itself
+
 	Recognise []*Step // without a login
 	Login     []*Step // how a session starts; none: the protocol's own login is enough
 	Logout    []*Step
@@ -58,6 +60,18 @@ type ParentRoute struct {
 	Last     bool     // they go after their parent's own update; else before it
 	Store    []*Step  // which leave the image with the parent, once for all; none: each gets it
 	Stored   *Expr    // bool: the parent has it already; nil: it does not tell
+}
+
+// Terminal is how the shell of a device looks that accepts no single commands.
+type Terminal struct {
+	Prompt *regexp.Regexp // what is printed last when it waits for a command
+	Pages  []Page
+}
+
+// Page is what stands at the end of a page of a long answer, and what is typed for the next one.
+type Page struct {
+	Question *regexp.Regexp
+	Key      string
 }
 
 // Secret is a value of the login that the family asks for by its name.
@@ -166,6 +180,8 @@ type Step struct {
 	Until   *Expr // bool, of a poll; of an ask: how the device itself shows that it was done
 	Fail    *Expr // bool, of a poll
 	Percent *Expr // int, of a poll
+	// Progress is where a command that runs for long prints its percent; nil: it does not.
+	Progress *regexp.Regexp
 
 	Within   time.Duration // how long it may take, with all repeats; 0: as usual
 	Occupies bool          // of ask: device and parent are busy while it waits
@@ -173,6 +189,7 @@ type Step struct {
 	Reads    bool          // it changes nothing: a GET, and all steps that recognise and read
 	Repeat   bool          // it may be sent once more when its answer was lost
 	Writes   bool          // from here on the device may be writing
+	typed    bool          // it is typed into a terminal: no status tells how it went
 	says     *Extract      // where the device says why it refuses
 	uses     []use         // the values in it
 	Shell    string        // posix: values of a command line are quoted; none: they must be plain

@@ -33,7 +33,8 @@ func (w *worker) writeCarried(ctx context.Context) *Reason {
 	if err != nil {
 		return (&Reason{Why: NotCarried}).then(said("", err))
 	}
-	name, err := dialect.RestoreCarried(ctx, c, w.baseline.Carried)
+	name, wrote, err := dialect.RestoreCarried(ctx, c, w.baseline.Carried)
+	w.restored += wrote
 	switch {
 	case err == nil:
 		return nil

@@ -200,6 +200,7 @@ func (w *worker) restoreSettings(ctx context.Context, component, to string) *Rea
 // them.
 func (w *worker) sendSettings(ctx context.Context, s dialect.Settings, saved []byte, component,
 	to string) *Reason {
+	w.restored++
 	var newest *Reason
 	back, well := w.wait(w.patience().Restarting), w.wait(w.patience().Proving)
 	err := dialect.RestoreSettings(ctx, s, saved, func() error {

@@ -50,8 +50,11 @@ func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 		if rejected < loginTries && wait() {
 			continue
 		}
-		if given || reason.Why != Unhealthy && reason.Why != CutOff ||
-			w.giveBack(ctx, component, to) != nil {
+		if given || reason.Why != Unhealthy && reason.Why != CutOff {
+			return reason
+		}
+		before := w.restored
+		if w.giveBack(ctx, component, to) != nil || w.restored == before {
 			return reason
 		}
 		given, wait = true, w.wait(leastWait)

@@ -11,6 +11,7 @@ import (
 	"catena/internal/sim/iomodule"
 	"catena/internal/sim/netswitch"
 	"catena/internal/sim/recorder"
+	"catena/internal/sim/router"
 	"catena/internal/sim/standin"
 )
 
@@ -33,6 +34,7 @@ var kinds = map[string]kind{
 	"recorder":   onPort(8443, recorder.New),
 	"gateway":    onPort(2222, drive.New),
 	"nvr":        onPort(2222, drive.New),
+	"router":     onPort(2222, router.New),
 	"drive":      {2222, []string{"2222", fmt.Sprintf("modbus:%d", drive.ModbusPort)}, drive.New},
 	"switch": {netswitch.SNMPPort, []string{fmt.Sprintf("snmp:%d", netswitch.SNMPPort)},
 		netswitch.New},

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"catena/internal/sim/drive"
+	"catena/internal/sim/router"
 	"catena/internal/sim/standin"
 	"catena/internal/yamldoc"
 )
@@ -38,8 +39,11 @@ type (
 // OneAddress is the place where every stand-in has its own port.
 const OneAddress = standin.OneAddress
 
-// ServiceCode is what drives ask for besides the login.
-const ServiceCode = drive.ServiceCode
+// What drives and routers ask for besides the login.
+const (
+	ServiceCode    = drive.ServiceCode
+	SecondPassword = router.SecondPassword
+)
 
 // Scenario is a simulated site, as its YAML file has it.
 type Scenario struct {

@@ -171,8 +171,10 @@ type Prompt struct {
 }
 
 // Run runs one command and returns what it printed, and its exit status. Each prompt is answered
-// where its question is the last thing that was printed; nothing is typed otherwise.
-func (s *SSH) Run(ctx context.Context, command string, prompts []Prompt) ([]byte, int, error) {
+// where its question is the last thing that was printed; nothing is typed otherwise. seen is shown
+// all that was printed so far, each time that there is more; it may be nil.
+func (s *SSH) Run(ctx context.Context, command string, prompts []Prompt, seen func([]byte)) ([]byte,
+	int, error) {
 	session, err := s.client.NewSession()
 	if err != nil {
 		return nil, 0, cause(ctx, err)
@@ -184,12 +186,16 @@ func (s *SSH) Run(ctx context.Context, command string, prompts []Prompt) ([]byte
 	if err != nil {
 		return nil, 0, cause(ctx, err)
 	}
-	printed := &printed{prompts: prompts, in: in}
+	printed := &printed{prompts: prompts, in: in, seen: seen}
 	session.Stdout, session.Stderr = printed, printed
 	if len(prompts) > 0 { // who asks wants to see a terminal
 		_ = session.RequestPty("dumb", 1000, 1000, ssh.TerminalModes{ssh.ECHO: 0})
 	}
 	if err := session.Start(command); err != nil {
+		if ctx.Err() == nil && strings.Contains(err.Error(), "failed") { // its answer (RFC 4254, 6.5)
+			return nil, 0, device.Because(device.Refusal, "it accepts no commands over SSH; if it starts a "+
+				"shell, its family requires terminal:")
+		}
 		return nil, 0, cause(ctx, err)
 	}
 	if len(prompts) == 0 {
@@ -223,6 +229,7 @@ type printed struct {
 	answers int
 	prompts []Prompt
 	in      io.Writer
+	seen    func([]byte)
 	full    bool
 }
 
@@ -236,6 +243,9 @@ func (p *printed) Write(b []byte) (int, error) {
 		return 0, errors.New("too much")
 	}
 	p.buf.Write(b)
+	if p.seen != nil {
+		p.seen(p.buf.Bytes())
+	}
 	last := escapes.ReplaceAll(p.buf.Bytes()[p.since:], nil)
 	for _, prompt := range p.prompts {
 		at := prompt.Question.FindAllIndex(last, -1)

@@ -48,7 +48,7 @@ type Subject struct {
 	Keyed bool
 	// HTTP says that it speaks HTTP.
 	HTTP bool
-	// Datagrams says that there is no connection that could be cut.
+	// Datagrams says that the image goes over no connection with the device that could be cut.
 	Datagrams bool
 	// Bad are images that the device must refuse, by words of its refusal.
 	Bad map[string][]byte

@@ -20,7 +20,12 @@ type Act struct {
 // Act opens a session with the device that was recorded; it answers as often as it is asked. now
 // says how far it is. Nothing leaves the machine. A recording without an update can only be read.
 func (d Dialect) Act(r Recording, now func() Act) dialect.Session {
-	a := &act{of: r, now: now, next: map[nth]int{}}
+	a := &act{of: r, now: now, next: map[nth]int{}, went: map[string]bool{}}
+	for _, e := range r.Exchanges {
+		if e.Trouble.Is(device.ErrAway) {
+			a.went[nameless(e.Sent)] = true
+		}
+	}
 	s := d.recorded(r, a)
 	if d.base != nil {
 		s.base = replayed{of: a}
@@ -33,7 +38,8 @@ type act struct {
 	of     Recording
 	now    func() Act
 	images int
-	next   map[nth]int // the next exchange for a request
+	next   map[nth]int     // the next exchange for a request
+	went   map[string]bool // requests after which the device had gone
 }
 
 // nth identifies a request within a part of a recording.
@@ -47,6 +53,9 @@ func (*act) close() {}
 func (a *act) ask(_ context.Context, step *family.Step, f family.Filled, _ *cargo) (family.Answer,
 	error) {
 	e, err := a.give(inWords(step, f), step.Line)
+	if err != nil && step.Gone && a.went[nameless(inWords(step, f))] {
+		err = device.ErrAway // as then
+	}
 	return e.answer(), err
 }
 

@@ -165,6 +165,8 @@ type session struct {
 	updating string             // the component that is updated
 	stage    stage              // the purpose of the steps
 	over     bool               // the newest step ends a poll: its answer was done, or the device went
+	printed  func([]byte)       // is shown what the running command prints; nil: no one
+	running  *running           // a command whose progress is followed; nil: there is none
 	watch    func(Seen)         // for a person who tries a family; nil: no one
 }
 
@@ -376,6 +378,7 @@ func (s *session) mistaken(err error) error {
 // Close leaves the device, and ends the session there, where the family says how.
 func (s *session) Close(ctx context.Context) error {
 	defer s.closePlaces()
+	s.running.end()
 	err := s.depart(ctx)
 	if s.part != nil {
 		err = errors.Join(err, s.part(ctx))

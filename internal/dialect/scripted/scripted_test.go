@@ -67,6 +67,12 @@ func TestConformance(t *testing.T) {
 		}
 		dialecttest.Run(t, s)
 	})
+	t.Run("routers", func(t *testing.T) {
+		s := simtest.Subject(t, simtest.Family("osmere-routers"), "Osmere",
+			sim.Device{Kind: "router", Model: "OR-4"}, "")
+		s.Want.Called, s.Datagrams = "first", true // it fetches its image
+		dialecttest.Run(t, s)
+	})
 	t.Run("switches", func(t *testing.T) {
 		d := sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}
 		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere", d, "")
@@ -94,6 +100,7 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 		"tollgarth-controllers": {"Tollgarth", sim.Device{Kind: "controller", Model: "TC-12",
 			Hardware: "1"}},
 		"harrow-dene-gateways": {"Harrow & Dene", sim.Device{Kind: "gateway", Model: "HD-G4"}},
+		"osmere-routers":       {"Osmere", sim.Device{Kind: "router", Model: "OR-4"}},
 		"osmere-switches":      {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -120,6 +127,7 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 			require.NoError(t, err)
 			assert.NotContains(t, string(raw), simtest.Password)
 			assert.NotContains(t, string(raw), sim.ServiceCode)
+			assert.NotContains(t, string(raw), sim.SecondPassword)
 			var again scripted.Recording
 			require.NoError(t, json.Unmarshal(raw, &again))
 			assert.Empty(t, d.Replay(t.Context(), again))

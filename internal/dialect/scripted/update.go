@@ -36,7 +36,7 @@ func (s *session) Update(component string) (dialect.Update, error) {
 	u := &update{session: s, sent: s.sent == component, component: component, part: part,
 		before: steps[:first], send: steps[first:]}
 	if poll := slices.IndexFunc(u.send, func(s *family.Step) bool {
-		return s.Kind == family.Poll
+		return s.Kind == family.Poll || s.Progress != nil
 	}); poll >= 0 {
 		u.send, u.after = u.send[:poll], u.send[poll:]
 	}
@@ -44,7 +44,8 @@ func (s *session) Update(component string) (dialect.Update, error) {
 }
 
 // update is one image on its way. The steps before the first that may write are taken as often as
-// the engine asks; those from there to the first poll once; the rest as far as the device is.
+// the engine asks; those from there to the first poll, or the first command that tells its progress,
+// once; the rest as far as the device is.
 type update struct {
 	session             *session
 	component           string
@@ -52,6 +53,7 @@ type update struct {
 	before, send, after []*family.Step
 	sent                bool // send was taken, in this session or in one before
 	followed            bool // it was in this one
+	lost                bool // the answer to a step after it was: the device's state tells
 	at                  int  // of after
 }
 
@@ -266,7 +268,7 @@ func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err erro
 // Progress takes one look. What this session has sent is followed by the family's polls; of what
 // an earlier one has sent the device's state tells.
 func (u *update) Progress(ctx context.Context) (int, error) {
-	if !u.sent || len(u.after) == 0 || !u.followed && u.session.tells() {
+	if !u.sent || len(u.after) == 0 || !u.followed && u.session.tells() || u.lost {
 		return u.state(ctx)
 	}
 	s := u.session
@@ -275,7 +277,13 @@ func (u *update) Progress(ctx context.Context) (int, error) {
 	}
 	for ; u.at < len(u.after); u.at++ {
 		step := u.after[u.at]
-		if err := s.step(ctx, step, nil); err != nil {
+		if step.Progress != nil {
+			if percent, ended, err := s.follow(ctx, step); err != nil || !ended {
+				u.lost = once(step, err)
+				return percent, err
+			}
+		} else if err := s.step(ctx, step, nil); err != nil {
+			u.lost = once(step, err)
 			return 0, err
 		}
 		if len(step.Take) > 0 && step.Kind != family.Poll {
@@ -291,6 +299,11 @@ func (u *update) Progress(ctx context.Context) (int, error) {
 		}
 	}
 	return 100, nil
+}
+
+// once reports whether a step whose answer was lost must not be taken again.
+func once(step *family.Step, err error) bool {
+	return errors.Is(err, device.ErrAway) && step.Kind != family.Poll && !step.Repeat && !step.Reads
 }
 
 // polled evaluates one answer of a poll.

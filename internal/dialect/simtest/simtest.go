@@ -99,10 +99,11 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 		return at
 	}
 	s := dialecttest.Subject{
-		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.TLS,
-		HTTP: model.Kind != "drive" && model.Kind != "switch",
+		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.Kind == "router" || model.TLS,
+		HTTP: model.Kind != "drive" && model.Kind != "router" && model.Kind != "switch",
 		Login: login.Credential{User: "keeper", Password: Password,
-			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode}}},
+			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode,
+				"full": sim.SecondPassword}}},
 		Want: device.Reading{Called: "first",
 			Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
 		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {

@@ -5,15 +5,12 @@ package drive
 import (
 	"bufio"
 	"bytes"
-	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"strconv"
 	"strings"
@@ -71,64 +68,19 @@ func (d *drive) link() string {
 const ServiceCode = "weir-4711"
 
 const (
-	sshFor     = 10 * time.Minute // one connection
 	uploadName = "/update/image.bin"
 	configName = "/update/settings.txt"
 )
 
 // New makes the stand-in a drive, a gateway or a network video recorder, by its kind.
 func New(s *standin.StandIn, _ []standin.Device) error {
-	signer, err := newHostKey()
-	if err != nil {
-		return err
-	}
 	d := &drive{StandIn: s, service: s.Kind != "drive", since: time.Now(), maker: "Harrow & Dene"}
 	if s.Kind == "nvr" {
 		d.maker = "Brackwell"
 		d.cameras = standin.NewUnits(s, d.maker, 1)
 	}
-	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-" + s.Model, MaxAuthTries: 3,
-		PasswordCallback: func(c ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
-			s.Did("ssh password of " + c.User())
-			if c.User() != s.Login.User || string(password) != s.Login.Password {
-				s.Did("refused login")
-				return nil, errors.New("user or password is wrong")
-			}
-			s.LoggedIn()
-			return nil, nil
-		}}
-	config.AddHostKey(signer)
-	s.Rekey = func() {
-		if another, err := newHostKey(); err == nil {
-			fresh := *config
-			fresh.AddHostKey(another)
-			config = &fresh
-		}
-	}
-	s.Conn = func(c net.Conn) {
-		_ = c.SetDeadline(time.Now().Add(sshFor))
-		if s.Faults.Silent {
-			_, _ = io.Copy(io.Discard, c)
-			return
-		}
-		conn, channels, requests, err := ssh.NewServerConn(c, config)
-		if err != nil {
-			return
-		}
-		go ssh.DiscardRequests(requests)
-		var open sync.WaitGroup
-		for ch := range channels {
-			if ch.ChannelType() != "session" {
-				_ = ch.Reject(ssh.UnknownChannelType, "there are sessions only")
-				continue
-			}
-			channel, asked, err := ch.Accept()
-			if err == nil {
-				open.Go(func() { d.session(channel, asked) })
-			}
-		}
-		open.Wait()
-		_ = conn.Close()
+	if err := standin.SSH(s, d.session); err != nil {
+		return err
 	}
 	if s.Kind == "drive" {
 		s.Factory = map[string]string{"start_level": "0.80", "stop_level": "0.35", "ramp_s": "12",
@@ -136,14 +88,6 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	}
 	s.Also = []standin.Door{{Port: ModbusPort, Serve: d.modbus}}
 	return nil
-}
-
-func newHostKey() (ssh.Signer, error) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	return ssh.NewSignerFromKey(key)
 }
 
 // session serves one command, or SFTP (RFC 4254, 6).
