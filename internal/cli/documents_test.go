@@ -109,9 +109,22 @@ func TestDocumentsWork(t *testing.T) {
 		tutorial += string(part[1])
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(work, "tutorial.yaml"), []byte(tutorial), 0o600))
+	page, err := os.ReadFile("../../docs/family-tutorial.md")
+	require.NoError(t, err)
+	panel := ""
+	for n, part := range regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllSubmatch(page, -1) {
+		panel += string(part[1])
+		if n == 2 { // it can be read from here on
+			require.NoError(t, os.WriteFile(filepath.Join(work, "panel-read.yaml"), []byte(panel), 0o600))
+		}
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(work, "panel.yaml"), []byte(panel), 0o600))
+	shipped, err := os.ReadFile("../sim/families/tollgarth-panels.yaml")
+	require.NoError(t, err)
+	assert.Equal(t, string(shipped), panel, "the page builds the family that the simulated site has")
 	for _, file := range []string{"docs/first-site.md", "docs/orders.md", "docs/images.md",
 		"docs/behind.md", "docs/reading.md",
-		"docs/scripting.md", "docs/finding.md", "docs/families.md", "README.md"} {
+		"docs/scripting.md", "docs/finding.md", "docs/families.md", "docs/family-tutorial.md", "README.md"} {
 		all = append(all, sessionsOf(t, file)...)
 	}
 	require.Greater(t, len(all), 60)

@@ -185,12 +185,9 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 	if u, err := url.Parse(where); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		e.Scheme, e.Address = strings.TrimSuffix(u.Scheme, "http"), u.Host
 	}
-	port := strconv.Itoa(int(d.About().Ports[0]))
-	if e.Secure() {
-		port = "443"
-	}
-	e.Address = wire.AtPort(e.Address, port)
+	named := strings.Contains(where, "://")
 	if _, err := a.siteDir(); err != nil {
+		e = found(ctx, d, e, named)
 		as, _, err = a.login()
 		return dialect.At{Endpoint: e}, as, leave, err
 	}
@@ -211,7 +208,7 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 		}
 		leave = func() { release(); w.Close() }
 	} else {
-		known = device.Device{Endpoint: e}
+		known = device.Device{Endpoint: found(ctx, d, e, named)}
 	}
 	known.Dialect = d.About().Name
 	at, as, ok := x.Contact(known)
@@ -222,6 +219,38 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 		err = dialect.VerifyIdentity(ctx, d, at, known.Identity)
 	}
 	return at, as, leave, err
+}
+
+// lookWithin is how long a port that may be a device's is waited for.
+const lookWithin = 3 * time.Second
+
+// found is where a device of a family answers, as a scan would find it: at the port that was named,
+// else at the first open one of the family's; over TLS where it speaks that. named: the protocol
+// was.
+func found(ctx context.Context, d scripted.Dialect, e device.Endpoint, named bool) device.Endpoint {
+	ports := d.About().Ports
+	if named {
+		ports = []uint16{80}
+		if e.Secure() {
+			ports[0] = 443
+		}
+	}
+	first := e
+	first.Address = wire.AtPort(e.Address, strconv.Itoa(int(ports[0])))
+	if named || d.About().Protocol != "http" {
+		return first
+	}
+	for _, port := range ports {
+		at := wire.AtPort(e.Address, strconv.Itoa(int(port)))
+		if open, secure := wire.Looks(ctx, at, lookWithin); open {
+			e.Address = at
+			if secure {
+				e.Scheme = "https"
+			}
+			return e
+		}
+	}
+	return first
 }
 
 // tellSeen shows one exchange.

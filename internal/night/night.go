@@ -43,6 +43,7 @@ var Expected = []End{
 	{"recorder-1", "current", "2.11.0", "flashed by Redfish into its other slot, verified"},
 	{"drive-1", "current", "7.5", "flashed by SSH, verified"},
 	{"router-1", "current", "1.9", "flashed through its shell, verified"},
+	{"panel-1", "current", "2.1", "sent in pieces, after two restarts verified"},
 	{"hub-1", "current", "6", "flashed through its web pages, verified"},
 	{"handset-1", "current", "1.9", "through its hub, verified"},
 	{"handset-2", "current", "1.9", "through its hub, verified"},

@@ -10,6 +10,7 @@ import (
 	"catena/internal/sim/hub"
 	"catena/internal/sim/iomodule"
 	"catena/internal/sim/netswitch"
+	"catena/internal/sim/panel"
 	"catena/internal/sim/recorder"
 	"catena/internal/sim/router"
 	"catena/internal/sim/standin"
@@ -30,6 +31,7 @@ var kinds = map[string]kind{
 	"gate":       onPort(8080, gate.New),
 	"controller": onPort(8080, gate.NewController),
 	"hub":        onPort(8080, hub.New),
+	"panel":      onPort(8080, panel.New),
 	"silent":     onPort(8080, func(*standin.StandIn, []standin.Device) error { return nil }),
 	"recorder":   onPort(8443, recorder.New),
 	"gateway":    onPort(2222, drive.New),

@@ -183,19 +183,19 @@ func (s Subject) run(t *testing.T, session dialect.Session, update dialect.Updat
 }
 
 // ready returns a session with a device that is healthy, and an update that was started.
-func (s Subject) ready(t *testing.T, f Faults) (dialect.Session, dialect.Update, device.Reading) {
+func (s Subject) ready(t *testing.T, f Faults, raw []byte) (dialect.Session, dialect.Update, device.Reading) {
 	session := s.open(t, s.Start(t, f))
 	baseline, err := session.Read(t.Context())
 	require.NoError(t, err)
 	require.NoError(t, session.Healthy(t.Context(), baseline))
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
-	require.NoError(t, update.Ready(t.Context(), dialect.Image{}))
+	require.NoError(t, update.Ready(t.Context(), image(raw)))
 	return session, update, baseline
 }
 
 func (s Subject) sends(t *testing.T) {
-	session, update, baseline := s.ready(t, Faults{})
+	session, update, baseline := s.ready(t, Faults{}, s.Good)
 	last := int64(0)
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), func(n int64) {
 		assert.Greater(t, n, last, "progress only rises")
@@ -209,7 +209,7 @@ func (s Subject) sends(t *testing.T) {
 func (s Subject) refusals(t *testing.T) {
 	for why, raw := range s.Bad {
 		t.Run(why, func(t *testing.T) {
-			session, update, _ := s.ready(t, Faults{})
+			session, update, _ := s.ready(t, Faults{}, raw)
 			err := update.Transfer(t.Context(), image(raw), nil)
 			for startedAt := time.Now(); err == nil && time.Since(startedAt) < within; { // it tells later
 				_, err = update.Progress(t.Context())
@@ -224,14 +224,14 @@ func (s Subject) refusals(t *testing.T) {
 }
 
 func (s Subject) sick(t *testing.T) {
-	session, update, baseline := s.ready(t, Faults{Sick: true})
+	session, update, baseline := s.ready(t, Faults{Sick: true}, s.Good)
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), nil))
 	s.run(t, session, update)
 	assert.Error(t, session.Healthy(t.Context(), baseline))
 }
 
 func (s Subject) cut(t *testing.T) {
-	session, update, _ := s.ready(t, Faults{DropAfter: 100_000})
+	session, update, _ := s.ready(t, Faults{DropAfter: 100_000}, s.Good)
 	assert.ErrorIs(t, update.Transfer(t.Context(), image(s.Good), nil), device.ErrAway)
 	r, err := session.Read(t.Context())
 	require.NoError(t, err)
@@ -240,7 +240,7 @@ func (s Subject) cut(t *testing.T) {
 
 // A slow link carries the image whole; its progress is reported.
 func (s Subject) slow(t *testing.T) {
-	session, update, _ := s.ready(t, Faults{Rate: 600_000})
+	session, update, _ := s.ready(t, Faults{Rate: 600_000}, s.Good)
 	told := 0
 	require.NoError(t, update.Transfer(t.Context(), image(s.Good), func(int64) { told++ }))
 	assert.Greater(t, told, 1)
@@ -265,7 +265,7 @@ func (s Subject) flaps(t *testing.T) {
 	update, err := session.Update(firmware.Main)
 	require.NoError(t, err)
 	retry("send", func() error {
-		if err := update.Ready(t.Context(), dialect.Image{}); err != nil {
+		if err := update.Ready(t.Context(), image(s.Good)); err != nil {
 			return err
 		}
 		return update.Transfer(t.Context(), image(s.Good), nil)

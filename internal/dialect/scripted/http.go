@@ -88,7 +88,7 @@ func (c *httpCarrier) send(ctx context.Context, r *http.Request, f family.Filled
 	if r.Header.Get("Content-Type") == "" {
 		r.Header.Set("Content-Type", "application/octet-stream")
 	}
-	if image.from > 0 || image.to < image.Size {
+	if image.pieces || image.from > 0 || image.to < image.Size { // also of an image of one piece
 		r.Header.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", image.from, image.to-1,
 			image.Size))
 	}

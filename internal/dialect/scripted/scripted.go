@@ -131,6 +131,7 @@ func asCause(err error) *device.Cause {
 type cargo struct {
 	dialect.Image
 	from, to int64 // bytes of it
+	pieces   bool  // it is sent in pieces, also where it is only one
 	sent     func(int64)
 }
 

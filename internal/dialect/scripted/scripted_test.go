@@ -67,6 +67,13 @@ func TestConformance(t *testing.T) {
 		}
 		dialecttest.Run(t, s)
 	})
+	t.Run("panels", func(t *testing.T) {
+		s := simtest.Subject(t, simtest.Family("tollgarth-panels"), "Tollgarth",
+			sim.Device{Kind: "panel", Model: "TP-3"}, "camera")
+		s.Want.Called, s.Login.PlainBasic = "first", true
+		s.Datagrams = true // it is sent in pieces
+		dialecttest.Run(t, s)
+	})
 	t.Run("routers", func(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("osmere-routers"), "Osmere",
 			sim.Device{Kind: "router", Model: "OR-4"}, "")
@@ -100,6 +107,7 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 		"tollgarth-controllers": {"Tollgarth", sim.Device{Kind: "controller", Model: "TC-12",
 			Hardware: "1"}},
 		"harrow-dene-gateways": {"Harrow & Dene", sim.Device{Kind: "gateway", Model: "HD-G4"}},
+		"tollgarth-panels":     {"Tollgarth", sim.Device{Kind: "panel", Model: "TP-3"}},
 		"osmere-routers":       {"Osmere", sim.Device{Kind: "router", Model: "OR-4"}},
 		"osmere-switches":      {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
 	} {

@@ -210,7 +210,8 @@ func (u *update) step(ctx context.Context, step *family.Step, image dialect.Imag
 		chunk = image.Size
 	}
 	for at := from; at < image.Size; at += chunk {
-		whole := &cargo{Image: image, from: at, to: min(at+chunk, image.Size), sent: sent}
+		whole := &cargo{Image: image, from: at, to: min(at+chunk, image.Size), sent: sent,
+			pieces: step.Chunk > 0}
 		if err := s.step(ctx, step, whole); err != nil {
 			return err
 		}

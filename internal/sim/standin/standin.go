@@ -32,15 +32,19 @@ type StandIn struct {
 	Conn    func(net.Conn)    // speaks something else over TCP
 	Also    []Door            // at other ports besides
 	Factory map[string]string // the settings that it has out of its box
-	Rekey   func()            // gives it another host key; nil: it has none
-	Move    func(host int)    // takes it to another address of the site
-	met     int               // connections that were made to it
+	// Starts is how often it restarts until it runs an image, the first time when it is asked to and
+	// then by itself; 0: once.
+	Starts int
+	Rekey  func()         // gives it another host key; nil: it has none
+	Move   func(host int) // takes it to another address of the site
+	met    int            // connections that were made to it
 	// UDP answers a datagram, by service.
 	UDP map[string]func(packet []byte) [][]byte
 
 	mu        sync.Mutex
 	version   string            // its current version
 	original  string            // its first version
+	stage     int               // how many of Starts are done
 	next      string            // the version after the next restart; empty: unchanged
 	nextPart  string            // the part that next is for; empty: the device itself
 	parts     map[string]string // versions of its parts
@@ -261,8 +265,11 @@ func (s *StandIn) Restart(after time.Duration) {
 		if s.next != "" && time.Since(s.writing) < s.Pace.Write {
 			s.counts.Interrupted++
 		}
+		more := s.next != "" && s.stage+1 < s.Starts // it starts only a part of it this time
 		other, before := s.next != "" && s.next != s.original, s.version
 		switch {
+		case more:
+			s.stage++
 		case s.next == "" || s.Faults.KeepsVersion:
 		case s.nextPart != "":
 			s.parts[s.nextPart] = s.next
@@ -272,7 +279,9 @@ func (s *StandIn) Restart(after time.Duration) {
 		if s.Clears && s.version != before {
 			s.settings, s.Hours = s.defaults(), 0
 		}
-		s.next = ""
+		if !more {
+			s.next, s.stage = "", 0
+		}
 		if s.units != nil {
 			s.counts.Interrupted += s.units.forget()
 		}
@@ -303,6 +312,10 @@ func (s *StandIn) Restart(after time.Duration) {
 			return
 		}
 		s.serve(l)
+		if more {
+			time.Sleep(s.Pace.Restart / 2)
+			s.Restart(0)
+		}
 	})
 }
 
