@@ -141,6 +141,7 @@ func TestDiscovery(t *testing.T) {
 	message := func(id, action, body string) []byte {
 		return []byte(fmt.Sprintf(`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" `+
 			`xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="%s" `+
+			`xmlns:tds="http://www.onvif.org/ver10/device/wsdl" `+
 			`xmlns:n="http://www.onvif.org/ver10/network/wsdl"><e:Header><a:MessageID>%s</a:MessageID>`+
 			`<a:Action>%s/%s</a:Action></e:Header><e:Body>%s</e:Body></e:Envelope>`, wsd, id, wsd, action,
 			body))
@@ -158,7 +159,8 @@ func TestDiscovery(t *testing.T) {
 	raw := standintest.Ask(t, host+":3702", []byte("x"), probe("urn:1", "n:Printer", ""),
 		probe("urn:2", "d:NetworkVideoTransmitter", ""),
 		probe("urn:3", video, "onvif://www.onvif.org/name/second"),
-		message("urn:4", "Hello", ""), probe("urn:5", video, ""))
+		message("urn:4", "Hello", ""), probe("urn:4b", "n:Device", ""),
+		probe("urn:5", "tds:Device "+video, ""))
 	require.NoError(t, xml.Unmarshal(raw, &in), "%s", raw)
 	assert.Equal(t, "urn:5", in.RelatesTo)
 	assert.Equal(t, "http://"+host+":8080/onvif/device_service", in.XAddrs)

@@ -16,6 +16,8 @@ const (
 	wsdNS       = "http://schemas.xmlsoap.org/ws/2005/04/discovery"
 	cameraType  = "NetworkVideoTransmitter"
 	cameraSpace = "http://www.onvif.org/ver10/network/wsdl"
+	deviceType  = "Device" // which every one is, too
+	deviceSpace = "http://www.onvif.org/ver10/device/wsdl"
 )
 
 type probe struct {
@@ -78,7 +80,8 @@ func (c *camera) hasTypes(packet []byte, types string) bool {
 	}
 	for name := range strings.FieldsSeq(types) {
 		prefix, local, _ := strings.Cut(name, ":")
-		if local != cameraType || spaces[prefix] != cameraSpace {
+		if (local != cameraType || spaces[prefix] != cameraSpace) &&
+			(local != deviceType || spaces[prefix] != deviceSpace) {
 			return false
 		}
 	}
@@ -119,11 +122,11 @@ func (c *camera) match(relatesTo, what string) []byte {
 	return []byte(fmt.Sprintf(
 		`<?xml version="1.0" encoding="UTF-8"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope"
  xmlns:wsa="http://schemas.xmlsoap.org/ws/2004/08/addressing" xmlns:d="`+wsdNS+`"
- xmlns:dn="`+cameraSpace+`"><env:Header><wsa:MessageID>urn:uuid:%s</wsa:MessageID><wsa:RelatesTo>%s</wsa:RelatesTo>
+ xmlns:dn="`+cameraSpace+`" xmlns:tds="`+deviceSpace+`"><env:Header><wsa:MessageID>urn:uuid:%s</wsa:MessageID><wsa:RelatesTo>%s</wsa:RelatesTo>
 <wsa:To>http://schemas.xmlsoap.org/ws/2004/08/addressing/role/anonymous</wsa:To>
 <wsa:Action>`+wsdNS+`/%[3]sMatches</wsa:Action><d:AppSequence InstanceId="%[4]d" MessageNumber="%[5]d"/></env:Header>
 <env:Body><d:%[3]sMatches><d:%[3]sMatch><wsa:EndpointReference><wsa:Address>%[6]s</wsa:Address></wsa:EndpointReference>
-<d:Types>dn:`+cameraType+`</d:Types><d:Scopes>%[7]s</d:Scopes><d:XAddrs>http://%[8]s`+servicePath+`</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion>
+<d:Types>dn:`+cameraType+` tds:`+deviceType+`</d:Types><d:Scopes>%[7]s</d:Scopes><d:XAddrs>http://%[8]s`+servicePath+`</d:XAddrs><d:MetadataVersion>1</d:MetadataVersion>
 </d:%[3]sMatch></d:%[3]sMatches></env:Body></env:Envelope>`,
 		uuid.NewString(), html.EscapeString(relatesTo), what, c.CameUp().Unix(), number, c.uuid,
 		html.EscapeString(strings.Join(c.scopeList(), " ")), c.Addr))

@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -68,6 +69,10 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 		mux.HandleFunc("GET /redfish/v1/"+path,
 			r.inside(func(w http.ResponseWriter, _ *http.Request) { r.resource(w, path, body()) }))
 	}
+	mux.HandleFunc("GET /redfish/v1/SessionService/Sessions/{id}", r.inside(r.tellSession))
+	mux.HandleFunc("GET /redfish/v1/", r.inside(func(w http.ResponseWriter, _ *http.Request) {
+		redfishError(w, http.StatusNotFound, "ResourceMissingAtURI", "there is no such resource")
+	}))
 	mux.HandleFunc("PATCH /redfish/v1/Chassis/1", r.inside(r.light))
 	mux.HandleFunc("POST /redfish/v1/UpdateService/upload", r.inside(r.upload))
 	mux.HandleFunc("GET /redfish/v1/TaskService/Tasks/{n}", r.inside(r.tellTask))
@@ -158,6 +163,21 @@ func (r *recorder) services() map[string]func() map[string]any {
 				return list()()
 			}
 			return list(fmt.Sprintf("TaskService/Tasks/%d", n))()
+		},
+		"SessionService": func() map[string]any {
+			return map[string]any{"ServiceEnabled": true, "Sessions": reference("SessionService/Sessions")}
+		},
+		"SessionService/Sessions": func() map[string]any {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			open := []string{}
+			for _, o := range r.tokens {
+				open = append(open, "SessionService/Sessions/"+o.id)
+			}
+			slices.Sort(open)
+			body := list(open...)()
+			body["@odata.type"] = "#SessionCollection.SessionCollection"
+			return body
 		},
 		"UpdateService/FirmwareInventory": list("UpdateService/FirmwareInventory/BMC",
 			"UpdateService/FirmwareInventory/BMC-other", "UpdateService/FirmwareInventory/Disks"),
@@ -355,7 +375,8 @@ func (r *recorder) root(w http.ResponseWriter, req *http.Request) {
 		"Managers": reference("Managers"), "AccountService": reference("AccountService"),
 		"Chassis":       reference("Chassis"),
 		"UpdateService": reference("UpdateService"), "Registries": reference("Registries"),
-		"Links": map[string]any{"Sessions": reference("SessionService/Sessions")}})
+		"SessionService": reference("SessionService"),
+		"Links":          map[string]any{"Sessions": reference("SessionService/Sessions")}})
 }
 
 func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]any) {
@@ -369,6 +390,7 @@ func (r *recorder) resource(w http.ResponseWriter, path string, body map[string]
 var types = map[string]string{"Systems": "ComputerSystem.v1_20_0.ComputerSystem",
 	"Managers": "Manager.v1_17_0.Manager",
 	"Chassis":  "Chassis.v1_23_0.Chassis", "UpdateService": "UpdateService.v1_12_0.UpdateService",
+	"SessionService":    "SessionService.v1_1_9.SessionService",
 	"TaskService":       "TaskService.v1_2_0.TaskService",
 	"AccountService":    "AccountService.v1_15_0.AccountService",
 	"FirmwareInventory": "SoftwareInventory.v1_9_0.SoftwareInventory",
@@ -486,6 +508,20 @@ func (r *recorder) session(w http.ResponseWriter, req *http.Request) {
 
 // maxSessions is how many sessions may be open: real controllers allow few.
 const maxSessions = 4
+
+// tellSession is a session that is open.
+func (r *recorder) tellSession(w http.ResponseWriter, req *http.Request) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, o := range r.tokens {
+		if o.id == req.PathValue("id") {
+			r.resource(w, "SessionService/Sessions/"+o.id, map[string]any{"Name": "Session " + o.id,
+				"UserName": r.Login.User, "@odata.type": "#Session.v1_6_0.Session"})
+			return
+		}
+	}
+	redfishError(w, http.StatusNotFound, "ResourceMissingAtURI", "there is no such session")
+}
 
 // endSession ends a session: DSP0266, 13.3.4.4.
 func (r *recorder) endSession(w http.ResponseWriter, req *http.Request) {

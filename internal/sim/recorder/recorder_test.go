@@ -53,7 +53,7 @@ func TestResources(t *testing.T) {
 	at := start(t)
 	seen := map[string]bool{}
 	for next := []string{"/redfish/v1/"}; len(next) > 0; next = next[1:] {
-		if seen[next[0]] || strings.HasSuffix(next[0], "/Sessions") {
+		if seen[next[0]] {
 			continue
 		}
 		seen[next[0]] = true
@@ -126,7 +126,18 @@ func TestSessions(t *testing.T) {
 	got, _ := standintest.Call(t, "DELETE", at+first.Header.Get("Location"), "", token...)
 	assert.Equal(t, http.StatusNoContent, got.StatusCode)
 	assert.Equal(t, http.StatusUnauthorized, read())
-	assert.Equal(t, http.StatusCreated, open().StatusCode, "there is room again")
+	again := open()
+	assert.Equal(t, http.StatusCreated, again.StatusCode, "there is room again")
+
+	// They are listed for who is logged in, and what is not there is an error object.
+	token = []string{"X-Auth-Token", again.Header.Get("X-Auth-Token")}
+	_, body := standintest.Call(t, "GET", at+"/redfish/v1/SessionService/Sessions", "", token...)
+	assert.EqualValues(t, 4, standintest.JSON(t, body)["Members@odata.count"])
+	_, body = standintest.Call(t, "GET", at+again.Header.Get("Location"), "", token...)
+	assert.Equal(t, "keeper", standintest.JSON(t, body)["UserName"])
+	got, body = standintest.Call(t, "GET", at+"/redfish/v1/Systems/7", "", token...)
+	assert.Equal(t, http.StatusNotFound, got.StatusCode)
+	assert.NotEmpty(t, standintest.JSON(t, body)["error"])
 }
 
 // An update wants its parameters before its file (DSP0266, 10.7.2), rejects anything but an image, and
