@@ -123,11 +123,11 @@ func (e *ValueError) Error() string { return "the value " + e.Name + ": " + e.Er
 func (e *ValueError) Unwrap() error { return e.Err }
 
 // Restore restores a save on a device: the same identity, healthy afterwards, with all of the
-// settings; after them the carried values. A save of another version is merged into what the device has now; decide returns what
-// is sent of that, and an error to send nothing. renamed are the settings that another version
-// names otherwise. What is being written is not interrupted. Its errors are an UnfitError, a
-// job.BusyError, device.ErrUnsupported, dialect.ErrNotTaken, the error of decide, and what the
-// device reports; of a carried value they are in a ValueError.
+// settings; after them the carried values. A save of another version is merged into what the device
+// has now; decide returns what is sent of that, and an error to send nothing. renamed are the
+// settings that another version names otherwise. What is being written is not interrupted. Its
+// errors are an UnfitError, a job.BusyError, device.ErrUnsupported, dialect.ErrNotTaken, the error
+// of decide, and what the device reports; of a carried value they are in a ValueError.
 func (c Care) Restore(ctx context.Context, d device.Device, x Saved,
 	renamed func(map[string]string) map[string]string,
 	decide func(settings.Merged) ([]byte, error)) error {

@@ -40,7 +40,8 @@ func (a *app) familyTryCmd() *cobra.Command {
 		Long: `Run the steps recognise, login and read with one device, and show for each what was sent,
 what came back and which values were extracted. Passwords and tokens are blanked. All other steps are
 shown as they would be sent: a mistake in them shows here. Nothing on the device is changed unless you
-add --update, which sends an image and follows the device, or --settings, which reads its settings and
+add --update, which sends an image and follows the device, or --settings,
+	which reads its settings and
 writes them back unchanged. Use both on a bench.
 
 The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family requires, or the
@@ -63,6 +64,24 @@ family test. A recording with an update in families/recordings/ serves rehearse 
 		"them back unchanged, and compare them")
 	c.Flags().BoolVar(&t.yes, "yes", false, "write to the device without asking")
 	return c
+}
+
+// tryRest shows what the family does besides reading, and does what of it was asked for.
+func (a *app) tryRest(ctx context.Context, t trial, r *scripted.Recorder, as dialect.Session,
+	address string) error {
+	a.say("\nWhat the family does besides, filled in with the values of this device, and not sent:")
+	if wrong := r.Rest(t.update != ""); wrong != nil {
+		return fmt.Errorf("a step cannot be filled in: %w", wrong)
+	}
+	if t.settings {
+		if err := a.trySettings(ctx, t, r); err != nil {
+			return err
+		}
+	}
+	if t.update == "" {
+		return nil
+	}
+	return a.tryUpdate(ctx, t, r, as, address)
 }
 
 // trial is what family try is asked for.
@@ -126,16 +145,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		behind.Draw(a.out, s)
 	}
 	if err == nil {
-		a.say("\nWhat the family does besides, filled in with the values of this device, and not sent:")
-		if wrong := recorder.Rest(t.update != ""); wrong != nil {
-			err = fmt.Errorf("a step cannot be filled in: %w", wrong)
-		}
-	}
-	if err == nil && t.settings {
-		err = a.trySettings(ctx, t, recorder)
-	}
-	if err == nil && t.update != "" {
-		err = a.tryUpdate(ctx, t, recorder, dialect.Guard(d, at, r.Identity, recorder), at.Address)
+		err = a.tryRest(ctx, t, recorder, dialect.Guard(d, at, r.Identity, recorder), at.Address)
 	}
 	err = errors.Join(err, recorder.Close(context.WithoutCancel(ctx)))
 	if t.record != "" {

@@ -25,10 +25,9 @@ const (
 // RestoreSettings sends settings to a device, and waits until it has them; it may restart for that.
 // Further settings of the device do not count. Opaque ones cannot be compared: there the device's
 // acceptance counts. check is called before each comparison; while it returns an error the device
-// is not ready. wait pauses before the next one and reports whether there is time left; accepted says
-// that the device has answered the request. Its errors
-// are ErrNotTaken, the device's rejection, and the last error of check; one that is a
-// device.ErrIdentityChanged ends it at once.
+// is not ready. wait pauses before the next one and reports whether there is time left; accepted
+// says that the device has answered the request. Its errors are ErrNotTaken, the device's
+// rejection, and the last error of check; one that is a device.ErrIdentityChanged ends it at once.
 func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func() error,
 	wait func(accepted bool) bool) error {
 	var sent time.Time
@@ -58,9 +57,9 @@ func RestoreSettings(ctx context.Context, s Settings, saved []byte, check func()
 	}
 }
 
-// RestoreCarried writes the values that differ from those that a device has now, in their order, and
-// reads each back. wrote is how many it wrote. failed is the name of the value that failed with the
-// error: ErrNotTaken for one that reads back differently, and those of Read and Write.
+// RestoreCarried writes the values that differ from those that a device has now, in their order,
+// and reads each back. wrote is how many it wrote. failed is the name of the value that failed with
+// the error: ErrNotTaken for one that reads back differently, and those of Read and Write.
 func RestoreCarried(ctx context.Context, c Carry, values []device.Value) (failed string, wrote int,
 	err error) {
 	for _, v := range values {

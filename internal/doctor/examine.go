@@ -340,8 +340,8 @@ func (e *examination) parked() {
 	}
 }
 
-// entered names devices that were entered for an update and not left: they may still be in a service
-// mode, or have a member too many.
+// entered names devices that were entered for an update and not left: they may still be in a
+// service mode, or have a member too many.
 func (e *examination) entered() {
 	var names []string
 	for _, r := range e.Input.Site.MainRows() {

@@ -43,7 +43,8 @@ func (p *parser) flow() {
 		taken[s.Key] = append(taken[s.Key], Names(s.Steps)...)
 	}
 	for _, s := range sections {
-		has := map[string]bool{"login": true, "component": true, "status": true, "try": s.Key != "recognise"}
+		has := map[string]bool{"login": true, "component": true, "status": true,
+			"try": s.Key != "recognise"}
 		for _, name := range slices.Concat(s.given, s.values, p.lent) {
 			has[name] = true
 		}
@@ -91,43 +92,44 @@ func (p *parser) flows(s Section, steps []*Step, has map[string]bool, taken map[
 }
 
 // allowed is where the values that Catena brings are set.
-var allowed = map[string]string{"image": "update:, restart: and store:", "offer": "the steps: of offer:",
+var allowed = map[string]string{"image": "update:, restart: and store:",
+	"offer":   "the steps: of offer:",
 	"address": "address:", "on": "blink:"}
 
 // Sections are those of a program, in the order in which they may be taken.
-func (g *Program) Sections() []Section {
+func (p *Program) Sections() []Section {
 	image := []string{"image"}
 	within := func(more ...string) []string { return append(slices.Clone(session), more...) }
 	var out []Section
-	if b := g.ParentRoute; b != nil {
+	if b := p.ParentRoute; b != nil {
 		out = []Section{{Key: "children: list", Steps: b.List, after: session[:3]},
 			{Key: "store", Steps: b.Store, given: image, after: session}}
 	}
 	out = append(out, []Section{
-		{Key: "recognise", Steps: g.Recognise},
-		{Key: "login", Steps: g.Login, after: session[:1]},
-		{Key: "enter", Steps: g.Enter.Steps, after: session},
-		{Key: "read", Steps: g.Read, after: session},
-		{Key: "leave", Steps: g.Enter.Leave, after: session},
-		{Key: "logout", Steps: g.Logout, after: session},
-		{Key: "update", Steps: g.Update, given: image, after: within("store")},
-		{Key: "restart", Steps: g.Restart, given: image, after: within("store", "update")},
-		{Key: "revert", Steps: g.Revert, after: session},
-		{Key: "address", Steps: g.Address, given: []string{"address"}, after: session},
-		{Key: "blink", Steps: g.Blink, given: []string{"on"}, after: session},
+		{Key: "recognise", Steps: p.Recognise},
+		{Key: "login", Steps: p.Login, after: session[:1]},
+		{Key: "enter", Steps: p.Enter.Steps, after: session},
+		{Key: "read", Steps: p.Read, after: session},
+		{Key: "leave", Steps: p.Enter.Leave, after: session},
+		{Key: "logout", Steps: p.Logout, after: session},
+		{Key: "update", Steps: p.Update, given: image, after: within("store")},
+		{Key: "restart", Steps: p.Restart, given: image, after: within("store", "update")},
+		{Key: "revert", Steps: p.Revert, after: session},
+		{Key: "address", Steps: p.Address, given: []string{"address"}, after: session},
+		{Key: "blink", Steps: p.Blink, given: []string{"on"}, after: session},
 	}...)
-	for _, name := range slices.Sorted(maps.Keys(g.Parts)) {
-		key, part := "components: "+name, g.Parts[name]
+	for _, name := range slices.Sorted(maps.Keys(p.Parts)) {
+		key, part := "components: "+name, p.Parts[name]
 		out = append(out, Section{Key: key, Steps: part.Update, given: image, after: within("store")},
 			Section{Key: key + ": restart", Steps: part.Restart, given: image,
 				after: within("store", "update", key)})
 	}
-	if s := g.Settings; s != nil {
+	if s := p.Settings; s != nil {
 		out = append(out, Section{Key: "settings: save", Steps: s.Save, after: session},
 			Section{Key: "settings: restore", Steps: s.Restore, after: session,
 				values: []string{"settings"}})
 	}
-	for _, c := range g.Carry {
+	for _, c := range p.Carry {
 		key := "carry: " + c.Name
 		out = append(out, Section{Key: key, Steps: c.Read, after: session},
 			Section{Key: key + ": write", Steps: c.Write, after: within(key)})
@@ -136,9 +138,9 @@ func (g *Program) Sections() []Section {
 }
 
 // StandIn is a value of the type of a name, for who shows what would be sent before it is known.
-func (g *Program) StandIn(name string) any {
+func (p *Program) StandIn(name string) any {
 	word := strings.ToUpper(name)
-	switch g.names[name] {
+	switch p.names[name] {
 	case Int:
 		return 1
 	case Number:

@@ -514,8 +514,8 @@ func (p *parser) complete(root map[string]ast.Node) {
 	}
 }
 
-// tells reports whether steps can fail with a device that is not of the family: by an expectation, an
-// outcome, or a value that must be there. says: takes any text.
+// tells reports whether steps can fail with a device that is not of the family: by an expectation,
+// an outcome, or a value that must be there. says: takes any text.
 func tells(steps []*Step) bool {
 	return slices.ContainsFunc(steps, func(s *Step) bool {
 		return s.Expect != nil || len(s.Outcomes) > 0 || len(s.Objects) > 0 ||

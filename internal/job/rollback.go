@@ -69,8 +69,8 @@ func (w *worker) recoverFrom(ctx context.Context, f failure, l leg) (reason *Rea
 	return reason, false, err
 }
 
-// waitsForPerson reports whether a device may wait for what an operator should do, as if it were writing: it
-// says so, or cannot say.
+// waitsForPerson reports whether a device may wait for what an operator should do, as if it were
+// writing: it says so, or cannot say.
 func (w *worker) waitsForPerson(ctx context.Context, l leg) bool {
 	update, err := w.session.Update(l.component)
 	if err != nil {

@@ -107,10 +107,7 @@ func (r *Reason) Error() string {
 	case ThroughLost:
 		return fmt.Sprintf("%s, %s, %s stranded", names, uplink, is)
 	case BelowBusy:
-		if len(r.Devices) == 1 {
-			return names + ", which is reached through it, may still be writing"
-		}
-		return names + ", which are reached through it, may still be writing"
+		return fmt.Sprintf("%s, which %s reached through it, may still be writing", names, is)
 	case Away:
 		if r.Set != "" {
 			return "will be checked again: " + r.Set

@@ -27,6 +27,7 @@ func Looks(ctx context.Context, address string, within time.Duration) (open, sec
 	}
 	defer func() { _ = conn.Close() }()
 	// who it is is asked later, before any login
-	client := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS10}) //nolint:gosec
+	client := tls.Client(conn, &tls.Config{InsecureSkipVerify: true,
+		MinVersion: tls.VersionTLS10}) //nolint:gosec
 	return true, client.HandshakeContext(ctx) == nil
 }

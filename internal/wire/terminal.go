@@ -34,8 +34,8 @@ const (
 	promptTicks = 20 * time.Millisecond
 )
 
-// Terminal starts a shell and waits for its first prompt. Its error is a device.Unsupported where the
-// device starts none.
+// Terminal starts a shell and waits for its first prompt. Its error is a device.Unsupported where
+// the device starts none.
 func (s *SSH) Terminal(ctx context.Context, style TerminalStyle) (*Terminal, error) {
 	session, err := s.client.NewSession()
 	if err != nil {
@@ -67,9 +67,9 @@ func (s *SSH) Terminal(ctx context.Context, style TerminalStyle) (*Terminal, err
 func (t *Terminal) Close() { _ = t.session.Close() }
 
 // Type types a command and returns what was printed until the next prompt, without the echo of the
-// command and without the prompt. Each question of prompts is answered where it is the last that was
-// printed. seen is shown what was printed so far, from time to time; it may be nil. Its errors are a
-// device.NoAnswer where the shell or the connection ended, or no prompt came in time, and a
+// command and without the prompt. Each question of prompts is answered where it is the last that
+// was printed. seen is shown what was printed so far, from time to time; it may be nil. Its errors
+// are a device.NoAnswer where the shell or the connection ended, or no prompt came in time, and a
 // device.Malformed for an answer without end.
 func (t *Terminal) Type(ctx context.Context, command string, prompts []Prompt,
 	seen func([]byte)) ([]byte, error) {
@@ -122,7 +122,8 @@ func (t *Terminal) await(ctx context.Context, prompts []Prompt, seen func([]byte
 			}
 		}
 		if answers > maxPages {
-			return now.all, device.Because(device.Malformed, "a command asked more than %d questions", maxPages)
+			return now.all, device.Because(device.Malformed, "a command asked more than %d questions",
+				maxPages)
 		}
 		select {
 		case <-ctx.Done():
@@ -204,8 +205,8 @@ func (s *screen) turn(question *regexp.Regexp) {
 	s.since = len(all)
 }
 
-// plain is what a terminal shows of some output: without colours, and of a line that was written over
-// only what was written last.
+// plain is what a terminal shows of some output: without colours, and of a line that was written
+// over only what was written last.
 func plain(raw []byte) []byte {
 	raw = bytes.ReplaceAll(colours.ReplaceAll(raw, nil), []byte("\r\n"), []byte("\n"))
 	lines := bytes.Split(raw, []byte("\n"))

@@ -183,7 +183,8 @@ func (s Subject) run(t *testing.T, session dialect.Session, update dialect.Updat
 }
 
 // ready returns a session with a device that is healthy, and an update that was started.
-func (s Subject) ready(t *testing.T, f Faults, raw []byte) (dialect.Session, dialect.Update, device.Reading) {
+func (s Subject) ready(t *testing.T, f Faults, raw []byte) (dialect.Session, dialect.Update,
+	device.Reading) {
 	session := s.open(t, s.Start(t, f))
 	baseline, err := session.Read(t.Context())
 	require.NoError(t, err)

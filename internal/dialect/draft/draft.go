@@ -62,10 +62,12 @@ func Of(ctx context.Context, addresses ...string) (string, scripted.Recording, e
 // silent is the error for an address that does not answer.
 func silent(where string) error {
 	if host, port, err := net.SplitHostPort(where); err == nil {
-		return fmt.Errorf("nothing answers HTTP, HTTPS, SSH or SNMP at port %s of %s; try another port, or "+
+		return fmt.Errorf("nothing answers HTTP, HTTPS, SSH or SNMP at port %s of %s; try another "+
+			"port, or "+
 			"leave it out for the usual ones", port, host)
 	}
-	return fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP at their usual ports; add its port, as "+
+	return fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP at their usual ports; add its "+
+		"port, as "+
 		"in %[1]s:8080", where)
 }
 
@@ -104,7 +106,8 @@ func write(where string, all []shown) string {
 }
 
 // usual are the ports of protocols that need not be named.
-var usual = map[string][]string{"http": {"80", "443", "8080", "8443"}, "ssh": {"22"}, "snmp": {"161"}}
+var usual = map[string][]string{"http": {"80", "443", "8080", "8443"}, "ssh": {"22"}, "snmp": {
+	"161"}}
 
 // portOf is the port of an address; where it has none, the usual one.
 func portOf(address string) string {
@@ -133,7 +136,8 @@ func draftWeb(ctx context.Context, where, scheme string) (shown, bool) {
 		return shown{}, false
 	}
 	s := shown{protocol: "http", port: portOf(e.Address), secure: scheme != "",
-		answer: scripted.Exchange{Sent: "GET /", Status: a.Status, Body: strings.ToValidUTF8(string(a.Body), "?"),
+		answer: scripted.Exchange{Sent: "GET /", Status: a.Status, Body: strings.ToValidUTF8(string(
+			a.Body), "?"),
 			Header: map[string]string{}}}
 	kind := text.Clean(a.Header.Get("Content-Type"))
 	s.lines = append(s.lines, fmt.Sprintf("%s: GET / answers %d, %s", name, a.Status, kind))
@@ -179,11 +183,13 @@ func (s *shown) web(name string, a wire.Answer) {
 			fmt.Sprint(a.Status))
 	}
 	if takes["model"] == "" {
-		s.missing = append(s.missing, "recognise: where the answer names the model, such as model: "+example)
+		s.missing = append(s.missing, "recognise: where the answer names the model, such as model: "+
+			""+example)
 		takes["model"] = "'~ FILL-IN'"
 	}
 	if takes["serial"] == "" {
-		s.missing = append(s.missing, "recognise: a serial number, UUID or MAC address; without one no login "+
+		s.missing = append(s.missing, "recognise: a serial number, UUID or MAC address; without one no "+
+			"login "+
 			"of the whole site goes there")
 	}
 	if version == "" {
@@ -267,7 +273,8 @@ func draftSSH(ctx context.Context, where string) (shown, bool) {
 		return shown{}, false
 	}
 	greeting = text.Clean(greeting)
-	return shown{protocol: "ssh", port: portOf(address), lines: []string{"ssh: it greets with " + greeting},
+	return shown{protocol: "ssh", port: portOf(address), lines: []string{"ssh: it greets with " +
+		greeting},
 		answer: scripted.Exchange{Sent: "(its greeting)", Body: greeting},
 		missing: []string{"recognise: a group ( ) around the model in the greeting",
 			"read: the command that tells serial number and version, and their places",

@@ -41,8 +41,8 @@ type hub struct {
 // its own, is not asked again by the next child.
 const refusedFor = time.Minute
 
-// login logs in to the parent for a child. What the parent rejected once is not tried again for each
-// child: it would lock, or be full as before. h.mu is held.
+// login logs in to the parent for a child. What the parent rejected once is not tried again for
+// each child: it would lock, or be full as before. h.mu is held.
 func (h *hub) login(ctx context.Context) error {
 	if h.refused != nil && time.Now().Before(h.until) {
 		return h.refused

@@ -49,7 +49,8 @@ func (r *Recorder) Rest(sent bool) error {
 }
 
 // rest shows the steps of a program, but those of the sections that were taken.
-func (r *Recorder) rest(of string, g *family.Program, known family.Values, taken []string) (first error) {
+func (r *Recorder) rest(of string, g *family.Program, known family.Values, taken []string) (
+	first error) {
 	for _, part := range g.Sections() {
 		if slices.Contains(taken, part.Key) {
 			continue
@@ -124,8 +125,8 @@ func (r *Recorder) showAs(stage string, step *family.Step, f family.Filled, err 
 }
 
 // WriteBack reads the settings and the carried values of a device on a bench and writes them back
-// unchanged. wait is that of dialect.RestoreSettings. Its errors are device.ErrUnsupported where the
-// family has none, dialect.ErrNotTaken, and the device's.
+// unchanged. wait is that of dialect.RestoreSettings. Its errors are device.ErrUnsupported where
+// the family has none, dialect.ErrNotTaken, and the device's.
 func (r *Recorder) WriteBack(ctx context.Context, wait func(accepted bool) bool) (settings,
 	carried error) {
 	return r.settingsBack(ctx, wait), r.carriedBack(ctx)

@@ -23,7 +23,8 @@ const runningLook = time.Second
 
 // follow starts a step that tells its progress, or looks at the one that was started. ended: it is
 // over, and how.
-func (s *session) follow(ctx context.Context, step *family.Step) (percent int, ended bool, err error) {
+func (s *session) follow(ctx context.Context, step *family.Step) (percent int, ended bool,
+	err error) {
 	r := s.running
 	if r == nil || r.step != step {
 		own, stop := context.WithCancel(context.WithoutCancel(ctx))
@@ -63,5 +64,5 @@ func (r *running) end() {
 		return
 	}
 	r.stop()
-	<-r.over
+	<-r.over //nolint:errcheck // no one asks any more
 }

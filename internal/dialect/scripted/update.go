@@ -44,8 +44,8 @@ func (s *session) Update(component string) (dialect.Update, error) {
 }
 
 // update is one image on its way. The steps before the first that may write are taken as often as
-// the engine asks; those from there to the first poll, or the first command that tells its progress,
-// once; the rest as far as the device is.
+// the engine asks; those from there to the first poll, or the first command that tells its
+// progress, once; the rest as far as the device is.
 type update struct {
 	session             *session
 	component           string

@@ -99,7 +99,8 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 		return at
 	}
 	s := dialecttest.Subject{
-		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.Kind == "router" || model.TLS,
+		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.Kind == "router" ||
+			model.TLS,
 		HTTP: model.Kind != "drive" && model.Kind != "router" && model.Kind != "switch",
 		Login: login.Credential{User: "keeper", Password: Password,
 			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode,

@@ -24,9 +24,15 @@ import (
 //	GET  /login               the form, with a hidden token
 //	POST /login               csrf, user, password; 303 and a cookie, or the form again
 //	GET  /system              version, fault, and the token that each write must carry as X-CSRF
-//	GET  /firmware            {"phase": idle, receiving, writing, ready, refused; "percent"; "next"; "why"}
+//	GET  /firmware            {"phase": idle, receiving, writing, ready, refused; "percent"; "next";
+//
+// "why"}
+//
 //	POST /firmware            {"size", "sha256"}: 201, {"id"}
-//	PUT  /firmware/ID         a piece of at most 64 KiB, with Content-Range (RFC 9110, 14.4), in their order
+//	PUT  /firmware/ID         a piece of at most 64 KiB, with Content-Range (RFC 9110, 14.4), in
+//
+// their order
+//
 //	POST /firmware/ID/commit  202: it writes; 422: it is not whole
 //	POST /restart             202: it restarts, and once more by itself
 type panel struct {
@@ -173,7 +179,8 @@ func (p *panel) progress(w http.ResponseWriter, _ *http.Request) {
 	case p.id != "":
 		phase, percent = "receiving", 0
 	}
-	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "next": next, "why": p.why})
+	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "next": next,
+		"why": p.why})
 }
 
 func (p *panel) begin(w http.ResponseWriter, r *http.Request) {
@@ -198,12 +205,14 @@ func (p *panel) piece(w http.ResponseWriter, r *http.Request) {
 	to, alsoWrong := strconv.Atoi(last)
 	switch {
 	case err != nil:
-		answer(w, http.StatusRequestEntityTooLarge, map[string]any{"detail": "a piece has at most 64 KiB"})
+		answer(w, http.StatusRequestEntityTooLarge, map[string]any{
+			"detail": "a piece has at most 64 KiB"})
 	case r.PathValue("id") != p.id || p.id == "":
 		answer(w, http.StatusNotFound, map[string]any{"detail": "there is no such transfer"})
 	case wrong != nil || alsoWrong != nil || total != strconv.Itoa(p.size) || from != len(p.got) ||
 		to-from+1 != len(raw) || to >= p.size:
-		answer(w, http.StatusConflict, map[string]any{"detail": fmt.Sprintf("the next byte is %d", len(p.got))})
+		answer(w, http.StatusConflict, map[string]any{"detail": fmt.Sprintf("the next byte is %d", len(
+			p.got))})
 	default:
 		defer p.Receives()()
 		p.got = append(p.got, raw...)

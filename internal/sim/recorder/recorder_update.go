@@ -24,7 +24,8 @@ func (r *recorder) manager() map[string]any {
 	link := func(id string) map[string]string { return map[string]string{"@odata.id": inventory + id} }
 	return map[string]any{"EthernetInterfaces": map[string]string{
 		"@odata.id": "/redfish/v1/Managers/1/EthernetInterfaces"},
-		"Id": "1", "ManagerType": "BMC", "FirmwareVersion": version, "Status": map[string]any{"Health": health},
+		"Id": "1", "ManagerType": "BMC", "FirmwareVersion": version, "Status": map[string]any{
+			"Health": health},
 		"Links": map[string]any{"ActiveSoftwareImage": link("BMC"),
 			"SoftwareImages": []map[string]string{link("BMC"), link("BMC-other")}},
 		"Actions": map[string]any{"#Manager.Reset": map[string]any{

@@ -197,7 +197,8 @@ func (s *shell) fetch(url string) {
 	}
 	host, _, _ := net.SplitHostPort(s.Addr)
 	from := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(host)}}
-	client := http.Client{Transport: &http.Transport{DialContext: from.DialContext, DisableKeepAlives: true}}
+	client := http.Client{Transport: &http.Transport{DialContext: from.DialContext,
+		DisableKeepAlives: true}}
 	a, err := client.Do(q)
 	if err != nil {
 		s.say("error: %v", err)

@@ -265,23 +265,8 @@ func (s *StandIn) Restart(after time.Duration) {
 		if s.next != "" && time.Since(s.writing) < s.Pace.Write {
 			s.counts.Interrupted++
 		}
-		more := s.next != "" && s.stage+1 < s.Starts // it starts only a part of it this time
-		other, before := s.next != "" && s.next != s.original, s.version
-		switch {
-		case more:
-			s.stage++
-		case s.next == "" || s.Faults.KeepsVersion:
-		case s.nextPart != "":
-			s.parts[s.nextPart] = s.next
-		default:
-			s.version = s.next
-		}
-		if s.Clears && s.version != before {
-			s.settings, s.Hours = s.defaults(), 0
-		}
-		if !more {
-			s.next, s.stage = "", 0
-		}
+		other := s.next != "" && s.next != s.original
+		more := s.startNext()
 		if s.units != nil {
 			s.counts.Interrupted += s.units.forget()
 		}
@@ -317,6 +302,27 @@ func (s *StandIn) Restart(after time.Duration) {
 			s.Restart(0)
 		}
 	})
+}
+
+// startNext starts what was written. more: only a part of it this time. s.mu is held.
+func (s *StandIn) startNext() (more bool) {
+	if s.next != "" && s.stage+1 < s.Starts {
+		s.stage++
+		return true
+	}
+	before := s.version
+	switch {
+	case s.next == "" || s.Faults.KeepsVersion:
+	case s.nextPart != "":
+		s.parts[s.nextPart] = s.next
+	default:
+		s.version = s.next
+	}
+	if s.Clears && s.version != before {
+		s.settings, s.Hours = s.defaults(), 0
+	}
+	s.next, s.stage = "", 0
+	return false
 }
 
 // IsUp reports whether the stand-in takes connections.
