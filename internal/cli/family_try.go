@@ -38,11 +38,10 @@ func (a *app) familyTryCmd() *cobra.Command {
 		Use:   "try FILE ADDRESS",
 		Short: "Run a family file against a device, step by step",
 		Long: `Run the steps recognise, login and read with one device, and show for each what was sent,
-what came back and which values were extracted. Passwords and tokens are blanked. All other steps are
-shown as they would be sent: a mistake in them shows here. Nothing on the device is changed unless you
-add --update, which sends an image and follows the device, or --settings,
-	which reads its settings and
-writes them back unchanged. Use both on a bench.
+what came back and which values were extracted. Passwords and tokens are blanked. All other steps
+are shown as they would be sent: a mistake in them shows here. Nothing on the device is changed
+unless you add --update, which sends an image and follows the device, or --settings, which reads
+its settings and writes them back unchanged. Use both on a bench.
 
 The login is CATENA_LOGIN, with CATENA_SECRET_NAME for each secret that the family requires, or the
 stored login of the device. With --record the device's answers are saved without secrets, for catena
