@@ -20,7 +20,7 @@ type Program struct {
 	ByPart   bool     // its steps ask which component is updated
 	Sums     bool     // it uses checksums of an image besides SHA-256
 
-	Terminal *Terminal // its commands are typed into one shell; nil: each is sent by itself
+	Terminal *Terminal // its commands are typed into one shell; nil: each is sent separately
 
 	Recognise []*Step // without a login
 	Login     []*Step // how a session starts; none: the protocol's own login is enough

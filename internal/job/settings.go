@@ -20,7 +20,7 @@ import (
 //	after each restart         they must be as before, where no image alters them
 //	after the last restart     where an image clears or converts them, they are restored, whatever
 //	                           the end: on the new version, and on the earlier one
-//	on the way back            what was lost is restored in any case
+//	in a rollback              what was lost is restored in any case
 //
 // A device whose settings cannot be read is still flashed, unless an image alters them.
 
@@ -158,7 +158,7 @@ func (w *worker) giveBack(ctx context.Context, component, to string) *Reason {
 }
 
 // restoreSettings restores the settings of a device that an image has altered, or that has lost
-// them on its way back, and checks that it has them. One that has them already is left alone.
+// them in a rollback, and checks that it has them. One that has them already is left alone.
 func (w *worker) restoreSettings(ctx context.Context, component, to string) *Reason {
 	if w.baseline.Settings == "" || !w.known.Alters && !w.returning {
 		return nil

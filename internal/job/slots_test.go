@@ -251,7 +251,7 @@ func TestAParkedSet(t *testing.T) {
 }
 
 // A device that an image has cleared may report a fault, or cut off what is behind it, until it has
-// its settings: it gets them, and is judged after that. On the way back it gets what it lost in any
+// its settings: it gets them, and is judged after that. In a rollback it gets what it lost in any
 // case; and one that runs its earlier version, and has restarted for it, is sent nothing.
 func TestSettingsComeBeforeTheVerdict(t *testing.T) {
 	cleared := func(a *acted) { a.config = "factory" }

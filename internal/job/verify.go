@@ -61,7 +61,7 @@ func (w *worker) verify(ctx context.Context, component, to string) *Reason {
 	}
 }
 
-// verifyBack is verify on the way back, and where the device stays: what it has lost is given back
+// verifyBack is verify in a rollback, and where the device stays: what it has lost is restored
 // whether an image alters it or not.
 func (w *worker) verifyBack(ctx context.Context, component, to string) *Reason {
 	w.returning = true

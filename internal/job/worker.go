@@ -48,7 +48,7 @@ type worker struct {
 	unsure     *Reason         // whether it has its newest image is not known, and why; nil: it has
 	sentAt     time.Time       // when it had the whole of its newest image, at the latest
 	restored   int             // how often it was sent settings or carried values
-	returning  bool            // it is verified on its way back: what it has lost is given back
+	returning  bool            // it is verified in a rollback: what it has lost is restored
 	renewed    bool            // it was verified after it got once more what it ran
 	baseline   device.Reading  // its reading while it was healthy, before the first write
 	readAt     time.Time       // when baseline was read; zero: before a crash

@@ -30,7 +30,7 @@ var Expected = []End{
 	{"cam-22", "current", "2.11", "flashed and verified"},
 	{"cam-31", "no-access", "", "someone changed its password"},
 	{"cam-32", "current", "2.11", "was already current"},
-	{"cam-41", "behind", "3.1.0", "fell back to its previous version by itself, verified"},
+	{"cam-41", "behind", "3.1.0", "fell back to its previous version, verified"},
 	{"cam-42", "current", "2.11", "was unsafe on 2.09: flashed and verified"},
 	{"cam-51", "current", "3.2.1", "was already current"},
 	{"cam-52", "current", "3.2.1", "flashed and verified"},

@@ -58,7 +58,7 @@ func (r *running) look(all []byte) {
 	}
 }
 
-// end stops waiting for a command that still runs; what it started on the device goes on there.
+// end stops waiting for a command that still runs; what it started on the device continues there.
 func (r *running) end() {
 	if r == nil {
 		return

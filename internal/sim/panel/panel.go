@@ -34,7 +34,7 @@ import (
 // their order
 //
 //	POST /firmware/ID/commit  202: it writes; 422: it is not whole
-//	POST /restart             202: it restarts, and once more by itself
+//	POST /restart             202: it restarts, and once more automatically
 type panel struct {
 	*standin.StandIn
 	mu       sync.Mutex

@@ -119,7 +119,7 @@ func (s *shell) serve() {
 	}
 }
 
-// run carries out a command and reports whether the shell goes on.
+// run carries out a command and reports whether the shell continues.
 func (s *shell) run(command string) bool {
 	word, rest, _ := strings.Cut(command, " ")
 	if !s.unlocked && (word == "fetch" || word == "write" || word == "restart") {
@@ -227,7 +227,7 @@ func (s *shell) fetch(url string) {
 	s.say("done")
 }
 
-// write writes what was fetched, and says how far it is. It goes on when no one looks any more.
+// write writes what was fetched, and says how far it is. It continues when no one looks any more.
 func (s *shell) write(digest string) {
 	s.mine.Lock()
 	defer s.mine.Unlock()

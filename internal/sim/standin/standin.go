@@ -33,7 +33,7 @@ type StandIn struct {
 	Also    []Door            // at other ports besides
 	Factory map[string]string // the settings that it has out of its box
 	// Starts is how often it restarts until it runs an image, the first time when it is asked to and
-	// then by itself; 0: once.
+	// then automatically; 0: once.
 	Starts int
 	Rekey  func()         // gives it another host key; nil: it has none
 	Move   func(host int) // takes it to another address of the site
