@@ -212,8 +212,17 @@ func (x *Access) contact(d device.Device, caller func(device.Device) dialect.Cal
 		return at, login.Credential{}, d.Open
 	}
 	as := logins[i]
+	if form == login.Community && x.kindOf(logins[0].ID) != x.kindOf(as.ID) {
+		as.Changes = logins[0].Password // the device is read with a more general one
+	}
 	as.PlainBasic = x.plain(d.Vendor, d.Model)
 	return at, as, true
+}
+
+// kindOf is what a stored login is for; empty: it was given for this run.
+func (x *Access) kindOf(id string) login.Kind {
+	e, _ := x.Book.Find(id)
+	return e.Kind
 }
 
 // contactThrough is how to talk to a child: as to its parent, by what all children of that share.

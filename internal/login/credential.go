@@ -24,6 +24,8 @@ type Credential struct {
 	Mark           string
 	User, Password string
 	SNMP           SNMP // what SNMPv3 requires besides
+	// Changes is the community for changes, where another one reads; empty: the same.
+	Changes string
 	More
 	// PlainBasic allows the password to be shown on the wire: HTTP Basic without TLS.
 	PlainBasic bool

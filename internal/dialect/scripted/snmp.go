@@ -34,7 +34,11 @@ func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 		}
 	}()
 	err = device.ErrAway
-	for _, client := range snmp.Clients(c.place.at.Endpoint, c.place.as) {
+	as, answered := c.place.as, c.answered
+	if step.Word == "set" && as.Changes != "" {
+		as.Password, answered = as.Changes, false
+	}
+	for _, client := range snmp.Clients(c.place.at.Endpoint, as) {
 		client.Context = ctx
 		if err := client.Connect(); err != nil {
 			return a, device.Because(device.NoAnswer, "%v", err)
@@ -45,7 +49,7 @@ func (c *snmpCarrier) ask(ctx context.Context, step *family.Step, f family.Fille
 		} else {
 			a, err = get(client, step)
 		}
-		err = snmp.Silence(ctx, err, c.place.at.Endpoint, c.answered)
+		err = snmp.Silence(ctx, err, c.place.at.Endpoint, answered)
 		_ = client.Close()
 		if err == nil || !errors.Is(err, device.ErrLoginRefused) {
 			break
