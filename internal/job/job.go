@@ -72,6 +72,7 @@ type Known struct {
 	Versions   version.Order
 	Alters     bool                 // an image of its path clears or converts its settings
 	Clears     bool                 // one clears them
+	Resend     bool                 // what the other slot holds has failed on it
 	Restarts   int                  // until it runs an image of its path; 0: as its dialect says
 	Interlocks []firmware.Interlock // of the images of its path, forth
 	Renamed    map[string]string    // settings that they call otherwise, by path

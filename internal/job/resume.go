@@ -135,7 +135,11 @@ func (w *worker) legOf(e Effect) leg {
 	hop := w.row.Path[e.Hop]
 	switch {
 	case e.Direction != Back:
-		return forward(e.Hop, hop)
+		l := forward(e.Hop, hop)
+		if e.SHA256 == "" && e.Step != Parked && e.Step != Checking { // the other slot held it
+			l.image = order.Image{}
+		}
+		return l
 	case e.SHA256 == "": // by its other slot
 		return leg{hop: e.Hop, component: hop.Component, from: hop.To, to: hop.From, direction: Back}
 	}

@@ -297,3 +297,22 @@ func TestSettingsComeBeforeTheVerdict(t *testing.T) {
 		})
 	}
 }
+
+// A slot that holds the target is switched to, and nothing is written; one whose version has failed
+// on the device before is not trusted.
+func TestASlotThatHoldsTheTarget(t *testing.T) {
+	devices := troupe{"top": {slots: true, idle: "2.0"}, "basin": {slots: true, idle: "2.0"},
+		"weir": {slots: true, idle: "2.0", back: sick}}
+	bubble(t, devices, func(t *testing.T, n *night) {
+		failed := n.known["basin"]
+		failed.Resend = true
+		n.known["basin"] = failed
+		s := n.run(t, order.Order{Devices: []order.Device{slotted("top"), slotted("basin"),
+			slotted("weir")}})
+		assert.Equal(t, map[string]string{"top": "done 2.0", "basin": "done 2.0",
+			"weir": "returned 1.0"}, ends(s))
+		for name, want := range map[string][]int{"top": {0, 1}, "basin": {1, 0}, "weir": {0, 2}} {
+			assert.Equal(t, want, []int{devices[name].attempts, devices[name].switches}, name)
+		}
+	})
+}

@@ -164,6 +164,7 @@ func (w *worker) forward(ctx, until context.Context, legs []leg) (*Reason, error
 			w.facts.Declined = true
 			return &Reason{Why: CannotStage}, nil
 		}
+		l = w.bySlot(until, l)
 		failed, err := w.put(ctx, until, l)
 		switch {
 		case err != nil:
@@ -359,6 +360,25 @@ func (w *worker) remaining(r device.Reading) (legs []leg, strange *Reason) {
 		}
 	}
 	return legs, strange
+}
+
+// bySlot returns the leg as a switch if the other slot holds its version already: what is there
+// need not be written again. A slot whose version has failed on this device is not trusted, and an
+// interlock is left to the transfer, which reports it.
+func (w *worker) bySlot(ctx context.Context, l leg) leg {
+	hop := w.row.Path[l.hop]
+	if !hop.Slots || w.row.Again || w.known.Resend || w.job.plan.Order.Stage ||
+		!w.same(w.last.Idle[l.component], l.to) {
+		return l
+	}
+	update, err := w.session.Update(l.component)
+	if err == nil {
+		err = update.Interlock(ctx)
+	}
+	if err == nil {
+		l.image = order.Image{}
+	}
+	return l
 }
 
 // after returns the legs that follow a hop that was carried out.

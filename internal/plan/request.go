@@ -175,7 +175,10 @@ func (w *Site) Job(o order.Order) job.Plan {
 	patience := map[string]firmware.Patience{} // as the manifests of a device's images say
 	alters := map[string]bool{}                // one of those clears or converts its settings
 	clears := map[string]bool{}
-	restarts := map[string]int{}
+	restarts, failed := map[string]int{}, map[string]bool{}
+	for _, r := range w.MainRows() {
+		failed[r.ID] = r.FailedIn != ""
+	}
 	interlocks, renamed := map[string][]firmware.Interlock{}, map[string]map[string]string{}
 	take := func(id string, i *order.Image) {
 		if i == nil {
@@ -207,6 +210,7 @@ func (w *Site) Job(o order.Order) job.Plan {
 			plan.Devices[d.ID] = job.Known{Device: d, Versions: w.Matcher().Order(d),
 				Alters:     alters[d.ID],
 				Clears:     clears[d.ID],
+				Resend:     failed[d.ID],
 				Restarts:   restarts[d.ID],
 				Interlocks: interlocks[d.ID], Renamed: renamed[d.ID],
 				Patience: patience[d.ID].Over(w.Families.Of(d.Vendor, d.Model).Patience)}
