@@ -120,6 +120,9 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		return nil
 	}
 	as.PlainBasic = plain
+	if t.record != "" && t.settings {
+		return usage("--settings is not recorded: leave it or --record out")
+	}
 	if t.record != "" {
 		if err := notThere(t.record); err != nil {
 			return err
@@ -129,9 +132,8 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	recorder := d.Recorder(at, as, func(seen scripted.Seen) { a.tellSeen(s, seen) })
 	r, children, err := recorder.First(ctx)
 	if err == nil {
-		a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is a %s %s, serial number %s, and runs %s.",
-			where, r.Vendor,
-			r.Model, cmp.Or(r.Serial, "not told"), r.Version)))
+		a.say("%s", s.Paint(view.Good, fmt.Sprintf("\n%s is %s %s, serial number %s, and runs %s.",
+			where, words.An(r.Vendor), r.Model, cmp.Or(r.Serial, "not told"), r.Version)))
 	} else {
 		err = fmt.Errorf("%s %w", where, err)
 	}

@@ -71,3 +71,11 @@ func Fill(text, indent string, width int) string {
 	}
 	return b.String()
 }
+
+// An puts the article before a word.
+func An(word string) string {
+	if word != "" && strings.ContainsRune("AEIOUaeiou", rune(word[0])) {
+		return "an " + word
+	}
+	return "a " + word
+}

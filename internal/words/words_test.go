@@ -17,3 +17,9 @@ func TestWordsForNumbers(t *testing.T) {
 	assert.Equal(t, "1:02:33", words.Clock(3753*time.Second))
 	assert.Equal(t, "1 device", words.Plural(1, "device"))
 }
+
+func TestAn(t *testing.T) {
+	for word, want := range map[string]string{"Osmere": "an Osmere", "Tollgarth": "a Tollgarth", "": "a "} {
+		assert.Equal(t, want, words.An(word))
+	}
+}

@@ -109,7 +109,7 @@ func (s *session) enterBy(ctx context.Context) error {
 		return err
 	}
 	h.lend(s, h.parent.program.Login)
-	s.in, s.stage, s.logins = true, within, h.parent.logins
+	s.in, s.stage, s.served, s.logins = true, within, false, h.parent.logins
 	return nil
 }
 

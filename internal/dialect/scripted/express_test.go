@@ -408,3 +408,40 @@ func TestTheImageIsKnownBeforeItsFirstByte(t *testing.T) {
 	require.NoError(t, u.Transfer(t.Context(), image, func(int64) {}))
 	assert.Equal(t, raw, o.got.Bytes())
 }
+
+// A session that has ended is opened once more, also where the device forbids then, or redirects to
+// its login; what a new session is forbidden, too, is forbidden.
+func TestASessionThatEndsWithoutAWord(t *testing.T) {
+	for _, status := range []int{http.StatusForbidden, http.StatusSeeOther} {
+		o := newOdd("1.0")
+		token, forbids := "", false
+		o.HandleFunc("POST /in", func(w http.ResponseWriter, _ *http.Request) {
+			o.logins++
+			token = fmt.Sprint("t", o.logins)
+			_, _ = fmt.Fprintf(w, `{"t": %q}`, token)
+		})
+		o.HandleFunc("GET /state", func(w http.ResponseWriter, r *http.Request) {
+			if forbids || r.Header.Get("X-Token") != token {
+				w.Header().Set("Location", "/login")
+				w.WriteHeader(status)
+				return
+			}
+			_, _ = io.WriteString(w, `{"v": "1.0"}`)
+		})
+		s := o.session(t, "wire: {header: {X-Token: $t}}\nlogin:\n  - post: /in\n    take: {t: $.t}\n"+
+			"read:\n  - get: /state\n    take: {version: $.v}\n")
+		_, err := s.Read(t.Context())
+		require.NoError(t, err)
+		token = "" // it restarted, or was idle for long
+		_, err = s.Read(t.Context())
+		require.NoError(t, err, status)
+		assert.Equal(t, 2, o.logins)
+		forbids = true
+		_, err = s.Read(t.Context())
+		require.Error(t, err)
+		assert.Equal(t, 3, o.logins, "one new login, and no more")
+		_, err = s.Read(t.Context())
+		require.Error(t, err)
+		assert.Equal(t, 3, o.logins, "a session that has not served yet has not ended")
+	}
+}

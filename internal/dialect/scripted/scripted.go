@@ -148,6 +148,7 @@ type session struct {
 	known    device.Reading        // the last reading
 	v        family.Values
 	in       bool // the login's steps have been taken
+	served   bool // a step was answered since then
 	lost     bool // of a child's: the login that it was lent is
 	// so often they were; of a child's, when it was lent what they took
 	logins int
@@ -267,7 +268,7 @@ func (s *session) enter(ctx context.Context) error {
 	if s.hub != nil {
 		return s.enterBy(ctx)
 	}
-	s.stage = loggingIn
+	s.stage, s.served = loggingIn, false
 	s.forget(s.program.Login)
 	if err := s.take(ctx, s.program.Login); err != nil {
 		return err

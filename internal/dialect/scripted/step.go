@@ -113,6 +113,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		case word != family.OK:
 			return meaning(word, says)
 		}
+		s.served = s.served || s.stage == within
 		err = s.taken(step, a)
 		s.show(step, f, a, err)
 		if err != nil {
@@ -138,6 +139,9 @@ func (s *session) once(ctx context.Context, word family.Word, a family.Answer, t
 	case word == family.LoginLost && s.stage == within && !try.renewed:
 		s.in, s.lost, try.renewed = false, true, true
 		return true, s.enter(ctx)
+	case s.expired(word, a) && !try.renewed:
+		s.in, s.lost, try.renewed = false, true, true
+		return true, s.enter(ctx)
 	case word == family.NoRight && !try.renewed && s.outdated():
 		try.renewed = true // it was asked with what does not count any more
 		return true, nil
@@ -148,6 +152,14 @@ func (s *session) once(ctx context.Context, word family.Word, a family.Answer, t
 		return true, s.sleep(ctx, retryAfter(a, try.until))
 	}
 	return false, nil
+}
+
+// expired reports whether an answer may be that of a session that has ended, although it does not
+// say so: some devices forbid then, or redirect to their login. Only a session that has served
+// before can have ended; if a new one gets the same answer, that counts.
+func (s *session) expired(word family.Word, a family.Answer) bool {
+	return s.served && s.stage == within && len(s.program.Login) > 0 &&
+		(word == family.NoRight || word == family.Refused && a.Status/100 == 3)
 }
 
 // taken stores the values that a step extracts from an answer.
