@@ -107,7 +107,7 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	if err != nil {
 		return err
 	}
-	at, as, leave, err := a.reach(ctx, d, where)
+	d, at, as, leave, err := a.reach(ctx, d, where)
 	defer leave()
 	if err != nil {
 		return err
@@ -120,9 +120,6 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 		return nil
 	}
 	as.PlainBasic = plain
-	if t.record != "" && t.settings {
-		return usage("--settings is not recorded: leave it or --record out")
-	}
 	if t.record != "" {
 		if err := notThere(t.record); err != nil {
 			return err
@@ -189,9 +186,9 @@ func writeRecording(file string, r scripted.Recording) error {
 // reach is how to talk to what a person has named: a known device of the site, which must still be
 // the same, and which no job and no other command works on, or an address. The site stays open, and
 // the device taken, until leave is called.
-func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at dialect.At,
-	as login.Credential, leave func(), err error) {
-	leave = func() {}
+func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (of scripted.Dialect,
+	at dialect.At, as login.Credential, leave func(), err error) {
+	of, leave = d, func() {}
 	e := device.Endpoint{Dialect: d.About().Name, Address: where}
 	if u, err := url.Parse(where); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		e.Scheme, e.Address = strings.TrimSuffix(u.Scheme, "http"), u.Host
@@ -200,36 +197,42 @@ func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (at d
 	if _, err := a.siteDir(); err != nil {
 		e = found(ctx, d, e, named)
 		as, _, err = a.login()
-		return dialect.At{Endpoint: e}, as, leave, err
+		return of, dialect.At{Endpoint: e}, as, leave, err
 	}
 	w, err := a.openSite()
 	if err != nil {
-		return at, as, leave, err
+		return of, at, as, leave, err
 	}
 	leave = w.Close
 	x, err := a.access(w)
 	if err != nil {
-		return at, as, leave, err
+		return of, at, as, leave, err
 	}
 	_, known, unknown := w.Device(where)
 	if unknown == nil {
 		release, err := job.Lease(w.Ledger, known)
 		if err != nil {
-			return at, as, leave, refused("%w", err)
+			return of, at, as, leave, refused("%w", err)
+		}
+		if known.Through != "" {
+			if !d.HasChildren() {
+				return of, at, as, leave, usage("%s is a child, and the family has no children:", known.Name)
+			}
+			of = d.Children(0)
 		}
 		leave = func() { release(); w.Close() }
 	} else {
 		known = device.Device{Endpoint: found(ctx, d, e, named)}
 	}
-	known.Dialect = d.About().Name
+	known.Dialect = of.About().Name
 	at, as, ok := x.Contact(known)
 	if !ok { // a person has named the device: then one that is given for all will do
 		as, _, err = a.login()
 	}
 	if err == nil && unknown == nil { // before a password leaves
-		err = dialect.VerifyIdentity(ctx, d, at, known.Identity)
+		err = dialect.VerifyIdentity(ctx, of, at, known.Identity)
 	}
-	return at, as, leave, err
+	return of, at, as, leave, err
 }
 
 // lookWithin is how long a port that may be a device's is waited for.
@@ -388,7 +391,11 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 	}
 	failed := 0
 	for _, name := range recordings {
+		of := d
 		r, err := scripted.ReadRecording(name)
+		if r.Unit != "" && d.HasChildren() {
+			of = d.Children(0)
+		}
 		if errors.Is(err, scripted.ErrNoRecording) {
 			return usage("%w; make one with: catena family try %s ADDRESS --record FILE", err,
 				advice.Quoted(file))
@@ -396,7 +403,7 @@ func (a *app) familyTest(ctx context.Context, file string, recordings []string) 
 		if err != nil {
 			return usage("%w", err)
 		}
-		different := d.Replay(ctx, r)
+		different := of.Replay(ctx, r)
 		if len(different) == 0 {
 			a.say("%s: as recorded, %s.", name, words.Plural(len(r.Exchanges), "exchange"))
 			continue

@@ -74,7 +74,12 @@ func (s *session) join(of Dialect) func() (*hub, error) {
 		if s.part == nil {
 			m := s.at.Parent.Shared
 			joined = m.Acquire(func() dialect.Shared {
-				return &hub{behind: s.program.ParentRoute, parent: of.open(s.at.Parent.At, s.at.Parent.As),
+				parent := of.open(s.at.Parent.At, s.at.Parent.As)
+				if s.recorded || s.replayed != nil { // what goes to the parent is the child's
+					parent.recorded, parent.watch, parent.through = s.recorded, s.watch, s.through
+					parent.replayed = s.replayed
+				}
+				return &hub{behind: s.program.ParentRoute, parent: parent,
 					stored: map[string]int{}, told: map[string]family.Values{}}
 			}).(*hub)
 			s.part = m.Release

@@ -1,21 +1,30 @@
 package scripted_test
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/dialecttest"
 	"catena/internal/dialect/scripted"
+	"catena/internal/dialect/simtest"
 	"catena/internal/family"
 	"catena/internal/login"
+	"catena/internal/sim"
+	"catena/internal/sim/standin"
 )
 
 // behind opens sessions with children of a server, which share one at their parent.
@@ -161,4 +170,54 @@ components:
 	require.NoError(t, err)
 	assert.Equal(t, 3, lens.Traits().Restarts)
 	require.ErrorContains(t, lens.Interlock(t.Context()), "Its heater is off.")
+}
+
+// What is done with a child goes to its parent, and is recorded without its secrets: it replays, and
+// so do settings that were written back.
+func TestAChildIsRecorded(t *testing.T) {
+	units := []sim.ChildDevice{{Name: "unit-1", Model: "TU-1", Serial: "TU-101", Version: "1.0"}}
+	family := simtest.Family("tollgarth-controllers")
+	s := simtest.Subject(t, family, "Tollgarth",
+		sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1", Children: units}, "")
+	at := s.Start(t, dialecttest.Faults{})
+	parent := family.Open(at, s.Login)
+	kids, err := parent.Children(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, parent.Close(t.Context()))
+	_, child := simtest.Child("tollgarth-controllers", s.Login)(at, kids[0])
+	d := family.(scripted.Dialect).Children(0)
+	r := d.Recorder(child, s.Login, nil)
+	_, _, err = r.First(t.Context())
+	require.NoError(t, err)
+	var image bytes.Buffer
+	require.NoError(t, standin.Image(&image, "Tollgarth", []string{"TU-1"}, "", "2.0", 40_000))
+	began := time.Now()
+	now, err := r.Bring(t.Context(), r, "main", dialect.Image{ReaderAt: bytes.NewReader(image.Bytes()),
+		Size: int64(image.Len()), SHA256: fmt.Sprintf("%x", sha256.Sum256(image.Bytes()))}, func() bool {
+		time.Sleep(100 * time.Millisecond)
+		return time.Since(began) < time.Minute
+	})
+	require.NoError(t, err)
+	assert.Equal(t, "2.0", now.Version)
+	require.NoError(t, r.Close(t.Context()))
+	raw, err := json.Marshal(r.Recording())
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), simtest.Password)
+	assert.NotRegexp(t, `Bearer \w`, string(raw), "the parent's token is a secret, too")
+	var again scripted.Recording
+	require.NoError(t, json.Unmarshal(raw, &again))
+	assert.Equal(t, "TU-101", again.Unit)
+	assert.Empty(t, d.Replay(t.Context(), again))
+	again.Exchanges[3].Sent += "x"
+	assert.NotEmpty(t, d.Replay(t.Context(), again))
+
+	drives := simtest.Family("harrow-dene-drives").(scripted.Dialect)
+	drive := simtest.Subject(t, drives, "Harrow & Dene", sim.Device{Kind: "drive", Model: "HD-7"}, "")
+	r = drives.Recorder(drive.Start(t, dialecttest.Faults{}), drive.Login, nil)
+	_, _, err = r.First(t.Context())
+	require.NoError(t, err)
+	own, carried := r.WriteBack(t.Context(), func(bool) bool { return false })
+	require.NoError(t, errors.Join(own, carried))
+	require.NoError(t, r.Close(t.Context()))
+	assert.Empty(t, drives.Replay(t.Context(), r.Recording()))
 }

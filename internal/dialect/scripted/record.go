@@ -25,12 +25,15 @@ import (
 type Recording struct {
 	Recording int            `json:"recording"` // of the format; always 1
 	Family    string         `json:"family"`
+	Unit      string         `json:"unit,omitempty"` // which child it is, of one
 	Protocol  string         `json:"protocol"`
 	Secure    bool           `json:"secure"` // it was over TLS
 	Exchanges []Exchange     `json:"exchanges"`
 	Reading   device.Reading `json:"reading"` // the device as it was read
 	// those that it told of then; null: its family has none
-	Children []device.Child  `json:"children"`
+	Children []device.Child `json:"children"`
+	// Settings says that its settings and carried values were written back before that.
+	Settings bool            `json:"settings,omitempty"`
 	Update   *RecordedUpdate `json:"update,omitempty"` // where it was sent an image
 }
 
@@ -82,6 +85,7 @@ type Recorder struct {
 	tape  *tape
 	was   device.Reading
 	kids  []device.Child
+	wrote bool // its settings, and its carried values, were written back
 	after *RecordedUpdate
 }
 
@@ -133,8 +137,9 @@ func (r *Recorder) Bring(ctx context.Context, as dialect.Session, component stri
 
 // Recording returns the recording so far.
 func (r *Recorder) Recording() Recording {
-	return Recording{Recording: 1, Family: r.family.Name, Protocol: r.program.Protocol,
-		Secure: r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids,
+	return Recording{Recording: 1, Family: r.family.Name, Unit: r.at.Unit, Settings: r.wrote,
+		Protocol: r.program.Protocol,
+		Secure:   r.at.Secure(), Exchanges: r.tape.blanked(), Reading: r.was, Children: r.kids,
 		Update: r.after}
 }
 
@@ -348,6 +353,9 @@ func (d Dialect) Replay(ctx context.Context, r Recording) []Difference {
 		kids, err = s.Children(ctx)
 		different = compare(kids, r.Children, "its children are read as")
 	}
+	if err == nil && len(different) == 0 && r.Settings {
+		err = s.replaySettings(ctx, played)
+	}
 	if err == nil && len(different) == 0 && r.Update != nil {
 		size := int64(r.Update.Image.Size)
 		got, err = bring(ctx, s, r.Update.Component, dialect.Image{ReaderAt: nothing{}, Size: size,
@@ -378,6 +386,11 @@ func (d Dialect) recorded(r Recording, answers carrier) *session {
 	at.Ask = func(context.Context, string, bool) error { return nil }
 	if r.Secure {
 		at.Scheme = "https"
+	}
+	if d.parent != nil {
+		at.Unit = r.Unit
+		at.Parent = &dialect.Parent{Shared: &dialect.SharedSession{}, Contact: dialect.Contact{At: at}}
+		at.Parent.As = (&session{family: d.family, program: d.family.Program}).blankLogin()
 	}
 	s := d.open(at, login.Credential{})
 	s.as = s.blankLogin()

@@ -2,12 +2,15 @@ package scripted
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/settings"
 )
 
 // Rest shows every step that a trial has not sent, filled in with what is known, and whether the
@@ -22,7 +25,7 @@ func (r *Recorder) Rest(sent bool) error {
 	if sent {
 		taken = append(taken, "update", "restart")
 	}
-	if r.family.Children != nil { // First has listed them
+	if r.family.Children != nil || r.program.ParentRoute != nil { // First has listed them
 		taken = append(taken, "children: list")
 	}
 	first := r.rest("", r.program, r.v, taken)
@@ -127,9 +130,46 @@ func (r *Recorder) showAs(stage string, step *family.Step, f family.Filled, err 
 // WriteBack reads the settings and the carried values of a device on a bench and writes them back
 // unchanged. wait is that of dialect.RestoreSettings. Its errors are device.ErrUnsupported where
 // the family has none, dialect.ErrNotTaken, and the device's.
-func (r *Recorder) WriteBack(ctx context.Context, wait func(accepted bool) bool) (settings,
+func (r *Recorder) WriteBack(ctx context.Context, wait func(accepted bool) bool) (own,
 	carried error) {
+	r.wrote = true
 	return r.settingsBack(ctx, wait), r.carriedBack(ctx)
+}
+
+// replaySettings does what WriteBack did when it was recorded: what is secret in the settings is
+// not there any more, so they are not compared.
+func (s *session) replaySettings(ctx context.Context, played *replay) error {
+	err := s.replayRestore(ctx, played)
+	if err == nil || errors.Is(err, device.ErrUnsupported) {
+		err = s.carriedBack(ctx)
+	}
+	if errors.Is(err, device.ErrUnsupported) {
+		return nil
+	}
+	return err
+}
+
+// replayRestore is dialect.RestoreSettings, without what compares.
+func (s *session) replayRestore(ctx context.Context, played *replay) error {
+	of, err := s.Settings()
+	if err != nil {
+		return err
+	}
+	raw, err := of.Save(ctx)
+	if err == nil {
+		err = of.Restore(ctx, raw)
+	}
+	for err == nil && played.wrong == nil && ctx.Err() == nil {
+		r, away := s.Read(ctx)
+		if away != nil || s.Healthy(ctx, r) != nil {
+			continue
+		}
+		if of.Format() != settings.Opaque {
+			_, err = of.Save(ctx)
+		}
+		break
+	}
+	return err
 }
 
 func (r *Recorder) settingsBack(ctx context.Context, wait func(bool) bool) error {
@@ -149,8 +189,8 @@ func (r *Recorder) settingsBack(ctx context.Context, wait func(bool) bool) error
 	}, wait)
 }
 
-func (r *Recorder) carriedBack(ctx context.Context) error {
-	carry, err := r.Carry()
+func (s *session) carriedBack(ctx context.Context) error {
+	carry, err := s.Carry()
 	if err != nil {
 		return err
 	}

@@ -45,6 +45,9 @@ func (d Dialect) Children(rank int) Dialect {
 	return Dialect{family: *d.family.Children, rank: rank, parent: &d}
 }
 
+// HasChildren reports whether the devices of the family may have children.
+func (d Dialect) HasChildren() bool { return d.family.Children != nil }
+
 // Secrets are the names of the secrets that the family requires besides user and password.
 func (d Dialect) Secrets() (names []string) {
 	for _, s := range d.family.Program.Secrets {

@@ -131,6 +131,11 @@ func (s *session) secrets() map[string]string {
 	for name, value := range loginValues(s.as) {
 		add("login."+name, value)
 	}
+	if s.part != nil { // what a child was lent is its parent's
+		if h, err := s.hub(); err == nil {
+			maps.Copy(out, h.parent.secrets())
+		}
+	}
 	if try, _ := s.v["try"].(string); s.replayed == nil {
 		add("try", try) // it is not a secret, and another one each time
 	}

@@ -75,10 +75,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 		}
 		return s.askPerson(ctx, step, f.Command)
 	}
-	try := &attempts{until: time.Now().Add(againWithin)}
-	if step.Within > 0 {
-		try.until = time.Now().Add(step.Within)
-	}
+	try := &attempts{until: time.Now().Add(cmp.Or(step.Within, againWithin))}
 	for {
 		f, a, err := s.send(ctx, step, image)
 		if err != nil {
