@@ -14,6 +14,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/dialect/draft"
 	"catena/internal/family"
+	"catena/internal/login"
 	"catena/internal/workspace"
 )
 
@@ -199,7 +200,9 @@ func (a *app) familyDraftCmd() *cobra.Command {
 		Long: `Query a device without a login over HTTP, HTTPS, SSH and SNMP (community public),
 and print a draft of a family file for it. What the device showed becomes comments; what only you
 can know is marked FILL-IN, and listed. Nothing on the device is changed. Redirect the draft into a
-file, complete it, and try it: catena family try. DEVICE is an address, or a device of the site.`,
+file, complete it, and try it: catena family try. DEVICE is an address, or a device of the site. With
+CATENA_LOGIN it also logs in over SSH, to see whether the device accepts commands or only has a
+shell.`,
 		Example: "  catena family draft 10.20.4.101 > families/new.yaml\n  catena family draft " +
 			"10.20.4.101:8080\n  catena family draft gate-1 --record gate-1.json",
 		Args: exactly(1, "a device or an address"),
@@ -230,7 +233,14 @@ func (a *app) familyDraft(ctx context.Context, where, record string) error {
 			addresses = []string{d.Address, d.Host()}
 		}
 	}
-	text, answered, err := draft.Of(ctx, addresses...)
+	var as login.Credential
+	if a.getenv("CATENA_LOGIN") != "" {
+		var err error
+		if as, _, err = a.login(); err != nil {
+			return err
+		}
+	}
+	text, answered, err := draft.Of(ctx, as, addresses...)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package wire
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io"
 	"regexp"
 	"sync"
@@ -56,12 +57,37 @@ func (s *SSH) Terminal(ctx context.Context, style TerminalStyle) (*Terminal, err
 		return nil, device.Because(device.Unsupported, "it starts no shell over SSH")
 	}
 	go func() { t.screen.ended(session.Wait()) }()
-	if _, err := t.await(ctx, nil, nil); err != nil {
+	if printed, err := t.await(ctx, nil, nil); err != nil {
 		t.Close()
-		return nil, err
+		return nil, &unprompted{string(printed), err}
 	}
 	return t, nil
 }
+
+// Peek starts a shell, and returns what it prints in a while without being asked. Its error is that
+// of Terminal.
+func (s *SSH) Peek(ctx context.Context, while time.Duration) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, while)
+	defer cancel()
+	printed := ""
+	t, err := s.Terminal(ctx, TerminalStyle{Prompt: regexp.MustCompile(`$.`)}) // it never comes
+	if t != nil {
+		t.Close()
+	}
+	var none *unprompted
+	if errors.As(err, &none) {
+		printed, err = none.printed, nil
+	}
+	return printed, err
+}
+
+// unprompted is the error of a shell that was started, and printed no prompt.
+type unprompted struct {
+	printed string
+	error
+}
+
+func (u *unprompted) Unwrap() error { return u.error }
 
 // Close ends the shell.
 func (t *Terminal) Close() { _ = t.session.Close() }

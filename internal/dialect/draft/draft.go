@@ -33,17 +33,26 @@ type shown struct {
 	lines    []string          // as comments
 	reading  device.Reading    // as far as it told
 	steps    string            // of the draft
+	terminal string            // of the draft, where it has only a shell
 	missing  []string          // what only a person can add to the steps
 	answer   scripted.Exchange // as a recording has it
 }
 
 // Of returns the draft of a family file for a device, and what it answered over the protocol of the
-// draft. It is looked for at each address, a host with or without a port, until it answers. The
-// error says that it shows nothing.
-func Of(ctx context.Context, addresses ...string) (string, scripted.Recording, error) {
+// draft. It is looked for at each address, a host with or without a port, until it answers. as is a
+// login that a person gave for it, which shows whether SSH accepts commands; the zero Credential:
+// there is none. The error says that the device shows nothing.
+func Of(ctx context.Context, as login.Credential, addresses ...string) (string, scripted.Recording,
+	error) {
 	var all []shown
 	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftHTTP,
-		draftHTTPS, draftSSH} {
+		draftHTTPS, func(ctx context.Context, where string) (shown, bool) {
+			s, ok := draftSSH(ctx, where)
+			if ok && as.User != "" {
+				s.shell(ctx, wire.AtPort(where, "22"), as)
+			}
+			return s, ok
+		}} {
 		for _, where := range addresses {
 			if s, ok := look(ctx, where); ok {
 				all = append(all, s)
@@ -101,7 +110,7 @@ func write(where string, all []shown) string {
 	if best.port != "" && !slices.Contains(usual[best.protocol], best.port) {
 		fmt.Fprintf(&b, "ports: [%s]\n", best.port)
 	}
-	b.WriteString(best.steps)
+	b.WriteString(best.terminal + best.steps)
 	return b.String()
 }
 
@@ -294,6 +303,34 @@ read:
 #   - run: reboot
 #     gone: true
 `}, true
+}
+
+// peekFor is how long a shell may take for its prompt.
+const peekFor = 3 * time.Second
+
+// shell looks whether the device has only a shell, and what its prompt is. What it is asked to run,
+// exit, changes nothing.
+func (s *shown) shell(ctx context.Context, address string, as login.Credential) {
+	conn, err := wire.DialSSH(ctx, address, as, nil)
+	if err != nil {
+		s.lines = append(s.lines, "ssh: the login: "+err.Error())
+		return
+	}
+	defer conn.Close()
+	if _, _, err = conn.Run(ctx, "exit", nil, nil); !errors.Is(err, device.ErrRefused) {
+		s.lines = append(s.lines, "ssh: it accepts commands")
+		return
+	}
+	printed, err := conn.Peek(ctx, peekFor)
+	if err != nil {
+		s.lines = append(s.lines, "ssh: it accepts no commands, and starts no shell")
+		return
+	}
+	lines := strings.Split(strings.TrimRight(printed, "\n"), "\n")
+	prompt := text.Clean(lines[len(lines)-1])
+	s.lines = append(s.lines, "ssh: it accepts no commands, and starts a shell, which prints "+prompt)
+	s.terminal = "terminal: {prompt: '^" + strings.ReplaceAll(regexp.QuoteMeta(prompt), "'", "''") + " ?$'}\n"
+	s.missing = append(s.missing, "terminal: the prompt of every such device and mode, and pages: if it has any")
 }
 
 func draftSNMP(ctx context.Context, where string) (shown, bool) {
