@@ -9,10 +9,8 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"time"
 
@@ -26,8 +24,7 @@ import (
 	"catena/internal/dialect/scripted"
 	"catena/internal/firmware"
 	"catena/internal/job"
-	"catena/internal/login"
-	"catena/internal/wire"
+	"catena/internal/plan"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -107,11 +104,12 @@ func (a *app) familyTry(ctx context.Context, t trial, file, where string) error 
 	if err != nil {
 		return err
 	}
-	d, at, as, leave, err := a.reach(ctx, d, where)
+	reached, leave, err := a.reach(ctx, d, where)
 	defer leave()
 	if err != nil {
 		return err
 	}
+	d, at, as := reached.Dialect, reached.At, reached.As
 	as.Secrets = a.givenSecrets(d, as.Secrets)
 	at.Ask = func(_ context.Context, what string, _ bool) error {
 		if err := a.confirm("It asks: " + what + ". Is it done?"); err != nil {
@@ -183,88 +181,40 @@ func writeRecording(file string, r scripted.Recording) error {
 	})
 }
 
-// reach is how to talk to what a person has named: a known device of the site, which must still be
-// the same, and which no job and no other command works on, or an address. The site stays open, and
-// the device taken, until leave is called.
-func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (of scripted.Dialect,
-	at dialect.At, as login.Credential, leave func(), err error) {
-	of, leave = d, func() {}
-	e := device.Endpoint{Dialect: d.About().Name, Address: where}
-	if u, err := url.Parse(where); err == nil && (u.Scheme == "http" || u.Scheme == "https") {
-		e.Scheme, e.Address = strings.TrimSuffix(u.Scheme, "http"), u.Host
-	}
-	named := strings.Contains(where, "://")
+// reach is how to talk to what a person has named. The site stays open, and the device taken, until
+// leave is called.
+func (a *app) reach(ctx context.Context, d scripted.Dialect, where string) (t plan.Trial,
+	leave func(), err error) {
+	leave = func() {}
 	if _, err := a.siteDir(); err != nil {
-		e = found(ctx, d, e, named)
-		as, _, err = a.login()
-		return of, dialect.At{Endpoint: e}, as, leave, err
+		t.Dialect, t.At = d, dialect.At{Endpoint: d.Find(ctx, where)}
+		t.As, _, err = a.login()
+		return t, leave, err
 	}
 	w, err := a.openSite()
 	if err != nil {
-		return of, at, as, leave, err
+		return t, leave, err
 	}
-	leave = w.Close
 	x, err := a.access(w)
+	if err == nil {
+		t, err = w.Trial(ctx, x, d, where)
+	}
 	if err != nil {
-		return of, at, as, leave, err
-	}
-	_, known, unknown := w.Device(where)
-	if unknown == nil {
-		release, err := job.Lease(w.Ledger, known)
-		if err != nil {
-			return of, at, as, leave, refused("%w", err)
+		w.Close()
+		var busy *job.BusyError
+		switch {
+		case errors.As(err, &busy):
+			err = refused("%w", err)
+		case errors.Is(err, plan.ErrNoChildren):
+			err = usage("%s %w", where, err)
 		}
-		if known.Through != "" {
-			if !d.HasChildren() {
-				return of, at, as, leave, usage("%s is a child, and the family has no children:", known.Name)
-			}
-			of = d.Children(0)
-		}
-		leave = func() { release(); w.Close() }
-	} else {
-		known = device.Device{Endpoint: found(ctx, d, e, named)}
+		return t, leave, err
 	}
-	known.Dialect = of.About().Name
-	at, as, ok := x.Contact(known)
-	if !ok { // a person has named the device: then one that is given for all will do
-		as, _, err = a.login()
+	leave = func() { t.Close(); w.Close() }
+	if !t.Logged { // a person has named the device: then one that is given for all will do
+		t.As, _, err = a.login()
 	}
-	if err == nil && unknown == nil { // before a password leaves
-		err = dialect.VerifyIdentity(ctx, of, at, known.Identity)
-	}
-	return of, at, as, leave, err
-}
-
-// lookWithin is how long a port that may be a device's is waited for.
-const lookWithin = 3 * time.Second
-
-// found is where a device of a family answers, as a scan would find it: at the port that was named,
-// else at the first open one of the family's; over TLS where it speaks that. named: the protocol
-// was.
-func found(ctx context.Context, d scripted.Dialect, e device.Endpoint, named bool) device.Endpoint {
-	ports := d.About().Ports
-	if named {
-		ports = []uint16{80}
-		if e.Secure() {
-			ports[0] = 443
-		}
-	}
-	first := e
-	first.Address = wire.AtPort(e.Address, strconv.Itoa(int(ports[0])))
-	if named || d.About().Protocol != "http" {
-		return first
-	}
-	for _, port := range ports {
-		at := wire.AtPort(e.Address, strconv.Itoa(int(port)))
-		if open, secure := wire.Looks(ctx, at, lookWithin); open {
-			e.Address = at
-			if secure {
-				e.Scheme = "https"
-			}
-			return e
-		}
-	}
-	return first
+	return t, leave, errors.Join(err, t.Verify(ctx))
 }
 
 // tellSeen shows one exchange.
