@@ -90,7 +90,7 @@ func TestChildren(t *testing.T) {
 		FindStringSubmatch(said)
 	require.NotNil(t, m, said)
 	assert.Equal(t, []string{"2", "23", "2"}, m[1:4],
-		"the new one, and the older one; lamp-5, which fell back, got nothing on the way back: %s", said)
+		"the new one, and the older one; lamp-5, which fell back, got nothing during the rollback: %s", said)
 	logins, _ := strconv.Atoi(m[4])
 	assert.LessOrEqual(t, logins, 12, "one for all of them, and after each restart")
 	assert.Contains(t, said, "Writes interrupted: 0. Restarts over a transfer behind: 0.")

@@ -30,7 +30,7 @@ login: {user: keeper, password: quoin-and-sluice}
 pace: {answer: 60ms, write: 400ms, restart: 500ms, settle: 300ms}
 devices:
   - {name: cam-11, kind: camera, model: WX-40, hardware: B, serial: WX4-10011, version: 3.1.0, host: 11, faults: {rate: 400000}}
-  - {name: cam-21, kind: camera, model: WX-40, hardware: B, serial: WX4-10021, version: 3.1.0, host: 21, faults: {keeps_version: true, rate: 400000}}
+  - {name: cam-21, kind: camera, model: WX-40, hardware: B, serial: WX4-10021, version: 3.1.0, host: 21, faults: {sick: true, rate: 400000}}
   - {name: gate-1, kind: gate, model: TG-200, hardware: "2", serial: TG2-00101, version: K42, host: 101, faults: {rate: 400000}}
 images:
   - {maker: Wexcombe, models: [WX-40], version: 3.1.0, file: wx40_3.1.0.bin, bytes: 200000}

@@ -74,7 +74,7 @@ func TestSettingsAreNotSentIntoAWrite(t *testing.T) {
 		"a lost request": {writes{format: settings.KeyValue, lost: 1}, 1, nil},
 		"a lost request to one that is not well without them": {
 			writes{format: settings.KeyValue, lost: 1, needs: true}, 1, nil},
-		"a lost answer of one that is not well meanwhile": {writes{format: settings.KeyValue,
+		"a lost answer of one that is not well while it applies them": {writes{format: settings.KeyValue,
 			answerLost: 1, needs: true, applies: 4 * time.Minute}, 1, nil},
 		// No one can compare them: without an acceptance they are sent until there is one.
 		"opaque settings and a lost request": {writes{format: settings.Opaque, lost: 1}, 1, nil},

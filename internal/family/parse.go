@@ -515,12 +515,12 @@ func (p *parser) complete(root map[string]ast.Node) {
 }
 
 // tells reports whether steps can fail with a device that is not of the family: by an expectation,
-// an outcome, or a value that must be there. says: takes any text.
+// an outcome, or a value that must be there; says: only by a pattern.
 func tells(steps []*Step) bool {
 	return slices.ContainsFunc(steps, func(s *Step) bool {
 		return s.Expect != nil || len(s.Outcomes) > 0 || len(s.Objects) > 0 ||
 			slices.ContainsFunc(s.Take, func(t Take) bool {
-				return t.Name != "says" && !t.HasOr && !t.From.body && !t.From.status
+				return (t.Name != "says" || t.From.re != nil) && !t.HasOr && !t.From.body && !t.From.status
 			})
 	})
 }

@@ -895,7 +895,7 @@ func TestNightsThatFailed(t *testing.T) {
 		"a crash after a device that tells nothing had refused":  1795983298456281510,
 		"it starts in no time an image whose answer was lost":    1795985724719188189,
 		"an uplink is restarted while a device behind it hangs":  1796008648879143986,
-		"two lost answers look like a restart on the way back":   1796008718233273918,
+		"two lost answers look like a restart in a rollback":     1796008718233273918,
 		"settings are lost twice on the way":                     1796008541776075744,
 		"four requests to restart and the last probe are lost":   1795990170506775929,
 	} {

@@ -264,7 +264,7 @@ func TestSettingsComeBeforeTheVerdict(t *testing.T) {
 		"unhealthy without them": {&acted{needs: true, back: func(a *acted) {
 			a.config, a.sickFrom = "factory", time.Now()
 		}}, true, "done 2.0", 1},
-		"lost on the way back": {&acted{back: func(a *acted) {
+		"lost in the rollback": {&acted{back: func(a *acted) {
 			cleared(a)
 			a.sickFrom = time.Time{}
 			if a.version == "2.0" {

@@ -163,7 +163,7 @@ func TestACommandThatTellsItsProgress(t *testing.T) {
 				return !breaks
 			},
 		}
-		s := c.session(t, "update:\n  - run: begin\n    writes: true\n  - run: write\n"+
+		s := c.session(t, "update:\n  - run: prepare\n    writes: true\n  - run: write\n"+
 			"    progress: written (\\d+) %\nstate: {busy: last == \"busy\"}\n")
 		u, err := s.Update("main")
 		require.NoError(t, err)
