@@ -20,22 +20,28 @@ import (
 
 // flagSuggestions are what flags take, by their names.
 var flagSuggestions = map[string]suggest.Suggest{
-	"format": suggest.Fixed("table", "json", "csv"), "device": suggest.Devices, "model": suggest.Models,
+	"format": suggest.Fixed("table", "json", "csv"), "device": suggest.Devices,
+	"model": suggest.Models,
 	"group": suggest.Groups,
 	"job":   suggest.Jobs, "sort": suggest.Fields, "done": suggest.Devices, "skip": suggest.Devices,
 	"to":      suggest.Versions,
-	"adapter": suggest.Adapters, "via": suggest.Fixed(discover.Protocols...), "by": suggest.Fixed("model", "group"),
+	"adapter": suggest.Adapters, "via": suggest.Fixed(discover.Protocols...), "by": suggest.Fixed(
+		"model", "group"),
 	"start": suggest.Fixed("now", "window", "+1h"), "at": suggest.Devices,
 }
 
 // wordSuggestions are what commands take as words, by the commands' names.
 var wordSuggestions = map[string]suggest.Suggest{
-	"show": suggest.Devices, "name": suggest.Devices, "hold": suggest.Devices, "blink": suggest.Devices,
-	"list": suggest.Both(suggest.Groups, suggest.Devices), "match": suggest.Both(suggest.Groups, suggest.Devices),
+	"show": suggest.Devices, "name": suggest.Devices, "hold": suggest.Devices,
+	"blink": suggest.Devices,
+	"list":  suggest.Both(suggest.Groups, suggest.Devices), "match": suggest.Both(suggest.Groups,
+		suggest.Devices),
 	"login test": suggest.Devices, "login accept": suggest.Devices, "address set": suggest.Devices,
-	"flash": suggest.Both(suggest.Orders, suggest.Groups, suggest.Devices), "order new": suggest.Devices,
+	"flash":      suggest.Both(suggest.Orders, suggest.Groups, suggest.Devices),
+	"order new":  suggest.Devices,
 	"rollback":   suggest.Devices,
-	"order show": suggest.Both(suggest.Orders, suggest.Jobs), "order check": suggest.Both(suggest.Orders, suggest.Jobs),
+	"order show": suggest.Both(suggest.Orders, suggest.Jobs), "order check": suggest.Both(
+		suggest.Orders, suggest.Jobs),
 	"order sign": suggest.Orders,
 	"rehearse":   suggest.Both(suggest.Orders, suggest.Jobs), "pack": suggest.Orders,
 	"track": suggest.Jobs, "stop": suggest.Jobs, "resume": suggest.Jobs, "retry": suggest.Jobs,

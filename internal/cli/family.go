@@ -200,9 +200,9 @@ func (a *app) familyDraftCmd() *cobra.Command {
 		Long: `Query a device without a login over HTTP, HTTPS, SSH and SNMP (community public),
 and print a draft of a family file for it. What the device showed becomes comments; what only you
 can know is marked FILL-IN, and listed. Nothing on the device is changed. Redirect the draft into a
-file, complete it, and try it: catena family try. DEVICE is an address, or a device of the site. With
-CATENA_LOGIN it also logs in over SSH, to see whether the device accepts commands or only has a
-shell.`,
+file, complete it, and try it: catena family try. DEVICE is an address, or a device of the site.
+With CATENA_LOGIN it also logs in over SSH, to see whether the device accepts commands or only has
+a shell.`,
 		Example: "  catena family draft 10.20.4.101 > families/new.yaml\n  catena family draft " +
 			"10.20.4.101:8080\n  catena family draft gate-1 --record gate-1.json",
 		Args: exactly(1, "a device or an address"),

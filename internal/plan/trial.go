@@ -23,11 +23,13 @@ type Trial struct {
 }
 
 // ErrNoChildren is returned for a child that is tried with a family that has none.
-var ErrNoChildren = errors.New("is a child, and the family has no children:")
+var ErrNoChildren = errors.New("is a child, and the file says nothing of children")
 
-// Trial takes a device for a trial: a known one of the site, which no job and no other command works
-// on then, or an address. Its errors are a job.BusyError, ErrNoChildren, and those of the ledger.
-func (w *Site) Trial(ctx context.Context, x *contact.Access, d scripted.Dialect, where string) (Trial,
+// Trial takes a device for a trial: a known one of the site, which no job and no other command
+// works on then, or an address. Its errors are a job.BusyError, ErrNoChildren, and those of the
+// ledger.
+func (w *Site) Trial(ctx context.Context, x *contact.Access, d scripted.Dialect, where string) (
+	Trial,
 	error) {
 	t := Trial{Dialect: d, release: func() {}}
 	_, known, err := w.Device(where)

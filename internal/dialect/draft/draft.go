@@ -329,8 +329,10 @@ func (s *shown) shell(ctx context.Context, address string, as login.Credential) 
 	lines := strings.Split(strings.TrimRight(printed, "\n"), "\n")
 	prompt := text.Clean(lines[len(lines)-1])
 	s.lines = append(s.lines, "ssh: it accepts no commands, and starts a shell, which prints "+prompt)
-	s.terminal = "terminal: {prompt: '^" + strings.ReplaceAll(regexp.QuoteMeta(prompt), "'", "''") + " ?$'}\n"
-	s.missing = append(s.missing, "terminal: the prompt of every such device and mode, and pages: if it has any")
+	s.terminal = "terminal: {prompt: '^" + strings.ReplaceAll(regexp.QuoteMeta(prompt), "'", "''") +
+		" ?$'}\n"
+	s.missing = append(s.missing, "terminal: the prompt of every such device and mode, and pages: "+
+		"if it has any")
 }
 
 func draftSNMP(ctx context.Context, where string) (shown, bool) {

@@ -14,9 +14,9 @@ import (
 // lookWithin is how long a port that may be a device's is waited for.
 const lookWithin = 3 * time.Second
 
-// Find returns where a device of the family answers that a person has named by an address or a URL, as
-// a scan would find it: at the port that was named, else at the first open one of the family's, and
-// over TLS where that speaks it.
+// Find returns where a device of the family answers that a person has named by an address or a URL,
+// as a scan would find it: at the port that was named, else at the first open one of the family's,
+// and over TLS where that speaks it.
 func (d Dialect) Find(ctx context.Context, where string) device.Endpoint {
 	about := d.About()
 	e, ports := device.Endpoint{Dialect: about.Name, Address: where}, about.Ports
