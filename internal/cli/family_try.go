@@ -227,6 +227,9 @@ func (a *app) tellSeen(s view.Style, seen scripted.Seen) {
 	if seen.Unsent && seen.Err == nil {
 		state, paint = "not sent", view.Quiet
 	}
+	if seen.When != "" {
+		state += "; only when " + seen.When
+	}
 	status := ""
 	if seen.Status != 0 {
 		status = fmt.Sprintf(" %d", seen.Status)

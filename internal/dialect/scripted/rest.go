@@ -86,11 +86,7 @@ func (r *Recorder) rest(of string, g *family.Program, known family.Values, taken
 			if err != nil && first == nil {
 				first = err
 			}
-			if step.When != nil {
-				r.showAs(of+part.Key, step, f, err, "only when "+step.When.Source)
-			} else {
-				r.showAs(of+part.Key, step, f, err)
-			}
+			r.showAs(of+part.Key, step, f, err)
 		})
 	}
 	return first
@@ -109,8 +105,7 @@ func (r *Recorder) interlock(stage string, i family.Interlock) {
 }
 
 // showAs shows a step that is not sent.
-func (r *Recorder) showAs(stage string, step *family.Step, f family.Filled, err error,
-	notes ...string) {
+func (r *Recorder) showAs(stage string, step *family.Step, f family.Filled, err error) {
 	if r.watch == nil {
 		return
 	}
@@ -121,7 +116,9 @@ func (r *Recorder) showAs(stage string, step *family.Step, f family.Filled, err 
 		if step.Kind == family.Wait {
 			seen.Sent = append(seen.Sent, "wait "+step.Pause.String())
 		}
-		seen.Got = append(notes, seen.Got...)
+		if step.When != nil {
+			seen.When = step.When.Source
+		}
 		watch(seen)
 	}
 	r.show(step, f, family.Answer{}, err)

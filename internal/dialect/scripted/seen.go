@@ -23,7 +23,8 @@ type Seen struct {
 	Got    []string
 	Took   []string // name: value
 	Err    error
-	Unsent bool // it was only filled in
+	Unsent bool   // it was only filled in
+	When   string // the condition under which such a step is sent; empty: always
 }
 
 // maxSeen bounds the shown part of an answer.
