@@ -21,6 +21,7 @@ type Terminal struct {
 	in      io.Writer
 	screen  *screen
 	style   TerminalStyle
+	fresh   bool // nothing was typed yet
 }
 
 // TerminalStyle is how a device's shell looks.
@@ -33,6 +34,7 @@ type TerminalStyle struct {
 const (
 	promptStays = 80 * time.Millisecond
 	promptTicks = 20 * time.Millisecond
+	wakeAfter   = 3 * time.Second // a new shell that prints nothing is woken
 )
 
 // Terminal starts a shell and waits for its first prompt. Its error is a device.Unsupported where
@@ -46,7 +48,7 @@ func (s *SSH) Terminal(ctx context.Context, style TerminalStyle) (*Terminal, err
 	if err != nil {
 		return nil, cause(ctx, err)
 	}
-	t := &Terminal{session: session, in: in, screen: &screen{}, style: style}
+	t := &Terminal{session: session, in: in, screen: &screen{}, style: style, fresh: true}
 	session.Stdout, session.Stderr = t.screen, t.screen
 	err = session.RequestPty("dumb", 1000, 1000, ssh.TerminalModes{ssh.ECHO: 0})
 	if err == nil {
@@ -100,6 +102,7 @@ func (t *Terminal) Close() { _ = t.session.Close() }
 func (t *Terminal) Type(ctx context.Context, command string, prompts []Prompt,
 	seen func([]byte)) ([]byte, error) {
 	t.screen.clear()
+	t.fresh = false
 	if _, err := io.WriteString(t.in, command+"\r"); err != nil {
 		return nil, device.Because(device.NoAnswer, device.BrokenOff)
 	}
@@ -115,7 +118,7 @@ func (t *Terminal) Type(ctx context.Context, command string, prompts []Prompt,
 func (t *Terminal) await(ctx context.Context, prompts []Prompt, seen func([]byte)) ([]byte, error) {
 	tick := time.NewTicker(promptTicks)
 	defer tick.Stop()
-	answers := 0
+	answers, startedAt := 0, time.Now()
 	for {
 		now := t.screen.look()
 		if seen != nil {
@@ -124,6 +127,9 @@ func (t *Terminal) await(ctx context.Context, prompts []Prompt, seen func([]byte
 		switch page := -1; {
 		case now.err != nil:
 			return now.all, now.err
+		case len(now.all) == 0 && answers == 0 && t.fresh && time.Since(startedAt) > wakeAfter:
+			t.fresh = false // some print their prompt only once someone has typed
+			_, _ = io.WriteString(t.in, "\r")
 		case now.quiet >= promptStays && asks(t.style.Prompt, now.last):
 			return now.all[:len(now.all)-len(now.last)], nil
 		default:

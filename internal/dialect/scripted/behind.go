@@ -34,12 +34,18 @@ type hub struct {
 	told    map[string]family.Values // what the steps of store took of each, such as the parent's ID
 
 	refused error     // what the parent said to the newest login that it did not accept; nil: nothing
-	until   time.Time // the next login waits until then, where it is not the login that is wrong
+	until   time.Time // no login is tried again before then
+	wrong   int       // how often the login was wrong since it last worked
 }
 
-// refusedFor is how long a parent that has no room for a login, or rejects it for another reason of
-// its own, is not asked again by the next child.
-const refusedFor = time.Minute
+// How long a parent that did not accept a login is not asked again by the next child: one that has no
+// seat, or is starting, for a moment; one for which the login is wrong for longer, since a device
+// that is starting may say so wrongly, and the second time for longer than a job.
+const (
+	refusedFor = 10 * time.Second
+	wrongFor   = 2 * time.Minute
+	wrongAgain = 24 * time.Hour
+)
 
 // login logs in to the parent for a child. What the parent rejected once is not tried again for
 // each child: it would lock, or be full as before. h.mu is held.
@@ -50,11 +56,16 @@ func (h *hub) login(ctx context.Context) error {
 	err := h.parent.enter(ctx)
 	h.refused = nil
 	switch {
+	case err == nil:
+		h.wrong = 0
 	case errors.Is(err, device.ErrRefused):
 		h.refused, h.until = err, time.Now().Add(refusedFor)
 	case errors.Is(err, device.ErrLoginRefused), errors.Is(err, device.ErrNewPassword),
 		errors.Is(err, device.ErrNoRight):
-		h.refused, h.until = err, time.Now().Add(24*time.Hour) // longer than a job
+		h.refused, h.until = err, time.Now().Add(wrongFor)
+		if h.wrong++; h.wrong > 1 {
+			h.until = time.Now().Add(wrongAgain)
+		}
 	}
 	return err
 }
@@ -63,7 +74,6 @@ func (h *hub) login(ctx context.Context) error {
 func (h *hub) Leave(ctx context.Context) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	h.refused = nil
 	return h.parent.Close(ctx)
 }
 

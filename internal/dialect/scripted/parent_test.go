@@ -61,7 +61,9 @@ func TestAParentThatLetsNobodyIn(t *testing.T) {
 		})
 		open := o.behind(t, "login:\n  - post: /in\n    outcome: {409: "+answer+"}\n"+units)
 		for _, unit := range []string{"U-1", "U-2", "U-3"} {
-			_, err := open(unit).Read(t.Context())
+			s := open(unit)
+			_, err := s.Read(t.Context())
+			_ = s.Close(t.Context()) // a later session is one of the same parent
 			var cause *device.Cause
 			require.ErrorAs(t, err, &cause)
 			assert.Equal(t, problem, cause.Problem)
