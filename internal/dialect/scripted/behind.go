@@ -38,9 +38,9 @@ type hub struct {
 	wrong   int       // how often the login was wrong since it last worked
 }
 
-// How long a parent that did not accept a login is not asked again by the next child: one that has no
-// seat, or is starting, for a moment; one for which the login is wrong for longer, since a device
-// that is starting may say so wrongly, and the second time for longer than a job.
+// How long a parent that did not accept a login is not asked again by the next child: one that has
+// no seat, or is starting, for a moment; one for which the login is wrong for longer, since a
+// device that is starting may say so wrongly, and the second time for longer than a job.
 const (
 	refusedFor = 10 * time.Second
 	wrongFor   = 2 * time.Minute
