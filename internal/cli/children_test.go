@@ -320,3 +320,23 @@ leave:
 	catena(t, dir, "family", "try", family, "signals-1")
 	assert.Contains(t, stop(), "Writes interrupted: 0.")
 }
+
+// A parent with one seat, in a lockstep set with its children: no two sessions are open there at the
+// same time, neither while the set is checked, whoever goes first, nor afterwards.
+func TestAParentWithOneSeat(t *testing.T) {
+	t.Parallel()
+	dir, stop := patientSite(t, strings.Replace(signals(3, nil), "    children:",
+		"    seats: 1\n    children:", 1))
+	site := filepath.Join(dir, "site.yaml")
+	old, err := os.ReadFile(site)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(site, append(old,
+		"lockstep: [{name: junction, of: [signals-1, \"lamp-*\"]}]\n"...), 0o600))
+	for _, args := range [][]string{{"flash", "--all"}, {"rollback", "--job", "j1"}} {
+		out, err := command(dir, append(args, "--yes", "--accept", "all",
+			"--no-pilot")...).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Contains(t, string(out), ": 4 done")
+	}
+	assert.NotContains(t, stop(), "without a seat")
+}

@@ -147,6 +147,9 @@ func (a *app) tellCounts(s *sim.Site) {
 				"at most %d at once, %d logins)",
 				in.Name, c.Stores, installs, len(c.Installs), c.Most, in.Logins))
 		}
+		if in.Full > 0 {
+			writes = append(writes, fmt.Sprintf("%s without a seat %d times", in.Name, in.Full))
+		}
 		interrupted += in.Interrupted
 		overlaps += in.Overlaps
 	}

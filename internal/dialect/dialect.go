@@ -84,6 +84,17 @@ func (m *SharedSession) Release(ctx context.Context) error {
 	return m.shares.Leave(ctx)
 }
 
+// Suspend closes the shared session until a child needs it again, because the parent itself is to
+// be talked to: it may have one seat. Its error is that of Session.Close.
+func (m *SharedSession) Suspend(ctx context.Context) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.shares == nil {
+		return nil
+	}
+	return m.shares.Leave(ctx)
+}
+
 // Caller is what a session may ask of the program that runs it. Each field may be nil: then the
 // program cannot do that.
 type Caller struct {

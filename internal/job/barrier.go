@@ -3,8 +3,8 @@ package job
 import "context"
 
 // barrier holds the members of a lockstep set back until all of them were checked. The first member
-// checks the others, one after the other; they wait for that and check themselves afterwards, so
-// that no device is asked to log in twice at the same time.
+// checks the others, one after the other, and itself last; they wait for that and check themselves
+// afterwards, so that no device is asked to log in twice at the same time.
 type barrier struct {
 	open   chan struct{} // closed when all were checked
 	reason *Reason       // why the set does not start; nil: it does. Written before open is closed.
@@ -24,8 +24,11 @@ func (w *worker) checkSet(ctx context.Context,
 		}
 		return check(ctx)
 	}
+	b.reason = w.checkOthers(ctx)
 	failed := check(ctx)
-	b.reason = w.checkOthers(ctx, failed)
+	if b.reason == nil && failed != nil && !failed.there {
+		b.reason = notTogether(w.row.Name, failed.reason)
+	}
 	close(b.open)
 	if failed == nil && b.reason != nil {
 		return &checkFailure{reason: b.reason}
@@ -33,21 +36,20 @@ func (w *worker) checkSet(ctx context.Context,
 	return failed
 }
 
-// checkOthers returns why the set of the first member, whose own check ended so, does not start.
-func (w *worker) checkOthers(ctx context.Context, own *checkFailure) *Reason {
-	not := func(name string, reason *Reason) *Reason {
-		return (&Reason{Why: NotTogether, Step: Checking, Want: name}).then(reason)
-	}
-	if own != nil && !own.there {
-		return not(w.row.Name, own.reason)
-	}
+// checkOthers returns why the set of the first member does not start, if another one is why.
+func (w *worker) checkOthers(ctx context.Context) *Reason {
 	for _, id := range w.toCheck {
 		m := w.job.worker(DeviceState{ID: id})
 		failed := m.check(ctx)
 		_ = m.close(ctx) // what it was to leave is looked at when it ends
 		if failed != nil && !failed.there {
-			return not(m.row.Name, failed.reason)
+			return notTogether(m.row.Name, failed.reason)
 		}
 	}
 	return nil
+}
+
+// notTogether is why a set does not start: the member of this name is not ready.
+func notTogether(name string, reason *Reason) *Reason {
+	return (&Reason{Why: NotTogether, Step: Checking, Want: name}).then(reason)
 }

@@ -41,6 +41,25 @@ func (p *parentSessions) release(ctx context.Context, id string) error {
 	return m.Release(ctx)
 }
 
+// suspend closes what the children of a parent share there, before a session with the parent itself
+// starts. What could not be undone remains recorded, and that session, or the next, undoes it.
+func (j *Job) suspend(ctx context.Context, parent string) {
+	ctx, cancel := context.WithTimeout(ctx, probeWithin)
+	defer cancel()
+	for id, known := range j.plan.Devices {
+		if known.Through != parent {
+			continue
+		}
+		j.parents.mu.Lock()
+		m := j.parents.retained[id]
+		j.parents.mu.Unlock()
+		if m != nil {
+			_ = m.Suspend(ctx)
+			return // the others have the same
+		}
+	}
+}
+
 // releaseLater is release for a child that was never started, while others continue.
 func (p *parentSessions) releaseLater(id string) {
 	// its error changes nothing for the job

@@ -149,7 +149,7 @@ func (w *worker) legOf(e Effect) leg {
 // meet waits until the device answers, and reads it. It may be restarting, or starting up.
 func (w *worker) meet(ctx context.Context) *Reason {
 	if w.session == nil {
-		if reason := w.contact(Proving); reason != nil {
+		if reason := w.contact(ctx, Proving); reason != nil {
 			return reason
 		}
 	}

@@ -395,7 +395,7 @@ func (w *worker) open(ctx context.Context) *Reason {
 	if w.row.By != order.ByHand && !w.job.engine.Dialects.Updates(was.Endpoint) {
 		return &Reason{Why: CannotUpdate, Step: Checking}
 	}
-	if reason := w.contact(Checking); reason != nil {
+	if reason := w.contact(ctx, Checking); reason != nil {
 		return reason
 	}
 	r, err := w.session.Read(ctx)
@@ -406,8 +406,8 @@ func (w *worker) open(ctx context.Context) *Reason {
 	return another(Checking, was.Identity, r.Identity)
 }
 
-// contact starts a session. It sends nothing yet.
-func (w *worker) contact(in Step) *Reason {
+// contact starts a session. What the children share at the device ends; nothing else is sent yet.
+func (w *worker) contact(ctx context.Context, in Step) *Reason {
 	was := w.known.Device
 	d, ok := w.job.engine.Dialects.Named(was.Dialect)
 	if !ok {
@@ -417,6 +417,7 @@ func (w *worker) contact(in Step) *Reason {
 	if !ok {
 		return &Reason{Why: NoLogin, Step: in}
 	}
+	w.job.suspend(ctx, w.row.ID)
 	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
 	session := d.Open(at, as)
 	switch {

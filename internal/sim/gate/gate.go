@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -26,7 +27,8 @@ import (
 //
 //	GET  /tg/v1/about      who it is; no login
 //	POST /tg/v1/sessions   a login (HTTP Digest, or user and password as JSON) for a token
-//	                       of five minutes
+//	                       of five minutes; 409 where all seats are taken
+//	DELETE /tg/v1/sessions ends the session of the token
 //	GET  /tg/v1/state      what it runs and how it is
 //	PUT  /tg/v1/firmware   an image, with ?part= for a part; written once it is whole
 //	GET  /tg/v1/firmware   how far the writing is
@@ -69,6 +71,7 @@ func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, e
 			"name": s.Name})
 	})
 	mux.HandleFunc("POST /tg/v1/sessions", g.session)
+	mux.HandleFunc("DELETE /tg/v1/sessions", g.inside(g.end))
 	mux.HandleFunc("GET /tg/v1/state", g.inside(g.state))
 	mux.HandleFunc("PUT /tg/v1/firmware", g.inside(g.put))
 	mux.HandleFunc("GET /tg/v1/firmware", g.inside(g.progress))
@@ -129,11 +132,30 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusCreated, map[string]any{"new_password": true})
 		return
 	}
+	maps.DeleteFunc(g.tokens, func(_ string, until time.Time) bool { return time.Now().After(until) })
+	if g.Seats > 0 && len(g.tokens) >= g.Seats {
+		g.NoSeat()
+		problem(w, http.StatusConflict, "all seats are taken")
+		return
+	}
 	g.LoggedIn()
 	token := rand.Text()
 	g.tokens[token] = time.Now().Add(tokenLives)
 	answer(w, http.StatusCreated, map[string]any{"token": token,
 		"lifetime_s": int(tokenLives.Seconds())})
+}
+
+// end ends the session of the request.
+func (g *gate) end(w http.ResponseWriter, r *http.Request) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.tokens, bearer(r))
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func bearer(r *http.Request) string {
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	return token
 }
 
 // jsonLogin takes user and password in the clear.
@@ -151,9 +173,8 @@ func (g *gate) jsonLogin(r *http.Request) (holds, given bool) {
 // inside lets only requests with a living token through. A restart forgets all.
 func (g *gate) inside(h http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		g.mu.Lock()
-		until, ok := g.tokens[token]
+		until, ok := g.tokens[bearer(r)]
 		g.mu.Unlock()
 		if !ok || time.Now().After(until) {
 			w.Header().Set("WWW-Authenticate", `Bearer realm="gate"`)

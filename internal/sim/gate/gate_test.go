@@ -84,6 +84,21 @@ func TestItLocks(t *testing.T) {
 	assert.Equal(t, http.StatusTooManyRequests, answer.StatusCode)
 }
 
+// With one seat there is one session: the next one starts once the first has ended.
+func TestOneSeat(t *testing.T) {
+	at, _ := start(t, sim.Device{Kind: "gate", Seats: 1})
+	session := enter(t, at)
+	answer, _ := standintest.Call(t, "POST", at+"/sessions",
+		`{"user": "keeper", "password": "`+standintest.Password+`"}`)
+	assert.Equal(t, http.StatusConflict, answer.StatusCode)
+	answer, _ = standintest.Call(t, "DELETE", at+"/sessions", "", session...)
+	assert.Equal(t, http.StatusNoContent, answer.StatusCode)
+	answer, _ = standintest.Call(t, "GET", at+"/state", "", session...)
+	assert.Equal(t, http.StatusUnauthorized, answer.StatusCode)
+	answer, _ = standintest.Call(t, "GET", at+"/state", "", enter(t, at)...)
+	assert.Equal(t, http.StatusOK, answer.StatusCode)
+}
+
 // A controller keeps an image for its units, and lets two of them take one at a time.
 func TestController(t *testing.T) {
 	var units []sim.ChildDevice

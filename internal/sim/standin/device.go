@@ -61,7 +61,9 @@ type Device struct {
 	// password
 	Community string `yaml:"community"`
 	// recorders: the number of wrong logins after which an account is locked until a restart; 0: never
-	Lockout   int      `yaml:"lockout"`
+	Lockout int `yaml:"lockout"`
+	// gates, controllers: the number of sessions that they have at once; 0: any number
+	Seats     int      `yaml:"seats"`
 	Idle      string   `yaml:"idle"`      // switches, recorders: the version in the other slot
 	Auxiliary []string `yaml:"auxiliary"` // cameras: auxiliary commands, such as tt:IRLamp|On
 	Relays    []string `yaml:"relays"`    // cameras: tokens of relay outputs

@@ -354,6 +354,7 @@ type Counts struct {
 	Overlaps    int `json:"overlaps"`    // its restarts while one behind it took or wrote an image
 	// sessions that were started: gates, controllers, hubs, drives and their kin
 	Logins int `json:"logins"`
+	Full   int `json:"full"` // and those for which there was no seat
 }
 
 // LoggedIn counts a session.
@@ -361,6 +362,13 @@ func (s *StandIn) LoggedIn() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.counts.Logins++
+}
+
+// NoSeat counts a login for which there was no seat.
+func (s *StandIn) NoSeat() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.counts.Full++
 }
 
 // cutOff breaks the connections of all that is reached through a stand-in that goes away.
