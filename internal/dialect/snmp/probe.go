@@ -19,11 +19,25 @@ const requestID = 0x0ca7e4a
 // the usual community, and those given, in v2c and v1, and for v3 the one that every
 // agent answers with its engine's number, without a login (RFC 3414, 4).
 func Probes(communities ...string) [][]byte {
-	out := CommunityProbes(append([]string{Community}, communities...)...)
-	return append(out, packed(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507,
+	return append(CommunityProbes(append([]string{Community}, communities...)...), discovery()...)
+}
+
+// discovery is the question of v3.
+func discovery() [][]byte {
+	return packed(gosnmp.SnmpPacket{Version: gosnmp.Version3, MsgMaxSize: 65507,
 		MsgFlags:           gosnmp.Reportable,
 		SecurityModel:      gosnmp.UserSecurityModel,
-		SecurityParameters: &gosnmp.UsmSecurityParameters{}})...)
+		SecurityParameters: &gosnmp.UsmSecurityParameters{}})
+}
+
+// probesOf are the questions to a known agent. One that was found by another community than the
+// usual one does not answer to that, and may report it as an intrusion (RFC 3418,
+// authenticationFailure): it is only asked what needs none.
+func probesOf(at device.Endpoint) [][]byte {
+	if at.ProtocolVersion != "" && !at.Open {
+		return discovery()
+	}
+	return Probes()
 }
 
 // CommunityProbes are those with these communities alone, in v2c and v1.
@@ -106,8 +120,9 @@ func Better(a, b device.Endpoint) bool {
 	return rank(a) > rank(b)
 }
 
-// ask probes one address and waits for the best answer.
-func ask(ctx context.Context, a netip.AddrPort) (best device.Reading, at device.Endpoint, ok bool) {
+// ask probes an agent at its address and waits for the best answer.
+func ask(ctx context.Context, known device.Endpoint, a netip.AddrPort) (best device.Reading,
+	at device.Endpoint, ok bool) {
 	var d net.Dialer
 	c, err := d.DialContext(ctx, "udp", a.String())
 	if err != nil {
@@ -116,7 +131,7 @@ func ask(ctx context.Context, a netip.AddrPort) (best device.Reading, at device.
 	defer func() { _ = c.Close() }()
 	stop := context.AfterFunc(ctx, func() { _ = c.Close() })
 	defer stop()
-	for _, p := range Probes() {
+	for _, p := range probesOf(known) {
 		if _, err := c.Write(p); err != nil {
 			return best, at, false
 		}

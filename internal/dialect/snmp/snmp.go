@@ -63,7 +63,7 @@ func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, erro
 	if err != nil {
 		return device.Reading{}, device.ErrNotMine
 	}
-	reading, _, ok := ask(ctx, a)
+	reading, _, ok := ask(ctx, at.Endpoint, a)
 	if !ok {
 		return device.Reading{}, device.ErrAway
 	}
@@ -264,7 +264,7 @@ func Silence(ctx context.Context, err error, at device.Endpoint, answered bool) 
 	if parseErr != nil {
 		return err
 	}
-	if _, _, there := ask(ctx, a); !there {
+	if _, _, there := ask(ctx, at, a); !there {
 		return err
 	}
 	if at.ProtocolVersion == V3 {

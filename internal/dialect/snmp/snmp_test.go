@@ -1,6 +1,7 @@
 package snmp_test
 
 import (
+	"bytes"
 	"log/slog"
 	"net"
 	"testing"
@@ -39,7 +40,7 @@ func TestConformance(t *testing.T) {
 	start := s.Start
 	s.Start = func(t *testing.T, f dialecttest.Faults) dialect.At {
 		at := start(t, f)
-		at.ProtocolVersion = snmp.V2c
+		at.ProtocolVersion, at.Open = snmp.V2c, true
 		return at
 	}
 	dialecttest.Run(t, s)
@@ -95,6 +96,30 @@ func TestUnderstand(t *testing.T) {
 	assert.Equal(t, device.Endpoint{Dialect: "snmp", ProtocolVersion: snmp.V2c, Open: true}, at)
 	_, _, ok = snmp.Understand(answer(7, "x"))
 	assert.False(t, ok, "an answer to someone else")
+}
+
+// An agent that is known to use another community is never sent the usual one: it may report that
+// as an intrusion, and a job asks often.
+func TestARejectedCommunityIsNotRepeated(t *testing.T) {
+	for open, want := range map[bool]int{false: 0, true: 2} { // v2c and v1
+		c, err := net.ListenPacket("udp4", "127.0.0.1:0")
+		require.NoError(t, err)
+		_, err = snmp.Dialect{}.Probe(t.Context(), dialect.At{Endpoint: device.Endpoint{
+			Address: c.LocalAddr().String(), ProtocolVersion: snmp.V2c, Open: open}})
+		require.ErrorIs(t, err, device.ErrAway)
+		require.NoError(t, c.SetReadDeadline(time.Now().Add(time.Second)))
+		questions, usual := 0, 0
+		for buf := make([]byte, 4096); ; questions++ {
+			n, _, err := c.ReadFrom(buf)
+			if err != nil {
+				break
+			}
+			usual += bytes.Count(buf[:n], []byte(snmp.Community))
+		}
+		assert.Equal(t, want, usual)
+		assert.Equal(t, want+1, questions, "and that of v3, which needs none")
+		require.NoError(t, c.Close())
+	}
 }
 
 // An agent whose tables never end is read as far as a device can have them.
