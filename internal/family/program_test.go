@@ -383,6 +383,19 @@ func FuzzProgram(f *testing.F) {
 	})
 }
 
+// Each family of the page of shapes can be read.
+func TestTheShapes(t *testing.T) {
+	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "family-shapes.md"))
+	require.NoError(t, err)
+	blocks := regexp.MustCompile("(?s)```yaml\n(.*?)```").FindAllStringSubmatch(string(raw), -1)
+	require.Len(t, blocks, 4)
+	for _, block := range blocks {
+		f, err := family.Parse("family-shapes.md", []byte(block[1]))
+		require.NoError(t, err, block[1])
+		assert.True(t, len(f.Program.Update) > 0 || f.Children != nil, f.Name)
+	}
+}
+
 // The manual's worked example is a family that can be read, and every key and word stands in it.
 func TestTheManual(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "families.md"))
