@@ -338,7 +338,7 @@ $HTTP["url"] != "/redfish/v1/" { auth.require = ("/redfish/" => ("method" => "di
 	// here: whoever says the same there is a separate claimant.
 	var linked string
 	for range 4 { // a datagram may be lost
-		linked = catena("scan", "fe80::/10", "--adapter", "eth0")
+		linked += catena("scan", "fe80::/10", "--adapter", "eth0", "--patience", "5s")
 		if strings.Contains(linked, "LOCKHOUSE") && strings.Contains(linked, "recorder-weir") {
 			break
 		}
