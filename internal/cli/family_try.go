@@ -62,10 +62,10 @@ family test. A recording with an update in families/recordings/ serves rehearse 
 	return c
 }
 
-// tryRest shows what the family does besides reading, and does what of it was asked for.
+// tryRest shows the steps of the family that do not read, and takes those that were asked for.
 func (a *app) tryRest(ctx context.Context, t trial, r *scripted.Recorder, as dialect.Session,
 	address string) error {
-	a.say("\nWhat the family does besides, filled in with the values of this device, and not sent:")
+	a.say("\nAll other steps of the family, filled in with the values of this device and not sent:")
 	if wrong := r.Rest(t.update != ""); wrong != nil {
 		return fmt.Errorf("a step cannot be filled in: %w", wrong)
 	}

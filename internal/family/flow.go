@@ -137,8 +137,8 @@ func (p *Program) Sections() []Section {
 	return out
 }
 
-// StandIn is a value of the type of a name, for who shows what would be sent before it is known.
-func (p *Program) StandIn(name string) any {
+// Placeholder is a value of the type of a name, which is shown before its own value is known.
+func (p *Program) Placeholder(name string) any {
 	word := strings.ToUpper(name)
 	switch p.names[name] {
 	case Int:

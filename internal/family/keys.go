@@ -319,7 +319,7 @@ func init() {
 			help: "prompts of a command, as RE2, and the answers to type",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.replies(at, s) }},
 		{name: "progress", in: inStep, shape: scalar, with: "run",
-			help: "RE2 on what the running command prints: its first group is the percent",
+			help: "RE2 on the output of the running command: its first group is the percent",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Progress = p.pattern(at, "progress")
 				if s.Progress.NumSubexp() == 0 {

@@ -64,11 +64,11 @@ type ParentRoute struct {
 
 // Terminal is how the shell of a device looks that accepts no single commands.
 type Terminal struct {
-	Prompt *regexp.Regexp // what is printed last when it waits for a command
+	Prompt *regexp.Regexp // the end of the output while it waits for a command
 	Pages  []Page
 }
 
-// Page is what stands at the end of a page of a long answer, and what is typed for the next one.
+// Page is the end of a page of a long answer, and the key for the next one.
 type Page struct {
 	Question *regexp.Regexp
 	Key      string
@@ -180,7 +180,7 @@ type Step struct {
 	Until   *Expr // bool, of a poll; of an ask: how the device itself shows that it was done
 	Fail    *Expr // bool, of a poll
 	Percent *Expr // int, of a poll
-	// Progress is where a command that runs for long prints its percent; nil: it does not.
+	// Progress finds the percent in the output of a command that runs for long; nil: it has none.
 	Progress *regexp.Regexp
 
 	Within   time.Duration // how long it may take, with all repeats; 0: as usual

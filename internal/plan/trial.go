@@ -40,11 +40,11 @@ func (w *Site) Trial(ctx context.Context, x *contact.Access, d scripted.Dialect,
 			return t, err
 		}
 		t.known = known
-		if known.Through != "" && !d.HasChildren() {
-			t.release()
-			return t, ErrNoChildren
-		}
 		if known.Through != "" {
+			if !d.HasChildren() {
+				t.release()
+				return t, ErrNoChildren
+			}
 			t.Dialect = d.Children(0)
 		}
 	}

@@ -5,8 +5,6 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
 	"fmt"
 	"io"
 	"net"
@@ -151,10 +149,7 @@ func serveRaw(t *testing.T, serve func(net.Conn)) string {
 // Whatever an SSH server does, a login, a command and a shell end within their time, with a cause,
 // and the password is sent once.
 func TestHostileSSH(t *testing.T) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
+	signer := hostKey(t)
 	flood := func(w io.Writer) {
 		for filled := bytes.Repeat([]byte("x"), 32<<10); ; {
 			if _, err := w.Write(filled); err != nil {

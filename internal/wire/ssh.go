@@ -170,9 +170,9 @@ type Prompt struct {
 	Answer   string
 }
 
-// Run runs one command and returns what it printed, and its exit status. Each prompt is answered
-// where its question is the last thing that was printed; nothing is typed otherwise. seen is shown
-// all that was printed so far, each time that there is more; it may be nil.
+// Run runs one command and returns its output and its exit status. Each prompt is answered where
+// its question is the end of the output; nothing is typed otherwise. seen is shown the output so
+// far, each time that there is more; it may be nil.
 func (s *SSH) Run(ctx context.Context, command string, prompts []Prompt, seen func([]byte)) ([]byte,
 	int, error) {
 	session, err := s.client.NewSession()

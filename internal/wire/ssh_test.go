@@ -20,46 +20,38 @@ import (
 // sshd is a server without SFTP. Each command is carried out by run on its channel, which is closed
 // then.
 func sshd(t *testing.T, run func(command string, c ssh.Channel)) (address string) {
+	config := &ssh.ServerConfig{NoClientAuth: true}
+	config.AddHostKey(hostKey(t))
+	return serveRaw(t, func(conn net.Conn) {
+		_, channels, requests, err := ssh.NewServerConn(conn, config)
+		if err != nil {
+			return
+		}
+		go ssh.DiscardRequests(requests)
+		for offered := range channels {
+			c, requests, err := offered.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				for r := range requests {
+					_ = r.Reply(r.Type == "exec", nil) // no subsystem
+					if r.Type == "exec" {
+						run(string(r.Payload[4:]), c)
+						_ = c.Close()
+					}
+				}
+			}()
+		}
+	})
+}
+
+func hostKey(t *testing.T) ssh.Signer {
 	_, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	signer, err := ssh.NewSignerFromKey(private)
 	require.NoError(t, err)
-	config := &ssh.ServerConfig{NoClientAuth: true}
-	config.AddHostKey(signer)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = l.Close() })
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_, channels, requests, err := ssh.NewServerConn(conn, config)
-			if err != nil {
-				continue
-			}
-			go ssh.DiscardRequests(requests)
-			go func() {
-				for offered := range channels {
-					c, requests, err := offered.Accept()
-					if err != nil {
-						return
-					}
-					go func() {
-						for r := range requests {
-							_ = r.Reply(r.Type == "exec", nil) // no subsystem
-							if r.Type == "exec" {
-								run(string(r.Payload[4:]), c)
-								_ = c.Close()
-							}
-						}
-					}()
-				}
-			}()
-		}
-	}()
-	return l.Addr().String()
+	return signer
 }
 
 // A transfer by SCP that is cut off is reported with its bytes, and not as a device without SCP.

@@ -15,7 +15,7 @@ import (
 )
 
 // Terminal is an interactive shell of a device that accepts no single commands (RFC 4254, 6.2 and
-// 6.5): what is printed until the next prompt is the answer to a command. It is for one goroutine.
+// 6.5): the output until the next prompt is the answer to a command. It is for one goroutine.
 type Terminal struct {
 	session *ssh.Session
 	in      io.Writer
@@ -26,11 +26,11 @@ type Terminal struct {
 
 // TerminalStyle is how a device's shell looks.
 type TerminalStyle struct {
-	Prompt *regexp.Regexp // what is printed last when it waits for a command
-	Pages  []Prompt       // what is printed last when it waits in a long answer, and the key for it
+	Prompt *regexp.Regexp // the end of the output while it waits for a command
+	Pages  []Prompt       // the end of the output while it waits in a long answer, and the key for it
 }
 
-// Between two looks at what was printed, and how long a prompt must stay the last of it to count.
+// The time between two checks of the output, and how long a prompt must be its end to count.
 const (
 	promptStays = 80 * time.Millisecond
 	promptTicks = 20 * time.Millisecond
@@ -58,7 +58,10 @@ func (s *SSH) Terminal(ctx context.Context, style TerminalStyle) (*Terminal, err
 		_ = session.Close()
 		return nil, device.Because(device.Unsupported, "it starts no shell over SSH")
 	}
-	go func() { t.screen.ended(session.Wait()) }()
+	go func() {
+		_ = session.Wait() // however it ended
+		t.screen.ended()
+	}()
 	if printed, err := t.await(ctx, nil, nil); err != nil {
 		t.Close()
 		return nil, &unprompted{string(printed), err}
@@ -94,9 +97,9 @@ func (u *unprompted) Unwrap() error { return u.error }
 // Close ends the shell.
 func (t *Terminal) Close() { _ = t.session.Close() }
 
-// Type types a command and returns what was printed until the next prompt, without the echo of the
-// command and without the prompt. Each question of prompts is answered where it is the last that
-// was printed. seen is shown what was printed so far, from time to time; it may be nil. Its errors
+// Type types a command and returns the output until the next prompt, without the echo of the
+// command and without the prompt. Each question of prompts is answered where it is the end of the
+// output. seen is shown the output so far, from time to time; it may be nil. Its errors
 // are a device.NoAnswer where the shell or the connection ended, or no prompt came in time, and a
 // device.Malformed for an answer without end.
 func (t *Terminal) Type(ctx context.Context, command string, prompts []Prompt,
@@ -168,13 +171,13 @@ func (t *Terminal) await(ctx context.Context, prompts []Prompt, seen func([]byte
 // maxPages bounds the questions and pages of one command.
 const maxPages = 4096
 
-// asks reports whether a question is the last that was printed.
+// asks reports whether a question is the end of the output.
 func asks(question *regexp.Regexp, last []byte) bool {
 	at := question.FindAllIndex(last, -1)
 	return len(at) > 0 && len(bytes.TrimRight(last[at[len(at)-1][1]:], " \t")) == 0
 }
 
-// screen is what a shell has printed since the last command, bounded.
+// screen is the output of a shell since the last command, bounded.
 type screen struct {
 	mu    sync.Mutex
 	buf   bytes.Buffer
@@ -185,7 +188,7 @@ type screen struct {
 
 // glance is a screen at an instant, without colours and carriage returns.
 type glance struct {
-	all, last []byte // last: what was printed since the last answer, its newest line alone counts
+	all, last []byte // last: the newest line of the output since the last answer
 	quiet     time.Duration
 	err       error
 }
@@ -202,7 +205,7 @@ func (s *screen) Write(b []byte) (int, error) {
 }
 
 // ended notes the end of the shell.
-func (s *screen) ended(error) {
+func (s *screen) ended() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.err == nil {
@@ -224,7 +227,7 @@ func (s *screen) answered() {
 	s.since = s.buf.Len()
 }
 
-// turn takes the question for the next page out: it is no part of the answer.
+// turn removes the question for the next page: it is not part of the answer.
 func (s *screen) turn(question *regexp.Regexp) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -237,8 +240,8 @@ func (s *screen) turn(question *regexp.Regexp) {
 	s.since = len(all)
 }
 
-// plain is what a terminal shows of some output: without colours, and of a line that was written
-// over only what was written last.
+// plain is output as a terminal shows it: without colours, and of a line that was overwritten only
+// the newest text.
 func plain(raw []byte) []byte {
 	raw = bytes.ReplaceAll(colours.ReplaceAll(raw, nil), []byte("\r\n"), []byte("\n"))
 	lines := bytes.Split(raw, []byte("\n"))

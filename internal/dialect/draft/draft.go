@@ -72,12 +72,10 @@ func Of(ctx context.Context, as login.Credential, addresses ...string) (string, 
 func silent(where string) error {
 	if host, port, err := net.SplitHostPort(where); err == nil {
 		return fmt.Errorf("nothing answers HTTP, HTTPS, SSH or SNMP at port %s of %s; try another "+
-			"port, or "+
-			"leave it out for the usual ones", port, host)
+			"port, or leave it out for the usual ones", port, host)
 	}
 	return fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP at their usual ports; add its "+
-		"port, as "+
-		"in %[1]s:8080", where)
+		"port, as in %[1]s:8080", where)
 }
 
 // write writes the draft: what was seen, what is missing, and the file.
@@ -193,13 +191,12 @@ func (s *shown) web(name string, a wire.Answer) {
 	}
 	if takes["model"] == "" {
 		s.missing = append(s.missing, "recognise: where the answer names the model, such as model: "+
-			""+example)
+			example)
 		takes["model"] = "'~ FILL-IN'"
 	}
 	if takes["serial"] == "" {
 		s.missing = append(s.missing, "recognise: a serial number, UUID or MAC address; without one no "+
-			"login "+
-			"of the whole site goes there")
+			"login of the whole site goes there")
 	}
 	if version == "" {
 		s.missing = append(s.missing, "read: the path and the place of the version")

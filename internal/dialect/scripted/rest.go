@@ -54,32 +54,32 @@ func (r *Recorder) Rest(sent bool) error {
 // rest shows the steps of a program, but those of the sections that were taken.
 func (r *Recorder) rest(of string, g *family.Program, known family.Values, taken []string) (
 	first error) {
+	v := maps.Clone(known)
+	blank := loginValues(r.blankLogin())
+	for _, s := range r.program.Secrets { // also those that were not given
+		blank[s.Name] = placeholder("login." + s.Name)
+	}
+	v["login"], v["on"], v["try"] = blank, true, "xxxxxxxx"
+	v["image"] = family.ImageValues{Name: wireName, Version: "VERSION", Size: 1,
+		SHA256: strings.Repeat("0", 64), SHA256Base64: "SHA256", SHA1: strings.Repeat("0", 40),
+		MD5: strings.Repeat("0", 32), MD5Base64: "MD5", CRC32: "00000000"}
+	v["offer"] = family.OfferValues{URL: "http://192.0.2.1/" + wireName, Host: "192.0.2.1", Port: 80,
+		File: wireName}
+	v["address"] = family.AddressValues{IP: "192.0.2.2", Prefix: 24, Mask: "255.255.255.0",
+		Gateway: "192.0.2.1", Name: "NAME"}
+	if v["settings"] == nil {
+		v["settings"] = "SETTINGS"
+	}
+	for _, section := range g.Sections() { // what only a later step would take
+		for _, name := range family.Names(section.Steps) {
+			if v[name] == nil {
+				v[name] = g.Placeholder(name)
+			}
+		}
+	}
 	for _, part := range g.Sections() {
 		if slices.Contains(taken, part.Key) {
 			continue
-		}
-		v := maps.Clone(known)
-		blank := loginValues(r.blankLogin())
-		for _, s := range r.program.Secrets { // also those that were not given
-			blank[s.Name] = placeholder("login." + s.Name)
-		}
-		v["login"], v["on"], v["try"] = blank, true, "xxxxxxxx"
-		v["image"] = family.ImageValues{Name: wireName, Version: "VERSION", Size: 1,
-			SHA256: strings.Repeat("0", 64), SHA256Base64: "SHA256", SHA1: strings.Repeat("0", 40),
-			MD5: strings.Repeat("0", 32), MD5Base64: "MD5", CRC32: "00000000"}
-		v["offer"] = family.OfferValues{URL: "http://192.0.2.1/" + wireName, Host: "192.0.2.1", Port: 80,
-			File: wireName}
-		v["address"] = family.AddressValues{IP: "192.0.2.2", Prefix: 24, Mask: "255.255.255.0",
-			Gateway: "192.0.2.1", Name: "NAME"}
-		if v["settings"] == nil {
-			v["settings"] = "SETTINGS"
-		}
-		for _, section := range g.Sections() { // what only a later step would take
-			for _, name := range family.Names(section.Steps) {
-				if v[name] == nil {
-					v[name] = g.StandIn(name)
-				}
-			}
 		}
 		family.Walk(part.Steps, func(step *family.Step) {
 			f, err := step.Fill(v, r.wireOf(step))

@@ -9,7 +9,7 @@ import (
 	"catena/internal/family"
 )
 
-// running is a command that runs for long and prints how far it is. While it runs the session does
+// running is a command that runs for long and prints its progress. While it runs the session does
 // nothing else: whoever asks for the progress waits for it.
 type running struct {
 	step    *family.Step
@@ -46,9 +46,13 @@ func (s *session) follow(ctx context.Context, step *family.Step) (percent int, e
 	return int(r.percent.Load()), false, nil
 }
 
-// look finds the newest percent in what was printed. It never goes back.
+// progressTail is how much of the output is searched for the percent, in bytes. A device that
+// prints byte by byte would otherwise have all of it searched for each.
+const progressTail = 4 << 10
+
+// look finds the newest percent in the output. It never goes back.
 func (r *running) look(all []byte) {
-	found := r.step.Progress.FindAllSubmatch(all, -1)
+	found := r.step.Progress.FindAllSubmatch(all[max(0, len(all)-progressTail):], -1)
 	if len(found) == 0 {
 		return
 	}
@@ -64,5 +68,5 @@ func (r *running) end() {
 		return
 	}
 	r.stop()
-	<-r.over //nolint:errcheck // no one asks any more
+	<-r.over //nolint:errcheck // its outcome is not needed any more
 }

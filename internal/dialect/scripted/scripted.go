@@ -170,7 +170,7 @@ type session struct {
 	updating string             // the component that is updated
 	stage    stage              // the purpose of the steps
 	over     bool               // the newest step ends a poll: its answer was done, or the device went
-	printed  func([]byte)       // is shown what the running command prints; nil: no one
+	printed  func([]byte)       // is shown the output of the running command; nil: no one is
 	running  *running           // a command whose progress is followed; nil: there is none
 	watch    func(Seen)         // for a person who tries a family; nil: no one
 }

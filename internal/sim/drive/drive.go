@@ -176,16 +176,9 @@ func (d *drive) run(c io.ReadWriter, command string) uint32 {
 // firmware carries out what has to do with images. d.mine is held.
 func (d *drive) firmware(c io.ReadWriter, say func(string, ...any), command string,
 	words []string) uint32 {
-	percent, next := d.Written()
+	phase, percent, next := d.Phase()
 	switch {
 	case command == "firmware show":
-		phase := "idle"
-		switch {
-		case next != "" && percent < 100:
-			phase = "writing"
-		case next != "":
-			phase = "ready"
-		}
 		say("phase    %s\r\npercent  %d\r\nnext     %s", phase, percent, next)
 	case len(words) >= 3 && words[0] == "firmware" && words[1] == "check":
 		part := ""

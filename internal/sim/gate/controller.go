@@ -50,11 +50,11 @@ func (c controller) list(w http.ResponseWriter, _ *http.Request) {
 			"serial":   u.Serial,
 			"firmware": u.Runs, "state": state, "percent": percent, "next": u.Next, "faults": faults})
 	})
-	answer(w, http.StatusOK, map[string]any{"units": out})
+	standin.Answer(w, http.StatusOK, map[string]any{"units": out})
 }
 
 func (c controller) images(w http.ResponseWriter, _ *http.Request) {
-	answer(w, http.StatusOK, map[string]any{"images": c.units.Kept()})
+	standin.Answer(w, http.StatusOK, map[string]any{"images": c.units.Kept()})
 }
 
 func (c controller) keep(w http.ResponseWriter, r *http.Request) {
@@ -85,7 +85,7 @@ func (c controller) keep(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	c.units.Keep(r.PathValue("digest"), model, version)
-	answer(w, http.StatusCreated, map[string]any{"version": version})
+	standin.Answer(w, http.StatusCreated, map[string]any{"version": version})
 }
 
 func (c controller) install(w http.ResponseWriter, r *http.Request) {
@@ -97,7 +97,7 @@ func (c controller) install(w http.ResponseWriter, r *http.Request) {
 	place, _ := strconv.Atoi(r.PathValue("place"))
 	switch err := c.units.Install(place, in.Image); {
 	case err == nil:
-		answer(w, http.StatusAccepted, map[string]any{"state": "installing"})
+		standin.Answer(w, http.StatusAccepted, map[string]any{"state": "installing"})
 	case errors.Is(err, standin.ErrNotKept), errors.Is(err, standin.ErrNoUnit):
 		problem(w, http.StatusNotFound, err.Error())
 	default:

@@ -66,7 +66,7 @@ func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, e
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /tg/v1/about", func(w http.ResponseWriter, _ *http.Request) {
-		answer(w, http.StatusOK, map[string]any{
+		standin.Answer(w, http.StatusOK, map[string]any{
 			"maker": "Tollgarth", "model": s.Model, "hardware": s.Hardware, "serial": s.Serial,
 			"name": s.Name})
 	})
@@ -99,7 +99,7 @@ func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	g.Did(fmt.Sprintf("lamp %v", *in.Blinks))
-	answer(w, http.StatusOK, map[string]any{"blinks": *in.Blinks})
+	standin.Answer(w, http.StatusOK, map[string]any{"blinks": *in.Blinks})
 }
 
 func (g *gate) session(w http.ResponseWriter, r *http.Request) {
@@ -129,7 +129,7 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 	}
 	g.wrong = 0
 	if g.Faults.NewPassword {
-		answer(w, http.StatusCreated, map[string]any{"new_password": true})
+		standin.Answer(w, http.StatusCreated, map[string]any{"new_password": true})
 		return
 	}
 	maps.DeleteFunc(g.tokens, func(_ string, until time.Time) bool { return time.Now().After(until) })
@@ -141,7 +141,7 @@ func (g *gate) session(w http.ResponseWriter, r *http.Request) {
 	g.LoggedIn()
 	token := rand.Text()
 	g.tokens[token] = time.Now().Add(tokenLives)
-	answer(w, http.StatusCreated, map[string]any{"token": token,
+	standin.Answer(w, http.StatusCreated, map[string]any{"token": token,
 		"lifetime_s": int(tokenLives.Seconds())})
 }
 
@@ -195,7 +195,7 @@ func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
 	if !well {
 		faults = append(faults, "limit switch does not answer")
 	}
-	answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.PartVersions(),
+	standin.Answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.PartVersions(),
 		"behind": g.behind, "gate": "closed", "faults": faults})
 }
 
@@ -241,26 +241,21 @@ func (g *gate) put(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	g.Take(part, version)
-	answer(w, http.StatusAccepted, map[string]any{"phase": "writing", "percent": 0})
+	standin.Answer(w, http.StatusAccepted, map[string]any{"phase": "writing", "percent": 0})
 }
 
 func (g *gate) progress(w http.ResponseWriter, _ *http.Request) {
-	percent, next := g.Written()
+	phase, percent, next := g.Phase()
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	phase := "idle"
 	switch {
 	case g.busy:
 		phase = "receiving"
-	case next != "" && percent < 100:
-		phase = "writing"
-	case next != "":
-		phase = "ready"
-	case g.why != "":
+	case phase == "idle" && g.why != "":
 		phase = "refused"
 	}
-	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "version": next,
-		"why": g.why})
+	standin.Answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent,
+		"version": next, "why": g.why})
 }
 
 func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
@@ -272,7 +267,7 @@ func (g *gate) reboot(w http.ResponseWriter, _ *http.Request) {
 	clear(g.tokens)
 	g.mu.Unlock()
 	w.Header().Set("Connection", "close")
-	answer(w, http.StatusAccepted, map[string]any{"restarting": true})
+	standin.Answer(w, http.StatusAccepted, map[string]any{"restarting": true})
 	g.Restart(0)
 }
 
@@ -287,12 +282,6 @@ func contentDigest(field string) ([]byte, bool) {
 		}
 	}
 	return nil, false
-}
-
-func answer(w http.ResponseWriter, status int, body any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(body)
 }
 
 // problem answers with problem details, RFC 9457.

@@ -144,14 +144,9 @@ func (h *hub) status(w http.ResponseWriter, _ *http.Request) {
 }
 
 func (h *hub) progress(w http.ResponseWriter, _ *http.Request) {
-	percent, next := h.Written()
-	state := "no update"
-	switch {
-	case next != "" && percent < 100:
-		state = "writing"
-	case next != "":
-		state = "waits for restart"
-	}
+	phase, percent, next := h.Phase()
+	state := map[string]string{"idle": "no update", "writing": "writing",
+		"ready": "waits for restart"}[phase]
 	page(w, "Update", fmt.Sprintf(
 		`<p id="state">%s</p><progress max="100" value="%d"></progress><p id="next">%s</p>`,
 		state, percent, html.EscapeString(next)))

@@ -77,12 +77,6 @@ func page(w http.ResponseWriter, head, body string) {
 	_, _ = fmt.Fprintf(w, "<!doctype html><html><head>%s</head><body>%s</body></html>", head, body)
 }
 
-func answer(w http.ResponseWriter, status int, v any) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(v)
-}
-
 // form is the page to log in.
 func (p *panel) form(w http.ResponseWriter, says string) {
 	token := rand.Text()
@@ -144,7 +138,7 @@ func (p *panel) inside(serve http.HandlerFunc) http.HandlerFunc {
 func (p *panel) writes(serve http.HandlerFunc) http.HandlerFunc {
 	return p.inside(func(w http.ResponseWriter, r *http.Request) {
 		if r.Header.Get("X-CSRF") != p.token(r) {
-			answer(w, http.StatusForbidden, map[string]any{"detail": "the token is wrong"})
+			standin.Answer(w, http.StatusForbidden, map[string]any{"detail": "the token is wrong"})
 			return
 		}
 		p.mu.Lock()
@@ -167,19 +161,15 @@ func (p *panel) system(w http.ResponseWriter, r *http.Request) {
 func (p *panel) progress(w http.ResponseWriter, _ *http.Request) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	percent, next := p.Written()
-	phase := "idle"
+	phase, percent, next := p.Phase()
 	switch {
-	case next != "" && percent < 100:
-		phase = "writing"
-	case next != "":
-		phase = "ready"
+	case phase != "idle":
 	case p.why != "":
 		phase = "refused"
 	case p.id != "":
-		phase, percent = "receiving", 0
+		phase = "receiving"
 	}
-	answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "next": next,
+	standin.Answer(w, http.StatusOK, map[string]any{"phase": phase, "percent": percent, "next": next,
 		"why": p.why})
 }
 
@@ -190,11 +180,11 @@ func (p *panel) begin(w http.ResponseWriter, r *http.Request) {
 	}
 	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil || in.Size <= 0 ||
 		in.Size > standin.MaxUpload {
-		answer(w, http.StatusBadRequest, map[string]any{"detail": "say size and sha256"})
+		standin.Answer(w, http.StatusBadRequest, map[string]any{"detail": "say size and sha256"})
 		return
 	}
 	p.id, p.size, p.sha256, p.got, p.why = rand.Text()[:8], in.Size, in.SHA256, nil, ""
-	answer(w, http.StatusCreated, map[string]any{"id": p.id})
+	standin.Answer(w, http.StatusCreated, map[string]any{"id": p.id})
 }
 
 func (p *panel) piece(w http.ResponseWriter, r *http.Request) {
@@ -205,14 +195,14 @@ func (p *panel) piece(w http.ResponseWriter, r *http.Request) {
 	to, alsoWrong := strconv.Atoi(last)
 	switch {
 	case err != nil:
-		answer(w, http.StatusRequestEntityTooLarge, map[string]any{
+		standin.Answer(w, http.StatusRequestEntityTooLarge, map[string]any{
 			"detail": "a piece has at most 64 KiB"})
 	case r.PathValue("id") != p.id || p.id == "":
-		answer(w, http.StatusNotFound, map[string]any{"detail": "there is no such transfer"})
+		standin.Answer(w, http.StatusNotFound, map[string]any{"detail": "there is no such transfer"})
 	case wrong != nil || alsoWrong != nil || total != strconv.Itoa(p.size) || from != len(p.got) ||
 		to-from+1 != len(raw) || to >= p.size:
-		answer(w, http.StatusConflict, map[string]any{"detail": fmt.Sprintf("the next byte is %d", len(
-			p.got))})
+		standin.Answer(w, http.StatusConflict, map[string]any{
+			"detail": fmt.Sprintf("the next byte is %d", len(p.got))})
 	default:
 		defer p.Receives()()
 		p.got = append(p.got, raw...)
@@ -222,7 +212,7 @@ func (p *panel) piece(w http.ResponseWriter, r *http.Request) {
 
 func (p *panel) commit(w http.ResponseWriter, r *http.Request) {
 	if r.PathValue("id") != p.id || p.id == "" {
-		answer(w, http.StatusNotFound, map[string]any{"detail": "there is no such transfer"})
+		standin.Answer(w, http.StatusNotFound, map[string]any{"detail": "there is no such transfer"})
 		return
 	}
 	h := sha256.New()
@@ -233,7 +223,7 @@ func (p *panel) commit(w http.ResponseWriter, r *http.Request) {
 	p.id, p.got = "", nil
 	if err != nil {
 		p.why = err.Error()
-		answer(w, http.StatusUnprocessableEntity, map[string]any{"detail": p.why})
+		standin.Answer(w, http.StatusUnprocessableEntity, map[string]any{"detail": p.why})
 		return
 	}
 	p.Take("", version)

@@ -139,14 +139,7 @@ func (s *shell) run(command string) bool {
 	case "lock":
 		s.unlocked = false
 	case "image":
-		percent, next := s.Written()
-		phase := "idle"
-		switch {
-		case next != "" && percent < 100:
-			phase = "writing"
-		case next != "":
-			phase = "ready"
-		}
+		phase, percent, next := s.Phase()
 		s.say("phase    %s\r\npercent  %d\r\nnext     %s", phase, percent, next)
 	case "fetch":
 		s.fetch(rest)

@@ -236,6 +236,18 @@ func (s *StandIn) Written() (percent int, next string) {
 	return min(100, int(100*time.Since(s.writing)/s.Pace.Write)), s.next
 }
 
+// Phase is how far an image is: idle, writing, or ready for the restart that starts it.
+func (s *StandIn) Phase() (phase string, percent int, next string) {
+	percent, next = s.Written()
+	switch {
+	case next == "":
+		return "idle", percent, next
+	case percent < 100:
+		return "writing", percent, next
+	}
+	return "ready", percent, next
+}
+
 // PartVersions tells the versions of the parts.
 func (s *StandIn) PartVersions() map[string]string {
 	s.mu.Lock()
