@@ -41,12 +41,14 @@ import (
 // entries are stored as they are:
 //
 //	site/…         site.yaml, targets.yaml, families/, orders/, logins.age if asked for
+//	origin.json    which site it is, for the record of what is done with it
 //	devices.json   the devices known, under their IDs, which the order means
 //	keys.json      the keys that are trusted since the first contact
 //	shelf.zip      the images with their manifests, as catena's shelf exports them
 //	checksums      the SHA-256 of each of these, a line each, as sha256sum prints them
 const (
 	packSite      = "site/"
+	packOrigin    = "origin.json"
 	packDevices   = "devices.json"
 	packKeys      = "keys.json"
 	packShelf     = "shelf.zip"
@@ -91,7 +93,9 @@ func Pack(ctx context.Context, w *plan.Site, name, to string, logins bool) (imag
 	packFiles(w, p, name, logins)
 	p.file(packShelf, filepath.Join(work, packShelf))
 	trusted, _, err := record.Keys(w.Ledger)
-	if err == nil {
+	origin, failed := record.OriginOf(w.Ledger)
+	if err = errors.Join(err, failed); err == nil {
+		p.json(packOrigin, record.Origin{ID: origin.ID, Site: origin.Site})
 		p.json(packDevices, w.Devices())
 		p.json(packKeys, trusted)
 		p.bytes(packChecksums, []byte(strings.Join(p.sums, "")))
@@ -202,8 +206,8 @@ func (p *packer) file(name, from string) {
 // Unpack makes a site folder of a pack, and puts its images on a shelf. Everything is verified
 // first; dir must not exist. It returns what became of the images. Its error is an Error
 // where the file is not one.
-func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() time.Time) (
-	results []shelf.Result, err error) {
+func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() time.Time,
+	by ledger.Writer) (results []shelf.Result, err error) {
 	if exists(dir) {
 		return nil, &Error{from, dir + " already exists"}
 	}
@@ -221,16 +225,18 @@ func Unpack(ctx context.Context, from, dir string, s *shelf.Shelf, now func() ti
 	}
 	var devices []*device.Device
 	var keys []device.Key
-	if err := errors.Join(readJSON(filepath.Join(work, packDevices), &devices),
+	var origin record.Origin
+	if err := errors.Join(readJSON(filepath.Join(work, packOrigin), &origin),
+		readJSON(filepath.Join(work, packDevices), &devices),
 		readJSON(filepath.Join(work, packKeys), &keys)); err != nil {
 		return nil, &Error{from, err.Error()}
 	}
-	l, err := ledger.Create(folder, now)
+	l, err := ledger.Create(folder, now, by)
 	if err != nil {
 		return nil, err
 	}
-	err = l.Append(record.Founded, "", "", map[string]string{"because": "unpacked from " +
-		filepath.Base(from)})
+	origin.Because = "unpacked from " + filepath.Base(from)
+	err = record.Start(l, origin)
 	if err == nil && len(devices) > 0 {
 		err = record.Update(l, "", devices...)
 	}
@@ -333,7 +339,7 @@ func extract(from, into string) error {
 // are.
 func extractOne(f *zip.File, into string) (digest string, err error) {
 	name := filepath.FromSlash(f.Name)
-	known := f.Name == packDevices || f.Name == packKeys || f.Name == packShelf ||
+	known := f.Name == packOrigin || f.Name == packDevices || f.Name == packKeys || f.Name == packShelf ||
 		f.Name == packChecksums || strings.HasPrefix(f.Name, packSite)
 	switch {
 	case !known || !filepath.IsLocal(name) || path.Clean(f.Name) != f.Name ||

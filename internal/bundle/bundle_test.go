@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/bundle"
+	"catena/internal/ledger"
 	"catena/internal/plan"
 	"catena/internal/plan/plantest"
 	"catena/internal/record"
@@ -114,10 +115,10 @@ func TestUnpack(t *testing.T) {
 	other, err := shelf.Open(filepath.Join(t.TempDir(), "shelf"))
 	require.NoError(t, err)
 	dir := filepath.Join(t.TempDir(), "hill")
-	results, err := bundle.Unpack(t.Context(), path, dir, other, time.Now)
+	results, err := bundle.Unpack(t.Context(), path, dir, other, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	assert.Len(t, results, 2)
-	there, err := plan.Open(dir, time.Now)
+	there, err := plan.Open(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	defer there.Close()
 	was, err := record.Devices(w.Ledger)
@@ -132,7 +133,7 @@ func TestUnpack(t *testing.T) {
 	o, err := there.ReadSigned("night")
 	require.NoError(t, err)
 	assert.Empty(t, there.Differences(o, false))
-	_, err = bundle.Unpack(t.Context(), path, dir, other, time.Now)
+	_, err = bundle.Unpack(t.Context(), path, dir, other, time.Now, ledger.Writer{})
 	assert.ErrorContains(t, err, "already exists")
 }
 
@@ -158,7 +159,7 @@ func TestFlippedBits(t *testing.T) {
 		require.NoError(t, os.WriteFile(from, raw, 0o600))
 		s, err := shelf.Open(filepath.Join(root, "shelf"))
 		require.NoError(t, err)
-		if _, err = bundle.Unpack(t.Context(), from, dir, s, time.Now); err != nil {
+		if _, err = bundle.Unpack(t.Context(), from, dir, s, time.Now, ledger.Writer{}); err != nil {
 			refused++
 			var wrong *bundle.Error
 			require.ErrorAs(t, err, &wrong, "seed %d, bit %d", seed, bit)
@@ -183,7 +184,7 @@ func TestUnpackWithoutImages(t *testing.T) {
 	s, err := shelf.Open(filepath.Join(t.TempDir(), "shelf"))
 	require.NoError(t, err)
 	path = rewrite(t, path, true, func(all map[string][]byte) { all["shelf.zip"] = []byte("x") })
-	results, err := bundle.Unpack(t.Context(), path, filepath.Join(t.TempDir(), "hill"), s, time.Now)
+	results, err := bundle.Unpack(t.Context(), path, filepath.Join(t.TempDir(), "hill"), s, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	require.Len(t, results, 1)
 	assert.Equal(t, shelf.Refused, results[0].Outcome)
@@ -243,7 +244,7 @@ func TestHostilePacks(t *testing.T) {
 			s, err := shelf.Open(filepath.Join(t.TempDir(), "shelf"))
 			require.NoError(t, err)
 			_, err = bundle.Unpack(t.Context(), rewrite(t, path, c.sealed, c.change),
-				filepath.Join(folder, "hill"), s, time.Now)
+				filepath.Join(folder, "hill"), s, time.Now, ledger.Writer{})
 			assert.Error(t, err)
 			left, err := os.ReadDir(folder)
 			require.NoError(t, err)

@@ -22,7 +22,7 @@ import (
 // does not start on a device that a job has.
 func TestTheLease(t *testing.T) {
 	dir := t.TempDir()
-	l, err := ledger.Create(dir, time.Now)
+	l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 	cam := device.Device{ID: "d1", Name: "cam-11"}

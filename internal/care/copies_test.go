@@ -19,6 +19,7 @@ import (
 
 	"catena/internal/care"
 	"catena/internal/family"
+	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/workspace"
 )
@@ -39,7 +40,7 @@ func TestCopies(t *testing.T) {
 			dir := t.TempDir()
 			require.NoError(t, os.WriteFile(filepath.Join(dir, "site.yaml"),
 				[]byte(fmt.Sprintf("site: Marrow Hill\nsecond_place: %q\n", to)), 0o600))
-			w, err := workspace.Open(dir, time.Now)
+			w, err := workspace.Open(dir, time.Now, ledger.Writer{})
 			require.NoError(t, err)
 			defer w.Close()
 			save := func(id, name, text string) {
@@ -84,7 +85,7 @@ func TestCopies(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "site.yaml"),
 			[]byte("site: X\nsecond_place: /media/no-such-stick\n"), 0o600))
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, "settings", "d1"), 0o700))
-		w, err := workspace.Open(dir, time.Now)
+		w, err := workspace.Open(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
 		defer w.Close()
 		x, err := w.Access(family.Set{}, login.Book{})

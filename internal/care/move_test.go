@@ -116,7 +116,7 @@ func TestAMoveWhoseAnswerIsLost(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				dir, m := t.TempDir(), c.device
 				m.at = "127.44.7.11:80"
-				l, err := ledger.Create(dir, time.Now)
+				l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 				require.NoError(t, err)
 				defer func() { _ = l.Close() }()
 				x, err := contact.New(l, dir, site.Site{}, family.Set{}, login.Book{Entries: []login.Entry{

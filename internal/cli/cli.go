@@ -267,7 +267,11 @@ func (a *app) openSite() (*plan.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := plan.Open(dir, a.now)
+	by, err := a.writer()
+	if err != nil {
+		return nil, err
+	}
+	w, err := plan.Open(dir, a.now, by)
 	var cut *ledger.CutError
 	switch {
 	case err != nil || w.ReadOnly() == nil:
@@ -358,6 +362,24 @@ func (a *app) dataDir() (string, error) {
 		}
 	}
 	return filepath.Join(base, "catena"), nil
+}
+
+// writer is who this user is in the ledgers of all sites.
+func (a *app) writer() (ledger.Writer, error) {
+	file, err := a.writerFile()
+	if err != nil {
+		return ledger.Writer{}, err
+	}
+	return ledger.ReadWriter(file)
+}
+
+func (a *app) writerFile() (string, error) {
+	base, err := a.dataDir()
+	if err != nil {
+		return "", usage("no home folder was found for the key that signs your records; name a folder "+
+			"with XDG_DATA_HOME: %w", err)
+	}
+	return filepath.Join(base, "writer.key"), nil
 }
 
 // approvals are the commands that this user has allowed on this machine.

@@ -46,6 +46,7 @@ func TestScripts(t *testing.T) {
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("CATENA_LOGIN", "keeper:quoin-and-sluice")
 			e.Setenv("CATENA_SHELF", filepath.Join(e.WorkDir, "shelf"))
+			e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
 			return nil
 		},
 		// A line of a script that needs Python, or one of its modules, is skipped where that is missing;

@@ -87,7 +87,11 @@ func (a *app) unpack(ctx context.Context, file, dir string) error {
 	if err != nil {
 		return err
 	}
-	results, err := bundle.Unpack(ctx, file, dir, s, a.now)
+	by, err := a.writer()
+	if err != nil {
+		return err
+	}
+	results, err := bundle.Unpack(ctx, file, dir, s, a.now, by)
 	if err != nil {
 		return err
 	}

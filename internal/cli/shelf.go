@@ -425,7 +425,11 @@ device at any site that has used this shelf, unless you add --force.`,
 		}
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 			here, _ := a.siteDir() // outside a site, those that used the shelf count
-			needed, err := plan.NeededBy(s, image, here, a.now)
+			by, err := a.writer()
+			if err != nil {
+				return err
+			}
+			needed, err := plan.NeededBy(s, image, here, a.now, by)
 			if err != nil {
 				return err
 			}
@@ -466,7 +470,11 @@ func (a *app) shelfTidy(yes bool) error {
 		return err
 	}
 	here, _ := a.siteDir() // outside a site, those that used the shelf count
-	unneeded, err := plan.Unneeded(s, here, a.now)
+	by, err := a.writer()
+	if err != nil {
+		return err
+	}
+	unneeded, err := plan.Unneeded(s, here, a.now, by)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/family"
+	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/workspace"
 )
@@ -21,7 +22,7 @@ func TestGroupLogins(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "site.yaml"), []byte(
 		"site: X\ngroups: {chamber-1: [cam-11, 10.20.4.12, S-13]}\nnames: {10.20.4.14: cam-11}\n"),
 		0o600))
-	w, err := workspace.Open(dir, time.Now)
+	w, err := workspace.Open(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	defer w.Close()
 	var book login.Book

@@ -109,7 +109,7 @@ func (x *Access) kept(id string) ([]byte, error) {
 	}
 	var body keptBody
 	if err := json.Unmarshal(last[0].Body, &body); err != nil {
-		return nil, fmt.Errorf("entry %d of the ledger cannot be read: %w", last[0].Seq, err)
+		return nil, fmt.Errorf("%s of the ledger cannot be read: %w", last[0], err)
 	}
 	if body.Sealed == nil {
 		return body.Plain, nil

@@ -313,7 +313,7 @@ func CleanMAC(s string) string {
 
 // Device is a known device.
 type Device struct {
-	ID       string `json:"id"`   // given once by the ledger: d1, d2, …
+	ID       string `json:"id"`   // given once by the ledger: d and nine digits
 	Name     string `json:"name"` // unique within the site
 	Endpoint `json:"endpoint"`
 	Reading  `json:"reading"`

@@ -357,7 +357,7 @@ func (j *Job) readStranded() error {
 	}
 	e.read = true
 	ends, err := j.engine.Ledger.Entries(ledger.Filter{Kind: Ended, Newest: true})
-	stranded, serves := map[string]int64{}, map[string]int64{} // since which entry
+	stranded, serves := map[string]ledger.Entry{}, map[string]ledger.Entry{} // since then
 	for _, end := range ends {
 		var b endBody
 		if err := json.Unmarshal(end.Body, &b); err != nil {
@@ -365,14 +365,14 @@ func (j *Job) readStranded() error {
 		}
 		switch {
 		case b.End == Stranded && end.Job != j.ID:
-			stranded[end.Device] = end.Seq
+			stranded[end.Device] = end
 		case b.End == Done, b.End == Returned:
-			serves[end.Device] = end.Seq
+			serves[end.Device] = end
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(stranded)) {
 		e.take(j.live.state.Order.Rules.Feeds, id,
-			func(fed string) bool { return serves[fed] > stranded[id] })
+			func(fed string) bool { return stranded[id].Before(serves[fed]) })
 	}
 	return err
 }
@@ -418,7 +418,7 @@ func (j *Job) lookElsewhere() error {
 		return err
 	}
 	for _, s := range started {
-		e.seq = s.Seq
+		e.seq = max(e.seq, s.Seq)
 		if open, err := isOpen(l, s.Job); err != nil || s.Job == j.ID || !open {
 			if err != nil {
 				return err

@@ -306,5 +306,5 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 }
 
 func unreadable(e ledger.Entry, err error) error {
-	return fmt.Errorf("entry %d of the ledger cannot be read: %w", e.Seq, err)
+	return fmt.Errorf("%s of the ledger cannot be read: %w", e, err)
 }

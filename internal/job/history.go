@@ -283,7 +283,7 @@ type Remnant struct {
 func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 	begun, was := h.begun[device]
 	ended := h.ended[device]
-	if was && (len(ended) == 0 || ended[0].Seq < begun.Seq) {
+	if was && (len(ended) == 0 || ended[0].Before(begun)) {
 		var b Effect
 		if err := json.Unmarshal(begun.Body, &b); err != nil {
 			return r, false, unreadable(begun, err)
@@ -417,9 +417,9 @@ func Exists(l *ledger.Ledger, job string) (bool, error) {
 	return len(entries) > 0, err
 }
 
-// NextID returns the ID of the next job: j1, j2, …
+// NextID returns the ID of this writer's next job: j1, j2, …
 func NextID(l *ledger.Ledger) (string, error) {
-	last, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
+	last, err := l.Entries(ledger.Filter{Kind: Started, Mine: true, Last: 1})
 	if err != nil || len(last) == 0 {
 		return "j1", err
 	}

@@ -14,7 +14,7 @@ import (
 
 // past makes a ledger with a number of jobs, each of which proved a number of devices.
 func past(b *testing.B, jobs, devices int) *ledger.Ledger {
-	l, err := ledger.Create(b.TempDir(), time.Now)
+	l, err := ledger.Create(b.TempDir(), time.Now, ledger.Writer{})
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = l.Close() })
 	for j := range jobs {

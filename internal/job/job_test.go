@@ -66,7 +66,7 @@ func start(t *testing.T, devices ...sim.Device) *bench {
 	}, "", slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	t.Cleanup(place.Stop)
-	l, err := ledger.Create(t.TempDir(), time.Now)
+	l, err := ledger.Create(t.TempDir(), time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 

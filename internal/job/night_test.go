@@ -56,7 +56,7 @@ func bubble(t *testing.T, devices troupe, play func(t *testing.T, n *night)) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
 		n := &night{dir: dir, known: map[string]job.Known{}}
-		l, err := ledger.Create(dir, n.clock)
+		l, err := ledger.Create(dir, n.clock, ledger.Writer{})
 		require.NoError(t, err)
 		defer func() { _ = l.Close() }()
 		n.ledger = l
@@ -342,7 +342,7 @@ func (n *night) crashing(t *testing.T, plan job.Plan) {
 	j, err := n.engine.Start(plan)
 	require.NoError(t, err)
 	require.ErrorContains(t, j.Run(t.Context(), t.Context()), "the ledger")
-	n.ledger, err = ledger.Open(n.dir, n.clock)
+	n.ledger, err = ledger.Open(n.dir, n.clock, ledger.Writer{})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = n.ledger.Close() })
 	n.engine.Ledger = n.ledger

@@ -279,7 +279,7 @@ func playUntil(t *testing.T, a *acted, letGo time.Duration) (d job.DeviceState,
 	took time.Duration) {
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		l, err := ledger.Create(dir, time.Now)
+		l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
 		defer func() { _ = l.Close() }()
 		image := func(v string) order.Image {

@@ -79,7 +79,7 @@ func TestThePilotRuleSurvivesACrash(t *testing.T) {
 		time.Sleep(5 * time.Second)
 		stop()
 		require.Error(t, <-ended)
-		n.ledger, err = ledger.Open(n.dir, n.clock)
+		n.ledger, err = ledger.Open(n.dir, n.clock, ledger.Writer{})
 		require.NoError(t, err)
 		defer func() { _ = n.ledger.Close() }()
 		n.engine.Ledger = n.ledger
@@ -101,7 +101,7 @@ func TestAnInterruptedJobStillCounts(t *testing.T) {
 	devices := troupe{"switch-basin": {writes: 5 * time.Minute, down: time.Minute},
 		"cam-11": {writes: 10 * time.Minute, down: time.Minute}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		l2, err := ledger.Open(n.dir, n.clock)
+		l2, err := ledger.Open(n.dir, n.clock, ledger.Writer{})
 		require.NoError(t, err)
 		defer func() { _ = l2.Close() }()
 		e2 := *n.engine
@@ -454,7 +454,7 @@ func TestProvingDoesNotReopenAJob(t *testing.T) {
 func TestAStoppedProcessEndsNoOtherJob(t *testing.T) {
 	devices := troupe{"cam-11": {writes: 5 * time.Minute, down: time.Minute}, "cam-12": {}}
 	bubble(t, devices, func(t *testing.T, n *night) {
-		l2, err := ledger.Open(n.dir, n.clock)
+		l2, err := ledger.Open(n.dir, n.clock, ledger.Writer{})
 		require.NoError(t, err)
 		defer func() { _ = l2.Close() }()
 		j, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{row("cam-11"),
@@ -595,7 +595,7 @@ func TestAnImageThatFellBackIsNotSentAgain(t *testing.T) {
 			if j.Run(t.Context(), t.Context()) == nil {
 				break
 			}
-			n.ledger, err = ledger.Open(n.dir, n.clock)
+			n.ledger, err = ledger.Open(n.dir, n.clock, ledger.Writer{})
 			require.NoError(t, err)
 			defer func() { _ = n.ledger.Close() }()
 			n.engine.Ledger = n.ledger
@@ -737,7 +737,7 @@ func TestAResumedJobForgetsWhatIsOver(t *testing.T) {
 		j1, err := n.engine.Start(job.Plan{Order: order.Order{Devices: []order.Device{
 			row("switch-basin")}}, Devices: n.known})
 		require.NoError(t, err)
-		l2, err := ledger.Open(n.dir, n.clock)
+		l2, err := ledger.Open(n.dir, n.clock, ledger.Writer{})
 		require.NoError(t, err)
 		defer func() { _ = l2.Close() }()
 		e2 := *n.engine

@@ -371,7 +371,7 @@ func (n *simulatedNight) later(what string) order.Order {
 
 // engine returns the engine of a process that has just started.
 func (n *simulatedNight) engine(p *process) (*job.Engine, error) {
-	l, err := ledger.Open(n.dir, n.site.now)
+	l, err := ledger.Open(n.dir, n.site.now, ledger.Writer{})
 	if err != nil {
 		return nil, err
 	}
@@ -478,7 +478,7 @@ func playNight(t *testing.T, s scenario) (wrong string, timeline []string) {
 				Endpoint: device.Endpoint{Dialect: "simulated", Address: d.Name, Through: through},
 				Reading:  reading}}
 		}
-		l, err := ledger.Create(dir, time.Now)
+		l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
 		require.NoError(t, l.Close())
 		wrong, timeline = n.play(t), n.oracle.timeline
@@ -616,7 +616,7 @@ func (n *simulatedNight) downstream(of order.Order) map[string][]device.Device {
 
 // operate does what operators do, and answers what devices ask for until every job has ended.
 func (n *simulatedNight) operate() {
-	l, err := ledger.Open(n.dir, n.site.now)
+	l, err := ledger.Open(n.dir, n.site.now, ledger.Writer{})
 	if err != nil {
 		n.oracle.wrong("the ledger cannot be opened: %s", err)
 		return

@@ -315,7 +315,7 @@ func fold(entries []ledger.Entry) (State, error) {
 // take folds one entry.
 func (f *Follower) take(e ledger.Entry) error {
 	s := &f.state
-	s.Last, s.Seq = e.At, e.Seq
+	s.Last, s.Seq = e.At, max(s.Seq, e.Seq)
 	if e.Kind == Started {
 		return f.start(e)
 	}
@@ -325,8 +325,8 @@ func (f *Follower) take(e ledger.Entry) error {
 				return unreadable(e, err)
 			}
 		} else if _, ours, _ := dispatched(e, false); ours {
-			return fmt.Errorf("entry %d of the ledger names device %s, which job %s does not have", e.Seq,
-				e.Device, e.Job)
+			return fmt.Errorf("%s of the ledger names device %s, which job %s does not have", e, e.Device,
+				e.Job)
 		}
 	}
 	event, ok, err := dispatched(e, s.Stopped)

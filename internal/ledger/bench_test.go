@@ -11,7 +11,7 @@ import (
 
 // BenchmarkAppend is one entry, on the disk when it returns. A device's update is eleven.
 func BenchmarkAppend(b *testing.B) {
-	l, err := ledger.Create(b.TempDir(), time.Now)
+	l, err := ledger.Create(b.TempDir(), time.Now, ledger.Writer{})
 	require.NoError(b, err)
 	defer func() { _ = l.Close() }()
 	for b.Loop() {

@@ -1,14 +1,15 @@
 package ledger
 
 import (
-	"encoding/hex"
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
-	"time"
+	"slices"
 )
 
 // The head is one line of a fixed length, "0000000000000012 " and 64 hexadecimal digits,
@@ -55,24 +56,30 @@ func (l *Ledger) cut() error {
 	return nil
 }
 
-// Check follows the chain from the first entry to the last, and compares it with Head. It
-// returns the number of entries, and an error that names the first entry that was changed,
-// added or removed. A whole ledger has at least one entry. Entries cut off together with Head
-// leave a whole, shorter chain: whoever must know keeps the last hash that Check returns.
+// Check follows every chain from its first entry to its last, verifies the signatures in them, and
+// compares the ledger with Head. It returns the number of entries, and an error that names the
+// first entry that was changed, added or removed. A whole ledger has at least one entry. Entries
+// cut off together with Head leave a whole, shorter ledger: whoever must know keeps the last digest
+// that Check returns, or a copy that was synchronised.
 func (l *Ledger) Check() (count int, last []byte, err error) {
 	headSeq, headHash, headErr := readHead(l.site)
-	err = l.each(func(e Entry, at string, hash []byte) error {
-		switch {
-		case e.Seq != int64(count)+1:
-			return fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, e.Seq,
-				count)
-		case string(chain(last, e.Seq, at, string(e.Kind), e.Job, e.Device,
-			string(e.Body))) != string(hash):
-			return fmt.Errorf("entry %d (%s of %s) was changed", e.Seq, e.Kind, at)
-		case headErr == nil && e.Seq == headSeq && string(hash) != string(headHash):
-			return &CutError{Has: e.Seq, Had: headSeq, Replaced: true}
+	chains := map[string]*follower{}
+	err = l.links(`ORDER BY seq`, func(seq int64, e link) error {
+		f := chains[e.Writer]
+		if f == nil {
+			f = &follower{}
+			chains[e.Writer] = f
 		}
-		count, last = count+1, hash
+		if seq != int64(count)+1 {
+			return fmt.Errorf("entry %d is missing: entry %d follows entry %d", count+1, seq, count)
+		}
+		if err := f.next(e); err != nil {
+			return l.of(e.Writer, err)
+		}
+		if headErr == nil && seq == headSeq && !bytes.Equal(f.hash, headHash) {
+			return &CutError{Has: seq, Had: headSeq, Replaced: true}
+		}
+		count, last = count+1, f.hash
 		return nil
 	})
 	switch {
@@ -86,7 +93,20 @@ func (l *Ledger) Check() (count int, last []byte, err error) {
 		return count, last, fmt.Errorf("%s, which records its length, cannot be read: %w", Head,
 			headErr)
 	}
+	for _, writer := range slices.Sorted(maps.Keys(chains)) {
+		if writer != l.by.ID() && !chains[writer].signed {
+			return count, last, l.of(writer, errors.New("its last entries are not signed"))
+		}
+	}
 	return count, last, l.guarded()
+}
+
+// of says in whose chain something is wrong, where it is not the own one.
+func (l *Ledger) of(writer string, err error) error {
+	if name := l.nameOf(writer); name != "" {
+		return fmt.Errorf("in the chain of %s: %w", name, err)
+	}
+	return err
 }
 
 // guarded tells whether the triggers that keep entries from being changed are there.
@@ -105,47 +125,17 @@ func (l *Ledger) guarded() error {
 	return nil
 }
 
-// each goes through all entries in their order.
-func (l *Ledger) each(do func(e Entry, at string, hash []byte) error) error {
-	rows, err := l.entries.Query(
-		`SELECT seq, at, kind, job, device, body, hash FROM entries ORDER BY seq`)
-	if err != nil {
-		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		var e Entry
-		var at, body string
-		var hash []byte
-		if err := rows.Scan(&e.Seq, &at, &e.Kind, &e.Job, &e.Device, &body, &hash); err != nil {
-			return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-		}
-		e.Body = json.RawMessage(body)
-		if err := do(e, at, hash); err != nil {
-			return err
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return fmt.Errorf("%s cannot be read: %w", l.path(), err)
-	}
-	return nil
-}
-
-// Export writes all entries, oldest first, as JSON, one on a line, with "hash", the SHA-256
-// of each in hexadecimal: who has them can follow the chain without this program.
+// Export writes all entries, in the order of their arrival, as JSON, one on a line, with "hash",
+// the SHA-256 of each in hexadecimal: who has them can follow the chains without this program.
 func (l *Ledger) Export(w io.Writer) (count int, err error) {
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
-	err = l.each(func(e Entry, at string, hash []byte) error {
-		e.At, err = time.Parse(time.RFC3339Nano, at)
-		if err != nil {
-			return fmt.Errorf("entry %d of the ledger has no time: %w", e.Seq, err)
-		}
+	err = l.links(`ORDER BY seq`, func(seq int64, e link) error {
 		count++
 		return out.Encode(struct {
-			Entry
-			Hash string `json:"hash"`
-		}{e, hex.EncodeToString(hash)})
+			Seq int64 `json:"seq"`
+			link
+		}{seq, e})
 	})
 	return count, err
 }

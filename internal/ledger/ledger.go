@@ -1,10 +1,21 @@
 // Package ledger is the durable record of all that was seen and done at a site.
 //
 // Its central type is Ledger: a SQLite file to which entries are appended and
-// from which none is ever changed or removed. Each entry carries the SHA-256 of
-// itself and its predecessor, so that a change to any of them shows. What stands
-// in it is on the disk when Append returns; every state that others show (the
-// devices known, how far a job is) is derived from the entries.
+// from which none is ever changed or removed. What stands in it is on the disk when Append
+// returns; every state that others show (the devices known, how far a job is) is derived from
+// the entries.
+//
+// Several laptops may write the history of one site. Each has a chain, in which each entry carries
+// the SHA-256 of itself and its predecessor, so that a change to any of them shows, and the
+// writer's signature from time to time. A ledger has the chain of its own writer and those that it
+// took from others (Take). All entries have one order, the same wherever the same chains are: the
+// time at which they were written, or right after the newest entry that their writer had, whichever
+// is later; if that is equal, the writer's ID decides. For example, bea's clock is two hours slow:
+//
+//	anna  10:00  a scan finds cam-11
+//	bea          takes anna's entries, and names cam-11 at 08:05
+//
+// bea's entry is ordered right after anna's, at 10:00 and a microsecond, so the name counts.
 //
 // Beside the entries, in its own file, lies the passing progress of transfers, which is
 // neither chained nor durable; it must not share a file with them, since a commit that does
@@ -14,9 +25,8 @@
 package ledger
 
 import (
-	"crypto/sha256"
+	"cmp"
 	"database/sql"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,6 +34,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -48,12 +60,35 @@ type Kind string
 
 // Entry is one line of the record.
 type Entry struct {
-	Seq    int64           `json:"seq"`
+	Seq    int64           `json:"seq"` // counts the entries of this ledger in the order of their arrival
 	At     time.Time       `json:"at"`
 	Kind   Kind            `json:"kind"`
-	Job    string          `json:"job,omitempty"`
+	Job    string          `json:"job,omitempty"`    // of another writer: NAME/j3
 	Device string          `json:"device,omitempty"` // its ID
 	Body   json.RawMessage `json:"body,omitempty"`
+	Writer string          `json:"writer,omitempty"` // the name of the other writer; empty: this one
+
+	order  int64  // of all writers: microseconds since 1970, grows within a chain
+	writer string // the ID of its writer
+	n      int64  // its number in the chain of its writer
+}
+
+// Before reports whether an entry comes before another one in the order of all writers.
+func (e Entry) Before(o Entry) bool { return e.compare(o) < 0 }
+
+func (e Entry) compare(o Entry) int {
+	return cmp.Or(cmp.Compare(e.order, o.order), strings.Compare(e.writer, o.writer))
+}
+
+// Ref identifies an entry in all ledgers that have it: the ID of its writer and its number there.
+func (e Entry) Ref() string { return fmt.Sprintf("%s/%d", e.writer, e.n) }
+
+// String names an entry: entry 12, or entry 12 of anna.
+func (e Entry) String() string {
+	if e.Writer != "" {
+		return fmt.Sprintf("entry %d of %s", e.n, e.Writer)
+	}
+	return fmt.Sprintf("entry %d", e.Seq)
 }
 
 // Progress is how far a transfer or a write is.
@@ -114,6 +149,7 @@ type Ledger struct {
 	entries  *sql.DB // one connection: every commit waits for the disk
 	passing  *sql.DB // one connection: commits do not wait; nil: progress cannot be kept
 	now      func() time.Time
+	by       Writer
 	readOnly error  // why it can only be read; nil: it can be written
 	copied   string // the folder of a copy that is read in its place; empty: none
 	// intercept is called with the entries of each append; nil: there is none
@@ -123,14 +159,15 @@ type Ledger struct {
 	reserve  string               // the path of the file that takes space; empty: there is none
 	short    bool                 // the reserve had to be freed
 	prepared map[string]*sql.Stmt // questions that were asked before
+	names    map[string]string    // of the other writers, by ID
 }
 
 // Create makes an empty ledger in the site folder dir, or opens the one there.
-func Create(dir string, now func() time.Time) (*Ledger, error) {
+func Create(dir string, now func() time.Time, by Writer) (*Ledger, error) {
 	if err := os.MkdirAll(filepath.Join(dir, Folder), 0o700); err != nil {
 		return nil, err
 	}
-	l, err := open(dir, now)
+	l, err := open(dir, now, by)
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +178,7 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 		_ = l.Close()
 		return nil, fmt.Errorf("%s: %w", l.path(), err)
 	}
-	return l, nil
+	return l, l.readNames()
 }
 
 // Open opens the ledger of the site folder dir. It returns ErrNone when there is none and
@@ -149,7 +186,7 @@ func Create(dir string, now func() time.Time) (*Ledger, error) {
 // for one that holds what Catena does not make, and an error when the file is damaged. One that
 // cannot be written, because its disk is read-only or full, or must not be, because entries are
 // missing at its end (CutError), is opened for reading: see ReadOnly.
-func Open(dir string, now func() time.Time) (*Ledger, error) {
+func Open(dir string, now func() time.Time, by Writer) (*Ledger, error) {
 	path := filepath.Join(dir, Folder, file)
 	if info, err := os.Stat(path); errors.Is(err, os.ErrNotExist) || err == nil &&
 		info.Size() == 0 {
@@ -167,7 +204,7 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 	} else if errors.Is(err, os.ErrPermission) { // SQLite would not say so
 		return nil, err
 	}
-	l, err := open(dir, now)
+	l, err := open(dir, now, by)
 	if err != nil {
 		return nil, err
 	}
@@ -193,7 +230,7 @@ func Open(dir string, now func() time.Time) (*Ledger, error) {
 		if err := l.cut(); err != nil && l.readOnly == nil {
 			l.readOnly = err
 		}
-		return l, nil
+		return l, l.readNames()
 	case 0: // a process was killed while it made the ledger
 		if _, err := l.entries.Exec(create(schema) + number); err != nil {
 			_ = l.Close()
@@ -217,8 +254,8 @@ func (l *Ledger) format() (found int, err error) {
 	return found, err
 }
 
-func open(dir string, now func() time.Time) (*Ledger, error) {
-	l := &Ledger{site: dir, dir: filepath.Join(dir, Folder), now: now}
+func open(dir string, now func() time.Time, by Writer) (*Ledger, error) {
+	l := &Ledger{site: dir, dir: filepath.Join(dir, Folder), now: now, by: by}
 	var err error
 	l.entries, err = connect(l.path(), "FULL")
 	if err != nil {
@@ -243,7 +280,7 @@ func open(dir string, now func() time.Time) (*Ledger, error) {
 // one, both are copied to where there is room, and the copy is read.
 func (l *Ledger) forReading(why error) (*Ledger, error) {
 	_ = l.Close()
-	r := &Ledger{site: l.site, dir: l.dir, now: l.now, readOnly: why}
+	r := &Ledger{site: l.site, dir: l.dir, now: l.now, by: l.by, readOnly: why}
 	path := l.path()
 	if info, err := os.Stat(path + "-wal"); err == nil && info.Size() > 0 {
 		dir, err := os.MkdirTemp("", "catena-ledger-")
@@ -359,10 +396,10 @@ func (l *Ledger) extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	defer func() { _ = tx.Rollback() }() // says nothing after a commit
 	var chosen []Entry
 	if f != nil {
-		question, args := f.query()
+		question, args := l.query(*f)
 		rows, err := tx.Query(question, args...)
 		if err == nil {
-			chosen, err = collect(rows)
+			chosen, err = l.collect(rows)
 		}
 		if err != nil {
 			return l.failed(err)
@@ -380,16 +417,8 @@ func (l *Ledger) extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 			return l.failed(err)
 		}
 	}
-	seq, hash, err := last(tx)
-	if err != nil {
+	if err := l.appendIn(tx, added); err != nil {
 		return l.failed(err)
-	}
-	for i := range added {
-		seq++
-		hash, err = l.appendIn(tx, added[i], seq, hash)
-		if err != nil {
-			return l.failed(err)
-		}
 	}
 	if err := tx.Commit(); err != nil {
 		return l.failed(err)
@@ -414,7 +443,7 @@ func (l *Ledger) keepHead() error {
 	return writeHead(l.site, seq, hash)
 }
 
-// last is the number and the digest of the last entry; zero: there is none.
+// last is the number and the digest of the entry that arrived last; zero: there is none.
 func last(tx *sql.Tx) (seq int64, hash []byte, err error) {
 	err = tx.QueryRow(`SELECT seq, hash FROM entries ORDER BY seq DESC LIMIT 1`).Scan(&seq, &hash)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -423,13 +452,40 @@ func last(tx *sql.Tx) (seq int64, hash []byte, err error) {
 	return seq, hash, err
 }
 
-func (l *Ledger) appendIn(tx *sql.Tx, e Entry, seq int64, before []byte) (hash []byte, err error) {
-	e.Seq = seq
-	at := l.now().UTC().Format(time.RFC3339Nano)
-	hash = chain(before, e.Seq, at, string(e.Kind), e.Job, e.Device, string(e.Body))
-	_, err = tx.Exec(`INSERT INTO entries VALUES (?,?,?,?,?,?,?)`, e.Seq, at, e.Kind, e.Job,
-		e.Device, string(e.Body), hash)
-	return hash, err
+// appendIn appends entries to the chain of this writer. The first one of a chain says whose it is.
+func (l *Ledger) appendIn(tx *sql.Tx, added []Entry) error {
+	var n, order int64
+	var hash []byte
+	err := tx.QueryRow(`SELECT n, hash FROM entries WHERE writer = ? ORDER BY n DESC LIMIT 1`,
+		l.by.ID()).Scan(&n, &hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+		first, failed := l.by.first()
+		if failed != nil {
+			return failed
+		}
+		added = slices.Concat([]Entry{first}, added)
+	}
+	if err == nil {
+		err = tx.QueryRow(`SELECT coalesce(max("order"), 0) FROM entries`).Scan(&order)
+	}
+	now := l.now().UTC()
+	for i := 0; err == nil && i < len(added); i++ {
+		e := link{Writer: l.by.ID(), N: n + 1, Order: max(now.UnixMicro(), order+1),
+			At: now.Format(time.RFC3339Nano), Kind: added[i].Kind, Job: l.stored(added[i].Job),
+			Device: added[i].Device, Body: added[i].Body}
+		hash = e.hash(hash)
+		n, order = e.N, e.Order
+		err = insert(tx, e, hash)
+	}
+	return err
+}
+
+func insert(tx *sql.Tx, e link, hash []byte) error {
+	_, err := tx.Exec(`INSERT INTO entries (writer, n, "order", at, kind, job, device, body, hash)
+		VALUES (?,?,?,?,?,?,?,?,?)`, e.Writer, e.N, e.Order, e.At, e.Kind, e.Job, e.Device,
+		string(e.Body), hash)
+	return err
 }
 
 func (l *Ledger) failed(err error) error {
@@ -455,29 +511,14 @@ var ErrFull = errors.New("the disk is full")
 // too long.
 var ErrInUse = errors.New("another program has locked it")
 
-// chain is the SHA-256 of the predecessor's hash and the entry's fields, each
-// with its length before it, so that no two entries read the same.
-func chain(before []byte, seq int64, fields ...string) []byte {
-	h := sha256.New()
-	h.Write(before)
-	var n [8]byte
-	binary.BigEndian.PutUint64(n[:], uint64(seq))
-	h.Write(n[:])
-	for _, f := range fields {
-		binary.BigEndian.PutUint64(n[:], uint64(len(f)))
-		h.Write(n[:])
-		h.Write([]byte(f))
-	}
-	return h.Sum(nil)
-}
-
 // Filter chooses entries; a zero field chooses all.
 type Filter struct {
 	Kind        Kind
 	Job, Device string
-	After       int64 // only entries with a higher number
+	After       int64 // only entries that arrived after the one of this number
 	Last        int   // how many of the newest; the order stays oldest first
 	Newest      bool  // only the newest of each device, of those of this kind
+	Mine        bool  // only those of this writer
 }
 
 // newestOfEach are the numbers of the newest entry of a kind of each device. It leaps from one
@@ -486,17 +527,18 @@ const newestOfEach = `(
 	WITH RECURSIVE each(device) AS (
 		SELECT min(device) FROM entries
 		UNION ALL SELECT (SELECT min(device) FROM entries WHERE device > each.device) FROM each WHERE device IS NOT NULL)
-	SELECT (SELECT max(seq) FROM entries WHERE device = each.device AND kind = ?) FROM each WHERE device IS NOT NULL)`
+	SELECT (SELECT seq FROM entries WHERE device = each.device AND kind = ? ORDER BY "order" DESC, writer DESC LIMIT 1)
+		FROM each WHERE device IS NOT NULL)`
 
 // Entries returns the chosen entries, oldest first.
 func (l *Ledger) Entries(f Filter) ([]Entry, error) {
-	question, args := f.query()
+	question, args := l.query(f)
 	var out []Entry
 	statement, err := l.prepare(question)
 	if err == nil {
 		var rows *sql.Rows
 		if rows, err = statement.Query(args...); err == nil {
-			out, err = collect(rows)
+			out, err = l.collect(rows)
 		}
 	}
 	return out, l.unreadable(err)
@@ -539,11 +581,18 @@ func (l *Ledger) prepare(question string) (*sql.Stmt, error) {
 
 // query returns the question of a filter. Only the conditions that are there stand in it, so that
 // its index is used: a list must not cost more with every entry of the past.
-func (f Filter) query() (question string, args []any) {
+//
+// The entries of a job are looked up in the order of their arrival, since whoever follows a job
+// asks for the newest again and again; collect puts them into the order of all writers.
+func (l *Ledger) query(f Filter) (question string, args []any) {
 	limit := f.Last
 	where, args := "seq > ?", []any{f.After}
+	mine := ""
+	if f.Mine {
+		mine = l.by.ID()
+	}
 	for _, c := range []struct{ column, is string }{
-		{"kind", string(f.Kind)}, {"job", f.Job}, {"device", f.Device},
+		{"kind", string(f.Kind)}, {"job", l.stored(f.Job)}, {"device", f.Device}, {"writer", mine},
 	} {
 		if c.is != "" {
 			where, args = where+" AND "+c.column+" = ?", append(args, c.is)
@@ -555,29 +604,36 @@ func (f Filter) query() (question string, args []any) {
 	if f.Newest && f.Device != "" {
 		limit = 1
 	}
-	const fields = `SELECT seq, at, kind, job, device, body FROM `
-	if limit <= 0 {
-		return fields + `entries WHERE ` + where + ` ORDER BY seq`, args
+	by := `"order" %[1]s, writer %[1]s`
+	if f.Job != "" || f.After > 0 {
+		by = `seq %[1]s`
 	}
-	return fields + fmt.Sprintf(
-		`(SELECT * FROM entries WHERE %s ORDER BY seq DESC LIMIT %d) ORDER BY seq`, where, limit), args
+	question = `SELECT seq, at, kind, job, device, body, "order", writer, n FROM entries WHERE ` + where +
+		` ORDER BY ` + by
+	if limit <= 0 {
+		return fmt.Sprintf(question, "ASC"), args
+	}
+	return fmt.Sprintf(question+` LIMIT %[2]d`, "DESC", limit), args
 }
 
-func collect(rows *sql.Rows) ([]Entry, error) {
+func (l *Ledger) collect(rows *sql.Rows) ([]Entry, error) {
 	defer func() { _ = rows.Close() }()
 	var out []Entry
 	for rows.Next() {
 		var e Entry
 		var at, body string
-		if err := rows.Scan(&e.Seq, &at, &e.Kind, &e.Job, &e.Device, &body); err != nil {
+		if err := rows.Scan(&e.Seq, &at, &e.Kind, &e.Job, &e.Device, &body, &e.order, &e.writer,
+			&e.n); err != nil {
 			return nil, err
 		}
+		e.Job, e.Writer, e.Body = l.shown(e.Job), l.nameOf(e.writer), json.RawMessage(body)
 		when, err := time.Parse(time.RFC3339Nano, at)
 		if err != nil {
-			return nil, fmt.Errorf("entry %d of the ledger has no time: %w", e.Seq, err)
+			return nil, fmt.Errorf("%s of the ledger has no time: %w", e, err)
 		}
-		e.At, e.Body = when, json.RawMessage(body)
+		e.At = when
 		out = append(out, e)
 	}
+	slices.SortFunc(out, Entry.compare)
 	return out, rows.Err()
 }

@@ -21,7 +21,7 @@ import (
 
 func create(t *testing.T) (*ledger.Ledger, string) {
 	dir := t.TempDir()
-	l, err := ledger.Create(dir, time.Now)
+	l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = l.Close() })
 	return l, dir
@@ -33,7 +33,7 @@ func TestEntriesComeBackInOrder(t *testing.T) {
 	require.NoError(t, l.Append(step, "j1", "d1", map[string]string{"step": "checking"}))
 	require.NoError(t, l.Append(step, "j2", "d1", map[string]string{"step": "sending"}))
 
-	other, err := ledger.Open(dir, time.Now) // as another terminal would
+	other, err := ledger.Open(dir, time.Now, ledger.Writer{}) // as another terminal would
 	require.NoError(t, err)
 	defer func() { _ = other.Close() }()
 	entries, err := other.Entries(ledger.Filter{Job: "j1"})
@@ -54,13 +54,13 @@ const started, step ledger.Kind = "started", "step"
 func TestAnotherFormat(t *testing.T) {
 	l, dir := create(t)
 	require.NoError(t, l.Close())
-	for format, words := range map[int]string{1: "by an earlier Catena, in format 1",
+	for format, words := range map[int]string{3: "by an earlier Catena, in format 3",
 		9: "by a later Catena, in format 9"} {
 		db, err := sql.Open("sqlite", filepath.Join(dir, ledger.Folder, "ledger.db"))
 		require.NoError(t, err)
 		_, err = db.Exec(fmt.Sprintf("PRAGMA user_version = %d", format))
 		require.NoError(t, errors.Join(err, db.Close()))
-		_, err = ledger.Open(dir, time.Now)
+		_, err = ledger.Open(dir, time.Now, ledger.Writer{})
 		var wrong *ledger.FormatError
 		require.ErrorAs(t, err, &wrong)
 		assert.Equal(t, format, wrong.Found)
@@ -71,7 +71,7 @@ func TestAnotherFormat(t *testing.T) {
 // What Extend reads and what it appends belong together: no one's entry comes between.
 func TestExtend(t *testing.T) {
 	l, dir := create(t)
-	other, err := ledger.Open(dir, time.Now)
+	other, err := ledger.Open(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	defer func() { _ = other.Close() }()
 	var group sync.WaitGroup
@@ -97,11 +97,11 @@ func TestExtend(t *testing.T) {
 	}))
 	count, _, err := l.Check()
 	require.NoError(t, err)
-	assert.Equal(t, 40, count)
+	assert.Equal(t, 41, count, "and the one that says who wrote them")
 }
 
 func TestOpenWithoutALedger(t *testing.T) {
-	_, err := ledger.Open(t.TempDir(), time.Now)
+	_, err := ledger.Open(t.TempDir(), time.Now, ledger.Writer{})
 	assert.ErrorIs(t, err, ledger.ErrNone)
 }
 
@@ -112,14 +112,14 @@ func TestCheckNamesTheEntryThatWasChanged(t *testing.T) {
 	}
 	count, _, err := l.Check()
 	require.NoError(t, err)
-	assert.Equal(t, 5, count)
+	assert.Equal(t, 6, count)
 
 	db, err := sql.Open("sqlite", filepath.Join(dir, ledger.Folder, "ledger.db"))
 	require.NoError(t, err)
 	defer func() { _ = db.Close() }()
-	_, err = db.Exec(`UPDATE entries SET device = 'd2' WHERE seq = 3`)
+	_, err = db.Exec(`UPDATE entries SET device = 'd2' WHERE n = 3`)
 	require.ErrorContains(t, err, "do not change")
-	_, err = db.Exec(`DROP TRIGGER entries_stay; UPDATE entries SET device = 'd2' WHERE seq = 3`)
+	_, err = db.Exec(`DROP TRIGGER entries_stay; UPDATE entries SET device = 'd2' WHERE n = 3`)
 	require.NoError(t, err)
 	_, _, err = l.Check()
 	assert.ErrorContains(t, err, "entry 3 ")
@@ -135,7 +135,7 @@ func TestLocksTellTheLivingFromTheDead(t *testing.T) {
 	release, ok, err := l.Hold("j1")
 	require.NoError(t, err)
 	require.True(t, ok)
-	other, err := ledger.Open(dir, time.Now)
+	other, err := ledger.Open(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	defer func() { _ = other.Close() }()
 	assert.True(t, other.Held("j1"))
@@ -162,7 +162,7 @@ func TestProgressIsTheLastOne(t *testing.T) {
 func TestWhatIsMissingShows(t *testing.T) {
 	entries := func(t *testing.T, n int) string {
 		dir := t.TempDir()
-		l, err := ledger.Create(dir, time.Now)
+		l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
 		for i := range n {
 			require.NoError(t, l.Append(step, "j1", "d1", i))
@@ -183,7 +183,7 @@ func TestWhatIsMissingShows(t *testing.T) {
 	}{
 		"cut": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries WHERE seq > 3`)
-		}, "it ends at entry 3, and .catena-head records 5: the end was cut off"},
+		}, "it ends at entry 3, and .catena-head records 6: the end was cut off"},
 		"emptied": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_remain; DELETE FROM entries`)
 		}, "it ends at entry 0"},
@@ -194,10 +194,10 @@ func TestWhatIsMissingShows(t *testing.T) {
 		}, "the ledger was replaced"},
 		"removed": {func(t *testing.T, dir string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(dir, ledger.Folder)))
-		}, "is gone; it had 5 entries"},
+		}, "is gone; it had 6 entries"},
 		"truncated to nothing": {func(t *testing.T, dir string) {
 			require.NoError(t, os.Truncate(database(dir), 0))
-		}, "is gone; it had 5 entries"},
+		}, "is gone; it had 6 entries"},
 		"without its triggers": {func(t *testing.T, dir string) {
 			change(t, dir, `DROP TRIGGER entries_stay`)
 		}, "the protection of its entries was removed"},
@@ -206,7 +206,8 @@ func TestWhatIsMissingShows(t *testing.T) {
 		}, `has a trigger "entries_stay" that Catena does not create`},
 		"with a trigger that changes what is written": {func(t *testing.T, dir string) {
 			change(t, dir, `CREATE TRIGGER more AFTER INSERT ON entries BEGIN INSERT INTO entries
-				VALUES (new.seq+1, new.at, new.kind, new.job, new.device, new.body, new.hash); END`)
+				VALUES (new.seq+1, new.writer, new.n+1, new."order", new.at, new.kind, new.job, new.device,
+				new.body, new.hash); END`)
 		}, `has a trigger "more" that Catena does not create`},
 		"with a view in the place of the entries": {func(t *testing.T, dir string) {
 			change(t, dir, `ALTER TABLE entries RENAME TO kept;
@@ -222,7 +223,7 @@ func TestWhatIsMissingShows(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			dir := entries(t, 5)
 			c.harm(t, dir)
-			l, err := ledger.Open(dir, time.Now)
+			l, err := ledger.Open(dir, time.Now, ledger.Writer{})
 			if err == nil {
 				defer func() { _ = l.Close() }()
 				_, _, err = l.Check()
@@ -230,7 +231,7 @@ func TestWhatIsMissingShows(t *testing.T) {
 			assert.ErrorContains(t, err, c.says)
 		})
 	}
-	l, err := ledger.Create(t.TempDir(), time.Now)
+	l, err := ledger.Create(t.TempDir(), time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	defer func() { _ = l.Close() }()
 	_, _, err = l.Check()
@@ -240,7 +241,7 @@ func TestWhatIsMissingShows(t *testing.T) {
 // Who asks whether a job lives does not keep anybody from taking a lock that is free.
 func TestAskingTakesNothing(t *testing.T) {
 	l, dir := create(t)
-	other, err := ledger.Open(dir, time.Now)
+	other, err := ledger.Open(dir, time.Now, ledger.Writer{})
 	require.NoError(t, err)
 	defer func() { _ = other.Close() }()
 	ends := make(chan struct{})
@@ -272,7 +273,7 @@ func TestExport(t *testing.T) {
 	var b strings.Builder
 	count, err := l.Export(&b)
 	require.NoError(t, err)
-	assert.Equal(t, 1, count)
+	assert.Equal(t, 2, count)
 	_, last, err := l.Check()
 	require.NoError(t, err)
 	assert.Contains(t, b.String(), `"body":{"a":"b"}`)
@@ -284,7 +285,7 @@ func TestExport(t *testing.T) {
 // again. strace shows the system calls of this test's own program, run on its own.
 func TestPowerCut(t *testing.T) {
 	if dir := os.Getenv("CATENA_TEST_APPENDS"); dir != "" {
-		l, err := ledger.Create(dir, time.Now)
+		l, err := ledger.Create(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
 		for i := range 400 {
 			require.NoError(t, l.Append(step, "j1", "d1", strings.Repeat("x", 8000)))
@@ -349,9 +350,9 @@ func TestPowerCut(t *testing.T) {
 func TestTheHeadIsTheLastEntry(t *testing.T) {
 	for round := range 10 {
 		dir := t.TempDir()
-		a, err := ledger.Create(dir, time.Now)
+		a, err := ledger.Create(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
-		b, err := ledger.Open(dir, time.Now)
+		b, err := ledger.Open(dir, time.Now, ledger.Writer{})
 		require.NoError(t, err)
 		var group sync.WaitGroup
 		for i := range 16 {
@@ -365,7 +366,7 @@ func TestTheHeadIsTheLastEntry(t *testing.T) {
 		group.Wait()
 		head, err := os.ReadFile(filepath.Join(dir, ledger.Head))
 		require.NoError(t, err)
-		assert.Equal(t, fmt.Sprintf("%016d", 48), string(head[:16]), "round %d", round)
+		assert.Equal(t, fmt.Sprintf("%016d", 49), string(head[:16]), "round %d", round)
 		require.NoError(t, errors.Join(a.Close(), b.Close()))
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -34,7 +35,30 @@ func (l *Ledger) inTurn(name string, do func(lock *flock.Flock) error) error {
 	return do(flock.New(l.lockPath(name)))
 }
 
-func (l *Ledger) lockPath(name string) string { return filepath.Join(l.dir, name+".lock") }
+func (l *Ledger) lockPath(name string) string {
+	return filepath.Join(l.dir, l.fileOf(name)+".lock")
+}
+
+// fileOf is how the file of a lock is called. That of a job has its writer's ID, as in its entries:
+// two people on one machine may both have a job j1. lockOf turns it round.
+func (l *Ledger) fileOf(lock string) string {
+	if jobName.MatchString(lock) {
+		return strings.ReplaceAll(l.stored(lock), "/", "-")
+	}
+	return lock
+}
+
+func (l *Ledger) lockOf(file string) string {
+	if m := jobLock.FindStringSubmatch(file); m != nil {
+		return l.jobOf(m[1], m[2])
+	}
+	return file
+}
+
+var (
+	jobName = regexp.MustCompile(`^([^/]+/)?j[0-9]+$`)
+	jobLock = regexp.MustCompile(`^([a-z2-7]{12}|local)-(j[0-9]+)$`)
+)
 
 // Hold takes a lock by name for as long as this process lives, or until the returned
 // function is called; ok is false when another holds it. Its file goes with its release: one
@@ -79,7 +103,7 @@ func (l *Ledger) Locks() []string {
 	held, _ := files.In(filepath.Dir(l.lockPath("x")), "*.lock")
 	var out []string
 	for _, f := range held {
-		if name := strings.TrimSuffix(filepath.Base(f), ".lock"); name != asking {
+		if name := l.lockOf(strings.TrimSuffix(filepath.Base(f), ".lock")); name != asking {
 			out = append(out, name)
 		}
 	}

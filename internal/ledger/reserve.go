@@ -22,11 +22,11 @@ const reserved = "reserve-"
 func (l *Ledger) Reserve(name string, size int64) (release func(), err error) {
 	left, _ := files.In(l.dir, reserved+"*") // a folder that cannot be read is an error below
 	for _, path := range left {
-		if !l.Held(strings.TrimPrefix(filepath.Base(path), reserved)) {
+		if !l.Held(l.lockOf(strings.TrimPrefix(filepath.Base(path), reserved))) {
 			_ = os.Remove(path)
 		}
 	}
-	path := filepath.Join(l.dir, reserved+name)
+	path := filepath.Join(l.dir, reserved+l.fileOf(name))
 	f, err := os.Create(path)
 	if err != nil {
 		return nil, l.failed(err)

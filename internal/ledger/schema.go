@@ -7,19 +7,22 @@ import (
 )
 
 // format is the number of this form of the file, in its user_version.
-const format = 3
+const format = 4
 
-const number = "PRAGMA user_version = 3;"
+const number = "PRAGMA user_version = 4;"
 
 // schema is all that the file of the entries may hold, each with the statement that SQLite keeps of
 // it (sqlite_schema.sql). A change of one is another format.
 var schema = []string{
 	`CREATE TABLE entries (
-	seq INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL,
-	job TEXT NOT NULL, device TEXT NOT NULL, body TEXT NOT NULL, hash BLOB NOT NULL)`,
-	`CREATE INDEX entries_device ON entries (device, kind, seq)`,
+	seq INTEGER PRIMARY KEY, writer TEXT NOT NULL, n INTEGER NOT NULL, "order" INTEGER NOT NULL,
+	at TEXT NOT NULL, kind TEXT NOT NULL, job TEXT NOT NULL, device TEXT NOT NULL,
+	body TEXT NOT NULL, hash BLOB NOT NULL)`,
+	`CREATE UNIQUE INDEX entries_chain ON entries (writer, n)`,
+	`CREATE INDEX entries_order ON entries ("order", writer)`,
+	`CREATE INDEX entries_device ON entries (device, kind, "order", writer)`,
 	`CREATE INDEX entries_job ON entries (job, seq)`,
-	`CREATE INDEX entries_kind ON entries (kind, seq)`,
+	`CREATE INDEX entries_kind ON entries (kind, "order", writer)`,
 	`CREATE TRIGGER entries_stay BEFORE UPDATE ON entries
 	BEGIN SELECT RAISE(ABORT, 'entries of the ledger do not change'); END`,
 	`CREATE TRIGGER entries_remain BEFORE DELETE ON entries
@@ -38,6 +41,9 @@ func create(schema []string) string {
 	var b strings.Builder
 	for _, s := range schema {
 		kind, rest, _ := strings.Cut(strings.TrimPrefix(s, "CREATE "), " ")
+		if kind == "UNIQUE" {
+			kind, rest = "UNIQUE INDEX", strings.TrimPrefix(rest, "INDEX ")
+		}
 		fmt.Fprintf(&b, "CREATE %s IF NOT EXISTS %s;\n", kind, rest)
 	}
 	return b.String()

@@ -251,7 +251,7 @@ func (e *ComponentError) Error() string {
 // (empty: none), that run an image or ran it before their last job: it is what they would
 // be returned to. Another image of the same version would do as well.
 func NeededBy(
-	s *shelf.Shelf, image firmware.Image, here string, now func() time.Time,
+	s *shelf.Shelf, image firmware.Image, here string, now func() time.Time, by ledger.Writer,
 ) ([]string, error) {
 	images, err := s.List()
 	if err != nil {
@@ -263,7 +263,7 @@ func NeededBy(
 	}
 	var out []string
 	for _, dir := range dirs {
-		names, err := neededAt(dir, images, image, now)
+		names, err := neededAt(dir, images, image, now, by)
 		if err != nil {
 			return nil, err
 		}
@@ -287,8 +287,8 @@ func sites(s *shelf.Shelf, here string) ([]string, error) {
 
 // neededAt is NeededBy for one site. A site folder that is gone needs nothing.
 func neededAt(dir string, images []firmware.Image, image firmware.Image,
-	now func() time.Time) ([]string, error) {
-	l, err := ledger.Open(dir, now)
+	now func() time.Time, by ledger.Writer) ([]string, error) {
+	l, err := ledger.Open(dir, now, by)
 	if errors.Is(err, ledger.ErrNone) {
 		return nil, nil
 	}
@@ -328,7 +328,8 @@ func neededAt(dir string, images []firmware.Image, image firmware.Image,
 // Unneeded are the images of a shelf that no known device of any site that has used it, nor
 // of the site here (empty: none), runs, would be brought to, or would be returned to. Its
 // error names a site that cannot be read: then no one knows what it needs.
-func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Image, error) {
+func Unneeded(s *shelf.Shelf, here string, now func() time.Time, by ledger.Writer) (
+	[]firmware.Image, error) {
 	images, err := s.List()
 	if err != nil {
 		return nil, err
@@ -342,7 +343,7 @@ func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Ima
 		if !workspace.IsSite(dir) {
 			continue // it is gone
 		}
-		if err := need(s, dir, images, now, needed); err != nil {
+		if err := need(s, dir, images, now, by, needed); err != nil {
 			return nil, fmt.Errorf("the requirements of %s are unknown: %w", dir, err)
 		}
 	}
@@ -351,8 +352,8 @@ func Unneeded(s *shelf.Shelf, here string, now func() time.Time) ([]firmware.Ima
 
 // need marks what the devices of one site need.
 func need(s *shelf.Shelf, dir string, images []firmware.Image, now func() time.Time,
-	needed map[string]bool) error {
-	w, err := Open(dir, now)
+	by ledger.Writer, needed map[string]bool) error {
+	w, err := Open(dir, now, by)
 	if err != nil {
 		return err
 	}

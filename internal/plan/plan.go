@@ -8,6 +8,7 @@ package plan
 import (
 	"time"
 
+	"catena/internal/ledger"
 	"catena/internal/workspace"
 )
 
@@ -21,8 +22,8 @@ type Site struct {
 type Row = workspace.Row
 
 // Open opens a site folder. The caller closes it.
-func Open(dir string, now func() time.Time) (*Site, error) {
-	w, err := workspace.Open(dir, now)
+func Open(dir string, now func() time.Time, by ledger.Writer) (*Site, error) {
+	w, err := workspace.Open(dir, now, by)
 	if err != nil {
 		return nil, err
 	}

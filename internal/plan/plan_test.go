@@ -10,6 +10,7 @@ import (
 
 	"catena/internal/firmware"
 	"catena/internal/job"
+	"catena/internal/ledger"
 	"catena/internal/order"
 	"catena/internal/plan"
 	"catena/internal/plan/plantest"
@@ -99,13 +100,13 @@ func TestDifferences(t *testing.T) {
 		}, []string{": limits: the site allows 1 at the same time, the order 4 (true)"}},
 		"another serial number": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Serial = "WX4-other"
-		}, []string{`cam-1: the device d1 of the order differs: its serial number is "WX4-cam-1", not "WX4-other" (true)`}},
+		}, []string{`cam-1: the device d028134426 of the order differs: its serial number is "WX4-cam-1", not "WX4-other" (true)`}},
 		"no serial number": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Serial = ""
-		}, []string{`cam-1: the device d1 of the order differs: its serial number is "WX4-cam-1", not "" (true)`}},
+		}, []string{`cam-1: the device d028134426 of the order differs: its serial number is "WX4-cam-1", not "" (true)`}},
 		"another name and model": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Name, o.Devices[0].Model = "gate-9", "TG-200"
-		}, []string{`gate-9: the device d1 of the order differs: its name is "cam-1", not "gate-9", its ` +
+		}, []string{`gate-9: the device d028134426 of the order differs: its name is "cam-1", not "gate-9", its ` +
 			`model is "WX-40", not "TG-200" (true)`}},
 		"an image that is gone": {func(_ *testing.T, _ *plantest.Hill, o *order.Order) {
 			o.Devices[0].Path[0].Image.SHA256 = "0123456789abcdef"
@@ -200,13 +201,13 @@ func TestNeededByAndUnneeded(t *testing.T) {
 	now := func() time.Time { return h.Now }
 	needed := map[string][]string{}
 	for _, i := range images {
-		needed[i.Version], err = plan.NeededBy(h.Shelf, i, h.Dir, now)
+		needed[i.Version], err = plan.NeededBy(h.Shelf, i, h.Dir, now, ledger.Writer{})
 		require.NoError(t, err)
 	}
 	assert.Len(t, needed["3.2.1"], 1, "it runs it")
 	assert.Len(t, needed["3.1.0"], 1, "it would be returned to it")
 	assert.Empty(t, needed["2.0.0"])
-	unneeded, err := plan.Unneeded(h.Shelf, h.Dir, now)
+	unneeded, err := plan.Unneeded(h.Shelf, h.Dir, now, ledger.Writer{})
 	require.NoError(t, err)
 	require.Len(t, unneeded, 1)
 	assert.Equal(t, "2.0.0", unneeded[0].Version)

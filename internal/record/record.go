@@ -10,10 +10,14 @@ import (
 	"catena/internal/firmware/version"
 	"catena/internal/site"
 	"catena/internal/text"
+	"cmp"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -24,13 +28,45 @@ import (
 
 // Kinds of the entries of a site, apart from those of its jobs.
 const (
-	Founded ledger.Kind = "founded" // the site folder was created
+	founded ledger.Kind = "founded" // the site folder was created; the body is an Origin
 	Found   ledger.Kind = "seen"    // something about a device is new; the body is a device.Device
 	Scanned ledger.Kind = "scanned" // a scan ended
 	key     ledger.Kind = "key"     // the body is a keyEntry
 )
 
-// Devices returns the known devices, each as it was found last, sorted by ID.
+// Origin says which site a ledger is of. All copies of its history have the same ID.
+type Origin struct {
+	ID      string `json:"id"`
+	Site    string `json:"site"` // its name, when the folder was made
+	Because string `json:"because,omitempty"`
+}
+
+// Start writes the first entry of a new ledger. An origin without an ID gets one.
+func Start(l *ledger.Ledger, o Origin) error {
+	if o.ID == "" {
+		o.ID = strings.ToLower(rand.Text()[:12])
+	}
+	return l.Append(founded, "", "", o)
+}
+
+// OriginOf returns which site a ledger is of: what its writer recorded last.
+func OriginOf(l *ledger.Ledger) (o Origin, err error) {
+	all, err := l.Entries(ledger.Filter{Kind: founded, Mine: true, Last: 1})
+	if err == nil && len(all) == 0 {
+		all, err = l.Entries(ledger.Filter{Kind: founded, Last: 1})
+	}
+	switch {
+	case err != nil:
+		return o, err
+	case len(all) == 0:
+		return o, errors.New("the entry that says which site this is, is missing")
+	}
+	err = json.Unmarshal(all[0].Body, &o)
+	o.ID, o.Site = text.Name(o.ID), text.Clean(o.Site)
+	return o, err
+}
+
+// Devices returns the known devices, each as it was found last, sorted by name.
 func Devices(l *ledger.Ledger) ([]device.Device, error) {
 	entries, err := l.Entries(ledger.Filter{Kind: Found, Newest: true})
 	if err != nil {
@@ -44,11 +80,13 @@ func devices(entries []ledger.Entry) ([]device.Device, error) {
 	for _, e := range entries {
 		var d device.Device
 		if err := json.Unmarshal(e.Body, &d); err != nil {
-			return nil, fmt.Errorf("entry %d of the ledger is not a device: %w", e.Seq, err)
+			return nil, fmt.Errorf("%s of the ledger is not a device: %w", e, err)
 		}
 		out = append(out, d.Clean()) // the folder may be someone else's
 	}
-	slices.SortFunc(out, func(a, b device.Device) int { return idNumber(a.ID) - idNumber(b.ID) })
+	slices.SortFunc(out, func(a, b device.Device) int {
+		return cmp.Or(version.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID))
+	})
 	return out, nil
 }
 
@@ -72,7 +110,7 @@ func Summaries(l *ledger.Ledger) ([]Summary, error) {
 	out := make([]Summary, len(entries))
 	for i, e := range entries {
 		if err := json.Unmarshal(e.Body, &out[i]); err != nil {
-			return nil, fmt.Errorf("entry %d of the ledger is not a device: %w", e.Seq, err)
+			return nil, fmt.Errorf("%s of the ledger is not a device: %w", e, err)
 		}
 	}
 	slices.SortFunc(out, func(a, b Summary) int { return version.Compare(a.Name, b.Name) })
@@ -96,7 +134,7 @@ func Device(l *ledger.Ledger, id string) (device.Device, error) {
 }
 
 // Update records what was found of devices, in one commit. Only what differs from what is known is
-// written. A device without an ID gets the next one.
+// written. A device without an ID gets one.
 func Update(l *ledger.Ledger, job string, seen ...*device.Device) error {
 	return UpdateSince(l, job, time.Time{}, seen...)
 }
@@ -113,7 +151,6 @@ func UpdateSince(l *ledger.Ledger, job string, startedAt time.Time, seen ...*dev
 		if err != nil {
 			return nil, err
 		}
-		highest := 0
 		byID := map[string]device.Device{}
 		proven := map[string]bool{} // by a job, since then
 		for _, e := range last {
@@ -121,7 +158,6 @@ func UpdateSince(l *ledger.Ledger, job string, startedAt time.Time, seen ...*dev
 		}
 		for _, d := range known {
 			byID[d.ID] = d
-			highest = max(highest, idNumber(d.ID))
 		}
 		var added []ledger.Entry
 		numbered := map[string]string{} // IDs by name, of those that are new
@@ -130,9 +166,8 @@ func UpdateSince(l *ledger.Ledger, job string, startedAt time.Time, seen ...*dev
 				d.Through = numbered[parent]
 			}
 			if d.ID == "" {
-				highest++
-				d.ID = "d" + strconv.Itoa(highest)
-				numbered[d.Name] = d.ID
+				d.ID = newID(*d, byID)
+				byID[d.ID], numbered[d.Name] = *d, d.ID
 			} else if old, ok := byID[d.ID]; ok && (proven[d.ID] || old.Equal(*d)) {
 				continue
 			}
@@ -146,9 +181,31 @@ func UpdateSince(l *ledger.Ledger, job string, startedAt time.Time, seen ...*dev
 	})
 }
 
-func idNumber(id string) int {
-	n, _ := strconv.Atoi(strings.TrimPrefix(id, "d"))
-	return n
+// newID derives the ID of a device that is new from the surest that is known of it, so that two
+// laptops that find it independently call it the same: its model and serial number, its MAC
+// address, its UUID, the name that site.yaml declares for it, its place at its parent, or its
+// address. It is "d" and nine digits.
+func newID(d device.Device, taken map[string]device.Device) string {
+	is := "at " + d.Address
+	switch {
+	case d.Serial != "":
+		is = "serial number " + strings.ToLower(d.Serial) + " of " + d.Model
+	case d.MAC != "":
+		is = "MAC address " + d.MAC
+	case d.UUID != "":
+		is = "UUID " + strings.ToLower(d.UUID)
+	case d.Address == "" && d.Through == "":
+		is = "called " + d.Name
+	case d.Through != "":
+		is = "child " + d.Unit + " of " + d.Through
+	}
+	for n := 1; ; n++ {
+		sum := sha256.Sum256(fmt.Appendf(nil, "%s %d", is, n))
+		id := fmt.Sprintf("d%09d", binary.BigEndian.Uint64(sum[:])%1_000_000_000)
+		if _, is := taken[id]; !is {
+			return id
+		}
+	}
 }
 
 // LastScans is when a scan last read each of the known devices, by ID. The scans are gone
@@ -164,7 +221,7 @@ func LastScans(l *ledger.Ledger, known []device.Device) (map[string]time.Time, e
 		for _, e := range slices.Backward(entries) {
 			var body Scan
 			if err := json.Unmarshal(e.Body, &body); err != nil {
-				return nil, fmt.Errorf("entry %d of the ledger is not a scan: %w", e.Seq, err)
+				return nil, fmt.Errorf("%s of the ledger is not a scan: %w", e, err)
 			}
 			for _, id := range body.Read {
 				if _, later := out[id]; !later {
@@ -217,7 +274,7 @@ func keys(entries []ledger.Entry) (trusted, changed []device.Key, err error) {
 	for _, e := range entries {
 		var k keyEntry
 		if err := json.Unmarshal(e.Body, &k); err != nil {
-			return nil, nil, fmt.Errorf("entry %d of the ledger is not a key: %w", e.Seq, err)
+			return nil, nil, fmt.Errorf("%s of the ledger is not a key: %w", e, err)
 		}
 		slot := device.Key{Address: k.Address, Kind: k.Kind}
 		if !k.Trusted {

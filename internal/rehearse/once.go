@@ -38,7 +38,7 @@ func NewOnce(p job.Plan, recorded []Recorded, chosen map[string]Fault, now func(
 	if o.Dir, err = os.MkdirTemp("", "catena-rehearsal-"); err != nil {
 		return nil, err
 	}
-	if o.Ledger, err = ledger.Create(o.Dir, now); err != nil {
+	if o.Ledger, err = ledger.Create(o.Dir, now, ledger.Writer{}); err != nil {
 		return nil, err
 	}
 	p.Order.Closes, p.Order.WaitAway, p.Order.WaitFor, p.Order.GiveUp = time.Time{}, 0, 0, 0

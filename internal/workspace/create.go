@@ -30,7 +30,7 @@ func (e *WrongSiteError) Error() string { return e.Err.Error() }
 func (e *WrongSiteError) Unwrap() error { return e.Err }
 
 // Create makes a site folder, and returns where it is. Its error is a WrongSiteError.
-func Create(n NewSite, now func() time.Time) (dir string, err error) {
+func Create(n NewSite, now func() time.Time, by ledger.Writer) (dir string, err error) {
 	wrong := func(format string, args ...any) (string, error) {
 		return "", &WrongSiteError{fmt.Errorf(format, args...)}
 	}
@@ -63,12 +63,12 @@ func Create(n NewSite, now func() time.Time) (dir string, err error) {
 	if err := os.MkdirAll(filepath.Join(dir, "families"), 0o755); err != nil {
 		return "", err
 	}
-	l, err := ledger.Create(dir, now)
+	l, err := ledger.Create(dir, now, by)
 	if err != nil {
 		return "", err
 	}
 	// The site file comes last: a folder is a site folder once it is there.
-	err = errors.Join(l.Append(record.Founded, "", "", map[string]string{"site": n.Name}), l.Close())
+	err = errors.Join(record.Start(l, record.Origin{Site: n.Name}), l.Close())
 	if err == nil {
 		err = os.WriteFile(path, []byte(ForEditors(dir, "site", "")+text), 0o644)
 	}

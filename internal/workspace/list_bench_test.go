@@ -24,7 +24,7 @@ func BenchmarkList(b *testing.B) {
 		dir := b.TempDir()
 		require.NoError(b, os.WriteFile(filepath.Join(dir, "site.yaml"),
 			[]byte("site: Marrow Hill Locks\n"), 0o600))
-		w, err := workspace.Open(dir, time.Now)
+		w, err := workspace.Open(dir, time.Now, ledger.Writer{})
 		require.NoError(b, err)
 		var seen []*device.Device
 		var read []string

@@ -14,8 +14,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
-	"strings"
 	"time"
 
 	"catena/internal/atomicfile"
@@ -98,17 +98,16 @@ func IsSite(dir string) bool {
 }
 
 // Open reads the site file and opens the ledger. The caller closes it.
-func Open(dir string, now func() time.Time) (*Workspace, error) {
+func Open(dir string, now func() time.Time, by ledger.Writer) (*Workspace, error) {
 	s, err := readWhole(dir)
 	if err != nil {
 		return nil, err
 	}
-	l, err := ledger.Open(dir, now)
+	l, err := ledger.Open(dir, now, by)
 	if errors.Is(err, ledger.ErrNone) { // the folder was copied without it
-		l, err = ledger.Create(dir, now)
+		l, err = ledger.Create(dir, now, by)
 		if err == nil {
-			err = l.Append(record.Founded, "", "",
-				map[string]string{"site": s.Name, "because": "the folder came without a ledger"})
+			err = record.Start(l, record.Origin{Site: s.Name, Because: "the folder came without a ledger"})
 		}
 	}
 	if err != nil {
@@ -352,19 +351,15 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 	if err != nil {
 		return count, last, err
 	}
-	first, err := w.Ledger.Entries(ledger.Filter{Kind: record.Founded})
-	if err != nil {
+	if _, err := record.OriginOf(w.Ledger); err != nil {
 		return count, last, err
-	}
-	if len(first) == 0 || first[0].Seq != 1 {
-		return count, last, errors.New("its first entry is missing")
 	}
 	next, err := job.NextID(w.Ledger)
 	if err != nil {
 		return count, last, err
 	}
 	for _, name := range w.Ledger.Locks() {
-		if !strings.HasPrefix(name, "j") || name == next { // a crash right after the next job was claimed
+		if !jobName.MatchString(name) || name == next { // a crash right after the next job was claimed
 			continue
 		}
 		if exists, err := job.Exists(w.Ledger, name); err != nil || !exists {
@@ -374,6 +369,9 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 	}
 	return count, last, nil
 }
+
+// jobName is how jobs of this writer are called.
+var jobName = regexp.MustCompile(`^j[0-9]+$`)
 
 // rename writes a device's new name where the site's files have the old one.
 func (w *Workspace) rename(from, to string) error {

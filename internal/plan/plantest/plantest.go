@@ -62,7 +62,7 @@ func (h *Hill) File(t *testing.T, name, text string) {
 
 // Open opens the site and matches it.
 func (h *Hill) Open(t *testing.T) *plan.Site {
-	w, err := plan.Open(h.Dir, func() time.Time { return h.Now })
+	w, err := plan.Open(h.Dir, func() time.Time { return h.Now }, ledger.Writer{})
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
 	require.NoError(t, w.Match(h.Shelf))
@@ -71,7 +71,7 @@ func (h *Hill) Open(t *testing.T) *plan.Site {
 
 // Sees records devices by name with the version that each one runs.
 func (h *Hill) Sees(t *testing.T, versions map[string]string) {
-	w, err := plan.Open(h.Dir, func() time.Time { return h.Now })
+	w, err := plan.Open(h.Dir, func() time.Time { return h.Now }, ledger.Writer{})
 	require.NoError(t, err)
 	defer w.Close()
 	known, err := record.Devices(w.Ledger)

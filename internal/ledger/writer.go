@@ -1,0 +1,309 @@
+package ledger
+
+import (
+	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"catena/internal/atomicfile"
+	"catena/internal/files"
+	"catena/internal/signature"
+	"catena/internal/text"
+)
+
+// Kinds that the ledger writes and reads itself.
+const (
+	writes Kind = "writer" // the first entry of each chain, and a new name; the body is a writerBody
+	sealed Kind = "sealed" // the body is a sealBody: the signature of all entries of the chain before
+)
+
+// sealSpace is the namespace of the signatures of chains.
+const sealSpace = "catena-ledger"
+
+// Writer is who appends to ledgers: a laptop or a station, in all sites. The zero Writer has no
+// key: it is for ledgers that are thrown away, such as those of rehearsals.
+type Writer struct {
+	Name string
+	key  ssh.Signer
+}
+
+type writerBody struct {
+	Name string `json:"name"`
+	Key  string `json:"key,omitempty"` // one line, as in a .pub file
+}
+
+type sealBody struct {
+	Signature string `json:"signature"` // SSHSIG, armored, of the text that sealText returns
+}
+
+// sealText is what a seal signs.
+func sealText(writer string, n int64, hash []byte) []byte {
+	return fmt.Appendf(nil, "catena ledger %s %d %x\n", writer, n, hash)
+}
+
+// idOf derives the ID of a writer from its key: 12 letters and digits.
+func idOf(key ssh.PublicKey) string {
+	if key == nil {
+		return "local"
+	}
+	sum := sha256.Sum256(key.Marshal())
+	return strings.ToLower(base32.StdEncoding.EncodeToString(sum[:])[:12])
+}
+
+// ID is the writer's ID: it depends on the key alone.
+func (w Writer) ID() string {
+	if w.key == nil {
+		return idOf(nil)
+	}
+	return idOf(w.key.PublicKey())
+}
+
+// Fingerprint is that of the writer's key, as OpenSSH prints it; empty: it has none.
+func (w Writer) Fingerprint() string {
+	if w.key == nil {
+		return ""
+	}
+	return ssh.FingerprintSHA256(w.key.PublicKey())
+}
+
+// first is the entry that says whose a chain is.
+func (w Writer) first() (Entry, error) {
+	body := writerBody{Name: w.Name}
+	if w.key != nil {
+		body.Key = signature.Line(w.key.PublicKey())
+	}
+	return NewEntry(writes, "", "", body)
+}
+
+// ReadWriter returns the writer whose key is in a file, and makes both on the first call. Its name
+// is that of the user, or of the machine where the user is called as on every machine.
+func ReadWriter(file string) (Writer, error) {
+	raw, err := files.Read(file, files.Key)
+	if errors.Is(err, fs.ErrNotExist) {
+		raw, err = newKey(file)
+	}
+	if err != nil {
+		return Writer{}, fmt.Errorf("the key by which this machine signs its records: %w", err)
+	}
+	key, err := ssh.ParsePrivateKey(raw)
+	if err != nil {
+		return Writer{}, fmt.Errorf("%s is damaged; restore it, or remove it: this machine then "+
+			"writes as another one", file)
+	}
+	w := Writer{Name: usualName(), key: key}
+	if named, err := files.Read(nameFile(file), files.Key); err == nil {
+		if n := text.Name(strings.TrimSpace(string(named))); n != "" {
+			w.Name = n
+		}
+	}
+	return w, nil
+}
+
+func nameFile(file string) string { return file + "-name" }
+
+// Rename gives the writer of a key file another name, for ledgers that are opened from then on.
+func Rename(file, name string) error {
+	return atomicfile.Transform(nameFile(file), 0o600, func([]byte) ([]byte, error) {
+		return []byte(name + "\n"), nil
+	})
+}
+
+func newKey(file string) (raw []byte, err error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "catena")
+	if err != nil {
+		return nil, err
+	}
+	err = atomicfile.Transform(file, 0o600, func(old []byte) ([]byte, error) {
+		if raw = old; old == nil { // else another process has just made it
+			raw = pem.EncodeToMemory(block)
+		}
+		return raw, nil
+	})
+	return raw, err
+}
+
+func usualName() string {
+	name := ""
+	if u, err := user.Current(); err == nil {
+		_, name, _ = strings.Cut(`\`+u.Username, `\`)
+		if i := strings.LastIndex(name, `\`); i >= 0 { // DOMAIN\user
+			name = name[i+1:]
+		}
+	}
+	if name = strings.ToLower(text.Name(name)); name == "" || name == "root" || name == "administrator" {
+		host, _ := os.Hostname() // one without a name is called by its kind
+		host, _, _ = strings.Cut(host, ".")
+		name = strings.ToLower(text.Name(host))
+	}
+	if name == "" {
+		name = "laptop"
+	}
+	return name
+}
+
+// readNames reads the names of the other writers. Where two are called the same, or one as this
+// writer, the ID tells them apart: anna, anna-k3v9.
+func (l *Ledger) readNames() error {
+	rows, err := l.entries.Query(`SELECT writer, body FROM entries WHERE kind = ?
+		ORDER BY "order", writer`, writes)
+	if err != nil {
+		return l.unreadable(err)
+	}
+	defer func() { _ = rows.Close() }()
+	names, taken := map[string]string{}, map[string]string{l.by.Name: l.by.ID()}
+	for rows.Next() {
+		var id, raw string
+		var body writerBody
+		if err := rows.Scan(&id, &raw); err != nil {
+			return l.unreadable(err)
+		}
+		if err := json.Unmarshal([]byte(raw), &body); err != nil || id == l.by.ID() {
+			continue
+		}
+		name := text.Name(body.Name)
+		if name == "" || taken[name] != "" && taken[name] != id {
+			name = strings.TrimPrefix(name+"-"+id[:min(4, len(id))], "-")
+		}
+		names[id], taken[name] = name, id
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.names = names
+	return l.unreadable(rows.Err())
+}
+
+// nameOf is the name of a writer by its ID; empty: it is this one.
+func (l *Ledger) nameOf(id string) string {
+	if id == l.by.ID() {
+		return ""
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if name := l.names[id]; name != "" {
+		return name
+	}
+	return id
+}
+
+// stored is how a job stands in entries: WRITER/j3. shown turns it round.
+func (l *Ledger) stored(job string) string {
+	if job == "" {
+		return ""
+	}
+	name, local, of := strings.Cut(job, "/")
+	if !of {
+		return l.by.ID() + "/" + job
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for id, n := range l.names {
+		if n == name {
+			return id + "/" + local
+		}
+	}
+	return job
+}
+
+func (l *Ledger) shown(stored string) string {
+	id, local, of := strings.Cut(stored, "/")
+	if !of {
+		return text.Clean(stored)
+	}
+	return l.jobOf(id, text.Clean(local))
+}
+
+func (l *Ledger) jobOf(id, local string) string {
+	if name := l.nameOf(id); name != "" {
+		return name + "/" + local
+	}
+	return local
+}
+
+// JobIn returns the job that the body of an entry names, as it is called here: its writer calls its
+// own jobs without its name.
+func (l *Ledger) JobIn(e Entry, job string) string {
+	if job == "" || e.Writer == "" {
+		return job
+	}
+	name, local, of := strings.Cut(job, "/")
+	switch {
+	case !of:
+		return e.Writer + "/" + job
+	case name == l.by.Name:
+		return local
+	}
+	return job
+}
+
+// Writer returns who appends to this ledger.
+func (l *Ledger) Writer() Writer { return l.by }
+
+// NameWriter records a new name of this writer.
+func (l *Ledger) NameWriter(name string) error {
+	l.by.Name = name
+	return l.Extend(nil, func([]Entry) ([]Entry, error) {
+		e, err := l.by.first()
+		return []Entry{e}, err
+	})
+}
+
+// Seal signs all that this writer has appended since its last signature. A ledger whose chain has
+// no entries needs none.
+func (l *Ledger) Seal() error {
+	if l.by.key == nil {
+		return errors.New("this ledger has no writer with a key")
+	}
+	var kind Kind
+	err := l.entries.QueryRow(`SELECT kind FROM entries WHERE writer = ? ORDER BY n DESC LIMIT 1`,
+		l.by.ID()).Scan(&kind)
+	if err != nil || kind == sealed {
+		return l.unreadable(ignoreNone(err))
+	}
+	tx, err := l.entries.Begin()
+	if err != nil {
+		return l.failed(err)
+	}
+	defer func() { _ = tx.Rollback() }() // says nothing after a commit
+	var n int64
+	var hash []byte
+	err = tx.QueryRow(`SELECT n, hash FROM entries WHERE writer = ? ORDER BY n DESC LIMIT 1`,
+		l.by.ID()).Scan(&n, &hash)
+	if err != nil {
+		return l.failed(err)
+	}
+	signed, err := signature.Sign(bytes.NewReader(sealText(l.by.ID(), n, hash)), l.by.key, sealSpace)
+	if err != nil {
+		return err
+	}
+	e, err := NewEntry(sealed, "", "", sealBody{string(signed)})
+	if err == nil {
+		err = l.appendIn(tx, []Entry{e})
+	}
+	if err == nil {
+		err = tx.Commit()
+	}
+	if err == nil {
+		err = l.keepHead()
+	}
+	return l.failed(err)
+}
