@@ -9,6 +9,8 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/cli/view"
+	"catena/internal/ledger"
+	"catena/internal/text"
 	"catena/internal/words"
 )
 
@@ -17,7 +19,7 @@ func (a *app) ledgerCmd() *cobra.Command {
 		Use: "ledger", Short: "Check and export the record of everything observed and done",
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.ledgerCheckCmd(), a.ledgerExportCmd())
+	c.AddCommand(a.ledgerCheckCmd(), a.ledgerExportCmd(), a.ledgerWriterCmd())
 	return c
 }
 
@@ -25,9 +27,11 @@ func (a *app) ledgerCheckCmd() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check",
 		Short: "Verify that no entry was changed, added or removed",
-		Long: `Verify the chain of digests through the ledger, from the first entry to the last.
-The last digest is printed. If you note it, you can later detect whether entries were cut off at the
-end.`,
+		Long: `Verify the chain of digests of each laptop that has written here, from its first entry to
+its last, and the signatures in it. The last digest is printed. If you note it, you can later detect
+whether entries were cut off at the end. So can a place that you sync with.
+
+The list shows each laptop with the fingerprint of its key, by which others accept it.`,
 		Example: "  catena ledger check\n  catena ledger check --format json",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
@@ -41,13 +45,18 @@ end.`,
 				return errors.New("the ledger is not intact: " + err.Error() +
 					"; keep a copy and find out who changed it")
 			}
+			chains, err := w.Chains()
+			if err != nil {
+				return err
+			}
 			digest := fmt.Sprintf("%x", last)
 			if a.format != "table" {
-				return a.emit(map[string]any{"entries": count, "last": digest}, view.Table{})
+				return a.emit(map[string]any{"entries": count, "last": digest, "writers": writersOf(chains)},
+					view.Table{})
 			}
-			view.Print(a.out, "The ledger is intact: %s, the last is %s\n",
+			view.Print(a.out, "The ledger is intact: %s, the last is %s\n\n",
 				words.Plural(count, "entry"), digest)
-			return nil
+			return a.emit(nil, writersTable(chains))
 		},
 	}
 }
@@ -83,3 +92,64 @@ SHA-256 of the previous digest and the entry's own fields. The file contains no 
 		},
 	}
 }
+
+func (a *app) ledgerWriterCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "writer [NAME]",
+		Short: "Show or change the name under which this laptop writes",
+		Long: `Show the name and the key with which this laptop signs its entries in all sites, or change
+the name. Others see its jobs as NAME/j3. In the site folder that you are in, the new name holds at
+once for everyone who syncs with it; in other folders it holds for sites that are made from then on.`,
+		Example: "  catena ledger writer\n  catena ledger writer anna",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return usage("catena ledger writer takes at most one name")
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			by, err := a.writer()
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				return a.renameWriter(args[0])
+			}
+			if a.format != "table" {
+				return a.emit(map[string]string{"name": by.Name, "id": by.ID(),
+					"fingerprint": by.Fingerprint()}, view.Table{})
+			}
+			view.Print(a.out, "%s, with the key %s\n", by.Name, by.Fingerprint())
+			return nil
+		},
+	}
+}
+
+func (a *app) renameWriter(name string) error {
+	if !text.IsName(name) || len(name) > maxWriterName {
+		return usage("%q cannot be a name: write up to %d letters, digits, and . _ - within", name,
+			maxWriterName)
+	}
+	file, err := a.writerFile()
+	if err == nil {
+		err = ledger.Rename(file, name)
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := a.siteDir(); err == nil { // in a site, it is told to those who sync
+		w, err := a.openSite()
+		if err != nil {
+			return err
+		}
+		defer w.Close()
+		if err := w.Ledger.NameWriter(name); err != nil {
+			return err
+		}
+	}
+	a.say("This laptop writes as %s.", name)
+	return nil
+}
+
+// maxWriterName is the longest name of a writer: it stands before the number of a job.
+const maxWriterName = 24

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -51,6 +52,9 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 	switch {
 	case err != nil:
 		return err
+	case state.Elsewhere() && state.Ended.IsZero():
+		return refused("%s is a job of another laptop; only that laptop can continue it. To abandon it: "+
+			"catena stop %[1]s --give-up", state.ID)
 	case state.Alive:
 		return resumeFault(job.ErrRunning, state.ID)
 	case !state.Ended.IsZero():
@@ -123,6 +127,7 @@ func (a *app) sayInterrupted(w *plan.Site) error {
 
 func (a *app) stopCmd() *cobra.Command {
 	var giveUp bool
+	var accept []string
 	c := &cobra.Command{
 		Use:   "stop JOB [DEVICE…]",
 		Short: "Stop a job, take devices out of it, or abandon it",
@@ -142,14 +147,19 @@ recorded as stranded.`,
 			if len(args) > 1 {
 				return a.stopDevices(args[0], args[1:])
 			}
-			return a.stop(c.Context(), args[0], giveUp)
+			return a.stop(c.Context(), args[0], giveUp, slices.Contains(accept, unseen))
 		},
 	}
 	c.Flags().BoolVar(&giveUp, "give-up", false, "end an interrupted job without continuing")
+	c.Flags().StringSliceVar(&accept, "accept", nil, "with --give-up: abandon a job of another laptop, "+
+		"which may be running there (unseen)")
 	return c
 }
 
-func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
+// unseen is the caution of a job of another laptop: no one can see whether it runs there.
+const unseen = "unseen"
+
+func (a *app) stop(ctx context.Context, id string, giveUp, acceptUnseen bool) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -161,6 +171,10 @@ func (a *app) stop(ctx context.Context, id string, giveUp bool) error {
 		return err
 	case !state.Ended.IsZero():
 		return refused("%w; see how: catena track %s --once", job.ErrOver, id)
+	case state.Elsewhere() && !(giveUp && acceptUnseen):
+		return refused("%s is a job of another laptop, which may be running there now: no one here can see "+
+			"that. Stop it on that laptop. Only if that laptop can no longer end it: catena stop %[1]s "+
+			"--give-up --accept unseen", id)
 	case state.Alive && giveUp:
 		return refused("%w; stop it first: catena stop %s", job.ErrRunning, id)
 	case state.Alive:
@@ -218,6 +232,8 @@ func (a *app) stopDevices(id string, names []string) error {
 		return err
 	case !state.Ended.IsZero():
 		return refused("%w; see how: catena track %s --once", job.ErrOver, id)
+	case state.Elsewhere():
+		return refused("%s is a job of another laptop; take devices out of it there", id)
 	}
 	devices, err := plan.Members(state, names)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strings"
 	"syscall"
 	"time"
 
@@ -51,6 +52,7 @@ func withAdvice(err error) error {
 		adapter     *discover.NoAdapterError
 		member      *plan.UnknownMemberError
 		untraceable *care.UntraceableError
+		unmerged    *record.UnmergedError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -90,6 +92,13 @@ func withAdvice(err error) error {
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Restore it from a backup; to start a new one, remove %s", err,
 			lost.Head)
+	case errors.As(err, &busy) && strings.Contains(busy.Job, "/"):
+		return refused("%w, as of the last sync; nothing was changed. Sync again when that laptop has: "+
+			"catena sync PLACE. If it can no longer end it: catena stop %s --give-up --accept unseen", err,
+			busy.Job)
+	case errors.As(err, &unmerged):
+		return refused("%w; nothing was changed. See both: catena sync. Then choose: catena sync choose "+
+			"FILE mine|NAME|edited", err)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was changed. Wait for that job: catena track %s", err, busy.Job)
 	}

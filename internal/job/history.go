@@ -306,17 +306,25 @@ func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 // in case the folder was copied without it.
 func Interrupted(l *ledger.Ledger) (out []State, err error) {
 	all, err := unended(l)
-	return slices.DeleteFunc(all, func(s State) bool { return l.Held(s.ID) }), err
+	return slices.DeleteFunc(all, func(s State) bool { return s.Elsewhere() || l.Held(s.ID) }), err
 }
 
-// unended are the jobs that have started and not ended, also those that are at work.
+// mostElsewhere is how many of the newest jobs of other laptops are looked at.
+const mostElsewhere = 50
+
+// unended are the jobs that have started and not ended, also those that are at work, here or on
+// another laptop.
 func unended(l *ledger.Ledger) (out []State, err error) {
-	newest, err := l.Entries(ledger.Filter{Kind: Started, Last: 1})
+	newest, err := l.Entries(ledger.Filter{Kind: Started, Mine: true, Last: 1})
+	if err != nil {
+		return nil, err
+	}
+	others, err := l.Entries(ledger.Filter{Kind: Started, Theirs: true, Last: mostElsewhere})
 	if err != nil {
 		return nil, err
 	}
 	ids := l.Locks()
-	for _, e := range newest {
+	for _, e := range append(newest, others...) {
 		if !slices.Contains(ids, e.Job) {
 			ids = append(ids, e.Job)
 		}

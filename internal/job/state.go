@@ -41,7 +41,11 @@ func (s State) Waiting(now time.Time) map[string]*order.Reason {
 }
 
 // Interrupted reports whether the job's process died before its end.
-func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() }
+func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() && !s.Elsewhere() }
+
+// Elsewhere reports whether it is the job of another laptop: whether a process works on it now is
+// known there alone.
+func (s State) Elsewhere() bool { return strings.Contains(s.ID, "/") }
 
 // Halfway returns the names of the lockstep sets of which a member was written to and not all have
 // ended.

@@ -3,6 +3,7 @@ package ledger
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/binary"
@@ -301,7 +302,7 @@ func (l *Ledger) take(tx *sql.Tx, f *follower, writer string, e link, taken *int
 		var have []byte
 		err := tx.QueryRow(`SELECT hash FROM entries WHERE writer = ? AND n = ?`, writer, e.N).Scan(&have)
 		if err == nil && hex.EncodeToString(have) != e.Hash {
-			err = &ForkError{l.nameOf(writer), e.N}
+			err = &ForkError{cmp.Or(l.nameOf(writer), l.by.Name), e.N}
 		}
 		return err
 	}

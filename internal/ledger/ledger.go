@@ -519,6 +519,7 @@ type Filter struct {
 	Last        int   // how many of the newest; the order stays oldest first
 	Newest      bool  // only the newest of each device, of those of this kind
 	Mine        bool  // only those of this writer
+	Theirs      bool  // only those of other writers
 }
 
 // newestOfEach are the numbers of the newest entry of a kind of each device. It leaps from one
@@ -597,6 +598,9 @@ func (l *Ledger) query(f Filter) (question string, args []any) {
 		if c.is != "" {
 			where, args = where+" AND "+c.column+" = ?", append(args, c.is)
 		}
+	}
+	if f.Theirs {
+		where, args = where+" AND writer <> ?", append(args, l.by.ID())
 	}
 	if f.Newest && f.Device == "" {
 		where, args = where+" AND seq IN "+newestOfEach, append(args, f.Kind)

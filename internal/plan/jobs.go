@@ -71,7 +71,10 @@ func (w *Site) JobsFor(ids []string, from time.Time) (out []job.State, err error
 
 // NewestJob returns the ID of the job that was started last; empty: none was.
 func (w *Site) NewestJob() (string, error) {
-	last, err := w.Ledger.Entries(ledger.Filter{Kind: job.Started, Last: 1})
+	last, err := w.Ledger.Entries(ledger.Filter{Kind: job.Started, Mine: true, Last: 1})
+	if err == nil && len(last) == 0 {
+		last, err = w.Ledger.Entries(ledger.Filter{Kind: job.Started, Last: 1})
+	}
 	if err != nil || len(last) == 0 {
 		return "", err
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"catena/internal/order"
+	"catena/internal/record"
 	"catena/internal/site"
 )
 
@@ -56,8 +57,8 @@ type Prepared struct {
 }
 
 // Prepare compares an order with the site as it is now, and says how it would go. What is left out
-// is returned with an error, too. Its errors are a TermError, a ClosedError, a StaleError and an
-// EmptyError.
+// is returned with an error, too. Its errors are a TermError, a ClosedError, a StaleError, an
+// EmptyError and a record.UnmergedError.
 func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 	switch {
 	case t.WaitFor < 0:
@@ -74,6 +75,9 @@ func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 	if p.Start, err = w.StartTime(t.Start); err != nil {
 		return p, err
 	}
+	if err = w.agreed(o); err != nil {
+		return p, err
+	}
 	if err = w.holdAgainst(&p, p.Start); err != nil {
 		return p, err
 	}
@@ -81,10 +85,26 @@ func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 	return p, err
 }
 
+// agreed refuses an order while someone has to choose between the versions of a file. A rollback
+// needs no one's choice: it is safer than to wait.
+func (w *Site) agreed(o order.Order) error {
+	if o.Purpose == order.Backward {
+		return nil
+	}
+	unmerged, err := record.Unmerged(w.Ledger)
+	if err == nil && len(unmerged) > 0 {
+		err = &record.UnmergedError{Files: unmerged}
+	}
+	return err
+}
+
 // StartsNow holds an order that waited for its start against the site once more: much may have
 // changed since. What is left out now is added to Skipped.
 func (w *Site) StartsNow(p *Prepared) error {
 	if err := w.Renew(); err != nil {
+		return err
+	}
+	if err := w.agreed(p.Order); err != nil {
 		return err
 	}
 	return w.holdAgainst(p, w.now())

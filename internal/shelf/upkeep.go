@@ -224,14 +224,16 @@ func (s *Shelf) Export(ctx context.Context, path string, images []firmware.Image
 
 func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 	folder := image.SHA256[:12] + "/"
-	manifest := image.Manifest
-	manifest.File = filepath.Base(filepath.FromSlash(manifest.File))
+	file, raw, notes, err := s.Portable(image)
+	if err != nil {
+		return err
+	}
 	in, err := s.OpenImage(image.SHA256, image.File)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = in.Close() }()
-	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + manifest.File, Method: zip.Store,
+	w, err := z.CreateHeader(&zip.FileHeader{Name: folder + file, Method: zip.Store,
 		Modified: time.Unix(0, 0).UTC()})
 	if err == nil {
 		_, err = io.Copy(w, in) // stored as it is: firmware is packed already
@@ -239,19 +241,7 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 	if err != nil {
 		return err
 	}
-	notes, err := s.Notes(image)
-	if err != nil {
-		return err
-	}
-	manifest.Notes = ""
-	if notes != "" {
-		manifest.Notes = "notes.md"
-	}
-	raw, err := yaml.Marshal(manifest)
-	if err != nil {
-		return err
-	}
-	for name, text := range map[string]string{"manifest.yaml": string(raw), manifest.Notes: notes} {
+	for name, text := range map[string]string{ManifestFile: raw, NotesFile: notes} {
 		if text == "" {
 			continue
 		}
@@ -264,6 +254,28 @@ func (s *Shelf) exportOne(z *zip.Writer, image firmware.Image) error {
 		}
 	}
 	return nil
+}
+
+// The names of the files beside an image in an export.
+const (
+	ManifestFile = "manifest.yaml"
+	NotesFile    = "notes.md"
+)
+
+// Portable returns what an image is exported with: the name of its file, the manifest that names it
+// so, and the release notes, which may be empty.
+func (s *Shelf) Portable(image firmware.Image) (file, manifest, notes string, err error) {
+	m := image.Manifest
+	m.File = filepath.Base(filepath.FromSlash(m.File))
+	if notes, err = s.Notes(image); err != nil {
+		return "", "", "", err
+	}
+	m.Notes = ""
+	if notes != "" {
+		m.Notes = NotesFile
+	}
+	raw, err := yaml.Marshal(m)
+	return m.File, string(raw), notes, err
 }
 
 // looked is the file whose time says when the shelf was last looked at.

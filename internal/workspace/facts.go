@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"catena/internal/ledger"
 	"io"
 	"path/filepath"
 	"strings"
@@ -38,6 +39,9 @@ func (w *Workspace) Keys() (trusted, changed []device.Key,
 	err error) {
 	return record.Keys(w.Ledger)
 }
+
+// Chains returns who has written to the ledger, this writer first.
+func (w *Workspace) Chains() ([]ledger.Chain, error) { return w.Ledger.Chains() }
 
 // Export writes all entries of the ledger, one on each line, and returns how many there are.
 func (w *Workspace) Export(to io.Writer) (count int, err error) { return w.Ledger.Export(to) }

@@ -52,7 +52,7 @@ func Frame(siteName string, state job.State, now time.Time, s view.Style) view.P
 	switch {
 	case !state.Ended.IsZero():
 		until = state.Ended
-	case state.Interrupted(): // no one knows when it died; its last entry is near enough
+	case !state.Alive: // no one knows when it died, or how far it is elsewhere; its last entry is near
 		until = state.Last
 	}
 	waits := state.Waiting(now)
@@ -101,6 +101,8 @@ func frameHead(siteName string, state job.State, now, until time.Time, s view.St
 			words.Clock(state.Order.Start.Sub(now).Round(time.Second)))
 	case state.Interrupted():
 		head += string(s.Paint(view.Bad, " · interrupted"))
+	case state.Elsewhere() && state.Ended.IsZero():
+		head += " · on another laptop, as of the last sync"
 	}
 	return head
 }

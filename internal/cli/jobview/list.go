@@ -41,6 +41,8 @@ func LineOf(s job.State, now time.Time) Line {
 		line.Status = "running"
 	case s.Interrupted():
 		line.Status = "interrupted"
+	case s.Ended.IsZero():
+		line.Status = "elsewhere"
 	}
 	if !s.Order.Start.IsZero() {
 		line.Start = &s.Order.Start

@@ -1,0 +1,399 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"catena/internal/bundle"
+	"catena/internal/cli/view"
+	"catena/internal/device"
+	"catena/internal/ledger"
+	"catena/internal/login"
+	"catena/internal/place"
+	"catena/internal/plan"
+	"catena/internal/record"
+	"catena/internal/wire"
+	"catena/internal/words"
+)
+
+func (a *app) syncCmd() *cobra.Command {
+	var accept []string
+	var into, siteName string
+	c := &cobra.Command{
+		Use:   "sync [PLACE]",
+		Short: "Exchange the site's records and files with other laptops",
+		Long: `Bring what the place lacks, and take what this folder lacks: the entries of the ledger,
+site.yaml, targets.yaml, families, orders with their signatures, images, and saved settings. Logins
+are never sent. PLACE is a folder (a stick, a share), sftp://HOST/FOLDER or https://HOST/FOLDER
+(WebDAV); add its login with: catena login add --second-place HOST. A sync that was interrupted is
+repeated, and continues.
+
+What two people have changed in different places of a file is merged. If both have changed the same,
+the file stays as it is, both versions are shown, and no new job starts until you choose.
+
+Each laptop signs its entries. What a laptop that is new here has written is taken once you accept
+it by name; compare its fingerprint first: on that laptop, catena ledger check prints it.
+
+With --into a folder is made for a site that is at the place. Without PLACE, the laptops that have
+written here and the open conflicts are listed.`,
+		Example: `  catena sync /media/stick
+  catena sync sftp://office.example/catena --accept bea
+  catena sync /media/stick --into marrow-hill --accept anna
+  catena sync choose site.yaml bea`,
+		Args: func(_ *cobra.Command, args []string) error {
+			switch {
+			case len(args) > 1:
+				return usage("catena sync takes one place; see: catena sync --help")
+			case len(args) == 0 && into != "":
+				return usage("--into needs the place to take the site from")
+			case siteName != "" && into == "":
+				return usage("--site is for --into")
+			}
+			return nil
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			switch {
+			case len(args) == 0:
+				return a.syncState()
+			case into != "":
+				return a.join(c.Context(), args[0], into, siteName, accept)
+			}
+			return a.sync(c.Context(), args[0], accept)
+		},
+	}
+	c.Flags().StringArrayVar(&accept, "accept", nil,
+		"take the entries of a laptop that is new here: its name or fingerprint; may be repeated")
+	c.Flags().StringVar(&into, "into", "", "make this folder for a site that is at the place")
+	c.Flags().StringVar(&siteName, "site", "", "with --into: the site's folder at the place, where "+
+		"there are several")
+	c.AddCommand(a.syncChooseCmd())
+	return c
+}
+
+// party is a site folder that is synced.
+func (a *app) party(w *plan.Site, at place.Place, accept []string) (*bundle.Sync, error) {
+	images, err := bundle.Images(w)
+	return &bundle.Sync{Dir: w.Dir, Ledger: w.Ledger, Shelf: w.Shelf, Images: images,
+		Families: bundle.Families(w), At: at, Accept: accept, Progress: func(what string) { a.log.Info(what) }}, err
+}
+
+func (a *app) sync(ctx context.Context, to string, accept []string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	contact := place.Contact{}
+	if place.IsServer(to) {
+		x, err := a.access(w)
+		if err != nil {
+			return err
+		}
+		contact = place.Contact{Login: x.Book.At, Trust: x.TrustFirst}
+	}
+	at, err := place.Open(ctx, to, contact)
+	if err != nil {
+		return placeFault(to, err)
+	}
+	defer at.Close()
+	s, err := a.party(w, at, accept)
+	if err != nil {
+		return err
+	}
+	out, err := s.Run(ctx)
+	return a.synced(w.Dir, to, out, err)
+}
+
+// placeFault says what to do where a place cannot be reached.
+func placeFault(to string, err error) error {
+	switch {
+	case !place.IsServer(to):
+		return fmt.Errorf("%w; is the stick or the share connected?", err)
+	case strings.Contains(err.Error(), "no login is known"):
+		return fmt.Errorf("%w; add it: catena login add --second-place HOST", err)
+	}
+	return fmt.Errorf("%s: %w", to, err)
+}
+
+// synced shows what a sync did. err is why it did not end.
+func (a *app) synced(dir, to string, out bundle.Synced, err error) error {
+	var other *bundle.OtherSiteError
+	switch {
+	case errors.As(err, &other):
+		return refused("%w: two folders were made for one site. Keep the one whose history matters: "+
+			"take it with catena sync %s --into FOLDER --site %s", err, to, other.Folder)
+	case errors.Is(err, bundle.ErrRunning):
+		return refused("%w", err)
+	case err != nil:
+		return fmt.Errorf("%w\nWhat was exchanged stays; repeat the sync to continue", err)
+	}
+	if a.format != "table" {
+		if err := a.emit(out, view.Table{}); err != nil {
+			return err
+		}
+	} else {
+		a.saySynced(out)
+	}
+	for _, s := range out.Strangers {
+		view.Print(a.err, "%s also writes here, with the key %s. Its entries are not taken yet. Compare "+
+			"the fingerprint (on that laptop: catena ledger check), then: catena sync %s --accept %[1]s\n",
+			s.Name, s.Fingerprint, to)
+	}
+	for _, p := range out.Problems {
+		view.Print(a.err, "Not taken: %s\n", p)
+	}
+	if err := a.sayConflicts(out.Conflicts); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(out.Files, func(f bundle.Changed) bool { return f.Path == "site.yaml" }) {
+		if err := a.sayForeign(dir); err != nil {
+			return err
+		}
+	}
+	if len(out.Strangers)+len(out.Problems)+len(out.Conflicts) > 0 {
+		return exit{exitFailed, errSilent}
+	}
+	return nil
+}
+
+func (a *app) saySynced(out bundle.Synced) {
+	var said []string
+	add := func(verb string, moved []bundle.Moved, joint string) {
+		var parts []string
+		for _, m := range moved {
+			parts = append(parts, fmt.Sprintf("%s %s %s", words.Plural(m.Entries, "entry"), joint, m.Writer))
+		}
+		if len(parts) > 0 {
+			said = append(said, verb+" "+strings.Join(parts, ", "))
+		}
+	}
+	add("took", out.Taken, "of")
+	add("sent", out.Sent, "of")
+	if out.Fetched > 0 {
+		said = append(said, "took "+words.Plural(out.Fetched, "file"))
+	}
+	if out.Brought > 0 {
+		said = append(said, "sent "+words.Plural(out.Brought, "file"))
+	}
+	if len(said) == 0 {
+		if len(out.Strangers)+len(out.Problems)+len(out.Conflicts) == 0 {
+			a.say("Both have the same: nothing was sent or taken.")
+		}
+		return
+	}
+	text := strings.Join(said, "; ")
+	a.say("%s.", strings.ToUpper(text[:1])+text[1:])
+	for _, f := range out.Files {
+		switch f.How {
+		case "merged":
+			a.say("%s: merged with the changes of %s.", f.Path, f.From)
+		case "removed":
+			a.say("%s: removed, as %s did.", f.Path, f.From)
+		default:
+			a.say("%s: as %s has it.", f.Path, f.From)
+		}
+	}
+}
+
+// sayConflicts shows what two people have changed in different ways, side by side.
+func (a *app) sayConflicts(all []bundle.Conflict) error {
+	if len(all) == 0 {
+		return nil
+	}
+	t := view.Table{Columns: []string{"file", "key", "mine", "theirs", "by", "changed"}}
+	cell := func(text string) string {
+		if strings.TrimSpace(text) == "" {
+			return "(removed)"
+		}
+		if line := strings.Join(strings.Fields(text), " "); len(line) <= 60 {
+			return line
+		}
+		return words.Plural(strings.Count(text, "\n"), "line")
+	}
+	var paths []string
+	for _, c := range all {
+		t.Add(c.Path, c.Key, cell(c.Mine), cell(c.Theirs), c.Writer, c.At.Local().Format("2006-01-02 15:04"))
+		if !slices.Contains(paths, c.Path) {
+			paths = append(paths, c.Path)
+		}
+	}
+	a.say("\nTwo people have changed the same in different ways. No new job starts until you choose:")
+	if a.format == "table" {
+		if err := a.emit(all, t); err != nil {
+			return err
+		}
+	}
+	for _, p := range paths {
+		a.say("Choose: catena sync choose %s mine, or %s. Or edit the file, then: catena sync choose "+
+			"%[1]s edited", p, all[slices.IndexFunc(all, func(c bundle.Conflict) bool {
+			return c.Path == p
+		})].Writer)
+	}
+	return nil
+}
+
+// join makes a folder for a site that is at a place.
+func (a *app) join(ctx context.Context, from, dir, siteName string, accept []string) error {
+	if err := notThere(dir); err != nil {
+		return err
+	}
+	by, err := a.writer()
+	if err != nil {
+		return err
+	}
+	shelf, err := a.openShelf()
+	if err != nil {
+		return err
+	}
+	var keys []device.Key
+	at, err := place.Open(ctx, from, place.Contact{
+		Login: func(string) (login.Credential, bool) {
+			c, has, err := a.login()
+			return c, has && err == nil
+		},
+		Trust: func(address string) wire.Trust {
+			return func(kind, fingerprint string) error {
+				a.say("%s shows the %s %s, which is trusted from now on.", address, kind, fingerprint)
+				keys = append(keys, device.Key{Address: address, Kind: kind, Fingerprint: fingerprint})
+				return nil
+			}
+		}})
+	if err != nil {
+		return placeFault(from, err)
+	}
+	defer at.Close()
+	sites, err := bundle.SitesAt(at)
+	if err != nil {
+		return placeFault(from, err)
+	}
+	names := slices.Sorted(maps.Keys(sites))
+	switch {
+	case len(names) == 0:
+		return refused("%s has no site; send one there: catena sync %[1]s, in its folder", from)
+	case siteName == "" && len(names) > 1:
+		return usage("%s has several sites; name one with --site: %s", from, strings.Join(names, ", "))
+	case siteName == "":
+		siteName = names[0]
+	case sites[siteName] == "":
+		return usage("%s has no site %s; there is %s", from, siteName, strings.Join(names, ", "))
+	}
+	out, err := bundle.Join(ctx, bundle.Sync{Dir: dir, Shelf: shelf, At: at, Accept: accept,
+		Progress: func(what string) { a.log.Info(what) }},
+		record.Origin{ID: sites[siteName], Because: "taken from " + from,
+			Site: strings.TrimSuffix(siteName, "-"+sites[siteName])}, keys, a.now, by)
+	if errors.Is(err, bundle.ErrNoSiteFile) {
+		for _, s := range out.Strangers {
+			view.Print(a.err, "%s writes there, with the key %s\n", s.Name, s.Fingerprint)
+		}
+		return refused("no folder was made: %w. Compare the fingerprints (on those laptops: catena ledger "+
+			"check), then accept them: --accept NAME", err)
+	}
+	if err := a.synced(dir, from, out, err); err != nil {
+		return err
+	}
+	a.say("\nMade the site folder %s. Next: cd %[1]s, and add the logins: catena login add", dir)
+	return nil
+}
+
+func (a *app) syncChooseCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "choose FILE mine|NAME|edited",
+		Short: "Choose between the versions of a file that two people have changed",
+		Long: `End the conflicts of a file: where two people have changed the same, yours counts (mine),
+or that of another laptop (its name). What only one of them has changed is kept from both. With
+edited, the file counts as it is in the folder now: edit it first. The other laptops get the result
+with the next sync.`,
+		Example: `  catena sync choose site.yaml mine
+  catena sync choose targets.yaml bea
+  catena sync choose site.yaml edited`,
+		Args: exactly(2, "a file of the site folder, and mine, the name of a laptop, or edited"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.match()
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			s, err := a.party(w, nil, nil)
+			if err != nil {
+				return err
+			}
+			err = s.Choose(args[0], args[1])
+			var none *bundle.NoWriterError
+			switch {
+			case errors.Is(err, bundle.ErrNoConflict):
+				return refused("%s: %w; list conflicts: catena sync", args[0], err)
+			case errors.As(err, &none):
+				return usage("%w", err)
+			case err != nil:
+				return err
+			}
+			a.say("%s is one again. Send it to the others: catena sync PLACE", args[0])
+			return nil
+		},
+	}
+}
+
+// syncState lists who has written here, and the open conflicts.
+func (a *app) syncState() error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	chains, err := w.Chains()
+	if err != nil {
+		return err
+	}
+	s, err := a.party(w, nil, nil)
+	if err != nil {
+		return err
+	}
+	conflicts, err := s.Open()
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.emit(map[string]any{"writers": writersOf(chains), "conflicts": conflicts}, view.Table{})
+	}
+	if err := a.emit(nil, writersTable(chains)); err != nil || a.format != "table" {
+		return err
+	}
+	return a.sayConflicts(conflicts)
+}
+
+// Writer is a laptop that has written to the ledger, as machine-readable output shows it.
+type writerLine struct {
+	Name        string `json:"name"`
+	ID          string `json:"id"`
+	Mine        bool   `json:"mine"`
+	Entries     int64  `json:"entries"`
+	At          string `json:"at"`
+	Fingerprint string `json:"fingerprint"`
+}
+
+func writersOf(chains []ledger.Chain) []writerLine {
+	out := []writerLine{}
+	for _, c := range chains {
+		out = append(out, writerLine{c.Name, c.Writer, c.Mine, c.N, c.At.Format("2006-01-02T15:04:05Z07:00"),
+			c.Fingerprint})
+	}
+	return out
+}
+
+func writersTable(chains []ledger.Chain) view.Table {
+	t := view.Table{Columns: []string{"laptop", "entries", "last", "fingerprint"}}
+	for _, c := range chains {
+		name := c.Name
+		if c.Mine {
+			name += " (this one)"
+		}
+		t.Add(name, c.N, c.At.Local().Format("2006-01-02 15:04"), c.Fingerprint)
+	}
+	return t
+}
