@@ -83,25 +83,60 @@ func (s *Sync) recordFiles() error {
 	for _, path := range all {
 		base, has := f.Base(path)
 		content, there := here[path]
-		var of []string
-		if has {
-			of = []string{base.Ref}
-		}
 		same, known := f.Same(path, content)
 		switch {
 		case there && has && !base.Gone && base.Text == content, !there && (!has || base.Gone):
 		case there && !has && known: // it came by another way, such as a pack
 			err = record.TakeOver(s.Ledger, same)
 		case there:
-			err = record.AddVersion(s.Ledger, path, &content, of...)
+			err = record.AddVersion(s.Ledger, path, &content, refs(base, has)...)
 		default:
-			err = record.AddVersion(s.Ledger, path, nil, of...)
+			err = record.AddVersion(s.Ledger, path, nil, refs(base, has)...)
 		}
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// catchUp brings the files to what the own chain says of them, where its lost end was taken: this
+// folder is an older copy, or new. before is what the ledger had. A file that was changed in the
+// older copy is a version of its own, which then meets the newer one.
+func (s *Sync) catchUp(before record.Files) error {
+	now, err := record.ReadFiles(s.Ledger)
+	if err != nil {
+		return err
+	}
+	here, err := sharedFiles(s.Dir)
+	if err != nil {
+		return err
+	}
+	for _, path := range now.Paths() {
+		was, had := before.Base(path)
+		is, has := now.Base(path)
+		content, there := here[path]
+		switch {
+		case !has || had && was.Ref == is.Ref:
+		case there == (had && !was.Gone) && content == was.Text:
+			err = s.write(path, was, is.Text, is.Gone)
+		case there:
+			err = record.AddVersion(s.Ledger, path, &content, refs(was, had)...)
+		default:
+			err = record.AddVersion(s.Ledger, path, nil, refs(was, had)...)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func refs(v record.FileVersion, has bool) []string {
+	if !has {
+		return nil
+	}
+	return []string{v.Ref}
 }
 
 // sharedFiles are the shared files of a folder, by their paths.

@@ -220,6 +220,10 @@ func (s *Sync) agrees(writer, name string, g segment) (has bool, err error) {
 
 // takeChains takes what others have written, and what this folder has lost of its own chain.
 func (s *Sync) takeChains(ctx context.Context) error {
+	before, err := record.ReadFiles(s.Ledger)
+	if err != nil {
+		return err
+	}
 	writers, err := s.At.Names(path.Join(s.out.Folder, chainsFolder))
 	if err != nil {
 		return err
@@ -261,7 +265,7 @@ func (s *Sync) takeChains(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	return s.catchUp(before)
 }
 
 func (s *Sync) introduced(g segment) (ledger.Chain, error) {

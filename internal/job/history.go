@@ -279,6 +279,9 @@ type Remnant struct {
 	Unread bool
 }
 
+// Elsewhere reports whether the job is another laptop's.
+func (r Remnant) Elsewhere() bool { return isElsewhere(r.Job) }
+
 // Left returns how the last job with a device left it; ok is false if no one needs to act.
 func (h *History) Left(device string) (r Remnant, ok bool, err error) {
 	begun, was := h.begun[device]

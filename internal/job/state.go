@@ -45,7 +45,9 @@ func (s State) Interrupted() bool { return !s.Alive && s.Ended.IsZero() && !s.El
 
 // Elsewhere reports whether it is the job of another laptop: whether a process works on it now is
 // known there alone.
-func (s State) Elsewhere() bool { return strings.Contains(s.ID, "/") }
+func (s State) Elsewhere() bool { return isElsewhere(s.ID) }
+
+func isElsewhere(job string) bool { return strings.Contains(job, "/") }
 
 // Halfway returns the names of the lockstep sets of which a member was written to and not all have
 // ended.
@@ -106,7 +108,7 @@ func (s State) Open() (out []DeviceState) {
 // Rest is what is expected of the job from now on. ok is false where that cannot be told. It
 // uses the state's dispatcher up: ask Waiting before.
 func (s *State) Rest(now time.Time) (p order.Schedule, ok bool) {
-	if s.dispatch == nil || !s.Ended.IsZero() || s.Interrupted() {
+	if s.dispatch == nil || !s.Ended.IsZero() || !s.Alive {
 		return p, false
 	}
 	p, err := s.dispatch.Rest(now, order.AsExpected)

@@ -239,22 +239,6 @@ func (l *Ledger) jobOf(id, local string) string {
 	return local
 }
 
-// JobIn returns the job that the body of an entry names, as it is called here: its writer calls its
-// own jobs without its name.
-func (l *Ledger) JobIn(e Entry, job string) string {
-	if job == "" || e.Writer == "" {
-		return job
-	}
-	name, local, of := strings.Cut(job, "/")
-	switch {
-	case !of:
-		return e.Writer + "/" + job
-	case name == l.by.Name:
-		return local
-	}
-	return job
-}
-
 // Writer returns who appends to this ledger.
 func (l *Ledger) Writer() Writer { return l.by }
 

@@ -291,6 +291,10 @@ func (w *Workspace) remnant(id string) (match.Status, string) {
 		return match.Stranded, "in " + r.Job + ": " + r.Cause.Error()
 	}
 	w.unknown[id] = r.Unread
+	if r.Elsewhere() {
+		return match.Interrupted, fmt.Sprintf("job %s had not ended at the last sync; it was %s", r.Job,
+			r.Step)
+	}
 	return match.Interrupted, fmt.Sprintf("job %s was interrupted while it was %s", r.Job, r.Step)
 }
 

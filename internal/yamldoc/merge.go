@@ -1,8 +1,9 @@
 package yamldoc
 
 import (
-	"bytes"
+	"cmp"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -13,8 +14,8 @@ type Conflict struct {
 }
 
 // Merge brings two changed versions of a YAML file together. The unit is the entry of a mapping or
-// of a list, with the comments above it; what only one side changed is taken from there, and what
-// both changed is looked into, down to the entries within. For example:
+// of a list, or a block of comments; what only one side changed is taken from there, and what both
+// changed is looked into, down to the entries within. For example:
 //
 //	base            mine             theirs            merged
 //	jobs:           jobs:            jobs:             jobs:
@@ -23,8 +24,9 @@ type Conflict struct {
 //	  - gate-5        - gate-5         - gate-5          - gate-5
 //	                                   - gate-6          - gate-6
 //
-// An item of a list is known by its first value. Where both sides changed one value, decide says
-// which counts; decide may be nil: then it is mine. All that was decided is returned, too.
+// An item of a list is known by its first value, a comment by its text. Where both sides changed one
+// value, decide says which counts; decide may be nil: then it is mine. All that was decided is
+// returned, too.
 func Merge(base, mine, theirs []byte, decide func(Conflict) (theirs bool)) ([]byte, []Conflict) {
 	m := merger{decide: decide}
 	out := m.entries("", split(base), split(mine), split(theirs))
@@ -36,11 +38,12 @@ type merger struct {
 	conflicts []Conflict
 }
 
-// entry is a part of a file: the lines of one key or of one item, with the comments above it.
+// entry is a part of a file: the lines of one key, of one item, or of a block of comments.
 type entry struct {
-	name string // of the key, or the first value of the item; empty: what comes after the last one
-	text string
-	body string // the lines within it that are entries themselves; empty: it is one value
+	name    string // of the key, the first value of the item, or the text of the comments
+	text    string
+	body    string // the lines within it that are entries themselves; empty: it is one value
+	comment bool
 }
 
 var (
@@ -50,13 +53,13 @@ var (
 )
 
 // split divides a text into its entries: those of the smallest indentation. A line that is deeper,
-// such as a value's or a nested entry's, belongs to the entry above it.
+// such as a value's or a nested entry's, belongs to the entry above it. Blank lines belong to what
+// follows.
 func split(text []byte) (out []entry) {
-	lines := strings.SplitAfter(string(text), "\n")
 	depth := -1
-	var above []string // comments and blank lines that belong to what follows
+	var above []string // comments and blank lines whose entry is not known yet
 	var inKey bool     // the last entry is a key, whose list may be as deep as itself
-	for _, line := range lines {
+	for _, line := range strings.SplitAfter(string(text), "\n") {
 		bare := strings.TrimSpace(line)
 		if bare == "" || strings.HasPrefix(bare, "#") || bare == "---" {
 			above = append(above, line)
@@ -70,7 +73,7 @@ func split(text []byte) (out []entry) {
 		isItem := strings.HasPrefix(bare, "- ") || bare == "-"
 		if m == nil || indent != depth || isItem && inKey && len(out) > 0 {
 			if len(out) == 0 {
-				out = append(out, entry{name: bare})
+				out = append(out, entry{name: bare, body: inLine}) // it is not YAML
 			}
 			last := &out[len(out)-1]
 			last.text += strings.Join(above, "") + line
@@ -78,28 +81,58 @@ func split(text []byte) (out []entry) {
 			above = nil
 			continue
 		}
-		e := entry{text: strings.Join(above, "") + line}
+		var e entry
+		out, e.text = comments(out, above)
+		e.text += line
 		above, inKey = nil, !isItem
 		if isItem {
 			e.name = itemName(m)
 		} else {
 			e.name = strings.Trim(m[3], `"'`)
 			if value := strings.TrimSpace(m[5]); value != "" && !strings.HasPrefix(value, "#") {
-				e.body = "\x00" // a value in its line: it is one, whatever follows
+				e.body = inLine
 			}
 		}
 		out = append(out, e)
 	}
+	out, rest := comments(out, above)
+	if rest != "" {
+		out = append(out, entry{text: rest, comment: true})
+	}
+	seen := map[string]int{}
 	for i := range out {
-		if strings.HasPrefix(out[i].body, "\x00") || strings.HasPrefix(strings.TrimSpace(out[i].text), "- ") ||
-			!within.MatchString(out[i].body) {
-			out[i].body = ""
+		e := &out[i]
+		if strings.HasPrefix(e.body, inLine) || strings.HasPrefix(strings.TrimSpace(e.text), "- ") ||
+			!within.MatchString(e.body) {
+			e.body = ""
+		}
+		if seen[e.name]++; seen[e.name] > 1 {
+			e.name += strings.Repeat("'", seen[e.name]-1)
 		}
 	}
-	if rest := strings.Join(above, ""); rest != "" {
-		out = append(out, entry{text: rest})
-	}
 	return out
+}
+
+// inLine marks a value in the line of its key: it is one value, whatever follows.
+const inLine = "\x00"
+
+// comments adds the blocks of comments among lines, each up to a blank line; rest are the blank lines
+// that belong to what follows.
+func comments(out []entry, lines []string) (all []entry, rest string) {
+	block := false
+	for _, line := range lines {
+		switch bare := strings.TrimSpace(line); {
+		case bare == "":
+			rest, block = rest+line, false
+		case block:
+			last := &out[len(out)-1]
+			last.text, last.name = last.text+line, last.name+"\n"+bare
+		default:
+			out = append(out, entry{name: bare, text: rest + line, comment: true})
+			rest, block = "", true
+		}
+	}
+	return out, rest
 }
 
 // itemName is the first value of an item: cam-1 of "- device: cam-1", of "- {device: cam-1, …}" and
@@ -129,39 +162,37 @@ func (m *merger) entries(at string, base, mine, theirs []entry) string {
 		return out
 	}
 	inBase, inMine, inTheirs := index(base), index(mine), index(theirs)
+	var names []string
+	for _, e := range mine {
+		names = append(names, e.name)
+	}
+	next := 0 // what only they have comes after what it follows there
+	for _, e := range theirs {
+		if _, here := inMine[e.name]; !here {
+			names = slices.Insert(names, next, e.name)
+		}
+		next = slices.Index(names, e.name) + 1
+	}
 	var out strings.Builder
-	write := func(text string) {
+	for _, name := range names {
+		text := m.one(at, inBase[name], inMine[name], inTheirs[name])
 		if s := out.String(); s != "" && text != "" && !strings.HasSuffix(s, "\n") {
 			out.WriteString("\n")
 		}
 		out.WriteString(text)
-	}
-	added := func() { // what only they have comes before the end
-		for _, e := range theirs {
-			if _, here := inMine[e.name]; !here && e.name != "" {
-				write(m.one(at, inBase[e.name], entry{}, e))
-			}
-		}
-	}
-	for _, e := range mine {
-		if e.name == "" {
-			added()
-		}
-		write(m.one(at, inBase[e.name], e, inTheirs[e.name]))
-	}
-	if _, has := inMine[""]; !has {
-		added()
-		write(m.one(at, inBase[""], entry{}, inTheirs[""]))
 	}
 	return out.String()
 }
 
 // one merges an entry; an empty one is not there.
 func (m *merger) one(at string, base, mine, theirs entry) string {
+	same := func(a, b entry) bool {
+		return a.text == b.text || a.comment && b.comment // known by their text
+	}
 	switch {
-	case mine.text == theirs.text, base.text == theirs.text:
+	case same(mine, theirs), same(base, theirs):
 		return mine.text
-	case base.text == mine.text:
+	case same(base, mine):
 		return theirs.text
 	case mine.body != "" && theirs.body != "" && (mine.head() == theirs.head() ||
 		mine.head() == base.head() || theirs.head() == base.head()):
@@ -172,17 +203,8 @@ func (m *merger) one(at string, base, mine, theirs entry) string {
 		return head + m.entries(at+mine.name+".", split([]byte(base.body)), split([]byte(mine.body)),
 			split([]byte(theirs.body)))
 	}
-	name := mine.name
-	if mine.text == "" {
-		name = theirs.name
-	}
-	c := Conflict{Key: at + name, Base: base.text, Mine: mine.text, Theirs: theirs.text}
-	if name == "" { // comments at the end of a file are kept, both
-		if bytes.Contains([]byte(mine.text), []byte(theirs.text)) {
-			return mine.text
-		}
-		return mine.text + theirs.text
-	}
+	c := Conflict{Key: at + cmp.Or(mine.name, theirs.name), Base: base.text, Mine: mine.text,
+		Theirs: theirs.text}
 	m.conflicts = append(m.conflicts, c)
 	if m.decide != nil && m.decide(c) {
 		return theirs.text
