@@ -339,8 +339,8 @@ func extract(from, into string) error {
 // are.
 func extractOne(f *zip.File, into string) (digest string, err error) {
 	name := filepath.FromSlash(f.Name)
-	known := f.Name == packOrigin || f.Name == packDevices || f.Name == packKeys || f.Name == packShelf ||
-		f.Name == packChecksums || strings.HasPrefix(f.Name, packSite)
+	known := f.Name == packOrigin || f.Name == packDevices || f.Name == packKeys ||
+		f.Name == packShelf || f.Name == packChecksums || strings.HasPrefix(f.Name, packSite)
 	switch {
 	case !known || !filepath.IsLocal(name) || path.Clean(f.Name) != f.Name ||
 		// some systems do not tell capitals from small letters

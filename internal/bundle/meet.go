@@ -164,8 +164,8 @@ func sharedFiles(dir string) (map[string]string, error) {
 	return out, nil
 }
 
-// meetOne takes over a newer version of a file, or merges one; changed reports that the versions are
-// others now.
+// meetOne takes over a newer version of a file, or merges one; changed reports that the versions
+// are others now.
 func (s *Sync) meetOne(f record.Files, path string) (changed bool, err error) {
 	heads, newer := f.Heads(path)
 	if len(heads) == 0 {
@@ -209,8 +209,8 @@ func (s *Sync) meetOne(f record.Files, path string) (changed bool, err error) {
 	return true, record.AddVersion(s.Ledger, path, nil, base.Ref, theirs.Ref)
 }
 
-// merge brings two versions of a file together. Orders, signatures, and what was removed on one side
-// are taken as a whole. theirs says what counts in a conflict; nil: mine.
+// merge brings two versions of a file together. Orders, signatures, and what was removed on one
+// side are taken as a whole. theirs says what counts in a conflict; nil: mine.
 func merge(f record.Files, path string, mine, other record.FileVersion,
 	theirs func(yamldoc.Conflict) bool) (merged string, out []Conflict) {
 	conflict := func(c yamldoc.Conflict) {

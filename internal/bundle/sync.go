@@ -35,7 +35,7 @@ import (
 // lacks itself. A place has a folder for each site, named after the site and its ID:
 //
 //	chains/WRITER/FIRST-LAST-DIGEST   entries of a writer's chain, signed to the end, never changed
-//	files/DIGEST                      images and saved settings, named by the SHA-256 of their content
+//	files/DIGEST                      images and saved settings, named by their SHA-256
 //
 // Only chains are believed, since their writers sign them: shared files are entries themselves, and
 // a file is taken only if an entry names its digest. Everything is written whole under a name that
@@ -255,8 +255,7 @@ func (s *Sync) takeChains(ctx context.Context) error {
 					errors.New("they are of another writer")))
 				continue
 			}
-			if name = who.Name; writer != s.Ledger.Writer().ID() && !slices.ContainsFunc([]string{who.Name, who.Fingerprint, writer},
-				func(w string) bool { return slices.Contains(s.Accept, w) }) {
+			if name = who.Name; !s.accepts(who) {
 				s.out.Strangers = append(s.out.Strangers, Stranger{who.Name, who.Fingerprint})
 				continue
 			}
@@ -268,6 +267,14 @@ func (s *Sync) takeChains(ctx context.Context) error {
 	return s.catchUp(before)
 }
 
+// accepts reports whether the entries of a writer that is new here are taken. One's own are.
+func (s *Sync) accepts(who ledger.Chain) bool {
+	return who.Writer == s.Ledger.Writer().ID() ||
+		slices.ContainsFunc([]string{who.Name, who.Fingerprint, who.Writer}, func(w string) bool {
+			return slices.Contains(s.Accept, w)
+		})
+}
+
 func (s *Sync) introduced(g segment) (ledger.Chain, error) {
 	r, err := s.At.Get(g.path)
 	if err != nil {
@@ -277,8 +284,8 @@ func (s *Sync) introduced(g segment) (ledger.Chain, error) {
 	return ledger.Introduced(r)
 }
 
-// takeChain takes the segments of a chain that the ledger lacks. Its error is one of this machine or
-// of the connection; what is wrong with the chain is a problem.
+// takeChain takes the segments of a chain that the ledger lacks. Its error is one of this machine
+// or of the connection; what is wrong with the chain is a problem.
 func (s *Sync) takeChain(ctx context.Context, writer, name string, all []segment) error {
 	taken := 0
 	for _, g := range all {
@@ -324,7 +331,8 @@ func (s *Sync) checkClock(writer, name string) {
 	}
 }
 
-// connectionError tells what failed at the place or on this machine from what is wrong with entries.
+// connectionError tells what failed at the place or on this machine from what is wrong with
+// entries.
 type connectionError struct{ err error }
 
 func (e *connectionError) Error() string { return e.err.Error() }
@@ -500,7 +508,8 @@ func (s *Sync) saves() (out []string, err error) {
 			return err
 		}
 		rel, err := filepath.Rel(root, at)
-		if name := filepath.ToSlash(rel); err == nil && e.Type().IsRegular() && saveName.MatchString(name) {
+		name := filepath.ToSlash(rel)
+		if err == nil && e.Type().IsRegular() && saveName.MatchString(name) {
 			out = append(out, name)
 		}
 		return err
@@ -677,9 +686,9 @@ func (s *Sync) shelve(ctx context.Context, o record.Offer, work, image string) e
 // ErrNoSiteFile is returned by Join where no accepted writer has a site.yaml at the place.
 var ErrNoSiteFile = errors.New("site.yaml is only in the records of laptops that are not accepted")
 
-// Join makes a folder for a site that is at a place, and takes all of it. origin says
-// which site, named as at the place; keys are those that the place itself has shown. s.Dir is the folder to make; nothing is made where the error is
-// ErrNoSiteFile.
+// Join makes a folder for a site that is at a place, and takes all of it. origin says which site,
+// named as at the place; keys are those that the place itself has shown. s.Dir is the folder to
+// make; nothing is made where the error is ErrNoSiteFile.
 func Join(ctx context.Context, s Sync, origin record.Origin, keys []device.Key,
 	now func() time.Time, by ledger.Writer) (Synced, error) {
 	dir := s.Dir
@@ -722,8 +731,15 @@ func Join(ctx context.Context, s Sync, origin record.Origin, keys []device.Key,
 	return out, os.Rename(work, dir)
 }
 
-// Families are the files of the shelf's families that describe devices of a site.
-func Families(w *plan.Site) (out []string) {
+// Of returns the sync of a site with a place; at is nil where only its own files are looked at.
+func Of(w *plan.Site, at place.Place) (*Sync, error) {
+	brought, err := images(w)
+	return &Sync{Dir: w.Dir, Ledger: w.Ledger, Shelf: w.Shelf, Images: brought, Families: families(w),
+		At: at}, err
+}
+
+// families are the files of the shelf's families that describe devices of a site.
+func families(w *plan.Site) (out []string) {
 	for _, d := range w.Devices() {
 		file := w.Families.Of(d.Vendor, d.Model).File
 		if filepath.Dir(file) == filepath.Join(w.Shelf.Dir(), "families") && !slices.Contains(out, file) {
@@ -733,9 +749,9 @@ func Families(w *plan.Site) (out []string) {
 	return out
 }
 
-// Images are the images that a site brings to others: those of its orders, and those that its
+// images are the images that a site brings to others: those of its orders, and those that its
 // devices would be updated and rolled back with.
-func Images(w *plan.Site) (out []firmware.Image, err error) {
+func images(w *plan.Site) (out []firmware.Image, err error) {
 	taken := map[string]bool{}
 	add := func(i *firmware.Image) {
 		if i != nil && !taken[i.SHA256] {

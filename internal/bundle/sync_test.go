@@ -402,7 +402,7 @@ func TestSyncOfCopies(t *testing.T) {
 	lost := *anna
 	lost.dir = filepath.Join(t.TempDir(), "again")
 	lost.joins(t, at)
-	assert.Equal(t, whole, lost.knows(t)[:len(whole)], "with the own key, nobody must accept anything")
+	assert.Equal(t, whole, lost.knows(t)[:len(whole)], "with the own key, no one must accept anything")
 	lost.check(t)
 
 	older.open(t)
@@ -446,7 +446,7 @@ func TestAHostilePlace(t *testing.T) {
 		put(t, "files/../../../x", "x")
 		assert.Empty(t, bea.syncs(t, at).Problems)
 	})
-	t.Run("a chain of nobody", func(t *testing.T) {
+	t.Run("a chain of no one", func(t *testing.T) {
 		put(t, "chains/"+strings.Repeat("a", 12)+"/000000000001-000000000009-0000000000000000", "{}\n")
 		out := bea.syncs(t, at)
 		require.Len(t, out.Problems, 1)

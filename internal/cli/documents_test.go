@@ -122,7 +122,8 @@ func TestDocumentsWork(t *testing.T) {
 	shipped, err := os.ReadFile("../sim/families/tollgarth-panels.yaml")
 	require.NoError(t, err)
 	assert.Equal(t, string(shipped), panel, "the page builds the family that the simulated site has")
-	for _, file := range []string{"docs/first-site.md", "docs/orders.md", "docs/images.md",
+	for _, file := range []string{"docs/first-site.md", "docs/orders.md", "docs/sync.md",
+		"docs/images.md",
 		"docs/behind.md", "docs/reading.md",
 		"docs/scripting.md", "docs/finding.md", "docs/families.md", "docs/family-tutorial.md", "README.md"} {
 		all = append(all, sessionsOf(t, file)...)

@@ -99,7 +99,7 @@ func (a *app) ledgerWriterCmd() *cobra.Command {
 		Short: "Show or change the name under which this laptop writes",
 		Long: `Show the name and the key with which this laptop signs its entries in all sites, or change
 the name. Others see its jobs as NAME/j3. In the site folder that you are in, the new name holds at
-once for everyone who syncs with it; in other folders it holds for sites that are made from then on.`,
+once for everyone who syncs with it; in other folders it holds for sites that are made later.`,
 		Example: "  catena ledger writer\n  catena ledger writer anna",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -143,7 +143,7 @@ func (a *app) renameWriter(name string) error {
 			return err
 		}
 		defer w.Close()
-		if err := w.Ledger.NameWriter(name); err != nil {
+		if err := w.NameWriter(name); err != nil {
 			return err
 		}
 	}

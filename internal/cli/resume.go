@@ -151,8 +151,8 @@ recorded as stranded.`,
 		},
 	}
 	c.Flags().BoolVar(&giveUp, "give-up", false, "end an interrupted job without continuing")
-	c.Flags().StringSliceVar(&accept, "accept", nil, "with --give-up: abandon a job of another laptop, "+
-		"which may be running there (unseen)")
+	c.Flags().StringSliceVar(&accept, "accept", nil,
+		"with --give-up: abandon a job of another laptop, which may be running there (unseen)")
 	return c
 }
 
@@ -172,9 +172,9 @@ func (a *app) stop(ctx context.Context, id string, giveUp, acceptUnseen bool) er
 	case !state.Ended.IsZero():
 		return refused("%w; see how: catena track %s --once", job.ErrOver, id)
 	case state.Elsewhere() && !(giveUp && acceptUnseen):
-		return refused("%s is a job of another laptop, which may be running there now: no one here can see "+
-			"that. Stop it on that laptop. Only if that laptop can no longer end it: catena stop %[1]s "+
-			"--give-up --accept unseen", id)
+		return refused("%s is a job of another laptop, which may be running there now: no one here can "+
+			"see that. Stop it on that laptop. Only if that laptop can no longer end it: catena stop "+
+			"%[1]s --give-up --accept unseen", id)
 	case state.Alive && giveUp:
 		return refused("%w; stop it first: catena stop %s", job.ErrRunning, id)
 	case state.Alive:

@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -78,9 +79,9 @@ written here and the open conflicts are listed.`,
 
 // party is a site folder that is synced.
 func (a *app) party(w *plan.Site, at place.Place, accept []string) (*bundle.Sync, error) {
-	images, err := bundle.Images(w)
-	return &bundle.Sync{Dir: w.Dir, Ledger: w.Ledger, Shelf: w.Shelf, Images: images,
-		Families: bundle.Families(w), At: at, Accept: accept, Progress: func(what string) { a.log.Info(what) }}, err
+	s, err := bundle.Of(w, at)
+	s.Accept, s.Progress = accept, func(what string) { a.log.Info(what) }
+	return s, err
 }
 
 func (a *app) sync(ctx context.Context, to string, accept []string) error {
@@ -218,7 +219,8 @@ func (a *app) sayConflicts(all []bundle.Conflict) error {
 	}
 	var paths []string
 	for _, c := range all {
-		t.Add(c.Path, c.Key, cell(c.Mine), cell(c.Theirs), c.Writer, c.At.Local().Format("2006-01-02 15:04"))
+		t.Add(c.Path, c.Key, cell(c.Mine), cell(c.Theirs), c.Writer,
+			c.At.Local().Format("2006-01-02 15:04"))
 		if !slices.Contains(paths, c.Path) {
 			paths = append(paths, c.Path)
 		}
@@ -291,8 +293,8 @@ func (a *app) join(ctx context.Context, from, dir, siteName string, accept []str
 		for _, s := range out.Strangers {
 			view.Print(a.err, "%s writes there, with the key %s\n", s.Name, s.Fingerprint)
 		}
-		return refused("no folder was made: %w. Compare the fingerprints (on those laptops: catena ledger "+
-			"check), then accept them: --accept NAME", err)
+		return refused("no folder was made: %w. Compare the fingerprints (on those laptops: catena "+
+			"ledger check), then accept them: --accept NAME", err)
 	}
 	if err := a.synced(dir, from, out, err); err != nil {
 		return err
@@ -367,21 +369,20 @@ func (a *app) syncState() error {
 	return a.sayConflicts(conflicts)
 }
 
-// Writer is a laptop that has written to the ledger, as machine-readable output shows it.
+// writerLine is a laptop that has written to the ledger, as machine-readable output shows it.
 type writerLine struct {
-	Name        string `json:"name"`
-	ID          string `json:"id"`
-	Mine        bool   `json:"mine"`
-	Entries     int64  `json:"entries"`
-	At          string `json:"at"`
-	Fingerprint string `json:"fingerprint"`
+	Name        string    `json:"name"`
+	ID          string    `json:"id"`
+	Mine        bool      `json:"mine"`
+	Entries     int64     `json:"entries"`
+	At          time.Time `json:"at"` // of the last entry
+	Fingerprint string    `json:"fingerprint"`
 }
 
 func writersOf(chains []ledger.Chain) []writerLine {
 	out := []writerLine{}
 	for _, c := range chains {
-		out = append(out, writerLine{c.Name, c.Writer, c.Mine, c.N, c.At.Format("2006-01-02T15:04:05Z07:00"),
-			c.Fingerprint})
+		out = append(out, writerLine{c.Name, c.Writer, c.Mine, c.N, c.At.UTC(), c.Fingerprint})
 	}
 	return out
 }

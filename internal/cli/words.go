@@ -46,13 +46,11 @@ func withAdvice(err error) error {
 		noJob       *plan.UnknownJobError
 		noPart      *plan.ComponentError
 		disagree    *plan.DisagreeError
-		busy        *job.BusyError
 		unresolved  *plan.UnresolvedError
 		lost        *ledger.LostError
 		adapter     *discover.NoAdapterError
 		member      *plan.UnknownMemberError
 		untraceable *care.UntraceableError
-		unmerged    *record.UnmergedError
 	)
 	switch {
 	case err == nil || errors.As(err, &done):
@@ -92,15 +90,26 @@ func withAdvice(err error) error {
 	case errors.As(err, &lost):
 		return fmt.Errorf("%w. Restore it from a backup; to start a new one, remove %s", err,
 			lost.Head)
+	}
+	return wordedShared(err)
+}
+
+// wordedShared is worded for what others are doing at the site.
+func wordedShared(err error) error {
+	var (
+		busy     *job.BusyError
+		unmerged *record.UnmergedError
+	)
+	switch {
 	case errors.As(err, &busy) && strings.Contains(busy.Job, "/"):
 		return refused("%w, as of the last sync; nothing was changed. Sync again when that laptop has: "+
 			"catena sync PLACE. If it can no longer end it: catena stop %s --give-up --accept unseen", err,
 			busy.Job)
+	case errors.As(err, &busy):
+		return refused("%w; nothing was changed. Wait for that job: catena track %s", err, busy.Job)
 	case errors.As(err, &unmerged):
 		return refused("%w; nothing was changed. See both: catena sync. Then choose: catena sync choose "+
 			"FILE mine|NAME|edited", err)
-	case errors.As(err, &busy):
-		return refused("%w; nothing was changed. Wait for that job: catena track %s", err, busy.Job)
 	}
 	return wordedOrder(err)
 }

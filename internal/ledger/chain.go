@@ -249,10 +249,11 @@ func (e *ForkError) Error() string {
 		"continued beside it", e.N, e.Writer)
 }
 
-// Take appends entries of a chain, as WriteChain writes them, all or none. They must follow what the
-// ledger has of it and end with the writer's signature. Entries that are there already are skipped.
-// A ledger that is an older copy gets the lost end of its own chain in the same way. It returns how many it took; its errors are a ForkError, and others
-// that say what is wrong with the entries.
+// Take appends entries of a chain, as WriteChain writes them, all or none. They must follow what
+// the ledger has of it and end with the writer's signature. Entries that are there already are
+// skipped. A ledger that is an older copy gets the lost end of its own chain in the same way. It
+// returns how many it took; its errors are a ForkError, and others that say what is wrong with the
+// entries.
 func (l *Ledger) Take(writer string, r io.Reader) (taken int, err error) {
 	if writer == idOf(nil) {
 		return 0, errors.New("its writer signs nothing")

@@ -150,7 +150,8 @@ func usualName() string {
 			name = name[i+1:]
 		}
 	}
-	if name = strings.ToLower(text.Name(name)); name == "" || name == "root" || name == "administrator" {
+	name = strings.ToLower(text.Name(name))
+	if name == "" || name == "root" || name == "administrator" {
 		host, _ := os.Hostname() // one without a name is called by its kind
 		host, _, _ = strings.Cut(host, ".")
 		name = strings.ToLower(text.Name(host))

@@ -221,8 +221,8 @@ func Unmerged(l *ledger.Ledger) (out []string, err error) {
 type UnmergedError struct{ Files []string }
 
 func (e *UnmergedError) Error() string {
-	return "two people have changed " + strings.Join(e.Files, " and ") + " in different ways, and no one " +
-		"has chosen yet"
+	return "two people have changed " + strings.Join(e.Files, " and ") +
+		" in different ways, and no one has chosen yet"
 }
 
 // Offer is a file that a writer has for others: an image or a family of its shelf, or saved

@@ -40,6 +40,9 @@ func (w *Workspace) Keys() (trusted, changed []device.Key,
 	return record.Keys(w.Ledger)
 }
 
+// NameWriter records a new name of this writer.
+func (w *Workspace) NameWriter(name string) error { return w.Ledger.NameWriter(name) }
+
 // Chains returns who has written to the ledger, this writer first.
 func (w *Workspace) Chains() ([]ledger.Chain, error) { return w.Ledger.Chains() }
 

@@ -24,8 +24,8 @@ type Conflict struct {
 //	  - gate-5        - gate-5         - gate-5          - gate-5
 //	                                   - gate-6          - gate-6
 //
-// An item of a list is known by its first value, a comment by its text. Where both sides changed one
-// value, decide says which counts; decide may be nil: then it is mine. All that was decided is
+// An item of a list is known by its first value, a comment by its text. Where both sides changed
+// one value, decide says which counts; decide may be nil: then it is mine. All that was decided is
 // returned, too.
 func Merge(base, mine, theirs []byte, decide func(Conflict) (theirs bool)) ([]byte, []Conflict) {
 	m := merger{decide: decide}
@@ -48,7 +48,8 @@ type entry struct {
 
 var (
 	// a key, or an item of a list, in the block style
-	starts = regexp.MustCompile(`^( *)(?:(- +)?("[^"]*"|'[^']*'|[^\s#"'\[\]{},&*!|>%@-][^#:\[\]{}]*?) *:(?: |$)|(- +))(.*)$`)
+	starts = regexp.MustCompile(`^( *)(?:(- +)?` +
+		`("[^"]*"|'[^']*'|[^\s#"'\[\]{},&*!|>%@-][^#:\[\]{}]*?) *:(?: |$)|(- +))(.*)$`)
 	within = regexp.MustCompile(`^( *)(?:- |-$|[^\s#])`)
 )
 
@@ -116,8 +117,8 @@ func split(text []byte) (out []entry) {
 // inLine marks a value in the line of its key: it is one value, whatever follows.
 const inLine = "\x00"
 
-// comments adds the blocks of comments among lines, each up to a blank line; rest are the blank lines
-// that belong to what follows.
+// comments adds the blocks of comments among lines, each up to a blank line; rest are the blank
+// lines that belong to what follows.
 func comments(out []entry, lines []string) (all []entry, rest string) {
 	block := false
 	for _, line := range lines {
@@ -140,8 +141,9 @@ func comments(out []entry, lines []string) (all []entry, rest string) {
 func itemName(m []string) string {
 	value := m[5]
 	if m[3] == "" {
-		value = strings.TrimPrefix(strings.TrimSpace(value), "{")
-		if _, after, is := strings.Cut(value, ":"); is && strings.HasPrefix(strings.TrimSpace(m[5]), "{") {
+		flow, isFlow := strings.CutPrefix(strings.TrimSpace(value), "{")
+		value = flow
+		if _, after, is := strings.Cut(flow, ":"); is && isFlow {
 			value = after
 		}
 		value, _, _ = strings.Cut(value, ",")

@@ -70,8 +70,9 @@ func SFTP(t *testing.T) (to, root string, as login.Entry) {
 mkdir -p run copies; mount --bind run /run; mkdir -p /run/sshd
 ssh-keygen -q -t ed25519 -N '' -f key
 cp id.pub keys
-exec $(command -v sshd) -D -e -f /dev/null -p %s -o ListenAddress=127.0.0.1 -o HostKey=%[1]s/key -o PermitRootLogin=yes \
-  -o UsePAM=no -o AuthorizedKeysFile=%[1]s/keys -o StrictModes=no -o Subsystem='sftp internal-sftp'`, dir, port))
+exec $(command -v sshd) -D -e -f /dev/null -p %s -o ListenAddress=127.0.0.1 \
+  -o HostKey=%[1]s/key -o PermitRootLogin=yes -o UsePAM=no -o AuthorizedKeysFile=%[1]s/keys \
+  -o StrictModes=no -o Subsystem='sftp internal-sftp'`, dir, port))
 	return "sftp://127.0.0.1:" + port + dir + "/copies", dir + "/copies",
 		login.Entry{Kind: login.Place, Of: "127.0.0.1", User: "root", More: login.More{Key: string(key)}}
 }
