@@ -12,11 +12,12 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"golang.org/x/time/rate"
 
 	"catena/internal/atomicfile"
 	"catena/internal/device"
@@ -29,6 +30,7 @@ import (
 	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // Laptops that share a site meet at a place: each brings what the place lacks, and takes what it
@@ -62,6 +64,7 @@ type Sync struct {
 	At       place.Place
 	// Accept are the names or fingerprints of writers that are new here and whose entries are taken.
 	Accept []string
+	Rate   int64 // bytes per second that files are sent and taken with; 0: as fast as it goes
 	// Progress is told what is sent or taken; nil: no one is.
 	Progress func(what string)
 
@@ -139,7 +142,7 @@ func (s *Sync) problem(format string, args ...any) {
 }
 
 // siteFolder is how the folder of a site is called at a place: its name then is for people.
-var siteFolder = regexp.MustCompile(`^([\p{L}\p{N}._-]{1,100})-([a-z0-9]{12})$`)
+var siteFolder = text.Later(`^([\p{L}\p{N}._-]+)-([a-z0-9]{12})$`)
 
 // folder finds the folder of the site at the place.
 func (s *Sync) folder() (string, error) {
@@ -153,7 +156,7 @@ func (s *Sync) folder() (string, error) {
 	}
 	own := strings.ToLower(atomicfile.Word(origin.Site)) + "-" + origin.ID
 	for _, n := range names {
-		m := siteFolder.FindStringSubmatch(n)
+		m := siteFolder().FindStringSubmatch(n)
 		switch {
 		case m == nil:
 		case m[2] == origin.ID:
@@ -170,7 +173,7 @@ func SitesAt(at place.Place) (ids map[string]string, err error) {
 	names, err := at.Names("")
 	ids = map[string]string{}
 	for _, n := range names {
-		if m := siteFolder.FindStringSubmatch(n); m != nil {
+		if m := siteFolder().FindStringSubmatch(n); m != nil {
 			ids[n] = m[2]
 		}
 	}
@@ -185,8 +188,8 @@ type segment struct {
 }
 
 var (
-	segmentName = regexp.MustCompile(`^(\d{12})-(\d{12})-([0-9a-f]{16})$`)
-	writerName  = regexp.MustCompile(`^[a-z2-7]{12}$`)
+	segmentName = text.Later(`^(\d{12})-(\d{12})-([0-9a-f]{16})$`)
+	writerName  = text.Later(`^[a-z2-7]{12}$`)
 )
 
 // segments are the files of a writer's chain at the place, in their order.
@@ -195,7 +198,7 @@ func (s *Sync) segments(writer string) (out []segment, err error) {
 	names, err := s.At.Names(folder)
 	slices.Sort(names)
 	for _, n := range names {
-		m := segmentName.FindStringSubmatch(n)
+		m := segmentName().FindStringSubmatch(n)
 		if m == nil {
 			continue // it is on its way, or not ours
 		}
@@ -233,7 +236,7 @@ func (s *Sync) takeChains(ctx context.Context) error {
 		return err
 	}
 	for _, writer := range writers {
-		if !writerName.MatchString(writer) {
+		if !writerName().MatchString(writer) {
 			continue
 		}
 		i := slices.IndexFunc(chains, func(c ledger.Chain) bool { return c.Writer == writer })
@@ -276,7 +279,7 @@ func (s *Sync) accepts(who ledger.Chain) bool {
 }
 
 func (s *Sync) introduced(g segment) (ledger.Chain, error) {
-	r, err := s.At.Get(g.path)
+	r, err := s.At.Get(g.path, 0)
 	if err != nil {
 		return ledger.Chain{}, err
 	}
@@ -345,7 +348,7 @@ func (s *Sync) takeSegment(ctx context.Context, writer string, g segment) (int, 
 		return 0, &connectionError{err}
 	}
 	defer func() { _, _ = f.Close(), os.Remove(f.Name()) }() // it was only for this
-	if _, err := s.fetch(ctx, g.path, maxSegment, f); err != nil {
+	if err := s.copyFrom(ctx, g.path, 0, maxSegment, f); err != nil {
 		return 0, &connectionError{err}
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
@@ -354,21 +357,45 @@ func (s *Sync) takeSegment(ctx context.Context, writer string, g segment) (int, 
 	return s.Ledger.Take(writer, f)
 }
 
-// fetch copies a file of the place, and returns the SHA-256 of it.
-func (s *Sync) fetch(ctx context.Context, file string, most int64, to io.Writer) (string, error) {
-	r, err := s.At.Get(file)
+// copyFrom copies a file of the place, from a number of bytes on.
+func (s *Sync) copyFrom(ctx context.Context, file string, from, most int64, to io.Writer) error {
+	r, err := s.At.Get(file, from)
 	if err != nil {
-		return "", err
+		return err
 	}
 	defer func() { _ = r.Close() }() // only read from
 	stop := context.AfterFunc(ctx, func() { _ = r.Close() })
 	defer stop()
-	h := sha256.New()
-	n, err := io.Copy(io.MultiWriter(to, h), io.LimitReader(r, most+1))
+	n, err := io.Copy(to, io.LimitReader(s.limited(ctx, r), most+1))
 	if err == nil && n > most {
 		err = fmt.Errorf("%s has more than %d bytes", file, most)
 	}
-	return hex.EncodeToString(h.Sum(nil)), cmp.Or(ctx.Err(), err)
+	return cmp.Or(ctx.Err(), err)
+}
+
+// limited reads no faster than Rate.
+func (s *Sync) limited(ctx context.Context, r io.Reader) io.Reader {
+	if s.Rate <= 0 {
+		return r
+	}
+	return &limitedReader{ctx, r, rate.NewLimiter(rate.Limit(s.Rate), rateBurst)}
+}
+
+// rateBurst is how many bytes may go at once.
+const rateBurst = 16 << 10
+
+type limitedReader struct {
+	ctx context.Context
+	r   io.Reader
+	at  *rate.Limiter
+}
+
+func (l *limitedReader) Read(b []byte) (int, error) {
+	n, err := l.r.Read(b[:min(len(b), rateBurst)])
+	if n > 0 {
+		err = cmp.Or(l.at.WaitN(l.ctx, n), err)
+	}
+	return n, err
 }
 
 // sendChains brings the entries that the place lacks, of all chains that this ledger has.
@@ -436,8 +463,14 @@ func (s *Sync) sendChain(c ledger.Chain, after int64) error {
 	return err
 }
 
+// limitedSeeker reads at a rate from a file that is sent.
+type limitedSeeker struct {
+	io.Reader
+	io.Seeker
+}
+
 // saveName is the path of saved settings within their folder.
-var saveName = regexp.MustCompile(`^(d[0-9]+|defaults)/[\p{L}\p{N}._-]+\.age$`)
+var saveName = text.Later(`^(d[0-9]+|defaults)/[\p{L}\p{N}._-]+\.age$`)
 
 const settingsFolder = "settings"
 
@@ -509,7 +542,7 @@ func (s *Sync) saves() (out []string, err error) {
 		}
 		rel, err := filepath.Rel(root, at)
 		name := filepath.ToSlash(rel)
-		if err == nil && e.Type().IsRegular() && saveName.MatchString(name) {
+		if err == nil && e.Type().IsRegular() && saveName().MatchString(name) {
 			out = append(out, name)
 		}
 		return err
@@ -607,7 +640,8 @@ func (s *Sync) bring(o record.Offer, open func() (io.ReadSeekCloser, error)) err
 		return err
 	}
 	defer func() { _ = f.Close() }() // only read from
-	if err := s.At.Put(path.Join(s.out.Folder, filesFolder, o.SHA256), f); err != nil {
+	at := path.Join(s.out.Folder, filesFolder, o.SHA256)
+	if err := s.At.Put(at, limitedSeeker{s.limited(context.Background(), f), f}); err != nil {
 		return err
 	}
 	s.out.Brought++
@@ -616,35 +650,25 @@ func (s *Sync) bring(o record.Offer, open func() (io.ReadSeekCloser, error)) err
 
 // take takes an image or a save, if it is what its offer says.
 func (s *Sync) take(ctx context.Context, o record.Offer) error {
-	if o.Save != "" && !saveName.MatchString(o.Save) || o.Save == "" && o.Manifest == "" {
+	if o.Save != "" && !saveName().MatchString(o.Save) || o.Save == "" && o.Manifest == "" {
 		s.problem("%s: this is neither an image nor saved settings", o.Name())
 		return nil
 	}
 	s.tell("taking %s", o.Name())
-	work, err := os.MkdirTemp(s.Shelf.Dir(), ".sync-*")
+	part, digest, err := s.continued(ctx, o.SHA256)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(work) }() // what is left of it
-	f, err := os.OpenFile(filepath.Join(work, "file"), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
-	if err != nil {
-		return err
-	}
-	digest, err := s.fetch(ctx, path.Join(s.out.Folder, filesFolder, o.SHA256), maxFile, f)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
+	defer func() { _ = os.Remove(part) }() // it was whole, or damaged
 	if digest != o.SHA256 {
 		s.problem("%s is damaged at the place, and was not taken; remove %s there", o.Name(),
 			path.Join(s.out.Folder, filesFolder, o.SHA256))
 		return nil
 	}
 	if o.Save != "" {
-		if err = os.MkdirAll(filepath.Dir(s.savePath(o.Save)), 0o700); err == nil {
-			err = os.Rename(f.Name(), s.savePath(o.Save))
-		}
+		err = s.keepSave(o, part)
 	} else {
-		err = s.shelve(ctx, o, work, f.Name())
+		err = s.shelve(ctx, o, part)
 	}
 	if err == nil {
 		s.out.Fetched++
@@ -652,20 +676,59 @@ func (s *Sync) take(ctx context.Context, o record.Offer) error {
 	return err
 }
 
+// keepSave writes saved settings, which may be on another disk than the shelf.
+func (s *Sync) keepSave(o record.Offer, part string) error {
+	raw, err := os.ReadFile(part)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(s.savePath(o.Save)), 0o700)
+	}
+	if err != nil {
+		return err
+	}
+	return atomicfile.Replace(s.savePath(o.Save), raw, 0o600)
+}
+
+// partsFolder is where files are, in the folder of the shelf, whose transfer has not ended.
+const partsFolder = ".sync"
+
+// continued fetches a file from where an earlier transfer was interrupted. It returns where the
+// file is, and its SHA-256.
+func (s *Sync) continued(ctx context.Context, digest string) (part, is string, err error) {
+	folder := filepath.Join(s.Shelf.Dir(), partsFolder)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return "", "", err
+	}
+	part = filepath.Join(folder, digest)
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return "", "", err
+	}
+	h := sha256.New()
+	have, err := io.Copy(h, f)
+	if err == nil {
+		err = s.copyFrom(ctx, path.Join(s.out.Folder, filesFolder, digest), have, maxFile,
+			io.MultiWriter(f, h))
+	}
+	return part, hex.EncodeToString(h.Sum(nil)), errors.Join(err, f.Sync(), f.Close())
+}
+
 // shelve puts an image on the shelf with the manifest that its writer has signed.
-func (s *Sync) shelve(ctx context.Context, o record.Offer, work, image string) error {
+func (s *Sync) shelve(ctx context.Context, o record.Offer, image string) error {
 	m, err := firmware.ParseManifest(o.Name(), []byte(o.Manifest))
 	if err != nil {
 		s.problem("%v", err)
 		return nil
 	}
-	in := filepath.Join(work, "in")
+	in, err := os.MkdirTemp(filepath.Dir(image), "image-*")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(in) }() // what is left of it
 	write := func(name, content string) {
 		if err == nil && content != "" {
 			err = os.WriteFile(filepath.Join(in, name), []byte(content), 0o600)
 		}
 	}
-	err = os.Mkdir(in, 0o700)
 	write(shelf.ManifestFile, o.Manifest)
 	write(shelf.NotesFile, o.Notes)
 	if err == nil {

@@ -44,7 +44,7 @@ func TestSyncOverServers(t *testing.T) {
 				return err == nil
 			}, 20*time.Second, 100*time.Millisecond)
 			defer at.Close()
-			_, err = at.Get("not-there")
+			_, err = at.Get("not-there", 0)
 			assert.ErrorIs(t, err, fs.ErrNotExist)
 			exchange(t, at)
 		})

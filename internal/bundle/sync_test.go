@@ -333,11 +333,11 @@ func (b *breaks) Names(folder string) ([]string, error) {
 	return b.Place.Names(folder)
 }
 
-func (b *breaks) Get(file string) (io.ReadCloser, error) {
+func (b *breaks) Get(file string, from int64) (io.ReadCloser, error) {
 	if err := b.call(); err != nil {
 		return nil, err
 	}
-	return b.Place.Get(file)
+	return b.Place.Get(file, from)
 }
 
 func (b *breaks) Put(file string, from io.ReadSeeker) error {

@@ -4,13 +4,13 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/site"
+	"catena/internal/text"
 	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -49,7 +49,7 @@ func (e *UntraceableError) Error() string {
 var moveColumns = []string{"device", "address", "name", "device-name", "gateway"}
 
 // hostLabel is a label of RFC 1123, 2.1.
-var hostLabel = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+var hostLabel = text.Later(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
 
 // maxPlan bounds a plan, in lines.
 const maxPlan = 4096
@@ -113,7 +113,7 @@ func (c Care) Holds(l MoveLine, of device.Device) (m Move, err error) {
 			return wrong("gateway: %q is not another address of the network %s", l.Gateway, m.To.Masked())
 		}
 	}
-	if l.DeviceName != "" && !hostLabel.MatchString(l.DeviceName) {
+	if l.DeviceName != "" && !hostLabel().MatchString(l.DeviceName) {
 		return wrong("device-name: %q: a device's own name has at most 63 letters, digits and hyphens",
 			l.DeviceName)
 	}

@@ -3,12 +3,13 @@ package cli
 import (
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
+
+	"catena/internal/text"
 )
 
 func (a *app) docsCmd() *cobra.Command {
@@ -61,18 +62,18 @@ func writeMarkdown(root *cobra.Command, dir string) error {
 }
 
 // setIn are lines that are set in by two spaces: tables and examples.
-var setIn = regexp.MustCompile(`(?m)(^  .*\n?)+`)
+var setIn = text.Later(`(?m)(^  .*\n?)+`)
 
 // wrapped are the further lines of what a command touches, or never touches.
-var wrapped = regexp.MustCompile(`(?m)^(Touches|Never): .*(\n  .*)+`)
+var wrapped = text.Later(`(?m)^(Touches|Never): .*(\n  .*)+`)
 
 // fence makes blocks of what is set in, in the help of every command: Markdown would make one
 // paragraph of it.
 func fence(c *cobra.Command) {
-	c.Long = wrapped.ReplaceAllStringFunc(c.Long, func(lines string) string {
+	c.Long = wrapped().ReplaceAllStringFunc(c.Long, func(lines string) string {
 		return strings.ReplaceAll(lines, "\n  ", " ")
 	})
-	c.Long = setIn.ReplaceAllStringFunc(c.Long, func(block string) string {
+	c.Long = setIn().ReplaceAllStringFunc(c.Long, func(block string) string {
 		return "\n```\n" + strings.TrimRight(block, "\n") + "\n```\n"
 	})
 	for _, sub := range c.Commands() {

@@ -172,7 +172,7 @@ func loginFor(w *plan.Site, f loginFlags) (login.Entry, error) {
 	e := login.Entry{Kind: login.Site, User: f.user, SNMP: f.snmp}
 	named := 0
 	for _, name := range f.secrets {
-		if !login.SecretName.MatchString(name) {
+		if !login.SecretName().MatchString(name) {
 			return e, usage("%q cannot be the name of a secret; use lower-case letters, digits and _", name)
 		}
 	}

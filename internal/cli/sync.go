@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"catena/internal/bundle"
@@ -16,6 +17,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/ledger"
 	"catena/internal/login"
+	"catena/internal/office"
 	"catena/internal/place"
 	"catena/internal/plan"
 	"catena/internal/record"
@@ -25,15 +27,15 @@ import (
 
 func (a *app) syncCmd() *cobra.Command {
 	var accept []string
-	var into, siteName string
+	var into, siteName, limit string
 	c := &cobra.Command{
 		Use:   "sync [PLACE]",
 		Short: "Exchange the site's records and files with other laptops",
 		Long: `Bring what the place lacks, and take what this folder lacks: the entries of the ledger,
 site.yaml, targets.yaml, families, orders with their signatures, images, and saved settings. Logins
 are never sent. PLACE is a folder (a stick, a share), sftp://HOST/FOLDER or https://HOST/FOLDER
-(WebDAV); add its login with: catena login add --second-place HOST. A sync that was interrupted is
-repeated, and continues.
+(WebDAV; add its login with: catena login add --second-place HOST), or the file of credentials that
+an office has made (catena office add). A sync that was interrupted is repeated, and continues.
 
 What two people have changed in different places of a file is merged. If both have changed the same,
 the file stays as it is, both versions are shown, and no new job starts until you choose.
@@ -45,6 +47,7 @@ With --into a folder is made for a site that is at the place. Without PLACE, the
 written here and the open conflicts are listed.`,
 		Example: `  catena sync /media/stick
   catena sync sftp://office.example/catena --accept bea
+  catena sync marrow-hill.office --rate 200KiB
   catena sync /media/stick --into marrow-hill --accept anna
   catena sync choose site.yaml bea`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -59,13 +62,21 @@ written here and the open conflicts are listed.`,
 			return nil
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			perSecond := int64(0)
+			if limit != "" {
+				n, err := humanize.ParseBytes(limit)
+				if err != nil || n == 0 {
+					return usage("--rate %s: write for example 200KiB", limit)
+				}
+				perSecond = int64(min(n, 1<<40))
+			}
 			switch {
 			case len(args) == 0:
 				return a.syncState()
 			case into != "":
-				return a.join(c.Context(), args[0], into, siteName, accept)
+				return a.join(c.Context(), args[0], into, siteName, accept, perSecond)
 			}
-			return a.sync(c.Context(), args[0], accept)
+			return a.sync(c.Context(), args[0], accept, perSecond)
 		},
 	}
 	c.Flags().StringArrayVar(&accept, "accept", nil,
@@ -73,6 +84,8 @@ written here and the open conflicts are listed.`,
 	c.Flags().StringVar(&into, "into", "", "make this folder for a site that is at the place")
 	c.Flags().StringVar(&siteName, "site", "", "with --into: the site's folder at the place, where "+
 		"there are several")
+	c.Flags().StringVar(&limit, "rate", "", "the most per second that files are sent and taken with, for "+
+		"example 200KiB")
 	c.AddCommand(a.syncChooseCmd())
 	return c
 }
@@ -84,7 +97,19 @@ func (a *app) party(w *plan.Site, at place.Place, accept []string) (*bundle.Sync
 	return s, err
 }
 
-func (a *app) sync(ctx context.Context, to string, accept []string) error {
+// openPlace opens a place that a person names: a folder, a server, or an office by its credentials.
+func openPlace(ctx context.Context, to string, c place.Contact) (place.Place, error) {
+	if !office.IsCredentials(to) {
+		return place.Open(ctx, to, c)
+	}
+	credentials, err := office.ReadCredentials(to)
+	if err != nil {
+		return nil, err
+	}
+	return place.OpenOffice(ctx, credentials)
+}
+
+func (a *app) sync(ctx context.Context, to string, accept []string, perSecond int64) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -98,7 +123,7 @@ func (a *app) sync(ctx context.Context, to string, accept []string) error {
 		}
 		contact = place.Contact{Login: x.Book.At, Trust: x.TrustFirst}
 	}
-	at, err := place.Open(ctx, to, contact)
+	at, err := openPlace(ctx, to, contact)
 	if err != nil {
 		return placeFault(to, err)
 	}
@@ -107,6 +132,7 @@ func (a *app) sync(ctx context.Context, to string, accept []string) error {
 	if err != nil {
 		return err
 	}
+	s.Rate = perSecond
 	out, err := s.Run(ctx)
 	return a.synced(w.Dir, to, out, err)
 }
@@ -114,6 +140,8 @@ func (a *app) sync(ctx context.Context, to string, accept []string) error {
 // placeFault says what to do where a place cannot be reached.
 func placeFault(to string, err error) error {
 	switch {
+	case office.IsCredentials(to):
+		return err
 	case !place.IsServer(to):
 		return fmt.Errorf("%w; is the stick or the share connected?", err)
 	case strings.Contains(err.Error(), "no login is known"):
@@ -241,7 +269,8 @@ func (a *app) sayConflicts(all []bundle.Conflict) error {
 }
 
 // join makes a folder for a site that is at a place.
-func (a *app) join(ctx context.Context, from, dir, siteName string, accept []string) error {
+func (a *app) join(ctx context.Context, from, dir, siteName string, accept []string,
+	perSecond int64) error {
 	if err := notThere(dir); err != nil {
 		return err
 	}
@@ -254,7 +283,7 @@ func (a *app) join(ctx context.Context, from, dir, siteName string, accept []str
 		return err
 	}
 	var keys []device.Key
-	at, err := place.Open(ctx, from, place.Contact{
+	at, err := openPlace(ctx, from, place.Contact{
 		Login: func(string) (login.Credential, bool) {
 			c, has, err := a.login()
 			return c, has && err == nil
@@ -286,6 +315,7 @@ func (a *app) join(ctx context.Context, from, dir, siteName string, accept []str
 		return usage("%s has no site %s; there is %s", from, siteName, strings.Join(names, ", "))
 	}
 	out, err := bundle.Join(ctx, bundle.Sync{Dir: dir, Shelf: shelf, At: at, Accept: accept,
+		Rate:     perSecond,
 		Progress: func(what string) { a.log.Info(what) }},
 		record.Origin{ID: sites[siteName], Because: "taken from " + from,
 			Site: strings.TrimSuffix(siteName, "-"+sites[siteName])}, keys, a.now, by)

@@ -10,8 +10,9 @@ import (
 	"mime/multipart"
 	"net/textproto"
 	"net/url"
-	"regexp"
 	"strings"
+
+	"catena/internal/text"
 )
 
 // Filled is a step with its values in it, each encoded for the place where it stands: no value
@@ -325,19 +326,19 @@ func shellWord(s, _ string) (string, error) {
 	if strings.ContainsAny(s, "\x00\n\r") {
 		return "", errors.New("a value with line breaks is not allowed in a command line")
 	}
-	if s != "" && plainWord.MatchString(s) {
+	if s != "" && plainWord().MatchString(s) {
 		return s, nil
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'", nil
 }
 
-var plainWord = regexp.MustCompile(`^[A-Za-z0-9_.:/+=@%-]*$`)
+var plainWord = text.Later(`^[A-Za-z0-9_.:/+=@%-]*$`)
 
 // onlyPlain refuses what could mean something where nothing can be quoted.
 func onlyPlain(s, _ string) (string, error) {
 	// the marks of placeholders mean nothing anywhere
 	plain := strings.NewReplacer("‹", "", "›", "").Replace(s)
-	if !plainWord.MatchString(plain) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
+	if !plainWord().MatchString(plain) || strings.HasPrefix(s, "-") || strings.Contains(s, "..") {
 		return "", fmt.Errorf("%.40q is not allowed here: values that cannot be quoted must be plain",
 			s)
 	}

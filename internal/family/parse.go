@@ -289,7 +289,7 @@ func (p *parser) secrets(n ast.Node) {
 		if level != "reading" && level != "writing" {
 			p.fail(pair.value, "secrets: %s: is for reading or for writing", pair.name)
 		}
-		if !secretName.MatchString(pair.name) || len(pair.name) > maxName/2 || pair.name == "user" ||
+		if !secretName().MatchString(pair.name) || len(pair.name) > maxName/2 || pair.name == "user" ||
 			pair.name == "password" {
 			p.fail(pair.key, "secrets: %q cannot be a name; use lower-case letters, digits and _", pair.name)
 		}
@@ -297,13 +297,13 @@ func (p *parser) secrets(n ast.Node) {
 	}
 }
 
-var secretName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
+var secretName = text.Later(`^[a-z][a-z0-9_]*$`)
 
 // objectNames reads the names that the file gives to objects of SNMP.
 func (p *parser) objectNames(n ast.Node) {
 	for _, pair := range p.pairs(n, "names") {
 		number := strings.TrimPrefix(p.text(pair.value), ".")
-		if !oid.MatchString(number) {
+		if !oid().MatchString(number) {
 			p.fail(pair.value, "names: %q is not an object's number, such as 1.3.6.1.4.1.64999.7.1", number)
 		}
 		p.objects[pair.name] = number
@@ -313,7 +313,7 @@ func (p *parser) objectNames(n ast.Node) {
 // objectNumber is the number of an object that is written as a number, or as a name and the rest of
 // the number: sysName.0.
 func (p *parser) objectNumber(at ast.Node, what, written string) string {
-	if oid.MatchString(written) {
+	if oid().MatchString(written) {
 		return strings.TrimPrefix(written, ".")
 	}
 	name, rest, _ := strings.Cut(written, ".")
@@ -326,7 +326,7 @@ func (p *parser) objectNumber(at ast.Node, what, written string) string {
 	if rest != "" {
 		number += "." + rest
 	}
-	if !oid.MatchString(number) {
+	if !oid().MatchString(number) {
 		p.fail(at, "%s: the part after the name %s must be numbers: %q", what, name, rest)
 	}
 	return number
@@ -622,7 +622,7 @@ func (p *parser) shell(at ast.Node, s *Step) {
 func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 	if n := keys["on"]; n != nil {
 		s.On = p.text(n)
-		if !deviceName.MatchString(s.On) || len(s.On) > maxName {
+		if !deviceName().MatchString(s.On) || len(s.On) > maxName {
 			p.fail(n, "on: names another device of the site, such as switch-basin")
 		}
 	}
@@ -645,7 +645,7 @@ func (p *parser) otherWay(keys map[string]ast.Node, s *Step) {
 	}
 }
 
-var deviceName = regexp.MustCompile(`^[^\s"']+$`)
+var deviceName = text.Later(`^[^\s"']+$`)
 
 // maxName bounds a name that a file gives, in bytes. A pattern that counted so far would be built
 // again at each start of the program.
@@ -797,7 +797,7 @@ func (p *parser) tree(n ast.Node) Tree {
 		if _, isNull := n.(*ast.NullNode); isNull {
 			raw = "null"
 		}
-		if !plainJSON.MatchString(raw) {
+		if !plainJSON().MatchString(raw) {
 			p.fail(n, "json: %s is not a number of JSON; a text stands in quotes", raw)
 		}
 		return Tree{Kind: TreeRaw, Raw: raw}
@@ -806,7 +806,7 @@ func (p *parser) tree(n ast.Node) Tree {
 }
 
 // plainJSON are numbers, true, false and null as JSON writes them (RFC 8259, 3 and 6).
-var plainJSON = regexp.MustCompile(
+var plainJSON = text.Later(
 	`^(-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][+-]?[0-9]+)?|true|false|null)$`)
 
 // fillTree compiles the texts of a tree, once all names are known.
@@ -821,7 +821,7 @@ func (p *parser) fillTree(t *Tree, step *Step) {
 
 func (p *parser) takes(n ast.Node, s *Step) {
 	for _, pair := range p.pairs(n, "take") {
-		if !plainNameOnly.MatchString(pair.name) || ambient[pair.name] != nil {
+		if !plainNameOnly().MatchString(pair.name) || ambient[pair.name] != nil {
 			p.fail(pair.key, "take: %q cannot be a name; use letters, digits and _", pair.name)
 		}
 		t, err := parseTake(pair.name, p.text(pair.value))
@@ -852,7 +852,7 @@ func (p *parser) matchable(at ast.Node, s *Step, from Extract) {
 	}
 }
 
-var plainNameOnly = regexp.MustCompile(`^[a-zA-Z_][a-zA-Z0-9_]*$`)
+var plainNameOnly = text.Later(`^[a-zA-Z_][a-zA-Z0-9_]*$`)
 
 // named notes that a step takes a name.
 func (p *parser) named(at ast.Node, name string, as Type) {
@@ -877,7 +877,7 @@ func (p *parser) outcomes(n ast.Node, s *Step) {
 			p.fail(pair.value, "outcome: %q is not one of %s%s", word, strings.Join(all, ", "),
 				meant(word, all))
 		}
-		if m := statuses.FindStringSubmatch(pair.name); m != nil {
+		if m := statuses().FindStringSubmatch(pair.name); m != nil {
 			o.Low, _ = strconv.Atoi(strings.ReplaceAll(m[1], "x", "0"))
 			o.High, _ = strconv.Atoi(strings.ReplaceAll(m[1], "x", "9"))
 			s.Outcomes[i] = o
@@ -890,9 +890,9 @@ func (p *parser) outcomes(n ast.Node, s *Step) {
 }
 
 // statuses are a status, or a class of them: 404, 5xx; 0 to 255 of a command.
-var statuses = regexp.MustCompile(`^([0-9]{1,3}|[1-5]xx)$`)
+var statuses = text.Later(`^([0-9]{1,3}|[1-5]xx)$`)
 
-var oid = regexp.MustCompile(`^\.?[0-9]+(\.[0-9]+)+$`)
+var oid = text.Later(`^\.?[0-9]+(\.[0-9]+)+$`)
 
 // gets reads the objects of a get: a name for each, and the OID, with a type before it.
 func (p *parser) gets(n ast.Node) (out []Object) {
@@ -916,7 +916,7 @@ func (p *parser) gets(n ast.Node) (out []Object) {
 			}
 		}
 		o.OID, o.Tail = p.objectNumber(pair.value, "get", source), o.As == Map
-		if !plainNameOnly.MatchString(pair.name) || ambient[pair.name] != nil {
+		if !plainNameOnly().MatchString(pair.name) || ambient[pair.name] != nil {
 			p.fail(pair.key, "get: %q cannot be a name; use letters, digits and _", pair.name)
 		}
 		p.named(pair.key, pair.name, o.As)
@@ -1032,7 +1032,7 @@ func explained(err error, names map[string]Type) error {
 	if err == nil {
 		return nil
 	}
-	m := unknownName.FindStringSubmatch(err.Error())
+	m := unknownName().FindStringSubmatch(err.Error())
 	if m == nil {
 		return err
 	}
@@ -1041,7 +1041,7 @@ func explained(err error, names map[string]Type) error {
 	return fmt.Errorf("no step extracts %s%s", m[1], meant(m[1], all))
 }
 
-var unknownName = regexp.MustCompile(`unknown name (\w+)`)
+var unknownName = text.Later(`unknown name (\w+)`)
 
 // meant is the end of a message about a word that is none of some.
 func meant(word string, all []string) string {
@@ -1144,7 +1144,7 @@ func (p *parser) duration(n ast.Node, key string, most time.Duration) time.Durat
 
 // bytes is a size, such as 512KiB or 1MiB.
 func (p *parser) bytes(n ast.Node) int64 {
-	m := sizes.FindStringSubmatch(p.text(n))
+	m := sizes().FindStringSubmatch(p.text(n))
 	if m == nil {
 		p.fail(n, "%q is not a size; write for example 1MiB", p.text(n))
 	}
@@ -1156,4 +1156,4 @@ func (p *parser) bytes(n ast.Node) int64 {
 	return size
 }
 
-var sizes = regexp.MustCompile(`^([0-9]{1,9}) ?(KiB|MiB)?$`)
+var sizes = text.Later(`^([0-9]{1,9}) ?(KiB|MiB)?$`)

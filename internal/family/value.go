@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,6 +12,8 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/vm"
+
+	"catena/internal/text"
 )
 
 // Values are what a program works with while it runs: what steps have taken, by name, and
@@ -92,10 +93,10 @@ type Expr struct {
 const maxNodes = 200
 
 // dollar finds a value as a template has it, outside of quotes; "$.path" in answer() stays.
-var dollar = regexp.MustCompile(`(?:^|[^"'\w$])\$([a-zA-Z_][\w.]*)`)
+var dollar = text.Later(`(?:^|[^"'\w$])\$([a-zA-Z_][\w.]*)`)
 
 // extracts finds what answer() is asked for, so that it is checked with the file.
-var extracts = regexp.MustCompile(`answer\("((?:[^"\\]|\\.)*)"\)`)
+var extracts = text.Later(`answer\("((?:[^"\\]|\\.)*)"\)`)
 
 // Condition is a condition in the names that a program takes, such as an interlock of an image. Its
 // error says which name is not taken.
@@ -123,7 +124,7 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 	case reflect.Float64:
 		options = append(options, expr.AsFloat64())
 	}
-	if m := dollar.FindStringSubmatch(source); m != nil {
+	if m := dollar().FindStringSubmatch(source); m != nil {
 		return nil, fmt.Errorf("in a condition a value has no $: write %s", m[1])
 	}
 	var err error
@@ -139,7 +140,7 @@ func compile(source string, names map[string]Type, as reflect.Kind) (*Expr, erro
 		return nil, errors.New("a value of the login is named: login.user, login.password")
 	}
 	e.uses = used.all
-	for _, m := range extracts.FindAllStringSubmatch(source, -1) {
+	for _, m := range extracts().FindAllStringSubmatch(source, -1) {
 		if _, err := parseExtract(m[1]); err != nil {
 			return nil, err
 		}
@@ -250,7 +251,7 @@ func (t Template) Set() bool { return t.Source != "" }
 // Is tells whether a template is exactly one value, $name.
 func (t Template) Is(name string) bool { return len(t.parts) == 1 && t.parts[0].name == name }
 
-var plainName = regexp.MustCompile(`^[a-zA-Z_][a-zA-Z0-9_]*(\.[a-zA-Z_][a-zA-Z0-9_]*)*`)
+var plainName = text.Later(`^[a-zA-Z_][a-zA-Z0-9_]*(\.[a-zA-Z_][a-zA-Z0-9_]*)*`)
 
 // template reads a text with values in it.
 func template(source string, names map[string]Type) (Template, error) {
@@ -268,7 +269,7 @@ func template(source string, names map[string]Type) (Template, error) {
 		if !found {
 			break
 		}
-		name, inner := plainName.FindString(after), ""
+		name, inner := plainName().FindString(after), ""
 		switch {
 		case strings.HasPrefix(after, "$"):
 			literal += "$"
@@ -297,7 +298,7 @@ func template(source string, names map[string]Type) (Template, error) {
 		t.parts = append(t.parts, part{name: name, expr: e})
 	}
 	flush()
-	if head, _, dotted := strings.Cut(source, "."); dotted && plainName.FindString(source) == source &&
+	if head, _, dotted := strings.Cut(source, "."); dotted && plainName().FindString(source) == source &&
 		ambient[head] != nil {
 		if _, err := compile(source, names, reflect.Invalid); err != nil {
 			return t, nil // a file's name, such as image.bin

@@ -2,12 +2,12 @@ package ledger
 
 import (
 	"catena/internal/files"
+	"catena/internal/text"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
@@ -42,22 +42,22 @@ func (l *Ledger) lockPath(name string) string {
 // fileOf is how the file of a lock is called. That of a job has its writer's ID, as in its entries:
 // two people on one machine may both have a job j1. lockOf turns it round.
 func (l *Ledger) fileOf(lock string) string {
-	if jobName.MatchString(lock) {
+	if jobName().MatchString(lock) {
 		return strings.ReplaceAll(l.stored(lock), "/", "-")
 	}
 	return lock
 }
 
 func (l *Ledger) lockOf(file string) string {
-	if m := jobLock.FindStringSubmatch(file); m != nil {
+	if m := jobLock().FindStringSubmatch(file); m != nil {
 		return l.jobOf(m[1], m[2])
 	}
 	return file
 }
 
 var (
-	jobName = regexp.MustCompile(`^([^/]+/)?j[0-9]+$`)
-	jobLock = regexp.MustCompile(`^([a-z2-7]{12}|local)-(j[0-9]+)$`)
+	jobName = text.Later(`^([^/]+/)?j[0-9]+$`)
+	jobLock = text.Later(`^([a-z2-7]{12}|local)-(j[0-9]+)$`)
 )
 
 // Hold takes a lock by name for as long as this process lives, or until the returned

@@ -9,11 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"regexp"
 	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"catena/internal/text"
 )
 
 // Credential is what one login attempt sends: a user and a password, or without a user
@@ -110,7 +111,7 @@ func (m More) check() error {
 	}
 	for name, secret := range m.Secrets {
 		switch {
-		case !SecretName.MatchString(name):
+		case !SecretName().MatchString(name):
 			return fmt.Errorf("%q cannot be the name of a secret; use lower-case letters, digits and _",
 				name)
 		case secret == "" || len(secret) > maxSecret || strings.ContainsAny(secret, "\r\n\x00"):
@@ -122,7 +123,7 @@ func (m More) check() error {
 }
 
 // SecretName is how the secrets are called that a family asks for.
-var SecretName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,31}$`)
+var SecretName = text.Later(`^[a-z][a-z0-9_]{0,31}$`)
 
 // SNMP is what a user of SNMPv3 has besides a name and a password (RFC 3414, RFC 3826, RFC
 // 7860). Without an Auth the usual ones are tried, with the password for both.

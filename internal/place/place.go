@@ -31,8 +31,9 @@ import (
 type Place interface {
 	// Names returns the names in a folder; none where the folder is missing.
 	Names(folder string) ([]string, error)
-	// Get opens a file; the caller closes it. Its error is fs.ErrNotExist where there is none.
-	Get(file string) (io.ReadCloser, error)
+	// Get opens a file at a number of bytes; the caller closes it. Its error is fs.ErrNotExist where
+	// there is none.
+	Get(file string, from int64) (io.ReadCloser, error)
 	// Put writes a file, whole or not at all; its folder is made.
 	Put(file string, from io.ReadSeeker) error
 	Close()
@@ -116,11 +117,15 @@ func (f folder) Names(in string) (out []string, err error) {
 	return out, err
 }
 
-func (f folder) Get(file string) (io.ReadCloser, error) {
+func (f folder) Get(file string, from int64) (io.ReadCloser, error) {
 	if info, err := os.Stat(f.at(file)); err == nil && !info.Mode().IsRegular() {
 		return nil, fmt.Errorf("%s is not a regular file", f.at(file))
 	}
-	return os.Open(f.at(file))
+	r, err := os.Open(f.at(file))
+	if err == nil {
+		_, err = r.Seek(from, io.SeekStart)
+	}
+	return r, err
 }
 
 func (f folder) Put(file string, from io.ReadSeeker) error {
@@ -160,9 +165,13 @@ func (c webdav) Names(in string) (out []string, err error) {
 	return out, err
 }
 
-func (c webdav) Get(file string) (io.ReadCloser, error) {
+func (c webdav) Get(file string, from int64) (r io.ReadCloser, err error) {
 	c.SetTimeout(longest)
-	r, err := c.ReadStream(file)
+	if from > 0 {
+		r, err = c.ReadStreamRange(file, from, 0)
+	} else {
+		r, err = c.ReadStream(file)
+	}
 	if gowebdav.IsErrNotFound(err) {
 		err = fs.ErrNotExist
 	}
@@ -206,7 +215,14 @@ func (c overSFTP) Names(in string) (out []string, err error) {
 	return out, err
 }
 
-func (c overSFTP) Get(file string) (io.ReadCloser, error) { return c.Open(path.Join(c.root, file)) }
+func (c overSFTP) Get(file string, from int64) (io.ReadCloser, error) {
+	r, err := c.Open(path.Join(c.root, file))
+	if err != nil {
+		return nil, err
+	}
+	_, err = r.Seek(from, io.SeekStart)
+	return r, err
+}
 
 func (c overSFTP) Put(file string, from io.ReadSeeker) error {
 	at := path.Join(c.root, file)

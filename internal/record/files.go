@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -65,12 +64,12 @@ func Shared(p string) bool {
 	folder, name := path.Split(p)
 	name = strings.TrimSuffix(name, ".sig")
 	stem, isYAML := strings.CutSuffix(name, ".yaml")
-	return isYAML && (folder == "families/" || folder == "orders/" && !ofJob.MatchString(stem)) &&
+	return isYAML && (folder == "families/" || folder == "orders/" && !ofJob().MatchString(stem)) &&
 		text.IsName(stem) && !strings.HasPrefix(stem, ".")
 }
 
 // ofJob are the names of orders that a job kept: j3, j3-2. The job itself has them.
-var ofJob = regexp.MustCompile(`^j[0-9]+(-[0-9]+)?$`)
+var ofJob = text.Later(`^j[0-9]+(-[0-9]+)?$`)
 
 // ReadFiles returns the versions of the shared files.
 func ReadFiles(l *ledger.Ledger) (f Files, err error) {

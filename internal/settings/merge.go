@@ -164,7 +164,7 @@ func remove(f Format, text []byte, gone []edit) (out []byte, err error) {
 	var lines []string
 	for line := range strings.Lines(string(text)) {
 		trimmed := strings.TrimSpace(line)
-		if m := section.FindStringSubmatch(trimmed); m != nil && f == INI {
+		if m := section().FindStringSubmatch(trimmed); m != nil && f == INI {
 			in = plain(strings.TrimSpace(m[1])) + "."
 		}
 		comment := trimmed == "" || strings.ContainsAny(trimmed[:1], "#;!")
@@ -369,7 +369,7 @@ func writeLines(f Format, text []byte, edits []edit) []byte {
 		if trimmed == "" || strings.ContainsAny(trimmed[:1], "#;!") {
 			continue
 		}
-		if m := section.FindStringSubmatch(trimmed); m != nil && f == INI {
+		if m := section().FindStringSubmatch(trimmed); m != nil && f == INI {
 			in = plain(strings.TrimSpace(m[1])) + "."
 			ends[in] = n
 			continue

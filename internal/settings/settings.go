@@ -14,10 +14,11 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+
+	"catena/internal/text"
 )
 
 // Format is how settings are written.
@@ -157,7 +158,7 @@ func unquoted(part string) string {
 	return part
 }
 
-var section = regexp.MustCompile(`^\[([^\]]+)\]$`)
+var section = text.Later(`^\[([^\]]+)\]$`)
 
 func parseLines(f Format, raw []byte) (Values, error) {
 	v, in := Values{}, ""
@@ -168,7 +169,7 @@ func parseLines(f Format, raw []byte) (Values, error) {
 		if line == "" || strings.ContainsAny(line[:1], "#;!") {
 			continue
 		}
-		if m := section.FindStringSubmatch(line); m != nil && f == INI {
+		if m := section().FindStringSubmatch(line); m != nil && f == INI {
 			in = plain(strings.TrimSpace(m[1])) + "."
 			continue
 		}
@@ -258,11 +259,11 @@ func Lost(f Format, was, now []byte) ([]Change, error) {
 }
 
 // secret are words in the name of a setting whose value no one should read over a shoulder.
-var secret = regexp.MustCompile(
+var secret = text.Later(
 	`(?i)pass(word|wd|phrase)?|secret|token|psk|community|pin$|pin[^a-z]|key$|private|credential`)
 
 func blank(path, value string) string {
-	if value != "" && secret.MatchString(path) {
+	if value != "" && secret().MatchString(path) {
 		return "‹secret›"
 	}
 	return value

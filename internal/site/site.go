@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -207,7 +206,7 @@ func (s Site) checkNames(doc *yamldoc.Doc) error {
 }
 
 // looksLikeID is a device's ID: a name must not be another one's.
-var looksLikeID = regexp.MustCompile(`^[dD][0-9]+$`)
+var looksLikeID = text.Later(`^[dD][0-9]+$`)
 
 // CheckName refuses names that cannot be typed, or that mean something else.
 func CheckName(name string) error {
@@ -218,7 +217,7 @@ func CheckName(name string) error {
 	if _, err := ParseRange(name); err == nil {
 		return fmt.Errorf("%q is an address, not a name", name)
 	}
-	if looksLikeID.MatchString(name) {
+	if looksLikeID().MatchString(name) {
 		return fmt.Errorf("%q looks like the ID of a device; choose another name", name)
 	}
 	return nil

@@ -3,11 +3,20 @@
 package text
 
 import (
+	"regexp"
 	"strings"
+	"sync"
 	"unicode"
 
 	"github.com/agnivade/levenshtein"
 )
+
+// Later returns a regular expression that is compiled when it is needed first. Those of a package
+// would otherwise be compiled at each start of the program, which takes as long as all the rest of
+// it.
+func Later(expression string) func() *regexp.Regexp {
+	return sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(expression) })
+}
 
 // Max is the longest text, in bytes, that is kept of anything a device says about itself.
 const Max = 128

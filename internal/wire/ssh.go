@@ -22,6 +22,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/login"
+	"catena/internal/text"
 )
 
 // Bounds of what a device may take and give over SSH.
@@ -233,7 +234,7 @@ type printed struct {
 	full    bool
 }
 
-var escapes = regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]|\r")
+var escapes = text.Later("\x1b\\[[0-9;?]*[A-Za-z]|\r")
 
 func (p *printed) Write(b []byte) (int, error) {
 	p.mu.Lock()
@@ -246,7 +247,7 @@ func (p *printed) Write(b []byte) (int, error) {
 	if p.seen != nil {
 		p.seen(p.buf.Bytes())
 	}
-	last := escapes.ReplaceAll(p.buf.Bytes()[p.since:], nil)
+	last := escapes().ReplaceAll(p.buf.Bytes()[p.since:], nil)
 	for _, prompt := range p.prompts {
 		at := prompt.Question.FindAllIndex(last, -1)
 		// only what stands at the very end is a question that waits
@@ -270,7 +271,7 @@ func (p *printed) Write(b []byte) (int, error) {
 func (p *printed) all() []byte {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return escapes.ReplaceAll(p.buf.Bytes(), nil)
+	return escapes().ReplaceAll(p.buf.Bytes(), nil)
 }
 
 func (p *printed) tooMuch() bool {

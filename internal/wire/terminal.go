@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"catena/internal/device"
+	"catena/internal/text"
 )
 
 // Terminal is an interactive shell of a device that accepts no single commands (RFC 4254, 6.2 and
@@ -243,7 +244,7 @@ func (s *screen) turn(question *regexp.Regexp) {
 // plain is output as a terminal shows it: without colours, and of a line that was overwritten only
 // the newest text.
 func plain(raw []byte) []byte {
-	raw = bytes.ReplaceAll(colours.ReplaceAll(raw, nil), []byte("\r\n"), []byte("\n"))
+	raw = bytes.ReplaceAll(colours().ReplaceAll(raw, nil), []byte("\r\n"), []byte("\n"))
 	lines := bytes.Split(raw, []byte("\n"))
 	for i, line := range lines {
 		for part := range bytes.SplitSeq(line, []byte("\r")) {
@@ -255,7 +256,7 @@ func plain(raw []byte) []byte {
 	return bytes.Join(lines, []byte("\n"))
 }
 
-var colours = regexp.MustCompile("\x1b\\[[0-9;?]*[A-Za-z]")
+var colours = text.Later("\x1b\\[[0-9;?]*[A-Za-z]")
 
 func (s *screen) look() glance {
 	s.mu.Lock()

@@ -14,7 +14,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"time"
 
@@ -32,6 +31,7 @@ import (
 	"catena/internal/record"
 	"catena/internal/shelf"
 	"catena/internal/site"
+	"catena/internal/text"
 )
 
 // Access returns how the devices of the site are reached.
@@ -363,7 +363,7 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 		return count, last, err
 	}
 	for _, name := range w.Ledger.Locks() {
-		if !jobName.MatchString(name) || name == next { // a crash right after the next job was claimed
+		if !jobName().MatchString(name) || name == next { // a crash right after the next job was claimed
 			continue
 		}
 		if exists, err := job.Exists(w.Ledger, name); err != nil || !exists {
@@ -375,7 +375,7 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 }
 
 // jobName is how jobs of this writer are called.
-var jobName = regexp.MustCompile(`^j[0-9]+$`)
+var jobName = text.Later(`^j[0-9]+$`)
 
 // rename writes a device's new name where the site's files have the old one.
 func (w *Workspace) rename(from, to string) error {

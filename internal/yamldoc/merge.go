@@ -2,9 +2,10 @@ package yamldoc
 
 import (
 	"cmp"
-	"regexp"
 	"slices"
 	"strings"
+
+	"catena/internal/text"
 )
 
 // Conflict is a part of a file that two people have changed in different ways.
@@ -46,28 +47,25 @@ type entry struct {
 	comment bool
 }
 
-var (
-	// a key, or an item of a list, in the block style
-	starts = regexp.MustCompile(`^( *)(?:(- +)?` +
-		`("[^"]*"|'[^']*'|[^\s#"'\[\]{},&*!|>%@-][^#:\[\]{}]*?) *:(?: |$)|(- +))(.*)$`)
-	within = regexp.MustCompile(`^( *)(?:- |-$|[^\s#])`)
-)
+// starts matches a key, or an item of a list, in the block style. It is compiled when it is needed.
+var starts = text.Later(`^( *)(?:(- +)?` +
+	`("[^"]*"|'[^']*'|[^\s#"'\[\]{},&*!|>%@-][^#:\[\]{}]*?) *:(?: |$)|(- +))(.*)$`)
 
 // split divides a text into its entries: those of the smallest indentation. A line that is deeper,
 // such as a value's or a nested entry's, belongs to the entry above it. Blank lines belong to what
 // follows.
-func split(text []byte) (out []entry) {
+func split(raw []byte) (out []entry) {
 	depth := -1
 	var above []string // comments and blank lines whose entry is not known yet
 	var inKey bool     // the last entry is a key, whose list may be as deep as itself
-	for _, line := range strings.SplitAfter(string(text), "\n") {
+	for _, line := range strings.SplitAfter(string(raw), "\n") {
 		bare := strings.TrimSpace(line)
 		if bare == "" || strings.HasPrefix(bare, "#") || bare == "---" {
 			above = append(above, line)
 			continue
 		}
 		indent := len(line) - len(strings.TrimLeft(line, " "))
-		m := starts.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
+		m := starts().FindStringSubmatch(strings.TrimRight(line, "\r\n"))
 		if depth < 0 && m != nil {
 			depth = indent
 		}
@@ -104,7 +102,7 @@ func split(text []byte) (out []entry) {
 	for i := range out {
 		e := &out[i]
 		if strings.HasPrefix(e.body, inLine) || strings.HasPrefix(strings.TrimSpace(e.text), "- ") ||
-			!within.MatchString(e.body) {
+			strings.HasPrefix(strings.TrimSpace(e.body), "#") {
 			e.body = ""
 		}
 		if seen[e.name]++; seen[e.name] > 1 {
@@ -177,11 +175,11 @@ func (m *merger) entries(at string, base, mine, theirs []entry) string {
 	}
 	var out strings.Builder
 	for _, name := range names {
-		text := m.one(at, inBase[name], inMine[name], inTheirs[name])
-		if s := out.String(); s != "" && text != "" && !strings.HasSuffix(s, "\n") {
+		part := m.one(at, inBase[name], inMine[name], inTheirs[name])
+		if s := out.String(); s != "" && part != "" && !strings.HasSuffix(s, "\n") {
 			out.WriteString("\n")
 		}
-		out.WriteString(text)
+		out.WriteString(part)
 	}
 	return out.String()
 }

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,6 +17,8 @@ import (
 	"github.com/goccy/go-yaml/lexer"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
+
+	"catena/internal/text"
 )
 
 // MaxSize is the largest file that is read, in bytes. A site of thousands of
@@ -264,7 +265,7 @@ func duration(name string, tokens token.Tokens, err error) error {
 }
 
 // twice is how the YAML package reports a key that is there twice.
-var twice = regexp.MustCompile(`^mapping key (".*") already defined at \[(\d+):\d+\]$`)
+var twice = text.Later(`^mapping key (".*") already defined at \[(\d+):\d+\]$`)
 
 func place(name string, err error) error {
 	e := &Error{Name: name, Message: err.Error()}
@@ -276,7 +277,7 @@ func place(name string, err error) error {
 		}
 	}
 	e.Message, _, _ = strings.Cut(strings.TrimSpace(e.Message), "\n")
-	if m := twice.FindStringSubmatch(e.Message); m != nil {
+	if m := twice().FindStringSubmatch(e.Message); m != nil {
 		e.Message = m[1] + " is listed twice, first in line " + m[2]
 	}
 	return e

@@ -162,7 +162,7 @@ func draftWeb(ctx context.Context, where, scheme string) (shown, bool) {
 	return s, true
 }
 
-var title = regexp.MustCompile(`(?is)<title[^>]*>(.*?)</title>`)
+var title = text.Later(`(?is)<title[^>]*>(.*?)</title>`)
 
 // web writes the steps for a device that speaks HTTP, as the type of its answer allows.
 func (s *shown) web(name string, a wire.Answer) {
@@ -177,9 +177,9 @@ func (s *shown) web(name string, a wire.Answer) {
 		takes = named(tree)
 		version = takes["version"]
 		delete(takes, "version")
-	case title.Match(a.Body), bytes.HasPrefix(body, []byte("<")):
+	case title().Match(a.Body), bytes.HasPrefix(body, []byte("<")):
 		example = `~ <title>\S+ (\S+)`
-		if m := title.FindSubmatch(a.Body); m != nil {
+		if m := title().FindSubmatch(a.Body); m != nil {
 			s.lines = append(s.lines, name+": its page is called "+text.Clean(string(m[1])))
 			takes["says"] = "//title"
 		}
@@ -246,7 +246,7 @@ func named(tree any) map[string]string {
 		object, _ := tree.(map[string]any)
 		for _, key := range slices.Sorted(maps.Keys(object)) {
 			path := prefix + "." + key
-			if !plainKey.MatchString(key) {
+			if !plainKey().MatchString(key) {
 				continue // it would need quotes
 			}
 			switch v := object[key].(type) {
@@ -268,7 +268,7 @@ func named(tree any) map[string]string {
 	return out
 }
 
-var plainKey = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var plainKey = text.Later(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 func draftSSH(ctx context.Context, where string) (shown, bool) {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)

@@ -2,13 +2,13 @@ package scripted
 
 import (
 	"context"
-	"regexp"
 	"slices"
 	"strings"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
+	"catena/internal/text"
 )
 
 // Act is how far a device is that is played by a recording.
@@ -100,7 +100,7 @@ func (a *act) give(sent string, line int) (Exchange, error) {
 
 // nameless is a request without the names of its secrets: a token may belong to any login.
 func nameless(sent string) string {
-	return secretName.ReplaceAllString(plainly.Replace(sent), "‹›")
+	return secretName().ReplaceAllString(plainly.Replace(sent), "‹›")
 }
 
-var secretName = regexp.MustCompile(`‹[^›]*›`)
+var secretName = text.Later(`‹[^›]*›`)
