@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -47,6 +48,12 @@ func TestScripts(t *testing.T) {
 			e.Setenv("CATENA_LOGIN", "keeper:quoin-and-sluice")
 			e.Setenv("CATENA_SHELF", filepath.Join(e.WorkDir, "shelf"))
 			e.Setenv("XDG_DATA_HOME", filepath.Join(e.WorkDir, "data"))
+			free, err := net.Listen("tcp", "127.0.0.1:0") // a port for a server
+			if err != nil {
+				return err
+			}
+			e.Setenv("PORT", fmt.Sprint(free.Addr().(*net.TCPAddr).Port))
+			_ = free.Close()
 			return nil
 		},
 		// A line of a script that needs Python, or one of its modules, is skipped where that is missing;

@@ -84,7 +84,8 @@ func (a *app) officeServeCmd() *cobra.Command {
 		Long: `Run the server: NATS with JetStream and TLS, in this process, which is enough for tens of
 sites. Sites that are added or removed while it runs are noticed within a second. What a site was
 told is stored is on the disk.`,
-		Example: "  catena office serve -C ~/office\n  catena office serve -C ~/office --site-limit 20GiB",
+		Example: `  catena office serve -C ~/office
+  catena office serve -C ~/office --site-limit 20GiB`,
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			o, err := a.openOffice()
@@ -111,9 +112,16 @@ told is stored is on the disk.`,
 
 func (a *app) serve(ctx context.Context, o *office.Office, l server.Limits) error {
 	err := server.Run(ctx, o, l, a.log, func(address string) {
-		a.say("The office %s listens at %s. Sites reach it at %s. Stop it with Ctrl-C.", o.Settings.Office,
-			address, o.Settings.Address)
+		a.say(
+			"The office %s listens at %s. Sites reach it at %s. Stop it with Ctrl-C.",
+			o.Settings.Office,
+			address,
+			o.Settings.Address,
+		)
 	})
+	if errors.Is(err, server.ErrRunning) {
+		return refused("%w", err)
+	}
 	if err == nil {
 		a.say("The office is closed.")
 	}

@@ -25,9 +25,39 @@ import (
 	"catena/internal/words"
 )
 
+// syncFlags are those of catena sync.
+type syncFlags struct {
+	accept               []string
+	into, siteName, rate string
+}
+
+// check refuses flags that do not fit together.
+func (f syncFlags) check(args []string) error {
+	switch {
+	case len(args) > 1:
+		return usage("catena sync takes one place; see: catena sync --help")
+	case len(args) == 0 && f.into != "":
+		return usage("--into needs the place to take the site from")
+	case f.siteName != "" && f.into == "":
+		return usage("--site is for --into")
+	}
+	return nil
+}
+
+// perSecond is the rate in bytes; 0: none.
+func (f syncFlags) perSecond() (int64, error) {
+	if f.rate == "" {
+		return 0, nil
+	}
+	n, err := humanize.ParseBytes(f.rate)
+	if err != nil || n == 0 {
+		return 0, usage("--rate %s: write for example 200KiB", f.rate)
+	}
+	return int64(min(n, 1<<40)), nil
+}
+
 func (a *app) syncCmd() *cobra.Command {
-	var accept []string
-	var into, siteName, limit string
+	var f syncFlags
 	c := &cobra.Command{
 		Use:   "sync [PLACE]",
 		Short: "Exchange the site's records and files with other laptops",
@@ -50,42 +80,28 @@ written here and the open conflicts are listed.`,
   catena sync marrow-hill.office --rate 200KiB
   catena sync /media/stick --into marrow-hill --accept anna
   catena sync choose site.yaml bea`,
-		Args: func(_ *cobra.Command, args []string) error {
-			switch {
-			case len(args) > 1:
-				return usage("catena sync takes one place; see: catena sync --help")
-			case len(args) == 0 && into != "":
-				return usage("--into needs the place to take the site from")
-			case siteName != "" && into == "":
-				return usage("--site is for --into")
-			}
-			return nil
-		},
+		Args: func(_ *cobra.Command, args []string) error { return f.check(args) },
 		RunE: func(c *cobra.Command, args []string) error {
-			perSecond := int64(0)
-			if limit != "" {
-				n, err := humanize.ParseBytes(limit)
-				if err != nil || n == 0 {
-					return usage("--rate %s: write for example 200KiB", limit)
-				}
-				perSecond = int64(min(n, 1<<40))
-			}
+			perSecond, err := f.perSecond()
 			switch {
+			case err != nil:
+				return err
 			case len(args) == 0:
 				return a.syncState()
-			case into != "":
-				return a.join(c.Context(), args[0], into, siteName, accept, perSecond)
+			case f.into != "":
+				return a.join(c.Context(), args[0], f, perSecond)
 			}
-			return a.sync(c.Context(), args[0], accept, perSecond)
+			return a.sync(c.Context(), args[0], f.accept, perSecond)
 		},
 	}
-	c.Flags().StringArrayVar(&accept, "accept", nil,
+	c.Flags().StringArrayVar(&f.accept, "accept", nil,
 		"take the entries of a laptop that is new here: its name or fingerprint; may be repeated")
-	c.Flags().StringVar(&into, "into", "", "make this folder for a site that is at the place")
-	c.Flags().StringVar(&siteName, "site", "", "with --into: the site's folder at the place, where "+
+	c.Flags().StringVar(&f.into, "into", "", "make this folder for a site that is at the place")
+	c.Flags().StringVar(&f.siteName, "site", "", "with --into: the site's folder at the place, where "+
 		"there are several")
-	c.Flags().StringVar(&limit, "rate", "", "the most per second that files are sent and taken with, for "+
-		"example 200KiB")
+	c.Flags().
+		StringVar(&f.rate, "rate", "", "the most per second that files are sent and taken with, for "+
+			"example 200KiB")
 	c.AddCommand(a.syncChooseCmd())
 	return c
 }
@@ -269,9 +285,8 @@ func (a *app) sayConflicts(all []bundle.Conflict) error {
 }
 
 // join makes a folder for a site that is at a place.
-func (a *app) join(ctx context.Context, from, dir, siteName string, accept []string,
-	perSecond int64) error {
-	if err := notThere(dir); err != nil {
+func (a *app) join(ctx context.Context, from string, f syncFlags, perSecond int64) error {
+	if err := notThere(f.into); err != nil {
 		return err
 	}
 	by, err := a.writer()
@@ -283,42 +298,19 @@ func (a *app) join(ctx context.Context, from, dir, siteName string, accept []str
 		return err
 	}
 	var keys []device.Key
-	at, err := openPlace(ctx, from, place.Contact{
-		Login: func(string) (login.Credential, bool) {
-			c, has, err := a.login()
-			return c, has && err == nil
-		},
-		Trust: func(address string) wire.Trust {
-			return func(kind, fingerprint string) error {
-				a.say("%s shows the %s %s, which is trusted from now on.", address, kind, fingerprint)
-				keys = append(keys, device.Key{Address: address, Kind: kind, Fingerprint: fingerprint})
-				return nil
-			}
-		}})
+	at, err := openPlace(ctx, from, a.newContact(&keys))
 	if err != nil {
 		return placeFault(from, err)
 	}
 	defer at.Close()
-	sites, err := bundle.SitesAt(at)
+	name, id, err := siteAt(at, from, f.siteName)
 	if err != nil {
-		return placeFault(from, err)
+		return err
 	}
-	names := slices.Sorted(maps.Keys(sites))
-	switch {
-	case len(names) == 0:
-		return refused("%s has no site; send one there: catena sync %[1]s, in its folder", from)
-	case siteName == "" && len(names) > 1:
-		return usage("%s has several sites; name one with --site: %s", from, strings.Join(names, ", "))
-	case siteName == "":
-		siteName = names[0]
-	case sites[siteName] == "":
-		return usage("%s has no site %s; there is %s", from, siteName, strings.Join(names, ", "))
-	}
-	out, err := bundle.Join(ctx, bundle.Sync{Dir: dir, Shelf: shelf, At: at, Accept: accept,
-		Rate:     perSecond,
-		Progress: func(what string) { a.log.Info(what) }},
-		record.Origin{ID: sites[siteName], Because: "taken from " + from,
-			Site: strings.TrimSuffix(siteName, "-"+sites[siteName])}, keys, a.now, by)
+	out, err := bundle.Join(ctx, bundle.Sync{Dir: f.into, Shelf: shelf, At: at, Accept: f.accept,
+		Rate: perSecond, Progress: func(what string) { a.log.Info(what) }},
+		record.Origin{ID: id, Because: "taken from " + from, Site: strings.TrimSuffix(name, "-"+id)},
+		keys, a.now, by)
 	if errors.Is(err, bundle.ErrNoSiteFile) {
 		for _, s := range out.Strangers {
 			view.Print(a.err, "%s writes there, with the key %s\n", s.Name, s.Fingerprint)
@@ -326,11 +318,49 @@ func (a *app) join(ctx context.Context, from, dir, siteName string, accept []str
 		return refused("no folder was made: %w. Compare the fingerprints (on those laptops: catena "+
 			"ledger check), then accept them: --accept NAME", err)
 	}
-	if err := a.synced(dir, from, out, err); err != nil {
+	if err := a.synced(f.into, from, out, err); err != nil {
 		return err
 	}
-	a.say("\nMade the site folder %s. Next: cd %[1]s, and add the logins: catena login add", dir)
+	a.say("\nMade the site folder %s. Next: cd %[1]s, and add the logins: catena login add", f.into)
 	return nil
+}
+
+// newContact is how a server is reached where there is no site folder yet: with the login of this
+// run, and with the host key that it shows, which is kept.
+func (a *app) newContact(keys *[]device.Key) place.Contact {
+	return place.Contact{
+		Login: func(string) (login.Credential, bool) {
+			c, has, err := a.login()
+			return c, has && err == nil
+		},
+		Trust: func(address string) wire.Trust {
+			return func(kind, fingerprint string) error {
+				a.say("%s shows the %s %s, which is trusted from now on.", address, kind, fingerprint)
+				*keys = append(*keys, device.Key{Address: address, Kind: kind, Fingerprint: fingerprint})
+				return nil
+			}
+		}}
+}
+
+// siteAt chooses the site at a place: the one that a person names, or the only one.
+func siteAt(at place.Place, from, name string) (folder, id string, err error) {
+	sites, err := bundle.SitesAt(at)
+	if err != nil {
+		return "", "", placeFault(from, err)
+	}
+	names := slices.Sorted(maps.Keys(sites))
+	switch {
+	case len(names) == 0:
+		return "", "", refused("%s has no site; send one there: catena sync %[1]s, in its folder", from)
+	case name == "" && len(names) > 1:
+		return "", "", usage("%s has several sites; name one with --site: %s", from,
+			strings.Join(names, ", "))
+	case name == "":
+		name = names[0]
+	case sites[name] == "":
+		return "", "", usage("%s has no site %s; there is %s", from, name, strings.Join(names, ", "))
+	}
+	return name, sites[name], nil
 }
 
 func (a *app) syncChooseCmd() *cobra.Command {

@@ -298,7 +298,8 @@ func template(source string, names map[string]Type) (Template, error) {
 		t.parts = append(t.parts, part{name: name, expr: e})
 	}
 	flush()
-	if head, _, dotted := strings.Cut(source, "."); dotted && plainName().FindString(source) == source &&
+	if head, _, dotted := strings.Cut(source, "."); dotted &&
+		plainName().FindString(source) == source &&
 		ambient[head] != nil {
 		if _, err := compile(source, names, reflect.Invalid); err != nil {
 			return t, nil // a file's name, such as image.bin

@@ -24,7 +24,9 @@ type Credentials struct {
 
 // Text is the file of credentials.
 func (c Credentials) Text() []byte {
-	return fmt.Appendf(nil, `# What the site %s needs to reach the office. Whoever has this file can write to the site's
+	return fmt.Appendf(
+		nil,
+		`# What the site %s needs to reach the office. Whoever has this file can write to the site's
 # record, and read it. catena office remove %[1]s revokes it.
 office: %q
 address: %q
@@ -32,7 +34,15 @@ certificate: %q
 site: %q
 token: %q
 seed: %q
-`, c.Site, c.Office, c.Address, c.Certificate, c.Site, c.Token, c.Seed)
+`,
+		c.Site,
+		c.Office,
+		c.Address,
+		c.Certificate,
+		c.Site,
+		c.Token,
+		c.Seed,
+	)
 }
 
 // IsCredentials tells whether a path names a file with credentials.

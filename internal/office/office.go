@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/big"
 	"net"
 	"os"
@@ -50,7 +51,8 @@ type Office struct {
 	Dir      string
 	Settings Settings
 	operator nkeys.KeyPair
-	account  nkeys.KeyPair
+	account  nkeys.KeyPair // of the sites
+	system   nkeys.KeyPair // the account of the server itself, which no one uses
 }
 
 // Settings are what office.yaml has.
@@ -69,8 +71,8 @@ type Site struct {
 	Removed time.Time `json:"removed,omitzero"` // zero: it was not removed
 }
 
-// isName tells whether a site may be called so at the office: its name is part of the subjects of its
-// messages.
+// isName tells whether a site may be called so at the office: its name is part of the subjects of
+// its messages.
 func isName(name string) bool {
 	return name != "" && len(name) < 64 && name[0] != '-' &&
 		strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
@@ -80,8 +82,10 @@ func isName(name string) bool {
 type NameError struct{ Name string }
 
 func (e *NameError) Error() string {
-	return fmt.Sprintf("%q cannot be the name of a site at the office: write small letters, digits and -",
-		e.Name)
+	return fmt.Sprintf(
+		"%q cannot be the name of a site at the office: write small letters, digits and -",
+		e.Name,
+	)
 }
 
 // UnknownError is returned for a site that the office does not have.
@@ -89,13 +93,14 @@ type UnknownError struct{ Name string }
 
 func (e *UnknownError) Error() string { return "the office has no site " + e.Name }
 
-// ErrThere is returned by Add for a site that the office has, and by Init for a folder that has one.
-var ErrThere = errors.New("it is there already")
+// ErrThere is returned by Add for a site that the office has, and by Init for a folder that has
+// one.
+var ErrThere = errors.New("there is one already")
 
 // Init makes the folder of an office. Its keys are made there and never leave it.
 func Init(dir, name, address string) error {
 	if _, err := os.Stat(filepath.Join(dir, File)); err == nil {
-		return fmt.Errorf("an office in %s: %w", dir, ErrThere)
+		return fmt.Errorf("%s: %w", dir, ErrThere)
 	}
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
@@ -108,7 +113,7 @@ func Init(dir, name, address string) error {
 		return err
 	}
 	for kind, make := range map[string]func() (nkeys.KeyPair, error){
-		"operator": nkeys.CreateOperator, "account": nkeys.CreateAccount,
+		"operator": nkeys.CreateOperator, "account": nkeys.CreateAccount, "system": nkeys.CreateAccount,
 	} {
 		pair, err := make()
 		if err != nil {
@@ -142,7 +147,8 @@ func makeCertificate(dir, host string) error {
 	}
 	c := x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: host},
 		NotBefore: time.Now().Add(-24 * time.Hour), NotAfter: time.Now().Add(certificateFor),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+		KeyUsage:    x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	if ip := net.ParseIP(host); ip != nil {
 		c.IPAddresses = []net.IP{ip}
 	} else {
@@ -188,12 +194,14 @@ func Open(dir string) (*Office, error) {
 	if err != nil {
 		return nil, err
 	}
-	for key, value := range map[string]string{"address": o.Settings.Address, "listen": o.Settings.Listen} {
+	for key, value := range map[string]string{"address": o.Settings.Address,
+		"listen": o.Settings.Listen} {
 		if _, _, err := net.SplitHostPort(value); err != nil {
 			return nil, doc.Errorf("$."+key, "write host:port")
 		}
 	}
-	for kind, into := range map[string]*nkeys.KeyPair{"operator": &o.operator, "account": &o.account} {
+	for kind, into := range map[string]*nkeys.KeyPair{"operator": &o.operator, "account": &o.account,
+		"system": &o.system} {
 		at := filepath.Join(dir, keysFolder, kind+".nk")
 		seed, err := files.Read(at, files.Key)
 		if err == nil {
@@ -360,22 +368,31 @@ func (o *Office) Keeper() (c Credentials, err error) {
 	return c, err
 }
 
-// Claims are the JWTs that the server needs: of the operator, and of the account, with the keys of
-// removed sites revoked.
-func (o *Office) Claims() (operator *jwt.OperatorClaims, account, accountKey string, err error) {
-	operatorKey, err := o.operator.PublicKey()
-	if err != nil {
-		return nil, "", "", err
+// Claims are what the server trusts.
+type Claims struct {
+	Operator *jwt.OperatorClaims
+	Key      string // the public key of the account of the sites
+	Account  string // its JWT, in which the keys of removed sites are revoked
+	System   string // the public key of the server's own account
+	SystemIs string // its JWT
+}
+
+// Claims returns what the server trusts now.
+func (o *Office) Claims() (c Claims, err error) {
+	operator, err1 := o.operator.PublicKey()
+	account, err2 := o.account.PublicKey()
+	system, err3 := o.system.PublicKey()
+	sites, err4 := o.Sites()
+	if err := errors.Join(err1, err2, err3, err4); err != nil {
+		return c, err
 	}
-	if accountKey, err = o.account.PublicKey(); err != nil {
-		return nil, "", "", err
+	c = Claims{Operator: jwt.NewOperatorClaims(operator), Key: account, System: system}
+	own := jwt.NewAccountClaims(system)
+	own.Name = "server"
+	if c.SystemIs, err = own.Encode(o.operator); err != nil {
+		return c, err
 	}
-	sites, err := o.Sites()
-	if err != nil {
-		return nil, "", "", err
-	}
-	operator = jwt.NewOperatorClaims(operatorKey)
-	claims := jwt.NewAccountClaims(accountKey)
+	claims := jwt.NewAccountClaims(account)
 	claims.Name = "sites"
 	claims.Limits.JetStreamLimits = jwt.JetStreamLimits{MemoryStorage: jwt.NoLimit,
 		DiskStorage: jwt.NoLimit, Streams: jwt.NoLimit, Consumer: jwt.NoLimit}
@@ -384,6 +401,13 @@ func (o *Office) Claims() (operator *jwt.OperatorClaims, account, accountKey str
 			claims.RevokeAt(s.Key, s.Removed.Add(time.Minute))
 		}
 	}
-	account, err = claims.Encode(o.operator)
-	return operator, account, accountKey, err
+	c.Account, err = claims.Encode(o.operator)
+	return c, err
+}
+
+// Same reports whether the same sites are revoked: a JWT differs each time that it is made.
+func (c Claims) Same(o Claims) bool {
+	a, err1 := jwt.DecodeAccountClaims(c.Account)
+	b, err2 := jwt.DecodeAccountClaims(o.Account)
+	return err1 == nil && err2 == nil && maps.Equal(a.Revocations, b.Revocations)
 }

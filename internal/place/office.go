@@ -23,13 +23,13 @@ import (
 	"catena/internal/office"
 )
 
-// The record of a site at an office is a stream of NATS JetStream. A file is in parts, each a message
-// with a subject of its own that is never written twice:
+// The record of a site at an office is a stream of NATS JetStream. A file is in parts, each a
+// message with a subject of its own that is never written twice:
 //
 //	site.SITE.FOLDER.….FILE.PARTS.PART
 //
-// so that a transfer continues at the first part that is missing, and a file is there once all of its
-// parts are. Characters that a subject must not have stand as =2E.
+// so that a transfer continues at the first part that is missing, and a file is there once all of
+// its parts are. Characters that a subject must not have stand as =2E.
 type atOffice struct {
 	conn   *nats.Conn
 	stream jetstream.Stream
@@ -48,20 +48,35 @@ const (
 // What can be wrong with an office; callers test with errors.Is.
 var (
 	// ErrCredentials is returned where the office does not accept credentials.
-	ErrCredentials = errors.New("the office does not accept these credentials: they have expired, or the " +
-		"site was removed")
+	ErrCredentials = errors.New(
+		"the office does not accept these credentials: they have expired, or the " +
+			"site was removed",
+	)
 	// ErrOtherOffice is returned where another server answers at the address of an office.
-	ErrOtherOffice = errors.New("another server answers at the address of the office: its certificate is " +
-		"not the one that the credentials name")
+	ErrOtherOffice = errors.New(
+		"another server answers at the address of the office: its certificate is " +
+			"not the one that the credentials name",
+	)
 	// ErrNoRecord is returned where the office has no record for a site.
 	ErrNoRecord = errors.New("the office has no record for this site")
+	// ErrUnreachable is returned where no office answers.
+	ErrUnreachable = errors.New(
+		"the office cannot be reached: is it running, and does this network lead " +
+			"there?",
+	)
 	// ErrOfficeFull is returned where the record of a site has no more room.
 	ErrOfficeFull = errors.New("the record of this site at the office is full")
 )
 
 // OpenOffice opens the record of a site at an office, as a place.
 func OpenOffice(ctx context.Context, c office.Credentials) (Place, error) {
-	conn, err := DialOffice(ctx, c)
+	within, cancel := context.WithTimeout(ctx, openWithin)
+	defer cancel()
+	conn, err := dialOffice(ctx, c, func(err error) {
+		if errors.Is(err, nats.ErrPermissionViolation) {
+			cancel() // no answer will come
+		}
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -70,17 +85,28 @@ func OpenOffice(ctx context.Context, c office.Credentials) (Place, error) {
 		conn.Close()
 		return nil, err
 	}
-	stream, err := js.Stream(ctx, office.Stream(c.Site))
+	stream, err := js.Stream(within, office.Stream(c.Site))
 	if err != nil {
+		if errors.Is(conn.LastError(), nats.ErrPermissionViolation) {
+			err = ErrCredentials // they are for another site
+		}
 		conn.Close()
 		return nil, officeFault(err)
 	}
 	return &atOffice{conn, stream, js, office.Subject(c.Site), ctx}, nil
 }
 
+// openWithin is how long an office may take to say that it has the record of a site.
+const openWithin = 10 * time.Second
+
 // DialOffice connects to the server of an office. It is the office that the credentials name, or an
 // error: ErrOtherOffice, ErrCredentials, or one of the connection.
 func DialOffice(ctx context.Context, c office.Credentials) (*nats.Conn, error) {
+	return dialOffice(ctx, c, func(error) {}) // requests fail, too
+}
+
+// dialOffice is DialOffice, with what is told of errors that belong to no request.
+func dialOffice(ctx context.Context, c office.Credentials, fault func(error)) (*nats.Conn, error) {
 	key, err := nkeys.FromSeed([]byte(c.Seed))
 	if err != nil {
 		return nil, fmt.Errorf("the credentials for %s are damaged: %w", c.Office, err)
@@ -89,6 +115,7 @@ func DialOffice(ctx context.Context, c office.Credentials) (*nats.Conn, error) {
 	conn, err := nats.Connect("tls://"+c.Address,
 		nats.Name("catena"), nats.Timeout(officeWait), nats.MaxReconnects(-1),
 		nats.CustomInboxPrefix(office.Inbox(c.Site)), nats.NoCallbacksAfterClientClose(),
+		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { fault(err) }),
 		nats.UserJWT(func() (string, error) { return c.Token, nil },
 			func(nonce []byte) ([]byte, error) { return key.Sign(nonce) }),
 		nats.Secure(&tls.Config{MinVersion: tls.VersionTLS13,
@@ -117,6 +144,8 @@ func officeFault(err error) error {
 	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired),
 		errors.Is(err, nats.ErrAuthRevoked), errors.Is(err, nats.ErrPermissionViolation):
 		return ErrCredentials
+	case errors.Is(err, nats.ErrNoServers):
+		return ErrUnreachable
 	case errors.Is(err, jetstream.ErrStreamNotFound), errors.Is(err, nats.ErrNoResponders),
 		errors.Is(err, jetstream.ErrNoStreamResponse):
 		return ErrNoRecord
@@ -209,7 +238,8 @@ func (p *atOffice) again(do func(context.Context) error) (err error) {
 	if p.ctx.Err() != nil {
 		return p.ctx.Err()
 	}
-	if err != nil && p.conn.LastError() != nil && errors.Is(officeFault(p.conn.LastError()), ErrCredentials) {
+	if err != nil && p.conn.LastError() != nil &&
+		errors.Is(officeFault(p.conn.LastError()), ErrCredentials) {
 		return ErrCredentials
 	}
 	return officeFault(err)
@@ -256,7 +286,8 @@ func (p *atOffice) stored(subject string) (total int, there map[int]bool, err er
 		parts, part, _ := strings.Cut(s, ".")
 		n, err1 := strconv.Atoi(parts)
 		k, err2 := strconv.Atoi(part)
-		if err1 != nil || err2 != nil || n < 1 || n > mostParts || k < 1 || k > n || total != 0 && n != total {
+		if err1 != nil || err2 != nil || n < 1 || n > mostParts || k < 1 || k > n ||
+			total != 0 && n != total {
 			return 0, nil, fmt.Errorf("%s has parts that do not fit together", subject)
 		}
 		total, there[k] = n, true
@@ -277,7 +308,9 @@ func (p *atOffice) Get(file string, from int64) (io.ReadCloser, error) {
 	}
 	r := &partReader{place: p, subject: subject, total: total, next: int(from/partSize) + 1}
 	if skip := from % partSize; skip > 0 {
-		_, err = io.CopyN(io.Discard, r, skip)
+		if _, err = io.CopyN(io.Discard, r, skip); errors.Is(err, io.EOF) {
+			err = nil // it ends there
+		}
 	}
 	return r, err
 }
@@ -297,12 +330,15 @@ func (r *partReader) Read(b []byte) (int, error) {
 			return 0, io.EOF
 		}
 		err := r.place.again(func(ctx context.Context) error {
-			m, err := r.place.stream.GetLastMsgForSubject(ctx, fmt.Sprintf("%s.%d.%d", r.subject, r.total, r.next))
+			m, err := r.place.stream.GetLastMsgForSubject(
+				ctx,
+				fmt.Sprintf("%s.%d.%d", r.subject, r.total, r.next),
+			)
 			if err != nil {
 				return err
 			}
 			sum := sha256.Sum256(m.Data)
-			if m.Header.Get(digestHeader) != hex.EncodeToString(sum[:]) || len(m.Data) == 0 {
+			if m.Header.Get(digestHeader) != hex.EncodeToString(sum[:]) {
 				return fmt.Errorf("part %d of %s is damaged at the office", r.next, r.subject)
 			}
 			r.part = m.Data
@@ -346,7 +382,7 @@ func (p *atOffice) Put(file string, from io.ReadSeeker) error {
 			return err
 		}
 		n, err := io.ReadFull(from, buffer)
-		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
 			return err
 		}
 		sum := sha256.Sum256(buffer[:n])

@@ -1,8 +1,9 @@
-// Package server runs the server of an office: NATS with JetStream and TLS, in this process. It makes
-// a stream for each site of the office, and drops those whose credentials were revoked.
+// Package server runs the server of an office: NATS with JetStream and TLS, in this process. It
+// makes a stream for each site of the office, and drops those whose credentials were revoked.
 package server
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -11,8 +12,10 @@ import (
 	"net"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/nats-io/jwt/v2"
 	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go/jetstream"
@@ -34,50 +37,27 @@ type Limits struct {
 	Site int64 // bytes of the record of one site; 0: none
 }
 
-// Run runs the server until ctx ends. ready is told where it listens, once sites can reach it.
-func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger, ready func(address string)) error {
-	operator, account, key, err := o.Claims()
+// ErrRunning is returned while another process runs the server of an office.
+var ErrRunning = errors.New("another process runs this office")
+
+// Run runs the server until ctx ends. ready is told where it listens, once sites can reach it. Its
+// errors are ErrRunning, and those of the folder and of the server.
+func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
+	ready func(address string)) error {
+	lock := flock.New(filepath.Join(o.Dir, "serve.lock"))
+	if free, err := lock.TryLock(); err != nil || !free {
+		return cmp.Or(err, ErrRunning)
+	}
+	defer func() { _ = lock.Unlock() }()
+	claims, err := o.Claims()
 	if err != nil {
 		return err
 	}
-	host, portText, err := net.SplitHostPort(o.Settings.Listen)
+	s, err := start(o, claims, log)
 	if err != nil {
 		return err
 	}
-	port, err := strconv.Atoi(portText)
-	if err != nil {
-		return fmt.Errorf("listen: %s is not a port", portText)
-	}
-	if port == 0 {
-		port = server.RANDOM_PORT
-	}
-	certificate, private := o.Certificate()
-	pair, err := tls.LoadX509KeyPair(certificate, private)
-	if err != nil {
-		return err
-	}
-	resolver := &server.MemAccResolver{}
-	if err := resolver.Store(key, account); err != nil {
-		return err
-	}
-	s, err := server.NewServer(&server.Options{
-		ServerName: "catena-office", Host: host, Port: port, NoSigs: true, NoLog: true,
-		JetStream: true, StoreDir: filepath.Join(o.Dir, office.DataFolder), MaxPayload: MaxMessage + 64<<10,
-		TrustedOperators: []*jwt.OperatorClaims{operator}, AccountResolver: resolver,
-		TLS: true, TLSTimeout: 10, AuthTimeout: 10,
-		TLSConfig:             &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13},
-		SyncAlways:            true, // what a site was told is stored is on the disk
-		DisableShortFirstPing: true,
-	})
-	if err != nil {
-		return err
-	}
-	s.SetLoggerV2(logger{log}, false, false, false)
-	go s.Start()
 	defer func() { s.Shutdown(); s.WaitForShutdown() }()
-	if !s.ReadyForConnections(readyWithin) {
-		return fmt.Errorf("the server does not start: is the port %d of %s in use?", port, host)
-	}
 	at := s.Addr().String()
 	keeper, err := o.Keeper()
 	if err != nil {
@@ -97,34 +77,80 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger, read
 		return err
 	}
 	ready(at)
-	known := account
 	for {
 		select {
 		case <-ctx.Done():
 			return nil
 		case <-time.After(lookEvery):
 		}
-		_, account, _, err := o.Claims()
-		if err == nil && account != known {
-			err = errors.Join(renew(s, key, account), reconcile(ctx, js, o, l))
-		} else if err == nil {
+		now, err := o.Claims()
+		if err == nil && !now.Same(claims) {
+			err = renew(s, now)
+		}
+		if err == nil {
+			claims = now
 			err = reconcile(ctx, js, o, l)
 		}
 		if err != nil && ctx.Err() == nil {
 			log.Warn("the sites of the office could not be looked at; it is tried again", "err", err)
-			continue
 		}
-		known = account
 	}
 }
 
+// start starts the server, and returns once it takes connections.
+func start(o *office.Office, claims office.Claims, log *slog.Logger) (*server.Server, error) {
+	host, portText, err := net.SplitHostPort(o.Settings.Listen)
+	if err != nil {
+		return nil, err
+	}
+	port, err := strconv.Atoi(portText)
+	if err != nil {
+		return nil, fmt.Errorf("listen: %s is not a port", portText)
+	}
+	if port == 0 {
+		port = server.RANDOM_PORT
+	}
+	pair, err := tls.LoadX509KeyPair(o.Certificate())
+	if err != nil {
+		return nil, err
+	}
+	resolver := &server.MemAccResolver{}
+	if err := errors.Join(resolver.Store(claims.Key, claims.Account),
+		resolver.Store(claims.System, claims.SystemIs)); err != nil {
+		return nil, err
+	}
+	s, err := server.NewServer(&server.Options{
+		ServerName: "catena-office", Host: host, Port: port, NoSigs: true, NoLog: true,
+		JetStream: true, StoreDir: filepath.Join(o.Dir, office.DataFolder),
+		SyncAlways: true, // what a site was told is stored is on the disk
+		MaxPayload: MaxMessage + 64<<10,
+
+		TrustedOperators: []*jwt.OperatorClaims{claims.Operator}, AccountResolver: resolver,
+		SystemAccount: claims.System,
+
+		TLS: true, TLSTimeout: 10, AuthTimeout: 10,
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13},
+	})
+	if err != nil {
+		return nil, err
+	}
+	said := &logger{to: log}
+	s.SetLoggerV2(said, false, false, false)
+	go s.Start()
+	if !s.ReadyForConnections(readyWithin) {
+		s.Shutdown()
+		return nil, fmt.Errorf("the server does not start at %s: %s", o.Settings.Listen, said.why())
+	}
+	return s, nil
+}
+
 // renew tells the server which credentials are revoked; it closes the connections that use them.
-func renew(s *server.Server, key, account string) error {
-	claims, err := jwt.DecodeAccountClaims(account)
+func renew(s *server.Server, now office.Claims) error {
+	claims, err := jwt.DecodeAccountClaims(now.Account)
 	if err != nil {
 		return err
 	}
-	a, err := s.LookupAccount(key)
+	a, err := s.LookupAccount(now.Key)
 	if err != nil {
 		return err
 	}
@@ -132,8 +158,8 @@ func renew(s *server.Server, key, account string) error {
 	return nil
 }
 
-// reconcile makes the streams of sites that have none. Nothing in one is ever replaced or removed: each
-// subject has one message, which the first one to write it decides.
+// reconcile makes the streams of sites that have none. Nothing in one is ever replaced or removed:
+// each subject has one message, which the first one to write it decides.
 func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l Limits) error {
 	sites, err := o.Sites()
 	if err != nil {
@@ -164,15 +190,35 @@ func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l 
 	return nil
 }
 
-// logger passes on what the server warns of.
-type logger struct{ to *slog.Logger }
-
-func (l logger) say(level slog.Level, format string, args []any) {
-	l.to.Log(context.Background(), level, "server: "+fmt.Sprintf(format, args...))
+// logger passes on what the server warns of, and keeps what it failed on.
+type logger struct {
+	to   *slog.Logger
+	mu   sync.Mutex
+	last string
 }
-func (l logger) Noticef(format string, args ...any) { l.say(slog.LevelDebug, format, args) }
-func (l logger) Warnf(format string, args ...any)   { l.say(slog.LevelInfo, format, args) }
-func (l logger) Fatalf(format string, args ...any)  { l.say(slog.LevelError, format, args) }
-func (l logger) Errorf(format string, args ...any)  { l.say(slog.LevelInfo, format, args) }
-func (l logger) Debugf(string, ...any)              {}
-func (l logger) Tracef(string, ...any)              {}
+
+func (l *logger) say(level slog.Level, format string, args []any) {
+	text := fmt.Sprintf(format, args...)
+	if level == slog.LevelError {
+		l.mu.Lock()
+		l.last = text
+		l.mu.Unlock()
+	}
+	if level != slog.LevelError { // that one is returned
+		l.to.Log(context.Background(), level, "server: "+text)
+	}
+}
+
+// why is what the server failed on.
+func (l *logger) why() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return cmp.Or(l.last, "it gives no reason")
+}
+
+func (l *logger) Noticef(string, ...any)            {}
+func (l *logger) Warnf(format string, args ...any)  { l.say(slog.LevelInfo, format, args) }
+func (l *logger) Fatalf(format string, args ...any) { l.say(slog.LevelError, format, args) }
+func (l *logger) Errorf(format string, args ...any) { l.say(slog.LevelInfo, format, args) }
+func (l *logger) Debugf(string, ...any)             {}
+func (l *logger) Tracef(string, ...any)             {}
