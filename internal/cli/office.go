@@ -86,7 +86,7 @@ sites. Sites that are added or removed while it runs are noticed within a second
 told is stored is on the disk.`,
 		Example: `  catena office serve -C ~/office
   catena office serve -C ~/office --site-limit 20GiB`,
-		Args:    exactly(0, "no arguments"),
+		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			o, err := a.openOffice()
 			if err != nil {

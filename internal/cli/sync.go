@@ -5,8 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"os/signal"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -29,6 +32,7 @@ import (
 type syncFlags struct {
 	accept               []string
 	into, siteName, rate string
+	follow               bool
 }
 
 // check refuses flags that do not fit together.
@@ -40,6 +44,8 @@ func (f syncFlags) check(args []string) error {
 		return usage("--into needs the place to take the site from")
 	case f.siteName != "" && f.into == "":
 		return usage("--site is for --into")
+	case f.follow && (len(args) == 0 || f.into != ""):
+		return usage("--follow needs a place, in a site folder")
 	}
 	return nil
 }
@@ -73,11 +79,12 @@ the file stays as it is, both versions are shown, and no new job starts until yo
 Each laptop signs its entries. What a laptop that is new here has written is taken once you accept
 it by name; compare its fingerprint first: on that laptop, catena ledger check prints it.
 
-With --into a folder is made for a site that is at the place. Without PLACE, the laptops that have
+With --into a folder is made for a site that is at the place. With --follow the folder is synced
+every ten seconds until Ctrl-C, and what changes is printed. Without PLACE, the laptops that have
 written here and the open conflicts are listed.`,
 		Example: `  catena sync /media/stick
   catena sync sftp://office.example/catena --accept bea
-  catena sync marrow-hill.office --rate 200KiB
+  catena sync marrow-hill.office --rate 200KiB --follow
   catena sync /media/stick --into marrow-hill --accept anna
   catena sync choose site.yaml bea`,
 		Args: func(_ *cobra.Command, args []string) error { return f.check(args) },
@@ -90,6 +97,8 @@ written here and the open conflicts are listed.`,
 				return a.syncState()
 			case f.into != "":
 				return a.join(c.Context(), args[0], f, perSecond)
+			case f.follow:
+				return a.followPlace(c.Context(), args[0], f.accept, perSecond)
 			}
 			return a.sync(c.Context(), args[0], f.accept, perSecond)
 		},
@@ -102,6 +111,7 @@ written here and the open conflicts are listed.`,
 	c.Flags().
 		StringVar(&f.rate, "rate", "", "the most per second that files are sent and taken with, for "+
 			"example 200KiB")
+	c.Flags().BoolVar(&f.follow, "follow", false, "keep syncing until Ctrl-C, and print what changes")
 	c.AddCommand(a.syncChooseCmd())
 	return c
 }
@@ -126,31 +136,82 @@ func openPlace(ctx context.Context, to string, c place.Contact) (place.Place, er
 }
 
 func (a *app) sync(ctx context.Context, to string, accept []string, perSecond int64) error {
+	out, dir, err := a.syncOnce(ctx, to, accept, perSecond)
+	if dir == "" {
+		return err
+	}
+	return a.synced(dir, to, out, err)
+}
+
+// followEvery is how often a folder is synced that follows a place.
+const followEvery = 10 * time.Second
+
+// followPlace syncs until Ctrl-C. A place that cannot be reached is tried again, and what was told
+// once is not told again.
+func (a *app) followPlace(ctx context.Context, to string, accept []string, perSecond int64) error {
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	fault, told := "", ""
+	for round := 0; ; round++ {
+		out, dir, err := a.syncOnce(ctx, to, accept, perSecond)
+		switch now := fmt.Sprint(out.Strangers, out.Problems, out.Conflicts); {
+		case ctx.Err() != nil:
+		case err != nil && round == 0 && dir == "":
+			return err
+		case err != nil:
+			if err.Error() != fault {
+				view.Print(a.err, "%s  %v; it is tried again.\n", a.now().Format("15:04:05"), err)
+			}
+			fault = err.Error()
+		default:
+			if fault != "" {
+				a.say("%s  The place is reached again.", a.now().Format("15:04:05"))
+			}
+			if moved := len(out.Sent)+len(out.Taken)+out.Brought+out.Fetched > 0; moved || now != told ||
+				round == 0 {
+				var code exit
+				if err := a.synced(dir, to, out, nil); err != nil && !errors.As(err, &code) {
+					return err
+				}
+			}
+			fault, told = "", now
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(followEvery):
+		}
+	}
+}
+
+// syncOnce syncs the folder with a place; dir is empty where that was not reached.
+func (a *app) syncOnce(ctx context.Context, to string, accept []string, perSecond int64) (
+	out bundle.Synced, dir string, err error) {
 	w, err := a.match()
 	if err != nil {
-		return err
+		return out, "", err
 	}
 	defer w.Close()
 	contact := place.Contact{}
 	if place.IsServer(to) {
 		x, err := a.access(w)
 		if err != nil {
-			return err
+			return out, "", err
 		}
 		contact = place.Contact{Login: x.Book.At, Trust: x.TrustFirst}
 	}
 	at, err := openPlace(ctx, to, contact)
 	if err != nil {
-		return placeFault(to, err)
+		return out, "", placeFault(to, err)
 	}
 	defer at.Close()
 	s, err := a.party(w, at, accept)
 	if err != nil {
-		return err
+		return out, "", err
 	}
 	s.Rate = perSecond
-	out, err := s.Run(ctx)
-	return a.synced(w.Dir, to, out, err)
+	out, err = s.Run(ctx)
+	return out, w.Dir, err
 }
 
 // placeFault says what to do where a place cannot be reached.
