@@ -151,7 +151,7 @@ func (a *app) root() *cobra.Command {
 			a.retryCmd(), a.finishCmd(), a.rollbackCmd()}},
 		{"Verify and report", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),
 			a.settingsCmd(), a.ledgerCmd()}},
-		{"Many laptops", []*cobra.Command{a.syncCmd(), a.officeCmd()}},
+		{"Many sites", []*cobra.Command{a.syncCmd(), a.officeCmd(), a.fleetCmd()}},
 		{learning, []*cobra.Command{a.demoCmd(), a.simCmd(), a.schemaCmd(), a.docsCmd(),
 			a.versionCmd()}},
 	} {

@@ -160,6 +160,16 @@ func (a *app) matchBy(choose workspace.Choice, by string) error {
 		return err
 	}
 	tallies := workspace.Tallies(workspace.Mains(rows), by)
+	err = a.emit(tallies, talliesTable(tallies, by))
+	if err != nil || a.format != "table" {
+		return err
+	}
+	a.say("\n%s: %s", many(rows), counted(rows))
+	return nil
+}
+
+// talliesTable returns counts by model, or by group.
+func talliesTable(tallies []workspace.Tally, by string) view.Table {
 	columns := []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}
 	if by == "group" {
 		columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
@@ -172,12 +182,7 @@ func (a *app) matchBy(choose workspace.Choice, by string) error {
 		}
 		t.Add(append(line, c.Devices, c.OnTarget, view.Quiet.Cell(inWords(c.Statuses)))...)
 	}
-	err = a.emit(tallies, t)
-	if err != nil || a.format != "table" {
-		return err
-	}
-	a.say("\n%s: %s", many(rows), counted(rows))
-	return nil
+	return t
 }
 
 // withDevices prints the chosen devices as a table and their count.

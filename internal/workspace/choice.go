@@ -48,7 +48,7 @@ func (w *Workspace) Choose(c Choice) ([]Row, error) {
 			return nil, err
 		}
 	}
-	return c.apply(rows)
+	return c.Of(rows)
 }
 
 // ungrouped puts the devices of a group in the place of its name, where no device is called so.
@@ -96,9 +96,9 @@ func named(rows []Row, names []string) ([]Row, error) {
 	return out, nil
 }
 
-// apply keeps the rows for which the expression holds, in the order wanted. It leaves the
-// rows given as they are.
-func (c Choice) apply(rows []Row) ([]Row, error) {
+// Of keeps the rows of one site for which the expression holds, in the order wanted. It leaves the
+// rows given as they are. Its errors are a WhereError and a ColumnError.
+func (c Choice) Of(rows []Row) ([]Row, error) {
 	if c.Sort != "" && !slices.Contains(Columns, c.Sort) {
 		return nil, &ColumnError{Word: c.Sort}
 	}

@@ -43,6 +43,15 @@ func (w *Workspace) Keys() (trusted, changed []device.Key,
 // NameWriter records a new name of this writer.
 func (w *Workspace) NameWriter(name string) error { return w.Ledger.NameWriter(name) }
 
+// LastEntry returns when the newest entry of the ledger was written; the zero time: it has none.
+func (w *Workspace) LastEntry() (time.Time, error) {
+	last, err := w.Ledger.Entries(ledger.Filter{Last: 1})
+	if err != nil || len(last) == 0 {
+		return time.Time{}, err
+	}
+	return last[0].At, nil
+}
+
 // Chains returns who has written to the ledger, this writer first.
 func (w *Workspace) Chains() ([]ledger.Chain, error) { return w.Ledger.Chains() }
 

@@ -60,6 +60,7 @@ type Row struct {
 	Says       string    `json:"says" expr:"says" about:"its own description"`
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read"`
 	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last verified a new version"`
+	Site       string    `json:"site" expr:"site" about:"the name of its site"`
 
 	Match    match.Row `json:"-" expr:"-"`
 	sendable bool      `json:"-" expr:"-"`
@@ -165,7 +166,7 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 	}
 	parked, err := w.history.ParkedIn(m.Device.ID)
 	order, d := w.matcher.Order(m.Device), m.Device
-	r := Row{ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
+	r := Row{Site: w.Site.Name, ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
 		Model:    d.Model,
 		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order},
 		Component: m.Component,
