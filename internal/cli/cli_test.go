@@ -29,6 +29,9 @@ func TestMain(m *testing.M) {
 	// The scripts wait for devices most of the time: more of them than cores may run at once.
 	// It is set before the flags are read, so that -parallel says otherwise.
 	_ = flag.Set("test.parallel", strconv.Itoa(max(6, 3*runtime.GOMAXPROCS(0))))
+	if os.Getenv("XDG_DATA_HOME") == "" { // what belongs to a user is not this one's
+		_ = os.Setenv("XDG_DATA_HOME", filepath.Join(os.TempDir(), "catena-test-data"))
+	}
 	testscript.Main(m, map[string]func(){"catena": func() { os.Exit(cli.Main(os.Args[1:])) }})
 }
 

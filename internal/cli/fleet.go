@@ -198,7 +198,8 @@ func (a *app) fleetJobsCmd() *cobra.Command {
 		Short: "List the jobs of all sites, newest first",
 		Long: `List the newest jobs of all site folders in a folder, newest first. A job of another laptop is
 called NAME/j3; one that had not ended when the folder was last synced is elsewhere.`,
-		Example: "  catena fleet jobs --in ~/sites\n  catena fleet jobs --in ~/sites --last 20 --format json",
+		Example: `  catena fleet jobs --in ~/sites
+  catena fleet jobs --in ~/sites --last 20 --format json`,
 		Args:    exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			if last < 1 {

@@ -100,8 +100,8 @@ func Open(dir string, r Reading) (f Fleet, err error) {
 	return f, nil
 }
 
-// Choose returns the rows of a choice, site by site, or sorted over all sites where it says by what.
-// Its errors are a workspace.WhereError and a workspace.ColumnError.
+// Choose returns the rows of a choice, site by site, or sorted over all sites where it says by
+// what. Its errors are a workspace.WhereError and a workspace.ColumnError.
 func (f Fleet) Choose(c workspace.Choice) (out []workspace.Row, err error) {
 	out = []workspace.Row{}
 	for _, s := range f.Sites {

@@ -166,7 +166,8 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 	}
 	parked, err := w.history.ParkedIn(m.Device.ID)
 	order, d := w.matcher.Order(m.Device), m.Device
-	r := Row{Site: w.Site.Name, ID: d.ID, Name: d.Name, Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
+	r := Row{Site: w.Site.Name, ID: d.ID, Name: d.Name,
+		Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
 		Model:    d.Model,
 		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order},
 		Component: m.Component,
