@@ -119,7 +119,7 @@ func (s *Sync) Run(ctx context.Context) (Synced, error) {
 		return s.out, err
 	}
 	for _, step := range []func(context.Context) error{
-		s.takeChains, s.meet, s.offer, s.sendChains, s.moveFiles,
+		s.takeChains, s.unite, s.meet, s.offer, s.sendChains, s.moveFiles,
 	} {
 		if err := ctx.Err(); err != nil {
 			return s.out, err
@@ -467,6 +467,37 @@ func (s *Sync) sendChain(c ledger.Chain, after int64) error {
 type limitedSeeker struct {
 	io.Reader
 	io.Seeker
+}
+
+// unite records which devices two laptops call differently, and keeps the saved settings of each
+// under the ID that stands for both.
+func (s *Sync) unite(context.Context) error {
+	if _, err := record.Unite(s.Ledger); err != nil {
+		return err
+	}
+	saves, err := s.saves()
+	if err != nil {
+		return err
+	}
+	for _, name := range saves {
+		id, file := path.Split(name)
+		of := s.Ledger.Canonical(strings.TrimSuffix(id, "/"))
+		to := s.savePath(path.Join(of, file))
+		if _, err := os.Stat(to); err == nil {
+			continue
+		}
+		raw, err := os.ReadFile(s.savePath(name))
+		if err == nil {
+			err = os.MkdirAll(filepath.Dir(to), 0o700)
+		}
+		if err == nil {
+			err = atomicfile.Replace(to, raw, 0o600)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // saveName is the path of saved settings within their folder.

@@ -200,7 +200,7 @@ func (a *app) fleetJobsCmd() *cobra.Command {
 called NAME/j3; one that had not ended when the folder was last synced is elsewhere.`,
 		Example: `  catena fleet jobs --in ~/sites
   catena fleet jobs --in ~/sites --last 20 --format json`,
-		Args:    exactly(0, "no arguments"),
+		Args: exactly(0, "no arguments"),
 		RunE: func(*cobra.Command, []string) error {
 			if last < 1 {
 				return usage("--last %d: how many of the newest jobs of each site to list", last)

@@ -42,6 +42,12 @@ type Access struct {
 func New(l *ledger.Ledger, dir string, s site.Site, families family.Set, book login.Book,
 	given ...login.Credential) (*Access, error) {
 	trusted, _, err := record.Keys(l)
+	book.Entries = slices.Clone(book.Entries)
+	for i, e := range book.Entries {
+		if e.Kind == login.Device {
+			book.Entries[i].Of = l.Canonical(e.Of)
+		}
+	}
 	return &Access{Book: book, Keys: trusted, Dialects: Dialects(families), given: given,
 		site: s, dir: dir, ledger: l, plain: families.PlainBasic}, err
 }

@@ -444,9 +444,13 @@ func (j *Job) lookElsewhere() error {
 			}
 			if f.state.Ended.IsZero() && d.Step != Waiting && !d.Step.End() {
 				o := f.state.Order.Devices[i]
+				var through []string
+				for _, id := range o.Through {
+					through = append(through, l.Canonical(id))
+				}
 				now = append(now, order.Foreign{Job: f.id, Interrupted: interrupted,
-					Device: order.Device{ID: o.ID,
-						Name: o.Name, Model: o.Model, Through: o.Through, Parent: o.Parent}})
+					Device: order.Device{ID: l.Canonical(o.ID),
+						Name: o.Name, Model: o.Model, Through: through, Parent: l.Canonical(o.Parent)}})
 			}
 		}
 	}

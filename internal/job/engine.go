@@ -195,7 +195,7 @@ func (j *Job) enter() error {
 		return err
 	}
 	for _, d := range j.plan.Order.Devices {
-		if other := held[d.ID]; other != "" {
+		if other := held[l.Canonical(d.ID)]; other != "" {
 			return &BusyError{Device: d.Name, Job: other}
 		}
 		if l.Held(leaseOf(cmp.Or(d.Parent, d.ID))) {

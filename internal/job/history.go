@@ -122,7 +122,7 @@ func (h *History) did(job string) (started, error) {
 		}
 		did.purpose = o.Purpose
 		for _, d := range o.Devices {
-			did.rows[d.ID] = d
+			did.rows[h.ledger.Canonical(d.ID)] = d
 		}
 	}
 	h.started[job] = did
@@ -374,8 +374,9 @@ func held(l *ledger.Ledger, waiting, parents bool) (map[string]string, error) {
 			if d.Step.End() || !waiting && d.Step == Waiting {
 				continue
 			}
-			held[d.ID] = s.ID
-			if parent := s.Order.Devices[i].Parent; parents && parent != "" && held[parent] == "" {
+			held[l.Canonical(d.ID)] = s.ID
+			parent := l.Canonical(s.Order.Devices[i].Parent)
+			if parents && parent != "" && held[parent] == "" {
 				held[parent] = s.ID
 			}
 		}

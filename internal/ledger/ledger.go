@@ -60,11 +60,13 @@ type Kind string
 
 // Entry is one line of the record.
 type Entry struct {
-	Seq    int64           `json:"seq"` // counts the entries of this ledger in the order of their arrival
-	At     time.Time       `json:"at"`
-	Kind   Kind            `json:"kind"`
-	Job    string          `json:"job,omitempty"`    // of another writer: NAME/j3
-	Device string          `json:"device,omitempty"` // its ID
+	Seq  int64     `json:"seq"` // counts the entries of this ledger in the order of their arrival
+	At   time.Time `json:"at"`
+	Kind Kind      `json:"kind"`
+	Job  string    `json:"job,omitempty"` // of another writer: NAME/j3
+	// Device is its ID; where two were found to be one, the one that stands for both. The entries of a
+	// job that were asked for by its name have the IDs of its order.
+	Device string          `json:"device,omitempty"`
 	Body   json.RawMessage `json:"body,omitempty"`
 	Writer string          `json:"writer,omitempty"` // the name of the other writer; empty: this one
 
@@ -160,6 +162,7 @@ type Ledger struct {
 	short    bool                 // the reserve had to be freed
 	prepared map[string]*sql.Stmt // questions that were asked before
 	names    map[string]string    // of the other writers, by ID
+	aliases  map[string]string    // of devices: the ID that stands for another one
 }
 
 // Create makes an empty ledger in the site folder dir, or opens the one there.
@@ -399,7 +402,7 @@ func (l *Ledger) extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 		question, args := l.query(*f)
 		rows, err := tx.Query(question, args...)
 		if err == nil {
-			chosen, err = l.collect(rows)
+			chosen, err = l.collect(rows, *f)
 		}
 		if err != nil {
 			return l.failed(err)
@@ -423,7 +426,10 @@ func (l *Ledger) extend(f *Filter, extend func(chosen []Entry) ([]Entry, error))
 	if err := tx.Commit(); err != nil {
 		return l.failed(err)
 	}
-	return l.failed(l.keepHead())
+	if slices.ContainsFunc(added, func(e Entry) bool { return e.Kind == Alias }) {
+		err = l.readAliases()
+	}
+	return errors.Join(err, l.failed(l.keepHead()))
 }
 
 // keepHead writes the head after a commit: a crash in between leaves one that is behind, which is
@@ -539,7 +545,7 @@ func (l *Ledger) Entries(f Filter) ([]Entry, error) {
 	if err == nil {
 		var rows *sql.Rows
 		if rows, err = statement.Query(args...); err == nil {
-			out, err = l.collect(rows)
+			out, err = l.collect(rows, f)
 		}
 	}
 	return out, l.unreadable(err)
@@ -593,10 +599,17 @@ func (l *Ledger) query(f Filter) (question string, args []any) {
 		mine = l.by.ID()
 	}
 	for _, c := range []struct{ column, is string }{
-		{"kind", string(f.Kind)}, {"job", l.stored(f.Job)}, {"device", f.Device}, {"writer", mine},
+		{"kind", string(f.Kind)}, {"job", l.stored(f.Job)}, {"writer", mine},
 	} {
 		if c.is != "" {
 			where, args = where+" AND "+c.column+" = ?", append(args, c.is)
+		}
+	}
+	if f.Device != "" {
+		all := l.aliasesOf(f.Device)
+		where += " AND device IN (?" + strings.Repeat(",?", len(all)-1) + ")"
+		for _, id := range all {
+			args = append(args, id)
 		}
 	}
 	if f.Theirs {
@@ -620,7 +633,7 @@ func (l *Ledger) query(f Filter) (question string, args []any) {
 	return fmt.Sprintf(question+` LIMIT %[2]d`, "DESC", limit), args
 }
 
-func (l *Ledger) collect(rows *sql.Rows) ([]Entry, error) {
+func (l *Ledger) collect(rows *sql.Rows, f Filter) ([]Entry, error) {
 	defer func() { _ = rows.Close() }()
 	var out []Entry
 	for rows.Next() {
@@ -631,6 +644,9 @@ func (l *Ledger) collect(rows *sql.Rows) ([]Entry, error) {
 			return nil, err
 		}
 		e.Job, e.Writer, e.Body = l.shown(e.Job), l.nameOf(e.writer), json.RawMessage(body)
+		if f.Job == "" { // a job has the IDs of its order
+			e.Device = l.Canonical(e.Device)
+		}
 		when, err := time.Parse(time.RFC3339Nano, at)
 		if err != nil {
 			return nil, fmt.Errorf("%s of the ledger has no time: %w", e, err)
@@ -639,5 +655,8 @@ func (l *Ledger) collect(rows *sql.Rows) ([]Entry, error) {
 		out = append(out, e)
 	}
 	slices.SortFunc(out, Entry.compare)
+	if f.Newest {
+		out = l.newestOfAliases(out)
+	}
 	return out, rows.Err()
 }

@@ -11,9 +11,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -29,6 +31,92 @@ const (
 	writes Kind = "writer" // the first entry of each chain, and a new name; the body is a writerBody
 	sealed Kind = "sealed" // the body is a sealBody: the signature of all entries of the chain before
 )
+
+// Alias: two laptops have found one device and call it differently; the device is the ID that is
+// not used any more, the body an aliasBody.
+const Alias Kind = "same-device"
+
+type aliasBody struct {
+	Of string `json:"of"` // the ID that stands for both
+}
+
+// AliasOf is the entry which says that the device id is the one that is called of.
+func AliasOf(id, of string) (Entry, error) { return NewEntry(Alias, "", id, aliasBody{of}) }
+
+// Canonical returns the ID that stands for a device: its own, unless it was found to be another one.
+func (l *Ledger) Canonical(id string) string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for range len(l.aliases) { // no circle is followed for ever
+		of, is := l.aliases[id]
+		if !is {
+			break
+		}
+		id = of
+	}
+	return id
+}
+
+// aliasesOf are all IDs of a device.
+func (l *Ledger) aliasesOf(id string) []string {
+	id = l.Canonical(id)
+	out := []string{id}
+	l.mu.Lock()
+	all := slices.Collect(maps.Keys(l.aliases))
+	l.mu.Unlock()
+	for _, other := range all {
+		if other != id && l.Canonical(other) == id {
+			out = append(out, other)
+		}
+	}
+	return out
+}
+
+// newestOfAliases keeps the newest entry of each device, among those of all of its IDs.
+func (l *Ledger) newestOfAliases(sorted []Entry) []Entry {
+	l.mu.Lock()
+	none := len(l.aliases) == 0
+	l.mu.Unlock()
+	if none {
+		return sorted
+	}
+	last := map[string]int{}
+	for i, e := range sorted {
+		last[e.Device] = i
+	}
+	out := sorted[:0]
+	for i, e := range sorted {
+		if last[e.Device] == i {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// readAliases reads which devices are the same.
+func (l *Ledger) readAliases() error {
+	rows, err := l.entries.Query(`SELECT device, body FROM entries WHERE kind = ?
+		ORDER BY "order", writer`, Alias)
+	if err != nil {
+		return l.unreadable(err)
+	}
+	defer func() { _ = rows.Close() }()
+	aliases := map[string]string{}
+	for rows.Next() {
+		var id, raw string
+		var body aliasBody
+		if err := rows.Scan(&id, &raw); err != nil {
+			return l.unreadable(err)
+		}
+		if json.Unmarshal([]byte(raw), &body) == nil && body.Of != "" && body.Of != id {
+			aliases[id] = body.Of
+		}
+	}
+	l.mu.Lock()
+	l.aliases = aliases
+	l.mu.Unlock()
+	return l.unreadable(rows.Err())
+}
 
 // sealSpace is the namespace of the signatures of chains.
 const sealSpace = "catena-ledger"
@@ -188,9 +276,12 @@ func (l *Ledger) readNames() error {
 		names[id], taken[name] = name, id
 	}
 	l.mu.Lock()
-	defer l.mu.Unlock()
 	l.names = names
-	return l.unreadable(rows.Err())
+	l.mu.Unlock()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return l.unreadable(err)
+	}
+	return l.readAliases()
 }
 
 // nameOf is the name of a writer by its ID; empty: it is this one.

@@ -72,17 +72,19 @@ func Devices(l *ledger.Ledger) ([]device.Device, error) {
 	if err != nil {
 		return nil, err
 	}
-	return devices(entries)
+	return devices(l, entries)
 }
 
-func devices(entries []ledger.Entry) ([]device.Device, error) {
+func devices(l *ledger.Ledger, entries []ledger.Entry) ([]device.Device, error) {
 	var out []device.Device
 	for _, e := range entries {
 		var d device.Device
 		if err := json.Unmarshal(e.Body, &d); err != nil {
 			return nil, fmt.Errorf("%s of the ledger is not a device: %w", e, err)
 		}
-		out = append(out, d.Clean()) // the folder may be someone else's
+		d = d.Clean() // the folder may be someone else's
+		d.ID, d.Through = e.Device, l.Canonical(d.Through)
+		out = append(out, d)
 	}
 	slices.SortFunc(out, func(a, b device.Device) int {
 		return cmp.Or(version.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID))
@@ -123,7 +125,7 @@ func Device(l *ledger.Ledger, id string) (device.Device, error) {
 	if err != nil {
 		return device.Device{}, err
 	}
-	found, err := devices(entries)
+	found, err := devices(l, entries)
 	if err == nil && len(found) == 0 {
 		err = &UnknownDeviceError{Word: id}
 	}
@@ -147,7 +149,7 @@ func UpdateSince(l *ledger.Ledger, job string, startedAt time.Time, seen ...*dev
 		filter.Device = seen[0].ID // empty: all, for the next ID
 	}
 	return l.Extend(filter, func(last []ledger.Entry) ([]ledger.Entry, error) {
-		known, err := devices(last)
+		known, err := devices(l, last)
 		if err != nil {
 			return nil, err
 		}
@@ -224,6 +226,7 @@ func LastScans(l *ledger.Ledger, known []device.Device) (map[string]time.Time, e
 				return nil, fmt.Errorf("%s of the ledger is not a scan: %w", e, err)
 			}
 			for _, id := range body.Read {
+				id = l.Canonical(id)
 				if _, later := out[id]; !later {
 					out[id] = e.At
 				}

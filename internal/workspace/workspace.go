@@ -412,7 +412,7 @@ func (w *Workspace) Image(digest string) (firmware.Image, bool) {
 func (w *Workspace) MainRows() []Row { return w.mains }
 
 // NameOf returns the name of a device by its ID; empty: it is not known.
-func (w *Workspace) NameOf(id string) string { return w.nameOf[id] }
+func (w *Workspace) NameOf(id string) string { return w.nameOf[w.Ledger.Canonical(id)] }
 
 // Through returns, by ID, the devices that each one is reached through, as the site has it and as
 // more says.
@@ -436,7 +436,7 @@ func (w *Workspace) Devices() []device.Device {
 
 // Main returns the matched row of a device's main component; false: it is not known.
 func (w *Workspace) Main(id string) (Row, bool) {
-	i, known := w.mainAt[id]
+	i, known := w.mainAt[w.Ledger.Canonical(id)]
 	if !known {
 		return Row{}, false
 	}
