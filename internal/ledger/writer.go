@@ -32,7 +32,7 @@ const (
 	sealed Kind = "sealed" // the body is a sealBody: the signature of all entries of the chain before
 )
 
-// Alias: two laptops have found one device and call it differently; the device is the ID that is
+// Alias says that two laptops call one device differently; the device is the ID that is
 // not used any more, the body an aliasBody.
 const Alias Kind = "same-device"
 
@@ -43,7 +43,8 @@ type aliasBody struct {
 // AliasOf is the entry which says that the device id is the one that is called of.
 func AliasOf(id, of string) (Entry, error) { return NewEntry(Alias, "", id, aliasBody{of}) }
 
-// Canonical returns the ID that stands for a device: its own, unless it was found to be another one.
+// Canonical returns the ID that stands for a device: its own, unless it was found to be another
+// one.
 func (l *Ledger) Canonical(id string) string {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -7,10 +7,10 @@ import (
 	"catena/internal/ledger"
 )
 
-// Unite records which devices are one that two laptops have found and call differently: one found it
-// by its address, the other had a login and read its serial number. It returns the IDs that stand
-// for others, by those that are not used any more. Two devices of one laptop are never united: what
-// it told apart stays apart. For example:
+// Unite records which devices are one that two laptops have found and call differently: one found
+// it by its address, the other had a login and read its serial number. It returns the IDs that
+// stand for others, by those that are not used any more. Two devices of one laptop are never
+// united: what it told apart stays apart. For example:
 //
 //	anna  d1 at 10.20.4.11:80, no login             first found at 10:00
 //	bea   d2 at 10.20.4.11:80, serial WX4-10011     first found at 10:30
