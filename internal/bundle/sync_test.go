@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -210,6 +211,32 @@ func exchange(t *testing.T, at place.Place) {
 }
 
 func TestSyncOverAFolder(t *testing.T) { exchange(t, openPlace(t, t.TempDir())) }
+
+// What is put into a folder that others may use can be used by them.
+func TestAFolderOfSeveralUsers(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("permissions are those of the share there")
+	}
+	for _, perm := range []os.FileMode{0o700, 0o770, 0o777} {
+		dir := t.TempDir()
+		require.NoError(t, os.Chmod(dir, perm))
+		founded(t, "anna").syncs(t, openPlace(t, dir))
+		found := 0
+		require.NoError(t, filepath.WalkDir(dir, func(at string, e os.DirEntry, err error) error {
+			require.NoError(t, err)
+			info, err := e.Info()
+			require.NoError(t, err)
+			want := perm
+			if !e.IsDir() {
+				found++
+				want = perm &^ 0o111
+			}
+			assert.Equal(t, want, info.Mode().Perm(), at)
+			return nil
+		}))
+		assert.Positive(t, found)
+	}
+}
 
 // What two people change without knowing of each other meets: by key, or by a choice.
 func TestSyncMeets(t *testing.T) {

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/sha256"
@@ -127,6 +128,7 @@ const sealSpace = "catena-ledger"
 type Writer struct {
 	Name string
 	key  ssh.Signer
+	id   string // derived from the key
 }
 
 type writerBody struct {
@@ -153,12 +155,7 @@ func idOf(key ssh.PublicKey) string {
 }
 
 // ID is the writer's ID: it depends on the key alone.
-func (w Writer) ID() string {
-	if w.key == nil {
-		return idOf(nil)
-	}
-	return idOf(w.key.PublicKey())
-}
+func (w Writer) ID() string { return cmp.Or(w.id, idOf(nil)) }
 
 // Fingerprint is that of the writer's key, as OpenSSH prints it; empty: it has none.
 func (w Writer) Fingerprint() string {
@@ -192,7 +189,7 @@ func ReadWriter(file string) (Writer, error) {
 		return Writer{}, fmt.Errorf("%s is damaged; restore it, or remove it: this machine then "+
 			"writes as another one", file)
 	}
-	w := Writer{Name: usualName(), key: key}
+	w := Writer{Name: usualName(), key: key, id: idOf(key.PublicKey())}
 	if named, err := files.Read(nameFile(file), files.Key); err == nil {
 		if n := text.Name(strings.TrimSpace(string(named))); n != "" {
 			w.Name = n

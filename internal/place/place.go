@@ -16,6 +16,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -58,7 +59,10 @@ func Open(ctx context.Context, to string, c Contact) (Place, error) {
 		if err == nil && !info.IsDir() {
 			err = fmt.Errorf("%s is not a folder", to)
 		}
-		return folder(to), err
+		if err != nil {
+			return nil, err
+		}
+		return folder{to, info.Mode().Perm() | 0o700}, nil
 	}
 	u, err := url.Parse(to)
 	if err != nil {
@@ -100,10 +104,14 @@ func openSFTP(ctx context.Context, u *url.URL, as login.Credential, c Contact) (
 	return overSFTP{files, strings.TrimSuffix(u.Path, "/"), func() { stop(); conn.Close() }}, nil
 }
 
-type folder string
+// folder is on a disk. What is put there is as open to others as the folder itself.
+type folder struct {
+	path string
+	perm fs.FileMode
+}
 
 func (f folder) at(file string) string {
-	return filepath.Join(string(f), filepath.FromSlash(file))
+	return filepath.Join(f.path, filepath.FromSlash(file))
 }
 
 func (f folder) Names(in string) (out []string, err error) {
@@ -129,13 +137,31 @@ func (f folder) Get(file string, from int64) (io.ReadCloser, error) {
 }
 
 func (f folder) Put(file string, from io.ReadSeeker) error {
-	if err := os.MkdirAll(filepath.Dir(f.at(file)), 0o700); err != nil {
+	if err := f.makeFolder(path.Dir(file)); err != nil {
 		return err
 	}
-	return atomicfile.Write(f.at(file), 0o600, func(w io.Writer) error {
+	return atomicfile.Write(f.at(file), f.perm&^0o111, func(w io.Writer) error {
 		_, err := io.Copy(w, from)
 		return err
 	})
+}
+
+// makeFolder makes a folder and those above it, whatever this user's umask says.
+func (f folder) makeFolder(in string) error {
+	if in == "." {
+		return nil
+	}
+	if err := f.makeFolder(path.Dir(in)); err != nil {
+		return err
+	}
+	err := os.Mkdir(f.at(in), f.perm)
+	if errors.Is(err, fs.ErrExist) {
+		return nil
+	}
+	if err == nil && runtime.GOOS != "windows" {
+		err = os.Chmod(f.at(in), f.perm)
+	}
+	return err
 }
 
 func (folder) Close() {}
