@@ -70,7 +70,7 @@ func (e *Error) Error() string { return e.Path + " cannot be unpacked: " + e.Rea
 // encrypted file of the logins goes with it. It returns how many images it holds.
 func Pack(ctx context.Context, w *plan.Site, name, to string, logins bool) (images int, err error) {
 	o, err := w.ReadSigned(name)
-	if err == nil && w.ReadOnly() == nil { // whoever unpacks it and syncs later starts from these files
+	if err == nil && w.ReadOnly() == nil { // who unpacks it and syncs later starts here
 		err = (&Sync{Dir: w.Dir, Ledger: w.Ledger}).recordFiles()
 	}
 	if err != nil {

@@ -252,7 +252,7 @@ func (s *Sync) takeChains(ctx context.Context) error {
 			continue
 		}
 		if i < 0 {
-			who, err := s.introduced(all[0])
+			who, err := s.introduced(all)
 			if err != nil || who.Writer != writer {
 				s.problem("the entries of %s cannot be used: %v", writer, cmp.Or(err,
 					errors.New("they are of another writer")))
@@ -278,13 +278,17 @@ func (s *Sync) accepts(who ledger.Chain) bool {
 		})
 }
 
-func (s *Sync) introduced(g segment) (ledger.Chain, error) {
-	r, err := s.At.Get(g.path, 0)
-	if err != nil {
-		return ledger.Chain{}, err
+func (s *Sync) introduced(all []segment) (ledger.Chain, error) {
+	var chain []io.Reader
+	for _, g := range all {
+		r, err := s.At.Get(g.path, 0)
+		if err != nil {
+			return ledger.Chain{}, err
+		}
+		defer func() { _ = r.Close() }() // only read from
+		chain = append(chain, r)
 	}
-	defer func() { _ = r.Close() }() // only read from
-	return ledger.Introduced(r)
+	return ledger.Introduced(io.LimitReader(io.MultiReader(chain...), maxSegment))
 }
 
 // takeChain takes the segments of a chain that the ledger lacks. Its error is one of this machine
@@ -400,7 +404,7 @@ func (l *limitedReader) Read(b []byte) (int, error) {
 
 // sendChains brings the entries that the place lacks, of all chains that this ledger has.
 func (s *Sync) sendChains(context.Context) error {
-	if err := s.Ledger.Seal(); err != nil {
+	if err := errors.Join(s.Ledger.NameWriter(), s.Ledger.Seal()); err != nil {
 		return err
 	}
 	chains, err := s.Ledger.Chains()

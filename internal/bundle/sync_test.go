@@ -212,6 +212,23 @@ func exchange(t *testing.T, at place.Place) {
 
 func TestSyncOverAFolder(t *testing.T) { exchange(t, openPlace(t, t.TempDir())) }
 
+// A laptop that has got another name is known by it once it has synced.
+func TestANewName(t *testing.T) {
+	at := openPlace(t, t.TempDir())
+	anna, bea := founded(t, "anna"), newLaptop(t, "bea")
+	anna.syncs(t, at)
+	bea.joins(t, at, "anna")
+	require.NoError(t, anna.l.Close())
+	anna.by.Name = "ann"
+	anna.open(t)
+	anna.syncs(t, at, "bea")
+	assert.Empty(t, anna.syncs(t, at).Sent, "it is told once")
+	bea.syncs(t, at)
+	chains, err := bea.l.Chains()
+	require.NoError(t, err)
+	assert.Equal(t, "ann", chains[1].Name)
+}
+
 // What is put into a folder that others may use can be used by them.
 func TestAFolderOfSeveralUsers(t *testing.T) {
 	if runtime.GOOS == "windows" {

@@ -98,8 +98,7 @@ func (a *app) ledgerWriterCmd() *cobra.Command {
 		Use:   "writer [NAME]",
 		Short: "Show or change the name under which this laptop writes",
 		Long: `Show the name and the key with which this laptop signs its entries in all sites, or change
-the name. Others see its jobs as NAME/j3. In the site folder that you are in, the new name holds at
-once for everyone who syncs with it; in other folders it holds for sites that are made later.`,
+the name. Others see its jobs as NAME/j3, under the new name once this laptop has synced.`,
 		Example: "  catena ledger writer\n  catena ledger writer anna",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -136,16 +135,6 @@ func (a *app) renameWriter(name string) error {
 	}
 	if err != nil {
 		return err
-	}
-	if _, err := a.siteDir(); err == nil { // in a site, it is told to those who sync
-		w, err := a.openSite()
-		if err != nil {
-			return err
-		}
-		defer w.Close()
-		if err := w.NameWriter(name); err != nil {
-			return err
-		}
 	}
 	a.say("This laptop writes as %s.", name)
 	return nil

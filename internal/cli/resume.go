@@ -53,8 +53,8 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 	case err != nil:
 		return err
 	case state.Elsewhere() && state.Ended.IsZero():
-		return refused("%s is a job of another laptop or user; only that one can continue it. To abandon "+
-			"it: catena stop %[1]s --give-up", state.ID)
+		return refused("%s is a job of another laptop or user; only that one can continue it. To "+
+			"abandon it: catena stop %[1]s --give-up", state.ID)
 	case state.Alive:
 		return resumeFault(job.ErrRunning, state.ID)
 	case !state.Ended.IsZero():

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"os/signal"
@@ -247,16 +248,14 @@ func (a *app) synced(dir, to string, out bundle.Synced, err error) error {
 		a.saySynced(out)
 	}
 	for _, s := range out.Strangers {
-		view.Print(a.err, "%s also writes here, with the key %s. Its entries are not taken yet. Compare "+
-			"the fingerprint (on that laptop: catena ledger check), then: catena sync %s --accept %[1]s\n",
+		a.warn("%s also writes here, with the key %s. Its entries are not taken yet. Compare the "+
+			"fingerprint (on that laptop: catena ledger check), then: catena sync %s --accept %[1]s",
 			s.Name, s.Fingerprint, to)
 	}
 	for _, p := range out.Problems {
-		view.Print(a.err, "Not taken: %s\n", p)
+		a.warn("Not taken: %s", p)
 	}
-	if err := a.sayConflicts(out.Conflicts); err != nil {
-		return err
-	}
+	a.sayConflicts(out.Conflicts)
 	if slices.ContainsFunc(out.Files, func(f bundle.Changed) bool { return f.Path == "site.yaml" }) {
 		if err := a.sayForeign(dir); err != nil {
 			return err
@@ -266,6 +265,11 @@ func (a *app) synced(dir, to string, out bundle.Synced, err error) error {
 		return exit{exitFailed, errSilent}
 	}
 	return nil
+}
+
+// warn prints a sentence on stderr, in lines that fit a terminal.
+func (a *app) warn(format string, args ...any) {
+	view.Print(a.err, "%s\n", view.Painted(a.style(a.err).Wrap(view.Sprint(format, args...))))
 }
 
 func (a *app) saySynced(out bundle.Synced) {
@@ -307,42 +311,56 @@ func (a *app) saySynced(out bundle.Synced) {
 	}
 }
 
-// sayConflicts shows what two people have changed in different ways, side by side.
-func (a *app) sayConflicts(all []bundle.Conflict) error {
-	if len(all) == 0 {
-		return nil
+// sayConflicts shows what two people have changed in different ways: the two texts, one below the
+// other, whole as far as a person reads.
+func (a *app) sayConflicts(all []bundle.Conflict) {
+	if len(all) == 0 || a.format != "table" {
+		return
 	}
-	t := view.Table{Columns: []string{"file", "key", "mine", "theirs", "by", "changed"}}
-	cell := func(text string) string {
-		if strings.TrimSpace(text) == "" {
-			return "(removed)"
-		}
-		if line := strings.Join(strings.Fields(text), " "); len(line) <= 60 {
-			return line
-		}
-		return words.Plural(strings.Count(text, "\n"), "line")
+	to := a.human()
+	say := func(format string, args ...any) {
+		view.Print(to, "%s\n", view.Painted(a.style(to).Wrap(view.Sprint(format, args...))))
 	}
+	view.Print(to, "\n")
+	say("Two people have changed the same key in different ways. No new job starts until you choose:")
+	writers := map[string]string{} // by path
 	var paths []string
 	for _, c := range all {
-		t.Add(c.Path, c.Key, cell(c.Mine), cell(c.Theirs), c.Writer,
-			c.At.Local().Format("2006-01-02 15:04"))
-		if !slices.Contains(paths, c.Path) {
-			paths = append(paths, c.Path)
-		}
-	}
-	a.say("\nTwo people have changed the same in different ways. No new job starts until you choose:")
-	if a.format == "table" {
-		if err := a.emit(all, t); err != nil {
-			return err
+		view.Print(to, "\n%s  %s\n", c.Path, c.Key)
+		printVersion(to, "mine", c.Mine)
+		printVersion(to, c.Writer+", "+c.At.Local().Format("2006-01-02 15:04"), c.Theirs)
+		if writers[c.Path] == "" {
+			writers[c.Path], paths = c.Writer, append(paths, c.Path)
 		}
 	}
 	for _, p := range paths {
-		a.say("Choose: catena sync choose %s mine, or %s. Or edit the file, then: catena sync choose "+
-			"%[1]s edited", p, all[slices.IndexFunc(all, func(c bundle.Conflict) bool {
-			return c.Path == p
-		})].Writer)
+		view.Print(to, "\n")
+		say("Choose: catena sync choose %s mine, or %s. Or edit the file, then: catena sync choose "+
+			"%[1]s edited", p, writers[p])
 	}
-	return nil
+}
+
+// mostLines is how many lines of a version are shown.
+const mostLines = 12
+
+// printVersion prints one side of a conflict.
+func printVersion(to io.Writer, whose, text string) {
+	lines := strings.Split(strings.Trim(text, "\n"), "\n")
+	switch {
+	case strings.TrimSpace(text) == "":
+		lines = []string{"(removed)"}
+	case len(lines) > mostLines:
+		lines = append(lines[:mostLines], fmt.Sprintf("… and %s",
+			words.Plural(len(lines)-mostLines, "line")))
+	}
+	if len(lines) == 1 {
+		view.Print(to, "  %s: %s\n", whose, strings.TrimSpace(lines[0]))
+		return
+	}
+	view.Print(to, "  %s:\n", whose)
+	for _, line := range lines {
+		view.Print(to, "    %s\n", line)
+	}
 }
 
 // join makes a folder for a site that is at a place.
@@ -487,7 +505,8 @@ func (a *app) syncState() error {
 	if err := a.emit(nil, writersTable(chains)); err != nil || a.format != "table" {
 		return err
 	}
-	return a.sayConflicts(conflicts)
+	a.sayConflicts(conflicts)
+	return nil
 }
 
 // writerLine is a laptop that has written to the ledger, as machine-readable output shows it.

@@ -127,23 +127,31 @@ type Chain struct {
 	At          time.Time // when the last entry was written, as its writer's clock said
 }
 
-// Introduced reads the first entry of a chain: who claims to have written it. N is 1.
+// Introduced reads a chain from its first entry, and returns who has written it, by the name that
+// it has last. Each entry is verified; nothing is taken.
 func Introduced(r io.Reader) (c Chain, err error) {
-	e, err := readLink(bufio.NewReader(io.LimitReader(r, 1<<20)))
-	if err != nil {
-		return c, err
-	}
 	f := follower{}
-	if err := f.next(e); err != nil {
-		return c, err
+	for lines := bufio.NewReader(r); ; {
+		e, err := readLink(lines)
+		if errors.Is(err, io.EOF) && f.n > 0 {
+			break
+		}
+		if err == nil {
+			err = f.next(e)
+		}
+		if err != nil {
+			return c, err
+		}
+		if e.Kind == writes {
+			var body writerBody
+			_ = json.Unmarshal(e.Body, &body) // then it has no name
+			c = Chain{Writer: e.Writer, Name: text.Name(body.Name)}
+		}
 	}
-	var body writerBody
-	_ = json.Unmarshal(e.Body, &body) // next has read it
-	c = Chain{Writer: e.Writer, Name: text.Name(body.Name), N: 1, Last: e.Hash}
 	if f.key == nil {
 		return c, errors.New("its writer signs nothing")
 	}
-	c.Fingerprint = ssh.FingerprintSHA256(f.key)
+	c.N, c.Last, c.Fingerprint = f.n, hex.EncodeToString(f.hash), ssh.FingerprintSHA256(f.key)
 	return c, nil
 }
 

@@ -332,10 +332,14 @@ func (l *Ledger) jobOf(id, local string) string {
 // Writer returns who appends to this ledger.
 func (l *Ledger) Writer() Writer { return l.by }
 
-// NameWriter records a new name of this writer.
-func (l *Ledger) NameWriter(name string) error {
-	l.by.Name = name
-	return l.Extend(nil, func([]Entry) ([]Entry, error) {
+// NameWriter records the name of this writer, unless its chain has it.
+func (l *Ledger) NameWriter() error {
+	f := Filter{Kind: writes, Mine: true, Last: 1}
+	return l.Extend(&f, func(last []Entry) ([]Entry, error) {
+		var body writerBody
+		if len(last) == 0 || json.Unmarshal(last[0].Body, &body) == nil && body.Name == l.by.Name {
+			return nil, nil
+		}
 		e, err := l.by.first()
 		return []Entry{e}, err
 	})

@@ -40,9 +40,6 @@ func (w *Workspace) Keys() (trusted, changed []device.Key,
 	return record.Keys(w.Ledger)
 }
 
-// NameWriter records a new name of this writer.
-func (w *Workspace) NameWriter(name string) error { return w.Ledger.NameWriter(name) }
-
 // LastEntry returns when the newest entry of the ledger was written; the zero time: it has none.
 func (w *Workspace) LastEntry() (time.Time, error) {
 	last, err := w.Ledger.Entries(ledger.Filter{Last: 1})

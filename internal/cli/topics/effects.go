@@ -127,7 +127,7 @@ var Effects = map[string]Effect{
 	"settings restore": {"the settings of the named device; the ledger.",
 		"its firmware, or other devices."},
 	"ledger check": readsJob,
-	"ledger writer": {"with a name: the name in your data folder, and the ledger of this site.",
+	"ledger writer": {"with a name: the name in your data folder.",
 		"the key, or any device."},
 	"ledger export": {"one new file.", "the ledger, or any device."},
 	"schema":        {"nothing.", "any device."},
