@@ -2,6 +2,7 @@ package bundle
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -299,6 +300,11 @@ const (
 // mine or a writer's; what only one of them has changed is kept from both. edited is the file as it
 // is in the folder now. Its errors are ErrNoConflict, a NoWriterError, and those of the file.
 func (s *Sync) Choose(path, whose string) error {
+	release, ok, err := s.Ledger.Hold("sync")
+	if err != nil || !ok {
+		return cmp.Or(err, ErrRunning)
+	}
+	defer release()
 	if err := s.recordFiles(); err != nil {
 		return err
 	}

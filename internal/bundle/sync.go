@@ -81,6 +81,7 @@ type Synced struct {
 	Fetched   int        `json:"fetched"`   // images and saved settings
 	Conflicts []Conflict `json:"conflicts"` // someone must choose
 	Strangers []Stranger `json:"strangers"`
+	Accepted  []Stranger `json:"accepted"` // those whose entries are taken from now on
 	Problems  []string   `json:"problems"` // what could not be taken, and why
 }
 
@@ -227,68 +228,115 @@ func (s *Sync) takeChains(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	writers, err := s.At.Names(path.Join(s.out.Folder, chainsFolder))
+	known, strangers, err := s.chainsThere()
 	if err != nil {
 		return err
 	}
-	chains, err := s.Ledger.Chains()
-	if err != nil {
-		return err
+	for _, c := range known {
+		if err := s.takeChain(ctx, c.of.Writer, c.of.Name, c.segments); err != nil {
+			return err
+		}
 	}
-	for _, writer := range writers {
-		if !writerName().MatchString(writer) {
+	names := map[string]int{s.Ledger.Writer().Name: 1} // how many are called so
+	for _, c := range slices.Concat(known, strangers) {
+		names[c.of.Name]++
+	}
+	for _, c := range strangers {
+		who := Stranger{c.of.Name, c.of.Fingerprint}
+		own := c.of.Writer == s.Ledger.Writer().ID()
+		switch {
+		case own || slices.Contains(s.Accept, who.Fingerprint):
+		case slices.Contains(s.Accept, who.Name) && names[who.Name] == 1:
+		case slices.Contains(s.Accept, who.Name):
+			s.problem("%s is the name of several laptops; accept the one that you mean by its "+
+				"fingerprint", who.Name)
+			fallthrough
+		default:
+			s.out.Strangers = append(s.out.Strangers, who)
 			continue
 		}
-		i := slices.IndexFunc(chains, func(c ledger.Chain) bool { return c.Writer == writer })
-		name := ""
-		if i >= 0 {
-			name = chains[i].Name
-		}
-		all, err := s.segments(writer)
-		if err != nil {
+		if err := s.takeChain(ctx, c.of.Writer, c.of.Name, c.segments); err != nil {
 			return err
 		}
-		if len(all) == 0 {
-			continue
-		}
-		if i < 0 {
-			who, err := s.introduced(all)
-			if err != nil || who.Writer != writer {
-				s.problem("the entries of %s cannot be used: %v", writer, cmp.Or(err,
-					errors.New("they are of another writer")))
-				continue
-			}
-			if name = who.Name; !s.accepts(who) {
-				s.out.Strangers = append(s.out.Strangers, Stranger{who.Name, who.Fingerprint})
-				continue
-			}
-		}
-		if err := s.takeChain(ctx, writer, name, all); err != nil {
-			return err
+		if !own {
+			s.out.Accepted = append(s.out.Accepted, who)
 		}
 	}
 	return s.catchUp(before)
 }
 
-// accepts reports whether the entries of a writer that is new here are taken. One's own are.
-func (s *Sync) accepts(who ledger.Chain) bool {
-	return who.Writer == s.Ledger.Writer().ID() ||
-		slices.ContainsFunc([]string{who.Name, who.Fingerprint, who.Writer}, func(w string) bool {
-			return slices.Contains(s.Accept, w)
-		})
+// chainThere is a chain at the place.
+type chainThere struct {
+	of       ledger.Chain
+	segments []segment
 }
 
-func (s *Sync) introduced(all []segment) (ledger.Chain, error) {
-	var chain []io.Reader
-	for _, g := range all {
-		r, err := s.At.Get(g.path, 0)
-		if err != nil {
-			return ledger.Chain{}, err
-		}
-		defer func() { _ = r.Close() }() // only read from
-		chain = append(chain, r)
+// chainsThere returns the chains at the place: those that the ledger has, too, and those that are
+// new.
+func (s *Sync) chainsThere() (known, strangers []chainThere, err error) {
+	writers, err := s.At.Names(path.Join(s.out.Folder, chainsFolder))
+	if err != nil {
+		return nil, nil, err
 	}
-	return ledger.Introduced(io.LimitReader(io.MultiReader(chain...), maxSegment))
+	chains, err := s.Ledger.Chains()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, writer := range writers {
+		if !writerName().MatchString(writer) {
+			continue
+		}
+		all, err := s.segments(writer)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(all) == 0 {
+			continue
+		}
+		i := slices.IndexFunc(chains, func(c ledger.Chain) bool { return c.Writer == writer })
+		if i >= 0 {
+			known = append(known, chainThere{chains[i], all})
+			continue
+		}
+		who, err := ledger.Introduced(io.LimitReader(&joined{at: s.At, rest: all}, maxSegment))
+		if err != nil || who.Writer != writer {
+			s.problem("the entries of %s cannot be used: %v", writer, cmp.Or(err,
+				errors.New("they are of another writer")))
+			continue
+		}
+		strangers = append(strangers, chainThere{who, all})
+	}
+	return known, strangers, nil
+}
+
+// joined reads segments one after the other, and has one open at a time.
+type joined struct {
+	at   place.Place
+	rest []segment
+	open io.ReadCloser
+}
+
+func (j *joined) Read(b []byte) (int, error) {
+	for {
+		if j.open == nil {
+			if len(j.rest) == 0 {
+				return 0, io.EOF
+			}
+			r, err := j.at.Get(j.rest[0].path, 0)
+			if err != nil {
+				return 0, err
+			}
+			j.open, j.rest = r, j.rest[1:]
+		}
+		n, err := j.open.Read(b)
+		if errors.Is(err, io.EOF) {
+			_ = j.open.Close() // only read from
+			j.open, err = nil, nil
+		}
+		if n > 0 || err != nil {
+			return n, err
+		}
+	}
 }
 
 // takeChain takes the segments of a chain that the ledger lacks. Its error is one of this machine

@@ -234,7 +234,8 @@ func (a *app) synced(dir, to string, out bundle.Synced, err error) error {
 	switch {
 	case errors.As(err, &other):
 		return refused("%w: two folders were made for one site. Keep the one whose history matters: "+
-			"take it with catena sync %s --into FOLDER --site %s", err, to, other.Folder)
+			"take it with catena sync %s --into FOLDER --site %s. If they are two sites of one name, sync "+
+			"this one to another folder", err, to, other.Folder)
 	case errors.Is(err, bundle.ErrRunning):
 		return refused("%w", err)
 	case err != nil:
@@ -246,6 +247,9 @@ func (a *app) synced(dir, to string, out bundle.Synced, err error) error {
 		}
 	} else {
 		a.saySynced(out)
+	}
+	for _, s := range out.Accepted {
+		a.say("The entries of %s, with the key %s, are taken from now on.", s.Name, s.Fingerprint)
 	}
 	for _, s := range out.Strangers {
 		a.warn("%s also writes here, with the key %s. Its entries are not taken yet. Compare the "+
@@ -394,6 +398,9 @@ func (a *app) join(ctx context.Context, from string, f syncFlags, perSecond int6
 		for _, s := range out.Strangers {
 			view.Print(a.err, "%s writes there, with the key %s\n", s.Name, s.Fingerprint)
 		}
+		for _, p := range out.Problems {
+			a.warn("Not taken: %s", p)
+		}
 		return refused("no folder was made: %w. Compare the fingerprints (on those laptops: catena "+
 			"ledger check), then accept them: --accept NAME", err)
 	}
@@ -467,6 +474,8 @@ with the next sync.`,
 			err = s.Choose(args[0], args[1])
 			var none *bundle.NoWriterError
 			switch {
+			case errors.Is(err, bundle.ErrRunning):
+				return refused("%w", err)
 			case errors.Is(err, bundle.ErrNoConflict):
 				return refused("%s: %w; list conflicts: catena sync", args[0], err)
 			case errors.As(err, &none):
