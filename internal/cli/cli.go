@@ -268,10 +268,7 @@ func (a *app) openSite() (*plan.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	by, err := a.writer()
-	if err != nil {
-		return nil, err
-	}
+	by := a.writer()
 	w, err := plan.Open(dir, a.now, by)
 	var cut *ledger.CutError
 	switch {
@@ -365,13 +362,17 @@ func (a *app) dataDir() (string, error) {
 	return filepath.Join(base, "catena"), nil
 }
 
-// writer is who this user is in the ledgers of all sites.
-func (a *app) writer() (ledger.Writer, error) {
+// writer is who this user is in the ledgers of all sites. Without a key they can still be read.
+func (a *app) writer() ledger.Writer {
 	file, err := a.writerFile()
 	if err != nil {
-		return ledger.Writer{}, err
+		return ledger.NoWriter(err)
 	}
-	return ledger.ReadWriter(file)
+	w, err := ledger.ReadWriter(file)
+	if err != nil {
+		return ledger.NoWriter(err)
+	}
+	return w
 }
 
 func (a *app) writerFile() (string, error) {

@@ -37,10 +37,7 @@ func (a *app) openFleet(in string, jobs int) (fleet.Fleet, error) {
 	if err != nil {
 		return fleet.Fleet{}, err
 	}
-	by, err := a.writer()
-	if err != nil {
-		return fleet.Fleet{}, err
-	}
+	by := a.writer()
 	f, err := fleet.Open(in, fleet.Reading{Shelf: s, Now: a.now, By: by, Jobs: jobs})
 	var none *fleet.NoSitesError
 	if errors.As(err, &none) {

@@ -107,12 +107,12 @@ the name. Others see its jobs as NAME/j3, under the new name once this laptop ha
 			return nil
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
-			by, err := a.writer()
-			if err != nil {
-				return err
-			}
 			if len(args) == 1 {
 				return a.renameWriter(args[0])
+			}
+			by := a.writer()
+			if err := by.Err(); err != nil {
+				return err
 			}
 			if a.format != "table" {
 				return a.emit(map[string]string{"name": by.Name, "id": by.ID(),

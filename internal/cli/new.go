@@ -31,10 +31,7 @@ what you know better.`,
   catena new "Marrow Hill Locks" --adapter eth0 --range 10.20.4.0/24 --from-scan`,
 		Args: exactly(1, "the site's name"),
 		RunE: func(c *cobra.Command, args []string) error {
-			by, err := a.writer()
-			if err != nil {
-				return err
-			}
+			by := a.writer()
 			dir, err := workspace.Create(workspace.NewSite{Name: args[0], Dir: a.dir,
 				Adapter: adapter, Ranges: ranges, Ports: ports}, a.now, by)
 			if err != nil {

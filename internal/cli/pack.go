@@ -87,10 +87,7 @@ func (a *app) unpack(ctx context.Context, file, dir string) error {
 	if err != nil {
 		return err
 	}
-	by, err := a.writer()
-	if err != nil {
-		return err
-	}
+	by := a.writer()
 	results, err := bundle.Unpack(ctx, file, dir, s, a.now, by)
 	if err != nil {
 		return err

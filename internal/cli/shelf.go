@@ -425,10 +425,7 @@ device at any site that has used this shelf, unless you add --force.`,
 		}
 		return a.withImage(args[0], func(s *shelf.Shelf, image firmware.Image) error {
 			here, _ := a.siteDir() // outside a site, those that used the shelf count
-			by, err := a.writer()
-			if err != nil {
-				return err
-			}
+			by := a.writer()
 			needed, err := plan.NeededBy(s, image, here, a.now, by)
 			if err != nil {
 				return err
@@ -470,10 +467,7 @@ func (a *app) shelfTidy(yes bool) error {
 		return err
 	}
 	here, _ := a.siteDir() // outside a site, those that used the shelf count
-	by, err := a.writer()
-	if err != nil {
-		return err
-	}
+	by := a.writer()
 	unneeded, err := plan.Unneeded(s, here, a.now, by)
 	if err != nil {
 		return err

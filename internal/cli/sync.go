@@ -372,10 +372,7 @@ func (a *app) join(ctx context.Context, from string, f syncFlags, perSecond int6
 	if err := notThere(f.into); err != nil {
 		return err
 	}
-	by, err := a.writer()
-	if err != nil {
-		return err
-	}
+	by := a.writer()
 	shelf, err := a.openShelf()
 	if err != nil {
 		return err

@@ -129,7 +129,11 @@ type Writer struct {
 	Name string
 	key  ssh.Signer
 	id   string // derived from the key
+	none error  // why it cannot write; nil: it can
 }
+
+// NoWriter is who can read ledgers and not append to them, for that reason.
+func NoWriter(because error) Writer { return Writer{id: "none", none: because} }
 
 type writerBody struct {
 	Name string `json:"name"`
@@ -165,8 +169,14 @@ func (w Writer) Fingerprint() string {
 	return ssh.FingerprintSHA256(w.key.PublicKey())
 }
 
+// Err is why the writer cannot append; nil: it can.
+func (w Writer) Err() error { return w.none }
+
 // first is the entry that says whose a chain is.
 func (w Writer) first() (Entry, error) {
+	if w.none != nil {
+		return Entry{}, w.none
+	}
 	body := writerBody{Name: w.Name}
 	if w.key != nil {
 		body.Key = signature.Line(w.key.PublicKey())
@@ -349,7 +359,7 @@ func (l *Ledger) NameWriter() error {
 // no entries needs none.
 func (l *Ledger) Seal() error {
 	if l.by.key == nil {
-		return errors.New("this ledger has no writer with a key")
+		return cmp.Or(l.by.none, errors.New("this ledger has no writer with a key"))
 	}
 	var kind Kind
 	err := l.entries.QueryRow(`SELECT kind FROM entries WHERE writer = ? ORDER BY n DESC LIMIT 1`,
