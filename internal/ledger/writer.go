@@ -212,6 +212,9 @@ func nameFile(file string) string { return file + "-name" }
 
 // Rename gives the writer of a key file another name, for ledgers that are opened from then on.
 func Rename(file, name string) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
 	return atomicfile.Transform(nameFile(file), 0o600, func([]byte) ([]byte, error) {
 		return []byte(name + "\n"), nil
 	})
