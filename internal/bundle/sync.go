@@ -555,6 +555,9 @@ func (s *Sync) unite(context.Context) error {
 // saveName is the path of saved settings within their folder.
 var saveName = text.Later(`^(d[0-9]+|defaults)/[\p{L}\p{N}._-]+\.age$`)
 
+// digestName is how images and saves are called at a place.
+var digestName = text.Later(`^[0-9a-f]{64}$`)
+
 const settingsFolder = "settings"
 
 // offer records the images and saved settings that this folder has and no one has recorded.
@@ -652,6 +655,10 @@ func (s *Sync) moveFiles(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+		if !digestName().MatchString(o.SHA256) || o.Save != "" && !saveName().MatchString(o.Save) {
+			s.problem("%s: its entry names no such file", o.Name())
+			continue
+		}
 		if o.Family != "" {
 			if err := s.takeFamily(o); err != nil {
 				return err
@@ -733,7 +740,7 @@ func (s *Sync) bring(o record.Offer, open func() (io.ReadSeekCloser, error)) err
 
 // take takes an image or a save, if it is what its offer says.
 func (s *Sync) take(ctx context.Context, o record.Offer) error {
-	if o.Save != "" && !saveName().MatchString(o.Save) || o.Save == "" && o.Manifest == "" {
+	if o.Save == "" && o.Manifest == "" {
 		s.problem("%s: this is neither an image nor saved settings", o.Name())
 		return nil
 	}

@@ -549,14 +549,21 @@ func TestAHostilePlace(t *testing.T) {
 		}
 		require.NoError(t, record.AddOffers(anna.l, []record.Offer{
 			{SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte("x"))), Save: "../../outside"},
+			{SHA256: strings.Repeat("1", 64), Save: "../logins.age"},
+			{SHA256: strings.Repeat("2", 64), Save: "d1/../../site.yaml"},
 			{SHA256: strings.Repeat("0", 64), Manifest: "vendor: ../../x"},
 			{SHA256: "../../../outside", Manifest: "x"}}))
 		put(t, "files/"+strings.Repeat("0", 64), "x")
 		put(t, "files/"+fmt.Sprintf("%x", sha256.Sum256([]byte("x"))), "x")
+		bea.file(t, "logins.age", "never sent")
 		before := tree(t, filepath.Dir(bea.dir))
 		anna.syncs(t, at)
 		out := bea.syncs(t, at)
-		assert.Len(t, out.Problems, 2, out.Problems)
+		assert.Len(t, out.Problems, 5, out.Problems)
+		for _, digest := range []string{"1", "2"} {
+			assert.NoFileExists(t, filepath.Join(folder[0], "files", strings.Repeat(digest, 64)),
+				"no file outside of settings/ is sent")
+		}
 		assert.Empty(t, out.Files)
 		assert.Equal(t, before, tree(t, filepath.Dir(bea.dir)), "no file was made")
 	})

@@ -401,11 +401,12 @@ func (a *app) join(ctx context.Context, from string, f syncFlags, perSecond int6
 		return refused("no folder was made: %w. Compare the fingerprints (on those laptops: catena "+
 			"ledger check), then accept them: --accept NAME", err)
 	}
-	if err := a.synced(f.into, from, out, err); err != nil {
-		return err
+	if err != nil {
+		return fmt.Errorf("no folder was made: %w", err)
 	}
+	err = a.synced(f.into, from, out, nil)
 	a.say("\nMade the site folder %s. Next: cd %[1]s, and add the logins: catena login add", f.into)
-	return nil
+	return err
 }
 
 // newContact is how a server is reached where there is no site folder yet: with the login of this
