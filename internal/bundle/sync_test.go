@@ -213,6 +213,20 @@ func exchange(t *testing.T, at place.Place) {
 
 func TestSyncOverAFolder(t *testing.T) { exchange(t, openPlace(t, t.TempDir())) }
 
+// Two folders that were made for one site do not get mixed.
+func TestTwoFoldersForOneSite(t *testing.T) {
+	at := openPlace(t, t.TempDir())
+	anna, bea := founded(t, "anna"), founded(t, "bea")
+	anna.syncs(t, at)
+	_, err := bea.sync(t, at).Run(t.Context())
+	var other *bundle.OtherSiteError
+	require.ErrorAs(t, err, &other)
+	assert.Regexp(t, "^marrow-hill-", other.Folder)
+	sites, err := bundle.SitesAt(at)
+	require.NoError(t, err)
+	assert.Len(t, sites, 1)
+}
+
 // A laptop that has got another name is known by it once it has synced.
 func TestANewName(t *testing.T) {
 	at := openPlace(t, t.TempDir())

@@ -109,9 +109,8 @@ written here and the open conflicts are listed.`,
 	c.Flags().StringVar(&f.into, "into", "", "make this folder for a site that is at the place")
 	c.Flags().StringVar(&f.siteName, "site", "", "with --into: the site's folder at the place, where "+
 		"there are several")
-	c.Flags().
-		StringVar(&f.rate, "rate", "", "the most per second that files are sent and taken with, for "+
-			"example 200KiB")
+	c.Flags().StringVar(&f.rate, "rate", "", "the most per second that files are sent and taken "+
+		"with, for example 200KiB")
 	c.Flags().BoolVar(&f.follow, "follow", false, "keep syncing until Ctrl-C, and print what changes")
 	c.AddCommand(a.syncChooseCmd())
 	return c

@@ -144,8 +144,8 @@ func (f Files) Same(path, content string) (found FileVersion, has bool) {
 	return found, has
 }
 
-// Heads are the versions that replace neither this folder's nor are replaced by another one, oldest
-// first: what this folder has not taken over yet. Newer reports that they only follow its own.
+// Heads returns the versions that no other one replaces and that this folder has not taken over,
+// oldest first. newer reports that there is one, and that it follows this folder's version.
 func (f Files) Heads(path string) (out []FileVersion, newer bool) {
 	base := f.base[path]
 	newer = true
