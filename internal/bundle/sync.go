@@ -1,6 +1,7 @@
 package bundle
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -670,7 +671,7 @@ func (s *Sync) moveFiles(ctx context.Context) error {
 		here := i >= 0 || o.Save != "" && failed == nil
 		switch at := slices.Contains(there, o.SHA256); {
 		case here && !at && o.Save != "":
-			err = s.bring(o, func() (io.ReadSeekCloser, error) { return os.Open(s.savePath(o.Save)) })
+			err = s.bringSave(o)
 		case here && !at:
 			err = s.bring(o, func() (io.ReadSeekCloser, error) {
 				x, err := s.Shelf.OpenImage(o.SHA256, shelved[i].File)
@@ -764,6 +765,22 @@ func (s *Sync) take(ctx context.Context, o record.Offer) error {
 		s.out.Fetched++
 	}
 	return err
+}
+
+// bringSave sends saved settings, if they are still what their entry says: what is at a place under
+// a digest may never be replaced.
+func (s *Sync) bringSave(o record.Offer) error {
+	raw, err := os.ReadFile(s.savePath(o.Save))
+	if err != nil {
+		return err
+	}
+	if sum := sha256.Sum256(raw); hex.EncodeToString(sum[:]) != o.SHA256 {
+		s.problem("%s: the file here is not the one that was recorded; it was not sent", o.Name())
+		return nil
+	}
+	return s.bring(o, func() (io.ReadSeekCloser, error) {
+		return sealedImage{bytes.NewReader(raw), io.NopCloser(nil)}, nil
+	})
 }
 
 // keepSave writes saved settings, which may be on another disk than the shelf.

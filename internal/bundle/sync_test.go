@@ -213,6 +213,21 @@ func exchange(t *testing.T, at place.Place) {
 
 func TestSyncOverAFolder(t *testing.T) { exchange(t, openPlace(t, t.TempDir())) }
 
+// Saved settings that were altered after they were recorded are not sent under the old digest.
+func TestASaveThatWasAltered(t *testing.T) {
+	at := openPlace(t, t.TempDir())
+	anna := founded(t, "anna")
+	const save = "settings/d123456789/20261127T200000Z_3.1.0.age"
+	anna.file(t, save, "sealed")
+	_, err := anna.sync(t, &breaks{at, 5}).Run(t.Context()) // recorded, and not sent yet
+	require.ErrorIs(t, err, errBroken)
+	anna.file(t, save, "altered")
+	out := anna.syncs(t, at)
+	require.Len(t, out.Problems, 1)
+	assert.Contains(t, out.Problems[0], "is not the one that was recorded")
+	assert.Zero(t, out.Brought)
+}
+
 // Two folders that were made for one site do not get mixed.
 func TestTwoFoldersForOneSite(t *testing.T) {
 	at := openPlace(t, t.TempDir())
