@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -47,6 +49,7 @@ func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir:                 "testdata",
 		RequireExplicitExec: true,
+		Deadline:            time.Now().Add(2 * hangsAfter), // then what hangs prints its goroutines
 		Setup: func(e *testscript.Env) error {
 			e.Setenv("CATENA_LOGIN", "keeper:quoin-and-sluice")
 			e.Setenv("CATENA_SHELF", filepath.Join(e.WorkDir, "shelf"))
@@ -86,7 +89,7 @@ func TestScripts(t *testing.T) {
 				}
 			},
 			"code": func(ts *testscript.TestScript, _ bool, args []string) {
-				cmd := exec.Command("catena", args[1:]...)
+				cmd := bounded("catena", args[1:]...)
 				cmd.Dir = ts.MkAbs(".")
 				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"),
 					"CATENA_SHELF="+ts.Getenv("CATENA_SHELF"),
@@ -122,6 +125,20 @@ func TestScripts(t *testing.T) {
 			},
 		},
 	})
+}
+
+// hangsAfter is when a program that a test waits for is asked where it hangs.
+const hangsAfter = 8 * time.Minute
+
+// bounded is a command that ends: one that hangs prints its goroutines, one that leaves its output
+// to a program that outlives it is a fault.
+func bounded(name string, args ...string) *exec.Cmd {
+	ctx, cancel := context.WithTimeout(context.Background(), hangsAfter)
+	time.AfterFunc(hangsAfter+time.Minute, cancel)
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGQUIT) }
+	cmd.WaitDelay = 20 * time.Second
+	return cmd
 }
 
 // hasPython tells whether this machine has Python, with a module.

@@ -3,7 +3,6 @@ package cli_test
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"runtime"
@@ -129,7 +128,7 @@ func TestDocumentsWork(t *testing.T) {
 		all = append(all, sessionsOf(t, file)...)
 	}
 	require.Greater(t, len(all), 60)
-	cmd := exec.Command("bash", "-c", asScript(all, s.net))
+	cmd := bounded("bash", "-c", asScript(all, s.net))
 	cmd.Dir = work
 	cmd.Env = append(os.Environ(), "CATENA_SHELF="+filepath.Join(work, "shelf"),
 		"CATENA_PASSPHRASE=a swan a day", "CATENA_LOGIN=", "CATENA_KEY_PASSWORD=an otter at noon",

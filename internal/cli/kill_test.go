@@ -58,7 +58,7 @@ func interrupted(t *testing.T, dir string, more ...string) string {
 }
 
 func command(dir string, args ...string) *exec.Cmd {
-	cmd := exec.Command("catena", args...)
+	cmd := bounded("catena", args...)
 	cmd.Dir = dir
 	cmd.Env = append(os.Environ(), "CATENA_LOGIN=keeper:quoin-and-sluice",
 		"CATENA_PASSPHRASE=a swan a day", "CATENA_PASSWORD=quoin-and-sluice",
