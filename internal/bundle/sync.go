@@ -901,6 +901,24 @@ func Join(ctx context.Context, s Sync, origin record.Origin, keys []device.Key,
 	return out, os.Rename(work, dir)
 }
 
+// takenFolder has, at an office, which writer carries out which order of a station.
+const takenFolder = "taken"
+
+// Claim says at the place that this writer carries out an order, by the SHA-256 of its file; mine
+// is false where another writer has said so first. The place is a place.First.
+func (s *Sync) Claim(digest string) (mine bool, err error) {
+	at, can := s.At.(place.First)
+	if !can {
+		return false, errors.New("this place cannot tell who was first")
+	}
+	if s.out.Folder, err = s.folder(); err != nil {
+		return false, err
+	}
+	me := s.Ledger.Writer().ID()
+	first, err := at.PutFirst(path.Join(s.out.Folder, takenFolder, digest), []byte(me))
+	return string(first) == me, err
+}
+
 // Of returns the sync of a site with a place; at is nil where only its own files are looked at.
 func Of(w *plan.Site, at place.Place) (*Sync, error) {
 	brought, err := images(w)

@@ -151,7 +151,8 @@ func (a *app) root() *cobra.Command {
 			a.retryCmd(), a.finishCmd(), a.rollbackCmd()}},
 		{"Verify and report", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),
 			a.settingsCmd(), a.ledgerCmd()}},
-		{"Many sites", []*cobra.Command{a.syncCmd(), a.officeCmd(), a.fleetCmd()}},
+		{"Many sites", []*cobra.Command{a.syncCmd(), a.officeCmd(), a.stationCmd(),
+			a.fleetCmd()}},
 		{learning, []*cobra.Command{a.demoCmd(), a.simCmd(), a.schemaCmd(), a.docsCmd(),
 			a.versionCmd()}},
 	} {
@@ -286,17 +287,11 @@ func (a *app) openSite() (*plan.Site, error) {
 
 // match opens the site and compares every device with the shelf. The caller closes it.
 func (a *app) match() (*plan.Site, error) {
-	w, err := a.openSite()
+	w, err := a.matchUnseen()
 	if err != nil {
 		return nil, err
 	}
-	s, err := a.openShelf()
-	if err == nil {
-		err = w.Match(s)
-	}
-	if err == nil {
-		err = a.tellFaults(s)
-	}
+	err = a.tellFaults(w.Shelf)
 	if err == nil {
 		err = a.tellMissed(w)
 	}

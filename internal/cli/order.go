@@ -157,15 +157,21 @@ the office, read and checked by others, and carried out at night: catena flash O
 
 func (a *app) orderNewCmd() *cobra.Command {
 	var f wishFlags
+	var errand errandFlags
 	var accept []string
 	c := &cobra.Command{
 		Use:   "new NAME DEVICE… | --where EXPR | --all",
 		Short: "Make an order for devices that are behind",
 		Long: `Make an order for the chosen devices that are behind, and save it as
-orders/NAME.yaml. No device is contacted. You can edit the file.`,
+orders/NAME.yaml. No device is contacted. You can edit the file.
+
+With --for-station the site's station carries it out, once, after you have signed it (catena order
+sign) and sent it (catena sync). Accept its cautions now: no one is there to ask. Accept the caution
+unseen, too, if it may start while the office cannot be reached.`,
 		Example: `  catena order new night-1 --all
   catena order new cameras --where 'vendor == "Wexcombe"' --fit 40m
-  catena order new again cam-11 --again --note "suspect image"`,
+  catena order new again cam-11 --again --note "suspect image"
+  catena order new night-2 --all --for-station --after 22:00 --valid 72h`,
 		Args: atLeast(1, "a name for the order, then devices, --where or --all"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := f.chosen(c, args[1:]); err != nil {
@@ -174,17 +180,44 @@ orders/NAME.yaml. No device is contacted. You can edit the file.`,
 			if err := order.CheckName(args[0]); err != nil {
 				return usage("%w", err)
 			}
+			if err := errand.check(); err != nil {
+				return err
+			}
 			f.request.Name = args[0]
-			return a.orderNew(f, accept)
+			return a.orderNew(f, errand, accept)
 		},
 	}
 	f.forward(c)
 	c.Flags().StringArrayVar(&accept, "accept", nil,
 		"accept a caution by its name, or all printed cautions; may be repeated")
+	c.Flags().BoolVar(&errand.is, "for-station", false, "the site's station carries it out")
+	c.Flags().StringVar(&errand.after, "after", "",
+		"with --for-station: not before +2h, 22:30, or an RFC 3339 time (default: at once)")
+	c.Flags().DurationVar(&errand.valid, "valid", 7*24*time.Hour,
+		"with --for-station: for how long it may start")
 	return c
 }
 
-func (a *app) orderNew(f wishFlags, accept []string) error {
+// errandFlags say what an order tells a station.
+type errandFlags struct {
+	is    bool
+	after string
+	valid time.Duration
+}
+
+func (f errandFlags) check() error {
+	switch {
+	case f.after != "" && !f.is:
+		return usage(
+			"--after is for --for-station; for a person's order: catena flash ORDER --start TIME",
+		)
+	case f.valid <= 0:
+		return usage("--valid %s: write for example 72h", f.valid)
+	}
+	return nil
+}
+
+func (a *app) orderNew(f wishFlags, errand errandFlags, accept []string) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -203,10 +236,18 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 	if err != nil {
 		return err
 	}
+	if errand.is {
+		if err := w.ForStation(&o, errand.after, errand.valid); err != nil {
+			return err
+		}
+	}
 	if len(accept) > 0 {
 		if err := a.acceptCautions(&o, accept); err != nil {
 			return err
 		}
+	}
+	if errand.is {
+		w.DropOptional(&o)
 	}
 	path, err := w.SaveOrder(o)
 	if err != nil {
@@ -214,6 +255,11 @@ func (a *app) orderNew(f wishFlags, accept []string) error {
 	}
 	tonight.Cautions = o.Cautions
 	a.announce(tonight, forecast, skipped)
+	if errand.is {
+		a.say("Made the order %s for the station: %s\nSign it: catena order sign %[1]s --key FILE. Then "+
+			"send it: catena sync PLACE", o.Name, path)
+		return nil
+	}
 	a.say("Made the order %s: %s\nShow its forecast: catena order show %[1]s. Carry it out: "+
 		"catena flash %[1]s", o.Name, path)
 	return nil

@@ -116,8 +116,10 @@ written here and the open conflicts are listed.`,
 	return c
 }
 
-// party is a site folder that is synced.
-func (a *app) party(w *plan.Site, at place.Place, accept []string) (*bundle.Sync, error) {
+// party is a site folder that meets others at a place.
+type party = *bundle.Sync
+
+func (a *app) party(w *plan.Site, at place.Place, accept []string) (party, error) {
 	s, err := bundle.Of(w, at)
 	s.Accept, s.Progress = accept, func(what string) { a.log.Info(what) }
 	return s, err
@@ -151,30 +153,19 @@ const followEvery = 10 * time.Second
 func (a *app) followPlace(ctx context.Context, to string, accept []string, perSecond int64) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	fault, told := "", ""
+	f := &follower{app: a, to: to, accept: accept, perSecond: perSecond}
+	fault := ""
 	for round := 0; ; round++ {
-		out, dir, err := a.syncOnce(ctx, to, accept, perSecond)
-		switch now := fmt.Sprint(out.Strangers, out.Problems, out.Conflicts); {
+		switch err := f.sync(ctx); {
 		case ctx.Err() != nil:
-		case err != nil && round == 0 && dir == "":
+		case err != nil && round == 0 && f.dir == "":
 			return err
-		case err != nil:
-			if err.Error() != fault {
-				view.Print(a.err, "%s  %v; it is tried again.\n", a.now().Format("15:04:05"), err)
-			}
+		case err != nil && err.Error() != fault:
+			view.Print(a.err, "%s  %v; it is tried again.\n", a.now().Format("15:04:05"), err)
 			fault = err.Error()
-		default:
-			if fault != "" {
-				a.say("%s  The place is reached again.", a.now().Format("15:04:05"))
-			}
-			if moved := len(out.Sent)+len(out.Taken)+out.Brought+out.Fetched > 0; moved || now != told ||
-				round == 0 {
-				var code exit
-				if err := a.synced(dir, to, out, nil); err != nil && !errors.As(err, &code) {
-					return err
-				}
-			}
-			fault, told = "", now
+		case err == nil && fault != "":
+			a.say("%s  The place is reached again.", a.now().Format("15:04:05"))
+			fault = ""
 		}
 		select {
 		case <-ctx.Done():
@@ -184,34 +175,70 @@ func (a *app) followPlace(ctx context.Context, to string, accept []string, perSe
 	}
 }
 
+// follower syncs a folder with a place again and again, and says only what is new.
+type follower struct {
+	app       *app
+	to        string
+	accept    []string
+	perSecond int64
+	dir       string // of the site, once the place was reached
+	told      string // what needs a person, as it was told last
+}
+
+// sync is one exchange. Its error says why it did not end.
+func (f *follower) sync(ctx context.Context) error {
+	out, dir, err := f.app.syncOnce(ctx, f.to, f.accept, f.perSecond)
+	if err != nil || ctx.Err() != nil {
+		return err
+	}
+	now := fmt.Sprint(out.Strangers, out.Problems, out.Conflicts)
+	first := f.dir == ""
+	if first || now != f.told || len(out.Sent)+len(out.Taken)+out.Brought+out.Fetched > 0 {
+		var code exit
+		if err := f.app.synced(dir, f.to, out, nil); err != nil && !errors.As(err, &code) {
+			return err
+		}
+	}
+	f.dir, f.told = dir, now
+	return nil
+}
+
 // syncOnce syncs the folder with a place; dir is empty where that was not reached.
 func (a *app) syncOnce(ctx context.Context, to string, accept []string, perSecond int64) (
 	out bundle.Synced, dir string, err error) {
-	w, err := a.match()
+	err = a.meet(ctx, to, func(s party) error {
+		s.Accept, s.Rate, dir = accept, perSecond, s.Dir
+		out, err = s.Run(ctx)
+		return err
+	})
+	return out, dir, err
+}
+
+// meet opens the site folder and a place, for something that they do together.
+func (a *app) meet(ctx context.Context, to string, do func(party) error) error {
+	w, err := a.matchUnseen()
 	if err != nil {
-		return out, "", err
+		return err
 	}
 	defer w.Close()
 	contact := place.Contact{}
 	if place.IsServer(to) {
 		x, err := a.access(w)
 		if err != nil {
-			return out, "", err
+			return err
 		}
 		contact = place.Contact{Login: x.Book.At, Trust: x.TrustFirst}
 	}
 	at, err := openPlace(ctx, to, contact)
 	if err != nil {
-		return out, "", placeFault(to, err)
+		return placeFault(to, err)
 	}
 	defer at.Close()
-	s, err := a.party(w, at, accept)
+	s, err := a.party(w, at, nil)
 	if err != nil {
-		return out, "", err
+		return err
 	}
-	s.Rate = perSecond
-	out, err = s.Run(ctx)
-	return out, w.Dir, err
+	return do(s)
 }
 
 // placeFault says what to do where a place cannot be reached.

@@ -155,6 +155,8 @@ func wordedOrder(err error) error {
 			closed.Closes.Format("15:04 MST"))
 	case errors.As(err, &stale), errors.As(err, &noTime), errors.As(err, &wrong):
 		return refused("%w", err)
+	case errors.Is(err, plan.ErrForStation):
+		return refused("%w; it does so once. For a person, make another one: catena order new", err)
 	case errors.As(err, &empty):
 		return exit{exitFailed, err}
 	case errors.As(err, &pack):

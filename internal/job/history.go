@@ -423,6 +423,24 @@ func isOpen(l *ledger.Ledger, job string) (bool, error) {
 	return len(closed) == 0, err
 }
 
+// OfOrder returns the job that was started for the file of an order, by whatever machine; empty:
+// none was. digest is the SHA-256 of the file.
+func OfOrder(l *ledger.Ledger, digest string) (job string, err error) {
+	entries, err := l.Entries(ledger.Filter{Kind: Started})
+	for _, e := range entries {
+		var o struct {
+			Digest string `json:"digest"`
+		}
+		if err := json.Unmarshal(e.Body, &o); err != nil {
+			return "", unreadable(e, err)
+		}
+		if o.Digest == digest {
+			return e.Job, nil
+		}
+	}
+	return "", err
+}
+
 // Exists tells whether the ledger has a job.
 func Exists(l *ledger.Ledger, job string) (bool, error) {
 	entries, err := l.Entries(ledger.Filter{Job: job, Last: 1})

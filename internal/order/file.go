@@ -1,6 +1,7 @@
 package order
 
 import (
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -42,7 +43,12 @@ func Parse(name string, data []byte) (Order, error) {
 		return o, doc.Errorf("$.wait_away", "wait_away: write for example 30m")
 	case o.GiveUp < 0:
 		return o, doc.Errorf("$.give_up", "give_up: write for example 30m")
+	case o.Station != nil && o.Station.Until.IsZero():
+		return o, doc.Errorf("$.station", "station: until: is missing; write for example "+
+			"2026-12-08T00:00:00Z")
 	}
+	sum := sha256.Sum256(data)
+	o.Digest = hex.EncodeToString(sum[:])
 	known := map[string]bool{}
 	for i := range o.Devices {
 		d := &o.Devices[i]

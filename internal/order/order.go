@@ -51,10 +51,14 @@ type Order struct {
 	Devices  []Device  `yaml:"devices" json:"devices"`
 	Rules    Rules     `yaml:"rules" json:"rules"`
 	Cautions []Caution `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	// Station says that the site's station carries the order out; nil: a person does.
+	Station *Errand `yaml:"station,omitempty" json:"station,omitempty"`
 	// Names are those of devices that the rules mean and that are not worked on, by ID.
 	Names map[string]string `yaml:"-" json:"names,omitempty"`
 
-	// What is known only when it starts.
+	// What is known only when it is read, or starts.
+	// the SHA-256 of the file that it was read from; empty: it was made on the spot
+	Digest string `yaml:"-" json:"digest,omitempty"`
 	// fingerprints of the keys that signed it
 	Signed []string `yaml:"-" json:"signed,omitempty"`
 	// Rehearsal: it is carried out on stand-ins, so no command may be proposed for its job: the
@@ -66,6 +70,12 @@ type Order struct {
 	Closes time.Time `yaml:"-" json:"closes,omitzero"`
 	// the longest there is, in ns; 0: always open
 	Window time.Duration `yaml:"-" json:"window,omitempty"`
+}
+
+// Errand is what an order says to the station of its site.
+type Errand struct {
+	After time.Time `yaml:"after,omitempty" json:"after,omitzero"` // not before
+	Until time.Time `yaml:"until" json:"until"`                    // nor from then on
 }
 
 // Downstream returns the names of the devices of the order that are reached through one of them, or

@@ -61,8 +61,8 @@ var (
 	ErrNoRecord = errors.New("the office has no record for this site")
 	// ErrUnreachable is returned where no office answers.
 	ErrUnreachable = errors.New(
-		"the office cannot be reached: is it running, and does this network lead " +
-			"there?",
+		"the office cannot be reached; check that it runs, and that this network leads " +
+			"there",
 	)
 	// ErrOfficeFull is returned where the record of a site has no more room.
 	ErrOfficeFull = errors.New("the record of this site at the office is full")
@@ -401,6 +401,18 @@ func (p *atOffice) Put(file string, from io.ReadSeeker) error {
 		}
 	}
 	return nil
+}
+
+// PutFirst is First's: a subject takes one message, so that the first one stays.
+func (p *atOffice) PutFirst(file string, content []byte) (first []byte, err error) {
+	if err := p.Put(file, bytes.NewReader(content)); err != nil {
+		return nil, err
+	}
+	r, err := p.Get(file, 0)
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(r)
 }
 
 func (p *atOffice) Close() { p.conn.Close() }

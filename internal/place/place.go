@@ -40,6 +40,13 @@ type Place interface {
 	Close()
 }
 
+// First is a place at which a file that was written is never replaced: who writes it first is known
+// to all.
+type First interface {
+	// PutFirst writes a small file unless it is there, and returns what is there then.
+	PutFirst(file string, content []byte) ([]byte, error)
+}
+
 // Contact is how a server is reached.
 type Contact struct {
 	// Login returns the login for a host; false: there is none.

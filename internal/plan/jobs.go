@@ -81,6 +81,10 @@ func (w *Site) NewestJob() (string, error) {
 	return last[0].Job, nil
 }
 
+// JobOfOrder returns the job that was started for an order's file, by whatever machine; empty: none
+// was. digest is order.Order's.
+func (w *Site) JobOfOrder(digest string) (string, error) { return job.OfOrder(w.Ledger, digest) }
+
 // Runs reports whether a process works on a job.
 func (w *Site) Runs(id string) bool { return w.Ledger.Held(id) }
 
@@ -245,14 +249,14 @@ func (w *Site) Parked(s job.State, of []job.DeviceState) order.Order {
 		return still[id] && (len(of) == 0 ||
 			slices.ContainsFunc(of, func(d job.DeviceState) bool { return d.ID == id }))
 	})
-	o.Name, o.Note = "", "finish of "+s.ID
+	o.Name, o.Note, o.Digest, o.Station = "", "finish of "+s.ID, "", nil
 	return o
 }
 
 // Failed returns the order that tries the devices of a job again that failed or were not started.
 func Failed(s job.State) order.Order {
 	o := s.Again()
-	o.Name, o.Note = "", "retry of "+s.ID
+	o.Name, o.Note, o.Digest, o.Station = "", "retry of "+s.ID, "", nil
 	return o
 }
 

@@ -232,7 +232,7 @@ func TestStartTime(t *testing.T) {
 	assert.Contains(t, at("now"), "no window of the site is open")
 	assert.Contains(t, at("+1h"), "the next one is from Fri 2026-11-27 22:00 to 05:00")
 	assert.Contains(t, at("2026-11-27T04:00:00Z"), "is in the past")
-	assert.Contains(t, at("soon"), "write now, +2h, 22:30, window")
+	assert.Contains(t, at("soon"), "write now, window, +2h, 22:30")
 	assert.Contains(t, at("+soon"), "write for example +2h")
 	h.Now = plantest.Evening.Add(3 * time.Hour)
 	assert.Equal(t, "27 23:00", at("now"))

@@ -30,6 +30,7 @@ const signatureRule ledger.Kind = "signature-rule"
 // UnsignedError is returned for an order that has fewer signatures than the site requires.
 type UnsignedError struct {
 	Name    string // of the order; empty: it was made on the fly
+	By      string // who requires them: the site, or the station
 	Need    int
 	Have    int // signatures by keys of the site that hold
 	Foreign int // signatures that do not hold: by other keys, or made before the order was changed
@@ -40,8 +41,8 @@ func (e *UnsignedError) Error() string {
 		return fmt.Sprintf("the site requires orders with %d signatures, and this order was "+
 			"made on the spot", e.Need)
 	}
-	s := fmt.Sprintf("the order %s has %d of the %d signatures that the site requires", e.Name,
-		e.Have, e.Need)
+	s := fmt.Sprintf("the order %s has %d of the %d signatures that %s requires", e.Name,
+		e.Have, e.Need, e.By)
 	if e.Foreign > 0 {
 		s += fmt.Sprintf("; %d more are invalid: they are by other keys, or the order was "+
 			"changed after they were made",
@@ -53,11 +54,17 @@ func (e *UnsignedError) Error() string {
 // ReadSigned reads an order and checks that it has the signatures that the site requires: of
 // the very bytes that are read. Its errors are an UnsignedError and those of ReadOrder.
 func (w *Site) ReadSigned(name string) (order.Order, error) {
-	o, data, err := w.readOrder(name)
-	if err != nil {
-		return o, err
-	}
 	keys, err := w.signatureKeys()
+	if err != nil {
+		return order.Order{}, err
+	}
+	return w.ReadSignedBy(name, "the site", keys, w.Site.Signatures.Need)
+}
+
+// ReadSignedBy is ReadSigned with who requires signatures, the keys that count, and how many of
+// them must have signed.
+func (w *Site) ReadSignedBy(name, who string, keys []ssh.PublicKey, need int) (order.Order, error) {
+	o, data, err := w.readOrder(name)
 	if err != nil {
 		return o, err
 	}
@@ -68,8 +75,8 @@ func (w *Site) ReadSigned(name string) (order.Order, error) {
 	for _, key := range held {
 		o.Signed = append(o.Signed, ssh.FingerprintSHA256(key))
 	}
-	if need := w.Site.Signatures.Need; len(held) < need {
-		return o, &UnsignedError{Name: name, Need: need, Have: len(held), Foreign: foreign}
+	if len(held) < need {
+		return o, &UnsignedError{Name: name, By: who, Need: need, Have: len(held), Foreign: foreign}
 	}
 	return o, nil
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ type Terms struct {
 	WaitAway time.Duration // for devices that are away
 	Stage    bool          // the images are only sent
 	Again    bool          // devices that were away or refused the login are asked again
+	Station  bool          // the station of the site carries it out
 }
 
 // TermError is returned for terms that make no sense.
@@ -31,6 +33,9 @@ func (e *ClosedError) Error() string {
 	return fmt.Sprintf("no window of the site is open at %s; the next one is from %s to %s",
 		e.Start.Format("15:04"), e.Opens.Format("Mon 2006-01-02 15:04"), e.Closes.Format("15:04 MST"))
 }
+
+// ErrForStation is returned where a person carries out an order that is for the station.
+var ErrForStation = errors.New("the order is for the station of the site")
 
 // StaleError is returned for an order that cannot be carried out any more.
 type StaleError struct{ Reasons []string }
@@ -57,12 +62,14 @@ type Prepared struct {
 }
 
 // Prepare compares an order with the site as it is now, and says how it would go. What is left out
-// is returned with an error, too. Its errors are a TermError, a ClosedError, a StaleError, an
-// EmptyError and a record.UnmergedError.
+// is returned with an error, too. Its errors are a TermError, ErrForStation, a ClosedError, a
+// StaleError, an EmptyError and a record.UnmergedError.
 func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 	switch {
 	case t.WaitFor < 0:
 		return p, &TermError{"--wait-for", t.WaitFor.String(), "write for example 10m"}
+	case o.Station != nil && !t.Station:
+		return p, ErrForStation
 	case t.WaitAway < 0:
 		return p, &TermError{"--wait-away", t.WaitAway.String(), "write for example 30m"}
 	}
@@ -149,47 +156,63 @@ func (w *Site) NextStart() time.Time {
 // nothing starts. Its errors are a TermError and a ClosedError.
 func (w *Site) StartTime(text string) (time.Time, error) {
 	now := w.now()
-	wrong := func(reason string) error { return &TermError{"--start", text, reason} }
 	opens, _, has := w.Site.Window(now)
 	start := now
-	after, isDelay := strings.CutPrefix(text, "+")
-	clock, clockErr := time.Parse("15:04", text)
-	switch {
-	case text == "":
+	switch text {
+	case "":
 		return w.NextStart(), nil
-	case text == "now":
-	case text == "window" && !has:
-		return start, wrong("the site has no windows; see windows: in " + site.File)
-	case text == "window":
+	case "now":
+	case "window":
+		if !has {
+			return start, &TermError{
+				"--start",
+				text,
+				"the site has no windows; see windows: in " + site.File,
+			}
+		}
 		if opens.After(now) {
 			start = opens
 		}
 		return start, nil
-	case isDelay:
+	default:
+		var err error
+		if start, err = w.time("--start", text, "now, window, "); err != nil {
+			return start, err
+		}
+	}
+	if opens, closes, has := w.Site.Window(start); has && opens.After(start) {
+		return start, &ClosedError{start, opens, closes}
+	}
+	return start, nil
+}
+
+// time returns the time that a text means: a delay, the next such time of day at the site, or a
+// time as RFC 3339 has it. Its error is a TermError, which names what else a term takes.
+func (w *Site) time(term, text, also string) (start time.Time, err error) {
+	now := w.now()
+	wrong := func(reason string) error { return &TermError{term, text, reason} }
+	if after, is := strings.CutPrefix(text, "+"); is {
 		d, err := time.ParseDuration(after)
 		if err != nil || d < 0 {
 			return start, wrong("write for example +2h")
 		}
-		start = now.Add(d)
-	case clockErr == nil:
+		return now.Add(d), nil
+	}
+	if clock, err := time.Parse("15:04", text); err == nil {
 		zone := now.In(w.Site.Zone())
 		start = time.Date(zone.Year(), zone.Month(), zone.Day(), clock.Hour(), clock.Minute(), 0, 0,
 			zone.Location())
 		if start.Before(now) {
 			start = start.AddDate(0, 0, 1)
 		}
-	default:
-		var err error
-		start, err = time.Parse(time.RFC3339, text)
-		if err != nil {
-			return start, wrong("write now, +2h, 22:30, window, or for example " + now.Format(time.RFC3339))
-		}
-		if start.Before(now) {
-			return start, wrong("it is in the past")
-		}
+		return start, nil
 	}
-	if opens, closes, has := w.Site.Window(start); has && opens.After(start) {
-		return start, &ClosedError{start, opens, closes}
+	start, err = time.Parse(time.RFC3339, text)
+	switch {
+	case err != nil:
+		return start, wrong("write " + also + "+2h, 22:30, or for example " + now.Format(time.RFC3339))
+	case start.Before(now):
+		return start, wrong("it is in the past")
 	}
 	return start, nil
 }

@@ -73,6 +73,18 @@ var Effects = map[string]Effect{
 	"target load":     {"targets.yaml.", "any device."},
 	"match":           readsSite,
 	"order new":       {"one new file in orders/.", "any device: flash does that."},
+	"station join": {
+		"station.yaml and the credentials in the site folder; with --into a new site folder. " +
+			"It syncs.",
+		"any device.",
+	},
+	"station run": {
+		"what the signed orders for the station say: firmware, settings that an image clears, " +
+			"the ledger. It syncs.",
+		"a device of an order that no pinned key has signed; a write that has started.",
+	},
+	"station show":    readsSite,
+	"station install": {"a unit of systemd.", "the site folder, or any device; it starts nothing."},
 	"order list":      readsSite,
 	"order show":      readsSite,
 	"order check":     readsSite,
