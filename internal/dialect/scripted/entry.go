@@ -53,7 +53,7 @@ func (s *session) adopt() error {
 		s.v[name] = value
 	}
 	s.v["try"], s.entered, s.sent, s.written = was.Try, was.Entered, was.Sent, true
-	s.partly = was.Partly
+	s.partly = was.Partly || s.program.Terminal != nil && was.Entered // that shell has ended
 	return nil
 }
 

@@ -27,6 +27,9 @@ const (
 func (c *sshCarrier) close() {
 	if c.conn != nil {
 		c.conn.Close()
+		if c.shell != nil { // what was entered in it is not in the next one
+			c.session.partly = c.session.entered
+		}
 		c.conn, c.shell = nil, nil
 	}
 }

@@ -19,6 +19,7 @@ import (
 	"catena/internal/dialect"
 	"catena/internal/dialect/scripted"
 	"catena/internal/family"
+	"catena/internal/firmware"
 	"catena/internal/login"
 )
 
@@ -191,4 +192,49 @@ func TestACommandThatTellsItsProgress(t *testing.T) {
 		require.ErrorIs(t, err, device.ErrUnsupported, "it is idle: its version will tell")
 		assert.Equal(t, typed+1, c.typed.Load(), "it was only read")
 	}
+}
+
+// What entering does in a shell holds for that shell: one that continues after a crash, or after its
+// connection broke, enters again. The device has left with the shell in which it was entered.
+func TestAnotherShellEntersAgain(t *testing.T) {
+	unlocked := map[*bufio.Reader]bool{}
+	c := &console{commands: map[string]func(*bufio.Reader, io.Writer) bool{
+		"show": func(_ *bufio.Reader, out io.Writer) bool {
+			_, _ = io.WriteString(out, "version 4.2\r\nlast line\r\n")
+			return true
+		},
+		"unlock": func(in *bufio.Reader, _ io.Writer) bool { unlocked[in] = true; return true },
+		"lock":   func(in *bufio.Reader, _ io.Writer) bool { unlocked[in] = false; return true },
+		"set": func(in *bufio.Reader, out io.Writer) bool {
+			if !unlocked[in] {
+				_, _ = io.WriteString(out, "error: unlock it first\r\n")
+			}
+			return true
+		},
+		"drop": func(*bufio.Reader, io.Writer) bool { return false },
+	}}
+	f, err := family.Parse("boxes.yaml", []byte(consoleFamily+"enter: {steps: [{run: unlock}]}\n"+
+		"leave: {steps: [{run: lock}]}\nrestart: [{run: set}, {run: drop, gone: true}]\n"+
+		"update: [{run: set, writes: true}]\n"))
+	require.NoError(t, err)
+	var disk []byte
+	at := dialect.At{Endpoint: device.Endpoint{Address: c.serve(t)}, Caller: dialect.Caller{
+		Keep: func(k dialect.Kept) error { disk = k.Raw; return nil },
+		Kept: func() ([]byte, error) { return disk, nil }}}
+	open := func() (dialect.Session, dialect.Update) {
+		s := scripted.New(f, 1).Open(at, login.Credential{User: "keeper", Password: "quoin"})
+		_, err := s.Read(t.Context())
+		require.NoError(t, err)
+		u, err := s.Update(firmware.Main)
+		require.NoError(t, err)
+		return s, u
+	}
+	_, first := open()
+	require.NoError(t, first.Activate(t.Context()))
+	require.NotEmpty(t, disk, "it is entered")
+	require.NoError(t, first.Activate(t.Context()), "its shell was closed")
+	next, second := open() // the first one was killed
+	require.NoError(t, second.Activate(t.Context()))
+	require.NoError(t, next.Close(t.Context()))
+	assert.Empty(t, disk, "it was left")
 }
