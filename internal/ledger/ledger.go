@@ -572,18 +572,25 @@ func (l *Ledger) Last() (seq int64, err error) {
 // and parsing them takes longer than answering them.
 func (l *Ledger) prepare(question string) (*sql.Stmt, error) {
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	if s := l.prepared[question]; s != nil {
+	s := l.prepared[question]
+	l.mu.Unlock()
+	if s != nil {
 		return s, nil
 	}
-	s, err := l.entries.Prepare(question)
-	if err == nil {
-		if l.prepared == nil {
-			l.prepared = map[string]*sql.Stmt{}
-		}
-		l.prepared[question] = s
+	s, err := l.entries.Prepare(question) // unlocked: who has the connection may need the lock
+	if err != nil {
+		return nil, err
 	}
-	return s, err
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if other := l.prepared[question]; other != nil { // it was asked twice at the same time
+		return other, s.Close()
+	}
+	if l.prepared == nil {
+		l.prepared = map[string]*sql.Stmt{}
+	}
+	l.prepared[question] = s
+	return s, nil
 }
 
 // query returns the question of a filter. Only the conditions that are there stand in it, so that

@@ -370,3 +370,24 @@ func TestTheHeadIsTheLastEntry(t *testing.T) {
 		require.NoError(t, errors.Join(a.Close(), b.Close()))
 	}
 }
+
+// A question that is asked for the first time waits for the connection, and does not stop the one
+// who has it.
+func TestAFirstQuestionBlocksNoOne(t *testing.T) {
+	l, _ := create(t)
+	asked := make(chan error, 1)
+	require.NoError(t, l.Extend(nil, func([]ledger.Entry) ([]ledger.Entry, error) {
+		go func() { _, err := l.Last(); asked <- err }()
+		time.Sleep(100 * time.Millisecond) // it waits now
+		known := make(chan string, 1)
+		go func() { known <- l.Canonical("d1") }()
+		select {
+		case id := <-known:
+			assert.Equal(t, "d1", id)
+		case <-time.After(10 * time.Second):
+			return nil, errors.New("both wait for ever")
+		}
+		return nil, nil
+	}))
+	require.NoError(t, <-asked)
+}
