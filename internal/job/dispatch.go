@@ -60,6 +60,7 @@ func (j *Job) Run(going, patience context.Context) error {
 	err := j.dispatch(going, patience)
 	j.parents.wait()
 	if err == nil {
+		j.giveBackAll()
 		err = j.engine.Ledger.Append(Closed, j.ID, "", struct{}{})
 	}
 	return err
@@ -229,13 +230,25 @@ func (j *Job) advance(patience context.Context) error {
 			letGo()
 		}
 	}
+	tries := mostTries
 	for {
 		a, ok := j.live.state.dispatch.Next(j.engine.Now())
 		if !ok {
+			j.giveBack()
 			j.seen, j.seenAt = max(j.live.state.Seq, j.others.seq), j.engine.Now()
 			return nil
 		}
-		if err := errors.Join(j.carryOut(a, patience), j.live.update()); err != nil {
+		revision, again, err := j.lease(a)
+		if err != nil {
+			return err
+		}
+		if again {
+			if tries--; tries < 0 {
+				return nil
+			}
+			continue
+		}
+		if err := errors.Join(j.carryOut(a, revision, patience), j.live.update()); err != nil {
 			return err
 		}
 	}
@@ -256,8 +269,9 @@ func (j *Job) news() bool {
 	return ok
 }
 
-// carryOut writes an action down and starts it.
-func (j *Job) carryOut(a order.Action, patience context.Context) error {
+// carryOut writes an action down and starts it. lease is the number of the lease of a device that
+// starts.
+func (j *Job) carryOut(a order.Action, lease uint64, patience context.Context) error {
 	switch a.Task {
 	case order.Continue:
 		err := j.record(order.Event{Kind: order.Continued, Device: a.Device})
@@ -279,7 +293,7 @@ func (j *Job) carryOut(a order.Action, patience context.Context) error {
 	}
 	effect := Effect{Step: Checking, Component: "main", From: j.row(a.Device).From,
 		Version:   j.row(a.Device).To(),
-		Direction: Forward}
+		Direction: Forward, Lease: lease}
 	if a.Task == order.RollBack {
 		effect.From, effect.Version, effect.Direction = effect.Version, effect.From, Back
 		effect.Cause = &Reason{Why: NotBegun, Order: a.Why}
@@ -402,9 +416,12 @@ func (j *Job) startReopened(patience context.Context) {
 type elsewhere struct {
 	seq  int64 // entries up to this number were read
 	jobs []*Follower
-	last []order.Foreign
-	out  []string // devices that they have stranded, and what those feed
-	read bool     // out has what jobs stranded that were closed before this process started
+	here []order.Foreign // as the ledger has them
+	last []order.Foreign // with what other machines have said
+	// what they do could not be told
+	blind bool
+	out   []string // devices that they have stranded, and what those feed
+	read  bool     // out has what jobs stranded that were closed before this process started
 	// stale: the ledger has what they had open when this job's process died.
 	stale bool
 }
@@ -426,6 +443,9 @@ func (j *Job) lookElsewhere() error {
 			continue
 		}
 		e.jobs = append(e.jobs, Follow(l, s.Job))
+	}
+	if err := j.see(false); err != nil {
+		return err
 	}
 	var now []order.Foreign
 	known := len(e.out)
@@ -455,10 +475,12 @@ func (j *Job) lookElsewhere() error {
 		}
 	}
 	e.jobs = slices.DeleteFunc(e.jobs, func(f *Follower) bool { return !f.state.Ended.IsZero() })
-	if !e.stale && len(e.out) == known && reflect.DeepEqual(now, e.last) {
+	e.here = now
+	now = j.beside(now)
+	if !e.stale && len(e.out) == known && j.board.blind == e.blind && reflect.DeepEqual(now, e.last) {
 		return nil
 	}
-	e.last, e.stale = now, false
-	return errors.Join(j.record(order.Event{Kind: order.OtherJobs, Others: now, Out: e.out}),
-		j.live.update())
+	e.last, e.blind, e.stale = now, j.board.blind, false
+	return errors.Join(j.record(order.Event{Kind: order.OtherJobs, Others: now, Out: e.out,
+		Blind: e.blind}), j.live.update())
 }

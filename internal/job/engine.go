@@ -82,6 +82,8 @@ type Engine struct {
 	Site     Site
 	// Settings is where the settings of devices are saved; nil: they are not.
 	Settings SettingsStore
+	// Leases keep this machine and others apart; nil: it works alone.
+	Leases Leases
 	// Patience takes precedence over what families and images specify.
 	Patience firmware.Patience
 	Now      func() time.Time
@@ -115,6 +117,7 @@ type Job struct {
 	holdUntil time.Time            // until then devices that an interlock forbids are waited for
 	reopened  []order.Action       // devices that were in progress when the job was resumed
 	others    elsewhere
+	board     board
 	seen      int64               // entries up to this number were read
 	seenAt    time.Time           // when
 	barriers  map[string]*barrier // by lockstep set: sets that are checked as a whole

@@ -104,6 +104,8 @@ type Effect struct {
 	Version   string    `json:"version"`          // of the image
 	SHA256    string    `json:"sha256,omitempty"` // of the image; empty while nothing is sent
 	Direction Direction `json:"direction"`
+	// of the first of a task: the number by which other machines know that this one has the device
+	Lease uint64 `json:"lease,omitempty"`
 
 	// What is known once the effect is over.
 	// after checking: what the device said while it was healthy

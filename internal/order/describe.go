@@ -39,6 +39,7 @@ func (s *State) Describe() []string {
 	for _, o := range s.others {
 		line("%s has %s open", o.Job, o.Device.ID)
 	}
+	line("blind %v", s.blind)
 	line("halt %v, abandoned %v, failed %v, unfinished %d, active %d, closes %s", s.halt, s.abandoned,
 		s.failed, s.unfinished,
 		s.active, s.order.Closes.UTC())

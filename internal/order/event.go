@@ -98,7 +98,9 @@ type Event struct {
 	Failure bool      `json:"failure,omitempty"` // of Ended: it counts for Rules.StopAfter
 	Others  []Foreign `json:"others,omitempty"`  // of OtherJobs
 	// of OtherJobs: IDs of devices that they have stranded, and of those that serve no more for it
-	Out     []string  `json:"out,omitempty"`
+	Out []string `json:"out,omitempty"`
+	// of OtherJobs: what other machines have open cannot be told, so no more devices start
+	Blind   bool      `json:"blind,omitempty"`
 	Until   time.Time `json:"until,omitzero"`    // of Postponed
 	Because string    `json:"because,omitempty"` // of Postponed; empty: it was away
 	Closes  time.Time `json:"closes,omitzero"`   // of Resumed

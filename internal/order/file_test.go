@@ -1,6 +1,8 @@
 package order_test
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"strings"
 	"testing"
 	"time"
@@ -31,7 +33,8 @@ func whole() order.Order {
 			StopAfter: order.StopAfter{Failures: 3, Share: 0.2}},
 		Cautions: []order.Caution{{Name: "gate-blocked", Text: "TG-200 K44: it stands",
 			Devices: []string{"gate-2"}}},
-		Names: map[string]string{"d1": "gate-1"}}
+		Names:   map[string]string{"d1": "gate-1"},
+		Station: &order.Errand{Until: time.Date(2026, 12, 8, 0, 0, 0, 0, time.UTC)}}
 }
 
 func TestFile(t *testing.T) {
@@ -41,6 +44,9 @@ func TestFile(t *testing.T) {
 	t.Log("\n" + string(raw))
 	back, err := order.Parse("night-1.yaml", raw)
 	require.NoError(t, err)
+	sum := sha256.Sum256(raw)
+	assert.Equal(t, hex.EncodeToString(sum[:]), back.Digest)
+	back.Digest = ""
 	assert.Equal(t, o, back, "what is written reads back as the same")
 	assert.Contains(t, string(raw), "through: [d1 gate-1]")
 	assert.Contains(t, string(raw), "takes: 3m20s")

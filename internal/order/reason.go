@@ -1,6 +1,7 @@
 package order
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 )
@@ -22,6 +23,7 @@ const (
 	LockstepSet Why = "lockstep"     // Set, its lockstep set, does not move without Devices
 	OtherJob    Why = "other-job"    // Job has Devices open, on which it depends
 	Interrupted Why = "interrupted"  // the same, and no process works on that job
+	Unseen      Why = "unseen"       // whether another machine works at the site cannot be told
 	PersonStop  Why = "stopped"      // an operator stopped the job
 	TakenOut    Why = "taken-out"    // an operator took the device out of the job
 	Held        Why = "held"         // it was put on hold: Set says why
@@ -43,6 +45,15 @@ type Reason struct {
 	Set   string `json:"set,omitempty"`
 	Job   string `json:"job,omitempty"` // another job
 	Limit int    `json:"limit,omitempty"`
+}
+
+// alone are the sentences of reasons that name nothing.
+var alone = map[Why]string{
+	Unseen:     "waiting for the office: whether another machine works here cannot be told",
+	PersonStop: "the job was stopped before this device started",
+	TakenOut:   "an operator took it out of the job",
+	Window:     "would not finish before the window closes",
+	Ready:      "starts next",
 }
 
 // maxNames is how many devices a sentence names.
@@ -90,18 +101,12 @@ func (r *Reason) Error() string {
 		return fmt.Sprintf("waiting for job %s, which is updating %s", r.Job, names)
 	case Interrupted:
 		return fmt.Sprintf("waiting for job %s, which was interrupted while updating %s", r.Job, names)
-	case PersonStop:
-		return "the job was stopped before this device started"
-	case TakenOut:
-		return "an operator took it out of the job"
 	case Held:
 		return "it was put on hold: " + r.Set
 	case Changed:
 		return r.Set
 	case ManyFailed:
 		return fmt.Sprintf("the job stopped because %s failed", names)
-	case Window:
-		return "would not finish before the window closes"
 	case PilotLost:
 		return fmt.Sprintf("%s, the pilot of its model and images, is stranded", names)
 	case ThroughLost:
@@ -113,8 +118,6 @@ func (r *Reason) Error() string {
 			return "will be checked again: " + r.Set
 		}
 		return "was away; will be checked again"
-	case Ready:
-		return "starts next"
 	}
-	return string(r.Why)
+	return cmp.Or(alone[r.Why], string(r.Why))
 }

@@ -20,6 +20,7 @@ type State struct {
 	suspects   []*device       // may never start in this job
 	out        map[string]bool // out of service for good, by ID
 	others     []foreign
+	blind      bool    // what other machines have open cannot be told
 	halt       *Reason // no more devices start
 	abandoned  bool    // half-updated lockstep sets are rolled back
 	failed     []string
@@ -152,6 +153,9 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		if d == nil {
 			break
 		}
+		if s.blind && s.waitsBlind(d) {
+			return Action{}, false // whatever is less urgent waits, too
+		}
 		if c := s.limits.parallel; c != nil && c.free <= 0 {
 			return Action{}, false // the limit blocks every device, wherever it is indexed
 		}
@@ -169,6 +173,12 @@ func (s *State) Next(now time.Time) (Action, bool) {
 		return Action{}, false
 	}
 	return s.breakDeadlock()
+}
+
+// waitsBlind reports whether a device does not start while what other machines have open cannot be
+// told. What goes back, and a set that has started, is completed.
+func (s *State) waitsBlind(d *device) bool {
+	return d.task == Update && d.question == none && !(d.set != nil && d.set.started)
 }
 
 // start is the action that starts a device, or lets it continue.
@@ -394,6 +404,7 @@ func (s *State) Apply(e Event) error {
 		s.order.Closes, s.overdue = e.Closes, 0
 		return nil
 	case OtherJobs:
+		s.blind = e.Blind
 		s.otherJobs(e.Others)
 		s.takeOut(e.Out)
 		return nil

@@ -21,6 +21,9 @@ func (s *State) why(d *device, now time.Time) *Reason {
 	if r := s.never(d, now); r != nil {
 		return r
 	}
+	if s.blind && s.waitsBlind(d) {
+		return &Reason{Why: Unseen}
+	}
 	if c := s.blocker(d, now); c != nil {
 		return s.explain(d, c)
 	}
