@@ -2,14 +2,10 @@ package bundle_test
 
 import (
 	"bytes"
-	"context"
 	"crypto/tls"
 	"errors"
 	"io"
 	"io/fs"
-	"log/slog"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -22,64 +18,12 @@ import (
 
 	"catena/internal/office"
 	"catena/internal/office/server"
+	"catena/internal/office/servertest"
 	"catena/internal/place"
 )
 
-// theOffice is an office whose server runs until the test ends.
-type theOffice struct {
-	*office.Office
-	at   string
-	stop func()
-}
-
-func newOffice(t *testing.T) *theOffice {
-	dir := filepath.Join(t.TempDir(), "office")
-	require.NoError(t, office.Init(dir, "Canal Works", "127.0.0.1:4222"))
-	require.ErrorIs(t, office.Init(dir, "Canal Works", "127.0.0.1:4222"), office.ErrThere)
-	require.NoError(t, os.WriteFile(filepath.Join(dir, office.File),
-		[]byte("office: Canal Works\naddress: \"127.0.0.1:4222\"\nlisten: \"127.0.0.1:0\"\n"), 0o600))
-	o, err := office.Open(dir)
-	require.NoError(t, err)
-	f := &theOffice{Office: o}
-	f.serve(t, server.Limits{})
-	return f
-}
-
-// serve starts the server.
-func (f *theOffice) serve(t *testing.T, l server.Limits) {
-	ctx, cancel := context.WithCancel(context.Background())
-	ready, ended := make(chan string, 1), make(chan error, 1)
-	go func() {
-		ended <- server.Run(ctx, f.Office, l, slog.New(slog.DiscardHandler), func(at string) { ready <- at })
-	}()
-	select {
-	case f.at = <-ready:
-	case err := <-ended:
-		require.NoError(t, err)
-	}
-	stopped := false
-	f.stop = func() {
-		if cancel(); !stopped {
-			stopped = true
-			assert.NoError(t, <-ended)
-		}
-	}
-	t.Cleanup(f.stop)
-}
-
-// add makes the credentials of a site, and waits for its record.
-func (f *theOffice) add(t *testing.T, name string, valid time.Duration) office.Credentials {
-	c, err := f.Add(name, valid, time.Now())
-	require.NoError(t, err)
-	file := filepath.Join(t.TempDir(), name+office.Ending)
-	require.NoError(t, os.WriteFile(file, c.Text(), 0o600))
-	c, err = office.ReadCredentials(file)
-	require.NoError(t, err)
-	c.Address = f.at
-	return c
-}
-
-func (f *theOffice) open(t *testing.T, c office.Credentials) (at place.Place) {
+// opened is the record of a site at an office, once that has one.
+func opened(t *testing.T, c office.Credentials) (at place.Place) {
 	require.Eventually(t, func() bool {
 		var err error
 		at, err = place.OpenOffice(t.Context(), c)
@@ -90,15 +34,15 @@ func (f *theOffice) open(t *testing.T, c office.Credentials) (at place.Place) {
 }
 
 func TestSyncOverAnOffice(t *testing.T) {
-	f := newOffice(t)
-	exchange(t, f.open(t, f.add(t, "marrow-hill", 0)))
+	f := servertest.New(t)
+	exchange(t, opened(t, f.AddSite(t, "marrow-hill", 0)))
 }
 
 // A file in several parts is there once all of them are, is read from any place, and stays as the
 // first one wrote it.
 func TestFilesAtAnOffice(t *testing.T) {
-	f := newOffice(t)
-	at := f.open(t, f.add(t, "marrow-hill", 0))
+	f := servertest.New(t)
+	at := opened(t, f.AddSite(t, "marrow-hill", 0))
 	content := bytes.Repeat([]byte("0123456789"), 700_000)
 	name := "hill-x.y/files/" + strings.Repeat("ab", 32)
 	require.NoError(t, at.Put(name, bytes.NewReader(content)))
@@ -150,16 +94,16 @@ type half struct {
 
 // What the office was told is there after it was restarted.
 func TestAnOfficeRestarts(t *testing.T) {
-	f := newOffice(t)
-	c := f.add(t, "marrow-hill", 0)
-	at := f.open(t, c)
+	f := servertest.New(t)
+	c := f.AddSite(t, "marrow-hill", 0)
+	at := opened(t, c)
 	require.NoError(t, at.Put("a/b", strings.NewReader("kept")))
-	f.stop()
+	f.Stop()
 	_, err := place.OpenOffice(t.Context(), c)
 	require.Error(t, err)
-	f.serve(t, server.Limits{})
-	c.Address = f.at
-	r, err := f.open(t, c).Get("a/b", 0)
+	f.Serve(t, server.Limits{})
+	c.Address = f.At
+	r, err := opened(t, c).Get("a/b", 0)
 	require.NoError(t, err)
 	got, err := io.ReadAll(r)
 	require.NoError(t, err)
@@ -169,11 +113,11 @@ func TestAnOfficeRestarts(t *testing.T) {
 // The credentials of a site reach its own record, and nothing else: neither another site's, nor the
 // server's streams, nor answers to others.
 func TestCredentialsReachOneSite(t *testing.T) {
-	f := newOffice(t)
-	mine, theirs := f.add(t, "dunmarrow", 0), f.add(t, "marrow-hill", 0)
-	other := f.open(t, theirs)
+	f := servertest.New(t)
+	mine, theirs := f.AddSite(t, "dunmarrow", 0), f.AddSite(t, "marrow-hill", 0)
+	other := opened(t, theirs)
 	require.NoError(t, other.Put("a/b", strings.NewReader("theirs")))
-	f.open(t, mine)
+	opened(t, mine)
 
 	stolen := mine
 	stolen.Site = "marrow-hill" // the token decides, not what the file says
@@ -183,7 +127,7 @@ func TestCredentialsReachOneSite(t *testing.T) {
 	key, err := nkeys.FromSeed([]byte(mine.Seed))
 	require.NoError(t, err)
 	refused := make(chan error, 1000)
-	conn, err := nats.Connect("tls://"+f.at, nats.CustomInboxPrefix(office.Inbox("dunmarrow")),
+	conn, err := nats.Connect("tls://"+f.At, nats.CustomInboxPrefix(office.Inbox("dunmarrow")),
 		nats.UserJWT(func() (string, error) { return mine.Token, nil },
 			func(nonce []byte) ([]byte, error) { return key.Sign(nonce) }),
 		nats.Secure(&tls.Config{InsecureSkipVerify: true}),
@@ -230,23 +174,23 @@ func TestCredentialsReachOneSite(t *testing.T) {
 
 // Credentials that were revoked, have expired or are for another office are refused by their name.
 func TestCredentialsThatDoNotHold(t *testing.T) {
-	f := newOffice(t)
-	c := f.add(t, "marrow-hill", 0)
-	at := f.open(t, c)
+	f := servertest.New(t)
+	c := f.AddSite(t, "marrow-hill", 0)
+	at := opened(t, c)
 	_, err := f.Add("marrow-hill", 0, time.Now())
 	require.ErrorIs(t, err, office.ErrThere)
 	var wrong *office.NameError
 	_, err = f.Add("Marrow Hill.*", 0, time.Now())
 	require.ErrorAs(t, err, &wrong)
 
-	other := newOffice(t)
+	other := servertest.New(t)
 	elsewhere := c
-	elsewhere.Address = other.at
+	elsewhere.Address = other.At
 	_, err = place.OpenOffice(t.Context(), elsewhere)
 	require.ErrorIs(t, err, place.ErrOtherOffice)
 	forged := c
-	forged.Certificate = other.add(t, "marrow-hill", 0).Certificate
-	forged.Address = other.at
+	forged.Certificate = other.AddSite(t, "marrow-hill", 0).Certificate
+	forged.Address = other.At
 	_, err = place.OpenOffice(t.Context(), forged)
 	require.ErrorIs(t, err, place.ErrCredentials, "signed by another office")
 
@@ -259,23 +203,23 @@ func TestCredentialsThatDoNotHold(t *testing.T) {
 	}, 10*time.Second, 100*time.Millisecond)
 	require.Error(t, at.Put("a/late", strings.NewReader("x")), "an open connection ends, too")
 
-	again := f.add(t, "marrow-hill", 0)
-	require.NoError(t, f.open(t, again).Put("a/new", strings.NewReader("x")))
+	again := f.AddSite(t, "marrow-hill", 0)
+	require.NoError(t, opened(t, again).Put("a/new", strings.NewReader("x")))
 	_, err = f.Add("dunmarrow", time.Nanosecond, time.Now().Add(-time.Hour))
 	require.NoError(t, err)
 	short, err := f.Add("pellow-reach", time.Minute, time.Now().Add(-time.Hour))
 	require.NoError(t, err)
-	short.Address = f.at
+	short.Address = f.At
 	_, err = place.OpenOffice(t.Context(), short)
 	require.ErrorIs(t, err, place.ErrCredentials)
 }
 
 // A record that is full takes no more, and says so; what it has stays.
 func TestAFullRecord(t *testing.T) {
-	f := newOffice(t)
-	f.stop()
-	f.serve(t, server.Limits{Site: 4 << 20})
-	at := f.open(t, f.add(t, "marrow-hill", 0))
+	f := servertest.New(t)
+	f.Stop()
+	f.Serve(t, server.Limits{Site: 4 << 20})
+	at := opened(t, f.AddSite(t, "marrow-hill", 0))
 	require.NoError(t, at.Put("a/one", bytes.NewReader(make([]byte, 3<<20))))
 	require.ErrorIs(t, at.Put("a/two", bytes.NewReader(make([]byte, 3<<20))), place.ErrOfficeFull)
 	names, err := at.Names("a")
@@ -285,10 +229,10 @@ func TestAFullRecord(t *testing.T) {
 
 // What the server stores is not believed: a part that was exchanged is refused.
 func TestADamagedPart(t *testing.T) {
-	f := newOffice(t)
-	c := f.add(t, "marrow-hill", 0)
-	at := f.open(t, c)
-	conn, err := place.DialOffice(t.Context(), c)
+	f := servertest.New(t)
+	c := f.AddSite(t, "marrow-hill", 0)
+	at := opened(t, c)
+	conn, err := place.DialOffice(t.Context(), c, time.Minute)
 	require.NoError(t, err)
 	js, err := jetstream.New(conn)
 	require.NoError(t, err)

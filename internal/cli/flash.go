@@ -189,6 +189,11 @@ func (a *app) carryOut(ctx context.Context, w *plan.Site, f jobFlags, o order.Or
 	if err := a.sayInterrupted(w); err != nil {
 		return err
 	}
+	done, err := w.MeetOthers(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	p, err := w.Prepare(o, f.terms())
 	a.sayLeft(p.Skipped)
 	if err != nil {

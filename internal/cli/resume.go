@@ -74,6 +74,11 @@ func (a *app) resume(ctx context.Context, args []string, said firmware.Patience)
 		a.say("Continuing with job %s of %s: %s.", state.ID,
 			state.Started.Local().Format("2006-01-02 15:04"), jobview.Open(state))
 	}
+	done, err := w.MeetOthers(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	j, err := w.Resume(access, state, said)
 	if err != nil {
 		return resumeFault(err, state.ID)
@@ -86,6 +91,8 @@ func resumeFault(err error, id string) error {
 	switch {
 	case errors.Is(err, job.ErrRunning):
 		return refused("%w; watch it: catena track %s", err, id)
+	case errors.Is(err, plan.ErrGivenUp):
+		return refused("%w; take over how it ended: catena sync, then catena track %s --once", err, id)
 	case errors.Is(err, job.ErrOver):
 		return refused("%w; see how: catena track %s --once", err, id)
 	}
@@ -147,7 +154,7 @@ recorded as stranded.`,
 			if len(args) > 1 {
 				return a.stopDevices(args[0], args[1:])
 			}
-			return a.stop(c.Context(), args[0], giveUp, slices.Contains(accept, unseen))
+			return a.stop(c.Context(), args[0], giveUp, slices.Contains(accept, plan.Unseen))
 		},
 	}
 	c.Flags().BoolVar(&giveUp, "give-up", false, "end an interrupted job without continuing")
@@ -155,9 +162,6 @@ recorded as stranded.`,
 		"with --give-up: abandon a job of another laptop, which may be running there (unseen)")
 	return c
 }
-
-// unseen is the caution of a job of another laptop: no one can see whether it runs there.
-const unseen = "unseen"
 
 func (a *app) stop(ctx context.Context, id string, giveUp, acceptUnseen bool) error {
 	w, err := a.match()
@@ -193,6 +197,11 @@ func (a *app) stop(ctx context.Context, id string, giveUp, acceptUnseen bool) er
 	if err != nil {
 		return err
 	}
+	done, err := w.MeetOthers(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	if state, err = w.GiveUp(ctx, access, state); err != nil {
 		return resumeFault(err, id)
 	}

@@ -162,8 +162,8 @@ func (a *app) stationRunCmd() *cobra.Command {
 		Long: `Exchange everything with the office every few seconds, and carry out the orders that are for
 the station (catena order new --for-station). Each one is carried out once, in a window of the site,
 if it is signed by a key of catena station join and its cautions are accepted. It does not start
-while the office cannot be reached, unless someone has accepted the caution unseen. After a crash or a
-power cut the station continues with the job that was interrupted. Logins are opened without a
+while the office cannot be reached, unless someone has accepted the caution unseen. After a crash or
+a power cut the station continues with the job that was interrupted. Logins are opened without a
 person: with --identity, or with CATENA_PASSPHRASE.
 
 After the first Ctrl-C no more devices start. A write is never interrupted.`,
@@ -197,7 +197,7 @@ func (a *app) stationRun(ctx context.Context, perSecond int64) error {
 	w.Close()
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	at := filepath.Join(s.Dir, station.CredentialsFile)
+	at := filepath.Join(s.Dir, plan.OfficeFile)
 	follow := &follower{app: a, to: at, perSecond: perSecond}
 	a.say("The station of %s works until Ctrl-C.", name)
 	err = (&station.Runner{Station: s, Open: a.matchUnseen, Sync: follow.sync,

@@ -142,7 +142,32 @@ func (a *app) sync(ctx context.Context, to string, accept []string, perSecond in
 	if dir == "" {
 		return err
 	}
+	if err == nil {
+		if err := a.rememberOffice(dir, to); err != nil {
+			return err
+		}
+	}
 	return a.synced(dir, to, out, err)
+}
+
+// rememberOffice keeps the credentials of an office that was reached, for the jobs of the site.
+func (a *app) rememberOffice(dir, to string) error {
+	if !office.IsCredentials(to) {
+		return nil
+	}
+	c, err := office.ReadCredentials(to)
+	if err != nil {
+		return err
+	}
+	first, err := plan.RememberOffice(dir, c)
+	if first {
+		a.say(
+			"From now on the jobs of this site take their devices at the office, so that no other machine "+
+				"works on them. To end that, remove %s.",
+			plan.OfficeFile,
+		)
+	}
+	return err
 }
 
 // followEvery is how often a folder is synced that follows a place.
@@ -429,6 +454,9 @@ func (a *app) join(ctx context.Context, from string, f syncFlags, perSecond int6
 	}
 	if err != nil {
 		return fmt.Errorf("no folder was made: %w", err)
+	}
+	if err := a.rememberOffice(f.into, from); err != nil {
+		return err
 	}
 	err = a.synced(f.into, from, out, nil)
 	a.say("\nMade the site folder %s. Next: cd %[1]s, and add the logins: catena login add", f.into)

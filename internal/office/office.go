@@ -296,6 +296,9 @@ func Stream(site string) string { return "SITE_" + site }
 // Subject is the start of the subjects of a site's messages.
 func Subject(site string) string { return "site." + site }
 
+// Bucket is the key-value bucket in which the machines of a site say what they work on.
+func Bucket(site string) string { return "work-" + site }
+
 // Inbox is the prefix of the subjects at which a site gets answers.
 func Inbox(site string) string { return "_INBOX_" + site }
 
@@ -310,6 +313,9 @@ func (o *Office) credentials(s Site, user nkeys.KeyPair) (c Credentials, err err
 	stream := Stream(s.Name)
 	claims.Pub.Allow.Add(Subject(s.Name)+".>", "$JS.API.STREAM.INFO."+stream,
 		"$JS.API.DIRECT.GET."+stream, "$JS.API.DIRECT.GET."+stream+".>", "$JS.API.STREAM.MSG.GET."+stream)
+	work := "KV_" + Bucket(s.Name)
+	claims.Pub.Allow.Add("$KV."+Bucket(s.Name)+".>", "$JS.API.STREAM.INFO."+work,
+		"$JS.API.DIRECT.GET."+work, "$JS.API.DIRECT.GET."+work+".>", "$JS.API.STREAM.MSG.GET."+work)
 	claims.Sub.Allow.Add(Inbox(s.Name) + ".>")
 	token, err := claims.Encode(o.account)
 	if err != nil {

@@ -72,7 +72,7 @@ var (
 func OpenOffice(ctx context.Context, c office.Credentials) (Place, error) {
 	within, cancel := context.WithTimeout(ctx, openWithin)
 	defer cancel()
-	conn, err := dialOffice(ctx, c, func(err error) {
+	conn, err := dialOffice(ctx, c, officeWait, func(err error) {
 		if errors.Is(err, nats.ErrPermissionViolation) {
 			cancel() // no answer will come
 		}
@@ -99,21 +99,23 @@ func OpenOffice(ctx context.Context, c office.Credentials) (Place, error) {
 // openWithin is how long an office may take to say that it has the record of a site.
 const openWithin = 10 * time.Second
 
-// DialOffice connects to the server of an office. It is the office that the credentials name, or an
-// error: ErrOtherOffice, ErrCredentials, or one of the connection.
-func DialOffice(ctx context.Context, c office.Credentials) (*nats.Conn, error) {
-	return dialOffice(ctx, c, func(error) {}) // requests fail, too
+// DialOffice connects to the server of an office, within a time. It is the office that the
+// credentials name, or an error: ErrOtherOffice, ErrCredentials, or one of the connection.
+func DialOffice(ctx context.Context, c office.Credentials, within time.Duration) (*nats.Conn,
+	error) {
+	return dialOffice(ctx, c, within, func(error) {}) // requests fail, too
 }
 
 // dialOffice is DialOffice, with what is told of errors that belong to no request.
-func dialOffice(ctx context.Context, c office.Credentials, fault func(error)) (*nats.Conn, error) {
+func dialOffice(ctx context.Context, c office.Credentials, within time.Duration,
+	fault func(error)) (*nats.Conn, error) {
 	key, err := nkeys.FromSeed([]byte(c.Seed))
 	if err != nil {
 		return nil, fmt.Errorf("the credentials for %s are damaged: %w", c.Office, err)
 	}
 	other := false
 	conn, err := nats.Connect("tls://"+c.Address,
-		nats.Name("catena"), nats.Timeout(officeWait), nats.MaxReconnects(-1),
+		nats.Name("catena"), nats.Timeout(within), nats.MaxReconnects(-1),
 		nats.CustomInboxPrefix(office.Inbox(c.Site)), nats.NoCallbacksAfterClientClose(),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { fault(err) }),
 		nats.UserJWT(func() (string, error) { return c.Token, nil },

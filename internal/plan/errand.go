@@ -4,12 +4,13 @@ import (
 	"slices"
 	"time"
 
+	"catena/internal/job"
 	"catena/internal/order"
 )
 
 // Unseen is the caution that no one can tell whether someone else is working at the site, because
 // its office cannot be reached.
-const Unseen = "unseen"
+const Unseen = job.UnseenCaution
 
 // ForStation makes an order one that the site's station carries out: not before a time, as
 // StartTime has it (empty: at once), and for as long as valid from then on. The caution unseen is

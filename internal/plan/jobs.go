@@ -2,6 +2,7 @@ package plan
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -21,7 +22,7 @@ import (
 // site has it; what neither says, their families and images say.
 func (w *Site) Engine(x *contact.Access, said firmware.Patience) *job.Engine {
 	return &job.Engine{Ledger: w.Ledger, Dialects: w.Dialects, Contacts: x, Site: w,
-		Settings: w.store(x), Patience: said.Over(w.Site.Patience), Now: w.now}
+		Settings: w.store(x), Leases: w.leases(), Patience: said.Over(w.Site.Patience), Now: w.now}
 }
 
 // store returns where the settings of the site's devices are saved.
@@ -116,8 +117,17 @@ func (w *Site) Start(x *contact.Access, o order.Order, said firmware.Patience) (
 	return w.Engine(x, said).Start(w.Job(o))
 }
 
-// Resume takes over a job that no process works on. Its errors are job.ErrRunning and job.ErrOver.
+// ErrGivenUp is returned by Resume for a job that a person has given up at another machine.
+var ErrGivenUp = errors.New("the job was given up at another machine")
+
+// Resume takes over a job that no process works on. Its errors are job.ErrRunning, job.ErrOver and
+// ErrGivenUp.
 func (w *Site) Resume(x *contact.Access, s job.State, said firmware.Patience) (*job.Job, error) {
+	if l := w.leases(); l != nil {
+		if _, err := l.Others(s.ID); err != nil && l.Taken(err) {
+			return nil, ErrGivenUp
+		}
+	}
 	return w.Engine(x, said).Resume(s.ID, w.Job(s.Order), w.closesNow())
 }
 
@@ -137,7 +147,11 @@ func (w *Site) closesNow() time.Time {
 
 // GiveUp ends a job that no process works on: each device that was left open is asked once.
 func (w *Site) GiveUp(ctx context.Context, x *contact.Access, s job.State) (job.State, error) {
-	if err := w.Engine(x, firmware.Patience{}).GiveUp(ctx, s.ID, w.Job(s.Order)); err != nil {
+	err := w.Engine(x, firmware.Patience{}).GiveUp(ctx, s.ID, w.Job(s.Order))
+	if err == nil {
+		err = w.forgetJob(s.ID)
+	}
+	if err != nil {
 		return s, err
 	}
 	return w.JobState(s.ID)

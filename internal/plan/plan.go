@@ -8,6 +8,7 @@ package plan
 import (
 	"time"
 
+	"catena/internal/lease"
 	"catena/internal/ledger"
 	"catena/internal/workspace"
 )
@@ -15,7 +16,9 @@ import (
 // Site is an open site whose jobs are planned.
 type Site struct {
 	*workspace.Workspace
-	now func() time.Time
+	now    func() time.Time
+	board  *lease.Board // what other machines say; nil: the site has no office, or it is not reached
+	unseen error        // why it is not
 }
 
 // Row is a component of a device, matched.
@@ -27,5 +30,5 @@ func Open(dir string, now func() time.Time, by ledger.Writer) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Site{w, now}, nil
+	return &Site{Workspace: w, now: now}, nil
 }

@@ -22,5 +22,5 @@ func (w *Site) RehearseOnce(o order.Order, chosen map[string]rehearse.Fault) (*r
 	stage := *w.Workspace
 	stage.Ledger, stage.Dir = once.Ledger, once.Dir
 	stage.Site.Name, stage.Site.Tell = "Rehearsal of "+w.Name(), nil
-	return once, &Site{&stage, w.now}, nil
+	return once, &Site{Workspace: &stage, now: w.now}, nil
 }

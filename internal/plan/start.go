@@ -88,6 +88,9 @@ func (w *Site) Prepare(o order.Order, t Terms) (p Prepared, err error) {
 	if err = w.holdAgainst(&p, p.Start); err != nil {
 		return p, err
 	}
+	if w.unseen != nil && o.Purpose == order.Forward && o.Station == nil {
+		p.Order.Cautions = append(p.Order.Cautions, unseen(p.Order))
+	}
 	p.Forecast, err = order.Forecast(p.Order, p.Start)
 	return p, err
 }

@@ -159,8 +159,14 @@ func (r *Runner) resume(ctx context.Context, w *plan.Site, s job.State) (stopped
 		r.once(s.ID, fmt.Sprintf("The job %s cannot be continued: %v. It is tried again.", s.ID, err))
 		return false, nil
 	}
+	done, err := w.MeetOthers(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer done()
 	j, err := w.Resume(x, s, firmware.Patience{})
-	if errors.Is(err, job.ErrRunning) || errors.Is(err, job.ErrOver) {
+	if errors.Is(err, job.ErrRunning) || errors.Is(err, job.ErrOver) ||
+		errors.Is(err, plan.ErrGivenUp) {
 		return false, nil
 	}
 	if err != nil {
@@ -177,6 +183,11 @@ func (r *Runner) carryOut(
 	w *plan.Site,
 	e Errand,
 ) (stopped bool, why, err error) {
+	done, err := w.MeetOthers(ctx)
+	if err != nil {
+		return false, nil, err
+	}
+	defer done()
 	p, why := w.Prepare(e.order, plan.Terms{Station: true})
 	if why != nil {
 		return false, why, nil

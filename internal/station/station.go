@@ -19,7 +19,6 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/files"
-	"catena/internal/ledger"
 	"catena/internal/office"
 	"catena/internal/order"
 	"catena/internal/plan"
@@ -30,9 +29,6 @@ import (
 // File is the file of a site folder that makes it a station's. It is of this machine alone: syncing
 // never touches it.
 const File = "station.yaml"
-
-// CredentialsFile is where a station has its credentials, within its site folder.
-var CredentialsFile = filepath.Join(ledger.Folder, "station"+office.Ending)
 
 // Station is what the machine at a site was told when it joined.
 type Station struct {
@@ -77,7 +73,7 @@ keys:
 	for _, k := range keys {
 		fmt.Fprintf(&text, "  - %q\n", signature.Line(k))
 	}
-	if err := atomicfile.Replace(filepath.Join(dir, CredentialsFile), c.Text(), 0o600); err != nil {
+	if _, err := plan.RememberOffice(dir, c); err != nil {
 		return err
 	}
 	return atomicfile.Replace(filepath.Join(dir, File), []byte(text.String()), 0o600) // then it is one

@@ -27,6 +27,9 @@ import (
 // MaxMessage is the largest message that the server takes, in bytes: a part of a file.
 const MaxMessage = 4 << 20
 
+// mostWork bounds what the machines of one site may say of their work, in bytes.
+const mostWork = 64 << 20
+
 const (
 	readyWithin = 20 * time.Second
 	lookEvery   = time.Second // for sites that were added or removed
@@ -64,7 +67,7 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 		return err
 	}
 	keeper.Address = at
-	c, err := place.DialOffice(ctx, keeper)
+	c, err := place.DialOffice(ctx, keeper, readyWithin)
 	if err != nil {
 		return fmt.Errorf("the server does not answer: %w", err)
 	}
@@ -73,7 +76,8 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 	if err != nil {
 		return err
 	}
-	if err := reconcile(ctx, js, o, l); err != nil {
+	made := map[string]bool{} // sites that have all they need here
+	if err := reconcile(ctx, js, o, l, made); err != nil {
 		return err
 	}
 	ready(at)
@@ -89,7 +93,7 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 		}
 		if err == nil {
 			claims = now
-			err = reconcile(ctx, js, o, l)
+			err = reconcile(ctx, js, o, l, made)
 		}
 		if err != nil && ctx.Err() == nil {
 			log.Warn("the sites of the office could not be looked at; it is tried again", "err", err)
@@ -160,16 +164,23 @@ func renew(s *server.Server, now office.Claims) error {
 
 // reconcile makes the streams of sites that have none. Nothing in one is ever replaced or removed:
 // each subject has one message, which the first one to write it decides.
-func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l Limits) error {
+func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l Limits,
+	made map[string]bool) error {
 	sites, err := o.Sites()
 	if err != nil {
 		return err
 	}
 	for _, s := range sites {
-		if !s.Active() {
+		if !s.Active() || made[s.Name] {
 			continue
 		}
+		if _, err := js.CreateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: office.Bucket(s.Name),
+			Storage: jetstream.FileStorage, MaxBytes: mostWork}); err != nil &&
+			!errors.Is(err, jetstream.ErrBucketExists) {
+			return err
+		}
 		if _, err := js.Stream(ctx, office.Stream(s.Name)); err == nil {
+			made[s.Name] = true
 			continue
 		} else if !errors.Is(err, jetstream.ErrStreamNotFound) {
 			return err
@@ -186,6 +197,7 @@ func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l 
 		if err != nil {
 			return err
 		}
+		made[s.Name] = true
 	}
 	return nil
 }
