@@ -147,19 +147,28 @@ func TestCredentialsReachOneSite(t *testing.T) {
 			t.Errorf("%s was not refused", what)
 		}
 	}
-	stream := office.Stream("marrow-hill")
-	for _, subject := range []string{"site.marrow-hill.a.c.1.1", "site.marrow-hill.>", "x", ">",
-		"$JS.API.STREAM.INFO." + stream, "$JS.API.STREAM.MSG.GET." + stream, "$JS.API.DIRECT.GET." + stream,
-		"$JS.API.DIRECT.GET." + stream + ".site.marrow-hill.a.b.1.1", "$JS.API.STREAM.LIST", "$JS.API.STREAM.NAMES",
-		"$JS.API.STREAM.CREATE.X", "$JS.API.STREAM.UPDATE." + office.Stream("dunmarrow"),
-		"$JS.API.STREAM.DELETE." + office.Stream("dunmarrow"), "$JS.API.STREAM.PURGE." + office.Stream("dunmarrow"),
-		"$JS.API.STREAM.MSG.DELETE." + office.Stream("dunmarrow"), "$JS.API.CONSUMER.CREATE." + stream,
-		"$JS.API.CONSUMER.CREATE." + office.Stream("dunmarrow"), "$JS.API.INFO", "$JS.API.STREAM.SNAPSHOT." + stream,
-		"$SYS.REQ.CLAIMS.UPDATE", "$SYS.REQ.SERVER.PING", office.Inbox("marrow-hill") + ".x"} {
+	subjects := []string{"site.marrow-hill.a.c.1.1", "site.marrow-hill.>", "x", ">", "$JS.API.INFO",
+		"$JS.API.STREAM.LIST", "$JS.API.STREAM.NAMES", "$JS.API.STREAM.CREATE.X", "$SYS.REQ.CLAIMS.UPDATE",
+		"$SYS.REQ.SERVER.PING", office.Inbox("marrow-hill") + ".x",
+		"$KV." + office.Bucket("marrow-hill") + ".open.x", "$KV." + office.Bucket("marrow-hill") + ".heard.x"}
+	for _, site := range []string{"marrow-hill", "dunmarrow"} {
+		for _, stream := range []string{office.Stream(site), "KV_" + office.Bucket(site)} {
+			for _, verb := range []string{"STREAM.UPDATE", "STREAM.DELETE", "STREAM.PURGE", "STREAM.MSG.DELETE",
+				"STREAM.SNAPSHOT", "STREAM.RESTORE", "STREAM.LEADER.STEPDOWN", "CONSUMER.CREATE", "CONSUMER.LIST",
+				"CONSUMER.NAMES"} {
+				subjects = append(subjects, "$JS.API."+verb+"."+stream)
+			}
+			if site == "marrow-hill" {
+				subjects = append(subjects, "$JS.API.STREAM.INFO."+stream, "$JS.API.STREAM.MSG.GET."+stream,
+					"$JS.API.DIRECT.GET."+stream, "$JS.API.DIRECT.GET."+stream+".site.marrow-hill.a.b.1.1")
+			}
+		}
+	}
+	for _, subject := range subjects {
 		denied("publishing to "+subject, func() error { return conn.Publish(subject, []byte("{}")) })
 	}
 	for _, subject := range []string{">", "site.>", "site.dunmarrow.>", "site.marrow-hill.>", "_INBOX.>",
-		office.Inbox("marrow-hill") + ".>", "$JS.>", "$SYS.>"} {
+		"$KV.>", "$KV." + office.Bucket("dunmarrow") + ".>", office.Inbox("marrow-hill") + ".>", "$JS.>", "$SYS.>"} {
 		denied("subscribing to "+subject, func() error {
 			_, err := conn.SubscribeSync(subject)
 			return err
