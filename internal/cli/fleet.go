@@ -24,12 +24,12 @@ func (a *app) fleetCmd() *cobra.Command {
 		Use: "fleet", Short: "Look at many sites at once",
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.fleetListCmd(), a.fleetMatchCmd(), a.fleetJobsCmd())
+	c.AddCommand(a.fleetListCmd(), a.fleetMatchCmd(), a.fleetJobsCmd(), a.fleetReportCmd())
 	return c
 }
 
 // openFleet reads the sites of a folder, and names those that cannot be read.
-func (a *app) openFleet(in string, jobs int) (fleet.Fleet, error) {
+func (a *app) openFleet(in string, read fleet.Reading) (fleet.Fleet, error) {
 	if in == "" {
 		return fleet.Fleet{}, usage("--in is missing: the folder with the site folders")
 	}
@@ -37,8 +37,8 @@ func (a *app) openFleet(in string, jobs int) (fleet.Fleet, error) {
 	if err != nil {
 		return fleet.Fleet{}, err
 	}
-	by := a.writer()
-	f, err := fleet.Open(in, fleet.Reading{Shelf: s, Now: a.now, By: by, Jobs: jobs})
+	read.Shelf, read.Now, read.By = s, a.now, a.writer()
+	f, err := fleet.Open(in, read)
 	var none *fleet.NoSitesError
 	if errors.As(err, &none) {
 		return f, usage("%w; make folders from a place: catena sync PLACE --into FOLDER", err)
@@ -73,7 +73,7 @@ entries the folder has. The fields are those of catena list; site is the name of
   catena fleet list --in ~/sites --where 'status == "unsafe"' --format csv > visits.csv`,
 		Args: exactly(0, "no arguments (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
-			f, err := a.openFleet(in, 0)
+			f, err := a.openFleet(in, fleet.Reading{})
 			if err != nil {
 				return err
 			}
@@ -114,7 +114,7 @@ The sites that need a person come first.`,
 			if !slices.Contains([]string{"", "site", "model"}, by) {
 				return usage("--by %q is neither site nor model", by)
 			}
-			f, err := a.openFleet(in, 0)
+			f, err := a.openFleet(in, fleet.Reading{})
 			if err != nil {
 				return err
 			}
@@ -202,7 +202,7 @@ called NAME/j3; one that had not ended when the folder was last synced is elsewh
 			if last < 1 {
 				return usage("--last %d: how many of the newest jobs of each site to list", last)
 			}
-			f, err := a.openFleet(in, last)
+			f, err := a.openFleet(in, fleet.Reading{Jobs: last})
 			if err != nil {
 				return err
 			}

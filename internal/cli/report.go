@@ -92,11 +92,11 @@ func (a *app) report(ids []string, out, since string) error {
 }
 
 // sinceTime reads a time that lies back.
-func (a *app) sinceTime(w *plan.Site, text string) (time.Time, error) {
+func (a *app) sinceTime(zone *time.Location, text string) (time.Time, error) {
 	if d, err := time.ParseDuration(strings.TrimSuffix(text, " ago")); err == nil && d > 0 {
 		return a.now().Add(-d), nil
 	}
-	if t, err := time.ParseInLocation("2006-01-02", text, w.Zone()); err == nil {
+	if t, err := time.ParseInLocation("2006-01-02", text, zone); err == nil {
 		return t, nil
 	}
 	t, err := time.Parse(time.RFC3339, text)
@@ -111,7 +111,7 @@ func (a *app) sinceTime(w *plan.Site, text string) (time.Time, error) {
 func (a *app) jobsToReport(w *plan.Site, ids []string, since string) (out []job.State, err error) {
 	from := time.Time{}
 	if since != "" {
-		if from, err = a.sinceTime(w, since); err != nil {
+		if from, err = a.sinceTime(w.Zone(), since); err != nil {
 			return nil, err
 		}
 	}

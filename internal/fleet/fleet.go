@@ -50,6 +50,8 @@ type Reading struct {
 	Now   func() time.Time
 	By    ledger.Writer
 	Jobs  int // the newest jobs of each site that are read; 0: none
+	// Since has all jobs since a time read instead; zero: none are.
+	Since time.Time
 }
 
 // NoSitesError is returned for a folder without site folders.
@@ -134,7 +136,10 @@ func (s *Site) read(r Reading) {
 		return
 	}
 	s.Rows = w.Rows
-	if r.Jobs > 0 {
+	switch {
+	case !r.Since.IsZero():
+		s.Jobs, s.Err = w.JobsFor(nil, r.Since)
+	case r.Jobs > 0:
 		s.Jobs, s.Err = w.Jobs(r.Jobs)
 	}
 	origin, err := record.OriginOf(w.Ledger)

@@ -3,6 +3,8 @@ package topics
 // Effect is what a command changes, and what it leaves alone whatever happens.
 type Effect struct{ Touches, Never string }
 
+const oneFile = "one new file."
+
 // Effects that several commands have.
 var (
 	readsSite  = Effect{"nothing; it reads the site folder and the shelf.", "any device."}
@@ -61,7 +63,7 @@ var Effects = map[string]Effect{
 	"shelf drop":  {"the shelf: the image is removed.", "any device."},
 	"shelf tidy": {"the shelf, after you confirm.",
 		"an image that a known device runs, should run or would return to."},
-	"shelf export":    {"one new file.", "the shelf, or any device."},
+	"shelf export":    {oneFile, "the shelf, or any device."},
 	"shelf pull":      {"the shelf; it downloads from the feed.", "any device."},
 	"shelf check":     readsShelf,
 	"shelf feed make": {"one folder: images and a signed index.", "the shelf, or any device."},
@@ -69,7 +71,7 @@ var Effects = map[string]Effect{
 	"target set":      {"targets.yaml.", "any device: flash does that."},
 	"target list":     readsSite,
 	"target drop":     {"targets.yaml.", "any device."},
-	"target save":     {"one new file.", "the site, or any device."},
+	"target save":     {oneFile, "the site, or any device."},
 	"target load":     {"targets.yaml.", "any device."},
 	"match":           readsSite,
 	"order new":       {"one new file in orders/.", "any device: flash does that."},
@@ -85,13 +87,14 @@ var Effects = map[string]Effect{
 	},
 	"station show":    readsSite,
 	"station install": {"a unit of systemd.", "the site folder, or any device; it starts nothing."},
+	"fleet report":    {oneFile, "any site folder, or any device."},
 	"order list":      readsSite,
 	"order show":      readsSite,
 	"order check":     readsSite,
 	"order sign":      {"a signature beside the order.", "the order itself, or any device."},
 	"rehearse": {"nothing; stand-ins on this machine take the place of the devices.",
 		"any device, the site's ledger, or the shelf."},
-	"pack": {"one new file.", "the site, or any device."},
+	"pack": {oneFile, "the site, or any device."},
 	"unpack": {"a new site folder, and the shelf.",
 		"a site folder that exists, or any device."},
 	"sync": {"the place; the ledger, the shared files and settings/ of the site folder, the shelf; " +
@@ -141,7 +144,7 @@ var Effects = map[string]Effect{
 	"ledger check": readsJob,
 	"ledger writer": {"with a name: the name in your data folder.",
 		"the key, or any device."},
-	"ledger export": {"one new file.", "the ledger, or any device."},
+	"ledger export": {oneFile, "the ledger, or any device."},
 	"schema":        {"nothing.", "any device."},
 	"docs man":      {"a folder of manual pages.", "anything else."},
 	"docs md":       {"a folder of Markdown pages.", "anything else."},
