@@ -3,6 +3,7 @@ package job_test
 import (
 	"errors"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -17,6 +18,7 @@ import (
 // wall is what the machines of a site say to each other, as an office keeps it: what a machine says
 // counts only if no one has said anything since it looked.
 type wall struct {
+	mu      sync.Mutex
 	said    map[string][]order.Foreign // by machine
 	number  uint64
 	down    bool
@@ -34,7 +36,16 @@ type machine struct {
 
 var errDown = errors.New("the office cannot be reached")
 
+// change changes the wall while machines look at it.
+func (w *wall) change(how func()) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	how()
+}
+
 func (m *machine) Others(id string) (out []order.Foreign, err error) {
+	m.wall.mu.Lock()
+	defer m.wall.mu.Unlock()
 	if m.wall.down {
 		return nil, errDown
 	}
@@ -59,6 +70,8 @@ func (*machine) Taken(err error) bool { return errors.Is(err, errGivenUp) }
 
 func (m *machine) Hold(mine []order.Foreign) (uint64, bool, error) {
 	w := m.wall
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	if w.down {
 		return 0, false, errDown
 	}
@@ -159,18 +172,18 @@ func TestAnOfficeThatGoesAway(t *testing.T) {
 		}
 		_, ended := n.start(t, o)
 		time.Sleep(10 * time.Second)
-		w.down = true
+		w.change(func() { w.down = true })
 		time.Sleep(10 * time.Minute)
 		s := state(t, n, "j1")
 		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "waiting "}, ends(s))
 		assert.Equal(t, "waiting for the office: whether another machine works here cannot be told",
 			s.Waiting(time.Now())["cam-12"].Error())
-		w.down = false
+		w.change(func() { w.down = false })
 		require.NoError(t, <-ended)
 		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "done 2.0"},
 			ends(state(t, n, "j1")))
 
-		w.down = true // a person has accepted that
+		w.change(func() { w.down = true }) // a person has accepted that
 		o.Devices = []order.Device{row("cam-11")}
 		o.Devices[0].Again = true
 		o.Devices[0].From, o.Devices[0].Path[0].From = "2.0", "2.0"
@@ -190,7 +203,7 @@ func TestAJobThatWasGivenUpElsewhere(t *testing.T) {
 		_, ended := n.start(t, order.Order{Rules: order.Rules{Parallel: 1},
 			Devices: []order.Device{row("cam-11"), row("cam-12")}})
 		time.Sleep(10 * time.Second)
-		w.givenUp = []string{"anna/j1"}
+		w.change(func() { w.givenUp = []string{"anna/j1"} })
 		require.NoError(t, <-ended)
 		assert.Equal(t, map[string]string{"cam-11": "done 2.0", "cam-12": "skipped "},
 			ends(state(t, n, "j1")))
