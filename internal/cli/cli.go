@@ -151,7 +151,7 @@ func (a *app) root() *cobra.Command {
 			a.retryCmd(), a.finishCmd(), a.rollbackCmd()}},
 		{"Verify and report", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),
 			a.settingsCmd(), a.ledgerCmd()}},
-		{"Many sites", []*cobra.Command{a.syncCmd(), a.officeCmd(), a.stationCmd(),
+		{"Many sites", []*cobra.Command{a.syncCmd(), a.officeCmd(), a.stationCmd(), a.rolloutCmd(),
 			a.fleetCmd()}},
 		{learning, []*cobra.Command{a.demoCmd(), a.simCmd(), a.schemaCmd(), a.docsCmd(),
 			a.versionCmd()}},
@@ -269,8 +269,12 @@ func (a *app) openSite() (*plan.Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	by := a.writer()
-	w, err := plan.Open(dir, a.now, by)
+	return a.openIn(dir)
+}
+
+// openIn opens the folder of a site.
+func (a *app) openIn(dir string) (*plan.Site, error) {
+	w, err := plan.Open(dir, a.now, a.writer())
 	var cut *ledger.CutError
 	switch {
 	case err != nil || w.ReadOnly() == nil:

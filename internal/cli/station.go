@@ -224,7 +224,16 @@ func (a *app) stationRun(ctx context.Context, perSecond int64) error {
 
 // matchUnseen is match for a program that does so again and again: it says nothing.
 func (a *app) matchUnseen() (*plan.Site, error) {
-	w, err := a.openSite()
+	dir, err := a.siteDir()
+	if err != nil {
+		return nil, err
+	}
+	return a.matchIn(dir)
+}
+
+// matchIn is matchUnseen for the folder of a site.
+func (a *app) matchIn(dir string) (*plan.Site, error) {
+	w, err := a.openIn(dir)
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +260,8 @@ func (a *app) carryOn(
 		return stopped, err
 	}
 	a.copySettings(context.WithoutCancel(ctx), w, x)
-	return stopped, a.summary(w, state)
+	_ = a.summary(w, state) // its error is how the devices ended: the station continues
+	return stopped, nil
 }
 
 func (a *app) stationShowCmd() *cobra.Command {

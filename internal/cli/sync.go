@@ -241,7 +241,16 @@ func (a *app) syncOnce(ctx context.Context, to string, accept []string, perSecon
 
 // meet opens the site folder and a place, for something that they do together.
 func (a *app) meet(ctx context.Context, to string, do func(party) error) error {
-	w, err := a.matchUnseen()
+	dir, err := a.siteDir()
+	if err != nil {
+		return err
+	}
+	return a.meetIn(ctx, dir, to, do)
+}
+
+// meetIn is meet for the folder of a site.
+func (a *app) meetIn(ctx context.Context, dir, to string, do func(party) error) error {
+	w, err := a.matchIn(dir)
 	if err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ type Site struct {
 	Jobs   []job.State // the newest of them last
 	Last   time.Time   // of the newest entry of its ledger
 	Err    error       // why it cannot be read; nil: it can
-	id     string
+	ID     string      // of the site, in all of its folders
 }
 
 // Reading is what a fleet is read with.
@@ -88,7 +88,7 @@ func Open(dir string, r Reading) (f Fleet, err error) {
 	})
 	newest := map[string]string{} // the folder of each site, by its ID
 	f.Sites = slices.DeleteFunc(f.Sites, func(s Site) bool {
-		other := newest[s.id]
+		other := newest[s.ID]
 		switch {
 		case s.Err != nil:
 			return false
@@ -96,7 +96,7 @@ func Open(dir string, r Reading) (f Fleet, err error) {
 			f.Older = append(f.Older, [2]string{s.Folder, other})
 			return true
 		}
-		newest[s.id] = s.Folder
+		newest[s.ID] = s.Folder
 		return false
 	})
 	return f, nil
@@ -143,7 +143,7 @@ func (s *Site) read(r Reading) {
 		s.Jobs, s.Err = w.Jobs(r.Jobs)
 	}
 	origin, err := record.OriginOf(w.Ledger)
-	s.id = origin.ID
+	s.ID = origin.ID
 	s.Err = errors.Join(s.Err, err)
 	s.Last, err = w.LastEntry()
 	s.Err = errors.Join(s.Err, err)
@@ -201,4 +201,31 @@ func (t Tally) urgency() int {
 		}
 	}
 	return len(match.Statuses)
+}
+
+// Folders are the site folders of a folder, by the ID of their site: of several folders of one site
+// the newest. Folders that cannot be read are left out. Its errors are those of the folder.
+func Folders(dir string, now func() time.Time, by ledger.Writer) (map[string]string, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	out, newest := map[string]string{}, map[string]time.Time{}
+	for _, e := range entries {
+		folder := filepath.Join(dir, e.Name())
+		if !workspace.IsSite(folder) {
+			continue
+		}
+		w, err := plan.Open(folder, now, by)
+		if err != nil {
+			continue
+		}
+		origin, err := record.OriginOf(w.Ledger)
+		last, failed := w.LastEntry()
+		w.Close()
+		if err == nil && failed == nil && (out[origin.ID] == "" || last.After(newest[origin.ID])) {
+			out[origin.ID], newest[origin.ID] = folder, last
+		}
+	}
+	return out, nil
 }

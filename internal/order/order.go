@@ -201,3 +201,18 @@ func (d Device) ModelAndImages() string {
 	}
 	return strings.Join(words, " ")
 }
+
+// AcceptAll accepts the cautions that are named, and returns those that no one has accepted, but
+// for unseen, which an order for a station may lack.
+func (o *Order) AcceptAll(names []string, by string) (open []string) {
+	for i := range o.Cautions {
+		c := &o.Cautions[i]
+		if slices.Contains(names, c.Name) || slices.Contains(names, firmware.AllCautions) {
+			c.Accepted = by
+		}
+		if c.Accepted == "" && c.Name != "unseen" && !slices.Contains(open, c.Name) {
+			open = append(open, c.Name)
+		}
+	}
+	return open
+}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -8,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"catena/internal/atomicfile"
 	"catena/internal/device"
@@ -17,6 +20,7 @@ import (
 	"catena/internal/match"
 	"catena/internal/order"
 	"catena/internal/record"
+	"catena/internal/signature"
 	"catena/internal/workspace"
 )
 
@@ -47,6 +51,16 @@ func (w *Site) IsOrder(word string) (bool, error) {
 // SaveOrder writes a new order's file. Its error is a record.NameTakenError where the name is in
 // use.
 func (w *Site) SaveOrder(o order.Order) (path string, err error) {
+	return w.saveOrder(o, nil)
+}
+
+// SaveSigned is SaveOrder for an order that is signed: its signature is there before it is.
+func (w *Site) SaveSigned(o order.Order, key ssh.Signer) error {
+	_, err := w.saveOrder(o, key)
+	return err
+}
+
+func (w *Site) saveOrder(o order.Order, key ssh.Signer) (path string, err error) {
 	if w.Means(o.Name) == nil {
 		return "", &record.NameTakenError{Name: o.Name, Device: true}
 	}
@@ -61,9 +75,17 @@ func (w *Site) SaveOrder(o order.Order) (path string, err error) {
 	if err != nil {
 		return "", err
 	}
-	return path, atomicfile.Replace(path, append([]byte(workspace.ForEditors(w.Dir, "order", "../")),
-		raw...),
-		0o644)
+	raw = append([]byte(workspace.ForEditors(w.Dir, "order", "../")), raw...)
+	if key != nil {
+		signed, err := signature.Sign(bytes.NewReader(raw), key, OrderSignature)
+		if err == nil {
+			err = atomicfile.Replace(path+signature.Ending, signed, 0o644)
+		}
+		if err != nil {
+			return path, err
+		}
+	}
+	return path, atomicfile.Replace(path, raw, 0o644)
 }
 
 // KeepOrder keeps an order that was made on the fly under its job's ID, or, where an order or a
