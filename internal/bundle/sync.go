@@ -65,6 +65,8 @@ type Sync struct {
 	At       place.Place
 	// Accept are the names or fingerprints of writers that are new here and whose entries are taken.
 	Accept []string
+	// anyone has the entries of all writers taken: for a copy by which no one works.
+	anyone bool
 	Rate   int64 // bytes per second that files are sent and taken with; 0: as fast as it goes
 	// Progress is told what is sent or taken; nil: no one is.
 	Progress func(what string)
@@ -246,7 +248,7 @@ func (s *Sync) takeChains(ctx context.Context) error {
 		who := Stranger{c.of.Name, c.of.Fingerprint}
 		own := c.of.Writer == s.Ledger.Writer().ID()
 		switch {
-		case own || slices.Contains(s.Accept, who.Fingerprint):
+		case own || s.anyone || slices.Contains(s.Accept, who.Fingerprint):
 		case slices.Contains(s.Accept, who.Name) && names[who.Name] == 1:
 		case slices.Contains(s.Accept, who.Name):
 			s.problem("%s is the name of several laptops; accept the one that you mean by its "+
@@ -899,6 +901,16 @@ func Join(ctx context.Context, s Sync, origin record.Origin, keys []device.Key,
 			strings.Join(out.Problems, "; "))
 	}
 	return out, os.Rename(work, dir)
+}
+
+// Mirror takes the entries that a ledger lacks of a site's folder at a place, by whomever they are
+// written and signed. Nothing is sent, and no file is written but those of the ledger.
+func Mirror(ctx context.Context, at place.Place, folder, dir string, l *ledger.Ledger) (Synced,
+	error) {
+	s := &Sync{Dir: dir, Ledger: l, At: at, anyone: true}
+	s.out.Folder = folder
+	err := s.takeChains(ctx)
+	return s.out, err
 }
 
 // takenFolder has, at an office, which writer carries out which order of a station.

@@ -23,7 +23,7 @@ func (a *app) officeCmd() *cobra.Command {
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.officeInitCmd(), a.officeServeCmd(), a.officeAddCmd(), a.officeListCmd(),
-		a.officeRemoveCmd())
+		a.officeRemoveCmd(), a.officeRecordCmd())
 	return c
 }
 

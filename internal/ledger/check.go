@@ -125,6 +125,21 @@ func (l *Ledger) guarded() error {
 	return nil
 }
 
+// Recorded is an entry in the chain of its writer, as it is exported.
+type Recorded struct {
+	Seq int64 `json:"seq"`
+	link
+}
+
+// Recorded returns entries of a chain after number after, most at the most.
+func (l *Ledger) Recorded(writer string, after int64, most int) (out []Recorded, err error) {
+	err = l.links(`WHERE writer = ? AND n > ? ORDER BY n LIMIT ?`, func(seq int64, e link) error {
+		out = append(out, Recorded{seq, e})
+		return nil
+	}, writer, after, most)
+	return out, err
+}
+
 // Export writes all entries, in the order of their arrival, as JSON, one on a line, with "hash",
 // the SHA-256 of each in hexadecimal: who has them can follow the chains without this program.
 func (l *Ledger) Export(w io.Writer) (count int, err error) {
@@ -132,10 +147,7 @@ func (l *Ledger) Export(w io.Writer) (count int, err error) {
 	out.SetEscapeHTML(false)
 	err = l.links(`ORDER BY seq`, func(seq int64, e link) error {
 		count++
-		return out.Encode(struct {
-			Seq int64 `json:"seq"`
-			link
-		}{seq, e})
+		return out.Encode(Recorded{seq, e})
 	})
 	return count, err
 }
