@@ -224,7 +224,8 @@ func TestEveryFaultHasItsEnd(t *testing.T) {
 			"checking sending writing failed|checking sending failed", ""},
 		"keeps its version": {sim.Device{Faults: sim.Faults{KeepsVersion: true}}, nil, job.Returned,
 			"1.0",
-			forth + " <proving returned", "it runs 1.0, not 2.0"},
+			// whether its short restart is seen depends on the machine; if not, it is sent what it ran
+			forth + " <proving returned|" + forth + back + " returned", "it runs 1.0, not 2.0"},
 		"sick": {sim.Device{Kind: "gate", Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
 			forth + back + " returned", "limit switch"},
 		"sick camera": {sim.Device{Faults: sim.Faults{Sick: true}}, nil, job.Returned, "1.0",
