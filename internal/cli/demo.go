@@ -25,7 +25,7 @@ import (
 
 func (a *app) demoCmd() *cobra.Command {
 	var keep, place string
-	var walk bool
+	var walk, many bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Run a whole night at a simulated site",
@@ -35,15 +35,25 @@ and roll back. Each step first shows the command that you would type. Nothing le
 The exit code is 0 only if every device ended as expected.
 
 With --walk the demo stops before each command until you press Enter. You can inspect the site from
-a second terminal at any time; with --keep the site folder remains.`,
-		Example: "  catena demo\n  catena demo --walk --keep /tmp/marrow-hill",
+a second terminal at any time; with --keep the site folder remains.
+
+With --fleet it plays an office, a laptop and the stations of three sites in three time zones: a
+rollout in two waves, of which one is stopped by a failure, and a site whose line is cut.`,
+		Example: "  catena demo\n  catena demo --walk --keep /tmp/marrow-hill\n  catena demo --fleet",
 		Args:    exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
+			if many {
+				if keep != "" || walk || place != "" {
+					return usage("--fleet takes no other flags of the demo")
+				}
+				return a.demoFleet(c.Context())
+			}
 			return a.demo(c.Context(), keep, place, walk)
 		},
 	}
 	c.Flags().StringVar(&keep, "keep", "", "make the site folder here and keep it")
 	c.Flags().BoolVar(&walk, "walk", false, "wait before each command until Enter is pressed")
+	c.Flags().BoolVar(&many, "fleet", false, "play an office and three sites instead")
 	placeFlag(c, &place)
 	return c
 }

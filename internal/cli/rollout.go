@@ -395,6 +395,7 @@ func (r *rolling) verdict(all []rollout.Progress, d rollout.Decision) string {
 func (a *app) rolloutRunCmd() *cobra.Command {
 	var in, key string
 	var once bool
+	var every time.Duration
 	c := &cobra.Command{
 		Use:   "run NAME --key FILE",
 		Short: "Release wave after wave, until the rollout is over",
@@ -413,17 +414,19 @@ the rollout is follows from the sites. A released order is carried out whether t
 			if err != nil {
 				return err
 			}
-			return a.rolloutRun(c.Context(), in, args[0], signer, once)
+			return a.rolloutRun(c.Context(), in, args[0], signer, once, every)
 		},
 	}
 	fleetIn(c, &in)
 	c.Flags().StringVar(&key, "key", "",
 		"the key that signs: a private key, or a public key held by an agent")
 	c.Flags().BoolVar(&once, "once", false, "one round")
+	everyVar(c, &every)
 	return c
 }
 
-func (a *app) rolloutRun(ctx context.Context, in, name string, key ssh.Signer, once bool) error {
+func (a *app) rolloutRun(ctx context.Context, in, name string, key ssh.Signer, once bool,
+	every time.Duration) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	told := map[string]string{}
@@ -442,7 +445,7 @@ func (a *app) rolloutRun(ctx context.Context, in, name string, key ssh.Signer, o
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-time.After(followEvery):
+		case <-time.After(every):
 		}
 	}
 }
@@ -471,7 +474,7 @@ func (r *rolling) round(ctx context.Context, key ssh.Signer, told map[string]str
 		once(p.ID, "%s: %s", p.Name, strings.TrimSpace(string(p.Step)+" "+
 			strings.TrimSuffix("("+details(p, rollout.Expected{})+")", "()")))
 	}
-	if d.Halted != "" {
+	if d.Halted != "" && !d.Over {
 		once("", "%s", r.verdict(all, d))
 	}
 	if !d.Over {

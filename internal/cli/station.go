@@ -156,6 +156,7 @@ func (a *app) readStation() (*station.Station, error) {
 
 func (a *app) stationRunCmd() *cobra.Command {
 	var rate string
+	var every time.Duration
 	c := &cobra.Command{
 		Use:   "run",
 		Short: "Carry out signed orders until Ctrl-C",
@@ -175,15 +176,16 @@ After the first Ctrl-C no more devices start. A write is never interrupted.`,
 			if err != nil {
 				return err
 			}
-			return a.stationRun(c.Context(), perSecond)
+			return a.stationRun(c.Context(), perSecond, every)
 		},
 	}
 	c.Flags().StringVar(&rate, "rate", "", "the most per second that files are sent and taken with, "+
 		"for example 200KiB")
+	everyVar(c, &every)
 	return c
 }
 
-func (a *app) stationRun(ctx context.Context, perSecond int64) error {
+func (a *app) stationRun(ctx context.Context, perSecond int64, every time.Duration) error {
 	s, err := a.readStation()
 	if err != nil {
 		return err
@@ -212,7 +214,7 @@ func (a *app) stationRun(ctx context.Context, perSecond int64) error {
 		Tell: func(format string, args ...any) {
 			view.Print(a.human(), "%s  %s\n", a.now().Format("15:04:05"), view.Sprint(format, args...))
 		},
-		Now: a.now, Every: followEvery}).Run(ctx)
+		Now: a.now, Every: every}).Run(ctx)
 	if errors.Is(err, station.ErrRunning) {
 		return refused("%w", err)
 	}

@@ -173,6 +173,27 @@ func (a *app) rememberOffice(dir, to string) error {
 // followEvery is how often a folder is synced that follows a place.
 const followEvery = 10 * time.Second
 
+// everyFlag is how often a program looks that runs until Ctrl-C.
+type everyFlag time.Duration
+
+// everyVar adds --every to a command.
+func everyVar(c *cobra.Command, every *time.Duration) {
+	*every = followEvery
+	c.Flags().Var((*everyFlag)(every), "every", "the time between two exchanges with the office")
+}
+
+func (e *everyFlag) Set(text string) error {
+	d, err := time.ParseDuration(text)
+	if err != nil || d < time.Second {
+		return errors.New("write a duration of at least 1s")
+	}
+	*e = everyFlag(d)
+	return nil
+}
+
+func (e *everyFlag) Type() string   { return "duration" }
+func (e *everyFlag) String() string { return time.Duration(*e).String() }
+
 // followPlace syncs until Ctrl-C. A place that cannot be reached is tried again, and what was told
 // once is not told again.
 func (a *app) followPlace(ctx context.Context, to string, accept []string, perSecond int64) error {

@@ -87,6 +87,18 @@ func MarrowHill() Scenario {
 	return s
 }
 
+//go:embed fleet.yaml
+var threeSites []byte
+
+// ThreeSites are three small sites of the same canal.
+func ThreeSites() Scenario {
+	s, err := ParseScenario("fleet.yaml", threeSites)
+	if err != nil {
+		panic(err) // it is part of the program
+	}
+	return s
+}
+
 // ParseScenario reads a scenario file; name is what errors call it.
 func ParseScenario(name string, data []byte) (Scenario, error) {
 	s := Scenario{
