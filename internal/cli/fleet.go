@@ -24,7 +24,8 @@ func (a *app) fleetCmd() *cobra.Command {
 		Use: "fleet", Short: "Look at many sites at once",
 		Args: onlyCommands, RunE: help,
 	}
-	c.AddCommand(a.fleetListCmd(), a.fleetMatchCmd(), a.fleetJobsCmd(), a.fleetReportCmd())
+	c.AddCommand(a.fleetListCmd(), a.fleetMatchCmd(), a.fleetJobsCmd(), a.fleetReportCmd(),
+		a.fleetTrackCmd())
 	return c
 }
 

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -16,7 +15,6 @@ import (
 
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/sync/errgroup"
 
 	"catena/internal/cli/view"
 	"catena/internal/fleet"
@@ -236,6 +234,16 @@ func (a *app) openRollout(in, name string) (*rolling, error) {
 	}
 	folders, err := fleet.Folders(in, a.now, a.writer())
 	return &rolling{a, in, r, folders}, err
+}
+
+// ids are those of its sites that have a folder.
+func (r *rolling) ids() (out []string) {
+	for _, s := range slices.Concat(r.Waves...) {
+		if r.folders[s.ID] != "" {
+			out = append(out, s.ID)
+		}
+	}
+	return out
 }
 
 // open opens the folder of a site, matched.
@@ -459,7 +467,7 @@ func (r *rolling) round(ctx context.Context, key ssh.Signer, told map[string]str
 			view.Print(r.app.human(), "%s  %s\n", r.app.now().Format("15:04:05"), text)
 		}
 	}
-	for id, err := range r.sync(ctx, slices.Collect(maps.Keys(r.folders))) {
+	for id, err := range r.app.syncFolders(ctx, r.folders, r.ids()) {
 		once("sync "+id, "%s: %v; it is tried again.", r.folders[id], err)
 	}
 	all, err := r.look()
@@ -514,44 +522,10 @@ func (r *rolling) release(ctx context.Context, key ssh.Signer, all []rollout.Pro
 				released = append(released, s.ID)
 			}
 		}
-		for id, err := range r.sync(ctx, released) {
+		for id, err := range r.app.syncFolders(ctx, r.folders, released) {
 			once("sync "+id, "%s: %v; it is tried again.", r.folders[id], err)
 		}
 	}
-}
-
-// syncsAtOnce is how many sites are synced at the same time.
-const syncsAtOnce = 8
-
-// sync syncs sites with their offices, and returns what went wrong, by ID.
-func (r *rolling) sync(ctx context.Context, ids []string) map[string]error {
-	var group errgroup.Group
-	group.SetLimit(syncsAtOnce)
-	failed := make([]error, len(ids))
-	for i, id := range ids {
-		if !slices.ContainsFunc(
-			slices.Concat(r.Waves...),
-			func(s rollout.Site) bool { return s.ID == id },
-		) {
-			continue
-		}
-		group.Go(func() error {
-			failed[i] = r.app.meetIn(ctx, r.folders[id], filepath.Join(r.folders[id], plan.OfficeFile),
-				func(p party) error {
-					_, err := p.Run(ctx)
-					return err
-				})
-			return nil
-		})
-	}
-	_ = group.Wait() // each has its own error
-	out := map[string]error{}
-	for i, err := range failed {
-		if err != nil && ctx.Err() == nil {
-			out[ids[i]] = err
-		}
-	}
-	return out
 }
 
 func (a *app) rolloutStopCmd() *cobra.Command {

@@ -89,6 +89,7 @@ var Effects = map[string]Effect{
 	"station install": {"a unit of systemd.", "the site folder, or any device; it starts nothing."},
 	"office record": {"a database, and copies of the ledgers in record/ of the office's folder.",
 		"the records of the sites, or any device."},
+	"fleet track":  {"the site folders: it syncs those that have an office.", "any device."},
 	"rollout new":  {"one new file in rollouts/.", "any site, or any device."},
 	"rollout show": {"nothing; it reads the site folders.", "any device."},
 	"rollout run": {"the site folders: orders, signed; it syncs them. Their stations update devices.",
