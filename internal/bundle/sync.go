@@ -346,23 +346,29 @@ func (j *joined) Read(b []byte) (int, error) {
 // or of the connection; what is wrong with the chain is a problem.
 func (s *Sync) takeChain(ctx context.Context, writer, name string, all []segment) error {
 	taken := 0
-	for _, g := range all {
+	var unsigned []segment // they need a signature that comes later
+	for i, g := range all {
 		has, err := s.agrees(writer, name, g)
 		if err == nil && has {
 			continue
 		}
+		unsigned = append(unsigned, g)
 		var n int
 		if err == nil {
-			n, err = s.takeSegment(ctx, writer, g)
+			n, err = s.takeSegments(ctx, writer, unsigned)
 		}
 		taken += n
 		if broken := (*connectionError)(nil); errors.As(err, &broken) {
 			return broken.err
 		}
+		if errors.Is(err, ledger.ErrUnsigned) && i < len(all)-1 {
+			continue
+		}
 		if err != nil {
 			s.problem("%s: %v", name, err)
 			break
 		}
+		unsigned = nil
 	}
 	if taken > 0 {
 		s.out.Taken = append(s.out.Taken, Moved{name, taken})
@@ -395,16 +401,18 @@ type connectionError struct{ err error }
 
 func (e *connectionError) Error() string { return e.err.Error() }
 
-// takeSegment fetches a file of entries first, so that the ledger is free while it arrives.
-func (s *Sync) takeSegment(ctx context.Context, writer string, g segment) (int, error) {
-	s.tell("taking entries %d to %d", g.first, g.last)
+// takeSegments fetches files of entries first, so that the ledger is free while they arrive.
+func (s *Sync) takeSegments(ctx context.Context, writer string, all []segment) (int, error) {
+	s.tell("taking entries %d to %d", all[0].first, all[len(all)-1].last)
 	f, err := os.CreateTemp("", "catena-entries-")
 	if err != nil {
 		return 0, &connectionError{err}
 	}
 	defer func() { _, _ = f.Close(), os.Remove(f.Name()) }() // it was only for this
-	if err := s.copyFrom(ctx, g.path, 0, maxSegment, f); err != nil {
-		return 0, &connectionError{err}
+	for _, g := range all {
+		if err := s.copyFrom(ctx, g.path, 0, maxSegment, f); err != nil {
+			return 0, &connectionError{err}
+		}
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return 0, &connectionError{err}
@@ -482,7 +490,7 @@ func (s *Sync) sendChains(context.Context) error {
 			}
 			after = g.last
 		}
-		if fork || after == c.N || len(all) > 0 && all[len(all)-1].last > c.N {
+		if fork || after >= c.Signed || len(all) > 0 && all[len(all)-1].last > c.N {
 			continue
 		}
 		if err := s.sendChain(c, after); err != nil {
@@ -493,13 +501,13 @@ func (s *Sync) sendChains(context.Context) error {
 }
 
 func (s *Sync) sendChain(c ledger.Chain, after int64) error {
-	s.tell("sending entries %d to %d of %s", after+1, c.N, c.Name)
+	s.tell("sending entries %d to %d of %s", after+1, c.Signed, c.Name)
 	f, err := os.CreateTemp("", "catena-entries-")
 	if err != nil {
 		return err
 	}
-	defer func() { _, _ = f.Close(), os.Remove(f.Name()) }() // it was only for this
-	last, err := s.Ledger.WriteChain(f, c.Writer, after)
+	defer func() { _, _ = f.Close(), os.Remove(f.Name()) }()       // it was only for this
+	last, err := s.Ledger.WriteChain(f, c.Writer, after, c.Signed) // a job may be writing
 	if err != nil {
 		return err
 	}

@@ -89,9 +89,12 @@ func (p *laptop) shelve(t *testing.T, version, body string) {
 	in := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(in, "wx40.bin"), []byte(body), 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(in, "notes.md"), []byte("# "+version), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(in, "manifest.yaml"), fmt.Appendf(nil, "manifest: 1\n"+
-		"vendor: Wexcombe\nmodels: [WX-40]\nversion: %s\nfile: wx40.bin\nnotes: notes.md\nsha256: %x\n",
-		version, sha256.Sum256([]byte(body))), 0o600))
+	require.NoError(
+		t,
+		os.WriteFile(filepath.Join(in, "manifest.yaml"), fmt.Appendf(nil, "manifest: 1\n"+
+			"vendor: Wexcombe\nmodels: [WX-40]\nversion: %s\nfile: wx40.bin\nnotes: notes.md\nsha256: %x\n",
+			version, sha256.Sum256([]byte(body))), 0o600),
+	)
 	results, err := p.shelf.Import(t.Context(), []string{in}, shelf.Options{})
 	require.NoError(t, err)
 	require.Len(t, results, 1)
@@ -101,7 +104,14 @@ func (p *laptop) shelve(t *testing.T, version, body string) {
 func (p *laptop) sync(t testing.TB, at place.Place, accept ...string) *bundle.Sync {
 	images, err := p.shelf.List()
 	require.NoError(t, err)
-	return &bundle.Sync{Dir: p.dir, Ledger: p.l, Shelf: p.shelf, Images: images, At: at, Accept: accept}
+	return &bundle.Sync{
+		Dir:    p.dir,
+		Ledger: p.l,
+		Shelf:  p.shelf,
+		Images: images,
+		At:     at,
+		Accept: accept,
+	}
 }
 
 func (p *laptop) syncs(t *testing.T, at place.Place, accept ...string) bundle.Synced {
@@ -116,8 +126,14 @@ func (p *laptop) joins(t *testing.T, at place.Place, accept ...string) bundle.Sy
 	require.NoError(t, err)
 	require.Len(t, sites, 1)
 	for name, id := range sites {
-		out, err := bundle.Join(t.Context(), bundle.Sync{Dir: p.dir, Shelf: p.shelf, At: at, Accept: accept},
-			record.Origin{ID: id, Site: strings.TrimSuffix(name, "-"+id)}, nil, time.Now, p.by)
+		out, err := bundle.Join(
+			t.Context(),
+			bundle.Sync{Dir: p.dir, Shelf: p.shelf, At: at, Accept: accept},
+			record.Origin{ID: id, Site: strings.TrimSuffix(name, "-"+id)},
+			nil,
+			time.Now,
+			p.by,
+		)
 		require.NoError(t, err)
 		p.open(t)
 		return out
@@ -309,8 +325,13 @@ func TestSyncMeets(t *testing.T) {
 		out := bea.syncs(t, at)
 		assert.Equal(t, []bundle.Changed{{Path: "site.yaml", From: "anna", How: "merged"}}, out.Files)
 		anna.syncs(t, at)
-		want := strings.NewReplacer("parallel: 8", "parallel: 4", "winter stoppage", "flood").Replace(hillFile)
-		assert.Equal(t, []string{want, want}, []string{anna.read(t, "site.yaml"), bea.read(t, "site.yaml")})
+		want := strings.NewReplacer("parallel: 8", "parallel: 4", "winter stoppage", "flood").
+			Replace(hillFile)
+		assert.Equal(
+			t,
+			[]string{want, want},
+			[]string{anna.read(t, "site.yaml"), bea.read(t, "site.yaml")},
+		)
 	})
 	for whose, want := range map[string]string{bundle.Mine: "parallel: 2", "anna": "parallel: 4", bundle.Edited: "parallel: 3"} {
 		t.Run("the same key, "+whose, func(t *testing.T) {
@@ -321,9 +342,17 @@ func TestSyncMeets(t *testing.T) {
 			anna.syncs(t, at)
 			out := bea.syncs(t, at)
 			require.Len(t, out.Conflicts, 1)
-			assert.Equal(t, []string{"site.yaml", "limits.parallel", "  parallel: 2\n", "  parallel: 4\n", "anna"},
-				[]string{out.Conflicts[0].Path, out.Conflicts[0].Key, out.Conflicts[0].Mine, out.Conflicts[0].Theirs,
-					out.Conflicts[0].Writer})
+			assert.Equal(
+				t,
+				[]string{"site.yaml", "limits.parallel", "  parallel: 2\n", "  parallel: 4\n", "anna"},
+				[]string{
+					out.Conflicts[0].Path,
+					out.Conflicts[0].Key,
+					out.Conflicts[0].Mine,
+					out.Conflicts[0].Theirs,
+					out.Conflicts[0].Writer,
+				},
+			)
 			assert.Contains(t, bea.read(t, "site.yaml"), "parallel: 2", "nothing is overwritten")
 			unmerged, err := record.Unmerged(bea.l)
 			require.NoError(t, err)
@@ -480,7 +509,11 @@ func TestSyncOfCopies(t *testing.T) {
 	lost.check(t)
 
 	older.open(t)
-	older.file(t, "site.yaml", strings.Replace(older.read(t, "site.yaml"), "winter stoppage", "ice", 1))
+	older.file(
+		t,
+		"site.yaml",
+		strings.Replace(older.read(t, "site.yaml"), "winter stoppage", "ice", 1),
+	)
 	out := older.syncs(t, at)
 	assert.Equal(t, "anna", out.Taken[0].Writer)
 	assert.Contains(t, older.read(t, "site.yaml"), "ice", "what was changed in the older copy is kept")
@@ -534,7 +567,10 @@ func TestAHostilePlace(t *testing.T) {
 		from, err := filepath.Glob(filepath.Join(elsewhere, "*", "chains", rogue.by.ID()))
 		require.NoError(t, err)
 		require.Len(t, from, 1)
-		require.NoError(t, os.CopyFS(filepath.Join(folder[0], "chains", rogue.by.ID()), os.DirFS(from[0])))
+		require.NoError(
+			t,
+			os.CopyFS(filepath.Join(folder[0], "chains", rogue.by.ID()), os.DirFS(from[0])),
+		)
 		out := bea.syncs(t, at, "anna")
 		require.Len(t, out.Strangers, 1, "its name is anna, and its key is not hers")
 		require.Len(t, out.Problems, 1)
@@ -552,7 +588,10 @@ func TestAHostilePlace(t *testing.T) {
 		}
 		was, err := os.ReadFile(last)
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(last, []byte(strings.Replace(string(was), "3.2.1", "9.9.9", 1)), 0o600))
+		require.NoError(
+			t,
+			os.WriteFile(last, []byte(strings.Replace(string(was), "3.2.1", "9.9.9", 1)), 0o600),
+		)
 		out := bea.syncs(t, at)
 		require.Len(t, out.Problems, 1)
 		assert.Contains(t, out.Problems[0], "was changed")
@@ -655,4 +694,73 @@ func TestSyncAtRandom(t *testing.T) {
 			require.Contains(t, all[0].read(t, "site.yaml"), word, "seed %d", seed)
 		}
 	}
+}
+
+// A job writes while its laptop syncs: what is sent ends with a signature all the same.
+func TestASyncBesideAJob(t *testing.T) {
+	at := openPlace(t, t.TempDir())
+	anna, bea := founded(t, "anna"), newLaptop(t, "bea")
+	anna.syncs(t, at)
+	bea.joins(t, at, "anna")
+	require.NoError(t, anna.l.Append("step-begun", "j1", "", "before"))
+	s, wrote := anna.sync(t, at), 0
+	s.Progress = func(what string) {
+		if strings.HasPrefix(what, "sending entries") {
+			wrote++
+			assert.NoError(t, anna.l.Append("step-over", "j1", "", "in the middle"))
+		}
+	}
+	_, err := s.Run(t.Context())
+	require.NoError(t, err)
+	require.Positive(t, wrote)
+	out := bea.syncs(t, at)
+	assert.Empty(t, out.Problems)
+	assert.NotEmpty(t, out.Taken)
+	anna.syncs(t, at, "bea")
+	bea.syncs(t, at)
+	got, err := bea.l.Entries(ledger.Filter{Kind: "step-over"})
+	require.NoError(t, err)
+	assert.Len(t, got, wrote, "the rest came with the next one")
+}
+
+// A part of a chain that ends without a signature, as an older Catena may have sent it, is taken
+// with the parts that follow, once one of them has one.
+func TestAPartWithoutASignature(t *testing.T) {
+	at := openPlace(t, t.TempDir())
+	anna, bea := founded(t, "anna"), newLaptop(t, "bea")
+	anna.syncs(t, at)
+	bea.joins(t, at, "anna")
+	id := anna.l.Writer().ID()
+	chain := func() ledger.Chain {
+		all, err := anna.l.Chains()
+		require.NoError(t, err)
+		return all[0]
+	}
+	send := func(after int64) int64 {
+		var text strings.Builder
+		last, err := anna.l.WriteChain(&text, id, after, chain().N)
+		require.NoError(t, err)
+		digest, err := anna.l.DigestAt(id, last)
+		require.NoError(t, err)
+		sites, err := bundle.SitesAt(at)
+		require.NoError(t, err)
+		for folder := range sites {
+			require.NoError(t, at.Put(fmt.Sprintf("%s/chains/%s/%012d-%012d-%s", folder, id, after+1, last,
+				digest[:16]), strings.NewReader(text.String())))
+		}
+		return last
+	}
+	after := chain().N
+	require.NoError(t, anna.l.Append("x", "", "", "one"))
+	after = send(after)
+	out := bea.syncs(t, at)
+	assert.Len(t, out.Problems, 1)
+	require.NoError(t, anna.l.Append("x", "", "", "two"))
+	require.NoError(t, anna.l.Seal())
+	send(after)
+	out = bea.syncs(t, at)
+	assert.Empty(t, out.Problems)
+	got, err := bea.l.Entries(ledger.Filter{Kind: "x"})
+	require.NoError(t, err)
+	assert.Len(t, got, 2)
 }

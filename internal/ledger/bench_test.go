@@ -41,7 +41,7 @@ func BenchmarkTake(b *testing.B) {
 	}))
 	require.NoError(b, from.Seal())
 	var chain bytes.Buffer
-	_, err = from.WriteChain(&chain, by.ID(), 0)
+	_, err = from.WriteChain(&chain, by.ID(), 0, 1<<40)
 	require.NoError(b, err)
 	for b.Loop() {
 		to, err := ledger.Create(b.TempDir(), time.Now, ledger.Writer{})

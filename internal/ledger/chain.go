@@ -122,6 +122,7 @@ type Chain struct {
 	Name        string
 	Mine        bool
 	N           int64     // entries
+	Signed      int64     // those up to here are signed
 	Last        string    // the digest of the last one, in hexadecimal
 	Fingerprint string    // of the key, as OpenSSH prints it; empty: it has none
 	At          time.Time // when the last entry was written, as its writer's clock said
@@ -158,10 +159,12 @@ func Introduced(r io.Reader) (c Chain, err error) {
 // Chains returns the chains of the ledger: the own one first, then the others in the order in which
 // their writers started.
 func (l *Ledger) Chains() (out []Chain, err error) {
-	rows, err := l.entries.Query(`SELECT e.writer, e.body, last.n, last.hash, last.at FROM entries e
+	rows, err := l.entries.Query(`SELECT e.writer, e.body, last.n, last.hash, last.at,
+			coalesce((SELECT max(n) FROM entries WHERE writer = e.writer AND kind = ?), 0)
+		FROM entries e
 		JOIN entries last ON last.writer = e.writer
 			AND last.n = (SELECT max(n) FROM entries WHERE writer = e.writer)
-		WHERE e.kind = ? AND e.n = 1 ORDER BY e.writer <> ?, e."order", e.writer`, writes, l.by.ID())
+		WHERE e.kind = ? AND e.n = 1 ORDER BY e.writer <> ?, e."order", e.writer`, sealed, writes, l.by.ID())
 	if err != nil {
 		return nil, l.unreadable(err)
 	}
@@ -170,7 +173,7 @@ func (l *Ledger) Chains() (out []Chain, err error) {
 		var c Chain
 		var raw, at string
 		var hash []byte
-		if err := rows.Scan(&c.Writer, &raw, &c.N, &hash, &at); err != nil {
+		if err := rows.Scan(&c.Writer, &raw, &c.N, &hash, &at, &c.Signed); err != nil {
 			return nil, l.unreadable(err)
 		}
 		var body writerBody
@@ -204,16 +207,16 @@ func ignoreNone(err error) error {
 	return err
 }
 
-// WriteChain writes the entries of a chain after number after, as JSON, one on a line: the form
-// that Take reads. It returns the number of the last one.
-func (l *Ledger) WriteChain(w io.Writer, writer string, after int64) (last int64, err error) {
+// WriteChain writes the entries of a chain after number after, up to number to, as JSON, one on a
+// line: the form that Take reads. It returns the number of the last one.
+func (l *Ledger) WriteChain(w io.Writer, writer string, after, to int64) (last int64, err error) {
 	out := json.NewEncoder(w)
 	out.SetEscapeHTML(false)
 	last = after
-	err = l.links(`WHERE writer = ? AND n > ? ORDER BY n`, func(_ int64, e link) error {
+	err = l.links(`WHERE writer = ? AND n > ? AND n <= ? ORDER BY n`, func(_ int64, e link) error {
 		last = e.N
 		return out.Encode(e)
-	}, writer, after)
+	}, writer, after, to)
 	return last, err
 }
 
@@ -257,11 +260,14 @@ func (e *ForkError) Error() string {
 		"continued beside it", e.N, e.Writer)
 }
 
+// ErrUnsigned is returned by Take for entries that do not end with the signature of their writer.
+var ErrUnsigned = errors.New("its writer has not signed its last entries")
+
 // Take appends entries of a chain, as WriteChain writes them, all or none. They must follow what
 // the ledger has of it and end with the writer's signature. Entries that are there already are
 // skipped. A ledger that is an older copy gets the lost end of its own chain in the same way. It
-// returns how many it took; its errors are a ForkError, and others that say what is wrong with the
-// entries.
+// returns how many it took; its errors are a ForkError, ErrUnsigned, and others that say what is
+// wrong with the entries.
 func (l *Ledger) Take(writer string, r io.Reader) (taken int, err error) {
 	if writer == idOf(nil) {
 		return 0, errors.New("its writer signs nothing")
@@ -295,7 +301,7 @@ func (l *Ledger) Take(writer string, r io.Reader) (taken int, err error) {
 		return 0, nil
 	}
 	if !f.signed {
-		return 0, errors.New("its writer has not signed its last entries")
+		return 0, ErrUnsigned
 	}
 	if err := tx.Commit(); err != nil {
 		return 0, l.failed(err)

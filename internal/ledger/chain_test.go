@@ -44,7 +44,7 @@ func laptop(t *testing.T, dir string, by ledger.Writer, wrong time.Duration) *le
 func give(t *testing.T, from, to *ledger.Ledger) (int, error) {
 	require.NoError(t, from.Seal())
 	var b bytes.Buffer
-	_, err := from.WriteChain(&b, from.Writer().ID(), 0)
+	_, err := from.WriteChain(&b, from.Writer().ID(), 0, 1<<40)
 	require.NoError(t, err)
 	return to.Take(from.Writer().ID(), &b)
 }
@@ -85,7 +85,11 @@ func TestTwoWritersReadTheSame(t *testing.T) {
 		_, _, err := l.Check()
 		require.NoError(t, err)
 	}
-	assert.Equal(t, []string{`"bea 1"`, `"bea knows anna 1"`}, bodies(t, bea, ledger.Filter{Job: "j1"}))
+	assert.Equal(
+		t,
+		[]string{`"bea 1"`, `"bea knows anna 1"`},
+		bodies(t, bea, ledger.Filter{Job: "j1"}),
+	)
 	assert.Equal(t, []string{`"anna 1"`}, bodies(t, bea, ledger.Filter{Job: "anna/j1"}))
 	assert.Equal(t, []string{`"anna 1"`}, bodies(t, anna, ledger.Filter{Job: "j1"}))
 	assert.Equal(t, []string{`"anna 1"`, `"anna knows bea"`},
@@ -133,7 +137,12 @@ func TestAForkShows(t *testing.T) {
 	var fork *ledger.ForkError
 	require.ErrorAs(t, err, &fork)
 	assert.Equal(t, ledger.ForkError{Writer: "anna", N: 3}, *fork)
-	assert.Equal(t, []string{`1`, `"one"`}, bodies(t, bea, ledger.Filter{Kind: step}), "nothing of it was taken")
+	assert.Equal(
+		t,
+		[]string{`1`, `"one"`},
+		bodies(t, bea, ledger.Filter{Kind: step}),
+		"nothing of it was taken",
+	)
 }
 
 // A chain that was altered, cut, or made up is not taken, and nothing of it stays.
@@ -144,7 +153,7 @@ func TestAHostileChain(t *testing.T) {
 	}
 	require.NoError(t, anna.Seal())
 	var b strings.Builder
-	_, err := anna.WriteChain(&b, anna.Writer().ID(), 0)
+	_, err := anna.WriteChain(&b, anna.Writer().ID(), 0, 1<<40)
 	require.NoError(t, err)
 	lines := strings.SplitAfter(b.String(), "\n")
 	lines = lines[:len(lines)-1]
@@ -153,7 +162,7 @@ func TestAHostileChain(t *testing.T) {
 	require.NoError(t, other.Append(step, "j1", "d1", 1))
 	require.NoError(t, other.Seal())
 	var rogue strings.Builder
-	_, err = other.WriteChain(&rogue, other.Writer().ID(), 0)
+	_, err = other.WriteChain(&rogue, other.Writer().ID(), 0, 1<<40)
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
 		chain string
@@ -252,8 +261,12 @@ func TestASealIsAnSSHSignature(t *testing.T) {
 	chains, err := l.Chains()
 	require.NoError(t, err)
 	require.Len(t, chains, 1)
-	assert.Equal(t, ledger.Chain{Writer: by.ID(), Name: "anna", Mine: true, N: 3, Last: chains[0].Last,
-		Fingerprint: by.Fingerprint(), At: chains[0].At}, chains[0])
+	assert.Equal(
+		t,
+		ledger.Chain{Writer: by.ID(), Name: "anna", Mine: true, N: 3, Signed: 3, Last: chains[0].Last,
+			Fingerprint: by.Fingerprint(), At: chains[0].At},
+		chains[0],
+	)
 	entries, err := l.Entries(ledger.Filter{})
 	require.NoError(t, err)
 	dir := t.TempDir()
@@ -262,8 +275,19 @@ func TestASealIsAnSSHSignature(t *testing.T) {
 	require.NoError(t, os.WriteFile(dir+"/allowed", []byte("anna "+body.Key+"\n"), 0o600))
 	require.NoError(t, json.Unmarshal(entries[2].Body, &body))
 	require.NoError(t, os.WriteFile(dir+"/sig", []byte(body.Signature), 0o600))
-	c := exec.Command(keygen, "-Y", "verify", "-f", dir+"/allowed", "-I", "anna", "-n", "catena-ledger",
-		"-s", dir+"/sig")
+	c := exec.Command(
+		keygen,
+		"-Y",
+		"verify",
+		"-f",
+		dir+"/allowed",
+		"-I",
+		"anna",
+		"-n",
+		"catena-ledger",
+		"-s",
+		dir+"/sig",
+	)
 	c.Stdin = strings.NewReader(fmt.Sprintf("catena ledger %s 2 %s\n", by.ID(), digest))
 	out, err := c.CombinedOutput()
 	assert.NoError(t, err, "%s", out)

@@ -37,7 +37,7 @@ func TestUnite(t *testing.T) {
 		for _, pair := range [][2]*ledger.Ledger{{a, b}, {b, a}} {
 			require.NoError(t, pair[0].Seal())
 			var chain bytes.Buffer
-			_, err := pair[0].WriteChain(&chain, pair[0].Writer().ID(), 0)
+			_, err := pair[0].WriteChain(&chain, pair[0].Writer().ID(), 0, 1<<40)
 			require.NoError(t, err)
 			_, err = pair[1].Take(pair[0].Writer().ID(), &chain)
 			require.NoError(t, err)
@@ -45,7 +45,10 @@ func TestUnite(t *testing.T) {
 	}
 	anna, bea := laptop("anna"), laptop("bea")
 	unread := at("11", "", device.LoginRefused)
-	require.NoError(t, record.Update(anna, "", unread, at("12", "WX4-12", device.OK), at("13", "WX4-1", device.OK)))
+	require.NoError(
+		t,
+		record.Update(anna, "", unread, at("12", "WX4-12", device.OK), at("13", "WX4-1", device.OK)),
+	)
 	twin := at("14", "WX4-1", device.OK) // another one that claims its number
 	twin.Model = "WX-20"
 	require.NoError(t, record.Update(anna, "", twin))
@@ -69,7 +72,11 @@ func TestUnite(t *testing.T) {
 		for _, d := range known {
 			names = append(names, d.Name+" "+d.Serial)
 		}
-		assert.Equal(t, []string{"cam-11 WX4-11", "cam-13 WX4-1", "cam-14 WX4-1", "cam-20 ", "cam-99 WX4-12"}, names)
+		assert.Equal(
+			t,
+			[]string{"cam-11 WX4-11", "cam-13 WX4-1", "cam-14 WX4-1", "cam-20 ", "cam-99 WX4-12"},
+			names,
+		)
 		for _, id := range []string{read.ID, unread.ID} {
 			d, err := record.Device(l, id)
 			require.NoError(t, err)

@@ -112,7 +112,7 @@ func newLaptop(t *testing.T, name string) laptop {
 func (l laptop) send(t *testing.T, at place.Place, folder string, after int64) int64 {
 	require.NoError(t, l.Seal())
 	var text strings.Builder
-	last, err := l.WriteChain(&text, l.Writer().ID(), after)
+	last, err := l.WriteChain(&text, l.Writer().ID(), after, 1<<40)
 	require.NoError(t, err)
 	digest, err := l.DigestAt(l.Writer().ID(), last)
 	require.NoError(t, err)
@@ -206,7 +206,7 @@ func recorded(t *testing.T, url string) {
 	require.NoError(t, bea.Append("x", "", "", "whole"))
 	require.NoError(t, bea.Seal())
 	var text strings.Builder
-	end, err := bea.WriteChain(&text, bea.Writer().ID(), 0)
+	end, err := bea.WriteChain(&text, bea.Writer().ID(), 0, 1<<40)
 	require.NoError(t, err)
 	require.NoError(
 		t,
