@@ -164,7 +164,8 @@ func (l *Ledger) Chains() (out []Chain, err error) {
 		FROM entries e
 		JOIN entries last ON last.writer = e.writer
 			AND last.n = (SELECT max(n) FROM entries WHERE writer = e.writer)
-		WHERE e.kind = ? AND e.n = 1 ORDER BY e.writer <> ?, e."order", e.writer`, sealed, writes, l.by.ID())
+		WHERE e.kind = ? AND e.n = 1 ORDER BY e.writer <> ?, e."order", e.writer`, sealed, writes,
+		l.by.ID())
 	if err != nil {
 		return nil, l.unreadable(err)
 	}
