@@ -696,7 +696,7 @@ func TestSyncAtRandom(t *testing.T) {
 	}
 }
 
-// A job writes while its laptop syncs: what is sent ends with a signature all the same.
+// A job writes while its laptop syncs: what is sent ends with a signature despite that.
 func TestASyncBesideAJob(t *testing.T) {
 	at := openPlace(t, t.TempDir())
 	anna, bea := founded(t, "anna"), newLaptop(t, "bea")

@@ -32,7 +32,7 @@ type chaos struct {
 	running map[string]*exec.Cmd
 	over    bool
 	group   sync.WaitGroup
-	ends    map[string]chan int // of programs that end by themselves: their exit codes
+	ends    map[string]chan int // of programs that end automatically: their exit codes
 }
 
 func (c *chaos) command(who string, args ...string) *exec.Cmd {
@@ -50,7 +50,7 @@ func (c *chaos) must(who string, args ...string) string {
 	return string(out)
 }
 
-// keep runs a program until the end, again whenever it was killed. One that ends by itself is not
+// keep runs a program until the end, again whenever it was killed. One that ends automatically is not
 // started again where ends has a place for its code.
 func (c *chaos) keep(name, who string, args ...string) {
 	c.group.Go(func() {
