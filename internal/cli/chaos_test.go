@@ -265,7 +265,6 @@ func TestChaos(t *testing.T) {
 		fmt.Sprintf("%d of %d sites over; %d devices done, 0 failed", sites, sites,
 			sites*devices),
 	)
-	time.Sleep(3 * time.Second) // the stations send what they have written last
 	c.compare(sites, s)
 }
 
@@ -285,43 +284,21 @@ func (c *chaos) eventually(who string, args ...string) {
 // compare holds the ledgers, the database and the devices against each other.
 func (c *chaos) compare(sites int, s *simulation) {
 	t := c.t
-	lines := map[string]int{}
 	for n := range sites {
 		site := fmt.Sprintf("site-%d", n+1)
 		dir := filepath.Join("sites", site)
-		c.must("anna", "-C", dir, "sync", site+".office")
-		assert.Contains(t, c.must("anna", "-C", dir, "ledger", "check"), "The ledger is intact")
-		assert.Contains(
-			t,
-			c.must("box-"+site, "-C", "box-"+site, "ledger", "check"),
-			"The ledger is intact",
-		)
-		out := filepath.Join(c.work, site+".jsonl")
-		c.must("anna", "-C", dir, "ledger", "export", out)
-		raw, err := os.ReadFile(out)
-		require.NoError(t, err)
-		starts := 0
-		for line := range strings.SplitSeq(strings.TrimSpace(string(raw)), "\n") {
-			var e struct{ Kind string }
-			require.NoError(t, json.Unmarshal([]byte(line), &e))
-			if lines[site]++; e.Kind == "job-started" {
-				starts++
+		assert.Contains(t, c.must("box-"+site, "-C", "box-"+site, "ledger", "check"),
+			"The ledger is intact")
+		var lines, rows int
+		for range 20 { // what a station has written last may be on its way
+			c.eventually("anna", "-C", dir, "sync", site+".office")
+			c.eventually("office", "office", "record", "-C", "office")
+			if lines, rows = c.lines(dir, site), c.rows(site); lines == rows {
+				break
 			}
 		}
-		assert.Equal(t, 1, starts, "%s: each order has one job", site)
-	}
-	c.eventually("office", "office", "record", "-C", "office")
-	db, err := sql.Open("sqlite", filepath.Join(c.work, "office", "record", "record.db"))
-	require.NoError(t, err)
-	defer func() { _ = db.Close() }()
-	for site, want := range lines {
-		var count int
-		require.NoError(
-			t,
-			db.QueryRow(`SELECT count(*) FROM entries e JOIN sites s ON s.id = e.site WHERE s.name = ?`,
-				site).Scan(&count),
-		)
-		assert.Equal(t, want, count, "%s: the database has each entry once", site)
+		assert.Equal(t, lines, rows, "%s: the database has each entry once", site)
+		assert.Contains(t, c.must("anna", "-C", dir, "ledger", "check"), "The ledger is intact")
 	}
 	c.stop()
 	s.stop()
@@ -329,4 +306,33 @@ func (c *chaos) compare(sites int, s *simulation) {
 		assert.Equal(t, "1", m[2], "images that %s took", m[1])
 	}
 	assert.Contains(t, s.said, "Writes interrupted: 0.")
+}
+
+// lines is how many entries anna's ledger of a site has, of which one started a job.
+func (c *chaos) lines(dir, site string) (n int) {
+	out := filepath.Join(c.work, site+".jsonl")
+	_ = os.Remove(out) // of the round before
+	c.must("anna", "-C", dir, "ledger", "export", out)
+	raw, err := os.ReadFile(out)
+	require.NoError(c.t, err)
+	starts := 0
+	for line := range strings.SplitSeq(strings.TrimSpace(string(raw)), "\n") {
+		var e struct{ Kind string }
+		require.NoError(c.t, json.Unmarshal([]byte(line), &e))
+		if n++; e.Kind == "job-started" {
+			starts++
+		}
+	}
+	assert.Equal(c.t, 1, starts, "%s: each order has one job", site)
+	return n
+}
+
+// rows is how many entries the database has of a site.
+func (c *chaos) rows(site string) (n int) {
+	db, err := sql.Open("sqlite", filepath.Join(c.work, "office", "record", "record.db"))
+	require.NoError(c.t, err)
+	defer func() { _ = db.Close() }()
+	require.NoError(c.t, db.QueryRow(
+		`SELECT count(*) FROM entries e JOIN sites s ON s.id = e.site WHERE s.name = ?`, site).Scan(&n))
+	return n
 }
