@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"catena/internal/advice"
 	"catena/internal/cli/view"
 	"catena/internal/fleet"
 	"catena/internal/sim"
@@ -117,18 +118,14 @@ func (d *fleetDemo) run(ctx context.Context, what, who string, exit int, args ..
 
 func (d *fleetDemo) show(what, who string, args []string) {
 	s := d.app.style(d.app.out)
-	for i, w := range args {
-		if strings.ContainsAny(w, ` "`) {
-			args[i] = "'" + w + "'"
-		}
+	var typed []string
+	for _, w := range args {
+		typed = append(typed, advice.Quoted(w))
 	}
 	if what != "" {
 		view.Print(d.app.out, "\n%s\n", s.Paint(view.Busy, "── "+what))
 	}
-	view.Print(d.app.out, "%s\n", s.Paint(view.Good, who+"$ catena "+strings.Join(args, " ")))
-	for i, w := range args {
-		args[i] = strings.Trim(w, "'")
-	}
+	view.Print(d.app.out, "%s\n", s.Paint(view.Good, who+"$ catena "+strings.Join(typed, " ")))
 }
 
 // quietly runs a command whose output no one needs to see.

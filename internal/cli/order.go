@@ -52,23 +52,26 @@ func (f *wishFlags) check(c *cobra.Command) error {
 	if f.request.GiveUp < 0 {
 		return usage("--give-up %s: write for example 30m", f.request.GiveUp)
 	}
-	if strings.HasSuffix(f.stopAfter, "%") {
-		share, err := site.ParseShare(f.stopAfter)
-		if err != nil {
-			return usage("--stop-after: %w", err)
-		}
-		f.request.StopAfter.Share = share
+	if f.stopAfter == "" {
 		return nil
 	}
-	if f.stopAfter != "" {
-		n, err := strconv.Atoi(f.stopAfter)
-		if err != nil || n < 1 {
-			return usage("--stop-after %s: write a number or a share, such as 3 or 20%%",
-				f.stopAfter)
+	var err error
+	f.request.StopAfter, err = stopAfter(f.stopAfter)
+	return err
+}
+
+// stopAfter reads --stop-after: a number or a share of devices.
+func stopAfter(text string) (s order.StopAfter, err error) {
+	if strings.HasSuffix(text, "%") {
+		if s.Share, err = site.ParseShare(text); err != nil {
+			return s, usage("--stop-after: %w", err)
 		}
-		f.request.StopAfter.Failures = n
+		return s, nil
 	}
-	return nil
+	if s.Failures, err = strconv.Atoi(text); err != nil || s.Failures < 1 {
+		return s, usage("--stop-after %s: write a number or a share, such as 3 or 20%%", text)
+	}
+	return s, nil
 }
 
 // mostParallel bounds what a person may ask for: each takes a connection and its buffers.
@@ -237,17 +240,14 @@ func (a *app) orderNew(f wishFlags, errand errandFlags, accept []string) error {
 		return err
 	}
 	if errand.is {
-		if err := w.ForStation(&o, errand.after, errand.valid); err != nil {
+		if err := w.ForStation(&o, errand.after, errand.valid, accept); err != nil {
 			return err
 		}
 	}
-	if len(accept) > 0 {
+	if len(accept) > 0 || errand.is { // no one is there to ask later
 		if err := a.acceptCautions(&o, accept); err != nil {
 			return err
 		}
-	}
-	if errand.is {
-		w.DropOptional(&o)
 	}
 	path, err := w.SaveOrder(o)
 	if err != nil {

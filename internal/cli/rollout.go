@@ -21,7 +21,6 @@ import (
 	"catena/internal/order"
 	"catena/internal/plan"
 	"catena/internal/rollout"
-	"catena/internal/site"
 	"catena/internal/words"
 )
 
@@ -84,19 +83,6 @@ rollout run releases the first wave.`,
 	return c
 }
 
-// stopAfter reads a number or a share of devices.
-func stopAfter(text string) (s order.StopAfter, err error) {
-	if strings.HasSuffix(text, "%") {
-		s.Share, err = site.ParseShare(text)
-		return s, err
-	}
-	_, err = fmt.Sscanf(text, "%d", &s.Failures)
-	if err != nil || s.Failures < 1 {
-		return s, fmt.Errorf("%s: write a number or a share, such as 3 or 2%%", text)
-	}
-	return s, nil
-}
-
 func (a *app) rolloutNew(f rolloutFlags) error {
 	if err := order.CheckName(f.of.Name); err != nil {
 		return usage("%w", err)
@@ -106,7 +92,7 @@ func (a *app) rolloutNew(f rolloutFlags) error {
 	}
 	var err error
 	if f.of.StopAfter, err = stopAfter(f.stopAfter); err != nil {
-		return usage("--stop-after: %w", err)
+		return err
 	}
 	all, err := a.openFleet(f.in, fleet.Reading{})
 	if err != nil {
@@ -254,11 +240,19 @@ func (r *rolling) open(id string) (*plan.Site, error) {
 	return r.app.matchIn(r.folders[id])
 }
 
+// openOnly opens the folder of a site, and compares nothing with the shelf.
+func (r *rolling) openOnly(id string) (*plan.Site, error) {
+	if r.folders[id] == "" {
+		return nil, errors.New("its folder is missing")
+	}
+	return r.app.openIn(r.folders[id])
+}
+
 // look tells how far all sites are.
 func (r *rolling) look() (all []rollout.Progress, err error) {
 	for wave, sites := range r.Waves {
 		for _, s := range sites {
-			w, failed := r.open(s.ID)
+			w, failed := r.openOnly(s.ID)
 			p, err := r.Look(s, wave+1, w, r.app.now())
 			if w != nil {
 				w.Close()
@@ -576,7 +570,7 @@ stopped because too many devices failed needs another limit.`,
 			if after != "" {
 				var err error
 				if limit, err = stopAfter(after); err != nil {
-					return usage("--stop-after: %w", err)
+					return err
 				}
 			}
 			err := rollout.Change(in, args[0], func(r *rollout.Rollout) {

@@ -381,14 +381,15 @@ func (a *app) stationInstall(s *station.Station, system, remove bool) error {
 		)
 	}
 	args := []string{"-C", dir, "station", "run"}
-	for flag, value := range map[string]string{"--identity": a.identity, "--shelf": a.shelf} {
-		if value == "" {
+	for _, f := range [][2]string{{"--identity", a.identity}, {"--shelf", a.shelf}} {
+		if f[1] == "" {
 			continue
 		}
-		if value, err = filepath.Abs(value); err != nil {
+		value, err := filepath.Abs(f[1])
+		if err != nil {
 			return err
 		}
-		args = append(args, flag, value)
+		args = append(args, f[0], value)
 	}
 	text, err := unit.Write(args)
 	if err != nil {

@@ -88,9 +88,7 @@ func (j *Job) givenUp() error {
 const UnseenCaution = "unseen"
 
 func (j *Job) acceptsUnseen() bool {
-	return slices.ContainsFunc(j.plan.Order.Cautions, func(c order.Caution) bool {
-		return c.Name == UnseenCaution && c.Accepted != ""
-	})
+	return j.plan.Order.Accepts(UnseenCaution)
 }
 
 // beside are the devices of other jobs: those that the ledger has open, and those that their

@@ -202,17 +202,30 @@ func (d Device) ModelAndImages() string {
 	return strings.Join(words, " ")
 }
 
-// AcceptAll accepts the cautions that are named, and returns those that no one has accepted, but
-// for unseen, which an order for a station may lack.
-func (o *Order) AcceptAll(names []string, by string) (open []string) {
+// Accepts reports whether someone has accepted a caution of the order.
+func (o Order) Accepts(caution string) bool {
+	return slices.ContainsFunc(o.Cautions, func(c Caution) bool {
+		return c.Name == caution && c.Accepted != ""
+	})
+}
+
+// Unaccepted are the names of the cautions that no one has accepted.
+func (o Order) Unaccepted() (names []string) {
+	for _, c := range o.Cautions {
+		if c.Accepted == "" && !slices.Contains(names, c.Name) {
+			names = append(names, c.Name)
+		}
+	}
+	return names
+}
+
+// AcceptAll accepts the cautions that are named, and returns those that no one has accepted.
+func (o *Order) AcceptAll(names []string, by string) []string {
 	for i := range o.Cautions {
 		c := &o.Cautions[i]
 		if slices.Contains(names, c.Name) || slices.Contains(names, firmware.AllCautions) {
 			c.Accepted = by
 		}
-		if c.Accepted == "" && c.Name != "unseen" && !slices.Contains(open, c.Name) {
-			open = append(open, c.Name)
-		}
 	}
-	return open
+	return o.Unaccepted()
 }

@@ -414,7 +414,10 @@ func (p *atOffice) PutFirst(file string, content []byte) (first []byte, err erro
 	if err != nil {
 		return nil, err
 	}
-	return io.ReadAll(r)
+	return io.ReadAll(io.LimitReader(r, mostFirst))
 }
+
+// mostFirst is how much is read of what another machine may have written first, in bytes.
+const mostFirst = 1 << 10
 
 func (p *atOffice) Close() { p.conn.Close() }

@@ -12,10 +12,11 @@ import (
 // its office cannot be reached.
 const Unseen = job.UnseenCaution
 
-// ForStation makes an order one that the site's station carries out: not before a time, as
-// StartTime has it (empty: at once), and for as long as valid from then on. The caution unseen is
-// added: it is for people to accept now, since no one is asked later. Its error is a TermError.
-func (w *Site) ForStation(o *order.Order, after string, valid time.Duration) error {
+// ForStation makes an order one that the site's station carries out: not before a time, as StartTime
+// has it (empty: at once), and for as long as valid from then on. The caution unseen is added where
+// accept has its name: without it the station waits for its office. Its error is a TermError.
+func (w *Site) ForStation(o *order.Order, after string, valid time.Duration,
+	accept []string) error {
 	now := w.now()
 	from := now
 	o.Station = &order.Errand{}
@@ -27,7 +28,9 @@ func (w *Site) ForStation(o *order.Order, after string, valid time.Duration) err
 		from, o.Station.After = at, at.UTC().Truncate(time.Second)
 	}
 	o.Station.Until = from.Add(valid).UTC().Truncate(time.Second)
-	o.Cautions = append(o.Cautions, unseen(*o))
+	if slices.Contains(accept, Unseen) {
+		o.Cautions = append(o.Cautions, unseen(*o))
+	}
 	return nil
 }
 
@@ -39,12 +42,4 @@ func unseen(o order.Order) order.Caution {
 		c.Devices = append(c.Devices, d.Name)
 	}
 	return c
-}
-
-// DropOptional takes the caution unseen out of an order for a station where no one has accepted it:
-// then the station waits for its office.
-func (w *Site) DropOptional(o *order.Order) {
-	o.Cautions = slices.DeleteFunc(o.Cautions, func(c order.Caution) bool {
-		return c.Name == Unseen && c.Accepted == ""
-	})
 }

@@ -218,13 +218,12 @@ func (r Rollout) Make(w *plan.Site, by string) (o order.Order, err error) {
 	if len(o.Devices) == 0 {
 		return o, ErrNothing
 	}
-	if err := w.ForStation(&o, "", r.Valid); err != nil {
+	if err := w.ForStation(&o, "", r.Valid, r.Accept); err != nil {
 		return o, err
 	}
 	if open := o.AcceptAll(r.Accept, by); len(open) > 0 {
 		return o, &NotAcceptedError{open}
 	}
-	w.DropOptional(&o)
 	return o, nil
 }
 

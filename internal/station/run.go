@@ -204,7 +204,7 @@ func (r *Runner) carryOut(
 		return false, why, nil
 	}
 	switch mine, failed := r.Claim(ctx, e.order.Digest); {
-	case failed != nil && !accepts(e.order, plan.Unseen):
+	case failed != nil && !e.order.Accepts(plan.Unseen):
 		return false, fmt.Errorf("the office is not reached, and the order does not accept that (catena "+
 			"order new --accept %s)", plan.Unseen), nil
 	case failed == nil && !mine:
@@ -217,14 +217,4 @@ func (r *Runner) carryOut(
 	r.Tell("Job %s carries out the order %s.", j.ID, e.Order)
 	stopped, err = r.Carry(ctx, w, x, j)
 	return stopped, nil, err
-}
-
-// accepts tells whether someone has accepted a caution of an order.
-func accepts(o order.Order, caution string) bool {
-	for _, c := range o.Cautions {
-		if c.Name == caution && c.Accepted != "" {
-			return true
-		}
-	}
-	return false
 }

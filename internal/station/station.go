@@ -169,12 +169,7 @@ func (s *Station) errand(w *plan.Site, name string, now time.Time) (e Errand, is
 	if hasWindow && opens.After(start) {
 		start = opens
 	}
-	var open []string
-	for _, c := range o.Cautions {
-		if c.Accepted == "" && !slices.Contains(open, c.Name) {
-			open = append(open, c.Name)
-		}
-	}
+	open := o.Unaccepted()
 	switch {
 	case e.Job != "":
 		e.State = Started
