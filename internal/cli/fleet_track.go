@@ -92,7 +92,7 @@ func (a *app) fleetTrack(ctx context.Context, in string, every time.Duration, on
 // recentJobs is how many of the newest jobs of each site are followed.
 const recentJobs = 5
 
-// printSite prints what is new of the jobs of a site. first: jobs that have ended are not shown.
+// printSite prints the new events of the jobs of a site. first: jobs that have ended are not shown.
 func (a *app) printSite(folder string, seen map[string]int64, first bool) error {
 	w, err := a.openIn(folder)
 	if err != nil {

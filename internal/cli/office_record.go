@@ -91,7 +91,7 @@ func (a *app) officeRecord(ctx context.Context, o *office.Office, database strin
 	}
 }
 
-// recordOnce copies what is new. always: it says so even where nothing was.
+// recordOnce copies new entries. always: it prints their number even if there are none.
 func (a *app) recordOnce(ctx context.Context, r recorder.Recorder, database string,
 	always bool) (err error) {
 	if r.To, err = recorder.Open(ctx, database); err != nil {

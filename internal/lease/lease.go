@@ -2,7 +2,7 @@
 // says at the office which devices its jobs have open, before it starts one, and reads what the
 // others have said.
 //
-// Its central type is Board. All that a machine says is one message of its own, in a key-value
+// Its central type is Board. All that a machine says is one message, in a key-value
 // bucket of the site. The office takes a message that adds a device only if no machine has said
 // anything new since its sender has read the others: so of two that start at the same moment, one
 // reads again, and the rules of the site hold for both together. What a machine has said stays

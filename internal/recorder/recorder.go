@@ -54,7 +54,7 @@ type Done struct {
 // batch is how many entries are added at once.
 const batch = 5000
 
-// Once copies what is new of every site. A site that cannot be read keeps no other from being
+// Once copies the new entries of every site. A site that cannot be read keeps no other from being
 // copied. Its errors are those of the office and of the database.
 func (r Recorder) Once(ctx context.Context) (out []Done, err error) {
 	sites, err := r.Office.Sites()
