@@ -13,8 +13,9 @@ import (
 const Unseen = job.UnseenCaution
 
 // ForStation makes an order one that the site's station carries out: not before a time, as
-// StartTime has it (empty: at once), and for as long as valid from then on. The caution unseen is added where
-// accept has its name: without it the station waits for its office. Its error is a TermError.
+// StartTime has it (empty: at once), and for as long as valid from then on. The caution unseen is
+// added where accept has its name: without it the station waits for its office. Its error is a
+// TermError.
 func (w *Site) ForStation(o *order.Order, after string, valid time.Duration,
 	accept []string) error {
 	now := w.now()
