@@ -897,6 +897,7 @@ func TestNightsThatFailed(t *testing.T) {
 		"an uplink is restarted while a device behind it hangs":  1796008648879143986,
 		"two lost answers look like a restart in a rollback":     1796008718233273918,
 		"settings are lost twice on the way":                     1796008541776075744,
+		"settings are lost three times on the way":               1796041724598111391,
 		"four requests to restart and the last probe are lost":   1795990170506775929,
 	} {
 		if wrong := simulate(t, generateNight(seed)); wrong != "" {
