@@ -20,6 +20,9 @@ import (
 	"catena/internal/ledger"
 )
 
+// migrations are written for PostgreSQL. SQLite takes its type names, too, and stores what it is
+// given: whole numbers in a bigint, and text in the others.
+//
 //go:embed migrations
 var migrations embed.FS
 
@@ -40,7 +43,7 @@ func IsPostgres(url string) bool {
 // the SQLite file of that path. Its errors are a NewerError, and those of the database.
 func Open(ctx context.Context, url string) (Database, error) {
 	if IsPostgres(url) {
-		if err := migrate(ctx, "pgx", url, goose.DialectPostgres, "postgres"); err != nil {
+		if err := migrate(ctx, "pgx", url, goose.DialectPostgres); err != nil {
 			return nil, err
 		}
 		conn, err := pgx.Connect(ctx, url)
@@ -54,7 +57,7 @@ func Open(ctx context.Context, url string) (Database, error) {
 	}
 	source := "file:" + url + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(wal)" +
 		"&_pragma=foreign_keys(on)&_txlock=immediate"
-	if err := migrate(ctx, "sqlite", source, goose.DialectSQLite3, "sqlite"); err != nil {
+	if err := migrate(ctx, "sqlite", source, goose.DialectSQLite3); err != nil {
 		return nil, err
 	}
 	db, err := sql.Open("sqlite", source)
@@ -66,14 +69,13 @@ func Open(ctx context.Context, url string) (Database, error) {
 }
 
 // migrate brings the schema of a database up to date.
-func migrate(ctx context.Context, driver, source string, dialect goose.Dialect,
-	folder string) (err error) {
+func migrate(ctx context.Context, driver, source string, dialect goose.Dialect) (err error) {
 	db, err := sql.Open(driver, source)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
-	steps, err := fs.Sub(migrations, "migrations/"+folder)
+	steps, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}

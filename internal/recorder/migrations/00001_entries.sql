@@ -11,11 +11,11 @@ CREATE TABLE writers (
 CREATE TABLE entries (
   hash   text PRIMARY KEY, -- SHA-256 of the entry and its predecessor
   site   text NOT NULL REFERENCES sites,
-  writer text NOT NULL, n integer NOT NULL, -- its number in the chain of its writer, from 1
-  ord    integer NOT NULL, -- microseconds since 1970: the order of all entries of a site
-  at     text NOT NULL,
+  writer text NOT NULL, n bigint NOT NULL, -- its number in the chain of its writer, from 1
+  ord    bigint NOT NULL, -- microseconds since 1970: the order of all entries of a site
+  at     timestamptz NOT NULL, -- in SQLite a text,
   kind   text NOT NULL, job text NOT NULL, device text NOT NULL,
-  body   text NOT NULL,
+  body   jsonb NOT NULL,
   UNIQUE (site, writer, n)
 );
 CREATE INDEX entries_kind ON entries (kind, at);
