@@ -912,13 +912,49 @@ func Join(ctx context.Context, s Sync, origin record.Origin, keys []device.Key,
 }
 
 // Mirror takes the entries that a ledger lacks of a site's folder at a place, by whomever they are
-// written and signed. Nothing is sent, and no file is written but those of the ledger.
+// written and signed, and makes the shared files of dir what their newest versions are. Nothing is
+// sent, and nothing is added to the ledger.
 func Mirror(ctx context.Context, at place.Place, folder, dir string, l *ledger.Ledger) (Synced,
 	error) {
 	s := &Sync{Dir: dir, Ledger: l, At: at, anyone: true}
 	s.out.Folder = folder
-	err := s.takeChains(ctx)
-	return s.out, err
+	if err := s.takeChains(ctx); err != nil {
+		return s.out, err
+	}
+	if err := s.copyFiles(); err != nil {
+		s.problem("the files of the site were not taken over: %v", err)
+	}
+	return s.out, nil
+}
+
+// copyFiles makes the shared files what their newest versions are.
+func (s *Sync) copyFiles() error {
+	f, err := record.ReadFiles(s.Ledger)
+	if err != nil {
+		return err
+	}
+	here, err := sharedFiles(s.Dir)
+	if err != nil {
+		return err
+	}
+	for _, path := range f.Paths() {
+		heads, _ := f.Heads(path)
+		if len(heads) == 0 {
+			continue
+		}
+		newest := heads[len(heads)-1]
+		if !newest.Gone {
+			if err := usable(path, newest.Text); err != nil {
+				s.problem("%s of %s was not taken over: %v", path, newest.Writer, err)
+				continue
+			}
+		}
+		was := record.FileVersion{Text: here[path]}
+		if err := s.write(path, was, newest.Text, newest.Gone); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // takenFolder has, at an office, which writer carries out which order of a station.

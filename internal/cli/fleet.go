@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"slices"
 
 	"github.com/spf13/cobra"
@@ -10,6 +12,8 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/fleet"
 	"catena/internal/job"
+	"catena/internal/office"
+	"catena/internal/recorder"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -17,6 +21,78 @@ import (
 // fleetIn is the flag of the folder of site folders.
 func fleetIn(c *cobra.Command, in *string) {
 	c.Flags().StringVar(in, "in", "", "the folder with the site folders")
+}
+
+// fleetOf is the flag of commands that read an office, too.
+func fleetOf(c *cobra.Command, in *string) {
+	c.Flags().StringVar(in, "in", "",
+		"the folder with the site folders (default: those of the office in the current folder, or of -C)")
+}
+
+// sites are where the sites of a fleet are read from: a folder of site folders, or an office.
+type sites struct {
+	app     *app
+	in      string
+	office  *office.Office // nil: they are in the folder
+	folders []string
+	news    words.News // what was told of them
+}
+
+// sitesOf are the sites of a folder; empty: those of an office, if there may be one.
+func (a *app) sitesOf(in string, office bool) (s *sites, err error) {
+	s = &sites{app: a, in: in, news: words.News{}}
+	switch {
+	case in != "":
+	case !office:
+		return nil, usage("--in is missing: the folder with the site folders")
+	default:
+		if s.office, err = a.openOffice(); err != nil {
+			return nil, fmt.Errorf("%w; or name a folder with site folders: --in FOLDER", err)
+		}
+	}
+	return s, nil
+}
+
+// look finds the folders. An office takes first what is new there; what it had before counts where
+// its server is not reached.
+func (s *sites) look(ctx context.Context) (err error) {
+	if s.office == nil {
+		s.folders, err = fleet.In(s.in)
+		if errors.As(err, new(*fleet.NoSitesError)) {
+			return usage("%w; make folders from a place: catena sync PLACE --into FOLDER", err)
+		}
+		return err
+	}
+	m, err := s.app.officeMirror(s.office)
+	if err != nil {
+		return err
+	}
+	_, err = m.Each(ctx, nil)
+	if text := fault(err); s.news.Is("", text) && err != nil {
+		s.app.warn("This is what the office had before: %s", text)
+	}
+	s.folders, err = recorder.Folders(s.office)
+	if err == nil && len(s.folders) == 0 {
+		err = usage("no site has synced with this office yet")
+	}
+	return err
+}
+
+// read reads the sites, and names those that cannot be read.
+func (s *sites) read(r fleet.Reading) fleet.Fleet {
+	r.Now, r.By = s.app.now, s.app.writer()
+	f := fleet.Read(s.folders, r)
+	for _, o := range f.Older {
+		if s.news.Is(o[0], o[1]) {
+			view.Print(s.app.err, "%s is left out: %s is a newer folder of the same site\n", o[0], o[1])
+		}
+	}
+	for _, u := range f.Unread() {
+		if text := fault(u.Err); s.news.Is(u.Folder, text) {
+			view.Print(s.app.err, "%s cannot be read: %s\n", u.Folder, text)
+		}
+	}
+	return f
 }
 
 func (a *app) fleetCmd() *cobra.Command {
@@ -29,28 +105,20 @@ func (a *app) fleetCmd() *cobra.Command {
 	return c
 }
 
-// openFleet reads the sites of a folder, and names those that cannot be read.
-func (a *app) openFleet(in string, read fleet.Reading) (fleet.Fleet, error) {
-	if in == "" {
-		return fleet.Fleet{}, usage("--in is missing: the folder with the site folders")
+// openFleet reads the sites and compares their devices with the shelf.
+func (a *app) openFleet(ctx context.Context, in string, r fleet.Reading) (f fleet.Fleet,
+	err error) {
+	if r.Shelf, err = a.openShelf(); err != nil {
+		return f, err
 	}
-	s, err := a.openShelf()
+	s, err := a.sitesOf(in, true)
+	if err == nil {
+		err = s.look(ctx)
+	}
 	if err != nil {
-		return fleet.Fleet{}, err
+		return f, err
 	}
-	read.Shelf, read.Now, read.By = s, a.now, a.writer()
-	f, err := fleet.Open(in, read)
-	var none *fleet.NoSitesError
-	if errors.As(err, &none) {
-		return f, usage("%w; make folders from a place: catena sync PLACE --into FOLDER", err)
-	}
-	for _, o := range f.Older {
-		view.Print(a.err, "%s is left out: %s is a newer folder of the same site\n", o[0], o[1])
-	}
-	for _, s := range f.Unread() {
-		view.Print(a.err, "%s cannot be read: %v\n", s.Folder, s.Err)
-	}
-	return f, err
+	return s.read(r), nil
 }
 
 // fleetEnd is the exit code of a list in which sites are missing.
@@ -68,13 +136,14 @@ func (a *app) fleetListCmd() *cobra.Command {
 		Use:   "list",
 		Short: "List the devices of all sites as they were last seen",
 		Long: `List the devices of all site folders in a folder, as they were last seen by any laptop whose
-entries the folder has. The fields are those of catena list; site is the name of the site.`,
+entries the folder has. The fields are those of catena list; site is the name of the site. In the
+folder of an office, without --in, the sites are those of the office.`,
 		Example: `  catena fleet list --in ~/sites
   catena fleet list --in ~/sites --where 'model == "WX-20" && version == "2.09"'
   catena fleet list --in ~/sites --where 'status == "unsafe"' --format csv > visits.csv`,
 		Args: exactly(0, "no arguments (choose with --where)"),
-		RunE: func(*cobra.Command, []string) error {
-			f, err := a.openFleet(in, fleet.Reading{})
+		RunE: func(c *cobra.Command, _ []string) error {
+			f, err := a.openFleet(c.Context(), in, fleet.Reading{})
 			if err != nil {
 				return err
 			}
@@ -93,7 +162,7 @@ entries the folder has. The fields are those of catena list; site is the name of
 			}))
 		},
 	}
-	fleetIn(c, &in)
+	fleetOf(c, &in)
 	choiceFlags(c, &choose)
 	return c
 }
@@ -108,14 +177,14 @@ func (a *app) fleetMatchCmd() *cobra.Command {
 --by site each site is a line: how many devices are in each status, and when it was last heard of.
 The sites that need a person come first.`,
 		Example: `  catena fleet match --in ~/sites --by site
-  catena fleet match --in ~/sites --by model
+  catena fleet match -C ~/office --by model
   catena fleet match --in ~/sites --where 'status == "stranded"'`,
 		Args: exactly(0, "no arguments (choose with --where)"),
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(c *cobra.Command, _ []string) error {
 			if !slices.Contains([]string{"", "site", "model"}, by) {
 				return usage("--by %q is neither site nor model", by)
 			}
-			f, err := a.openFleet(in, fleet.Reading{})
+			f, err := a.openFleet(c.Context(), in, fleet.Reading{})
 			if err != nil {
 				return err
 			}
@@ -133,7 +202,7 @@ The sites that need a person come first.`,
 			return fleetEnd(f, a.printFleet(f, rows, fleetMatchTable))
 		},
 	}
-	fleetIn(c, &in)
+	fleetOf(c, &in)
 	choiceFlags(c, &choose)
 	c.Flags().StringVar(&by, "by", "", "count devices by site, or by model")
 	return c
@@ -199,18 +268,18 @@ called NAME/j3; one that had not ended when the folder was last synced is elsewh
 		Example: `  catena fleet jobs --in ~/sites
   catena fleet jobs --in ~/sites --last 20 --format json`,
 		Args: exactly(0, "no arguments"),
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(c *cobra.Command, _ []string) error {
 			if last < 1 {
 				return usage("--last %d: how many of the newest jobs of each site to list", last)
 			}
-			f, err := a.openFleet(in, fleet.Reading{Jobs: last})
+			f, err := a.openFleet(c.Context(), in, fleet.Reading{Jobs: last})
 			if err != nil {
 				return err
 			}
 			return fleetEnd(f, a.fleetJobs(f))
 		},
 	}
-	fleetIn(c, &in)
+	fleetOf(c, &in)
 	c.Flags().IntVar(&last, "last", 5, "how many of the newest jobs of each site to list")
 	return c
 }

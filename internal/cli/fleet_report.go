@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"io"
 	"path/filepath"
 	"strings"
@@ -25,9 +26,11 @@ self-contained, so you can send it by mail.`,
   catena fleet report --in ~/sites --since 2026-11-01 --out november.html
   catena fleet report --in ~/sites --format json`,
 		Args: exactly(0, "no arguments"),
-		RunE: func(*cobra.Command, []string) error { return a.fleetReport(in, out, since) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.fleetReport(c.Context(), in, out, since)
+		},
 	}
-	fleetIn(c, &in)
+	fleetOf(c, &in)
 	c.Flags().StringVarP(&out, "out", "o", "", "the file: .html or .json (default: fleet.html)")
 	c.Flags().StringVar(&since, "since", "", "changes since a time: 2026-11-01, an RFC 3339 time, or "+
 		"36h ago (default: 30 days ago)")
@@ -37,7 +40,7 @@ self-contained, so you can send it by mail.`,
 // usualSince is how far back a report of all sites looks.
 const usualSince = 30 * 24 * time.Hour
 
-func (a *app) fleetReport(in, out, since string) error {
+func (a *app) fleetReport(ctx context.Context, in, out, since string) error {
 	from := a.now().Add(-usualSince)
 	if since != "" {
 		var err error
@@ -45,7 +48,7 @@ func (a *app) fleetReport(in, out, since string) error {
 			return err
 		}
 	}
-	f, err := a.openFleet(in, fleet.Reading{Since: from})
+	f, err := a.openFleet(ctx, in, fleet.Reading{Since: from})
 	if err != nil {
 		return err
 	}

@@ -19,6 +19,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/fleet"
 	"catena/internal/plan"
+	"catena/internal/words"
 )
 
 func (a *app) fleetTrackCmd() *cobra.Command {
@@ -35,13 +36,10 @@ each step of a job that runs at any of them, until Ctrl-C. A site without an off
   catena fleet track --in ~/sites --once`,
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			if in == "" {
-				return usage("--in is missing: the folder with the site folders")
-			}
 			return a.fleetTrack(c.Context(), in, every, once)
 		},
 	}
-	fleetIn(c, &in)
+	fleetOf(c, &in)
 	everyVar(c, &every)
 	c.Flags().
 		BoolVar(&once, "once", false, "one round: what has come since the last one, of open jobs")
@@ -52,26 +50,24 @@ func (a *app) fleetTrack(ctx context.Context, in string, every time.Duration, on
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	seen := map[string]int64{} // by folder and job: the entries up to this one were printed
-	told := map[string]string{}
+	news := words.News{}
+	s, err := a.sitesOf(in, true)
+	if err != nil {
+		return err
+	}
 	for first := true; ; first = false {
-		folders, err := fleet.Folders(in, a.now, a.writer())
-		if err != nil {
+		if err := s.look(ctx); err != nil && ctx.Err() == nil {
 			return err
 		}
+		folders := s.read(fleet.Reading{}).Folders()
 		failed := a.syncFolders(ctx, folders, slices.Collect(maps.Keys(folders)))
-		for _, id := range slices.Sorted(maps.Keys(failed)) {
-			if text := failed[id].Error(); told[id] != text && ctx.Err() == nil {
-				told[id] = text
+		for _, id := range slices.Sorted(maps.Keys(folders)) {
+			if text := fault(failed[id]); news.Is(id, text) && text != "" && ctx.Err() == nil {
 				view.Print(a.err, "%s: %s; it is tried again.\n", folders[id], text)
 			}
 		}
-		for _, id := range slices.SortedFunc(maps.Keys(folders), func(x, y string) int {
-			if folders[x] < folders[y] {
-				return -1
-			}
-			return 1
-		}) {
-			if err := a.printSite(folders[id], seen, first); err != nil {
+		for _, folder := range slices.Sorted(maps.Values(folders)) {
+			if err := a.printSite(folder, seen, first); err != nil {
 				return err
 			}
 		}

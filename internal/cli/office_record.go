@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -47,41 +48,43 @@ must run. docs/fleet.md has the tables and queries. The database can be deleted 
 	return c
 }
 
+// officeMirror is how an office takes what is new of its sites, from its server on this machine.
+func (a *app) officeMirror(o *office.Office) (m recorder.Mirror, err error) {
+	m.Office, m.Now = o, a.now
+	if m.By, err = ledger.ReadWriter(filepath.Join(o.Dir, "keys", "record.key")); err != nil {
+		return m, err
+	}
+	m.As, err = o.Keeper()
+	m.As.Address = nearby(o.Settings.Listen)
+	return m, err
+}
+
 func (a *app) officeRecord(ctx context.Context, o *office.Office, database string,
 	follow bool) error {
 	if database == "" {
 		database = filepath.Join(o.Dir, recorder.Folder, "record.db")
 	}
-	by, err := ledger.ReadWriter(filepath.Join(o.Dir, "keys", "record.key"))
+	m, err := a.officeMirror(o)
 	if err != nil {
 		return err
 	}
-	as, err := o.Keeper()
-	if err != nil {
-		return err
-	}
-	as.Address = nearby(o.Settings.Listen)
-	fault := ""
+	r := recorder.Recorder{Mirror: m}
+	defer func() {
+		if r.To != nil {
+			_ = r.To.Close()
+		}
+	}()
+	news := words.News{}
 	for first := true; ; first = false {
-		err := a.recordOnce(
-			ctx,
-			recorder.Recorder{Office: o, As: as, By: by, Now: a.now},
-			database,
-			first,
-		)
+		err := a.recordOnce(ctx, &r, database, news, first)
 		switch {
 		case ctx.Err() != nil:
 			return nil
-		case err != nil && (first || !follow):
+		case err != nil && first, !follow:
 			return databaseFault(err)
-		case err != nil && err.Error() != fault:
-			fault = err.Error()
-			view.Print(a.err, "%s  %v; it is tried again.\n", a.now().Format("15:04:05"), err)
-		case err == nil:
-			fault = ""
 		}
-		if !follow {
-			return nil
+		if text := fault(err); news.Is("", text) && err != nil {
+			view.Print(a.err, "%s  %s; it is tried again.\n", a.now().Format("15:04:05"), text)
 		}
 		select {
 		case <-ctx.Done():
@@ -91,22 +94,34 @@ func (a *app) officeRecord(ctx context.Context, o *office.Office, database strin
 	}
 }
 
-// recordOnce copies new entries. always: it prints their number even if there are none.
-func (a *app) recordOnce(ctx context.Context, r recorder.Recorder, database string,
-	always bool) (err error) {
-	if r.To, err = recorder.Open(ctx, database); err != nil {
-		return err
+// fault is the text of an error; empty: there is none.
+func fault(err error) string {
+	if err == nil {
+		return ""
 	}
-	defer func() { err = errors.Join(err, r.To.Close()) }()
+	return err.Error()
+}
+
+// recordOnce copies new entries. The database is opened first where it is not open, and closed
+// after an error. always: it prints the number of the entries even if there are none.
+func (a *app) recordOnce(ctx context.Context, r *recorder.Recorder, database string,
+	news words.News, always bool) (err error) {
+	if r.To == nil {
+		if r.To, err = recorder.Open(ctx, database); err != nil {
+			return err
+		}
+	}
 	all, err := r.Once(ctx)
 	if err != nil {
+		err = errors.Join(err, r.To.Close())
+		r.To = nil
 		return err
 	}
 	n := 0
 	for _, d := range all {
 		n += d.Entries
-		for _, p := range d.Problems {
-			a.warn("%s: %s", d.Site, p)
+		if problems := strings.Join(d.Problems, "; "); news.Is(d.Site, problems) && problems != "" {
+			a.warn("%s: %s", d.Site, problems)
 		}
 	}
 	if a.format == "json" {

@@ -59,9 +59,9 @@ rollout run releases the first wave.`,
   catena rollout new winter --in ~/sites --waves 1,10%,rest --soak 24h --stop-after 2%
   catena rollout new gates --in ~/sites --where 'model == "TG-200"' --accept gate-blocked`,
 		Args: exactly(1, "a name for the rollout"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			f.of.Name = args[0]
-			return a.rolloutNew(f)
+			return a.rolloutNew(c.Context(), f)
 		},
 	}
 	fleetIn(c, &f.in)
@@ -83,7 +83,7 @@ rollout run releases the first wave.`,
 	return c
 }
 
-func (a *app) rolloutNew(f rolloutFlags) error {
+func (a *app) rolloutNew(ctx context.Context, f rolloutFlags) error {
 	if err := order.CheckName(f.of.Name); err != nil {
 		return usage("%w", err)
 	}
@@ -94,7 +94,7 @@ func (a *app) rolloutNew(f rolloutFlags) error {
 	if f.of.StopAfter, err = stopAfter(f.stopAfter); err != nil {
 		return err
 	}
-	all, err := a.openFleet(f.in, fleet.Reading{})
+	all, err := a.openFleet(ctx, f.in, fleet.Reading{})
 	if err != nil {
 		return err
 	}
@@ -210,17 +210,19 @@ type rolling struct {
 	folders map[string]string // by ID of the site
 }
 
-func (a *app) openRollout(in, name string) (*rolling, error) {
-	if in == "" {
-		return nil, usage("--in is missing: the folder with the site folders")
-	}
-	r, err := rollout.Read(in, name)
+// openRollout opens a rollout of the sites of a folder.
+func (s *sites) openRollout(ctx context.Context, name string) (*rolling, error) {
+	r, err := rollout.Read(s.in, name)
 	if err != nil {
 		return nil, rolloutFault(err)
 	}
-	folders, err := fleet.Folders(in, a.now, a.writer())
-	return &rolling{a, in, r, folders}, err
+	if err := s.look(ctx); err != nil {
+		return nil, err
+	}
+	return &rolling{s.app, s.in, r, s.read(fleet.Reading{}).Folders()}, nil
 }
+
+var errNoFolder = errors.New("its folder is missing, or cannot be read")
 
 // ids are those of its sites that have a folder.
 func (r *rolling) ids() (out []string) {
@@ -235,7 +237,7 @@ func (r *rolling) ids() (out []string) {
 // open opens the folder of a site, matched.
 func (r *rolling) open(id string) (*plan.Site, error) {
 	if r.folders[id] == "" {
-		return nil, errors.New("its folder is missing")
+		return nil, errNoFolder
 	}
 	return r.app.matchIn(r.folders[id])
 }
@@ -243,7 +245,7 @@ func (r *rolling) open(id string) (*plan.Site, error) {
 // openOnly opens the folder of a site, and compares nothing with the shelf.
 func (r *rolling) openOnly(id string) (*plan.Site, error) {
 	if r.folders[id] == "" {
-		return nil, errors.New("its folder is missing")
+		return nil, errNoFolder
 	}
 	return r.app.openIn(r.folders[id])
 }
@@ -283,11 +285,15 @@ expected to start. How far a site is follows from its folder, as it was synced l
 			}
 			return nil
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return a.rolloutList(in)
 			}
-			r, err := a.openRollout(in, args[0])
+			s, err := a.sitesOf(in, false)
+			if err != nil {
+				return err
+			}
+			r, err := s.openRollout(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -431,9 +437,13 @@ func (a *app) rolloutRun(ctx context.Context, in, name string, key ssh.Signer, o
 	every time.Duration) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	told := map[string]string{}
+	s, err := a.sitesOf(in, false)
+	if err != nil {
+		return err
+	}
+	told := words.News{}
 	for {
-		r, err := a.openRollout(in, name)
+		r, err := s.openRollout(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -453,11 +463,10 @@ func (a *app) rolloutRun(ctx context.Context, in, name string, key ssh.Signer, o
 }
 
 // round syncs the sites, releases what may be released, and syncs those again.
-func (r *rolling) round(ctx context.Context, key ssh.Signer, told map[string]string) (over bool,
+func (r *rolling) round(ctx context.Context, key ssh.Signer, told words.News) (over bool,
 	err error) {
 	once := func(subject, format string, args ...any) {
-		if text := view.Sprint(format, args...); told[subject] != text {
-			told[subject] = text
+		if text := view.Sprint(format, args...); told.Is(subject, text) {
 			view.Print(r.app.human(), "%s  %s\n", r.app.now().Format("15:04:05"), text)
 		}
 	}

@@ -200,7 +200,7 @@ func (a *app) stationRun(ctx context.Context, perSecond int64, every time.Durati
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	at := filepath.Join(s.Dir, plan.OfficeFile)
-	follow := &follower{app: a, to: at, perSecond: perSecond}
+	follow := &follower{app: a, to: at, perSecond: perSecond, news: words.News{}}
 	a.say("The station of %s works until Ctrl-C.", name)
 	err = (&station.Runner{Station: s, Open: a.matchUnseen, Sync: follow.sync,
 		Claim: func(ctx context.Context, digest string) (mine bool, err error) {

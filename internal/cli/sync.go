@@ -199,19 +199,18 @@ func (e *everyFlag) String() string { return time.Duration(*e).String() }
 func (a *app) followPlace(ctx context.Context, to string, accept []string, perSecond int64) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	f := &follower{app: a, to: to, accept: accept, perSecond: perSecond}
-	fault := ""
-	for round := 0; ; round++ {
-		switch err := f.sync(ctx); {
-		case ctx.Err() != nil:
-		case err != nil && round == 0 && f.dir == "":
+	f := &follower{app: a, to: to, accept: accept, perSecond: perSecond, news: words.News{}}
+	for first := true; ; first = false {
+		err := f.sync(ctx)
+		if err != nil && first && ctx.Err() == nil {
 			return err
-		case err != nil && err.Error() != fault:
-			view.Print(a.err, "%s  %v; it is tried again.\n", a.now().Format("15:04:05"), err)
-			fault = err.Error()
-		case err == nil && fault != "":
-			a.say("%s  The place is reached again.", a.now().Format("15:04:05"))
-			fault = ""
+		}
+		switch at := a.now().Format("15:04:05"); {
+		case ctx.Err() != nil || !f.news.Is("place", fault(err)):
+		case err != nil:
+			view.Print(a.err, "%s  %v; it is tried again.\n", at, err)
+		default:
+			a.say("%s  The place is reached again.", at)
 		}
 		select {
 		case <-ctx.Done():
@@ -227,8 +226,7 @@ type follower struct {
 	to        string
 	accept    []string
 	perSecond int64
-	dir       string // of the site, once the place was reached
-	told      string // what needs a person, as it was told last
+	news      words.News // what needs a person, and why the place is not reached
 }
 
 // sync is one exchange. Its error says why it did not end.
@@ -237,15 +235,13 @@ func (f *follower) sync(ctx context.Context) error {
 	if err != nil || ctx.Err() != nil {
 		return err
 	}
-	now := fmt.Sprint(out.Strangers, out.Problems, out.Conflicts)
-	first := f.dir == ""
-	if first || now != f.told || len(out.Sent)+len(out.Taken)+out.Brought+out.Fetched > 0 {
+	is := f.news.Is("site", fmt.Sprint(out.Strangers, out.Problems, out.Conflicts))
+	if is || len(out.Sent)+len(out.Taken)+out.Brought+out.Fetched > 0 {
 		var code exit
 		if err := f.app.synced(dir, f.to, out, nil); err != nil && !errors.As(err, &code) {
 			return err
 		}
 	}
-	f.dir, f.told = dir, now
 	return nil
 }
 

@@ -14,9 +14,9 @@ var ErrNotTaken = errors.New("its settings differ from those sent")
 
 // A device that is ready and does not have its settings a while after they were sent gets them
 // again: the request was lost. What it accepted and does not keep is sent fewer times than what it
-// never answered, since a network that loses answers says nothing about the device. One that is not ready may still be applying them, and gets nothing;
-// only if it answers, and has not answered the request, it may lack just them, and gets them again
-// after longer than any device applies them.
+// never answered, since a network that loses answers says nothing about the device. One that is not
+// ready may still be applying them, and gets nothing; only if it answers, and has not answered the
+// request, it may lack just them, and gets them again after longer than any device applies them.
 const (
 	restoreTries = 3 // where it accepted the last one
 	restoreLost  = 8 // where it did not answer the last one

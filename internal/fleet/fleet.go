@@ -46,7 +46,7 @@ type Site struct {
 
 // Reading is what a fleet is read with.
 type Reading struct {
-	Shelf *shelf.Shelf
+	Shelf *shelf.Shelf // nil: devices are not compared, and there are no rows
 	Now   func() time.Time
 	By    ledger.Writer
 	Jobs  int // the newest jobs of each site that are read; 0: none
@@ -59,20 +59,27 @@ type NoSitesError struct{ Dir string }
 
 func (e *NoSitesError) Error() string { return "no folder in " + e.Dir + " is a site folder" }
 
-// Open reads all site folders of a folder. A site that cannot be read is there with the reason. Its
-// errors are a NoSitesError, and those of the folder.
-func Open(dir string, r Reading) (f Fleet, err error) {
+// In are the site folders of a folder. Its errors are a NoSitesError, and those of the folder.
+func In(dir string) (out []string, err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return f, err
+		return nil, err
 	}
 	for _, e := range entries {
 		if folder := filepath.Join(dir, e.Name()); workspace.IsSite(folder) {
-			f.Sites = append(f.Sites, Site{Folder: folder})
+			out = append(out, folder)
 		}
 	}
-	if len(f.Sites) == 0 {
-		return f, &NoSitesError{dir}
+	if len(out) == 0 {
+		return nil, &NoSitesError{dir}
+	}
+	return out, nil
+}
+
+// Read reads site folders. A site that cannot be read is there with the reason.
+func Read(folders []string, r Reading) (f Fleet) {
+	for _, folder := range folders {
+		f.Sites = append(f.Sites, Site{Folder: folder})
 	}
 	var group errgroup.Group
 	group.SetLimit(runtime.NumCPU())
@@ -99,7 +106,18 @@ func Open(dir string, r Reading) (f Fleet, err error) {
 		newest[s.ID] = s.Folder
 		return false
 	})
-	return f, nil
+	return f
+}
+
+// Folders are those of the sites that can be read, by the ID of the site.
+func (f Fleet) Folders() map[string]string {
+	out := map[string]string{}
+	for _, s := range f.Sites {
+		if s.Err == nil {
+			out[s.ID] = s.Folder
+		}
+	}
+	return out
 }
 
 // Choose returns the rows of a choice, site by site, or sorted over all sites where it says by
@@ -131,11 +149,13 @@ func (s *Site) read(r Reading) {
 	}
 	defer w.Close()
 	s.Name = w.Name()
-	if err := w.Match(r.Shelf); err != nil {
-		s.Err = err
-		return
+	if r.Shelf != nil {
+		if err := w.Match(r.Shelf); err != nil {
+			s.Err = err
+			return
+		}
+		s.Rows = w.Rows
 	}
-	s.Rows = w.Rows
 	switch {
 	case !r.Since.IsZero():
 		s.Jobs, s.Err = w.JobsFor(nil, r.Since)
@@ -201,31 +221,4 @@ func (t Tally) urgency() int {
 		}
 	}
 	return len(match.Statuses)
-}
-
-// Folders are the site folders of a folder, by the ID of their site: of several folders of one site
-// the newest. Folders that cannot be read are left out. Its errors are those of the folder.
-func Folders(dir string, now func() time.Time, by ledger.Writer) (map[string]string, error) {
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return nil, err
-	}
-	out, newest := map[string]string{}, map[string]time.Time{}
-	for _, e := range entries {
-		folder := filepath.Join(dir, e.Name())
-		if !workspace.IsSite(folder) {
-			continue
-		}
-		w, err := plan.Open(folder, now, by)
-		if err != nil {
-			continue
-		}
-		origin, err := record.OriginOf(w.Ledger)
-		last, failed := w.LastEntry()
-		w.Close()
-		if err == nil && failed == nil && (out[origin.ID] == "" || last.After(newest[origin.ID])) {
-			out[origin.ID], newest[origin.ID] = folder, last
-		}
-	}
-	return out, nil
 }

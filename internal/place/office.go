@@ -32,6 +32,7 @@ import (
 // its parts are. Characters that a subject must not have stand as =2E.
 type atOffice struct {
 	conn   *nats.Conn
+	own    bool // conn is closed with it
 	stream jetstream.Stream
 	js     jetstream.JetStream
 	prefix string
@@ -80,20 +81,36 @@ func OpenOffice(ctx context.Context, c office.Credentials) (Place, error) {
 	if err != nil {
 		return nil, err
 	}
-	js, err := jetstream.New(conn, jetstream.WithDefaultTimeout(officeWait))
-	if err != nil {
-		conn.Close()
-		return nil, err
-	}
-	stream, err := js.Stream(within, office.Stream(c.Site))
+	at, err := atSite(ctx, within, conn, c.Site)
 	if err != nil {
 		if errors.Is(conn.LastError(), nats.ErrPermissionViolation) {
 			err = ErrCredentials // they are for another site
 		}
 		conn.Close()
+		return nil, err
+	}
+	at.own = true
+	return at, nil
+}
+
+// AtOffice is the record of a site, as a place, over a connection that stays open when it is
+// closed: for whoever looks at many sites.
+func AtOffice(ctx context.Context, conn *nats.Conn, site string) (Place, error) {
+	within, cancel := context.WithTimeout(ctx, openWithin)
+	defer cancel()
+	return atSite(ctx, within, conn, site)
+}
+
+func atSite(ctx, within context.Context, conn *nats.Conn, site string) (*atOffice, error) {
+	js, err := jetstream.New(conn, jetstream.WithDefaultTimeout(officeWait))
+	if err != nil {
+		return nil, err
+	}
+	stream, err := js.Stream(within, office.Stream(site))
+	if err != nil {
 		return nil, officeFault(err)
 	}
-	return &atOffice{conn, stream, js, office.Subject(c.Site), ctx}, nil
+	return &atOffice{conn, false, stream, js, office.Subject(site), ctx}, nil
 }
 
 // openWithin is how long an office may take to say that it has the record of a site.
@@ -420,4 +437,8 @@ func (p *atOffice) PutFirst(file string, content []byte) (first []byte, err erro
 // mostFirst is how much is read of what another machine may have written first, in bytes.
 const mostFirst = 1 << 10
 
-func (p *atOffice) Close() { p.conn.Close() }
+func (p *atOffice) Close() {
+	if p.own {
+		p.conn.Close()
+	}
+}

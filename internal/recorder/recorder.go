@@ -9,6 +9,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 	"catena/internal/ledger"
 	"catena/internal/office"
 	"catena/internal/place"
+	"catena/internal/workspace"
 )
 
 // Database is where entries are copied to.
@@ -30,18 +33,23 @@ type Database interface {
 // Site is a site as the database has it.
 type Site struct{ ID, Name string }
 
-// Folder is where an office has the ledgers that it has verified, and the SQLite database.
+// Folder is where an office has the site folders that it has verified, and the SQLite database.
 const Folder = "record"
 
-// Recorder copies the records of an office.
-type Recorder struct {
+// Mirror has the site folders that an office keeps, and brings them up to date.
+type Mirror struct {
 	Office *office.Office
 	// As are the credentials of the office itself, at the address of its server.
 	As office.Credentials
-	To Database
-	// By is the writer of the ledgers of Folder, to which nothing is added.
+	// By is the writer of their ledgers, to which nothing is added.
 	By  ledger.Writer
 	Now func() time.Time
+}
+
+// Recorder copies the records of an office.
+type Recorder struct {
+	Mirror
+	To Database
 }
 
 // Done is what was copied of a site.
@@ -57,44 +65,63 @@ const batch = 5000
 // Once copies the new entries of every site. A site that cannot be read keeps no other from being
 // copied. Its errors are those of the office and of the database.
 func (r Recorder) Once(ctx context.Context) (out []Done, err error) {
-	sites, err := r.Office.Sites()
+	return r.Each(ctx, func(s Site, l *ledger.Ledger) (int, error) { return r.copy(ctx, s, l) })
+}
+
+// Each takes what is new of every site, and then calls do, which returns a number of entries; nil:
+// nothing is called. What cannot be read or verified of a site is one of its problems. Its errors
+// are those of the office, of the folder, and of do.
+func (m Mirror) Each(ctx context.Context,
+	do func(Site, *ledger.Ledger) (int, error)) (out []Done, err error) {
+	sites, err := m.Office.Sites()
 	if err != nil {
 		return nil, err
 	}
+	conn, err := place.DialOffice(ctx, m.As, dialWithin)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
 	seen := map[string]bool{}
 	for _, s := range sites {
 		if seen[s.Name] {
 			continue // it was removed once, and added again
 		}
 		seen[s.Name] = true
-		done, err := r.site(ctx, s.Name)
+		at, err := place.AtOffice(ctx, conn, s.Name)
+		if errors.Is(err, place.ErrNoRecord) {
+			continue // the server will make it
+		}
 		if err != nil {
 			return out, err
+		}
+		done, err := m.site(ctx, at, s.Name, do)
+		switch {
+		case err != nil:
+			return out, err
+		case ctx.Err() != nil:
+			return out, ctx.Err()
+		case !conn.IsConnected():
+			return out, place.ErrUnreachable
 		}
 		out = append(out, done)
 	}
 	return out, nil
 }
 
-// site copies one site. Its error is one of the connection, or of the database.
-func (r Recorder) site(ctx context.Context, name string) (d Done, err error) {
+// dialWithin is how long the office may take to answer.
+const dialWithin = 30 * time.Second
+
+// site takes what is new of one site, which may have been made twice.
+func (m Mirror) site(ctx context.Context, at place.Place, name string,
+	do func(Site, *ledger.Ledger) (int, error)) (d Done, err error) {
 	d.Site = name
-	as := r.As
-	as.Site = name
-	at, err := place.OpenOffice(ctx, as)
-	if errors.Is(err, place.ErrNoRecord) {
-		return d, nil // the server will make it
-	}
-	if err != nil {
-		return d, err
-	}
-	defer at.Close()
 	folders, err := bundle.SitesAt(at)
 	if err != nil {
-		return d, err
+		d.Problems = append(d.Problems, err.Error())
 	}
 	for folder, id := range folders {
-		n, problems, err := r.folder(ctx, at, name, folder, id)
+		n, problems, err := m.folder(ctx, at, Site{id, name}, folder, do)
 		d.Entries += n
 		d.Problems = append(d.Problems, problems...)
 		if err != nil {
@@ -104,21 +131,44 @@ func (r Recorder) site(ctx context.Context, name string) (d Done, err error) {
 	return d, nil
 }
 
-// folder copies the record of one site.
-func (r Recorder) folder(ctx context.Context, at place.Place, name, folder, id string) (n int,
-	problems []string, err error) {
-	dir := filepath.Join(r.Office.Dir, Folder, name, id)
-	l, err := ledger.Create(dir, r.Now, r.By)
+// folder takes what is new of the record of one site.
+func (m Mirror) folder(ctx context.Context, at place.Place, s Site, folder string,
+	do func(Site, *ledger.Ledger) (int, error)) (n int, problems []string, err error) {
+	dir := filepath.Join(m.Office.Dir, Folder, s.Name, s.ID)
+	l, err := ledger.Create(dir, m.Now, m.By)
 	if err != nil {
 		return 0, nil, err
 	}
 	defer func() { err = errors.Join(err, l.Close()) }()
 	taken, err := bundle.Mirror(ctx, at, folder, dir, l)
 	if err != nil {
-		return 0, taken.Problems, fmt.Errorf("%s: %w", name, err)
+		return 0, append(taken.Problems, err.Error()), nil
 	}
-	n, err = r.copy(ctx, Site{id, name}, l)
+	if do != nil {
+		n, err = do(s, l)
+	}
 	return n, taken.Problems, err
+}
+
+// Folders are the site folders that an office has, as they were brought up to date last.
+func Folders(o *office.Office) (out []string, err error) {
+	names, err := os.ReadDir(filepath.Join(o.Dir, Folder))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	for _, n := range names {
+		dir := filepath.Join(o.Dir, Folder, n.Name())
+		ids, err := os.ReadDir(dir)
+		if err != nil {
+			continue // the database is there, too
+		}
+		for _, id := range ids {
+			if folder := filepath.Join(dir, id.Name()); workspace.IsSite(folder) {
+				out = append(out, folder)
+			}
+		}
+	}
+	return out, nil
 }
 
 // copy adds what the database lacks of a ledger.

@@ -12,6 +12,7 @@ import (
 	"catena/internal/job"
 	"catena/internal/order"
 	"catena/internal/plan"
+	"catena/internal/words"
 )
 
 // Runner is a station at work. What it does not decide itself, its caller does.
@@ -34,7 +35,7 @@ type Runner struct {
 	// Every is the time between two exchanges.
 	Every time.Duration
 
-	told map[string]string // by subject: what was told last
+	told words.News
 }
 
 // ErrRunning is returned by Run while another process is the station of the folder.
@@ -53,7 +54,7 @@ func (r *Runner) Run(ctx context.Context) error {
 		return cmp.Or(err, ErrRunning)
 	}
 	defer release()
-	r.told = map[string]string{}
+	r.told = words.News{}
 	syncing, end := context.WithCancel(ctx)
 	exchanged := make(chan error, 1)
 	done := make(chan struct{})
@@ -100,8 +101,7 @@ func reach(err error) string {
 
 // once tells a thing once: again only after another one of its subject.
 func (r *Runner) once(subject, what string) {
-	if r.told[subject] != what {
-		r.told[subject] = what
+	if r.told.Is(subject, what) {
 		r.Tell("%s", what)
 	}
 }
