@@ -17,7 +17,15 @@ type Care struct {
 	Access *contact.Access
 	Store  Store
 	Now    func() time.Time
+	// Apart keeps a change apart from what other machines of the site do, until end is called; nil:
+	// there are none. Its errors are a job.BusyError, ErrUnseen, and others of its own.
+	Apart func(d device.Device, what string) (end func(), err error)
+	// Unseen says that a device is changed although no one can tell what other machines do.
+	Unseen bool
 }
+
+// ErrUnseen is returned where no one can tell what other machines do.
+var ErrUnseen = errors.New("no one can tell whether another machine works on it")
 
 // Kinds of the entries of a change; the body is a Change.
 const (
@@ -40,13 +48,31 @@ type Change struct {
 }
 
 // Free returns a job.BusyError for a device that a job has, or that another command is changing:
-// before an operator is asked. The change itself takes the device's lease.
+// before an operator is asked. The change itself takes the device's lease. Its other errors are
+// those of Apart.
 func (c Care) Free(d device.Device) error {
-	release, err := job.Lease(c.Ledger, d)
+	release, err := c.lease(d, "")
 	if err == nil {
 		release()
 	}
 	return err
+}
+
+// lease takes a device for a change, here and at the office, until release is called.
+func (c Care) lease(d device.Device, what string) (release func(), err error) {
+	here, err := job.Lease(c.Ledger, d)
+	if err != nil || c.Apart == nil {
+		return here, err
+	}
+	elsewhere, err := c.Apart(d, what)
+	switch {
+	case errors.Is(err, ErrUnseen) && c.Unseen:
+		return here, nil
+	case err != nil:
+		here()
+		return nil, err
+	}
+	return func() { elsewhere(); here() }, nil
 }
 
 // Sentence states in words what an entry of a change records; empty: it is none.
@@ -71,9 +97,9 @@ func Sentence(e ledger.Entry) string {
 
 // change carries out a change under the lease of the device. Only when the first entry is on the
 // disk may it happen; the second one holds how it ended. Its errors are a job.BusyError, those of
-// the ledger, and those of do.
+// Apart and of the ledger, and those of do.
 func (c Care) change(d device.Device, what Change, do func() error) error {
-	release, err := job.Lease(c.Ledger, d)
+	release, err := c.lease(d, what.What)
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ func (a *app) addressCmd() *cobra.Command {
 
 func (a *app) addressSetCmd() *cobra.Command {
 	var gateway, own, plan string
-	var yes bool
+	var yes, unseen bool
 	c := &cobra.Command{
 		Use:   "set DEVICE ADDRESS/BITS, or --plan FILE",
 		Short: "Change the addresses of devices",
@@ -61,7 +61,7 @@ columns name, device-name and gateway are optional. If one line is wrong, nothin
 					return err
 				}
 			}
-			return a.addressSet(c.Context(), lines, yes)
+			return a.addressSet(c.Context(), lines, yes, unseen)
 		},
 	}
 	c.Flags().StringVar(&gateway, "gateway", "", "the default gateway (default: unchanged)")
@@ -69,15 +69,18 @@ columns name, device-name and gateway are optional. If one line is wrong, nothin
 	c.Flags().StringVar(&plan, "plan", "", "a CSV file: device, address, and optionally name, "+
 		"device-name and gateway")
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	unseenVar(c, &unseen)
 	return c
 }
 
-func (a *app) addressSet(ctx context.Context, lines []care.MoveLine, yes bool) error {
+func (a *app) addressSet(ctx context.Context, lines []care.MoveLine, yes,
+	unseen bool) error {
 	s, err := a.cared()
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	s.Care.Unseen = unseen
 	var moves []care.Move
 	for _, l := range lines {
 		_, of, err := s.Device(l.Device)

@@ -57,6 +57,7 @@ func (a *app) rename(w *plan.Site, known []device.Device, d device.Device, name 
 func (a *app) blinkCmd() *cobra.Command {
 	var lasts time.Duration
 	var output string
+	var unseen bool
 	c := &cobra.Command{
 		Use:   "blink DEVICE",
 		Short: "Make a device identify itself, for example by blinking",
@@ -69,16 +70,18 @@ A relay output is switched only if you name it, because equipment connected to i
 			"--output relay-1",
 		Args: exactly(1, "one device"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.blink(c.Context(), args[0], output, lasts)
+			return a.blink(c.Context(), args[0], output, lasts, unseen)
 		},
 	}
 	c.Flags().DurationVar(&lasts, "for", 20*time.Second, "the duration")
 	c.Flags().StringVar(&output, "output", "",
 		"an output of the device to switch instead, such as a relay's token")
+	unseenVar(c, &unseen)
 	return c
 }
 
-func (a *app) blink(ctx context.Context, which, output string, lasts time.Duration) error {
+func (a *app) blink(ctx context.Context, which, output string, lasts time.Duration,
+	unseen bool) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
 	w, err := a.openSite()
@@ -97,7 +100,9 @@ func (a *app) blink(ctx context.Context, which, output string, lasts time.Durati
 	if d.Access == device.IdentityChanged {
 		return refused("%s: %s; %s", d.Name, d.Why(), advice.Remedy(d))
 	}
-	err = w.Care(x).Blink(ctx, d, output, lasts, func(what string) {
+	care := w.Care(x)
+	care.Unseen = unseen
+	err = care.Blink(ctx, d, output, lasts, func(what string) {
 		a.say("%s: %s, for %s (Ctrl-C ends it).", d.Name, what, lasts)
 	})
 	switch {

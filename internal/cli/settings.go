@@ -63,6 +63,26 @@ func (a *app) cared() (cared, error) {
 	return cared{w, w.Care(x)}, nil
 }
 
+// unseenFlag is --accept of a command that changes a device outside of jobs.
+type unseenFlag bool
+
+// unseenVar adds --accept to such a command.
+func unseenVar(c *cobra.Command, unseen *bool) {
+	c.Flags().Var((*unseenFlag)(unseen), "accept", "unseen: although the office of the site is not "+
+		"reached, so that no one can tell whether another machine works on the device")
+}
+
+func (u *unseenFlag) Set(text string) error {
+	if text != plan.Unseen {
+		return errors.New("the only caution here is " + plan.Unseen)
+	}
+	*u = true
+	return nil
+}
+
+func (u *unseenFlag) Type() string   { return "caution" }
+func (u *unseenFlag) String() string { return "" }
+
 // notChanged is what is said of a device that could not be changed.
 func notChanged(d device.Device, err error) error {
 	var busy *job.BusyError
@@ -331,7 +351,7 @@ func (a *app) settingsDiff(ctx context.Context, word, from, to string) error {
 
 func (a *app) settingsRestoreCmd() *cobra.Command {
 	var name string
-	var yes, otherVersion, edit bool
+	var yes, otherVersion, edit, unseen bool
 	c := &cobra.Command{
 		Use: "restore DEVICE", Short: "Restore saved settings of a device",
 		Long: `Restore a device's settings from its newest save, or from the one given with --save.
@@ -343,7 +363,7 @@ to send and those left out. The device may restart.`,
 			"20261127T190000Z_7.4 --other-version --edit",
 		Args: exactly(1, "one device"),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.settingsRestore(c.Context(), args[0], name, yes, otherVersion, edit)
+			return a.settingsRestore(c.Context(), args[0], name, yes, otherVersion, edit, unseen)
 		},
 	}
 	c.Flags().BoolVar(&edit, "edit", false, "edit the settings before they are sent")
@@ -351,16 +371,18 @@ to send and those left out. The device may restart.`,
 	c.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	c.Flags().BoolVar(&otherVersion, "other-version", false,
 		"allow a save of another version")
+	unseenVar(c, &unseen)
 	return c
 }
 
 func (a *app) settingsRestore(ctx context.Context, word, name string, yes, otherVersion,
-	edit bool) error {
+	edit, unseen bool) error {
 	s, err := a.cared()
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+	s.Care.Unseen = unseen
 	d, x, err := s.save(word, name)
 	if err != nil {
 		return err

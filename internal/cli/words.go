@@ -105,6 +105,10 @@ func wordedShared(err error) error {
 		return refused("%w, as of the last sync; nothing was changed. Sync again when that laptop has: "+
 			"catena sync PLACE. If it can no longer end it: catena stop %s --give-up --accept unseen", err,
 			busy.Job)
+	case errors.As(err, &busy) && busy.Job == "":
+		return refused("%w; nothing was changed", err)
+	case errors.Is(err, care.ErrUnseen):
+		return refused("%w; nothing was changed. To change it despite that: --accept unseen", err)
 	case errors.As(err, &busy):
 		return refused("%w; nothing was changed. Wait for that job: catena track %s", err, busy.Job)
 	case errors.As(err, &unmerged):

@@ -94,10 +94,16 @@ var ErrNothing = errors.New("there is no device to update")
 
 // BusyError is returned for a device that another job has which is not closed, or that another
 // command is changing: then Job is empty.
-type BusyError struct{ Device, Job string } // its name, the job's ID
+type BusyError struct {
+	Device, Job string // its name, the job's ID
+	By          string // the machine that changes it outside of jobs; empty: this one
+}
 
 func (e *BusyError) Error() string {
-	if e.Job == "" {
+	switch {
+	case e.By != "":
+		return fmt.Sprintf("%s: %s is changing it", e.Device, e.By)
+	case e.Job == "":
 		return e.Device + ": another command is changing it"
 	}
 	return fmt.Sprintf("%s: it is part of job %s, which has not ended", e.Device, e.Job)

@@ -52,6 +52,21 @@ type Machine struct {
 	Name string `json:"name"` // for people
 }
 
+// ForChange is how a machine says what it changes outside of jobs: as another one beside itself,
+// since its jobs and this change know nothing of each other's devices. Locks keep those apart. What
+// it has said ends with it: a change whose process is not heard any more is over.
+func (m Machine) ForChange() Machine {
+	m.ID += outside
+	return m
+}
+
+const outside = "-change"
+
+// same reports whether two are one machine.
+func (m Machine) same(as Machine) bool {
+	return strings.TrimSuffix(m.ID, outside) == strings.TrimSuffix(as.ID, outside)
+}
+
 // statement is what a machine has said.
 type statement struct {
 	Machine
@@ -168,12 +183,15 @@ func (b *Board) Others(job string) (out []order.Foreign, err error) {
 			b.read = max(b.read, m.seq)
 			if m.ID == b.me.ID {
 				b.gone = m.Gone
+			}
+			silent := now.Sub(heard[m.ID]) > aliveFor
+			if m.same(b.me) || silent && strings.HasSuffix(m.ID, outside) {
 				continue
 			}
 			for _, f := range m.Open {
 				f.Job = text.Clean(m.Name) + "/" + text.Clean(f.Job)
 				f.Device.Name = text.Clean(f.Device.Name)
-				f.Interrupted = now.Sub(heard[m.ID]) > aliveFor
+				f.Interrupted = silent
 				out = append(out, f)
 			}
 		}
@@ -246,8 +264,8 @@ func (b *Board) Hold(open []order.Foreign) (revision uint64, ok bool, err error)
 	return revision, ok, err
 }
 
-// GiveUp takes a job out of what another machine has said, where a person has given it up. name and
-// job are those of the machine and the job, as Others has them. found: it was there.
+// GiveUp takes a job out of what a machine has said, where a person has given it up. name and job
+// are those of the machine and the job, as Others has them. found: it was there.
 func (b *Board) GiveUp(name, job string) (found bool, err error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -257,7 +275,7 @@ func (b *Board) GiveUp(name, job string) (found bool, err error) {
 			return err
 		}
 		for _, m := range said {
-			if text.Clean(m.Name) != name || m.ID == b.me.ID {
+			if text.Clean(m.Name) != name {
 				continue
 			}
 			left := []order.Foreign{}

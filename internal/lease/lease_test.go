@@ -212,3 +212,38 @@ func TestAHostileMachine(t *testing.T) {
 	_, err = anna.Others("j1")
 	require.ErrorIs(t, err, lease.ErrUnseen, "who says something for another one is not believed")
 }
+
+// What a machine changes outside of jobs is seen by the others, and not by its own jobs.
+func TestAChangeOutsideOfJobs(t *testing.T) {
+	f := servertest.New(t)
+	c := f.AddSite(t, "marrow-hill", 0)
+	anna, bea := open(t, c, "anna"), open(t, c, "bea")
+	changes, err := lease.Open(t.Context(), c,
+		lease.Machine{ID: "anna-id", Name: "anna"}.ForChange())
+	require.NoError(t, err)
+	t.Cleanup(changes.Close)
+	_, err = changes.Others("")
+	require.NoError(t, err)
+	change := []order.Foreign{{Job: "settings", Change: true, Device: order.Device{ID: "d1"}}}
+	_, ok, err := changes.Hold(change)
+	require.NoError(t, err)
+	require.True(t, ok)
+	others, err := bea.Others("j1")
+	require.NoError(t, err)
+	change[0].Job = "anna/settings"
+	assert.Equal(t, change, others)
+	others, err = anna.Others("j1")
+	require.NoError(t, err)
+	assert.Empty(t, others, "her locks keep those apart")
+
+	// A job that was given up at its own machine is no longer said to be open.
+	_, ok, err = anna.Hold(work("j1", "d2"))
+	require.NoError(t, err)
+	require.True(t, ok)
+	found, err := anna.GiveUp("anna", "j1")
+	require.NoError(t, err)
+	assert.True(t, found)
+	others, err = bea.Others("j1")
+	require.NoError(t, err)
+	assert.Equal(t, change, others)
+}

@@ -111,6 +111,8 @@ type Event struct {
 type Foreign struct {
 	Job string `json:"job"`
 	// Interrupted says that no process works on that job: it must be resumed or ended first.
-	Interrupted bool   `json:"interrupted,omitempty"`
-	Device      Device `json:"work"`
+	Interrupted bool `json:"interrupted,omitempty"`
+	// Change says that it is no job: another machine changes the device outside of jobs.
+	Change bool   `json:"change,omitempty"`
+	Device Device `json:"work"`
 }

@@ -32,7 +32,7 @@ func (w *Site) store(x *contact.Access) care.Store {
 
 // Care returns what changes single devices of the site.
 func (w *Site) Care(x *contact.Access) care.Care {
-	return care.Care{Ledger: w.Ledger, Access: x, Now: w.now, Store: w.store(x)}
+	return care.Care{Ledger: w.Ledger, Access: x, Now: w.now, Store: w.store(x), Apart: w.apart}
 }
 
 // OpenImage opens an image of the shelf whose digest was checked from the very file returned.

@@ -4,12 +4,16 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"catena/internal/atomicfile"
+	"catena/internal/care"
+	"catena/internal/device"
 	"catena/internal/job"
 	"catena/internal/lease"
 	"catena/internal/ledger"
@@ -61,6 +65,76 @@ func (w *Site) MeetOthers(ctx context.Context) (done func(), err error) {
 // Unseen is why other machines cannot be seen; nil: they can, or the site has no office.
 func (w *Site) Unseen() error { return w.unseen }
 
+// apart says at the office that a device is changed outside of jobs, until end is called, where no
+// other machine has it. Its errors are a job.BusyError, care.ErrUnseen, and one of the credentials.
+func (w *Site) apart(d device.Device, what string) (end func(), err error) {
+	c, err := office.ReadCredentials(filepath.Join(w.Dir, OfficeFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return func() {}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	release, ok, err := w.Ledger.Hold("change")
+	if err == nil && !ok {
+		err = &job.BusyError{Device: d.Name}
+	}
+	if err != nil {
+		return nil, err
+	}
+	me := lease.Machine{ID: w.Ledger.Writer().ID(), Name: w.Ledger.Writer().Name}
+	b, err := lease.Open(context.Background(), c, me.ForChange())
+	if err != nil {
+		release()
+		return nil, fmt.Errorf("%w: %w", care.ErrUnseen, err)
+	}
+	if err := w.holdAt(b, d, what); err != nil {
+		b.Close()
+		release()
+		return nil, err
+	}
+	return func() {
+		_, _, _ = b.Hold(nil) // if it cannot be said, it ends with the next sign of life that is missing
+		b.Close()
+		release()
+	}, nil
+}
+
+// holdAt says that a device is changed. Where another machine says something at the same moment, it
+// is read first.
+func (w *Site) holdAt(b *lease.Board, d device.Device, what string) error {
+	mine := []order.Foreign{
+		{Job: what, Change: true, Device: order.Device{ID: d.ID, Name: d.Name, Model: d.Model,
+			Through: w.Through()[d.ID], Parent: d.Through}},
+	}
+	for range mostHolds {
+		others, err := b.Others("")
+		if err != nil {
+			return fmt.Errorf("%w: %w", care.ErrUnseen, err)
+		}
+		for _, f := range others {
+			theirs := []string{w.Ledger.Canonical(f.Device.ID), w.Ledger.Canonical(f.Device.Parent)}
+			if slices.Contains(theirs, d.ID) || d.Through != "" && slices.Contains(theirs, d.Through) {
+				busy := &job.BusyError{Device: d.Name, Job: f.Job}
+				if name, _, _ := strings.Cut(f.Job, "/"); f.Change {
+					busy.Job, busy.By = "", name
+				}
+				return busy
+			}
+		}
+		if _, ok, err := b.Hold(mine); ok || err != nil {
+			if err != nil {
+				err = fmt.Errorf("%w: %w", care.ErrUnseen, err)
+			}
+			return err
+		}
+	}
+	return &job.BusyError{Device: d.Name}
+}
+
+// mostHolds is how often a device is asked for while other machines say something.
+const mostHolds = 20
+
 // leases are those of the board; nil: the site has none.
 func (w *Site) leases() job.Leases {
 	switch {
@@ -93,9 +167,12 @@ func (leases) Taken(err error) bool { return errors.Is(err, lease.ErrTaken) }
 
 // forgetJob takes a job that was given up out of what its machine says it has open.
 func (w *Site) forgetJob(id string) error {
-	name, local, elsewhere := strings.Cut(id, "/")
-	if w.board == nil || !elsewhere {
+	if w.board == nil {
 		return nil
+	}
+	name, local, elsewhere := strings.Cut(id, "/")
+	if !elsewhere {
+		name, local = w.Ledger.Writer().Name, id
 	}
 	_, err := w.board.GiveUp(name, local)
 	return err
