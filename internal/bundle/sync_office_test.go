@@ -101,7 +101,7 @@ func TestAnOfficeRestarts(t *testing.T) {
 	f.Stop()
 	_, err := place.OpenOffice(t.Context(), c)
 	require.Error(t, err)
-	f.Serve(t, server.Limits{})
+	f.Serve(t, server.Options{})
 	c.Address = f.At
 	r, err := opened(t, c).Get("a/b", 0)
 	require.NoError(t, err)
@@ -150,7 +150,9 @@ func TestCredentialsReachOneSite(t *testing.T) {
 	subjects := []string{"site.marrow-hill.a.c.1.1", "site.marrow-hill.>", "x", ">", "$JS.API.INFO",
 		"$JS.API.STREAM.LIST", "$JS.API.STREAM.NAMES", "$JS.API.STREAM.CREATE.X", "$SYS.REQ.CLAIMS.UPDATE",
 		"$SYS.REQ.SERVER.PING", office.Inbox("marrow-hill") + ".x",
-		"$KV." + office.Bucket("marrow-hill") + ".open.x", "$KV." + office.Bucket("marrow-hill") + ".heard.x"}
+		"$KV." + office.Bucket(
+			"marrow-hill",
+		) + ".open.x", "$KV." + office.Bucket("marrow-hill") + ".heard.x"}
 	for _, site := range []string{"marrow-hill", "dunmarrow"} {
 		for _, stream := range []string{office.Stream(site), "KV_" + office.Bucket(site)} {
 			for _, verb := range []string{"STREAM.UPDATE", "STREAM.DELETE", "STREAM.PURGE", "STREAM.MSG.DELETE",
@@ -227,7 +229,7 @@ func TestCredentialsThatDoNotHold(t *testing.T) {
 func TestAFullRecord(t *testing.T) {
 	f := servertest.New(t)
 	f.Stop()
-	f.Serve(t, server.Limits{Site: 4 << 20})
+	f.Serve(t, server.Options{SiteLimit: 4 << 20})
 	at := opened(t, f.AddSite(t, "marrow-hill", 0))
 	require.NoError(t, at.Put("a/one", bytes.NewReader(make([]byte, 3<<20))))
 	require.ErrorIs(t, at.Put("a/two", bytes.NewReader(make([]byte, 3<<20))), place.ErrOfficeFull)

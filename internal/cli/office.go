@@ -34,9 +34,11 @@ func (a *app) officeInitCmd() *cobra.Command {
 		Short: "Make the folder of an office",
 		Long: `Make the folder of an office: its keys, its TLS certificate, and office.yaml. The keys never
 leave the folder; back it up. Sites reach the office at the address, a name or an IP address of the
-machine on which catena office serve will run.`,
+machine on which catena office serve will run. With several addresses the office is on several
+machines: copy the folder to each.`,
 		Example: `  catena office init ~/office --address office.example
-  catena office init ~/office --name "Canal Works" --address 10.20.0.5:4222`,
+  catena office init ~/office --name "Canal Works" --address 10.20.0.5:4222
+  catena office init ~/office --address a.example,b.example,c.example`,
 		Args: exactly(1, "the folder to make"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if address == "" {
@@ -58,7 +60,8 @@ machine on which catena office serve will run.`,
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "the name of the office (default: that of the folder)")
-	c.Flags().StringVar(&address, "address", "", "how sites reach it: HOST or HOST:PORT")
+	c.Flags().StringVar(&address, "address", "", "how sites reach it: HOST or HOST:PORT; of 3 "+
+		"or 5 machines that keep it together all, with commas")
 	return c
 }
 
@@ -78,40 +81,49 @@ func (a *app) openOffice() (*office.Office, error) {
 
 func (a *app) officeServeCmd() *cobra.Command {
 	var limit string
+	var opts server.Options
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the server of an office until Ctrl-C",
 		Long: `Run the server: NATS with JetStream and TLS, in this process, which is enough for tens of
 sites. Sites that are added or removed while it runs are noticed within a second. What a site was
-told is stored is on the disk.`,
+told is stored is on the disk. An office on several machines runs on each of them, with a copy of
+its folder; it needs more than half of them.`,
 		Example: `  catena office serve -C ~/office
-  catena office serve -C ~/office --site-limit 20GiB`,
+  catena office serve -C ~/office --site-limit 20GiB
+  catena office serve -C ~/office --machine a.example:4222`,
 		Args: exactly(0, "no arguments"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			o, err := a.openOffice()
 			if err != nil {
 				return err
 			}
-			var l server.Limits
 			if limit != "" {
 				n, err := humanize.ParseBytes(limit)
 				if err != nil || n == 0 {
 					return usage("--site-limit %s: write for example 20GiB", limit)
 				}
-				l.Site = int64(min(n, 1<<62))
+				opts.SiteLimit = int64(min(n, 1<<62))
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
-			return a.serve(ctx, o, l)
+			return a.serve(ctx, o, opts)
 		},
 	}
 	c.Flags().StringVar(&limit, "site-limit", "", "the most that the record of one site may take "+
 		"(default: as much as there is)")
+	c.Flags().
+		StringVar(&opts.Machine, "machine", "", "the address of this machine, where the office is "+
+			"on several")
 	return c
 }
 
-func (a *app) serve(ctx context.Context, o *office.Office, l server.Limits) error {
-	err := server.Run(ctx, o, l, a.log, func(address string) {
+func (a *app) serve(ctx context.Context, o *office.Office, opts server.Options) error {
+	waiting := func(address string) {
+		a.say("The office %s listens at %s, and waits for its other machines.", o.Settings.Office,
+			address)
+	}
+	err := server.Run(ctx, o, opts, a.log, waiting, func(address string) {
 		a.say(
 			"The office %s listens at %s. Sites reach it at %s. Stop it with Ctrl-C.",
 			o.Settings.Office,
@@ -121,6 +133,10 @@ func (a *app) serve(ctx context.Context, o *office.Office, l server.Limits) erro
 	})
 	if errors.Is(err, server.ErrRunning) {
 		return refused("%w", err)
+	}
+	var none *server.NoMachineError
+	if errors.As(err, &none) {
+		return usage("%w; name this one: --machine HOST:PORT", err)
 	}
 	if err == nil {
 		a.say("The office is closed.")

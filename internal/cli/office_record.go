@@ -55,7 +55,9 @@ func (a *app) officeMirror(o *office.Office) (m recorder.Mirror, err error) {
 		return m, err
 	}
 	m.As, err = o.Keeper()
-	m.As.Address = nearby(o.Settings.Listen)
+	if len(o.Settings.Machines()) == 0 {
+		m.As.Address = nearby(o.Settings.Listen)
+	}
 	return m, err
 }
 

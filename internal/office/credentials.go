@@ -15,7 +15,7 @@ const Ending = ".office"
 // Credentials are what a site needs to reach its record at an office.
 type Credentials struct {
 	Office      string `yaml:"office"`      // its name
-	Address     string `yaml:"address"`     // host:port
+	Address     string `yaml:"address"`     // host:port; of several machines all, with commas
 	Certificate string `yaml:"certificate"` // the SHA-256 of the server's certificate
 	Site        string `yaml:"site"`        // its name at the office
 	Token       string `yaml:"token"`       // a JWT that the office has signed: what the site may do

@@ -57,9 +57,11 @@ type Office struct {
 
 // Settings are what office.yaml has.
 type Settings struct {
-	Office  string `yaml:"office"`  // its name
-	Address string `yaml:"address"` // host:port by which sites reach it
-	Listen  string `yaml:"listen"`  // the address at which the server listens
+	Office string `yaml:"office"` // its name
+	// Address is the host:port by which sites reach it; of several machines all, with commas.
+	Address string   `yaml:"address"`
+	Listen  string   `yaml:"listen"` // the address at which the server listens
+	Routes  []string `yaml:"routes"` // of several machines: the host:port of each, for the others
 }
 
 // Site is a site that may reach the office.
@@ -97,18 +99,30 @@ func (e *UnknownError) Error() string { return "the office has no site " + e.Nam
 // one.
 var ErrThere = errors.New("there is one already")
 
-// Init makes the folder of an office. Its keys are made there and never leave it.
+// Init makes the folder of an office. Its keys are made there and never leave it. address is how
+// sites reach it; of several machines all, with commas.
 func Init(dir, name, address string) error {
 	if _, err := os.Stat(filepath.Join(dir, File)); err == nil {
 		return fmt.Errorf("%s: %w", dir, ErrThere)
 	}
-	host, _, err := net.SplitHostPort(address)
-	if err != nil {
-		host, address = address, net.JoinHostPort(address, Port)
+	s := Settings{Office: name}
+	addresses := Addresses(address)
+	if err := checkMachines(len(addresses)); err != nil {
+		return err
 	}
-	if host == "" {
-		return errors.New("the address by which sites reach the office is missing")
+	for i, a := range addresses {
+		host, port, err := net.SplitHostPort(a)
+		if err != nil {
+			host, port = a, Port
+		}
+		if host == "" {
+			return errors.New("the address by which sites reach the office is missing")
+		}
+		addresses[i] = net.JoinHostPort(host, port)
+		s.Routes = append(s.Routes, net.JoinHostPort(host, RoutePort))
+		s.Listen = net.JoinHostPort("0.0.0.0", port)
 	}
+	s.Address = strings.Join(addresses, ",")
 	if err := os.MkdirAll(filepath.Join(dir, keysFolder), 0o700); err != nil {
 		return err
 	}
@@ -127,13 +141,16 @@ func Init(dir, name, address string) error {
 			return err
 		}
 	}
+	host, _, _ := net.SplitHostPort(addresses[0]) // joined above
 	if err := makeCertificate(filepath.Join(dir, keysFolder), host); err != nil {
 		return err
 	}
-	_, port, _ := net.SplitHostPort(address)
 	text := fmt.Sprintf("office: %q\n\n# How sites reach it: a name or an address, and a port.\n"+
-		"address: %q\n\n# Where the server listens.\nlisten: %q\n", name, address,
-		net.JoinHostPort("0.0.0.0", port))
+		"address: %q\n\n# Where the server listens.\nlisten: %q\n", name, s.Address, s.Listen)
+	if len(addresses) > 1 {
+		text += fmt.Sprintf("\n# How the machines of the office reach each other, in the order of their "+
+			"addresses.\nroutes: [\"%s\"]\n", strings.Join(s.Routes, `", "`))
+	}
 	return atomicfile.Replace(filepath.Join(dir, File), []byte(text), 0o644) // last: then it is one
 }
 
@@ -194,11 +211,8 @@ func Open(dir string) (*Office, error) {
 	if err != nil {
 		return nil, err
 	}
-	for key, value := range map[string]string{"address": o.Settings.Address,
-		"listen": o.Settings.Listen} {
-		if _, _, err := net.SplitHostPort(value); err != nil {
-			return nil, doc.Errorf("$."+key, "write host:port")
-		}
+	if key, err := o.Settings.check(); err != nil {
+		return nil, doc.Errorf("$."+key, "%v", err)
 	}
 	for kind, into := range map[string]*nkeys.KeyPair{"operator": &o.operator, "account": &o.account,
 		"system": &o.system} {

@@ -106,15 +106,27 @@ func atSite(ctx, within context.Context, conn *nats.Conn, site string) (*atOffic
 	if err != nil {
 		return nil, err
 	}
-	stream, err := js.Stream(within, office.Stream(site))
+	var stream jetstream.Stream
+	for { // of an office on several machines, the one that was asked may just have gone
+		ask, cancel := context.WithTimeout(within, askWithin)
+		stream, err = js.Stream(ask, office.Stream(site))
+		cancel()
+		if err == nil || within.Err() != nil || ask.Err() == nil {
+			break
+		}
+	}
 	if err != nil {
 		return nil, officeFault(err)
 	}
 	return &atOffice{conn, false, stream, js, office.Subject(site), ctx}, nil
 }
 
-// openWithin is how long an office may take to say that it has the record of a site.
-const openWithin = 10 * time.Second
+// openWithin is how long an office may take to say that it has the record of a site, and askWithin
+// when it is asked once more.
+const (
+	openWithin = 20 * time.Second
+	askWithin  = 4 * time.Second
+)
 
 // DialOffice connects to the server of an office, within a time. It is the office that the
 // credentials name, or an error: ErrOtherOffice, ErrCredentials, or one of the connection.
@@ -131,7 +143,7 @@ func dialOffice(ctx context.Context, c office.Credentials, within time.Duration,
 		return nil, fmt.Errorf("the credentials for %s are damaged: %w", c.Office, err)
 	}
 	other := false
-	conn, err := nats.Connect("tls://"+c.Address,
+	conn, err := nats.Connect("tls://"+strings.Join(office.Addresses(c.Address), ",tls://"),
 		nats.Name("catena"), nats.Timeout(within), nats.MaxReconnects(-1),
 		nats.CustomInboxPrefix(office.Inbox(c.Site)), nats.NoCallbacksAfterClientClose(),
 		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { fault(err) }),
@@ -163,7 +175,7 @@ func officeFault(err error) error {
 	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired),
 		errors.Is(err, nats.ErrAuthRevoked), errors.Is(err, nats.ErrPermissionViolation):
 		return ErrCredentials
-	case errors.Is(err, nats.ErrNoServers):
+	case errors.Is(err, nats.ErrNoServers), errors.Is(err, context.DeadlineExceeded):
 		return ErrUnreachable
 	case errors.Is(err, jetstream.ErrStreamNotFound), errors.Is(err, nats.ErrNoResponders),
 		errors.Is(err, jetstream.ErrNoStreamResponse):

@@ -18,6 +18,7 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/nats-io/jwt/v2"
 	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
 
 	"catena/internal/office"
@@ -35,18 +36,21 @@ const (
 	lookEvery   = time.Second // for sites that were added or removed
 )
 
-// Limits of a server.
-type Limits struct {
-	Site int64 // bytes of the record of one site; 0: none
+// Options of a server.
+type Options struct {
+	SiteLimit int64 // bytes of the record of one site; 0: none
+	// Machine is the address of this one, where the office is on several.
+	Machine string
 }
 
 // ErrRunning is returned while another process runs the server of an office.
 var ErrRunning = errors.New("another process runs this office")
 
-// Run runs the server until ctx ends. ready is told where it listens, once sites can reach it. Its
-// errors are ErrRunning, and those of the folder and of the server.
-func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
-	ready func(address string)) error {
+// Run runs the server until ctx ends. ready is told where it listens, once sites can reach it;
+// waiting before, if it needs other machines for that. Its
+// errors are ErrRunning, a NoMachineError, and those of the folder and of the server.
+func Run(ctx context.Context, o *office.Office, opts Options, log *slog.Logger,
+	waiting, ready func(address string)) error {
 	lock := flock.New(filepath.Join(o.Dir, "serve.lock"))
 	if free, err := lock.TryLock(); err != nil || !free {
 		return cmp.Or(err, ErrRunning)
@@ -56,20 +60,15 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 	if err != nil {
 		return err
 	}
-	s, err := start(o, claims, log)
+	s, err := start(o, claims, opts, log)
 	if err != nil {
 		return err
 	}
 	defer func() { s.Shutdown(); s.WaitForShutdown() }()
 	at := s.Addr().String()
-	keeper, err := o.Keeper()
+	c, err := dial(ctx, o, at)
 	if err != nil {
 		return err
-	}
-	keeper.Address = at
-	c, err := place.DialOffice(ctx, keeper, readyWithin)
-	if err != nil {
-		return fmt.Errorf("the server does not answer: %w", err)
 	}
 	defer c.Close()
 	js, err := jetstream.New(c)
@@ -77,8 +76,23 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 		return err
 	}
 	made := map[string]bool{} // sites that have all they need here
-	if err := reconcile(ctx, js, o, l, made); err != nil {
+	several := len(o.Settings.Machines()) > 1
+	look := func() (err error) {
+		if several {
+			err = share(ctx, js, o)
+		}
+		if err == nil {
+			err = reconcile(ctx, js, o, opts, made)
+		}
 		return err
+	}
+	if err := look(); err != nil && !several {
+		return err
+	} else if err != nil {
+		waiting(at)
+		if awaited(ctx, look) != nil {
+			return nil
+		}
 	}
 	ready(at)
 	for {
@@ -93,7 +107,7 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 		}
 		if err == nil {
 			claims = now
-			err = reconcile(ctx, js, o, l, made)
+			err = look()
 		}
 		if err != nil && ctx.Err() == nil {
 			log.Warn("the sites of the office could not be looked at; it is tried again", "err", err)
@@ -101,8 +115,23 @@ func Run(ctx context.Context, o *office.Office, l Limits, log *slog.Logger,
 	}
 }
 
+// dial connects the office with its own server.
+func dial(ctx context.Context, o *office.Office, at string) (*nats.Conn, error) {
+	keeper, err := o.Keeper()
+	if err != nil {
+		return nil, err
+	}
+	keeper.Address = at
+	c, err := place.DialOffice(ctx, keeper, readyWithin)
+	if err != nil {
+		return nil, fmt.Errorf("the server does not answer: %w", err)
+	}
+	return c, nil
+}
+
 // start starts the server, and returns once it takes connections.
-func start(o *office.Office, claims office.Claims, log *slog.Logger) (*server.Server, error) {
+func start(o *office.Office, claims office.Claims, opts Options,
+	log *slog.Logger) (*server.Server, error) {
 	host, portText, err := net.SplitHostPort(o.Settings.Listen)
 	if err != nil {
 		return nil, err
@@ -123,7 +152,7 @@ func start(o *office.Office, claims office.Claims, log *slog.Logger) (*server.Se
 		resolver.Store(claims.System, claims.SystemIs)); err != nil {
 		return nil, err
 	}
-	s, err := server.NewServer(&server.Options{
+	options := &server.Options{
 		ServerName: "catena-office", Host: host, Port: port, NoSigs: true, NoLog: true,
 		JetStream: true, StoreDir: filepath.Join(o.Dir, office.DataFolder),
 		SyncAlways: true, // what a site was told is stored is on the disk
@@ -134,7 +163,11 @@ func start(o *office.Office, claims office.Claims, log *slog.Logger) (*server.Se
 
 		TLS: true, TLSTimeout: 10, AuthTimeout: 10,
 		TLSConfig: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS13},
-	})
+	}
+	if err := join(options, o, opts.Machine, pair); err != nil {
+		return nil, err
+	}
+	s, err := server.NewServer(options)
 	if err != nil {
 		return nil, err
 	}
@@ -164,18 +197,19 @@ func renew(s *server.Server, now office.Claims) error {
 
 // reconcile makes the streams of sites that have none. Nothing in one is ever replaced or removed:
 // each subject has one message, which the first one to write it decides.
-func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l Limits,
+func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, opts Options,
 	made map[string]bool) error {
 	sites, err := o.Sites()
 	if err != nil {
 		return err
 	}
+	copies := max(1, len(o.Settings.Machines()))
 	for _, s := range sites {
 		if !s.Active() || made[s.Name] {
 			continue
 		}
 		if _, err := js.CreateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: office.Bucket(s.Name),
-			Storage: jetstream.FileStorage, MaxBytes: mostWork}); err != nil &&
+			Storage: jetstream.FileStorage, MaxBytes: mostWork, Replicas: copies}); err != nil &&
 			!errors.Is(err, jetstream.ErrBucketExists) {
 			return err
 		}
@@ -185,15 +219,17 @@ func reconcile(ctx context.Context, js jetstream.JetStream, o *office.Office, l 
 		} else if !errors.Is(err, jetstream.ErrStreamNotFound) {
 			return err
 		}
-		limit := l.Site
+		limit := opts.SiteLimit
 		if limit <= 0 {
 			limit = -1
 		}
 		_, err = js.CreateStream(ctx, jetstream.StreamConfig{Name: office.Stream(s.Name),
 			Subjects: []string{office.Subject(s.Name) + ".>"}, Storage: jetstream.FileStorage,
 			MaxMsgsPerSubject: 1, Discard: jetstream.DiscardNew, DiscardNewPerSubject: true,
-			DenyDelete: true, DenyPurge: true, AllowDirect: true, MaxBytes: limit,
-			Duplicates: time.Second})
+			DenyDelete: true, DenyPurge: true, MaxBytes: limit, Duplicates: time.Second,
+			Replicas:    copies,
+			AllowDirect: copies == 1, // of several machines one may not have the newest yet
+		})
 		if err != nil {
 			return err
 		}

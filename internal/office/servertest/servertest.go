@@ -30,7 +30,7 @@ func New(t *testing.T) *Office {
 	require.ErrorIs(t, office.Init(dir, "Canal Works", "127.0.0.1:4222"), office.ErrThere)
 	f := &Office{Office: &office.Office{Dir: dir}}
 	f.listen(t, "127.0.0.1:0")
-	f.Serve(t, server.Limits{})
+	f.Serve(t, server.Options{})
 	return f
 }
 
@@ -46,16 +46,16 @@ func (f *Office) listen(t *testing.T, at string) {
 // Again starts the server again where it was.
 func (f *Office) Again(t *testing.T) {
 	f.listen(t, f.At)
-	f.Serve(t, server.Limits{})
+	f.Serve(t, server.Options{})
 }
 
 // Serve starts the server.
-func (f *Office) Serve(t *testing.T, l server.Limits) {
+func (f *Office) Serve(t *testing.T, l server.Options) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
 		ended <- server.Run(ctx, f.Office, l, slog.New(slog.DiscardHandler),
-			func(at string) { ready <- at })
+			func(string) {}, func(at string) { ready <- at })
 	}()
 	select {
 	case f.At = <-ready:
