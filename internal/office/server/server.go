@@ -18,7 +18,6 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/nats-io/jwt/v2"
 	"github.com/nats-io/nats-server/v2/server"
-	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
 
 	"catena/internal/office"
@@ -66,15 +65,11 @@ func Run(ctx context.Context, o *office.Office, opts Options, log *slog.Logger,
 	}
 	defer func() { s.Shutdown(); s.WaitForShutdown() }()
 	at := s.Addr().String()
-	c, err := dial(ctx, o, at)
+	js, err := dial(ctx, o, at)
 	if err != nil {
 		return err
 	}
-	defer c.Close()
-	js, err := jetstream.New(c)
-	if err != nil {
-		return err
-	}
+	defer js.Conn().Close()
 	made := map[string]bool{} // sites that have all they need here
 	several := len(o.Settings.Machines()) > 1
 	look := func() (err error) {
@@ -116,7 +111,7 @@ func Run(ctx context.Context, o *office.Office, opts Options, log *slog.Logger,
 }
 
 // dial connects the office with its own server.
-func dial(ctx context.Context, o *office.Office, at string) (*nats.Conn, error) {
+func dial(ctx context.Context, o *office.Office, at string) (jetstream.JetStream, error) {
 	keeper, err := o.Keeper()
 	if err != nil {
 		return nil, err
@@ -126,7 +121,7 @@ func dial(ctx context.Context, o *office.Office, at string) (*nats.Conn, error) 
 	if err != nil {
 		return nil, fmt.Errorf("the server does not answer: %w", err)
 	}
-	return c, nil
+	return jetstream.New(c)
 }
 
 // start starts the server, and returns once it takes connections.
