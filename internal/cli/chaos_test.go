@@ -20,7 +20,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	_ "modernc.org/sqlite"
+
+	"catena/internal/recorder/pgtest"
 )
 
 // chaos is an office, a laptop and stations, each a process that may be killed at any moment and is
@@ -30,6 +31,7 @@ type chaos struct {
 	work    string
 	mu      sync.Mutex
 	running map[string]*exec.Cmd
+	killed  map[string]int
 	over    bool
 	group   sync.WaitGroup
 	ends    map[string]chan int // of programs that end automatically: their exit codes
@@ -50,12 +52,16 @@ func (c *chaos) must(who string, args ...string) string {
 	return string(out)
 }
 
-// keep runs a program until the end, again whenever it was killed. One that ends automatically is not
-// started again where ends has a place for its code.
+// keep runs a program until the end, again whenever it was killed. One that ends automatically is
+// not started again where ends has a place for its code.
 func (c *chaos) keep(name, who string, args ...string) {
+	c.keepUp(name, func() *exec.Cmd { return c.command(who, args...) })
+}
+
+func (c *chaos) keepUp(name string, command func() *exec.Cmd) {
 	c.group.Go(func() {
 		for {
-			cmd := c.command(who, args...)
+			cmd := command()
 			said, err := os.OpenFile(
 				filepath.Join(c.work, name+".log"),
 				os.O_CREATE|os.O_APPEND|os.O_WRONLY,
@@ -89,7 +95,7 @@ func (c *chaos) keep(name, who string, args ...string) {
 				end <- code
 				return
 			}
-			if code >= 0 && !over {
+			if code >= 0 && !over && name != "database" { // that one waits for its killed parts
 				c.t.Logf("%s ended with %d: %s", name, code, c.last(name))
 			}
 			time.Sleep(time.Duration(rand.IntN(300)) * time.Millisecond)
@@ -108,9 +114,10 @@ func (c *chaos) kill() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	at := rand.IntN(max(1, len(c.running)))
-	for _, cmd := range c.running { // in no order
+	for name, cmd := range c.running { // in no order
 		if at--; at < 0 {
 			_ = cmd.Process.Kill() // it may have ended
+			c.killed[strings.Fields(name)[0]]++
 			return true
 		}
 	}
@@ -136,15 +143,17 @@ func setting(name string, usual int) int {
 
 // A rollout ends as it must, whatever is killed in the meantime, and as often: no device is updated
 // twice, each order has one job, every chain is whole, and the database has each entry once.
-// CATENA_CHAOS_SITES, _DEVICES and _KILLS make it larger.
+// CATENA_CHAOS_SITES, _DEVICES and _KILLS make it larger; _EVERY is the time between two of them,
+// in milliseconds.
 func TestChaos(t *testing.T) {
 	if runtime.GOOS != "linux" {
 		t.Skip("needs addresses that only Linux gives to loopback")
 	}
 	t.Parallel()
 	sites, devices := setting("CATENA_CHAOS_SITES", 3), setting("CATENA_CHAOS_DEVICES", 3)
-	kills := setting("CATENA_CHAOS_KILLS", 25)
-	c := &chaos{t: t, work: t.TempDir(), running: map[string]*exec.Cmd{},
+	kills, every := setting("CATENA_CHAOS_KILLS", 25), setting("CATENA_CHAOS_EVERY", 500)
+	database := pgtest.Make(t)
+	c := &chaos{t: t, work: t.TempDir(), running: map[string]*exec.Cmd{}, killed: map[string]int{},
 		ends: map[string]chan int{"rollout": make(chan int, 1)}}
 	scenario := "site: Marrow Hill\nlogin: {user: keeper, password: quoin-and-sluice}\n" +
 		"pace: {write: 300ms, restart: 300ms}\ndevices:\n"
@@ -224,7 +233,9 @@ func TestChaos(t *testing.T) {
 		"--accept",
 		"all",
 	)
-	c.keep("recorder", "office", "office", "record", "-C", "office", "--follow")
+	c.keepUp("database", database.Command)
+	c.keep("recorder", "office", "office", "record", "-C", "office", "--follow", "--database",
+		database.URL)
 	c.keep(
 		"rollout",
 		"anna",
@@ -242,7 +253,7 @@ func TestChaos(t *testing.T) {
 	for deadline := time.After(time.Duration(setting("CATENA_CHAOS_MINUTES", 6)) * time.Minute); code < 0; {
 		select {
 		case code = <-c.ends["rollout"]:
-		case <-time.After(time.Duration(100+rand.IntN(900)) * time.Millisecond):
+		case <-time.After(time.Duration(every/10+rand.IntN(2*every)) * time.Millisecond):
 			if killed < kills && c.kill() {
 				killed++
 			}
@@ -256,7 +267,7 @@ func TestChaos(t *testing.T) {
 			)
 		}
 	}
-	t.Logf("%d programs killed", killed)
+	t.Logf("%d programs killed: %v", killed, c.killed)
 	shown := c.must("anna", "rollout", "show", "winter", "--in", "sites")
 	assert.Equal(t, 0, code, shown)
 	assert.Contains(
@@ -265,7 +276,7 @@ func TestChaos(t *testing.T) {
 		fmt.Sprintf("%d of %d sites over; %d devices done, 0 failed", sites, sites,
 			sites*devices),
 	)
-	c.compare(sites, s)
+	c.compare(sites, s, database)
 }
 
 // eventually repeats a command: the office makes the record of a new site within a second.
@@ -282,7 +293,7 @@ func (c *chaos) eventually(who string, args ...string) {
 }
 
 // compare holds the ledgers, the database and the devices against each other.
-func (c *chaos) compare(sites int, s *simulation) {
+func (c *chaos) compare(sites int, s *simulation, database *pgtest.Server) {
 	t := c.t
 	for n := range sites {
 		site := fmt.Sprintf("site-%d", n+1)
@@ -292,8 +303,8 @@ func (c *chaos) compare(sites int, s *simulation) {
 		var lines, rows int
 		for range 20 { // what a station has written last may be on its way
 			c.eventually("anna", "-C", dir, "sync", site+".office")
-			c.eventually("office", "office", "record", "-C", "office")
-			if lines, rows = c.lines(dir, site), c.rows(site); lines == rows {
+			c.eventually("office", "office", "record", "-C", "office", "--database", database.URL)
+			if lines, rows = c.lines(dir, site), c.rows(site, database); lines == rows {
 				break
 			}
 		}
@@ -328,11 +339,12 @@ func (c *chaos) lines(dir, site string) (n int) {
 }
 
 // rows is how many entries the database has of a site.
-func (c *chaos) rows(site string) (n int) {
-	db, err := sql.Open("sqlite", filepath.Join(c.work, "office", "record", "record.db"))
+func (c *chaos) rows(site string, database *pgtest.Server) (n int) {
+	db, err := sql.Open("pgx", database.URL)
 	require.NoError(c.t, err)
 	defer func() { _ = db.Close() }()
 	require.NoError(c.t, db.QueryRow(
-		`SELECT count(*) FROM entries e JOIN sites s ON s.id = e.site WHERE s.name = ?`, site).Scan(&n))
+		`SELECT count(*) FROM entries e JOIN sites s ON s.id = e.site WHERE s.name = $1`,
+		site).Scan(&n))
 	return n
 }

@@ -4,9 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -21,74 +19,8 @@ import (
 	"catena/internal/place"
 	"catena/internal/record"
 	"catena/internal/recorder"
+	"catena/internal/recorder/pgtest"
 )
-
-// aPostgres starts PostgreSQL in a folder of its own, on a Unix socket, and returns its address.
-func aPostgres(t *testing.T) string {
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres")
-	if len(found) == 0 {
-		t.Skip("PostgreSQL is not installed")
-	}
-	bin := filepath.Dir(found[len(found)-1])
-	dir, err := os.MkdirTemp("", "catena-pg")
-	require.NoError(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(dir) })
-	as := func(name string, args ...string) *exec.Cmd {
-		if os.Getuid() == 0 { // PostgreSQL refuses to be root
-			return exec.Command(
-				"setpriv",
-				append([]string{"--reuid=nobody", "--regid=nogroup", "--clear-groups",
-					filepath.Join(bin, name)}, args...)...)
-		}
-		return exec.Command(filepath.Join(bin, name), args...)
-	}
-	if os.Getuid() == 0 {
-		out, err := exec.Command("chown", "nobody", dir).CombinedOutput()
-		require.NoError(t, err, "%s", out)
-	}
-	data := filepath.Join(dir, "data")
-	out, err := as(
-		"initdb",
-		"-D",
-		data,
-		"-U",
-		"catena",
-		"-A",
-		"trust",
-		"--no-sync",
-		"--no-locale",
-		"-E",
-		"UTF8",
-	).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	port := free.Addr().(*net.TCPAddr).Port
-	_ = free.Close()
-	server := as(
-		"postgres",
-		"-D",
-		data,
-		"-p",
-		fmt.Sprint(port),
-		"-k",
-		dir,
-		"-c",
-		"listen_addresses=127.0.0.1",
-	)
-	require.NoError(t, server.Start())
-	t.Cleanup(func() { _ = server.Process.Signal(os.Interrupt); _ = server.Wait() })
-	url := fmt.Sprintf("postgres://catena@127.0.0.1:%d/postgres?sslmode=disable", port)
-	require.Eventually(t, func() bool {
-		db, err := sql.Open("pgx", url)
-		if err != nil {
-			return false
-		}
-		defer func() { _ = db.Close() }()
-		return db.PingContext(t.Context()) == nil
-	}, time.Minute, 100*time.Millisecond)
-	return url
-}
 
 // laptop is a ledger with a writer of its own, and the folder that its chain is sent to.
 type laptop struct {
@@ -129,7 +61,7 @@ func TestAnOfficeIsRecorded(t *testing.T) {
 		t.Run(kind, func(t *testing.T) {
 			url := filepath.Join(t.TempDir(), "record.db")
 			if kind == "postgres" {
-				url = aPostgres(t)
+				url = pgtest.New(t).URL
 			}
 			recorded(t, url)
 		})
