@@ -118,6 +118,7 @@ func (l *line) command(end, dir string, args ...string) *exec.Cmd {
 // A site is 300 ms away from its office, one packet in twenty is lost, and the line is cut in the
 // middle of an image: the sync goes through, and another laptop gets the very image.
 func TestABadLine(t *testing.T) {
+	t.Parallel()
 	l := newLine(t, 150*time.Millisecond, 0.05)
 	work := t.TempDir()
 	run := func(end string, args ...string) string {

@@ -17,15 +17,14 @@ func (a *app) printDevices(devices []workspace.Row, table func([]workspace.Row) 
 	if a.format == "table" {
 		return a.emit(devices, table(devices))
 	}
-	all := view.Table{Columns: workspace.Columns}
-	for _, d := range devices {
-		var fields []any
-		for _, c := range workspace.Columns {
-			fields = append(fields, d.Field(c))
-		}
-		all.Add(fields...)
+	if a.format == "json" {
+		return a.printJSON(devices)
 	}
-	return a.emit(devices, all)
+	lines := make([][]string, len(devices))
+	for i := range devices {
+		lines[i] = devices[i].Fields()
+	}
+	return view.CSV(a.out, workspace.Columns, lines, a.csvCell())
 }
 
 // emit prints a list in the format asked for: value as JSON, t as a table or as CSV. A

@@ -132,9 +132,7 @@ func (f Fleet) Choose(c workspace.Choice) (out []workspace.Row, err error) {
 		out = append(out, rows...)
 	}
 	if c.Sort != "" {
-		slices.SortStableFunc(out, func(a, b workspace.Row) int {
-			return version.Compare(a.Field(c.Sort), b.Field(c.Sort))
-		})
+		version.SortBy(out, func(r *workspace.Row) string { return r.Field(c.Sort) }, nil)
 	}
 	return out, nil
 }

@@ -601,6 +601,9 @@ func (l *Ledger) prepare(question string) (*sql.Stmt, error) {
 func (l *Ledger) query(f Filter) (question string, args []any) {
 	limit := f.Last
 	where, args := "seq > ?", []any{f.After}
+	if f.After <= 0 { // then nothing must keep the index of the order from being used
+		where, args = "TRUE", nil
+	}
 	mine := ""
 	if f.Mine {
 		mine = l.by.ID()

@@ -10,7 +10,6 @@ import (
 	"catena/internal/firmware/version"
 	"catena/internal/site"
 	"catena/internal/text"
-	"cmp"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/binary"
@@ -86,9 +85,8 @@ func devices(l *ledger.Ledger, entries []ledger.Entry) ([]device.Device, error) 
 		d.ID, d.Through = e.Device, l.Canonical(d.Through)
 		out = append(out, d)
 	}
-	slices.SortFunc(out, func(a, b device.Device) int {
-		return cmp.Or(version.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID))
-	})
+	version.SortBy(out, func(d *device.Device) string { return d.Name },
+		func(a, b *device.Device) int { return strings.Compare(a.ID, b.ID) })
 	return out, nil
 }
 
@@ -115,7 +113,7 @@ func Summaries(l *ledger.Ledger) ([]Summary, error) {
 			return nil, fmt.Errorf("%s of the ledger is not a device: %w", e, err)
 		}
 	}
-	slices.SortFunc(out, func(a, b Summary) int { return version.Compare(a.Name, b.Name) })
+	version.SortBy(out, func(s *Summary) string { return s.Name }, nil)
 	return out, nil
 }
 

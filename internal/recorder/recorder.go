@@ -12,7 +12,12 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"catena/internal/bundle"
 	"catena/internal/ledger"
@@ -49,7 +54,8 @@ type Mirror struct {
 // Recorder copies the records of an office.
 type Recorder struct {
 	Mirror
-	To Database
+	To   Database
+	busy sync.Mutex // of the database, which has one connection
 }
 
 // Done is what was copied of a site.
@@ -64,13 +70,13 @@ const batch = 5000
 
 // Once copies the new entries of every site. A site that cannot be read keeps no other from being
 // copied. Its errors are those of the office and of the database.
-func (r Recorder) Once(ctx context.Context) (out []Done, err error) {
+func (r *Recorder) Once(ctx context.Context) (out []Done, err error) {
 	return r.Each(ctx, func(s Site, l *ledger.Ledger) (int, error) { return r.copy(ctx, s, l) })
 }
 
-// Each takes what is new of every site, and then calls do, which returns a number of entries; nil:
-// nothing is called. What cannot be read or verified of a site is one of its problems. Its errors
-// are those of the office, of the folder, and of do.
+// Each takes what is new of every site, several at a time, and then calls do, which returns a
+// number of entries; nil: nothing is called. What cannot be read or verified of a site is one of
+// its problems. Its errors are those of the office, of the folder, and of do.
 func (m Mirror) Each(ctx context.Context,
 	do func(Site, *ledger.Ledger) (int, error)) (out []Done, err error) {
 	sites, err := m.Office.Sites()
@@ -82,31 +88,37 @@ func (m Mirror) Each(ctx context.Context,
 		return nil, err
 	}
 	defer conn.Close()
-	seen := map[string]bool{}
+	var names []string
 	for _, s := range sites {
-		if seen[s.Name] {
-			continue // it was removed once, and added again
+		if !slices.Contains(names, s.Name) { // it may have been removed once, and added again
+			names = append(names, s.Name)
 		}
-		seen[s.Name] = true
-		at, err := place.AtOffice(ctx, conn, s.Name)
-		if errors.Is(err, place.ErrNoRecord) {
-			continue // the server will make it
-		}
-		if err != nil {
-			return out, err
-		}
-		done, err := m.site(ctx, at, s.Name, do)
-		switch {
-		case err != nil:
-			return out, err
-		case ctx.Err() != nil:
-			return out, ctx.Err()
-		case !conn.IsConnected():
-			return out, place.ErrUnreachable
-		}
-		out = append(out, done)
 	}
-	return out, nil
+	out = make([]Done, len(names))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.NumCPU())
+	for i, name := range names {
+		group.Go(func() (err error) {
+			at, err := place.AtOffice(ctx, conn, name)
+			if errors.Is(err, place.ErrNoRecord) {
+				return nil // the server will make it
+			}
+			if err == nil {
+				out[i], err = m.site(ctx, at, name, do)
+			}
+			switch {
+			case err != nil:
+				return err
+			case ctx.Err() != nil:
+				return ctx.Err()
+			case !conn.IsConnected():
+				return place.ErrUnreachable
+			}
+			return nil
+		})
+	}
+	err = group.Wait()
+	return slices.DeleteFunc(out, func(d Done) bool { return d.Site == "" }), err
 }
 
 // dialWithin is how long the office may take to answer.
@@ -172,8 +184,10 @@ func Folders(o *office.Office) (out []string, err error) {
 }
 
 // copy adds what the database lacks of a ledger.
-func (r Recorder) copy(ctx context.Context, s Site, l *ledger.Ledger) (n int, err error) {
+func (r *Recorder) copy(ctx context.Context, s Site, l *ledger.Ledger) (n int, err error) {
+	r.busy.Lock()
 	has, err := r.To.Recorded(ctx, s.ID)
+	r.busy.Unlock()
 	if err != nil {
 		return 0, err
 	}
@@ -196,7 +210,10 @@ func (r Recorder) copy(ctx context.Context, s Site, l *ledger.Ledger) (n int, er
 			if len(entries) == 0 {
 				return n, fmt.Errorf("the ledger of %s lacks entry %d of %s", s.Name, after+1, c.Name)
 			}
-			if err := r.To.Add(ctx, s, chains, entries); err != nil {
+			r.busy.Lock()
+			err = r.To.Add(ctx, s, chains, entries)
+			r.busy.Unlock()
+			if err != nil {
 				return n, err
 			}
 			n, after = n+len(entries), entries[len(entries)-1].N

@@ -107,8 +107,8 @@ func recorded(t *testing.T, url string) {
 		to, err := recorder.Open(t.Context(), url)
 		require.NoError(t, err)
 		defer func() { require.NoError(t, to.Close()) }()
-		all, err := recorder.Recorder{To: to, Mirror: recorder.Mirror{Office: f.Office, As: as, By: by,
-			Now: time.Now}}.Once(t.Context())
+		all, err := (&recorder.Recorder{To: to, Mirror: recorder.Mirror{Office: f.Office, As: as, By: by,
+			Now: time.Now}}).Once(t.Context())
 		require.NoError(t, err)
 		require.Len(t, all, 1)
 		return all[0].Entries, all[0].Problems

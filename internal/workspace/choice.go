@@ -107,9 +107,7 @@ func (c Choice) Of(rows []Row) ([]Row, error) {
 		return nil, err
 	}
 	if c.Sort != "" {
-		slices.SortStableFunc(rows, func(x, y Row) int {
-			return version.Compare(x.Field(c.Sort), y.Field(c.Sort))
-		})
+		version.SortBy(rows, func(r *Row) string { return r.Field(c.Sort) }, nil)
 		return rows, nil
 	}
 	families := newFamilies(rows)

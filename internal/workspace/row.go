@@ -83,12 +83,29 @@ func tagsOf(t reflect.Type, key string) []string {
 }
 
 // Field is the text of the field of that column; empty where there is none.
-func (r Row) Field(column string) string {
+func (r *Row) Field(column string) string {
 	i := slices.Index(Columns, column)
 	if i < 0 {
 		return ""
 	}
-	switch v := reflect.ValueOf(r).Field(i).Interface().(type) {
+	return r.field(i)
+}
+
+// Fields are the texts of all Columns.
+func (r *Row) Fields() []string {
+	out := make([]string, len(Columns))
+	for i := range out {
+		out[i] = r.field(i)
+	}
+	return out
+}
+
+func (r *Row) field(i int) string {
+	switch v := reflect.ValueOf(r).Elem().Field(i).Interface().(type) {
+	case string:
+		return v
+	case Version:
+		return v.Text
 	case []string:
 		return strings.Join(v, " ")
 	case time.Time:

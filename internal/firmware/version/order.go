@@ -53,7 +53,10 @@ func NewOrder(rule string, prefix, suffix, list []string) (Order, error) {
 
 // Compare returns -1, 0 or +1 as a comes before, equals or comes after b.
 func (o Order) Compare(a, b string) int {
-	x, y := o.key(a), o.key(b)
+	return compare(o.key(a), o.key(b))
+}
+
+func compare(x, y []token) int {
 	for i := 0; i < len(x) || i < len(y); i++ {
 		if c := at(x, i).compare(at(y, i)); c != 0 {
 			return c
