@@ -6,6 +6,8 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"catena/internal/ledger"
 	"catena/internal/office"
 	"catena/internal/office/server"
 	"catena/internal/office/servertest"
@@ -268,4 +271,54 @@ func TestADamagedPart(t *testing.T) {
 	}
 	_, err = at.Names("a")
 	assert.NoError(t, err)
+}
+
+// An office that has lost what it stored gets all of it again from those who have it.
+func TestAnOfficeThatHasLostItsRecords(t *testing.T) {
+	f := servertest.New(t)
+	c := f.AddSite(t, "marrow-hill", 0)
+	at := opened(t, c)
+	anna := founded(t, "anna")
+	anna.shelve(t, "3.2.1", strings.Repeat("image", 1000))
+	first := anna.syncs(t, at)
+	require.NotEmpty(t, first.Sent)
+	f.Stop()
+	require.NoError(t, os.RemoveAll(filepath.Join(f.Dir, office.DataFolder)))
+	f.Serve(t, server.Options{})
+	c.Address = f.At
+	at = opened(t, c)
+	again := anna.syncs(t, at)
+	assert.Equal(t, first.Sent, again.Sent)
+	assert.Equal(t, first.Brought, again.Brought)
+	assert.Empty(t, again.Problems)
+	bea := newLaptop(t, "bea")
+	bea.joins(t, at, "anna")
+	assert.Equal(t, anna.read(t, "site.yaml"), bea.read(t, "site.yaml"))
+}
+
+// The clock of a laptop that is a day ahead is named, and its entries are taken.
+func TestAClockThatIsADayAhead(t *testing.T) {
+	at := openPlace(t, t.TempDir())
+	anna := founded(t, "anna")
+	anna.syncs(t, at)
+	bea := newLaptop(t, "bea")
+	bea.joins(t, at, "anna")
+	require.NoError(t, bea.l.Close())
+	var err error
+	bea.l, err = ledger.Open(
+		bea.dir,
+		func() time.Time { return time.Now().Add(24 * time.Hour) },
+		bea.by,
+	)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = bea.l.Close() })
+	require.NoError(
+		t,
+		bea.l.Append("note", "", "", map[string]string{"text": "the towpath is closed"}),
+	)
+	bea.syncs(t, at)
+	out := anna.syncs(t, at, "bea")
+	assert.NotEmpty(t, out.Taken)
+	require.Len(t, out.Problems, 1)
+	assert.Contains(t, out.Problems[0], "the clock of bea is 24h0m0s ahead of this machine's")
 }

@@ -3,6 +3,8 @@
 package cli_test
 
 import (
+	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -72,8 +74,9 @@ catena resume --patience proving=300ms --patience grace=1s > again 2>&1 || echo 
 catena ledger check > checked 2>&1
 `
 
-// TestADiskThatFillsUp shows that a job has the space for its record reserved: it finishes the devices
-// in progress, starts no more, and says so. The next one does not start before there is space again.
+// TestADiskThatFillsUp shows that a job has the space for its record reserved: it finishes the
+// devices in progress, starts no more, and says so. The next one does not start before there is
+// space again.
 func TestADiskThatFillsUp(t *testing.T) {
 	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {
 		t.Skipf("no mount namespace can be made here: %s", out)
@@ -140,4 +143,54 @@ func TestASecondPlaceThatIsFull(t *testing.T) {
 	assert.Contains(t, read("full"), "no space left on device")
 	assert.Equal(t, "second/rubbish\n", read("left"))
 	assert.Equal(t, 2, strings.Count(read("room"), ".age\n"), "%s", read("room"))
+}
+
+// officeDisk runs an office on a disk of its own that fills up, and gets room again.
+const officeDisk = `
+P=$(which catena)
+$P office init office --name 'Canal Works' --address 127.0.0.1:$PORT >/dev/null
+sed -i 's/0\.0\.0\.0/127.0.0.1/' office/office.yaml
+mkdir office/data; mount -t tmpfs -o size=3m tmpfs office/data
+$P office add marrow-hill -C office
+$P office serve -C office > served 2>&1 &
+S=$!
+for i in $(seq 200); do grep -q listens served && break; sleep 0.1; done
+$P new 'Marrow Hill' -C hill --range 127.44.251.1
+$P sync marrow-hill.office -C hill
+cat /dev/zero > office/data/rubbish 2>/dev/null || true
+echo 'engineer: A. Fenwright' >> hill/site.yaml
+$P sync marrow-hill.office -C hill > full 2>&1 || echo "exit $?" >> full
+rm office/data/rubbish
+$P sync marrow-hill.office -C hill > room 2>&1
+kill -INT $S; wait $S
+$P ledger check -C hill
+`
+
+// An office whose disk is full says so on both sides, and loses nothing.
+func TestAnOfficeWhoseDiskIsFull(t *testing.T) {
+	if out, err := exec.Command("unshare", "-m", "true").CombinedOutput(); err != nil {
+		t.Skipf("no mount namespace can be made here: %s", out)
+	}
+	t.Parallel()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := free.Addr().(*net.TCPAddr).Port
+	_ = free.Close()
+	work := t.TempDir()
+	sh := exec.Command("unshare", "-m", "sh", "-ec", officeDisk)
+	sh.Dir = work
+	sh.Env = append(os.Environ(), "XDG_DATA_HOME="+work, "CATENA_SHELF="+work+"/shelf",
+		fmt.Sprintf("PORT=%d", port))
+	out, err := sh.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	assert.Contains(t, string(out), "The ledger is intact")
+	for name, says := range map[string]string{
+		"full":   "the disk of the office is full; make room there",
+		"room":   "Sent 2 entries",
+		"served": "the disk is full: sites cannot sync until there is room",
+	} {
+		raw, err := os.ReadFile(filepath.Join(work, name))
+		require.NoError(t, err)
+		assert.Contains(t, string(raw), says, name)
+	}
 }

@@ -65,6 +65,8 @@ var (
 		"the office cannot be reached; check that it runs, and that this network leads " +
 			"there",
 	)
+	// ErrOfficeDisk is returned where the machine of the office has no more room.
+	ErrOfficeDisk = errors.New("the disk of the office is full; make room there")
 	// ErrOfficeFull is returned where the record of a site has no more room.
 	ErrOfficeFull = errors.New("the record of this site at the office is full")
 )
@@ -182,15 +184,18 @@ func officeFault(err error) error {
 		return ErrNoRecord
 	case errors.As(err, &api) && strings.Contains(api.Description, bytesExceeded):
 		return ErrOfficeFull
+	case err != nil && strings.Contains(err.Error(), noSpace):
+		return ErrOfficeDisk
 	}
 	return err
 }
 
-// Two errors of the server that have one code and differ in words: a record is full, and a part is
-// there. Such a part has the same content, since its name depends on that.
+// Errors of the server that its codes do not tell apart: a record is full, a part is there, and the
+// disk is full. A part that is there has the same content, since its name depends on that.
 const (
 	bytesExceeded = "maximum bytes exceeded"
 	partExceeded  = "maximum messages per subject exceeded"
+	noSpace       = "no space left on device"
 )
 
 // subject is that of a folder or file.

@@ -12,6 +12,7 @@ import (
 	"net"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -33,6 +34,7 @@ const mostWork = 64 << 20
 const (
 	readyWithin = 20 * time.Second
 	lookEvery   = time.Second // for sites that were added or removed
+	fullAgain   = time.Hour   // until it is told once more that the disk is full
 )
 
 // Options of a server.
@@ -151,6 +153,8 @@ func start(o *office.Office, claims office.Claims, opts Options,
 		ServerName: "catena-office", Host: host, Port: port, NoSigs: true, NoLog: true,
 		JetStream: true, StoreDir: filepath.Join(o.Dir, office.DataFolder),
 		SyncAlways: true, // what a site was told is stored is on the disk
+		// The disk is the limit: what the records may take at the most is more than what they take.
+		JetStreamMaxStore: 1 << 62, JetStreamMaxMemory: 64 << 20,
 		MaxPayload: MaxMessage + 64<<10,
 
 		TrustedOperators: []*jwt.OperatorClaims{claims.Operator}, AccountResolver: resolver,
@@ -238,10 +242,19 @@ type logger struct {
 	to   *slog.Logger
 	mu   sync.Mutex
 	last string
+	full time.Time // when it was last told that the disk is full
 }
 
 func (l *logger) say(level slog.Level, format string, args []any) {
 	text := fmt.Sprintf(format, args...)
+	if strings.Contains(text, "no space left on device") {
+		l.mu.Lock()
+		if time.Since(l.full) > fullAgain {
+			l.full = time.Now()
+			l.to.Warn("the disk is full: sites cannot sync until there is room")
+		}
+		l.mu.Unlock()
+	}
 	if level == slog.LevelError {
 		l.mu.Lock()
 		l.last = text
