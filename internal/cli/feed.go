@@ -16,6 +16,7 @@ import (
 	"catena/internal/cli/view"
 	"catena/internal/files"
 	"catena/internal/firmware"
+	"catena/internal/firmware/version"
 	"catena/internal/shelf"
 	"catena/internal/signature"
 	"catena/internal/words"
@@ -26,6 +27,7 @@ import (
 type pullFlags struct {
 	key, ca       string
 	vendor, model string
+	images        []string // MODEL@VERSION
 	forSite, look bool
 }
 
@@ -41,6 +43,7 @@ An interrupted download continues where it stopped. An index is refused if it ha
 by another key, or is older than the last one received.`,
 		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key 'ssh-ed25519 AAAA…'
   catena shelf pull /media/stick/feed --for-site
+  catena shelf pull --image WX-40@3.2.1
   catena shelf pull --look`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 {
@@ -56,6 +59,8 @@ by another key, or is older than the last one received.`,
 		"a file with certificates (PEM) to trust besides the system's")
 	c.Flags().StringVar(&f.vendor, "vendor", "", "only images of this maker")
 	c.Flags().StringVar(&f.model, "model", "", "only images for this model")
+	c.Flags().StringArrayVar(&f.images, "image", nil,
+		"only this image: MODEL@VERSION; may be repeated")
 	c.Flags().BoolVar(&f.forSite, "for-site", false, "only images for known devices of the site")
 	c.Flags().BoolVar(&f.look, "look", false, "only show which models have new images")
 	return c
@@ -89,6 +94,17 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			return err
 		}
 	}
+	found := map[string]bool{} // of the images that were named
+	named := wanted
+	wanted = func(m firmware.Manifest) bool {
+		is := named(m)
+		if is {
+			for _, model := range m.Models {
+				found[strings.ToLower(model+"@"+m.Version)] = true
+			}
+		}
+		return is
+	}
 	release, ok, err := s.HoldPulls()
 	if err != nil || !ok {
 		return errors.Join(err, errors.New("another Catena is filling this shelf from a feed; "+
@@ -115,6 +131,12 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			view.Print(a.err, "%v\n", err)
 		}
 		failed = failed || bad || err != nil
+	}
+	for _, i := range f.images {
+		if !found[strings.ToLower(i)] {
+			view.Print(a.err, "no feed offers %s that is not on the shelf; see: catena shelf pull --look\n", i)
+			failed = true
+		}
 	}
 	if failed {
 		return exit{exitError, errSilent}
@@ -143,9 +165,17 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 				strings.Join(unknown, ", "))
 		}
 	}
+	for _, i := range f.images {
+		if model, v, ok := strings.Cut(i, "@"); !ok || model == "" || version.Valid(v) != nil {
+			return nil, usage("--image %s: write MODEL@VERSION, for example WX-40@3.2.1", i)
+		}
+	}
 	return func(c firmware.Manifest) bool {
 		i := firmware.Image{Manifest: c}
-		return i.IsFor(f.vendor, f.model) &&
+		return (len(f.images) == 0 || slices.ContainsFunc(f.images, func(want string) bool {
+			model, v, _ := strings.Cut(want, "@")
+			return i.IsFor("", model) && version.Equal(i.Version, v)
+		})) && i.IsFor(f.vendor, f.model) &&
 			(!f.forSite || slices.ContainsFunc(known, func(d workspace.Row) bool {
 				return i.Fits(d.Vendor, d.Model, d.Hardware.Text)
 			}))

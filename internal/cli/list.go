@@ -52,11 +52,11 @@ func (a *app) listCmd() *cobra.Command {
 			return a.withDevices(choose, func(devices []workspace.Row) view.Table {
 				devices = workspace.Mains(devices)
 				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw",
-					"serial", "version", "status"}, Less: []string{"hw", "vendor", "serial"}}
+					"serial", "version", "status", "in feed"}, Less: []string{"hw", "vendor", "serial"}}
 				for _, d := range devices {
 					t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,
 						d.Hardware.Text, d.Serial, d.Version.Text,
-						statusTone(d.Status).Cell(d.Stands()))
+						statusTone(d.Status).Cell(d.Stands()), d.Newer.Text)
 				}
 				return t
 			})
@@ -122,13 +122,12 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 	for _, r := range chosen {
 		rows = append(rows, r.Match)
 	}
-	all := match.MissingOf(rows)
-	t := view.Table{Columns: []string{"for", "vendor", "model", "hw", "component",
-		"version",
-		"devices", "why"}}
+	all := match.MissingOf(rows, w.PageOf)
+	t := view.Table{Columns: []string{"for", "vendor", "model", "hw", "component", "version",
+		"devices", "why", "from"}}
 	for _, m := range all {
 		t.Add(m.Purpose, m.Vendor, m.Model, m.Hardware, m.Component, m.Version, words.Few(m.Devices),
-			m.Why)
+			m.Why, m.From)
 	}
 	if len(all) == 0 {
 		all = []match.Missing{}
@@ -138,14 +137,44 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 }
 
 func matchTable(devices []workspace.Row) view.Table {
-	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "image", "rollback",
-		"reason"}, Less: []string{"image", "model"}}
+	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "in feed", "image",
+		"notes", "rollback", "reason"}, Less: []string{"image", "notes", "model"}}
 	for _, d := range devices {
 		t.Add(d.Part(), d.Model, statusTone(d.Status).Cell(d.Status),
-			d.Version.Text, strings.Join(d.Path, " → "), d.File, rollbackCell(d.Rollback),
-			view.Quiet.Cell(d.Reason))
+			d.Version.Text, strings.Join(d.Path, " → "), d.Newer.Text, d.File, notesCell(d),
+			rollbackCell(d.Rollback), view.Quiet.Cell(d.Reason))
 	}
 	return t
+}
+
+// notesCell marks a path that passes through a version with release notes.
+func notesCell(r workspace.Row) string {
+	if r.HasNotes {
+		return "yes"
+	}
+	return ""
+}
+
+// sayFeeds says when each feed was read last, and of how many devices one has a later version.
+func (a *app) sayFeeds(w *plan.Site, rows []workspace.Row) error {
+	feeds, err := w.Shelf.Indexes()
+	if err != nil {
+		return err
+	}
+	later := 0
+	for _, r := range rows {
+		if r.Newer.Text != "" {
+			later++
+		}
+	}
+	for _, f := range feeds {
+		a.say("The feed %s was read on %s.", f.Name, f.Read.Local().Format("2006-01-02 15:04"))
+	}
+	if later > 0 {
+		a.say("Feeds have later images for %s: catena shelf pull --for-site",
+			words.Plural(later, "device"))
+	}
+	return nil
 }
 
 // matchBy counts devices by model, with what they run and should run, or by group.
@@ -211,17 +240,29 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	default:
 		a.say("\n%s: %s", many(devices), counted(devices))
 	}
-	return nil
+	return a.sayFeeds(w, devices)
 }
 
 func (a *app) showCmd() *cobra.Command {
-	return &cobra.Command{
-		Use:     "show DEVICE",
-		Short:   "Show a device and its history",
-		Example: "  catena show cam-11\n  catena show 10.20.4.11",
+	var versions bool
+	c := &cobra.Command{
+		Use:   "show DEVICE",
+		Short: "Show a device and its history",
+		Long: `Show all that is known of a device, and what has happened to it. With --versions, list every
+version that it may be brought to, later or earlier: the intermediate versions, its rollback, what
+happens to its settings, the cautions to accept, the advice, and the first line of the release
+notes. Versions that only a feed or an advisory names are listed, too.`,
+		Example: "  catena show cam-11\n  catena show 10.20.4.11\n  catena show gate-3 --versions",
 		Args:    exactly(1, "one device: its name, address or serial number"),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.show(args[0]) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			if versions {
+				return a.showVersions(args[0])
+			}
+			return a.show(args[0])
+		},
 	}
+	c.Flags().BoolVar(&versions, "versions", false, "list the versions that it may be brought to")
+	return c
 }
 
 func (a *app) show(name string) error {

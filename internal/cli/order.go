@@ -122,7 +122,7 @@ func (a *app) makeOrder(w *plan.Site, f wishFlags) (o order.Order,
 		return o, nil, err
 	}
 	if rows, err = w.Paths(rows, f.to, f.request.Again); err != nil {
-		return o, nil, err
+		return o, nil, a.unreachable(err)
 	}
 	return a.order(w, f, rows)
 }
@@ -255,6 +255,14 @@ func (a *app) orderNew(f wishFlags, errand errandFlags, accept []string) error {
 	}
 	tonight.Cautions = o.Cautions
 	a.announce(tonight, forecast, skipped)
+	notes, err := w.NotesOf(o)
+	if err != nil {
+		return err
+	}
+	if len(notes) > 0 {
+		a.say("Release notes of %s: catena order show %s --notes",
+			words.Plural(len(notes), "version"), o.Name)
+	}
 	if errand.is {
 		a.say("Made the order %s for the station: %s\nSign it: catena order sign %[1]s --key FILE. Then "+
 			"send it: catena sync PLACE", o.Name, path)
@@ -316,14 +324,17 @@ func (a *app) orderList() error {
 }
 
 func (a *app) orderShowCmd() *cobra.Command {
-	return &cobra.Command{
+	var notes bool
+	c := &cobra.Command{
 		Use:   "show ORDER|JOB",
 		Short: "Show the forecast of an order, one lane per device",
 		Long: `Show an order as lanes over time: when each device would start, its estimated
 duration, its versions, how it would be rolled back, and what you must know. The forecast uses the
-decisions of a real job on a virtual clock.`,
-		Example: "  catena order show night-1\n  catena order show j3",
-		Args:    exactly(1, "one order, or one job"),
+decisions of a real job on a virtual clock. With --notes, print the release notes of every version
+that a device passes through instead.`,
+		Example: "  catena order show night-1\n  catena order show j3\n" +
+			"  catena order show night-1 --notes",
+		Args: exactly(1, "one order, or one job"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.match()
 			if err != nil {
@@ -331,12 +342,39 @@ decisions of a real job on a virtual clock.`,
 			}
 			defer w.Close()
 			o, err := w.OrderOf(args[0])
-			if err != nil {
+			switch {
+			case err != nil:
 				return err
+			case notes:
+				return a.showNotes(w, o)
 			}
 			return a.showOrder(w, o)
 		},
 	}
+	c.Flags().BoolVar(&notes, "notes", false, "print the release notes of its versions")
+	return c
+}
+
+// showNotes prints the release notes of every version that the devices of an order pass through.
+func (a *app) showNotes(w *plan.Site, o order.Order) error {
+	all, err := w.NotesOf(o)
+	if err != nil {
+		return err
+	}
+	if a.format == "json" {
+		return a.printJSON(append([]plan.Notes{}, all...))
+	}
+	if len(all) == 0 {
+		a.say("None of the images of %s has release notes.", o.Name)
+	}
+	for i, n := range all {
+		if i > 0 {
+			view.Print(a.out, "\n")
+		}
+		view.Print(a.out, "%s %s (%s)\n\n%s", n.Model, n.Version, words.Few(n.Devices),
+			view.Markdown(n.Text, a.style(a.out)))
+	}
+	return nil
 }
 
 // lane is one device of an order as it would go.

@@ -389,7 +389,22 @@ func (e *examination) shelf(s *shelf.Shelf) {
 	default:
 		e.ok("shelf", "%s", words.Plural(len(images), "image"))
 	}
+	feeds, err := s.Indexes()
+	if err != nil {
+		e.bad("feeds", "", "%v", err)
+	}
+	for _, f := range feeds {
+		found := fmt.Sprintf("%s was read on %s", f.Name, f.Read.Local().Format("2006-01-02 15:04"))
+		if e.Now.Sub(f.Read) > oldFeed || e.Now.After(f.Expires) {
+			e.look("feeds", "read it again: catena shelf pull --look", "%s", found)
+			continue
+		}
+		e.ok("feeds", "%s", found)
+	}
 }
+
+// oldFeed is how long ago a feed may have been read before someone should look.
+const oldFeed = 14 * 24 * time.Hour
 
 // noRollback is what is reported of devices that an update could not be undone on.
 const noRollback = "cannot be rolled back"

@@ -40,6 +40,8 @@ type Family struct {
 	Lockout int `yaml:"lockout"`
 	// Cautions are what a person must know before one of them is updated, by short names.
 	Cautions map[string]string `yaml:"cautions"`
+	// From is the maker's page from which images are downloaded.
+	From string `yaml:"from"`
 	// Patience is how long its devices may take.
 	Patience firmware.Patience `yaml:"patience"`
 	// File is where it was read from; who reads it sets it.
@@ -174,6 +176,9 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 	}
 	if step, message := f.Patience.Check(); message != "" {
 		return f, doc.Errorf("$.patience."+step, "%s", message)
+	}
+	if message := firmware.CheckFrom(f.From); message != "" {
+		return f, doc.Errorf("$.from", "%s", message)
 	}
 	for name, text := range f.Cautions {
 		if !firmware.IsCautionName(name) || strings.TrimSpace(text) == "" {

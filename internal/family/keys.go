@@ -112,6 +112,7 @@ func init() {
 		{name: "patience", in: inFile | inChildren, help: "how long devices may take in a step"},
 		{name: "cautions", in: inFile | inChildren,
 			help: "cautions to accept before an update, by name"},
+		{name: "from", in: inFile | inChildren, help: "the maker's page with its images"},
 
 		{name: "protocol", in: inProgram, shape: oneOf(protocols[:3]...),
 			help: "the protocol of steps that do not name one: http, ssh, snmp",

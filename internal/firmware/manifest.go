@@ -7,11 +7,13 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
 
 	"catena/internal/firmware/version"
+	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
@@ -69,6 +71,9 @@ type Manifest struct {
 	Patience Patience `yaml:"patience,omitempty" json:"patience,omitzero"`
 	// Cautions are what a person must know before an update, by short names.
 	Cautions map[string]string `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	// Requires are what a person must have seen to before an update, by short names: each is checked
+	// off like a caution.
+	Requires map[string]string `yaml:"requires,omitempty" json:"requires,omitempty"`
 	// Interlocks are what must hold right before the first byte, in the names of the device's family.
 	Interlocks []Interlock `yaml:"interlocks,omitempty" json:"interlocks,omitempty"`
 	// Renamed are settings that this version calls otherwise than the ones before: by the old path.
@@ -78,6 +83,8 @@ type Manifest struct {
 	Because string `yaml:"because,omitempty" json:"because,omitempty"`
 	// file name of the release notes
 	Notes string `yaml:"notes,omitempty" json:"notes,omitempty"`
+	// From is the maker's page from which later images are downloaded.
+	From string `yaml:"from,omitempty" json:"from,omitempty"`
 }
 
 // Interlock is what must hold before an image is sent, and what a person is told where it does not.
@@ -192,6 +199,18 @@ func CheckEffects(s Settings, restarts int) string {
 
 // checkRest checks what is for people and forecasts.
 func (m *Manifest) checkRest() (key, message string) {
+	if message := CheckFrom(m.From); message != "" {
+		return "from", message
+	}
+	for _, name := range slices.Sorted(maps.Keys(m.Requires)) {
+		if !IsCautionName(name) || strings.TrimSpace(m.Requires[name]) == "" {
+			return "requires", fmt.Sprintf("requires: %q needs a short name of lower-case letters and -, "+
+				"and a sentence: write for example bridge-down: The bridge is down.", name)
+		}
+		if _, both := m.Cautions[name]; both {
+			return "requires", fmt.Sprintf("requires: %s is the name of a caution, too", name)
+		}
+	}
 	for _, name := range slices.Sorted(maps.Keys(m.Cautions)) {
 		if !IsCautionName(name) {
 			return "cautions", fmt.Sprintf(
@@ -224,6 +243,19 @@ func (m *Manifest) checkRest() (key, message string) {
 		return "patience." + step, message
 	}
 	return "", ""
+}
+
+// CheckFrom returns what is wrong with a maker's download page; empty: nothing.
+func CheckFrom(page string) string {
+	if page == "" {
+		return ""
+	}
+	if u, err := url.Parse(page); err != nil || u.Host == "" || u.User != nil ||
+		u.Scheme != "https" && u.Scheme != "http" || text.Clean(page) != page {
+		return fmt.Sprintf("from: %q is not the address of a page; write for example "+
+			"https://firmware.wexcombe.example/wx-40", page)
+	}
+	return ""
 }
 
 // IsCautionName tells whether a caution may be called so: a word that can be typed, and that

@@ -598,3 +598,22 @@ func (m *Matcher) To(d device.Device, component, v string) Row {
 	}
 	return row
 }
+
+// For returns the images of the shelf for a component of this very device, oldest first, also those
+// that must not be sent.
+func (m *Matcher) For(d device.Device, component string) (out []*firmware.Image) {
+	for _, c := range m.model(d.Vendor, d.Model).usable(d, component) {
+		out = append(out, c.Image)
+	}
+	return out
+}
+
+// Named returns the versions of a component that a withdrawal names one by one.
+func (m *Matcher) Named(d device.Device, component string) (out []string) {
+	for _, w := range m.model(d.Vendor, d.Model).withdrawn {
+		if v, one := w.versions.Exact(); one && w.component == component {
+			out = append(out, v)
+		}
+	}
+	return out
+}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
 )
@@ -27,12 +28,15 @@ type Missing struct {
 	Version   string   `json:"version"` // which; newest: any that is later than what runs
 	Why       string   `json:"why"`
 	Devices   []string `json:"devices"` // the names of those that would need it
+	// From is the maker's page with its images; empty: it is not known.
+	From string `json:"from,omitempty"`
 }
 
 // MissingOf are the images to obtain before one leaves for the site: those that lead to the
 // targets, and those that devices would return with. Devices that cannot be read, or are held,
-// need none. Each image is listed once, those for updates first.
-func MissingOf(rows []Row) []Missing {
+// need none. Each image is listed once, those for updates first. from returns the maker's page for
+// a device.
+func MissingOf(rows []Row, from func(device.Device) string) []Missing {
 	var out []Missing
 	add := func(m Missing, r Row) {
 		d := r.Device
@@ -42,6 +46,7 @@ func MissingOf(rows []Row) []Missing {
 				o.Hardware == m.Hardware && o.Component == m.Component && o.Version == m.Version
 		})
 		if at < 0 {
+			m.From = from(d)
 			at, out = len(out), append(out, m)
 		}
 		out[at].Devices = append(out[at].Devices, d.Name)

@@ -142,6 +142,10 @@ func (w *Site) cautions(rows []Row, taken map[string][]match.Row) []order.Cautio
 				add(name, fmt.Sprintf("%s %s: %s", d.Model, h.Image.Version,
 					h.Image.Cautions[name]), d)
 			}
+			for _, name := range slices.Sorted(maps.Keys(h.Image.Requires)) {
+				add(name, fmt.Sprintf("%s %s requires: %s", d.Model, h.Image.Version,
+					h.Image.Requires[name]), d)
+			}
 			if h.ForRollback == nil && !h.Slots {
 				add(firmware.NoRollback, fmt.Sprintf(
 					"%s cannot be rolled back: the shelf has no image of %s %s that may be sent to it",

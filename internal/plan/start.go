@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -245,7 +246,8 @@ func (w *Site) Make(request Request, rows []Row, fit time.Duration) (o order.Ord
 func (w *Site) Paths(rows []Row, to string, again bool) ([]Row, error) {
 	switch {
 	case to != "":
-		return w.Retarget(rows, to)
+		out, err := w.Retarget(rows, to)
+		return out, cmp.Or(err, w.reachable(out, to))
 	case again:
 		return w.Again(rows)
 	}

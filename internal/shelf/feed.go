@@ -475,13 +475,18 @@ func (p *Puller) small(ctx context.Context, name string, most int64) ([]byte, er
 	return raw, err
 }
 
-// Withdrawals are what the feeds seen so far have withdrawn.
-func (s *Shelf) Withdrawals() ([]Withdrawn, error) {
+// Index is the index of a feed as it was read last.
+type Index struct {
+	Feed
+	Read time.Time
+}
+
+// Indexes are those of the feeds seen so far, by their names.
+func (s *Shelf) Indexes() (out []Index, err error) {
 	names, err := files.In(filepath.Join(s.dir, "feeds"), "*.index")
 	if err != nil {
 		return nil, err
 	}
-	var out []Withdrawn
 	for _, name := range names {
 		raw, err := os.ReadFile(name)
 		if err != nil {
@@ -491,13 +496,47 @@ func (s *Shelf) Withdrawals() ([]Withdrawn, error) {
 		if err != nil {
 			return nil, err
 		}
+		info, err := os.Stat(name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, Index{f, info.ModTime()})
+	}
+	slices.SortStableFunc(out, func(a, b Index) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// Offer is an image that a feed offers and the shelf does not have.
+type Offer struct {
+	FeedImage
+	Feed string // its name
+}
+
+// Offered are the images that the feeds seen so far offer, that the shelf does not have, and that
+// are not withdrawn.
+func (s *Shelf) Offered() (out []Offer, err error) {
+	all, err := s.Indexes()
+	for _, f := range all {
+		for _, e := range s.Missing(f.Feed) {
+			if !f.Withdraws(e.Manifest) {
+				out = append(out, Offer{e, f.Name})
+			}
+		}
+	}
+	return out, err
+}
+
+// Withdrawals are what the feeds seen so far have withdrawn.
+func (s *Shelf) Withdrawals() (out []Withdrawn, err error) {
+	all, err := s.Indexes()
+	for _, f := range all {
 		for _, w := range f.Withdrawn {
 			w.Because = strings.TrimSuffix(fmt.Sprintf("withdrawn by the feed %s: %s", f.Name,
 				w.Because), ": ")
 			out = append(out, w)
 		}
 	}
-	return out, nil
+	return out, err
 }
 
 // MakeFeed writes a feed of images into a folder and signs its index. The index

@@ -697,6 +697,7 @@ func difference(a, b firmware.Manifest) string {
 		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)},
 		{"settings", a.Settings == b.Settings},
 		{"cautions", maps.Equal(a.Cautions, b.Cautions)},
+		{"requires", maps.Equal(a.Requires, b.Requires)},
 		{"interlocks", slices.Equal(a.Interlocks, b.Interlocks)}, {"renamed", maps.Equal(a.Renamed,
 			b.Renamed)},
 	} {

@@ -154,6 +154,12 @@ func (s *Shelf) Notes(image firmware.Image) (string, error) {
 	return string(raw), ignoreGone(err)
 }
 
+// HasNotes tells whether an image has release notes.
+func (s *Shelf) HasNotes(digest string) bool {
+	_, err := os.Stat(s.notesPath(digest))
+	return err == nil
+}
+
 // Check reads every image again and returns those that are not what their manifests say,
 // and what cannot be used at all, each with the reason. progress, which may be nil, is told
 // the bytes read.

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
 	"slices"
@@ -60,8 +61,10 @@ type Row struct {
 	Says       string    `json:"says" expr:"says" about:"its own description"`
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read"`
 	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last verified a new version"`
+	Newer      Version   `json:"newer" expr:"newer" about:"the latest version in a feed, if later than its target"`
 	Site       string    `json:"site" expr:"site" about:"the name of its site"`
 
+	HasNotes bool      `json:"-" expr:"-"` // a version on its path has release notes
 	Match    match.Row `json:"-" expr:"-"`
 	sendable bool      `json:"-" expr:"-"`
 }
@@ -195,6 +198,7 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 		MAC: d.MAC, Says: d.Says, Seen: w.seen[d.ID], Updated: updated, ParkedIn: parked,
 		Entered: w.entered[d.ID], Match: m,
 		sendable: w.sendsTo(d.Endpoint) || contact.ByHand(w.Site, d)}
+	r.Newer = Version{w.newer(m), order}
 	if d.Through != "" {
 		r.Parent = w.nameOf[d.Through]
 	}
@@ -203,11 +207,47 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 	}
 	for _, h := range m.Path {
 		r.Path = append(r.Path, h.Image.Version)
+		r.HasNotes = r.HasNotes || w.Shelf.HasNotes(h.Image.SHA256)
 	}
 	if image := m.Image(); image != nil {
 		r.Image, r.File, r.Rollback = image.SHA256, image.File, string(m.Rollback())
 	}
 	return r, err
+}
+
+// newer is the latest version that a feed offers for a component and that is later than what it
+// runs and than its target; empty: there is none.
+func (w *Workspace) newer(m match.Row) (out string) {
+	d, order := m.Device, w.matcher.Order(m.Device)
+	if m.Version == "" {
+		return ""
+	}
+	for _, o := range w.offered {
+		i := firmware.Image{Manifest: o.Manifest}
+		if cmp.Or(i.Component, firmware.Main) != m.Component || !i.Fits(d.Vendor, d.Model, d.Hardware) ||
+			version.Unfinished(i.Version) || w.matcher.Withdrawn(d, m.Component, i.Version) != "" {
+			continue
+		}
+		later := true
+		for _, than := range []string{m.Version, m.Target, out} {
+			later = later && (than == "" || order.Compare(i.Version, than) > 0)
+		}
+		if later {
+			out = i.Version
+		}
+	}
+	return out
+}
+
+// PageOf is the maker's page with images for a device, as a manifest on the shelf or its family has
+// it; empty: it is not known.
+func (w *Workspace) PageOf(d device.Device) string {
+	for _, i := range slices.Backward(w.matcher.For(d, firmware.Main)) {
+		if i.From != "" {
+			return i.From
+		}
+	}
+	return w.Families.Of(d.Vendor, d.Model).From
 }
 
 // cautious adds to a row with a path what speaks against flashing it automatically.

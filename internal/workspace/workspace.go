@@ -60,6 +60,7 @@ type Workspace struct {
 	mains    []Row                     // those of Rows that are main components
 	mainAt   map[string]int            // by ID: the place in mains
 	images   map[string]firmware.Image // on the shelf, by digest
+	offered  []shelf.Offer             // by feeds, and not on the shelf
 	ways     site.Ways
 	nameOf   map[string]string
 	unknown  map[string]bool // by ID: no one knows what it runs
@@ -238,6 +239,9 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		return err
 	}
 	w.Dialects, w.sends = contact.Dialects(w.Families), map[string]bool{}
+	if w.offered, err = s.Offered(); err != nil {
+		return err
+	}
 	withdrawn, err := withdrawals(s)
 	if err != nil {
 		return err

@@ -74,6 +74,14 @@ func (p part) holds(order int) bool {
 	}
 }
 
+// Exact returns the one version that the constraint allows; false: it allows others, or none.
+func (c Constraint) Exact() (v string, one bool) {
+	if len(c.parts) != 1 || c.parts[0].op != "=" && c.parts[0].op != "==" {
+		return "", false
+	}
+	return c.parts[0].version, true
+}
+
 // Empty tells whether the constraint asks for nothing.
 func (c Constraint) Empty() bool { return len(c.parts) == 0 }
 
