@@ -27,7 +27,8 @@ import (
 type pullFlags struct {
 	key, ca       string
 	vendor, model string
-	images        []string // MODEL@VERSION
+	images        []string        // MODEL@VERSION
+	found         map[string]bool // those of images that a feed offers
 	forSite, look bool
 }
 
@@ -73,16 +74,11 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 	if err != nil {
 		return err
 	}
-	sources := args
-	if len(args) == 0 {
-		sources, err = s.Feeds()
-		if err != nil {
-			return err
-		}
-		if len(sources) == 0 {
-			return usage("no feed is trusted yet; add one: catena shelf pull FEED --key KEY")
-		}
+	sources, err := feedSources(s, args)
+	if err != nil {
+		return err
 	}
+	f.found = map[string]bool{}
 	wanted, err := a.wantedModels(f)
 	if err != nil {
 		return err
@@ -93,17 +89,6 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		if err != nil {
 			return err
 		}
-	}
-	found := map[string]bool{} // of the images that were named
-	named := wanted
-	wanted = func(m firmware.Manifest) bool {
-		is := named(m)
-		if is {
-			for _, model := range m.Models {
-				found[strings.ToLower(model+"@"+m.Version)] = true
-			}
-		}
-		return is
 	}
 	release, ok, err := s.HoldPulls()
 	if err != nil || !ok {
@@ -133,8 +118,9 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		failed = failed || bad || err != nil
 	}
 	for _, i := range f.images {
-		if !found[strings.ToLower(i)] {
-			view.Print(a.err, "no feed offers %s that is not on the shelf; see: catena shelf pull --look\n", i)
+		if !f.found[i] {
+			view.Print(a.err, "no feed offers %s that is not on the shelf; see: catena shelf pull --look\n",
+				i)
 			failed = true
 		}
 	}
@@ -142,6 +128,18 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 		return exit{exitError, errSilent}
 	}
 	return nil
+}
+
+// feedSources are the feeds to pull: those named, or all that are trusted.
+func feedSources(s *shelf.Shelf, named []string) ([]string, error) {
+	if len(named) > 0 {
+		return named, nil
+	}
+	all, err := s.Feeds()
+	if err == nil && len(all) == 0 {
+		err = usage("no feed is trusted yet; add one: catena shelf pull FEED --key KEY")
+	}
+	return all, err
 }
 
 // wantedModels tells which images a pull brings.
@@ -172,10 +170,14 @@ func (a *app) wantedModels(f pullFlags) (func(firmware.Manifest) bool, error) {
 	}
 	return func(c firmware.Manifest) bool {
 		i := firmware.Image{Manifest: c}
-		return (len(f.images) == 0 || slices.ContainsFunc(f.images, func(want string) bool {
+		named := len(f.images) == 0
+		for _, want := range f.images {
 			model, v, _ := strings.Cut(want, "@")
-			return i.IsFor("", model) && version.Equal(i.Version, v)
-		})) && i.IsFor(f.vendor, f.model) &&
+			if i.IsFor("", model) && version.Equal(i.Version, v) {
+				named, f.found[want] = true, true
+			}
+		}
+		return named && i.IsFor(f.vendor, f.model) &&
 			(!f.forSite || slices.ContainsFunc(known, func(d workspace.Row) bool {
 				return i.Fits(d.Vendor, d.Model, d.Hardware.Text)
 			}))

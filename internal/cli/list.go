@@ -58,7 +58,7 @@ func (a *app) listCmd() *cobra.Command {
 						d.Hardware.Text, d.Serial, d.Version.Text,
 						statusTone(d.Status).Cell(d.Stands()), d.Newer.Text)
 				}
-				return t
+				return t.Without("in feed")
 			})
 		},
 	}
@@ -92,15 +92,15 @@ no-image (the shelf has no image for it), no-access (no login works, or its iden
 					return a.matchMissing(choose)
 				}
 				return a.withDevices(choose, matchTable)
-			case "model", "group":
+			case "model", "group", "kind":
 				return a.matchBy(choose, by)
 			}
-			return usage("--by %q is neither model nor group", by)
+			return usage("--by %q is none of model, group and kind", by)
 		},
 	}
 	choiceFlags(c, &choose)
 	c.Flags().StringVar(&by, "by", "",
-		"count devices by model (with their current and target versions), or by group")
+		"count devices by model (with their current and target versions), by group, or by kind")
 	c.Flags().BoolVar(&missing, "missing", false,
 		"list the images that the shelf does not have: those that the targets require, and "+
 			"those that a rollback requires")
@@ -138,21 +138,21 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 
 func matchTable(devices []workspace.Row) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "in feed", "image",
-		"notes", "rollback", "reason"}, Less: []string{"image", "notes", "model"}}
+		"rollback", "reason"}, Less: []string{"image", "model"}}
 	for _, d := range devices {
 		t.Add(d.Part(), d.Model, statusTone(d.Status).Cell(d.Status),
-			d.Version.Text, strings.Join(d.Path, " → "), d.Newer.Text, d.File, notesCell(d),
+			d.Version.Text, strings.Join(d.Path, " → "), d.Newer.Text, imageCell(d),
 			rollbackCell(d.Rollback), view.Quiet.Cell(d.Reason))
 	}
-	return t
+	return t.Without("in feed")
 }
 
-// notesCell marks a path that passes through a version with release notes.
-func notesCell(r workspace.Row) string {
+// imageCell is the file of an image, with a mark where a version on the way has release notes.
+func imageCell(r workspace.Row) string {
 	if r.HasNotes {
-		return "yes"
+		return r.File + " (notes)"
 	}
-	return ""
+	return r.File
 }
 
 // sayFeeds says when each feed was read last, and of how many devices one has a later version.
@@ -200,14 +200,17 @@ func (a *app) matchBy(choose workspace.Choice, by string) error {
 // talliesTable returns counts by model, or by group.
 func talliesTable(tallies []workspace.Tally, by string) view.Table {
 	columns := []string{"vendor", "model", "runs", "target", "devices", "on target", "status"}
-	if by == "group" {
+	if by != "model" {
 		columns = []string{"group", "vendor", "model", "devices", "on target", "status"}
+	}
+	if by == "kind" {
+		columns[0] = "kind"
 	}
 	t := view.Table{Columns: columns}
 	for _, c := range tallies {
 		line := []any{c.Vendor, c.Model, c.Runs, c.Target}
-		if by == "group" {
-			line = []any{c.Group, c.Vendor, c.Model}
+		if by != "model" {
+			line = []any{c.Group + c.Kind, c.Vendor, c.Model} // one of the two
 		}
 		t.Add(append(line, c.Devices, c.OnTarget, view.Quiet.Cell(inWords(c.Statuses)))...)
 	}
@@ -340,7 +343,7 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 	d := r.Match.Device
 	list := [][2]string{
 		{"name", r.Name}, {"address", r.Address}, {"reached through", r.Parent}, {"vendor", r.Vendor},
-		{"model", r.Model},
+		{"model", r.Model}, {"kind", r.Kind},
 		{"hardware", r.Hardware.Text}, {"serial", r.Serial}, {"version", r.Version.Text},
 		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
 		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},

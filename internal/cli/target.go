@@ -41,6 +41,7 @@ func targetFlags(c *cobra.Command, target *site.Target) {
 	c.Flags().StringVar(&target.Device, "device", "",
 		"for this device: its name, address or serial number")
 	c.Flags().StringVar(&target.Model, "model", "", "for this model")
+	c.Flags().StringVar(&target.Kind, "kind", "", "for devices of this kind, such as camera")
 	c.Flags().StringVar(&target.Group, "group", "", "for this group of site.yaml")
 	c.Flags().StringVar(&target.Component, "component", "",
 		"for this component, such as modem (default: the main one)")

@@ -321,6 +321,8 @@ type Device struct {
 	Access   Access   `json:"access"`
 	Trouble  *Cause   `json:"trouble,omitempty"` // why Access is not ok
 
+	// Kind is camera, switch, controller ...; who matches the device sets it. Empty: not known.
+	Kind string `json:"-"`
 	// a person gave the name; the device's own is not used
 	Named bool   `json:"named,omitempty"`
 	Login string `json:"login,omitempty"` // the ID of the login that worked last
@@ -329,6 +331,12 @@ type Device struct {
 	Moved string `json:"moved,omitempty"`
 	// IDs of logins that it refused; they are not tried again unasked
 	Refused []string `json:"refused,omitempty"`
+}
+
+// IsKind tells whether a kind of devices may be called so.
+func IsKind(kind string) bool {
+	return kind != "" && len(kind) <= 32 && kind[0] != '-' &&
+		strings.Trim(kind, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
 }
 
 // Equal tells whether nothing differs that would be kept.

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/firmware/format"
 	"catena/internal/firmware/version"
@@ -40,6 +41,8 @@ type Family struct {
 	Lockout int `yaml:"lockout"`
 	// Cautions are what a person must know before one of them is updated, by short names.
 	Cautions map[string]string `yaml:"cautions"`
+	// Kind is what its devices are: camera, recorder, switch, controller, gateway, sensor ...
+	Kind string `yaml:"kind"`
 	// From is the maker's page from which images are downloaded.
 	From string `yaml:"from"`
 	// Patience is how long its devices may take.
@@ -176,6 +179,9 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 	}
 	if step, message := f.Patience.Check(); message != "" {
 		return f, doc.Errorf("$.patience."+step, "%s", message)
+	}
+	if f.Kind != "" && !device.IsKind(f.Kind) {
+		return f, doc.Errorf("$.kind", "kind: %q is not a kind; write for example sensor", f.Kind)
 	}
 	if message := firmware.CheckFrom(f.From); message != "" {
 		return f, doc.Errorf("$.from", "%s", message)

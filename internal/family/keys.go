@@ -112,6 +112,8 @@ func init() {
 		{name: "patience", in: inFile | inChildren, help: "how long devices may take in a step"},
 		{name: "cautions", in: inFile | inChildren,
 			help: "cautions to accept before an update, by name"},
+		{name: "kind", in: inFile | inChildren,
+			help: "what the devices are: camera, recorder, switch, controller, gateway, sensor ..."},
 		{name: "from", in: inFile | inChildren, help: "the maker's page with its images"},
 
 		{name: "protocol", in: inProgram, shape: oneOf(protocols[:3]...),

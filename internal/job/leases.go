@@ -119,8 +119,11 @@ func (j *Job) mine() []order.Foreign {
 
 func (j *Job) foreign(id string) order.Foreign {
 	d := j.row(id)
-	return order.Foreign{Job: j.ID, Device: order.Device{ID: d.ID, Name: d.Name, Model: d.Model,
-		Through: d.Through, Parent: d.Parent}}
+	return order.Foreign{
+		Job: j.ID,
+		Device: order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Kind: d.Kind,
+			Through: d.Through, Parent: d.Parent},
+	}
 }
 
 // mostTries is how often a decision is made again at once because other machines have started

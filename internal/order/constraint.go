@@ -110,6 +110,7 @@ type constraints struct {
 	parallel  *constraint // nil: there is no limit
 	postponed constraint  // devices that are checked again later; the clock frees them
 	model     map[string]*constraint
+	kind      map[string]*constraint
 	uplink    map[string]*constraint
 	parent    map[string]*constraint
 	cover     []*constraint
@@ -129,6 +130,7 @@ type link struct {
 func (s *State) build() {
 	r := s.order.Rules
 	s.limits = constraints{postponed: constraint{why: Away}, model: map[string]*constraint{},
+		kind:   map[string]*constraint{},
 		uplink: map[string]*constraint{}, parent: map[string]*constraint{},
 		coverOf: map[string][]int{}, links: map[string]*link{}}
 	if r.Parallel > 0 {
@@ -136,6 +138,9 @@ func (s *State) build() {
 	}
 	for model, limit := range r.PerModel {
 		s.limits.model[model] = &constraint{why: ModelCap, name: model, free: limit}
+	}
+	for kind, limit := range r.PerKind {
+		s.limits.kind[kind] = &constraint{why: KindCap, name: kind, free: limit}
 	}
 	for id, limit := range r.PerParent {
 		s.limits.parent[id] = &constraint{why: ParentCap, name: id, free: limit}
@@ -179,11 +184,14 @@ type claim struct {
 
 // capacity returns what a device takes of the limits.
 func (s *State) capacity(d *Device) []claim {
-	claims := make([]claim, 0, 3+len(d.Through))
+	claims := make([]claim, 0, 4+len(d.Through))
 	if c := s.limits.parallel; c != nil {
 		claims = append(claims, claim{c, 1})
 	}
 	if c := s.limits.model[d.Model]; c != nil {
+		claims = append(claims, claim{c, 1})
+	}
+	if c := s.limits.kind[d.Kind]; c != nil {
 		claims = append(claims, claim{c, 1})
 	}
 	if c := s.limits.parent[d.Parent]; c != nil {

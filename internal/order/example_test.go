@@ -38,6 +38,9 @@ func read(t *testing.T, site string) order.Order {
 			d.Through = words[4:]
 		}
 		d.First = strings.HasPrefix(d.ID, "controller")
+		if strings.HasPrefix(d.ID, "cam-") {
+			d.Kind = "camera"
+		}
 		o.Devices = append(o.Devices, d)
 	}
 	return o
@@ -130,6 +133,12 @@ cam-11      |....===|
 cam-11      |====|
 cam-12      |....====|
 cam-21      |==|
+`},
+		{name: "a limit by kind", site: cameras,
+			rules: order.Rules{PerKind: map[string]int{"camera": 1}}, timeline: `
+cam-11      |====|
+cam-12      |....====|
+cam-21      |........==|
 `},
 		{name: "a limit by uplink", site: `
 			cam-11 WX-40 2 through switch-basin
@@ -295,12 +304,16 @@ func TestContradictions(t *testing.T) {
 	}
 	_, err := order.Forecast(o, begin)
 	require.Error(t, err)
-	assert.Equal(t, `gate-2 → gate-1 → gate-2: each must finish before the next one starts; remove one of these rules
+	assert.Equal(
+		t,
+		`gate-2 → gate-1 → gate-2: each must finish before the next one starts; remove one of these rules
 cover set chamber 1 view keeps 2 of 2 in service, but cam-11 takes 1 of them out; keep fewer, or leave cam-11 out
 cover set chamber 1 view keeps 2 of 2 in service, but cam-12 takes 1 of them out; keep fewer, or leave cam-12 out
 lockstep set pair is updated as a whole, but handset-9 is held; resolve that, or leave the whole set out
 cam-11 may take 6m0s to be verified or rolled back, but the longest window is 3m0s; extend a window, or leave it out
-lockstep set pair may take 6m0s to be verified or rolled back, but the longest window is 3m0s; extend a window, or leave it out`, err.Error())
+lockstep set pair may take 6m0s to be verified or rolled back, but the longest window is 3m0s; extend a window, or leave it out`,
+		err.Error(),
+	)
 }
 
 // The sequence is nearly the best there is: beside an exhaustive search on small sites, which

@@ -122,6 +122,8 @@ func (s *State) left(c *constraint) int {
 		return r.Parallel - len(holders)
 	case ModelCap:
 		return r.PerModel[c.name] - count(holders, func(d *Device) bool { return d.Model == c.name })
+	case KindCap:
+		return r.PerKind[c.name] - count(holders, func(d *Device) bool { return d.Kind == c.name })
 	case ParentCap:
 		return r.PerParent[c.name] - count(holders, func(d *Device) bool { return d.Parent == c.name })
 	case UplinkCap:

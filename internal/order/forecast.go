@@ -271,6 +271,9 @@ func (s *State) describe(c *constraint) string {
 		return fmt.Sprintf("the limit of %d at a time", s.order.Rules.Parallel)
 	case ModelCap:
 		return fmt.Sprintf("the limit of %d %s at a time", s.order.Rules.PerModel[c.name], c.name)
+	case KindCap:
+		return fmt.Sprintf("the limit of %d of kind %s at a time", s.order.Rules.PerKind[c.name],
+			c.name)
 	case UplinkCap:
 		return fmt.Sprintf("the limit of %d at a time through %s", s.order.Rules.PerUplink,
 			s.name(c.name))

@@ -94,6 +94,7 @@ type Device struct {
 	Name   string `yaml:"device" json:"name"`
 	ID     string `yaml:"id" json:"device"`
 	Model  string `yaml:"model" json:"model,omitempty"`
+	Kind   string `yaml:"kind,omitempty" json:"kind,omitempty"`
 	Serial string `yaml:"serial,omitempty" json:"serial,omitempty"`
 	From   string `yaml:"from" json:"from"` // what its main component runs
 	Path   []Hop  `yaml:"path" json:"path"` // the images, one after the other

@@ -91,6 +91,12 @@ func generate(r *rand.Rand, devices int, slack bool) order.Order {
 		o.Rules.PerUplink = 1 + r.IntN(4)
 	}
 	if r.IntN(3) == 0 {
+		o.Rules.PerKind = map[string]int{"camera": 1 + r.IntN(2)}
+		for i := range o.Devices {
+			o.Devices[i].Kind = []string{"camera", "switch", ""}[r.IntN(3)]
+		}
+	}
+	if r.IntN(3) == 0 {
 		o.Rules.PerParent = map[string]int{}
 		for i, d := range o.Devices {
 			if len(d.Through) > 0 {
@@ -165,6 +171,10 @@ func broken(o order.Order, p order.Schedule) string {
 		if most := o.Rules.PerModel[d.Model]; most > 0 &&
 			count(func(x order.Device) bool { return x.Model == d.Model }) > most {
 			return "too many of model " + d.Model
+		}
+		if most := o.Rules.PerKind[d.Kind]; most > 0 &&
+			count(func(x order.Device) bool { return x.Kind == d.Kind }) > most {
+			return "too many of kind " + d.Kind
 		}
 		if most := o.Rules.PerParent[d.Parent]; most > 0 &&
 			count(func(x order.Device) bool { return x.Parent == d.Parent }) > most {

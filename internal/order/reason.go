@@ -12,6 +12,7 @@ type Why string
 const (
 	Parallel    Why = "parallel"     // Limit devices are in progress
 	ModelCap    Why = "model-cap"    // Limit devices of Set, its model, are in progress: Devices
+	KindCap     Why = "kind-cap"     // Limit devices of Set, its kind, are in progress: Devices
 	UplinkCap   Why = "uplink-cap"   // Limit devices are in progress through Set, an uplink: Devices
 	ParentCap   Why = "parent-cap"   // Limit children of Set, its parent, are in progress: Devices
 	Downstream  Why = "downstream"   // Devices are downstream of it and go first
@@ -79,6 +80,8 @@ func (r *Reason) Error() string {
 		return fmt.Sprintf("waiting for a free slot (limit: %d)", r.Limit)
 	case ModelCap:
 		return fmt.Sprintf("waiting for %s (limit for %s: %d)", names, r.Set, r.Limit)
+	case KindCap:
+		return fmt.Sprintf("waiting for %s (limit for each %s: %d)", names, r.Set, r.Limit)
 	case UplinkCap:
 		return fmt.Sprintf("waiting for %s (limit through %s: %d)", names, r.Set, r.Limit)
 	case ParentCap:

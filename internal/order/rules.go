@@ -14,6 +14,7 @@ type Rules struct {
 	// at work at the same time; 0: any number
 	Parallel int            `yaml:"parallel,omitempty" json:"parallel,omitempty"`
 	PerModel map[string]int `yaml:"per_model,omitempty" json:"per_model,omitempty"`
+	PerKind  map[string]int `yaml:"per_kind,omitempty" json:"per_kind,omitempty"`
 	// through one uplink; 0: any number
 	PerUplink int `yaml:"per_uplink,omitempty" json:"per_uplink,omitempty"`
 	// PerParent is how many children of a parent, by its ID, its family allows at the same time.
@@ -67,6 +68,11 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 			return doc.Errorf("$.rules.per_model", "rules: per_model: %s: must be 1 or more", model)
 		}
 	}
+	for kind, n := range r.PerKind {
+		if n < 1 {
+			return doc.Errorf("$.rules.per_kind", "rules: per_kind: %s: must be 1 or more", kind)
+		}
+	}
 	for id, n := range r.PerParent {
 		if n < 1 {
 			return doc.Errorf("$.rules.per_parent", "rules: per_parent: %s: must be 1 or more", id)
@@ -90,6 +96,9 @@ func (r Rules) InWords(name func(id string) string) (out []string) {
 	}
 	for _, model := range slices.Sorted(maps.Keys(r.PerModel)) {
 		say("at most %d of model %s at the same time", r.PerModel[model], model)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(r.PerKind)) {
+		say("at most %d of kind %s at the same time", r.PerKind[kind], kind)
 	}
 	if r.PerUplink > 0 {
 		say("at most %d at the same time through one uplink", r.PerUplink)
@@ -132,6 +141,9 @@ func (r Rules) Looser(site Rules, name func(id string) string) (out []string) {
 	limit("through one uplink", r.PerUplink, site.PerUplink)
 	for _, model := range slices.Sorted(maps.Keys(site.PerModel)) {
 		limit("of "+model, r.PerModel[model], site.PerModel[model])
+	}
+	for _, kind := range slices.Sorted(maps.Keys(site.PerKind)) {
+		limit("of kind "+kind, r.PerKind[kind], site.PerKind[kind])
 	}
 	for _, parent := range slices.Sorted(maps.Keys(site.PerParent)) {
 		limit("behind "+name(parent), r.PerParent[parent], site.PerParent[parent])

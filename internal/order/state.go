@@ -322,6 +322,7 @@ func (s *State) needs(d *device) time.Duration {
 		back += m.Returns
 		longestBack = max(longestBack, m.Returns)
 		limit(s.order.Rules.PerModel[m.Model])
+		limit(s.order.Rules.PerKind[m.Kind])
 		limit(s.order.Rules.PerParent[m.Parent])
 		if len(m.Through) > 0 {
 			limit(s.order.Rules.PerUplink)

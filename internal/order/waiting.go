@@ -50,6 +50,8 @@ func (s *State) explain(d *device, c *constraint) *Reason {
 		r.Limit = s.order.Rules.Parallel
 	case ModelCap:
 		r.Limit = s.order.Rules.PerModel[c.name]
+	case KindCap:
+		r.Limit = s.order.Rules.PerKind[c.name]
 	case UplinkCap:
 		r.Set, r.Limit = s.name(c.name), s.order.Rules.PerUplink
 	case ParentCap:

@@ -104,8 +104,12 @@ func (w *Site) apart(d device.Device, what string) (end func(), err error) {
 // is read first.
 func (w *Site) holdAt(b *lease.Board, d device.Device, what string) error {
 	mine := []order.Foreign{
-		{Job: what, Change: true, Device: order.Device{ID: d.ID, Name: d.Name, Model: d.Model,
-			Through: w.Through()[d.ID], Parent: d.Through}},
+		{
+			Job:    what,
+			Change: true,
+			Device: order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Kind: d.Kind,
+				Through: w.Through()[d.ID], Parent: d.Through},
+		},
 	}
 	for range mostHolds {
 		others, err := b.Others("")

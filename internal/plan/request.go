@@ -65,7 +65,7 @@ func (w *Site) Order(request Request, chosen []Row, now time.Time) (o order.Orde
 		Purpose: request.Purpose, Made: now.UTC().Truncate(time.Second), GiveUp: request.GiveUp}
 	for _, r := range rows {
 		d := r.Match.Device
-		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Serial: d.Serial,
+		row := order.Device{ID: d.ID, Name: d.Name, Model: d.Model, Kind: d.Kind, Serial: d.Serial,
 			From: d.Version, Through: w.Ways().Through[d.ID], Again: request.Again,
 			Parent: d.Through, First: request.Purpose == order.Backward} // back: in the opposite sequence
 		if contact.ByHand(w.Site, d) {
@@ -298,7 +298,8 @@ func (w *Site) perModel() map[string]int {
 func (w *Site) rules(request Request, devices []order.Device) order.Rules {
 	s := w.Site
 	r := order.Rules{Parallel: smaller(s.Limits.Parallel, request.Parallel),
-		PerModel: w.perModel(), PerUplink: s.Limits.PerUplink, Pilot: !request.NoPilot,
+		PerModel: w.perModel(), PerKind: s.Limits.PerKind, PerUplink: s.Limits.PerUplink,
+		Pilot: !request.NoPilot,
 		StopAfter: order.StopAfter{
 			Failures: smaller(s.StopAfter.Failures, request.StopAfter.Failures),
 			Share:    smaller(s.StopAfter.Part(), request.StopAfter.Share)},

@@ -168,8 +168,8 @@ func (e *UnreachableError) Error() string {
 func (w *Site) reachable(rows []Row, to string) error {
 	other := []string{string(match.Away), string(match.NoAccess), string(match.Held)}
 	if len(rows) == 0 || slices.ContainsFunc(rows, func(r Row) bool {
-		return len(r.Path) > 0 || slices.Contains(other, r.Status) || r.Match.Version != "" && w.Matcher().Order(r.Match.Device).Equal(
-			r.Match.Version, to)
+		order, runs := w.Matcher().Order(r.Match.Device), r.Match.Version
+		return len(r.Path) > 0 || slices.Contains(other, r.Status) || runs != "" && order.Equal(runs, to)
 	}) {
 		return nil
 	}

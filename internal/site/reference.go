@@ -25,6 +25,8 @@ func (r Reference) String() string {
 	switch r.Where {
 	case perModel:
 		means = "no device is of the model"
+	case perKind, targetKind:
+		means = "no device is of the kind"
 	case targetModel:
 		means = "no device, image or family is of the model"
 	}
@@ -38,6 +40,8 @@ func (r Reference) String() string {
 // The Where of words that mean models.
 const (
 	perModel    = "limits: per_model"
+	perKind     = "limits: per_kind"
+	targetKind  = "targets: kind"
 	targetModel = "targets: model"
 )
 
@@ -59,6 +63,9 @@ func (s Site) references() []Reference {
 	}
 	for _, g := range s.groupNames() {
 		add("group "+g, s.Groups[g]...)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(s.Kinds)) {
+		add("kinds: "+kind, s.Kinds[kind]...)
 	}
 	for _, l := range s.Lockstep {
 		add("lockstep", l.Of...)
@@ -117,7 +124,17 @@ func (s Site) unknownModels(devices []device.Device, models []string) (out []Ref
 	for _, model := range slices.Sorted(maps.Keys(s.Limits.PerModel)) {
 		check(perModel, model, here)
 	}
+	var kinds []string
+	for _, d := range devices {
+		kinds = append(kinds, d.Kind)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(s.Limits.PerKind)) {
+		check(perKind, kind, kinds)
+	}
 	for _, t := range s.Targets {
+		if t.Kind != "" {
+			check(targetKind, t.Kind, kinds)
+		}
 		if t.Model != "" {
 			check(targetModel, t.Model, append(here, models...))
 		}

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"catena/internal/device"
 	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
@@ -22,6 +23,7 @@ type Cover struct {
 type Limits struct {
 	Parallel  int            `yaml:"parallel"`
 	PerModel  map[string]int `yaml:"per_model"`
+	PerKind   map[string]int `yaml:"per_kind"`
 	PerUplink int            `yaml:"per_uplink"`
 }
 
@@ -112,6 +114,12 @@ func (s Site) checkLimits(doc *yamldoc.Doc) error {
 			return doc.Errorf("$.limits.per_model",
 				"limits: per_model: %s: must be 1 or more; to skip devices, put them on hold",
 				model)
+		}
+	}
+	for _, kind := range slices.Sorted(maps.Keys(l.PerKind)) {
+		if l.PerKind[kind] < 1 || !device.IsKind(kind) {
+			return doc.Errorf("$.limits.per_kind", "limits: per_kind: %s: write a kind and a number of "+
+				"devices, for example camera: 2", kind)
 		}
 	}
 	if s.StopAfter.Failures < 0 {

@@ -26,6 +26,7 @@ type Site struct {
 	Name     string              `yaml:"site"`
 	Networks []Network           `yaml:"networks"`
 	Groups   map[string][]string `yaml:"groups"` // names of devices, with wildcards, by group
+	Kinds    map[string][]string `yaml:"kinds"`  // the same, by kind: camera, switch, sensor ...
 	Hold     []Hold              `yaml:"hold"`
 	Targets  []Target            `yaml:"-"` // of targets.yaml, by Join
 	// where copies of saved settings are kept: a folder, https://…, or sftp://…
@@ -95,6 +96,7 @@ func Parse(name string, data []byte) (Site, error) {
 	}
 	for _, check := range []func(*yamldoc.Doc) error{
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
+		s.checkKinds,
 		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands,
 		s.checkPlaces, s.checkTell,
 	} {
@@ -175,6 +177,30 @@ func (s Site) checkGroups(doc *yamldoc.Doc) error {
 		}
 	}
 	return nil
+}
+
+func (s Site) checkKinds(doc *yamldoc.Doc) error {
+	for _, kind := range slices.Sorted(maps.Keys(s.Kinds)) {
+		if !device.IsKind(kind) {
+			return doc.Errorf("$.kinds", "kinds: %q is not a kind; write for example sensor", kind)
+		}
+		for _, pattern := range s.Kinds[kind] {
+			if !isPattern(pattern) {
+				return doc.Errorf("$.kinds", "kinds: %s: %q is not a name", kind, pattern)
+			}
+		}
+	}
+	return nil
+}
+
+// KindOf is the kind that the site gives a device; empty: none. Of several the first by name.
+func (s Site) KindOf(d device.Device) string {
+	for _, kind := range slices.Sorted(maps.Keys(s.Kinds)) {
+		if slices.ContainsFunc(s.Kinds[kind], d.Answers) {
+			return kind
+		}
+	}
+	return ""
 }
 
 func (s Site) groupNames() []string { return slices.Sorted(maps.Keys(s.Groups)) }

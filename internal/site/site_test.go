@@ -174,8 +174,8 @@ func TestBadTargets(t *testing.T) {
 		"targets: [{model: A, version: 1}, {model: a, version: 2}]": "targets.yaml:1:35: targets: " +
 			"model a has the target 1 above and 2 here",
 		"targets: [{group: attic, version: 1}]":        "there is no group attic",
-		"targets: [{version: 1}]":                      "needs a device, a group or a model",
-		"targets: [{device: x, model: y, version: 1}]": "has no group and no model",
+		"targets: [{version: 1}]":                      "needs a device, a group, a model or a kind",
+		"targets: [{device: x, model: y, version: 1}]": "has no group, no model and no kind",
 		"targets: [{model: A, version: \">=\"}]":       "write for example",
 		"targets: [{device: x, version: hold}]":        "add it to hold: in site.yaml",
 	} {
@@ -217,8 +217,8 @@ func FuzzParseRange(f *testing.F) {
 	})
 }
 
-// A value of the wrong type is reported in the words of the file, by its keys, and never in those of
-// the program.
+// A value of the wrong type is reported in the words of the file, by its keys, and never in those
+// of the program.
 func TestTypeErrors(t *testing.T) {
 	for text, says := range map[string]string{
 		"limits: {parallel: many}":                 `site.yaml:2:20: limits: parallel: must be a whole number, not "many"`,

@@ -26,6 +26,7 @@ type Target struct {
 	Device string `yaml:"device,omitempty" json:"device,omitempty"` // as Hold.Device
 	Group  string `yaml:"group,omitempty" json:"group,omitempty"`
 	Model  string `yaml:"model,omitempty" json:"model,omitempty"`
+	Kind   string `yaml:"kind,omitempty" json:"kind,omitempty"`
 	// the component that it is about; empty: the main one
 	Component string `yaml:"component,omitempty" json:"component,omitempty"`
 	// newest, a version, or a constraint such as ">= 3.1, < 4"
@@ -40,7 +41,7 @@ func (t Target) String() string { return t.For() + ": " + t.Version }
 func (t Target) For() string {
 	var parts []string
 	for _, p := range [][2]string{{"device", t.Device}, {"group", t.Group}, {"model", t.Model},
-		{"component", t.Component}} {
+		{"kind", t.Kind}, {"component", t.Component}} {
 		if p[1] != "" {
 			parts = append(parts, p[0]+" "+p[1])
 		}
@@ -48,15 +49,19 @@ func (t Target) For() string {
 	return strings.Join(parts, ", ")
 }
 
-// rank is how specific the target is: a device before a model within a group, before
-// a group, before a model.
+// rank is how specific the target is: a device before a model within a group, before a kind within
+// a group, before a group, before a model, before a kind.
 func (t Target) rank() int {
 	switch {
 	case t.Device != "":
-		return 4
+		return 6
 	case t.Group != "" && t.Model != "":
-		return 3
+		return 5
+	case t.Group != "" && t.Kind != "":
+		return 4
 	case t.Group != "":
+		return 3
+	case t.Model != "":
 		return 2
 	}
 	return 1
@@ -75,11 +80,17 @@ func (t Target) Check() error {
 	if t.Component == firmware.Main {
 		return fmt.Errorf("component: main is the default; leave it out")
 	}
-	if t.Device == "" && t.Group == "" && t.Model == "" {
-		return fmt.Errorf("a target needs a device, a group or a model")
+	if t.Device == "" && t.Group == "" && t.Model == "" && t.Kind == "" {
+		return fmt.Errorf("a target needs a device, a group, a model or a kind")
 	}
-	if t.Device != "" && (t.Group != "" || t.Model != "") {
-		return fmt.Errorf("a target for a device has no group and no model")
+	if t.Device != "" && (t.Group != "" || t.Model != "" || t.Kind != "") {
+		return fmt.Errorf("a target for a device has no group, no model and no kind")
+	}
+	if t.Model != "" && t.Kind != "" {
+		return fmt.Errorf("a target for a model has no kind")
+	}
+	if t.Kind != "" && !device.IsKind(t.Kind) {
+		return fmt.Errorf("%q is not a kind; write for example camera", t.Kind)
 	}
 	if _, err := path.Match(t.Device, ""); err != nil {
 		return fmt.Errorf("%q is not a name", t.Device)
@@ -175,6 +186,7 @@ func (s Site) TargetFor(d device.Device, component string) (target Target, ok bo
 func (s Site) meant(t Target, d device.Device) bool {
 	return (t.Device == "" || d.Answers(t.Device)) &&
 		(t.Model == "" || strings.EqualFold(t.Model, d.Model)) &&
+		(t.Kind == "" || t.Kind == d.Kind) &&
 		(t.Group == "" || s.InGroup(t.Group, d))
 }
 

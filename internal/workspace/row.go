@@ -38,6 +38,7 @@ type Row struct {
 	Parent     string    `json:"parent" expr:"parent" about:"the parent that it is reached through"`
 	Vendor     string    `json:"vendor" expr:"vendor" about:"its vendor"`
 	Model      string    `json:"model" expr:"model" about:"its model"`
+	Kind       string    `json:"kind" expr:"kind" about:"camera, recorder, switch, controller ..."`
 	Hardware   Version   `json:"hardware" expr:"hardware" about:"its hardware revision"`
 	Serial     string    `json:"serial" expr:"serial" about:"its serial number"`
 	Version    Version   `json:"version" expr:"version" about:"the current version of the component"`
@@ -189,6 +190,7 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 	r := Row{Site: w.Site.Name, ID: d.ID, Name: d.Name,
 		Address: strings.TrimSuffix(d.Address, ":0"), Vendor: d.Vendor,
 		Model:    d.Model,
+		Kind:     d.Kind,
 		Hardware: Version{Text: d.Hardware}, Serial: d.Serial, Version: Version{m.Version, order},
 		Component: m.Component,
 		Status:    string(m.Status), Target: Version{m.Target, order}, Path: []string{},

@@ -252,6 +252,9 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 	}
 	w.matcher = match.New(match.Input{Images: images, Site: w.Site, Withdrawn: withdrawn,
 		Order: w.Families.Order, Left: w.remnant})
+	for i := range known {
+		known[i].Kind = w.kindOf(known[i])
+	}
 	w.Rows, w.unknown, w.nameOf = nil, map[string]bool{}, map[string]string{}
 	for _, d := range known {
 		w.nameOf[d.ID] = d.Name

@@ -106,6 +106,21 @@ type Table struct {
 // Cell is a field with a text of that tone.
 func (t Tone) Cell(text string) Cell { return Cell{Text: text, Tone: t} }
 
+// Without is the table without a column that no row has a text in.
+func (t Table) Without(column string) Table {
+	at := slices.Index(t.Columns, column)
+	if at < 0 || slices.ContainsFunc(t.Rows, func(r []Cell) bool { return r[at].Text != "" }) {
+		return t
+	}
+	t.Columns = slices.Delete(slices.Clone(t.Columns), at, at+1)
+	rows := make([][]Cell, len(t.Rows))
+	for i, r := range t.Rows {
+		rows[i] = slices.Delete(slices.Clone(r), at, at+1)
+	}
+	t.Rows = rows
+	return t
+}
+
 // Add adds a row. A field is a Cell, or a value that is printed plainly.
 func (t *Table) Add(fields ...any) {
 	row := make([]Cell, len(fields))
