@@ -30,6 +30,8 @@ type wishFlags struct {
 
 func (f *wishFlags) flags(c *cobra.Command) {
 	whereFlag(c, &f.choice)
+	c.Flags().StringArrayVar(&f.choice.Except, "except", nil,
+		"leave this device or group out; may be repeated")
 	c.Flags().IntVar(&f.request.Parallel, "parallel", 0,
 		fmt.Sprintf("how many devices are updated at the same time (default: the site's limit, or %d)",
 			plan.UsualParallel))
@@ -91,7 +93,7 @@ func (f *wishFlags) forward(c *cobra.Command) {
 
 // chosen reads which devices the flags and words mean.
 func (f *wishFlags) chosen(c *cobra.Command, names []string) error {
-	for _, name := range []string{"where", "all", "to", "again", "fit", "note", "parallel",
+	for _, name := range []string{"where", "except", "all", "to", "again", "fit", "note", "parallel",
 		"no-pilot",
 		"stop-after", "give-up"} {
 		f.changed = f.changed || c.Flags().Changed(name)
@@ -173,6 +175,7 @@ sign) and sent it (catena sync). Accept its cautions now: no one is there to ask
 unseen, too, if it may start while the office cannot be reached.`,
 		Example: `  catena order new night-1 --all
   catena order new cameras --where 'vendor == "Wexcombe"' --fit 40m
+  catena order new night-1 --all --except cam-11 --except chamber-2
   catena order new again cam-11 --again --note "suspect image"
   catena order new night-2 --all --for-station --after 22:00 --valid 72h`,
 		Args: atLeast(1, "a name for the order, then devices, --where or --all"),

@@ -18,8 +18,10 @@ import (
 // Choice says which rows a person wants, and in which order.
 type Choice struct {
 	Names []string // words that each mean a device, or a group of the site; empty: all
-	Where string   // an expression over the columns; empty: all
-	Sort  string   // a column; empty: what needs a person first, then by name
+	// Except are such words for what is left out; Of knows no names, and leaves nothing out.
+	Except []string
+	Where  string // an expression over the columns; empty: all
+	Sort   string // a column; empty: what needs a person first, then by name
 	// Tree: by name, children below their parents, whatever needs a person; Sort is empty
 	Tree bool
 }
@@ -47,6 +49,15 @@ func (w *Workspace) Choose(c Choice) ([]Row, error) {
 		if err != nil {
 			return nil, err
 		}
+	}
+	if len(c.Except) > 0 {
+		out, err := named(w.Rows, w.ungrouped(c.Except))
+		if err != nil {
+			return nil, err
+		}
+		rows = slices.DeleteFunc(slices.Clone(rows), func(r Row) bool {
+			return slices.ContainsFunc(out, func(o Row) bool { return o.ID == r.ID })
+		})
 	}
 	return c.Of(rows)
 }
