@@ -90,5 +90,5 @@ func (a *app) unreachable(err error) error {
 		t := versionsTable(u.Versions)
 		t.Draw(a.err, a.style(a.err))
 	}
-	return usage("%w; see: catena show %s --versions", err, u.Device.Name)
+	return refused("%w; see: catena show %s --versions", err, u.Device.Name)
 }

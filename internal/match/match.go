@@ -287,7 +287,7 @@ func (m *Matcher) component(d device.Device, component, v string) Row {
 // rule is what the site wants of a component of a device, and why it is held, if it is.
 func (m *Matcher) rule(d device.Device, component string) (site.Target, string) {
 	if hold, ok := m.site.Held(d); ok {
-		return site.Target{}, because("site.yaml holds it", hold.Because)
+		return site.Target{}, because("site.yaml holds it", hold.Why())
 	}
 	rule, ok, other := m.site.TargetFor(d, component)
 	switch {

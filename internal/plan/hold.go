@@ -17,14 +17,14 @@ func (w *Site) HeldNow(d device.Device) string {
 	path := filepath.Join(w.Dir, site.File)
 	if raw, err := files.Read(path, files.Site); err == nil {
 		if s, err := site.Parse(path, raw); err == nil {
-			now.Hold = s.Hold
+			now.Hold, now.Groups = s.At(w.now()).Hold, s.Groups
 		}
 	}
 	hold, held := now.Held(d)
 	if held && hold.Because == "" {
 		return "site.yaml"
 	}
-	return hold.Because
+	return hold.Why()
 }
 
 // Recheck returns, by ID, why devices of an order must not start although it was checked when it

@@ -271,7 +271,7 @@ func (w *Site) moved(d order.Device, o order.Order, row Row, anew bool) string {
 	now := row.Match.Device
 	versions := w.Matcher().Order(now)
 	if hold, held := w.Site.Held(now); held {
-		return "it is held: " + hold.Because
+		return "it is held: " + hold.Why()
 	}
 	switch status := match.Status(row.Status); {
 	case status == match.Interrupted, !anew && (status == match.Away || status == match.NoAccess):

@@ -16,15 +16,22 @@ var (
 		return regexp.MustCompile(`^hold:\s*(#.*)?$`)
 	})
 	holdItem = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`^(\s*)- \{device: *(.+?)(, *because: .*)?\}\s*(#.*)?$`)
+		return regexp.MustCompile(`^(\s*)- \{(?:device|group): *(.+?)(, *because: .*)?\}\s*(#.*)?$`)
 	})
 )
 
 // AddHold adds a hold to a site file; name is what errors call it. It refuses a file in
 // which the list is written in another form than one line for each hold.
 func AddHold(name string, data []byte, h Hold) ([]byte, error) {
-	line := fmt.Sprintf("- {device: %s, because: %s}", strconv.Quote(h.Device),
-		strconv.Quote(h.Because))
+	key, until := "device", ""
+	if h.Group != "" {
+		key = "group"
+	}
+	if h.Until != "" {
+		until = ", until: " + h.Until
+	}
+	line := fmt.Sprintf("- {%s: %s, because: %s%s}", key, strconv.Quote(h.Of()),
+		strconv.Quote(h.Because), until)
 	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
 	at := slices.IndexFunc(lines, holdKey().MatchString)
 	switch {
@@ -44,7 +51,7 @@ func AddHold(name string, data []byte, h Hold) ([]byte, error) {
 	return checked(name, lines)
 }
 
-// DropHold drops the hold whose device is written as pattern.
+// DropHold drops the hold whose device or group is written as pattern.
 func DropHold(name string, data []byte, pattern string) ([]byte, error) {
 	lines := strings.Split(strings.TrimRight(string(data), "\n"), "\n")
 	key := slices.IndexFunc(lines, holdKey().MatchString)

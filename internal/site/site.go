@@ -4,11 +4,13 @@
 package site
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 
@@ -81,7 +83,29 @@ func (l Lockstep) Has(d device.Device) bool { return slices.ContainsFunc(l.Of, d
 // Hold says that a device is to be left as it is.
 type Hold struct {
 	Device  string `yaml:"device"` // name, with wildcards, or address or serial number
+	Group   string `yaml:"group"`  // all devices of this group instead
 	Because string `yaml:"because"`
+	Until   string `yaml:"until"` // the day on which it ends, such as 2027-03-01; empty: it is dropped
+}
+
+// Of is what the hold is for, as it is written: a device, a pattern, or a group.
+func (h Hold) Of() string { return cmp.Or(h.Device, h.Group) }
+
+// Why is why devices are held, and until when.
+func (h Hold) Why() string {
+	if h.Until == "" {
+		return h.Because
+	}
+	return h.Because + " (until " + h.Until + ")"
+}
+
+// At is the site without the holds that are over at a time.
+func (s Site) At(now time.Time) Site {
+	s.Hold = slices.DeleteFunc(slices.Clone(s.Hold), func(h Hold) bool {
+		ends, err := time.ParseInLocation(time.DateOnly, h.Until, s.Zone())
+		return err == nil && !now.Before(ends)
+	})
+	return s
 }
 
 // Parse reads a site file; name is what errors call it.
@@ -139,9 +163,15 @@ func isPattern(text string) bool {
 
 func (s Site) checkHolds(doc *yamldoc.Doc) error {
 	for i, h := range s.Hold {
-		if !isPattern(h.Device) {
-			return doc.Errorf(fmt.Sprintf("$.hold[%d]", i),
-				"hold: device must be a name, an address or a serial number")
+		at := fmt.Sprintf("$.hold[%d]", i)
+		if _, known := s.Groups[h.Group]; h.Group != "" && (h.Device != "" || !known) {
+			return doc.Errorf(at, "hold: group: write one of groups:, and no device beside it")
+		}
+		if h.Group == "" && !isPattern(h.Device) {
+			return doc.Errorf(at, "hold: device must be a name, an address or a serial number")
+		}
+		if _, err := time.Parse(time.DateOnly, h.Until); h.Until != "" && err != nil {
+			return doc.Errorf(at, "hold: until: %q is not a day; write for example 2027-03-01", h.Until)
 		}
 		if text.Clean(h.Because) == "" {
 			return doc.Errorf(fmt.Sprintf("$.hold[%d]", i),
@@ -208,7 +238,7 @@ func (s Site) groupNames() []string { return slices.Sorted(maps.Keys(s.Groups)) 
 // Held returns the hold that applies to a device, if any; the first one wins.
 func (s Site) Held(d device.Device) (Hold, bool) {
 	for _, h := range s.Hold {
-		if d.Answers(h.Device) {
+		if h.Group != "" && s.InGroup(h.Group, d) || h.Group == "" && d.Answers(h.Device) {
 			return h, true
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"catena/internal/ledger"
 	"io"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,29 +61,44 @@ type HoldError struct{ Device, Reason string }
 
 func (e *HoldError) Error() string { return e.Device + " " + e.Reason }
 
-// Hold writes into the site file that a device must not be updated. Its error is a HoldError.
-func (w *Workspace) Hold(d device.Device, because string) error {
-	if held, is := w.Site.Held(d); is {
-		return &HoldError{d.Name, "is held already: " + held.Because}
+// Hold writes into the site file that what a hold is for must not be updated. Its error is a
+// HoldError.
+func (w *Workspace) Hold(h site.Hold) error {
+	for _, d := range w.Devices() {
+		if held, is := w.Site.Held(d); is && d.Name == h.Device {
+			return &HoldError{d.Name, "is held already: " + held.Why()}
+		}
+	}
+	if slices.ContainsFunc(w.Site.Hold, func(x site.Hold) bool { return x.Of() == h.Of() }) {
+		return &HoldError{h.Of(), "is held already"}
 	}
 	return w.change(func(path string, old []byte) ([]byte, error) {
-		return site.AddHold(path, old, site.Hold{Device: d.Name, Because: because})
+		return site.AddHold(path, old, h)
 	})
 }
 
-// DropHold takes the hold of a device out of the site file. Its error is a HoldError.
-func (w *Workspace) DropHold(d device.Device) error {
-	held, is := w.Site.Held(d)
-	switch {
-	case !is:
-		return &HoldError{d.Name, "is not held"}
-	case !d.Is(held.Device):
-		return &HoldError{d.Name, "is held with others, by the pattern \"" + held.Device + "\" in " +
-			site.File +
-			"; change it there"}
+// DropHold takes a hold out of the site file: of a device, or as it is written there. Its error is
+// a HoldError.
+func (w *Workspace) DropHold(word string) error {
+	written := func(h site.Hold) bool { return h.Of() == word }
+	drop := word
+	if !slices.ContainsFunc(w.Site.Hold, written) {
+		_, d, err := w.Device(word)
+		if err != nil {
+			return err
+		}
+		held, is := w.Site.Held(d)
+		switch {
+		case !is:
+			return &HoldError{d.Name, "is not held"}
+		case held.Group != "" || !d.Is(held.Device):
+			return &HoldError{d.Name, "is held with others, as \"" + held.Of() + "\"; drop that hold, or " +
+				"change it in " + site.File}
+		}
+		drop = held.Device
 	}
 	return w.change(func(path string, old []byte) ([]byte, error) {
-		return site.DropHold(path, old, held.Device)
+		return site.DropHold(path, old, drop)
 	})
 }
 

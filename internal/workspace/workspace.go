@@ -46,6 +46,7 @@ type Workspace struct {
 	Dir    string
 	Site   site.Site // with the targets of targets.yaml
 	Ledger *ledger.Ledger
+	now    func() time.Time
 
 	// What Match fills.
 	Shelf    *shelf.Shelf
@@ -100,7 +101,7 @@ func IsSite(dir string) bool {
 
 // Open reads the site file and opens the ledger. The caller closes it.
 func Open(dir string, now func() time.Time, by ledger.Writer) (*Workspace, error) {
-	s, err := readWhole(dir)
+	s, err := readWhole(dir, now())
 	if err != nil {
 		return nil, err
 	}
@@ -114,15 +115,16 @@ func Open(dir string, now func() time.Time, by ledger.Writer) (*Workspace, error
 	if err != nil {
 		return nil, err
 	}
-	return &Workspace{Dir: dir, Site: s, Ledger: l}, nil
+	return &Workspace{Dir: dir, Site: s, Ledger: l, now: now}, nil
 }
 
-// readWhole reads the site file, with the targets of targets.yaml.
-func readWhole(dir string) (site.Site, error) {
+// readWhole reads the site file, with the targets of targets.yaml, as it is at a time.
+func readWhole(dir string, now time.Time) (site.Site, error) {
 	s, err := ReadSite(dir)
 	if err != nil {
 		return s, err
 	}
+	s = s.At(now)
 	targets := filepath.Join(dir, site.TargetsFile)
 	data, err := files.Read(targets, files.Site)
 	if errors.Is(err, os.ErrNotExist) {
@@ -141,7 +143,7 @@ func readWhole(dir string) (site.Site, error) {
 // Renew reads the site's files and matches again: after a wait, when others may have changed
 // them.
 func (w *Workspace) Renew() error {
-	s, err := readWhole(w.Dir)
+	s, err := readWhole(w.Dir, w.now())
 	if err != nil {
 		return err
 	}
