@@ -208,7 +208,11 @@ func (r Rollout) Make(w *plan.Site, by string) (o order.Order, err error) {
 	if err != nil {
 		return o, err
 	}
-	if rows, err = w.Paths(rows, r.To, false); err != nil {
+	var unreachable *plan.UnreachableError
+	switch rows, err = w.Paths(rows, r.To, false); {
+	case errors.As(err, &unreachable):
+		return o, fmt.Errorf("%w: %w", ErrNothing, err)
+	case err != nil:
 		return o, err
 	}
 	o, _, _, err = w.Make(plan.Request{Purpose: order.Forward, Name: r.Name, Note: r.Note}, rows, 0)
