@@ -8,7 +8,6 @@ import (
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/match"
-	"catena/internal/shelf"
 	"catena/internal/text"
 )
 
@@ -42,15 +41,11 @@ type Version struct {
 // Versions returns all versions that are known for the components of a device, the main one first,
 // each from the latest to the earliest.
 func (w *Site) Versions(d device.Device) (out []Version, err error) {
-	offered, err := w.Shelf.Offered()
-	if err != nil {
-		return nil, err
-	}
 	for _, r := range w.Rows {
 		if r.ID != d.ID {
 			continue
 		}
-		of, err := w.versionsOf(r, offered)
+		of, err := w.versionsOf(r)
 		if err != nil {
 			return nil, err
 		}
@@ -60,7 +55,7 @@ func (w *Site) Versions(d device.Device) (out []Version, err error) {
 }
 
 // versionsOf are the versions of one component.
-func (w *Site) versionsOf(r Row, offered []shelf.Offer) (out []Version, err error) {
+func (w *Site) versionsOf(r Row) (out []Version, err error) {
 	d, component := r.Match.Device, r.Component
 	order := w.Matcher().Order(d)
 	at := func(v string) *Version {
@@ -85,7 +80,7 @@ func (w *Site) versionsOf(r Row, offered []shelf.Offer) (out []Version, err erro
 	if idle := d.Idle[component]; idle != "" && at(idle).Known == "" {
 		at(idle).Known = InSlot
 	}
-	for _, o := range offered {
+	for _, o := range w.Offered() {
 		m := firmware.Image{Manifest: o.Manifest}
 		if cmp.Or(m.Component, firmware.Main) != component || !m.Fits(d.Vendor, d.Model, d.Hardware) {
 			continue

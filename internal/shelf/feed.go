@@ -512,31 +512,33 @@ type Offer struct {
 	Feed string // its name
 }
 
-// Offered are the images that the feeds seen so far offer, that the shelf does not have, and that
-// are not withdrawn.
-func (s *Shelf) Offered() (out []Offer, err error) {
-	all, err := s.Indexes()
-	for _, f := range all {
-		for _, e := range s.Missing(f.Feed) {
-			if !f.Withdraws(e.Manifest) {
+// Offered are the images that feeds offer, that are none of those on the shelf, and that are not
+// withdrawn.
+func Offered(feeds []Index, shelved []firmware.Image) (out []Offer) {
+	has := map[string]bool{}
+	for _, i := range shelved {
+		has[i.SHA256] = true
+	}
+	for _, f := range feeds {
+		for _, e := range f.Images {
+			if !has[e.Manifest.SHA256] && !f.Withdraws(e.Manifest) {
 				out = append(out, Offer{e, f.Name})
 			}
 		}
 	}
-	return out, err
+	return out
 }
 
-// Withdrawals are what the feeds seen so far have withdrawn.
-func (s *Shelf) Withdrawals() (out []Withdrawn, err error) {
-	all, err := s.Indexes()
-	for _, f := range all {
+// Withdrawals are what feeds have withdrawn.
+func Withdrawals(feeds []Index) (out []Withdrawn) {
+	for _, f := range feeds {
 		for _, w := range f.Withdrawn {
 			w.Because = strings.TrimSuffix(fmt.Sprintf("withdrawn by the feed %s: %s", f.Name,
 				w.Because), ": ")
 			out = append(out, w)
 		}
 	}
-	return out, err
+	return out
 }
 
 // MakeFeed writes a feed of images into a folder and signs its index. The index

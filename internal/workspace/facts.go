@@ -11,6 +11,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/device"
 	"catena/internal/record"
+	"catena/internal/shelf"
 	"catena/internal/site"
 )
 
@@ -49,6 +50,9 @@ func (w *Workspace) LastEntry() (time.Time, error) {
 	}
 	return last[0].At, nil
 }
+
+// Offered are the images that feeds offer and the shelf does not have.
+func (w *Workspace) Offered() []shelf.Offer { return w.offered }
 
 // Chains returns who has written to the ledger, this writer first.
 func (w *Workspace) Chains() ([]ledger.Chain, error) { return w.Ledger.Chains() }

@@ -241,10 +241,7 @@ func (w *Workspace) Match(s *shelf.Shelf) error {
 		return err
 	}
 	w.Dialects, w.sends = contact.Dialects(w.Families), map[string]bool{}
-	if w.offered, err = s.Offered(); err != nil {
-		return err
-	}
-	withdrawn, err := withdrawals(s)
+	withdrawn, err := w.readFeeds(images)
 	if err != nil {
 		return err
 	}
@@ -307,14 +304,20 @@ func (w *Workspace) remnant(id string) (match.Status, string) {
 	return match.Interrupted, fmt.Sprintf("job %s was interrupted while it was %s", r.Job, r.Step)
 }
 
-// withdrawals are what feeds and advisories say must not run.
-func withdrawals(s *shelf.Shelf) ([]match.Withdrawal, error) {
-	var out []match.Withdrawal
-	fromFeeds, err := s.Withdrawals()
+// readFeeds reads what feeds offer besides the images of the shelf, and what must not run.
+func (w *Workspace) readFeeds(images []firmware.Image) ([]match.Withdrawal, error) {
+	feeds, err := w.Shelf.Indexes()
 	if err != nil {
 		return nil, err
 	}
-	for _, w := range fromFeeds {
+	w.offered = shelf.Offered(feeds, images)
+	return withdrawals(w.Shelf, feeds)
+}
+
+// withdrawals are what feeds and advisories say must not run.
+func withdrawals(s *shelf.Shelf, feeds []shelf.Index) ([]match.Withdrawal, error) {
+	var out []match.Withdrawal
+	for _, w := range shelf.Withdrawals(feeds) {
 		out = append(out, match.Withdrawal{Vendor: w.Vendor, Model: w.Model, Versions: w.Versions,
 			Reason: w.Because})
 	}
