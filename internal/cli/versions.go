@@ -68,7 +68,7 @@ func versionsTable(all []plan.Version) view.Table {
 		t.Add(component, version, known, path, rollbackCell(v.Rollback), v.Settings,
 			strings.Join(v.Cautions, " "), advice, view.Quiet.Cell(v.Notes))
 	}
-	return t
+	return t.Without("component")
 }
 
 // because is a word and its reason, where there are any.
