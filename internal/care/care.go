@@ -18,7 +18,7 @@ type Care struct {
 	Store  Store
 	Now    func() time.Time
 	// Apart keeps a change apart from what other machines of the site do, until end is called; nil:
-	// there are none. Its errors are a job.BusyError, ErrUnseen, and others of its own.
+	// there are none. Its errors are a job.BusyError, ErrUnseen, and those of the site's credentials.
 	Apart func(d device.Device, what string) (end func(), err error)
 	// Unseen says that a device is changed although no one can tell what other machines do.
 	Unseen bool

@@ -35,7 +35,7 @@ type sites struct {
 	in      string
 	office  *office.Office // nil: they are in the folder
 	folders []string
-	news    words.News // what was told of them
+	news    words.News // the warnings that were printed
 }
 
 // sitesOf are the sites of a folder; empty: those of an office, if there may be one.
@@ -53,8 +53,8 @@ func (a *app) sitesOf(in string, office bool) (s *sites, err error) {
 	return s, nil
 }
 
-// look finds the folders. An office takes first what is new there; what it had before counts where
-// its server is not reached.
+// look finds the folders. An office takes new records first; where its server is not reached, those
+// of the last time count.
 func (s *sites) look(ctx context.Context) (err error) {
 	if s.office == nil {
 		s.folders, err = fleet.In(s.in)
@@ -69,7 +69,7 @@ func (s *sites) look(ctx context.Context) (err error) {
 	}
 	_, err = m.Each(ctx, nil)
 	if text := fault(err); s.news.Is("", text) && err != nil {
-		s.app.warn("This is what the office had before: %s", text)
+		s.app.warn("New records could not be taken, so that these may be old: %s", text)
 	}
 	s.folders, err = recorder.Folders(s.office)
 	if err == nil && len(s.folders) == 0 {

@@ -48,7 +48,7 @@ must run. docs/fleet.md has the tables and queries. The database can be deleted 
 	return c
 }
 
-// officeMirror is how an office takes what is new of its sites, from its server on this machine.
+// officeMirror is how an office takes new records of its sites from its server on this machine.
 func (a *app) officeMirror(o *office.Office) (m recorder.Mirror, err error) {
 	m.Office, m.Now = o, a.now
 	if m.By, err = ledger.ReadWriter(filepath.Join(o.Dir, "keys", "record.key")); err != nil {

@@ -145,7 +145,7 @@ func TestASecondPlaceThatIsFull(t *testing.T) {
 	assert.Equal(t, 2, strings.Count(read("room"), ".age\n"), "%s", read("room"))
 }
 
-// officeDisk runs an office on a disk of its own that fills up, and gets room again.
+// officeDisk runs an office on a separate disk that fills up, and gets room again.
 const officeDisk = `
 P=$(which catena)
 $P office init office --name 'Canal Works' --address 127.0.0.1:$PORT >/dev/null

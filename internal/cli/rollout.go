@@ -90,6 +90,9 @@ func (a *app) rolloutNew(ctx context.Context, f rolloutFlags) error {
 	if f.of.Soak < 0 || f.of.Valid <= 0 {
 		return usage("--soak and --valid are durations such as 24h")
 	}
+	if f.in == "" {
+		return usage("--in is missing: the folder with the site folders")
+	}
 	var err error
 	if f.of.StopAfter, err = stopAfter(f.stopAfter); err != nil {
 		return err

@@ -66,7 +66,9 @@ func (w *Site) MeetOthers(ctx context.Context) (done func(), err error) {
 func (w *Site) Unseen() error { return w.unseen }
 
 // apart says at the office that a device is changed outside of jobs, until end is called, where no
-// other machine has it. Its errors are a job.BusyError, care.ErrUnseen, and one of the credentials.
+// other machine has it. A site says one such change at a time: the next one of this process waits,
+// that of another one is refused. Its errors are a job.BusyError, care.ErrUnseen, and one of the
+// credentials.
 func (w *Site) apart(d device.Device, what string) (end func(), err error) {
 	c, err := office.ReadCredentials(filepath.Join(w.Dir, OfficeFile))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -75,13 +77,16 @@ func (w *Site) apart(d device.Device, what string) (end func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	release, ok, err := w.Ledger.Hold("change")
+	w.changing.Lock()
+	unlock, ok, err := w.Ledger.Hold("change")
 	if err == nil && !ok {
 		err = &job.BusyError{Device: d.Name}
 	}
 	if err != nil {
+		w.changing.Unlock()
 		return nil, err
 	}
+	release := func() { unlock(); w.changing.Unlock() }
 	me := lease.Machine{ID: w.Ledger.Writer().ID(), Name: w.Ledger.Writer().Name}
 	b, err := lease.Open(context.Background(), c, me.ForChange())
 	if err != nil {

@@ -6,6 +6,7 @@
 package plan
 
 import (
+	"sync"
 	"time"
 
 	"catena/internal/lease"
@@ -19,6 +20,8 @@ type Site struct {
 	now    func() time.Time
 	board  *lease.Board // what other machines say; nil: the site has no office, or it is not reached
 	unseen error        // why it is not
+	// changing lets the changes of this process that are said at the office go one after the other.
+	changing sync.Mutex
 }
 
 // Row is a component of a device, matched.

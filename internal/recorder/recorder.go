@@ -74,7 +74,7 @@ func (r *Recorder) Once(ctx context.Context) (out []Done, err error) {
 	return r.Each(ctx, func(s Site, l *ledger.Ledger) (int, error) { return r.copy(ctx, s, l) })
 }
 
-// Each takes what is new of every site, several at a time, and then calls do, which returns a
+// Each takes the new entries of every site, several at a time, and then calls do, which returns a
 // number of entries; nil: nothing is called. What cannot be read or verified of a site is one of
 // its problems. Its errors are those of the office, of the folder, and of do.
 func (m Mirror) Each(ctx context.Context,
@@ -124,7 +124,7 @@ func (m Mirror) Each(ctx context.Context,
 // dialWithin is how long the office may take to answer.
 const dialWithin = 30 * time.Second
 
-// site takes what is new of one site, which may have been made twice.
+// site takes the new entries of one site, which may have been made twice.
 func (m Mirror) site(ctx context.Context, at place.Place, name string,
 	do func(Site, *ledger.Ledger) (int, error)) (d Done, err error) {
 	d.Site = name
@@ -143,7 +143,7 @@ func (m Mirror) site(ctx context.Context, at place.Place, name string,
 	return d, nil
 }
 
-// folder takes what is new of the record of one site.
+// folder takes the new entries of the record of one site.
 func (m Mirror) folder(ctx context.Context, at place.Place, s Site, folder string,
 	do func(Site, *ledger.Ledger) (int, error)) (n int, problems []string, err error) {
 	dir := filepath.Join(m.Office.Dir, Folder, s.Name, s.ID)

@@ -1,5 +1,5 @@
-// Stations plays the stations of many sites for scripts/bench-fleet: each has a ledger with a chain
-// of its own, in which its devices were found in three scans, and syncs it with the office.
+// Stations plays the stations of many sites for scripts/bench-fleet: each has a ledger with its
+// own chain, in which its devices were found in three scans, and syncs it with the office.
 //
 //	stations OFFICE FOLDER FIRST LAST DEVICES
 package main
