@@ -93,14 +93,18 @@ func (w *Site) CheckTarget(t site.Target) error {
 			model = d.Model
 		}
 	}
+	of := cmp.Or(model, "kind "+t.Kind)
+	is := func(m string) bool {
+		return model != "" && strings.EqualFold(m, model) || t.Kind != "" && slices.ContainsFunc(known,
+			func(d device.Device) bool { return d.Kind == t.Kind && strings.EqualFold(m, d.Model) })
+	}
 	for _, d := range known {
-		if strings.EqualFold(d.Model, model) {
+		if is(d.Model) {
 			have[d.Of(component)] = true
 		}
 	}
 	for _, i := range w.Images() {
-		if i.Component == component && slices.ContainsFunc(i.Models,
-			func(m string) bool { return strings.EqualFold(m, model) }) {
+		if i.Component == component && slices.ContainsFunc(i.Models, is) {
 			have[i.Version] = true
 			images++
 		}
@@ -111,7 +115,7 @@ func (w *Site) CheckTarget(t site.Target) error {
 	}
 	all := slices.Sorted(maps.Keys(have))
 	reason := fmt.Sprintf("no image on the shelf has the version %s of %s, and no device runs it", v,
-		model)
+		of)
 	if like := text.Nearest(v, all); like != "" {
 		reason += "; did you mean " + like + "?"
 	} else {
