@@ -174,6 +174,7 @@ func TestEntryAfterACrash(t *testing.T) {
 // Killed at any point of entering, whether before the device has let anyone in or after it: the next
 // session has the device entered before it sends an image, and no one is in once it has left.
 func TestKilledWhileEntering(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		name   string
 		writes int // the process dies after this number of notes
@@ -208,6 +209,7 @@ func TestKilledWhileEntering(t *testing.T) {
 
 // An entry that cannot be left is told, kept, and left by the next session with the device.
 func TestAnEntryThatCannotBeLeft(t *testing.T) {
+	t.Parallel()
 	g, d := newGuarded(), &disk{}
 	open := g.sessions(t, strings.Replace(guardedFamily, "      outcome: {404: done}\n", "", 1),
 		d.aids())
@@ -240,6 +242,7 @@ func TestNothingIsEnteredThatCannotBeKept(t *testing.T) {
 
 // A login without the secret that a family asks for is told so; nothing is sent in its place.
 func TestASecretThatTheLoginHasNot(t *testing.T) {
+	t.Parallel()
 	g := newGuarded()
 	s := g.session(t, guardedFamily)
 	u, err := s.Update("main")

@@ -5,10 +5,12 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
+	"flag"
 	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -25,14 +27,23 @@ import (
 	"catena/internal/sim"
 )
 
+func TestMain(m *testing.M) {
+	// Tests wait for devices most of the time: more of them than cores may run at once. It is set
+	// before the flags are read, so that -parallel says otherwise.
+	_ = flag.Set("test.parallel", "8")
+	os.Exit(m.Run())
+}
+
 func TestConformance(t *testing.T) {
 	t.Run("gates", func(t *testing.T) {
+		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
 			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera")
 		s.Can.Shows = true
 		dialecttest.Run(t, s)
 	})
 	t.Run("drives", func(t *testing.T) {
+		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("harrow-dene-drives"), "Harrow & Dene",
 			sim.Device{Kind: "drive", Model: "HD-7"}, "")
 		s.Want.Called = "first"
@@ -41,6 +52,7 @@ func TestConformance(t *testing.T) {
 		dialecttest.Run(t, s)
 	})
 	t.Run("hubs", func(t *testing.T) {
+		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("pennick-hubs"), "Pennick",
 			sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3", Children: handsets}, "camera")
 		s.Login.PlainBasic = true
@@ -49,6 +61,7 @@ func TestConformance(t *testing.T) {
 		dialecttest.Run(t, s)
 	})
 	t.Run("controllers", func(t *testing.T) {
+		t.Parallel()
 		units := []sim.ChildDevice{{Name: "unit-1", Model: "TU-1", Serial: "TU-101", Version: "3.0"},
 			{Name: "unit-2", Model: "TU-1", Serial: "TU-102", Version: "3.1"}}
 		s := simtest.Subject(t, simtest.Family("tollgarth-controllers"), "Tollgarth",
@@ -58,6 +71,7 @@ func TestConformance(t *testing.T) {
 		dialecttest.Run(t, s)
 	})
 	t.Run("gateways", func(t *testing.T) {
+		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("harrow-dene-gateways"), "Harrow & Dene",
 			sim.Device{Kind: "gateway", Model: "HD-G4"}, "")
 		s.Want.Called = "first"
@@ -68,6 +82,7 @@ func TestConformance(t *testing.T) {
 		dialecttest.Run(t, s)
 	})
 	t.Run("panels", func(t *testing.T) {
+		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("tollgarth-panels"), "Tollgarth",
 			sim.Device{Kind: "panel", Model: "TP-3"}, "camera")
 		s.Want.Called, s.Login.PlainBasic = "first", true
@@ -75,12 +90,14 @@ func TestConformance(t *testing.T) {
 		dialecttest.Run(t, s)
 	})
 	t.Run("routers", func(t *testing.T) {
+		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("osmere-routers"), "Osmere",
 			sim.Device{Kind: "router", Model: "OR-4"}, "")
 		s.Want.Called, s.Datagrams = "first", true // it fetches its image
 		dialecttest.Run(t, s)
 	})
 	t.Run("switches", func(t *testing.T) {
+		t.Parallel()
 		d := sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}
 		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere", d, "")
 		s.Can.Slots = simtest.Slots(d)
@@ -96,6 +113,7 @@ var handsets = []sim.ChildDevice{{Name: "handset-1", Model: "PH-2", Serial: "PH2
 // What a device answered while it was read and updated replays without it, whatever is another
 // value each time: tokens, tasks, ports, names. No secret is in it.
 func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct {
 		maker  string
 		device sim.Device
