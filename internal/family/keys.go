@@ -189,6 +189,9 @@ func init() {
 				"restarts": integer(10), "interlocks": interlocks})},
 			help: "the steps of components with their own update",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.parts(at) }},
+		{name: "image_name", in: inProgram | inChildren, shape: scalar,
+			help: "the file name that the device receives: constant, $image.file, or with $image.version",
+			read: func(p *parser, at ast.Node, _ map[string]ast.Node) { p.imageName(at) }},
 		{name: "restarts", in: inProgram | inChildren, shape: integer(10),
 			help: "the number of restarts until it runs the image",
 			read: func(p *parser, at ast.Node, _ map[string]ast.Node) {

@@ -26,7 +26,8 @@ type (
 	LoginValues map[string]string
 	// ImageValues are the image that is sent. Checksums are those of all of it.
 	ImageValues struct {
-		Name         string `expr:"name" json:"name"` // on the wire
+		Name         string `expr:"name" json:"name"`           // on the wire
+		File         string `expr:"file" json:"file,omitempty"` // as the maker named it
 		Version      string `expr:"version" json:"version,omitempty"`
 		Size         int    `expr:"size" json:"size"` // bytes
 		SHA256       string `expr:"sha256" json:"sha256"`

@@ -288,7 +288,11 @@ func TestInterlock(t *testing.T) {
 		"update:\n  - upload: PUT /fw\n")
 	u, err := s.Update("modem")
 	require.NoError(t, err)
-	assert.ErrorContains(t, u.Ready(t.Context(), dialect.Image{}), "The modem carries the link in use.")
+	assert.ErrorContains(
+		t,
+		u.Ready(t.Context(), dialect.Image{}),
+		"The modem carries the link in use.",
+	)
 	u, err = s.Update("main")
 	require.NoError(t, err)
 	assert.NoError(t, u.Ready(t.Context(), dialect.Image{}))
@@ -396,8 +400,11 @@ func TestTheImageIsKnownBeforeItsFirstByte(t *testing.T) {
 	o.HandleFunc("PUT /firmware", func(_ http.ResponseWriter, r *http.Request) {
 		_, _ = o.got.ReadFrom(r.Body)
 	})
-	s := o.session(t, oddRead+"update:\n  - post: /begin\n    form: {size: $image.size, md5: $image.md5, "+
-		"version: $image.version}\n  - upload: PUT /firmware\n")
+	s := o.session(
+		t,
+		oddRead+"update:\n  - post: /begin\n    form: {size: $image.size, md5: $image.md5, "+
+			"version: $image.version}\n  - upload: PUT /firmware\n",
+	)
 	raw := []byte("a lock and its gate")
 	image := dialect.Image{ReaderAt: bytes.NewReader(raw), Size: int64(len(raw)), Version: "2.0",
 		SHA256: fmt.Sprintf("%x", sha256.Sum256(raw))}
@@ -444,4 +451,50 @@ func TestASessionThatEndsWithoutAWord(t *testing.T) {
 		require.Error(t, err)
 		assert.Equal(t, 3, o.logins, "a session that has not served yet has not ended")
 	}
+}
+
+// A device that looks at the file name gets the one that its family describes: a constant, the
+// maker's, or one with the version. A name that could mean something else is never sent.
+func TestTheNameUnderWhichAnImageIsSent(t *testing.T) {
+	for key, want := range map[string]string{"": "image.bin", "image_name: update.zip\n": "update.zip",
+		"image_name: $image.file\n":                "hub_6.zip",
+		"image_name: 'hub-$(image.version).pkg'\n": "hub-6.pkg",
+		"image_name: '$(image.version)/hub.zip'\n": ""} {
+		o, name := newOdd("6"), ""
+		o.HandleFunc("POST /update", func(_ http.ResponseWriter, r *http.Request) {
+			_, header, err := r.FormFile("file")
+			if assert.NoError(t, err) {
+				name = header.Filename
+			}
+		})
+		f, err := family.Parse("odd.yaml", []byte(oddHead+oddRead+key+
+			"update:\n  - upload: POST /update\n    multipart: {file: $image}\n"))
+		if want == "" {
+			assert.ErrorContains(t, err, "cannot be sent as a file name")
+			continue
+		}
+		require.NoError(t, err)
+		require.NotNil(t, f.Program)
+		s := o.session(
+			t,
+			oddRead+key+"update:\n  - upload: POST /update\n    multipart: {file: $image}\n",
+		)
+		u, err := s.Update("main")
+		require.NoError(t, err)
+		image := dialect.Image{ReaderAt: strings.NewReader("lock"), Size: 4, Version: "6",
+			SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte("lock"))), File: "from-the-maker/hub_6.zip"}
+		require.NoError(t, u.Ready(t.Context(), image))
+		require.NoError(t, u.Transfer(t.Context(), image, nil))
+		assert.Equal(t, want, name)
+
+		image.File, image.Version = `hub";6.zip`, "6 beta"
+		image.SHA256 = strings.Repeat("0", 64) // another one
+		if strings.Contains(key, "image.") {
+			assert.ErrorContains(t, u.Ready(t.Context(), image), "cannot be sent as a file name")
+		} else {
+			assert.NoError(t, u.Ready(t.Context(), image))
+		}
+	}
+	_, err := family.Parse("odd.yaml", []byte(oddHead+oddRead+"image_name: $image.size\n"))
+	assert.ErrorContains(t, err, "use $image.file or $image.version")
 }

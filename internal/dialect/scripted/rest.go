@@ -60,11 +60,15 @@ func (r *Recorder) rest(of string, g *family.Program, known family.Values, taken
 		blank[s.Name] = placeholder("login." + s.Name)
 	}
 	v["login"], v["on"], v["try"] = blank, true, "xxxxxxxx"
-	v["image"] = family.ImageValues{Name: wireName, Version: "VERSION", Size: 1,
+	name, err := g.ImageName("FILE", "VERSION")
+	if err != nil {
+		return err
+	}
+	v["image"] = family.ImageValues{Name: name, File: "FILE", Version: "VERSION", Size: 1,
 		SHA256: strings.Repeat("0", 64), SHA256Base64: "SHA256", SHA1: strings.Repeat("0", 40),
 		MD5: strings.Repeat("0", 32), MD5Base64: "MD5", CRC32: "00000000"}
-	v["offer"] = family.OfferValues{URL: "http://192.0.2.1/" + wireName, Host: "192.0.2.1", Port: 80,
-		File: wireName}
+	v["offer"] = family.OfferValues{URL: "http://192.0.2.1/" + name, Host: "192.0.2.1", Port: 80,
+		File: name}
 	v["address"] = family.AddressValues{IP: "192.0.2.2", Prefix: 24, Mask: "255.255.255.0",
 		Gateway: "192.0.2.1", Name: "NAME"}
 	if v["settings"] == nil {

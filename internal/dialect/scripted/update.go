@@ -12,6 +12,7 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
+	"path"
 	"slices"
 
 	"catena/internal/device"
@@ -119,16 +120,13 @@ func bytesOf(raw []byte) *cargo {
 		to: int64(len(raw))}
 }
 
-// wireName is how the image is called on the wire: plain and short, since devices are picky.
-const wireName = "image.bin"
-
 // name sets $image for the steps of the update, also for those before the first byte.
 func (u *update) name(image dialect.Image) error {
 	s := u.session
 	if s.image.SHA256 != image.SHA256 {
-		values, err := imageValues(image, s.program.Sums)
+		values, err := imageValues(image, s.program)
 		if err != nil {
-			return err
+			return device.Because(device.OwnFault, "the family %s: image_name: %v", s.family.Name, err)
 		}
 		s.image = values
 	}
@@ -225,10 +223,10 @@ func (s *session) offer(ctx context.Context, step *family.Step, image dialect.Im
 	sent func(int64)) error {
 	if s.replayed != nil {
 		s.v["offer"] = family.OfferValues{URL: placeholder("offer.url"), Host: placeholder("offer.host"),
-			Port: placeholder("offer.port"), File: wireName}
+			Port: placeholder("offer.port"), File: s.image.Name}
 		return s.inside(ctx, step.Steps)
 	}
-	o, err := wire.NewOffer(step.By, s.at.Address, wireName,
+	o, err := wire.NewOffer(step.By, s.at.Address, s.image.Name,
 		wire.Body{From: image, Size: image.Size, Sent: sent})
 	if err != nil {
 		return err
@@ -242,17 +240,22 @@ func (s *session) offer(ctx context.Context, step *family.Step, image dialect.Im
 	return o.Fetched(ctx, nil)
 }
 
-// imageValues are the values of an image that a family can use; sums: it uses checksums
-// besides SHA-256.
-func imageValues(image dialect.Image, sums bool) (v family.ImageValues, err error) {
+// imageValues are the values of an image that a family can use, and the name under which the device
+// receives it.
+func imageValues(image dialect.Image, p *family.Program) (v family.ImageValues, err error) {
+	name, err := p.ImageName(image.File, image.Version)
+	if err != nil {
+		return v, err
+	}
 	raw, err := hex.DecodeString(image.SHA256)
 	if err != nil {
 		return v, err
 	}
-	v = family.ImageValues{Name: wireName, Version: image.Version, Size: int(image.Size),
+	v = family.ImageValues{Name: name, File: path.Base(image.File), Version: image.Version,
+		Size:         int(image.Size),
 		SHA256:       image.SHA256,
 		SHA256Base64: base64.StdEncoding.EncodeToString(raw)}
-	if !sums {
+	if !p.Sums {
 		return v, nil
 	}
 	of := map[string]hash.Hash{"sha1": sha1.New(), "md5": md5.New(), "crc32": crc32.NewIEEE()}
