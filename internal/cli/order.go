@@ -266,6 +266,10 @@ func (a *app) orderNew(f wishFlags, errand errandFlags, accept []string) error {
 		a.say("Release notes of %s: catena order show %s --notes",
 			words.Plural(len(notes), "version"), o.Name)
 	}
+	for _, b := range w.BroughtBy(o) {
+		a.say("With %s, %s updates its %s to %s itself; read them afterwards: catena scan", b.Version,
+			b.Device, b.Model, b.To)
+	}
 	if errand.is {
 		a.say("Made the order %s for the station: %s\nSign it: catena order sign %[1]s --key FILE. Then "+
 			"send it: catena sync PLACE", o.Name, path)

@@ -61,7 +61,10 @@ type Manifest struct {
 	After     []string `yaml:"after,omitempty,flow" json:"after,omitempty"`
 	// Pairs are versions that must be beside this one: of other components, by their
 	// names, and of devices in lockstep, by their models.
-	Pairs    map[string]string `yaml:"pairs,omitempty" json:"pairs,omitempty"`
+	Pairs map[string]string `yaml:"pairs,omitempty" json:"pairs,omitempty"`
+	// Brings are the versions that the image brings to the device's children, by their models: the
+	// device updates them itself.
+	Brings   map[string]string `yaml:"brings,omitempty" json:"brings,omitempty"`
 	Settings Settings          `yaml:"settings,omitempty" json:"settings,omitempty"`
 	// Restarts is how often a device restarts until it runs it; 0: as its family says.
 	Restarts int `yaml:"restarts,omitempty" json:"restarts,omitempty"`
@@ -197,10 +200,16 @@ func CheckEffects(s Settings, restarts int) string {
 	return ""
 }
 
-// checkRest checks what is for people and forecasts.
+// checkRest checks what is for people, forecasts and children.
 func (m *Manifest) checkRest() (key, message string) {
 	if message := CheckFrom(m.From); message != "" {
 		return "from", message
+	}
+	for model, v := range m.Brings {
+		if err := version.Valid(v); err != nil || model == "" || containsFold(m.Models, model) {
+			return "brings", fmt.Sprintf("brings: %s: %s is not the model of a child with its version; "+
+				"write for example PH-2: 2.1", model, v)
+		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(m.Requires)) {
 		if !IsCautionName(name) || strings.TrimSpace(m.Requires[name]) == "" {
@@ -290,9 +299,22 @@ type Image struct {
 // stands for all. Upper and lower case are the same.
 func (i Image) IsFor(vendor, model string) bool {
 	return (vendor == "" || strings.EqualFold(i.Vendor, vendor)) &&
-		(model == "" || slices.ContainsFunc(i.Models, func(m string) bool {
-			return strings.EqualFold(m, model)
-		}))
+		(model == "" || containsFold(i.Models, model))
+}
+
+// containsFold reports whether a model is among others; upper and lower case are the same.
+func containsFold(models []string, model string) bool {
+	return slices.ContainsFunc(models, func(m string) bool { return strings.EqualFold(m, model) })
+}
+
+// BringsTo is the version that the image brings to children of a model; empty: none.
+func (i Image) BringsTo(model string) string {
+	for of, v := range i.Brings {
+		if strings.EqualFold(of, model) {
+			return v
+		}
+	}
+	return ""
 }
 
 // Fits tells whether the image is for this very vendor, model and hardware revision.

@@ -68,6 +68,7 @@ type Row struct {
 	Target    string // the version it should run; empty: none
 	Wanted    string // the versions that its target allows; empty: the newest
 	Path      []Hop  // how it gets there; empty where it should not be flashed
+	Brought   bool   // its target comes with an image of its parent
 	Rule      string // the target that applies, in words
 	Reason    string
 }
@@ -220,6 +221,7 @@ func (m *Matcher) All(devices []device.Device) []Row {
 		out = append(out, m.rows(d)...)
 	}
 	m.Agree(out)
+	m.bring(out)
 	return out
 }
 

@@ -52,7 +52,7 @@ func MissingOf(rows []Row, from func(device.Device) string) []Missing {
 		out[at].Devices = append(out[at].Devices, d.Name)
 	}
 	for _, r := range rows {
-		if r.Device.Model == "" || r.Device.Vendor == "" || r.Version == "" {
+		if r.Device.Model == "" || r.Device.Vendor == "" || r.Version == "" || r.Brought {
 			continue
 		}
 		switch r.Status {

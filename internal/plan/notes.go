@@ -41,3 +41,35 @@ func (w *Site) NotesOf(o order.Order) (out []Notes, err error) {
 	}
 	return out, nil
 }
+
+// Brought is a version that a device of an order hands on to its children itself.
+type Brought struct {
+	Device, Version string // of the parent; the version that it gets
+	Model, To       string // of the children; the version that they get with it
+}
+
+// BroughtBy returns what the last images of an order bring to children that the site has.
+func (w *Site) BroughtBy(o order.Order) (out []Brought) {
+	children := map[string][]string{} // the models of the children, by the parent's ID
+	for _, r := range w.Rows {
+		children[r.Match.Device.Through] = append(children[r.Match.Device.Through], r.Model)
+	}
+	for _, d := range o.Devices {
+		if len(d.Path) == 0 {
+			continue
+		}
+		last := d.Path[len(d.Path)-1]
+		image, has := w.Image(last.Image.SHA256)
+		if !has {
+			continue
+		}
+		models := children[d.ID]
+		slices.Sort(models)
+		for _, model := range slices.Compact(models) {
+			if v := image.BringsTo(model); v != "" {
+				out = append(out, Brought{Device: d.Name, Version: last.To, Model: model, To: v})
+			}
+		}
+	}
+	return out
+}

@@ -17,6 +17,7 @@ const (
 	InSlot     = "slot" // the other slot of the device has it
 	InFeed     = "feed" // a feed offers it, and it was not pulled
 	ByAdvisory = "advisory"
+	ByParent   = "parent" // it comes with an image of the parent
 	OnDevice   = "device" // the device runs it, and nothing else knows it
 )
 
@@ -26,7 +27,7 @@ type Version struct {
 	Version   string   `json:"version"`
 	Runs      bool     `json:"runs,omitempty"`
 	Target    bool     `json:"target,omitempty"` // it is what the device should run
-	Known     string   `json:"known"`            // shelf, slot, feed, advisory or device
+	Known     string   `json:"known"`            // shelf, slot, feed, advisory, parent or device
 	Feed      string   `json:"feed,omitempty"`   // its name, for Known feed
 	Path      []string `json:"path"`             // with the version itself; empty: it is not sent
 	Rollback  string   `json:"rollback,omitempty"`
@@ -89,6 +90,17 @@ func (w *Site) versionsOf(r Row) (out []Version, err error) {
 			v.Known, v.Feed, v.Advice, v.Because = InFeed, o.Feed, string(m.Advice), m.Because
 			v.Notes = firstLine(o.Notes)
 			v.Reason = "it was not pulled: catena shelf pull --image " + d.Model + "@" + m.Version
+		}
+	}
+	for _, parent := range w.Rows {
+		if parent.ID != d.Through || d.Through == "" || component != firmware.Main ||
+			parent.Component != firmware.Main {
+			continue
+		}
+		for _, i := range w.Matcher().BroughtTo(parent.Match.Device, d) {
+			if v := at(i.BringsTo(d.Model)); v.Known == "" {
+				v.Known, v.Reason = ByParent, "it comes with version "+i.Version+" of "+parent.Name
+			}
 		}
 	}
 	for _, v := range w.Matcher().Named(d, component) {
