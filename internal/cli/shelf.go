@@ -185,9 +185,8 @@ func (a *app) shelfSettle(ctx context.Context, as string, args []string) error {
 		return err
 	}
 	if info, err := os.Stat(args[0]); err == nil {
-		if !info.Mode().IsRegular() || shelf.IsArchive(args[0]) {
-			return usage("--as is for one image, and %s is a folder or an archive; unpack it and name "+
-				"the image", args[0])
+		if !info.Mode().IsRegular() {
+			return usage("--as is for one image, and %s is a folder; name the image in it", args[0])
 		}
 		results, err := s.Import(ctx, args,
 			shelf.Options{Manifest: func(family.Sample) (firmware.Manifest, error) {

@@ -108,6 +108,8 @@ type Sample struct {
 	Head  []byte // its first MiB
 	Tail  []byte // its last bytes, at most Tail
 	Facts format.Facts
+	// Archive is the extension of an archive's file name, such as .tar.gz; empty: it is not one.
+	Archive string
 }
 
 // Tail is how many of an image's last bytes rules look at.
@@ -278,10 +280,19 @@ func (p *Pattern) whole(s Sample) error {
 	return nil
 }
 
+// namesArchive reports whether the pattern is for archives that a device takes whole: its file
+// pattern matches the archive's name, and would not without the extension. Any other rule is for
+// what is in an archive.
+func (p *Pattern) namesArchive(name, extension string) bool {
+	return p.file != nil && p.file.MatchString(name) &&
+		!p.file.MatchString(strings.TrimSuffix(name, extension)+".")
+}
+
 // found returns what a pattern takes from an image, or false.
 func (p *Pattern) found(s Sample) (map[string]string, bool) {
 	name, head, facts := path.Base(s.Name), s.Head, s.Facts
-	if p.Format != "" && p.Format != facts.Format {
+	if p.Format != "" && p.Format != facts.Format ||
+		s.Archive != "" && !p.namesArchive(name, s.Archive) {
 		return nil, false
 	}
 	out := map[string]string{"model": p.Model, "component": p.Component, "version": p.Version}

@@ -23,24 +23,22 @@ import (
 // archiveKind returns zip, tar, tgz or txz by the file's name, other for an archive
 // that is not read, or nothing.
 func archiveKind(name string) string {
-	name = strings.ToLower(name)
-	switch {
-	case strings.HasSuffix(name, ".zip"):
-		return "zip"
-	case strings.HasSuffix(name, ".tgz"), strings.HasSuffix(name, ".tar.gz"):
-		return "tgz"
-	case strings.HasSuffix(name, ".txz"), strings.HasSuffix(name, ".tar.xz"):
-		return "txz"
-	case strings.HasSuffix(name, ".tar"):
-		return "tar"
-	case strings.HasSuffix(name, ".7z"), strings.HasSuffix(name, ".rar"):
-		return "other"
-	}
-	return ""
+	_, kind := archiveExtension(name)
+	return kind
 }
 
-// IsArchive tells by its name whether a file is an archive, of a kind that is read or not.
-func IsArchive(name string) bool { return archiveKind(name) != "" }
+// archiveExtension returns the extension of an archive's file name as it is written there, and its
+// kind; both are empty where it is not one.
+func archiveExtension(name string) (extension, kind string) {
+	for _, e := range []struct{ extension, kind string }{{".zip", "zip"}, {".tgz", "tgz"},
+		{".tar.gz", "tgz"}, {".txz", "txz"}, {".tar.xz", "txz"}, {".tar", "tar"}, {".7z", "other"},
+		{".rar", "other"}} {
+		if strings.HasSuffix(strings.ToLower(name), e.extension) {
+			return name[len(name)-len(e.extension):], e.kind
+		}
+	}
+	return "", ""
+}
 
 // maxDictionary is how much memory an xz stream may ask for, in bytes: that of the
 // highest usual level.

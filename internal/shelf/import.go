@@ -180,6 +180,11 @@ type batch struct {
 	bad       bool            // a manifest could not be read: what has none may well be its image
 }
 
+func newBatch(source string) *batch {
+	return &batch{source: source, images: map[string]staged{}, notes: map[string][]byte{},
+		names: map[string]bool{}}
+}
+
 type manifestFile struct {
 	path     string
 	manifest firmware.Manifest
@@ -201,11 +206,15 @@ func refuse(format string, args ...any) error { return errSkip{fmt.Errorf(format
 
 func (in *importer) source(p string) error {
 	in.deep = false
-	b := &batch{source: p, images: map[string]staged{}, notes: map[string][]byte{},
-		names: map[string]bool{}}
+	b := newBatch(p)
 	defer b.clear()
+	defer func() { in.budget = nil }()
 	var skip errSkip
-	if err := in.fill(b, p); errors.As(err, &skip) {
+	err := in.fill(b, p)
+	if err == nil {
+		err = in.unpack(b)
+	}
+	if errors.As(err, &skip) {
 		in.results = append(in.results, Result{Source: p, Outcome: Refused, Reason: skip.Error()})
 		return nil // nothing of a source that cannot be trusted as a whole
 	} else if err != nil {
@@ -223,15 +232,77 @@ func (in *importer) fill(b *batch, p string) error {
 	switch {
 	case info.IsDir():
 		return in.folder(b, p)
-	case archiveKind(p) != "":
-		in.budget = &budget{outer: info.Size()}
-		defer func() { in.budget = nil }()
-		return in.archive(b, p, p, info.Size())
 	case isManifest(p):
 		return in.manifestWithImage(b, p)
-	default:
-		return in.imageWithManifest(b, p)
+	case archiveKind(p) != "":
+		manifests, err := manifestsOf(p)
+		if err != nil {
+			return err
+		}
+		whole, err := in.takenWhole(staged{temp: p, size: info.Size()}, p)
+		if err != nil {
+			return err
+		}
+		if len(manifests) == 0 && !whole {
+			in.budget = &budget{outer: info.Size()}
+			return in.archive(b, p, p, info.Size())
+		}
 	}
+	return in.imageWithManifest(b, p)
+}
+
+// takenWhole reports whether an archive is an image that a device takes as it is: then someone says
+// so, or a rule of a family that names it.
+func (in *importer) takenWhole(a staged, name string) (bool, error) {
+	if in.Manifest == nil {
+		return false, nil
+	}
+	sample, err := readSelf(a)
+	if err != nil {
+		return false, refuse("%s cannot be read: %w", name, err)
+	}
+	sample.Name = name
+	sample.Archive, _ = archiveExtension(name)
+	_, err = in.Manifest(sample)
+	return err == nil || errors.Is(err, format.ErrDamaged), nil
+}
+
+// unpack reads the archives of a batch that are not images themselves: no manifest in it names
+// them, and no rule.
+func (in *importer) unpack(b *batch) error {
+	named := map[string]bool{}
+	for _, c := range b.manifests {
+		named[imagePath(c)] = true
+	}
+	for _, rel := range slices.Sorted(maps.Keys(b.images)) {
+		if archiveKind(rel) == "" || named[rel] {
+			continue
+		}
+		image := b.images[rel]
+		whole, err := in.takenWhole(image, rel)
+		if err != nil {
+			return err
+		}
+		if whole {
+			continue
+		}
+		delete(b.images, rel)
+		err = in.unpackOne(b, rel, image)
+		_ = os.Remove(image.temp)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// unpackOne reads one archive of a batch.
+func (in *importer) unpackOne(b *batch, rel string, image staged) error {
+	if in.budget == nil { // it lay in a folder
+		in.budget = &budget{outer: image.size}
+		defer func() { in.budget = nil }()
+	}
+	return in.nested(b, rel, image)
 }
 
 // folder takes every regular file of a folder. A link is not followed: it could
@@ -281,9 +352,16 @@ func (in *importer) imageWithManifest(b *batch, p string) error {
 	if err := in.file(b, filepath.Base(p), p); err != nil {
 		return err
 	}
-	beside, err := files.In(b.source, "*.y*ml")
+	var err error
+	b.manifests, err = manifestsOf(p)
+	return err
+}
+
+// manifestsOf are the manifests beside an image that name it.
+func manifestsOf(p string) (of []manifestFile, err error) {
+	beside, err := files.In(filepath.Dir(p), "*.y*ml")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, name := range beside {
 		data, err := files.Read(name, files.Key)
@@ -292,10 +370,10 @@ func (in *importer) imageWithManifest(b *batch, p string) error {
 		}
 		if manifest, err := firmware.ParseManifest(name, data); err == nil &&
 			manifest.File == filepath.Base(p) {
-			b.manifests = append(b.manifests, manifestFile{filepath.Base(name), manifest})
+			of = append(of, manifestFile{filepath.Base(name), manifest})
 		}
 	}
-	return nil
+	return of, nil
 }
 
 func (in *importer) file(b *batch, rel, p string) error {
@@ -351,14 +429,6 @@ func (in *importer) entry(b *batch, rel string, r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	if archiveKind(rel) != "" {
-		if in.budget == nil { // it lay in a folder
-			in.budget = &budget{outer: image.size}
-			defer func() { in.budget = nil }()
-		}
-		defer func() { _ = os.Remove(image.temp) }()
-		return in.nested(b, rel, image)
-	}
 	b.images[rel] = image
 	return nil
 }
@@ -410,11 +480,13 @@ func (in *importer) nested(b *batch, rel string, a staged) error {
 	}
 	in.depth++
 	defer func() { in.depth-- }()
-	inner := &batch{source: in.place(b, rel), images: map[string]staged{},
-		notes: map[string][]byte{}, names: map[string]bool{}}
+	inner := newBatch(in.place(b, rel))
 	defer inner.clear()
 	var skip errSkip
 	err := in.archive(inner, a.temp, rel, a.size)
+	if err == nil {
+		err = in.unpack(inner)
+	}
 	if errors.As(err, &skip) && !in.spent() {
 		in.refused(b, rel, skip.Error())
 		return nil
@@ -527,6 +599,7 @@ func (in *importer) settleBare(b *batch, rel string) error {
 	image := b.images[rel]
 	sample, err := readSelf(image)
 	sample.Name = rel
+	sample.Archive, _ = archiveExtension(rel)
 	facts := sample.Facts
 	if errors.Is(err, format.ErrDamaged) {
 		in.refused(b, rel, err.Error())
@@ -588,12 +661,17 @@ func readSelf(image staged) (sample family.Sample, err error) {
 	return sample, err
 }
 
+// imagePath is where the image of a manifest lies within its source.
+func imagePath(c manifestFile) string {
+	return path.Join(path.Dir(c.path), path.Clean(c.manifest.File))
+}
+
 func (in *importer) settleManifest(b *batch, c manifestFile) error {
 	if !filepath.IsLocal(filepath.FromSlash(c.manifest.File)) {
 		in.refused(b, c.path, fmt.Sprintf("its file %q leads out of the folder", c.manifest.File))
 		return nil
 	}
-	rel := path.Join(path.Dir(c.path), path.Clean(c.manifest.File))
+	rel := imagePath(c)
 	image, ok := b.images[rel]
 	if !ok {
 		in.refused(b, c.path, fmt.Sprintf("its file %s is missing", c.manifest.File))
@@ -695,6 +773,7 @@ func difference(a, b firmware.Manifest) string {
 		{"version", a.Version == b.Version}, {"needs", a.Needs == b.Needs},
 		{"back", a.Back == b.Back},
 		{"after", slices.Equal(a.After, b.After)}, {"pairs", maps.Equal(a.Pairs, b.Pairs)},
+		{"brings", maps.Equal(a.Brings, b.Brings)},
 		{"settings", a.Settings == b.Settings},
 		{"cautions", maps.Equal(a.Cautions, b.Cautions)},
 		{"requires", maps.Equal(a.Requires, b.Requires)},
