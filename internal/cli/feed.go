@@ -41,7 +41,9 @@ func (a *app) shelfPullCmd() *cobra.Command {
 its images. The first pull names the key to trust; it is stored. Without FEED all feeds are pulled.
 
 An interrupted download continues where it stopped. An index is refused if it has expired, is signed
-by another key, or is older than the last one received.`,
+by another key, or is older than the last one received. In a site folder the recipients in
+site.yaml (tell:) are notified, once, of later versions for its devices and of versions that became
+unsafe.`,
 		Example: `  catena shelf pull https://firmware.wexcombe.example/feed --key 'ssh-ed25519 AAAA…'
   catena shelf pull /media/stick/feed --for-site
   catena shelf pull --image WX-40@3.2.1
@@ -124,10 +126,16 @@ func (a *app) pull(ctx context.Context, args []string, f pullFlags) error {
 			failed = true
 		}
 	}
-	if failed {
+	return a.pulled(failed)
+}
+
+// pulled tells what is new, and reports whether something failed.
+func (a *app) pulled(failed bool) error {
+	err := a.tellNews()
+	if err == nil && failed {
 		return exit{exitError, errSilent}
 	}
-	return nil
+	return err
 }
 
 // feedSources are the feeds to pull: those named, or all that are trusted.

@@ -18,6 +18,7 @@ import (
 	"catena/internal/site"
 	"catena/internal/text"
 	"catena/internal/words"
+	"catena/internal/workspace"
 )
 
 func (a *app) tellCmd() *cobra.Command {
@@ -28,7 +29,8 @@ func (a *app) tellCmd() *cobra.Command {
 		Long: `Send a test notification to every recipient in site.yaml (tell:), and show which
 ones were reached. A job notifies them of its start and end, of devices that are stranded or wait
 for an operator, of devices that are cut off while an uplink restarts, and of a window that closes
-soon. A failed notification is sent again and never delays the job.
+soon. catena shelf pull notifies them, once, of later versions in feeds and of versions that became
+unsafe. A failed notification is sent again and never delays the job.
 
 A webhook receives JSON by POST, signed (RFC 9421, hmac-sha256) with the secret of its host: catena
 login add --webhook HOST. A command receives the JSON on standard input, and CATENA_EVENT,
@@ -181,14 +183,44 @@ func (a *app) teller(w *plan.Site, book login.Book) plan.Teller {
 // tellOfMissed tells, once, that a scheduled job did not start. No one is asked for a passphrase
 // for that: where it would open the secrets of webhooks, a later command tells.
 func (a *app) tellOfMissed(w *plan.Site, s job.State, text string) error {
+	t, ok, err := a.unaskedTeller(w)
+	if err != nil || !ok {
+		return err
+	}
+	return t.Missed(s, text)
+}
+
+// unaskedTeller tells whoever the site names, where that requires no passphrase of a person.
+func (a *app) unaskedTeller(w *plan.Site) (t plan.Teller, ok bool, err error) {
 	if !w.Tells() || w.TellsBySecret() && !a.opensUnasked(w.Dir) {
-		return nil
+		return t, false, nil
 	}
 	book, err := a.bookOf(w)
+	return a.teller(w, book), err == nil, err
+}
+
+// tellNews tells, in a site folder, what a look at the feeds has brought for its devices.
+func (a *app) tellNews() error {
+	w, err := a.match()
+	if errors.As(err, new(*workspace.NoSiteError)) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}
-	return a.teller(w, book).Missed(s, text)
+	defer w.Close()
+	t, ok, err := a.unaskedTeller(w)
+	if err != nil || !ok || w.ReadOnly() != nil {
+		return err
+	}
+	t.Failed = func(target notify.Target, err error) {
+		a.notice("could not notify the %s: %v; the next shelf pull tries again", target.Name(), err)
+	}
+	news, err := t.News()
+	if len(news) > 0 {
+		a.say("Told: %s.", strings.Join(news, "; "))
+	}
+	return err
 }
 
 // opensUnasked reports whether the logins can be opened without asking for a passphrase.

@@ -1,5 +1,6 @@
-// Package notify tells others what happens in a job: by webhook, by a command, by the terminal's
-// bell. What cannot be told is tried again and then given up: nothing here ever holds a job up.
+// Package notify tells others what happens in a job, and what is new in a feed: by webhook, by a
+// command, by the terminal's bell. What cannot be told is tried again and then given up: nothing
+// here ever holds a job up.
 package notify
 
 import (
@@ -39,11 +40,12 @@ const (
 	CutOff   Kind = "cut-off"  // a device restarts, and others are reached only through it
 	Window   Kind = "window"   // the window closes soon, and devices have not ended
 	Missed   Kind = "missed"   // a scheduled job did not start
+	News     Kind = "news"     // a feed has a later image, or a version became unsafe
 	Test     Kind = "test"
 )
 
 // Kinds are those that a site may ask for.
-var Kinds = []Kind{Start, End, Stranded, Asks, CutOff, Window, Missed}
+var Kinds = []Kind{Start, End, Stranded, Asks, CutOff, Window, Missed, News}
 
 // Event is what is told. The names of its fields in JSON are a promise.
 type Event struct {
@@ -233,7 +235,10 @@ func sign(r *http.Request, body []byte, secret string, at time.Time) {
 	digest := sha256.Sum256(body)
 	r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest[:])+":")
 	params := fmt.Sprintf(
-		`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, at.Unix(), label)
+		`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`,
+		at.Unix(),
+		label,
+	)
 	base := fmt.Sprintf("\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n"+
 		"\"content-digest\": %s\n\"@signature-params\": %s",
 		r.Method, r.URL, r.Header.Get("Content-Type"), r.Header.Get("Content-Digest"), params)

@@ -1,14 +1,21 @@
 package plan
 
 import (
+	"errors"
+	"fmt"
 	"io"
 	"net/url"
 	"slices"
+	"strings"
+	"sync/atomic"
 	"time"
 
+	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/login"
+	"catena/internal/match"
 	"catena/internal/notify"
+	"catena/internal/record"
 	"catena/internal/site"
 )
 
@@ -88,4 +95,40 @@ func (t Teller) Missed(s job.State, text string) error {
 		Order: s.Name, Text: text, Counts: map[string]int{string(job.Waiting): len(s.Devices)}})
 	sender.Close(tellAtMost)
 	return nil
+}
+
+// News tells, once, of later versions in the feeds, and of versions that became unsafe, as far as
+// devices of the site are concerned. It returns what is new. What someone could not be told is told
+// again the next time.
+func (t Teller) News() (news []string, err error) {
+	var all []string
+	for _, r := range t.Site.Rows {
+		what := r.Model
+		if r.Component != firmware.Main {
+			what += " " + r.Component
+		}
+		if r.Newer.Text != "" {
+			all = append(all, fmt.Sprintf("a feed has %s for %s", r.Newer.Text, what))
+		}
+		if match.Status(r.Status) == match.Unsafe {
+			all = append(all, fmt.Sprintf("%s must not run %s", what, r.Version.Text))
+		}
+	}
+	slices.Sort(all)
+	news, err = record.FreshNews(t.Site.Ledger, slices.Compact(all))
+	if err != nil || len(news) == 0 {
+		return nil, err
+	}
+	var failed atomic.Bool
+	sender := notify.New(t.Targets(), t.Bell, func(target notify.Target, err error) {
+		failed.Store(failed.Load() || !errors.Is(err, notify.ErrNotAllowed))
+		t.Failed(target, err)
+	})
+	sender.Tell(notify.Event{Kind: notify.News, At: t.Site.now().UTC(), Site: t.Site.Name(),
+		Text: "News for " + t.Site.Name() + ": " + strings.Join(news, "; ")})
+	sender.Close(tellAtMost)
+	if failed.Load() {
+		return nil, nil
+	}
+	return news, record.Told(t.Site.Ledger, news)
 }

@@ -18,7 +18,7 @@ type Tell struct {
 }
 
 // Told are the words of on.
-var Told = []string{"start", "end", "stranded", "ask", "cut-off", "window", "missed"}
+var Told = []string{"start", "end", "stranded", "ask", "cut-off", "window", "missed", "news"}
 
 func (s Site) checkTell(doc *yamldoc.Doc) error {
 	for i, t := range s.Tell {
