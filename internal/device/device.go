@@ -124,6 +124,9 @@ type Reading struct {
 	Idle map[string]string `json:"idle,omitempty"`
 	// the number of wrong logins after which it locks; 0: it does not report one
 	Lockout int `json:"lockout,omitempty"`
+	// Forbids is what forbids an update of a component now, in the words of an interlock; empty: none
+	// of those that are known. A component that has no interlocks is missing.
+	Forbids map[string]string `json:"forbids,omitempty"`
 
 	// What follows is of the moment: it is not kept with the device (Over).
 	Boot *Boot `json:"boot,omitempty"`
@@ -211,6 +214,12 @@ func (d Device) Clean() Device {
 	for i := range d.FoundVia {
 		d.FoundVia[i] = text.Clean(d.FoundVia[i])
 	}
+	if d.Right != nil {
+		r := *d.Right
+		r.Login, r.Why = text.Clean(r.Login), text.Clean(r.Why)
+		r.Result = Granted(text.Clean(string(r.Result)))
+		d.Right = &r
+	}
 	if d.Trouble != nil {
 		c := *d.Trouble
 		for _, s := range []*string{&c.Detail, &c.Key, &c.Was, &c.Now} {
@@ -254,6 +263,9 @@ func (r Reading) Clean() Reading {
 		return v != "" && name != firmware.Main
 	})
 	r.Idle = versions(r.Idle, func(string, string) bool { return true })
+	if r.Forbids != nil {
+		r.Forbids = versions(r.Forbids, func(string, string) bool { return true })
+	}
 	return r
 }
 
@@ -282,6 +294,9 @@ func (r Reading) Over(older Reading) Reading {
 	}
 	if r.Lockout == 0 {
 		r.Lockout = older.Lockout
+	}
+	if r.Forbids == nil {
+		r.Forbids = older.Forbids
 	}
 	r.Boot, r.Settings, r.Saved, r.Carried = nil, "", "", nil
 	return r
@@ -331,6 +346,33 @@ type Device struct {
 	Moved string `json:"moved,omitempty"`
 	// IDs of logins that it refused; they are not tried again unasked
 	Refused []string `json:"refused,omitempty"`
+	// Right is what a test of the login for changes has shown; nil: there was none.
+	Right *Right `json:"right,omitempty"`
+}
+
+// Right is whether a login may change a device, as far as that could be tested without a change.
+type Right struct {
+	Login  string    `json:"login,omitempty"` // its ID; empty: it was given for one run
+	Result Granted   `json:"result"`
+	Why    string    `json:"why,omitempty"` // of Denied: in the device's words
+	At     time.Time `json:"at"`            // of the test
+}
+
+// Granted is the result of a test.
+type Granted string
+
+const (
+	Yes      Granted = "yes"      // the login may change the device
+	Denied   Granted = "no"       // it may not
+	Untested Granted = "untested" // nothing harmless shows it: only reading was tested
+)
+
+// MayChange is what is known of the right of the login that the device is read with; nil: nothing.
+func (d Device) MayChange() *Right {
+	if d.Right == nil || d.Right.Login != d.Login {
+		return nil
+	}
+	return d.Right
 }
 
 // IsKind tells whether a kind of devices may be called so.

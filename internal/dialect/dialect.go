@@ -205,6 +205,26 @@ type Session interface {
 	Close(ctx context.Context) error
 }
 
+// Permitter is a session that can test, without changing anything, whether its login may update the
+// device. The test's error is a NotPermittedError where it may not, device.ErrUnsupported where
+// nothing harmless shows it, and otherwise that of a device that could not be asked.
+type Permitter interface {
+	Permission(ctx context.Context) error
+}
+
+// NotPermittedError is returned for a login that may read a device and not update it.
+type NotPermittedError struct{ Why string }
+
+func (e *NotPermittedError) Error() string { return "its login may not update it: " + e.Why }
+
+// Permission tests whether the login of a session may update the device.
+func Permission(ctx context.Context, s Session) error {
+	if p, ok := s.(Permitter); ok {
+		return p.Permission(ctx)
+	}
+	return device.ErrUnsupported
+}
+
 // Image is what an update sends.
 type Image struct {
 	io.ReaderAt

@@ -68,6 +68,13 @@ func (g *guard) Healthy(ctx context.Context, baseline device.Reading) error {
 	return g.Session.Healthy(ctx, baseline)
 }
 
+func (g *guard) Permission(ctx context.Context) error {
+	if err := g.verify(ctx); err != nil {
+		return err
+	}
+	return Permission(ctx, g.Session)
+}
+
 func (g *guard) Children(ctx context.Context) ([]device.Child, error) {
 	if err := g.verify(ctx); err != nil {
 		return nil, err

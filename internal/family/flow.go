@@ -117,6 +117,7 @@ func (p *Program) Sections() []Section {
 		{Key: "revert", Steps: p.Revert, after: session},
 		{Key: "address", Steps: p.Address, given: []string{"address"}, after: session},
 		{Key: "blink", Steps: p.Blink, given: []string{"on"}, after: session},
+		{Key: "permission", Steps: p.Permission, after: session},
 	}...)
 	for _, name := range slices.Sorted(maps.Keys(p.Parts)) {
 		key, part := "components: "+name, p.Parts[name]

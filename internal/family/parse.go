@@ -449,7 +449,7 @@ func (p *parser) levels(root map[string]ast.Node) {
 		check(steps, func(name string) bool { return writing[name] }, key,
 			"is a secret for writing, and this is done to read")
 	}
-	Walk(slices.Concat(g.Recognise, g.Read, g.Logout, listing), func(s *Step) {
+	Walk(slices.Concat(g.Recognise, g.Read, g.Logout, g.Permission, listing), func(s *Step) {
 		if s.Kind == Ask || s.Kind == Upload || s.Kind == Offer || s.On != "" {
 			p.fail(root["family"], "line %d: %s: or on: is not allowed where a device is only read", s.Line,
 				s.Word)

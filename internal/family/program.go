@@ -13,13 +13,14 @@ import (
 // whole when the file was read: every expression and pattern is compiled, every name is one
 // that some step takes. Who runs it is not said here.
 type Program struct {
-	Protocol  string   // http, ssh, snmp
-	Ports     []uint16 // where such devices usually answer
-	Wire      []Field  // headers that go with every request
-	Secrets   []Secret // of the login, besides user and password
-	ByPart    bool     // its steps ask which component is updated
-	imageName Template // see ImageName
-	Sums      bool     // it uses checksums of an image besides SHA-256
+	Protocol   string   // http, ssh, snmp
+	Ports      []uint16 // where such devices usually answer
+	Wire       []Field  // headers that go with every request
+	Secrets    []Secret // of the login, besides user and password
+	ByPart     bool     // its steps ask which component is updated
+	Permission []*Step  // succeed only for a login that may update the device
+	imageName  Template // see ImageName
+	Sums       bool     // it uses checksums of an image besides SHA-256
 
 	Terminal *Terminal // its commands are typed into one shell; nil: each is sent separately
 

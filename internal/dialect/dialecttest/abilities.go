@@ -27,6 +27,8 @@ type Abilities struct {
 	// Moves returns where in its network the device is to go, and how it is then talked to; nil: it
 	// cannot be moved.
 	Moves func(at dialect.At) (dialect.NetworkConfig, dialect.At)
+	// Permission is whether it shows, without a change, that its login may update it.
+	Permission bool
 	// Slots starts a device with two slots, of which the other one holds 0.9; nil: it has one.
 	Slots func(t *testing.T) dialect.At
 	// Interlocked starts a device that forbids the update of a component; nil: nothing does.
@@ -40,6 +42,7 @@ func (s Subject) abilities(t *testing.T) {
 	t.Run("children", s.children)
 	t.Run("move", s.moves)
 	t.Run("sessions end", s.sessionsEnd)
+	t.Run("permission", s.permission)
 	if s.Good != nil {
 		t.Run("slots", s.slots)
 		t.Run("interlocks", s.interlocks)
@@ -256,4 +259,28 @@ func (s Subject) interlocks(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorIs(t, update.Interlock(t.Context()), device.ErrNotNow)
 	assert.ErrorIs(t, update.Ready(t.Context(), dialect.Image{}), device.ErrNotNow)
+}
+
+// permission is tested without a change, and a login that may only read is found by it.
+func (s Subject) permission(t *testing.T) {
+	session := s.open(t, s.Start(t, Faults{}))
+	before, err := session.Read(t.Context())
+	require.NoError(t, err)
+	err = dialect.Permission(t.Context(), session)
+	if !s.Can.Permission {
+		require.ErrorIs(t, err, device.ErrUnsupported)
+		return
+	}
+	require.NoError(t, err)
+	after, err := session.Read(t.Context())
+	require.NoError(t, err)
+	after.Boot, before.Boot = nil, nil
+	assert.Equal(t, before, after, "nothing was changed")
+
+	session = s.open(t, s.Start(t, Faults{ReadsOnly: true}))
+	_, err = session.Read(t.Context())
+	require.NoError(t, err)
+	var not *dialect.NotPermittedError
+	require.ErrorAs(t, dialect.Permission(t.Context(), session), &not)
+	assert.NotEmpty(t, not.Why)
 }

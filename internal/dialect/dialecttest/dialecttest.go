@@ -29,6 +29,7 @@ type Faults struct {
 	Rate      int64 // bytes per second that its link carries
 	Flaps     bool  // it cuts one connection of six off
 	NewKey    bool  // it comes back with another certificate or host key
+	ReadsOnly bool  // its login may read, and change nothing
 }
 
 // Subject is a dialect and a device that speaks it.

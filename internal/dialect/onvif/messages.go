@@ -30,6 +30,7 @@ type envelope struct {
 		Restore      *upgrade           `xml:"StartSystemRestoreResponse"`
 		Reboot       *reboot            `xml:"SystemRebootResponse"`
 		Misc         *misc              `xml:"GetServiceCapabilitiesResponse>Capabilities>Misc"`
+		Users        *users             `xml:"GetUsersResponse"`
 		Relays       []relay            `xml:"GetRelayOutputsResponse>RelayOutputs"`
 	} `xml:"Body"`
 }
@@ -127,6 +128,14 @@ type moved struct {
 }
 
 type reboot struct{}
+
+// users is ONVIF Core 8.4.4.
+type users struct {
+	User []struct {
+		Name  string `xml:"Username"`
+		Level string `xml:"UserLevel"`
+	} `xml:"User"`
+}
 
 // duration is XML Schema's, 3.2.6: PT1M30.5S. Years and months have no fixed
 // length and are not taken.

@@ -41,7 +41,7 @@ func TestConformance(t *testing.T) {
 			d.Auxiliary = []string{"tt:IRLamp|On", "tt:IRLamp|Off"}
 			s := simtest.Subject(t, onvif.Dialect{}, "Wexcombe", d, "gate")
 			s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte("not a backup"), Shows: true,
-				Moves: simtest.Moved}
+				Moves: simtest.Moved, Permission: true}
 			dialecttest.Run(t, s)
 		})
 	}
@@ -57,7 +57,11 @@ func answering(t *testing.T, f func(call string, r *http.Request) string) dialec
 			} `xml:"Body"`
 		}
 		_ = xml.Unmarshal(raw, &in)
-		fmt.Fprintf(w, `<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body>%s</s:Body></s:Envelope>`, f(in.Body.Call.XMLName.Local, r))
+		fmt.Fprintf(
+			w,
+			`<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope"><s:Body>%s</s:Body></s:Envelope>`,
+			f(in.Body.Call.XMLName.Local, r),
+		)
 	}))
 	t.Cleanup(s.Close)
 	at := dialect.At{Endpoint: device.Endpoint{Address: s.Listener.Addr().String()}}

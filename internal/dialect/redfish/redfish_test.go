@@ -44,7 +44,7 @@ func TestConformance(t *testing.T) {
 	d := sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}
 	s := simtest.Subject(t, redfish.Dialect{}, "Brackwell", d, "")
 	s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte(`{"Colour": "blue"}`), Shows: true,
-		Moves: simtest.Moved, Slots: simtest.Slots(d)}
+		Moves: simtest.Moved, Slots: simtest.Slots(d), Permission: true}
 	dialecttest.Run(t, s)
 }
 
@@ -322,8 +322,10 @@ func TestOtherWaysToSend(t *testing.T) {
 						body)
 				})
 			}
-			answer("GET /redfish/v1/{$}",
-				`{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"},"Registries":{"@odata.id":"/r"}}`)
+			answer(
+				"GET /redfish/v1/{$}",
+				`{"RedfishVersion":"1.15.0","Vendor":"Brackwell","Product":"BR-5","Managers":{"@odata.id":"/m"},"UpdateService":{"@odata.id":"/u"},"Registries":{"@odata.id":"/r"}}`,
+			)
 			answer("GET /r", `{"Members":[{"@odata.id":"/r/Other.1.1"},{"@odata.id":"/r/Update.1.1"}]}`)
 			answer("GET /r/Update.1.1",
 				`{"Location":[{"Language":"de","Uri":"/none"},{"Language":"en-GB","Uri":"/words"}]}`)

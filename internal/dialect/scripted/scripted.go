@@ -318,7 +318,8 @@ func (s *session) Read(ctx context.Context) (device.Reading, error) {
 	case !isOf(s.family, now.Identity):
 		return now, device.IdentityChangedError(device.KeyModel, r.Model, now.Model)
 	}
-	return now, nil
+	now.Forbids = s.forbids(now)
+	return now.Clean(), nil
 }
 
 // look takes the steps of read again.

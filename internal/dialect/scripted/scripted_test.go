@@ -39,7 +39,7 @@ func TestConformance(t *testing.T) {
 		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
 			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera")
-		s.Can.Shows = true
+		s.Can.Shows, s.Can.Permission = true, true
 		dialecttest.Run(t, s)
 	})
 	t.Run("drives", func(t *testing.T) {
@@ -100,7 +100,7 @@ func TestConformance(t *testing.T) {
 		t.Parallel()
 		d := sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}
 		s := simtest.Subject(t, simtest.Family("osmere-switches"), "Osmere", d, "")
-		s.Can.Slots = simtest.Slots(d)
+		s.Can.Slots, s.Can.Permission = simtest.Slots(d), true
 		s.Login, s.Datagrams = login.Credential{Password: simtest.Password}, true
 		dialecttest.Run(t, s)
 	})

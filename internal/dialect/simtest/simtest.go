@@ -110,7 +110,7 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {
 			faulty := model
 			faulty.Faults = sim.Faults{Silent: f.Silent, DropAfter: f.DropAfter, Sick: f.Sick, Rate: f.Rate,
-				Flaps: f.Flaps, NewKey: f.NewKey}
+				Flaps: f.Flaps, NewKey: f.NewKey, ReadsOnly: f.ReadsOnly}
 			return start(t, faulty)
 		},
 	}

@@ -153,8 +153,11 @@ func (c *camera) attached(w http.ResponseWriter, r *http.Request, boundary strin
 		return
 	}
 	c.StandIn.Take("", version)
-	reply(w, http.StatusOK,
-		`<tds:UpgradeSystemFirmwareResponse><tds:Message>Restarting</tds:Message></tds:UpgradeSystemFirmwareResponse>`)
+	reply(
+		w,
+		http.StatusOK,
+		`<tds:UpgradeSystemFirmwareResponse><tds:Message>Restarting</tds:Message></tds:UpgradeSystemFirmwareResponse>`,
+	)
 	c.Restart(c.Pace.Write)
 }
 
@@ -197,6 +200,12 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 	if !c.let(w, r, in) {
 		return
 	}
+	forAll := []string{"GetDeviceInformation", "GetScopes", "GetNetworkInterfaces", "GetRelayOutputs"}
+	if c.Faults.ReadsOnly && !slices.Contains(forAll, call.Local) {
+		fault(w, http.StatusBadRequest, "Sender", "ter:NotAuthorized",
+			"The user level does not allow it.")
+		return
+	}
 	switch call.Local {
 	case "SetHostname":
 		c.setHostname(w, in)
@@ -231,11 +240,19 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 		"SetHostname": nil, "GetSystemBackup": nil,
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
+		"GetUsers": func() string { // ONVIF Core 8.4.4
+			return `<tds:GetUsersResponse><tds:User><tt:Username>` + html.EscapeString(c.Login.User) +
+				`</tt:Username><tt:UserLevel>Administrator</tt:UserLevel></tds:User></tds:GetUsersResponse>`
+		},
 		"StartFirmwareUpgrade": func() string { return c.startUpgrade(host) },
 		"GetRelayOutputs": func() string {
 			var b strings.Builder
 			for _, r := range c.Relays {
-				fmt.Fprintf(&b, `<tds:RelayOutputs token="%s"><tt:Properties><tt:Mode>Bistable</tt:Mode></tt:Properties></tds:RelayOutputs>`, html.EscapeString(r))
+				fmt.Fprintf(
+					&b,
+					`<tds:RelayOutputs token="%s"><tt:Properties><tt:Mode>Bistable</tt:Mode></tt:Properties></tds:RelayOutputs>`,
+					html.EscapeString(r),
+				)
 			}
 			return `<tds:GetRelayOutputsResponse>` + b.String() + `</tds:GetRelayOutputsResponse>`
 		},
@@ -296,8 +313,11 @@ func (c *camera) setAddress(w http.ResponseWriter, in request) {
 	}
 	c.Did("address " + a.String())
 	w.Header().Set("Connection", "close")
-	reply(w, http.StatusOK,
-		`<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>`)
+	reply(
+		w,
+		http.StatusOK,
+		`<tds:SetNetworkInterfacesResponse><tds:RebootNeeded>false</tds:RebootNeeded></tds:SetNetworkInterfacesResponse>`,
+	)
 	go func() {
 		time.Sleep(100 * time.Millisecond) // the answer leaves first
 		c.Move(int(a.As4()[3]))
@@ -396,9 +416,14 @@ func (c *camera) offered() []string {
 func (c *camera) services() string {
 	var b strings.Builder
 	for _, ns := range c.offered() {
-		fmt.Fprintf(&b, `<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>http://%s%s</tds:XAddr>`+
-			`<tds:Version><tt:Major>21</tt:Major><tt:Minor>12</tt:Minor></tds:Version></tds:Service>`, ns,
-			c.Addr, servicePath)
+		fmt.Fprintf(
+			&b,
+			`<tds:Service><tds:Namespace>%s</tds:Namespace><tds:XAddr>http://%s%s</tds:XAddr>`+
+				`<tds:Version><tt:Major>21</tt:Major><tt:Minor>12</tt:Minor></tds:Version></tds:Service>`,
+			ns,
+			c.Addr,
+			servicePath,
+		)
 	}
 	return `<tds:GetServicesResponse>` + b.String() + `</tds:GetServicesResponse>`
 }
@@ -408,17 +433,26 @@ func (c *camera) capabilities() string {
 	if _, well := c.Running(); well {
 		media = fmt.Sprintf(`<tt:Media><tt:XAddr>http://%s%s</tt:XAddr></tt:Media>`, c.Addr, servicePath)
 	}
-	return fmt.Sprintf(`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>http://%s%s</tt:XAddr>
+	return fmt.Sprintf(
+		`<tds:GetCapabilitiesResponse><tds:Capabilities><tt:Device><tt:XAddr>http://%s%s</tt:XAddr>
 <tt:System><tt:DiscoveryResolve>false</tt:DiscoveryResolve><tt:FirmwareUpgrade>false</tt:FirmwareUpgrade></tt:System>
-<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device>%s</tds:Capabilities></tds:GetCapabilitiesResponse>`, c.Addr, servicePath, media)
+<tt:Extension><tt:HttpFirmwareUpgrade>true</tt:HttpFirmwareUpgrade></tt:Extension></tt:Device>%s</tds:Capabilities></tds:GetCapabilitiesResponse>`,
+		c.Addr,
+		servicePath,
+		media,
+	)
 }
 
 func (c *camera) information() string {
 	version, _ := c.Running()
-	return fmt.Sprintf(`<tds:GetDeviceInformationResponse><tds:Manufacturer>Wexcombe</tds:Manufacturer><tds:Model>%s</tds:Model>`+
-		`<tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
-		html.EscapeString(c.Model), html.EscapeString(version), html.EscapeString(c.Serial),
-		html.EscapeString(c.Hardware))
+	return fmt.Sprintf(
+		`<tds:GetDeviceInformationResponse><tds:Manufacturer>Wexcombe</tds:Manufacturer><tds:Model>%s</tds:Model>`+
+			`<tds:FirmwareVersion>%s</tds:FirmwareVersion><tds:SerialNumber>%s</tds:SerialNumber><tds:HardwareId>%s</tds:HardwareId></tds:GetDeviceInformationResponse>`,
+		html.EscapeString(c.Model),
+		html.EscapeString(version),
+		html.EscapeString(c.Serial),
+		html.EscapeString(c.Hardware),
+	)
 }
 
 func (c *camera) scopeList() []string {
@@ -430,7 +464,11 @@ func (c *camera) scopeList() []string {
 func (c *camera) scopes() string {
 	var b strings.Builder
 	for _, s := range c.scopeList() {
-		fmt.Fprintf(&b, `<tds:Scopes><tt:ScopeDef>Fixed</tt:ScopeDef><tt:ScopeItem>%s</tt:ScopeItem></tds:Scopes>`, html.EscapeString(s))
+		fmt.Fprintf(
+			&b,
+			`<tds:Scopes><tt:ScopeDef>Fixed</tt:ScopeDef><tt:ScopeItem>%s</tt:ScopeItem></tds:Scopes>`,
+			html.EscapeString(s),
+		)
 	}
 	return `<tds:GetScopesResponse>` + b.String() + `</tds:GetScopesResponse>`
 }
@@ -494,9 +532,11 @@ func (c *camera) receiveImage(w http.ResponseWriter, r *http.Request) {
 
 func reply(w http.ResponseWriter, status int, body string) {
 	var b bytes.Buffer
-	b.WriteString(`<?xml version="1.0" encoding="UTF-8"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope"` +
-		` xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"` +
-		` xmlns:ter="http://www.onvif.org/ver10/error"><env:Body>`)
+	b.WriteString(
+		`<?xml version="1.0" encoding="UTF-8"?><env:Envelope xmlns:env="http://www.w3.org/2003/05/soap-envelope"` +
+			` xmlns:tds="http://www.onvif.org/ver10/device/wsdl" xmlns:tt="http://www.onvif.org/ver10/schema"` +
+			` xmlns:ter="http://www.onvif.org/ver10/error"><env:Body>`,
+	)
 	b.WriteString(body)
 	b.WriteString(`</env:Body></env:Envelope>`)
 	w.Header().Set("Content-Type", "application/soap+xml; charset=utf-8")
@@ -508,6 +548,9 @@ func reply(w http.ResponseWriter, status int, body string) {
 func fault(w http.ResponseWriter, status int, code, subcode, reason string) {
 	reply(w, status, fmt.Sprintf(
 		`<env:Fault><env:Code><env:Value>env:%s</env:Value><env:Subcode><env:Value>%s</env:Value></env:Subcode></env:Code>`+
-			`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`, code, subcode,
-		html.EscapeString(reason)))
+			`<env:Reason><env:Text xml:lang="en">%s</env:Text></env:Reason></env:Fault>`,
+		code,
+		subcode,
+		html.EscapeString(reason),
+	))
 }

@@ -196,10 +196,22 @@ func (g *gate) state(w http.ResponseWriter, _ *http.Request) {
 		faults = append(faults, "limit switch does not answer")
 	}
 	standin.Answer(w, http.StatusOK, map[string]any{"firmware": version, "parts": g.PartVersions(),
-		"behind": g.behind, "gate": "closed", "faults": faults})
+		"behind": g.behind, "gate": "closed", "faults": faults, "role": g.role()})
+}
+
+// role is what the login may do.
+func (g *gate) role() string {
+	if g.Faults.ReadsOnly {
+		return "viewer"
+	}
+	return "keeper"
 }
 
 func (g *gate) put(w http.ResponseWriter, r *http.Request) {
+	if g.Faults.ReadsOnly {
+		problem(w, http.StatusForbidden, "a viewer changes nothing")
+		return
+	}
 	want, ok := contentDigest(r.Header.Get("Content-Digest"))
 	switch {
 	case !ok:

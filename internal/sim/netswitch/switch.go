@@ -336,7 +336,7 @@ func (o *osmere) agent(packet []byte, objects []gosnmp.SnmpPDU) (out [][]byte) {
 		return nil
 	}
 	set := o.set
-	if !writes {
+	if !writes || o.Faults.ReadsOnly {
 		set = func([]gosnmp.SnmpPDU) (gosnmp.SNMPError, int) { return gosnmp.NoAccess, 1 }
 	}
 	slices.SortFunc(objects, func(a, b gosnmp.SnmpPDU) int {

@@ -129,9 +129,33 @@ func list(ids ...string) func() map[string]any {
 // resources are what is read, by their path below the root.
 func (r *recorder) resources() map[string]func() map[string]any {
 	all := r.services()
+	maps.Copy(all, r.accounts())
 	maps.Copy(all, registries)
 	maps.Copy(all, r.machines())
 	return all
+}
+
+// accounts are the resources of the one account and its roles.
+func (r *recorder) accounts() map[string]func() map[string]any {
+	return map[string]func() map[string]any{
+		"AccountService": func() map[string]any {
+			return map[string]any{"Id": "AccountService", "Name": "Accounts", "ServiceEnabled": true,
+				"AccountLockoutThreshold": r.Lockout,
+				"Accounts":                reference("AccountService/Accounts"),
+				"Roles":                   reference("AccountService/Roles")}
+		},
+		"AccountService/Accounts": list("AccountService/Accounts/1"),
+		"AccountService/Accounts/1": func() map[string]any {
+			return map[string]any{"@odata.type": "#ManagerAccount.v1_12_0.ManagerAccount",
+				"UserName": r.Login.User, "Enabled": true, "RoleId": r.role(),
+				"Links": map[string]any{"Role": reference("AccountService/Roles/" + r.role())}}
+		},
+		"AccountService/Roles": list("AccountService/Roles/Administrator",
+			"AccountService/Roles/ReadOnly"),
+		"AccountService/Roles/Administrator": role("Administrator", "Login", "ConfigureManager",
+			"ConfigureUsers", "ConfigureSelf", "ConfigureComponents"),
+		"AccountService/Roles/ReadOnly": role("ReadOnly", "Login", "ConfigureSelf"),
+	}
 }
 
 // services are the resources of updates and tasks.
@@ -146,10 +170,6 @@ func (r *recorder) services() map[string]func() map[string]any {
 				"MultipartHttpPushUri":               "/redfish/v1/UpdateService/upload",
 				"MaxImageSizeBytes":                  64 << 20,
 				"@Redfish.OperationApplyTimeSupport": map[string]any{"SupportedValues": []string{"OnReset"}}}
-		},
-		"AccountService": func() map[string]any {
-			return map[string]any{"Id": "AccountService", "Name": "Accounts", "ServiceEnabled": true,
-				"AccountLockoutThreshold": r.Lockout}
 		},
 		"TaskService": func() map[string]any {
 			return map[string]any{"Tasks": reference(
@@ -445,6 +465,22 @@ func redfishError(w http.ResponseWriter, status int, id, message string) {
 		"@Message.ExtendedInfo": []map[string]string{{"MessageId": "Base.1.18." + id}}}})
 }
 
+// role is the role of the one account (DSP0266, 13.2).
+func (r *recorder) role() string {
+	if r.Faults.ReadsOnly {
+		return "ReadOnly"
+	}
+	return "Administrator"
+}
+
+// role is one of the standard's own roles.
+func role(id string, privileges ...string) func() map[string]any {
+	return func() map[string]any {
+		return map[string]any{"@odata.type": "#Role.v1_3_2.Role", "IsPredefined": true, "RoleId": id,
+			"AssignedPrivileges": privileges}
+	}
+}
+
 func (r *recorder) knows(user, password string) bool {
 	return subtle.ConstantTimeCompare([]byte(user),
 		[]byte(r.Login.User))&subtle.ConstantTimeCompare([]byte(password),
@@ -564,6 +600,9 @@ func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 		case r.Faults.NoRight:
 			redfishError(w, http.StatusForbidden, "InsufficientPrivilege",
 				"only an administrator may see this")
+		case r.Faults.ReadsOnly && req.Method != http.MethodGet && req.Method != http.MethodDelete:
+			redfishError(w, http.StatusForbidden, "InsufficientPrivilege",
+				"only an administrator may change this")
 		default:
 			h(w, req)
 		}

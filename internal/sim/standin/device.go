@@ -75,6 +75,7 @@ type Faults struct {
 	// gates: a login only leads to wanting a new password
 	NewPassword  bool  `yaml:"new_password"`
 	NoRight      bool  `yaml:"no_right"`      // gates: the login may not read the version
+	ReadsOnly    bool  `yaml:"reads_only"`    // the login may read, and change nothing
 	Silent       bool  `yaml:"silent"`        // takes connections, never answers
 	DropAfter    int64 `yaml:"drop_after"`    // cuts a connection after this number of bytes
 	KeepsVersion bool  `yaml:"keeps_version"` // takes an image, comes back as before
