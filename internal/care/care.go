@@ -38,6 +38,7 @@ const (
 	SettingsRestored = "settings" // To is the name of the save
 	AddressMoved     = "address"  // To is the new address with the length of its network
 	Blinked          = "blink"    // To is the output that the operator named
+	PermissionTested = "permission"
 )
 
 // Change is a change of one device outside of jobs.
@@ -85,6 +86,7 @@ func Sentence(e ledger.Entry) string {
 		SettingsRestored: {"restoring settings " + change.To, "settings " + change.To + " restored"},
 		AddressMoved:     {"moving to " + change.To, "moved to " + change.To},
 		Blinked:          {"showing itself", "stopped showing itself"},
+		PermissionTested: {"testing the right to update it", "right to update it tested"},
 	}[change.What]
 	switch {
 	case e.Kind == ChangeBegun:

@@ -138,13 +138,17 @@ func (a *app) matchMissing(choose workspace.Choice) error {
 
 func matchTable(devices []workspace.Row) view.Table {
 	t := view.Table{Columns: []string{"name", "model", "status", "from", "to", "in feed", "image",
-		"rollback", "reason"}, Less: []string{"image", "model"}}
+		"rollback", "ready", "reason"}, Less: []string{"image", "model"}}
 	for _, d := range devices {
+		ready, reason := "", view.Quiet.Cell(d.Reason)
+		if why := obstacle(d); why != "" {
+			ready, reason = "no", view.Warn.Cell(why+"; "+d.Reason)
+		}
 		t.Add(d.Part(), d.Model, statusTone(d.Status).Cell(d.Status),
 			d.Version.Text, strings.Join(d.Path, " → "), d.Newer.Text, imageCell(d),
-			rollbackCell(d.Rollback), view.Quiet.Cell(d.Reason))
+			rollbackCell(d.Rollback), view.Warn.Cell(ready), reason)
 	}
-	return t.Without("in feed")
+	return t.Without("in feed").Without("ready")
 }
 
 // imageCell is the file of an image, with a mark where a version on the way has release notes.

@@ -480,24 +480,30 @@ func (a *app) loginDropCmd() *cobra.Command {
 
 func (a *app) loginTestCmd() *cobra.Command {
 	var choose workspace.Choice
+	var forChange bool
 	c := &cobra.Command{
 		Use:   "test [DEVICE…]",
 		Short: "Show which login works on each device",
 		Long: `Log in to all known devices, or to the named ones, and show which login works. At
 most three logins are tried per device. This command also retries logins that a device rejected
-before. Some devices lock after too many wrong logins, so name the device that you mean.`,
-		Example: "  catena login test\n  catena login test cam-31\n  catena login test --where " +
-			"'access == \"login-refused\"'",
+before. Some devices lock after too many wrong logins, so name the device that you mean.
+
+With --for-change the right to update is tested as well, without changing anything: by the role of
+the account, or by a value that is set to what it is. Where nothing harmless shows it, only reading
+was tested.`,
+		Example: "  catena login test\n  catena login test cam-31 --for-change\n" +
+			"  catena login test --where 'access == \"login-refused\"'",
 		RunE: func(c *cobra.Command, args []string) error {
 			choose.Names = args
-			return a.loginTest(c.Context(), choose)
+			return a.loginTest(c.Context(), choose, forChange)
 		},
 	}
 	choiceFlags(c, &choose)
+	c.Flags().BoolVar(&forChange, "for-change", false, "test whether the logins may update, too")
 	return c
 }
 
-func (a *app) loginTest(ctx context.Context, choose workspace.Choice) error {
+func (a *app) loginTest(ctx context.Context, choose workspace.Choice, forChange bool) error {
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
 	w, err := a.match()
@@ -523,10 +529,17 @@ func (a *app) loginTest(ctx context.Context, choose workspace.Choice) error {
 	if err != nil {
 		return err
 	}
-	return a.printLogins(tested, access.Book)
+	trouble := map[string]error{}
+	if forChange {
+		if trouble, err = a.testRights(ctx, w, access, tested); err != nil {
+			return err
+		}
+	}
+	return a.printLogins(tested, access.Book, forChange, trouble)
 }
 
-func (a *app) printLogins(tested []device.Device, book login.Book) error {
+func (a *app) printLogins(tested []device.Device, book login.Book, forChange bool,
+	trouble map[string]error) error {
 	type line struct {
 		Device  string `json:"device"`
 		Address string `json:"address"`
@@ -536,10 +549,13 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		User    string `json:"user"`
 		Works   bool   `json:"works"`
 		Trouble string `json:"trouble"`
+		// whether it may update the device: yes, no or untested; empty: not asked for
+		MayChange device.Granted `json:"may_change,omitempty"`
+		Why       string         `json:"why,omitempty"` // of no
 	}
 	rows := []line{}
 	t := view.Table{Columns: []string{"device", "address", "login", "user", "result"}}
-	failed := 0
+	failed, denied := 0, 0
 	for _, d := range tested {
 		r := line{Device: d.Name, Address: d.Address, Works: d.Access == device.OK,
 			Trouble: d.Why()}
@@ -554,9 +570,19 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 			r.For = map[string]string{"given": "given for this run",
 				"none": "none is needed"}[r.Login]
 		}
-		if r.Works {
+		right := d.MayChange()
+		switch {
+		case r.Works && forChange:
+			result = rightCell(d, trouble[d.ID])
+			if right != nil {
+				r.MayChange, r.Why = right.Result, right.Why
+			}
+			if r.MayChange == device.Denied {
+				denied++
+			}
+		case r.Works:
 			result = view.Cell{Text: "works for reading"}
-		} else {
+		default:
 			failed++
 		}
 		rows = append(rows, r)
@@ -566,11 +592,11 @@ func (a *app) printLogins(tested []device.Device, book login.Book) error {
 		return err
 	}
 	if a.format == "table" {
-		a.say("\n%s: the login works on %d, not on %d. Only reading was tested, not the "+
-			"permission to update.", words.Plural(len(tested), "device"),
-			len(tested)-failed, failed)
+		a.say("\n%s: the login works on %d, not on %d.%s", words.Plural(len(tested), "device"),
+			len(tested)-failed, failed, map[bool]string{false: " Only reading was tested, not the " +
+				"permission to update: add --for-change."}[forChange])
 	}
-	if failed > 0 && failed == len(tested) {
+	if failed > 0 && failed == len(tested) || denied > 0 {
 		return exit{exitFailed, errSilent}
 	}
 	return nil

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -9,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
+	"catena/internal/care"
 	"catena/internal/cli/view"
 	"catena/internal/order"
 	"catena/internal/plan"
@@ -464,20 +467,37 @@ const (
 )
 
 func (a *app) orderCheckCmd() *cobra.Command {
-	return &cobra.Command{
+	var ask bool
+	c := &cobra.Command{
 		Use:   "check ORDER",
 		Short: "Compare an order with the site as it is now",
 		Long: `Compare an order with the site as it is now, and list each difference: versions that
 changed, missing images, devices that are away, exchanged or on hold, and changed rules of
-site.yaml. The exit code is 0 without differences, 3 if devices would be skipped, and 5 if the order
-would be refused.`,
-		Example: "  catena order check night-1\n  catena order check j3",
-		Args:    exactly(1, "one order"),
-		RunE:    func(_ *cobra.Command, args []string) error { return a.orderCheck(args[0]) },
+site.yaml. What would forbid the update right now is listed with the time when it was read: an
+interlock, a login that may read and not update. With --ask every device of the order is read again,
+and its login is tested, without changing anything.
+
+The exit code is 0 without differences, 3 if devices would be skipped or could not be updated now,
+and 5 if the order would be refused.`,
+		Example: "  catena order check night-1\n  catena order check night-1 --ask\n" +
+			"  catena order check j3",
+		Args: exactly(1, "one order"),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.orderCheck(c.Context(), args[0], ask)
+		},
 	}
+	c.Flags().BoolVar(&ask, "ask", false, "read the devices again, and test their logins")
+	return c
 }
 
-func (a *app) orderCheck(name string) error {
+func (a *app) orderCheck(ctx context.Context, name string, ask bool) error {
+	var answers []care.Answer
+	if ask {
+		var err error
+		if answers, err = a.askOrder(ctx, name); err != nil {
+			return err
+		}
+	}
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -487,11 +507,20 @@ func (a *app) orderCheck(name string) error {
 	if err != nil {
 		return err
 	}
-	differences := w.Differences(o, false)
+	now, untested := w.Obstacles(o)
+	differences := slices.Concat(w.Differences(o, false), now, plan.Unready(answers))
+	if untested > 0 {
+		a.say("Only reading was tested on %s: %s.", words.Plural(untested, "device"),
+			map[bool]string{true: "nothing harmless shows whether its login may update",
+				false: "to test the logins, add --ask"}[ask])
+	}
 	t := view.Table{Columns: []string{"device", "then", "what is different"}}
 	code := exitDone
 	for _, d := range differences {
 		then := view.Warn.Cell("is skipped")
+		if d.Now {
+			then = view.Warn.Cell("not ready")
+		}
 		if d.Refuses {
 			then = view.Bad.Cell("refuses the order")
 			code = exitRefused

@@ -15,6 +15,7 @@ import (
 	"catena/internal/dialect/scripted"
 	"catena/internal/dialect/standard"
 	"catena/internal/family"
+	"catena/internal/firmware"
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/record"
@@ -177,7 +178,13 @@ func (x *Access) Trusted() []device.Key {
 
 // Session opens a session with a known device. It verifies the identity of the device before each
 // login. The caller closes it. Its errors are device.ErrUnsupported, and a device.NoLogin.
-func (x *Access) Session(d device.Device) (dialect.Session, error) {
+func (x *Access) Session(d device.Device) (dialect.Session, error) { return x.SessionFor(d, nil) }
+
+// SessionFor is Session for a device that is to get images with these interlocks.
+func (x *Access) SessionFor(
+	d device.Device,
+	interlocks []firmware.Interlock,
+) (dialect.Session, error) {
 	speaks, ok := x.Dialects.Named(d.Dialect)
 	if !ok {
 		return nil, device.ErrUnsupported
@@ -186,6 +193,7 @@ func (x *Access) Session(d device.Device) (dialect.Session, error) {
 	if !ok {
 		return nil, device.Because(device.NoLogin, "")
 	}
+	at.Interlocks = interlocks
 	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
 }
 

@@ -431,6 +431,15 @@ func (e *examination) devices() {
 	}
 	e.ok("devices", "%s known, %d behind", words.Plural(len(workspace.Mains(rows)), "device"),
 		len(by[string(match.Outdated)])+len(by[string(match.Unsafe)]))
+	denied, untested := w.MayNotChange()
+	if len(denied) > 0 {
+		e.look("logins", "add others: catena login add; test them: catena login test --for-change",
+			"their logins may read and not update: %s", words.Few(denied))
+	}
+	if len(untested) > 0 {
+		e.look("logins", "catena login test --for-change",
+			"the right to update was never tested: %s", words.Few(untested))
+	}
 	for _, x := range []struct{ status, next string }{
 		{string(match.Stranded), "visit them: catena report has the list"},
 		{string(match.NoAccess),

@@ -145,6 +145,8 @@ type Difference struct {
 	Text   string `json:"text"`
 	// Refuses says that the order cannot be carried out; else the device is skipped.
 	Refuses bool `json:"refuses"`
+	// Now says that it is of the moment: the device was read so, and may be otherwise at night.
+	Now bool `json:"now,omitempty"`
 }
 
 // Differences compare an order with the site as it is now. With again, devices that were away or

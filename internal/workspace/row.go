@@ -63,6 +63,8 @@ type Row struct {
 	Seen       time.Time `json:"seen,omitzero" expr:"seen" about:"when it was last read"`
 	Updated    time.Time `json:"updated,omitzero" expr:"updated" about:"when a job last verified a new version"`
 	Newer      Version   `json:"newer" expr:"newer" about:"the latest version in a feed, if later than its target"`
+	Ready      string    `json:"ready" expr:"ready" about:"yes, or what forbade an update when it was read; empty: not known"`
+	MayChange  string    `json:"may_change" expr:"may_change" about:"whether its login may update it: yes, no or untested"`
 	Site       string    `json:"site" expr:"site" about:"the name of its site"`
 
 	HasNotes bool      `json:"-" expr:"-"` // a version on its path has release notes
@@ -179,6 +181,9 @@ func Mains(rows []Row) []Row {
 	})
 }
 
+// Ready is the field ready of a device that nothing is known to forbid an update of.
+const Ready = "yes"
+
 // Row makes the row of a match.
 func (w *Workspace) Row(m match.Row) (Row, error) {
 	updated, err := w.history.Updated(m.Device.ID)
@@ -201,6 +206,12 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 		Entered: w.entered[d.ID], Match: m,
 		sendable: w.sendsTo(d.Endpoint) || contact.ByHand(w.Site, d)}
 	r.Newer = Version{w.newer(m), order}
+	if forbids, known := d.Forbids[m.Component]; known {
+		r.Ready = cmp.Or(forbids, Ready)
+	}
+	if right := d.MayChange(); right != nil {
+		r.MayChange = string(right.Result)
+	}
 	if d.Through != "" {
 		r.Parent = w.nameOf[d.Through]
 	}

@@ -25,7 +25,8 @@ var Effects = map[string]Effect{
 	"login list": readsSite,
 	"login drop": {"logins.age in the site folder.", "any device."},
 	"login test": {"the ledger: which login works where. It logs in to the named devices, once " +
-		"with each login.", "firmware and settings, or a device whose identity changed."},
+		"with each login; --for-change may set a value to what it is.", "firmware and settings, or a " +
+		"device whose identity changed."},
 	"login accept": {"the ledger: the changed identity is trusted from now on.",
 		"any device."},
 	"login unlock": {"a helper process that keeps the passphrase in memory, accessible only to " +
@@ -99,8 +100,9 @@ var Effects = map[string]Effect{
 	"fleet report":   {oneFile, "any site folder, or any device."},
 	"order list":     readsSite,
 	"order show":     readsSite,
-	"order check":    readsSite,
-	"order sign":     {"a signature beside the order.", "the order itself, or any device."},
+	"order check": {"nothing; with --ask it logs in to the devices of the order, reads them, and " +
+		"may set a value to what it is.", "firmware and settings."},
+	"order sign": {"a signature beside the order.", "the order itself, or any device."},
 	"rehearse": {"nothing; stand-ins on this machine take the place of the devices.",
 		"any device, the site's ledger, or the shelf."},
 	"pack": {oneFile, "the site, or any device."},

@@ -1,0 +1,167 @@
+package care
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"catena/internal/device"
+	"catena/internal/dialect"
+	"catena/internal/firmware"
+	"catena/internal/job"
+	"catena/internal/record"
+)
+
+// Question asks a device whether it can be updated now.
+type Question struct {
+	Device     device.Device
+	Components []string             // that are to be updated; none: the interlocks are not read
+	Interlocks []firmware.Interlock // of the images that they are to get
+	ForChange  bool                 // test the right of its login to change it
+}
+
+// Answer is what a device answered. Device has what is new of it.
+type Answer struct {
+	Device  device.Device
+	At      time.Time
+	Trouble error // why it could not be asked, or that it is not healthy; nil: it answered
+}
+
+// Bounds of asking: each device costs one login.
+const (
+	askedAtOnce = 16
+	askWithin   = 2 * time.Minute // one device
+)
+
+// Ask asks devices, at most 16 at a time and the children of one parent one after the other, and
+// records what is new of them. Nothing is changed. A device that a job or another command has is
+// left alone: its Trouble is a job.BusyError. The error is the ledger's, or that of ctx.
+func (c Care) Ask(ctx context.Context, all []Question, done func(n int)) ([]Answer, error) {
+	out := make([]Answer, len(all))
+	chains := map[string][]int{} // places, by the device that they are reached through
+	for i, q := range all {
+		by := q.Device.Through
+		if by == "" {
+			by = q.Device.ID
+		}
+		chains[by] = append(chains[by], i)
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(askedAtOnce)
+	var mu sync.Mutex // of count
+	count := 0
+	for _, chain := range chains {
+		group.Go(func() error {
+			for _, i := range chain {
+				var err error
+				if out[i], err = c.ask(ctx, all[i]); err != nil {
+					return err
+				}
+				mu.Lock()
+				count++
+				done(count)
+				mu.Unlock()
+			}
+			return nil
+		})
+	}
+	return out, group.Wait()
+}
+
+// ask asks one device.
+func (c Care) ask(ctx context.Context, q Question) (Answer, error) {
+	a := Answer{Device: q.Device, At: c.Now()}
+	release, err := job.Lease(c.Ledger, q.Device)
+	if errors.As(err, new(*job.BusyError)) {
+		a.Trouble = err
+		return a, nil
+	}
+	if err != nil {
+		return a, err
+	}
+	defer release()
+	if !q.ForChange {
+		err = c.asked(ctx, q, &a)
+	} else {
+		what := Change{What: PermissionTested}
+		if err := c.Ledger.Append(ChangeBegun, "", q.Device.ID, what); err != nil {
+			return a, err
+		}
+		err = c.asked(ctx, q, &a)
+		if err == nil && a.Trouble != nil {
+			what.Problem = a.Trouble.Error()
+		}
+		err = errors.Join(err, c.Ledger.Append(ChangeOver, "", q.Device.ID, what))
+	}
+	if err != nil {
+		return a, err
+	}
+	return a, record.Update(c.Ledger, "", &a.Device)
+}
+
+// asked talks to one device; its error is that of ctx.
+func (c Care) asked(ctx context.Context, q Question, a *Answer) (err error) {
+	within, cancel := context.WithTimeout(ctx, askWithin)
+	defer cancel()
+	session, err := c.Access.SessionFor(q.Device, q.Interlocks)
+	if err != nil {
+		a.Trouble = err
+		return nil
+	}
+	// what could not be left is for the next session
+	defer func() { _ = session.Close(context.WithoutCancel(ctx)) }()
+	r, err := session.Read(within)
+	if err == nil {
+		err = session.Healthy(within, q.Device.Reading)
+		r = r.Over(q.Device.Reading)
+		c.interlocks(within, session, q.Components, &r)
+		a.Device.Reading = r
+	}
+	if err == nil && q.ForChange {
+		var right *device.Right
+		if right, err = rightOf(within, session); right != nil {
+			right.Login, right.At = q.Device.Login, a.At.UTC()
+			a.Device.Right = right
+		}
+	}
+	a.Trouble = err
+	return ctx.Err()
+}
+
+// interlocks reads what forbids the update of components now into a reading.
+func (c Care) interlocks(ctx context.Context, s dialect.Session, components []string,
+	r *device.Reading) {
+	for _, name := range components {
+		update, err := s.Update(name)
+		if err == nil {
+			err = update.Interlock(ctx)
+		}
+		var cause *device.Cause
+		if errors.Is(err, device.ErrNotNow) && errors.As(err, &cause) {
+			r.Forbids = maps.Clone(r.Forbids)
+			if r.Forbids == nil {
+				r.Forbids = map[string]string{}
+			}
+			r.Forbids[name] = cause.Detail
+		}
+	}
+}
+
+// rightOf tests the right of the login that a session uses.
+func rightOf(ctx context.Context, s dialect.Session) (*device.Right, error) {
+	err := dialect.Permission(ctx, s)
+	var not *dialect.NotPermittedError
+	switch {
+	case err == nil:
+		return &device.Right{Result: device.Yes}, nil
+	case errors.As(err, &not):
+		return &device.Right{Result: device.Denied, Why: not.Why}, nil
+	case errors.Is(err, device.ErrUnsupported):
+		return &device.Right{Result: device.Untested}, nil
+	}
+	return nil, err
+}
