@@ -472,8 +472,8 @@ func (a *app) orderCheckCmd() *cobra.Command {
 		Use:   "check ORDER",
 		Short: "Compare an order with the site as it is now",
 		Long: `Compare an order with the site as it is now, and list each difference: versions that
-changed, missing images, devices that are away, exchanged or on hold, and changed rules of
-site.yaml. What would forbid the update right now is listed with the time when it was read: an
+changed, missing images, devices that are away, exchanged or on hold, and rules in site.yaml that
+changed. What would forbid the update right now is listed with the time when it was read: an
 interlock, a login that may read and not update. With --ask every device of the order is read again,
 and its login is tested, without changing anything.
 
