@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -38,6 +40,7 @@ type look struct {
 	adapter  string
 	except   []string
 	ports    []string
+	where    string
 	via      []string
 	wide     bool
 	patience time.Duration
@@ -51,6 +54,7 @@ func (l *look) flags(c *cobra.Command) {
 	f.StringSliceVar(&l.except, "except", nil, "addresses, address ranges or networks to leave out")
 	f.StringSliceVar(&l.ports, "port", nil,
 		"ports to try instead of the default ones: 8080, or snmp:1161, modbus:5020, ethernet-ip:44818")
+	f.StringVar(&l.where, "where", "", "only known devices for which this holds, where they were")
 	f.StringSliceVar(&l.via, "via", nil, "use only these discovery protocols")
 	f.BoolVar(&l.wide, "wide", false, "allow a range larger than a /16")
 	f.DurationVar(&l.patience, "patience", usualPatience,
@@ -64,14 +68,22 @@ recorded; new, changed and missing devices are shown. Devices that answer but ar
 are listed with what they reported.
 
 Without addresses, the networks of site.yaml are scanned. ADDRESS is an address, a range of
-addresses, a network, host:port, or @FILE with one address per line. Addresses that do not answer
-are not an error.
+addresses, a network, host:port, or @FILE with one address per line. An address in a network of
+site.yaml is tried at the ports of that network and at those of the devices that are known there.
+Addresses that do not answer are not an error; those that you name one by one are listed. DEVICE is
+a known device or a group: it is looked for at its last address.
+
+With --outside the hosts are listed that answered from outside the address ranges: devices fresh
+from the factory are often there.
 
 The discovery protocols: ` + strings.Join(discover.Protocols, ", ") + `.`
 
 const scanExamples = `  catena scan
   catena scan 10.20.4.1-10.20.4.60 10.20.5.0/26 --except 10.20.4.7
   catena scan 10.20.4.17:8080 @more-addresses.txt
+  catena scan cam-11 chamber-2                known devices, where they were
+  catena scan --where 'status == "away"'
+  catena scan --outside                       what answers from other address ranges
   catena scan --adapters                      this machine's adapters
   catena scan --adapter eth0                  by its name, its address, or an address beyond it
   catena scan --via snmp,mdns --port snmp:1161
@@ -81,11 +93,11 @@ const scanExamples = `  catena scan
 
 func (a *app) scanCmd() *cobra.Command {
 	var l look
-	var adapters, uplinks bool
+	var adapters, uplinks, outside bool
 	var at, out string
 	var every time.Duration
 	c := &cobra.Command{
-		Use:     "scan [ADDRESS…]",
+		Use:     "scan [ADDRESS|DEVICE…]",
 		Short:   "Find the devices and read their versions",
 		Long:    scanHelp,
 		Example: scanExamples,
@@ -95,8 +107,8 @@ func (a *app) scanCmd() *cobra.Command {
 				return a.adapters()
 			case every != 0 && every < time.Second:
 				return usage("--every %s is less than a second", every)
-			case every != 0 && uplinks:
-				return usage("--every and --uplinks cannot be combined")
+			case every != 0 && (uplinks || outside) || uplinks && outside:
+				return usage("--every, --uplinks and --outside cannot be combined")
 			case out != "" && !uplinks:
 				return usage("--out requires --uplinks: it draws the uplinks")
 			case out != "" && picture(out) == nil:
@@ -116,6 +128,9 @@ func (a *app) scanCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if outside {
+				return a.printOutside(r.survey.Outside)
+			}
 			if uplinks {
 				if out != "" {
 					return a.drawUplinks(r.site, out, at, devices)
@@ -128,6 +143,7 @@ func (a *app) scanCmd() *cobra.Command {
 	l.flags(c)
 	f := c.Flags()
 	f.BoolVar(&adapters, "adapters", false, "only list this machine's adapters")
+	f.BoolVar(&outside, "outside", false, "list what answered from outside the address ranges")
 	f.DurationVar(&every, "every", 0, "keep scanning, this often, and print only changes")
 	f.BoolVar(&uplinks, "uplinks", false,
 		"print the uplinks, ready for site.yaml")
@@ -198,8 +214,19 @@ func (a *app) newRound(addresses []string, l look) (_ *round, err error) {
 		}
 		r.Ports = append(r.Ports, p)
 	}
-	if r.Addresses, err = addressFiles(addresses); err != nil {
+	given, err := addressFiles(addresses)
+	if err != nil {
 		return nil, err
+	}
+	choose := workspace.Choice{Where: l.where}
+	for _, word := range given {
+		if _, err := site.ParseRange(word); err == nil {
+			r.Addresses = append(r.Addresses, word)
+		} else if strings.Trim(word, "0123456789abcdefABCDEF.:-/") == "" {
+			return nil, usage("%w", err)
+		} else {
+			choose.Names = append(choose.Names, word)
+		}
 	}
 	w, err := a.openSite()
 	if err != nil {
@@ -210,6 +237,11 @@ func (a *app) newRound(addresses []string, l look) (_ *round, err error) {
 			w.Close()
 		}
 	}()
+	if len(choose.Names) > 0 || choose.Where != "" {
+		if r.Devices, err = a.chosenDevices(w, choose); err != nil {
+			return nil, err
+		}
+	}
 	networks, err := survey.Networks(w.Workspace, r)
 	var wide *discover.WideError
 	switch {
@@ -224,6 +256,81 @@ func (a *app) newRound(addresses []string, l look) (_ *round, err error) {
 	}
 	return &round{app: a, site: w, survey: survey.New(w.Workspace, access, networks, r, a.log, a.now)},
 		nil
+}
+
+// chosenDevices are the known devices of a choice that can be looked for at an address: a child is
+// looked for at its parent. None is an error.
+func (a *app) chosenDevices(
+	w *plan.Site,
+	choose workspace.Choice,
+) (out []device.Device, err error) {
+	s, err := a.openShelf()
+	if err == nil {
+		err = w.Match(s)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rows, err := w.Choose(choose)
+	if err != nil {
+		return nil, err
+	}
+	known := w.Devices()
+	for _, r := range workspace.Mains(rows) {
+		d := r.Match.Device
+		for d.Through != "" {
+			i := slices.IndexFunc(known, func(p device.Device) bool { return p.ID == d.Through })
+			if i < 0 {
+				break
+			}
+			d = known[i]
+		}
+		if d.Host() != "" &&
+			!slices.ContainsFunc(out, func(o device.Device) bool { return o.ID == d.ID }) {
+			out = append(out, d)
+		}
+	}
+	if len(out) == 0 {
+		return nil, usage("none of the chosen devices has an address")
+	}
+	return out, nil
+}
+
+// printOutside lists what answered from outside the address ranges, with what to do about it.
+func (a *app) printOutside(all []discover.Sighting) error {
+	adapters, err := discover.Adapters()
+	if err != nil {
+		return err
+	}
+	type line struct {
+		Address  string `json:"address"`
+		Via      string `json:"via"`
+		Vendor   string `json:"vendor"`
+		Model    string `json:"model"`
+		Says     string `json:"says"`
+		Proposal string `json:"proposal"`
+	}
+	rows := []line{}
+	t := view.Table{Columns: []string{"address", "found via", "vendor", "model", "says", "proposal"}}
+	for _, s := range all {
+		host := s.Address.Addr()
+		near := slices.ContainsFunc(adapters, func(x discover.Adapter) bool {
+			return slices.ContainsFunc(x.Addresses, func(p netip.Prefix) bool { return p.Contains(host) })
+		})
+		r := line{Address: host.String(), Via: s.Via, Vendor: s.Facts.Vendor, Model: s.Facts.Model,
+			Says: cmp.Or(s.Facts.Says, s.Facts.Called)}
+		r.Proposal = "no network of this laptop has it; give it an address: catena address list"
+		if near {
+			r.Proposal = "read it: catena scan " + r.Address + "; keep it: add it to ranges: in " + site.File
+		}
+		rows = append(rows, r)
+		t.Add(r.Address, r.Via, r.Vendor, r.Model, view.Quiet.Cell(r.Says), r.Proposal)
+	}
+	if len(rows) == 0 && a.format == "table" {
+		a.say("Nothing answered from outside the site's address ranges.")
+		return nil
+	}
+	return a.emit(rows, t)
 }
 
 // scan looks once, and shows how far it is.
@@ -516,7 +623,11 @@ func (a *app) conclude(note record.Scan, shown []workspace.Row) {
 	a.say("\n%s in %.1f s: %s found, %d new, %d changed, %d gone.", asked, note.Seconds,
 		words.Plural(note.Found, "device"), len(note.New), countNames(note.Changed), len(note.Gone))
 	if note.Outside > 0 {
-		a.say("Found outside the site's address ranges and skipped: %d.", note.Outside)
+		a.say("Found outside the site's address ranges and skipped: %d. See them: catena scan --outside",
+			note.Outside)
+	}
+	if len(note.Silent) > 0 {
+		a.say("Nothing answered at: %s.", strings.Join(note.Silent, ", "))
 	}
 	for _, w := range note.Warnings {
 		a.say("Note: %s.", w)

@@ -241,15 +241,17 @@ const recentScans = 200
 
 // Scan is the body of a Scanned entry: what a scan brought.
 type Scan struct {
-	Asked    int           `json:"asked"` // addresses
-	Found    int           `json:"found"` // devices
-	New      []string      `json:"new"`
-	Read     []string      `json:"read"` // the IDs of the devices that were read
-	Changed  []scan.Change `json:"changed"`
-	Gone     []string      `json:"gone"`
-	Outside  int           `json:"outside"`
-	Warnings []string      `json:"warnings"`
-	Seconds  float64       `json:"seconds"`
+	Asked   int           `json:"asked"` // addresses
+	Found   int           `json:"found"` // devices
+	New     []string      `json:"new"`
+	Read    []string      `json:"read"` // the IDs of the devices that were read
+	Changed []scan.Change `json:"changed"`
+	Gone    []string      `json:"gone"`
+	Outside int           `json:"outside"`
+	// Silent are addresses that were named one by one, and at which nothing answered.
+	Silent   []string `json:"silent,omitempty"`
+	Warnings []string `json:"warnings"`
+	Seconds  float64  `json:"seconds"`
 }
 
 // keyEntry is a device's key, as trusted at the first contact or by a person, or as met

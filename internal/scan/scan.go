@@ -77,9 +77,9 @@ type Result struct {
 	Gone     []device.Device // known, in the ranges looked through, and not answering any more
 	New      []string        // the names of those never seen before
 	Changed  []Change
-	Outside  int      // heard from outside the ranges; skipped
-	Asked    int      // addresses looked at
-	Warnings []string // oddities for the operator
+	Outside  []discover.Sighting // heard from outside the ranges, one of each host; skipped
+	Asked    int                 // addresses looked at
+	Warnings []string            // oddities for the operator
 	Keys     Keys
 	unasked  int                // devices that this machine could not ask
 	listed   map[string]listing // by the parent's address
@@ -227,18 +227,25 @@ func (f *found) stay(address string) {
 }
 
 // knownPorts adds the ports of known devices to the networks that have their addresses and name no
-// ports: a device at an unusual port is looked for where it was. For example, with gate-1 known at
-// 10.20.4.101:8099, a scan of 10.20.4.0/24 also tries that port there. added is how many it adds.
+// ports, or mean those besides: a device at an unusual port is looked for where it was. For
+// example, with gate-1 known at 10.20.4.101:8099, a scan of 10.20.4.0/24 also tries that port
+// there. added is how many it adds.
 func (s *Scanner) knownPorts(networks []discover.Network, known []device.Device) (
 	out []discover.Network, added int) {
 	out = slices.Clone(networks)
-	usual := s.Dialects.Ports()
 	for i, n := range out {
+		usual := s.Dialects.Ports()
+		if len(n.Ports) > 0 {
+			usual = nil
+		}
+		for _, p := range n.Ports {
+			usual = append(usual, p.Number)
+		}
 		ranges := slices.Clone(n.Ranges)
 		for _, k := range known {
 			at := address(k.Endpoint)
 			speaks, _ := s.Dialects.Named(k.Dialect) // nil: it was not recognised
-			if at.IsValid() && len(n.Ports) == 0 && len(n.Ranges) > 0 && n.Inside(at) &&
+			if at.IsValid() && (len(n.Ports) == 0 || n.Known) && len(n.Ranges) > 0 && n.Inside(at) &&
 				(speaks == nil || speaks.About().Transport == "tcp") && !slices.Contains(usual, at.Port()) {
 				ranges = append(ranges, site.Range{First: at.Addr(), Last: at.Addr(), Port: at.Port()})
 				added++

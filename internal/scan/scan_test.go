@@ -318,23 +318,34 @@ func TestAReferredDeviceKeepsItsName(t *testing.T) {
 	}
 }
 
-// A scan of an address at which a device is known tries the port at which it is known, too; ports that
-// someone names are respected.
+// A scan of an address at which a device is known tries the port at which it is known, too; ports
+// that someone names are respected.
 func TestKnownPorts(t *testing.T) {
 	s := newScanner(time.Second)
 	known := []device.Device{
 		{ID: "d1", Endpoint: device.Endpoint{Address: "10.20.4.101:8099", Dialect: "onvif"}},
-		{ID: "d2", Endpoint: device.Endpoint{Address: "10.20.4.102:80", Dialect: "onvif"}}, // tried anyway
+		{
+			ID:       "d2",
+			Endpoint: device.Endpoint{Address: "10.20.4.102:80", Dialect: "onvif"},
+		}, // tried anyway
 		{ID: "d3", Endpoint: device.Endpoint{Address: "10.20.4.103:1161", Dialect: "snmp"}},
 		{ID: "d4", Endpoint: device.Endpoint{Address: "10.20.5.104:8099", Dialect: "onvif"}}, // elsewhere
-		{ID: "d5", Endpoint: device.Endpoint{Address: "10.20.4.105:8099"}},                   // not recognised then
+		{
+			ID:       "d5",
+			Endpoint: device.Endpoint{Address: "10.20.4.105:8099"},
+		}, // not recognised then
 	}
 	in := []discover.Network{{Ranges: ranges(t, "10.20.4.0/24")},
-		{Ranges: ranges(t, "10.20.4.0/24"), Ports: []site.Port{{Number: 443}}}}
+		{Ranges: ranges(t, "10.20.4.0/24"), Ports: []site.Port{{Number: 443}}},
+		{Ranges: ranges(t, "10.20.4.101"), Ports: []site.Port{{Number: 443}}, Known: true}}
 	out, added := s.knownPorts(in, known)
-	assert.Equal(t, 2, added)
-	assert.Equal(t, append(ranges(t, "10.20.4.0/24"), ranges(t, "10.20.4.101:8099", "10.20.4.105:8099")...),
-		out[0].Ranges)
+	assert.Equal(t, 3, added)
+	assert.Equal(t, ranges(t, "10.20.4.101", "10.20.4.101:8099"), out[2].Ranges)
+	assert.Equal(
+		t,
+		append(ranges(t, "10.20.4.0/24"), ranges(t, "10.20.4.101:8099", "10.20.4.105:8099")...),
+		out[0].Ranges,
+	)
 	assert.Equal(t, in[1], out[1])
 	assert.Len(t, in[0].Ranges, 1)
 }

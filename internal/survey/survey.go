@@ -10,6 +10,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -29,9 +30,11 @@ import (
 
 // Request is where and how is looked.
 type Request struct {
-	Addresses []string // each an address, a range, a network or host:port; empty: the site's networks
-	Except    []string // addresses to leave out, in the same forms
-	Adapter   string   // to look through; empty: those in whose networks the addresses lie
+	// each an address, a range, a network or host:port; none, and no Devices: the site's networks
+	Addresses []string
+	Devices   []device.Device // known ones that are looked for where they were
+	Except    []string        // addresses to leave out, in the same forms
+	Adapter   string          // to look through; empty: those in whose networks the addresses lie
 	Ports     []site.Port
 	Via       []string // discovery protocols; empty: all
 	Wide      bool     // a range of more than a /16 is meant
@@ -44,8 +47,11 @@ type Survey struct {
 	site     *workspace.Workspace
 	access   *contact.Access
 	networks []discover.Network
-	scanner  *scan.Scanner
-	now      func() time.Time
+	named    []site.Range // single addresses that were named
+	// Outside are the hosts that the last scan heard from outside the address ranges.
+	Outside []discover.Sighting
+	scanner *scan.Scanner
+	now     func() time.Time
 }
 
 // Untried returns the stored logins that were not tried on a device, because one command tries one
@@ -56,10 +62,20 @@ func (s *Survey) Untried(d device.Device) []login.Entry { return s.access.Untrie
 // addresses that cannot be read.
 func Networks(w *workspace.Workspace, r Request) ([]discover.Network, error) {
 	own := discover.Networks(w.Site.Networks)
-	if len(r.Addresses) > 0 || r.Adapter != "" || len(own) == 0 {
-		return discover.Addresses(r.Addresses, r.Except, r.Adapter, r.Ports, r.Wide)
+	addresses := slices.Clone(r.Addresses)
+	for _, d := range r.Devices {
+		if host := d.Host(); host != "" && !slices.Contains(addresses, host) {
+			addresses = append(addresses, host)
+		}
 	}
-	return discover.Narrow(own, r.Except, r.Ports)
+	if len(addresses) == 0 && r.Adapter == "" && len(own) > 0 {
+		return discover.Narrow(own, r.Except, r.Ports)
+	}
+	all, err := discover.Addresses(addresses, r.Except, r.Adapter, r.Ports, r.Wide)
+	if err != nil || r.Adapter != "" || len(r.Ports) > 0 {
+		return all, err
+	}
+	return discover.Inherit(all, own), nil
 }
 
 // New returns a survey of some networks of a site, as the request says.
@@ -68,6 +84,11 @@ func New(w *workspace.Workspace, x *contact.Access, networks []discover.Network,
 	now func() time.Time) *Survey {
 	s := &Survey{site: w, access: x, networks: networks, scanner: x.Scanner(), now: now}
 	s.scanner.Log, s.scanner.Patience, s.scanner.Via = log, r.Patience, r.Via
+	for _, text := range r.Addresses {
+		if one, err := site.ParseRange(text); err == nil && one.First == one.Last {
+			s.named = append(s.named, one)
+		}
+	}
 	return s
 }
 
@@ -97,9 +118,28 @@ func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.D
 	if err != nil {
 		return note, nil, err
 	}
-	note = noteOf(result)
+	note, s.Outside = noteOf(result), result.Outside
+	note.Silent = s.silent(result.Devices)
 	note.Seconds = s.now().Sub(startedAt).Seconds()
 	return note, result.Devices, l.Append(record.Scanned, "", "", note)
+}
+
+// silent are the addresses that were named, and at which no device was found or is known.
+func (s *Survey) silent(found []device.Device) (out []string) {
+	for _, r := range s.named {
+		heard := slices.ContainsFunc(found, func(d device.Device) bool {
+			at, err := netip.ParseAddrPort(d.Address)
+			return err == nil && r.Has(at)
+		})
+		switch {
+		case heard:
+		case r.Port != 0:
+			out = append(out, netip.AddrPortFrom(r.First, r.Port).String())
+		default:
+			out = append(out, r.First.String())
+		}
+	}
+	return out
 }
 
 // Again reads known devices again, and records what was found: nothing, if ctx ends before.
@@ -133,7 +173,7 @@ func keep(l *ledger.Ledger, startedAt time.Time, devices []device.Device, keys s
 func noteOf(r scan.Result) record.Scan {
 	note := record.Scan{Asked: r.Asked, New: notNil(r.New), Changed: notNil(r.Changed),
 		Gone: []string{},
-		Read: []string{}, Outside: r.Outside, Warnings: notNil(r.Warnings)}
+		Read: []string{}, Outside: len(r.Outside), Warnings: notNil(r.Warnings)}
 	for _, d := range r.Gone {
 		note.Gone = append(note.Gone, d.Name)
 	}

@@ -131,9 +131,9 @@ func (s Sighting) Endpoint() device.Endpoint {
 // Found is what answered.
 type Found struct {
 	Sightings      []Sighting
-	Networks       []Network // as they were looked through
-	Outside        int       // hosts that answered from outside the address ranges; skipped
-	Asked          int       // addresses looked at
+	Networks       []Network  // as they were looked through
+	Outside        []Sighting // of each host that answered from outside the address ranges; skipped
+	Asked          int        // addresses looked at
 	Warnings       []string
 	OutOfResources error // why this machine could not ask everybody; nil: it could
 }
@@ -161,7 +161,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 			return f, err
 		}
 		f.Sightings = append(f.Sightings, sightings...)
-		f.Outside += outside
+		f.Outside = append(f.Outside, outside...)
 		for _, r := range n.Ranges {
 			if r.Sweeps() {
 				f.Asked += r.Count()
@@ -184,9 +184,9 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 // description, is looked at while the others still wait: in turns, so that a site of 500
 // devices does not open 500 connections at once, and beside the sockets' readers, so that
 // no answer is missed.
-func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, error) {
+func (s *Discoverer) hear(ctx context.Context, n Network) (inside, outside []Sighting, err error) {
 	h := &hearing{discoverer: s, network: n, looked: map[netip.AddrPort]bool{},
-		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{},
+		outside: map[netip.Addr]Sighting{}, looksAt: map[netip.Addr]int{},
 		turns: make(chan struct{}, lookLanes)}
 	var group errgroup.Group
 	for _, p := range protocols {
@@ -199,12 +199,15 @@ func (s *Discoverer) hear(ctx context.Context, n Network) ([]Sighting, int, erro
 	if s.Uses("sweep") {
 		group.Go(func() error { return s.sweep(ctx, n, h) })
 	}
-	err := group.Wait()
+	err = group.Wait()
 	_ = h.looks.Wait() // nothing in it fails
 	if err == nil {
 		err = ctx.Err()
 	}
-	return h.sightings, len(h.outside), err
+	for _, a := range slices.SortedFunc(maps.Keys(h.outside), netip.Addr.Compare) {
+		outside = append(outside, h.outside[a])
+	}
+	return h.sightings, outside, err
 }
 
 // Uses reports whether a discovery protocol is used.
@@ -221,7 +224,7 @@ type hearing struct {
 	mu        sync.Mutex
 	sightings []Sighting
 	looked    map[netip.AddrPort]bool // addresses that were or are looked at
-	outside   map[netip.Addr]bool
+	outside   map[netip.Addr]Sighting // the one that tells most
 	looksAt   map[netip.Addr]int
 	turns     chan struct{} // to look
 }
@@ -264,7 +267,10 @@ func (h *hearing) keep(sight Sighting) bool {
 		h.sightings = append(h.sightings, sight)
 		return true
 	}
-	h.outside[sight.Address.Addr()] = true
+	host := sight.Address.Addr()
+	if old, is := h.outside[host]; !is || old.Facts.Model == "" && sight.Facts.Model != "" {
+		h.outside[host] = sight
+	}
 	return false
 }
 

@@ -55,11 +55,13 @@ func records(t interface{ Fatal(...any) }, lines ...string) []byte {
 // gateRecords tell of a service whose label has a dot and a space (RFC 6763, 4.1.1).
 func gateRecords(t interface{ Fatal(...any) }) []byte {
 	const name = `Gate\.\0321._http._tcp.local.`
-	return records(t,
+	return records(
+		t,
 		"_http._tcp.local. 10 IN PTR "+name,
 		name+" 10 IN SRV 0 0 8080 gate-1.local.",
 		name+` 10 IN TXT "txtvers=1" "mac=02:00:5e:00:53:11" "x" "vendor=Tollgarth" "model=TG-200" "version=K41" "serial=TG2-0001"`,
-		"gate-1.local. 10 IN A "+host.String())
+		"gate-1.local. 10 IN A "+host.String(),
+	)
 }
 
 func TestParseMDNS(t *testing.T) {
@@ -434,7 +436,7 @@ func TestBadNeighbours(t *testing.T) {
 // Ten thousand forged answers: what is kept is bounded, and the real device is heard.
 func TestKeepIsBounded(t *testing.T) {
 	h := &hearing{discoverer: newDiscoverer(time.Second), looked: map[netip.AddrPort]bool{},
-		outside: map[netip.Addr]bool{}, looksAt: map[netip.Addr]int{}}
+		outside: map[netip.Addr]Sighting{}, looksAt: map[netip.Addr]int{}}
 	for i := range 2 * maxLooks {
 		assert.Equal(t, i < maxLooks, h.room(host))
 	}
@@ -449,10 +451,15 @@ func TestKeepIsBounded(t *testing.T) {
 const id = "urn:uuid:ask"
 
 func match(relates, xaddrs, scopes string) []byte {
-	return fmt.Appendf(nil,
+	return fmt.Appendf(
+		nil,
 		`<e:Envelope xmlns:e="http://www.w3.org/2003/05/soap-envelope" xmlns:a="a" xmlns:d="d"><e:Header><a:RelatesTo>%s</a:RelatesTo></e:Header>
 <e:Body><d:ProbeMatches><d:ProbeMatch><a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference><d:Scopes>%s</d:Scopes><d:XAddrs>%s</d:XAddrs>
-</d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`, relates, scopes, xaddrs)
+</d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>`,
+		relates,
+		scopes,
+		xaddrs,
+	)
 }
 
 func TestParseMatches(t *testing.T) {

@@ -58,9 +58,11 @@ func TestHearing(t *testing.T) {
 func TestEachQuestionHasItsNumber(t *testing.T) {
 	asked := &numbers{given: map[string]bool{}}
 	id := asked.next()
-	packet := []byte(`<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing"
+	packet := []byte(
+		`<s:Envelope xmlns:s="http://www.w3.org/2003/05/soap-envelope" xmlns:a="http://schemas.xmlsoap.org/ws/2004/08/addressing"
  xmlns:d="` + wsd2005 + `"><s:Header><a:RelatesTo>` + id + `</a:RelatesTo></s:Header><s:Body><d:ProbeMatches><d:ProbeMatch>
-<a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference></d:ProbeMatch></d:ProbeMatches></s:Body></s:Envelope>`)
+<a:EndpointReference><a:Address>urn:uuid:1</a:Address></a:EndpointReference></d:ProbeMatch></d:ProbeMatches></s:Body></s:Envelope>`,
+	)
 	number := func() string {
 		_, resolve := parseMatches(packet, asked, host)
 		_, rest, found := strings.Cut(string(resolve), "<a:MessageID>")
@@ -77,7 +79,7 @@ func TestEachQuestionHasItsNumber(t *testing.T) {
 // However many announce an address to look at, no one keeps the reader of a socket waiting.
 func TestLooksDoNotBlock(t *testing.T) {
 	s := &Discoverer{Patience: time.Minute}
-	h := &hearing{discoverer: s, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]bool{},
+	h := &hearing{discoverer: s, looked: map[netip.AddrPort]bool{}, outside: map[netip.Addr]Sighting{},
 		looksAt: map[netip.Addr]int{}, turns: make(chan struct{}, lookLanes)}
 	free := make(chan struct{})
 	taken := make(chan struct{})

@@ -14,6 +14,7 @@ type Network struct {
 	Adapter        string
 	Ranges, Except []site.Range
 	Ports          []site.Port // empty: the usual ones
+	Known          bool        // besides these ports, those of known devices
 
 	adapters []Adapter
 	usual    []uint16 // TCP ports to try where none are named
@@ -76,6 +77,35 @@ func Addresses(
 		}
 	}
 	return []Network{n}, nil
+}
+
+// Inherit gives the ranges that lie in a network of the site its adapter and its ports, besides
+// those of the devices that are known there. The others stay as they are.
+func Inherit(all, of []Network) (out []Network) {
+	for _, n := range all {
+		rest := n
+		rest.Ranges = nil
+		parts := make([]Network, len(of))
+		for _, r := range n.Ranges {
+			i := slices.IndexFunc(of, func(o Network) bool {
+				return slices.ContainsFunc(o.Ranges, func(whole site.Range) bool {
+					return whole.Has(netip.AddrPortFrom(r.First, whole.Port)) &&
+						whole.Has(netip.AddrPortFrom(r.Last, whole.Port))
+				})
+			})
+			if i < 0 {
+				rest.Ranges = append(rest.Ranges, r)
+				continue
+			}
+			parts[i].Adapter, parts[i].Ports, parts[i].Except = of[i].Adapter, of[i].Ports, n.Except
+			parts[i].Ranges, parts[i].Known = append(parts[i].Ranges, r), true
+		}
+		if len(rest.Ranges) > 0 || len(n.Ranges) == 0 {
+			out = append(out, rest)
+		}
+		out = append(out, slices.DeleteFunc(parts, func(p Network) bool { return len(p.Ranges) == 0 })...)
+	}
+	return out
 }
 
 // Narrow takes addresses out of networks, and has other ports looked at in them.
