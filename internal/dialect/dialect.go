@@ -115,6 +115,8 @@ type Caller struct {
 	// they will not, or that ctx is over. busy says that the device, or its parent, is busy
 	// until then.
 	Ask func(ctx context.Context, what string, busy bool) error
+	// Shows reports what people see at the device from now on; nil: no one is told.
+	Shows func(what string)
 }
 
 // Kept is what a session has started on a device. The zero Kept: all of it is ended.

@@ -9,6 +9,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"catena/internal/settings"
+	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
@@ -96,6 +97,9 @@ func carried(key string, read readStep) readStep {
 func target(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.target(at, s) }
 
 const web = "http https"
+
+// maxShows is how long a sentence about what is seen at a device may be, in bytes.
+const maxShows = 200
 
 // keys are all keys, in the order in which they are read.
 var keys []key
@@ -305,6 +309,13 @@ func init() {
 			help: "how many bytes of the image the device has already",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				p.expression(at, &s.From, reflect.Int)
+			}},
+		{name: "shows", in: inStep, shape: scalar,
+			help: "what people see at the device from this step on",
+			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
+				if s.Shows = text.Clean(p.text(at)); s.Shows == "" || len(s.Shows) > maxShows {
+					p.fail(at, "shows: is a short sentence, at most %d bytes", maxShows)
+				}
 			}},
 		{name: "within", in: inStep, shape: yamldoc.Duration,
 			help: "the time limit, repeats included",

@@ -185,6 +185,7 @@ type Step struct {
 	// Progress finds the percent in the output of a command that runs for long; nil: it has none.
 	Progress *regexp.Regexp
 
+	Shows    string        // what is seen at the device from then on
 	Within   time.Duration // how long it may take, with all repeats; 0: as usual
 	Occupies bool          // of ask: device and parent are busy while it waits
 	Gone     bool          // that the device goes away is a good end

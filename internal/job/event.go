@@ -36,6 +36,8 @@ const (
 	StartMissed ledger.Kind = "job-start-missed"
 	// Noted: a step takes longer than usual; the body is a Reason.
 	Noted ledger.Kind = "device-noted"
+	// Shown: what people see at a device from now on; the body is a shownBody.
+	Shown ledger.Kind = "device-shows"
 )
 
 // dispatched returns what an entry means to the dispatcher; false: nothing. It is the only way in
@@ -118,6 +120,11 @@ type Effect struct {
 	Cause *Reason `json:"cause,omitempty"`
 }
 
+// shownBody is the body of a Shown entry.
+type shownBody struct {
+	What string `json:"what"`
+}
+
 // resumedBody is the body of a Resumed entry.
 type resumedBody struct {
 	Closes time.Time `json:"closes,omitzero"` // when the window ends that is open now
@@ -142,6 +149,7 @@ func Sentence(e ledger.Entry) string {
 		}),
 		Removed: sentence(func(b order.Reason) string { return b.Error() }),
 		Noted:   sentence(func(b Reason) string { return b.Error() }),
+		Shown:   sentence(func(b shownBody) string { return "at the device: " + b.What }),
 	}[e.Kind]
 	if words == nil {
 		return string(e.Kind)
@@ -239,6 +247,7 @@ type Event struct {
 	Reason    string    `json:"reason,omitempty"` // the cause in words
 	Asks      string    `json:"asks,omitempty"`   // what a person is asked to do at it
 	Answer    string    `json:"answer,omitempty"` // done, or skipped
+	Shows     string    `json:"shows,omitempty"`  // what people see at it from now on
 }
 
 // Events are the steps started, the questions and the ends of a job after the entry number after.
@@ -295,6 +304,10 @@ func Stream(l *ledger.Ledger, id string, after int64, names map[string]string) (
 			var b Reason
 			err = json.Unmarshal(e.Body, &b)
 			ev.Cause, ev.Reason = &b, b.Error()
+		case Shown:
+			var b shownBody
+			err = json.Unmarshal(e.Body, &b)
+			ev.Shows = b.What
 		case Started, Stopping, Resumed, Closed:
 		default:
 			continue // not of what happens to its devices

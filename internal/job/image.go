@@ -241,6 +241,12 @@ func (w *worker) startedIt(ctx context.Context, l leg) bool {
 		r.Boot.After(w.last.Boot, 0))
 }
 
+// shows reports what people see at the device from now on.
+func (w *worker) shows(what string) {
+	// it only tells
+	_ = w.job.engine.Ledger.Append(Shown, w.job.ID, w.row.ID, shownBody{what})
+}
+
 // note reports that a step takes longer than usual.
 func (w *worker) note(reason *Reason) {
 	// the step counts, this only tells

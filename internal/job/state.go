@@ -10,6 +10,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/ledger"
 	"catena/internal/order"
+	"catena/internal/text"
 )
 
 // State is how far a job is, derived from its entries in the ledger.
@@ -152,6 +153,7 @@ type DeviceState struct {
 	Took float64 `json:"took,omitempty"`
 
 	Asks    string `json:"asks,omitempty"`    // what a person is asked to do at it, now
+	Shows   string `json:"shows,omitempty"`   // what people see at it now, as its family describes it
 	Touched bool   `json:"touched,omitempty"` // an image was started to be sent
 	Saved   string `json:"saved,omitempty"`   // under which name its settings were kept before
 
@@ -384,8 +386,13 @@ func (d *DeviceState) take(e ledger.Entry) error {
 			return err
 		}
 		d.effect(e, b)
+	case Shown:
+		var b shownBody
+		err := json.Unmarshal(e.Body, &b)
+		d.Shows = text.Clean(b.What)
+		return err
 	case Postponed:
-		d.Step, d.Asks, d.startedAt = Waiting, "", time.Time{}
+		d.Step, d.Asks, d.Shows, d.startedAt = Waiting, "", "", time.Time{}
 	case Noted:
 		d.Cause = &Reason{}
 		err := json.Unmarshal(e.Body, d.Cause)
@@ -396,7 +403,7 @@ func (d *DeviceState) take(e ledger.Entry) error {
 		if err := json.Unmarshal(e.Body, &b); err != nil {
 			return err
 		}
-		d.Asks, d.Since = "", e.At
+		d.Asks, d.Shows, d.Since = "", "", e.At
 		d.Step, d.Version, d.Cause, d.Reason, d.Direction = b.End, b.runs(), b.Cause, b.Cause.Error(), ""
 		d.Touched, d.Took = d.Touched || b.Facts.Written, b.Took.Seconds()
 		if b.Took == 0 && !d.startedAt.IsZero() {
@@ -417,6 +424,9 @@ func (d *DeviceState) effect(e ledger.Entry, b Effect) {
 			d.failed = b.Cause
 		}
 		return
+	}
+	if b.Step != d.Step {
+		d.Shows = ""
 	}
 	d.Since = e.At
 	d.last, d.over, d.broke = b, false, nil

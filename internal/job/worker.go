@@ -418,7 +418,7 @@ func (w *worker) contact(ctx context.Context, in Step) *Reason {
 		return &Reason{Why: NoLogin, Step: in}
 	}
 	w.job.suspend(ctx, w.row.ID)
-	at.Ask, at.Interlocks = w.ask, w.known.Interlocks
+	at.Ask, at.Shows, at.Interlocks = w.ask, w.shows, w.known.Interlocks
 	session := d.Open(at, as)
 	switch {
 	case was.Dialect == hand.Name:

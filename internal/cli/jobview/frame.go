@@ -160,10 +160,19 @@ func frameRow(d job.DeviceState, waits *order.Reason, now time.Time, s view.Styl
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total: // what is left is on the wire
 		what, left = "all sent, waiting for its answer", ""
 	case !d.Step.End() && d.Step != job.Waiting:
-		what = "for " + words.Clock(now.Sub(d.Since))
+		what = sight(d) + "for " + words.Clock(now.Sub(d.Since))
 	}
 	return []any{d.Name, d.From + " → " + d.To, step, bar, percent, rate, left,
 		view.Quiet.Cell(what)}
+}
+
+// sight is what people see at a device now, to be followed by something else; empty: nothing that
+// is known.
+func sight(d job.DeviceState) string {
+	if d.Shows == "" {
+		return ""
+	}
+	return "at the device: " + d.Shows + " · "
 }
 
 // StepTone returns how loud a step is.

@@ -384,7 +384,7 @@ func (l *live) row(d job.DeviceState, o order.Device, via string) view.LiveRow {
 	case d.Step == job.Sending && d.Total > 0 && d.Done >= d.Total:
 		r.What, r.Remaining = "all sent, waiting for its answer", ""
 	case working:
-		r.What = "for " + words.Clock(now.Sub(d.Since))
+		r.What = sight(d) + "for " + words.Clock(now.Sub(d.Since))
 	}
 	for _, set := range l.state.Order.Rules.Lockstep {
 		if slices.Contains(set.Of, d.ID) {

@@ -27,6 +27,7 @@ func (s *session) follow(ctx context.Context, step *family.Step) (percent int, e
 	err error) {
 	r := s.running
 	if r == nil || r.step != step {
+		s.reportSight(step)
 		own, stop := context.WithCancel(context.WithoutCancel(ctx))
 		r = &running{step: step, over: make(chan error, 1), stop: stop}
 		s.running = r

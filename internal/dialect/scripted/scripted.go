@@ -168,6 +168,7 @@ type session struct {
 	image    family.ImageValues // that was sent
 	sent     string             // the component that has the whole of its image
 	updating string             // the component that is updated
+	shown    string             // what was reported to be seen at the device
 	stage    stage              // the purpose of the steps
 	over     bool               // the newest step ends a poll: its answer was done, or the device went
 	printed  func([]byte)       // is shown the output of the running command; nil: no one is

@@ -65,6 +65,7 @@ func (s *session) step(ctx context.Context, step *family.Step, image *cargo) err
 	if err != nil || !holds {
 		return s.mistaken(err)
 	}
+	s.reportSight(step)
 	switch step.Kind {
 	case family.Wait:
 		return s.sleep(ctx, step.Pause)
@@ -286,4 +287,12 @@ func meaning(word family.Word, says string) error {
 		says = "" // the kind says it
 	}
 	return device.Because(problem, "%s", says)
+}
+
+// reportSight reports, once, what is seen at the device from a step on.
+func (s *session) reportSight(step *family.Step) {
+	if step.Shows != "" && step.Shows != s.shown && s.at.Shows != nil {
+		s.shown = step.Shows
+		s.at.Shows(step.Shows)
+	}
 }
