@@ -14,6 +14,7 @@ import (
 	"catena/internal/firmware"
 	"catena/internal/job"
 	"catena/internal/record"
+	"catena/internal/scan"
 )
 
 // Question asks a device whether it can be updated now.
@@ -29,6 +30,7 @@ type Answer struct {
 	Device  device.Device
 	At      time.Time
 	Trouble error // why it could not be asked, or that it is not healthy; nil: it answered
+	read    bool  // it was read
 }
 
 // Bounds of asking: each device costs one login.
@@ -69,7 +71,22 @@ func (c Care) Ask(ctx context.Context, all []Question, done func(n int)) ([]Answ
 			return nil
 		})
 	}
-	return out, group.Wait()
+	err := group.Wait()
+	note := record.Scan{
+		New:      []string{},
+		Changed:  []scan.Change{},
+		Gone:     []string{},
+		Warnings: []string{},
+	}
+	for _, a := range out {
+		if a.read {
+			note.Read = append(note.Read, a.Device.ID)
+		}
+	}
+	if note.Found = len(note.Read); note.Found > 0 {
+		err = errors.Join(err, c.Ledger.Append(record.Scanned, "", "", note))
+	}
+	return out, err
 }
 
 // ask asks one device.
@@ -117,7 +134,7 @@ func (c Care) asked(ctx context.Context, q Question, a *Answer) (err error) {
 	r, err := session.Read(within)
 	if err == nil {
 		err = session.Healthy(within, q.Device.Reading)
-		r = r.Over(q.Device.Reading)
+		r, a.read = r.Over(q.Device.Reading), true
 		c.interlocks(within, session, q.Components, &r)
 		a.Device.Reading = r
 	}

@@ -511,7 +511,7 @@ func (a *app) orderCheck(ctx context.Context, name string, ask bool) error {
 	differences := slices.Concat(w.Differences(o, false), now, plan.Unready(answers))
 	if untested > 0 {
 		a.say("Only reading was tested on %s: %s.", words.Plural(untested, "device"),
-			map[bool]string{true: "nothing harmless shows whether its login may update",
+			map[bool]string{true: "nothing harmless shows whether the login may update",
 				false: "to test the logins, add --ask"}[ask])
 	}
 	t := view.Table{Columns: []string{"device", "then", "what is different"}}

@@ -105,7 +105,8 @@ var Effects = map[string]Effect{
 	"order sign": {"a signature beside the order.", "the order itself, or any device."},
 	"rehearse": {"nothing; stand-ins on this machine take the place of the devices.",
 		"any device, the site's ledger, or the shelf."},
-	"pack": {oneFile, "the site, or any device."},
+	"notice": {"one file, with --out.", "the order, or any device."},
+	"pack":   {oneFile, "the site, or any device."},
 	"unpack": {"a new site folder, and the shelf.",
 		"a site folder that exists, or any device."},
 	"sync": {"the place; the ledger, the shared files and settings/ of the site folder, the shelf; " +
