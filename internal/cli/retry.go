@@ -108,17 +108,95 @@ func (a *app) finish(ctx context.Context, f jobFlags, id string, names []string)
 }
 
 func (a *app) proveCmd() *cobra.Command {
-	return &cobra.Command{
+	var found foundFlags
+	c := &cobra.Command{
 		Use:   "prove JOB",
 		Short: "Verify the devices of a job again, without flashing",
 		Long: `Query each device that a job updated once more: is it the same device, does it run
 that version, is it as healthy as before? Nothing is sent to the devices. The results are recorded
-in the ledger. The exit code is 3 if a device differs.`,
-		Example: "  catena prove j3\n  catena prove j3 --format json",
-		Args:    exactly(1, "one job"),
+in the ledger. The exit code is 3 if a device differs.
+
+What only a person can see is listed in site.yaml (after:), for example that the horn is audible.
+Record what you found with --holds or --fails: then no device is contacted. It is in the report,
+with your name.`,
+		Example: "  catena prove j3\n  catena prove j3 --holds horn-audible\n" +
+			"  catena prove j3 --fails horn-audible --because 'the fuse of gate-2 is blown'",
+		Args: exactly(1, "one job"),
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(found.holds)+len(found.fails) > 0 {
+				return a.found(args[0], found)
+			}
 			return a.prove(c.Context(), args[0])
 		},
+	}
+	c.Flags().
+		StringArrayVar(&found.holds, "holds", nil, "checks of the job that you have made, by name")
+	c.Flags().StringArrayVar(&found.fails, "fails", nil, "checks whose sentence does not hold")
+	c.Flags().StringVar(&found.because, "because", "", "with --fails: what you found")
+	return c
+}
+
+// foundFlags are what a person found after a job.
+type foundFlags struct {
+	holds, fails []string
+	because      string
+}
+
+// found records what a person found after a job.
+func (a *app) found(id string, f foundFlags) error {
+	if len(f.fails) > 0 && f.because == "" {
+		return usage("--fails requires --because: what you found")
+	}
+	w, err := a.openSite()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	state, err := w.JobState(id)
+	if err != nil {
+		return err
+	}
+	if !state.Elsewhere() && state.Ended.IsZero() {
+		return usage("the job %s has not ended; check it afterwards", id)
+	}
+	for _, of := range []struct {
+		names []string
+		holds bool
+	}{{f.holds, true}, {f.fails, false}} {
+		for _, name := range of.names {
+			because := f.because
+			if of.holds {
+				because = ""
+			}
+			if err := w.AnswerCheck(state, name, of.holds, because, whoami()); err != nil {
+				return err
+			}
+		}
+	}
+	if state, err = w.JobState(id); err != nil {
+		return err
+	}
+	a.sayChecks(state)
+	return nil
+}
+
+// sayChecks lists what a person has to check after a job, and what was found.
+func (a *app) sayChecks(s job.State) {
+	open := 0
+	for _, c := range s.Checks {
+		result := "not checked"
+		switch {
+		case c.Answered.IsZero():
+			open++
+		case c.Holds:
+			result = "holds, " + c.By
+		default:
+			result = "does not hold: " + c.Because + ", " + c.By
+		}
+		a.say("Check %s (%s): %s [%s]", c.Name, words.Few(c.Devices), c.Text, result)
+	}
+	if open > 0 {
+		a.say("Record what you find: catena prove %s --holds NAME, or --fails NAME --because TEXT", s.ID)
 	}
 }
 

@@ -260,5 +260,6 @@ func (a *app) summary(w *plan.Site, state job.State) error {
 	}
 	a.say("\nJob %s at %s: %s, in %s.", state.ID, w.Name(), jobview.Summary(state),
 		words.Clock(state.Ended.Sub(state.Started)))
+	a.sayChecks(state)
 	return outcome(state)
 }

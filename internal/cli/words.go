@@ -127,9 +127,11 @@ func isWrongInput(err error) bool {
 		name      *workspace.NameError
 		line      *care.LineError
 		wrongSite *workspace.WrongSiteError
+		check     *job.UnknownCheckError
 	)
 	return errors.As(err, &file) || errors.As(err, &families) || errors.As(err, &sameName) ||
-		errors.As(err, &name) || errors.As(err, &line) || errors.As(err, &wrongSite)
+		errors.As(err, &name) || errors.As(err, &line) || errors.As(err, &wrongSite) ||
+		errors.As(err, &check)
 }
 
 // wordedOrder is worded for errors of orders.

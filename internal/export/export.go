@@ -100,8 +100,8 @@ func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (
 	j := report.Job{ID: s.ID, Order: s.Name, Note: s.Note, Purpose: s.Purpose, Status: "ended",
 		Stopped: s.Stopped,
 		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{},
-		Cautions: s.Order.Cautions,
-		Rules:    rulesInWords(w, s.Order), Images: reportImages(w, s.Order)}
+		Cautions: s.Order.Cautions, Checks: s.Checks,
+		Rules: rulesInWords(w, s.Order), Images: reportImages(w, s.Order)}
 	switch {
 	case s.Alive:
 		j.Status = "running"

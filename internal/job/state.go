@@ -28,6 +28,7 @@ type State struct {
 	// Abandoned: the operator asked again, so half-updated lockstep sets are rolled back.
 	Abandoned bool          `json:"abandoned,omitempty"`
 	Devices   []DeviceState `json:"devices"`
+	Checks    []Check       `json:"checks,omitempty"` // what a person checks after it
 
 	Order    order.Order  `json:"-"`
 	dispatch *order.State // how far the order is; nil: it cannot be told
@@ -346,6 +347,10 @@ func (f *Follower) take(e ledger.Entry) error {
 		s.Abandoned, s.Stopped = s.Stopped, true
 	case Closed:
 		s.Ended = e.At
+	case CheckAnswered:
+		if err := s.answered(e); err != nil {
+			return err
+		}
 	}
 	if ok && s.dispatch != nil && s.dispatch.Apply(event) != nil {
 		s.dispatch = nil
@@ -366,6 +371,9 @@ func (f *Follower) start(e ledger.Entry) error {
 		s.Devices = append(s.Devices, DeviceState{ID: d.ID, Name: d.Name, From: d.From, To: d.To(),
 			Path: d.Path,
 			Step: Waiting, Since: e.At})
+	}
+	for _, c := range o.Checks {
+		s.Checks = append(s.Checks, Check{Caution: c})
 	}
 	s.dispatch, _ = order.New(o) // an order that contradicts itself never started
 	return nil

@@ -51,6 +51,8 @@ type Order struct {
 	Devices  []Device  `yaml:"devices" json:"devices"`
 	Rules    Rules     `yaml:"rules" json:"rules"`
 	Cautions []Caution `yaml:"cautions,omitempty" json:"cautions,omitempty"`
+	// Checks are what a person checks after the work; none of them is accepted before.
+	Checks []Caution `yaml:"checks,omitempty" json:"checks,omitempty"`
 	// Station says that the site's station carries the order out; nil: a person does.
 	Station *Errand `yaml:"station,omitempty" json:"station,omitempty"`
 	// Names are those of devices that the rules mean and that are not worked on, by ID.

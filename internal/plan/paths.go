@@ -166,6 +166,12 @@ func (w *Site) JobState(id string) (job.State, error) {
 	return job.Load(w.Ledger, id)
 }
 
+// AnswerCheck records what a person found by a check after a job. Its errors are a
+// job.UnknownCheckError and those of the ledger.
+func (w *Site) AnswerCheck(s job.State, name string, holds bool, because, by string) error {
+	return job.AnswerCheck(w.Ledger, s, name, holds, because, by)
+}
+
 // Retarget says how the main components of the chosen rows get to a version.
 func (w *Site) Retarget(chosen []Row, v string) ([]Row, error) {
 	return w.remade(chosen, func(d device.Device) match.Row {

@@ -81,7 +81,7 @@ func (w *Site) Order(request Request, chosen []Row, now time.Time) (o order.Orde
 		o.Devices = append(o.Devices, row)
 	}
 	w.orderFamilies(&o)
-	o.Cautions = w.cautions(rows, taken)
+	o.Cautions, o.Checks = w.cautions(rows, taken), w.checks(rows)
 	o.Rules = w.rules(request, o.Devices)
 	w.FillAtStart(&o, now)
 	o.Names = w.names(o)
@@ -120,19 +120,14 @@ func (w *Site) behind(id string) *family.ParentRoute {
 // cautions are those of the families and of the images, and that a device cannot be returned.
 func (w *Site) cautions(rows []Row, taken map[string][]match.Row) []order.Caution {
 	var out []order.Caution
-	add := func(name, text string, d device.Device) {
-		at := slices.IndexFunc(out, func(c order.Caution) bool {
-			return c.Name == name && c.Text == text
-		})
-		if at < 0 {
-			at, out = len(out), append(out, order.Caution{Name: name, Text: text})
-		}
-		if of := &out[at].Devices; !slices.Contains(*of, d.Name) {
-			*of = append(*of, d.Name)
-		}
-	}
+	add := func(name, text string, d device.Device) { out = withCaution(out, name, text, d.Name) }
 	for _, r := range rows {
 		d := r.Match.Device
+		for _, q := range w.Site.Before {
+			if w.Site.About(q, d) && len(taken[r.ID]) > 0 {
+				add(q.Name, q.Text, d)
+			}
+		}
 		family := w.Families.Of(d.Vendor, d.Model)
 		for _, name := range slices.Sorted(maps.Keys(family.Cautions)) {
 			add(name, family.Cautions[name], d)
@@ -150,6 +145,30 @@ func (w *Site) cautions(rows []Row, taken map[string][]match.Row) []order.Cautio
 				add(firmware.NoRollback, fmt.Sprintf(
 					"%s cannot be rolled back: the shelf has no image of %s %s that may be sent to it",
 					h.Image.Version, d.Model, h.From), d)
+			}
+		}
+	}
+	return out
+}
+
+// withCaution adds a device to the caution of that name and text.
+func withCaution(all []order.Caution, name, text, device string) []order.Caution {
+	at := slices.IndexFunc(all, func(c order.Caution) bool { return c.Name == name && c.Text == text })
+	if at < 0 {
+		at, all = len(all), append(all, order.Caution{Name: name, Text: text})
+	}
+	if of := &all[at].Devices; !slices.Contains(*of, device) {
+		*of = append(*of, device)
+	}
+	return all
+}
+
+// checks are what a person checks after the work on these devices.
+func (w *Site) checks(rows []Row) (out []order.Caution) {
+	for _, q := range w.Site.After {
+		for _, r := range rows {
+			if w.Site.About(q, r.Match.Device) {
+				out = withCaution(out, q.Name, q.Text, r.Name)
 			}
 		}
 	}

@@ -50,6 +50,7 @@ type Job struct {
 	Counts   map[job.Step]int `json:"counts"`
 	Devices  []Device         `json:"devices"` // what needs a person first
 	Cautions []order.Caution  `json:"cautions,omitempty"`
+	Checks   []job.Check      `json:"checks,omitempty"`
 	Images   []Image          `json:"images,omitempty"`
 	Rules    []string         `json:"rules,omitempty"` // in words
 	Plays    *Plays           `json:"plays,omitempty"`

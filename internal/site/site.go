@@ -44,6 +44,8 @@ type Site struct {
 	Patience   firmware.Patience `yaml:"patience"`   // with all its devices
 	Signatures Signatures        `yaml:"signatures"` // which an order must have
 	Tell       []Tell            `yaml:"tell"`       // who is told of what happens in a job
+	Before     []Question        `yaml:"before"`     // what a person checks off before an update
+	After      []Question        `yaml:"after"`      // what a person checks after it
 	// What stands on a report, besides: who made it, a word to the customer, and a picture.
 	Engineer string `yaml:"engineer"`
 	Note     string `yaml:"note"`
@@ -122,7 +124,7 @@ func Parse(name string, data []byte) (Site, error) {
 		s.checkNetworks, s.checkHolds, s.checkLockstep, s.checkUplinks, s.checkNames, s.checkGroups,
 		s.checkKinds,
 		s.checkCover, s.checkLimits, s.checkWindows, s.checkSignatures, s.checkPatience, s.checkHands,
-		s.checkPlaces, s.checkTell,
+		s.checkPlaces, s.checkTell, s.checkQuestions,
 	} {
 		if err := check(doc); err != nil {
 			return s, err

@@ -140,7 +140,8 @@ var Effects = map[string]Effect{
 	"finish": {"the parked devices: they restart and are verified; the ledger.",
 		"other devices, or the image that was already sent."},
 	"rollback": flashes,
-	"prove": {"the ledger; it reads each device and checks its health.",
+	"prove": {"the ledger; it reads each device and checks its health, unless you record what you " +
+		"found.",
 		"firmware or settings."},
 	"jobs":   readsJob,
 	"report": {"one file, in reports/ or as given by --out.", "any device."},
