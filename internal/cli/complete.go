@@ -42,6 +42,8 @@ var wordSuggestions = map[string]suggest.Suggest{
 	"name":             suggest.Devices,
 	"hold":             suggest.Devices,
 	"blink":            suggest.Devices,
+	"device replace":   suggest.Devices,
+	"device retire":    suggest.Devices,
 	"list":             suggest.Both(suggest.Groups, suggest.Devices),
 	"match":            suggest.Both(suggest.Groups, suggest.Devices),
 	"login test":       suggest.Devices,

@@ -20,8 +20,22 @@ type Happening struct {
 	What string    `json:"what"`          // in words
 }
 
-// Happened returns what happened to a device, the oldest first.
+// Happened returns what happened to a device, the oldest first, after what happened to the one
+// whose place it took.
 func (w *Site) Happened(id string) (out []Happening, err error) {
+	before, err := record.Predecessor(w.Ledger, id)
+	if err == nil && before.Of != "" && before.Of != id {
+		out, err = w.happened(before.Of)
+	}
+	if err != nil {
+		return nil, err
+	}
+	own, err := w.happened(id)
+	return append(out, own...), err
+}
+
+// happened is what happened to a device itself.
+func (w *Site) happened(id string) (out []Happening, err error) {
 	entries, err := w.Ledger.Entries(ledger.Filter{Device: id})
 	if err != nil {
 		return nil, err
@@ -42,7 +56,9 @@ func (w *Site) Happened(id string) (out []Happening, err error) {
 		case care.ChangeBegun, care.ChangeOver:
 			what = care.Sentence(e)
 		default:
-			what = job.Sentence(e)
+			if what = record.Moved(e); what == "" {
+				what = job.Sentence(e)
+			}
 		}
 		if what == "" {
 			continue

@@ -50,6 +50,10 @@ func (w *Site) UnresolvedReferences() []site.Reference {
 	if len(known) == 0 {
 		return nil
 	}
+	gone, _ := w.RetiredDevices() // those that cannot be read are not meant
+	for _, r := range gone {
+		known = append(known, r.Device)
+	}
 	return w.Site.Unresolved(known, w.Models())
 }
 

@@ -65,8 +65,17 @@ func OriginOf(l *ledger.Ledger) (o Origin, err error) {
 	return o, err
 }
 
-// Devices returns the known devices, each as it was found last, sorted by name.
+// Devices returns the known devices of the site, each as it was found last, sorted by name.
 func Devices(l *ledger.Ledger) ([]device.Device, error) {
+	all, err := All(l)
+	if err != nil {
+		return nil, err
+	}
+	return withoutRetired(l, all)
+}
+
+// All is Devices with those that have left the site.
+func All(l *ledger.Ledger) ([]device.Device, error) {
 	entries, err := l.Entries(ledger.Filter{Kind: Found, Newest: true})
 	if err != nil {
 		return nil, err
@@ -107,6 +116,11 @@ func Summaries(l *ledger.Ledger) ([]Summary, error) {
 	if err != nil {
 		return nil, err
 	}
+	gone, err := Retirements(l)
+	if err != nil {
+		return nil, err
+	}
+	entries = slices.DeleteFunc(entries, func(e ledger.Entry) bool { return gone[e.Device].Retired })
 	out := make([]Summary, len(entries))
 	for i, e := range entries {
 		if err := json.Unmarshal(e.Body, &out[i]); err != nil {

@@ -95,7 +95,7 @@ func New(w *workspace.Workspace, x *contact.Access, networks []discover.Network,
 // Scan looks once, and records what was found: nothing, if it does not come to its end.
 func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.Device, err error) {
 	l := s.site.Ledger
-	known, err := record.Devices(l)
+	known, err := record.All(l)
 	if err != nil {
 		return note, nil, err
 	}
@@ -118,10 +118,39 @@ func (s *Survey) Scan(ctx context.Context) (note record.Scan, devices []device.D
 	if err != nil {
 		return note, nil, err
 	}
+	if err := leaveOutRetired(l, &result); err != nil {
+		return note, nil, err
+	}
 	note, s.Outside = noteOf(result), result.Outside
 	note.Silent = s.silent(result.Devices)
 	note.Seconds = s.now().Sub(startedAt).Seconds()
 	return note, result.Devices, l.Append(record.Scanned, "", "", note)
+}
+
+// leaveOutRetired takes the devices that have left the site out of a result. One that answers is a
+// warning.
+func leaveOutRetired(l *ledger.Ledger, r *scan.Result) error {
+	gone, err := record.Retirements(l)
+	if err != nil || len(gone) == 0 {
+		return err
+	}
+	names := map[string]bool{}
+	is := func(d device.Device) bool {
+		_, is := gone[d.ID]
+		if is {
+			names[d.Name] = true
+		}
+		return is
+	}
+	for _, d := range r.Devices {
+		if is(d) && d.Access != device.Away {
+			r.Warnings = append(r.Warnings, d.Name+" is retired, and answers at "+d.Address+
+				"; to have it back: catena device retire --undo "+d.Name)
+		}
+	}
+	r.Devices, r.Gone = slices.DeleteFunc(r.Devices, is), slices.DeleteFunc(r.Gone, is)
+	r.Changed = slices.DeleteFunc(r.Changed, func(c scan.Change) bool { return names[c.Name] })
+	return nil
 }
 
 // silent are the addresses that were named, and at which no device was found or is known.

@@ -130,7 +130,7 @@ func (w *Workspace) Call(known []device.Device, d device.Device, name string) er
 	}
 	was := d.Name
 	d.Name, d.Named = name, true
-	if err := w.rename(was, name); err != nil {
+	if err := w.Rename(was, name); err != nil {
 		return err
 	}
 	return record.Update(w.Ledger, "", &d)

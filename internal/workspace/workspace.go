@@ -118,6 +118,12 @@ func Open(dir string, now func() time.Time, by ledger.Writer) (*Workspace, error
 	return &Workspace{Dir: dir, Site: s, Ledger: l, now: now}, nil
 }
 
+// Reread reads the site's files again, after a change of them.
+func (w *Workspace) Reread() (err error) {
+	w.Site, err = readWhole(w.Dir, w.now())
+	return err
+}
+
 // readWhole reads the site file, with the targets of targets.yaml, as it is at a time.
 func readWhole(dir string, now time.Time) (site.Site, error) {
 	s, err := ReadSite(dir)
@@ -389,8 +395,9 @@ func (w *Workspace) Check() (count int, last []byte, err error) {
 // jobName is how jobs of this writer are called.
 var jobName = text.Later(`^j[0-9]+$`)
 
-// rename writes a device's new name where the site's files have the old one.
-func (w *Workspace) rename(from, to string) error {
+// Rename writes a device's new name, or another word for it, where the site's files have the old
+// one.
+func (w *Workspace) Rename(from, to string) error {
 	for _, name := range []string{site.File, site.TargetsFile} {
 		path := filepath.Join(w.Dir, name)
 		raw, err := files.Read(path, files.Site)

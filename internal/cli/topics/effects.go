@@ -55,6 +55,13 @@ var Effects = map[string]Effect{
 	"name": {"the ledger, and the old name wherever site.yaml and targets.yaml contain it.",
 		"the rest of those files, or the device itself."},
 	"hold": {"hold: in site.yaml.", "any device."},
+	"device replace": {
+		"the ledger, site.yaml and targets.yaml; the login of the old device, and a copy " +
+			"of its saved settings.",
+		"any device: nothing is sent.",
+	},
+	"device retire":  {"the ledger.", "any device: nothing is sent."},
+	"device retired": readsSite,
 	"blink": {"the device's lamp, its display, or an output that you name, for a while.",
 		"firmware or settings."},
 	"shelf add":   {"the shelf.", "the given files, or any device."},
