@@ -144,7 +144,7 @@ func (a *app) root() *cobra.Command {
 		{"Set up a site", []*cobra.Command{a.newCmd(), a.loginCmd(), a.familyCmd(), a.addressCmd(),
 			a.doctorCmd()}},
 		{"Find devices", []*cobra.Command{a.scanCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-			a.deviceCmd(), a.holdCmd(), a.blinkCmd()}},
+			a.deviceCmd(), a.compareCmd(), a.holdCmd(), a.blinkCmd()}},
 		{"Choose images", []*cobra.Command{a.shelfCmd(), a.targetCmd(), a.matchCmd()}},
 		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.noticeCmd(),
 			a.packCmd(), a.unpackCmd()}},

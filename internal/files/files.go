@@ -13,10 +13,11 @@ import (
 
 // Sizes that files may have, in bytes.
 const (
-	Key    = 1 << 20  // keys, certificates, signatures, notes
-	Family = 1 << 20  // a family file
-	Site   = 4 << 20  // site.yaml, targets.yaml
-	Order  = 16 << 20 // an order of ten thousand devices has about 8 MiB
+	Key    = 1 << 20   // keys, certificates, signatures, notes
+	Family = 1 << 20   // a family file
+	Site   = 4 << 20   // site.yaml, targets.yaml
+	Order  = 16 << 20  // an order of ten thousand devices has about 8 MiB
+	List   = 256 << 20 // what a list has printed: of 100,000 devices about 80 MiB
 )
 
 // In returns the files of a folder whose names match a pattern, sorted: only their names are

@@ -54,7 +54,8 @@ var Effects = map[string]Effect{
 	"show": readsSite,
 	"name": {"the ledger, and the old name wherever site.yaml and targets.yaml contain it.",
 		"the rest of those files, or the device itself."},
-	"hold": {"hold: in site.yaml.", "any device."},
+	"hold":    {"hold: in site.yaml.", "any device."},
+	"compare": {"nothing; it reads the site folder.", "any device."},
 	"device replace": {
 		"the ledger, site.yaml and targets.yaml; the login of the old device, and a copy " +
 			"of its saved settings.",
