@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -124,6 +125,13 @@ func (c Care) ask(ctx context.Context, q Question) (Answer, error) {
 func (c Care) asked(ctx context.Context, q Question, a *Answer) (err error) {
 	within, cancel := context.WithTimeout(ctx, askWithin)
 	defer cancel()
+	if q.Device.Access == device.LoginRefused { // it is not tried again, so that it does not lock
+		a.Trouble = device.ErrLoginRefused
+		if q.Device.Trouble != nil {
+			a.Trouble = q.Device.Trouble
+		}
+		return nil
+	}
 	session, err := c.Access.SessionFor(q.Device, q.Interlocks)
 	if err != nil {
 		a.Trouble = err
@@ -146,7 +154,21 @@ func (c Care) asked(ctx context.Context, q Question, a *Answer) (err error) {
 		}
 	}
 	a.Trouble = err
+	c.rejected(&a.Device, err)
 	return ctx.Err()
+}
+
+// rejected notes that a device rejected its login, so that nothing sends it there again unasked.
+func (c Care) rejected(d *device.Device, err error) {
+	var cause *device.Cause
+	if !errors.Is(err, device.ErrLoginRefused) || !errors.As(err, &cause) {
+		return
+	}
+	d.Access, d.Trouble = device.LoginRefused, cause
+	if _, as, _ := c.Access.Contact(*d); as.RefusedAs() != "" &&
+		!slices.Contains(d.Refused, as.RefusedAs()) {
+		d.Refused = append(slices.Clone(d.Refused), as.RefusedAs())
+	}
 }
 
 // interlocks reads what forbids the update of components now into a reading.

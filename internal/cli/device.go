@@ -130,8 +130,8 @@ func (a *app) deviceReplaceCmd() *cobra.Command {
 		Short: "Have a device take the place of another one",
 		Long: `Have a device that a scan has found take the place of another one: its name, and with
 it its place, group, uplinks, holds and target, and its login. The old one is retired, and the
-history names both. What the files of the site say of the old serial number, MAC address or address
-is written for the new one.
+history names both. What the files of the site say of the old serial number or MAC address is
+written for the new one.
 
 The newest saved settings of the old device become a save of the new one, if the model is the same.
 They are sent only by catena settings restore, which asks first.

@@ -51,7 +51,7 @@ func (w *Site) Obstacles(o order.Order) (out []Difference, untested int) {
 				add("%s (read %s)", why, clock(row.Seen))
 			}
 		}
-		switch right := now.MayChange(); {
+		switch right := w.right(now); {
 		case right == nil || right.Result == device.Untested:
 			untested++
 		case right.Result == device.Denied:
@@ -59,6 +59,18 @@ func (w *Site) Obstacles(o order.Order) (out []Difference, untested int) {
 		}
 	}
 	return out, untested
+}
+
+// right is what is known of the right to update a device: of a child that was not tested, that of
+// its parent, whose login it is.
+func (w *Site) right(d device.Device) *device.Right {
+	if r := d.MayChange(); r != nil && r.Result != device.Untested || d.Through == "" {
+		return r
+	}
+	if parent, known := w.Main(d.Through); known {
+		return parent.Match.Device.MayChange()
+	}
+	return nil
 }
 
 // clock is a time in the words of a sentence.
@@ -87,11 +99,11 @@ func (w *Site) MayNotChange() (denied, untested []string) {
 		if r.Component != firmware.Main || len(r.Path) == 0 {
 			continue
 		}
-		switch device.Granted(r.MayChange) {
-		case device.Denied:
-			denied = append(denied, r.Name)
-		case "":
+		switch right := w.right(r.Match.Device); {
+		case right == nil:
 			untested = append(untested, r.Name)
+		case right.Result == device.Denied:
+			denied = append(denied, r.Name)
 		}
 	}
 	return denied, untested

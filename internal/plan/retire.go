@@ -113,8 +113,8 @@ func (w *Site) Replaceable(old, fresh device.Device) error {
 }
 
 // Replace has a known device take the place of another one, which leaves the site: its name, and
-// with it what the files of the site say of that name, and what they say of the old serial number,
-// MAC address and address. The history of both names the other. Its errors are those of Retire, a
+// with it what the files of the site say of that name, and what they say of the old serial number
+// and MAC address. The history of both names the other. Its errors are those of Retire, a
 // workspace.NameError, and those of the files.
 func (w *Site) Replace(old, fresh device.Device, because string) error {
 	release, err := w.leaseAll(old, fresh)
@@ -143,8 +143,8 @@ func (w *Site) Replace(old, fresh device.Device, because string) error {
 	if err != nil {
 		return err
 	}
-	for _, x := range [][2]string{{old.Serial, fresh.Serial}, {old.MAC, fresh.MAC},
-		{old.Address, fresh.Address}, {old.Host(), fresh.Host()}} {
+	// not its address: that also stands for itself, in ranges
+	for _, x := range [][2]string{{old.Serial, fresh.Serial}, {old.MAC, fresh.MAC}} {
 		if x[0] == "" || x[1] == "" || x[0] == x[1] {
 			continue
 		}
