@@ -42,6 +42,7 @@ var wordSuggestions = map[string]suggest.Suggest{
 	"name":             suggest.Devices,
 	"hold":             suggest.Devices,
 	"blink":            suggest.Devices,
+	"note":             suggest.Devices,
 	"device replace":   suggest.Devices,
 	"device retire":    suggest.Devices,
 	"list":             suggest.Both(suggest.Groups, suggest.Devices),

@@ -116,6 +116,7 @@ func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (
 	if err != nil {
 		return j, err
 	}
+	room := int64(maxPhotos)
 	for i, d := range s.Devices {
 		j.Counts[d.Step]++
 		o := s.Order.Devices[i]
@@ -127,6 +128,9 @@ func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (
 			By: o.By, From: o.From,
 			To: o.To(), Runs: d.Version, End: d.Step, Reason: d.Reason, Next: advice(d), Took: d.Took,
 			Rollback: string(o.Rollback()), Saved: d.Saved, Steps: spans[d.ID]}
+		if out.Notes, err = notesOf(w, d.ID, &room); err != nil {
+			return j, err
+		}
 		if o.Parent != "" {
 			out.Parent = cmp.Or(w.NameOf(o.Parent), o.Parent)
 		}

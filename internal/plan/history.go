@@ -56,7 +56,7 @@ func (w *Site) happened(id string) (out []Happening, err error) {
 		case care.ChangeBegun, care.ChangeOver:
 			what = care.Sentence(e)
 		default:
-			if what = record.Moved(e); what == "" {
+			if what = record.Sentence(e); what == "" {
 				what = job.Sentence(e)
 			}
 		}

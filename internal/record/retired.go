@@ -64,10 +64,17 @@ func Predecessor(l *ledger.Ledger, id string) (r Replacement, err error) {
 	return r, err
 }
 
-// Moved states in words what an entry records of a device that comes or goes; empty: it is none.
-func Moved(e ledger.Entry) string {
+// Sentence states in words what an entry records of a device that comes or goes, or what someone
+// noted about it; empty: it is none.
+func Sentence(e ledger.Entry) string {
 	var r Retirement
 	var p Replacement
+	if n, is := noteOf(e); is {
+		if n.Photo != "" {
+			n.Text += " (" + PhotosFolder + "/" + n.Photo + ")"
+		}
+		return "note of " + n.By + ": " + n.Text
+	}
 	switch {
 	case e.Kind == replaces && json.Unmarshal(e.Body, &p) == nil:
 		return "took the place of " + text.Clean(p.Serial)

@@ -32,6 +32,7 @@ var pageTemplate = sync.OnceValue(func() *template.Template {
 		"needs":   Needs,
 		"hash":    func(s string) string { return s[:min(len(s), 12)] },
 		"tree":    Tree,
+		"picture": func(s string) template.URL { return template.URL(s) },
 	}).Parse(page))
 })
 
@@ -104,4 +105,9 @@ func size(n int64) string {
 		return fmt.Sprintf("%.1f KiB", float64(n)/(1<<10))
 	}
 	return fmt.Sprintf("%d B", n)
+}
+
+// HasNotes reports whether someone wrote a note about one of the job's devices.
+func (j Job) HasNotes() bool {
+	return slices.ContainsFunc(j.Devices, func(d Device) bool { return len(d.Notes) > 0 })
 }

@@ -91,6 +91,17 @@ type Device struct {
 	Saved    string     `json:"settings_saved,omitempty"` // under which name
 	Images   []string   `json:"images,omitempty"`         // SHA-256 of those of its path
 	Steps    []job.Span `json:"steps,omitempty"`
+	Notes    []Note     `json:"notes,omitempty"`
+}
+
+// Note is what a person wrote about a device.
+type Note struct {
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+	Text  string    `json:"text"`
+	Photo string    `json:"photo,omitempty"` // its file, within the site folder
+	// Picture is the photograph as a data: address (RFC 2397); empty: it is not here, or too large.
+	Picture string `json:"-"`
 }
 
 // Image is an image that a job sent, or could have sent back.

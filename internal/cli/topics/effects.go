@@ -55,6 +55,7 @@ var Effects = map[string]Effect{
 	"name": {"the ledger, and the old name wherever site.yaml and targets.yaml contain it.",
 		"the rest of those files, or the device itself."},
 	"hold":    {"hold: in site.yaml.", "any device."},
+	"note":    {"the ledger, and a picture in photos/.", "any device."},
 	"compare": {"nothing; it reads the site folder.", "any device."},
 	"device replace": {
 		"the ledger, site.yaml and targets.yaml; the login of the old device, and a copy " +
