@@ -167,17 +167,42 @@ func Change(dir string, s Secret, change func(*Book) error) error {
 			}
 			b.Own = own.String()
 		}
-		raw, err := json.Marshal(b)
+		return s.close(b)
+	})
+}
+
+// close encrypts a book.
+func (s Secret) close(b Book) ([]byte, error) {
+	raw, err := json.Marshal(b)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, s.recipients...)
+	if err != nil {
+		return nil, err
+	}
+	_, err = w.Write(raw)
+	err = errors.Join(err, w.Close())
+	return out.Bytes(), err
+}
+
+// Rekey encrypts the logins of a site folder for another secret. The new file is opened before it
+// takes the old one's place. Its errors are those of Open; an error leaves the file as it was.
+func Rekey(dir string, old, fresh Secret) error {
+	path := filepath.Join(dir, File)
+	return atomicfile.Transform(path, 0o600, func(sealed []byte) ([]byte, error) {
+		if sealed == nil {
+			return nil, ErrNone
+		}
+		b, err := old.open(path, sealed)
 		if err != nil {
 			return nil, err
 		}
-		var out bytes.Buffer
-		w, err := age.Encrypt(&out, s.recipients...)
-		if err != nil {
-			return nil, err
+		out, err := fresh.close(b)
+		if err == nil {
+			_, err = fresh.open(path, out)
 		}
-		_, err = w.Write(raw)
-		err = errors.Join(err, w.Close())
-		return out.Bytes(), err
+		return out, err
 	})
 }

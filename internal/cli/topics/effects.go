@@ -29,6 +29,7 @@ var Effects = map[string]Effect{
 		"device whose identity changed."},
 	"login accept": {"the ledger: the changed identity is trusted from now on.",
 		"any device."},
+	"login passphrase": {"logins.age in the site folder.", "any device; no password is changed."},
 	"login unlock": {"a helper process that keeps the passphrase in memory, accessible only to " +
 		"you.", "the disk, or any device."},
 	"login lock":   {"that helper process.", "the logins themselves."},
