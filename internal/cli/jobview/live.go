@@ -521,6 +521,9 @@ func (l *live) detail() (title string, lines []string) {
 			lines = append(lines, "    it failed: “"+s.Reason+"”")
 		}
 	}
+	if d.Shows != "" {
+		lines = append(lines, "at the device: "+d.Shows)
+	}
 	if w := l.waits[d.ID]; w != nil && d.Step == job.Waiting {
 		lines = append(lines, w.Error())
 	}
