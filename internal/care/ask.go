@@ -144,7 +144,7 @@ func (c Care) asked(ctx context.Context, q Question, a *Answer) (err error) {
 		err = session.Healthy(within, q.Device.Reading)
 		r, a.read = r.Over(q.Device.Reading), true
 		c.interlocks(within, session, q.Components, &r)
-		a.Device.Reading = r
+		a.Device.Reading, a.Device.Access, a.Device.Trouble = r, device.OK, nil
 	}
 	if err == nil && q.ForChange {
 		var right *device.Right

@@ -322,6 +322,23 @@ func (a *app) openBook(dir string, begin bool) (login.Secret, login.Book, error)
 // shortPassphrase is how many characters a passphrase should have: fewer are guessed in days.
 const shortPassphrase = 8
 
+// warnShort warns of a new passphrase that can be guessed.
+func (a *app) warnShort(passphrase string) {
+	if utf8.RuneCountInString(passphrase) < shortPassphrase {
+		view.Print(a.err, "The passphrase has fewer than %d characters, so it can be guessed. "+
+			"Four words are better.\n", shortPassphrase)
+	}
+}
+
+// askAgain has a new passphrase typed once more.
+func (a *app) askAgain(passphrase string) error {
+	again, err := a.askSecret("The same again: ")
+	if err == nil && again != passphrase {
+		err = usage("the two differ; nothing was stored")
+	}
+	return err
+}
+
 // secret is the passphrase or the identity that opens the logins of a site folder.
 func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 	identity := a.identity
@@ -357,11 +374,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 			a.remember("CATENA_PASSPHRASE", passphrase)
 		}
 		if err == nil && !exists {
-			var again string
-			again, err = a.askSecret("The same again: ")
-			if err == nil && again != passphrase {
-				return login.Secret{}, usage("the two differ; nothing was stored")
-			}
+			err = a.askAgain(passphrase)
 		}
 	}
 	switch {
@@ -374,10 +387,8 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 		return login.Secret{}, err
 	case passphrase == "":
 		return login.Secret{}, usage("the passphrase is empty")
-	case !exists && utf8.RuneCountInString(passphrase) < shortPassphrase:
-		view.Print(a.err, "The passphrase has fewer than %d characters, so it can be guessed. "+
-			"Four words are better.\n",
-			shortPassphrase)
+	case !exists:
+		a.warnShort(passphrase)
 	}
 	return login.Passphrase(passphrase)
 }

@@ -6,11 +6,9 @@ import (
 	"io"
 	"os"
 	"strings"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
-	"catena/internal/cli/view"
 	"catena/internal/login"
 )
 
@@ -86,10 +84,8 @@ func (a *app) newSecret(to string, stdin bool) (login.Secret, error) {
 		return login.Secret{}, err
 	case passphrase == "":
 		return login.Secret{}, usage("the new passphrase is empty")
-	case utf8.RuneCountInString(passphrase) < shortPassphrase:
-		view.Print(a.err, "The passphrase has fewer than %d characters, so it can be guessed. "+
-			"Four words are better.\n", shortPassphrase)
 	}
+	a.warnShort(passphrase)
 	return login.Passphrase(passphrase)
 }
 
@@ -106,9 +102,5 @@ func (a *app) askNewPassphrase(stdin bool) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	again, err := a.askSecret("The same again: ")
-	if err == nil && again != passphrase {
-		err = usage("the two differ; nothing was changed")
-	}
-	return passphrase, err
+	return passphrase, a.askAgain(passphrase)
 }

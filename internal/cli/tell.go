@@ -201,7 +201,7 @@ func (a *app) unaskedTeller(w *plan.Site) (t plan.Teller, ok bool, err error) {
 
 // tellNews tells, in a site folder, what a look at the feeds has brought for its devices.
 func (a *app) tellNews() error {
-	w, err := a.match()
+	w, err := a.openSite()
 	if errors.As(err, new(*workspace.NoSiteError)) {
 		return nil
 	}
@@ -211,6 +211,13 @@ func (a *app) tellNews() error {
 	defer w.Close()
 	t, ok, err := a.unaskedTeller(w)
 	if err != nil || !ok || w.ReadOnly() != nil {
+		return err
+	}
+	s, err := a.openShelf()
+	if err == nil {
+		err = w.Match(s)
+	}
+	if err != nil {
 		return err
 	}
 	t.Failed = func(target notify.Target, err error) {

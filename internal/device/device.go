@@ -271,6 +271,9 @@ func (r Reading) Clean() Reading {
 
 // Over returns the reading with what it leaves out taken from an older one.
 func (r Reading) Over(older Reading) Reading {
+	if r.Forbids == nil && r.Version == "" { // it was not read
+		r.Forbids = older.Forbids
+	}
 	from := append(older.fields(), &older.Called, &older.Version, &older.Says)
 	for i, to := range append(r.fields(), &r.Called, &r.Version, &r.Says) {
 		if *to == "" {
@@ -294,9 +297,6 @@ func (r Reading) Over(older Reading) Reading {
 	}
 	if r.Lockout == 0 {
 		r.Lockout = older.Lockout
-	}
-	if r.Forbids == nil {
-		r.Forbids = older.Forbids
 	}
 	r.Boot, r.Settings, r.Saved, r.Carried = nil, "", "", nil
 	return r

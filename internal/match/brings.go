@@ -10,6 +10,9 @@ import (
 // bring gives the children whose versions come with an image of their parent the version that it
 // brings as their target. An image of their own on the shelf counts before that.
 func (m *Matcher) bring(rows []Row) {
+	if !m.brings {
+		return
+	}
 	parents := map[string][]Row{}
 	for _, r := range rows {
 		parents[r.Device.ID] = append(parents[r.Device.ID], r)

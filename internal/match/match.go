@@ -114,6 +114,7 @@ type Input struct {
 type Matcher struct {
 	models map[string]*model
 	site   site.Site
+	brings bool // some image brings versions to children
 	order  func(vendor, model string) version.Order
 	left   func(id string) (Status, string)
 }
@@ -159,6 +160,7 @@ func New(in Input) *Matcher {
 	m := &Matcher{models: map[string]*model{}, site: in.Site, order: in.Order, left: in.Left}
 	for i := range in.Images {
 		image := &in.Images[i]
+		m.brings = m.brings || len(image.Brings) > 0
 		for _, name := range image.Models {
 			m.model(image.Vendor, name).take(image)
 		}

@@ -20,11 +20,11 @@ type Retired struct {
 
 // RetiredDevices are those that have left the site, by name.
 func (w *Site) RetiredDevices() (out []Retired, err error) {
-	all, err := record.All(w.Ledger)
-	if err != nil {
-		return nil, err
-	}
 	gone, err := record.Retirements(w.Ledger)
+	if err != nil || len(gone) == 0 {
+		return nil, err // most sites have none: their devices are not read once more
+	}
+	all, err := record.All(w.Ledger)
 	for _, d := range all {
 		if r, is := gone[d.ID]; is {
 			out = append(out, Retired{r, d})
