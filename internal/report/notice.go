@@ -45,12 +45,15 @@ type NoticeDevice struct {
 	CutOff []string  `json:"cut_off,omitempty"` // devices without a connection while it restarts
 }
 
-// Called is the heading of a place.
-func (p NoticePlace) Called() string {
-	if p.Place == "" {
-		return "Elsewhere"
+// Heading is the heading of a place of the notice.
+func (n Notice) Heading(p NoticePlace) string {
+	switch {
+	case p.Place != "":
+		return p.Place
+	case len(n.Places) == 1:
+		return "All devices"
 	}
-	return p.Place
+	return "Elsewhere"
 }
 
 // Day is the day of the notice.
@@ -98,7 +101,7 @@ func (n Notice) Text(w io.Writer) error {
 		fmt.Fprintf(&b, "\n%s\n", n.Note)
 	}
 	for _, p := range n.Places {
-		fmt.Fprintf(&b, "\n%s, %s to %s\n%s", p.Called(), n.Clock(p.Start), n.Clock(p.End), n.lines(p))
+		fmt.Fprintf(&b, "\n%s, %s to %s\n%s", n.Heading(p), n.Clock(p.Start), n.Clock(p.End), n.lines(p))
 	}
 	if len(n.Cautions) > 0 {
 		fmt.Fprintf(&b, "\nWhat to know\n  %s\n", strings.Join(n.Cautions, "\n  "))
@@ -134,7 +137,7 @@ func (n Notice) Calendar(w io.Writer) error {
 		e.SetDtStampTime(n.Made)
 		e.SetStartAt(p.Start)
 		e.SetEndAt(p.End)
-		e.SetSummary(fmt.Sprintf("%s: firmware update, %s", n.Site, p.Called()))
+		e.SetSummary(fmt.Sprintf("%s: firmware update, %s", n.Site, n.Heading(p)))
 		e.SetDescription(noticeWords + "\n\n" + n.lines(p) + strings.Join(n.Cautions, "\n"))
 		if p.Place != "" {
 			e.SetLocation(p.Place)
