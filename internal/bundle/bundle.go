@@ -25,6 +25,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/files"
 	"catena/internal/firmware"
+	"catena/internal/inventory"
 	"catena/internal/ledger"
 	"catena/internal/login"
 	"catena/internal/order"
@@ -40,7 +41,7 @@ import (
 // signatures, its images forth and back, and what is known of the devices. It is a zip whose
 // entries are stored as they are:
 //
-//	site/…         site.yaml, targets.yaml, families/, orders/, logins.age if asked for
+//	site/…         site.yaml, targets.yaml, inventory.yaml, families/, orders/; logins.age on request
 //	origin.json    which site it is, for the record of what is done with it
 //	devices.json   the devices known, under their IDs, which the order means
 //	keys.json      the keys that are trusted since the first contact
@@ -133,8 +134,13 @@ func imagesOf(w *plan.Site, o order.Order) ([]firmware.Image, error) {
 
 // packFiles packs the files of the site folder, and the shelf's families that it does not have.
 func packFiles(w *plan.Site, p *packer, name string, logins bool) {
-	names := []string{site.File, site.TargetsFile, plan.OrdersFolder + "/" + name + ".yaml",
-		plan.OrdersFolder + "/" + name + ".yaml" + signature.Ending}
+	names := []string{
+		site.File,
+		site.TargetsFile,
+		inventory.File,
+		plan.OrdersFolder + "/" + name + ".yaml",
+		plan.OrdersFolder + "/" + name + ".yaml" + signature.Ending,
+	}
 	if logins {
 		names = append(names, login.File)
 	}

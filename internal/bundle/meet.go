@@ -16,6 +16,7 @@ import (
 	"catena/internal/atomicfile"
 	"catena/internal/family"
 	"catena/internal/files"
+	"catena/internal/inventory"
 	"catena/internal/order"
 	"catena/internal/record"
 	"catena/internal/site"
@@ -143,7 +144,8 @@ func refs(v record.FileVersion, has bool) []string {
 // sharedFiles are the shared files of a folder, by their paths.
 func sharedFiles(dir string) (map[string]string, error) {
 	out := map[string]string{}
-	for _, pattern := range []string{site.File, site.TargetsFile, "families/*.yaml", "orders/*.yaml",
+	for _, pattern := range []string{site.File, site.TargetsFile, inventory.File, "families/*.yaml",
+		"orders/*.yaml",
 		"orders/*.yaml.sig"} {
 		folder, name := filepath.Split(filepath.FromSlash(pattern))
 		found, err := files.In(filepath.Join(dir, folder), name)
@@ -248,6 +250,8 @@ func usable(path, content string) (err error) {
 		_, err = site.Parse(path, raw)
 	case path == site.TargetsFile:
 		_, err = site.ParseTargets(path, raw)
+	case path == inventory.File:
+		_, err = inventory.Parse(path, raw)
 	case strings.HasPrefix(path, "families/"):
 		_, err = family.Parse(path, raw)
 	case strings.HasSuffix(path, ".yaml"):

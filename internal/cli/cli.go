@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"catena/internal/cli/view"
@@ -109,14 +110,8 @@ func (a *app) run(ctx context.Context, args []string) int {
 // learning is the group of commands for who learns Catena or builds on it.
 const learning = "Learn and extend"
 
-func (a *app) root() *cobra.Command {
-	root := &cobra.Command{
-		Use:          "catena",
-		Short:        "Scan a site, flash its devices, verify them, and roll back those that fail",
-		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
-		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
-	}
-	flags := root.PersistentFlags()
+// globalFlags are those of every command.
+func (a *app) globalFlags(flags *pflag.FlagSet) {
 	flags.StringVarP(&a.dir, "dir", "C", "",
 		"the site folder (default: the nearest one upwards with a site.yaml)")
 	flags.StringVar(&a.shelf, "shelf", "",
@@ -131,6 +126,16 @@ func (a *app) root() *cobra.Command {
 	flags.StringVar(&a.identity, "identity", "",
 		"the identity file that opens the site's logins (default: CATENA_IDENTITY, or a passphrase)")
 	flags.BoolVarP(&a.verbose, "verbose", "v", false, "report on stderr what is being done")
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:          "catena",
+		Short:        "Scan a site, flash its devices, verify them, and roll back those that fail",
+		SilenceUsage: true, SilenceErrors: true, Args: onlyCommands, RunE: help,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
+	}
+	a.globalFlags(root.PersistentFlags())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage("%w\nsee: %s --help", err, c.CommandPath())
 	})
@@ -144,11 +149,12 @@ func (a *app) root() *cobra.Command {
 		{"Set up a site", []*cobra.Command{a.newCmd(), a.loginCmd(), a.familyCmd(), a.addressCmd(),
 			a.doctorCmd()}},
 		{"Find devices", []*cobra.Command{a.scanCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
-			a.deviceCmd(), a.compareCmd(), a.noteCmd(),
 			a.holdCmd(), a.blinkCmd()}},
+		{"Keep the inventory", []*cobra.Command{a.deviceCmd(), a.importCmd(), a.exportCmd(),
+			a.compareCmd(), a.noteCmd()}},
 		{"Choose images", []*cobra.Command{a.shelfCmd(), a.targetCmd(), a.matchCmd()}},
-		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.noticeCmd(),
-			a.packCmd(), a.unpackCmd()}},
+		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.noticeCmd(), a.packCmd(),
+			a.unpackCmd()}},
 		{"Do the work", []*cobra.Command{a.flashCmd(), a.trackCmd(), a.stopCmd(), a.resumeCmd(),
 			a.retryCmd(), a.finishCmd(), a.rollbackCmd()}},
 		{"Verify and report", []*cobra.Command{a.jobsCmd(), a.proveCmd(), a.reportCmd(), a.tellCmd(),

@@ -14,11 +14,13 @@ import (
 
 func (a *app) deviceCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use: "device", Short: "Replace devices, and retire them", Args: onlyCommands, RunE: help,
+		Use: "device", Short: "Replace devices, retire them, and mark spares", Args: onlyCommands,
+		RunE: help,
 		Long: `Devices come and go: one is replaced by another one, or leaves the site for good. Its
 history stays.`,
 	}
-	c.AddCommand(a.deviceReplaceCmd(), a.deviceRetireCmd(), a.deviceRetiredCmd())
+	c.AddCommand(a.deviceReplaceCmd(), a.deviceRetireCmd(), a.deviceRetiredCmd(),
+		a.deviceSpareCmd())
 	return c
 }
 

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -38,6 +40,7 @@ func columnsHelp(form string) string {
 
 func (a *app) listCmd() *cobra.Command {
 	var choose workspace.Choice
+	var fields []string
 	c := &cobra.Command{
 		Use:   "list",
 		Short: "List the known devices as they were last seen",
@@ -46,24 +49,43 @@ func (a *app) listCmd() *cobra.Command {
 		Example: `  catena list
   catena list --where 'vendor == "Wexcombe" && status != "current"' --sort version
   catena list --where 'meets(version, ">= 2.0, < 4")'
+  catena list --where 'spare || place contains "Lock 2"' --field place --field fields.warranty
   catena list --format csv > devices.csv`,
 		Args: exactly(0, "no arguments (choose with --where)"),
 		RunE: func(*cobra.Command, []string) error {
-			return a.withDevices(choose, func(devices []workspace.Row) view.Table {
-				devices = workspace.Mains(devices)
-				t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw",
-					"serial", "version", "status", "in feed"}, Less: []string{"hw", "vendor", "serial"}}
-				for _, d := range devices {
-					t.Add(d.InTree(), d.Where(), d.Vendor, d.Model,
-						d.Hardware.Text, d.Serial, d.Version.Text,
-						statusTone(d.Status).Cell(d.Stands()), d.Newer.Text)
+			for _, f := range fields {
+				if !workspace.IsColumn(f) {
+					return usage("--field: %w", &workspace.ColumnError{Word: f})
 				}
-				return t.Without("in feed")
+			}
+			return a.withDevices(choose, func(devices []workspace.Row) view.Table {
+				return listTable(devices, fields)
 			})
 		},
 	}
 	choiceFlags(c, &choose)
+	c.Flags().StringArrayVar(&fields, "field", nil,
+		"a further column: a field, or fields.NAME of the inventory")
 	return c
+}
+
+// listTable returns a list of devices, with further columns.
+func listTable(devices []workspace.Row, fields []string) view.Table {
+	t := view.Table{Columns: []string{"name", "address", "vendor", "model", "hw", "serial", "version"},
+		Less: []string{"hw", "vendor", "serial"}}
+	for _, f := range fields {
+		t.Columns = append(t.Columns, strings.TrimPrefix(f, "fields."))
+	}
+	t.Columns = append(t.Columns, "status", "in feed")
+	for _, d := range workspace.Mains(devices) {
+		line := []any{d.InTree(), d.Where(), d.Vendor, d.Model, d.Hardware.Text, d.Serial,
+			d.Version.Text}
+		for _, f := range fields {
+			line = append(line, d.Field(f))
+		}
+		t.Add(append(line, statusTone(d.Status).Cell(d.Stands()), d.Newer.Text)...)
+	}
+	return t.Without("in feed")
 }
 
 func (a *app) matchCmd() *cobra.Command {
@@ -232,8 +254,16 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	if err != nil {
 		return err
 	}
-	if err := a.printDevices(devices, table); err != nil || a.format != "table" {
-		return err
+	if a.format != "table" {
+		return a.printDevices(devices, table)
+	}
+	inService, spares := workspace.Apart(devices)
+	t := table(inService)
+	t.Draw(a.out, a.style(a.out))
+	if len(spares) > 0 {
+		view.Print(a.out, "\nSpares:\n")
+		t = table(spares)
+		t.Draw(a.out, a.style(a.out))
 	}
 	a.reportUnresolved(w)
 	if err := a.sayInterrupted(w); err != nil {
@@ -245,7 +275,10 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	case len(devices) == 0:
 		a.say("None of the %s is chosen by --where.", many(w.Rows))
 	default:
-		a.say("\n%s: %s", many(devices), counted(devices))
+		a.say("\n%s: %s", many(inService), counted(inService))
+		if len(spares) > 0 {
+			a.say("%s: %s", words.Plural(len(workspace.Mains(spares)), "spare"), counted(spares))
+		}
 	}
 	return a.sayFeeds(w, devices)
 }
@@ -351,13 +384,17 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 		{"hardware", r.Hardware.Text}, {"serial", r.Serial}, {"version", r.Version.Text},
 		{"status", r.Status}, {"reason", r.Reason}, {"target rule", r.TargetRule},
 		{"path", strings.Join(r.Path, " → ")}, {"rollback", r.Rollback}, {"moved from", d.Moved},
-		{"groups", strings.Join(r.Groups, ", ")}, {"protocol", r.Protocol},
+		{"groups", strings.Join(r.Groups, ", ")}, {"place", r.Place}, {"spare", yesOrNothing(r.Spare)},
+		{"protocol", r.Protocol},
 		{"found via", strings.Join(r.FoundVia, ", ")}, {"seen", clockTime(r.Seen)},
 		{"entered, not left", clockTime(r.Entered)},
 		{"updated", clockTime(r.Updated)},
 		{"says", d.Says}, {"MAC address", d.MAC}, {"behind it", strings.Join(d.Downstream, ", ")},
 		{"children", strings.Join(children, ", ")},
 		{"id", r.ID},
+	}
+	for _, f := range slices.Sorted(maps.Keys(r.Free)) {
+		list = append(list, [2]string{f, r.Free[f]})
 	}
 	if d.Called != "" && d.Called != r.Name {
 		list = append(list, [2]string{"calls itself", d.Called})
@@ -367,6 +404,13 @@ func deviceFacts(r workspace.Row, children []string) view.Table {
 		list = append(list, [2]string{"sees", n.Port + ": " + who})
 	}
 	return factTable(list)
+}
+
+func yesOrNothing(b bool) string {
+	if b {
+		return "yes"
+	}
+	return ""
 }
 
 // partFacts is what is known of a component other than the main one.

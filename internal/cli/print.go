@@ -8,6 +8,7 @@ import (
 
 	"catena/internal/cli/view"
 	"catena/internal/match"
+	"catena/internal/sheet"
 	"catena/internal/words"
 	"catena/internal/workspace"
 )
@@ -126,5 +127,5 @@ func (a *app) csvCell() func(string) string {
 	if a.raw {
 		return view.AsItIs
 	}
-	return view.ForSpreadsheets
+	return sheet.Guard
 }

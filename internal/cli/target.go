@@ -237,10 +237,12 @@ func (a *app) targetList() error {
 		return err
 	}
 	defer w.Close()
-	t := view.Table{Columns: []string{"device", "group", "model", "component", "version", "because"}}
+	t := view.Table{Columns: []string{"device", "group", "model", "kind", "component", "version",
+		"because"}}
 	for _, m := range w.Targets() {
-		t.Add(m.Device, m.Group, m.Model, m.Component, m.Version, view.Quiet.Cell(m.Because))
+		t.Add(m.Device, m.Group, m.Model, m.Kind, m.Component, m.Version, view.Quiet.Cell(m.Because))
 	}
+	t = t.Without("kind")
 	if len(t.Rows) == 0 && a.format == "table" {
 		a.say("There is no target: every device should run the newest image on the shelf. Set one: " +
 			"catena target set --help")

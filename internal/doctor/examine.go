@@ -1,6 +1,7 @@
 package doctor
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -406,6 +407,30 @@ func (e *examination) shelf(s *shelf.Shelf) {
 // oldFeed is how long ago a feed may have been read before someone should look.
 const oldFeed = 14 * 24 * time.Hour
 
+// inventory compares the devices with the inventory.
+func (e *examination) inventory() {
+	missing, unlisted, err := e.Input.Site.Inventory()
+	if err != nil {
+		e.bad("inventory", "", "%v", err)
+		return
+	}
+	for _, x := range []struct {
+		what, remedy string
+		of           []plan.Listed
+	}{
+		{"not found: %s", "catena scan; or retire them, and correct " + plan.InventoryPath, missing},
+		{"not listed: %s", "add them to the list: catena import", unlisted},
+	} {
+		var names []string
+		for _, l := range x.of {
+			names = append(names, cmp.Or(l.Name, l.Serial, l.Address))
+		}
+		if len(names) > 0 {
+			e.look("inventory", x.remedy, x.what, words.FewOf(names, 8))
+		}
+	}
+}
+
 // noRollback is what is reported of devices that an update could not be undone on.
 const noRollback = "cannot be rolled back"
 
@@ -431,6 +456,7 @@ func (e *examination) devices() {
 	}
 	e.ok("devices", "%s known, %d behind", words.Plural(len(workspace.Mains(rows)), "device"),
 		len(by[string(match.Outdated)])+len(by[string(match.Unsafe)]))
+	e.inventory()
 	denied, untested := w.MayNotChange()
 	if len(denied) > 0 {
 		e.look("logins", "add others: catena login add; test them: catena login test --for-change",

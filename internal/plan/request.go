@@ -31,9 +31,9 @@ type Request struct {
 	StopAfter  order.StopAfter // zero: as the site says
 }
 
-// Order makes an order of the chosen rows, as it would start at a time. It takes those that
-// have a path and whose dialect can send images. One that has failed on the same way before is
-// taken only where a person named it. skipped are the rows of devices of which nothing is
+// Order makes an order of the chosen rows, as it would start at a time. It takes those that have a
+// path and whose dialect can send images. One that has failed on the same way before is taken only
+// where a person named it, and so is a spare. skipped are the rows of devices of which nothing is
 // taken. Its errors are an UnresolvedError and a DisagreeError.
 func (w *Site) Order(request Request, chosen []Row, now time.Time) (o order.Order, skipped []Row,
 	err error) {
@@ -43,8 +43,8 @@ func (w *Site) Order(request Request, chosen []Row, now time.Time) (o order.Orde
 	taken := map[string][]match.Row{} // by device
 	var rows []Row                    // the first row taken of each device
 	for _, r := range chosen {
-		if len(r.Match.Path) == 0 || !r.Sendable() || (r.FailedIn != "" || r.ParkedIn != "") &&
-			!request.Named {
+		if len(r.Match.Path) == 0 || !r.Sendable() ||
+			(r.FailedIn != "" || r.ParkedIn != "" || r.Spare) && !request.Named {
 			continue
 		}
 		if taken[r.ID] == nil {

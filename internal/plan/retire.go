@@ -155,6 +155,9 @@ func (w *Site) Replace(old, fresh device.Device, because string) error {
 	if err := w.Reread(); err != nil {
 		return err
 	}
+	if err := w.inherit(old, fresh); err != nil {
+		return err
+	}
 	known, err := record.Devices(w.Ledger)
 	if err != nil {
 		return err

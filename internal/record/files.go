@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"catena/internal/files"
+	"catena/internal/inventory"
 	"catena/internal/ledger"
 	"catena/internal/text"
 )
@@ -56,9 +57,9 @@ type Files struct {
 }
 
 // Shared tells whether a path is that of a file that laptops share: site.yaml, targets.yaml,
-// families, orders and their signatures.
+// inventory.yaml, families, orders and their signatures.
 func Shared(p string) bool {
-	if p == "site.yaml" || p == "targets.yaml" {
+	if p == "site.yaml" || p == "targets.yaml" || p == inventory.File {
 		return true
 	}
 	folder, name := path.Split(p)

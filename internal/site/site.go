@@ -16,6 +16,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/firmware"
+	"catena/internal/inventory"
 	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
@@ -31,6 +32,8 @@ type Site struct {
 	Kinds    map[string][]string `yaml:"kinds"`  // the same, by kind: camera, switch, sensor ...
 	Hold     []Hold              `yaml:"hold"`
 	Targets  []Target            `yaml:"-"` // of targets.yaml, by Join
+	// Inventory is that of inventory.yaml, by List. What the site file states itself counts first.
+	Inventory inventory.Inventory `yaml:"-"`
 	// where copies of saved settings are kept: a folder, https://…, or sftp://…
 	SecondPlace string     `yaml:"second_place"`
 	Lockstep    []Lockstep `yaml:"lockstep"`
@@ -281,8 +284,17 @@ func CheckName(name string) error {
 	return nil
 }
 
-// NameOf is what the site file calls a device, if it does.
+// NameOf is what the site file calls a device, or else the inventory, if one of them does.
 func (s Site) NameOf(d device.Device) (string, bool) {
+	if name, is := s.Fixed(d); is {
+		return name, true
+	}
+	item, _ := s.Inventory.Find(d)
+	return item.Name, item.Name != "" && item.Key != item.Name
+}
+
+// Fixed is what the site file calls a device, if it does.
+func (s Site) Fixed(d device.Device) (string, bool) {
 	for _, key := range slices.Sorted(maps.Keys(s.Names)) {
 		if slices.Contains([]string{d.Address, d.Host()}, key) || d.Serial != "" &&
 			strings.EqualFold(d.Serial, key) ||

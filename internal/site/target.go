@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"catena/internal/device"
@@ -197,7 +198,8 @@ func (s Site) InGroup(group string, d device.Device) bool {
 			return true
 		}
 	}
-	return false
+	item, _ := s.Inventory.Find(d)
+	return slices.Contains(item.Groups, group)
 }
 
 // GroupsOf lists the groups that a device belongs to, in the order of their names.

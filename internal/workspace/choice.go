@@ -65,13 +65,13 @@ func (w *Workspace) Choose(c Choice) ([]Row, error) {
 // ungrouped puts the devices of a group in the place of its name, where no device is called so.
 func (w *Workspace) ungrouped(names []string) (out []string) {
 	for _, name := range names {
-		patterns, isGroup := w.Site.Groups[name]
+		_, isGroup := w.Site.Groups[name]
 		if !isGroup || w.Means(name) == nil {
 			out = append(out, name)
 			continue
 		}
 		for _, d := range w.Devices() {
-			if slices.ContainsFunc(patterns, d.Answers) {
+			if w.Site.InGroup(name, d) {
 				out = append(out, d.ID)
 			}
 		}
@@ -110,7 +110,7 @@ func named(rows []Row, names []string) ([]Row, error) {
 // Of keeps the rows of one site for which the expression holds, in the order wanted. It leaves the
 // rows given as they are. Its errors are a WhereError and a ColumnError.
 func (c Choice) Of(rows []Row) ([]Row, error) {
-	if c.Sort != "" && !slices.Contains(Columns, c.Sort) {
+	if c.Sort != "" && !IsColumn(c.Sort) {
 		return nil, &ColumnError{Word: c.Sort}
 	}
 	rows, err := filter(rows, c.Where)

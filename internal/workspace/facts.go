@@ -125,13 +125,26 @@ func (w *Workspace) Call(known []device.Device, d device.Device, name string) er
 			return &NameError{other.Host() + " is called " + other.Name + " already"}
 		}
 	}
-	if fixed, ok := w.Site.NameOf(d); ok && fixed != name && fixed != d.Name {
+	if fixed, ok := w.Site.Fixed(d); ok && fixed != name && fixed != d.Name {
 		return &NameError{site.File + " calls it " + fixed + " (names:); change it there"}
 	}
 	was := d.Name
 	d.Name, d.Named = name, true
 	if err := w.Rename(was, name); err != nil {
 		return err
+	}
+	if item, is := w.Site.Inventory.Find(d); is && item.Name != "" && item.Name != name {
+		item.Name = name
+		if item.Key == item.Name {
+			item = item.Keyed()
+		}
+		changed, err := w.Site.Inventory.Set(item)
+		if err == nil {
+			err = w.WriteInventory(changed)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return record.Update(w.Ledger, "", &d)
 }

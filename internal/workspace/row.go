@@ -3,6 +3,7 @@ package workspace
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"catena/internal/dialect/hand"
 	"catena/internal/firmware"
 	"catena/internal/firmware/version"
+	"catena/internal/inventory"
 	"catena/internal/match"
 )
 
@@ -66,6 +68,10 @@ type Row struct {
 	Ready      string    `json:"ready" expr:"ready" about:"yes, or what forbade an update when it was read; empty: not known"`
 	MayChange  string    `json:"may_change" expr:"may_change" about:"whether its login may update it: yes, no or untested"`
 	Site       string    `json:"site" expr:"site" about:"the name of its site"`
+	Place      string    `json:"place" expr:"place" about:"its place (places: in site.yaml, or the inventory)"`
+	Spare      bool      `json:"spare" expr:"spare" about:"it is a spare: kept, and not in service"`
+	// Free are the free fields of the inventory.
+	Free map[string]string `json:"fields" expr:"fields" about:"the free fields of the inventory: fields.warranty"`
 
 	HasNotes bool      `json:"-" expr:"-"` // a version on its path has release notes
 	Match    match.Row `json:"-" expr:"-"`
@@ -90,11 +96,23 @@ func tagsOf(t reflect.Type, key string) []string {
 
 // Field is the text of the field of that column; empty where there is none.
 func (r *Row) Field(column string) string {
+	if free, is := strings.CutPrefix(column, freePrefix); is {
+		return r.Free[free]
+	}
 	i := slices.Index(Columns, column)
 	if i < 0 {
 		return ""
 	}
 	return r.field(i)
+}
+
+// freePrefix starts the name of a free field.
+const freePrefix = "fields."
+
+// IsColumn tells whether a word is one of the Columns, or a free field of the inventory.
+func IsColumn(word string) bool {
+	free, is := strings.CutPrefix(word, freePrefix)
+	return slices.Contains(Columns, word) || is && inventory.IsField(free)
 }
 
 // Fields are the texts of all Columns.
@@ -114,6 +132,12 @@ func (r *Row) field(i int) string {
 		return v.Text
 	case []string:
 		return strings.Join(v, " ")
+	case map[string]string:
+		var out []string
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			out = append(out, name+"="+v[name])
+		}
+		return strings.Join(out, "; ")
 	case time.Time:
 		if v.IsZero() {
 			return ""
@@ -181,6 +205,18 @@ func Mains(rows []Row) []Row {
 	})
 }
 
+// Apart tells the devices in service from the spares, which are listed apart.
+func Apart(rows []Row) (inService, spares []Row) {
+	for _, r := range rows {
+		if r.Spare {
+			spares = append(spares, r)
+		} else {
+			inService = append(inService, r)
+		}
+	}
+	return inService, spares
+}
+
 // Ready is the field ready of a device that nothing is known to forbid an update of.
 const Ready = "yes"
 
@@ -206,6 +242,12 @@ func (w *Workspace) Row(m match.Row) (Row, error) {
 		Entered: w.entered[d.ID], Match: m,
 		sendable: w.sendsTo(d.Endpoint) || contact.ByHand(w.Site, d)}
 	r.Newer = Version{w.newer(m), order}
+	_, r.Place = w.Site.Place(d)
+	item, _ := w.Site.Inventory.Find(d)
+	r.Spare, r.Free, r.Serial = item.Spare, item.Fields, cmp.Or(r.Serial, item.Serial)
+	if r.Free == nil {
+		r.Free = map[string]string{}
+	}
 	if forbids, known := d.Forbids[m.Component]; known {
 		r.Ready = cmp.Or(forbids, Ready)
 	}

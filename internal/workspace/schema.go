@@ -11,6 +11,7 @@ import (
 
 	"catena/internal/atomicfile"
 	"catena/internal/firmware"
+	"catena/internal/inventory"
 	"catena/internal/ledger"
 	"catena/internal/order"
 	"catena/internal/site"
@@ -27,14 +28,16 @@ var shapes = map[string]struct {
 	"targets": {"the targets of a site of Catena, targets.yaml", reflect.TypeFor[struct {
 		Targets []site.Target `yaml:"targets"`
 	}](), []string{"targets"}},
+	"inventory": {"the inventory of a site of Catena, inventory.yaml",
+		reflect.TypeFor[inventory.Content](), []string{"devices"}},
 	"order": {"a work order of Catena", reflect.TypeFor[order.Order](),
 		[]string{"order", "name", "purpose", "devices"}},
 	"manifest": {"the manifest of an image", reflect.TypeFor[firmware.Manifest](),
 		[]string{"manifest", "vendor", "models", "version", "file"}},
 }
 
-// FileSchema is the JSON Schema (2020-12) of a kind of file: site, targets, order or manifest; nil:
-// there is no such kind.
+// FileSchema is the JSON Schema (2020-12) of a kind of file: site, targets, inventory, order or
+// manifest; nil: there is no such kind.
 func FileSchema(kind string) ([]byte, error) {
 	shape, has := shapes[kind]
 	if !has {

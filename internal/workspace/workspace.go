@@ -24,6 +24,7 @@ import (
 	"catena/internal/family"
 	"catena/internal/files"
 	"catena/internal/firmware"
+	"catena/internal/inventory"
 	"catena/internal/job"
 	"catena/internal/ledger"
 	"catena/internal/login"
@@ -146,6 +147,36 @@ func readWhole(dir string, now time.Time) (site.Site, error) {
 	return s, s.Join(targets, parsed)
 }
 
+// readInventory reads the inventory of a site folder; without the file it is empty.
+func readInventory(dir string) (inventory.Inventory, error) {
+	path := filepath.Join(dir, inventory.File)
+	data, err := files.Read(path, files.Site)
+	if errors.Is(err, os.ErrNotExist) {
+		return inventory.Inventory{}, nil
+	}
+	if err != nil {
+		return inventory.Inventory{}, err
+	}
+	return inventory.Parse(path, data)
+}
+
+// WriteInventory replaces the inventory, in the folder and of the open site.
+func (w *Workspace) WriteInventory(n inventory.Inventory) error {
+	raw, err := inventory.Format(n)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(w.Dir, inventory.File)
+	if _, err := inventory.Parse(path, raw); err != nil {
+		return err
+	}
+	if err := atomicfile.Replace(path, raw, 0o644); err != nil {
+		return err
+	}
+	w.Site.List(n)
+	return nil
+}
+
 // Renew reads the site's files and matches again: after a wait, when others may have changed
 // them.
 func (w *Workspace) Renew() error {
@@ -157,7 +188,7 @@ func (w *Workspace) Renew() error {
 	return w.Match(w.Shelf)
 }
 
-// ReadSite reads the site file alone, without the targets of targets.yaml.
+// ReadSite reads the site file and the inventory, without the targets of targets.yaml.
 func ReadSite(dir string) (site.Site, error) {
 	path := filepath.Join(dir, site.File)
 	data, err := files.Read(path, files.Site)
@@ -167,7 +198,13 @@ func ReadSite(dir string) (site.Site, error) {
 	if err != nil {
 		return site.Site{}, err
 	}
-	return site.Parse(path, data)
+	s, err := site.Parse(path, data)
+	if err != nil {
+		return s, err
+	}
+	list, err := readInventory(dir)
+	s.List(list)
+	return s, err
 }
 
 // Close closes the ledger: all that was appended is on the disk.

@@ -65,6 +65,10 @@ var Effects = map[string]Effect{
 	},
 	"device retire":  {"the ledger.", "any device: nothing is sent."},
 	"device retired": readsSite,
+	"device spare":   {"inventory.yaml.", "any device: nothing is sent."},
+	"import": {"inventory.yaml, and the names in the ledger, site.yaml and targets.yaml, after you " +
+		"confirm.", "any device, or the rest of those files."},
+	"export": {oneFile, "any device."},
 	"blink": {"the device's lamp, its display, or an output that you name, for a while.",
 		"firmware or settings."},
 	"shelf add":   {"the shelf.", "the given files, or any device."},

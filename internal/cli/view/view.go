@@ -400,14 +400,6 @@ func CSV(w io.Writer, columns []string, rows [][]string, cell func(string) strin
 	return c.Error()
 }
 
-// ForSpreadsheets puts an apostrophe before a text that a spreadsheet would take for a formula.
-func ForSpreadsheets(v string) string {
-	if v != "" && strings.ContainsRune("=+-@", rune(v[0])) {
-		return "'" + v
-	}
-	return v
-}
-
 // AsItIs changes nothing, for programs.
 func AsItIs(v string) string { return v }
 

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"catena/internal/cli/view"
+	"catena/internal/sheet"
 )
 
 func TestMarkdown(t *testing.T) {
@@ -43,7 +44,7 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 func TestCSVIsNoFormula(t *testing.T) {
 	var b strings.Builder
 	rows := [][]string{{"=cmd()"}, {"cam,11"}, {"-1"}}
-	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, view.ForSpreadsheets))
+	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, sheet.Guard))
 	assert.Equal(t, "name\n'=cmd()\n\"cam,11\"\n'-1\n", b.String())
 	b.Reset()
 	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, view.AsItIs))
