@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -20,24 +21,42 @@ import (
 )
 
 func (a *app) reportCmd() *cobra.Command {
-	var out, since string
+	var out, since, language string
+	var customer bool
 	c := &cobra.Command{
 		Use:   "report [JOB…]",
-		Short: "Write a report for the customer: one HTML file, JSON or CSV",
+		Short: "Write a report: HTML, PDF for the customer, JSON or CSV",
 		Long: `Write a report of a job, by default of the newest: the previous and the current
 version of each device, the timeline, failures and the response to them, and the cautions with who
 accepted them. It lists the images, the saved settings, the skipped devices with the reasons, and
 the devices that need a visit. You can check all of it with the ledger. The HTML file is
 self-contained, so you can send it by mail.
 
-site.yaml can add to it: engineer, note, logo (a picture in the site folder), and places in walking
-order: {cam-11: "chamber 1, north pier"}.`,
+With --customer, write the edition for the customer: a summary in two sentences, the visits, the
+devices with their previous and current versions, and lines to sign, without commands, as HTML and
+PDF. catena report init writes its template and texts, to be replaced.
+
+site.yaml can add to it: engineer, note, logo (a picture in the site folder), language (of the
+customer's edition), and places in walking order: {cam-11: "chamber 1, north pier"}.`,
 		Example: `  catena report
+  catena report --customer --language de
   catena report j3 --out night.html
   catena report --since 2026-11-27 --out week.csv
   catena report --format json`,
-		RunE: func(_ *cobra.Command, args []string) error { return a.report(args, out, since) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			if customer {
+				return a.customerReport(args, out, since, language)
+			}
+			if language != "" {
+				return usage("--language is for the customer's edition: --customer")
+			}
+			return a.report(args, out, since)
+		},
 	}
+	c.AddCommand(a.reportInitCmd())
+	c.Flags().BoolVar(&customer, "customer", false, "the edition for the customer, as HTML and PDF")
+	c.Flags().StringVar(&language, "language", "",
+		"the language of the customer's edition: en, de, or that of a file of yours")
 	c.Flags().StringVarP(&out, "out", "o", "",
 		"the file: .html, .json or .csv (default: reports/JOB.html in the site folder)")
 	c.Flags().StringVar(&since, "since", "",
@@ -45,20 +64,104 @@ order: {cam-11: "chamber 1, north pier"}.`,
 	return c
 }
 
-func (a *app) report(ids []string, out, since string) error {
+// reportOf makes the report of some jobs. name is what its file is called, without an extension.
+func (a *app) reportOf(w *plan.Site, ids []string, since string) (r report.Report, name string,
+	err error) {
 	if since != "" && len(ids) > 0 {
-		return usage("--since selects all jobs since then; leave out the names of jobs")
+		return r, "", usage("--since selects all jobs since then; leave out the names of jobs")
+	}
+	jobs, err := a.jobsToReport(w, ids, since)
+	if err != nil {
+		return r, "", err
+	}
+	name = jobs[len(jobs)-1].ID
+	if len(jobs) > 1 {
+		name = jobs[0].ID + "-" + name
+	}
+	r, err = export.Report(w, jobs, a.now(), "Catena "+programVersion(), advice.Next)
+	return r, filepath.Join(w.Dir, export.ReportsFolder, name), err
+}
+
+// customerReport writes the customer's edition, by default as HTML and as PDF.
+func (a *app) customerReport(ids []string, out, since, language string) error {
+	if a.format != "table" {
+		return usage("the customer's edition is HTML and PDF; leave out --format")
 	}
 	w, err := a.match()
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	jobs, err := a.jobsToReport(w, ids, since)
+	r, name, err := a.reportOf(w, ids, since)
 	if err != nil {
 		return err
 	}
-	r, err := export.Report(w, jobs, a.now(), "Catena "+programVersion(), advice.Next)
+	c, err := export.ForCustomer(w, r, language)
+	if err != nil {
+		return usage("%w", err)
+	}
+	write := map[string]func(io.Writer) error{
+		".html": func(f io.Writer) error { return c.HTML(f, c.Own()) },
+		".pdf":  func(f io.Writer) error { return c.PDF(f, r.Made) }}
+	files := []string{name + "-customer.html", name + "-customer.pdf"}
+	if out != "" {
+		files = []string{out}
+	} else if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	for _, path := range files {
+		as := write[strings.ToLower(filepath.Ext(path))]
+		if as == nil {
+			return usage("--out %s: the name of a customer's edition ends in .html or .pdf", path)
+		}
+		err := atomicfile.Write(path, 0o644, as)
+		if template := new(report.TemplateError); errors.As(err, &template) {
+			return usage("%w", err)
+		}
+		if err != nil {
+			return err
+		}
+		a.say("Wrote the report for the customer: %s", path)
+	}
+	return nil
+}
+
+func (a *app) reportInitCmd() *cobra.Command {
+	return &cobra.Command{
+		Use:   "init",
+		Short: "Write the template and the texts of the customer's edition",
+		Long: `Write the template (customer.html, in the language of Go's html/template), the style sheet
+(customer.css) and the texts in each language (en.yaml, de.yaml) of the customer's edition into
+report/ in the site folder. What you change there is used from then on; remove a file to return to
+the one of the program. For another language, copy en.yaml to LANGUAGE.yaml. Files that exist are
+not changed. The PDF has the texts, and its own layout.`,
+		Example: "  catena report init\n  catena report --customer --language de",
+		Args:    exactly(0, "no arguments"),
+		RunE: func(*cobra.Command, []string) error {
+			w, err := a.openSite()
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			written, err := export.WriteTemplates(w)
+			for _, path := range written {
+				a.say("Wrote %s", path)
+			}
+			if err == nil && len(written) == 0 {
+				a.say("All files are there already; none was changed.")
+			}
+			return err
+		},
+	}
+}
+
+func (a *app) report(ids []string, out, since string) error {
+	w, err := a.match()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	r, name, err := a.reportOf(w, ids, since)
 	if err != nil {
 		return err
 	}
@@ -69,11 +172,7 @@ func (a *app) report(ids []string, out, since string) error {
 		return view.CSV(a.out, report.Columns, r.Rows(), a.csvCell())
 	}
 	if out == "" {
-		last := jobs[len(jobs)-1].ID
-		if len(jobs) > 1 {
-			last = jobs[0].ID + "-" + last
-		}
-		out = filepath.Join(w.Dir, export.ReportsFolder, last+".html")
+		out = name + ".html"
 		if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
 			return err
 		}
@@ -87,7 +186,7 @@ func (a *app) report(ids []string, out, since string) error {
 	if err := atomicfile.Write(out, 0o644, write); err != nil {
 		return err
 	}
-	a.say("Wrote the report of %s: %s", words.Plural(len(jobs), "job"), out)
+	a.say("Wrote the report of %s: %s", words.Plural(len(r.Jobs), "job"), out)
 	return nil
 }
 

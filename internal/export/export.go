@@ -24,6 +24,7 @@ import (
 	"catena/internal/rehearse"
 	"catena/internal/report"
 	"catena/internal/site"
+	"catena/internal/words"
 )
 
 // ReportsFolder is where a site folder keeps its reports.
@@ -61,7 +62,8 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 			worked[d.ID] = true
 			delete(needs, d.ID)
 			if report.Needs(d.End) && s.Ended.IsZero() == s.Interrupted() {
-				needs[d.ID] = report.Visit{Name: d.Name, Place: d.Place, Model: d.Model,
+				needs[d.ID] = report.Visit{ID: d.ID, Name: d.Name, Place: d.Place, Model: d.Model,
+					Serial: d.Serial, Cause: d.Cause,
 					Why: cmp.Or(d.Reason, "its job was interrupted while it was "+string(d.End)), Next: d.Next}
 			}
 		}
@@ -70,6 +72,7 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 	for _, row := range w.MainRows() {
 		if !worked[row.ID] {
 			r.Untouched = append(r.Untouched, report.Untouched{Name: row.Name, Model: row.Model,
+				Place: row.Place, Serial: row.Serial, Spare: row.Spare,
 				Runs:   row.Version.Text,
 				Status: row.Status, Why: row.Reason})
 		}
@@ -82,9 +85,26 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 		return slices.Index(match.Statuses, match.Status(a.Status)) - slices.Index(match.Statuses,
 			match.Status(b.Status))
 	})
+	if r.Missing, r.Unlisted, err = listed(w); err != nil {
+		return r, err
+	}
 	count, last, err := w.Check()
 	r.Ledger = report.Ledger{Entries: count, Last: fmt.Sprintf("%x", last)}
 	return r, err
+}
+
+// listed are the devices that only the inventory has, and those that it does not have.
+func listed(w *plan.Site) (missing, unlisted []report.Listed, err error) {
+	a, b, err := w.Inventory()
+	for _, l := range a {
+		missing = append(missing, report.Listed{Name: l.Name, Place: l.Place, Model: l.Model,
+			Serial: l.Serial})
+	}
+	for _, l := range b {
+		unlisted = append(unlisted, report.Listed{Name: l.Name, Place: l.Place, Model: l.Model,
+			Serial: l.Serial})
+	}
+	return missing, unlisted, err
 }
 
 // walking is the order in which the places of site.yaml are walked to; who has none comes last.
@@ -101,7 +121,7 @@ func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (
 		Stopped: s.Stopped,
 		Started: s.Started, Ended: s.Ended, Signed: s.Order.Signed, Counts: map[job.Step]int{},
 		Cautions: s.Order.Cautions, Checks: s.Checks,
-		Rules: rulesInWords(w, s.Order), Images: reportImages(w, s.Order)}
+		Rules: rulesInWords(w, s.Order), Limits: limits(w, s.Order), Images: reportImages(w, s.Order)}
 	switch {
 	case s.Alive:
 		j.Status = "running"
@@ -125,7 +145,7 @@ func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (
 		now.Name = cmp.Or(now.Name, d.Name)
 		_, place := w.Site.Place(now)
 		out := report.Device{ID: d.ID, Name: d.Name, Place: place, Model: o.Model, Serial: o.Serial,
-			By: o.By, From: o.From,
+			By: o.By, From: o.From, Cause: d.Cause,
 			To: o.To(), Runs: d.Version, End: d.Step, Reason: d.Reason, Next: advice(d), Took: d.Took,
 			Rollback: string(o.Rollback()), Saved: d.Saved, Steps: spans[d.ID]}
 		if out.Notes, err = notesOf(w, d.ID, &room); err != nil {
@@ -214,13 +234,31 @@ func reportImages(w *plan.Site, o order.Order) (out []report.Image) {
 // rulesInWords states the rules that an order is carried out under, for readers who do not know
 // their keys.
 func rulesInWords(w *plan.Site, o order.Order) []string {
-	out := o.Rules.InWords(w.NameOf)
+	var out []string
+	for _, r := range o.Rules.Each(w.NameOf) {
+		out = append(out, r.String())
+	}
 	if !o.Closes.IsZero() {
 		out = append(out, "no device starts that would not finish by "+
-			o.Closes.Local().Format("2006-01-02 15:04"))
+			o.Closes.In(w.Zone()).Format("2006-01-02 15:04"))
 	}
 	if o.GiveUp > 0 {
 		out = append(out, fmt.Sprintf("at most %s per device", o.GiveUp))
+	}
+	return out
+}
+
+// limits are the rules of an order for the customer's edition.
+func limits(w *plan.Site, o order.Order) []order.Rule {
+	out := o.Rules.Each(w.NameOf)
+	if !o.Closes.IsZero() {
+		out = append(
+			out,
+			order.Rule{Kind: "closes", Of: o.Closes.In(w.Zone()).Format("2006-01-02 15:04")},
+		)
+	}
+	if o.GiveUp > 0 {
+		out = append(out, order.Rule{Kind: "giveup", Of: words.Clock(o.GiveUp)})
 	}
 	return out
 }

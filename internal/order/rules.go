@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 
 	"catena/internal/yamldoc"
@@ -87,42 +88,72 @@ func (r Rules) check(doc *yamldoc.Doc) error {
 	return nil
 }
 
-// InWords states the rules for readers who do not know their keys. name returns the name of a
-// device by its ID.
-func (r Rules) InWords(name func(id string) string) (out []string) {
-	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+// Rule is one of the rules of an order, for a reader.
+type Rule struct {
+	Kind string // parallel, model, kind, uplink, parent, pilot, cover, lockstep, failures or share
+	N    int    // the limit; 0: it has none
+	Of   string // the model, kind, parent or set that it is about; empty: it is about all devices
+}
+
+// Each lists the rules that are in force. name returns the name of a device by its ID.
+func (r Rules) Each(name func(id string) string) (out []Rule) {
+	add := func(kind string, n int, of string) { out = append(out, Rule{kind, n, of}) }
 	if r.Parallel > 0 {
-		say("at most %d at the same time", r.Parallel)
+		add("parallel", r.Parallel, "")
 	}
 	for _, model := range slices.Sorted(maps.Keys(r.PerModel)) {
-		say("at most %d of model %s at the same time", r.PerModel[model], model)
+		add("model", r.PerModel[model], model)
 	}
 	for _, kind := range slices.Sorted(maps.Keys(r.PerKind)) {
-		say("at most %d of kind %s at the same time", r.PerKind[kind], kind)
+		add("kind", r.PerKind[kind], kind)
 	}
 	if r.PerUplink > 0 {
-		say("at most %d at the same time through one uplink", r.PerUplink)
+		add("uplink", r.PerUplink, "")
 	}
 	for _, parent := range slices.Sorted(maps.Keys(r.PerParent)) {
-		say("at most %d at the same time reached through %s", r.PerParent[parent],
-			cmp.Or(name(parent), parent))
+		add("parent", r.PerParent[parent], cmp.Or(name(parent), parent))
 	}
 	if r.Pilot {
-		say("the first of each model is verified before the next starts; if it is stranded, none does")
+		add("pilot", 0, "")
 	}
 	for _, c := range r.Cover {
-		say("at least %d of %s in service", c.Keep, c.Name)
+		add("cover", c.Keep, c.Name)
 	}
 	for _, l := range r.Lockstep {
-		say("%s is updated and rolled back as a whole", l.Name)
+		add("lockstep", 0, l.Name)
 	}
 	if r.StopAfter.Failures > 0 {
-		say("no more start after %d failures", r.StopAfter.Failures)
+		add("failures", r.StopAfter.Failures, "")
 	}
 	if r.StopAfter.Share > 0 {
-		say("no more start after %.0f %% of the devices have failed", 100*r.StopAfter.Share)
+		add("share", int(math.Round(100*r.StopAfter.Share)), "")
 	}
 	return out
+}
+
+// String states the rule in words.
+func (r Rule) String() string {
+	switch r.Kind {
+	case "parallel":
+		return fmt.Sprintf("at most %d at the same time", r.N)
+	case "model":
+		return fmt.Sprintf("at most %d of model %s at the same time", r.N, r.Of)
+	case "kind":
+		return fmt.Sprintf("at most %d of kind %s at the same time", r.N, r.Of)
+	case "uplink":
+		return fmt.Sprintf("at most %d at the same time through one uplink", r.N)
+	case "parent":
+		return fmt.Sprintf("at most %d at the same time reached through %s", r.N, r.Of)
+	case "pilot":
+		return "the first of each model is verified before the next starts; if it is stranded, none does"
+	case "cover":
+		return fmt.Sprintf("at least %d of %s in service", r.N, r.Of)
+	case "lockstep":
+		return r.Of + " is updated and rolled back as a whole"
+	case "failures":
+		return fmt.Sprintf("no more start after %d failures", r.N)
+	}
+	return fmt.Sprintf("no more start after %d %% of the devices have failed", r.N)
 }
 
 // Looser says in words which rules of a site these do not keep. A stricter rule keeps it. name

@@ -29,7 +29,10 @@ type Report struct {
 	Visits    []Visit     `json:"visits"`  // devices that need a visit, in walking order
 	Untouched []Untouched `json:"left_alone"`
 	Tree      []Node      `json:"site_tree"`
-	Ledger    Ledger      `json:"ledger"`
+	// Missing are devices that only the inventory has, Unlisted those that it does not have.
+	Missing  []Listed `json:"not_found,omitempty"`
+	Unlisted []Listed `json:"not_listed,omitempty"`
+	Ledger   Ledger   `json:"ledger"`
 	// Logo is a picture, as a data URL; empty: none.
 	Logo string `json:"-"`
 	// Zone is where its times are told.
@@ -55,6 +58,8 @@ type Job struct {
 	Rules    []string         `json:"rules,omitempty"` // in words
 	Plays    *Plays           `json:"plays,omitempty"`
 	Expected float64          `json:"expected,omitempty"` // seconds, before its start
+
+	Limits []order.Rule `json:"-"` // the rules, for the customer's edition
 }
 
 // Plays are how long the order took when it was played many times on a virtual clock, by the
@@ -92,6 +97,8 @@ type Device struct {
 	Images   []string   `json:"images,omitempty"`         // SHA-256 of those of its path
 	Steps    []job.Span `json:"steps,omitempty"`
 	Notes    []Note     `json:"notes,omitempty"`
+
+	Cause *job.Reason `json:"-"` // the reason, for the customer's edition
 }
 
 // Note is what a person wrote about a device.
@@ -115,19 +122,34 @@ type Image struct {
 	Back    bool   `json:"rollback,omitempty"` // it was there for the rollback
 }
 
-// Visit is a device that needs hands.
+// Visit is a device that needs on-site work.
 type Visit struct {
-	Name  string `json:"name"`
-	Place string `json:"place,omitempty"`
-	Model string `json:"model"`
-	Why   string `json:"why"`
-	Next  string `json:"next,omitempty"`
+	ID     string `json:"device"`
+	Name   string `json:"name"`
+	Place  string `json:"place,omitempty"`
+	Model  string `json:"model"`
+	Serial string `json:"serial,omitempty"`
+	Why    string `json:"why"`
+	Next   string `json:"next,omitempty"`
+
+	Cause *job.Reason `json:"-"`
+}
+
+// Listed is a device that only the inventory has, or only the site.
+type Listed struct {
+	Name   string `json:"name"`
+	Place  string `json:"place,omitempty"`
+	Model  string `json:"model"`
+	Serial string `json:"serial,omitempty"`
 }
 
 // Untouched is a device that no job of the report updated, and why.
 type Untouched struct {
 	Name   string `json:"name"`
+	Place  string `json:"place,omitempty"`
 	Model  string `json:"model"`
+	Serial string `json:"serial,omitempty"`
+	Spare  bool   `json:"spare,omitempty"`
 	Runs   string `json:"runs,omitempty"`
 	Status string `json:"status"`
 	Why    string `json:"why,omitempty"`

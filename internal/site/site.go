@@ -53,6 +53,9 @@ type Site struct {
 	Engineer string `yaml:"engineer"`
 	Note     string `yaml:"note"`
 	Logo     string `yaml:"logo"` // a file in the site folder
+	// Language is that of the customer's edition of a report: en, de, or another one with a file
+	// report/LANGUAGE.yaml in the site folder.
+	Language string `yaml:"language"`
 	// Places are where devices are, by name, in the order in which they are walked to.
 	Places yaml.MapSlice `yaml:"places"`
 	Units  []Unit        `yaml:"units"`

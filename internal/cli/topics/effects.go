@@ -66,6 +66,7 @@ var Effects = map[string]Effect{
 	"device retire":  {"the ledger.", "any device: nothing is sent."},
 	"device retired": readsSite,
 	"device spare":   {"inventory.yaml.", "any device: nothing is sent."},
+	"report init":    {"new files in report/.", "a file that exists, or any device."},
 	"import": {"inventory.yaml, and the names in the ledger, site.yaml and targets.yaml, after you " +
 		"confirm.", "any device, or the rest of those files."},
 	"export": {oneFile, "any device."},
@@ -158,7 +159,7 @@ var Effects = map[string]Effect{
 		"found.",
 		"firmware or settings."},
 	"jobs":   readsJob,
-	"report": {"one file, in reports/ or as given by --out.", "any device."},
+	"report": {"one file, or two for the customer, in reports/ or as given by --out.", "any device."},
 	"tell": {"the recipients in site.yaml (tell:), who get a test; with --allow, your list of " +
 		"allowed commands.", "any device."},
 	"settings save": {"settings/ in the site folder, encrypted; it reads the devices.",

@@ -1,0 +1,82 @@
+package export
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"catena/internal/atomicfile"
+	"catena/internal/files"
+	"catena/internal/plan"
+	"catena/internal/report"
+)
+
+// Customer is the customer's edition of a report, with the template and the texts of the site
+// folder where it has them.
+type Customer struct {
+	report.Customer
+	own map[string][]byte
+}
+
+// ForCustomer makes the customer's edition of a report. An empty language is the one of site.yaml,
+// or else English. Its errors are those of the texts.
+func ForCustomer(w *plan.Site, r report.Report, language string) (Customer, error) {
+	own := map[string][]byte{}
+	for _, pattern := range []string{"*.html", "*.css", "*.yaml"} {
+		found, err := files.In(filepath.Join(w.Dir, report.TemplateFolder), pattern)
+		if err != nil {
+			return Customer{}, err
+		}
+		for _, path := range found {
+			raw, err := files.Read(path, files.Family)
+			if err != nil {
+				return Customer{}, err
+			}
+			own[filepath.Base(path)] = raw
+		}
+	}
+	if language == "" {
+		language = w.Site.Language
+	}
+	if language == "" {
+		language = report.English
+	}
+	t, err := report.TextsOf(language, own)
+	if err != nil {
+		return Customer{}, err
+	}
+	return Customer{r.ForCustomer(t), own}, nil
+}
+
+// Own are the files of the site folder that replace those of report.Templates, by name.
+func (c Customer) Own() map[string][]byte { return c.own }
+
+// WriteTemplates writes the template and the texts of the customer's edition into the site folder.
+// It returns their paths. A file that is there is left as it is, and is not returned.
+func WriteTemplates(w *plan.Site) (written []string, err error) {
+	all, err := report.Templates()
+	if err != nil {
+		return nil, err
+	}
+	folder := filepath.Join(w.Dir, report.TemplateFolder)
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, err
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		path := filepath.Join(folder, name)
+		switch _, err := os.Stat(path); {
+		case err == nil:
+			continue
+		case !errors.Is(err, os.ErrNotExist):
+			return written, fmt.Errorf("%s: %w", path, err)
+		}
+		if err := atomicfile.Replace(path, all[name], 0o644); err != nil {
+			return written, err
+		}
+		written = append(written, path)
+	}
+	return written, nil
+}
