@@ -5,10 +5,7 @@ import (
 	"errors"
 	"maps"
 	"slices"
-	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"catena/internal/device"
 	"catena/internal/dialect"
@@ -45,34 +42,14 @@ const (
 // left alone: its Trouble is a job.BusyError. The error is the ledger's, or that of ctx.
 func (c Care) Ask(ctx context.Context, all []Question, done func(n int)) ([]Answer, error) {
 	out := make([]Answer, len(all))
-	chains := map[string][]int{} // places, by the device that they are reached through
-	for i, q := range all {
-		by := q.Device.Through
-		if by == "" {
-			by = q.Device.ID
-		}
-		chains[by] = append(chains[by], i)
+	devices := make([]device.Device, len(all))
+	for i := range all {
+		devices[i] = all[i].Device
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(askedAtOnce)
-	var mu sync.Mutex // of count
-	count := 0
-	for _, chain := range chains {
-		group.Go(func() error {
-			for _, i := range chain {
-				var err error
-				if out[i], err = c.ask(ctx, all[i]); err != nil {
-					return err
-				}
-				mu.Lock()
-				count++
-				done(count)
-				mu.Unlock()
-			}
-			return nil
-		})
-	}
-	err := group.Wait()
+	err := apart(ctx, devices, done, func(ctx context.Context, i int) (err error) {
+		out[i], err = c.ask(ctx, all[i])
+		return err
+	})
 	note := record.Scan{
 		New:      []string{},
 		Changed:  []scan.Change{},

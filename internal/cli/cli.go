@@ -151,7 +151,7 @@ func (a *app) root() *cobra.Command {
 		{"Find devices", []*cobra.Command{a.scanCmd(), a.listCmd(), a.showCmd(), a.nameCmd(),
 			a.holdCmd(), a.blinkCmd()}},
 		{"Keep the inventory", []*cobra.Command{a.deviceCmd(), a.importCmd(), a.exportCmd(),
-			a.compareCmd(), a.noteCmd()}},
+			a.compareCmd(), a.auditCmd(), a.noteCmd()}},
 		{"Choose images", []*cobra.Command{a.shelfCmd(), a.targetCmd(), a.matchCmd()}},
 		{"Plan the night", []*cobra.Command{a.orderCmd(), a.rehearseCmd(), a.noticeCmd(), a.packCmd(),
 			a.unpackCmd()}},

@@ -44,6 +44,8 @@ var wordSuggestions = map[string]suggest.Suggest{
 	"hold":             suggest.Devices,
 	"blink":            suggest.Devices,
 	"note":             suggest.Devices,
+	"audit":            suggest.Both(suggest.Groups, suggest.Devices),
+	"audit accept":     suggest.Devices,
 	"device replace":   suggest.Devices,
 	"device retire":    suggest.Devices,
 	"device spare":     suggest.Devices,

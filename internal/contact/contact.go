@@ -197,6 +197,17 @@ func (x *Access) SessionFor(
 	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
 }
 
+// SessionAs is Session with a login that is not stored.
+func (x *Access) SessionAs(d device.Device, as login.Credential) (dialect.Session, error) {
+	speaks, ok := x.Dialects.Named(d.Dialect)
+	if !ok || d.Through != "" {
+		return nil, device.ErrUnsupported
+	}
+	at, _, _ := x.Contact(d)
+	as.PlainBasic = x.plain(d.Vendor, d.Model)
+	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
+}
+
 // ContactOfJob is Contact for the job that works on the device: it takes over what is started
 // there.
 func (x *Access) ContactOfJob(d device.Device) (dialect.At, login.Credential, bool) {

@@ -227,6 +227,28 @@ func Permission(ctx context.Context, s Session) error {
 	return device.ErrUnsupported
 }
 
+// Vitals are what a device reports about itself besides its version.
+type Vitals struct {
+	Clock bool          // it reports its time
+	Ahead time.Duration // how far its clock is ahead of this machine's; negative: behind
+	// Storage: it reports its free storage, and Free is how much of it is free, in percent.
+	Storage bool
+	Free    float64
+}
+
+// Reporter is implemented by sessions that read Vitals, after a Read.
+type Reporter interface {
+	Vitals(ctx context.Context) (Vitals, error)
+}
+
+// VitalsOf reads the vitals of a device. A device that reports none has no error.
+func VitalsOf(ctx context.Context, s Session) (Vitals, error) {
+	if r, ok := s.(Reporter); ok {
+		return r.Vitals(ctx)
+	}
+	return Vitals{}, nil
+}
+
 // Image is what an update sends.
 type Image struct {
 	io.ReaderAt

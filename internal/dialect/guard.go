@@ -75,6 +75,13 @@ func (g *guard) Permission(ctx context.Context) error {
 	return Permission(ctx, g.Session)
 }
 
+func (g *guard) Vitals(ctx context.Context) (Vitals, error) {
+	if err := g.verify(ctx); err != nil {
+		return Vitals{}, err
+	}
+	return VitalsOf(ctx, g.Session)
+}
+
 func (g *guard) Children(ctx context.Context) ([]device.Child, error) {
 	if err := g.verify(ctx); err != nil {
 		return nil, err

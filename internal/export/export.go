@@ -88,6 +88,9 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 	if r.Missing, r.Unlisted, err = listed(w); err != nil {
 		return r, err
 	}
+	if r.Findings, r.Audited, err = w.LastAudit(); err != nil {
+		return r, err
+	}
 	count, last, err := w.Check()
 	r.Ledger = report.Ledger{Entries: count, Last: fmt.Sprintf("%x", last)}
 	return r, err

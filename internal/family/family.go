@@ -39,6 +39,8 @@ type Family struct {
 	PlainBasic bool `yaml:"plain_basic"`
 	// Lockout is the number of wrong logins after which one of its devices locks; 0: not known.
 	Lockout int `yaml:"lockout"`
+	// DefaultLogin is the login that such a device has before someone changes it; nil: not known.
+	DefaultLogin *DefaultLogin `yaml:"default_login"`
 	// Cautions are what a person must know before one of them is updated, by short names.
 	Cautions map[string]string `yaml:"cautions"`
 	// Kind is what its devices are: camera, recorder, switch, controller, gateway, sensor ...
@@ -55,6 +57,12 @@ type Family struct {
 	Children *Family `yaml:"-"`
 
 	order version.Order
+}
+
+// DefaultLogin is a login that a maker publishes.
+type DefaultLogin struct {
+	User     string `yaml:"user"`
+	Password string `yaml:"password"`
 }
 
 // standards are the names by which the program calls what it speaks without a family.
@@ -174,6 +182,9 @@ func parse(doc *yamldoc.Doc, f Family) (Family, error) {
 		f.Versions.List)
 	if err != nil {
 		return f, doc.Errorf("$.versions", "versions: %v", err)
+	}
+	if l := f.DefaultLogin; l != nil && l.User+l.Password == "" {
+		return f, doc.Errorf("$.default_login", "default_login: a user or a password is missing")
 	}
 	if f.Lockout < 0 || f.Lockout > 1000 {
 		return f, doc.Errorf("$.lockout", "lockout: must be from 1 to 1000; leave it out if "+

@@ -113,6 +113,8 @@ func init() {
 		{name: "images", in: inFile | inChildren, help: "how images of the family are recognised"},
 		{name: "plain_basic", in: inFile, help: "passwords may be sent without TLS"},
 		{name: "lockout", in: inFile, help: "the number of wrong logins after which a device locks"},
+		{name: "default_login", in: inFile,
+			help: "the user and password of such a device before someone changes them"},
 		{name: "patience", in: inFile | inChildren, help: "how long devices may take in a step"},
 		{name: "cautions", in: inFile | inChildren,
 			help: "cautions to accept before an update, by name"},

@@ -508,7 +508,7 @@ func (p *parser) complete(root map[string]ast.Node) {
 	needs(len(g.Update) == 0 && len(g.Restart)+len(g.Revert) > 0, where("restart", "revert"),
 		"restart: and revert: belong to update:, which is missing")
 	for name, as := range map[string]Type{"components": Map, "idle": Map, "behind": List,
-		"services": List, "uptime": Number, "starts": Int} {
+		"services": List, "uptime": Number, "starts": Int, "free": Number} {
 		needs(p.names[name] != "" && p.names[name] != as, where("read", "recognise"),
 			"%s: is a %s here and must be extracted as a %s", name, p.names[name], as)
 	}

@@ -41,11 +41,12 @@ const (
 	Window   Kind = "window"   // the window closes soon, and devices have not ended
 	Missed   Kind = "missed"   // a scheduled job did not start
 	News     Kind = "news"     // a feed has a later image, or a version became unsafe
+	Audit    Kind = "audit"    // an audit has found something new
 	Test     Kind = "test"
 )
 
 // Kinds are those that a site may ask for.
-var Kinds = []Kind{Start, End, Stranded, Asks, CutOff, Window, Missed, News}
+var Kinds = []Kind{Start, End, Stranded, Asks, CutOff, Window, Missed, News, Audit}
 
 // Event is what is told. The names of its fields in JSON are a promise.
 type Event struct {

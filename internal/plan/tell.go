@@ -1,13 +1,10 @@
 package plan
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"net/url"
 	"slices"
-	"strings"
-	"sync/atomic"
 	"time"
 
 	"catena/internal/firmware"
@@ -15,7 +12,6 @@ import (
 	"catena/internal/login"
 	"catena/internal/match"
 	"catena/internal/notify"
-	"catena/internal/record"
 	"catena/internal/site"
 )
 
@@ -115,20 +111,5 @@ func (t Teller) News() (news []string, err error) {
 		}
 	}
 	slices.Sort(all)
-	news, err = record.FreshNews(t.Site.Ledger, slices.Compact(all))
-	if err != nil || len(news) == 0 {
-		return nil, err
-	}
-	var failed atomic.Bool
-	sender := notify.New(t.Targets(), t.Bell, func(target notify.Target, err error) {
-		failed.Store(failed.Load() || !errors.Is(err, notify.ErrNotAllowed))
-		t.Failed(target, err)
-	})
-	sender.Tell(notify.Event{Kind: notify.News, At: t.Site.now().UTC(), Site: t.Site.Name(),
-		Text: "News for " + t.Site.Name() + ": " + strings.Join(news, "; ")})
-	sender.Close(tellAtMost)
-	if failed.Load() {
-		return nil, nil
-	}
-	return news, record.Told(t.Site.Ledger, news)
+	return t.tellNew(notify.News, "News for "+t.Site.Name()+": ", slices.Compact(all))
 }

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/audit"
 	"catena/internal/job"
 	"catena/internal/order"
 )
@@ -30,9 +31,12 @@ type Report struct {
 	Untouched []Untouched `json:"left_alone"`
 	Tree      []Node      `json:"site_tree"`
 	// Missing are devices that only the inventory has, Unlisted those that it does not have.
-	Missing  []Listed `json:"not_found,omitempty"`
-	Unlisted []Listed `json:"not_listed,omitempty"`
-	Ledger   Ledger   `json:"ledger"`
+	Missing []Listed `json:"not_found,omitempty"`
+	// Findings are those of the newest audit, made at Audited; zero: there was none.
+	Findings []audit.Finding `json:"findings,omitempty"`
+	Audited  time.Time       `json:"audited,omitzero"`
+	Unlisted []Listed        `json:"not_listed,omitempty"`
+	Ledger   Ledger          `json:"ledger"`
 	// Logo is a picture, as a data URL; empty: none.
 	Logo string `json:"-"`
 	// Zone is where its times are told.

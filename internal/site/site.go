@@ -47,8 +47,9 @@ type Site struct {
 	Patience   firmware.Patience `yaml:"patience"`   // with all its devices
 	Signatures Signatures        `yaml:"signatures"` // which an order must have
 	Tell       []Tell            `yaml:"tell"`       // who is told of what happens in a job
-	Before     []Question        `yaml:"before"`     // what a person checks off before an update
-	After      []Question        `yaml:"after"`      // what a person checks after it
+	Audit      Audit             `yaml:"audit"`
+	Before     []Question        `yaml:"before"` // what a person checks off before an update
+	After      []Question        `yaml:"after"`  // what a person checks after it
 	// What stands on a report, besides: who made it, a word to the customer, and a picture.
 	Engineer string `yaml:"engineer"`
 	Note     string `yaml:"note"`
@@ -65,6 +66,13 @@ type Site struct {
 	// Names are what devices are called here, by address, serial number or MAC
 	// address.
 	Names map[string]string `yaml:"names"`
+}
+
+// Audit says what an audit requires of devices.
+type Audit struct {
+	// Authority is a file in the site folder with the certificates, in PEM, of who must have signed
+	// those of devices; empty: anyone, also a device itself.
+	Authority string `yaml:"authority"`
 }
 
 // Network is a part of the site's network that is looked through. What answers

@@ -18,7 +18,17 @@ type Tell struct {
 }
 
 // Told are the words of on.
-var Told = []string{"start", "end", "stranded", "ask", "cut-off", "window", "missed", "news"}
+var Told = []string{
+	"start",
+	"end",
+	"stranded",
+	"ask",
+	"cut-off",
+	"window",
+	"missed",
+	"news",
+	"audit",
+}
 
 func (s Site) checkTell(doc *yamldoc.Doc) error {
 	for i, t := range s.Tell {

@@ -67,6 +67,9 @@ var Effects = map[string]Effect{
 	"device retired": readsSite,
 	"device spare":   {"inventory.yaml.", "any device: nothing is sent."},
 	"report init":    {"new files in report/.", "a file that exists, or any device."},
+	"audit": {"the ledger. It logs in to the devices and reads them; with --defaults, it tries one " +
+		"more login, once.", "firmware and settings, or a device whose identity changed."},
+	"audit accept": {"the ledger.", "any device."},
 	"import": {"inventory.yaml, and the names in the ledger, site.yaml and targets.yaml, after you " +
 		"confirm.", "any device, or the rest of those files."},
 	"export": {oneFile, "any device."},

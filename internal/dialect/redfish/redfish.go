@@ -70,6 +70,7 @@ type resource struct {
 	SerialNumber    string `json:"SerialNumber"`
 	PartNumber      string `json:"PartNumber"`
 	HostName        string `json:"HostName"`
+	DateTime        string `json:"DateTime"`
 	FirmwareVersion string `json:"FirmwareVersion"`
 	BiosVersion     string `json:"BiosVersion"`
 	ID              string `json:"Id"`

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/cookiejar"
+	"time"
 
 	"catena/internal/device"
 	"catena/internal/family"
@@ -60,6 +61,9 @@ func (c *httpCarrier) ask(ctx context.Context, _ *family.Step, f family.Filled,
 		a, err := c.send(ctx, r, f, image)
 		if err != nil {
 			return family.Answer{}, err
+		}
+		if at, err := http.ParseTime(a.Header.Get("Date")); err == nil {
+			c.session.ahead, c.session.dated = time.Until(at), true
 		}
 		c.cookies.SetCookies(r.URL, (&http.Response{Header: a.Header}).Cookies())
 		refused := a.Status == http.StatusUnauthorized && c.session.stage != recognising

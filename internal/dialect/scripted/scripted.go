@@ -150,9 +150,11 @@ type session struct {
 	base     dialect.Session       // that recognises and reads the standard's own; nil: none
 	known    device.Reading        // the last reading
 	v        family.Values
-	in       bool // the login's steps have been taken
-	served   bool // a step was answered since then
-	lost     bool // of a child's: the login that it was lent is
+	dated    bool          // an answer had a date (RFC 9110, 6.6.1)
+	ahead    time.Duration // how far that was ahead of this machine's clock
+	in       bool          // the login's steps have been taken
+	served   bool          // a step was answered since then
+	lost     bool          // of a child's: the login that it was lent is
 	// so often they were; of a child's, when it was lent what they took
 	logins int
 	// of a child: the part shared with its siblings; nil: it is not a child

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"catena/internal/sim/standin"
 )
@@ -24,7 +25,8 @@ func (r *recorder) manager() map[string]any {
 	link := func(id string) map[string]string { return map[string]string{"@odata.id": inventory + id} }
 	return map[string]any{"EthernetInterfaces": map[string]string{
 		"@odata.id": "/redfish/v1/Managers/1/EthernetInterfaces"},
-		"Id": "1", "ManagerType": "BMC", "FirmwareVersion": version, "Status": map[string]any{
+		"Id": "1", "ManagerType": "BMC", "FirmwareVersion": version,
+		"DateTime": time.Now().Add(r.ClockOff).UTC().Format(time.RFC3339), "Status": map[string]any{
 			"Health": health},
 		"Links": map[string]any{"ActiveSoftwareImage": link("BMC"),
 			"SoftwareImages": []map[string]string{link("BMC"), link("BMC-other")}},
