@@ -39,6 +39,7 @@ const (
 	AddressMoved     = "address"  // To is the new address with the length of its network
 	Blinked          = "blink"    // To is the output that the operator named
 	PermissionTested = "permission"
+	PasswordSet      = "password"
 	DefaultTried     = "default-login" // the login that its maker publishes
 )
 
@@ -87,6 +88,7 @@ func Sentence(e ledger.Entry) string {
 		SettingsRestored: {"restoring settings " + change.To, "settings " + change.To + " restored"},
 		AddressMoved:     {"moving to " + change.To, "moved to " + change.To},
 		Blinked:          {"showing itself", "stopped showing itself"},
+		PasswordSet:      {"changing its password", "password changed"},
 		DefaultTried: {"trying the login that its maker publishes",
 			"the login that its maker publishes works"},
 		PermissionTested: {"testing the right to update it", "right to update it tested"},

@@ -94,6 +94,7 @@ func TestScripts(t *testing.T) {
 				cmd.Env = append(os.Environ(), "CATENA_LOGIN="+ts.Getenv("CATENA_LOGIN"),
 					"CATENA_SHELF="+ts.Getenv("CATENA_SHELF"),
 					"CATENA_KEY_PASSWORD="+ts.Getenv("CATENA_KEY_PASSWORD"),
+					"CATENA_PASSWORD="+ts.Getenv("CATENA_PASSWORD"),
 					"CATENA_PASSPHRASE="+ts.Getenv("CATENA_PASSPHRASE"),
 					"XDG_DATA_HOME="+ts.Getenv("XDG_DATA_HOME"), "HOME="+ts.Getenv("HOME"))
 				out, _ := cmd.CombinedOutput() // the code says it

@@ -53,6 +53,7 @@ var wordSuggestions = map[string]suggest.Suggest{
 	"match":            suggest.Both(suggest.Groups, suggest.Devices),
 	"login test":       suggest.Devices,
 	"login accept":     suggest.Devices,
+	"login rotate":     suggest.Devices,
 	"address set":      suggest.Devices,
 	"flash":            suggest.Both(suggest.Orders, suggest.Groups, suggest.Devices),
 	"rollback":         suggest.Devices,

@@ -47,7 +47,8 @@ from CATENA_PASSPHRASE. Name an identity file with --identity or in CATENA_IDENT
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(),
-		a.loginAcceptCmd(), a.loginPassphraseCmd(), a.loginUnlockCmd(), a.loginLockCmd())
+		a.loginAcceptCmd(), a.loginRotateCmd(), a.loginPassphraseCmd(),
+		a.loginUnlockCmd(), a.loginLockCmd())
 	return c
 }
 

@@ -197,14 +197,14 @@ func (x *Access) SessionFor(
 	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
 }
 
-// SessionAs is Session with a login that is not stored.
+// SessionAs is Session with another login. With PlainBasic, that may be shown on the wire.
 func (x *Access) SessionAs(d device.Device, as login.Credential) (dialect.Session, error) {
 	speaks, ok := x.Dialects.Named(d.Dialect)
 	if !ok || d.Through != "" {
 		return nil, device.ErrUnsupported
 	}
 	at, _, _ := x.Contact(d)
-	as.PlainBasic = x.plain(d.Vendor, d.Model)
+	as.PlainBasic = as.PlainBasic || x.plain(d.Vendor, d.Model)
 	return dialect.Guard(speaks, at, d.Identity, speaks.Open(at, as)), nil
 }
 

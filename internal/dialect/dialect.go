@@ -227,6 +227,21 @@ func Permission(ctx context.Context, s Session) error {
 	return device.ErrUnsupported
 }
 
+// PasswordSetter is implemented by sessions that can change the password of their own login. A
+// refusal, and device.ErrUnsupported, mean that the device has its old password; after any other
+// error it may have either.
+type PasswordSetter interface {
+	SetPassword(ctx context.Context, fresh string) error
+}
+
+// SetPassword changes the password of the login of a session.
+func SetPassword(ctx context.Context, s Session, fresh string) error {
+	if p, ok := s.(PasswordSetter); ok {
+		return p.SetPassword(ctx, fresh)
+	}
+	return device.ErrUnsupported
+}
+
 // Vitals are what a device reports about itself besides its version.
 type Vitals struct {
 	Clock bool          // it reports its time

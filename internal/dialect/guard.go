@@ -75,6 +75,13 @@ func (g *guard) Permission(ctx context.Context) error {
 	return Permission(ctx, g.Session)
 }
 
+func (g *guard) SetPassword(ctx context.Context, fresh string) error {
+	if err := g.verify(ctx); err != nil {
+		return err
+	}
+	return SetPassword(ctx, g.Session, fresh)
+}
+
 func (g *guard) Vitals(ctx context.Context) (Vitals, error) {
 	if err := g.verify(ctx); err != nil {
 		return Vitals{}, err

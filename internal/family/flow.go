@@ -94,7 +94,7 @@ func (p *parser) flows(s Section, steps []*Step, has map[string]bool, taken map[
 // allowed is where the values that Catena brings are set.
 var allowed = map[string]string{"image": "update:, restart: and store:",
 	"offer":   "the steps: of offer:",
-	"address": "address:", "on": "blink:"}
+	"address": "address:", "on": "blink:", "new": "password:"}
 
 // Sections are those of a program, in the order in which they may be taken.
 func (p *Program) Sections() []Section {
@@ -118,6 +118,7 @@ func (p *Program) Sections() []Section {
 		{Key: "address", Steps: p.Address, given: []string{"address"}, after: session},
 		{Key: "blink", Steps: p.Blink, given: []string{"on"}, after: session},
 		{Key: "permission", Steps: p.Permission, after: session},
+		{Key: "password", Steps: p.Password, given: []string{"new"}, after: session},
 	}...)
 	for _, name := range slices.Sorted(maps.Keys(p.Parts)) {
 		key, part := "components: "+name, p.Parts[name]

@@ -18,6 +18,7 @@ type Program struct {
 	Wire       []Field  // headers that go with every request
 	Secrets    []Secret // of the login, besides user and password
 	ByPart     bool     // its steps ask which component is updated
+	Password   []*Step  // change the password of the login to $new.password
 	Permission []*Step  // succeed only for a login that may update the device
 	imageName  Template // see ImageName
 	Sums       bool     // it uses checksums of an image besides SHA-256

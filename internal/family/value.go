@@ -45,6 +45,10 @@ type (
 		Gateway string `expr:"gateway"` // empty: as it is
 		Name    string `expr:"name"`    // what it is to call itself; empty: as it is
 	}
+	// NewValues are what a login is changed to: for the steps of password.
+	NewValues struct {
+		Password string `expr:"password"`
+	}
 	// OfferValues are where Catena serves the image: for the steps of an offer.
 	OfferValues struct {
 		URL  string `expr:"url"`
@@ -56,7 +60,7 @@ type (
 
 // ambient are the names that no step takes, with values of their types.
 var ambient = Values{"login": LoginValues{}, "image": ImageValues{}, "offer": OfferValues{Port: 0},
-	"address":   AddressValues{},
+	"address": AddressValues{}, "new": NewValues{},
 	"component": "", "try": "", "on": false, "status": 0}
 
 // asked are the functions that expressions may call about the answer at hand; nil: none is.
@@ -293,7 +297,8 @@ func template(source string, names map[string]Type) (Template, error) {
 		}
 		for _, use := range e.uses {
 			t.uses = append(t.uses, use)
-			t.Secret = t.Secret || strings.HasPrefix(use, "login.") && use != "login.user"
+			t.Secret = t.Secret || strings.HasPrefix(use, "login.") && use != "login.user" ||
+				use == "new.password"
 		}
 		flush()
 		t.parts = append(t.parts, part{name: name, expr: e})

@@ -44,6 +44,9 @@ type Entry struct {
 	User     string `json:"user,omitempty"`  // empty: an SNMP community
 	Password string `json:"password"`
 	SNMP     SNMP   `json:"snmp,omitzero"`
+	// Pending is set while its password was sent to the device as the new one, and was not verified
+	// there: the device may have it, or the one before.
+	Pending bool `json:"pending,omitempty"`
 	More
 }
 
@@ -97,8 +100,7 @@ func (b Book) For(d device.Device, groups []string) []Credential {
 	for _, kind := range Kinds {
 		for _, e := range slices.Backward(b.Entries) {
 			if e.Kind == kind && e.applies(d, groups) {
-				out = append(out, Credential{ID: e.ID, User: e.User, Password: e.Password,
-					SNMP: e.SNMP, More: e.More})
+				out = append(out, e.Credential())
 			}
 		}
 	}
@@ -153,6 +155,54 @@ func (b Book) Beside(e Entry) (out []Entry) {
 		}
 	}
 	return out
+}
+
+// Prepare adds the login that a device is about to get: with the user and the keys of the one that
+// it has, and another password. It is pending until Confirm or Drop. What is pending for the device
+// already is a reason to settle that first: then its error is ErrPending.
+func (b *Book) Prepare(d device.Device, has Credential, password string) (Entry, error) {
+	if slices.ContainsFunc(b.Entries, func(e Entry) bool { return e.Pending && e.Of == d.ID }) {
+		return Entry{}, ErrPending
+	}
+	e := Entry{Kind: Device, Of: d.ID, Label: d.Name, User: has.User, Password: password,
+		Pending: true, More: has.More, ID: strings.ToLower(rand.Text()[:8])}
+	if err := e.check(); err != nil {
+		return e, err
+	}
+	b.Entries = append(b.Entries, e)
+	return e, nil
+}
+
+// ErrPending is returned for a device of which it is not known yet whether it has a new password.
+var ErrPending = errors.New("it may have either of two passwords since the last change")
+
+// Confirm ends that a login is pending: the device has it. Others that are for this device and user
+// alone are dropped.
+func (b *Book) Confirm(id string) {
+	at := slices.IndexFunc(b.Entries, func(e Entry) bool { return e.ID == id })
+	if at < 0 {
+		return
+	}
+	b.Entries[at].Pending = false
+	is := b.Entries[at]
+	b.Entries = slices.DeleteFunc(b.Entries, func(e Entry) bool {
+		return e.ID != id && e.Kind == Device && e.Of == is.Of && e.User == is.User
+	})
+}
+
+// Pending are the logins of which it is not known whether their device has them.
+func (b Book) Pending() (out []Entry) {
+	for _, e := range b.Entries {
+		if e.Pending {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// Credential is what a login sends.
+func (e Entry) Credential() Credential {
+	return Credential{ID: e.ID, User: e.User, Password: e.Password, SNMP: e.SNMP, More: e.More}
 }
 
 const maxSecret = 256 // bytes of a user or a password

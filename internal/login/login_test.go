@@ -239,3 +239,30 @@ func TestUnlock(t *testing.T) {
 		assert.Error(t, err)
 	}
 }
+
+// A login that was sent to a device and not verified is pending; only one at a time is.
+func TestAPendingLogin(t *testing.T) {
+	var b login.Book
+	site, err := b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "quoin"})
+	require.NoError(t, err)
+	d := device.Device{ID: "d1", Name: "cam-11"}
+	has := b.For(d, nil)[0]
+	fresh, err := b.Prepare(d, has, "weir")
+	require.NoError(t, err)
+	assert.Equal(t, []login.Entry{fresh}, b.Pending())
+	assert.Equal(t, "weir", b.For(d, nil)[0].Password, "it is tried, and the old one after it")
+	assert.Equal(t, "quoin", b.For(d, nil)[1].Password)
+	_, err = b.Prepare(d, has, "mitre")
+	require.ErrorIs(t, err, login.ErrPending)
+	_, err = b.Prepare(device.Device{ID: "d2"}, has, "")
+	require.ErrorContains(t, err, "the password is empty")
+
+	b.Confirm(fresh.ID)
+	assert.Empty(t, b.Pending())
+	again, err := b.Prepare(d, fresh.Credential(), "mitre")
+	require.NoError(t, err)
+	b.Confirm(again.ID)
+	require.Len(t, b.Entries, 2, "the one that was for this device alone is replaced")
+	_, is := b.Find(site.ID)
+	assert.True(t, is, "other devices may still use it")
+}

@@ -29,6 +29,8 @@ var Effects = map[string]Effect{
 		"device whose identity changed."},
 	"login accept": {"the ledger: the changed identity is trusted from now on.",
 		"any device."},
+	"login rotate": {"the password on the named devices, logins.age and the ledger.",
+		"a device whose identity changed, or one after a pilot that failed."},
 	"login passphrase": {"logins.age in the site folder.", "any device; no password is changed."},
 	"login unlock": {"a helper process that keeps the passphrase in memory, accessible only to " +
 		"you.", "the disk, or any device."},

@@ -40,24 +40,37 @@ func (t *session) privileged(ctx context.Context, at ref) error {
 	if err := t.optional(ctx, service.Accounts, &list); err != nil {
 		return err
 	}
+	account, _, err := t.ownAccount(ctx, list)
+	if err != nil {
+		return err
+	}
+	return t.roleOf(ctx, account.Links.Role, account.RoleID)
+}
+
+// account is a ManagerAccount, as far as it is used.
+type account struct {
+	UserName string `json:"UserName"`
+	RoleID   string `json:"RoleId"`
+	Links    struct {
+		Role ref `json:"Role"`
+	} `json:"Links"`
+}
+
+// ownAccount finds the account of the login, and where it is. device.ErrUnsupported: the service
+// does not show it.
+func (t *session) ownAccount(ctx context.Context, list collection) (account, ref, error) {
 	for _, m := range list.Members[:min(len(list.Members), maxAccounts)] {
-		var account struct {
-			UserName string `json:"UserName"`
-			RoleID   string `json:"RoleId"`
-			Links    struct {
-				Role ref `json:"Role"`
-			} `json:"Links"`
-		}
-		switch err := t.optional(ctx, m, &account); {
+		var a account
+		switch err := t.optional(ctx, m, &a); {
 		case errors.Is(err, device.ErrUnsupported):
 			continue // it may see its own account alone
 		case err != nil:
-			return err
-		case account.UserName == t.as.User:
-			return t.roleOf(ctx, account.Links.Role, account.RoleID)
+			return a, m, err
+		case a.UserName == t.as.User:
+			return a, m, nil
 		}
 	}
-	return device.ErrUnsupported
+	return account{}, ref{}, device.ErrUnsupported
 }
 
 // roleOf reads the privileges of a role.

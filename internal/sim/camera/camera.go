@@ -53,7 +53,7 @@ const (
 // New makes the stand-in a camera.
 func New(s *standin.StandIn, _ []standin.Device) error {
 	c := &camera{StandIn: s, nonces: map[string]bool{},
-		digest: standin.NewDigestAuth("camera", "MD5", &s.Login)}
+		digest: standin.NewDigestAuth("camera", "MD5", s.LoginNow)}
 	sum := sha1.Sum([]byte(s.Model + s.Serial))
 	sum[6], sum[8] = sum[6]&0x0f|0x50, sum[8]&0x3f|0x80 // RFC 9562, 5.5
 	c.uuid = fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", sum[0:4], sum[4:6], sum[6:8], sum[8:10],
@@ -98,6 +98,11 @@ type request struct {
 			File struct {
 				Href string `xml:"href,attr"`
 			} `xml:"BackupFiles>Data>Include"`
+			User struct {
+				Name     string  `xml:"Username"`
+				Password *string `xml:"Password"`
+				Level    string  `xml:"UserLevel"`
+			} `xml:"User"`
 		} `xml:",any"`
 	} `xml:"http://www.w3.org/2003/05/soap-envelope Body"`
 }
@@ -209,6 +214,8 @@ func (c *camera) service(w http.ResponseWriter, r *http.Request) {
 	switch call.Local {
 	case "SetHostname":
 		c.setHostname(w, in)
+	case "SetUser":
+		c.setUser(w, in)
 	case "SetNetworkInterfaces":
 		c.setAddress(w, in)
 	case "GetSystemBackup":
@@ -237,7 +244,7 @@ func (c *camera) operations(host string) (open, closed map[string]func() string)
 	}
 	closed = map[string]func() string{
 		"SendAuxiliaryCommand": nil, "SetRelayOutputState": nil, "SetNetworkInterfaces": nil,
-		"SetHostname": nil, "GetSystemBackup": nil,
+		"SetHostname": nil, "GetSystemBackup": nil, "SetUser": nil,
 		"GetDeviceInformation": c.information,
 		"GetScopes":            c.scopes,
 		"GetUsers": func() string { // ONVIF Core 8.4.4
@@ -299,6 +306,23 @@ func (c *camera) setHostname(w http.ResponseWriter, in request) {
 	}
 	c.Did("hostname " + name)
 	reply(w, http.StatusOK, `<tds:SetHostnameResponse/>`)
+}
+
+// setUser changes the password of its user: ONVIF Core 8.4.6. Every User needs a level.
+func (c *camera) setUser(w http.ResponseWriter, in request) {
+	u := in.Body.Call.User
+	switch {
+	case u.Name != c.Login.User:
+		fault(w, http.StatusBadRequest, "Sender", "ter:InvalidArgVal", "Username NOT recognized")
+	case u.Level != "Administrator":
+		fault(w, http.StatusBadRequest, "Sender", "ter:OperationProhibited",
+			"The level of the last administrator cannot change.")
+	case u.Password == nil || len(*u.Password) < 8:
+		fault(w, http.StatusBadRequest, "Sender", "ter:OperationProhibited", "The password is too weak.")
+	default:
+		c.SetPassword(*u.Password)
+		reply(w, http.StatusOK, `<tds:SetUserResponse/>`)
+	}
 }
 
 // setAddress moves the camera to another host of its simulated network: ONVIF Core 8.2.6.
@@ -374,7 +398,7 @@ func (c *camera) tokenHolds(in request) bool {
 		return false
 	}
 	c.nonces[string(nonce)] = true
-	sum := sha1.Sum([]byte(string(nonce) + strings.TrimSpace(in.Token.Created) + c.Login.Password))
+	sum := sha1.Sum([]byte(string(nonce) + strings.TrimSpace(in.Token.Created) + c.Password()))
 	want := base64.StdEncoding.EncodeToString(sum[:])
 	return in.Token.Username == c.Login.User &&
 		subtle.ConstantTimeCompare([]byte(want),

@@ -33,6 +33,7 @@ import (
 //	PUT  /tg/v1/firmware   an image, with ?part= for a part; written once it is whole
 //	GET  /tg/v1/firmware   how far the writing is
 //	POST /tg/v1/restart    start what was written
+//	PUT  /tg/v1/password   change the password
 //	PUT  /tg/v1/lamp       let the lamp blink, or not
 type gate struct {
 	*standin.StandIn
@@ -58,7 +59,7 @@ func New(s *standin.StandIn, of []standin.Device) error {
 
 func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, error) {
 	g := &gate{StandIn: s, tokens: map[string]time.Time{},
-		digest: standin.NewDigestAuth("gate", "SHA-256", &s.Login)}
+		digest: standin.NewDigestAuth("gate", "SHA-256", s.LoginNow)}
 	for _, d := range of {
 		if slices.Contains(s.Downstream, d.Name) {
 			g.behind = append(g.behind, d.Serial)
@@ -77,6 +78,7 @@ func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, e
 	mux.HandleFunc("GET /tg/v1/firmware", g.inside(g.progress))
 	mux.HandleFunc("POST /tg/v1/restart", g.inside(g.reboot))
 	mux.HandleFunc("PUT /tg/v1/lamp", g.inside(g.lamp))
+	mux.HandleFunc("PUT /tg/v1/password", g.inside(g.setPassword))
 	s.Handler = mux
 	service := "_http._tcp.local."
 	if s.TLS {
@@ -89,6 +91,21 @@ func makeGate(s *standin.StandIn, of []standin.Device) (*gate, *http.ServeMux, e
 	}
 	s.UDP = map[string]func([]byte) [][]byte{"mdns": s.AnswerMDNS(service)}
 	return g, mux, nil
+}
+
+// setPassword changes the password of the login: it wants the old one once more.
+func (g *gate) setPassword(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Old, New string }
+	if json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in) != nil || len(in.New) < 8 {
+		problem(w, http.StatusBadRequest, "a password has at least 8 characters")
+		return
+	}
+	if in.Old != g.Password() {
+		problem(w, http.StatusForbidden, "the old password is wrong")
+		return
+	}
+	g.SetPassword(in.New)
+	standin.Answer(w, http.StatusOK, map[string]any{"changed": true})
 }
 
 func (g *gate) lamp(w http.ResponseWriter, r *http.Request) {
@@ -166,7 +183,7 @@ func (g *gate) jsonLogin(r *http.Request) (holds, given bool) {
 	}
 	g.Did("password in the clear")
 	user := subtle.ConstantTimeCompare([]byte(in.User), []byte(g.Login.User))
-	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.Login.Password))
+	password := subtle.ConstantTimeCompare([]byte(in.Password), []byte(g.Password()))
 	return user&password == 1, true
 }
 

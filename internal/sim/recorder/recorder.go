@@ -81,6 +81,7 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1/EthernetInterfaces/eth0", r.inside(r.setAddress))
 	mux.HandleFunc("PATCH /redfish/v1/Systems/1/Bios/Settings", r.inside(r.setAttributes))
 	mux.HandleFunc("PATCH /redfish/v1/Managers/1", r.inside(r.switchSlot))
+	mux.HandleFunc("PATCH /redfish/v1/AccountService/Accounts/1", r.inside(r.setPassword))
 	s.Handler = http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
 		w.Header().Set("OData-Version", "4.0") // of every answer: DSP0266, 7.2
 		mux.ServeHTTP(w, req)
@@ -484,7 +485,7 @@ func role(id string, privileges ...string) func() map[string]any {
 func (r *recorder) knows(user, password string) bool {
 	return subtle.ConstantTimeCompare([]byte(user),
 		[]byte(r.Login.User))&subtle.ConstantTimeCompare([]byte(password),
-		[]byte(r.Login.Password)) == 1
+		[]byte(r.Password())) == 1
 }
 
 // letsIn checks a login by the account's policy (DSP8010, AccountService): a locked account rejects
@@ -606,6 +607,22 @@ func (r *recorder) inside(h http.HandlerFunc) http.HandlerFunc {
 		default:
 			h(w, req)
 		}
+	}
+}
+
+// setPassword changes the password of the account (DSP0266, 13.3.7).
+func (r *recorder) setPassword(w http.ResponseWriter, req *http.Request) {
+	var in struct{ Password *string }
+	switch {
+	case json.NewDecoder(http.MaxBytesReader(w, req.Body, 4<<10)).Decode(&in) != nil ||
+		in.Password == nil:
+		redfishError(w, http.StatusBadRequest, "MalformedJSON", "only Password can be set")
+	case len(*in.Password) < 8:
+		redfishError(w, http.StatusBadRequest, "PropertyValueFormatError",
+			"the password has fewer than 8 characters")
+	default:
+		r.SetPassword(*in.Password)
+		w.WriteHeader(http.StatusNoContent)
 	}
 }
 

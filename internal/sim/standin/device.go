@@ -80,8 +80,12 @@ type Faults struct {
 	DropAfter    int64 `yaml:"drop_after"`    // cuts a connection after this number of bytes
 	KeepsVersion bool  `yaml:"keeps_version"` // takes an image, comes back as before
 	NeverReturns bool  `yaml:"never_returns"` // does not come back on another image
-	Sick         bool  `yaml:"sick"`          // comes back on another image, but not well
-	Rate         int64 `yaml:"rate"`          // bytes per second that its link carries
-	Flaps        bool  `yaml:"flaps"`         // cuts one connection of six off
-	NewKey       bool  `yaml:"new_key"`       // has another certificate or host key after a restart
+	// takes a new password, and keeps the old one
+	ForgetsPassword bool `yaml:"forgets_password"`
+	// takes a new password, and answers no more until it is switched off and on
+	MutePassword bool  `yaml:"mute_password"`
+	Sick         bool  `yaml:"sick"`    // comes back on another image, but not well
+	Rate         int64 `yaml:"rate"`    // bytes per second that its link carries
+	Flaps        bool  `yaml:"flaps"`   // cuts one connection of six off
+	NewKey       bool  `yaml:"new_key"` // has another certificate or host key after a restart
 }

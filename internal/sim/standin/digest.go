@@ -15,12 +15,12 @@ import (
 type DigestAuth struct {
 	realm, algorithm string // MD5 or SHA-256
 	nonce            string
-	login            *Login
+	login            func() Login
 }
 
 // NewDigestAuth returns the authentication of one realm, with a new nonce. The login is read
 // at each request.
-func NewDigestAuth(realm, algorithm string, login *Login) *DigestAuth {
+func NewDigestAuth(realm, algorithm string, login func() Login) *DigestAuth {
 	return &DigestAuth{realm: realm, algorithm: algorithm, nonce: rand.Text(), login: login}
 }
 
@@ -43,7 +43,8 @@ func (a *DigestAuth) Holds(r *http.Request) (holds, given bool) {
 		k, v, _ := strings.Cut(strings.TrimSpace(part), "=")
 		p[strings.ToLower(k)] = strings.Trim(v, `"`)
 	}
-	if p["nonce"] != a.nonce || p["uri"] != r.URL.RequestURI() || p["username"] != a.login.User ||
+	login := a.login()
+	if p["nonce"] != a.nonce || p["uri"] != r.URL.RequestURI() || p["username"] != login.User ||
 		p["qop"] != "auth" || p["cnonce"] == "" {
 		return false, true
 	}
@@ -55,7 +56,7 @@ func (a *DigestAuth) Holds(r *http.Request) (holds, given bool) {
 		sum := sha256.Sum256([]byte(s))
 		return hex.EncodeToString(sum[:])
 	}
-	want := h(strings.Join([]string{h(a.login.User + ":" + a.realm + ":" + a.login.Password),
+	want := h(strings.Join([]string{h(login.User + ":" + a.realm + ":" + login.Password),
 		p["nonce"], p["nc"], p["cnonce"], p["qop"], h(r.Method + ":" + p["uri"])}, ":"))
 	return subtle.ConstantTimeCompare([]byte(want), []byte(p["response"])) == 1, true
 }

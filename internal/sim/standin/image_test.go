@@ -50,7 +50,7 @@ func TestReceive(t *testing.T) {
 func TestDigest(t *testing.T) {
 	// the response was computed with sha256sum
 	a := &DigestAuth{realm: "gate", algorithm: "SHA-256", nonce: "n-1",
-		login: &Login{User: "keeper", Password: "quoin"}}
+		login: func() Login { return Login{User: "keeper", Password: "quoin"} }}
 	field := func(uri, nonce, response string) string {
 		return `Digest username="keeper", realm="gate", uri="` + uri + `", algorithm=SHA-256, nonce="` +
 			nonce + `", nc=00000001, cnonce="c-1", qop=auth, response="` + response + `"`

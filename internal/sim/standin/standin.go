@@ -59,6 +59,8 @@ type StandIn struct {
 	open      map[net.Conn]bool // connections
 	receiving int               // images that are coming in
 	counts    Counts
+	password  string            // that someone has set; empty: the one of the scenario
+	mute      bool              // it answers no more
 	settings  map[string]string // nil: as it came, and was set in the scenario
 	deeds     []string          // the actions on it, in order
 	doors     []net.Listener
@@ -74,6 +76,42 @@ func New(d Device, pace Pace, login Login, log *slog.Logger) *StandIn {
 		s.Login.Password = d.Faults.OtherPassword
 	}
 	return s
+}
+
+// Password is that of its login now.
+func (s *StandIn) Password() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.password != "" {
+		return s.password
+	}
+	return s.Login.Password
+}
+
+// LoginNow is its login with the password that it has now.
+func (s *StandIn) LoginNow() Login {
+	l := s.Login
+	l.Password = s.Password()
+	return l
+}
+
+// SetPassword changes it, until the stand-in ends. With the fault forgets_password it says so, and
+// keeps the old one.
+func (s *StandIn) SetPassword(fresh string) {
+	s.Did("password")
+	if s.Faults.ForgetsPassword {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.password, s.mute = fresh, s.Faults.MutePassword
+}
+
+// muted tells whether it answers no more.
+func (s *StandIn) muted() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.mute
 }
 
 // Go runs a part of the stand-in's work. Stop waits for it.
@@ -192,7 +230,7 @@ func (s *StandIn) serve(l net.Listener) {
 // paced keeps the stand-in silent where it should be, and slow where it should be.
 func (s *StandIn) paced(h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if s.Faults.Silent || s.Kind == "silent" {
+		if s.Faults.Silent || s.Kind == "silent" || s.muted() {
 			<-r.Context().Done()
 			return
 		}
