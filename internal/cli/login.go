@@ -47,7 +47,8 @@ from CATENA_PASSPHRASE. Name an identity file with --identity or in CATENA_IDENT
 		Args: onlyCommands, RunE: help,
 	}
 	c.AddCommand(a.loginAddCmd(), a.loginListCmd(), a.loginTestCmd(), a.loginDropCmd(),
-		a.loginAcceptCmd(), a.loginRotateCmd(), a.loginPassphraseCmd(),
+		a.loginAcceptCmd(), a.loginRotateCmd(), a.loginShareCmd(), a.loginUnshareCmd(),
+		a.loginPassphraseCmd(),
 		a.loginUnlockCmd(), a.loginLockCmd())
 	return c
 }
@@ -354,7 +355,7 @@ func (a *app) secret(dir string, exists bool) (login.Secret, error) {
 			a.say("Made the identity file %s. Without it the logins cannot be read; keep a copy elsewhere.",
 				identity)
 		}
-		s, err := login.IdentityFile(identity)
+		s, err := login.IdentityFile(identity, a.askKeyPassphrase)
 		if err != nil {
 			return s, usage("%w", err)
 		}
@@ -445,7 +446,11 @@ func (a *app) loginListCmd() *cobra.Command {
 					t.Add(view.Quiet.Cell(e.ID), e.For(), user)
 				}
 			}
-			return a.emit(rows, t)
+			if err := a.emit(rows, t); err != nil {
+				return err
+			}
+			a.sayReaders(book)
+			return nil
 		},
 	}
 }

@@ -68,7 +68,7 @@ func (a *app) newSecret(to string, stdin bool) (login.Secret, error) {
 			a.say("Made the identity file %s. Without it the logins cannot be read; keep a copy elsewhere.",
 				to)
 		}
-		s, err := login.IdentityFile(to)
+		s, err := login.IdentityFile(to, a.askKeyPassphrase)
 		if err != nil {
 			return s, usage("%w", err)
 		}
@@ -87,6 +87,12 @@ func (a *app) newSecret(to string, stdin bool) (login.Secret, error) {
 	}
 	a.warnShort(passphrase)
 	return login.Passphrase(passphrase)
+}
+
+// askKeyPassphrase asks for the passphrase of an SSH key.
+func (a *app) askKeyPassphrase() ([]byte, error) {
+	passphrase, err := a.askSecret("Passphrase of the key: ")
+	return []byte(passphrase), err
 }
 
 // askNewPassphrase reads a new passphrase, on a terminal twice.

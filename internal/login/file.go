@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"filippo.io/age"
 
@@ -30,6 +31,7 @@ var (
 type Secret struct {
 	identities []age.Identity
 	recipients []age.Recipient
+	keys       []string // the recipients in writing; nil: a passphrase
 }
 
 // Passphrase makes a secret of a passphrase.
@@ -44,12 +46,13 @@ func Passphrase(text string) (Secret, error) {
 		return Secret{}, err
 	}
 	r.SetWorkFactor(16) // a quarter of a second on a laptop
-	return Secret{[]age.Identity{i}, []age.Recipient{r}}, nil
+	return Secret{[]age.Identity{i}, []age.Recipient{r}, nil}, nil
 }
 
 // IdentityFile reads a secret from a file with an age identity (AGE-SECRET-KEY-…), for
-// use without a person. Others than its owner must not be able to read it.
-func IdentityFile(path string) (Secret, error) {
+// use without a person, or with a private SSH key (Ed25519 or RSA), for whose passphrase ask is
+// asked. Others than its owner must not be able to read it.
+func IdentityFile(path string, ask func() ([]byte, error)) (Secret, error) {
 	info, err := os.Stat(path)
 	if err != nil {
 		return Secret{}, err
@@ -62,6 +65,13 @@ func IdentityFile(path string) (Secret, error) {
 		return Secret{}, err
 	}
 	defer func() { _ = f.Close() }()
+	start := make([]byte, len(pemStart))
+	if n, _ := io.ReadFull(f, start); string(start[:n]) == pemStart {
+		return sshIdentity(path, ask)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return Secret{}, err
+	}
 	all, err := age.ParseIdentities(io.LimitReader(f, maxFile))
 	if err != nil {
 		return Secret{}, fmt.Errorf("%s contains no identity: %w", path, err)
@@ -70,17 +80,26 @@ func IdentityFile(path string) (Secret, error) {
 	for _, i := range all {
 		switch x := i.(type) {
 		case *age.X25519Identity:
-			s.identities, s.recipients = append(s.identities, x), append(s.recipients,
-				x.Recipient())
+			s.add(x, x.Recipient())
 		case *age.HybridIdentity:
-			s.identities, s.recipients = append(s.identities, x), append(s.recipients,
-				x.Recipient())
+			s.add(x, x.Recipient())
 		}
 	}
 	if len(s.recipients) == 0 {
 		return Secret{}, fmt.Errorf("%s contains no identity that can encrypt logins", path)
 	}
 	return s, nil
+}
+
+// pemStart is how a private SSH key starts.
+const pemStart = "-----BEGIN "
+
+func (s *Secret) add(i age.Identity, r interface {
+	age.Recipient
+	fmt.Stringer
+}) {
+	s.identities, s.recipients = append(s.identities, i), append(s.recipients, r)
+	s.keys = append(s.keys, r.String())
 }
 
 // NewIdentityFile makes an identity and writes it into a new file that only its owner
@@ -109,7 +128,7 @@ func Exists(dir string) bool {
 // what is wrong with the file.
 func Open(dir string, s Secret) (Book, error) {
 	path := filepath.Join(dir, File)
-	data, err := files.Read(path, files.Order)
+	data, err := files.Read(path, 2*maxFile)
 	if errors.Is(err, os.ErrNotExist) {
 		return Book{}, ErrNone
 	}
@@ -119,11 +138,14 @@ func Open(dir string, s Secret) (Book, error) {
 	return s.open(path, data)
 }
 
-func (s Secret) open(path string, data []byte) (b Book, err error) {
-	if len(data) > maxFile {
-		return b, fmt.Errorf("%s is larger than any such file", path)
-	}
-	plain, err := age.Decrypt(bytes.NewReader(data), s.identities...)
+func (s Secret) open(path string, data []byte) (Book, error) {
+	b, _, err := s.openBoth(path, data)
+	return b, err
+}
+
+// read decrypts the logins.
+func (s Secret) read(path string, sealed io.Reader, with []age.Identity) (b Book, err error) {
+	plain, err := age.Decrypt(io.LimitReader(sealed, 2*maxFile), with...)
 	var none *age.NoIdentityMatchError
 	switch {
 	case errors.As(err, &none):
@@ -150,9 +172,10 @@ func Change(dir string, s Secret, change func(*Book) error) error {
 	path := filepath.Join(dir, File)
 	return atomicfile.Transform(path, 0o600, func(old []byte) ([]byte, error) {
 		var b Book
+		var key []byte
 		if old != nil {
 			var err error
-			b, err = s.open(path, old)
+			b, key, err = s.openBoth(path, old)
 			if err != nil {
 				return nil, err
 			}
@@ -160,22 +183,43 @@ func Change(dir string, s Secret, change func(*Book) error) error {
 		if err := change(&b); err != nil {
 			return nil, err
 		}
-		if b.Own == "" {
-			own, err := age.GenerateX25519Identity()
-			if err != nil {
-				return nil, err
-			}
-			b.Own = own.String()
+		if err := b.ownKey(); err != nil {
+			return nil, err
 		}
-		return s.close(b)
+		return s.close(b, key)
 	})
 }
 
-// close encrypts a book.
-func (s Secret) close(b Book) ([]byte, error) {
+// ownKey makes the key that the site has for what it keeps of its devices, where it has none.
+func (b *Book) ownKey() error {
+	if b.Own != "" {
+		return nil
+	}
+	own, err := age.GenerateX25519Identity()
+	if err == nil {
+		b.Own = own.String()
+	}
+	return err
+}
+
+// close encrypts a book: for its readers, or, where it is not shared, for the secret. key is the
+// block with the owner's key.
+func (s Secret) close(b Book, key []byte) ([]byte, error) {
 	raw, err := json.Marshal(b)
 	if err != nil {
 		return nil, err
+	}
+	if len(b.Readers) > 0 {
+		var to []age.Recipient
+		for _, r := range b.Readers {
+			one, err := recipient(r.Key)
+			if err != nil {
+				return nil, fmt.Errorf("the key of %s: %w", r.Name, err)
+			}
+			to = append(to, one)
+		}
+		sealed, err := armored(raw, to...)
+		return append(slices.Clone(key), sealed...), err
 	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, s.recipients...)
@@ -187,19 +231,27 @@ func (s Secret) close(b Book) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-// Rekey encrypts the logins of a site folder for another secret. The new file is opened before it
-// takes the old one's place. Its errors are those of Open; an error leaves the file as it was.
+// Rekey encrypts the logins of a site folder for another secret; who else can read them stays so.
+// The new file is opened before it takes the old one's place. Its errors are those of Open; an
+// error leaves the file as it was.
 func Rekey(dir string, old, fresh Secret) error {
 	path := filepath.Join(dir, File)
 	return atomicfile.Transform(path, 0o600, func(sealed []byte) ([]byte, error) {
 		if sealed == nil {
 			return nil, ErrNone
 		}
-		b, err := old.open(path, sealed)
+		b, key, err := old.openBoth(path, sealed)
 		if err != nil {
 			return nil, err
 		}
-		out, err := fresh.close(b)
+		if len(b.Readers) > 0 {
+			others := slices.DeleteFunc(b.Readers, func(r Reader) bool { return r.Owner })
+			if b.Readers, key, err = fresh.owners(); err != nil {
+				return nil, err
+			}
+			b.Readers = append(b.Readers, others...)
+		}
+		out, err := fresh.close(b, key)
 		if err == nil {
 			_, err = fresh.open(path, out)
 		}

@@ -85,6 +85,10 @@ type Book struct {
 	// Own is an identity of age that the site has for what it keeps of its devices: it is in this
 	// file alone, and made with it.
 	Own string `json:"own,omitempty"`
+	// Past are identities that the site had before: what was encrypted for them can still be read.
+	Past []string `json:"past,omitempty"`
+	// Readers are who can open the file; none: whoever has its passphrase or identity file.
+	Readers []Reader `json:"readers,omitempty"`
 }
 
 func (b Book) String() string { return "logins" }

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"sync"
 	"testing"
 
@@ -115,7 +116,7 @@ func TestFile(t *testing.T) {
 	key := filepath.Join(dir, "key")
 	require.NoError(t, login.NewIdentityFile(key))
 	assert.Error(t, login.NewIdentityFile(key), "an identity is never written over")
-	identity, err := login.IdentityFile(key)
+	identity, err := login.IdentityFile(key, nil)
 	require.NoError(t, err)
 	_, err = login.Open(dir, identity)
 	assert.ErrorIs(t, err, login.ErrSecret)
@@ -160,7 +161,7 @@ func TestConcurrentAdds(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(t.TempDir(), "identity")
 	require.NoError(t, login.NewIdentityFile(path))
-	secret, err := login.IdentityFile(path)
+	secret, err := login.IdentityFile(path, nil)
 	require.NoError(t, err)
 	var group sync.WaitGroup
 	for i := range 13 {
@@ -265,4 +266,48 @@ func TestAPendingLogin(t *testing.T) {
 	require.Len(t, b.Entries, 2, "the one that was for this device alone is replaced")
 	_, is := b.Find(site.ID)
 	assert.True(t, is, "other devices may still use it")
+}
+
+// What was encrypted before a reader was taken out can still be read by the others, and new files
+// are for another key.
+func TestSealedBeforeAReaderLeft(t *testing.T) {
+	dir := t.TempDir()
+	secret, err := login.Passphrase("a swan a day")
+	require.NoError(t, err)
+	require.NoError(t, login.Change(dir, secret, func(b *login.Book) error {
+		_, err := b.Add(login.Entry{Kind: login.Site, User: "keeper", Password: "quoin"})
+		return err
+	}))
+	key := filepath.Join(dir, "bea.age")
+	require.NoError(t, login.NewIdentityFile(key))
+	raw, err := os.ReadFile(key)
+	require.NoError(t, err)
+	public := regexp.MustCompile(`age1[a-z0-9]+`).Find(raw)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bea.pub"), public, 0o600))
+	reader, err := login.ReadPublicKey(filepath.Join(dir, "bea.pub"))
+	require.NoError(t, err)
+	assert.Equal(t, "bea", reader.Name)
+	require.NoError(t, login.Share(dir, secret, reader))
+	require.ErrorIs(t, login.Share(dir, secret, reader), login.ErrShared)
+	identity, err := login.IdentityFile(key, nil)
+	require.NoError(t, err)
+	hers, err := login.Open(dir, identity)
+	require.NoError(t, err)
+	before, err := hers.Seal([]byte("settings"))
+	require.NoError(t, err)
+
+	known, err := login.Unshare(dir, secret, "bea")
+	require.NoError(t, err)
+	assert.Len(t, known, 1)
+	_, err = login.Open(dir, identity)
+	require.ErrorIs(t, err, login.ErrSecret)
+	mine, err := login.Open(dir, secret)
+	require.NoError(t, err)
+	plain, err := mine.Unseal(before)
+	require.NoError(t, err)
+	assert.Equal(t, "settings", string(plain))
+	after, err := mine.Seal([]byte("later"))
+	require.NoError(t, err)
+	_, err = hers.Unseal(after)
+	assert.Error(t, err, "what is saved from then on is for another key")
 }

@@ -33,11 +33,15 @@ const maxSealed = 64 << 20
 
 // Unseal decrypts what Seal has encrypted.
 func (b Book) Unseal(sealed []byte) ([]byte, error) {
-	own, err := age.ParseX25519Identity(b.Own)
-	if err != nil {
-		return nil, ErrNoKey
+	var all []age.Identity
+	for _, key := range append([]string{b.Own}, b.Past...) {
+		own, err := age.ParseX25519Identity(key)
+		if err != nil {
+			return nil, ErrNoKey
+		}
+		all = append(all, own)
 	}
-	r, err := age.Decrypt(bytes.NewReader(sealed), own)
+	r, err := age.Decrypt(bytes.NewReader(sealed), all...)
 	if err != nil {
 		return nil, err
 	}

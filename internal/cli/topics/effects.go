@@ -31,6 +31,8 @@ var Effects = map[string]Effect{
 		"any device."},
 	"login rotate": {"the password on the named devices, logins.age and the ledger.",
 		"a device whose identity changed, or one after a pilot that failed."},
+	"login share":      {"logins.age in the site folder.", "any device, or the passwords."},
+	"login unshare":    {"logins.age in the site folder.", "any device; no password is changed."},
 	"login passphrase": {"logins.age in the site folder.", "any device; no password is changed."},
 	"login unlock": {"a helper process that keeps the passphrase in memory, accessible only to " +
 		"you.", "the disk, or any device."},
