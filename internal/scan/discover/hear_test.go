@@ -116,3 +116,31 @@ func TestLinkLocalRangesHaveAZone(t *testing.T) {
 		assert.Equal(t, "eth7", a.Addr().Zone())
 	}
 }
+
+// An SSH server that is slow to greet, at a port that is not its usual one, is not taken for one of
+// the web.
+func TestASlowGreeting(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer func() { _ = l.Close() }()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer func() { _ = c.Close() }()
+				time.Sleep(2 * greetWithin)
+				_, _ = c.Write([]byte("SSH-2.0-slow\r\n"))
+				_, _ = c.Read(make([]byte, 4096))
+			}()
+		}
+	}()
+	s := &Discoverer{Patience: 20 * time.Second}
+	at := l.Addr().(*net.TCPAddr).AddrPort()
+	sight, ok := s.look(t.Context(), Network{}, at, false)
+	assert.True(t, ok)
+	assert.Equal(t, "ssh", sight.Via)
+	assert.Equal(t, "SSH-2.0-slow", sight.Facts.Says)
+}

@@ -135,9 +135,11 @@ func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort,
 	switch a.Port() {
 	case 80, 443, 8080, 8443:
 	default:
-		if banner := s.greeting(ctx, a); strings.HasPrefix(banner, "SSH-") {
-			sight := s.ssh(ctx, a, banner)
-			s.claimSSH(ctx, &sight)
+		wait := greetWithin
+		if a.Port() == 22 {
+			wait = s.Patience
+		}
+		if sight, ok := s.greets(ctx, a, wait); ok {
 			return sight, true
 		}
 	}
@@ -146,6 +148,10 @@ func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort,
 		if other, _, ok := s.recognise(ctx, a, !tlsFirst); ok {
 			return other, true
 		}
+		// it answered with something else: with its greeting, if it was only slow to give it
+		if greets, ok := s.greets(ctx, a, s.Patience); ok {
+			return greets, true
+		}
 	}
 	if !ok && !s.Opens(ctx, a) {
 		return sight, false // it was open for a moment only
@@ -153,12 +159,20 @@ func (s *Discoverer) look(ctx context.Context, n Network, a netip.AddrPort,
 	return sight, true
 }
 
-// greeting is the text that a server sends first; empty: none.
-func (s *Discoverer) greeting(ctx context.Context, a netip.AddrPort) string {
-	wait := greetWithin
-	if a.Port() == 22 {
-		wait = s.Patience
+// greets finds out whether an SSH server greets within some time.
+func (s *Discoverer) greets(ctx context.Context, a netip.AddrPort, wait time.Duration) (Sighting,
+	bool) {
+	banner := s.greeting(ctx, a, wait)
+	if !strings.HasPrefix(banner, "SSH-") {
+		return Sighting{}, false
 	}
+	sight := s.ssh(ctx, a, banner)
+	s.claimSSH(ctx, &sight)
+	return sight, true
+}
+
+// greeting is the text that a server sends first; empty: none.
+func (s *Discoverer) greeting(ctx context.Context, a netip.AddrPort, wait time.Duration) string {
 	d := net.Dialer{Timeout: s.Patience}
 	c, err := d.DialContext(ctx, "tcp", a.String())
 	if err != nil {
