@@ -21,7 +21,7 @@ import (
 )
 
 func (a *app) reportCmd() *cobra.Command {
-	var out, since, language string
+	var out, since, language, compare string
 	var customer bool
 	c := &cobra.Command{
 		Use:   "report [JOB…]",
@@ -40,7 +40,7 @@ site.yaml can add to it: engineer, note, logo (a picture in the site folder), la
 customer's edition), and places in walking order: {cam-11: "chamber 1, north pier"}.`,
 		Example: `  catena report
   catena report --customer --language de
-  catena report j3 --out night.html
+  catena report j3 --out night.html --compare 2026-11-01
   catena report --since 2026-11-27 --out week.csv
   catena report --format json`,
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -50,11 +50,13 @@ customer's edition), and places in walking order: {cam-11: "chamber 1, north pie
 			if language != "" {
 				return usage("--language is for the customer's edition: --customer")
 			}
-			return a.report(args, out, since)
+			return a.report(args, out, since, compare)
 		},
 	}
 	c.AddCommand(a.reportInitCmd())
 	c.Flags().BoolVar(&customer, "customer", false, "the edition for the customer, as HTML and PDF")
+	c.Flags().StringVar(&compare, "compare", "",
+		"add what differs from a point in time, as in catena compare: a day, a job, a saved list")
 	c.Flags().StringVar(&language, "language", "",
 		"the language of the customer's edition: en, de, or that of a file of yours")
 	c.Flags().StringVarP(&out, "out", "o", "",
@@ -155,7 +157,7 @@ not changed. The PDF has the texts, and its own layout.`,
 	}
 }
 
-func (a *app) report(ids []string, out, since string) error {
+func (a *app) report(ids []string, out, since, compare string) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -164,6 +166,17 @@ func (a *app) report(ids []string, out, since string) error {
 	r, name, err := a.reportOf(w, ids, since)
 	if err != nil {
 		return err
+	}
+	if compare != "" {
+		from, err := a.point(w, compare)
+		if err != nil {
+			return err
+		}
+		now, err := w.PointAt(a.now())
+		if err != nil {
+			return err
+		}
+		export.Since(&r, from, now)
 	}
 	if out == "" && a.format != "table" {
 		if a.format == "json" {

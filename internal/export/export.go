@@ -96,6 +96,15 @@ func Report(w *plan.Site, jobs []job.State, now time.Time, program string,
 	return r, err
 }
 
+// Since adds to a report what differs between a point in time and now.
+func Since(r *report.Report, from, now plan.Point) {
+	r.Since, r.Changes = from.Called, nil
+	for _, c := range plan.Compare(from, now) {
+		r.Changes = append(r.Changes, report.Change{Device: c.Device, Model: c.Model, Serial: c.Serial,
+			What: c.What, Was: c.Was, Is: c.Is})
+	}
+}
+
 // listed are the devices that only the inventory has, and those that it does not have.
 func listed(w *plan.Site) (missing, unlisted []report.Listed, err error) {
 	a, b, err := w.Inventory()

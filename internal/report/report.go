@@ -32,6 +32,9 @@ type Report struct {
 	Tree      []Node      `json:"site_tree"`
 	// Missing are devices that only the inventory has, Unlisted those that it does not have.
 	Missing []Listed `json:"not_found,omitempty"`
+	// Changes are what differs since Since; an empty Since: that was not asked for.
+	Changes []Change `json:"changes,omitempty"`
+	Since   string   `json:"since,omitempty"`
 	// Findings are those of the newest audit, made at Audited; zero: there was none.
 	Findings []audit.Finding `json:"findings,omitempty"`
 	Audited  time.Time       `json:"audited,omitzero"`
@@ -145,6 +148,16 @@ type Listed struct {
 	Place  string `json:"place,omitempty"`
 	Model  string `json:"model"`
 	Serial string `json:"serial,omitempty"`
+}
+
+// Change is a difference of a device between two points in time.
+type Change struct {
+	Device string `json:"device"`
+	Model  string `json:"model"`
+	Serial string `json:"serial"`
+	What   string `json:"what"` // as catena compare has it
+	Was    string `json:"was"`
+	Is     string `json:"is"`
 }
 
 // Untouched is a device that no job of the report updated, and why.

@@ -5,7 +5,9 @@ package schema
 import (
 	"encoding/json"
 	"maps"
+	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/invopop/jsonschema"
 
@@ -21,8 +23,8 @@ import (
 var schemas = map[string]func() ([]byte, error){"family": family.Schema, "event": eventSchema,
 	"report": reportSchema,
 	"tell":   tellSchema, "recording": recordingSchema, "site": fileSchema("site"),
-	"targets": fileSchema("targets"),
-	"order":   fileSchema("order"), "manifest": fileSchema("manifest")}
+	"targets": fileSchema("targets"), "inventory": fileSchema("inventory"),
+	"order": fileSchema("order"), "manifest": fileSchema("manifest")}
 
 func fileSchema(kind string) func() ([]byte, error) {
 	return func() ([]byte, error) { return workspace.FileSchema(kind) }
@@ -57,6 +59,30 @@ func tellSchema() ([]byte, error) {
 func written(title string, of any) ([]byte, error) {
 	r := jsonschema.Reflector{AllowAdditionalProperties: true, Anonymous: true}
 	schema := r.Reflect(of)
+	optional(schema, reflect.TypeOf(of))
 	schema.Title = title
 	return json.MarshalIndent(schema, "", "  ")
+}
+
+// optional takes the fields that are left out while they are zero (omitzero) off the required ones.
+func optional(s *jsonschema.Schema, of reflect.Type) {
+	seen := map[reflect.Type]bool{}
+	var walk func(t reflect.Type)
+	walk = func(t reflect.Type) {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Map {
+			t = t.Elem()
+		}
+		if t.Kind() != reflect.Struct || seen[t] {
+			return
+		}
+		seen[t] = true
+		for f := range t.Fields() {
+			name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if d := s.Definitions[t.Name()]; d != nil && strings.Contains(options, "omitzero") {
+				d.Required = slices.DeleteFunc(d.Required, func(r string) bool { return r == name })
+			}
+			walk(f.Type)
+		}
+	}
+	walk(of)
 }
