@@ -14,6 +14,7 @@ require (
 	github.com/antchfx/xpath v1.3.9
 	github.com/arran4/golang-ical v0.3.4
 	github.com/beevik/etree v1.5.1
+	github.com/bep/imagemeta v1.0.1
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/disintegration/imaging v1.6.2
@@ -76,7 +77,6 @@ require (
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
 	github.com/golang/groupcache v0.0.0-20210331224755-41bb18bfe9da // indirect
-	github.com/google/go-cmp v0.7.0 // indirect
 	github.com/google/go-tpm v0.9.6 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/jackc/pgpassfile v1.0.0 // indirect

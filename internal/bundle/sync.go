@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
@@ -38,7 +39,7 @@ import (
 // lacks itself. A place has a folder for each site, named after the site and its ID:
 //
 //	chains/WRITER/FIRST-LAST-DIGEST   entries of a writer's chain, signed to the end, never changed
-//	files/DIGEST                      images and saved settings, named by their SHA-256
+//	files/DIGEST                      images, saved settings and photographs, named by their SHA-256
 //
 // Only chains are believed, since their writers sign them: shared files are entries themselves, and
 // a file is taken only if an entry names its digest. Everything is written whole under a name that
@@ -81,7 +82,7 @@ type Synced struct {
 	Sent      []Moved    `json:"sent"`
 	Files     []Changed  `json:"files"` // shared files that changed here
 	Brought   int        `json:"brought"`
-	Fetched   int        `json:"fetched"`   // images and saved settings
+	Fetched   int        `json:"fetched"`   // images, saved settings and photographs
 	Conflicts []Conflict `json:"conflicts"` // someone must choose
 	Strangers []Stranger `json:"strangers"`
 	Accepted  []Stranger `json:"accepted"` // those whose entries are taken from now on
@@ -607,7 +608,7 @@ func (s *Sync) offer(context.Context) error {
 	}
 	named := map[string]bool{}
 	for _, o := range known {
-		named[o.Save] = true
+		named[o.Save], named[o.Photo] = true, true
 	}
 	for _, name := range saves {
 		if named[name] {
@@ -620,7 +621,52 @@ func (s *Sync) offer(context.Context) error {
 		sum := sha256.Sum256(raw)
 		out = append(out, record.Offer{SHA256: hex.EncodeToString(sum[:]), Save: name})
 	}
+	photos, err := s.photos(named)
+	if err != nil {
+		return err
+	}
+	out = append(out, photos...)
 	return record.AddOffers(s.Ledger, out)
+}
+
+// photos are the photographs of the folder that are not known yet.
+func (s *Sync) photos(known map[string]bool) (out []record.Offer, err error) {
+	all, err := files.In(filepath.Join(s.Dir, record.PhotosFolder), "*.jpg")
+	if err != nil {
+		return nil, err
+	}
+	for _, at := range all {
+		if _, is := known[filepath.Base(at)]; is || !photoName().MatchString(filepath.Base(at)) {
+			continue
+		}
+		raw, err := files.Read(at, maxPhoto)
+		if err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256(raw)
+		o := record.Offer{SHA256: hex.EncodeToString(sum[:]), Photo: filepath.Base(at)}
+		if o.Photographed() {
+			out = append(out, o)
+		}
+	}
+	return out, nil
+}
+
+// photoName is the name of a photograph: its device, and the start of its SHA-256.
+var photoName = text.Later(`^d[0-9]+-[0-9a-f]{16}\.jpg$`)
+
+// maxPhoto bounds a photograph, in bytes: it was made smaller when it was taken into the folder.
+const maxPhoto = 4 << 20
+
+// keptAt is where saved settings or a photograph are in the folder; empty: it is neither.
+func (s *Sync) keptAt(o record.Offer) string {
+	switch {
+	case o.Photo != "":
+		return filepath.Join(s.Dir, record.PhotosFolder, o.Photo)
+	case o.Save != "":
+		return s.savePath(o.Save)
+	}
+	return ""
 }
 
 func (s *Sync) savePath(name string) string {
@@ -666,7 +712,8 @@ func (s *Sync) moveFiles(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if !digestName().MatchString(o.SHA256) || o.Save != "" && !saveName().MatchString(o.Save) {
+		if !digestName().MatchString(o.SHA256) || o.Save != "" && !saveName().MatchString(o.Save) ||
+			o.Photo != "" && !(photoName().MatchString(o.Photo) && o.Photographed()) {
 			s.problem("%s: its entry names no such file", o.Name())
 			continue
 		}
@@ -677,10 +724,11 @@ func (s *Sync) moveFiles(ctx context.Context) error {
 			continue
 		}
 		i := slices.IndexFunc(shelved, func(i firmware.Image) bool { return i.SHA256 == o.SHA256 })
-		_, failed := os.Stat(s.savePath(o.Save))
-		here := i >= 0 || o.Save != "" && failed == nil
+		kept := s.keptAt(o)
+		_, failed := os.Stat(kept)
+		here := i >= 0 || kept != "" && failed == nil
 		switch at := slices.Contains(there, o.SHA256); {
-		case here && !at && o.Save != "":
+		case here && !at && kept != "":
 			err = s.bringSave(o)
 		case here && !at:
 			err = s.bring(o, func() (io.ReadSeekCloser, error) {
@@ -751,8 +799,8 @@ func (s *Sync) bring(o record.Offer, open func() (io.ReadSeekCloser, error)) err
 
 // take takes an image or a save, if it is what its offer says.
 func (s *Sync) take(ctx context.Context, o record.Offer) error {
-	if o.Save == "" && o.Manifest == "" {
-		s.problem("%s: this is neither an image nor saved settings", o.Name())
+	if s.keptAt(o) == "" && o.Manifest == "" {
+		s.problem("%s: this is neither an image nor saved settings nor a photograph", o.Name())
 		return nil
 	}
 	s.tell("taking %s", o.Name())
@@ -766,7 +814,7 @@ func (s *Sync) take(ctx context.Context, o record.Offer) error {
 			path.Join(s.out.Folder, filesFolder, o.SHA256))
 		return nil
 	}
-	if o.Save != "" {
+	if s.keptAt(o) != "" {
 		err = s.keepSave(o, part)
 	} else {
 		err = s.shelve(ctx, o, part)
@@ -777,10 +825,10 @@ func (s *Sync) take(ctx context.Context, o record.Offer) error {
 	return err
 }
 
-// bringSave sends saved settings, if they are still what their entry says: what is at a place under
-// a digest may never be replaced.
+// bringSave sends saved settings or a photograph, if they are still what their entry says: what is
+// at a place under a digest may never be replaced.
 func (s *Sync) bringSave(o record.Offer) error {
-	raw, err := os.ReadFile(s.savePath(o.Save))
+	raw, err := os.ReadFile(s.keptAt(o))
 	if err != nil {
 		return err
 	}
@@ -793,16 +841,20 @@ func (s *Sync) bringSave(o record.Offer) error {
 	})
 }
 
-// keepSave writes saved settings, which may be on another disk than the shelf.
+// keepSave writes saved settings or a photograph, which may be on another disk than the shelf.
 func (s *Sync) keepSave(o record.Offer, part string) error {
 	raw, err := os.ReadFile(part)
+	if err == nil && o.Photo != "" && http.DetectContentType(raw) != "image/jpeg" {
+		s.problem("%s is not a photograph, and was not taken", o.Name())
+		return nil
+	}
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(s.savePath(o.Save)), 0o700)
+		err = os.MkdirAll(filepath.Dir(s.keptAt(o)), 0o700)
 	}
 	if err != nil {
 		return err
 	}
-	return atomicfile.Replace(s.savePath(o.Save), raw, 0o600)
+	return atomicfile.Replace(s.keptAt(o), raw, 0o600)
 }
 
 // partsFolder is where files are, in the folder of the shelf, whose transfer has not ended.

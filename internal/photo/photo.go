@@ -1,7 +1,8 @@
 // Package photo makes photographs small enough to be kept, and free of what a camera writes beside
 // the picture: where it was taken, when, and with what.
 //
-// Its central function is Shrink. It reads and writes what it is given, and does no other I/O.
+// Its central functions are Shrink and Position. It reads and writes what it is given, and does no
+// other I/O.
 package photo
 
 import (
@@ -12,7 +13,9 @@ import (
 	_ "image/jpeg" // the formats that are read
 	_ "image/png"
 	"io"
+	"time"
 
+	"github.com/bep/imagemeta"
 	"github.com/disintegration/imaging"
 )
 
@@ -53,4 +56,25 @@ func Shrink(w io.Writer, r io.Reader) error {
 		p = imaging.Fit(p, longest, longest, imaging.Lanczos)
 	}
 	return imaging.Encode(w, p, imaging.JPEG, imaging.JPEGQuality(quality))
+}
+
+// ErrNoPosition is returned for a picture that does not tell where it was taken.
+var ErrNoPosition = errors.New("does not tell where it was taken")
+
+// Position returns where a JPEG picture was taken, by its EXIF: latitude and longitude in degrees
+// (WGS 84), such as "52.10211, -1.99542". Its error is ErrNoPosition.
+func Position(raw []byte) (string, error) {
+	var tags imagemeta.Tags
+	_, err := imagemeta.Decode(imagemeta.Options{R: bytes.NewReader(raw),
+		ImageFormat: imagemeta.JPEG, Sources: imagemeta.EXIF, Timeout: 10 * time.Second,
+		ShouldHandleTag: func(imagemeta.TagInfo) bool { return true },
+		HandleTag:       func(t imagemeta.TagInfo) error { tags.Add(t); return nil }})
+	if err != nil {
+		return "", ErrNoPosition
+	}
+	lat, long, err := tags.GetLatLong()
+	if err != nil || lat == 0 && long == 0 || lat < -90 || lat > 90 || long < -180 || long > 180 {
+		return "", ErrNoPosition
+	}
+	return fmt.Sprintf("%.5f, %.5f", lat, long), nil
 }

@@ -87,3 +87,40 @@ func TestWhatIsNoPicture(t *testing.T) {
 }
 
 func crcOf(chunk []byte) uint32 { return crc32.ChecksumIEEE(chunk) }
+
+// Where a photograph was taken is read only on request: GPSLatitude and GPSLongitude (EXIF 3.0,
+// 4.6.6), each as degrees, minutes and seconds.
+func TestPosition(t *testing.T) {
+	be := binary.BigEndian
+	tiff := []byte("MM\x00\x2a\x00\x00\x00\x08")
+	entry := func(tag, kind uint16, count, value uint32) {
+		tiff = be.AppendUint16(be.AppendUint16(tiff, tag), kind)
+		tiff = be.AppendUint32(be.AppendUint32(tiff, count), value)
+	}
+	tiff = be.AppendUint16(tiff, 1)
+	entry(0x8825, 4, 1, 26) // the GPS directory follows the first one: 8 + 2 + 12 + 4
+	tiff = be.AppendUint32(tiff, 0)
+	tiff = be.AppendUint16(tiff, 4)
+	numbers := uint32(26 + 2 + 4*12 + 4)
+	entry(1, 2, 2, uint32('N')<<24)
+	entry(2, 5, 3, numbers)
+	entry(3, 2, 2, uint32('W')<<24)
+	entry(4, 5, 3, numbers+24)
+	tiff = be.AppendUint32(tiff, 0)
+	for _, n := range []uint32{52, 6, 7, 1, 59, 42} { // 52° 6' 7" N, 1° 59' 42" W
+		tiff = be.AppendUint32(be.AppendUint32(tiff, n), 1)
+	}
+	exif := append([]byte("Exif\x00\x00"), tiff...)
+	head := append([]byte{0xff, 0xe1}, be.AppendUint16(nil, uint16(len(exif)+2))...)
+	var b bytes.Buffer
+	require.NoError(t, jpeg.Encode(&b, image.NewGray(image.Rect(0, 0, 8, 8)), nil))
+	raw := b.Bytes()
+	where, err := photo.Position(bytes.Join([][]byte{raw[:2], head, exif, raw[2:]}, nil))
+	require.NoError(t, err)
+	assert.Equal(t, "52.10194, -1.99500", where)
+
+	for _, without := range [][]byte{raw, taken(t), []byte("no picture"), nil} {
+		_, err := photo.Position(without)
+		assert.ErrorIs(t, err, photo.ErrNoPosition)
+	}
+}

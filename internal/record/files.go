@@ -232,6 +232,7 @@ type Offer struct {
 	Manifest string `json:"manifest,omitempty"` // YAML, of an image
 	Notes    string `json:"notes,omitempty"`    // the release notes of an image
 	Save     string `json:"save,omitempty"`     // DEVICE/NAME, of saved settings
+	Photo    string `json:"photo,omitempty"`    // the file in PhotosFolder, of a photograph
 	Family   string `json:"family,omitempty"`   // the name of a file of the shelf's families
 	Text     string `json:"text,omitempty"`     // its content, which SHA256 is of
 }
@@ -269,8 +270,16 @@ func (o Offer) Name() string {
 	switch {
 	case o.Save != "":
 		return "the settings " + text.Clean(o.Save)
+	case o.Photo != "":
+		return "the photograph " + text.Clean(o.Photo)
 	case o.Family != "":
 		return "the family " + text.Clean(o.Family)
 	}
 	return fmt.Sprintf("the image %.12s", text.Clean(o.SHA256))
+}
+
+// Photographed tells whether the name of a photograph ends in the start of its digest, so that it
+// names one picture only.
+func (o Offer) Photographed() bool {
+	return len(o.SHA256) == 64 && strings.HasSuffix(o.Photo, "-"+o.SHA256[:16]+".jpg")
 }

@@ -14,10 +14,13 @@ const noted ledger.Kind = "note"
 
 // Note is what a person wrote about a device.
 type Note struct {
-	Text  string    `json:"text"`
-	By    string    `json:"by"`
-	Photo string    `json:"photo,omitempty"` // its file in PhotosFolder; empty: there is none
-	At    time.Time `json:"-"`
+	Text  string `json:"text"`
+	By    string `json:"by"`
+	Photo string `json:"photo,omitempty"` // its file in PhotosFolder; empty: there is none
+	// Position is where the photograph was taken: latitude and longitude in degrees (WGS 84); empty:
+	// it was not kept.
+	Position string    `json:"position,omitempty"`
+	At       time.Time `json:"-"`
 }
 
 // PhotosFolder is where a site folder has the photographs of notes.
@@ -43,6 +46,7 @@ func noteOf(e ledger.Entry) (n Note, ok bool) {
 		return n, false
 	}
 	n.At, n.Text, n.By = e.At, text.Clean(n.Text), text.Clean(n.By)
+	n.Position = text.Clean(n.Position)
 	if n.Photo = text.Clean(n.Photo); n.Photo != path.Base(n.Photo) || n.Photo == "." ||
 		n.Photo == ".." {
 		n.Photo = ""

@@ -71,7 +71,11 @@ func Sentence(e ledger.Entry) string {
 	var p Replacement
 	if n, is := noteOf(e); is {
 		if n.Photo != "" {
-			n.Text += " (" + PhotosFolder + "/" + n.Photo + ")"
+			n.Text += " (" + PhotosFolder + "/" + n.Photo
+			if n.Position != "" {
+				n.Text += ", at " + n.Position
+			}
+			n.Text += ")"
 		}
 		return "note of " + n.By + ": " + n.Text
 	}
