@@ -271,6 +271,9 @@ func (a *app) seeThrough(ctx context.Context, w *plan.Site, access *contact.Acce
 	if err != nil {
 		return err
 	}
+	if err := a.readChildren(ctx, w, access, state); err != nil {
+		return err
+	}
 	if err := a.summary(w, state); err != nil {
 		return err
 	}
@@ -287,6 +290,27 @@ func (a *app) seeThrough(ctx context.Context, w *plan.Site, access *contact.Acce
 		return exit{exitFailed, errSilent}
 	}
 	return nil
+}
+
+// readChildren reads the devices that got their version with an image for their parent.
+func (a *app) readChildren(ctx context.Context, w *plan.Site, access *contact.Access,
+	s job.State) error {
+	questions := w.Children(s)
+	if len(questions) == 0 {
+		return nil
+	}
+	answers, err := a.askDevices(context.WithoutCancel(ctx), w, access, questions)
+	for _, x := range answers {
+		switch {
+		case x.Trouble != nil:
+			a.say("%s, which gets its version with its parent, could not be read: %v; catena scan %[1]s",
+				x.Device.Name, x.Trouble)
+		default:
+			a.say("%s, which gets its version with its parent, reports %s.", x.Device.Name,
+				x.Device.Version)
+		}
+	}
+	return err
 }
 
 // countDown waits for a time, and shows how long it is until then. Ctrl-C ends it: nothing was

@@ -270,7 +270,7 @@ func (a *app) orderNew(f wishFlags, errand errandFlags, accept []string) error {
 			words.Plural(len(notes), "version"), o.Name)
 	}
 	for _, b := range w.BroughtBy(o) {
-		a.say("With %s, %s updates its %s to %s itself; read them afterwards: catena scan", b.Version,
+		a.say("With %s, %s updates its %s to %s itself; they are read once it has it", b.Version,
 			b.Device, b.Model, b.To)
 	}
 	if errand.is {

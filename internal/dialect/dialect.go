@@ -13,14 +13,19 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"path"
+	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/login"
 	"catena/internal/settings"
+	"catena/internal/text"
 	"catena/internal/wire"
 )
 
@@ -271,6 +276,21 @@ type Image struct {
 	SHA256 string // hexadecimal
 	// What a person is told of it.
 	File, Version string
+}
+
+// usualName is the name of an image whose own one a device might read differently.
+const usualName = "image.bin"
+
+// Name is the name under which a standard's own update hands on the image: that of its file, if it
+// is of letters, digits and . _ - alone.
+func (i Image) Name() string {
+	name := path.Base(filepath.ToSlash(i.File))
+	if !text.IsName(name) || len(name) > 128 || strings.ContainsFunc(name, func(r rune) bool {
+		return r > unicode.MaxASCII
+	}) {
+		return usualName
+	}
+	return name
 }
 
 // Traits are what an update is like.

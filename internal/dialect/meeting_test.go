@@ -2,6 +2,7 @@ package dialect_test
 
 import (
 	"context"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -37,4 +38,16 @@ func TestMeeting(t *testing.T) {
 	assert.Same(t, shared, join(), "the images that a parent keeps outlive a session")
 	part()
 	assert.Equal(t, []int{1, 2}, []int{made, shared.left})
+}
+
+// A standard's update hands on the name of the image's file, unless a header or a path could read
+// it differently.
+func TestTheNameOfAnImage(t *testing.T) {
+	for file, want := range map[string]string{
+		"br5_2.11.0.bin": "br5_2.11.0.bin", "maker/all.zip/br5.img": "br5.img", "": "image.bin",
+		`a";x="b.bin`: "image.bin", "two words.bin": "image.bin", "../..": "image.bin",
+		"größe.bin": "image.bin", strings.Repeat("x", 200) + ".bin": "image.bin",
+	} {
+		assert.Equal(t, want, dialect.Image{File: file}.Name(), file)
+	}
 }

@@ -2,8 +2,12 @@ package plan
 
 import (
 	"slices"
+	"strings"
 
+	"catena/internal/care"
+	"catena/internal/job"
 	"catena/internal/order"
+	"catena/internal/workspace"
 )
 
 // Notes are the release notes of an image of an order.
@@ -68,6 +72,26 @@ func (w *Site) BroughtBy(o order.Order) (out []Brought) {
 		for _, model := range slices.Compact(models) {
 			if v := image.BringsTo(model); v != "" {
 				out = append(out, Brought{Device: d.Name, Version: last.To, Model: model, To: v})
+			}
+		}
+	}
+	return out
+}
+
+// Children are the questions to the devices that got their version with an image of a job, from a
+// parent that it has updated.
+func (w *Site) Children(s job.State) (out []care.Question) {
+	done := map[string]bool{}
+	for _, d := range s.Devices {
+		done[d.Name] = d.Step == job.Done
+	}
+	for _, b := range w.BroughtBy(s.Order) {
+		if !done[b.Device] {
+			continue
+		}
+		for _, r := range workspace.Mains(w.Rows) {
+			if r.Parent == b.Device && strings.EqualFold(r.Model, b.Model) {
+				out = append(out, care.Question{Device: r.Match.Device})
 			}
 		}
 	}

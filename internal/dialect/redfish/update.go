@@ -152,7 +152,7 @@ func (u *update) pushForm(ctx context.Context, image dialect.Image, sent func(in
 	}
 	if err == nil {
 		_, err = w.CreatePart(textproto.MIMEHeader{
-			"Content-Disposition": {`form-data; name="UpdateFile"; filename="image.bin"`},
+			"Content-Disposition": {`form-data; name="UpdateFile"; filename="` + image.Name() + `"`},
 			"Content-Type":        {"application/octet-stream"}})
 	}
 	if err != nil {
@@ -215,7 +215,7 @@ func pathOf(location string) string {
 // pull has the device fetch the image: UpdateService.SimpleUpdate.
 func (u *update) pull(ctx context.Context, image dialect.Image, sent func(int64)) error {
 	t := u.session
-	o, err := wire.NewOffer("http", t.at.Address, "image.bin",
+	o, err := wire.NewOffer("http", t.at.Address, image.Name(),
 		wire.Body{From: image, Size: image.Size, Sent: sent})
 	if err != nil {
 		return err
