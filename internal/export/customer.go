@@ -24,19 +24,9 @@ type Customer struct {
 // ForCustomer makes the customer's edition of a report. An empty language is the one of site.yaml,
 // or else English. Its errors are those of the texts.
 func ForCustomer(w *plan.Site, r report.Report, language string) (Customer, error) {
-	own := map[string][]byte{}
-	for _, pattern := range []string{"*.html", "*.css", "*.yaml"} {
-		found, err := files.In(filepath.Join(w.Dir, report.TemplateFolder), pattern)
-		if err != nil {
-			return Customer{}, err
-		}
-		for _, path := range found {
-			raw, err := files.Read(path, files.Family)
-			if err != nil {
-				return Customer{}, err
-			}
-			own[filepath.Base(path)] = raw
-		}
+	own, err := ownTemplates(w.Dir)
+	if err != nil {
+		return Customer{}, err
 	}
 	if language == "" {
 		language = w.Site.Language
@@ -49,6 +39,37 @@ func ForCustomer(w *plan.Site, r report.Report, language string) (Customer, erro
 		return Customer{}, err
 	}
 	return Customer{r.ForCustomer(t), own}, nil
+}
+
+// ownTemplates reads the template and the texts of a site folder. They go into a report that is given
+// away: a folder of someone else must not fetch another file by a link.
+func ownTemplates(dir string) (map[string][]byte, error) {
+	own := map[string][]byte{}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = root.Close() }()
+	for _, pattern := range []string{"*.html", "*.css", "*.yaml"} {
+		found, err := files.In(filepath.Join(dir, report.TemplateFolder), pattern)
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range found {
+			name := report.TemplateFolder + "/" + filepath.Base(path)
+			i, err := root.Stat(name)
+			switch {
+			case err != nil:
+				return nil, fmt.Errorf("%s cannot be read, or is not in the site folder", name)
+			case !i.Mode().IsRegular() || i.Size() > files.Family:
+				return nil, fmt.Errorf("%s is not a file of at most %d KiB", name, files.Family>>10)
+			}
+			if own[filepath.Base(path)], err = root.ReadFile(name); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return own, nil
 }
 
 // Own are the files of the site folder that replace those of report.Templates, by name.

@@ -133,7 +133,7 @@ func (w *Site) known(row Row) (out []audit.Finding, reads bool) {
 	}
 	switch d.Access {
 	case device.OK:
-		return out, d.Known() && !strings.HasPrefix(string(match.Status(row.Status)), string(match.Away))
+		return out, d.Known() && match.Status(row.Status) != match.Away
 	case device.IdentityChanged:
 		return append(out, audit.Of(audit.Identity, d.Name, d.ID, "%s", d.Why())), false
 	case device.Away:

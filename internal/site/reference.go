@@ -145,7 +145,8 @@ func (s Site) unknownModels(devices []device.Device, models []string) (out []Ref
 // Refers tells whether the site's files mean a device: then it keeps its name here when it
 // tells another one, so that what was said of it stays with it.
 func (s Site) Refers(d device.Device) bool {
-	return slices.ContainsFunc(s.references(), func(r Reference) bool { return d.Answers(r.Word) })
+	_, listed := s.Inventory.Find(d)
+	return listed || slices.ContainsFunc(s.references(), func(r Reference) bool { return d.Answers(r.Word) })
 }
 
 // Rename writes a device's new name where a site or targets file has the old one. Comments
