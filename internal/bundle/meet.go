@@ -251,7 +251,7 @@ func usable(path, content string) (err error) {
 	case path == site.TargetsFile:
 		_, err = site.ParseTargets(path, raw)
 	case path == inventory.File:
-		_, err = inventory.Parse(path, raw)
+		_, err = site.ParseInventory(path, raw)
 	case strings.HasPrefix(path, "families/"):
 		_, err = family.Parse(path, raw)
 	case strings.HasSuffix(path, ".yaml"):

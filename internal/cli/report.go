@@ -23,6 +23,7 @@ import (
 func (a *app) reportCmd() *cobra.Command {
 	var out, since, language, compare string
 	var customer bool
+	var fields []string
 	c := &cobra.Command{
 		Use:   "report [JOB…]",
 		Short: "Write a report: HTML, PDF for the customer, JSON or CSV",
@@ -45,16 +46,18 @@ customer's edition), and places in walking order: {cam-11: "chamber 1, north pie
   catena report --format json`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if customer {
-				return a.customerReport(args, out, since, language)
+				return a.customerReport(args, out, since, language, fields)
 			}
 			if language != "" {
 				return usage("--language is for the customer's edition: --customer")
 			}
-			return a.report(args, out, since, compare)
+			return a.report(args, out, since, compare, fields)
 		},
 	}
 	c.AddCommand(a.reportInitCmd())
 	c.Flags().BoolVar(&customer, "customer", false, "the edition for the customer, as HTML and PDF")
+	c.Flags().StringArrayVar(&fields, "field", nil,
+		"a free field of the inventory that is shown with each device, such as warranty")
 	c.Flags().StringVar(&compare, "compare", "",
 		"add what differs from a point in time, as in catena compare: a day, a job, a saved list")
 	c.Flags().StringVar(&language, "language", "",
@@ -85,7 +88,7 @@ func (a *app) reportOf(w *plan.Site, ids []string, since string) (r report.Repor
 }
 
 // customerReport writes the customer's edition, by default as HTML and as PDF.
-func (a *app) customerReport(ids []string, out, since, language string) error {
+func (a *app) customerReport(ids []string, out, since, language string, fields []string) error {
 	if a.format != "table" {
 		return usage("the customer's edition is HTML and PDF; leave out --format")
 	}
@@ -98,6 +101,7 @@ func (a *app) customerReport(ids []string, out, since, language string) error {
 	if err != nil {
 		return err
 	}
+	r.Show(fields)
 	c, err := export.ForCustomer(w, r, language)
 	if err != nil {
 		return usage("%w", err)
@@ -157,7 +161,7 @@ not changed. The PDF has the texts, and its own layout.`,
 	}
 }
 
-func (a *app) report(ids []string, out, since, compare string) error {
+func (a *app) report(ids []string, out, since, compare string, fields []string) error {
 	w, err := a.match()
 	if err != nil {
 		return err
@@ -167,6 +171,7 @@ func (a *app) report(ids []string, out, since, compare string) error {
 	if err != nil {
 		return err
 	}
+	r.Show(fields)
 	if compare != "" {
 		from, err := a.point(w, compare)
 		if err != nil {

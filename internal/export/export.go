@@ -160,6 +160,7 @@ func reportJob(w *plan.Site, s job.State, advice func(job.DeviceState) string) (
 			By: o.By, From: o.From, Cause: d.Cause,
 			To: o.To(), Runs: d.Version, End: d.Step, Reason: d.Reason, Next: advice(d), Took: d.Took,
 			Rollback: string(o.Rollback()), Saved: d.Saved, Steps: spans[d.ID]}
+		out.Fields = row.Free
 		if out.Notes, err = notesOf(w, d.ID, &room); err != nil {
 			return j, err
 		}

@@ -178,8 +178,9 @@ func (n Inventory) Set(item Item) (Inventory, error) {
 	return Of(items)
 }
 
-// Parse reads an inventory; name is what errors call the file.
-func Parse(name string, data []byte) (Inventory, error) {
+// Parse reads an inventory; name is what errors call the file. checkName refuses what cannot be a
+// device's name; nil: every name can.
+func Parse(name string, data []byte, checkName func(string) error) (Inventory, error) {
 	var c Content
 	doc, err := yamldoc.Decode(name, data, &c)
 	if err != nil {
@@ -196,7 +197,11 @@ func Parse(name string, data []byte) (Inventory, error) {
 		key := fmt.Sprint(entry.Key)
 		item := c.Devices[key]
 		item.Key = key
-		if err := item.check(); err != nil {
+		err := item.check()
+		if err == nil && checkName != nil && item.Name != "" && item.Name != key {
+			err = checkName(item.Name)
+		}
+		if err != nil {
 			return Inventory{}, doc.Errorf("$.devices", "%s: %v", key, err)
 		}
 		if item.named() == "" { // the key says what it is

@@ -34,7 +34,7 @@ func TestWhichDeviceAnItemIsAbout(t *testing.T) {
   00:40:8c:10:00:12: {place: basin}
   10.20.4.13: {place: lock, serial: WX4-10013}
   gate-1: {name: gate-1, place: gate}
-`))
+`), nil)
 	require.NoError(t, err)
 	for _, c := range []struct {
 		d     device.Device
@@ -70,7 +70,7 @@ func TestWhatAnInventoryMayNotState(t *testing.T) {
 		{"devices: {X1: {address: 'lock 1'}}", "not an address"},
 		{"devices: {X1: {name: a}, X2: {name: A}}", "the same name: a"},
 	} {
-		_, err := inventory.Parse("inventory.yaml", []byte(c.file))
+		_, err := inventory.Parse("inventory.yaml", []byte(c.file), nil)
 		assert.ErrorContains(t, err, c.want)
 		assert.ErrorContains(t, err, "inventory.yaml")
 	}
@@ -86,7 +86,7 @@ func TestAnInventoryIsReadAsItWasWritten(t *testing.T) {
 	require.NoError(t, err)
 	raw, err := inventory.Format(n)
 	require.NoError(t, err)
-	again, err := inventory.Parse("inventory.yaml", raw)
+	again, err := inventory.Parse("inventory.yaml", raw, nil)
 	require.NoError(t, err)
 	assert.Equal(t, n.Items, again.Items)
 }
@@ -162,6 +162,16 @@ func TestMerge(t *testing.T) {
 			Fields: map[string]string{"asset": "8"}},
 		{Key: "A3", Serial: "A3", Name: "cam-1", Address: "10.20.4.1", Fields: map[string]string{}},
 	}, n.Items)
+	// two rows are about what was one item, by its address and by its name
+	one, err := inventory.Inventory{}.Merge(read([]string{"address", "name"},
+		[]string{"10.20.4.13", "cam-13"}))
+	require.NoError(t, err)
+	one, err = one.Merge(read([]string{"serial", "address", "name"},
+		[]string{"S1", "10.20.4.13", ""}, []string{"S2", "", "cam-13"}))
+	require.NoError(t, err)
+	assert.Equal(t, []inventory.Item{
+		{Key: "S1", Serial: "S1", Address: "10.20.4.13", Fields: map[string]string{}},
+		{Key: "S2", Serial: "S2", Name: "cam-13", Fields: map[string]string{}}}, one.Items)
 	n, err = n.Merge(read([]string{"serial", "spare"}, []string{"A1", "no"}))
 	require.NoError(t, err)
 	assert.False(t, n.Items[0].Spare)
@@ -173,7 +183,7 @@ func TestTheExampleOfTheManual(t *testing.T) {
 	require.NoError(t, err)
 	found := regexp.MustCompile("(?s)\n## inventory.yaml.*?```yaml\n(.*?)```").FindSubmatch(page)
 	require.NotNil(t, found)
-	n, err := inventory.Parse("files.md", found[1])
+	n, err := inventory.Parse("files.md", found[1], nil)
 	require.NoError(t, err)
 	require.Len(t, n.Items, 2)
 	assert.Equal(t, "2028-03-01", n.Items[0].Fields["warranty"])

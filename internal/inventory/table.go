@@ -324,12 +324,14 @@ func (n Inventory) Merge(t Table) (Inventory, error) {
 			continue
 		}
 		item := l.Item
-		at := len(items)
-		if old, is := n.find(item); is {
+		at := -1
+		if old, is := n.find(item); is { // unless an earlier row was about it, and keyed it anew
 			at = slices.IndexFunc(items, func(i Item) bool { return i.Key == old.Key })
-			items[at] = items[at].with(item, hasSpare)
+		}
+		if at < 0 {
+			at, items = len(items), append(items, item)
 		} else {
-			items = append(items, item)
+			items[at] = items[at].with(item, hasSpare)
 		}
 		for i := range items { // the newer list knows which device has them now
 			if i != at {

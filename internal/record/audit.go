@@ -44,7 +44,7 @@ func LastAudit(l *ledger.Ledger) (all []audit.Finding, at time.Time, err error) 
 	for i := range b.Findings { // another writer may write anything
 		f := &b.Findings[i]
 		for _, s := range []*string{&f.Device, &f.Text, &f.Meaning, &f.Remedy, &f.Accepted, &f.Until} {
-			*s = text.Clean(*s)
+			*s = text.Harmless(*s)
 		}
 		f.Kind = audit.Kind(text.Clean(string(f.Kind)))
 		f.Severity = audit.Severity(text.Clean(string(f.Severity)))

@@ -40,6 +40,7 @@ type CustomerDevice struct {
 	Result                              string // or, of one that was not part of the work, its state
 	Why                                 string // empty: nothing to explain
 	Good                                bool
+	Fields                              string // free fields of the inventory, in words
 	Notes                               []CustomerNote
 }
 
@@ -251,7 +252,7 @@ var results = map[job.Step]string{job.Done: "result_done", job.Returned: "result
 func deviceFor(d Device, t Texts, zone *time.Location) CustomerDevice {
 	x := CustomerDevice{Place: d.Place, Name: d.Name, Model: d.Model, Serial: d.Serial, Was: d.From,
 		Is: cmp.Or(d.Runs, "?"), Result: t.Say(cmp.Or(results[d.End], "result_open")),
-		Good: d.End == job.Done}
+		Good: d.End == job.Done, Fields: d.Shown}
 	main, _, _ := strings.Cut(d.Runs, ",") // its other components follow
 	if d.End == job.Skipped && main != "" && main != d.From {
 		x.Result = t.Say("result_partly")

@@ -116,7 +116,8 @@ func (p pages) devices(c Customer) {
 		if d.Why != "" {
 			result += ". " + d.Why
 		}
-		rows = append(rows, []string{d.Place, d.Name, d.Model, d.Serial, d.Was, d.Is, result})
+		serial := strings.TrimSpace(d.Serial + " " + d.Fields)
+		rows = append(rows, []string{d.Place, d.Name, d.Model, serial, d.Was, d.Is, result})
 	}
 	p.table([]float64{32, 27, 19, 27, 18, 18, 37}, []string{t("place"), t("device"), t("model"),
 		t("serial"), t("was"), t("is"), t("result")}, rows)

@@ -105,7 +105,27 @@ type Device struct {
 	Steps    []job.Span `json:"steps,omitempty"`
 	Notes    []Note     `json:"notes,omitempty"`
 
+	// Fields are the free fields of the inventory.
+	Fields map[string]string `json:"fields,omitempty"`
+
 	Cause *job.Reason `json:"-"` // the reason, for the customer's edition
+	Shown string      `json:"-"` // those of the fields that pages show, in words
+}
+
+// Show has pages show these free fields of each device, in this order.
+func (r *Report) Show(fields []string) {
+	for i := range r.Jobs {
+		for n := range r.Jobs[i].Devices {
+			d := &r.Jobs[i].Devices[n]
+			var shown []string
+			for _, f := range fields {
+				if v := d.Fields[f]; v != "" {
+					shown = append(shown, f+": "+v)
+				}
+			}
+			d.Shown = strings.Join(shown, ", ")
+		}
+	}
 }
 
 // Note is what a person wrote about a device.

@@ -41,6 +41,11 @@ func (s Site) Place(d device.Device) (at int, where string) {
 	return len(s.Places) + len(s.Inventory.Items), ""
 }
 
+// ParseInventory reads an inventory whose names devices can have; name is what errors call the file.
+func ParseInventory(name string, data []byte) (inventory.Inventory, error) {
+	return inventory.Parse(name, data, CheckName)
+}
+
 // List adds the inventory to a site. Groups that only the inventory has are groups of the site.
 func (s *Site) List(n inventory.Inventory) {
 	s.Inventory, s.Groups = n, maps.Clone(s.Groups)

@@ -157,7 +157,7 @@ func readInventory(dir string) (inventory.Inventory, error) {
 	if err != nil {
 		return inventory.Inventory{}, err
 	}
-	return inventory.Parse(path, data)
+	return site.ParseInventory(path, data)
 }
 
 // WriteInventory replaces the inventory, in the folder and of the open site.
@@ -167,7 +167,7 @@ func (w *Workspace) WriteInventory(n inventory.Inventory) error {
 		return err
 	}
 	path := filepath.Join(w.Dir, inventory.File)
-	if _, err := inventory.Parse(path, raw); err != nil {
+	if _, err := site.ParseInventory(path, raw); err != nil {
 		return err
 	}
 	if err := atomicfile.Replace(path, raw, 0o644); err != nil {
