@@ -261,7 +261,10 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	t := table(inService)
 	t.Draw(a.out, a.style(a.out))
 	if len(spares) > 0 {
-		view.Print(a.out, "\nSpares:\n")
+		if len(inService) > 0 {
+			view.Print(a.out, "\n")
+		}
+		view.Print(a.out, "Spares:\n")
 		t = table(spares)
 		t.Draw(a.out, a.style(a.out))
 	}
@@ -275,10 +278,15 @@ func (a *app) withDevices(choose workspace.Choice, table func([]workspace.Row) v
 	case len(devices) == 0:
 		a.say("None of the %s is chosen by --where.", many(w.Rows))
 	default:
-		a.say("\n%s: %s", many(inService), counted(inService))
-		if len(spares) > 0 {
-			a.say("%s: %s", words.Plural(len(workspace.Mains(spares)), "spare"), counted(spares))
+		var lines []string
+		if len(inService) > 0 {
+			lines = append(lines, many(inService)+": "+counted(inService))
 		}
+		if len(spares) > 0 {
+			lines = append(lines, words.Plural(len(workspace.Mains(spares)), "spare")+": "+
+				counted(spares))
+		}
+		a.say("\n%s", strings.Join(lines, "\n"))
 	}
 	return a.sayFeeds(w, devices)
 }

@@ -163,7 +163,7 @@ func (w *Site) importChanges(row int, item inventory.Item, d device.Device, know
 		oldGroups = strings.Join(w.Site.GroupsOf(d), ", ")
 		newGroups = strings.Join(after.GroupsOf(d), ", ")
 	}
-	if item.Name != "" && item.Key != item.Name {
+	if item.Name != "" && item.Key != item.Name && !strings.EqualFold(oldName, item.Name) {
 		add("name", oldName, item.Name)
 	}
 	add("place", oldPlace, newPlace)
@@ -206,7 +206,7 @@ func (w *Site) Take(i Import) (not []NotTaken, err error) {
 	}
 	for at, d := range known {
 		item := w.itemOf(d)
-		if item.Name == "" || item.Key == item.Name || item.Name == d.Name {
+		if item.Name == "" || item.Key == item.Name || strings.EqualFold(item.Name, d.Name) {
 			continue
 		}
 		err := w.Call(known, d, item.Name)
