@@ -87,7 +87,7 @@ func (i Item) Keyed() Item {
 // Find returns the item of a device: the one with its serial number, else with its MAC address,
 // else with its address, else with its name. An item with another serial number is not the
 // device's.
-func (n Inventory) Find(d device.Device) (Item, bool) { return n.find(itemOf(d)) }
+func (n Inventory) Find(d device.Device) (Item, bool) { return n.Like(itemOf(d)) }
 
 // itemOf is what an inventory could know a device by.
 func itemOf(d device.Device) Item {
@@ -98,7 +98,8 @@ func itemOf(d device.Device) Item {
 	return i
 }
 
-func (n Inventory) find(known Item) (Item, bool) {
+// Like returns the item that is about the same device as another one, by the same rules.
+func (n Inventory) Like(known Item) (Item, bool) {
 	for kind, word := range known.words() {
 		at, is := n.by[kind][word]
 		if word == "" || !is {

@@ -87,6 +87,7 @@ func (w *Site) ReadImport(path, sheetName string, as map[string]string) (i Impor
 			of[item.Key] = d
 		}
 	}
+	fields := i.result.FieldNames()
 	for _, l := range table.Lines {
 		switch {
 		case l.Problem != "":
@@ -95,22 +96,13 @@ func (w *Site) ReadImport(path, sheetName string, as map[string]string) (i Impor
 		case l.Remark != "":
 			i.Left = append(i.Left, LeftOut{l.Row, l.Remark, true})
 		}
-		for _, item := range i.result.Items {
-			if sameItem(item, l.Item) {
-				d, is := of[item.Key]
-				i.Changes = append(i.Changes, w.importChanges(l.Row, item, d, is, after)...)
-			}
+		if item, is := i.result.Like(l.Item); is {
+			d, known := of[item.Key]
+			i.Changes = append(i.Changes, w.importChanges(l.Row, item, d, known, after, fields)...)
 		}
 	}
 	i.Missing, i.Unlisted, err = w.listed(i.result, known)
 	return i, err
-}
-
-// sameItem tells whether an item is that of a row.
-func sameItem(i, of inventory.Item) bool {
-	return slices.ContainsFunc([][2]string{{i.Serial, of.Serial}, {i.MAC, of.MAC},
-		{i.Address, of.Address}, {i.Name, of.Name}},
-		func(x [2]string) bool { return x[1] != "" && strings.EqualFold(x[0], x[1]) })
 }
 
 // refuseNames leaves out the rows whose names mean another device of the site.
@@ -139,15 +131,11 @@ func (w *Site) refuseNames(t *inventory.Table, known []device.Device) {
 
 // importChanges are what changes for the device of an item; d is that device, if it is known.
 func (w *Site) importChanges(row int, item inventory.Item, d device.Device, known bool,
-	after site.Site) (out []ImportChange) {
-	name, was := item.Key, inventory.Item{}
+	after site.Site, fields []string) (out []ImportChange) {
+	name := item.Key
+	was, _ := w.Site.Inventory.Like(item)
 	if known {
-		name = d.Name
-	}
-	for _, i := range w.Site.Inventory.Items {
-		if i.Key == item.Key || known && w.itemOf(d).Key == i.Key {
-			was = i
-		}
+		name, was = d.Name, w.itemOf(d)
 	}
 	add := func(what, before, now string) {
 		if before != now {
@@ -172,7 +160,7 @@ func (w *Site) importChanges(row int, item inventory.Item, d device.Device, know
 	if item.Key != item.Serial && (!known || d.Serial == "") {
 		add("serial", was.Serial, item.Serial)
 	}
-	for _, f := range after.Inventory.FieldNames() {
+	for _, f := range fields {
 		add(f, was.Fields[f], item.Fields[f])
 	}
 	return out

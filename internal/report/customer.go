@@ -342,6 +342,22 @@ type TemplateError struct {
 func (e *TemplateError) Error() string { return fmt.Sprintf("%s: %v", e.File, e.Err) }
 func (e *TemplateError) Unwrap() error { return e.Err }
 
+// maxPage bounds a page, in bytes: a template may be someone else's.
+const maxPage = 128 << 20
+
+// bounded is a writer that takes so many bytes.
+type bounded struct {
+	io.Writer
+	left int
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.left -= len(p); b.left < 0 {
+		return 0, fmt.Errorf("the page has more than %d MiB", maxPage>>20)
+	}
+	return b.Writer.Write(p)
+}
+
 // HTML writes the edition as one page that needs nothing else. own are the files that replace those
 // of Templates, by name. Its error for one that cannot be used is a TemplateError.
 func (c Customer) HTML(w io.Writer, own map[string][]byte) error {
@@ -364,7 +380,7 @@ func (c Customer) HTML(w io.Writer, own map[string][]byte) error {
 	if err != nil {
 		return err
 	}
-	if err := t.Execute(w, c); err != nil {
+	if err := t.Execute(&bounded{w, maxPage}, c); err != nil {
 		return &TemplateError{pageFile, err}
 	}
 	_, err = io.WriteString(w, "</body>\n</html>\n")

@@ -164,7 +164,9 @@ func TestTheIntegratorsTemplate(t *testing.T) {
 	for want, bad := range map[string]map[string][]byte{
 		"customer.html": {"customer.html": []byte("{{.Nothing}}")},
 		"unclosed":      {"customer.html": []byte("{{if")},
-		"style sheet":   {"customer.css": []byte("</STYLE><script>")},
+		"128 MiB": {"customer.html": []byte(`{{define "a"}}{{printf "%999999s" ""}}{{template "a"}}{{end}}` +
+			`{{template "a"}}`)},
+		"style sheet": {"customer.css": []byte("</STYLE><script>")},
 	} {
 		err := workNight().ForCustomer(texts(t, "en", nil)).HTML(&b, bad)
 		var template *report.TemplateError

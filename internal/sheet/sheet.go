@@ -26,7 +26,7 @@ import (
 const (
 	maxFile    = 32 << 20  // bytes
 	maxContent = 256 << 20 // bytes, of an XLSX file that is unpacked
-	maxRows    = 100_000
+	maxRows    = 10_000
 	maxColumns = 500
 )
 
