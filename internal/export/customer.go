@@ -41,8 +41,8 @@ func ForCustomer(w *plan.Site, r report.Report, language string) (Customer, erro
 	return Customer{r.ForCustomer(t), own}, nil
 }
 
-// ownTemplates reads the template and the texts of a site folder. They go into a report that is given
-// away: a folder of someone else must not fetch another file by a link.
+// ownTemplates reads the template and the texts of a site folder. They go into a report that is
+// given away: a folder of someone else must not fetch another file by a link.
 func ownTemplates(dir string) (map[string][]byte, error) {
 	own := map[string][]byte{}
 	root, err := os.OpenRoot(dir)

@@ -325,7 +325,7 @@ func (n Inventory) Merge(t Table) (Inventory, error) {
 		}
 		item := l.Item
 		at := -1
-		if old, is := n.Like(item); is { // unless an earlier row was about it, and keyed it anew
+		if old, is := n.Like(item); is { // unless an earlier row gave it another key
 			at = slices.IndexFunc(items, func(i Item) bool { return i.Key == old.Key })
 		}
 		if at < 0 {

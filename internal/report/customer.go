@@ -345,7 +345,7 @@ func (e *TemplateError) Unwrap() error { return e.Err }
 // maxPage bounds a page, in bytes: a template may be someone else's.
 const maxPage = 128 << 20
 
-// bounded is a writer that takes so many bytes.
+// bounded is a writer with a limit: left is the number of bytes that it still takes.
 type bounded struct {
 	io.Writer
 	left int

@@ -41,7 +41,8 @@ func (s Site) Place(d device.Device) (at int, where string) {
 	return len(s.Places) + len(s.Inventory.Items), ""
 }
 
-// ParseInventory reads an inventory whose names devices can have; name is what errors call the file.
+// ParseInventory reads an inventory whose names devices can have; name is what errors call the
+// file.
 func ParseInventory(name string, data []byte) (inventory.Inventory, error) {
 	return inventory.Parse(name, data, CheckName)
 }

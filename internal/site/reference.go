@@ -146,7 +146,8 @@ func (s Site) unknownModels(devices []device.Device, models []string) (out []Ref
 // tells another one, so that what was said of it stays with it.
 func (s Site) Refers(d device.Device) bool {
 	_, listed := s.Inventory.Find(d)
-	return listed || slices.ContainsFunc(s.references(), func(r Reference) bool { return d.Answers(r.Word) })
+	return listed || slices.ContainsFunc(s.references(),
+		func(r Reference) bool { return d.Answers(r.Word) })
 }
 
 // Rename writes a device's new name where a site or targets file has the old one. Comments
