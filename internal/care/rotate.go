@@ -113,13 +113,17 @@ func (c Care) rotate(ctx context.Context, d device.Device, e login.Entry, plain 
 		if _, err := session.Read(ctx); err != nil { // its old password works now
 			return err
 		}
-		err = dialect.SetPassword(ctx, session, e.Password)
-		sent = !refused(err)
-		if !sent {
-			return err
+		refusal := dialect.SetPassword(ctx, session, e.Password)
+		if errors.Is(refusal, device.ErrUnsupported) || errors.Is(refusal, device.ErrPlain) {
+			return refusal // nothing was sent
 		}
+		// Whatever it answered: of several steps, the first one may have changed the password.
+		sent = true
 		outcome, failed = c.settle(ctx, d, e, keep)
-		if outcome == Kept && failed == nil {
+		switch {
+		case outcome == Kept && failed == nil && refusal != nil:
+			failed = refusal
+		case outcome == Kept && failed == nil:
 			failed = ErrOldPassword
 		}
 		return failed
@@ -128,18 +132,6 @@ func (c Care) rotate(ctx context.Context, d device.Device, e login.Entry, plain 
 		return withdraw(err)
 	}
 	return outcome, errors.Join(failed, notOf(err, failed))
-}
-
-// refused tells whether an error means that the device has its old password.
-func refused(err error) bool {
-	for _, is := range []error{device.ErrUnsupported, device.ErrRefused, device.ErrNoRight,
-		device.ErrLoginRefused, device.ErrIdentityChanged, device.ErrOwnFault, device.ErrPlain,
-		device.ErrNewPassword, device.ErrNotNow, device.ErrNeedsPerson} {
-		if errors.Is(err, is) {
-			return true
-		}
-	}
-	return false
 }
 
 // notOf is an error that is not the other one already.
@@ -227,6 +219,8 @@ func (c Care) Rotatable(d device.Device, plain bool) error {
 		return d.Trouble
 	case !ok || as.User == "" || as.Password == "":
 		return errors.New("its login has no user with a password")
+	case as.Keyed(): // a login would work with the key, whatever the password
+		return errors.New("its login has a key, so a login would not verify the password")
 	case !plain && !c.encrypted(d):
 		return ErrInTheClear
 	}

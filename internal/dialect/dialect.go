@@ -232,9 +232,9 @@ func Permission(ctx context.Context, s Session) error {
 	return device.ErrUnsupported
 }
 
-// PasswordSetter is implemented by sessions that can change the password of their own login. A
-// refusal, and device.ErrUnsupported, mean that the device has its old password; after any other
-// error it may have either.
+// PasswordSetter is implemented by sessions that can change the password of their own login.
+// device.ErrUnsupported and device.ErrPlain mean that nothing was sent; after any other error the
+// device may have either password.
 type PasswordSetter interface {
 	SetPassword(ctx context.Context, fresh string) error
 }
