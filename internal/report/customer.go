@@ -15,6 +15,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/job"
 	"catena/internal/match"
+	"catena/internal/order"
 )
 
 // Customer is the edition of a report for the customer: without commands, and in the customer's
@@ -107,8 +108,13 @@ func (r Report) ForCustomer(t Texts) Customer {
 		visits[v.ID] = true
 	}
 	done, kept := 0, 0
+	back := false
 	for _, d := range all {
-		x := deviceFor(d, t, r.zone())
+		x := deviceFor(d.Device, t, r.zone())
+		back = back || d.back
+		if d.back && d.End == job.Done {
+			x.Result = t.Say("result_back")
+		}
 		switch {
 		case d.End == job.Done:
 			done++
@@ -127,7 +133,7 @@ func (r Report) ForCustomer(t Texts) Customer {
 			}
 		}
 	}
-	c.Summary = r.summary(t, done, kept, len(c.Visits), len(all))
+	c.Summary = r.summary(t, achieved{done, kept, len(c.Visits), len(all), back})
 	slices.SortStableFunc(c.Devices, func(a, b CustomerDevice) int {
 		if (a.Place == "") != (b.Place == "") {
 			return len(b.Place) - len(a.Place) // those without one come last
@@ -162,20 +168,32 @@ func (c *Customer) others(r Report, t Texts) {
 	}
 }
 
+// lastState is a device as its newest job left it.
+type lastState struct {
+	Device
+	back bool // that job was to set it back to an earlier version
+}
+
 // newest are the devices of all jobs, each as its newest job left it.
-func (r Report) newest() (out []Device) {
+func (r Report) newest() (out []lastState) {
 	for _, j := range slices.Backward(r.Jobs) {
 		for _, d := range j.Devices {
-			if !slices.ContainsFunc(out, func(o Device) bool { return o.ID == d.ID }) {
-				out = append(out, d)
+			if !slices.ContainsFunc(out, func(o lastState) bool { return o.ID == d.ID }) {
+				out = append(out, lastState{d, j.Purpose == order.Backward})
 			}
 		}
 	}
 	return out
 }
 
+// achieved are how many devices ended how.
+type achieved struct {
+	done, kept, visits, all int
+	back                    bool // some were to be set back
+}
+
 // summary is what was achieved, in two sentences.
-func (r Report) summary(t Texts, done, kept, visits, all int) string {
+func (r Report) summary(t Texts, n achieved) string {
 	first, open := "done_many", false
 	for _, j := range r.Jobs {
 		open = open || j.Ended.IsZero()
@@ -183,7 +201,9 @@ func (r Report) summary(t Texts, done, kept, visits, all int) string {
 	switch {
 	case open:
 		first = "done_open"
-	case all == 1:
+	case n.back:
+		first = "done_back"
+	case n.all == 1:
 		first = "done_one"
 	}
 	date := ""
@@ -192,19 +212,21 @@ func (r Report) summary(t Texts, done, kept, visits, all int) string {
 	}
 	second := "rest_none"
 	switch {
-	case visits > 0 && kept > 0:
+	case n.visits > 0 && n.kept > 0:
 		second = "rest_both"
-	case visits == 1:
+	case n.visits == 1:
 		second = "rest_visit_one"
-	case visits > 1:
+	case n.visits > 1:
 		second = "rest_visit_many"
-	case kept == 1:
+	case n.kept == 1:
 		second = "rest_kept_one"
-	case kept > 1:
+	case n.kept > 1:
 		second = "rest_kept_many"
+	case n.back:
+		second = "rest_back"
 	}
-	return t.Say(first, "date", date, "done", done, "all", all) + " " +
-		t.Say(second, "kept", kept, "visits", visits)
+	return t.Say(first, "date", date, "done", n.done, "all", n.all) + " " +
+		t.Say(second, "kept", n.kept, "visits", n.visits)
 }
 
 // work is a job in the customer's words.

@@ -72,6 +72,12 @@ func TestTheCustomersEdition(t *testing.T) {
 	partly := workNight()
 	partly.Jobs[0].Devices[1].End, partly.Jobs[0].Devices[1].Runs = job.Skipped, "3.2.1, modem 11.0"
 	assert.Equal(t, "updated in part", partly.ForCustomer(texts(t, "en", nil)).Devices[1].Result)
+	set := workNight()
+	set.Jobs[0].Purpose, set.Jobs[0].Devices, set.Visits = order.Backward, set.Jobs[0].Devices[2:], nil
+	there := set.ForCustomer(texts(t, "en", nil))
+	assert.Equal(t, "On 27 November 2026, 1 of 1 devices received the intended version, and were "+
+		"verified. All of them report that version.", there.Summary)
+	assert.Equal(t, "set back to an earlier version", there.Devices[0].Result)
 	one := workNight()
 	one.Jobs[0].Signed = []string{"SHA256:abc"}
 	one.Jobs[0].Devices = one.Jobs[0].Devices[2:]
