@@ -29,6 +29,11 @@ type Abilities struct {
 	Moves func(at dialect.At) (dialect.NetworkConfig, dialect.At)
 	// Permission is whether it shows, without a change, that its login may update it.
 	Permission bool
+	// Password is whether the password of its login can be changed.
+	Password bool
+	// Clock is whether it reports its time.
+	Clock bool
+	Ahead time.Duration // how far its clock is ahead
 	// Slots starts a device with two slots, of which the other one holds 0.9; nil: it has one.
 	Slots func(t *testing.T) dialect.At
 	// Interlocked starts a device that forbids the update of a component; nil: nothing does.
@@ -43,6 +48,8 @@ func (s Subject) abilities(t *testing.T) {
 	t.Run("move", s.moves)
 	t.Run("sessions end", s.sessionsEnd)
 	t.Run("permission", s.permission)
+	t.Run("password", s.password)
+	t.Run("vitals", s.vitals)
 	if s.Good != nil {
 		t.Run("slots", s.slots)
 		t.Run("interlocks", s.interlocks)
@@ -283,4 +290,43 @@ func (s Subject) permission(t *testing.T) {
 	var not *dialect.NotPermittedError
 	require.ErrorAs(t, dialect.Permission(t.Context(), session), &not)
 	assert.NotEmpty(t, not.Why)
+}
+
+// A new password opens the device, and the old one does not any more.
+func (s Subject) password(t *testing.T) {
+	const fresh = "weir-of-stone"
+	at := s.Start(t, Faults{})
+	s.Login.PlainBasic = true
+	session := s.open(t, at)
+	_, err := session.Read(t.Context())
+	require.NoError(t, err)
+	err = dialect.SetPassword(t.Context(), session, fresh)
+	if !s.Can.Password {
+		require.ErrorIs(t, err, device.ErrUnsupported)
+		_, err = s.open(t, at).Read(t.Context())
+		require.NoError(t, err)
+		return
+	}
+	require.NoError(t, err)
+	changed := s.Login
+	changed.Password = fresh
+	other := s.Dialect.Open(at, changed)
+	_, err = other.Read(t.Context())
+	require.NoError(t, err)
+	require.NoError(t, other.Close(t.Context()))
+	_, err = s.open(t, at).Read(t.Context())
+	require.ErrorIs(t, err, device.ErrLoginRefused)
+}
+
+// A device's time is read as it is, and nothing is changed by that.
+func (s Subject) vitals(t *testing.T) {
+	session := s.open(t, s.Start(t, Faults{}))
+	_, err := session.Read(t.Context())
+	require.NoError(t, err)
+	v, err := dialect.VitalsOf(t.Context(), session)
+	require.NoError(t, err)
+	assert.Equal(t, s.Can.Clock, v.Clock)
+	if v.Clock {
+		assert.InDelta(t, s.Can.Ahead.Seconds(), v.Ahead.Seconds(), 30)
+	}
 }

@@ -41,7 +41,7 @@ func TestConformance(t *testing.T) {
 			d.Auxiliary = []string{"tt:IRLamp|On", "tt:IRLamp|Off"}
 			s := simtest.Subject(t, onvif.Dialect{}, "Wexcombe", d, "gate")
 			s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte("not a backup"), Shows: true,
-				Moves: simtest.Moved, Permission: true}
+				Moves: simtest.Moved, Permission: true, Password: true, Clock: true, Ahead: d.ClockOff}
 			dialecttest.Run(t, s)
 		})
 	}

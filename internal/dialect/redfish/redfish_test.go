@@ -44,7 +44,8 @@ func TestConformance(t *testing.T) {
 	d := sim.Device{Kind: "recorder", Model: "BR-5", Hardware: "r2"}
 	s := simtest.Subject(t, redfish.Dialect{}, "Brackwell", d, "")
 	s.Can = dialecttest.Abilities{Settings: true, Foreign: []byte(`{"Colour": "blue"}`), Shows: true,
-		Moves: simtest.Moved, Slots: simtest.Slots(d), Permission: true}
+		Moves: simtest.Moved, Slots: simtest.Slots(d), Permission: true,
+		Password: true, Clock: true}
 	dialecttest.Run(t, s)
 }
 

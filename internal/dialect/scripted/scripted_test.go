@@ -40,6 +40,7 @@ func TestConformance(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("tollgarth-gates"), "Tollgarth",
 			sim.Device{Kind: "gate", Model: "TG-200", Hardware: "2"}, "camera")
 		s.Can.Shows, s.Can.Permission = true, true
+		s.Can.Password, s.Can.Clock = true, true
 		dialecttest.Run(t, s)
 	})
 	t.Run("drives", func(t *testing.T) {
@@ -57,7 +58,7 @@ func TestConformance(t *testing.T) {
 			sim.Device{Kind: "hub", Model: "PK-1", Hardware: "3", Children: handsets}, "camera")
 		s.Login.PlainBasic = true
 		s.Can = dialecttest.Abilities{Children: []string{"PH2-1", "PH2-2"},
-			Child: simtest.Child("pennick-hubs", s.Login)}
+			Child: simtest.Child("pennick-hubs", s.Login), Clock: true}
 		dialecttest.Run(t, s)
 	})
 	t.Run("controllers", func(t *testing.T) {
@@ -67,7 +68,7 @@ func TestConformance(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("tollgarth-controllers"), "Tollgarth",
 			sim.Device{Kind: "controller", Model: "TC-12", Hardware: "1", Children: units}, "camera")
 		s.Can = dialecttest.Abilities{Children: []string{"TU-101", "TU-102"},
-			Child: simtest.Child("tollgarth-controllers", s.Login)}
+			Child: simtest.Child("tollgarth-controllers", s.Login), Clock: true}
 		dialecttest.Run(t, s)
 	})
 	t.Run("gateways", func(t *testing.T) {
@@ -85,7 +86,7 @@ func TestConformance(t *testing.T) {
 		t.Parallel()
 		s := simtest.Subject(t, simtest.Family("tollgarth-panels"), "Tollgarth",
 			sim.Device{Kind: "panel", Model: "TP-3"}, "camera")
-		s.Want.Called, s.Login.PlainBasic = "first", true
+		s.Want.Called, s.Login.PlainBasic, s.Can.Clock = "first", true, true
 		s.Datagrams = true // it is sent in pieces
 		dialecttest.Run(t, s)
 	})
