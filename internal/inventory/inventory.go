@@ -34,6 +34,8 @@ type Item struct {
 	Address string            `yaml:"address,omitempty"`
 	Spare   bool              `yaml:"spare,omitempty"`
 	Fields  map[string]string `yaml:"fields,omitempty"` // free fields, such as warranty
+
+	bare bool // nothing but its key identifies it: a serial number or a name
 }
 
 // Content is the shape of the file: its items by key.
@@ -75,14 +77,21 @@ var kinds = [4]string{"serial number", "MAC address", "address", "name"}
 
 // words are how a device may be known, as kinds.
 func (i Item) words() [4]string {
+	if i.bare {
+		return [4]string{strings.ToLower(i.Key), "", "", strings.ToLower(i.Key)}
+	}
 	return [4]string{strings.ToLower(i.Serial), i.MAC, i.Address, strings.ToLower(i.Name)}
 }
 
 // Keyed returns the item with the key that identifies it best.
 func (i Item) Keyed() Item {
-	i.Key = cmp.Or(i.Serial, i.MAC, i.Address, i.Name)
+	key := cmp.Or(i.Serial, i.MAC, i.Address, i.Name)
+	i.Key, i.bare = cmp.Or(key, i.Key), key == "" && i.Key != ""
 	return i
 }
+
+// Called is how the list calls the device of an item: its name, or else its key.
+func (i Item) Called() string { return cmp.Or(i.Name, i.Key) }
 
 // Find returns the item of a device: the one with its serial number, else with its MAC address,
 // else with its address, else with its name. An item with another serial number is not the
@@ -184,6 +193,20 @@ func (n Inventory) Set(item Item) (Inventory, error) {
 	return Of(items)
 }
 
+// Rename gives the item with a key another name. An item whose key is its name gets another key.
+func (n Inventory) Rename(key, name string) (Inventory, error) {
+	items := slices.Clone(n.Items)
+	for at := range items {
+		if i := &items[at]; i.Key == key {
+			byName := strings.EqualFold(i.Key, i.Name)
+			if i.Name = name; byName {
+				*i = i.Keyed()
+			}
+		}
+	}
+	return Of(items)
+}
+
 // Parse reads an inventory; name is what errors call the file. checkName refuses what cannot be a
 // device's name; nil: every name can.
 func Parse(name string, data []byte, checkName func(string) error) (Inventory, error) {
@@ -217,7 +240,7 @@ func Parse(name string, data []byte, checkName func(string) error) (Inventory, e
 			case isAddress(key):
 				item.Address = key
 			default:
-				item.Serial = key
+				item.bare = item.Serial == "" && item.MAC == "" && item.Address == "" && item.Name == ""
 			}
 		}
 		items = append(items, item.clean())

@@ -189,3 +189,35 @@ func TestTheExampleOfTheManual(t *testing.T) {
 	assert.Equal(t, "2028-03-01", n.Items[0].Fields["warranty"])
 	assert.True(t, n.Items[1].Spare)
 }
+
+// A key alone is a serial number or a name, whichever a device has. A new name of a device is the new
+// key of an item that is called so.
+func TestKeysAreWhatIsKnown(t *testing.T) {
+	n, err := inventory.Parse("inventory.yaml", []byte(`devices:
+  WX4-10011: {place: mast}
+  gate-1: {place: lock}
+  gate-2: {name: gate-2, place: pier}
+`), nil)
+	require.NoError(t, err)
+	for place, d := range map[string]device.Device{
+		"mast": known("cam-11", "wx4-10011", "", "10.20.4.11"),
+		"lock": known("gate-1", "TG2-101", "", "10.20.4.31"),
+		"pier": known("gate-2", "TG2-102", "", "10.20.4.32"),
+	} {
+		item, is := n.Find(d)
+		assert.True(t, is, place)
+		assert.Equal(t, place, item.Place)
+	}
+	n, err = n.Rename("gate-2", "gate-b")
+	require.NoError(t, err)
+	raw, err := inventory.Format(n)
+	require.NoError(t, err)
+	n, err = inventory.Parse("inventory.yaml", raw, nil)
+	require.NoError(t, err)
+	item, is := n.Find(known("gate-b", "TG2-102", "", "10.20.4.32"))
+	assert.True(t, is)
+	assert.Equal(t, "pier", item.Place)
+	item, is = n.Find(known("gate-1", "TG2-101", "", "10.20.4.31"))
+	assert.True(t, is, "it is still known by its key")
+	assert.Equal(t, "gate-1", item.Called())
+}

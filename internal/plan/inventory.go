@@ -248,7 +248,7 @@ func (w *Site) listed(n inventory.Inventory, known []device.Device) (missing, un
 		if i.Spare || retired(i) { // a spare lies in a cabinet
 			continue
 		}
-		l := Listed{Name: i.Name, Vendor: i.Vendor, Model: i.Model, Serial: i.Serial,
+		l := Listed{Name: i.Called(), Vendor: i.Vendor, Model: i.Model, Serial: i.Serial,
 			Address: i.Address, Place: i.Place}
 		if d, is := differs[i.Key]; is {
 			l.Remark = fmt.Sprintf("%s has its name or address, and reports the serial number %s", d.Name,

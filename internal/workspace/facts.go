@@ -134,11 +134,7 @@ func (w *Workspace) Call(known []device.Device, d device.Device, name string) er
 		return err
 	}
 	if item, is := w.Site.Inventory.Find(d); is && item.Name != "" && item.Name != name {
-		item.Name = name
-		if item.Key == item.Name {
-			item = item.Keyed()
-		}
-		changed, err := w.Site.Inventory.Set(item)
+		changed, err := w.Site.Inventory.Rename(item.Key, name)
 		if err == nil {
 			err = w.WriteInventory(changed)
 		}
