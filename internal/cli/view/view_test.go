@@ -43,12 +43,12 @@ func TestTableKeepsToItsWidth(t *testing.T) {
 
 func TestCSVIsNoFormula(t *testing.T) {
 	var b strings.Builder
-	rows := [][]string{{"=cmd()"}, {"cam,11"}, {"-1"}}
+	rows := [][]string{{"=cmd()"}, {"cam,11"}, {"-1"}, {"-1+cmd()"}}
 	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, sheet.Guard))
-	assert.Equal(t, "name\n'=cmd()\n\"cam,11\"\n'-1\n", b.String())
+	assert.Equal(t, "name\n'=cmd()\n\"cam,11\"\n-1\n'-1+cmd()\n", b.String())
 	b.Reset()
 	assert.NoError(t, view.CSV(&b, []string{"name"}, rows, view.AsItIs))
-	assert.Equal(t, "name\n=cmd()\n\"cam,11\"\n-1\n", b.String())
+	assert.Equal(t, "name\n=cmd()\n\"cam,11\"\n-1\n-1+cmd()\n", b.String())
 }
 
 func TestBarAndPaint(t *testing.T) {
