@@ -300,6 +300,7 @@ func (s Site) NameOf(d device.Device) (string, bool) {
 	if name, is := s.Fixed(d); is {
 		return name, true
 	}
+	d.Name = "" // a device calls itself as it likes: that is not what the inventory calls it
 	item, _ := s.Inventory.Find(d)
 	return item.Name, item.Name != "" && item.Key != item.Name
 }

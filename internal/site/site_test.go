@@ -244,3 +244,23 @@ func TestTypeErrors(t *testing.T) {
 		}
 	}
 }
+
+// A device that calls itself like one of the inventory is not named by it: it would get the logins of
+// its groups.
+func TestAClaimedNameIsNotTheInventorys(t *testing.T) {
+	n, err := site.ParseInventory("inventory.yaml", []byte(
+		"devices: {S1: {name: cam-11, serial: S1, groups: [pier]}}\n"))
+	require.NoError(t, err)
+	s := site.Site{Groups: map[string][]string{"towpath": {"cam-1*"}}}
+	s.List(n)
+	claims := device.Device{Name: "cam-11", Endpoint: device.Endpoint{Address: "10.20.4.66:80"}}
+	_, is := s.NameOf(claims)
+	assert.False(t, is)
+	claims.Name = "" // as it is asked for logins then
+	assert.Empty(t, s.GroupsOf(claims))
+	own := device.Device{Reading: device.Reading{Identity: device.Identity{Serial: "S1"}}}
+	name, is := s.NameOf(own)
+	assert.True(t, is)
+	assert.Equal(t, "cam-11", name)
+	assert.Equal(t, []string{"pier"}, s.GroupsOf(own))
+}
