@@ -239,8 +239,10 @@ func Parse(name string, data []byte, checkName func(string) error) (Inventory, e
 				item.MAC = cleanMAC(key)
 			case isAddress(key):
 				item.Address = key
-			default:
-				item.bare = item.Serial == "" && item.MAC == "" && item.Address == "" && item.Name == ""
+			case item.Serial+item.MAC+item.Address+item.Name == "":
+				item.bare = true
+			case item.Serial == "":
+				item.Serial = key
 			}
 		}
 		items = append(items, item.clean())

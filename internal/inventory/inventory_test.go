@@ -197,12 +197,14 @@ func TestKeysAreWhatIsKnown(t *testing.T) {
   WX4-10011: {place: mast}
   gate-1: {place: lock}
   gate-2: {name: gate-2, place: pier}
+  TG2-103: {name: gate-3, place: weir}
 `), nil)
 	require.NoError(t, err)
 	for place, d := range map[string]device.Device{
 		"mast": known("cam-11", "wx4-10011", "", "10.20.4.11"),
 		"lock": known("gate-1", "TG2-101", "", "10.20.4.31"),
 		"pier": known("gate-2", "TG2-102", "", "10.20.4.32"),
+		"weir": known("127.44.1.33", "TG2-103", "", "10.20.4.33"), // named by its serial number
 	} {
 		item, is := n.Find(d)
 		assert.True(t, is, place)

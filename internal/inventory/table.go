@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -189,7 +188,7 @@ func fieldName(heading string) string {
 }
 
 // rounded is a number as a spreadsheet program shows it that has lost its digits.
-var rounded = regexp.MustCompile(`^\d[.,]\d+E\+\d+$`)
+var rounded = text.Later(`^\d[.,]\d+E\+\d+$`)
 
 // item makes the item of a row.
 func (t Table) item(row []string) (i Item, err error) {
@@ -214,7 +213,7 @@ func (t Table) item(row []string) (i Item, err error) {
 		case model:
 			i.Model = cell
 		case serial:
-			if rounded.MatchString(cell) {
+			if rounded().MatchString(cell) {
 				err = fmt.Errorf("the serial number %s was rounded by the spreadsheet program; format "+
 					"the column as text and enter it again", cell)
 			}

@@ -235,26 +235,13 @@ func (s Secret) close(b Book, key []byte) ([]byte, error) {
 // The new file is opened before it takes the old one's place. Its errors are those of Open; an
 // error leaves the file as it was.
 func Rekey(dir string, old, fresh Secret) error {
-	path := filepath.Join(dir, File)
-	return atomicfile.Transform(path, 0o600, func(sealed []byte) ([]byte, error) {
-		if sealed == nil {
-			return nil, ErrNone
+	return transform(dir, old, fresh, func(b *Book, key []byte) ([]byte, error) {
+		if len(b.Readers) == 0 {
+			return key, nil
 		}
-		b, key, err := old.openBoth(path, sealed)
-		if err != nil {
-			return nil, err
-		}
-		if len(b.Readers) > 0 {
-			others := slices.DeleteFunc(b.Readers, func(r Reader) bool { return r.Owner })
-			if b.Readers, key, err = fresh.owners(); err != nil {
-				return nil, err
-			}
-			b.Readers = append(b.Readers, others...)
-		}
-		out, err := fresh.close(b, key)
-		if err == nil {
-			_, err = fresh.open(path, out)
-		}
-		return out, err
+		others := slices.DeleteFunc(b.Readers, func(r Reader) bool { return r.Owner })
+		owners, key, err := fresh.owners()
+		b.Readers = append(owners, others...)
+		return key, err
 	})
 }

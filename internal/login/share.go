@@ -81,7 +81,7 @@ func recipient(key string) (age.Recipient, error) {
 // Share lets a reader open the logins of a site folder as well. Its errors are ErrShared and those
 // of Open; an error leaves the file as it was.
 func Share(dir string, s Secret, r Reader) error {
-	return s.transform(dir, func(b *Book, key []byte) ([]byte, error) {
+	return transform(dir, s, s, func(b *Book, key []byte) ([]byte, error) {
 		if len(b.Readers) == 0 {
 			var err error
 			if b.Readers, key, err = s.owners(); err != nil {
@@ -102,7 +102,7 @@ func Share(dir string, s Secret, r Reader) error {
 // What is saved from now on is encrypted for a new key. Its errors are ErrNotShared and those of
 // Open.
 func Unshare(dir string, s Secret, name string) (known []Entry, err error) {
-	err = s.transform(dir, func(b *Book, key []byte) ([]byte, error) {
+	err = transform(dir, s, s, func(b *Book, key []byte) ([]byte, error) {
 		at := slices.IndexFunc(b.Readers, func(x Reader) bool {
 			return !x.Owner && strings.EqualFold(x.Name, name)
 		})
@@ -122,24 +122,25 @@ func Unshare(dir string, s Secret, name string) (known []Entry, err error) {
 	return known, err
 }
 
-// transform changes the logins of a site folder. change returns the block with the owner's key. The
-// new file is opened before it takes the old one's place.
-func (s Secret) transform(dir string, change func(b *Book, key []byte) ([]byte, error)) error {
+// transform changes the logins of a site folder, which old opens, and fresh from then on. change
+// returns the block with the owner's key. The new file is opened before it takes the old one's
+// place.
+func transform(dir string, old, fresh Secret, change func(b *Book, key []byte) ([]byte, error)) error {
 	path := filepath.Join(dir, File)
 	return atomicfile.Transform(path, 0o600, func(sealed []byte) ([]byte, error) {
 		if sealed == nil {
 			return nil, ErrNone
 		}
-		b, key, err := s.openBoth(path, sealed)
+		b, key, err := old.openBoth(path, sealed)
 		if err != nil {
 			return nil, err
 		}
 		if key, err = change(&b, key); err != nil {
 			return nil, err
 		}
-		out, err := s.close(b, key)
+		out, err := fresh.close(b, key)
 		if err == nil {
-			_, err = s.open(path, out)
+			_, err = fresh.open(path, out)
 		}
 		return out, err
 	})

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -20,6 +19,7 @@ import (
 	"golang.org/x/text/transform"
 
 	"catena/internal/files"
+	"catena/internal/text"
 )
 
 // Limits of what is read.
@@ -76,12 +76,12 @@ func Read(path, name string) ([][]string, error) {
 }
 
 func readCSV(raw []byte) ([][]string, error) {
-	text, err := decode(raw)
+	plain, err := decode(raw)
 	if err != nil {
 		return nil, err
 	}
-	r := csv.NewReader(strings.NewReader(text))
-	r.Comma, r.FieldsPerRecord, r.LazyQuotes = separator(text), -1, true
+	r := csv.NewReader(strings.NewReader(plain))
+	r.Comma, r.FieldsPerRecord, r.LazyQuotes = separator(plain), -1, true
 	var rows [][]string
 	for {
 		row, err := r.Read()
@@ -117,9 +117,9 @@ func decode(raw []byte) (string, error) {
 
 // separator is the sign that separates the fields of the line with most of them among the first
 // ones: a title may stand above the headings.
-func separator(text string) rune {
+func separator(table string) rune {
 	best, most := ',', 0
-	lines := strings.SplitN(text, "\n", 21)
+	lines := strings.SplitN(table, "\n", 21)
 	for _, line := range lines[:min(len(lines), 20)] {
 		quoted := false
 		counts := map[rune]int{}
@@ -144,10 +144,10 @@ func separator(text string) rune {
 }
 
 // scientific is a number as a spreadsheet program shows it where it does not fit.
-var scientific = regexp.MustCompile(`^\d(\.\d+)?E\+\d+$`)
+var scientific = text.Later(`^\d(\.\d+)?E\+\d+$`)
 
 // digits are a number that is exact: XLSX keeps fifteen digits.
-var digits = regexp.MustCompile(`^\d{1,15}$`)
+var digits = text.Later(`^\d{1,15}$`)
 
 func readXLSX(raw []byte, name string) ([][]string, error) {
 	f, err := excelize.OpenReader(bytes.NewReader(raw), excelize.Options{
@@ -173,8 +173,8 @@ func readXLSX(raw []byte, name string) ([][]string, error) {
 	}
 	for i, row := range shown {
 		for j, cell := range row {
-			if scientific.MatchString(cell) && i < len(exact) && j < len(exact[i]) &&
-				digits.MatchString(exact[i][j]) {
+			if scientific().MatchString(cell) && i < len(exact) && j < len(exact[i]) &&
+				digits().MatchString(exact[i][j]) {
 				row[j] = exact[i][j]
 			}
 		}
@@ -203,15 +203,15 @@ func Write(w io.Writer, path string, tables ...Table) error {
 }
 
 // formula starts a cell that a spreadsheet program would calculate.
-var formula = regexp.MustCompile(`^[=+\-@\t\r]`)
+var formula = text.Later(`^[=+\-@\t\r]`)
 
 // number is what is harmless although it starts so.
-var number = regexp.MustCompile(`^[+-]?\d+([.,]\d+)?$`)
+var number = text.Later(`^[+-]?\d+([.,]\d+)?$`)
 
 // Guard keeps a spreadsheet program from calculating what a device or a list states: it takes a
 // cell with an apostrophe as text.
 func Guard(cell string) string {
-	if formula.MatchString(cell) && !number.MatchString(cell) {
+	if formula().MatchString(cell) && !number().MatchString(cell) {
 		return "'" + cell
 	}
 	return cell
@@ -219,7 +219,7 @@ func Guard(cell string) string {
 
 // plain is a cell without the apostrophe of Guard.
 func plain(cell string) string {
-	if rest, had := strings.CutPrefix(cell, "'"); had && formula.MatchString(rest) {
+	if rest, had := strings.CutPrefix(cell, "'"); had && formula().MatchString(rest) {
 		return rest
 	}
 	return cell
