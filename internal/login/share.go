@@ -125,7 +125,8 @@ func Unshare(dir string, s Secret, name string) (known []Entry, err error) {
 // transform changes the logins of a site folder, which old opens, and fresh from then on. change
 // returns the block with the owner's key. The new file is opened before it takes the old one's
 // place.
-func transform(dir string, old, fresh Secret, change func(b *Book, key []byte) ([]byte, error)) error {
+func transform(dir string, old, fresh Secret,
+	change func(b *Book, key []byte) ([]byte, error)) error {
 	path := filepath.Join(dir, File)
 	return atomicfile.Transform(path, 0o600, func(sealed []byte) ([]byte, error) {
 		if sealed == nil {
