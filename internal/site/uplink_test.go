@@ -160,6 +160,21 @@ windows:
 	assert.False(t, ok)
 }
 
+// A whole day ends at its midnight: the minute before it is not closed, and days are one window.
+func TestAWholeDayHasItsLastMinute(t *testing.T) {
+	s, err := site.Parse("site.yaml", []byte(`site: X
+timezone: Europe/Lisbon
+windows: [{days: sat-sun, from: "00:00", to: "24:00"}]
+`))
+	require.NoError(t, err)
+	now := time.Date(2026, 11, 28, 23, 59, 30, 0, s.Zone())
+	opens, closes, ok := s.Window(now)
+	require.True(t, ok)
+	assert.Equal(t, "Sat 00:00", opens.Format("Mon 15:04"))
+	assert.Equal(t, "Mon 00:00", closes.Format("Mon 15:04"))
+	assert.Equal(t, 48*time.Hour, s.LongestWindow(now))
+}
+
 func TestRulesAreRefused(t *testing.T) {
 	for text, want := range map[string]string{
 		"cover: [{name: view, keep: 0, of: [a]}]":                                 "keep: must be 1 or more",

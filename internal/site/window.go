@@ -44,8 +44,11 @@ func days(text string) (out [7]bool, err error) {
 	return out, nil
 }
 
-// clock reads a time of day, in minutes.
+// clock reads a time of day, in minutes; 24:00 is the midnight that ends the day (ISO 8601).
 func clock(text string) (int, error) {
+	if text == "24:00" {
+		return 24 * 60, nil
+	}
 	t, err := time.Parse("15:04", text)
 	if err != nil {
 		return 0, fmt.Errorf("%q is not a time of day; write for example \"22:00\"", text)
@@ -71,7 +74,7 @@ func (s Site) checkWindows(doc *yamldoc.Doc) error {
 		}
 		if w.From == w.To {
 			return doc.Errorf(at, "windows: from and to are both %s; for the whole day write "+
-				"from: \"00:00\", to: \"23:59\"",
+				"from: \"00:00\", to: \"24:00\"",
 				w.From)
 		}
 	}
