@@ -66,7 +66,7 @@ type DefaultLogin struct {
 }
 
 // standards are the names by which the program calls what it speaks without a family.
-var standards = []string{"onvif", "redfish", "snmp"}
+var standards = []string{"onvif", "redfish", "snmp", "bacnet"}
 
 // Versions is how the family's version strings sort; see version.NewOrder.
 type Versions struct {

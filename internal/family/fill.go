@@ -74,11 +74,14 @@ func (f *Filled) note(t Template, sent string) {
 func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 	f = Filled{Method: s.Method, Header: textproto.MIMEHeader{}, Image: s.Kind == Upload &&
 		!s.OfBytes()}
-	if s.Protocol == "ssh" || s.Protocol == "tftp" || s.Kind == Ask {
+	if s.Protocol == "ssh" || s.Protocol == "tftp" || s.Protocol == "bacnet" && s.Objects == nil ||
+		s.Kind == Ask {
 		encode := shellWord
 		switch {
 		case s.Kind == Ask:
 			encode = asIs
+		case s.Word == "reinitialise":
+			encode = oneLine
 		case s.Shell == "none" || s.Kind == Upload:
 			encode = onlyPlain
 		}
@@ -102,7 +105,7 @@ func (s *Step) Fill(v Values, wire []Field) (f Filled, err error) {
 		}
 		f.Objects = append(f.Objects, value)
 	}
-	if s.Protocol == "snmp" {
+	if s.ofObjects() {
 		return f, nil
 	}
 	if f.Target, err = s.target(&f, v); err != nil {

@@ -122,8 +122,8 @@ func init() {
 			help: "what the devices are: camera, recorder, switch, controller, gateway, sensor ..."},
 		{name: "from", in: inFile | inChildren, help: "the maker's page with its images"},
 
-		{name: "protocol", in: inProgram, shape: oneOf(protocols[:3]...),
-			help: "the protocol of steps that do not name one: http, ssh, snmp",
+		{name: "protocol", in: inProgram, shape: oneOf(fileProtocols...),
+			help: "the protocol of steps that do not name one: http, ssh, snmp, bacnet",
 			read: nil}, // read first, whether it is there or not
 		{name: "secrets", in: inProgram,
 			shape: schema{"type": "object", "additionalProperties": oneOf("reading", "writing")},
@@ -236,15 +236,15 @@ func init() {
 		{name: "children", in: inProgram, // its shape is made of all others; read last of all
 			help: "the family of the devices that are reached only through one of these"},
 
-		{name: "get", in: asWord, by: web + " ssh snmp", shape: objects, step: target,
-			help: "a request for a path; with snmp, for objects, each with a name"},
+		{name: "get", in: asWord, by: web + " ssh snmp bacnet", shape: objects, step: target,
+			help: "a request for a path; with snmp and bacnet, for objects, each with a name"},
 		{name: "put", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
 		{name: "post", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
 		{name: "patch", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
 		{name: "delete", in: asWord, by: web, shape: scalar, step: target, help: "a request to a path"},
-		{name: "upload", in: asWord, by: web + " ssh tftp", shape: scalar, step: target,
-			help: "PUT or POST and a path; of ssh and tftp a remote path"},
-		{name: "poll", in: asWord, by: web + " ssh snmp", shape: objects, step: target,
+		{name: "upload", in: asWord, by: web + " ssh tftp bacnet", shape: scalar, step: target,
+			help: "PUT or POST and a path; of ssh and tftp a remote path; of bacnet a file object"},
+		{name: "poll", in: asWord, by: web + " ssh snmp bacnet", shape: objects, step: target,
 			help: "asked again until"},
 		{name: "offer", in: asWord, by: "all", shape: oneOf("http", "tftp"),
 			help: "the device fetches the image from Catena: steps make it do so",
@@ -253,11 +253,14 @@ func init() {
 			}},
 		{name: "run", in: asWord, by: "ssh", shape: scalar, step: target,
 			help: "a command over SSH"},
-		{name: "set", in: asWord, by: "snmp", shape: texts,
-			help: "objects of SNMP and their types and values: int, text, address, hex",
+		{name: "set", in: asWord, by: "snmp bacnet", shape: texts,
+			help: "objects and their types and values: of snmp int, text, address, hex",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
-				s.Kind, s.Objects = Request, p.sets(at)
+				s.Kind, s.Objects = Request, p.sets(at, s.Protocol)
 			}},
+		{name: "reinitialise", in: asWord, by: "bacnet", shape: scalar,
+			help: "coldstart, warmstart or activate-changes, and the password: coldstart $login.bacnet",
+			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) { p.reinitialise(at, s) }},
 		{name: "wait", in: asWord, by: "all", shape: yamldoc.Duration, help: "wait for this long",
 			step: func(p *parser, at ast.Node, s *Step, _ map[string]ast.Node) {
 				s.Kind, s.Pause = Wait, p.duration(at, "wait", time.Hour)

@@ -13,13 +13,24 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
+	"catena/internal/bacnet"
 	"catena/internal/settings"
 	"catena/internal/text"
 	"catena/internal/yamldoc"
 )
 
-// The protocols of steps. Those of the file are all but the last two.
-var protocols = []string{"http", "ssh", "snmp", "https", "tftp"}
+// The protocols of steps. Those that a file may be of come first.
+var (
+	protocols     = []string{"http", "ssh", "snmp", "bacnet", "https", "tftp"}
+	fileProtocols = protocols[:4]
+)
+
+// identified are the protocols whose devices identify themselves by the standard's own objects: a
+// family needs no steps to recognise them.
+var identified = []string{"snmp", "bacnet"}
+
+// ofObjects reports whether the requests of a step are about objects, each with a value.
+func (s *Step) ofObjects() bool { return slices.Contains(identified, s.Protocol) }
 
 // parser reads a program in two rounds: first the tree, with every name that a step takes, then
 // all that names are used in, which needs to know them. It gives up at the first mistake, by
@@ -176,9 +187,9 @@ func (p *parser) read(root map[string]ast.Node) {
 	p.protocol = "http"
 	if n := root["protocol"]; n != nil {
 		p.protocol = p.text(n)
-		if !slices.Contains(protocols[:3], p.protocol) {
-			p.fail(n, "protocol: %q is not one of %s%s", p.protocol, strings.Join(protocols[:3], ", "),
-				meant(p.protocol, protocols[:3]))
+		if !slices.Contains(fileProtocols, p.protocol) {
+			p.fail(n, "protocol: %q is not one of %s%s", p.protocol, strings.Join(fileProtocols, ", "),
+				meant(p.protocol, fileProtocols))
 		}
 	}
 	p.program.Protocol, p.objects = p.protocol, maps.Clone(standardObjects)
@@ -307,6 +318,31 @@ func (p *parser) objectNames(n ast.Node) {
 			p.fail(pair.value, "names: %q is not an object's number, such as 1.3.6.1.4.1.64999.7.1", number)
 		}
 		p.objects[pair.name] = number
+	}
+}
+
+// objectOf is how a protocol names an object: SNMP by its number, BACnet by its property, or a file
+// alone, which is read whole.
+func (p *parser) objectOf(at ast.Node, what, written, protocol string) string {
+	if protocol == "snmp" {
+		return p.objectNumber(at, what, written)
+	}
+	if file, err := bacnet.ParseObject(written); err == nil && file.Type == bacnet.TypeFile &&
+		what == "get" {
+		return written
+	}
+	if _, err := bacnet.ParseProperty(written); err != nil {
+		p.fail(at, "%s: %v", what, err)
+	}
+	return written
+}
+
+// bacnetFile refuses what an image cannot be written to. A name with values in it is checked when
+// it is known.
+func (p *parser) bacnetFile(at ast.Node, written string) {
+	of, err := bacnet.ParseObject(written)
+	if !strings.Contains(written, "$") && (err != nil || of.Type != bacnet.TypeFile) {
+		p.fail(at, "upload: of protocol: bacnet goes to a file object: upload: file,1")
 	}
 }
 
@@ -490,13 +526,14 @@ func (p *parser) complete(root map[string]ast.Node) {
 			p.fail(at, format, args...)
 		}
 	}
-	needs(len(g.Recognise) == 0 && g.Protocol != "snmp" && g.ParentRoute == nil, where("recognise",
+	own := slices.Contains(identified, g.Protocol)
+	needs(len(g.Recognise) == 0 && !own && g.ParentRoute == nil, where("recognise",
 		"protocol", "read"),
 		"recognise: is missing: steps without a login that recognise these devices")
 	needs(len(g.Recognise) > 0 && !tells(g.Recognise), where("recognise"),
 		"recognise: anything that answers would be one of the family: take something that others do not "+
 			"have, such as model: or serial:, without a default; says: alone is no sign")
-	needs(len(g.Read) > 0 && p.names["version"] == "" && g.Protocol != "snmp", where("read"),
+	needs(len(g.Read) > 0 && p.names["version"] == "" && !own, where("read"),
 		"read: no step extracts version, which every device must report")
 	needs(len(g.Update) > 0 && len(g.Read) == 0 && g.ParentRoute == nil, where("update"),
 		"update: requires read:, because the version verifies an update")
@@ -587,6 +624,18 @@ func (p *parser) step(n ast.Node) *Step {
 	return s
 }
 
+// reinitialise reads how a device is restarted by BACnet, and with which password.
+func (p *parser) reinitialise(at ast.Node, s *Step) {
+	s.Kind = Request
+	state, _, _ := strings.Cut(p.text(at), " ")
+	if _, is := bacnet.States[state]; !is {
+		known := slices.Sorted(maps.Keys(bacnet.States))
+		p.fail(at, "reinitialise: %q is not one of %s%s", state, strings.Join(known, ", "),
+			meant(state, known))
+	}
+	p.template(at, &s.Path)
+}
+
 func (p *parser) offer(at ast.Node, s *Step, steps ast.Node) {
 	s.Kind, s.By = Offer, p.text(at)
 	if !slices.Contains([]string{"http", "tftp"}, s.By) {
@@ -601,7 +650,7 @@ func (p *parser) offer(at ast.Node, s *Step, steps ast.Node) {
 func (p *parser) eachOf(at ast.Node, s *Step) {
 	e, err := parseExtract(p.text(at))
 	switch {
-	case !p.each || s.Protocol == "snmp":
+	case !p.each || s.ofObjects():
 		p.fail(at, "each: belongs to a step of children: list:, of http or ssh")
 	case err != nil:
 		p.fail(at, "each: %v", err)
@@ -660,12 +709,16 @@ func (p *parser) target(does ast.Node, s *Step) {
 	case "upload":
 		s.Kind = Upload
 	}
-	if s.Protocol == "snmp" {
-		s.Objects = p.gets(does)
+	if s.ofObjects() && s.Kind != Upload {
+		s.Objects = p.gets(does, s.Protocol)
 		return
 	}
 	source := p.text(does)
 	switch {
+	case s.Protocol == "bacnet":
+		p.bacnetFile(does, source)
+		p.templateOf(does, source, &s.Path)
+		return
 	case s.Protocol == "ssh" && s.Word == "get":
 		if source != "greeting" {
 			p.fail(does, "get: of protocol: ssh is get: greeting; a command is run:")
@@ -842,10 +895,10 @@ func (p *parser) takes(n ast.Node, s *Step) {
 func (p *parser) matchable(at ast.Node, s *Step, from Extract) {
 	of := s.Protocol
 	switch {
-	case of == "snmp" && (s.Word == "get" || s.Word == "poll"):
-		p.fail(at, "take: an answer of SNMP is its objects: name each in get:, with a pattern if only a "+
-			"part of it counts: get: {version: sysDescr.0 ~ V(\\S+)}")
-	case of == "snmp" && !from.status, of == "tftp":
+	case s.ofObjects() && (s.Word == "get" || s.Word == "poll"):
+		p.fail(at, "take: an answer of %s is its objects: name each in get:, with a pattern if only a "+
+			"part of it counts: get: {version: OBJECT ~ V(\\S+)}", of)
+	case s.ofObjects() && !from.status, of == "tftp":
 		p.fail(at, "take: an answer of %s has nothing to extract here", of)
 	case from.header != "" && of != "http" && of != "https":
 		p.fail(at, "take: an answer of %s has no headers", of)
@@ -894,8 +947,9 @@ var statuses = text.Later(`^([0-9]{1,3}|[1-5]xx)$`)
 
 var oid = text.Later(`^\.?[0-9]+(\.[0-9]+)+$`)
 
-// gets reads the objects of a get: a name for each, and the OID, with a type before it.
-func (p *parser) gets(n ast.Node) (out []Object) {
+// gets reads the objects of a get: a name for each, and the OID or the property, with a type before
+// it.
+func (p *parser) gets(n ast.Node, protocol string) (out []Object) {
 	for _, pair := range p.pairs(n, "get") {
 		o := Object{Name: pair.name, As: Text}
 		source := p.text(pair.value)
@@ -915,7 +969,7 @@ func (p *parser) gets(n ast.Node) (out []Object) {
 				p.fail(pair.value, "get: %s: a map takes no pattern", pair.name)
 			}
 		}
-		o.OID, o.Tail = p.objectNumber(pair.value, "get", source), o.As == Map
+		o.OID, o.Tail = p.objectOf(pair.value, "get", source, protocol), o.As == Map
 		if !plainNameOnly().MatchString(pair.name) || ambient[pair.name] != nil {
 			p.fail(pair.key, "get: %q cannot be a name; use letters, digits and _", pair.name)
 		}
@@ -925,15 +979,19 @@ func (p *parser) gets(n ast.Node) (out []Object) {
 	return out
 }
 
-// sets reads the objects of a set: the OID of each, and its type and value.
-func (p *parser) sets(n ast.Node) []Object {
+// sets reads the objects of a set: the OID or the property of each, and its type and value.
+func (p *parser) sets(n ast.Node, protocol string) []Object {
 	var out []Object
+	types, such := []string{"int", "text", "address", "hex"},
+		"int 2, text $offer.file, address $offer.host, hex 0a02"
+	if protocol == "bacnet" {
+		types, such = bacnet.WrittenTypes, "unsigned 2, real 21.5, text $image.file"
+	}
 	for _, pair := range p.pairs(n, "set") {
-		number := p.objectNumber(pair.key, "set", pair.name)
+		number := p.objectOf(pair.key, "set", pair.name, protocol)
 		as, value, _ := strings.Cut(p.text(pair.value), " ")
-		if !slices.Contains([]string{"int", "text", "address", "hex"}, as) {
-			p.fail(pair.value, "set: write the type, and the value: int 2, text $offer.file, address "+
-				"$offer.host, hex 0a02")
+		if !slices.Contains(types, as) {
+			p.fail(pair.value, "set: write the type (%s), and the value: %s", strings.Join(types, ", "), such)
 		}
 		out = append(out, Object{OID: number, Type: as,
 			Value: Template{Source: value}})

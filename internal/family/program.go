@@ -13,7 +13,7 @@ import (
 // whole when the file was read: every expression and pattern is compiled, every name is one
 // that some step takes. Who runs it is not said here.
 type Program struct {
-	Protocol   string   // http, ssh, snmp
+	Protocol   string   // http, ssh, snmp, bacnet
 	Ports      []uint16 // where such devices usually answer
 	Wire       []Field  // headers that go with every request
 	Secrets    []Secret // of the login, besides user and password
@@ -157,7 +157,7 @@ type Step struct {
 	Place
 	Kind     Kind
 	Word     string   // as the file has it: get, put, run, …
-	Protocol string   // http, https, ssh, snmp, tftp
+	Protocol string   // http, https, ssh, snmp, bacnet, tftp
 	Port     uint16   // 0: where the device was found
 	On       string   // the name of another device, which it is sent to; empty: this one
 	Logins   []string // the values of the login in it
@@ -216,15 +216,17 @@ type Body struct {
 	Text   Template
 }
 
-// Object is an object of SNMP: it is read into a name, or set.
+// Object is an object of SNMP, or a property of BACnet: it is read into a name, or set.
 type Object struct {
 	Name  string         // of a value that is taken; empty: it is set
-	OID   string         // 1.3.6.1…
-	Type  string         // of what is set: int, text, address, hex
+	OID   string         // 1.3.6.1…; of BACnet file,1/file-size, or file,1: all of the file
+	Type  string         // of what is set: int, text, address, hex; of BACnet see ParseValue there
 	Value Template       // of what is set
 	As    Type           // of what is taken
 	Match *regexp.Regexp // the part of the value that counts: its first group, or all; nil: all of it
-	Tail  bool           // all objects below the OID are read, into a map by the rest of their OIDs
+	// all objects below the OID are read, into a map by the rest of their OIDs; of BACnet the elements
+	// of an array or a list, by their places from 1
+	Tail bool
 }
 
 // Reply answers a prompt of an interactive shell.

@@ -1,10 +1,10 @@
-package sim
+package machine
 
 import "syscall"
 
-// reuse lets several sockets be bound to the discovery port: one for each address,
-// and one for the group.
-func reuse(_, _ string, c syscall.RawConn) error {
+// Reuse, as the Control of a net.ListenConfig, lets several sockets be bound to one port: one for
+// each address, and one for a group.
+func Reuse(_, _ string, c syscall.RawConn) error {
 	var failed error
 	err := c.Control(func(fd uintptr) {
 		failed = syscall.SetsockoptInt(syscall.Handle(fd), syscall.SOL_SOCKET, syscall.SO_REUSEADDR,

@@ -14,6 +14,7 @@ import (
 	"catena/internal/sim/recorder"
 	"catena/internal/sim/router"
 	"catena/internal/sim/standin"
+	"catena/internal/sim/ventilation"
 )
 
 // kind is a kind of stand-in.
@@ -40,7 +41,8 @@ var kinds = map[string]kind{
 	"drive":      {2222, []string{"2222", fmt.Sprintf("modbus:%d", drive.ModbusPort)}, drive.New},
 	"switch": {netswitch.SNMPPort, []string{fmt.Sprintf("snmp:%d", netswitch.SNMPPort)},
 		netswitch.New},
-	"io": {44818, nil, iomodule.New},
+	"io":          {44818, nil, iomodule.New},
+	"ventilation": {47808, nil, ventilation.New},
 }
 
 // onPort returns a kind that is found by its one port.

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"syscall"
 
+	"catena/internal/machine"
 	"catena/internal/sim/netswitch"
 	"catena/internal/sim/standin"
 )
@@ -96,6 +97,7 @@ var services = []struct {
 	{"ssdp", 1900, "239.255.255.250"},
 	{"snmp", netswitch.SNMPPort, ""},
 	{"ethernet-ip", 44818, ""},
+	{"bacnet", 47808, ""},
 }
 
 // announce lets the stand-ins answer over UDP: what comes to a group all together, what
@@ -127,7 +129,7 @@ func (s *Site) announce() error {
 // answer lets one stand-in answer over UDP on its own address. On one address for all,
 // those of a service with a fixed port share a socket.
 func (s *Site) answer(in *standin.StandIn) error {
-	listen := net.ListenConfig{Control: reuse}
+	listen := net.ListenConfig{Control: machine.Reuse}
 	for _, service := range services {
 		if in.UDP[service.name] == nil {
 			continue

@@ -129,7 +129,7 @@ type Port struct {
 }
 
 // Ways that a port can be named for, beside the plain number.
-var portWays = []string{"snmp", "modbus", "ethernet-ip"}
+var portWays = []string{"snmp", "modbus", "ethernet-ip", "bacnet"}
 
 // ParsePort reads a port as site files and --port have it: 8080, or snmp:1161.
 func ParsePort(s string) (Port, error) {

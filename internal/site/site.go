@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/netip"
 	"path"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"catena/internal/bacnet"
 	"catena/internal/device"
 	"catena/internal/firmware"
 	"catena/internal/inventory"
@@ -84,6 +86,8 @@ type Network struct {
 	Except  []string `yaml:"except"`
 	Ports   []string `yaml:"ports"` // empty: the usual ones; see ParsePort
 	Wide    bool     `yaml:"wide"`  // a range of more than a /16 is meant
+	// addresses of BBMDs, which bring BACnet's broadcasts to networks behind routers
+	BBMD []string `yaml:"bbmd"`
 }
 
 // Lockstep is a set of devices whose versions must go together, as their images'
@@ -165,6 +169,11 @@ func (s Site) checkNetworks(doc *yamldoc.Doc) error {
 		for j, text := range n.Ports {
 			if _, err := ParsePort(text); err != nil {
 				return doc.Errorf(fmt.Sprintf("$.networks[%d].ports[%d]", i, j), "ports: %v", err)
+			}
+		}
+		for j, text := range n.BBMD {
+			if _, err := relay(text); err != nil {
+				return doc.Errorf(fmt.Sprintf("$.networks[%d].bbmd[%d]", i, j), "bbmd: %v", err)
 			}
 		}
 	}
@@ -370,4 +379,30 @@ func (n Network) PortList() []Port {
 		}
 	}
 	return out
+}
+
+// Relays returns the addresses of the network's BBMDs; see Inside.
+func (n Network) Relays() []netip.AddrPort {
+	var out []netip.AddrPort
+	for _, text := range n.BBMD {
+		if a, err := relay(text); err == nil {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// relay reads the address of a BBMD: 10.20.0.5, or with a port of its own 10.20.0.5:47809.
+func relay(text string) (netip.AddrPort, error) {
+	at, err := netip.ParseAddrPort(text)
+	if err != nil {
+		var a netip.Addr
+		if a, err = netip.ParseAddr(text); err == nil {
+			at = netip.AddrPortFrom(a, bacnet.Port)
+		}
+	}
+	if err != nil || !at.Addr().Is4() || at.Port() == 0 {
+		return at, fmt.Errorf("%q is not the address of a BBMD, such as 10.20.0.5", text)
+	}
+	return at, nil
 }

@@ -7,6 +7,7 @@ import (
 	"net"
 	"strconv"
 
+	"catena/internal/bacnet"
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/family"
@@ -75,7 +76,8 @@ func (s *session) place(ctx context.Context, step *family.Step) (*place, error) 
 }
 
 // portOf is where a protocol usually is.
-var portOf = map[string]uint16{"http": 80, "https": 443, "ssh": 22, "snmp": 161, "tftp": 69}
+var portOf = map[string]uint16{"http": 80, "https": 443, "ssh": 22, "snmp": 161, "tftp": 69,
+	"bacnet": bacnet.Port}
 
 // elsewhere has a place at another port than where its device was found.
 func (p *place) elsewhere(s *session, step *family.Step) {
@@ -108,6 +110,8 @@ func newCarrier(s *session, p *place, protocol string) carrier {
 		return &sshCarrier{session: s, place: p}
 	case "snmp":
 		return &snmpCarrier{session: s, place: p}
+	case "bacnet":
+		return &bacnetCarrier{session: s, place: p}
 	case "tftp":
 		return tftpCarrier{p}
 	}

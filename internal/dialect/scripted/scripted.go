@@ -15,6 +15,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/bacnet"
 	"catena/internal/dialect/snmp"
 	"catena/internal/family"
 	"catena/internal/firmware"
@@ -30,12 +31,15 @@ type Dialect struct {
 	parent *Dialect
 }
 
-// New is the dialect of a family that has a program. One for SNMP without steps to recognise its
-// devices leaves that to the standard's own objects.
+// bases are the dialects of standards whose devices identify themselves.
+var bases = map[string]dialect.Dialect{"snmp": snmp.Dialect{}, "bacnet": bacnet.Dialect{}}
+
+// New is the dialect of a family that has a program. One for SNMP or BACnet without steps to
+// recognise its devices leaves that to the standard's own objects.
 func New(f family.Family, rank int) Dialect {
 	d := Dialect{family: f, rank: rank}
-	if f.Program.Protocol == "snmp" && len(f.Program.Recognise) == 0 {
-		d.base = snmp.Dialect{}
+	if len(f.Program.Recognise) == 0 {
+		d.base = bases[f.Program.Protocol]
 	}
 	return d
 }
@@ -57,7 +61,7 @@ func (d Dialect) Secrets() (names []string) {
 }
 
 // usualPorts are where devices usually answer that no family says more of.
-var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22}, "snmp": {161}}
+var usualPorts = map[string][]uint16{"http": {80, 443, 8080, 8443}, "ssh": {22}}
 
 // About describes the dialect.
 func (d Dialect) About() dialect.About {
@@ -76,8 +80,12 @@ func (d Dialect) About() dialect.About {
 	if len(a.Ports) == 0 {
 		a.Ports = usualPorts[p.Protocol]
 	}
-	if p.Protocol == "snmp" {
-		a.Transport, a.Form = "udp", snmp.Dialect{}.About().Form
+	if base := bases[p.Protocol]; base != nil {
+		of := base.About()
+		a.Transport, a.Form = of.Transport, of.Form
+		if len(p.Ports) == 0 {
+			a.Ports = of.Ports
+		}
 	}
 	if d.base != nil {
 		a.Extends, a.Claims = d.base.About().Name, func(i device.Identity) bool {

@@ -105,6 +105,14 @@ func TestConformance(t *testing.T) {
 		s.Login, s.Datagrams = login.Credential{Password: simtest.Password}, true
 		dialecttest.Run(t, s)
 	})
+	t.Run("ventilation", func(t *testing.T) {
+		t.Parallel()
+		s := simtest.Subject(t, simtest.Family("harrow-dene-ventilation"), "Harrow & Dene",
+			sim.Device{Kind: "ventilation", Model: "VC-3"}, "")
+		s.Want.Called, s.Datagrams, s.Login.PlainBasic = "first", true, true
+		s.Can = dialecttest.Abilities{Settings: true, Clock: true}
+		dialecttest.Run(t, s)
+	})
 }
 
 var handsets = []sim.ChildDevice{{Name: "handset-1", Model: "PH-2", Serial: "PH2-1",
@@ -129,6 +137,8 @@ func TestAnUpdateIsRecordedAndReplayed(t *testing.T) {
 		"tollgarth-panels":     {"Tollgarth", sim.Device{Kind: "panel", Model: "TP-3"}},
 		"osmere-routers":       {"Osmere", sim.Device{Kind: "router", Model: "OR-4"}},
 		"osmere-switches":      {"Osmere", sim.Device{Kind: "switch", Model: "OS-8", Hardware: "1"}},
+		"harrow-dene-ventilation": {"Harrow & Dene", sim.Device{Kind: "ventilation",
+			Model: "VC-3"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := simtest.Subject(t, simtest.Family(name), c.maker, c.device, "")

@@ -11,6 +11,9 @@ import (
 
 // Settings are the device's own, where the family says how they are told.
 func (s *session) Settings() (dialect.Settings, error) {
+	if s.program.Settings == nil && s.base != nil {
+		return s.base.Settings()
+	}
 	if s.program.Settings == nil {
 		return nil, device.ErrUnsupported
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -101,10 +102,11 @@ func Subject(t *testing.T, d dialect.Dialect, maker string, model sim.Device,
 	s := dialecttest.Subject{
 		Dialect: d, Keyed: model.Kind == "recorder" || model.Kind == "drive" || model.Kind == "router" ||
 			model.TLS,
-		HTTP: model.Kind != "drive" && model.Kind != "router" && model.Kind != "switch",
+		HTTP: !slices.Contains([]string{"drive", "router", "switch", "ventilation"}, model.Kind),
+		Open: model.Kind == "ventilation",
 		Login: login.Credential{User: "keeper", Password: Password,
 			More: login.More{Secrets: map[string]string{"service": sim.ServiceCode,
-				"full": sim.SecondPassword}}},
+				"full": sim.SecondPassword, "bacnet": Password}}},
 		Want: device.Reading{Called: "first",
 			Identity: device.Identity{Model: model.Model, Hardware: model.Hardware, Serial: "S-1"}},
 		Start: func(t *testing.T, f dialecttest.Faults) dialect.At {

@@ -4,6 +4,7 @@ package standard
 
 import (
 	"catena/internal/dialect"
+	"catena/internal/dialect/bacnet"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/snmp"
@@ -11,5 +12,5 @@ import (
 
 // All returns the dialects of open standards.
 func All() []dialect.Dialect {
-	return []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}}
+	return []dialect.Dialect{onvif.Dialect{}, redfish.Dialect{}, snmp.Dialect{}, bacnet.Dialect{}}
 }

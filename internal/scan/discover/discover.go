@@ -85,6 +85,7 @@ var protocols = []struct {
 	{"ssdp", (*Discoverer).ssdp, false},
 	{"snmp", (*Discoverer).snmp, true},
 	{"ethernet-ip", (*Discoverer).ethernetIP, true},
+	{"bacnet", (*Discoverer).bacnet, true},
 }
 
 // Protocols are the names of the discovery protocols. The sweep is what tries TCP ports: HTTP,

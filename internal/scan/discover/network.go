@@ -13,8 +13,9 @@ type Network struct {
 	// a name or an address, see Choose; empty: those that lead to the ranges, or all
 	Adapter        string
 	Ranges, Except []site.Range
-	Ports          []site.Port // empty: the usual ones
-	Known          bool        // besides these ports, those of known devices
+	Ports          []site.Port      // empty: the usual ones
+	Known          bool             // besides these ports, those of known devices
+	Relays         []netip.AddrPort // BBMDs, which ask networks behind routers
 
 	adapters []Adapter
 	usual    []uint16 // TCP ports to try where none are named
@@ -98,6 +99,7 @@ func Inherit(all, of []Network) (out []Network) {
 				continue
 			}
 			parts[i].Adapter, parts[i].Ports, parts[i].Except = of[i].Adapter, of[i].Ports, n.Except
+			parts[i].Relays = of[i].Relays
 			parts[i].Ranges, parts[i].Known = append(parts[i].Ranges, r), true
 		}
 		if len(rest.Ranges) > 0 || len(n.Ranges) == 0 {
@@ -133,7 +135,7 @@ func Networks(of []site.Network) []Network {
 	for _, n := range of {
 		ranges, except := n.Inside()
 		out = append(out, Network{Adapter: n.Adapter, Ranges: ranges, Except: except,
-			Ports: n.PortList()})
+			Ports: n.PortList(), Relays: n.Relays()})
 	}
 	return out
 }

@@ -2,6 +2,7 @@ package discover
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/net/ipv6"
 	"golang.org/x/sync/errgroup"
 
+	"catena/internal/machine"
 	"catena/internal/site"
 )
 
@@ -33,12 +35,17 @@ const (
 // and how they are read.
 type way struct {
 	name           string
-	port           uint16        // where single addresses are asked; 0: only groups are
-	group4, group6 netip.Addr    // multicast groups, or the broadcast address; may be none
-	groupPort      uint16        // of the groups
-	wait           time.Duration // from the last datagram on
-	messages       [][]byte
-	own            func(netip.Addr) [][]byte // what one address alone is asked besides; may be nil
+	port           uint16     // where single addresses are asked; 0: only groups are
+	group4, group6 netip.Addr // multicast groups, or the broadcast address; may be none
+	groupPort      uint16     // of the groups
+	// the group is each network's own broadcast address; answers come to hearsAt, where it is free
+	broadcasts bool
+	hearsAt    uint16
+	toAll      [][]byte      // what a group is asked; nil: messages
+	toRelay    [][]byte      // what a network's relays are asked
+	wait       time.Duration // from the last datagram on
+	messages   [][]byte
+	own        func(netip.Addr) [][]byte // what one address alone is asked besides; may be nil
 	// a reply goes to the group, where the answer came to a question to it
 	replyAll bool
 	// read reads one answer. reply may be sent back to who sent it.
@@ -59,7 +66,7 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 		for _, addr := range a.Addresses {
 			if ctx.Err() == nil {
 				group.Go(func() error {
-					if err := w.all(ctx, a, addr.Addr(), take); err != nil {
+					if err := w.all(ctx, a, addr, take); err != nil {
 						s.Log.Info("cannot ask everybody", "way", w.name, "adapter", a.Name, "from",
 							addr.Addr(), "err", err)
 					}
@@ -67,6 +74,13 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 				})
 			}
 		}
+	}
+	if len(w.toRelay) > 0 && len(n.Relays) > 0 {
+		relay := w
+		relay.messages = w.toRelay
+		group.Go(func() error {
+			return relay.exchange(ctx, anyPort("udp4"), n.Relays, take)
+		})
 	}
 	if each := w.each(n); len(each) > 0 {
 		for _, network := range []string{"udp4", "udp6"} {
@@ -78,9 +92,7 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 			}
 			if len(to) > 0 {
 				group.Go(func() error {
-					return w.exchange(ctx,
-						func() (*net.UDPConn, error) { return net.ListenUDP(network, nil) }, to,
-						take)
+					return w.exchange(ctx, anyPort(network), to, take)
 				})
 			}
 		}
@@ -88,9 +100,17 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 	return group.Wait()
 }
 
+// anyPort opens a socket at any port of this machine.
+func anyPort(network string) func() (*net.UDPConn, error) {
+	return func() (*net.UDPConn, error) { return net.ListenUDP(network, nil) }
+}
+
 // all asks everybody on one adapter, from one of its addresses.
-func (w way) all(ctx context.Context, a Adapter, from netip.Addr, take func(Sighting)) error {
-	group := w.group4
+func (w way) all(ctx context.Context, a Adapter, on netip.Prefix, take func(Sighting)) error {
+	group, from := w.group4, on.Addr()
+	if w.broadcasts && from.Is4() {
+		group = broadcastOf(on)
+	}
 	if from.Is6() {
 		if !from.IsLinkLocalUnicast() {
 			return nil // one IPv6 address of an adapter is enough, and it always has this
@@ -101,8 +121,27 @@ func (w way) all(ctx context.Context, a Adapter, from netip.Addr, take func(Sigh
 		return nil
 	}
 	to := []netip.AddrPort{netip.AddrPortFrom(group.WithZone(zoneOf(group, a)), w.groupPort)}
-	return w.exchange(ctx, func() (*net.UDPConn, error) { return groupSocket(a, from, group) }, to,
-		take)
+	if w.toAll != nil {
+		w.messages = w.toAll
+	}
+	return w.exchange(ctx, func() (*net.UDPConn, error) {
+		if w.hearsAt != 0 {
+			listen := net.ListenConfig{Control: machine.Reuse}
+			conn, err := listen.ListenPacket(ctx, "udp4", fmt.Sprintf(":%d", w.hearsAt))
+			if err == nil {
+				return conn.(*net.UDPConn), nil
+			}
+		}
+		return groupSocket(a, from, group)
+	}, to, take)
+}
+
+// broadcastOf is the broadcast address of a network of IPv4.
+func broadcastOf(p netip.Prefix) netip.Addr {
+	b := p.Addr().As4()
+	host := uint32(1)<<(32-p.Bits()) - 1
+	binary.BigEndian.PutUint32(b[:], binary.BigEndian.Uint32(b[:])|host)
+	return netip.AddrFrom4(b)
 }
 
 // groupSocket opens a socket that sends to a group, or a broadcast, on one adapter.

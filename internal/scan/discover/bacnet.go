@@ -1,0 +1,41 @@
+package discover
+
+import (
+	"net/netip"
+	"time"
+
+	"catena/internal/bacnet"
+	dialect "catena/internal/dialect/bacnet"
+)
+
+const (
+	bacnetWait = time.Second
+	foreignFor = 60 // seconds that a BBMD counts this machine as a foreign device
+)
+
+// bacnet asks everybody on each network, every address, and the networks that a BBMD reaches, which
+// devices there are (ASHRAE 135, 16.10 and Annex J). Many answer a broadcast by a broadcast alone,
+// at the standard's port.
+func (s *Discoverer) bacnet() way {
+	return way{name: "bacnet", port: bacnet.Port, wait: bacnetWait,
+		broadcasts: true, groupPort: bacnet.Port, hearsAt: bacnet.Port,
+		messages: bacnet.Probes(),
+		toAll:    [][]byte{bacnet.WhoIs(bacnet.ToAll)},
+		toRelay:  [][]byte{bacnet.Register(foreignFor)},
+		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
+			if done, ok := bacnet.Registered(packet); ok {
+				if !done {
+					s.Log.Info("the BBMD does not do what it is asked", "bbmd", from)
+					return nil, nil
+				}
+				return nil, bacnet.WhoIs(bacnet.ByForeign)
+			}
+			f, ok := bacnet.ReadAnswer(packet, from)
+			if !ok {
+				return nil, nil
+			}
+			e := dialect.Endpoint(f)
+			return []Sighting{{Via: "bacnet", Address: f.Address, Dialect: e.Dialect, Path: e.Path,
+				Open: e.Open}}, nil
+		}}
+}
