@@ -96,6 +96,7 @@ func (e *RefusalError) IsCode(codes ...uint64) bool {
 const (
 	CodePassword      = 26
 	CodeReadDenied    = 27
+	CodeServiceDenied = 29
 	CodeWriteDenied   = 40
 	CodeInProgress    = 2
 	CodeUnknownObject = 31
@@ -114,7 +115,7 @@ var (
 		9: "invalid data type", 10: "invalid file access method", 11: "invalid file start position",
 		16: "missing required parameter", 18: "no space for object", 20: "no space to write property",
 		25: "operational problem", CodePassword: "password failure", CodeReadDenied: "read access denied",
-		29: "service request denied", CodeUnknownObject: "unknown object",
+		CodeServiceDenied: "service request denied", CodeUnknownObject: "unknown object",
 		CodeUnknownProp: "unknown property", 37: "value out of range",
 		CodeWriteDenied: "write access denied", 42: "invalid array index",
 		45: "optional functionality not supported", 46: "invalid configuration data",

@@ -7,5 +7,9 @@ func (c *Client) Hurry(longest time.Duration) {
 	c.answerIn, c.segmentIn, c.longest = answerIn/10, segmentIn/10, longest
 }
 
-// MaxAnswer is the longest answer in segments.
-const MaxAnswer = maxAnswer
+// What reads and writes the parts of messages.
+var (
+	ReadValue    = readValue
+	AppendValue  = appendValue
+	ReadProperty = property
+)

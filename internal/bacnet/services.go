@@ -40,50 +40,36 @@ func property(b []byte) ([]Value, error) {
 	}
 }
 
-// readValues reads the values up to the closing tag 3. Constructed ones are skipped.
+// readValues reads the values up to the closing tag 3. Those that a constructed one holds follow each
+// other; what is tagged for a context alone is left out.
 func readValues(b []byte) (out []Value, err error) {
-	for len(out) < maxValues {
+	for depth := 0; len(out) < maxValues; {
 		t, err := readTag(b)
 		switch {
 		case err != nil:
 			return out, err
-		case t.closes && t.number == 3:
-			return out, nil
-		case t.context:
-			if b, err = skip(b); err != nil {
-				return out, err
-			}
-			continue
-		}
-		var v Value
-		if v, b, err = readValue(b); err != nil {
-			return out, err
-		}
-		out = append(out, v)
-	}
-	return out, fmt.Errorf("it has more than %d values", maxValues)
-}
-
-// skip passes over a context-tagged value, with all that it holds.
-func skip(b []byte) ([]byte, error) {
-	for depth := 0; ; {
-		t, err := readTag(b)
-		if err != nil {
-			return nil, err
-		}
-		b = t.following
-		switch {
 		case t.opens:
 			depth++
+			b = t.following
+		case t.closes && depth == 0:
+			if t.number != 3 {
+				return out, errShort
+			}
+			return out, nil
 		case t.closes:
 			depth--
-		case t.context || t.number != uint8(Boolean):
-			b = b[t.length:]
-		}
-		if depth <= 0 {
-			return b, nil
+			b = t.following
+		case t.context:
+			b = t.following[t.length:]
+		default:
+			var v Value
+			if v, b, err = readValue(b); err != nil {
+				return out, err
+			}
+			out = append(out, v)
 		}
 	}
+	return out, fmt.Errorf("it has more than %d values", maxValues)
 }
 
 // Write writes a property. priority is that of a command, from 1 to 16; 0: none.

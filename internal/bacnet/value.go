@@ -8,6 +8,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -98,6 +99,22 @@ func (v Value) String() string {
 		}
 	}
 	return hex.EncodeToString(v.Raw)
+}
+
+// Moment returns the time that a date and a time of day stand for, as if it were in UTC. ok is false
+// where a part of them is not given.
+func Moment(date, of Value) (at time.Time, ok bool) {
+	d, t := date.Raw, of.Raw
+	if date.Type != Date || of.Type != Time || len(d) != 4 || len(t) != 4 || d[0] == anyPart || d[1] > 12 ||
+		d[1] == 0 || d[2] > 31 || d[2] == 0 || t[0] > 23 || t[1] > 59 || t[2] > 59 {
+		return at, false
+	}
+	hundredths := int(t[3])
+	if t[3] > 99 {
+		hundredths = 0
+	}
+	return time.Date(1900+int(d[0]), time.Month(d[1]), int(d[2]), int(t[0]), int(t[1]), int(t[2]),
+		hundredths*10_000_000, time.UTC), true
 }
 
 // anyPart is a part of a date or a time that is not given (20.2.12).

@@ -161,7 +161,7 @@ type Child struct {
 // Boot is a device's report about its last start. Fields that it did not report are 0.
 type Boot struct {
 	Uptime time.Duration `json:"uptime,omitempty"` // JSON: ns
-	Count  int64         `json:"count,omitempty"`  // of its starts so far
+	Count  int64         `json:"count,omitempty"`  // of its starts so far, or what else rises by each
 }
 
 // bootSlack is how far apart two readings of one uptime may be: devices round, and answers take

@@ -115,7 +115,7 @@ func (s *Step) TakeFrom(a Answer, v Values) error {
 		if !is {
 			return fmt.Errorf("it has no object %s (%s)", o.OID, o.Name)
 		}
-		if o.As == Map {
+		if o.As == Map || o.Whole() && o.Match == nil {
 			v[o.Name] = got
 			continue
 		}

@@ -1,6 +1,7 @@
 package family
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/http"
@@ -28,6 +29,12 @@ var (
 // identified are the protocols whose devices identify themselves by the standard's own objects: a
 // family needs no steps to recognise them.
 var identified = []string{"snmp", "bacnet"}
+
+// How people call them, and a name of an object.
+var (
+	ofName    = map[string]string{"snmp": "SNMP", "bacnet": "BACnet"}
+	ofExample = map[string]string{"snmp": "sysDescr.0", "bacnet": "device/firmware-revision"}
+)
 
 // ofObjects reports whether the requests of a step are about objects, each with a value.
 func (s *Step) ofObjects() bool { return slices.Contains(identified, s.Protocol) }
@@ -897,9 +904,9 @@ func (p *parser) matchable(at ast.Node, s *Step, from Extract) {
 	switch {
 	case s.ofObjects() && (s.Word == "get" || s.Word == "poll"):
 		p.fail(at, "take: an answer of %s is its objects: name each in get:, with a pattern if only a "+
-			"part of it counts: get: {version: OBJECT ~ V(\\S+)}", of)
+			"part of it counts: get: {version: %s ~ V(\\S+)}", ofName[of], ofExample[of])
 	case s.ofObjects() && !from.status, of == "tftp":
-		p.fail(at, "take: an answer of %s has nothing to extract here", of)
+		p.fail(at, "take: an answer of %s has nothing to extract here", cmp.Or(ofName[of], of))
 	case from.header != "" && of != "http" && of != "https":
 		p.fail(at, "take: an answer of %s has no headers", of)
 	}
@@ -972,6 +979,9 @@ func (p *parser) gets(n ast.Node, protocol string) (out []Object) {
 		o.OID, o.Tail = p.objectOf(pair.value, "get", source, protocol), o.As == Map
 		if !plainNameOnly().MatchString(pair.name) || ambient[pair.name] != nil {
 			p.fail(pair.key, "get: %q cannot be a name; use letters, digits and _", pair.name)
+		}
+		if o.Whole() && o.As != Text {
+			p.fail(pair.value, "get: %s: a whole file is a text", pair.name)
 		}
 		p.named(pair.key, pair.name, o.As)
 		out = append(out, o)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"catena/internal/settings"
@@ -234,6 +235,9 @@ type Reply struct {
 	Prompt *regexp.Regexp
 	Text   Template
 }
+
+// Whole reports whether an object is a file of BACnet, of which all bytes are read as they are.
+func (o Object) Whole() bool { return strings.Contains(o.OID, ",") && !strings.Contains(o.OID, "/") }
 
 // Outcome says what an answer means, where its condition holds.
 type Outcome struct {

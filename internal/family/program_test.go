@@ -36,7 +36,7 @@ func TestMistakes(t *testing.T) {
 	read := "read:\n  - get: /state\n    take: {version: $.v}\n"
 	for text, want := range map[string]string{
 		head + "recognize: []\n":                                                                     `f.yaml:4:1: unknown key "recognize"; did you mean recognise?`,
-		head + "protocol: htp\n":                                                                     `f.yaml:4:11: protocol: "htp" is not one of http, ssh, snmp; did you mean http?`,
+		head + "protocol: htp\n":                                                                     `f.yaml:4:11: protocol: "htp" is not one of http, ssh, snmp, bacnet; did you mean http?`,
 		head + "read:\n  - get: /state\n":                                                            "f.yaml:5:3: recognise: is missing",
 		whole("read:\n  - get: /state\n"):                                                            "read: no step extracts version",
 		whole("read:\n  - gett: /state\n"):                                                           "f.yaml:8:5: a step has no key gett; did you mean get?",

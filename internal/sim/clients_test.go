@@ -173,6 +173,40 @@ m.reset_manager(sushy.RESET_TYPE_FORCE_RESTART)`, host+":"+port, password)
 	})
 }
 
+// A client for BACnet that others have written finds a controller, reads it, and writes and reads
+// a file.
+func TestBACnetClient(t *testing.T) {
+	modules := os.Getenv("CATENA_NODE_MODULES")
+	if modules == "" {
+		t.Skip("needs CATENA_NODE_MODULES, a folder with the package @bacnet-js/client")
+	}
+	t.Setenv("NODE_PATH", modules)
+	host, port := start(t, sim.Device{Kind: "ventilation", Model: "VC-3", Version: "5.1"})
+	out := client(t, "", "node", "-e", `const { default: Client } = require("@bacnet-js/client")
+const [host, port] = process.argv.slice(1), at = { address: host + ":" + port }
+const c = new Client({ interface: "127.0.0.1", port: 0, broadcastAddress: "127.255.255.255", apduTimeout: 20000 })
+const own = { type: 8, instance: 4194303 }, file = { type: 10, instance: 1 }
+const say = (what, v) => console.log(what, JSON.stringify(v))
+c.on("iAm", async m => {
+  say("device", m.payload.deviceId)
+  for (const id of [121, 70, 44, 372]) say(id, (await c.readProperty(at, own, id)).values[0].value)
+  say("objects", (await c.readProperty(at, own, 76)).values.length)
+  const raw = Buffer.alloc(1200, "k")
+  for (let i = 0; i < raw.length; i += 400) say("wrote", await c.writeFile(at, file, i, [[...raw.subarray(i, i + 400)]]))
+  let read = 0
+  for (let i = 0; i < raw.length; i += 400) read += (await c.readFile(at, file, i, 400)).buffer.length
+  say("read", read)
+  say("size", (await c.readProperty(at, file, 42)).values[0].value)
+  await c.reinitializeDevice(at, 0, { password: "mitre" }).catch(e => say("refused", e.message))
+  c.close()
+})
+c.on("listening", () => c.whoIs(at))`, host, port)
+	for _, want := range []string{"device 3001", `121 "Harrow & Dene"`, `70 "VC-3"`, `44 "5.1"`, `372 "S-1"`,
+		"objects 7", "read 1200", "size 1200", `refused "BacnetError - Class:4 - Code:26"`} {
+		assert.Contains(t, out, want)
+	}
+}
+
 // A client for ONVIF that others have written reads a camera, old and new. CATENA_NODE_MODULES says
 // where it is installed.
 func TestONVIFClient(t *testing.T) {

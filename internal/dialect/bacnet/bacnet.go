@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"time"
 
 	"catena/internal/bacnet"
@@ -30,7 +31,7 @@ type Dialect struct{}
 
 // About describes the dialect.
 func (Dialect) About() dialect.About {
-	return dialect.About{Name: Name, Protocol: "BACnet", Rank: 50, Transport: "udp",
+	return dialect.About{Name: Name, Rank: 50, Transport: "udp",
 		Ports:  []uint16{bacnet.Port},
 		Better: func(a, b device.Endpoint) bool { return a.Path != "" && b.Path == "" }}
 }
@@ -151,11 +152,20 @@ func (s *session) Read(ctx context.Context) (r device.Reading, err error) {
 	if r.Version == "" {
 		r.Version, software = software, ""
 	}
-	if software != "" && software != r.Version {
-		r.Components = map[string]string{"application": software}
+	if software != "" && software != r.Version { // it is loaded apart, and no image brings it
+		r.Says = strings.TrimPrefix(r.Says+", application "+software, ", ")
 	}
 	if s.status, err = s.number(ctx, c, "system-status"); err != nil {
 		return r, err
+	}
+	started, err := s.values(ctx, c, "time-of-device-restart")
+	if err != nil {
+		return r, err
+	}
+	if len(started) == 2 { // by its own clock: that it is later than before is what counts
+		if at, ok := bacnet.Moment(started[0], started[1]); ok {
+			r.Boot = &device.Boot{Count: at.UnixMilli()}
+		}
 	}
 	return r.Clean(), nil
 }
@@ -220,6 +230,40 @@ func status(n uint64) string {
 	return fmt.Sprintf("status %d", n)
 }
 
+// Permission tests the password of ReinitializeDevice by the end of a backup that has not begun: a
+// device verifies the password first (16.4), and has nothing to end. One in a backup or a restore of
+// someone else, or that does not tell whether it is, is left alone.
+func (s *session) Permission(ctx context.Context) error {
+	c, err := s.talk(ctx)
+	if err != nil {
+		return err
+	}
+	switch v, err := s.values(ctx, c, "backup-and-restore-state"); {
+	case err != nil:
+		return err
+	case len(v) == 0 || v[0].Number != 0:
+		return device.ErrUnsupported
+	}
+	word, err := s.password()
+	if err != nil {
+		return err
+	}
+	err = c.Reinitialize(ctx, bacnet.EndBackup, word)
+	var refused *bacnet.RefusalError
+	switch {
+	case !errors.As(err, &refused):
+		return Because(err)
+	case refused.IsCode(bacnet.CodePassword) && word == "":
+		return &dialect.NotPermittedError{Why: "it wants a password: add the secret " + PasswordSecret +
+			" to its login"}
+	case refused.IsCode(bacnet.CodePassword):
+		return &dialect.NotPermittedError{Why: "it refuses the secret " + PasswordSecret + " of its login"}
+	case refused.How != "error" || refused.IsCode(bacnet.CodeServiceDenied):
+		return device.ErrUnsupported // it knows no backups, or takes none from here
+	}
+	return nil
+}
+
 // Vitals reads its clock (local-date and local-time), which is in its own time zone: utc-offset
 // says which one.
 func (s *session) Vitals(ctx context.Context) (v dialect.Vitals, err error) {
@@ -239,9 +283,9 @@ func (s *session) Vitals(ctx context.Context) (v dialect.Vitals, err error) {
 	if err != nil {
 		return v, err
 	}
-	at, err := time.Parse("2006-01-02 15:04:05", of["local-date"].String()+" "+of["local-time"].String())
-	if err != nil {
-		return v, nil //nolint:nilerr // a part of its date or time is not given: it has no clock
+	at, ok := bacnet.Moment(of["local-date"], of["local-time"])
+	if !ok {
+		return v, nil
 	}
 	at = at.Add(time.Duration(of["utc-offset"].Integer) * time.Minute) // minutes west of UTC (12.11.24)
 	if summer != 0 {

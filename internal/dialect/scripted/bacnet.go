@@ -94,7 +94,7 @@ func (c *bacnetCarrier) get(ctx context.Context, step *family.Step) (family.Answ
 }
 
 func (c *bacnetCarrier) value(ctx context.Context, o family.Object) (any, error) {
-	if !strings.Contains(o.OID, "/") {
+	if o.Whole() {
 		file, err := bacnet.ParseObject(o.OID)
 		if err != nil {
 			return nil, err

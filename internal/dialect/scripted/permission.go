@@ -13,7 +13,10 @@ import (
 // right. Over SNMP a wrong community gets no answer at all (RFC 3584): if the device still answers
 // to reading then, that is a missing right, too.
 func (s *session) Permission(ctx context.Context) error {
-	if len(s.program.Permission) == 0 {
+	switch {
+	case len(s.program.Permission) == 0 && s.base != nil:
+		return dialect.Permission(ctx, s.base)
+	case len(s.program.Permission) == 0:
 		return device.ErrUnsupported
 	}
 	if err := s.look(ctx); err != nil {

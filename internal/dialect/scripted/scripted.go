@@ -251,6 +251,7 @@ func (s *session) reading() device.Reading {
 		Services: list("services")}
 	if s.base != nil {
 		r = r.Over(s.known)
+		r.Boot = s.known.Boot
 	}
 	if r.Vendor == "" {
 		r.Vendor = s.family.Vendor

@@ -110,7 +110,7 @@ func TestConformance(t *testing.T) {
 		s := simtest.Subject(t, simtest.Family("harrow-dene-ventilation"), "Harrow & Dene",
 			sim.Device{Kind: "ventilation", Model: "VC-3"}, "")
 		s.Want.Called, s.Datagrams, s.Login.PlainBasic = "first", true, true
-		s.Can = dialecttest.Abilities{Settings: true, Clock: true}
+		s.Can = dialecttest.Abilities{Settings: true, Clock: true, Permission: true}
 		dialecttest.Run(t, s)
 	})
 }

@@ -300,6 +300,10 @@ func (v *controller) deviceProperty(property uint, version string, well bool) []
 	enumerated := map[uint]byte{107: 0, 112: status, 338: byte(v.mode)}
 	now := time.Now().UTC().Add(v.ClockOff)
 	switch property {
+	case 203: // time-of-device-restart, as a date and a time
+		up := v.CameUp().UTC().Add(v.ClockOff)
+		return []byte{0x2e, 0xa4, byte(up.Year() - 1900), byte(up.Month()), byte(up.Day()), 0xff, 0xb4,
+			byte(up.Hour()), byte(up.Minute()), byte(up.Second()), byte(up.Nanosecond() / 10_000_000), 0x2f}
 	case 75:
 		return append([]byte{0xc4}, objectID(8, uint32(firstID+v.Host))...)
 	case 76: // object-list
@@ -473,7 +477,7 @@ func (v *controller) reinitialize(b []byte) (refused []byte) {
 	if !ok || len(state) != 1 {
 		return []byte{0x60, 4}
 	}
-	if !given || len(word) == 0 || string(word[1:]) != v.Password() {
+	if !given || len(word) == 0 || string(word[1:]) != v.Password() || v.Faults.ReadsOnly {
 		v.Did("refused login")
 		return fault(20, 4, 26)
 	}
