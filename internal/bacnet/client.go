@@ -174,8 +174,8 @@ const (
 )
 
 // request sends a confirmed request and returns the data of its answer. once: it is not sent again
-// when no answer comes. Its error is ErrSilent, ErrClosed, ErrTooLong, a RefusalError, or the end of
-// ctx.
+// when no answer comes. Its error is ErrSilent, ErrClosed, ErrTooLong, a RefusalError, or the end
+// of ctx.
 func (c *Client) request(ctx context.Context, service byte, data []byte, once bool,
 	within time.Duration) ([]byte, error) {
 	c.invoke++
@@ -241,7 +241,7 @@ func closed(err error) error {
 	return err
 }
 
-// inSegments sends a request in segments (5.4.4.2): so many at once as the device acknowledges at
+// inSegments sends a request in segments (5.4.4.2): as many at once as the device acknowledges at
 // once, and from the one after the last acknowledged. Only a negative acknowledgement, or none in
 // time, has segments sent again.
 func (t *transaction) inSegments() ([]byte, error) {
@@ -255,7 +255,8 @@ func (t *transaction) inSegments() ([]byte, error) {
 	from, at := 0, 1 // the first one goes alone: the device then says how many it takes
 	for tries := 0; tries <= retries; {
 		for i := from; i < min(from+at, count); i++ {
-			if err := t.sendSegment(i, i == count-1, t.data[i*size:min((i+1)*size, len(t.data))]); err != nil {
+			part := t.data[i*size : min((i+1)*size, len(t.data))]
+			if err := t.sendSegment(i, i == count-1, part); err != nil {
 				return nil, err
 			}
 		}
@@ -288,7 +289,14 @@ const (
 )
 
 func (t *transaction) sendSegment(i int, last bool, data []byte) error {
-	head := []byte{confirmed<<4 | segmented | acceptsSegments, accepts, t.invoke, byte(i), window, t.service}
+	head := []byte{
+		confirmed<<4 | segmented | acceptsSegments,
+		accepts,
+		t.invoke,
+		byte(i),
+		window,
+		t.service,
+	}
 	if !last {
 		head[0] |= more
 	}

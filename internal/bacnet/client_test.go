@@ -250,7 +250,10 @@ func TestAnAnswerIsBounded(t *testing.T) {
 			}
 			switch {
 			case n > 8 && buf[6]>>4 == 0:
-				_, _ = device.WriteTo(packet(append([]byte{0x3c, buf[8], 0, 1, 12}, make([]byte, 1400)...)...), from)
+				_, _ = device.WriteTo(
+					packet(append([]byte{0x3c, buf[8], 0, 1, 12}, make([]byte, 1400)...)...),
+					from,
+				)
 			case n > 8 && buf[6]>>4 == 4: // the next one, for ever
 				_, _ = device.WriteTo(packet(append([]byte{0x3c, buf[7], buf[8] + 1, 1, 12},
 					make([]byte, 1400)...)...), from)

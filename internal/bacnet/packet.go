@@ -103,7 +103,7 @@ func fromNetwork(b []byte) (apdu []byte, routed, ok bool) {
 	}
 	control := b[1]
 	b = b[2:]
-	address := func() bool { // a network, a length, and so many bytes
+	address := func() bool { // a network, a length, and that number of bytes
 		if len(b) < 3 || len(b) < 3+int(b[2]) {
 			return false
 		}
@@ -127,16 +127,16 @@ func fromNetwork(b []byte) (apdu []byte, routed, ok bool) {
 
 // answer is an APDU that came back.
 type answer struct {
-	kind       byte
-	more, last bool // of a segmented one: more follow; it is the last of several
-	segmented  bool
-	negative   bool
-	server     bool
-	invoke     byte
-	sequence   byte
-	window     byte
-	service    byte // or the reason
-	data       []byte
+	kind      byte
+	more      bool // of a segmented one: more follow
+	segmented bool
+	negative  bool
+	server    bool
+	invoke    byte
+	sequence  byte
+	window    byte
+	service   byte // or the reason
+	data      []byte
 }
 
 // readAnswer reads an APDU that answers a confirmed request (20.1).

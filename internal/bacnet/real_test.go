@@ -16,8 +16,8 @@ import (
 	"catena/internal/bacnet"
 )
 
-// A conversation is BACnet to a program that knows nothing of this one: no message of either side is
-// malformed, and each is what it was meant to be.
+// A conversation is BACnet to a program that knows nothing of this one: no message of either side
+// is malformed, and each is what it was meant to be.
 func TestAsTsharkSeesIt(t *testing.T) {
 	for _, need := range []string{"tshark", "text2pcap"} {
 		if _, err := exec.LookPath(need); err != nil {

@@ -40,8 +40,8 @@ func property(b []byte) ([]Value, error) {
 	}
 }
 
-// readValues reads the values up to the closing tag 3. Those that a constructed one holds follow each
-// other; what is tagged for a context alone is left out.
+// readValues reads the values up to the closing tag 3. Those that a constructed one holds follow
+// each other; what is tagged for a context alone is left out.
 func readValues(b []byte) (out []Value, err error) {
 	for depth := 0; len(out) < maxValues; {
 		t, err := readTag(b)
@@ -106,7 +106,7 @@ const (
 var States = map[string]State{"coldstart": ColdStart, "warmstart": WarmStart,
 	"activate-changes": ActivateChanges}
 
-// Reinitialize asks a device to restart, or to begin or end a backup. It is sent once. An empty
+// Reinitialize asks a device to restart, or to start or end a backup. It is sent once. An empty
 // password is not sent; any other goes in the clear.
 func (c *Client) Reinitialize(ctx context.Context, s State, password string) error {
 	b := appendContext(nil, 0, NumberOf(uint64(s)))
@@ -117,8 +117,8 @@ func (c *Client) Reinitialize(ctx context.Context, s State, password string) err
 	return err
 }
 
-// ReadFile reads up to count bytes of a file from an offset, in stream access (14.1). last: the file
-// ends there.
+// ReadFile reads up to count bytes of a file from an offset, in stream access (14.1). last: the
+// file ends there.
 func (c *Client) ReadFile(ctx context.Context, file ObjectID, offset int64, count int) (data []byte,
 	last bool, err error) {
 	b := opening(appendValue(nil, file.value()), 0)

@@ -34,8 +34,21 @@ const (
 )
 
 // typeNames are the types as people write them.
-var typeNames = []string{"null", "boolean", "unsigned", "signed", "real", "double", "octets", "text",
-	"bits", "enumerated", "date", "time", "object"}
+var typeNames = []string{
+	"null",
+	"boolean",
+	"unsigned",
+	"signed",
+	"real",
+	"double",
+	"octets",
+	"text",
+	"bits",
+	"enumerated",
+	"date",
+	"time",
+	"object",
+}
 
 func (t Type) String() string {
 	if int(t) < len(typeNames) {
@@ -101,12 +114,13 @@ func (v Value) String() string {
 	return hex.EncodeToString(v.Raw)
 }
 
-// Moment returns the time that a date and a time of day stand for, as if it were in UTC. ok is false
-// where a part of them is not given.
+// Moment returns the time that a date and a time of day stand for, as if it were in UTC. ok is
+// false where a part of them is not given.
 func Moment(date, of Value) (at time.Time, ok bool) {
 	d, t := date.Raw, of.Raw
-	if date.Type != Date || of.Type != Time || len(d) != 4 || len(t) != 4 || d[0] == anyPart || d[1] > 12 ||
-		d[1] == 0 || d[2] > 31 || d[2] == 0 || t[0] > 23 || t[1] > 59 || t[2] > 59 {
+	if date.Type != Date || of.Type != Time || len(d) != 4 || len(t) != 4 ||
+		d[0] == anyPart || d[1] == 0 || d[1] > 12 || d[2] == 0 || d[2] > 31 ||
+		t[0] > 23 || t[1] > 59 || t[2] > 59 {
 		return at, false
 	}
 	hundredths := int(t[3])

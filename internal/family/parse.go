@@ -26,6 +26,9 @@ var (
 	fileProtocols = protocols[:4]
 )
 
+// Protocols returns the protocols that a family may be of.
+func Protocols() []string { return slices.Clone(fileProtocols) }
+
 // identified are the protocols whose devices identify themselves by the standard's own objects: a
 // family needs no steps to recognise them.
 var identified = []string{"snmp", "bacnet"}
@@ -1001,7 +1004,12 @@ func (p *parser) sets(n ast.Node, protocol string) []Object {
 		number := p.objectOf(pair.key, "set", pair.name, protocol)
 		as, value, _ := strings.Cut(p.text(pair.value), " ")
 		if !slices.Contains(types, as) {
-			p.fail(pair.value, "set: write the type (%s), and the value: %s", strings.Join(types, ", "), such)
+			p.fail(
+				pair.value,
+				"set: write the type (%s), and the value: %s",
+				strings.Join(types, ", "),
+				such,
+			)
 		}
 		out = append(out, Object{OID: number, Type: as,
 			Value: Template{Source: value}})

@@ -237,7 +237,9 @@ type Reply struct {
 }
 
 // Whole reports whether an object is a file of BACnet, of which all bytes are read as they are.
-func (o Object) Whole() bool { return strings.Contains(o.OID, ",") && !strings.Contains(o.OID, "/") }
+func (o Object) Whole() bool {
+	return strings.Contains(o.OID, ",") && !strings.Contains(o.OID, "/")
+}
 
 // Outcome says what an answer means, where its condition holds.
 type Outcome struct {

@@ -449,8 +449,8 @@ func TestTheSchema(t *testing.T) {
 	}
 }
 
-// A part of an SNMP value is extracted by a pattern at its object. What can never be found in an answer
-// is refused, and not searched for in vain.
+// A part of an SNMP value is extracted by a pattern at its object. What can never be found in an
+// answer is refused, and not searched for in vain.
 func TestPartsOfObjects(t *testing.T) {
 	const top = "family: f\nvendor: Osmere\nmodels: [OS-8]\nprotocol: snmp\nrecognise:\n" +
 		"  - get: {serial: 1.3.6.1.4.1.64999.7.1.0}\nread:\n"

@@ -2,7 +2,7 @@ package machine
 
 import "syscall"
 
-// Reuse, as the Control of a net.ListenConfig, lets several sockets be bound to one port: one for
+// Reuse lets several sockets be bound to one port, as the Control of a net.ListenConfig: one for
 // each address, and one for a group.
 func Reuse(_, _ string, c syscall.RawConn) error {
 	var failed error

@@ -84,9 +84,16 @@ func TestCurl(t *testing.T) {
 		at := "https://" + host + ":" + port + "/redfish/v1"
 		args := []string{"-sS", "-k", "--fail-with-body", "-u", "keeper:" + password}
 		name := image(t, "Brackwell", "BR-5")
-		head := client(t, "", "curl", append(args, "-D", "-", "-F",
+		head := client(t, "", "curl", append(
+			args,
+			"-D",
+			"-",
+			"-F",
 			`UpdateParameters={"Targets":["/redfish/v1/UpdateService/FirmwareInventory/BMC"],"@Redfish.OperationApplyTime":"OnReset"};type=application/json`,
-			"-F", "UpdateFile=@"+name+";type=application/octet-stream", at+"/UpdateService/upload")...)
+			"-F",
+			"UpdateFile=@"+name+";type=application/octet-stream",
+			at+"/UpdateService/upload",
+		)...)
 		assert.Contains(t, head, "202 Accepted")
 		assert.Contains(t, head, "Location: /redfish/v1/TaskService/Tasks/1")
 	})

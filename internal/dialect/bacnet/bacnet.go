@@ -230,9 +230,9 @@ func status(n uint64) string {
 	return fmt.Sprintf("status %d", n)
 }
 
-// Permission tests the password of ReinitializeDevice by the end of a backup that has not begun: a
-// device verifies the password first (16.4), and has nothing to end. One in a backup or a restore of
-// someone else, or that does not tell whether it is, is left alone.
+// Permission tests the password of ReinitializeDevice by the end of a backup that has not started:
+// a device verifies the password first (16.4), and has nothing to end. One in a backup or a restore
+// of someone else, or that does not tell whether it is, is left alone.
 func (s *session) Permission(ctx context.Context) error {
 	c, err := s.talk(ctx)
 	if err != nil {
@@ -257,7 +257,9 @@ func (s *session) Permission(ctx context.Context) error {
 		return &dialect.NotPermittedError{Why: "it wants a password: add the secret " + PasswordSecret +
 			" to its login"}
 	case refused.IsCode(bacnet.CodePassword):
-		return &dialect.NotPermittedError{Why: "it refuses the secret " + PasswordSecret + " of its login"}
+		return &dialect.NotPermittedError{
+			Why: "it refuses the secret " + PasswordSecret + " of its login",
+		}
 	case refused.How != "error" || refused.IsCode(bacnet.CodeServiceDenied):
 		return device.ErrUnsupported // it knows no backups, or takes none from here
 	}
@@ -287,7 +289,9 @@ func (s *session) Vitals(ctx context.Context) (v dialect.Vitals, err error) {
 	if !ok {
 		return v, nil
 	}
-	at = at.Add(time.Duration(of["utc-offset"].Integer) * time.Minute) // minutes west of UTC (12.11.24)
+	at = at.Add(
+		time.Duration(of["utc-offset"].Integer) * time.Minute,
+	) // minutes west of UTC (12.11.24)
 	if summer != 0 {
 		at = at.Add(-time.Hour)
 	}

@@ -12,8 +12,11 @@ import (
 
 // ventilation starts a controller, and returns how many passwords it has refused.
 func ventilation(t *testing.T) (dialect.At, func() int) {
-	at, site := simtest.StartSite(t, sim.Device{Name: "fans", Kind: "ventilation", Model: "VC-3", Host: 9,
-		Version: "5.1"})
+	at, site := simtest.StartSite(
+		t,
+		sim.Device{Name: "fans", Kind: "ventilation", Model: "VC-3", Host: 9,
+			Version: "5.1"},
+	)
 	return at, func() (n int) {
 		for _, deed := range site.StandIns()[0].Log {
 			if deed == "refused login" {

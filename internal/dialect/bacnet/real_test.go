@@ -46,8 +46,8 @@ settings:
       raw: $settings
 `
 
-// valve starts a device that speaks BACnet by a stack that others have written. old: it does not know
-// the wildcard for its own device object.
+// valve starts a device that speaks BACnet by a stack that others have written. old: it does not
+// know the wildcard for its own device object.
 func valve(t *testing.T, old string) dialect.At {
 	modules := os.Getenv("CATENA_NODE_MODULES")
 	if modules == "" {
@@ -136,7 +136,10 @@ func TestThePasswordNeedsPermission(t *testing.T) {
 	_, err = of.Save(t.Context())
 	assert.ErrorIs(t, err, device.ErrPlain)
 	require.NoError(t, session.Close(t.Context()))
-	session = bacnet.Dialect{}.Open(at, login.Credential{User: "keeper", Password: "mitre", PlainBasic: true})
+	session = bacnet.Dialect{}.Open(
+		at,
+		login.Credential{User: "keeper", Password: "mitre", PlainBasic: true},
+	)
 	of, err = session.Settings()
 	require.NoError(t, err)
 	_, err = of.Save(t.Context())

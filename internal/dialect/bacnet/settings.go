@@ -56,7 +56,7 @@ func (c config) Save(ctx context.Context) (saved []byte, err error) {
 	case files == nil: // it takes no part in backups
 		return nil, device.ErrUnsupported
 	}
-	if err := c.begin(ctx, bacnet.StartBackup); err != nil {
+	if err := c.start(ctx, bacnet.StartBackup); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -75,7 +75,12 @@ func (c config) Save(ctx context.Context) (saved []byte, err error) {
 		if err != nil {
 			return nil, Because(err)
 		}
-		head := &tar.Header{Name: file.String(), Mode: 0o600, Size: int64(len(raw)), Format: tar.FormatUSTAR}
+		head := &tar.Header{
+			Name:   file.String(),
+			Mode:   0o600,
+			Size:   int64(len(raw)),
+			Format: tar.FormatUSTAR,
+		}
 		if err := out.WriteHeader(head); err != nil {
 			return nil, err
 		}
@@ -95,8 +100,8 @@ func (s *session) password() (string, error) {
 	return word, nil
 }
 
-// begin starts a backup or a restore, and waits until the device is ready for it.
-func (c config) begin(ctx context.Context, state bacnet.State) error {
+// start starts a backup or a restore, and waits until the device is ready for it.
+func (c config) start(ctx context.Context, state bacnet.State) error {
 	word, err := c.password()
 	if err != nil {
 		return err
@@ -133,7 +138,7 @@ func (c config) end(ctx context.Context, state bacnet.State) error {
 	return err
 }
 
-// prepared are the configuration files, which a device may list only once a backup has begun.
+// prepared are the configuration files, which a device may list only once a backup has started.
 func (c config) prepared(ctx context.Context) (out []bacnet.ObjectID, err error) {
 	files, err := c.values(ctx, c.client, "configuration-files")
 	for _, v := range files {
@@ -156,7 +161,7 @@ func (c config) Restore(ctx context.Context, saved []byte) error {
 	if _, err := c.talk(ctx); err != nil {
 		return err
 	}
-	if err := c.begin(ctx, bacnet.StartRestore); err != nil {
+	if err := c.start(ctx, bacnet.StartRestore); err != nil {
 		return err
 	}
 	if err := c.write(ctx, files); err != nil {
@@ -168,7 +173,7 @@ func (c config) Restore(ctx context.Context, saved []byte) error {
 	return err
 }
 
-// write writes the files that the device has. One that it could only create anew is refused.
+// write writes the files that the device has. One that it could only create is refused.
 func (c config) write(ctx context.Context, files []file) error {
 	has, err := c.prepared(ctx)
 	if err != nil {
@@ -203,7 +208,8 @@ func (c config) writeFile(ctx context.Context, f file) error {
 	}
 	part := c.client.PartOf(false)
 	for at := 0; at < len(f.data); at += part {
-		if err := c.client.WriteFile(ctx, f.of, int64(at), f.data[at:min(at+part, len(f.data))]); err != nil {
+		data := f.data[at:min(at+part, len(f.data))]
+		if err := c.client.WriteFile(ctx, f.of, int64(at), data); err != nil {
 			return Because(err)
 		}
 	}

@@ -16,7 +16,11 @@ import (
 )
 
 // hears serves what comes to an address by BACnet; answer may send from it.
-func hears(t *testing.T, address string, answer func(conn net.PacketConn, packet []byte, from net.Addr)) {
+func hears(
+	t *testing.T,
+	address string,
+	answer func(conn net.PacketConn, packet []byte, from net.Addr),
+) {
 	listen := net.ListenConfig{Control: machine.Reuse}
 	conn, err := listen.ListenPacket(context.Background(), "udp4", address)
 	if err != nil {
@@ -99,7 +103,10 @@ func TestABBMDAsksOtherNetworks(t *testing.T) {
 	}
 	hears(t, "127.44.250.10:47808", bbmd(0))
 	hears(t, "127.44.250.11:47808", bbmd(0x30))
-	n := site.Network{Ranges: []string{"127.44.251.7"}, BBMD: []string{"127.44.250.10", "127.44.250.11:47808"}}
+	n := site.Network{
+		Ranges: []string{"127.44.251.7"},
+		BBMD:   []string{"127.44.250.10", "127.44.250.11:47808"},
+	}
 	found := byBACnet(t, Networks([]site.Network{n})[0])
 	require.NotEmpty(t, found.Sightings)
 	for _, s := range found.Sightings {

@@ -1,5 +1,5 @@
-// Package ventilation is the stand-in of Harrow & Dene ventilation controllers, which speak BACnet/IP
-// (ASHRAE 135).
+// Package ventilation is the stand-in of Harrow & Dene ventilation controllers, which speak
+// BACnet/IP (ASHRAE 135).
 //
 //	file,1                    the image that is received
 //	file,2                    the settings, during a backup or a restore
@@ -30,7 +30,12 @@ func New(s *standin.StandIn, _ []standin.Device) error {
 	if s.Factory == nil {
 		s.Factory = map[string]string{"setpoint": "19.5", "night": "22:00-05:00", "damper": "auto"}
 	}
-	v := &controller{StandIn: s, transfer: idle, coming: map[byte]*incoming{}, going: map[byte]*outgoing{}}
+	v := &controller{
+		StandIn:  s,
+		transfer: idle,
+		coming:   map[byte]*incoming{},
+		going:    map[byte]*outgoing{},
+	}
 	s.UDP = map[string]func([]byte) [][]byte{"bacnet": v.hear}
 	return nil
 }
@@ -308,7 +313,8 @@ func (v *controller) deviceProperty(property uint, version string, well bool) []
 		return append([]byte{0xc4}, objectID(8, uint32(firstID+v.Host))...)
 	case 76: // object-list
 		var all []byte
-		for _, o := range [][2]uint32{{8, uint32(firstID + v.Host)}, {10, 1}, {10, 2}, {2, 1}, {19, 1}, {48, 1}, {40, 1}} {
+		for _, o := range [][2]uint32{{8, uint32(firstID + v.Host)}, {10, 1}, {10, 2}, {2, 1}, {19, 1},
+			{48, 1}, {40, 1}} {
 			all = append(append(all, 0xc4), objectID(o[0], o[1])...)
 		}
 		return all
