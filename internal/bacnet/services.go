@@ -174,10 +174,13 @@ const fileOverhead = 24
 // PartOf is how many bytes of a file go into one request, in segments or not.
 func (c *Client) PartOf(inSegments bool) int { return c.Room(inSegments) - fileOverhead }
 
+// maxParts bounds how many requests a file is read by.
+const maxParts = 200_000
+
 // ReadAll reads a whole file of at most a number of bytes.
 func (c *Client) ReadAll(ctx context.Context, file ObjectID, most int) ([]byte, error) {
 	var out []byte
-	for {
+	for range maxParts {
 		part, last, err := c.ReadFile(ctx, file, int64(len(out)), c.PartOf(false))
 		if err != nil {
 			return nil, err
@@ -192,6 +195,7 @@ func (c *Client) ReadAll(ctx context.Context, file ObjectID, most int) ([]byte, 
 			return nil, fmt.Errorf("%s: %w", file, errShort)
 		}
 	}
+	return nil, fmt.Errorf("%s is not read by %d requests", file, maxParts)
 }
 
 // Acquaint reads what a device takes, so that requests fit it, and returns its device object: the

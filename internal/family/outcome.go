@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"catena/internal/bacnet"
 	"catena/internal/text"
 )
 
@@ -43,10 +44,13 @@ func (s *Step) Means(v Values, a Answer, loggingIn bool) (word Word, says string
 
 // usual is what a status means where the family does not say (RFC 9110, 15; RFC 6585).
 func (s *Step) usual(status int, loggingIn bool) Word {
-	if s.Protocol != "http" {
-		if status == 0 {
-			return OK
-		}
+	switch {
+	case s.Protocol == "http":
+	case status == 0:
+		return OK
+	case s.Protocol == "bacnet" && (status == bacnet.CodeDeviceBusy || status == bacnet.CodeBusy):
+		return Again
+	default:
 		return Refused
 	}
 	switch {

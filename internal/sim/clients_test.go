@@ -180,14 +180,19 @@ m.reset_manager(sushy.RESET_TYPE_FORCE_RESTART)`, host+":"+port, password)
 	})
 }
 
+// nodeModule has node find a package in the folder that CATENA_NODE_MODULES names.
+func nodeModule(t *testing.T, name string) {
+	modules := os.Getenv("CATENA_NODE_MODULES")
+	if _, err := os.Stat(filepath.Join(modules, name)); modules == "" || err != nil {
+		t.Skipf("left out: it needs CATENA_NODE_MODULES, a folder with the package %s", name)
+	}
+	t.Setenv("NODE_PATH", modules)
+}
+
 // A client for BACnet that others have written finds a controller, reads it, and writes and reads
 // a file.
 func TestBACnetClient(t *testing.T) {
-	modules := os.Getenv("CATENA_NODE_MODULES")
-	if modules == "" {
-		t.Skip("needs CATENA_NODE_MODULES, a folder with the package @bacnet-js/client")
-	}
-	t.Setenv("NODE_PATH", modules)
+	nodeModule(t, "@bacnet-js/client")
 	host, port := start(t, sim.Device{Kind: "ventilation", Model: "VC-3", Version: "5.1"})
 	out := client(t, "", "node", "-e", `const { default: Client } = require("@bacnet-js/client")
 const [host, port] = process.argv.slice(1), at = { address: host + ":" + port }
@@ -217,11 +222,7 @@ c.on("listening", () => c.whoIs(at))`, host, port)
 // A client for ONVIF that others have written reads a camera, old and new. CATENA_NODE_MODULES says
 // where it is installed.
 func TestONVIFClient(t *testing.T) {
-	modules := os.Getenv("CATENA_NODE_MODULES")
-	if modules == "" {
-		t.Skip("needs CATENA_NODE_MODULES, a folder with the package onvif")
-	}
-	t.Setenv("NODE_PATH", modules)
+	nodeModule(t, "onvif")
 	for name, d := range map[string]sim.Device{
 		"digest": {Kind: "camera", Model: "WX-40", Hardware: "B", Version: "3.1.0", Auth: "digest"},
 		"wsse":   {Kind: "camera", Model: "WX-40", Hardware: "B", Version: "3.1.0"},
