@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"strings"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/login"
+	"catena/internal/wire"
 )
 
 // Name of the dialect.
@@ -112,13 +114,18 @@ func Dial(ctx context.Context, at device.Endpoint) (*bacnet.Client, bacnet.Objec
 // Because says what an error of a request means: a device.Cause, or the end of a context.
 func Because(err error) error {
 	var refused *bacnet.RefusalError
+	var network *net.OpError
 	switch {
 	case err == nil, errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err
 	case errors.Is(err, bacnet.ErrSilent):
 		return device.Because(device.NoAnswer, device.NotInTime)
+	case wire.OwnFault(err):
+		return device.Because(device.OwnFault, "%s", wire.OwnWords(err))
 	case errors.Is(err, bacnet.ErrClosed):
 		return device.Because(device.NoAnswer, "%v", err)
+	case errors.As(err, &network):
+		return device.Because(device.NoAnswer, "%v", network.Err)
 	case errors.Is(err, bacnet.ErrTooLong):
 		return device.Because(device.Refusal, "%v", err)
 	case errors.As(err, &refused) && refused.IsCode(bacnet.CodePassword):

@@ -56,7 +56,7 @@ func (c config) Save(ctx context.Context) (saved []byte, err error) {
 	case files == nil: // it takes no part in backups
 		return nil, device.ErrUnsupported
 	}
-	if err := c.start(ctx, bacnet.StartBackup); err != nil {
+	if err := c.start(ctx, bacnet.StartBackup, bacnet.EndBackup); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -88,7 +88,8 @@ func (c config) Save(ctx context.Context) (saved []byte, err error) {
 			return nil, err
 		}
 	}
-	return b.Bytes(), out.Close()
+	err = out.Close()
+	return b.Bytes(), err
 }
 
 // password is that of ReinitializeDevice; empty: none is known.
@@ -100,15 +101,29 @@ func (s *session) password() (string, error) {
 	return word, nil
 }
 
-// start starts a backup or a restore, and waits until the device is ready for it.
-func (c config) start(ctx context.Context, state bacnet.State) error {
+// start starts a backup or a restore, and waits until the device is ready for it. Where it is not
+// known to have refused, and does not get ready, undo ends what it may have started.
+func (c config) start(ctx context.Context, state, undo bacnet.State) error {
 	word, err := c.password()
 	if err != nil {
 		return err
 	}
-	if err := c.client.Reinitialize(ctx, state, word); err != nil {
+	err = c.client.Reinitialize(ctx, state, word)
+	if errors.As(err, new(*bacnet.RefusalError)) {
 		return Because(err)
 	}
+	if err = Because(err); err == nil {
+		err = c.ready(ctx)
+	}
+	if err != nil {
+		_ = c.end(ctx, undo) // a device that is gone ends it itself
+	}
+	return err
+}
+
+// ready waits until the device has prepared for a backup or a restore. One that does not tell is
+// ready at once.
+func (c config) ready(ctx context.Context) error {
 	for until := time.Now().Add(preparesIn); ; {
 		now, err := c.number(ctx, c.client, "backup-and-restore-state")
 		switch {
@@ -161,7 +176,7 @@ func (c config) Restore(ctx context.Context, saved []byte) error {
 	if _, err := c.talk(ctx); err != nil {
 		return err
 	}
-	if err := c.start(ctx, bacnet.StartRestore); err != nil {
+	if err := c.start(ctx, bacnet.StartRestore, bacnet.AbortRestore); err != nil {
 		return err
 	}
 	if err := c.write(ctx, files); err != nil {
