@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"catena/internal/text"
 )
 
 // ObjectID identifies an object of a device: its type, and its number among those of the type
@@ -89,8 +91,8 @@ func ParseObject(s string) (ObjectID, error) {
 	}
 	t, err := strconv.ParseUint(of, 10, 16)
 	if err != nil || t > maxType {
-		return ObjectID{}, fmt.Errorf("%q is not a type of object; write its number, or one of %s", of,
-			known(objectTypes))
+		return ObjectID{}, fmt.Errorf("%q is not a type of object%s; write its name in the standard, or "+
+			"its number", of, meant(of, objectTypes))
 	}
 	return ObjectID{uint16(t), uint32(n)}, nil
 }
@@ -100,8 +102,11 @@ func ParseObject(s string) (ObjectID, error) {
 func ParseProperty(s string) (Property, error) {
 	parts := strings.Split(s, "/")
 	if len(parts) < 2 || len(parts) > 3 {
-		return Property{}, fmt.Errorf("%q is not a property; write its object and its name: "+
-			"device/firmware-revision, file,1/file-size", s)
+		return Property{}, fmt.Errorf(
+			"%q is not a property; write its object and its name, within { } in "+
+				"quotes: device/firmware-revision, \"file,1/file-size\"",
+			s,
+		)
 	}
 	of, err := ParseObject(parts[0])
 	if err != nil {
@@ -113,8 +118,8 @@ func ParseProperty(s string) (Property, error) {
 	} else if n, err := strconv.ParseUint(parts[1], 10, 22); err == nil {
 		p.ID = uint32(n)
 	} else {
-		return p, fmt.Errorf("%q is not a property; write its number, or one of %s", parts[1],
-			known(properties))
+		return p, fmt.Errorf("%q is not a property%s; write its name in the standard, or its number",
+			parts[1], meant(parts[1], properties))
 	}
 	if len(parts) == 3 {
 		n, err := strconv.ParseUint(parts[2], 10, 16)
@@ -126,8 +131,12 @@ func ParseProperty(s string) (Property, error) {
 	return p, nil
 }
 
-func known[N any](names map[string]N) string {
-	return strings.Join(slices.Sorted(maps.Keys(names)), ", ")
+// meant is the part of a message that names the nearest of some names; empty: none is near.
+func meant[N any](word string, names map[string]N) string {
+	if near := text.Nearest(word, slices.Sorted(maps.Keys(names))); near != "" {
+		return " (did you mean " + near + "?)"
+	}
+	return ""
 }
 
 // objectTypes are the types of objects by their names (clause 21, BACnetObjectType).

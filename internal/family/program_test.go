@@ -383,6 +383,30 @@ func FuzzProgram(f *testing.F) {
 	})
 }
 
+// Mistakes in what is said of BACnet have a place, too.
+func TestMistakesInBACnet(t *testing.T) {
+	start := head + "protocol: bacnet\nsecrets: {bacnet: reading}\n"
+	update := start + "read:\n  - get: {size: \"int file,1/file-size\"}\nupdate:\n  - upload: file,1\n"
+	parsed(t, update+"restart:\n  - reinitialise: warmstart $login.bacnet\n")
+	for text, want := range map[string]string{
+		start + "read:\n  - get: {size: \"file,1/file-sise\"}\n": `get: "file-sise" is not a property (did you mean file-size?)`,
+		start + "read:\n  - get: {size: file,1/file-size}\n":     `within { } in quotes`,
+		start + "read:\n  - get: {all: \"int file,1\"}\n":        "get: all: a whole file is a text",
+		start + "read:\n  - get: {n: \"files,1/file-size\"}\n":   `"files" is not a type of object (did you mean file?)`,
+		start + "read:\n  - get: {n: \"file,1/42\"}\n    take: {v: $.n}\n": "an answer of BACnet is its " +
+			"objects: name each in get:, with a pattern if only a part of it counts: get: {version: device/firmware-revision",
+		start + "update:\n  - set: {\"file,1/file-size\": int 0}\n":       "set: write the type (null, boolean, unsigned,",
+		start + "update:\n  - upload: analog-value,1\n":                   "upload: of protocol: bacnet goes to a file object",
+		start + "update:\n  - upload: /fw\n":                              "upload: of protocol: bacnet goes to a file object",
+		update + "restart:\n  - reinitialise: coldstrat\n":                `reinitialise: "coldstrat" is not one of activate-changes, coldstart, warmstart; did you mean coldstart?`,
+		update + "restart:\n  - reinitialise: coldstart $login.bacnett\n": "the login has no bacnett; did you mean bacnet?",
+		update + "restart:\n  - run: reboot\n":                            "run: is not a step of protocol: bacnet; there are get, upload, poll, offer, set, reinitialise, wait, ask",
+	} {
+		_, err := family.Parse("f.yaml", []byte(text))
+		assert.ErrorContains(t, err, want, text)
+	}
+}
+
 // Each family of the page of shapes can be read.
 func TestTheShapes(t *testing.T) {
 	raw, err := os.ReadFile(filepath.Join("..", "..", "docs", "family-shapes.md"))

@@ -282,7 +282,9 @@ func TestKindsAreHeard(t *testing.T) {
 		sim.Device{Name: "hub-1", Kind: "hub", Model: "PK-1", Serial: "PK1-1", Version: "5",
 			Host: 91},
 		sim.Device{Name: "io-1", Kind: "io", Model: "HD-IO4", Serial: "0A0B0C0D", Version: "2.7",
-			Host: 95})
+			Host: 95},
+		sim.Device{Name: "fans-1", Kind: "ventilation", Model: "VC-3", Serial: "VC3-1", Version: "5.1",
+			Host: 96})
 	h.scanner.Patience = 10 * time.Second // this machine may be busy
 	r := h.scan()
 	heard := map[string]string{}
@@ -293,7 +295,7 @@ func TestKindsAreHeard(t *testing.T) {
 		"WX-40": "http+ws-discovery ok 3.1.0", "TG-200": "http+mdns ok K42", "OS-8": "snmp ok 4.2",
 		"BR-5": "https+ssdp ok 2.10",
 		"HD-7": "modbus+ssh ok 7.4", "PK-1": "http+ssdp unreadable ",
-		"HD-IO4": "ethernet-ip ok 2.7",
+		"HD-IO4": "ethernet-ip ok 2.7", "VC-3": "bacnet ok 5.1",
 	}, heard)
 	kinds := map[string]bool{}
 	for _, k := range r.Keys.Fresh {

@@ -11,6 +11,7 @@ import (
 
 	"catena/internal/device"
 	"catena/internal/dialect"
+	"catena/internal/dialect/bacnet"
 	"catena/internal/dialect/onvif"
 	"catena/internal/dialect/redfish"
 	"catena/internal/dialect/simtest"
@@ -134,7 +135,7 @@ func TestTwoThatClaimOneSerial(t *testing.T) {
 
 var dialects = dialect.NewRegistry(onvif.Dialect{}, simtest.Family("tollgarth-gates"),
 	redfish.Dialect{},
-	snmp.Dialect{})
+	snmp.Dialect{}, bacnet.Dialect{})
 
 func newScanner(patience time.Duration) *Scanner {
 	s := &Scanner{Dialects: dialects, Patience: patience,

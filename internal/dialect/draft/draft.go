@@ -16,8 +16,10 @@ import (
 	"strings"
 	"time"
 
+	"catena/internal/bacnet"
 	"catena/internal/device"
 	"catena/internal/dialect"
+	bacnetdialect "catena/internal/dialect/bacnet"
 	"catena/internal/dialect/scripted"
 	"catena/internal/dialect/snmp"
 	"catena/internal/login"
@@ -45,7 +47,7 @@ type shown struct {
 func Of(ctx context.Context, as login.Credential, addresses ...string) (string, scripted.Recording,
 	error) {
 	var all []shown
-	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftHTTP,
+	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftBACnet, draftHTTP,
 		draftHTTPS, func(ctx context.Context, where string) (shown, bool) {
 			s, ok := draftSSH(ctx, where)
 			if ok && as.User != "" {
@@ -71,11 +73,18 @@ func Of(ctx context.Context, as login.Credential, addresses ...string) (string, 
 // silent is the error for an address that does not answer.
 func silent(where string) error {
 	if host, port, err := net.SplitHostPort(where); err == nil {
-		return fmt.Errorf("nothing answers HTTP, HTTPS, SSH or SNMP at port %s of %s; try another "+
-			"port, or leave it out for the usual ones", port, host)
+		return fmt.Errorf(
+			"nothing answers HTTP, HTTPS, SSH, SNMP or BACnet at port %s of %s; try another "+
+				"port, or leave it out for the usual ones",
+			port,
+			host,
+		)
 	}
-	return fmt.Errorf("%s does not answer HTTP, HTTPS, SSH or SNMP at their usual ports; add its "+
-		"port, as in %[1]s:8080", where)
+	return fmt.Errorf(
+		"%s does not answer HTTP, HTTPS, SSH, SNMP or BACnet at their usual ports; add its "+
+			"port, as in %[1]s:8080",
+		where,
+	)
 }
 
 // write writes the draft: what was seen, what is missing, and the file.
@@ -113,8 +122,12 @@ func write(where string, all []shown) string {
 }
 
 // usual are the ports of protocols that need not be named.
-var usual = map[string][]string{"http": {"80", "443", "8080", "8443"}, "ssh": {"22"}, "snmp": {
-	"161"}}
+var usual = map[string][]string{
+	"http":   {"80", "443", "8080", "8443"},
+	"ssh":    {"22"},
+	"snmp":   {"161"},
+	"bacnet": {"47808"},
+}
 
 // portOf is the port of an address; where it has none, the usual one.
 func portOf(address string) string {
@@ -363,4 +376,72 @@ read:
   - get: {ticks: int sysUpTime.0}   # in 1/100 s
 state: {uptime: ticks / 100}
 `}, true
+}
+
+// maxFiles is how many file objects a draft names.
+const maxFiles = 16
+
+func draftBACnet(ctx context.Context, where string) (shown, bool) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	at := dialect.At{Endpoint: device.Endpoint{Address: wire.AtPort(where, "47808")}}
+	session := bacnetdialect.Dialect{}.Open(at, login.Credential{})
+	defer func() { _ = session.Close(ctx) }()
+	r, err := session.Read(ctx)
+	if err != nil {
+		return shown{}, false
+	}
+	lines := append(
+		[]string{fmt.Sprintf("bacnet: by its device object it is a %s %s, serial number %s, "+
+			"and runs %s", r.Vendor, r.Model, r.Serial, r.Version)},
+		bacnetFiles(ctx, at.Endpoint)...)
+	return shown{protocol: "bacnet", port: portOf(at.Address), reading: r, lines: lines,
+		answer: scripted.Exchange{Sent: "(the standard's objects)", Base: &r},
+		missing: []string{"update:, restart:, state:, with the objects of its maker's own",
+			"plain_basic: true, if it wants a password: the secret bacnet of its login goes in the clear"},
+		steps: `# It is recognised and read by its device object; what follows is its maker's own.
+# secrets: {bacnet: reading}
+#   - get: {phase: "int multi-state-value,N/present-value"}     (of read:)
+#   busy: phase == 2, pending: 'phase == 3 ? "written" : ""'     (of state:)
+# update:
+#   - set: {"file,N/file-size": unsigned 0}
+#   - upload: file,N
+#   - poll: {phase: "int multi-state-value,N/present-value"}
+#     until: phase == 3
+# restart:
+#   - reinitialise: coldstart $login.bacnet
+read:
+  - get: {condition: int device/system-status}
+state: {well: "condition in [0, 1, 5]"}
+`}, true
+}
+
+// bacnetFiles are the file objects of a device, with their names.
+func bacnetFiles(ctx context.Context, at device.Endpoint) (lines []string) {
+	c, own, err := bacnetdialect.Dial(ctx, at)
+	if err != nil {
+		return nil
+	}
+	defer c.Close()
+	list, err := bacnet.ParseProperty("device/object-list")
+	if err != nil {
+		return nil
+	}
+	list.Of = own
+	all, _ := c.Read(ctx, list) // one that does not send a list of this length names none
+	for _, v := range all {
+		file, is := v.Object()
+		if !is || file.Type != bacnet.TypeFile || len(lines) == maxFiles {
+			continue
+		}
+		name, err := bacnet.ParseProperty(file.String() + "/object-name")
+		if err != nil {
+			continue
+		}
+		if called, err := c.Read(ctx, name); err == nil && len(called) > 0 {
+			lines = append(lines, fmt.Sprintf("bacnet: %s is called %s", file,
+				text.Clean(called[0].String())))
+		}
+	}
+	return lines
 }

@@ -3,13 +3,16 @@ package draft_test
 import (
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"catena/internal/dialect/draft"
+	"catena/internal/dialect/scripted"
 	"catena/internal/dialect/simtest"
+	"catena/internal/family"
 	"catena/internal/login"
 	"catena/internal/sim"
 )
@@ -58,4 +61,22 @@ func TestADraftOfAShell(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, text, "ssh: it accepts commands")
 	assert.NotContains(t, text, "\nterminal: {")
+}
+
+// A controller of BACnet is drafted by its device object, with its files by their names.
+func TestADraftOfAController(t *testing.T) {
+	at := simtest.Start(t, sim.Device{Name: "fans", Kind: "ventilation", Model: "VC-3", Host: 1,
+		Serial: "S-1", Version: "1.0"})
+	text, _, err := draft.Of(t.Context(), login.Credential{}, at.Address)
+	require.NoError(t, err)
+	for _, want := range []string{"it is a Harrow & Dene VC-3, serial number S-1, and runs 1.0",
+		"file,1 is called firmware", "file,2 is called configuration", "\nprotocol: bacnet\n"} {
+		assert.Contains(t, text, want)
+	}
+	assert.NotContains(t, text, "ports:")
+	f, err := family.Parse("draft.yaml", []byte(strings.ReplaceAll(text, "FILL-IN", "fans")))
+	require.NoError(t, err)
+	r, err := scripted.New(f, -1).Open(at, login.Credential{}).Read(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "1.0", r.Version)
 }
