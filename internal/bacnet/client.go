@@ -436,8 +436,8 @@ func (t *transaction) receive(within time.Duration) (answer, error) {
 		case err != nil:
 			return answer{}, closed(err)
 		}
-		apdu, _, ok := fromLink(t.buf[:n])
-		if !ok {
+		apdu, _, behind, ok := fromLink(t.buf[:n])
+		if !ok || behind != "" {
 			continue
 		}
 		if a, ok := readAnswer(apdu); ok && a.invoke == t.invoke {
@@ -460,7 +460,7 @@ func (c *Client) whoIs(ctx context.Context) (Found, error) {
 		if err != nil {
 			return Found{}, ErrSilent
 		}
-		if f, ok := ReadIAm(c.buf[:n], netip.AddrPort{}); ok {
+		if f, ok := ReadIAm(c.buf[:n], netip.AddrPort{}); ok && f.Behind == "" {
 			return f, nil
 		}
 	}

@@ -2,6 +2,7 @@ package bacnet
 
 import (
 	"encoding/binary"
+	"fmt"
 	"net/netip"
 )
 
@@ -72,57 +73,62 @@ func local(apdu []byte, expectsReply bool) []byte {
 	return append([]byte{1, control}, apdu...)
 }
 
-// fromLink unwraps a datagram. origin is the first sender of a forwarded one. ok is false for what
-// has no APDU, is damaged, or comes from a device behind the sender.
-func fromLink(b []byte) (apdu []byte, origin netip.AddrPort, ok bool) {
+// fromLink unwraps a datagram. origin is the first sender of a forwarded one; behind is the device on
+// another network that it comes from, through the sender; empty: it comes from the sender itself. ok
+// is false for what has no APDU, or is damaged.
+func fromLink(b []byte) (apdu []byte, origin netip.AddrPort, behind string, ok bool) {
 	if len(b) < linkHeader || b[0] != linkType || int(binary.BigEndian.Uint16(b[2:])) != len(b) {
-		return nil, origin, false
+		return nil, origin, "", false
 	}
 	function := b[1]
 	b = b[linkHeader:]
 	switch function {
 	case linkForwarded:
 		if len(b) < linkForwardedAddress {
-			return nil, origin, false
+			return nil, origin, "", false
 		}
 		origin = netip.AddrPortFrom(netip.AddrFrom4([4]byte(b[:4])), binary.BigEndian.Uint16(b[4:]))
 		b = b[linkForwardedAddress:]
 	case linkUnicast, linkBroadcast:
 	default:
-		return nil, origin, false
+		return nil, origin, "", false
 	}
-	apdu, routed, ok := fromNetwork(b)
-	return apdu, origin, ok && !routed
+	apdu, behind, ok = fromNetwork(b)
+	return apdu, origin, behind, ok
 }
 
-// fromNetwork unwraps an NPDU (6.2). routed: it comes from a device on another network, through the
-// sender.
-func fromNetwork(b []byte) (apdu []byte, routed, ok bool) {
+// fromNetwork unwraps an NPDU (6.2).
+func fromNetwork(b []byte) (apdu []byte, behind string, ok bool) {
 	if len(b) < 2 || b[0] != 1 || b[1]&0x80 != 0 { // a message of the network layer
-		return nil, false, false
+		return nil, "", false
 	}
 	control := b[1]
 	b = b[2:]
-	address := func() bool { // a network, a length, and that number of bytes
+	address := func() (string, bool) { // a network, a length, and that number of bytes
 		if len(b) < 3 || len(b) < 3+int(b[2]) {
-			return false
+			return "", false
 		}
+		whole := fmt.Sprintf("%d:%x", binary.BigEndian.Uint16(b), b[3:3+int(b[2])])
 		b = b[3+int(b[2]):]
-		return true
+		return whole, true
 	}
-	if control&0x20 != 0 && !address() {
-		return nil, false, false
+	if control&0x20 != 0 {
+		if _, ok := address(); !ok {
+			return nil, "", false
+		}
 	}
-	if routed = control&0x08 != 0; routed && !address() {
-		return nil, false, false
+	if control&0x08 != 0 {
+		if behind, ok = address(); !ok {
+			return nil, "", false
+		}
 	}
 	if control&0x20 != 0 { // the hop count
 		if len(b) == 0 {
-			return nil, false, false
+			return nil, "", false
 		}
 		b = b[1:]
 	}
-	return b, routed, len(b) > 0
+	return b, behind, len(b) > 0
 }
 
 // answer is an APDU that came back.
@@ -181,6 +187,8 @@ type Found struct {
 	Segmentation uint64 // 0: both ways; 1: it sends segments; 2: it receives them; 3: none
 	Vendor       uint64 // its number with the standard's body
 	Address      netip.AddrPort
+	// its network and its address there, where it is behind a router, which has Address; empty: it is not
+	Behind string
 }
 
 // WhoIs is the question to all devices (16.10), as it is sent to one address, as a broadcast, or to
@@ -216,7 +224,7 @@ func Registered(packet []byte) (done, ok bool) {
 // ReadIAm reads the answer to WhoIs. from is who sent the datagram. The device's address is that,
 // or the one in a forwarded message.
 func ReadIAm(packet []byte, from netip.AddrPort) (f Found, ok bool) {
-	b, origin, ok := fromLink(packet)
+	b, origin, behind, ok := fromLink(packet)
 	if !ok || len(b) < 2 || b[0]>>4 != unconfirmed || b[1] != iAm {
 		return f, false
 	}
@@ -233,7 +241,7 @@ func ReadIAm(packet []byte, from netip.AddrPort) (f Found, ok bool) {
 		v[3].Type != Unsigned {
 		return f, false
 	}
-	f = Found{id.Instance, int(min(v[1].Number, MaxAPDU)), v[2].Number, v[3].Number, from}
+	f = Found{id.Instance, int(min(v[1].Number, MaxAPDU)), v[2].Number, v[3].Number, from, behind}
 	if origin.IsValid() {
 		f.Address = origin
 	}
@@ -258,8 +266,8 @@ func ReadAnswer(packet []byte, from netip.AddrPort) (f Found, ok bool) {
 	if f, ok := ReadIAm(packet, from); ok {
 		return f, true
 	}
-	apdu, _, ok := fromLink(packet)
-	if !ok {
+	apdu, _, behind, ok := fromLink(packet)
+	if !ok || behind != "" {
 		return f, false
 	}
 	a, ok := readAnswer(apdu)

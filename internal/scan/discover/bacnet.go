@@ -1,12 +1,30 @@
 package discover
 
 import (
+	"fmt"
+	"maps"
 	"net/netip"
+	"slices"
 	"time"
 
 	"catena/internal/bacnet"
 	dialect "catena/internal/dialect/bacnet"
 )
+
+// behindRouters says which devices answered that are behind BACnet routers: they have no address of
+// their own.
+func (s *Discoverer) behindRouters() (warnings []string) {
+	number := map[netip.Addr]int{}
+	s.behind.Range(func(_, router any) bool {
+		number[router.(netip.Addr)]++
+		return true
+	})
+	for _, router := range slices.SortedFunc(maps.Keys(number), netip.Addr.Compare) {
+		warnings = append(warnings, fmt.Sprintf("BACnet controllers behind the router %s: %d; "+
+			"Catena cannot reach them yet", router, number[router]))
+	}
+	return warnings
+}
 
 const (
 	bacnetWait = time.Second
@@ -32,6 +50,10 @@ func (s *Discoverer) bacnet() way {
 			}
 			f, ok := bacnet.ReadAnswer(packet, from)
 			if !ok {
+				return nil, nil
+			}
+			if f.Behind != "" {
+				s.behind.Store(f.Behind+" "+f.Address.Addr().String(), f.Address.Addr())
 				return nil, nil
 			}
 			e := dialect.Endpoint(f)

@@ -98,6 +98,13 @@ func TestABBMDAsksOtherNetworks(t *testing.T) {
 				_, _ = conn.WriteTo(iAm(4, 127, 44, 251, 7, 0xba, 0xc0), from)
 				_, _ = conn.WriteTo(iAm(4, 10, 99, 0, 7, 0xba, 0xc0), from) // outside of the site
 				_, _ = conn.WriteTo([]byte{0x81, 4, 0, 6, 127, 44}, from)
+				for device := range byte(3) { // on a network behind a router, twice each
+					b := []byte{0x81, 0x0a, 0, 26, 1, 0x08, 0x07, 0xd1, 1, device}
+					b = append(b, iAm(0x0a)[6:]...)
+					b[3] = byte(len(b))
+					_, _ = conn.WriteTo(b, from)
+					_, _ = conn.WriteTo(b, from)
+				}
 			}
 		}
 	}
@@ -114,6 +121,8 @@ func TestABBMDAsksOtherNetworks(t *testing.T) {
 	}
 	require.Len(t, found.Outside, 1)
 	assert.Equal(t, "10.99.0.7:47808", found.Outside[0].Address.String())
+	assert.Equal(t, []string{"BACnet controllers behind the router 127.44.250.10: 3; Catena cannot " +
+		"reach them yet"}, found.Warnings)
 	of := func(key string) any { was, _ := asked.Load(key); return was }
 	assert.Equal(t, []byte{0x81, 5, 0, 6, 0, 60}, of("127.44.250.10:47808"))
 	assert.Equal(t, []byte{0x81, 9, 0, 8, 1, 0, 0x10, 8}, of("127.44.250.10:47808 all"))

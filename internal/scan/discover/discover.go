@@ -47,6 +47,7 @@ type Discoverer struct {
 	Met func(address, kind, fingerprint string)
 
 	starved atomic.Pointer[error] // why this machine could not ask
+	behind  sync.Map              // the router of each BACnet device that is behind one
 }
 
 // OutOfResources is why this machine could not ask someone; nil: it could ask all. What did not
@@ -170,6 +171,7 @@ func (s *Discoverer) Run(ctx context.Context, networks []Network) (Found, error)
 		}
 	}
 	f.OutOfResources = s.OutOfResources()
+	f.Warnings = append(f.Warnings, s.behindRouters()...)
 	if len(f.Sightings) >= maxSightings {
 		f.Warnings = append(f.Warnings,
 			fmt.Sprintf("more than %d answers arrived; the rest was ignored. Is someone "+
