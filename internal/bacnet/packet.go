@@ -73,9 +73,9 @@ func local(apdu []byte, expectsReply bool) []byte {
 	return append([]byte{1, control}, apdu...)
 }
 
-// fromLink unwraps a datagram. origin is the first sender of a forwarded one; behind is the device on
-// another network that it comes from, through the sender; empty: it comes from the sender itself. ok
-// is false for what has no APDU, or is damaged.
+// fromLink unwraps a datagram. origin is the first sender of a forwarded one; behind is the device
+// on another network that it comes from, through the sender; empty: it comes from the sender
+// itself. ok is false for what has no APDU, or is damaged.
 func fromLink(b []byte) (apdu []byte, origin netip.AddrPort, behind string, ok bool) {
 	if len(b) < linkHeader || b[0] != linkType || int(binary.BigEndian.Uint16(b[2:])) != len(b) {
 		return nil, origin, "", false
@@ -187,7 +187,8 @@ type Found struct {
 	Segmentation uint64 // 0: both ways; 1: it sends segments; 2: it receives them; 3: none
 	Vendor       uint64 // its number with the standard's body
 	Address      netip.AddrPort
-	// its network and its address there, where it is behind a router, which has Address; empty: it is not
+	// its network and its address there, where it is behind a router, which has Address; empty: it is
+	// not
 	Behind string
 }
 

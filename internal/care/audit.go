@@ -39,6 +39,7 @@ type Health struct {
 	Saves       bool              // it can report its settings
 	Plain       bool              // a login is sent to it without TLS, in whatever form
 	Drift       string            // how its settings differ from the save; empty: they do not
+	comparable  bool              // that they differ from a save says something
 	HasDefault  bool              // the maker's login works
 }
 
@@ -108,7 +109,7 @@ func (c Care) audit(ctx context.Context, q Checkup) (Health, error) {
 	if h.Trouble == nil {
 		h.Trouble = c.certificate(within, q, &h)
 	}
-	if h.Trouble == nil && q.Save != nil {
+	if h.Trouble == nil && q.Save != nil && h.comparable { // others differ each time they are read
 		h.Drift, h.Trouble = c.drift(within, q.Device, *q.Save)
 	}
 	if h.Trouble == nil && q.Default != nil {
@@ -133,8 +134,9 @@ func (c Care) vitals(ctx context.Context, d device.Device, h *Health) error {
 	if _, err := session.Read(ctx); err != nil {
 		return err
 	}
-	_, err = session.Settings()
+	of, err := session.Settings()
 	h.Saves = err == nil
+	h.comparable = err == nil && (of.Steady() || of.Format() != settings.Opaque)
 	h.Vitals, err = dialect.VitalsOf(ctx, session)
 	return err
 }
@@ -195,7 +197,7 @@ func (c Care) drift(ctx context.Context, d device.Device, was Saved) (string, er
 	}
 	changes, err := settings.Diff(was.Format, was.Data, now.Data)
 	switch {
-	case err != nil: // opaque ones are compared byte by byte
+	case err != nil: // they are not what their format says
 		return "its settings are not those of " + was.Save, nil
 	case len(changes) == 0:
 		return "", nil

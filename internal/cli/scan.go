@@ -62,10 +62,10 @@ func (l *look) flags(c *cobra.Command) {
 }
 
 var scanHelp = `Find the devices on the site's networks and read their versions. All discovery
-protocols run at once: WS-Discovery, mDNS, SSDP, SNMP and EtherNet/IP, by multicast and address by
-address, and a sweep that tries each address for HTTP, TLS, SSH and Modbus. The results are
-recorded; new, changed and missing devices are shown. Devices that answer but are not recognised
-are listed with what they reported.
+protocols run at once: WS-Discovery, mDNS, SSDP, SNMP, EtherNet/IP and BACnet/IP, by multicast or
+broadcast and address by address, and a sweep that tries each address for HTTP, TLS, SSH and Modbus.
+The results are recorded; new, changed and missing devices are shown. Devices that answer but are
+not recognised are listed with what they reported.
 
 Without addresses, the networks of site.yaml are scanned. ADDRESS is an address, a range of
 addresses, a network, host:port, or @FILE with one address per line. An address in a network of

@@ -47,8 +47,8 @@ type shown struct {
 func Of(ctx context.Context, as login.Credential, addresses ...string) (string, scripted.Recording,
 	error) {
 	var all []shown
-	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftBACnet, draftHTTP,
-		draftHTTPS, func(ctx context.Context, where string) (shown, bool) {
+	for _, look := range []func(context.Context, string) (shown, bool){draftSNMP, draftBACnet,
+		draftHTTP, draftHTTPS, func(ctx context.Context, where string) (shown, bool) {
 			s, ok := draftSSH(ctx, where)
 			if ok && as.User != "" {
 				s.shell(ctx, wire.AtPort(where, "22"), as)

@@ -492,6 +492,7 @@ func (v *controller) reinitialize(b []byte) (refused []byte) {
 		v.Restart(0)
 		v.transfer = idle
 	case now == 2 && v.mode == working:
+		v.Did("backup")
 		v.mode = backingUp
 	case now == 4 && v.mode == working:
 		v.mode, v.config = restoring, nil
