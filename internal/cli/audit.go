@@ -26,11 +26,11 @@ func (a *app) auditCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "audit [DEVICE…]",
 		Short: "Check the health of the devices, without changing them",
-		Long: `Read the devices and list what is wrong with them, the worst first: versions that were
-withdrawn, certificates that have expired or will soon, wrong clocks, full storage, and logins sent
-without TLS. Further findings are settings that differ from the last save (where they can be read
-one by one), missing saves, devices that do not answer, and holds and targets that match no device. Each finding has its meaning and a
-remedy. Nothing is changed on a device.
+		Long: `Read the devices and list what is wrong with them, the worst first: versions that were withdrawn,
+certificates that have expired or will soon, wrong clocks, full storage, and logins sent without
+TLS. Further findings are settings that differ from the last save (where they can be read one by
+one), missing saves, devices that do not answer, and holds and targets that match no device. Each
+finding has its meaning and a remedy. Nothing is changed on a device.
 
 With --defaults, also try the login that the maker publishes (default_login of a family): once, and
 never on a device that is known to lock after wrong logins.
