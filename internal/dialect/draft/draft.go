@@ -382,7 +382,7 @@ state: {uptime: ticks / 100}
 const maxFiles = 16
 
 func draftBACnet(ctx context.Context, where string) (shown, bool) {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 4*time.Second)
 	defer cancel()
 	at := dialect.At{Endpoint: device.Endpoint{Address: wire.AtPort(where, "47808")}}
 	session := bacnetdialect.Dialect{}.Open(at, login.Credential{})
