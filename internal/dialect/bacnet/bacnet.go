@@ -55,11 +55,12 @@ func (Dialect) Open(at dialect.At, as login.Credential) dialect.Session {
 
 type session struct {
 	dialect.ReadOnly
-	at     dialect.At
-	as     login.Credential
-	client *bacnet.Client
-	own    bacnet.ObjectID
-	status uint64
+	at      dialect.At
+	as      login.Credential
+	client  *bacnet.Client
+	own     bacnet.ObjectID
+	status  uint64
+	refused bool // the password: it is not sent again, so that the device does not lock
 }
 
 // Close ends the conversation; nothing stays open at the device.
@@ -128,6 +129,8 @@ func Because(err error) error {
 		return device.Because(device.NoAnswer, "%v", network.Err)
 	case errors.Is(err, bacnet.ErrTooLong):
 		return device.Because(device.Refusal, "%v", err)
+	case errors.Is(err, ErrRefusedBefore):
+		return ErrRefusedBefore
 	case errors.As(err, &refused) && refused.IsCode(bacnet.CodePassword):
 		return device.Because(device.BadLogin, "it wants another password for this (%s)", refused)
 	case errors.As(err, &refused) && refused.IsCode(bacnet.CodeReadDenied, bacnet.CodeWriteDenied,
@@ -255,9 +258,11 @@ func (s *session) Permission(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = c.Reinitialize(ctx, bacnet.EndBackup, word)
+	err = s.reinitialize(ctx, bacnet.EndBackup, word)
 	var refused *bacnet.RefusalError
 	switch {
+	case errors.Is(err, ErrRefusedBefore):
+		return &dialect.NotPermittedError{Why: err.Error()}
 	case !errors.As(err, &refused):
 		return Because(err)
 	case refused.IsCode(bacnet.CodePassword) && word == "":

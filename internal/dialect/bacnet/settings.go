@@ -101,6 +101,20 @@ func (s *session) password() (string, error) {
 	return word, nil
 }
 
+// ErrRefusedBefore is returned for a password that the device has refused in the same session.
+var ErrRefusedBefore = device.Because(device.BadLogin, "it refused this password before")
+
+// reinitialize does not send a password again that the device has refused.
+func (s *session) reinitialize(ctx context.Context, state bacnet.State, password string) error {
+	if s.refused {
+		return ErrRefusedBefore
+	}
+	err := s.client.Reinitialize(ctx, state, password)
+	var refused *bacnet.RefusalError
+	s.refused = errors.As(err, &refused) && refused.IsCode(bacnet.CodePassword)
+	return err
+}
+
 // start starts a backup or a restore, and waits until the device is ready for it. Where it is not
 // known to have refused, and does not get ready, undo ends what it may have started.
 func (c config) start(ctx context.Context, state, undo bacnet.State) error {
@@ -108,8 +122,8 @@ func (c config) start(ctx context.Context, state, undo bacnet.State) error {
 	if err != nil {
 		return err
 	}
-	err = c.client.Reinitialize(ctx, state, word)
-	if errors.As(err, new(*bacnet.RefusalError)) {
+	err = c.reinitialize(ctx, state, word)
+	if errors.Is(err, ErrRefusedBefore) || errors.As(err, new(*bacnet.RefusalError)) {
 		return Because(err)
 	}
 	if err = Because(err); err == nil {
@@ -148,7 +162,7 @@ func (c config) end(ctx context.Context, state bacnet.State) error {
 	defer cancel()
 	word, err := c.password()
 	if err == nil {
-		err = Because(c.client.Reinitialize(ctx, state, word))
+		err = Because(c.reinitialize(ctx, state, word))
 	}
 	return err
 }

@@ -22,6 +22,7 @@ type bacnetCarrier struct {
 	place   *place
 	client  *bacnet.Client
 	own     bacnet.ObjectID
+	refused bool // the password: it is not sent again
 }
 
 // How long a device may take to answer what it stores, and how much of a file is read at most.
@@ -49,6 +50,9 @@ func (c *bacnetCarrier) ask(ctx context.Context, step *family.Step, f family.Fil
 	case image != nil:
 		err = c.upload(ctx, f.Command, image)
 	case step.Word == "reinitialise":
+		if c.refused {
+			return a, dialect.ErrRefusedBefore
+		}
 		state, password, _ := strings.Cut(f.Command, " ")
 		err = c.client.Reinitialize(ctx, bacnet.States[state], password)
 		defer c.close() // it may take requests of other lengths after it
@@ -58,7 +62,8 @@ func (c *bacnetCarrier) ask(ctx context.Context, step *family.Step, f family.Fil
 		a, err = c.get(ctx, step)
 	}
 	var refused *bacnet.RefusalError
-	if errors.As(err, &refused) && refused.How == "error" && !refused.IsCode(bacnet.CodePassword) {
+	c.refused = errors.As(err, &refused) && refused.IsCode(bacnet.CodePassword) || c.refused
+	if refused != nil && refused.How == "error" && !refused.IsCode(bacnet.CodePassword) {
 		return family.Answer{Status: max(1, int(refused.Code)), Body: []byte(refused.Error())}, nil
 	}
 	if err = dialect.Because(err); errors.Is(err, device.ErrAway) {
