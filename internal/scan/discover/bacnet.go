@@ -40,14 +40,17 @@ func (s *Discoverer) bacnet() way {
 		messages: bacnet.Probes(),
 		toAll:    [][]byte{bacnet.WhoIs(bacnet.ToAll)},
 		toRelay:  [][]byte{bacnet.Register(foreignFor)},
-		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
-			if done, ok := bacnet.Registered(packet); ok {
-				if !done {
-					s.Log.Info("the BBMD does not do what it is asked", "bbmd", from)
-					return nil, nil
-				}
-				return nil, bacnet.WhoIs(bacnet.ByForeign)
+		fromRelay: func(packet []byte, from netip.AddrPort) []byte {
+			done, ok := bacnet.Registered(packet)
+			switch {
+			case done:
+				return bacnet.WhoIs(bacnet.ByForeign)
+			case ok:
+				s.Log.Info("the BBMD does not do what it is asked", "bbmd", from)
 			}
+			return nil
+		},
+		read: func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
 			f, ok := bacnet.ReadAnswer(packet, from)
 			if !ok {
 				return nil, nil

@@ -41,11 +41,13 @@ type way struct {
 	// the group is each network's own broadcast address; answers come to hearsAt, where it is free
 	broadcasts bool
 	hearsAt    uint16
-	toAll      [][]byte      // what a group is asked; nil: messages
-	toRelay    [][]byte      // what a network's relays are asked
-	wait       time.Duration // from the last datagram on
-	messages   [][]byte
-	own        func(netip.Addr) [][]byte // what one address alone is asked besides; may be nil
+	toAll      [][]byte // what a group is asked; nil: messages
+	toRelay    [][]byte // what a network's relays are asked
+	// what one of these relays is asked next; nil: nothing
+	fromRelay func(packet []byte, from netip.AddrPort) []byte
+	wait      time.Duration // from the last datagram on
+	messages  [][]byte
+	own       func(netip.Addr) [][]byte // what one address alone is asked besides; may be nil
 	// a reply goes to the group, where the answer came to a question to it
 	replyAll bool
 	// read reads one answer. reply may be sent back to who sent it.
@@ -78,6 +80,12 @@ func (w way) run(ctx context.Context, s *Discoverer, n Network, take func(Sighti
 	if len(w.toRelay) > 0 && len(n.Relays) > 0 {
 		relay := w
 		relay.messages = w.toRelay
+		relay.read = func(packet []byte, from netip.AddrPort) ([]Sighting, []byte) {
+			if next := w.fromRelay(packet, from); next != nil && slices.Contains(n.Relays, from) {
+				return nil, next
+			}
+			return w.read(packet, from)
+		}
 		group.Go(func() error {
 			return relay.exchange(ctx, anyPort("udp4"), n.Relays, take)
 		})
