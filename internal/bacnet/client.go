@@ -48,7 +48,7 @@ type Client struct {
 	WriteWithin time.Duration
 }
 
-// Why a device does not do what it is asked.
+// Why a request has no result.
 var (
 	// ErrSilent is returned when no answer came in time.
 	ErrSilent = errors.New("no answer in time")

@@ -187,7 +187,7 @@ func packet(apdu ...byte) []byte {
 	return append(b, apdu...)
 }
 
-// Whatever a device answers, a request ends, with what it said of it.
+// Whatever a device answers, a request ends with an error that says why.
 func TestDevicesThatAnswerBadly(t *testing.T) {
 	endless := func(invoke byte) (out [][]byte) { // segments without an end, and none of them in order
 		for i := range 600 {

@@ -56,6 +56,9 @@ type Property struct {
 	Index int // of an array: its element, from 1; 0: how many it has; -1: all of it
 }
 
+// Property returns a whole property of an object, by a name that the table of properties has.
+func (o ObjectID) Property(name string) Property { return Property{o, properties[name], -1} }
+
 // String is a property as in the standard's URIs.
 func (p Property) String() string {
 	name := strconv.Itoa(int(p.ID))

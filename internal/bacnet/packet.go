@@ -13,7 +13,6 @@ const (
 	linkResult           = 0x00
 	linkForwarded        = 0x04
 	linkRegister         = 0x05
-	linkDelete           = 0x08
 	linkDistribute       = 0x09
 	linkUnicast          = 0x0a
 	linkBroadcast        = 0x0b

@@ -17,7 +17,7 @@ import (
 )
 
 // A conversation is BACnet to a program that knows nothing of this one: no message of either side
-// is malformed, and each is what it was meant to be.
+// is malformed, and the services are the ones that were asked for.
 func TestAsTsharkSeesIt(t *testing.T) {
 	for _, need := range []string{"tshark", "text2pcap"} {
 		if _, err := exec.LookPath(need); err != nil {

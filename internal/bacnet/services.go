@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 )
 
 // maxValues bounds the values of one property.
@@ -147,8 +146,8 @@ func (c *Client) ReadFile(ctx context.Context, file ObjectID, offset int64, coun
 	return part.Raw, end.Number != 0, nil
 }
 
-// WriteFile writes a part of a file at an offset, in stream access (14.2). As it says where it
-// belongs, it may be sent again when its answer is lost.
+// WriteFile writes a part of a file at an offset, in stream access (14.2). A request whose answer
+// is lost is sent again: it writes the same bytes to the same place.
 func (c *Client) WriteFile(ctx context.Context, file ObjectID, offset int64, data []byte) error {
 	b := opening(appendValue(nil, file.value()), 0)
 	b = appendValue(b, Value{Type: Signed, Integer: offset})
@@ -248,16 +247,4 @@ func (c *Client) number(ctx context.Context, p Property) (uint64, error) {
 func refused(err error) bool {
 	var r *RefusalError
 	return errors.As(err, &r)
-}
-
-// Pause waits, or until ctx ends.
-func Pause(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
 }

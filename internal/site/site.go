@@ -392,7 +392,7 @@ func (n Network) Relays() []netip.AddrPort {
 	return out
 }
 
-// relay reads the address of a BBMD: 10.20.0.5, or with a port of its own 10.20.0.5:47809.
+// relay reads the address of a BBMD: 10.20.0.5, or with another port 10.20.0.5:47809.
 func relay(text string) (netip.AddrPort, error) {
 	at, err := netip.ParseAddrPort(text)
 	if err != nil {

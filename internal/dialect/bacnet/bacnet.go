@@ -1,6 +1,6 @@
 // Package bacnet reads devices that speak BACnet/IP (ASHRAE 135, Annex J): their device object, and
-// their settings by the standard's backup and restore (19.1). What is written into which file to
-// update one is its maker's affair: a family with protocol: bacnet says so.
+// their settings by the standard's backup and restore (19.1). The standard leaves the update to the
+// maker: a family with protocol: bacnet describes it.
 //
 // BACnet has no users. The password that a device may want for a restart or a backup is the secret
 // PasswordSecret of its login, and goes in the clear.
@@ -44,8 +44,8 @@ func (d Dialect) Probe(ctx context.Context, at dialect.At) (device.Reading, erro
 		return device.Reading{}, device.ErrNotMine
 	}
 	s := d.Open(at, login.Credential{})
-	r, err := s.Read(ctx)
-	return r, errors.Join(err, s.Close(ctx))
+	defer func() { _ = s.Close(ctx) }()
+	return s.Read(ctx)
 }
 
 // Open starts a session.
@@ -200,12 +200,7 @@ func (s *session) number(ctx context.Context, c *bacnet.Client, name string) (ui
 // values reads a property of the device object; nil where it does not have it.
 func (s *session) values(ctx context.Context, c *bacnet.Client, name string) ([]bacnet.Value,
 	error) {
-	p, err := bacnet.ParseProperty("device/" + name)
-	if err != nil {
-		return nil, err
-	}
-	p.Of = s.own
-	v, err := c.Read(ctx, p)
+	v, err := c.Read(ctx, s.own.Property(name))
 	switch {
 	case errors.As(err, new(*bacnet.RefusalError)):
 		return nil, nil
@@ -301,9 +296,8 @@ func (s *session) Vitals(ctx context.Context) (v dialect.Vitals, err error) {
 	if !ok {
 		return v, nil
 	}
-	at = at.Add(
-		time.Duration(of["utc-offset"].Integer) * time.Minute,
-	) // minutes west of UTC (12.11.24)
+	west := time.Duration(of["utc-offset"].Integer) * time.Minute // of UTC (12.11.24)
+	at = at.Add(west)
 	if summer != 0 {
 		at = at.Add(-time.Hour)
 	}

@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"catena/internal/bacnet"
 	"catena/internal/device"
 	"catena/internal/dialect"
 	"catena/internal/settings"
+	"catena/internal/wire"
 )
 
 // Bounds of a backup.
@@ -44,7 +46,7 @@ const (
 	restoreFailed    = 6
 )
 
-// Save takes a backup. The device is told that it ends in any case.
+// Save takes a backup, and ends it whatever the result.
 func (c config) Save(ctx context.Context) (saved []byte, err error) {
 	talk, err := c.talk(ctx)
 	if err != nil {
@@ -115,8 +117,8 @@ func (s *session) reinitialize(ctx context.Context, state bacnet.State, password
 	return err
 }
 
-// start starts a backup or a restore, and waits until the device is ready for it. Where it is not
-// known to have refused, and does not get ready, undo ends what it may have started.
+// start starts a backup or a restore, and waits until the device is ready for it. If it does not
+// get ready, and has not refused, undo ends a backup or a restore that it may have started.
 func (c config) start(ctx context.Context, state, undo bacnet.State) error {
 	word, err := c.password()
 	if err != nil {
@@ -150,7 +152,7 @@ func (c config) ready(ctx context.Context) error {
 		case time.Now().After(until):
 			return device.Because(device.NoAnswer, "it prepares for longer than %s", preparesIn)
 		}
-		if err := bacnet.Pause(ctx, looksEvery); err != nil {
+		if err := wire.Pause(ctx, looksEvery); err != nil {
 			return err
 		}
 	}
@@ -180,8 +182,8 @@ func (c config) prepared(ctx context.Context) (out []bacnet.ObjectID, err error)
 	return out, err
 }
 
-// Restore gives the files back. They are read whole before the device is told anything; one that it
-// does not accept aborts the restore.
+// Restore writes the files back. The save is checked before anything is sent; a file that the
+// device does not accept aborts the restore.
 func (c config) Restore(ctx context.Context, saved []byte) error {
 	files, err := unpack(saved)
 	if err != nil {
@@ -209,11 +211,7 @@ func (c config) write(ctx context.Context, files []file) error {
 		return err
 	}
 	for _, f := range files {
-		is := false
-		for _, id := range has {
-			is = is || id == f.of
-		}
-		if !is {
+		if !slices.Contains(has, f.of) {
 			return device.Because(device.Refusal, "it has no configuration file %s", f.of)
 		}
 	}
@@ -227,11 +225,7 @@ func (c config) write(ctx context.Context, files []file) error {
 
 // writeFile writes a file from its start; it is emptied before where the device allows that.
 func (c config) writeFile(ctx context.Context, f file) error {
-	size, err := bacnet.ParseProperty(f.of.String() + "/file-size")
-	if err != nil {
-		return err
-	}
-	err = c.client.Write(ctx, size, bacnet.NumberOf(0), 0)
+	err := c.client.Write(ctx, f.of.Property("file-size"), bacnet.NumberOf(0), 0)
 	if err != nil && !errors.As(err, new(*bacnet.RefusalError)) {
 		return Because(err)
 	}

@@ -423,22 +423,14 @@ func bacnetFiles(ctx context.Context, at device.Endpoint) (lines []string) {
 		return nil
 	}
 	defer c.Close()
-	list, err := bacnet.ParseProperty("device/object-list")
-	if err != nil {
-		return nil
-	}
-	list.Of = own
-	all, _ := c.Read(ctx, list) // one that does not send a list of this length names none
+	all, _ := c.Read(ctx, own.Property("object-list")) // without it, the draft names no files
 	for _, v := range all {
 		file, is := v.Object()
 		if !is || file.Type != bacnet.TypeFile || len(lines) == maxFiles {
 			continue
 		}
-		name, err := bacnet.ParseProperty(file.String() + "/object-name")
-		if err != nil {
-			continue
-		}
-		if called, err := c.Read(ctx, name); err == nil && len(called) > 0 {
+		called, err := c.Read(ctx, file.Property("object-name"))
+		if err == nil && len(called) > 0 {
 			lines = append(lines, fmt.Sprintf("bacnet: %s is called %s", file,
 				text.Clean(called[0].String())))
 		}

@@ -25,7 +25,7 @@ type bacnetCarrier struct {
 	refused bool // the password: it is not sent again
 }
 
-// How long a device may take to answer what it stores, and how much of a file is read at most.
+// The time that a device may take to store something, and the limit of a file that is read.
 const (
 	bacnetStores  = 10 * time.Second
 	bacnetLongest = 16 << 20 // bytes

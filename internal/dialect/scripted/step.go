@@ -262,14 +262,7 @@ func (s *session) sleep(ctx context.Context, d time.Duration) error {
 	if s.replayed != nil {
 		return ctx.Err()
 	}
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-t.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+	return wire.Pause(ctx, d)
 }
 
 // meaning is the cause that a word stands for.

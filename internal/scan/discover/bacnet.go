@@ -46,7 +46,7 @@ func (s *Discoverer) bacnet() way {
 			case done:
 				return bacnet.WhoIs(bacnet.ByForeign)
 			case ok:
-				s.Log.Info("the BBMD does not do what it is asked", "bbmd", from)
+				s.Log.Info("the BBMD refused", "bbmd", from)
 			}
 			return nil
 		},
